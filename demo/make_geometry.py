@@ -1,0 +1,359 @@
+"""Make the demo's STEP assemblies: a plant room in which a fan cassette is exchanged.
+
+Run ``make demo-geometry``. Lengths in mm, Z up; the cabinet's front faces -Y and the floor is z = 0.
+Everything is invented; no real product is shown.
+"""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+from shapes import Group, Solid, X, Y, Z, bend, box, cut, cylinder, fillet, fuse, prism, ring, tube, turn, write_step
+
+HERE = Path(__file__).parent
+
+STEEL, SLATE, DARK, BLACK = "#9aa7ab", "#566a71", "#36454b", "#22282c"
+SAGE, GLASS, AMBER, BRASS = "#c3cfc0", "#cfdcd8", "#d9a441", "#b98d3c"
+COPPER, BLUE, CREAM, CONCRETE = "#a4583a", "#5c829a", "#e4dcc6", "#e9dfc6"
+
+WIDTH, DEPTH, HEIGHT = 900.0, 800.0, 1900.0
+POST = 40.0
+SHELF = 1060.0  # top of the shelf on which the cassette's runners lie
+BAY = (600.0, 500.0, 420.0)  # the cassette: width, depth, height
+
+hex_bolt = Solid(
+    "Hex bolt M8",
+    fuse(
+        cylinder(4, 14),
+        prism([(6.5 * math.cos(a), 6.5 * math.sin(a), 14) for a in [i * math.pi / 3 for i in range(6)]], (0, 0, 5.3)),
+    ),
+    STEEL,
+)
+anchor = Solid(
+    "Anchor bolt M12",
+    fuse(
+        cylinder(6, 30),
+        prism([(10 * math.cos(a), 10 * math.sin(a), 14) for a in [i * math.pi / 3 for i in range(6)]], (0, 0, 8)),
+    ),
+    STEEL,
+)
+
+
+def room() -> Group:
+    """Floor, low walls, drain and two columns."""
+    floor = cut(box((9000, 7200, 80), (-3600, -3900, -80)), box((1600, 120, 12), (1500, 1900, -12)))
+    grate = cut(
+        box((1596, 116, 10), (1502, 1902, -11)), *[box((30, 90, 20), (1530 + 62 * i, 1915, -16)) for i in range(25)]
+    )
+    wall = Solid("Wall, back", fillet(box((9000, 120, 900), (-3600, 3300, 0)), 10), CREAM)
+    side = Solid("Wall, side", fillet(box((120, 7200, 900), (-3720, -3900, 0)), 10), CREAM)
+    skirting = Solid("Skirting", box((9000, 14, 90), (-3600, 3286, 0)), SLATE)
+    column = Solid("Column", fillet(box((240, 240, 2500), (-120, -120, 0)), 12), CREAM)
+    pipe = Solid("Wall pipe", cylinder(45, 8600, (-3400, 3215, 560), X), STEEL)
+    hanger = Solid(
+        "Pipe hanger", fuse(tube(56, 45.5, 40, (-20, 3215, 560), X), box((40, 40, 60), (-20, 3258, 530))), DARK
+    )
+    mark = Solid("Aisle marking", box((60, 3600, 1.2), (-30, -1800, 0)), "#e9c46a")
+    group = Group("Plant room").add(Solid("Floor slab", floor, CONCRETE)).add(Solid("Drain grate", grate, DARK))
+    group.add(wall).add(side).add(skirting).add(pipe)
+    for i, x in enumerate((-3480.0, 5280.0)):
+        group.add(column, (x, 3180, 0), f"Column {i + 1}")
+    for i, x in enumerate((-2600.0, -600.0, 1400.0, 3400.0)):
+        group.add(hanger, (x, 0, 0), f"Pipe hanger {i + 1}")
+    for i, x in enumerate((2500.0, 3900.0)):
+        group.add(mark, (x, -1700, 0), f"Aisle marking {i + 1}")
+    return group
+
+
+def frame() -> Group:
+    """Posts, rails, feet and the shelf with its runners."""
+    w, d = WIDTH / 2, DEPTH / 2
+    post = Solid(
+        "Post",
+        cut(
+            fillet(box((POST, POST, HEIGHT - 60), (-20, -20, 60)), 4),
+            *[cylinder(4.5, 60, (0, -30, 160 + 200 * i), Y) for i in range(9)],
+        ),
+        SLATE,
+    )
+    rail_x = Solid("Rail, wide", fillet(box((WIDTH - 2 * POST, 30, POST), (-(WIDTH / 2 - POST), -15, -20)), 3), SLATE)
+    rail_y = Solid("Rail, deep", fillet(box((30, DEPTH - 2 * POST, POST), (-15, -(DEPTH / 2 - POST), -20)), 3), SLATE)
+    foot = Solid("Levelling foot", fuse(cylinder(32, 12), cylinder(9, 60, (0, 0, 8))), BLACK)
+    runner = Solid("Runner", fillet(box((40, 560, 6), (-20, -280, -6)), 1.5), STEEL)
+    shelf = Solid(
+        "Shelf",
+        cut(
+            box((WIDTH - 2 * POST, DEPTH - 60, 14), (-(w - POST), -d + 40, SHELF - 30)),
+            *[cylinder(26, 40, (x, y, SHELF - 40)) for x in (-180, -60, 60, 180) for y in (-160, 0, 160)],
+        ),
+        STEEL,
+    )
+    group = Group("Frame")
+    for i, (x, y) in enumerate([(-1, -1), (1, -1), (1, 1), (-1, 1)]):
+        place = (x * (w - 20), y * (d - 20), 0.0)
+        group.add(post, place, f"Post {i + 1}").add(foot, place, f"Levelling foot {i + 1}")
+    for i, (y, z) in enumerate([(-1, 80), (1, 80), (-1, HEIGHT - 20), (1, HEIGHT - 20), (-1, 980)]):
+        group.add(rail_x, (0, y * (d - 15), z), f"Rail, wide {i + 1}")
+    for i, (x, z) in enumerate([(-1, 80), (1, 80), (-1, HEIGHT - 20), (1, HEIGHT - 20), (-1, 980), (1, 980)]):
+        group.add(rail_y, (x * (w - 15), 0, z), f"Rail, deep {i + 1}")
+    group.add(shelf)
+    group.add(runner, (-240, -60, SHELF), "Runner, left")
+    group.add(runner, (240, -60, SHELF), "Runner, right")
+    return group
+
+
+def panels() -> Group:
+    """Cladding, see-through at the sides, held by bolts."""
+    w, d = WIDTH / 2, DEPTH / 2
+    side = Solid("Side panel", fillet(box((4, DEPTH - 84, HEIGHT - 180), (-2, -(d - 42), 110)), 1), GLASS, 0.35)
+    back = Solid("Back panel", fillet(box((WIDTH - 84, 4, HEIGHT - 180), (-(w - 42), -2, 110)), 1), GLASS, 0.35)
+    top = Solid("Roof", fillet(box((WIDTH + 40, DEPTH + 40, 24), (-w - 20, -d - 20, HEIGHT)), 8), SAGE)
+    base = Solid(
+        "Base tray",
+        cut(
+            box((WIDTH - 2 * POST, DEPTH - 2 * POST, 20), (-(w - POST), -(d - POST), 100)),
+            box((WIDTH - 2 * POST - 12, DEPTH - 2 * POST - 12, 20), (-(w - POST) + 6, -(d - POST) + 6, 106)),
+        ),
+        STEEL,
+    )
+    group = Group("Panels")
+    group.add(side, (-w + 6, 0, 0), "Side panel, left").add(side, (w - 6, 0, 0), "Side panel, right")
+    group.add(back, (0, d - 6, 0)).add(top).add(base)
+    for i, (x, z) in enumerate([(x, z) for x in (-1, 1) for z in (180.0, 980.0, 1780.0)]):
+        group.add(hex_bolt, turn(X, -90, offset=(x * (w - 20), d - 12, z)), f"Panel bolt {i + 1}")
+    return group
+
+
+def riser() -> Group:
+    """The riser pipe in front: up from the floor, an elbow towards the cabinet's left edge, and on up."""
+    r, m, y = 38.0, 90.0, -505.0
+    low_x, high_x = -420.0, -320.0
+    z1 = 760.0
+    lean = 45.0
+    # two 45 degree elbows make the set from low_x to high_x
+    s, c = math.sin(math.radians(lean)), math.cos(math.radians(lean))
+    across = high_x - low_x - 2 * m * (1 - c)
+    straight = across / s
+    lower = Solid("Riser, lower", cylinder(r, z1, (low_x, y, 0)), COPPER)
+    elbow1 = Solid("Elbow", bend(m, r, lean, (m, 0, 0), (0, 1, 0), (-1, 0, 0)), COPPER)
+    mid = Solid("Riser, set", cylinder(r, straight, (low_x + m * (1 - c), y, z1 + m * s), (s, 0, c)), COPPER)
+    z2 = z1 + 2 * m * s + straight * c
+    upper = Solid("Riser, upper", cylinder(r, 2350 - z2, (high_x, y, z2)), COPPER)
+    flange = Solid(
+        "Flange",
+        cut(
+            tube(74, r + 0.2, 18),
+            *[cylinder(6, 60, (58 * math.cos(a), 58 * math.sin(a), -10)) for a in [i * math.pi / 3 for i in range(6)]],
+        ),
+        DARK,
+    )
+    clamp = Solid("Pipe clamp", fuse(tube(r + 10, r, 30), box((24, 62, 30), (-12, r + 4, 0))), DARK)
+    group = Group("Riser pipe").add(lower).add(elbow1, (low_x, y, z1), "Elbow, lower").add(mid)
+    group.add(elbow1, turn(Y, 180, offset=(high_x, y, z2)), "Elbow, upper").add(upper)
+    group.add(flange, (low_x, y, 240), "Flange, lower").add(flange, (low_x, y, 258.0), "Flange, upper")
+    for i in range(6):
+        a = i * math.pi / 3
+        group.add(hex_bolt, (low_x + 58 * math.cos(a), y + 58 * math.sin(a), 262), f"Flange bolt {i + 1}")
+    group.add(clamp, (low_x, y, 620), "Pipe clamp, lower").add(clamp, (high_x, y, 1780), "Pipe clamp, upper")
+    return group
+
+
+def compressor() -> Group:
+    """The vessel in the lower bay."""
+    vessel = fuse(cylinder(150, 380, (0, 0, 60)), fillet(cylinder(150, 80, (0, 0, 420)), 38))
+    mount = Solid("Rubber mount", fuse(cylinder(24, 30), cylinder(8, 52)), BLACK)
+    group = Group("Compressor").add(Solid("Vessel", vessel, DARK))
+    group.add(Solid("Base plate", fillet(box((380, 380, 12), (-190, -190, 32)), 4), STEEL))
+    group.add(
+        Solid("Suction line", fuse(cylinder(16, 190, (90, 60, 470)), cylinder(16, 220, (90, 60, 644), X)), COPPER)
+    )
+    for i, (x, y) in enumerate([(-1, -1), (1, -1), (1, 1), (-1, 1)]):
+        group.add(mount, (x * 160, y * 160, 4), f"Rubber mount {i + 1}")
+    return group
+
+
+def louvres() -> Group:
+    """Slats in the lower front with crank and link rod."""
+    width = 560.0
+    slat = Solid(
+        "Slat",
+        fuse(
+            fillet(box((width, 70, 5), (-width / 2, -35, -2.5)), 2), cylinder(5, width + 24, (-width / 2 - 12, 0, 0), X)
+        ),
+        SAGE,
+    )
+    side = Solid(
+        "Louvre side",
+        cut(box((10, 60, 560), (-5, -30, 0)), *[cylinder(6, 30, (-15, 0, 40 + 80 * i), X) for i in range(7)]),
+        DARK,
+    )
+    pin = Solid("Slat pin", cylinder(4, 22, (0, 0, 0), X), BRASS)
+    rod = Solid(
+        "Link rod",
+        cut(
+            fillet(box((8, 14, 540), (-4, -7, 0)), 2), *[cylinder(4.2, 30, (-15, 0, 30 + 80 * i), X) for i in range(7)]
+        ),
+        BRASS,
+    )
+    crank = Solid("Crank", fuse(cylinder(34, 10, (0, 0, 0), X), cylinder(6, 34, (-4, 0, 24), X)), AMBER)
+    group = (
+        Group("Louvre bank")
+        .add(side, (-width / 2 - 8, 0, 0), "Louvre side, left")
+        .add(side, (width / 2 + 8, 0, 0), "Louvre side, right")
+    )
+    for i in range(7):
+        group.add(slat, turn(X, 28, offset=(0, 0, 40 + 80 * i)), f"Slat {i + 1}")
+        group.add(pin, (width / 2 + 14, 26, 54 + 80 * i), f"Slat pin {i + 1}")
+    group.add(rod, (width / 2 + 28, 26, 24)).add(crank, (width / 2 + 38, 26, 300))
+    return group
+
+
+def cassette() -> Group:
+    """The fan cassette, its own origin in the middle of the housing; the fan looks to -Y."""
+    w, d, h = BAY
+    shell = cut(
+        fillet(box(BAY), 10),
+        box((w - 12, d - 12, h - 12)),
+        cylinder(172, 60, (0, -d / 2 - 20, 0), Y),
+        *[box((300, 30, 14), (-150, d / 2 - 20, -120 + 40 * i)) for i in range(7)],
+    )
+    motor = fuse(cylinder(62, 150, (0, 0, 0), Y), cylinder(40, 170, (0, -10, 0), Y), cylinder(14, 210, (0, -50, 0), Y))
+    blade = prism([(0, 0, 44), (0, 0, 150), (46, 0, 146), (60, 0, 100), (34, 0, 44)], (0, 5, 0))
+    hub = Solid("Hub", fuse(cylinder(50, 54, (0, 0, 0), Y), fillet(cylinder(30, 16, (0, -14, 0), Y), 5)), DARK)
+    impeller = Group("Impeller").add(hub)
+    pitched = Solid("Blade", blade, DARK)
+    for i in range(7):
+        impeller.add(pitched, turn(Y, 360 / 7 * i, offset=(0, 20, 0)), f"Blade {i + 1}")
+    guard = Group("Guard")
+    for i, radius in enumerate((60, 115, 168)):
+        guard.add(Solid(f"Guard ring {radius}", ring(radius, 3, axis=Y), STEEL), name=f"Guard ring {i + 1}")
+    spoke = Solid("Guard spoke", cylinder(2.5, 356, (-178, 4, 0), X), STEEL)
+    for i in range(3):
+        guard.add(spoke, turn(Y, 60 * i + 30), f"Guard spoke {i + 1}")
+    handle = Solid(
+        "Handle",
+        fuse(cylinder(7, 110, (-55, -34, 0), X), cylinder(7, 34, (-48, -34, 0), Y), cylinder(7, 34, (48, -34, 0), Y)),
+        BLACK,
+    )
+    skid = Solid("Skid", fillet(box((30, d - 20, 8), (-15, -d / 2 + 10, 0)), 2), DARK)
+    group = Group("Fan cassette").add(Solid("Housing", shell, AMBER))
+    group.add(
+        Group("Motor")
+        .add(Solid("Motor body", motor, SLATE))
+        .add(Solid("Motor bracket", fillet(box((420, 40, 16), (-210, 90, -78)), 3), DARK)),
+        (0, -40, 0),
+    )
+    group.add(impeller, (0, -170, 0)).add(guard, (0, -d / 2 + 6, 0))
+    group.add(handle, turn(Y, 90, offset=(-250, -d / 2, 0)), "Handle, left").add(
+        handle, turn(Y, 90, offset=(250, -d / 2, 0)), "Handle, right"
+    )
+    group.add(skid, (-240, 0, -h / 2 - 8), "Skid, left").add(skid, (240, 0, -h / 2 - 8), "Skid, right")
+    for i, (x, z) in enumerate([(-1, -1), (1, -1), (1, 1), (-1, 1)]):
+        group.add(hex_bolt, turn(X, 90, offset=(x * 200, -d / 2 + 12, z * 185)), f"Cover bolt {i + 1}")
+    return group
+
+
+def cabinet() -> Group:
+    """The whole cabinet, the cassette in its bay."""
+    group = Group("Heat-pump cabinet").add(frame()).add(panels()).add(riser())
+    group.add(compressor(), (-40, 60, 116)).add(louvres(), (0, -DEPTH / 2 + 36, 300))
+    group.add(cassette(), (0, -90, SHELF + 8 + BAY[2] / 2))
+    return group
+
+
+def trolley() -> Group:
+    """A flat service trolley on four castors; travels along its +X."""
+    deck = Solid("Deck", fillet(box((1050, 680, 40), (-525, -340, 190)), 8), BLUE)
+    bow = Solid(
+        "Push bow",
+        fuse(
+            cylinder(16, 760, (-500, -300, 230)),
+            cylinder(16, 760, (-500, 300, 230)),
+            cylinder(16, 632, (-500, -316, 974), Y),
+        ),
+        STEEL,
+    )
+    plate = Solid("Bow plate", fillet(box((12, 568, 420), (-506, -284, 300)), 4), BLUE)
+    pad = Solid("Rubber pad", fillet(box((60, 600, 12), (-30, -300, 230)), 3), BLACK)
+    wheel = Solid(
+        "Wheel",
+        cut(
+            fillet(cylinder(62.5, 36, (0, -18, 0), Y), 6),
+            cylinder(8, 60, (0, -30, 0), Y),
+            *[
+                cylinder(9, 60, (34 * math.cos(a), -30, 34 * math.sin(a)), Y)
+                for a in [i * math.pi / 3 for i in range(6)]
+            ],
+        ),
+        BLACK,
+    )
+    fork = Solid(
+        "Fork",
+        fuse(
+            box((56, 6, 110), (-28, 22, -12)),
+            box((56, 6, 110), (-28, -28, -12)),
+            box((56, 56, 8), (-28, -28, 98)),
+            cylinder(18, 22, (0, 0, 105.5)),
+        ),
+        SLATE,
+    )
+    axle = Solid("Axle", cylinder(8, 66, (0, -33, 0), Y), STEEL)
+    castor = Group("Castor").add(wheel).add(fork).add(axle)
+    group = Group("Service trolley").add(deck).add(bow).add(plate)
+    group.add(pad, (-240, 0, 0), "Rubber pad, rear").add(pad, (240, 0, 0), "Rubber pad, front")
+    for name, x, y in [("rear left", -1, 1), ("rear right", -1, -1), ("front left", 1, 1), ("front right", 1, -1)]:
+        group.add(castor, (x * 430, y * 270, 62.5), f"Castor, {name}")
+    return group
+
+
+def hoist() -> Group:
+    """A small jib hoist: column, arm, trolley block, hook. The arm points to -X from the column."""
+    group = Group("Jib hoist").add(Solid("Base plate", fillet(box((420, 420, 20), (-210, -210, 0)), 5), DARK))
+    for i, (x, y) in enumerate([(-1, -1), (1, -1), (1, 1), (-1, 1)]):
+        group.add(anchor, (x * 165, y * 165, 6), f"Anchor bolt {i + 1}")
+    group.add(Solid("Column", tube(80, 70, 2480, (0, 0, 20)), BLUE))
+    arm = fuse(box((1750, 80, 140), (-1700, -40, 0)), tube(104, 81, 220, (0, 0, -40)))
+    group.add(Solid("Arm", arm, BLUE), (0, 0, 2280))
+    group.add(Solid("Brace", prism([(-100, -15, 2290), (-700, -15, 2290), (-100, -15, 1850)], (0, 30, 0)), BLUE))
+    group.add(Solid("Trolley block", fillet(box((170, 130, 70), (-85, -65, 2200)), 6), AMBER), (-1380, 0, 0))
+    group.add(Solid("Chain", cylinder(7, 220, (0, 0, 1990)), STEEL), (-1380, 0, 0))
+    group.add(Solid("Hook", fuse(cylinder(26, 60, (0, 0, 1930)), ring(30, 9, (0, 0, 1900), Y)), DARK), (-1380, 0, 0))
+    return group
+
+
+def gate() -> Group:
+    """A swing gate: two posts, a leaf of tubes that swings about its hinges."""
+    post = Solid("Gate post", fuse(cylinder(45, 1150), cylinder(90, 12)), DARK)
+    tube_x = Solid("Leaf tube", cylinder(18, 1180, (0, 0, 0), X), AMBER)
+    bar = Solid("Leaf bar", cylinder(11, 800), AMBER)
+    hinge = Solid("Hinge", tube(24, 12, 60), STEEL)
+    leaf = Group("Leaf").add(tube_x, (0, 0, 140), "Leaf tube, lower").add(tube_x, (0, 0, 940), "Leaf tube, upper")
+    for i in range(8):
+        leaf.add(bar, (25 + 161 * i, 0, 140), f"Leaf bar {i + 1}")
+    group = (
+        Group("Swing gate")
+        .add(post, (0, 0, 0), "Gate post, hinge side")
+        .add(post, (1400, 0, 0), "Gate post, latch side")
+    )
+    group.add(hinge, (80, 0, 200), "Hinge, lower").add(hinge, (80, 0, 980), "Hinge, upper").add(leaf, (110, 0, 0))
+    return group
+
+
+def main() -> None:
+    """Write every assembly beside this script."""
+    everything = {
+        "plant-room": Group("Plant room set").add(room()),
+        "cabinet": Group("Cabinet set").add(cabinet()),
+        "trolley": Group("Trolley set").add(trolley(), turn(Z, 180, offset=(400, -1330, 0))),
+        "jib-hoist": Group("Hoist set").add(hoist(), turn(Z, 38, offset=(1400, -120, 0))),
+        "swing-gate": Group("Gate set").add(gate(), turn(Z, 0, offset=(2500, -3200, 0))),
+    }
+    for name, group in everything.items():
+        write_step(group, HERE / f"{name}.step")
+        print(f"{name}.step: {group.count()} parts")
+    print(f"{sum(g.count() for g in everything.values())} parts in all")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,3 @@
+"""Kestrav: exact motion, clearance and pictures for product visualization engineers."""
+
+__version__ = "0.1.0"

@@ -1,0 +1,1 @@
+"""The window: it shows and edits, it computes nothing."""

@@ -1,0 +1,187 @@
+"""The command line: the same work without a window. Exit 0 fine, 1 breaches found, 2 bad input."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from kestrav import __version__
+from kestrav.core.errors import BadInput
+
+COMMANDS = ("new", "info", "check", "render", "schema")
+
+app = typer.Typer(
+    add_completion=False,
+    help="Move parts, products and cameras along paths; know what is wrong before you render.",
+    pretty_exceptions_enable=False,
+    no_args_is_help=True,
+)
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON object, for machines.")]
+Force = Annotated[bool, typer.Option("--force", help="Overwrite what is there.")]
+
+
+def _print(data: dict[str, Any], text: str, as_json: bool) -> None:
+    typer.echo(json.dumps(data, ensure_ascii=False, indent=1) if as_json else text.rstrip("\n"))
+
+
+@app.command()
+def new(
+    out: Annotated[Path, typer.Argument(help="The project to make (.kestrav).")],
+    files: Annotated[list[Path], typer.Argument(help="STEP or GLB files.")],
+    as_json: Json = False,
+    force: Force = False,
+) -> None:
+    """Make a project from CAD or mesh files."""
+    from kestrav.core.document.records import Project
+    from kestrav.core.files import project_file
+    from kestrav.core.files.cad_import import into_project, read_product
+
+    if out.suffix != project_file.SUFFIX:
+        raise BadInput(f"“{out}” should end in {project_file.SUFFIX}")
+    if out.exists() and not force:
+        raise BadInput(f"“{out}” is there already; give another name or --force")
+    project, meshes, rows = Project(name=out.stem), {}, []
+    for file in files:
+        imported = read_product(file)
+        project = into_project(project, imported)
+        meshes.update(imported.meshes)
+        solids = sum(p.geometry is not None for p in imported.parts)
+        rows.append(
+            {"file": str(file), "parts": solids, "triangles": imported.triangles, "left_out": imported.left_out}
+        )
+    project_file.save(project, meshes, out)
+    lines = [f"{r['file']}: {r['parts']} parts, {r['triangles']} triangles" for r in rows]
+    lines += [f"  left out: {note}" for r in rows for note in r["left_out"]]
+    _print({"project": str(out), "files": rows}, "\n".join([*lines, f"made {out}"]), as_json)
+
+
+@app.command()
+def info(file: Annotated[Path, typer.Argument(help="A project or a CAD file.")], as_json: Json = False) -> None:
+    """Say what a project or CAD file holds."""
+    from kestrav.core.files.info import describe
+
+    data, text = describe(file)
+    _print(data, text, as_json)
+
+
+@app.command()
+def check(
+    project: Annotated[Path, typer.Argument(help="The project.")],
+    required: Annotated[float | None, typer.Option(help="Required clearance in mm, instead of the project's.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Find every fault, and measure the clearance over the frames."""
+    from kestrav.core.document import edits
+    from kestrav.core.files import project_file
+    from kestrav.core.findings.check import check as run_check
+    from kestrav.core.findings.report import as_data, as_text
+
+    opened = project_file.load(project)
+    document = opened.project
+    if required is not None:
+        document = edits.settings(document, required_clearance=required)
+    result = run_check(document, opened.meshes)
+    _print(as_data(document, result), as_text(document, result), as_json)
+    if result.has_breach:
+        raise typer.Exit(1)
+
+
+@app.command()
+def render(
+    project: Annotated[Path, typer.Argument(help="The project.")],
+    out: Annotated[Path, typer.Option("-o", "--out", help="A film (.mp4), a still (.png) or a folder of PNG files.")],
+    shot: Annotated[str | None, typer.Option(help="Name of the shot; the first one if not given.")] = None,
+    at: Annotated[float | None, typer.Option(help="Time in s of a still.")] = None,
+    size: Annotated[str | None, typer.Option(help="Picture size, as 1280x720.")] = None,
+    fps: Annotated[float | None, typer.Option(help="Frames per second.")] = None,
+    background: Annotated[str | None, typer.Option(help="Background colour, as #rrggbb.")] = None,
+    span: Annotated[str | None, typer.Option(help="First and last time in s, as 1.5:4.")] = None,
+    as_json: Json = False,
+    force: Force = False,
+) -> None:
+    """Render a shot to a film, a still or a folder of pictures."""
+    from kestrav.core.document.shots import pick_shot, with_settings
+    from kestrav.core.files import project_file
+    from kestrav.render.film import frame_count, render_shot, render_still
+
+    opened = project_file.load(project)
+    chosen = with_settings(pick_shot(opened.project, shot), size, fps, background, span)
+    began = time.monotonic()
+    if out.suffix.lower() == ".png":
+        when = chosen.start if at is None else at
+        if when < 0:
+            raise BadInput(f"a still at {when:g} s is not possible; time begins at 0")
+        render_still(opened.project, opened.meshes, chosen, when, out, force)
+        _print({"out": str(out), "shot": chosen.name, "time_s": when}, f"{out}: still at {when:g} s", as_json)
+        return
+    if at is not None:
+        raise BadInput("--at belongs to a still; end the output in .png")
+    report = None if as_json or not sys.stderr.isatty() else _progress_line
+    render_shot(opened.project, opened.meshes, chosen, out, report, force)
+    count, took = frame_count(chosen), time.monotonic() - began
+    data = {
+        "out": str(out),
+        "shot": chosen.name,
+        "frames": count,
+        "fps": chosen.fps,
+        "duration_s": count / chosen.fps,
+        "size": [chosen.width, chosen.height],
+        "seconds": took,
+    }
+    _print(data, f"{out}: {count} frames at {chosen.fps:g} per second in {took:.1f} s", as_json)
+
+
+@app.command()
+def schema() -> None:
+    """Print the JSON Schema of a project's document."""
+    from kestrav.core.files import project_file
+
+    typer.echo(json.dumps(project_file.schema(), indent=1))
+
+
+def _progress_line(done: int, total: int) -> None:
+    end = "\n" if done == total else ""
+    sys.stderr.write(f"\rframe {done} of {total}{end}")
+    sys.stderr.flush()
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run a command, or open the window when none is named."""
+    arguments = sys.argv[1:] if arguments is None else arguments
+    if arguments[:1] == ["--version"]:
+        print(f"Kestrav {__version__}")
+        return 0
+    try:
+        if not arguments or (arguments[0] not in COMMANDS and not arguments[0].startswith("-")):
+            from kestrav.app.start import run_window
+
+            if len(arguments) > 1:
+                raise BadInput(f"“{arguments[0]}” is not a command; commands are {', '.join(COMMANDS)}")
+            return run_window(Path(arguments[0]) if arguments else None)
+        code = app(arguments, standalone_mode=False)
+        return int(code or 0)
+    except BadInput as fault:
+        return _complain(str(fault), "--json" in arguments)
+    except typer.TyperException as fault:
+        return _complain(fault.format_message(), "--json" in arguments)
+    except typer.Exit as stop:
+        return stop.exit_code
+    except (KeyboardInterrupt, typer.Abort):
+        print("stopped", file=sys.stderr)
+        return 130
+
+
+def _complain(message: str, as_json: bool) -> int:
+    if as_json:
+        print(json.dumps({"error": message}, ensure_ascii=False))
+    print(f"kestrav: {message}", file=sys.stderr)
+    return 2
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,1 @@
+"""Computation without interface code: imports neither Qt nor VTK."""

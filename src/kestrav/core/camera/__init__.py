@@ -1,0 +1,1 @@
+"""Lenses, views and orbits."""

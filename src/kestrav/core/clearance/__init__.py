@@ -1,0 +1,1 @@
+"""Distances between what moves and what stays."""

@@ -1,0 +1,62 @@
+"""A narrow door to coal: meshes as collision models, and one distance at a time."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import coal
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.geometry.meshes import Mesh
+
+Array = NDArray[np.float64]
+
+_built: dict[str, Any] = {}  # by content hash: building is slow, and a product may be placed many times
+_REQUEST = coal.DistanceRequest()
+
+
+def model(mesh: Mesh) -> Any:
+    """A bounding volume hierarchy (oriented boxes and swept spheres) over a mesh."""
+    known = _built.get(mesh.hash)
+    if known is None:
+        known = coal.BVHModelOBBRSS()
+        known.beginModel(len(mesh.triangles), len(mesh.vertices))
+        vertices, triangles = coal.StdVec_Vec3s(), coal.StdVec_Triangle()
+        for vertex in mesh.vertices:
+            vertices.append(vertex)
+        for a, b, c in mesh.triangles.tolist():
+            triangles.append(coal.Triangle(a, b, c))
+        known.addSubModel(vertices, triangles)
+        known.endModel()
+        _built[mesh.hash] = known
+    return known
+
+
+def placed(matrix: Array) -> Any:
+    """A rigid (4, 4) matrix as coal's transform."""
+    return coal.Transform3s(matrix[:3, :3], matrix[:3, 3])
+
+
+@dataclass(frozen=True)
+class Nearest:
+    """Least distance in mm (0 when the surfaces cross) and where it is, in space."""
+
+    distance: float
+    first: Array
+    second: Array
+
+
+def nearest(first: Any, at_first: Any, second: Any, at_second: Any, below: float = np.inf) -> Nearest | None:
+    """The least distance between two models, or None when it is not under ``below`` mm.
+
+    The bound is handed to coal's traversal, so far pairs are given up at once.
+    """
+    result = coal.DistanceResult()
+    if np.isfinite(below):
+        result.min_distance = below
+    distance = coal.distance(first, at_first, second, at_second, _REQUEST, result)
+    if not distance < below:
+        return None
+    return Nearest(max(distance, 0.0), np.array(result.getNearestPoint1()), np.array(result.getNearestPoint2()))

@@ -1,0 +1,1 @@
+"""What a project is: frozen records, their validation and the edits on them."""

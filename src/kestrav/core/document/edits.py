@@ -1,0 +1,165 @@
+"""Edits: each takes a project and returns a new one that shares what did not change.
+
+All raise BadInput, and so change nothing, when the outcome would not be valid.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal, TypeVar
+
+import msgspec
+import numpy as np
+
+from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.records import (
+    COLLECTIONS,
+    Contact,
+    Item,
+    Part,
+    PartAim,
+    Path,
+    PathPoint,
+    PointAim,
+    PointShape,
+    Project,
+    Vector,
+)
+from kestrav.core.document.validation import validate
+from kestrav.core.errors import BadInput
+
+R = TypeVar("R", bound=Item)
+
+
+def change(record: R, **fields: Any) -> R:
+    """A copy of a record with some fields changed."""
+    return msgspec.structs.replace(record, **fields)
+
+
+def replace(project: Project, record: Item) -> Project:
+    """The project with the record of the same id replaced."""
+    get(project, record.id)
+    name = COLLECTIONS[type(record)]
+    old = getattr(project, name)
+    swapped = tuple(record if item.id == record.id else item for item in old)
+    return validate(msgspec.structs.replace(project, **{name: swapped}))
+
+
+def update(project: Project, item_id: str, **fields: Any) -> Project:
+    """The project with some fields of one item changed."""
+    return replace(project, change(get(project, item_id), **fields))
+
+
+def add(project: Project, *records: Item) -> Project:
+    """The project with records added at the end of their lists."""
+    for record in records:
+        name = COLLECTIONS[type(record)]
+        project = msgspec.structs.replace(project, **{name: (*getattr(project, name), record)})
+    return validate(project)
+
+
+def settings(project: Project, **fields: Any) -> Project:
+    """The project with some settings changed."""
+    return validate(msgspec.structs.replace(project, settings=msgspec.structs.replace(project.settings, **fields)))
+
+
+def rename_project(project: Project, name: str) -> Project:
+    """The project under another name."""
+    return msgspec.structs.replace(project, name=name)
+
+
+def remove(project: Project, item_id: str) -> Project:
+    """The project without an item and without what cannot be without it.
+
+    Runs go with their path or rider, shots with their camera, contacts with their parts; a camera that
+    aimed at a removed part keeps looking at where the part's origin stood.
+    """
+    item = get(project, item_id)
+    gone = set(subtree(project, item_id)) if isinstance(item, Part) else {item_id}
+    cameras = tuple(
+        change(c, aim=PointAim(_aim_left(project, c.aim.part)))
+        if isinstance(c.aim, PartAim) and c.aim.part in gone
+        else c
+        for c in project.cameras
+        if c.id not in gone
+    )
+    parts = tuple(p for p in project.parts if p.id not in gone)
+    used = {p.geometry for p in parts}
+    return validate(
+        msgspec.structs.replace(
+            project,
+            parts=parts,
+            geometry=tuple(g for g in project.geometry if g.hash in used),
+            paths=tuple(p for p in project.paths if p.id not in gone),
+            runs=tuple(r for r in project.runs if not {r.id, r.path, r.rider} & gone),
+            cameras=cameras,
+            shots=tuple(s for s in project.shots if not {s.id, s.camera} & gone),
+            contacts=tuple(c for c in project.contacts if not {c.a, c.b} & gone),
+        )
+    )
+
+
+def _aim_left(project: Project, part_id: str) -> Vector:
+    part = get(project, part_id)
+    assert isinstance(part, Part)
+    return part.placement.position
+
+
+def set_contact(project: Project, a: str, b: str, intended: bool) -> Project:
+    """Say whether two parts are meant to touch."""
+    kept = tuple(c for c in project.contacts if {c.a, c.b} != {a, b})
+    return validate(msgspec.structs.replace(project, contacts=(*kept, Contact(a, b, intended))))
+
+
+# paths
+
+
+def point_shape(project: Project, path_id: str) -> PointShape:
+    """The points of a path. Raises BadInput when it is not made of points."""
+    path = get(project, path_id)
+    if not isinstance(path, Path) or not isinstance(path.shape, PointShape):
+        raise BadInput(f"“{path.name}” is not made of points")
+    return path.shape
+
+
+def _with_points(project: Project, path_id: str, points: list[PathPoint]) -> Project:
+    shape = point_shape(project, path_id)
+    return update(project, path_id, shape=msgspec.structs.replace(shape, points=tuple(points)))
+
+
+def set_point(project: Project, path_id: str, index: int, **fields: Any) -> Project:
+    """Change fields of one point of a path."""
+    points = list(point_shape(project, path_id).points)
+    points[index] = msgspec.structs.replace(points[index], **fields)
+    return _with_points(project, path_id, points)
+
+
+def set_kind(project: Project, path_id: str, index: int, kind: Literal["corner", "smooth", "free"]) -> Project:
+    """Make a point a corner, smooth or free; a free point without handles gets them along its neighbours."""
+    points = point_shape(project, path_id).points
+    fields: dict[str, Any] = {"kind": kind}
+    if kind == "free" and points[index].handle_out is None and points[index].handle_in is None:
+        fields["handle_out"] = _natural_handle(points, index)
+    return set_point(project, path_id, index, **fields)
+
+
+def _natural_handle(points: tuple[PathPoint, ...], index: int) -> Vector:
+    before = np.array(points[max(index - 1, 0)].position)
+    after = np.array(points[min(index + 1, len(points) - 1)].position)
+    x, y, z = (after - before) / 6.0
+    if x == y == z == 0.0:
+        return (50.0, 0.0, 0.0)
+    return (float(x), float(y), float(z))
+
+
+def insert_point(project: Project, path_id: str, index: int, position: Vector) -> Project:
+    """Put a smooth point before the point of an index (or at the end)."""
+    points = list(point_shape(project, path_id).points)
+    points.insert(index, PathPoint(position))
+    return _with_points(project, path_id, points)
+
+
+def delete_point(project: Project, path_id: str, index: int) -> Project:
+    """Take a point out."""
+    points = list(point_shape(project, path_id).points)
+    del points[index]
+    return _with_points(project, path_id, points)

@@ -1,0 +1,203 @@
+"""What must hold in every project; a document that fails is never shown, saved or computed with."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Callable, Iterable
+
+import msgspec
+import numpy as np
+
+from kestrav.core.document.lookup import items
+from kestrav.core.document.records import (
+    Camera,
+    Eased,
+    EllipseShape,
+    PartAim,
+    Path,
+    PointShape,
+    Project,
+    Run,
+    Shot,
+)
+from kestrav.core.errors import BadInput
+
+COINCIDENT = 1e-6  # mm; closer points cannot give a direction
+LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
+_COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
+
+
+def validate(project: Project) -> Project:
+    """The project itself, if all holds. Raises BadInput naming the first thing that is wrong."""
+    _finite(project, "the project")
+    everything = list(items(project))
+    seen: set[str] = set()
+    for item in everything:
+        if not item.id:
+            raise BadInput(f"{_name(item)} has an empty id")
+        if item.id in seen:
+            raise BadInput(f"two things have the id “{item.id}”; ids must differ")
+        seen.add(item.id)
+    _check_parts(project)
+    parts, paths = {p.id for p in project.parts}, {p.id for p in project.paths}
+    cameras = {c.id for c in project.cameras}
+    for path in project.paths:
+        check_path(path)
+    for run in project.runs:
+        _refers(run, "rider", run.rider, parts | cameras)
+        _refers(run, "path", run.path, paths)
+        check_run(run)
+    for camera in project.cameras:
+        if isinstance(camera.aim, PartAim):
+            _refers(camera, "aim", camera.aim.part, parts)
+        check_camera(camera)
+    for shot in project.shots:
+        _refers(shot, "camera", shot.camera, cameras)
+        check_shot(shot)
+    for contact in project.contacts:
+        for part in (contact.a, contact.b):
+            if part not in parts:
+                raise BadInput(f"a contact names the part “{part}”, which the project does not hold")
+    settings = project.settings
+    _positive("the project's frame rate", settings.fps)
+    if settings.fps > 1000:
+        raise BadInput(f"the project's frame rate is {settings.fps:g}; it can be 1000 at most")
+    if settings.required_clearance < 0:
+        raise BadInput(f"the required clearance is {settings.required_clearance:g} mm; it cannot be negative")
+    if settings.contact_distance < 0:
+        raise BadInput(f"the contact distance is {settings.contact_distance:g} mm; it cannot be negative")
+    for name, value in (("flip angle", settings.flip_angle), ("kink step", settings.kink_step)):
+        _positive(f"the {name} limit", value)
+    return project
+
+
+def check_path(path: Path) -> None:
+    """Raise BadInput when a path cannot be travelled."""
+    shape = path.shape
+    if isinstance(shape, EllipseShape):
+        if shape.half_x <= 0 or shape.half_y <= 0:
+            raise BadInput(
+                f"the path “{path.name}” has half axes of {shape.half_x:g} and {shape.half_y:g} mm; both must be above 0"
+            )
+        return
+    count, needed = len(shape.points), 3 if shape.closed else 2
+    if count < needed:
+        kind = "closed path" if shape.closed else "path"
+        raise BadInput(
+            f"the path “{path.name}” has {count} point{'s' if count != 1 else ''}; a {kind} needs {needed} or more"
+        )
+    pair = coincident_points(shape)
+    if pair is not None:
+        raise BadInput(
+            f"points {pair[0] + 1} and {pair[1] + 1} of the path “{path.name}” lie in the same place; "
+            "move or delete one of them"
+        )
+
+
+def coincident_points(shape: PointShape) -> tuple[int, int] | None:
+    """The first two neighbouring points that lie in one place, or None."""
+    points = np.array([point.position for point in shape.points], float)
+    following = np.roll(points, -1, axis=0)
+    gaps = np.linalg.norm(following - points, axis=1)
+    if not shape.closed:
+        gaps = gaps[:-1]
+    if len(gaps) and gaps.min() < COINCIDENT:
+        first = int(np.argmin(gaps))
+        return first, (first + 1) % len(points)
+    return None
+
+
+def check_run(run: Run) -> None:
+    """Raise BadInput when a run takes no time or covers no way."""
+    label = f"the run “{run.name}”"
+    if not 0 <= run.begin < run.end <= 1:
+        raise BadInput(
+            f"{label} covers {run.begin:.4%} to {run.end:.4%} of its path; it must go forward within 0 to 100 %"
+        )
+    if (run.duration is None) == (run.speed is None):
+        raise BadInput(f"{label} needs either a duration or a speed, and not both")
+    if run.duration is not None:
+        _positive(f"{label}: the duration in s", run.duration)
+    if run.speed is not None:
+        _positive(f"{label}: the speed in mm/s", run.speed)
+    if run.start < 0:
+        raise BadInput(f"{label} starts at {run.start:g} s; time begins at 0")
+    if isinstance(run.pacing, Eased) and (run.pacing.start_length < 0 or run.pacing.stop_length < 0):
+        raise BadInput(f"{label} has a negative start or stop length; give 0 or more")
+
+
+def check_camera(camera: Camera) -> None:
+    """Raise BadInput when a lens is impossible."""
+    _positive(f"the camera “{camera.name}”: the focal length in mm", camera.focal_length)
+    _positive(f"the camera “{camera.name}”: the sensor width in mm", camera.sensor_width)
+    _positive(f"the camera “{camera.name}”: the sensor height in mm", camera.sensor_height)
+
+
+def check_shot(shot: Shot) -> None:
+    """Raise BadInput when a shot has no length or no picture."""
+    label = f"the shot “{shot.name}”"
+    if not 0 <= shot.start < shot.end:
+        raise BadInput(f"{label} runs from {shot.start:g} to {shot.end:g} s; its end must come after its start")
+    _positive(f"{label}: the frame rate", shot.fps)
+    if shot.fps > 1000:
+        raise BadInput(f"{label} has a frame rate of {shot.fps:g}; it can be 1000 at most")
+    for side, pixels in (("width", shot.width), ("height", shot.height)):
+        if not 16 <= pixels <= LARGEST_PICTURE:
+            raise BadInput(f"{label} has a {side} of {pixels} pixels; it can be 16 to {LARGEST_PICTURE}")
+    check_colour(shot.background, f"{label}: the background")
+
+
+def check_colour(colour: str, label: str) -> None:
+    """Raise BadInput unless a colour is written as #rrggbb."""
+    if not _COLOUR.fullmatch(colour):
+        raise BadInput(f"{label} is “{colour}”; write a colour as #rrggbb")
+
+
+def _check_parts(project: Project) -> None:
+    known = {geometry.hash for geometry in project.geometry}
+    above: set[str] = set()
+    for part in project.parts:
+        if part.parent is not None and part.parent not in above:
+            raise BadInput(f"the part “{part.name}” names a parent “{part.parent}” that does not come before it")
+        above.add(part.id)
+        if part.geometry is not None and part.geometry not in known:
+            raise BadInput(f"the geometry “{part.geometry}” of the part “{part.name}” is not listed in the project")
+        check_colour(part.colour, f"the colour of the part “{part.name}”")
+        if not 0 <= part.opacity <= 1:
+            raise BadInput(f"the opacity of the part “{part.name}” is {part.opacity:g}; it can be 0 to 1")
+        for placement in (part.placement, part.pivot):
+            if abs(math.fsum(q * q for q in placement.rotation) - 1) > 1e-6:
+                raise BadInput(f"the part “{part.name}” has a rotation that is not a unit quaternion")
+
+
+def _finite(record: object, label: str) -> None:
+    """Raise BadInput where a number is not finite, naming the nearest named thing."""
+    stack: list[tuple[object, str]] = [(record, label)]
+    check: Callable[[float], bool] = math.isfinite
+    while stack:
+        value, near = stack.pop()
+        if isinstance(value, float):
+            if not check(value):
+                raise BadInput(f"{near} holds a number that is not finite ({value})")
+        elif isinstance(value, msgspec.Struct):
+            name = getattr(value, "name", None)
+            inner = _name(value) if name is not None else near
+            stack.extend((getattr(value, f), inner) for f in value.__struct_fields__)
+        elif isinstance(value, tuple):
+            stack.extend((v, near) for v in value)
+
+
+def _name(item: object) -> str:
+    kind = "project" if isinstance(item, Project) else type(item).__name__.lower()
+    return f"the {kind} “{getattr(item, 'name', '')}”"
+
+
+def _refers(item: Run | Camera | Shot, role: str, target: str, known: Iterable[str]) -> None:
+    if target not in known:
+        raise BadInput(f"{_name(item)} has the {role} “{target}”, which the project does not hold")
+
+
+def _positive(label: str, value: float) -> None:
+    if not value > 0:
+        raise BadInput(f"{label} is {value:g}; it must be above 0")

@@ -1,0 +1,122 @@
+"""What a file holds, as plain data and as text."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+from kestrav.core.document.records import Part, Project
+from kestrav.core.errors import BadInput
+from kestrav.core.files import project_file
+from kestrav.core.files.cad_import import SUFFIXES, into_project, read_product
+from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.poses import rest_poses, world_bounds
+from kestrav.core.motion.runs import journey, span
+
+
+def describe(path: Path) -> tuple[dict[str, Any], str]:
+    """Describe a project or a product file. Raises BadInput when it is neither."""
+    suffix = path.suffix.lower()
+    if suffix == project_file.SUFFIX:
+        return _project(path, project_file.load(path).project)
+    if suffix not in SUFFIXES:
+        raise BadInput(f"“{path}” is neither a project ({project_file.SUFFIX}) nor one of {', '.join(SUFFIXES)}")
+    imported = read_product(path)
+    project = into_project(Project(name=path.stem), imported)
+    data = {**_parts(project), "left_out": imported.left_out}
+    lines = [f"{path.name}: {_summary(data)}", *_tree(project.parts)]
+    lines += [f"left out: {note}" for note in imported.left_out]
+    return {"file": str(path), **data}, "\n".join(lines)
+
+
+def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
+    paths = [{"id": p.id, "name": p.name, "length_mm": path_curve(p).length} for p in project.paths]
+    names = {item.id: item.name for group in (project.parts, project.cameras, project.paths) for item in group}
+    runs = []
+    for run in project.runs:
+        trip = journey(project, run)
+        runs.append(
+            {
+                "id": run.id,
+                "name": run.name,
+                "rider": names[run.rider],
+                "path": names[run.path],
+                "start_s": trip.start,
+                "end_s": trip.end,
+                "length_mm": trip.length,
+                "steady_speed_mm_s": trip.steady_speed,
+            }
+        )
+    shots = [
+        {"id": s.id, "name": s.name, "camera": names[s.camera], "start_s": s.start, "end_s": s.end, "fps": s.fps}
+        for s in project.shots
+    ]
+    data = {
+        "file": str(path),
+        "name": project.name,
+        "format_version": project.version,
+        "fps": project.settings.fps,
+        "required_clearance_mm": project.settings.required_clearance,
+        "duration_s": span(project),
+        **_parts(project),
+        "paths": paths,
+        "runs": runs,
+        "cameras": [{"id": c.id, "name": c.name, "focal_length_mm": c.focal_length} for c in project.cameras],
+        "shots": shots,
+    }
+    lines = [f"{project.name}: {_summary(data)}, {data['duration_s']:g} s at {data['fps']:g} frames per second"]
+    lines += [f"path {p['name']}: {p['length_mm']:.1f} mm" for p in paths]
+    lines += [
+        f"run {r['name']}: {r['rider']} on {r['path']}, {r['start_s']:g} to {r['end_s']:g} s, "
+        f"{r['length_mm']:.1f} mm, {r['steady_speed_mm_s']:.1f} mm/s"
+        for r in runs
+    ]
+    lines += [f"camera {c['name']}: {c['focal_length_mm']:g} mm lens" for c in data["cameras"]]
+    lines += [f"shot {s['name']}: {s['camera']}, {s['start_s']:g} to {s['end_s']:g} s" for s in shots]
+    return data, "\n".join([*lines, *_tree(project.parts)])
+
+
+def _parts(project: Project) -> dict[str, Any]:
+    triangles = {g.hash: g.triangles for g in project.geometry}
+    solids = [p for p in project.parts if p.geometry is not None]
+    poses = rest_poses(project)[None]
+    boxes = [world_bounds(project, p.id, poses)[0] for p in project.parts if p.parent is None]
+    return {
+        "parts": len(solids),
+        "assemblies": len(project.parts) - len(solids),
+        "geometries": len(project.geometry),
+        "triangles": sum(triangles[p.geometry] for p in solids if p.geometry is not None),
+        "bounds_mm": [
+            [min(float(b[0, k]) for b in boxes) for k in range(3)],
+            [max(float(b[1, k]) for b in boxes) for k in range(3)],
+        ]
+        if boxes
+        else None,
+    }
+
+
+def _summary(data: dict[str, Any]) -> str:
+    text = (
+        f"{data['parts']} parts in {data['assemblies']} assemblies, {data['geometries']} geometries, "
+        f"{data['triangles']} triangles"
+    )
+    if data["bounds_mm"]:
+        low, high = data["bounds_mm"]
+        text += ", " + " × ".join(f"{b - a:.1f}" for a, b in zip(low, high, strict=True)) + " mm"
+    return text
+
+
+def _tree(parts: Iterable[Part]) -> list[str]:
+    depth: dict[str | None, int] = {None: 0}
+    lines = []
+    below: dict[str | None, list[Part]] = {}
+    for part in parts:
+        below.setdefault(part.parent, []).append(part)
+    waiting = list(reversed(below.get(None, [])))
+    while waiting:
+        part = waiting.pop()
+        depth[part.id] = depth[part.parent] + 1
+        lines.append("  " * depth[part.id] + part.name)
+        waiting.extend(reversed(below.get(part.id, [])))
+    return lines

@@ -1,0 +1,184 @@
+"""The ``.kestrav`` file: a ZIP with ``project.json`` and the geometry it uses, by content hash.
+
+See docs/file-format.md. Saving is atomic; everything is checked on load.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import tempfile
+import zipfile
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+import msgspec
+import numpy as np
+import trimesh
+
+from kestrav.core.document.records import FORMAT_VERSION, Project
+from kestrav.core.document.validation import validate
+from kestrav.core.errors import BadInput
+from kestrav.core.files.cad_import import Y_UP_TO_Z_UP
+from kestrav.core.geometry.meshes import Mesh, mesh
+
+SUFFIX = ".kestrav"
+DOCUMENT = "project.json"
+
+# from a format version to the next: each takes and returns the document as plain data
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A project with its meshes by content hash."""
+
+    project: Project
+    meshes: Mapping[str, Mesh]
+
+
+def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
+    """Write a project whole or not at all. Raises BadInput naming the file when it cannot be written."""
+    validate(project)
+    names = sorted({g.hash for g in project.geometry})
+    missing = [name for name in names if name not in meshes]
+    if missing:
+        raise BadInput(f"“{path}” was not saved: the geometry “{missing[0]}” is not loaded")
+    handle = None
+    temporary = ""
+    try:
+        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent or Path())
+        with os.fdopen(handle, "wb") as stream:
+            with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as archive:
+                _write(archive, DOCUMENT, msgspec.json.format(msgspec.json.encode(project), indent=1))
+                for name in names:
+                    _write(archive, f"geometry/{name}.glb", to_glb(meshes[name]))
+            stream.flush()
+            os.fsync(stream.fileno())
+        # mkstemp makes the file private; a project is shared as any document is
+        Path(temporary).chmod(0o666 & ~_umask())
+        Path(temporary).replace(path)
+    except OSError as fault:
+        if temporary:
+            Path(temporary).unlink(missing_ok=True)
+        raise BadInput(f"“{path}” cannot be written: {fault.strerror or fault}; the old file is as it was") from fault
+
+
+def load(path: Path) -> Opened:
+    """Read and check a project. Raises BadInput naming the file and what is wrong with it."""
+    try:
+        size = path.stat().st_size
+        archive = zipfile.ZipFile(path)
+    except FileNotFoundError:
+        raise BadInput(f"“{path}” does not exist; check its name and folder") from None
+    except zipfile.BadZipFile:
+        if size == 0:
+            raise BadInput(f"“{path}” is empty; take it from a backup") from None
+        raise BadInput(f"“{path}” is not a Kestrav project, or is cut short: it is not a whole ZIP archive") from None
+    except OSError as fault:
+        raise BadInput(f"“{path}” cannot be read: {fault.strerror}") from fault
+    with archive:
+        for name in archive.namelist():
+            inner = PurePosixPath(name)
+            if inner.is_absolute() or ".." in inner.parts or "\\" in name or ":" in name:
+                raise BadInput(f"“{path}” was not opened: its entry “{name}” points outside the archive")
+        project = _document(path, _entry(path, archive, DOCUMENT))
+        meshes = {g.hash: _mesh(path, archive, g.hash) for g in project.geometry}
+    return Opened(project, meshes)
+
+
+def _document(path: Path, text: bytes) -> Project:
+    try:
+        raw = msgspec.json.decode(text)
+    except msgspec.DecodeError as fault:
+        raise BadInput(f"“{path}” has a broken {DOCUMENT}: {fault}") from fault
+    version = raw.get("version") if isinstance(raw, dict) else None
+    if not isinstance(version, int) or isinstance(version, bool):
+        raise BadInput(f"“{path}” has a {DOCUMENT} without a format version")
+    if version > FORMAT_VERSION:
+        raise BadInput(
+            f"“{path}” has format version {version}; this Kestrav reads up to {FORMAT_VERSION}: use a newer one"
+        )
+    while version < FORMAT_VERSION:
+        if version not in UPGRADES:
+            raise BadInput(f"“{path}” has the unknown format version {version}")
+        raw = UPGRADES[version](raw)
+        version += 1
+        raw["version"] = version
+    try:
+        return validate(msgspec.convert(raw, Project, strict=True))
+    except msgspec.ValidationError as fault:
+        raise BadInput(f"“{path}” has a {DOCUMENT} that does not fit the format: {fault}") from fault
+    except BadInput as fault:
+        raise BadInput(f"“{path}” was not opened: {fault}") from fault
+
+
+def _entry(path: Path, archive: zipfile.ZipFile, name: str) -> bytes:
+    try:
+        return archive.read(name)
+    except KeyError:
+        what = "it is not a Kestrav project" if name == DOCUMENT else "its geometry is not whole"
+        raise BadInput(f"“{path}” has no entry “{name}”: {what}") from None
+    except (zipfile.BadZipFile, OSError, EOFError, ValueError, NotImplementedError, RuntimeError) as fault:
+        raise BadInput(f"“{path}”: the entry “{name}” is damaged ({fault})") from fault
+    except Exception as fault:  # zlib.error and whatever else a damaged stream raises
+        raise BadInput(f"“{path}”: the entry “{name}” is damaged ({fault})") from fault
+
+
+def _mesh(path: Path, archive: zipfile.ZipFile, name: str) -> Mesh:
+    entry = f"geometry/{name}.glb"
+    data = _entry(path, archive, entry)
+    try:
+        shape = from_glb(data)
+    except Exception as fault:
+        raise BadInput(f"“{path}”: the geometry “{entry}” is damaged ({fault})") from fault
+    if shape.hash != name:
+        raise BadInput(f"“{path}”: the geometry “{entry}” is not the one that was saved (its content hash differs)")
+    return shape
+
+
+def to_glb(shape: Mesh) -> bytes:
+    """A mesh as GLB: metres, Y up, as glTF has it."""
+    return _glb(shape.hash, shape)
+
+
+@lru_cache(maxsize=512)
+def _glb(_key: str, shape: Mesh) -> bytes:
+    vertices = shape.vertices @ Y_UP_TO_Z_UP[:3, :3] / 1000.0
+    data = trimesh.Trimesh(vertices, shape.triangles, process=False).export(file_type="glb")
+    assert isinstance(data, bytes)
+    return data
+
+
+def from_glb(data: bytes) -> Mesh:
+    """The mesh in a GLB made by :func:`to_glb`. Raises ValueError when there is none."""
+    scene = trimesh.load_scene(io.BytesIO(data), file_type="glb", process=False)
+    shapes = list(scene.geometry.values())
+    if len(shapes) != 1:
+        raise ValueError(f"{len(shapes)} meshes instead of one")
+    return mesh(np.asarray(shapes[0].vertices, float) * 1000.0 @ Y_UP_TO_Z_UP[:3, :3].T, shapes[0].faces)
+
+
+def schema() -> dict[str, Any]:
+    """The JSON Schema of ``project.json``."""
+    found = msgspec.json.schema(Project)
+    found["title"] = "Kestrav project"
+    found["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+    return found
+
+
+def _write(archive: zipfile.ZipFile, name: str, data: bytes) -> None:
+    # a fixed date: the same project gives the same bytes
+    entry = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
+    entry.compress_type = zipfile.ZIP_DEFLATED
+    entry.external_attr = 0o644 << 16
+    archive.writestr(entry, data)
+
+
+def _umask() -> int:
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask

@@ -1,0 +1,1 @@
+"""Faults found in a project, one rule a file."""

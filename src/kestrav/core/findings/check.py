@@ -1,0 +1,50 @@
+"""The whole check of a project: frames, clearance, every rule."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.clearance.sweep import Clearance, Progress, sweep
+from kestrav.core.document.records import Project
+from kestrav.core.findings.model import Evidence, Finding
+from kestrav.core.findings.rules import clearance as clearance_rule
+from kestrav.core.findings.rules import kink_at_speed, orientation_flip, pivot_outside
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.runs import frame_times
+
+RULES = (clearance_rule.find, orientation_flip.find, kink_at_speed.find, pivot_outside.find)
+_ORDER = {"breach": 0, "warning": 1, "note": 2}
+
+
+@dataclass(frozen=True)
+class CheckResult:
+    """Frames' times (n,) in s, the clearance at them, and the findings, worst kind first."""
+
+    times: NDArray[np.float64]
+    clearance: Clearance
+    findings: tuple[Finding, ...]
+
+    @property
+    def has_breach(self) -> bool:
+        """Whether any finding is a breach."""
+        return any(f.severity == "breach" for f in self.findings)
+
+
+def find_all(evidence: Evidence) -> tuple[Finding, ...]:
+    """What every rule finds, sorted by severity and then time."""
+    found = [finding for rule in RULES for finding in rule(evidence)]
+    return tuple(sorted(found, key=lambda f: (_ORDER[f.severity], f.time)))
+
+
+def check(project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None) -> CheckResult:
+    """Check a project at its own frame rate from 0 to its end."""
+    times = frame_times(project)
+    measured = sweep(project, meshes, times, progress)
+    findings = find_all(Evidence(project, meshes, times, measured))
+    if progress is not None:
+        progress(1.0)
+    return CheckResult(times, measured, findings)

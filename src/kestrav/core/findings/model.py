@@ -1,0 +1,81 @@
+"""What a finding is, and what the rules are given to look at."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.clearance.sweep import Clearance
+from kestrav.core.document.records import Project
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.poses import world_poses
+
+Array = NDArray[np.float64]
+Severity = Literal["breach", "warning", "note"]
+
+
+@dataclass(frozen=True)
+class Mend:
+    """An edit that removes a finding: what to call it, and the project it gives."""
+
+    label: str
+    project: Project
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A fault: the rule that found it, what it is about, where in time, the number and its limit.
+
+    ``subject`` are ids; ``time`` in s is the worst moment; ``intervals`` are frames (first, last);
+    ``place`` is a point in space to look at, and ``gap`` two points to draw a dimension line between.
+    """
+
+    rule: str
+    severity: Severity
+    subject: tuple[str, ...]
+    title: str
+    detail: str
+    time: float
+    value: float
+    unit: str
+    limit: float
+    intervals: tuple[tuple[int, int], ...] = ()
+    place: tuple[float, float, float] | None = None
+    gap: tuple[tuple[float, float, float], tuple[float, float, float]] | None = None
+    mend: Mend | None = None
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What rules look at: the project, its meshes, the frames' times, and the clearance if measured."""
+
+    project: Project
+    meshes: Mapping[str, Mesh]
+    times: Array
+    clearance: Clearance | None = None
+
+    @cached_property
+    def poses(self) -> Array:
+        """World poses (n, parts, 4, 4) at the frames."""
+        return world_poses(self.project, self.times)
+
+
+def point(values: Array) -> tuple[float, float, float]:
+    """An array (3,) as plain numbers."""
+    x, y, z = (float(v) for v in values)
+    return (x, y, z)
+
+
+def name_of(project: Project, part_id: str) -> str:
+    """A part's name in quotes' place: plain, for titles."""
+    return next((p.name for p in project.parts if p.id == part_id), part_id)
+
+
+def frame_of(times: Array, time: float) -> int:
+    """The frame nearest to a time."""
+    return int(np.argmin(np.abs(times - time)))

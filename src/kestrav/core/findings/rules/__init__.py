@@ -1,0 +1,1 @@
+"""The rules: each module has one function ``find``."""

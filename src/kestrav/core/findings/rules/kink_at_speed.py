@@ -1,0 +1,60 @@
+"""Kink taken at speed: the velocity jumps where a path turns sharply and the rider does not stop."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kestrav.core.document.edits import set_kind
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Path, PointShape, Run
+from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.motion.runs import journey
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """One finding for each kink that a run passes faster than the limit allows.
+
+    At a kink of angle a passed at speed v the velocity jumps by 2 v sin(a / 2).
+    """
+    project, limit = evidence.project, evidence.project.settings.kink_step
+    found = []
+    for run in project.runs:
+        trip = journey(project, run)
+        curve = trip.path.curve
+        inside = (curve.kink_stations > trip.first + 1e-6) & (curve.kink_stations < trip.last - 1e-6)
+        stations, angles = curve.kink_stations[inside], curve.kink_angles[inside]
+        times = trip.times_at(stations)
+        speeds = trip.speeds(times)
+        steps = 2.0 * speeds * np.sin(angles / 2.0)
+        for station, angle, time, speed, step in zip(stations, angles, times, speeds, steps, strict=True):
+            if step <= limit:
+                continue
+            path = get(project, run.path)
+            assert isinstance(path, Path)
+            frame = frame_of(evidence.times, float(time)) if len(evidence.times) else 0
+            found.append(
+                Finding(
+                    rule="kink-at-speed",
+                    severity="warning",
+                    subject=(run.id, path.id),
+                    title=f"Kink in {path.name} taken at speed",
+                    detail=f"{np.degrees(angle):.0f}° at {station:,.0f} mm, {speed:,.0f} mm/s: the velocity jumps by "
+                    f"{step:,.0f} mm/s, {limit:g} allowed",
+                    time=float(time),
+                    value=float(step),
+                    unit="mm/s",
+                    limit=limit,
+                    intervals=((frame, frame),),
+                    place=point(curve.position([station])[0]),
+                    mend=_smoothed(evidence, run, path, float(station)),
+                )
+            )
+    return found
+
+
+def _smoothed(evidence: Evidence, run: Run, path: Path, station: float) -> Mend | None:
+    if not isinstance(path.shape, PointShape):
+        return None
+    stations = journey(evidence.project, run).path.point_stations()
+    index = int(np.argmin(np.abs(stations - station)))
+    return Mend("Make the point smooth", set_kind(evidence.project, path.id, index, "smooth"))

@@ -1,0 +1,53 @@
+"""Pivot outside its part: a rider that is carried by a point not on it flies beside its path."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kestrav.core.document.edits import update
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Part, Placement
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.motion.poses import rest_poses, riders, world_bounds
+from kestrav.core.motion.runs import journeys_of
+
+_ALLOWED = 1.0  # mm outside the box; common practice, no source: rounding in CAD origins is far smaller
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """One finding for each rider whose pivot lies outside its bounds at rest."""
+    project = evidence.project
+    rest = rest_poses(project)
+    row = {part.id: i for i, part in enumerate(project.parts)}
+    found = []
+    for rider in riders(project):
+        part = get(project, rider)
+        assert isinstance(part, Part)
+        pose = rest[row[rider]]
+        low, high = world_bounds(project, rider, rest[None])[0]
+        pivot = apply(pose, np.array([part.pivot.position]))[0]
+        outside = np.maximum(np.maximum(low - pivot, pivot - high), 0.0)
+        distance = float(np.linalg.norm(outside))
+        if distance <= _ALLOWED:
+            continue
+        centre = apply(inverse_rigid(pose), ((low + high) / 2)[None])[0]
+        mended = update(project, rider, pivot=Placement(point(centre), part.pivot.rotation))
+        start = journeys_of(project, rider)[0].start
+        found.append(
+            Finding(
+                rule="pivot-outside",
+                severity="warning",
+                subject=(rider,),
+                title=f"Pivot of {part.name} lies off it",
+                detail=f"{distance:.1f} mm outside its bounds, so it travels beside its path",
+                time=start,
+                value=distance,
+                unit="mm",
+                limit=_ALLOWED,
+                place=point(pivot),
+                gap=(point(pivot), point(np.clip(pivot, low, high))),
+                mend=Mend("Centre the pivot", mended),
+            )
+        )
+    return found

@@ -1,0 +1,1 @@
+"""Curves, arc length, frames of reference and meshes, as functions on arrays."""

@@ -1,0 +1,161 @@
+"""Parametric curves in space: splines through points of three kinds, and ellipses.
+
+A curve here is a function of a parameter; :mod:`kestrav.core.geometry.arclength` turns it into one
+of distance. Lengths in mm.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal, Protocol
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.interpolate import CubicSpline, PPoly
+
+Array = NDArray[np.float64]
+Kind = Literal["corner", "smooth", "free"]
+
+
+class Parametric(Protocol):
+    """A curve over a parameter, smooth between its breaks."""
+
+    @property
+    def breaks(self) -> Array:
+        """Increasing parameters (m,), the first and last being the curve's ends."""
+        ...
+
+    def evaluate(self, parameter: ArrayLike, order: int = 0) -> Array:
+        """Position or derivative of an order, (n, 3), at parameters (n,); at a break, of what follows."""
+        ...
+
+
+@dataclass(frozen=True)
+class Spline:
+    """Piecewise cubic."""
+
+    polynomial: PPoly
+
+    @property
+    def breaks(self) -> Array:
+        """Parameters of the points."""
+        found: Array = self.polynomial.x
+        return found
+
+    def evaluate(self, parameter: ArrayLike, order: int = 0) -> Array:
+        """Position or derivative, (n, 3)."""
+        values: Array = self.polynomial(parameter, order)
+        return values
+
+
+@dataclass(frozen=True)
+class EllipseCurve:
+    """A whole ellipse in a level plane: centre (3,), half axes, turn of the first axis, start, sense.
+
+    Angles in radians; ``start`` is the parametric angle of the first point; ``sense`` is +1 for
+    counter-clockwise seen from above, -1 for clockwise.
+    """
+
+    centre: tuple[float, float, float]
+    half_x: float
+    half_y: float
+    turn: float = 0.0
+    start: float = 0.0
+    sense: int = 1
+
+    @property
+    def breaks(self) -> Array:
+        """Quarter turns: short enough for quadrature to converge fast."""
+        return np.linspace(0.0, 2.0 * np.pi, 5)
+
+    def evaluate(self, parameter: ArrayLike, order: int = 0) -> Array:
+        """Position or derivative, (n, 3)."""
+        angle = self.start + self.sense * np.asarray(parameter, float)
+        # each derivative of cos and sin is a quarter turn ahead
+        factor = float(self.sense) ** order
+        along = factor * self.half_x * np.cos(angle + order * np.pi / 2)
+        across = factor * self.half_y * np.sin(angle + order * np.pi / 2)
+        c, s = np.cos(self.turn), np.sin(self.turn)
+        values = np.stack([c * along - s * across, s * along + c * across, np.zeros_like(along)], axis=-1)
+        return values + np.asarray(self.centre) if order == 0 else values
+
+
+def spline_through(
+    points: ArrayLike,
+    kinds: Sequence[Kind],
+    handles_in: Sequence[ArrayLike | None],
+    handles_out: Sequence[ArrayLike | None],
+    closed: bool = False,
+) -> Spline:
+    """The cubic curve through points (n, 3).
+
+    Consecutive smooth points are joined by one C2 cubic spline over chord length, so curvature is
+    continuous through them. A corner, and the end of an open path, ends the spline with zero
+    curvature, which makes the piece between two corners straight. A free point fixes the tangent by
+    its handles (vectors from the point, as in a cubic Bezier curve); with one handle the other side
+    mirrors it.
+
+    Raises ValueError for fewer than two points, three if closed, or for coincident neighbours.
+    """
+    points = np.asarray(points, float)
+    count = len(points)
+    if count < (3 if closed else 2):
+        raise ValueError(f"{count} points are too few for a {'closed' if closed else 'open'} curve")
+    order = np.arange(count)
+    inner_breaks = [i for i in range(count) if kinds[i] != "smooth"]
+    if closed:
+        if inner_breaks:
+            order = np.roll(order, -inner_breaks[0])
+        order = np.append(order, order[0])
+    along = points[order]
+    chords = np.linalg.norm(np.diff(along, axis=0), axis=1)
+    if np.any(chords <= 0):
+        raise ValueError("coincident points")
+    parameter = np.concatenate([[0.0], np.cumsum(chords)])
+    if closed and not inner_breaks:
+        return Spline(CubicSpline(parameter, along, bc_type="periodic"))
+    stops = [0] + [j for j in range(1, len(order) - 1) if kinds[order[j]] != "smooth"] + [len(order) - 1]
+    zero = np.zeros(3)
+    coefficients = []
+    for first, last in itertools.pairwise(stops):
+        leave = _slope(order[first], chords[first], +1, kinds, handles_in, handles_out)
+        arrive = _slope(order[last], chords[last - 1], -1, kinds, handles_in, handles_out)
+        ends = tuple((2, zero) if slope is None else (1, slope) for slope in (leave, arrive))
+        piece = CubicSpline(parameter[first : last + 1], along[first : last + 1], bc_type=ends)
+        coefficients.append(piece.c)
+    joined = PPoly(np.concatenate(coefficients, axis=1), parameter)
+    if closed and inner_breaks and inner_breaks[0] != 0:
+        joined = _restart(joined, count - inner_breaks[0])
+    return Spline(joined)
+
+
+def _slope(
+    index: int,
+    chord: float,
+    side: int,
+    kinds: Sequence[Kind],
+    handles_in: Sequence[ArrayLike | None],
+    handles_out: Sequence[ArrayLike | None],
+) -> Array | None:
+    """Derivative by the parameter at a free point on one side, or None where curvature is to vanish."""
+    if kinds[index] != "free":
+        return None
+    own, other = (handles_out, handles_in) if side > 0 else (handles_in, handles_out)
+    if own[index] is not None:
+        handle = np.asarray(own[index], float)
+    elif other[index] is not None:
+        handle = -np.asarray(other[index], float)
+    else:
+        return None
+    if np.linalg.norm(handle) < 1e-9:
+        return None
+    slope: Array = side * 3.0 * handle / chord
+    return slope
+
+
+def _restart(polynomial: PPoly, first: int) -> PPoly:
+    """The same closed curve with piece ``first`` leading, so that it begins at the path's first point."""
+    widths = np.roll(np.diff(polynomial.x), -first)
+    return PPoly(np.roll(polynomial.c, -first, axis=1), np.concatenate([[0.0], np.cumsum(widths)]))

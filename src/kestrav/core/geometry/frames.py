@@ -1,0 +1,224 @@
+"""Frames of reference along a curve.
+
+A frame is a (3, 3) matrix with columns forward, left, up. Two kinds are made: rotation-minimizing
+frames, carried along by the double reflection method (Wang, Juettler, Zheng, Liu, "Computation of
+Rotation Minimizing Frames", ACM Transactions on Graphics 27(1), 2008), and upright frames, whose left
+stays level.
+"""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kestrav.core.geometry.arclength import Curve
+
+Array = NDArray[np.float64]
+
+_UP = np.array([0.0, 0.0, 1.0])
+_NEAR_VERTICAL = np.sin(np.radians(5.0))  # closer to the vertical than this, level is no guide
+_TURN_PER_SAMPLE = np.radians(1.5)
+_FEWEST, _MOST = 128, 4096
+
+
+def double_reflection(points: ArrayLike, tangents: ArrayLike, start: ArrayLike) -> Array:
+    """Carry a vector along samples of a curve with the least rotation.
+
+    points (n, 3), unit tangents (n, 3), start (3,) perpendicular to the first tangent; returns unit
+    vectors (n, 3). Fourth-order accurate in the sample distance (reference above, section 4). Samples
+    at the same place (a kink) are joined by the smallest rotation between their tangents.
+    """
+    points, tangents = np.asarray(points, float), np.asarray(tangents, float)
+    maps = _steps(points[:-1], tangents[:-1], points[1:], tangents[1:])
+    carried = np.empty_like(points)
+    vector = carried[0] = np.asarray(start, float)
+    for index, step in enumerate(maps):
+        vector = step @ vector
+        carried[index + 1] = vector
+    carried -= np.einsum("ij,ij->i", carried, tangents)[:, None] * tangents
+    return carried / np.linalg.norm(carried, axis=1, keepdims=True)
+
+
+def _steps(from_point: Array, from_tangent: Array, to_point: Array, to_tangent: Array) -> Array:
+    """The rotations (n, 3, 3) of single double-reflection steps."""
+    chord = to_point - from_point
+    square = np.einsum("ij,ij->i", chord, chord)
+    together = square < 1e-18
+    first = _mirror(chord)
+    reflected = np.einsum("nij,nj->ni", first, from_tangent)
+    steps = _mirror(to_tangent - reflected) @ first
+    if together.any():
+        steps[together] = _least_rotation(from_tangent[together], to_tangent[together])
+    return steps
+
+
+def _mirror(normal: Array) -> Array:
+    """Householder reflections (n, 3, 3); the identity where the normal vanishes."""
+    square = np.einsum("ij,ij->i", normal, normal)
+    safe = np.where(square > 1e-24, square, 1.0)
+    outer = np.where((square > 1e-24)[:, None, None], normal[:, :, None] * normal[:, None, :], 0.0)
+    return np.eye(3) - 2.0 * outer / safe[:, None, None]
+
+
+def _least_rotation(from_tangent: Array, to_tangent: Array) -> Array:
+    """Smallest rotations (n, 3, 3) between unit vectors; a half turn keeps the vectors across it."""
+    total = from_tangent + to_tangent
+    cosine = np.einsum("ij,ij->i", from_tangent, to_tangent)
+    scale = np.where(cosine > -1 + 1e-12, 1.0 / np.maximum(1.0 + cosine, 1e-12), 0.0)
+    rotation = (
+        np.eye(3)
+        - scale[:, None, None] * total[:, :, None] * total[:, None, :]
+        + 2.0 * to_tangent[:, :, None] * from_tangent[:, None, :]
+    )
+    return rotation
+
+
+@dataclass(frozen=True)
+class FrameTable:
+    """Carried left vectors at samples of a curve, and how upright frames differ from them.
+
+    stations (m,), tangents (m, 3), carried (m, 3) unit left vectors of rotation-minimizing frames,
+    untwist (m,) radians from carried to the upright left, sense (m,) +1 or -1 of the level left.
+    """
+
+    stations: Array
+    points: Array
+    tangents: Array
+    carried: Array
+    untwist: Array
+    sense: Array
+
+
+def frame_table(curve: Curve) -> FrameTable:
+    """Sample a curve densely enough for frames at any station to follow by one short step."""
+    stations, tangents = _samples(curve)
+    points = curve.position(stations)
+    level = np.cross(_UP, tangents)
+    flatness = np.linalg.norm(level, axis=1)
+    good = flatness > _NEAR_VERTICAL
+    start = level[0] / flatness[0] if good[0] else _across(tangents[0])
+    carried = double_reflection(points, tangents, start)
+    if curve.closed and np.dot(tangents[0], tangents[-1]) > 1 - 1e-9:
+        # spread the turn that is left at the seam evenly, so that the frame closes
+        gap = _signed_angle(carried[-1:], carried[:1], tangents[-1:])[0]
+        carried = _turned(carried, tangents, gap * stations / curve.length)
+    untwist, sense = _untwist(stations, tangents, carried, level, flatness, good)
+    return FrameTable(stations, points, tangents, carried, untwist, sense)
+
+
+def carried_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Array:
+    """Rotation-minimizing frames (n, 3, 3) at stations (n,)."""
+    _, tangent, left, _ = _step_to(curve, table, np.asarray(stations, float))
+    return _columns(tangent, left)
+
+
+def upright_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Array:
+    """Frames (n, 3, 3) at stations (n,) whose left is level.
+
+    Where the tangent is within 5 degrees of the vertical, level is no guide: there the carried frame
+    is followed and the remaining turn is spread over the stretch, so nothing flips on the way through
+    the vertical; past the top of a loop the frame goes on upside down, as a body on rails would.
+    """
+    stations = np.asarray(stations, float)
+    below, tangent, carried, share = _step_to(curve, table, stations)
+    level = np.cross(_UP, tangent)
+    flatness = np.linalg.norm(level, axis=1)
+    above = np.minimum(below + 1, len(table.stations) - 1)
+    angle = (1 - share) * table.untwist[below] + share * table.untwist[above]
+    left = _turned(carried, tangent, angle)
+    good = flatness > _NEAR_VERTICAL
+    left[good] = table.sense[below][good, None] * level[good] / flatness[good, None]
+    return _columns(tangent, left)
+
+
+def _samples(curve: Curve) -> tuple[Array, Array]:
+    """Stations with both tangents at every kink."""
+    rough = np.linspace(0.0, curve.length, 257)
+    turning = float(np.sum(np.arccos(np.clip(np.einsum("ij,ij->i", (t := curve.tangent(rough))[:-1], t[1:]), -1, 1))))
+    count = int(np.clip(np.ceil(turning / _TURN_PER_SAMPLE), _FEWEST, _MOST))
+    inner = curve.kink_stations[(curve.kink_stations > 0) & (curve.kink_stations < curve.length)]
+    ends = np.concatenate([[0.0], inner, [curve.length]])
+    stations, tangents = [], []
+    for low, high in itertools.pairwise(ends):
+        piece = np.linspace(low, high, max(8, int(np.ceil(count * (high - low) / curve.length))) + 1)
+        tangent = curve.tangent(piece)
+        tangent[-1] = curve.tangent(piece[-1:], before=True)[0]
+        stations.append(piece)
+        tangents.append(tangent)
+    return np.concatenate(stations), np.concatenate(tangents)
+
+
+def _untwist(
+    stations: Array, tangents: Array, carried: Array, level: Array, flatness: Array, good: NDArray[np.bool_]
+) -> tuple[Array, Array]:
+    """Angle from the carried left to the upright left, and the sense in which level is taken."""
+    if not good.any():
+        # vertical throughout: left is the world's Y as nearly as can be
+        wanted = np.broadcast_to(_across(tangents[0]), tangents.shape)
+        angle = _signed_angle(carried[:1], wanted[:1], tangents[:1])[0]
+        return np.full(len(stations), angle), np.ones(len(stations))
+    picked = np.flatnonzero(good)
+    raw = _signed_angle(carried[picked], level[picked] / flatness[picked, None], tangents[picked])
+    angles, senses = np.empty(len(picked)), np.empty(len(picked))
+    turn, sense = raw[0], 1.0
+    angles[0], senses[0] = turn, sense
+    for k in range(1, len(picked)):
+        here = raw[k] + (np.pi if sense < 0 else 0.0)
+        change = _wrap(here - turn)
+        if picked[k] > picked[k - 1] + 1 and abs(change) > np.pi / 2:
+            sense, change = -sense, _wrap(change + np.pi)
+        turn += change
+        angles[k], senses[k] = turn, sense
+    every = np.interp(stations, stations[picked], angles)
+    every[picked] = angles
+    nearest = np.clip(np.searchsorted(picked, np.arange(len(stations)), side="right") - 1, 0, len(picked) - 1)
+    return every, senses[nearest]
+
+
+def _step_to(curve: Curve, table: FrameTable, stations: Array) -> tuple[NDArray[np.intp], Array, Array, Array]:
+    """Carry the sample below each station to it: index below, tangent, left, share of the step."""
+    stations = np.clip(stations, 0.0, curve.length)
+    below = np.clip(np.searchsorted(table.stations, stations, side="right") - 1, 0, len(table.stations) - 1)
+    tangent = curve.tangent(stations)
+    at_end = stations >= curve.length
+    tangent[at_end] = table.tangents[-1]
+    steps = _steps(table.points[below], table.tangents[below], curve.position(stations), tangent)
+    left = np.einsum("nij,nj->ni", steps, table.carried[below])
+    left -= np.einsum("ij,ij->i", left, tangent)[:, None] * tangent
+    left /= np.linalg.norm(left, axis=1, keepdims=True)
+    above = np.minimum(below + 1, len(table.stations) - 1)
+    width = table.stations[above] - table.stations[below]
+    share = np.where(width > 0, (stations - table.stations[below]) / np.where(width > 0, width, 1.0), 0.0)
+    return below, tangent, left, share
+
+
+def _columns(forward: Array, left: Array) -> Array:
+    return np.stack([forward, left, np.cross(forward, left)], axis=-1)
+
+
+def _across(tangent: Array) -> Array:
+    """A unit vector across a tangent, as near the world's Y as can be."""
+    wish = np.array([0.0, 1.0, 0.0]) if abs(tangent[1]) < 0.9 else np.array([-1.0, 0.0, 0.0])
+    wish = wish - np.dot(wish, tangent) * tangent
+    found: Array = wish / np.linalg.norm(wish)
+    return found
+
+
+def _signed_angle(start: Array, goal: Array, axis: Array) -> Array:
+    """Angles (n,) that turn start to goal about axis."""
+    found: Array = np.arctan2(np.einsum("ij,ij->i", np.cross(start, goal), axis), np.einsum("ij,ij->i", start, goal))
+    return found
+
+
+def _turned(vectors: Array, axis: Array, angle: ArrayLike) -> Array:
+    """Vectors perpendicular to unit axes, turned about them by angles (n,)."""
+    angle = np.broadcast_to(np.asarray(angle, float), (len(vectors),))[:, None]
+    turned: Array = np.cos(angle) * vectors + np.sin(angle) * np.cross(axis, vectors)
+    return turned
+
+
+def _wrap(angle: float) -> float:
+    return float((angle + np.pi) % (2 * np.pi) - np.pi)

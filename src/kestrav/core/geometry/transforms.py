@@ -1,0 +1,71 @@
+"""Rigid transforms as (..., 4, 4) matrices; lengths in mm, rotations as unit quaternions (w, x, y, z)."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.spatial.transform import Rotation
+
+Array = NDArray[np.float64]
+
+
+def rotation_from_quaternion(quaternion: ArrayLike) -> Array:
+    """Rotation matrices (..., 3, 3) of quaternions (..., 4) in w, x, y, z order.
+
+    Raises ValueError for a quaternion of length zero.
+    """
+    matrix: Array = Rotation.from_quat(np.asarray(quaternion, float), scalar_first=True).as_matrix()
+    return matrix
+
+
+def quaternion_from_rotation(rotation: ArrayLike) -> Array:
+    """Unit quaternions (..., 4), w >= 0, of rotation matrices (..., 3, 3)."""
+    quaternion: Array = Rotation.from_matrix(np.asarray(rotation, float)).as_quat(canonical=True, scalar_first=True)
+    return quaternion
+
+
+def rigid(rotation: ArrayLike, position: ArrayLike) -> Array:
+    """(..., 4, 4) matrices from rotations (..., 3, 3) and positions (..., 3) in mm, broadcast together."""
+    rotation, position = np.asarray(rotation, float), np.asarray(position, float)
+    shape = np.broadcast_shapes(rotation.shape[:-2], position.shape[:-1])
+    matrix = np.zeros((*shape, 4, 4))
+    matrix[..., :3, :3] = rotation
+    matrix[..., :3, 3] = position
+    matrix[..., 3, 3] = 1.0
+    return matrix
+
+
+def inverse_rigid(matrix: ArrayLike) -> Array:
+    """Inverses of rigid (..., 4, 4) matrices."""
+    matrix = np.asarray(matrix, float)
+    transposed = np.swapaxes(matrix[..., :3, :3], -1, -2)
+    return rigid(transposed, -np.einsum("...ij,...j->...i", transposed, matrix[..., :3, 3]))
+
+
+def apply(matrix: ArrayLike, points: ArrayLike) -> Array:
+    """Points (k, 3) under rigid matrices (..., 4, 4), as (..., k, 3)."""
+    matrix = np.asarray(matrix, float)
+    moved: Array = np.asarray(points, float) @ np.swapaxes(matrix[..., :3, :3], -1, -2)
+    return moved + matrix[..., None, :3, 3]
+
+
+def split_stretch(matrix: ArrayLike) -> tuple[Array, Array]:
+    """Split an affine (4, 4) matrix into a rigid one and the (3, 3) stretch applied before it.
+
+    Polar decomposition; a mirror image goes into the stretch, so the rigid part is always a proper
+    motion. ``matrix == rigid @ stretch``.
+    """
+    matrix = np.asarray(matrix, float)
+    u, singular, vt = np.linalg.svd(matrix[:3, :3])
+    rotation = u @ vt
+    if np.linalg.det(rotation) < 0:
+        rotation = -rotation
+        singular = -singular
+    return rigid(rotation, matrix[:3, 3]), vt.T @ np.diag(singular) @ vt
+
+
+def rotation_angle(first: ArrayLike, second: ArrayLike) -> Array:
+    """Angle in radians between rotations (..., 3, 3)."""
+    relative = np.swapaxes(np.asarray(first, float), -1, -2) @ np.asarray(second, float)
+    angle: Array = Rotation.from_matrix(relative).magnitude()
+    return angle

@@ -1,0 +1,139 @@
+"""Poses of every part for many times at once, through the assembly's nesting."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.records import AlongHeading, Camera, Part, Placement, Project
+from kestrav.core.geometry.meshes import turned_bounds
+from kestrav.core.geometry.transforms import inverse_rigid, rigid, rotation_from_quaternion
+from kestrav.core.motion.runs import Journey, active, journeys_of
+
+Array = NDArray[np.float64]
+
+AXES = {
+    "+x": np.array([1.0, 0.0, 0.0]),
+    "-x": np.array([-1.0, 0.0, 0.0]),
+    "+y": np.array([0.0, 1.0, 0.0]),
+    "-y": np.array([0.0, -1.0, 0.0]),
+    "+z": np.array([0.0, 0.0, 1.0]),
+    "-z": np.array([0.0, 0.0, -1.0]),
+}
+
+
+def placement_matrix(placement: Placement) -> Array:
+    """A placement as a (4, 4) matrix."""
+    return rigid(rotation_from_quaternion(placement.rotation), placement.position)
+
+
+def rest_poses(project: Project) -> Array:
+    """World matrices (parts, 4, 4) with no run under way."""
+    matrices = np.empty((len(project.parts), 4, 4))
+    row = {part.id: i for i, part in enumerate(project.parts)}
+    local = rigid(
+        rotation_from_quaternion([p.placement.rotation for p in project.parts] or np.empty((0, 4))),
+        np.array([p.placement.position for p in project.parts], float).reshape(-1, 3),
+    )
+    for i, part in enumerate(project.parts):
+        matrices[i] = local[i] if part.parent is None else matrices[row[part.parent]] @ local[i]
+    return matrices
+
+
+def riders(project: Project) -> list[str]:
+    """Ids of the parts and assemblies that have runs, in the order of the document."""
+    ridden = {run.rider for run in project.runs}
+    return [part.id for part in project.parts if part.id in ridden]
+
+
+def moving_groups(project: Project) -> dict[str, int]:
+    """For each moving part its rigid group's number: the row of its nearest riding ancestor or itself."""
+    ridden = set(riders(project))
+    group: dict[str, int] = {}
+    for i, part in enumerate(project.parts):
+        if part.id in ridden:
+            group[part.id] = i
+        elif part.parent in group:
+            group[part.id] = group[part.parent]
+    return group
+
+
+def world_poses(project: Project, times: ArrayLike) -> Array:
+    """World matrices (n, parts, 4, 4) at times (n,) in s."""
+    times = np.asarray(times, float)
+    rest = rest_poses(project)
+    poses = np.broadcast_to(rest, (len(times), *rest.shape)).copy()
+    row = {part.id: i for i, part in enumerate(project.parts)}
+    ridden = set(riders(project))
+    moved: set[str] = set()
+    for i, part in enumerate(project.parts):
+        if part.id in ridden:
+            poses[:, i] = _rider_poses(project, part, rest[i], times)
+            moved.add(part.id)
+        elif part.parent in moved:
+            poses[:, i] = poses[:, row[part.parent]] @ placement_matrix(part.placement)
+            moved.add(part.id)
+    return poses
+
+
+def _rider_poses(project: Project, part: Part, rest: Array, times: Array) -> Array:
+    """World matrices (n, 4, 4) of a rider: its pivot lies on the path."""
+    journeys = journeys_of(project, part.id)
+    which = active(journeys, times)
+    pivot = placement_matrix(part.pivot)
+    rest_rotation = (rest @ pivot)[:3, :3]
+    pivots = np.empty((len(times), 4, 4))
+    for k, trip in enumerate(journeys):
+        mine = which == k
+        if mine.any():
+            stations = trip.stations(times[mine])
+            rotation = _heading(trip, stations, rest_rotation)
+            pivots[mine] = rigid(rotation, trip.path.curve.position(stations))
+    found: Array = pivots @ inverse_rigid(pivot)
+    return found
+
+
+def _heading(trip: Journey, stations: Array, rest_rotation: Array) -> Array:
+    heading = trip.run.heading
+    if not isinstance(heading, AlongHeading):
+        return np.broadcast_to(rest_rotation, (len(stations), 3, 3))
+    forward = AXES[heading.forward] * (-1 if heading.flip else 1)
+    up = AXES["+z"] if heading.forward[1] != "z" else AXES["+x"]
+    body = np.stack([forward, np.cross(up, forward), up], axis=-1)
+    # a run's last station belongs to the piece that it arrives on
+    frames = trip.path.frames(stations, heading.upright)
+    found: Array = frames @ body.T
+    return found
+
+
+def camera_positions(project: Project, camera: Camera, times: ArrayLike) -> Array:
+    """Positions (n, 3) of a camera at times (n,)."""
+    times = np.asarray(times, float)
+    journeys = journeys_of(project, camera.id)
+    positions = np.broadcast_to(np.asarray(camera.position, float), (len(times), 3)).copy()
+    if journeys:
+        which = active(journeys, times)
+        for k, trip in enumerate(journeys):
+            mine = which == k
+            positions[mine] = trip.path.curve.position(trip.stations(times[mine]))
+    return positions
+
+
+def world_bounds(project: Project, part_id: str, poses: Array) -> Array:
+    """Bounds (n, 2, 3) in space of a part or assembly, from world poses (n, parts, 4, 4).
+
+    A thing without any geometry is a point at its own origin.
+    """
+    boxes = {g.hash: np.array([g.low, g.high]) for g in project.geometry}
+    row = {part.id: i for i, part in enumerate(project.parts)}
+    members = [get(project, inner) for inner in subtree(project, part_id)]
+    found = [
+        turned_bounds(boxes[m.geometry], poses[:, row[m.id]])
+        for m in members
+        if isinstance(m, Part) and m.geometry is not None
+    ]
+    if not found:
+        origin = poses[:, row[part_id], :3, 3]
+        return np.stack([origin, origin], axis=1)
+    return np.stack([np.min([b[:, 0] for b in found], axis=0), np.max([b[:, 1] for b in found], axis=0)], axis=1)

@@ -1,0 +1,1 @@
+"""Pictures and film through VTK; knows no Qt."""

@@ -1,0 +1,78 @@
+"""Pictures of a project through a camera, off screen."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+from vtkmodules.util.numpy_support import vtk_to_numpy
+from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
+from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
+
+from kestrav.core.camera.views import vertical_angle, views
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Camera, Project
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.poses import world_poses
+from kestrav.render.palette import rgb
+from kestrav.render.scene import Scene, aim_camera, is_software, light
+
+Picture = NDArray[np.uint8]
+
+REACH = 200_000.0  # mm behind the aim that are still drawn
+_SAMPLES = 8  # multisampling where a graphics processor does it; too slow and switched off without one
+
+
+class Studio:
+    """An off-screen window of a size, showing one project."""
+
+    def __init__(self, project: Project, meshes: Mapping[str, Mesh], width: int, height: int, background: str) -> None:
+        self.project, self.width, self.height = project, width, height
+        self.scene = Scene()
+        self.scene.update(project, meshes)
+        self.renderer = vtkRenderer()
+        self.renderer.SetBackground(*rgb(background))
+        light(self.renderer)
+        self.scene.show_in(self.renderer)
+        self.window = vtkRenderWindow()
+        self.window.SetOffScreenRendering(True)
+        self.window.SetMultiSamples(0)
+        self.window.SetSize(width, height)
+        self.window.AddRenderer(self.renderer)
+        self.window.Render()
+        if is_software(self.window):
+            self.renderer.UseFXAAOn()
+        else:
+            self.window.SetMultiSamples(_SAMPLES)
+        self._pixels = vtkUnsignedCharArray()
+
+    def picture(self, camera: Camera, time: float) -> Picture:
+        """The picture (height, width, 3) that a camera sees at a time in s."""
+        poses = world_poses(self.project, [time])
+        view = views(self.project, camera, [time], poses)
+        self.scene.pose(poses[0])
+        angle = vertical_angle(camera, self.width, self.height)
+        aim_camera(self.renderer, view.position[0], view.target[0], view.up[0], angle, REACH)
+        self.window.Render()
+        return grab(self.window, self._pixels)
+
+    def close(self) -> None:
+        """Give the graphics memory back."""
+        self.window.Finalize()
+
+
+def grab(window: vtkRenderWindow, pixels: vtkUnsignedCharArray | None = None) -> Picture:
+    """The window's back buffer (height, width, 3), top row first."""
+    width, height = window.GetSize()
+    pixels = vtkUnsignedCharArray() if pixels is None else pixels
+    window.GetPixelData(0, 0, width - 1, height - 1, 0, pixels)
+    flat = vtk_to_numpy(pixels).reshape(height, width, 3)
+    return np.ascontiguousarray(flat[::-1])
+
+
+def camera_of(project: Project, camera_id: str) -> Camera:
+    """The camera of an id."""
+    camera = get(project, camera_id)
+    assert isinstance(camera, Camera)
+    return camera

@@ -1,0 +1,120 @@
+"""VTK data from arrays: meshes with normals and edges, lines, tubes and small marks."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray
+from vtkmodules.vtkCommonCore import vtkPoints
+from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
+from vtkmodules.vtkCommonMath import vtkMatrix4x4
+from vtkmodules.vtkFiltersCore import vtkCleanPolyData, vtkFeatureEdges, vtkPolyDataNormals, vtkTubeFilter
+
+from kestrav.core.geometry.meshes import Mesh
+
+SHARP = 32.0  # degrees between facets that are shown as an edge; the importer's facets differ by less
+
+
+def _points(values: ArrayLike) -> vtkPoints:
+    points = vtkPoints()
+    points.SetDataTypeToDouble()
+    points.SetData(numpy_to_vtk(np.ascontiguousarray(values, float), deep=True))
+    return points
+
+
+def _cells(corners: NDArray[np.integer]) -> vtkCellArray:
+    """Cells of equally many corners (n, k)."""
+    rows = np.empty((len(corners), corners.shape[1] + 1), np.int64)
+    rows[:, 0], rows[:, 1:] = corners.shape[1], corners
+    array = vtkCellArray()
+    array.ImportLegacyFormat(numpy_to_vtkIdTypeArray(rows.ravel(), deep=True))
+    return array
+
+
+def _merged(mesh: Mesh) -> vtkPolyData:
+    """A mesh as polygons that share their corners across faces."""
+    data = vtkPolyData()
+    data.SetPoints(_points(mesh.vertices))
+    data.SetPolys(_cells(mesh.triangles))
+    clean = vtkCleanPolyData()
+    clean.SetInputData(data)
+    clean.ConvertPolysToLinesOff()
+    clean.Update()
+    return clean.GetOutput()
+
+
+def surface(mesh: Mesh) -> vtkPolyData:
+    """A mesh with smooth normals split at sharp edges."""
+    normals = vtkPolyDataNormals()
+    normals.SetInputData(_merged(mesh))
+    normals.SetFeatureAngle(SHARP)
+    normals.SplittingOn()
+    normals.ConsistencyOff()
+    normals.Update()
+    return normals.GetOutput()
+
+
+def sharp_edges(mesh: Mesh) -> vtkPolyData:
+    """The lines along a mesh's sharp edges."""
+    edges = vtkFeatureEdges()
+    edges.SetInputData(_merged(mesh))
+    edges.SetFeatureAngle(SHARP)
+    edges.BoundaryEdgesOff()
+    edges.NonManifoldEdgesOff()
+    edges.ManifoldEdgesOff()
+    edges.ColoringOff()
+    edges.Update()
+    return edges.GetOutput()
+
+
+def segments(pairs: ArrayLike) -> vtkPolyData:
+    """Separate lines from pairs of points (n, 2, 3)."""
+    pairs = np.asarray(pairs, float).reshape(-1, 2, 3)
+    data = vtkPolyData()
+    data.SetPoints(_points(pairs.reshape(-1, 3)))
+    data.SetLines(_cells(np.arange(2 * len(pairs)).reshape(-1, 2)))
+    return data
+
+
+def polyline(points: ArrayLike) -> vtkPolyData:
+    """One line through points (n, 3)."""
+    points = np.asarray(points, float)
+    data = vtkPolyData()
+    data.SetPoints(_points(points))
+    data.SetLines(_cells(np.arange(len(points))[None]))
+    return data
+
+
+def tube(points: ArrayLike, radius: float) -> vtkPolyData:
+    """A tube of radius mm about a line through points (n, 3)."""
+    maker = vtkTubeFilter()
+    maker.SetInputData(polyline(points))
+    maker.SetRadius(radius)
+    maker.SetNumberOfSides(8)
+    maker.CappingOn()
+    maker.Update()
+    return maker.GetOutput()
+
+
+def point_cloud(points: ArrayLike) -> vtkPolyData:
+    """Points (n, 3) to put marks on."""
+    data = vtkPolyData()
+    data.SetPoints(_points(np.asarray(points, float).reshape(-1, 3)))
+    return data
+
+
+def diamond() -> vtkPolyData:
+    """A flat-faced octahedron of half width 1, the mark of a path's point."""
+    corners = np.array([[1, 0, 0], [-1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1], [0, 0, -1]], float)
+    faces = [[i, j, k] for k in (4, 5) for i, j in ((0, 2), (2, 1), (1, 3), (3, 0))]
+    data = vtkPolyData()
+    data.SetPoints(_points(corners))
+    data.SetPolys(_cells(np.array([face if face[2] == 4 else face[::-1] for face in faces])))
+    return data
+
+
+def vtk_matrix(values: ArrayLike, into: vtkMatrix4x4 | None = None) -> vtkMatrix4x4:
+    """A (4, 4) array as VTK's matrix."""
+    matrix = vtkMatrix4x4() if into is None else into
+    matrix.DeepCopy(np.asarray(values, float).ravel().tolist())
+    return matrix
