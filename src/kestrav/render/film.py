@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
 import tempfile
 from abc import ABC, abstractmethod
@@ -168,10 +169,9 @@ class _Film(_Sink):
         self.done = True
 
     def drop(self) -> None:
-        try:
+        # the fault that brought us here is the one to tell
+        with contextlib.suppress(OSError, FFmpegError):
             self.container.close()
-        except (OSError, FFmpegError):
-            pass  # the fault that brought us here is the one to tell
         self.part.unlink(missing_ok=True)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 
 import numpy as np
@@ -35,6 +36,9 @@ class Studio:
         self.renderer.SetBackground(*rgb(background))
         light(self.renderer)
         self.scene.show_in(self.renderer)
+        if not os.environ.get("DISPLAY"):
+            # without a display VTK would first try one, and complain
+            os.environ.setdefault("VTK_DEFAULT_OPENGL_WINDOW", "vtkEGLRenderWindow")
         self.window = vtkRenderWindow()
         self.window.SetOffScreenRendering(True)
         self.window.SetMultiSamples(0)
@@ -66,7 +70,7 @@ def grab(window: vtkRenderWindow, pixels: vtkUnsignedCharArray | None = None) ->
     """The window's back buffer (height, width, 3), top row first."""
     width, height = window.GetSize()
     pixels = vtkUnsignedCharArray() if pixels is None else pixels
-    window.GetPixelData(0, 0, width - 1, height - 1, 0, pixels)
+    window.GetPixelData(0, 0, width - 1, height - 1, 0, pixels, 0)
     flat = vtk_to_numpy(pixels).reshape(height, width, 3)
     return np.ascontiguousarray(flat[::-1])
 

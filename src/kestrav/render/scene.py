@@ -51,13 +51,13 @@ class Scene:
                 for renderer in self._renderers:
                     renderer.RemoveActor(actor)
         for part in wanted.values():
-            self._dress(part, meshes, is_shown(project, part.id))
+            self._dress(project, part, meshes)
         self.project = project
         self._rows = {part.id: i for i, part in enumerate(project.parts)}
         self._poses = None
 
-    def _dress(self, part: Part, meshes: Mapping[str, Mesh], shown: bool) -> None:
-        key = part.geometry or ""
+    def _dress(self, project: Project, part: Part, meshes: Mapping[str, Mesh]) -> None:
+        key, shown = part.geometry or "", is_shown(project, part.id)
         if key not in self._surfaces:
             self._surfaces[key], self._lines[key] = surface(meshes[key]), sharp_edges(meshes[key])
         if part.id not in self.actors:
@@ -75,10 +75,13 @@ class Scene:
         look = actor.GetProperty()
         look.SetColor(*rgb(part.colour))
         look.SetOpacity(part.opacity)
-        look.SetAmbient(0.22)
-        look.SetDiffuse(0.82)
+        look.SetAmbient(0.34)
+        look.SetDiffuse(0.72)
         look.SetSpecular(0.12)
         look.SetSpecularPower(22)
+        # the far side of a closed solid is never seen, unless the solid is see-through
+        closed = next((g.watertight for g in project.geometry if g.hash == key), False)
+        look.SetBackfaceCulling(closed and part.opacity >= 1)
         # the edge is the part's own colour, darkened: black lines would shout
         line.GetProperty().SetColor(*(0.45 * c for c in rgb(part.colour)))
 
@@ -114,7 +117,7 @@ def light(renderer: vtkRenderer) -> None:
     """A steady key light from the front right above, a weaker one from the left, and one at the viewer."""
     renderer.AutomaticLightCreationOff()
     renderer.RemoveAllLights()
-    for position, strength in (((0.55, -0.75, 1.1), 0.62), ((-1.0, -0.2, 0.5), 0.22)):
+    for position, strength in (((0.55, -0.75, 1.1), 0.85), ((-1.0, -0.2, 0.5), 0.35)):
         lamp = vtkLight()
         lamp.SetLightTypeToSceneLight()
         lamp.SetPositional(False)
@@ -124,7 +127,7 @@ def light(renderer: vtkRenderer) -> None:
         renderer.AddLight(lamp)
     head = vtkLight()
     head.SetLightTypeToHeadlight()
-    head.SetIntensity(0.28)
+    head.SetIntensity(0.3)
     renderer.AddLight(head)
 
 

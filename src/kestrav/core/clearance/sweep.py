@@ -304,7 +304,7 @@ class _Sweep:
         a, b = bounds[first], bounds[second]
         a_in_b = ((a[:, 0] >= b[:, 0]) & (a[:, 1] <= b[:, 1])).all(axis=1)
         b_in_a = ((b[:, 0] >= a[:, 0]) & (b[:, 1] <= a[:, 1])).all(axis=1)
-        nested = a_in_b | b_in_a
+        nested = np.asarray(a_in_b | b_in_a)
         for k in np.flatnonzero(nested & ~self.within):
             inner, outer = (first[k], second[k]) if a_in_b[k] else (second[k], first[k])
             if self.bodies.watertight[outer]:

@@ -78,7 +78,8 @@ def check_path(path: Path) -> None:
     if isinstance(shape, EllipseShape):
         if shape.half_x <= 0 or shape.half_y <= 0:
             raise BadInput(
-                f"the path “{path.name}” has half axes of {shape.half_x:g} and {shape.half_y:g} mm; both must be above 0"
+                f"the path “{path.name}” has half axes of {shape.half_x:g} and {shape.half_y:g} mm; "
+                "both must be above 0"
             )
         return
     count, needed = len(shape.points), 3 if shape.closed else 2

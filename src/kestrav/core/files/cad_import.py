@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import cascadio
 import msgspec
@@ -16,7 +17,7 @@ import numpy as np
 import trimesh
 from numpy.typing import NDArray
 
-from kestrav.core.document.records import Geometry, Part, Placement, Project
+from kestrav.core.document.records import Geometry, Part, Placement, Project, Vector
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.glb_tree import Tree, read_tree
@@ -103,8 +104,13 @@ def into_project(project: Project, imported: Imported) -> Project:
 
 def geometry_record(shape: Mesh) -> Geometry:
     """What the document says of a mesh."""
-    low, high = (tuple(float(v) for v in row) for row in shape.bounds)
+    low, high = (_vector(row) for row in shape.bounds)
     return Geometry(shape.hash, len(shape.triangles), low, high, shape.watertight)
+
+
+def _vector(values: Array) -> Vector:
+    x, y, z = (float(v) for v in values)
+    return (x, y, z)
 
 
 def _numbered(part_id: str) -> bool:
@@ -159,8 +165,9 @@ class _Reader:
         self.tree = tree
         scene = trimesh.load_scene(io.BytesIO(tree.tagged), file_type="glb", process=False)
         self.geometry = scene.geometry
-        self.local = {(e[0], e[1]): np.asarray(e[2].get("matrix", np.eye(4)), float) for e in scene.graph.to_edgelist()}
-        self.shape_at = {e[1]: e[2]["geometry"] for e in scene.graph.to_edgelist() if "geometry" in e[2]}
+        edges: list[Any] = scene.graph.to_edgelist()  # type: ignore[no-untyped-call]
+        self.local = {(e[0], e[1]): np.asarray(e[2].get("matrix", np.eye(4)), float) for e in edges}
+        self.shape_at = {e[1]: e[2]["geometry"] for e in edges if "geometry" in e[2]}
         self.below: dict[str, list[str]] = {}
         for parent, child in self.local:
             self.below.setdefault(parent, []).append(child)
@@ -242,12 +249,12 @@ class _Reader:
         opacity: float,
     ) -> str:
         local = inverse_rigid(parent_rigid) @ placed
-        position = tuple(float(v) for v in np.round(local[:3, 3], 4) + 0.0)
+        position = _vector(np.round(local[:3, 3], 4) + 0.0)
         quaternion = np.round(quaternion_from_rotation(local[:3, :3]), 7)
-        rotation = tuple(float(v) for v in quaternion / np.linalg.norm(quaternion) + 0.0)
+        w, x, y, z = (float(v) for v in quaternion / np.linalg.norm(quaternion) + 0.0)
         part_id = f"part-{len(self.out.parts) + 1}"
         self.out.parts.append(
-            Part(part_id, name, parent, Placement(position, rotation), Placement(), geometry, colour, opacity)
+            Part(part_id, name, parent, Placement(position, (w, x, y, z)), Placement(), geometry, colour, opacity)
         )
         return part_id
 

@@ -74,9 +74,8 @@ def as_text(project: Project, result: CheckResult) -> str:
         lines += ["", "Pairs nearer than required", f"{'mm':>9}  {'s':>7}  {'frames':<14} pair"]
         for breach in data["breaches"]:
             frames = ", ".join(f"{a}–{b}" for a, b in breach["frames"])
-            lines.append(
-                f"{breach['min_clearance_mm']:9.3f}  {breach['time_s']:7.3f}  {frames:<14} {' to '.join(breach['pair'])}"
-            )
+            number, time = breach["min_clearance_mm"], breach["time_s"]
+            lines.append(f"{number:9.3f}  {time:7.3f}  {frames:<14} {' to '.join(breach['pair'])}")
     contacts = data["intended_contacts"]
     if contacts:
         lines += ["", f"Left out as intended contact ({len(contacts)} pairs that touch at rest or were accepted)"]

@@ -39,7 +39,8 @@ def double_reflection(points: ArrayLike, tangents: ArrayLike, start: ArrayLike) 
         vector = step @ vector
         carried[index + 1] = vector
     carried -= np.einsum("ij,ij->i", carried, tangents)[:, None] * tangents
-    return carried / np.linalg.norm(carried, axis=1, keepdims=True)
+    carried /= np.linalg.norm(carried, axis=1, keepdims=True)
+    return carried
 
 
 def _steps(from_point: Array, from_tangent: Array, to_point: Array, to_tangent: Array) -> Array:

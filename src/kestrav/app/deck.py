@@ -1,0 +1,504 @@
+"""The deck: a strip chart of runs, shots and measured curves, with one playhead through everything."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+import pyqtgraph as pg
+import qtawesome
+from numpy.typing import NDArray
+from PySide6.QtCore import QEvent, QObject, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QBrush, QColor, QFont, QPainter, QPen
+from PySide6.QtWidgets import (
+    QGraphicsSceneMouseEvent,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QStyleOptionGraphicsItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kestrav.app.session import Session
+from kestrav.app.style import FAMILY, MUTED
+from kestrav.core.document import edits
+from kestrav.core.document.records import Part, Path, Project, Run
+from kestrav.core.findings.check import CheckResult
+from kestrav.core.motion.runs import Journey, frame_times, journey, span
+from kestrav.core.units import show
+from kestrav.render.palette import CARD, INK, PETROL, RULE, SHOT, VERMILION
+
+Array = NDArray[np.float64]
+
+LABEL_WIDTH = 150
+BAR_HEIGHT = 17
+LANE_HEIGHT = 62
+
+
+class _Bar(pg.GraphicsObject):  # type: ignore[misc]
+    """A run or shot over its span; dragging it moves it in time."""
+
+    def __init__(self, deck: Deck, item_id: str, name: str, start: float, end: float, row: int, colour: str) -> None:
+        super().__init__()
+        self.deck, self.item_id, self.name = deck, item_id, name
+        self.start, self.end, self.row, self.colour = start, end, row, colour
+        self.setToolTip(f"{name}: {start:.2f} to {end:.2f} s. Click selects, drag moves it in time")
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self._grabbed: tuple[float, float] | None = None
+
+    def boundingRect(self) -> QRectF:
+        return QRectF(self.start, self.row + 0.08, max(self.end - self.start, 1e-6), 0.84)
+
+    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
+        rect = painter.transform().mapRect(self.boundingRect())
+        painter.save()
+        painter.resetTransform()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        chosen = self.deck.session.selection == self.item_id
+        painter.setPen(QPen(QColor(INK), 2) if chosen else Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(self.colour))
+        painter.drawRoundedRect(rect.adjusted(0.5, 0, -0.5, 0), 3, 3)
+        font = QFont(FAMILY)
+        font.setPixelSize(11)
+        painter.setFont(font)
+        painter.setPen(QColor("white"))
+        room = rect.adjusted(7, 0, -5, 0)
+        text = painter.fontMetrics().elidedText(self.name, Qt.TextElideMode.ElideRight, max(int(room.width()), 0))
+        painter.drawText(room, int(Qt.AlignmentFlag.AlignVCenter), text)
+        painter.restore()
+
+    def mousePressEvent(self, event: QGraphicsSceneMouseEvent) -> None:
+        self._grabbed = (event.pos().x(), self.start)
+        self.deck.bar_drags += 1
+        self.deck.session.select(self.item_id)
+        event.accept()
+
+    def mouseMoveEvent(self, event: QGraphicsSceneMouseEvent) -> None:
+        if self._grabbed is not None:
+            held, start = self._grabbed
+            self.deck.move_bar(self.item_id, start + event.pos().x() - held)
+
+    def mouseReleaseEvent(self, event: QGraphicsSceneMouseEvent) -> None:
+        self._grabbed = None
+        self.deck.rebuild_bars()
+
+
+class Lane:
+    """One curve with its limit."""
+
+    def __init__(self, plot: pg.PlotItem, label: QLabel, title: str, unit: str, colour: str) -> None:
+        self.plot, self.label, self.title, self.unit = plot, label, title, unit
+        # a limit is drawn below its curve, breaches below both
+        self.breaches: list[pg.LinearRegionItem] = []
+        self.limit = pg.InfiniteLine(angle=0, pen=pg.mkPen(VERMILION, width=1.2, style=Qt.PenStyle.DashLine))
+        self.limit.setVisible(False)
+        self.curve = pg.PlotDataItem(pen=pg.mkPen(colour, width=1.8), connect="finite", antialias=True)
+        plot.addItem(self.limit)
+        plot.addItem(self.curve)
+        self.x: Array = np.empty(0)
+        self.y: Array = np.empty(0)
+
+    def show(self, x: Array, y: Array, top: float | None = None) -> None:
+        """Show a curve, from zero up."""
+        self.x, self.y = x, y
+        highest = top if top is not None else float(np.nanmax(y, initial=0.0)) if len(y) else 0.0
+        highest = highest if np.isfinite(highest) and highest > 0 else 1.0
+        # what is far above the limit runs along the top, as on a strip chart
+        self.curve.setData(x, np.minimum(y, 1.04 * highest))
+        self.plot.setYRange(-0.06 * highest, 1.12 * highest, padding=0)
+
+    def shade(self, spans: list[tuple[float, float]]) -> None:
+        """Shade breaches over these spans of x."""
+        for region in self.breaches:
+            self.plot.removeItem(region)
+        self.breaches = []
+        for first, last in spans:
+            region = pg.LinearRegionItem(
+                (first, last), movable=False, brush=QBrush(QColor(214, 69, 43, 46)), pen=pg.mkPen(None)
+            )
+            region.setZValue(-10)
+            self.plot.addItem(region)
+            self.breaches.append(region)
+
+    def value_at(self, x: float) -> float | None:
+        """The curve at a place."""
+        if not len(self.x) or not self.x[0] - 1e-9 <= x <= self.x[-1] + 1e-9:
+            return None
+        value = float(np.interp(x, self.x, np.where(np.isfinite(self.y), self.y, np.nan)))
+        return value if np.isfinite(value) else None
+
+
+def stacked(spans: list[tuple[float, float]]) -> list[int]:
+    """A row for each span, so that no two in a row overlap."""
+    ends: list[float] = []
+    rows = [0] * len(spans)
+    for i in sorted(range(len(spans)), key=lambda k: spans[k][0]):
+        start, end = spans[i]
+        row = next((r for r, last in enumerate(ends) if last <= start + 1e-9), len(ends))
+        ends[row : row + 1] = [end]
+        rows[i] = row
+    return rows
+
+
+class Deck(QWidget):
+    """Transport row and chart."""
+
+    play_toggled = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("deck")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.result: CheckResult | None = None
+        self.current = False
+        self.by_distance = False
+        self.bar_drags = 0
+        self._bars: list[_Bar] = []
+        self._rows = (1, 2)  # the first row of shots, and rows in all
+        self._scrubbing = False
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self._transport())
+        self.chart = pg.GraphicsLayoutWidget()
+        self.chart.setBackground(CARD)
+        self.chart.setFrameShape(self.chart.Shape.NoFrame)
+        self.chart.viewport().installEventFilter(self)
+        self.chart.setAccessibleName("Chart")
+        grid = self.chart.ci.layout
+        grid.setContentsMargins(0, 2, 12, 4)
+        grid.setVerticalSpacing(3)
+        grid.setHorizontalSpacing(0)
+        self.plots: list[pg.PlotItem] = []
+        self.playheads: list[pg.InfiniteLine] = []
+        self.labels = QWidget(self.chart)
+        self.labels.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.bars = self._plot(0, "top")
+        self.bars.getAxis("top").setHeight(20)
+        self.bars.getViewBox().invertY(True)
+        self.bar_labels = [self._label("Runs"), self._label("Shots")]
+        self.clearance = Lane(self._plot(1), self._label(), "Clearance", "mm", PETROL)
+        self.speed = Lane(self._plot(2), self._label(), "Speed", "m/s", INK)
+        self.lanes = [self.clearance, self.speed]
+        column.addWidget(self.chart, 1)
+        session.edited.connect(self.refresh)
+        session.moved.connect(self.follow)
+        session.selected.connect(self._on_selected)
+
+    # making
+
+    def _transport(self) -> QWidget:
+        holder = QWidget()
+        holder.setObjectName("transport")
+        holder.setFixedHeight(32)
+        row = QHBoxLayout(holder)
+        row.setContentsMargins(12, 0, 12, 0)
+        row.setSpacing(4)
+        self._icons = {name: qtawesome.icon(f"mdi6.{name}", color=PETROL) for name in ("play", "pause")}
+        self.play = QPushButton()
+        self.play.setObjectName("play")
+        self.play.setIcon(self._icons["play"])
+        self.play.setToolTip("Play or pause (Space)")
+        self.play.setAccessibleName("Play or pause")
+        self.play.clicked.connect(self.play_toggled)
+        row.addWidget(self.play)
+        for icon, tip, action in (
+            ("skip-previous", "To the start (Home)", lambda: self.session.set_time(0.0)),
+            ("chevron-left", "One frame back (Left)", lambda: self.session.step(-1)),
+            ("chevron-right", "One frame on (Right)", lambda: self.session.step(1)),
+            ("skip-next", "To the end (End)", lambda: self.session.set_time(span(self.session.shown))),
+        ):
+            row.addWidget(self._button(icon, tip, action))
+        row.addSpacing(6)
+        self.readout = QLabel()
+        self.readout.setObjectName("readout")
+        row.addWidget(self.readout)
+        row.addStretch(1)
+        self.axis_buttons = []
+        label = QLabel("axis:")
+        label.setObjectName("muted")
+        row.addWidget(label)
+        for text, distance in (("time", False), ("distance", True)):
+            button = QPushButton(text)
+            button.setObjectName("link")
+            button.setCheckable(True)
+            button.setToolTip(f"Chart over {text} (X)")
+            button.clicked.connect(lambda _=False, d=distance: self.set_axis(d))
+            self.axis_buttons.append(button)
+            row.addWidget(button)
+        self.axis_buttons[0].setChecked(True)
+        return holder
+
+    def _button(self, icon: str, tip: str, action: Callable[[], object]) -> QPushButton:
+        button = QPushButton()
+        button.setObjectName("plain")
+        button.setIcon(qtawesome.icon(f"mdi6.{icon}", color=PETROL))
+        button.setIconSize(QSize(17, 17))
+        button.setToolTip(tip)
+        button.setAccessibleName(tip)
+        button.clicked.connect(lambda: action())
+        return button
+
+    def _plot(self, row: int, axis: str | None = None) -> pg.PlotItem:
+        plot = self.chart.addPlot(row=row, col=0)
+        plot.setMenuEnabled(False)
+        plot.hideButtons()
+        view = plot.getViewBox()
+        view.setMouseEnabled(False, False)
+        view.setDefaultPadding(0)
+        plot.hideAxis("bottom")
+        left = plot.getAxis("left")
+        left.setWidth(LABEL_WIDTH)
+        left.setStyle(showValues=False, tickLength=0)
+        left.setPen(pg.mkPen(None))
+        if axis == "top":
+            plot.showAxis("top")
+            top = plot.getAxis("top")
+            font = QFont(FAMILY)
+            font.setPixelSize(11)
+            top.setStyle(tickFont=font, tickLength=-4)
+            top.setPen(pg.mkPen(RULE))
+            top.setTextPen(pg.mkPen(INK))
+            top.tickStrings = lambda values, scale, spacing: [self._tick(v, spacing) for v in values]
+        else:
+            view.setBorder(pg.mkPen(RULE))
+        plot.showGrid(x=True, y=False, alpha=0.12)
+        line = pg.InfiniteLine(angle=90, pen=pg.mkPen(INK, width=1.4))
+        line.setZValue(20)
+        plot.addItem(line)
+        if self.plots:
+            plot.setXLink(self.plots[0])
+        self.plots.append(plot)
+        self.playheads.append(line)
+        return plot
+
+    def _label(self, text: str = "") -> QLabel:
+        label = QLabel(text, self.labels)
+        label.setTextFormat(Qt.TextFormat.RichText)
+        return label
+
+    def _tick(self, value: float, spacing: float) -> str:
+        places = 0 if spacing >= 1 else 1 if spacing >= 0.1 else 2
+        return show(value, "mm" if self.by_distance else "s", places)
+
+    # the axis
+
+    def axis_journey(self) -> Journey | None:
+        """The run that the distance axis follows: the selected one, or the first of a part."""
+        project, item = self.session.shown, self.session.item
+        parts = {p.id for p in project.parts}
+        runs = [r for r in project.runs if r.rider in parts] or list(project.runs)
+        if isinstance(item, Run):
+            return journey(project, item)
+        if isinstance(item, Part | Path):
+            runs = [r for r in project.runs if item.id in (r.rider, r.path)] or runs
+        return journey(project, runs[0]) if runs else None
+
+    def set_axis(self, by_distance: bool) -> None:
+        """Chart over distance or time."""
+        self.by_distance = by_distance and self.axis_journey() is not None
+        for button, on in zip(self.axis_buttons, (not self.by_distance, self.by_distance), strict=True):
+            button.setChecked(on)
+        self.refresh()
+
+    def to_x(self, times: Array) -> Array:
+        """Times as places on the axis; outside its run the distance axis has none (nan)."""
+        trip = self.axis_journey() if self.by_distance else None
+        if trip is None:
+            return np.asarray(times, float)
+        times = np.asarray(times, float)
+        inside = (times >= trip.start - 1e-9) & (times <= trip.end + 1e-9)
+        return np.where(inside, trip.stations(times), np.nan)
+
+    def to_time(self, x: float) -> float:
+        """A place on the axis as a time."""
+        trip = self.axis_journey() if self.by_distance else None
+        return x if trip is None else float(trip.times_at([x])[0])
+
+    # following
+
+    def show_result(self, result: CheckResult | None, current: bool) -> None:
+        """Take a check's result; ``current`` says whether it is of the document shown."""
+        if result is not None:
+            self.result = result
+        self.current = current
+        self._fill_clearance()
+        self.follow()
+
+    def refresh(self) -> None:
+        """Follow an edit: everything that needs no check at once."""
+        project = self.session.shown
+        if self.by_distance and self.axis_journey() is None:
+            self.by_distance = False
+        trip = self.axis_journey() if self.by_distance else None
+        low, high = (0.0, span(project)) if trip is None else (trip.first, trip.last)
+        # a little room, so that the first and last tick keep their numbers
+        room = 0.012 * (high - low)
+        self.plots[0].getViewBox().setXRange(low - room, high + room, padding=0)
+        self.rebuild_bars()
+        self._fill_speed(project)
+        self._fill_clearance()
+        self.follow()
+
+    def rebuild_bars(self) -> None:
+        """Lay the run and shot bars anew, unless one is being dragged."""
+        project = self.session.shown
+        wanted: list[tuple[str, str, float, float, int, str]] = []
+        if not self.by_distance:
+            trips = [journey(project, run) for run in project.runs]
+            run_rows = stacked([(t.start, t.end) for t in trips])
+            shot_rows = stacked([(s.start, s.end) for s in project.shots])
+            first = max(run_rows, default=0) + 1
+            wanted = [(t.run.id, t.run.name, t.start, t.end, r, PETROL) for t, r in zip(trips, run_rows, strict=True)]
+            wanted += [
+                (s.id, s.name, s.start, s.end, first + r, SHOT) for s, r in zip(project.shots, shot_rows, strict=True)
+            ]
+            self._rows = (first, first + max(shot_rows, default=0) + 1)
+        if any(bar._grabbed is not None for bar in self._bars):
+            spans = {w[0]: (w[2], w[3]) for w in wanted}
+            for bar in self._bars:
+                if bar.item_id in spans:
+                    bar.prepareGeometryChange()
+                    bar.start, bar.end = spans[bar.item_id]
+                    bar.update()
+            return
+        for bar in self._bars:
+            self.bars.removeItem(bar)
+        self.bars.getViewBox().setYRange(0, self._rows[1], padding=0)
+        self.bars.setFixedHeight(20 + self._rows[1] * (BAR_HEIGHT + 3))
+        self._bars = [_Bar(self, *w) for w in wanted]
+        for bar in self._bars:
+            self.bars.addItem(bar)
+
+    def move_bar(self, item_id: str, start: float) -> None:
+        """Move a run or shot to begin at a time, on a frame."""
+        fps = self.session.project.settings.fps
+        start = max(round(start * fps) / fps, 0.0)
+
+        def move(project: Project) -> Project:
+            for shot in project.shots:
+                if shot.id == item_id:
+                    return edits.update(project, item_id, start=start, end=start + shot.end - shot.start)
+            return edits.update(project, item_id, start=start)
+
+        self.session.edit("Move in time", move, merge=f"bar-{self.bar_drags}")
+
+    def speed_run(self) -> Journey | None:
+        """The run whose speed is charted."""
+        return self.axis_journey()
+
+    def _fill_speed(self, project: Project) -> None:
+        times = np.union1d(frame_times(project), np.linspace(0, span(project), 400))
+        trip = self.speed_run()
+        parts = {p.id for p in project.parts}
+        trips = [journey(project, r) for r in project.runs if trip is not None and r.rider == trip.run.rider]
+        self.speed.title = "Speed" if trip is None or trip.run.rider in parts else "Camera speed"
+        values = np.sum([t.speeds(times) for t in trips], axis=0) / 1000.0 if trips else np.zeros_like(times)
+        x = self.to_x(times)
+        keep = np.isfinite(x)
+        self.speed.show(x[keep], values[keep])
+
+    def _fill_clearance(self) -> None:
+        result, lane = self.result, self.clearance
+        if result is None:
+            lane.show(np.empty(0), np.empty(0))
+            lane.shade([])
+            lane.limit.setVisible(False)
+            return
+        clearance = result.clearance
+        x = self.to_x(result.times)
+        keep = np.isfinite(x)
+        values = np.where(np.isfinite(clearance.distance), clearance.distance, np.nan)
+        finite = values[np.isfinite(values)]
+        top = None
+        if len(finite):
+            top = float(np.clip(np.max(finite), 2.0 * clearance.required, max(5.0 * clearance.required, 10.0)))
+        lane.curve.setPen(pg.mkPen(PETROL if self.current else "#9fb4b5", width=1.8))
+        lane.show(x[keep], values[keep], top)
+        lane.limit.setVisible(bool(len(finite)))
+        lane.limit.setValue(clearance.required)
+        half = 0.5 / self.session.shown.settings.fps
+        spans = []
+        for first, last in clearance.intervals():
+            ends = self.to_x(np.array([result.times[first] - half, result.times[last] + half]))
+            inner = self.to_x(result.times[first : last + 1])
+            inner = inner[np.isfinite(inner)]
+            if len(inner):
+                ends = np.where(np.isfinite(ends), ends, [inner[0], inner[-1]])
+                spans.append((float(ends[0]), float(ends[1])))
+        lane.shade(spans)
+
+    def follow(self) -> None:
+        """Follow the playhead."""
+        time, project = self.session.time, self.session.shown
+        x = float(self.to_x(np.array([time]))[0])
+        for line in self.playheads:
+            line.setVisible(math.isfinite(x))
+            if np.isfinite(x):
+                line.setValue(x)
+        trip = self.axis_journey()
+        where = ""
+        if trip is not None:
+            station = float(trip.stations([time])[0])
+            where = f"&nbsp;&nbsp; {trip.run.name} at {show(station, 'mm', 0)} of {show(trip.path.length, 'mm', 0)}"
+        self.readout.setText(
+            f"<b>{time:.2f}\u2009s</b>&nbsp;&nbsp; frame {self.session.frame} · {project.settings.fps:g} fps{where}"
+        )
+        for lane in self.lanes:
+            value = lane.value_at(x) if np.isfinite(x) else None
+            text = "–" if value is None else show(value, lane.unit, 1 if lane.unit == "mm" else 2)
+            if lane is self.clearance:
+                text = self._clearance_text(text)
+            lane.label.setText(f"<b>{lane.title}</b><br><span style='color:{MUTED}'>{text}</span>")
+        self.place_labels()
+
+    def _clearance_text(self, value: str) -> str:
+        if self.result is None:
+            return "checking …"
+        required = self.session.shown.settings.required_clearance
+        return f"{value} · needs {show(required, 'mm', 1 if required % 1 else 0)}" + ("" if self.current else " · lags")
+
+    def set_playing(self, playing: bool) -> None:
+        """Show whether it plays."""
+        self.play.setIcon(self._icons["pause" if playing else "play"])
+
+    def _on_selected(self) -> None:
+        self.refresh()
+
+    # layout and mouse
+
+    def place_labels(self) -> None:
+        """Put the labels beside their lanes."""
+        self.labels.setGeometry(0, 0, LABEL_WIDTH - 4, self.chart.height())
+        tops = [plot.sceneBoundingRect() for plot in self.plots]
+        for i, label in enumerate(self.bar_labels):
+            top = int(tops[0].top()) + 20 + (0, self._rows[0])[i] * (BAR_HEIGHT + 3)
+            label.setGeometry(12, top, LABEL_WIDTH - 20, BAR_HEIGHT + 3)
+        for lane, rect in zip(self.lanes, tops[1:], strict=True):
+            lane.label.setGeometry(12, int(rect.center().y()) - 18, LABEL_WIDTH - 18, 36)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        kind = event.type()
+        if kind == QEvent.Type.Resize:
+            self.place_labels()
+        elif kind == QEvent.Type.MouseButtonPress and event.button() == Qt.MouseButton.LeftButton:  # type: ignore[attr-defined]
+            position = event.position().toPoint()  # type: ignore[attr-defined]
+            if not isinstance(self.chart.itemAt(position), _Bar):
+                self._scrubbing = True
+                return self._scrub(position.x())
+        elif kind == QEvent.Type.MouseMove and self._scrubbing:
+            return self._scrub(event.position().toPoint().x())  # type: ignore[attr-defined]
+        elif kind == QEvent.Type.MouseButtonRelease and self._scrubbing:
+            self._scrubbing = False
+            return True
+        return super().eventFilter(watched, event)
+
+    def _scrub(self, pixel: int) -> bool:
+        view = self.plots[0].getViewBox()
+        x = view.mapSceneToView(self.chart.mapToScene(pixel, 0)).x()
+        fps = self.session.shown.settings.fps
+        self.session.set_time(round(self.to_time(x) * fps) / fps)
+        return True

@@ -1,0 +1,235 @@
+"""Fields of a card: numbers with units, choices, worked lines."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PySide6.QtCore import QEvent, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QWheelEvent
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kestrav.core.errors import BadInput
+from kestrav.core.units import parse, show
+
+LABEL_WIDTH = 80
+
+
+class QuantityEdit(QLineEdit):
+    """A number with a unit (not shown when ``bare``); other units may be typed. Up and Down step it."""
+
+    given = Signal(float)
+    refused = Signal(str)
+
+    def __init__(self, value: float, unit: str, places: int = 1, step: float = 1.0, bare: bool = False) -> None:
+        super().__init__()
+        self.unit, self.places, self.step = unit, places, step
+        self.shown_unit = "" if bare else unit
+        self.value = value
+        self.set_value(value)
+        self.editingFinished.connect(self._commit)
+
+    def set_value(self, value: float) -> None:
+        """Show a value without telling."""
+        self.value = value
+        text = show(value, self.shown_unit, self.places)
+        if self.text() != text:
+            self.setText(text)
+            self.setCursorPosition(0)
+
+    def _commit(self) -> None:
+        if self.text() == show(self.value, self.shown_unit, self.places):
+            return
+        try:
+            value = parse(self.text(), self.unit)
+        except BadInput as fault:
+            self.set_value(self.value)
+            self.refused.emit(str(fault))
+            return
+        self.set_value(value)
+        self.given.emit(value)
+
+    def focusInEvent(self, event: QEvent) -> None:
+        super().focusInEvent(event)  # type: ignore[arg-type]
+        self.selectAll()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        steps = {Qt.Key.Key_Up: 1, Qt.Key.Key_Down: -1, Qt.Key.Key_PageUp: 10, Qt.Key.Key_PageDown: -10}
+        if event.key() == Qt.Key.Key_Escape:
+            self.set_value(self.value)
+            self.clearFocus()
+        elif event.key() in steps:
+            self.set_value(self.value + steps[Qt.Key(event.key())] * self.step)
+            self.given.emit(self.value)
+        else:
+            super().keyPressEvent(event)
+
+
+class _Choice(QComboBox):
+    """A choice that the wheel does not change by accident while the card is scrolled."""
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        event.ignore()
+
+
+class Form(QWidget):
+    """Rows of a label and a field, and blocks of worked lines."""
+
+    refused = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("cardbody")
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(12, 8, 12, 10)
+        self.column.setSpacing(6)
+        self.grid: QGridLayout | None = None
+
+    def _row(self, label: str, field: QWidget, tip: str) -> None:
+        if self.grid is None:
+            self.grid = QGridLayout()
+            self.grid.setHorizontalSpacing(8)
+            self.grid.setVerticalSpacing(5)
+            self.grid.setColumnMinimumWidth(0, LABEL_WIDTH)
+            self.grid.setColumnStretch(1, 1)
+            self.column.addLayout(self.grid)
+        text = QLabel(label)
+        text.setObjectName("muted")
+        text.setBuddy(field)
+        row = self.grid.rowCount()
+        self.grid.addWidget(text, row, 0)
+        self.grid.addWidget(field, row, 1)
+        for widget in (text, field):
+            widget.setToolTip(tip)
+        field.setAccessibleName(label)
+        if not field.objectName():
+            field.setObjectName(f"field-{label}")
+
+    def text(self, label: str, value: str, change: Callable[[str], object], tip: str) -> QLineEdit:
+        """A line of text."""
+        field = QLineEdit(value)
+        field.editingFinished.connect(lambda: field.text() != value and field.text().strip() and change(field.text()))
+        self._row(label, field, tip)
+        return field
+
+    def number(
+        self,
+        label: str,
+        value: float,
+        unit: str,
+        change: Callable[[float], object],
+        tip: str,
+        places: int = 1,
+        step: float = 1.0,
+    ) -> QuantityEdit:
+        """A number with its unit."""
+        field = QuantityEdit(value, unit, places, step)
+        field.given.connect(change)
+        field.refused.connect(self.refused)
+        self._row(label, field, f"{tip}. Up and Down step it; other units may be typed")
+        return field
+
+    def vector(
+        self,
+        label: str,
+        values: Sequence[float],
+        unit: str,
+        change: Callable[[tuple[float, float, float]], object],
+        tip: str,
+        places: int = 1,
+    ) -> list[QuantityEdit]:
+        """Three numbers in a row; the unit stands in the label."""
+        holder = QWidget()
+        row = QHBoxLayout(holder)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        fields = []
+        for axis, value in zip("xyz", values, strict=True):
+            field = QuantityEdit(value, unit, places, bare=True)
+            field.setAccessibleName(f"{label} {axis}")
+            field.setObjectName(f"field-{label} {axis}")
+            field.setToolTip(f"{tip}: {axis} in {unit}")
+            field.refused.connect(self.refused)
+            fields.append(field)
+            row.addWidget(field)
+        for field in fields:
+            field.given.connect(lambda _: change((fields[0].value, fields[1].value, fields[2].value)))
+        holder.setObjectName(f"row-{label}")
+        self._row(f"{label}, {unit}", holder, f"{tip}: x, y, z in {unit}")
+        return fields
+
+    def choice(
+        self, label: str, options: Sequence[tuple[str, str]], value: str, change: Callable[[str], object], tip: str
+    ) -> QComboBox:
+        """One of named options, each a key and what is shown."""
+        field = _Choice()
+        for key, shown in options:
+            field.addItem(shown, key)
+        field.setCurrentIndex(max(field.findData(value), 0))
+        field.setMinimumContentsLength(8)
+        field.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        field.activated.connect(lambda index: field.itemData(index) != value and change(field.itemData(index)))
+        self._row(label, field, tip)
+        return field
+
+    def check(self, label: str, text: str, value: bool, change: Callable[[bool], object], tip: str) -> QCheckBox:
+        """Yes or no."""
+        field = QCheckBox(text)
+        field.setChecked(value)
+        field.toggled.connect(change)
+        self._row(label, field, tip)
+        return field
+
+    def worked(self, *lines: str) -> QLabel:
+        """Computed numbers, written so that a person can check them."""
+        self.grid = None
+        label = QLabel("<br>".join(lines))
+        label.setObjectName("worked")
+        label.setWordWrap(True)
+        label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.column.addWidget(label)
+        return label
+
+    def note(self, text: str) -> QLabel:
+        """A muted remark."""
+        self.grid = None
+        label = QLabel(text)
+        label.setObjectName("muted")
+        label.setWordWrap(True)
+        self.column.addWidget(label)
+        return label
+
+    def buttons(self, *actions: tuple[str, Callable[[], object], str]) -> list[QPushButton]:
+        """Buttons in a row, wrapping to a second row after two."""
+        self.grid = None
+        made = []
+        grid = QGridLayout()
+        grid.setSpacing(5)
+        for i, (text, action, tip) in enumerate(actions):
+            button = QPushButton(text)
+            button.setToolTip(tip)
+            button.clicked.connect(lambda _=False, act=action: act())
+            grid.addWidget(button, i // 2, i % 2)
+            made.append(button)
+        self.column.addLayout(grid)
+        return made
+
+    def heading(self, text: str) -> None:
+        """A small heading."""
+        self.grid = None
+        label = QLabel(text)
+        label.setObjectName("title")
+        self.column.addWidget(label)
+
+    def finish(self) -> None:
+        """Push everything up."""
+        self.column.addStretch(1)

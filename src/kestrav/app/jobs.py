@@ -1,0 +1,255 @@
+"""Long work in processes of its own, with progress, an estimate and cancel.
+
+A process, not a thread: geometry work holds Python's lock, and a damaged file that brings a reader down
+must not take the window with it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing
+import time
+from collections.abc import Callable, Mapping
+from multiprocessing.connection import Connection
+from typing import Any
+
+import msgspec
+import numpy as np
+from PySide6.QtCore import QObject, QSocketNotifier, Signal
+
+from kestrav.core.clearance.sweep import sweep
+from kestrav.core.document.records import Project
+from kestrav.core.errors import BadInput, Cancelled
+from kestrav.core.findings.check import check
+from kestrav.core.geometry.meshes import Mesh
+
+_context = multiprocessing.get_context("spawn")
+
+Report = Callable[[float], None]
+
+
+class Process(QObject):
+    """A child process whose messages arrive as signals."""
+
+    message = Signal(object)
+    died = Signal()
+
+    def __init__(self, target: Callable[..., None], *arguments: Any) -> None:
+        super().__init__()
+        self.connection, child = _context.Pipe()
+        self.process = _context.Process(target=target, args=(child, *arguments), daemon=True)
+        self.process.start()
+        child.close()
+        self._notifier = QSocketNotifier(self.connection.fileno(), QSocketNotifier.Type.Read, self)
+        self._notifier.activated.connect(self._read)
+
+    def send(self, message: object) -> None:
+        """Send a message; lost when the child is gone, which :attr:`died` tells."""
+        try:
+            self.connection.send(message)
+        except OSError:
+            self._end()
+
+    def _read(self) -> None:
+        try:
+            while self.connection.poll():
+                self.message.emit(self.connection.recv())
+        except (EOFError, OSError):
+            self._end()
+
+    def _end(self) -> None:
+        if self._notifier.isEnabled():
+            self._notifier.setEnabled(False)
+            self.died.emit()
+
+    def stop(self) -> None:
+        """End the child now."""
+        self._notifier.setEnabled(False)
+        self.process.terminate()
+        self.process.join(2)
+        self.connection.close()
+
+
+# one job, one process
+
+
+def _run_job(connection: Connection, work: Callable[..., object], arguments: tuple[Any, ...]) -> None:
+    """Child: do the work, telling progress and stopping when anything is received."""
+
+    def report(share: float) -> None:
+        if connection.poll():
+            raise Cancelled
+        connection.send(("progress", share))
+
+    try:
+        connection.send(("done", work(report, *arguments)))
+    except Cancelled:
+        connection.send(("cancelled", None))
+    except BadInput as fault:
+        connection.send(("failed", str(fault)))
+    except Exception as fault:
+        connection.send(("failed", f"the work stopped unexpectedly: {fault}"))
+
+
+class Job(QObject):
+    """``work(report, *arguments)`` in a process; picklable, as is what it returns."""
+
+    progress = Signal(float, float)  # share done, seconds left
+    done = Signal(object)
+    failed = Signal(str)
+    cancelled = Signal()
+    ended = Signal()
+
+    def __init__(self, label: str, work: Callable[..., object], *arguments: Any) -> None:
+        super().__init__()
+        self.label = label
+        self._began = time.monotonic()
+        self._first: tuple[float, float] | None = None
+        self._over = False
+        self._process = Process(_run_job, work, arguments)
+        self._process.message.connect(self._on_message)
+        self._process.died.connect(self._on_death)
+
+    def cancel(self) -> None:
+        """Ask the work to stop; it tidies up first."""
+        self._process.send("cancel")
+
+    def _on_message(self, message: tuple[str, Any]) -> None:
+        kind, value = message
+        if kind == "progress":
+            now = time.monotonic()
+            # the first report comes after start-up, which says nothing of the rate
+            if self._first is None:
+                self._first = (now, value)
+            began, share = self._first
+            rate = (value - share) / (now - began) if now > began else 0.0
+            self.progress.emit(value, (1.0 - value) / rate if rate > 0 else float("nan"))
+            return
+        self._over = True
+        {"done": self.done.emit, "failed": self.failed.emit}.get(kind, lambda _: self.cancelled.emit())(value)
+        self.ended.emit()
+
+    def _on_death(self) -> None:
+        if not self._over:
+            self._over = True
+            self.failed.emit("the work ended before it was finished; the file may be damaged, or memory ran out")
+            self.ended.emit()
+
+    def stop(self) -> None:
+        """End the process at once."""
+        self._over = True
+        self._process.stop()
+
+
+# the check, kept ready
+
+
+class _CheckServer:
+    """Child: checks projects as they come.
+
+    A newer project does not stop the check under way, or a long drag would never see a result: the
+    clearance at the playhead is answered in between, and the full check follows.
+    """
+
+    def __init__(self, connection: Connection) -> None:
+        self.connection = connection
+        self.meshes: dict[str, Mesh] = {}
+        self.waiting: tuple[int, Project, float] | None = None
+
+    def take(self) -> None:
+        """Take in what has been sent, keeping the newest project only."""
+        while self.connection.poll():
+            kind, *value = self.connection.recv()
+            if kind == "meshes":
+                self.meshes.update(value[0])
+            else:
+                self.waiting = (value[0], msgspec.msgpack.decode(value[1], type=Project), value[2])
+
+    def answer_now(self) -> None:
+        """Measure the newest project at its playhead."""
+        if self.waiting is not None:
+            key, project, time = self.waiting
+            self.connection.send(("now", key, sweep(project, self.meshes, np.array([time]))))
+
+    def run(self) -> None:
+        """Serve until the other side goes."""
+        while True:
+            if self.waiting is None:
+                self.connection.poll(None)
+                self.take()
+                continue
+            self.answer_now()
+            key, project, _ = self.waiting
+            self.waiting = None
+            try:
+                result = check(project, self.meshes, lambda share, key=key: self.between(key, share))
+                self.connection.send(("result", key, result))
+            except (EOFError, OSError):
+                raise
+            except Exception as fault:
+                self.connection.send(("failed", key, str(fault)))
+
+    def between(self, key: int, share: float) -> None:
+        """Called by a check under way."""
+        before = self.waiting
+        self.take()
+        if self.waiting is not before:
+            self.answer_now()
+        self.connection.send(("progress", key, share))
+
+
+def _serve_checks(connection: Connection) -> None:
+    with contextlib.suppress(EOFError, OSError):
+        _CheckServer(connection).run()
+
+
+class Checker(QObject):
+    """Keeps the check of the newest document coming; each result says which project it belongs to."""
+
+    progress = Signal(float)
+    now = Signal(object)  # Clearance of the newest project at its playhead
+    result = Signal(object, bool)  # a CheckResult, and whether it is of the newest project
+    failed = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._process: Process | None = None
+        self._sent: set[str] = set()
+        self._key = 0
+
+    def check(self, project: Project, meshes: Mapping[str, Mesh], time: float) -> None:
+        """Check a project soon, and before that measure it at a time in s."""
+        if self._process is None:
+            self._process = Process(_serve_checks)
+            self._process.message.connect(self._on_message)
+            self._process.died.connect(self._on_death)
+            self._sent = set()
+        used = {g.hash for g in project.geometry}
+        missing = {name: meshes[name] for name in used - self._sent}
+        if missing:
+            self._process.send(("meshes", missing))
+            self._sent |= missing.keys()
+        self._key += 1
+        self._process.send(("check", self._key, msgspec.msgpack.encode(project), time))
+
+    def _on_message(self, message: tuple[str, int, Any]) -> None:
+        kind, key, value = message
+        newest = key == self._key
+        if kind == "result":
+            self.result.emit(value, newest)
+        elif kind == "now" and newest:
+            self.now.emit(value)
+        elif kind == "progress" and newest:
+            self.progress.emit(value)
+        elif kind == "failed" and newest:
+            self.failed.emit(value)
+
+    def _on_death(self) -> None:
+        self._process = None
+        self.failed.emit("the check ended unexpectedly; it starts again with the next edit")
+
+    def stop(self) -> None:
+        """End the process."""
+        if self._process is not None:
+            self._process.stop()
+            self._process = None

@@ -1,0 +1,88 @@
+"""Small widgets over the stage. They are native windows, so that X keeps the 3D picture out of them."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, Qt, Signal
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
+
+from kestrav.core.units import show
+
+
+def make_native(widget: QWidget) -> None:
+    """Give a widget over the 3D picture a window of its own."""
+    widget.setAttribute(Qt.WidgetAttribute.WA_NativeWindow)
+    widget.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+
+
+class StageLabel(QLabel):
+    """A number at a place in the stage."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        make_native(self)
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.setContentsMargins(8, 3, 8, 3)
+        self.hide()
+
+    def show_at(self, position: QPoint, text: str, breach: bool, visible: bool) -> None:
+        """Show a text near a position, kept inside the stage."""
+        name = "gap" if breach else "gapgood"
+        if self.objectName() != name:
+            self.setObjectName(name)
+            self.style().unpolish(self)
+            self.style().polish(self)
+        self.setText(text)
+        self.adjustSize()
+        parent = self.parentWidget()
+        x = min(max(position.x(), 6), parent.width() - self.width() - 6)
+        y = min(max(position.y(), 48), parent.height() - self.height() - 6)
+        self.move(x, y)
+        self.setVisible(bool(visible))
+        self.raise_()
+
+
+class LensHead(QWidget):
+    """The inset's heading: the camera's name and lens; drag its left end to size the inset."""
+
+    swap = Signal()
+    resized = Signal(int)
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("lenshead")
+        make_native(self)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(8, 0, 4, 0)
+        row.setSpacing(6)
+        self.name, self.lens = QLabel(), QLabel()
+        self.button = QPushButton("Swap")
+        self.button.setToolTip("Let the lens and the stage change places (W)")
+        self.button.setAccessibleName("Swap lens and stage")
+        self.button.clicked.connect(self.swap)
+        row.addWidget(self.name, 1)
+        row.addWidget(self.lens)
+        row.addWidget(self.button)
+        self.setToolTip("What the camera sees, in the exact output frame. Drag the heading's left end to size it.")
+        self.setCursor(Qt.CursorShape.SizeFDiagCursor)
+        self.button.setCursor(Qt.CursorShape.ArrowCursor)
+        self._from: int | None = None
+
+    def tell(self, camera: str, focal_length: float, swapped: bool) -> None:
+        """Say what the inset shows."""
+        title = "Stage" if swapped else f"Lens · {camera}"
+        width = max(self.width() - 130, 60)
+        self.name.setText(self.name.fontMetrics().elidedText(title, Qt.TextElideMode.ElideRight, width))
+        self.lens.setText("" if swapped else show(focal_length, "mm", 0 if focal_length == round(focal_length) else 1))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._from = event.globalPosition().toPoint().x()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._from is not None:
+            here = event.globalPosition().toPoint().x()
+            self.resized.emit(self._from - here)
+            self._from = here
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._from = None

@@ -1,0 +1,193 @@
+"""The open project as the window sees it: document, undo, selection, time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtGui import QUndoCommand, QUndoStack
+
+from kestrav.core.document.lookup import find
+from kestrav.core.document.records import Camera, Item, Project, Shot
+from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.errors import BadInput
+from kestrav.core.files import project_file
+from kestrav.core.findings.model import Mend
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.runs import span
+
+Edit = Callable[[Project], Project]
+
+
+class _Change(QUndoCommand):
+    """One edit: the documents before and after. Edits of one drag merge."""
+
+    def __init__(self, session: Session, label: str, before: Project, after: Project, merge: str) -> None:
+        super().__init__(label)
+        self.session, self.before, self.after, self.merge = session, before, after, merge
+
+    def id(self) -> int:
+        return 1
+
+    def mergeWith(self, other: QUndoCommand) -> bool:
+        if not isinstance(other, _Change) or not self.merge or other.merge != self.merge:
+            return False
+        self.after = other.after
+        return True
+
+    def redo(self) -> None:
+        self.session._show(self.after)
+
+    def undo(self) -> None:
+        self.session._show(self.before)
+
+
+class Session(QObject):
+    """What is open. Views read :attr:`shown` and listen; they never keep a document of their own."""
+
+    edited = Signal()  # the shown document is another one
+    opened = Signal()  # a whole new project
+    selected = Signal()
+    moved = Signal()  # the playhead
+    refused = Signal(str)  # an edit that was not possible, and why
+    previewing = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.project = Project()
+        self.meshes: dict[str, Mesh] = {}
+        self.file: Path | None = None
+        self.undo = QUndoStack(self)
+        self.selection: str | None = None
+        self.point: int | None = None  # the chosen point of a selected path
+        self.time = 0.0
+        self.camera_id: str | None = None
+        self.mend: Mend | None = None
+
+    # documents
+
+    @property
+    def shown(self) -> Project:
+        """The document to show: a mend being previewed, or the project."""
+        return self.mend.project if self.mend else self.project
+
+    def open(self, project: Project, meshes: Mapping[str, Mesh], file: Path | None) -> None:
+        """Replace everything by another project."""
+        self.project, self.meshes, self.file, self.mend = project, dict(meshes), file, None
+        self.undo.clear()
+        self.selection, self.point, self.time = None, None, 0.0
+        self.camera_id = project.cameras[0].id if project.cameras else None
+        self.opened.emit()
+        self.edited.emit()
+        self.selected.emit()
+        self.moved.emit()
+
+    def save(self, file: Path) -> None:
+        """Save to a file. Raises BadInput."""
+        project_file.save(self.project, self.meshes, file)
+        self.file = file
+        self.undo.setClean()
+
+    def edit(self, label: str, change: Edit, merge: str = "") -> bool:
+        """Apply an edit that can be undone; edits in a row with the same ``merge`` are one."""
+        try:
+            after = change(self.project)
+        except BadInput as fault:
+            self.refused.emit(str(fault))
+            return False
+        if after is self.project or after == self.project:
+            return True
+        self.mend = None
+        self.undo.push(_Change(self, label, self.project, after, merge))
+        return True
+
+    def add_meshes(self, meshes: Mapping[str, Mesh]) -> None:
+        """Make meshes known; they stay for undo."""
+        self.meshes.update(meshes)
+
+    def _show(self, project: Project) -> None:
+        self.project, self.mend = project, None
+        if self.selection and find(project, self.selection) is None:
+            self.selection, self.point = None, None
+        if self.camera_id is None or find(project, self.camera_id) is None:
+            self.camera_id = project.cameras[0].id if project.cameras else None
+        self.time = min(self.time, span(project))
+        self.edited.emit()
+        self.previewing.emit()
+
+    # mends
+
+    def preview(self, mend: Mend | None) -> None:
+        """Show what a mend would do, or stop showing it."""
+        self.mend = mend
+        self.edited.emit()
+        self.previewing.emit()
+
+    def accept(self) -> None:
+        """Make the previewed mend an edit."""
+        mend = self.mend
+        if mend is not None:
+            self.mend = None
+            self.edit(mend.label, lambda _: mend.project)
+
+    # selection and time
+
+    def select(self, item: str | None, point: int | None = None) -> None:
+        """Choose an item, and for a path one of its points."""
+        if (item, point) == (self.selection, self.point):
+            return
+        self.selection, self.point = item, point
+        record = self.item
+        if isinstance(record, Camera):
+            self.camera_id = record.id
+        elif isinstance(record, Shot):
+            self.camera_id = record.camera
+        self.selected.emit()
+
+    @property
+    def item(self) -> Item | None:
+        """The selected record."""
+        return find(self.shown, self.selection) if self.selection else None
+
+    @property
+    def path(self) -> PathRecord | None:
+        """The selected path."""
+        return self.item if isinstance(self.item, PathRecord) else None
+
+    @property
+    def camera(self) -> Camera | None:
+        """The camera of the lens."""
+        found = find(self.shown, self.camera_id) if self.camera_id else None
+        return found if isinstance(found, Camera) else None
+
+    @property
+    def shot(self) -> Shot | None:
+        """The selected shot, or the first of the lens's camera, or the first."""
+        shots = self.shown.shots
+        if isinstance(self.item, Shot):
+            return self.item
+        return next((s for s in shots if s.camera == self.camera_id), shots[0] if shots else None)
+
+    def set_time(self, time: float) -> None:
+        """Move the playhead, within the project."""
+        time = min(max(time, 0.0), span(self.shown))
+        if time != self.time:
+            self.time = time
+            self.moved.emit()
+
+    @property
+    def frame(self) -> int:
+        """The frame at the playhead."""
+        return round(self.time * self.shown.settings.fps)
+
+    def step(self, frames: int) -> None:
+        """Move the playhead by frames, onto a frame."""
+        self.set_time((self.frame + frames) / self.shown.settings.fps)
+
+    def poses(self) -> NDArray[np.float64]:
+        """World poses (parts, 4, 4) at the playhead."""
+        return world_poses(self.shown, [self.time])[0]

@@ -1,0 +1,534 @@
+"""The stage: the 3D view with the lens in its corner, and the mouse and keys in it."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QEvent, QPoint, QRect, QSettings, Qt, QTimer, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QResizeEvent, QWheelEvent
+from PySide6.QtWidgets import QWidget
+from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor
+from vtkmodules.vtkRenderingCore import vtkActor, vtkCellPicker, vtkRenderer
+
+from kestrav.app.overlays import LensHead, StageLabel
+from kestrav.app.session import Session
+from kestrav.core.camera.views import vertical_angle, views
+from kestrav.core.document.lookup import ancestors, subtree
+from kestrav.core.document.records import Part, Path, Project, Run
+from kestrav.core.findings.model import Finding
+from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.poses import rest_poses, world_bounds
+from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
+from kestrav.render.palette import INK, PETROL_DARK, SKY, rgb
+from kestrav.render.picture import REACH
+from kestrav.render.scene import Scene, aim_camera, is_software, light
+from kestrav.render.shapes import segments
+from kestrav.render.viewpoint import Viewpoint, ray, to_display
+
+Array = NDArray[np.float64]
+
+GRAB_PIXELS = 11.0  # how near a press must be to a point to take hold of it
+CLICK_PIXELS = 4.0  # a press that moves less than this is a click
+MARGIN, HEAD = 12, 26
+SMALLEST_LENS, LENS_WIDTH = 160, 264
+
+
+class _View(QVTKRenderWindowInteractor):
+    """VTK's widget with its own mouse and key handling taken out."""
+
+    def __init__(self, stage: Stage) -> None:
+        self.stage = stage
+        super().__init__(stage)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        self.stage.draw()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.stage.arrange()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.stage.press(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        self.stage.move_mouse(event)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self.stage.release(event)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.stage.double_click(event)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self.stage.wheel(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if not self.stage.key(event):
+            event.ignore()  # the window's shortcuts and the parents get it
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
+        event.ignore()
+
+    def enterEvent(self, event: QEvent) -> None:
+        pass
+
+    def leaveEvent(self, event: QEvent) -> None:
+        pass
+
+
+class Stage(QWidget):
+    """Shows the session's document at its time; what the mouse does is a tool's business."""
+
+    drawn = Signal()
+    said = Signal(str)  # what the pointer does here, for the hint line
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.scene = Scene()
+        self.viewpoint = Viewpoint()
+        self.swapped = False
+        self.lens_shown = True
+        self.lens_width = int(QSettings().value("lens/width", LENS_WIDTH))
+        self.tool: Tool | None = None
+        self.finding: Finding | None = None
+        self.gap: tuple[Array, str, bool] | None = None  # two points, its label, whether it is a breach
+        self._before_press: tuple[QPoint, Qt.MouseButton] | None = None
+        self._dragged = False
+        self._last = QPoint()
+        self._known = False  # whether the graphics are known
+        self._alive = True
+        self.software = False
+        self._make_renderers()
+        self.view = _View(self)
+        window = self.view.GetRenderWindow()
+        window.SetMultiSamples(0)
+        self._order_renderers()
+        self.lens_head = LensHead(self)
+        self.lens_head.swap.connect(self.swap)
+        self.lens_head.resized.connect(self._resize_lens)
+        self.label = StageLabel(self)
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self.draw)
+        session.edited.connect(self.schedule)
+        session.moved.connect(self.schedule)
+        session.selected.connect(self.schedule)
+        session.opened.connect(self.show_all)
+
+    # renderers
+
+    def _make_renderers(self) -> None:
+        self.back, self.main, self.rim, self.lens, self.over = (vtkRenderer() for _ in range(5))
+        self.over.SetLayer(1)
+        self.over.SetActiveCamera(self.main.GetActiveCamera())
+        self.over.InteractiveOff()
+        light(self.over)
+        self.back.SetBackground(*rgb("#cdd3d1"))
+        self.rim.SetBackground(*rgb(PETROL_DARK))
+        self.main.SetBackground(*rgb("#f1eee6"))
+        self.main.SetBackground2(*rgb(SKY))
+        self.main.GradientBackgroundOn()
+        for renderer in (self.main, self.lens):
+            light(renderer)
+            self.scene.show_in(renderer)
+        self.floor = flat(grid([-5000, -5000, 0], [5000, 5000, 0], 500.0, "xy", 0.5), INK, 1.0, 0.10)
+        self.main.AddActor(self.floor)
+        self.marks = PathMarks(self.main, self.over)
+        self.highlight = Highlight(self.main, self.scene)
+        self.dimension = Dimension(self.over)
+        self.frustum = flat(segments(np.empty((0, 2, 3))), "#7a6a9b", 1.5)
+        self.main.AddActor(self.frustum)
+        self.picker = vtkCellPicker()
+        self.picker.SetTolerance(0.0004)
+
+    def _order_renderers(self) -> None:
+        window = self.view.GetRenderWindow()
+        big, small = (self.lens, self.main) if self.swapped else (self.main, self.lens)
+        for renderer in (self.back, self.main, self.rim, self.lens):
+            window.RemoveRenderer(renderer)
+        for renderer in (self.back, big, self.rim, small):
+            window.AddRenderer(renderer)
+        window.SetNumberOfLayers(2)
+        window.RemoveRenderer(self.over)
+        window.AddRenderer(self.over)
+
+    def swap(self) -> None:
+        """Let the lens and the stage change places."""
+        self.swapped = not self.swapped
+        self._order_renderers()
+        self.arrange()
+
+    def set_lens_shown(self, shown: bool) -> None:
+        """Show or hide the inset."""
+        self.lens_shown = shown
+        if not shown and self.swapped:
+            self.swap()
+        self.arrange()
+
+    @property
+    def aspect(self) -> float:
+        """Width by height of the output frame."""
+        shot = self.session.shot
+        return shot.width / shot.height if shot else 16 / 9
+
+    def inset(self) -> QRect:
+        """Where the inset's picture is, in widget pixels."""
+        width = min(self.lens_width, max(self.width() - 2 * MARGIN, SMALLEST_LENS))
+        height = round(width / self.aspect)
+        return QRect(self.width() - MARGIN - width, self.height() - MARGIN - height, width, height)
+
+    def arrange(self) -> None:
+        """Lay out the renderers and what lies over them."""
+        if not self._alive:
+            return
+        self.view.setGeometry(self.rect())
+        rect = self.inset()
+        small_shown = self.lens_shown and self.session.camera is not None
+        for renderer in (self.rim, self.main if self.swapped else self.lens):
+            renderer.SetDraw(small_shown)
+        big, small = (self.lens, self.main) if self.swapped else (self.main, self.lens)
+        self._place(small, rect)
+        self._place(self.rim, rect.adjusted(-1, -1, 1, 1))
+        self._place(big, self._largest_frame() if self.swapped else self.rect())
+        # marks laid over the stage must not lie over the lens
+        self.over.SetViewport(self.main.GetViewport())
+        self.lens_head.setVisible(small_shown)
+        self.lens_head.setGeometry(rect.x() - 1, rect.y() - HEAD, rect.width() + 2, HEAD)
+        self.schedule()
+
+    def _largest_frame(self) -> QRect:
+        width = min(self.width(), round(self.height() * self.aspect))
+        height = round(width / self.aspect)
+        return QRect((self.width() - width) // 2, (self.height() - height) // 2, width, height)
+
+    def _place(self, renderer: vtkRenderer, rect: QRect) -> None:
+        w, h = max(self.width(), 1), max(self.height(), 1)
+        renderer.SetViewport(
+            max(rect.left() / w, 0.0),
+            max(1 - (rect.bottom() + 1) / h, 0.0),
+            min((rect.right() + 1) / w, 1.0),
+            min(1 - rect.top() / h, 1.0),
+        )
+
+    def _resize_lens(self, change: int) -> None:
+        self.lens_width = int(np.clip(self.lens_width + change, SMALLEST_LENS, max(self.width() * 0.8, SMALLEST_LENS)))
+        QSettings().setValue("lens/width", self.lens_width)
+        self.arrange()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.arrange()
+
+    # drawing
+
+    def schedule(self) -> None:
+        """Draw soon; many calls are one drawing."""
+        if not self._timer.isActive():
+            self._timer.start(0)
+
+    def draw(self) -> None:
+        """Draw the session's document at its time."""
+        if not self._alive or not self.isVisible():
+            return
+        project = self.session.shown
+        self.scene.update(project, self.session.meshes)
+        poses = self.session.poses()
+        self.scene.pose(poses)
+        self._aim_stage()
+        self._aim_lens(project, poses)
+        pixel = self.viewpoint.pixel(self.main.GetSize()[1] or self.height())
+        path = self.session.path
+        self.marks.update(project, path.id if path else None, self.session.point, pixel)
+        self.highlight.show(self._highlighted(project))
+        self.dimension.show(self.gap[0] if self.gap else None, pixel)
+        window = self.view.GetRenderWindow()
+        window.Render()
+        if not self._known:
+            self._known = True
+            self.software = is_software(window)
+            if not self.software:
+                window.SetMultiSamples(8)
+        self._place_label()
+        self.drawn.emit()
+
+    def _highlighted(self, project: Project) -> list[str]:
+        item = self.session.item
+        if isinstance(item, Run):
+            item = next((p for p in project.parts if p.id == item.rider), None)
+        return subtree(project, item.id) if isinstance(item, Part) else []
+
+    def _aim_stage(self) -> None:
+        view = self.viewpoint
+        aim_camera(self.main, view.position, view.focus, view.up, view.angle, REACH)
+
+    def _aim_lens(self, project: Project, poses: Array) -> None:
+        camera = self.session.camera
+        self.frustum.SetVisibility(camera is not None)
+        if camera is None:
+            if self.lens_head.isVisible():
+                self.arrange()
+            return
+        if not self.lens_head.isVisible() and self.lens_shown:
+            self.arrange()
+        shot = self.session.shot
+        seen = views(project, camera, [self.session.time], poses[None])
+        width, height = (shot.width, shot.height) if shot else (16, 9)
+        angle = vertical_angle(camera, width, height)
+        aim_camera(self.lens, seen.position[0], seen.target[0], seen.up[0], angle, REACH)
+        self.lens.SetBackground(*rgb(shot.background if shot else SKY))
+        lines = frustum(seen.position[0], seen.target[0], seen.up[0], angle, width / height, 320.0)
+        self.frustum.GetMapper().SetInputData(segments(lines))
+        self.lens_head.tell(camera.name, camera.focal_length, self.swapped)
+
+    def _place_label(self) -> None:
+        if self.gap is None or self.swapped:
+            self.label.hide()
+            return
+        points, text, breach = self.gap
+        x, y, depth = to_display(self.main, points.mean(axis=0))[0]
+        ratio = self.devicePixelRatioF()
+        self.label.show_at(
+            QPoint(round(x / ratio) + 18, self.height() - round(y / ratio) - 40), text, breach, depth < 1
+        )
+
+    # looking
+
+    def show_all(self) -> None:
+        """Frame what moves with where it comes from and goes to; the whole product while nothing moves."""
+        project = self.session.shown
+        boxes = world_bounds_of_tops(project)
+        if boxes:
+            kept = self._of_movers(project) or boxes
+            low, high = np.min([b[0] for b in kept], axis=0), np.max([b[1] for b in kept], axis=0)
+            self.viewpoint.frame(np.array([low, high]), 0.95)
+        self._fit_floor(boxes)
+        self.schedule()
+
+    def _of_movers(self, project: Project) -> list[Array]:
+        """Bounds (2, 3) of the top-level things that riders belong to, and of the riders' paths."""
+        found = []
+        tops = {p.id: [*ancestors(project, p.id), p.id][0] for p in project.parts}
+        rest = rest_poses(project)[None]
+        for run in project.runs:
+            if run.rider in tops:
+                found.append(world_bounds(project, tops[run.rider], rest)[0])
+                curve = path_curve(next(p for p in project.paths if p.id == run.path)).curve
+                line = curve.position(np.linspace(0, curve.length, 50))
+                found.append(np.array([line.min(axis=0), line.max(axis=0)]))
+        return found
+
+    def _fit_floor(self, boxes: list[Array]) -> None:
+        low = np.min([b[0] for b in boxes], axis=0) if boxes else np.full(3, -2500.0)
+        high = np.max([b[1] for b in boxes], axis=0) if boxes else np.full(3, 2500.0)
+        spacing = 500.0 if np.linalg.norm(high - low) > 3000 else 100.0
+        self.floor.GetMapper().SetInputData(grid(low, high, spacing, "xy", 0.5))
+
+    def look_at(self, bounds: Array) -> None:
+        """Frame bounds (2, 3)."""
+        self.viewpoint.frame(bounds)
+        self.schedule()
+
+    def look_at_selection(self) -> None:
+        """Frame what is selected, or everything."""
+        item, project = self.session.item, self.session.shown
+        if isinstance(item, Run):
+            item = next(p for p in project.paths if p.id == item.path)
+        if isinstance(item, Part):
+            self.look_at(world_bounds(project, item.id, self.session.poses()[None])[0])
+        elif isinstance(item, Path):
+            line = path_curve(item).curve
+            points = line.position(np.linspace(0, line.length, 200))
+            self.look_at(np.array([points.min(axis=0), points.max(axis=0)]))
+        else:
+            self.show_all()
+
+    # the mouse
+
+    def display(self, position: QPoint) -> tuple[float, float]:
+        """A widget position as VTK's display pixels."""
+        ratio = self.devicePixelRatioF()
+        return position.x() * ratio, (self.height() - position.y() - 1) * ratio
+
+    def ray_at(self, position: QPoint) -> tuple[Array, Array]:
+        """Origin and direction of the sight ray through a widget position."""
+        return ray(self.main, *self.display(position))
+
+    def pick(self, position: QPoint) -> tuple[str | None, Array | None]:
+        """The part under a widget position, and the place on it."""
+        x, y = self.display(position)
+        if not self.picker.Pick(x, y, 0, self.main):
+            return None, None
+        actor: vtkActor | None = self.picker.GetActor()
+        return self.scene.part_of(actor), np.array(self.picker.GetPickPosition())
+
+    def near(self, position: QPoint, points: Array, reach: float = GRAB_PIXELS) -> int | None:
+        """Which of points (n, 3) is nearest to a widget position on the screen, within reach pixels."""
+        if not len(points):
+            return None
+        shown = to_display(self.main, points)
+        x, y = self.display(position)
+        away = np.hypot(shown[:, 0] - x, shown[:, 1] - y)
+        away[shown[:, 2] > 1] = np.inf
+        best = int(np.argmin(away))
+        return best if away[best] <= reach * self.devicePixelRatioF() else None
+
+    def path_under(self, position: QPoint) -> tuple[str, float] | None:
+        """The path near a widget position, and the station there."""
+        best: tuple[float, str, float] | None = None
+        x, y = self.display(position)
+        for path in self.session.shown.paths:
+            curve = path_curve(path).curve
+            stations = np.linspace(0.0, curve.length, 400)
+            shown = to_display(self.main, curve.position(stations))
+            a, b = shown[:-1, :2], shown[1:, :2]
+            along = b - a
+            share = np.clip(
+                np.einsum("ij,ij->i", np.array([x, y]) - a, along) / np.maximum((along**2).sum(axis=1), 1e-9), 0, 1
+            )
+            away = np.hypot(*(a + share[:, None] * along - [x, y]).T)
+            away[(shown[:-1, 2] > 1) | (shown[1:, 2] > 1)] = np.inf
+            k = int(np.argmin(away))
+            if away[k] <= 7 * self.devicePixelRatioF() and (best is None or away[k] < best[0]):
+                best = (float(away[k]), path.id, float(stations[k] + share[k] * (stations[k + 1] - stations[k])))
+        return (best[1], best[2]) if best else None
+
+    def press(self, event: QMouseEvent) -> None:
+        self.view.setFocus()
+        position = event.position().toPoint()
+        self._before_press, self._dragged, self._last = (position, event.button()), False, position
+        if event.button() == Qt.MouseButton.LeftButton and self.tool is not None:
+            self.tool.press(position, event.modifiers())
+
+    def move_mouse(self, event: QMouseEvent) -> None:
+        position = event.position().toPoint()
+        step = position - self._last
+        self._last = position
+        if self._before_press is None:
+            if self.tool is not None:
+                self.tool.hover(position, event.modifiers())
+            return
+        start, button = self._before_press
+        if (position - start).manhattanLength() > CLICK_PIXELS:
+            self._dragged = True
+        if not self._dragged:
+            return
+        if (
+            button == Qt.MouseButton.LeftButton
+            and self.tool is not None
+            and self.tool.drag(position, event.modifiers())
+        ):
+            return
+        if button == Qt.MouseButton.LeftButton:
+            self.viewpoint.turn(step.x() * 0.0075, step.y() * 0.0075)
+        else:
+            pixel = self.viewpoint.pixel(self.height())
+            self.viewpoint.shift(-step.x() * pixel, step.y() * pixel)
+        self.schedule()
+
+    def release(self, event: QMouseEvent) -> None:
+        if self._before_press is None:
+            return
+        _, button = self._before_press
+        self._before_press = None
+        if button != Qt.MouseButton.LeftButton or self.tool is None:
+            return
+        if self._dragged:
+            self.tool.drop()
+        else:
+            self.tool.click(event.position().toPoint(), event.modifiers())
+
+    def double_click(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton and self.tool is not None:
+            self.tool.double_click(event.position().toPoint())
+
+    def wheel(self, event: QWheelEvent) -> None:
+        position = event.position().toPoint()
+        origin, way = self.ray_at(position)
+        depth = float(
+            np.dot(self.viewpoint.focus - origin, self.viewpoint.forward) / np.dot(way, self.viewpoint.forward)
+        )
+        self.viewpoint.zoom(0.9 ** (event.angleDelta().y() / 120.0), origin + way * depth)
+        self.schedule()
+
+    def key(self, event: QKeyEvent) -> bool:
+        """Handle a key; False when it is not for the stage."""
+        if self.tool is not None and self.tool.key(event):
+            return True
+        turns = {
+            Qt.Key.Key_Left: (0.12, 0.0),
+            Qt.Key.Key_Right: (-0.12, 0.0),
+            Qt.Key.Key_Up: (0.0, 0.12),
+            Qt.Key.Key_Down: (0.0, -0.12),
+        }
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and event.key() in turns:
+            self.viewpoint.turn(*turns[Qt.Key(event.key())])
+        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.viewpoint.zoom(0.85)
+        elif event.key() == Qt.Key.Key_Minus:
+            self.viewpoint.zoom(1 / 0.85)
+        else:
+            return False
+        self.schedule()
+        return True
+
+    def click_part(self, part_id: str, deepest: bool) -> str:
+        """Which thing a click on a part means: its outermost assembly, or one level below the selection."""
+        chain = [*ancestors(self.session.shown, part_id), part_id]
+        if deepest:
+            return chain[-1]
+        if self.session.selection in chain[:-1]:
+            return chain[chain.index(self.session.selection) + 1]
+        return chain[-1] if self.session.selection == chain[-1] else chain[0]
+
+    def close_down(self) -> None:
+        """Give the graphics memory back before the window goes."""
+        self._alive = False
+        self._timer.stop()
+        self.view.Finalize()
+
+
+class Tool:
+    """What the left button and keys do in the stage; the base does nothing."""
+
+    hint = ""
+
+    def __init__(self, stage: Stage) -> None:
+        self.stage = stage
+        self.session = stage.session
+
+    def begin(self) -> None:
+        """Taken up."""
+
+    def end(self) -> None:
+        """Laid down."""
+
+    def press(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
+        """The button went down."""
+
+    def drag(self, position: QPoint, keys: Qt.KeyboardModifier) -> bool:
+        """Dragged; False lets the view turn."""
+        return False
+
+    def drop(self) -> None:
+        """The drag ended."""
+
+    def click(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
+        """Pressed and released in one place."""
+
+    def double_click(self, position: QPoint) -> None:
+        """Pressed twice."""
+
+    def hover(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
+        """Moved with no button down."""
+
+    def key(self, event: QKeyEvent) -> bool:
+        """A key; False when it is not for this tool."""
+        return False
+
+
+def world_bounds_of_tops(project: Project) -> list[Array]:
+    """Bounds (2, 3) at rest of every top-level thing."""
+    poses = rest_poses(project)[None]
+    return [world_bounds(project, p.id, poses)[0] for p in project.parts if p.parent is None]

@@ -1,0 +1,124 @@
+"""The look: fonts, colours and the style sheet."""
+
+from __future__ import annotations
+
+from importlib import resources
+
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PySide6.QtWidgets import QApplication
+
+from kestrav.render.palette import CARD, INK, MOSS, OCHRE, PAPER, PETROL, PETROL_DARK, RULE, STRAW, VERMILION
+
+FAMILY = "Open Sans"
+MUTED = "#5b666d"  # 5.3:1 on paper
+HEADING = "#ece7da"
+CHOSEN = "#dbe8e8"
+SEVERITY_COLOUR = {"breach": VERMILION, "warning": OCHRE, "note": "#8b8778"}
+SEVERITY_WORD = {"breach": "Breach", "warning": "Warning", "note": "Note"}
+HEALTH_COLOUR = {"good": MOSS, "warning": OCHRE, "breach": VERMILION, "unknown": "#9b968a"}
+
+SHEET = f"""
+* {{ font-family: "{FAMILY}"; font-size: 12px; color: {INK}; }}
+QMainWindow, QWidget#body {{ background: {PAPER}; }}
+QWidget#header {{ background: {PETROL_DARK}; }}
+QWidget#header QLabel {{ color: #dfe8e8; }}
+QWidget#header QLabel#brand {{ color: white; font-size: 16px; font-weight: 600; }}
+QWidget#header QToolButton {{ color: #eef3f3; background: transparent; border: 1px solid #5f787c;
+  border-radius: 11px; padding: 2px 13px; }}
+QWidget#header QToolButton:hover {{ background: #2a4a51; }}
+QWidget#header QToolButton:focus {{ border: 1px solid {STRAW}; }}
+QWidget#header QToolButton:disabled {{ color: #7f9498; border-color: #3b555a; }}
+QWidget#header QToolButton#main {{ color: {INK}; background: {STRAW}; border-color: {STRAW}; font-weight: 600; }}
+QWidget#header QToolButton#main:hover {{ background: #f0d482; }}
+QWidget#header QToolButton#main:focus {{ border: 1px solid white; }}
+QWidget#header QToolButton::menu-indicator {{ image: none; }}
+QLabel#muted, QLabel[muted="true"] {{ color: {MUTED}; }}
+QLabel#title {{ font-weight: 600; font-size: 13px; }}
+QLabel#worked {{ background: #f2efe6; border-left: 3px solid {STRAW}; padding: 6px 9px; }}
+QLabel#fault {{ background: #fbf1dc; border-left: 3px solid {OCHRE}; padding: 6px 9px; }}
+QWidget#card {{ background: {CARD}; border-top: 2px solid {PETROL}; }}
+QWidget#cardbody {{ background: {CARD}; }}
+QScrollArea {{ border: none; background: transparent; }}
+QTreeWidget {{ background: {PAPER}; border: none; outline: none; }}
+QLineEdit, QComboBox, QPlainTextEdit {{ background: white; border: 1px solid #cfc8b8; border-radius: 3px;
+  padding: 2px 6px; min-height: 19px; selection-background-color: {PETROL}; selection-color: white; }}
+QLineEdit:focus, QComboBox:focus {{ border: 1px solid {PETROL}; }}
+QLineEdit:disabled {{ background: #f1eee6; color: {MUTED}; }}
+QComboBox::drop-down {{ border: none; width: 20px; }}
+QComboBox::down-arrow {{ image: url("CHEVRON"); width: 11px; height: 11px; }}
+QComboBox QAbstractItemView {{ background: white; selection-background-color: {CHOSEN}; selection-color: {INK}; }}
+QCheckBox {{ spacing: 6px; }}
+QPushButton, QToolButton#tool {{ background: {CARD}; border: 1px solid #cfc8b8; border-radius: 4px; padding: 3px 10px; }}
+QToolButton#tool {{ border-radius: 0; padding: 4px 12px; }}
+QPushButton:hover, QToolButton#tool:hover {{ background: #f3efe3; }}
+QPushButton:focus, QToolButton#tool:focus {{ border: 1px solid {PETROL}; }}
+QPushButton:checked, QToolButton#tool:checked {{ background: {PETROL}; color: white; border-color: {PETROL}; }}
+QPushButton#link {{ border: none; background: transparent; color: {PETROL}; font-weight: 600; padding: 1px 0;
+  text-align: left; }}
+QPushButton#link:checked {{ color: {INK}; background: transparent; border-bottom: 2px solid {STRAW}; border-radius: 0; }}
+QPushButton#link:hover {{ text-decoration: underline; }}
+QPushButton#link:focus {{ border-bottom: 1px solid {PETROL}; border-radius: 0; }}
+QPushButton#play {{ border-radius: 11px; border: 1px solid {PETROL}; color: {PETROL}; padding: 1px 12px; min-height: 19px; }}
+QPushButton#plain {{ border: none; background: transparent; padding: 2px 5px; }}
+QPushButton#plain:hover {{ background: #eae5d8; }}
+QWidget#findings {{ background: {PAPER}; border-left: 1px solid {RULE}; }}
+QWidget#panelhead {{ background: {HEADING}; border-bottom: 1px solid {RULE}; }}
+QFrame#finding {{ background: {CARD}; border: none; border-bottom: 1px solid {RULE}; }}
+QFrame#finding[chosen="true"] {{ background: #f3efe2; }}
+QWidget#deck {{ background: {CARD}; border-top: 1px solid {RULE}; }}
+QWidget#transport {{ background: {CARD}; border-bottom: 1px solid {RULE}; }}
+QWidget#lenshead {{ background: {PETROL_DARK}; }}
+QWidget#lenshead QLabel {{ color: white; }}
+QWidget#lenshead QPushButton {{ color: white; background: transparent; border: none; padding: 1px 5px; }}
+QWidget#lenshead QPushButton:hover {{ background: #2a4a51; }}
+QWidget#toolbar {{ background: transparent; }}
+QLabel#gap {{ background: {VERMILION}; color: white; font-weight: 600; }}
+QLabel#gapgood {{ background: {PETROL_DARK}; color: white; }}
+QLabel#hint {{ background: {PETROL_DARK}; color: white; padding: 4px 9px; }}
+QWidget#preview {{ background: {STRAW}; }}
+QWidget#jobbar {{ background: {CARD}; border-top: 1px solid {RULE}; }}
+QProgressBar {{ border: 1px solid #cfc8b8; border-radius: 4px; background: white; height: 10px; text-align: center; }}
+QProgressBar::chunk {{ background: {PETROL}; border-radius: 3px; }}
+QSplitter::handle {{ background: {RULE}; }}
+QSplitter::handle:hover {{ background: #b9b19e; }}
+QToolTip {{ background: {PETROL_DARK}; color: white; border: none; padding: 4px 6px; }}
+QMenu {{ background: {CARD}; border: 1px solid {RULE}; padding: 4px 0; }}
+QMenu::item {{ padding: 4px 22px; }}
+QMenu::item:selected {{ background: {CHOSEN}; }}
+QMenu::item:disabled {{ color: #98948a; }}
+QMenu::separator {{ height: 1px; background: {RULE}; margin: 4px 8px; }}
+QScrollBar:vertical {{ background: transparent; width: 9px; margin: 0; }}
+QScrollBar::handle:vertical {{ background: #cbc4b3; border-radius: 4px; min-height: 24px; }}
+QScrollBar:horizontal {{ background: transparent; height: 9px; margin: 0; }}
+QScrollBar::handle:horizontal {{ background: #cbc4b3; border-radius: 4px; min-width: 24px; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+QDialog, QMessageBox {{ background: {CARD}; }}
+"""
+
+
+def dress(application: QApplication) -> None:
+    """Load the fonts and give the application its look."""
+    folder = resources.files("kestrav") / "assets" / "fonts"
+    for name in ("OpenSans-Regular.ttf", "OpenSans-Semibold.ttf"):
+        QFontDatabase.addApplicationFontFromData((folder / name).read_bytes())
+    font = QFont(FAMILY)
+    font.setPixelSize(12)
+    application.setFont(font)
+    application.setStyle("Fusion")
+    palette = QPalette()
+    for role, colour in (
+        (QPalette.ColorRole.Window, PAPER),
+        (QPalette.ColorRole.Base, "#ffffff"),
+        (QPalette.ColorRole.Text, INK),
+        (QPalette.ColorRole.WindowText, INK),
+        (QPalette.ColorRole.ButtonText, INK),
+        (QPalette.ColorRole.Button, CARD),
+        (QPalette.ColorRole.Highlight, PETROL),
+        (QPalette.ColorRole.HighlightedText, "#ffffff"),
+        (QPalette.ColorRole.PlaceholderText, MUTED),
+    ):
+        palette.setColor(role, QColor(colour))
+    application.setPalette(palette)
+    with resources.as_file(resources.files("kestrav") / "assets" / "chevron.png") as chevron:
+        application.setStyleSheet(SHEET.replace("CHEVRON", chevron.as_posix()))

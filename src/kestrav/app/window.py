@@ -1,0 +1,750 @@
+"""The main window: its regions, actions and how they hang together."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QElapsedTimer, QSettings, Qt, QTimer
+from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QProgressBar,
+    QPushButton,
+    QSplitter,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kestrav.app import work
+from kestrav.app.card import Card
+from kestrav.app.deck import Deck
+from kestrav.app.dialogs import RenderDialog, ask_unsaved, recent_files, remember_file, tell
+from kestrav.app.findings_panel import FindingsPanel
+from kestrav.app.joblist import JobList
+from kestrav.app.jobs import Checker, Job
+from kestrav.app.overlays import make_native
+from kestrav.app.session import Session
+from kestrav.app.stage import Stage
+from kestrav.app.tools import DrawTool, SelectTool
+from kestrav.core.camera.sight import best_sight
+from kestrav.core.clearance.sweep import Clearance
+from kestrav.core.document import edits
+from kestrav.core.document.lookup import ancestors, get
+from kestrav.core.document.records import Part, Project, Shot
+from kestrav.core.errors import BadInput
+from kestrav.core.files import project_file
+from kestrav.core.files.cad_import import SUFFIXES, Imported, into_project
+from kestrav.core.findings.check import CheckResult
+from kestrav.core.findings.model import Finding, Mend
+from kestrav.core.findings.report import as_data, as_text
+from kestrav.core.motion.runs import span
+from kestrav.core.units import show
+
+NEAR = 3.0  # a gap is shown in the stage when below this many times the required clearance
+LAYOUT = 1  # of the splitters; raise it when their order changes
+
+
+class Window(QMainWindow):
+    """Everything a person sees."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.session = Session()
+        self.checker = Checker()
+        self.job: Job | None = None
+        self.result: CheckResult | None = None
+        self.current = False
+        self.finding: Finding | None = None
+        self._checked: Project | None = None
+        self._play_from = 0.0
+        self._clock = QElapsedTimer()
+        self._play = QTimer(self)
+        self._play.setInterval(15)
+        self._play.timeout.connect(self._tick)
+        self.stage = Stage(self.session)
+        self.deck = Deck(self.session)
+        self.jobs = JobList(self.session)
+        self.card = Card(self.session)
+        self.findings = FindingsPanel()
+        self.select_tool = SelectTool(self.stage)
+        self.draw_tool = DrawTool(self.stage, lambda: self.use_tool("select"))
+        self._make_actions()
+        self._lay_out()
+        self._connect()
+        self.use_tool("select")
+        self.setWindowTitle("Kestrav")
+        self.resize(1280, 800)
+        self._restore()
+
+    # making
+
+    def _make_actions(self) -> None:
+        def action(text: str, slot: Callable[..., object], *keys: str, tip: str = "") -> QAction:
+            made = QAction(text, self)
+            made.setShortcuts([QKeySequence(k) for k in keys])
+            made.setToolTip(f"{tip or text}{f' ({keys[0]})' if keys else ''}")
+            made.triggered.connect(lambda _=False: slot())
+            self.addAction(made)
+            return made
+
+        undo = self.session.undo
+        self.undo_action = action("Undo", undo.undo, "Ctrl+Z", tip="Take the last edit back")
+        self.redo_action = action("Redo", undo.redo, "Ctrl+Shift+Z", "Ctrl+Y", tip="Do it again")
+        undo.canUndoChanged.connect(self.undo_action.setEnabled)
+        undo.canRedoChanged.connect(self.redo_action.setEnabled)
+        self.undo_action.setEnabled(False)
+        self.redo_action.setEnabled(False)
+        self.new_action = action("New project", self.new, "Ctrl+N")
+        self.open_action = action("Open …", self.ask_open, "Ctrl+O")
+        self.add_action = action("Add product …", self.ask_product, "Ctrl+I")
+        self.save_action = action("Save", self.save, "Ctrl+S")
+        self.save_as_action = action("Save as …", self.save_as, "Ctrl+Shift+S")
+        self.quit_action = action("Quit", self.close, "Ctrl+Q")
+        self.render_action = action("Render shots", self.ask_render, "Ctrl+R", tip="Render a shot to film or pictures")
+        self.still_action = action("Still at the playhead …", self.ask_still, "Ctrl+T")
+        self.report_action = action("Check report …", self.ask_report)
+        action("Play", self.toggle_play, "Space")
+        action("Frame back", lambda: self.session.step(-1), "Left")
+        action("Frame on", lambda: self.session.step(1), "Right")
+        action("Ten back", lambda: self.session.step(-10), "Ctrl+Left")
+        action("Ten on", lambda: self.session.step(10), "Ctrl+Right")
+        action("Start", lambda: self.session.set_time(0.0), "Home")
+        action("End", lambda: self.session.set_time(span(self.session.shown)), "End")
+        action("Next finding", lambda: self._next_finding(1), "N")
+        action("Previous finding", lambda: self._next_finding(-1), "Shift+N")
+        action("Fold findings", lambda: self.findings.toggle(), "F8")
+        action("Select", lambda: self.use_tool("select"), "S")
+        action("Draw path", lambda: self.use_tool("draw"), "D")
+        action("Look at the selection", lambda: self.stage.look_at_selection(), "C")
+        action("Swap lens and stage", lambda: self.stage.swap(), "W")
+        action("Axis", lambda: self.deck.set_axis(not self.deck.by_distance), "X")
+        action("Next kind of point", lambda: self.card.next_kind(), "K")
+        action("Delete", self.delete, "Delete")
+        action("Insert point", lambda: self.card.insert_point(), "Insert")
+
+    def _header(self) -> QWidget:
+        header = QWidget()
+        header.setObjectName("header")
+        header.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        header.setFixedHeight(40)
+        row = QHBoxLayout(header)
+        row.setContentsMargins(14, 0, 14, 0)
+        row.setSpacing(9)
+        brand, self.name = QLabel("Kestrav"), QLabel()
+        brand.setObjectName("brand")
+        row.addWidget(brand)
+        row.addSpacing(6)
+        row.addWidget(self.name)
+        row.addStretch(1)
+        self.file_menu = QMenu(self)
+        self.file_menu.aboutToShow.connect(self._fill_file_menu)
+        export = QMenu(self)
+        export.addActions([self.still_action, self.report_action])
+        row.addWidget(self._menu_button("File", self.file_menu, "Open, save, add a product"))
+        row.addWidget(self._action_button(self.undo_action))
+        row.addWidget(self._action_button(self.redo_action))
+        row.addWidget(self._menu_button("Export", export, "A still picture or the check report"))
+        main = self._action_button(self.render_action)
+        main.setObjectName("main")
+        row.addWidget(main)
+        return header
+
+    def _action_button(self, action: QAction) -> QToolButton:
+        button = QToolButton()
+        button.setDefaultAction(action)
+        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        return button
+
+    def _menu_button(self, text: str, menu: QMenu, tip: str) -> QToolButton:
+        button = QToolButton()
+        button.setText(text)
+        button.setMenu(menu)
+        button.setToolTip(tip)
+        button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        return button
+
+    def _fill_file_menu(self) -> None:
+        menu = self.file_menu
+        menu.clear()
+        menu.addActions([self.new_action, self.open_action])
+        recent = menu.addMenu("Recent")
+        for file in recent_files():
+            recent.addAction(file.stem).triggered.connect(partial(self._open_recent, file))
+        recent.setEnabled(bool(recent.actions()))
+        menu.addAction(self.add_action)
+        menu.addSeparator()
+        menu.addActions([self.save_action, self.save_as_action])
+        menu.addSeparator()
+        menu.addAction(self.quit_action)
+
+    def _open_recent(self, file: Path, _checked: bool = False) -> None:
+        if self.may_leave():
+            self.open(file)
+
+    def _lay_out(self) -> None:
+        body = QWidget()
+        body.setObjectName("body")
+        column = QVBoxLayout(body)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self._header())
+        self.left = QSplitter(Qt.Orientation.Vertical)
+        self.left.addWidget(self.jobs)
+        self.left.addWidget(self.card)
+        self.top = QSplitter(Qt.Orientation.Horizontal)
+        middle = QWidget()
+        inner = QVBoxLayout(middle)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.setSpacing(0)
+        inner.addWidget(self._preview_bar())
+        inner.addWidget(self.stage, 1)
+        self.top.addWidget(middle)
+        self.top.addWidget(self.findings)
+        self.right = QSplitter(Qt.Orientation.Vertical)
+        self.right.addWidget(self.top)
+        self.right.addWidget(self.deck)
+        self.across = QSplitter(Qt.Orientation.Horizontal)
+        self.across.addWidget(self.left)
+        self.across.addWidget(self.right)
+        for splitter, stretch in ((self.left, 0), (self.top, 0), (self.right, 0), (self.across, 1)):
+            splitter.setHandleWidth(1)
+            splitter.setChildrenCollapsible(False)
+            splitter.setStretchFactor(stretch, 1)
+        self.jobs.setMinimumSize(200, 120)
+        self.card.setMinimumHeight(140)
+        self.stage.setMinimumSize(300, 200)
+        self.deck.setMinimumHeight(150)
+        column.addWidget(self.across, 1)
+        column.addWidget(self._job_bar())
+        self.setCentralWidget(body)
+        self._default_sizes()
+        self._stage_overlays()
+
+    def _default_sizes(self) -> None:
+        self.across.setSizes([308, 972])
+        self.left.setSizes([440, 320])
+        self.top.setSizes([744, 236])
+        self.right.setSizes([544, 216])
+
+    def _stage_overlays(self) -> None:
+        self.tool_buttons: dict[str, QToolButton] = {}
+        x = 10
+        for key, text, tip in (
+            ("select", "Select", "Select things, drag points (S)"),
+            ("draw", "Draw path", "Draw a path; with a part selected it will run along it (D)"),
+            ("floor", "On the floor", "Click the points on the floor"),
+            ("upright", "Upright", "Click the points on an upright plane through the selection's pivot"),
+        ):
+            button = QToolButton(self.stage)
+            button.setObjectName("tool")
+            button.setText(text)
+            button.setCheckable(True)
+            button.setToolTip(tip)
+            make_native(button)
+            button.adjustSize()
+            button.move(x, 10)
+            x += button.width() + (6 if key != "draw" else 18)
+            button.clicked.connect(lambda _=False, k=key: self.use_tool(k))
+            self.tool_buttons[key] = button
+        self.hint = QLabel(self.stage)
+        self.hint.setObjectName("hint")
+        make_native(self.hint)
+        self.hint.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.hint.hide()
+
+    def _preview_bar(self) -> QWidget:
+        self.preview_bar = QWidget()
+        self.preview_bar.setObjectName("preview")
+        self.preview_bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(self.preview_bar)
+        row.setContentsMargins(12, 5, 12, 5)
+        self.preview_text = QLabel()
+        accept, drop = QPushButton("Accept"), QPushButton("Drop")
+        accept.setToolTip("Make this edit")
+        drop.setToolTip("Leave the project as it is")
+        accept.clicked.connect(self.session.accept)
+        drop.clicked.connect(lambda: self.session.preview(None))
+        row.addWidget(self.preview_text, 1)
+        row.addWidget(accept)
+        row.addWidget(drop)
+        self.preview_bar.hide()
+        return self.preview_bar
+
+    def _job_bar(self) -> QWidget:
+        self.job_bar = QWidget()
+        self.job_bar.setObjectName("jobbar")
+        self.job_bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(self.job_bar)
+        row.setContentsMargins(12, 4, 12, 4)
+        self.job_text, self.job_left = QLabel(), QLabel()
+        self.job_left.setObjectName("muted")
+        self.job_progress = QProgressBar()
+        self.job_progress.setRange(0, 1000)
+        self.job_progress.setTextVisible(False)
+        self.job_cancel = QPushButton("Cancel")
+        self.job_cancel.setToolTip("Stop this work; nothing half done is left behind")
+        self.job_cancel.clicked.connect(self._cancel_job)
+        row.addWidget(self.job_text)
+        row.addWidget(self.job_progress, 1)
+        row.addWidget(self.job_left)
+        row.addWidget(self.job_cancel)
+        self.job_bar.hide()
+        return self.job_bar
+
+    def _connect(self) -> None:
+        session = self.session
+        session.edited.connect(self._on_edited)
+        session.moved.connect(self._show_gap)
+        session.previewing.connect(self._on_previewing)
+        session.opened.connect(self._on_opened)
+        session.undo.cleanChanged.connect(lambda _: self._show_name())
+        self.checker.result.connect(self._on_result)
+        self.checker.now.connect(self._on_now)
+        self.checker.failed.connect(self.card.complain)
+        self.deck.play_toggled.connect(self.toggle_play)
+        self.findings.went.connect(self.go_to)
+        self.findings.mended.connect(self.preview)
+        self.card.render_asked.connect(self.ask_render)
+        self.card.still_asked.connect(lambda shot: self.ask_still(shot))
+        self.card.draw_asked.connect(lambda: self.use_tool("draw"))
+        self.jobs.checks_chosen.connect(self.card.show_checks)
+        self.stage.said.connect(self.say)
+
+    # documents
+
+    def may_leave(self) -> bool:
+        """Ask about unsaved changes; True when the project may be left."""
+        if self.session.undo.isClean():
+            return True
+        answer = ask_unsaved(self, self.session.project.name)
+        return answer == "leave" or (answer == "save" and self.save())
+
+    def new(self) -> None:
+        """Start an empty project."""
+        if self.may_leave():
+            self.session.open(Project(), {}, None)
+
+    def ask_open(self) -> None:
+        """Ask for a project and open it."""
+        if not self.may_leave():
+            return
+        folder = str(self.session.file.parent if self.session.file else Path.cwd())
+        name, _ = QFileDialog.getOpenFileName(
+            self, "Open a project", folder, f"Kestrav project (*{project_file.SUFFIX})"
+        )
+        if name:
+            self.open(Path(name))
+
+    def open(self, file: Path) -> bool:
+        """Open a project; a file that cannot be read is told, and what is open stays."""
+        try:
+            opened = project_file.load(file)
+        except BadInput as fault:
+            tell(self, "Not opened", str(fault))
+            return False
+        remember_file(file)
+        self.session.open(opened.project, opened.meshes, file)
+        return True
+
+    def save(self) -> bool:
+        """Save; asks for a name when there is none yet."""
+        if self.session.file is None:
+            return self.save_as()
+        return self._save_to(self.session.file)
+
+    def save_as(self) -> bool:
+        """Save under another name."""
+        start = self.session.file or Path.cwd() / f"{self.session.project.name}{project_file.SUFFIX}"
+        name, _ = QFileDialog.getSaveFileName(self, "Save as", str(start), f"Kestrav project (*{project_file.SUFFIX})")
+        if not name:
+            return False
+        file = Path(name)
+        return self._save_to(
+            file if file.suffix == project_file.SUFFIX else file.with_name(file.name + project_file.SUFFIX)
+        )
+
+    def _save_to(self, file: Path) -> bool:
+        try:
+            self.session.save(file)
+        except BadInput as fault:
+            tell(self, "Not saved", str(fault))
+            return False
+        remember_file(file)
+        self._show_name()
+        return True
+
+    def ask_product(self) -> None:
+        """Ask for product files and add them."""
+        kinds = " ".join(f"*{s}" for s in SUFFIXES)
+        names, _ = QFileDialog.getOpenFileNames(self, "Add a product", str(Path.cwd()), f"Products ({kinds})")
+        if names:
+            self.add_products([Path(n) for n in names])
+
+    def add_products(self, files: list[Path]) -> None:
+        """Import product files in a job and add them to the project."""
+        names = ", ".join(f.name for f in files)
+        self._start_job(Job(f"Reading {names}", work.import_products, files), self._on_products)
+
+    def _on_products(self, products: list[Imported]) -> None:
+        empty = not self.session.project.parts
+
+        def add(project: Project) -> Project:
+            for product in products:
+                project = into_project(project, product)
+            return project
+
+        for product in products:
+            self.session.add_meshes(product.meshes)
+        if self.session.edit("Add product", add):
+            left_out = [note for product in products for note in product.left_out]
+            solids = sum(p.geometry is not None for product in products for p in product.parts)
+            triangles = sum(product.triangles for product in products)
+            self.say_for(f"{solids} parts, {show(triangles, '', 0)} triangles; lengths in mm")
+            if left_out:
+                tell(self, "Left out", "Some things could not be brought in:\n" + "\n".join(left_out))
+            if empty:
+                self.stage.show_all()
+
+    def _on_opened(self) -> None:
+        self._checked = None
+        self.result = None
+        self.deck.result = None
+        self.finding = None
+        self.stop_play()
+        self.use_tool("select")
+        self._show_name()
+
+    def _show_name(self) -> None:
+        name, clean = self.session.project.name, self.session.undo.isClean()
+        self.name.setText(name if clean else f"{name} · not saved")
+        self.setWindowTitle(f"{name}{'' if clean else ' *'} – Kestrav")
+
+    # checking
+
+    def _on_edited(self) -> None:
+        self._show_name()
+        self.stage.arrange()
+        shown = self.session.shown
+        if shown is self._checked:
+            return
+        self._checked = shown
+        self.current = False
+        self.stage.gap = None
+        self.deck.show_result(None, False)
+        self.jobs.show_result(None)
+        self.findings.say_current(False)
+        self.checker.check(shown, self.session.meshes, self.session.time)
+
+    def _on_result(self, result: CheckResult, newest: bool) -> None:
+        self.result = result
+        self.deck.show_result(result, newest)
+        if not newest:
+            return
+        self.current = True
+        self.jobs.show_result(result)
+        self.card.show_result(result)
+        self.findings.show_findings(result.findings, "Nothing found. Everything checked is within its limits.")
+        self._keep_finding(result)
+        self._show_gap()
+
+    def _keep_finding(self, result: CheckResult) -> None:
+        """Keep pointing at the same fault after a new check."""
+        if self.finding is not None:
+            key = (self.finding.rule, self.finding.subject)
+            self.finding = next((f for f in result.findings if (f.rule, f.subject) == key), None)
+            self.findings.choose(self.finding)
+
+    def _on_now(self, clearance: Clearance) -> None:
+        if not self.current:
+            self._set_gap(clearance, 0)
+
+    def _show_gap(self) -> None:
+        """Show the gap at the playhead, when the check knows it."""
+        if self.current and self.result is not None:
+            frame = min(self.session.frame, len(self.result.times) - 1)
+            self._set_gap(self.result.clearance, frame)
+        elif not self._play.isActive():
+            self.stage.gap = None
+
+    def _set_gap(self, clearance: Clearance, frame: int) -> None:
+        distance, required = float(clearance.distance[frame]), clearance.required
+        gap = None
+        if math.isfinite(distance) and distance < NEAR * required:
+            breach = distance < required
+            sign = "<" if breach else "≥"
+            text = f"{show(distance, 'mm')} {sign} {show(required, 'mm', 1 if required % 1 else 0)} required"
+            if distance <= 0:
+                text = "overlap · " + text
+            gap = (clearance.points[frame], text, breach)
+        self.stage.gap = gap
+        self.stage.schedule()
+
+    def _next_finding(self, step: int) -> None:
+        finding = self.findings.neighbour(self.finding, step)
+        if finding is not None:
+            self.go_to(finding)
+
+    def go_to(self, finding: Finding) -> None:
+        """Move the playhead to a finding and look at its place."""
+        self.stop_play()
+        self.finding = finding
+        self.findings.choose(finding)
+        self.session.set_time(finding.time)
+        self._select_subject(finding)
+        if finding.place is not None:
+            place = np.array(finding.place)
+            reach = 260.0
+            if finding.gap is not None:
+                reach = max(reach, 3 * float(np.linalg.norm(np.subtract(*finding.gap))))
+            view, project = self.stage.viewpoint, self.session.shown
+            side = best_sight(
+                project, self.session.meshes, self.session.poses(), place, finding.gap, -view.forward, 6 * reach
+            )
+            view.look_from(side)
+            self.stage.look_at(np.array([place - reach, place + reach]))
+        self._show_gap()
+
+    def _select_subject(self, finding: Finding) -> None:
+        project = self.session.shown
+        subject = finding.subject[0]
+        ridden = {run.rider for run in project.runs}
+        if isinstance(get(project, subject), Part):
+            chain = [*ancestors(project, subject), subject]
+            subject = next((i for i in reversed(chain) if i in ridden), subject)
+        self.session.select(subject)
+
+    def preview(self, mend: Mend) -> None:
+        """Show what a mend would do."""
+        self.session.preview(mend)
+
+    def _on_previewing(self) -> None:
+        mend = self.session.mend
+        self.preview_bar.setVisible(mend is not None)
+        if mend is not None:
+            self.preview_text.setText(
+                f"Preview: <b>{mend.label}</b>. The stage, the chart and the findings show how it would be."
+            )
+
+    # tools
+
+    def use_tool(self, key: str) -> None:
+        """Take up a tool; the planes belong to drawing."""
+        tool = self.select_tool if key == "select" else self.draw_tool
+        if key in ("floor", "upright"):
+            self.draw_tool.set_plane("floor" if key == "floor" else "upright")
+        elif tool is not self.stage.tool or key == "draw":
+            if self.stage.tool is not None:
+                self.stage.tool.end()
+            self.stage.tool = tool
+            if key == "draw":
+                # with a part in hand the path should leave from where it stands
+                part = self.session.selection in {p.id for p in self.session.shown.parts}
+                self.draw_tool.plane = "upright" if part else "floor"
+            tool.begin()
+        drawing = self.stage.tool is self.draw_tool
+        chosen = {"draw", self.draw_tool.plane} if drawing else {"select"}
+        for name, button in self.tool_buttons.items():
+            button.setChecked(name in chosen)
+            button.setVisible(name in ("select", "draw") or drawing)
+        self.say(tool.hint)
+        self.stage.view.setFocus()
+
+    def say(self, text: str) -> None:
+        """Show a hint at the foot of the stage."""
+        # the select tool's hint is in its tooltip; over a calm stage only drawing and dragging speak
+        visible = bool(text) and text != SelectTool.hint
+        self.hint.setText(text)
+        self.hint.adjustSize()
+        self.hint.move(10, self.stage.height() - self.hint.height() - 10)
+        self.hint.setVisible(visible)
+        self.hint.raise_()
+
+    def say_for(self, text: str, milliseconds: int = 5000) -> None:
+        """Show a hint for a while."""
+        self.say(text)
+        QTimer.singleShot(milliseconds, lambda: self.hint.text() == text and self.say(""))
+
+    def delete(self) -> None:
+        """Delete the chosen point, or the selected path, run, camera, shot or part."""
+        if self.card.delete_point() or self.session.selection is None:
+            return
+        item, kind = self.session.selection, type(self.session.item).__name__.lower()
+        if self.session.edit(f"Delete {kind}", lambda project: edits.remove(project, item)):
+            self.session.select(None)
+
+    # playing
+
+    def toggle_play(self) -> None:
+        """Play from the playhead, or stop."""
+        if self._play.isActive():
+            self.stop_play()
+            return
+        if self.session.time >= span(self.session.shown) - 1e-6:
+            self.session.set_time(0.0)
+        self._play_from = self.session.time
+        self._clock.start()
+        self._play.start()
+        self.deck.set_playing(True)
+
+    def stop_play(self) -> None:
+        """Stop on a frame."""
+        if self._play.isActive():
+            self._play.stop()
+            self.deck.set_playing(False)
+            self.session.step(0)
+
+    def _tick(self) -> None:
+        end, fps = span(self.session.shown), self.session.shown.settings.fps
+        time = self._play_from + self._clock.elapsed() / 1000.0
+        if time >= end:
+            # a loop begins anew: the camera's orbit closes
+            self._play_from, time = 0.0, 0.0
+            self._clock.restart()
+        self.session.set_time(math.floor(time * fps) / fps)
+
+    # rendering
+
+    def ask_render(self, shot: Shot | None = None) -> None:
+        """Ask how, and render a shot in a job."""
+        shot = shot or self.session.shot
+        if shot is None:
+            self.card.complain(
+                "there is no shot to render: select a part and choose “Orbit it”, or add a camera and a shot"
+            )
+            return
+        folder = self.session.file.parent if self.session.file else Path.cwd()
+        dialog = RenderDialog(self, self.session.project, shot, folder)
+        if dialog.exec():
+            self.render(dialog.shot, dialog.chosen)
+
+    def render(self, shot: Shot, target: Path) -> None:
+        """Render a shot to a target in a job."""
+        arguments = (self.session.project, self._used_meshes(), shot, target)
+        self._start_job(Job(f"Rendering “{shot.name}”", work.render_film, *arguments), self._on_rendered)
+
+    def ask_still(self, shot: Shot | None = None) -> None:
+        """Ask where, and render a still at the playhead."""
+        shot = shot or self.session.shot
+        if shot is None:
+            self.card.complain("there is no shot whose camera could take a still: add a camera and a shot first")
+            return
+        folder = self.session.file.parent if self.session.file else Path.cwd()
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Still at the playhead", str(folder / "still.png"), "Picture (*.png)"
+        )
+        if name:
+            target = Path(name) if Path(name).suffix.lower() == ".png" else Path(name + ".png")
+            arguments = (self.session.project, self._used_meshes(), shot, self.session.time, target)
+            self._start_job(Job("Rendering a still", work.render_picture, *arguments), self._on_rendered)
+
+    def _used_meshes(self) -> dict[str, object]:
+        return {g.hash: self.session.meshes[g.hash] for g in self.session.project.geometry}
+
+    def _on_rendered(self, target: Path) -> None:
+        self.say_for(f"Written: {target}", 8000)
+
+    def ask_report(self) -> None:
+        """Ask where, and write the check report as text or JSON."""
+        if self.result is None or not self.current:
+            self.card.complain("the check is still under way; the report can be written when it is done")
+            return
+        name, _ = QFileDialog.getSaveFileName(self, "Check report", "check.txt", "Text (*.txt);;JSON (*.json)")
+        if name:
+            self.write_report(Path(name))
+
+    def write_report(self, target: Path) -> None:
+        """Write the check report; JSON when the name says so."""
+        assert self.result is not None
+        project = self.session.shown
+        if target.suffix == ".json":
+            text = json.dumps(as_data(project, self.result), ensure_ascii=False, indent=1)
+        else:
+            text = as_text(project, self.result)
+        try:
+            target.write_text(text, encoding="utf-8")
+        except OSError as fault:
+            tell(self, "Not written", f"“{target}” cannot be written: {fault.strerror}")
+
+    # jobs
+
+    def _start_job(self, job: Job, done: Callable[..., object]) -> None:
+        if self.job is not None:
+            job.stop()
+            self.card.complain(f"“{self.job.label}” is still under way; let it finish or cancel it first")
+            return
+        self.job = job
+        job.done.connect(done)
+        job.failed.connect(lambda text: tell(self, job.label, text))
+        job.cancelled.connect(lambda: self.say_for(f"{job.label}: cancelled"))
+        job.progress.connect(self._on_job_progress)
+        job.ended.connect(self._on_job_ended)
+        self.job_text.setText(job.label)
+        self.job_progress.setValue(0)
+        self.job_left.setText("starting …")
+        self.job_cancel.setEnabled(True)
+        self.job_bar.show()
+
+    def _on_job_progress(self, share: float, left: float) -> None:
+        self.job_progress.setValue(round(1000 * share))
+        known = math.isfinite(left) and share > 0.02
+        self.job_left.setText(f"{share:.0%} · about {_duration(left)} left" if known else f"{share:.0%}")
+
+    def _on_job_ended(self) -> None:
+        self.job = None
+        self.job_bar.hide()
+
+    def _cancel_job(self) -> None:
+        if self.job is not None:
+            self.job_cancel.setEnabled(False)
+            self.job_left.setText("stopping …")
+            self.job.cancel()
+
+    # the window itself
+
+    def _restore(self) -> None:
+        settings = QSettings()
+        if int(settings.value("layout/version", 0)) != LAYOUT:
+            return
+        geometry = settings.value("layout/window")
+        if geometry is not None:
+            self.restoreGeometry(geometry)
+        for name in ("across", "left", "top", "right"):
+            state = settings.value(f"layout/{name}")
+            if state is not None:
+                getattr(self, name).restoreState(state)
+
+    def _remember(self) -> None:
+        settings = QSettings()
+        settings.setValue("layout/version", LAYOUT)
+        settings.setValue("layout/window", self.saveGeometry())
+        for name in ("across", "left", "top", "right"):
+            settings.setValue(f"layout/{name}", getattr(self, name).saveState())
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if not self.may_leave():
+            event.ignore()
+            return
+        self._remember()
+        self._play.stop()
+        if self.job is not None:
+            self.job.stop()
+        self.checker.stop()
+        self.stage.close_down()
+        event.accept()
+
+
+def _duration(seconds: float) -> str:
+    if seconds < 90:
+        return f"{max(seconds, 1):.0f} s"
+    return f"{seconds / 60:.0f} min"

@@ -1,0 +1,50 @@
+"""Quantities as people type and read them."""
+
+from __future__ import annotations
+
+import math
+import re
+
+from kestrav.core.errors import BadInput
+
+THIN = "\u2009"  # thin space between thousands (ISO 80000-1, 7.3.1) and before units
+
+# what a unit is worth in the unit that is kept inside
+KINDS: dict[str, dict[str, float]] = {
+    "mm": {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "ft": 304.8},
+    "s": {"s": 1.0, "ms": 0.001, "min": 60.0},
+    "mm/s": {"mm/s": 1.0, "m/s": 1000.0, "m/min": 1000.0 / 60.0, "km/h": 1e6 / 3600.0},
+    "°": {"°": 1.0, "deg": 1.0, "rad": 180.0 / math.pi},
+    "%": {"%": 1.0},
+    "px": {"px": 1.0},
+    "fps": {"fps": 1.0, "1/s": 1.0},
+    "": {},
+}
+_NUMBER = re.compile(r"\s*([-+−]?(?:\d[\d \u2009\u202f]*)?(?:[.,]\d+)?(?:[eE][-+]?\d+)?)\s*([^\d\s]\S*)?\s*")
+
+
+def parse(text: str, unit: str) -> float:
+    """A typed quantity in the unit kept inside, such as ``1.2 m`` for mm. Raises BadInput."""
+    found = _NUMBER.fullmatch(text)
+    digits = re.sub(r"[ \u2009\u202f]", "", found[1]).replace("−", "-").replace(",", ".") if found else ""
+    try:
+        value = float(digits)
+    except ValueError:
+        raise BadInput(f"“{text}” is not a number{f' with a unit such as {unit}' if unit else ''}") from None
+    given = found[2] if found else None
+    if given is None or given == unit:
+        return value
+    if given not in KINDS.get(unit, {}):
+        known = ", ".join(KINDS.get(unit, {})) or "none"
+        raise BadInput(f"the unit “{given}” does not fit here; units are {known}")
+    return value * KINDS[unit][given]
+
+
+def show(value: float, unit: str = "", places: int = 1) -> str:
+    """A number with thin spaces between thousands, and its unit."""
+    text = f"{value:,.{places}f}".replace(",", THIN).replace("-", "−")
+    if text.lstrip("−").strip("0.") == "" and text.startswith("−"):
+        text = text[1:]
+    if not unit:
+        return text
+    return text + ("" if unit == "°" else THIN) + unit

@@ -1,0 +1,271 @@
+"""What the stage shows besides the product: paths, points, handles, the floor grid, highlights, dimensions."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from vtkmodules.vtkCommonDataModel import vtkPolyData
+from vtkmodules.vtkRenderingCore import vtkActor, vtkGlyph3DMapper, vtkPolyDataMapper, vtkRenderer
+
+from kestrav.core.document.records import Path, PointShape, Project
+from kestrav.core.motion.path_curves import PathCurve, path_curve
+from kestrav.render.palette import CARD, INK, PETROL, PETROL_DARK, STRAW, VERMILION, rgb
+from kestrav.render.scene import Scene
+from kestrav.render.shapes import diamond, point_cloud, polyline, segments, tube
+
+Array = NDArray[np.float64]
+
+_TICKS = 24  # wished-for number of chainage ticks along a path
+TUBE_PIXELS, TICK_PIXELS, POINT_PIXELS, HANDLE_PIXELS = 1.4, 7.0, 6.0, 4.5
+
+
+def flat(data: vtkPolyData, colour: str, width: float = 1.0, opacity: float = 1.0) -> vtkActor:
+    """An unlit actor that cannot be picked."""
+    mapper = vtkPolyDataMapper()
+    mapper.SetInputData(data)
+    mapper.ScalarVisibilityOff()
+    actor = vtkActor()
+    actor.SetMapper(mapper)
+    look = actor.GetProperty()
+    look.SetColor(*rgb(colour))
+    look.SetLighting(False)
+    look.SetLineWidth(width)
+    look.SetOpacity(opacity)
+    actor.PickableOff()
+    return actor
+
+
+def tick_spacing(length: float) -> float:
+    """A round chainage (1, 2 or 5 times a power of ten, in mm) that divides a length into about 24."""
+    raw = max(length, 1e-6) / _TICKS
+    power = 10.0 ** np.floor(np.log10(raw))
+    return float(next(m * power for m in (1.0, 2.0, 5.0, 10.0) if m * power >= raw))
+
+
+def chainage_ticks(curve: PathCurve, half: float) -> tuple[Array, Array]:
+    """Ticks across a path as pairs of points: (n, 2, 3) ordinary ones, and each tenth, longer."""
+    spacing = tick_spacing(curve.length)
+    stations = np.arange(0.0, curve.length + 1e-9, spacing)
+    left = curve.frames(stations)[:, :, 1]
+    middle = curve.curve.position(stations)
+    long = np.arange(len(stations)) % 10 == 0
+    reach = np.where(long, 1.8 * half, half)[:, None]
+    pairs = np.stack([middle - reach * left, middle + reach * left], axis=1)
+    return pairs[~long], pairs[long]
+
+
+class _Diamonds:
+    """Diamond marks of a size in pixels, each filled or hollow by colour."""
+
+    def __init__(self, renderer: vtkRenderer, colour: str, edge: str) -> None:
+        self.mapper = vtkGlyph3DMapper()
+        self.mapper.SetSourceData(diamond())
+        self.mapper.SetInputData(point_cloud(np.empty((0, 3))))
+        self.mapper.ScalarVisibilityOff()
+        self.mapper.OrientOff()
+        self.actor = vtkActor()
+        self.actor.SetMapper(self.mapper)
+        self.actor.GetProperty().SetColor(*rgb(colour))
+        self.actor.GetProperty().SetAmbient(0.55)
+        self.actor.GetProperty().SetDiffuse(0.5)
+        self.actor.GetProperty().EdgeVisibilityOn()
+        self.actor.GetProperty().SetEdgeColor(*rgb(edge))
+        self.actor.PickableOff()
+        renderer.AddActor(self.actor)
+
+    def place(self, points: ArrayLike) -> None:
+        points = np.asarray(points, float).reshape(-1, 3)
+        self.mapper.SetInputData(point_cloud(points))
+        self.actor.SetVisibility(len(points) > 0)
+
+    def scale(self, size: float) -> None:
+        self.mapper.SetScaleFactor(size)
+
+
+class PathMarks:
+    """Every path as a surveyed line: a thin tube with chainage ticks and diamond points.
+
+    Points go into a renderer laid over the first one: what is to be taken hold of is never hidden.
+    """
+
+    def __init__(self, renderer: vtkRenderer, over: vtkRenderer) -> None:
+        self.renderer = renderer
+        self.actors: dict[str, list[vtkActor]] = {}
+        self.drawn: dict[str, tuple[Path, bool, float]] = {}
+        self.points = _Diamonds(over, PETROL, CARD)
+        self.chosen_point = _Diamonds(over, STRAW, INK)
+        self.handles = _Diamonds(over, CARD, PETROL_DARK)
+        self.handle_lines = flat(segments(np.empty((0, 2, 3))), PETROL, 1.5)
+        over.AddActor(self.handle_lines)
+        self.pixel = 1.0
+
+    def update(self, project: Project, chosen: str | None, point: int | None, pixel: float) -> None:
+        """Follow the document; ``pixel`` is the size of one in mm at the middle of the view."""
+        self.pixel = pixel
+        wanted = {path.id: path for path in project.paths}
+        for path_id in [i for i in self.actors if i not in wanted]:
+            self._drop(path_id)
+        for path in wanted.values():
+            state = self.drawn.get(path.id)
+            is_chosen = path.id == chosen
+            # marks keep their size on the screen; they are made anew when that has changed enough to see
+            fresh = state is not None and 0.8 < state[2] / pixel < 1.25
+            if state is None or state[0] is not path or state[1] != is_chosen or not fresh:
+                self._draw(path, is_chosen, pixel)
+        self._points(wanted.get(chosen or ""), point)
+
+    def _drop(self, path_id: str) -> None:
+        for actor in self.actors.pop(path_id):
+            self.renderer.RemoveActor(actor)
+        del self.drawn[path_id]
+
+    def _draw(self, path: Path, chosen: bool, pixel: float) -> None:
+        if path.id in self.actors:
+            self._drop(path.id)
+        curve = path_curve(path)
+        count = int(np.clip(len(curve.curve.breaks) * 24, 60, 1200))
+        stations = np.union1d(np.linspace(0.0, curve.length, count), curve.curve.breaks)
+        line = curve.curve.position(stations)
+        colour = PETROL if chosen else PETROL_DARK
+        ticks, long = chainage_ticks(curve, TICK_PIXELS * pixel)
+        actors = [
+            flat(tube(line, (1.6 if chosen else 1.0) * TUBE_PIXELS * pixel), colour),
+            flat(segments(ticks), colour, 1.2),
+            flat(segments(long), colour, 2.2),
+        ]
+        for actor in actors:
+            self.renderer.AddActor(actor)
+        self.actors[path.id], self.drawn[path.id] = actors, (path, chosen, pixel)
+
+    def _points(self, path: Path | None, chosen: int | None) -> None:
+        points, lines, ends = handle_geometry(path)
+        keep = np.ones(len(points), bool)
+        if chosen is not None and chosen < len(points):
+            keep[chosen] = False
+        self.points.place(points[keep])
+        self.chosen_point.place(points[~keep])
+        self.handles.place(ends)
+        self.handle_lines.GetMapper().SetInputData(segments(lines))
+        for marks, size in (
+            (self.points, POINT_PIXELS),
+            (self.chosen_point, 1.25 * POINT_PIXELS),
+            (self.handles, HANDLE_PIXELS),
+        ):
+            marks.scale(size * self.pixel)
+
+
+def handle_geometry(path: Path | None) -> tuple[Array, Array, Array]:
+    """Points (n, 3) of a path, handle lines (k, 2, 3) and handle ends (k, 3) of its free points."""
+    if path is None or not isinstance(path.shape, PointShape):
+        return np.empty((0, 3)), np.empty((0, 2, 3)), np.empty((0, 3))
+    points = np.array([p.position for p in path.shape.points], float)
+    ends = [(i, np.asarray(h)) for i, _, h in free_handles(path.shape)]
+    lines = np.array([[points[i], points[i] + h] for i, h in ends]).reshape(-1, 2, 3)
+    return points, lines, lines[:, 1]
+
+
+def free_handles(shape: PointShape) -> list[tuple[int, str, tuple[float, float, float]]]:
+    """Point number, field name and vector of every handle of the free points."""
+    return [
+        (i, field, handle)
+        for i, p in enumerate(shape.points)
+        if p.kind == "free"
+        for field, handle in (("handle_in", p.handle_in), ("handle_out", p.handle_out))
+        if handle is not None
+    ]
+
+
+class Highlight:
+    """The sharp edges of chosen parts, drawn over in petrol."""
+
+    def __init__(self, renderer: vtkRenderer, scene: Scene) -> None:
+        self.renderer, self.scene = renderer, scene
+        self.actors: list[vtkActor] = []
+        self.shown: list[str] = []
+
+    def show(self, part_ids: list[str]) -> None:
+        """Highlight these parts and no others."""
+        present = [i for i in part_ids if i in self.scene.edges]
+        current = [a.GetMapper().GetInput() for a in self.actors]
+        if present == self.shown and current == [self.scene.edges[i].GetMapper().GetInput() for i in present]:
+            return
+        for actor in self.actors:
+            self.renderer.RemoveActor(actor)
+        self.actors, self.shown = [], present
+        for part_id in present:
+            source = self.scene.edges[part_id]
+            actor = flat(source.GetMapper().GetInput(), PETROL, 2.4)
+            actor.GetMapper().SetResolveCoincidentTopologyToPolygonOffset()
+            actor.GetMapper().SetRelativeCoincidentTopologyLineOffsetParameters(0, -6)
+            # the very matrix of the part: the highlight follows it by itself
+            actor.SetUserMatrix(source.GetUserMatrix())
+            self.renderer.AddActor(actor)
+            self.actors.append(actor)
+
+
+class Dimension:
+    """A gap drawn as a dimension line with end marks, in front of everything."""
+
+    def __init__(self, renderer: vtkRenderer) -> None:
+        self.actor = flat(segments(np.empty((0, 2, 3))), VERMILION, 2.5)
+        self.actor.VisibilityOff()
+        renderer.AddActor(self.actor)
+
+    def show(self, gap: ArrayLike | None, pixel: float) -> None:
+        """Draw between two points (2, 3), or hide."""
+        self.actor.SetVisibility(gap is not None)
+        if gap is None:
+            return
+        first, second = np.asarray(gap, float)
+        along = second - first
+        length = float(np.linalg.norm(along))
+        along = along / length if length > 1e-9 else np.array([1.0, 0.0, 0.0])
+        across = np.cross(along, [0.0, 0.0, 1.0])
+        if np.linalg.norm(across) < 1e-6:
+            across = np.array([0.0, 1.0, 0.0])
+        across *= 14 * pixel / np.linalg.norm(across)
+        rise = np.array([0.0, 0.0, 14 * pixel])
+        # leaders run outwards from both ends, so that a gap of a pixel can still be found
+        lead = 26 * pixel * along
+        lines = [[first, second], [first - lead, first], [second, second + lead]]
+        lines += [[end - side, end + side] for end in (first, second) for side in (across, rise)]
+        self.actor.GetMapper().SetInputData(segments(np.array(lines)))
+
+
+def grid(low: ArrayLike, high: ArrayLike, spacing: float, plane: str = "xy", at: float = 0.0) -> vtkPolyData:
+    """Lines of a grid in a plane parallel to two axes, over bounds (3,) each."""
+    low, high = np.asarray(low, float), np.asarray(high, float)
+    u, v = ("xyz".index(c) for c in plane)
+    w = 3 - u - v
+    first, last = np.floor(low / spacing) * spacing, np.ceil(high / spacing) * spacing
+    pairs = []
+    for a, b in ((u, v), (v, u)):
+        for value in np.arange(first[a], last[a] + spacing / 2, spacing):
+            pair = np.zeros((2, 3))
+            pair[:, a], pair[:, w] = value, at
+            pair[0, b], pair[1, b] = first[b], last[b]
+            pairs.append(pair)
+    return segments(np.array(pairs))
+
+
+def frustum(position: Array, target: Array, up: Array, vertical_angle: float, aspect: float, depth: float) -> Array:
+    """Lines (n, 2, 3) that draw a camera: a pyramid of a depth in mm, and a mark for its upper side."""
+    forward = (target - position) / np.linalg.norm(target - position)
+    right = np.cross(forward, up)
+    half = depth * np.tan(vertical_angle / 2)
+    corners = [
+        position + forward * depth + x * half * aspect * right + y * half * up
+        for x, y in ((-1, -1), (1, -1), (1, 1), (-1, 1))
+    ]
+    lines = [[position, corner] for corner in corners]
+    lines += [[corners[i], corners[(i + 1) % 4]] for i in range(4)]
+    tip = position + forward * depth + 1.5 * half * up
+    lines += [[corners[2], tip], [tip, corners[3]]]
+    return np.array(lines)
+
+
+def line_actor(colour: str, width: float) -> vtkActor:
+    """An empty line to be given points later."""
+    actor = flat(polyline([[0, 0, 0], [0, 0, 1]]), colour, width)
+    actor.VisibilityOff()
+    return actor
