@@ -573,7 +573,7 @@ class Window(QMainWindow):
     def say_for(self, text: str, milliseconds: int = 5000) -> None:
         """Show a hint for a while."""
         self.say(text)
-        QTimer.singleShot(milliseconds, lambda: self.hint.text() == text and self.say(""))
+        QTimer.singleShot(milliseconds, lambda: self.say("") if self.hint.text() == text else None)
 
     def delete(self) -> None:
         """Delete the chosen point, or the selected path, run, camera, shot or part."""
@@ -626,9 +626,9 @@ class Window(QMainWindow):
         folder = self.session.file.parent if self.session.file else Path.cwd()
         dialog = RenderDialog(self, self.session.project, shot, folder)
         if dialog.exec():
-            self.render(dialog.shot, dialog.chosen)
+            self.start_render(dialog.shot, dialog.chosen)
 
-    def render(self, shot: Shot, target: Path) -> None:
+    def start_render(self, shot: Shot, target: Path) -> None:
         """Render a shot to a target in a job."""
         arguments = (self.session.project, self._used_meshes(), shot, target)
         self._start_job(Job(f"Rendering “{shot.name}”", work.render_film, *arguments), self._on_rendered)

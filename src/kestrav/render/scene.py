@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from vtkmodules.vtkCommonDataModel import vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkLight, vtkPolyDataMapper, vtkRenderer, vtkRenderWindow
 
-from kestrav.core.clearance.sweep import is_shown
+from kestrav.core.document.lookup import is_shown
 from kestrav.core.document.records import Part, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.palette import INK, rgb

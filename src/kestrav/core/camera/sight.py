@@ -9,7 +9,7 @@ import trimesh
 from numpy.typing import ArrayLike, NDArray
 from trimesh.ray.ray_pyembree import RayMeshIntersector
 
-from kestrav.core.clearance.sweep import is_shown
+from kestrav.core.document.lookup import is_shown
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply

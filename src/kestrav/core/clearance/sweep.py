@@ -16,8 +16,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.models import model, nearest, placed
-from kestrav.core.document.lookup import ancestors, get
-from kestrav.core.document.records import Part, Project
+from kestrav.core.document.lookup import is_shown
+from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, encloses
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.poses import moving_groups, rest_poses, world_poses
@@ -125,12 +125,6 @@ def _bodies(project: Project, meshes: Mapping[str, Mesh]) -> _Bodies:
     keep = (groups[first] != groups[second]) & ((groups[second] < 0) | (groups[first] < groups[second]))
     bodies.first, bodies.second = first[keep], second[keep]
     return bodies
-
-
-def is_shown(project: Project, part_id: str) -> bool:
-    """Whether a part and all above it are shown; hidden things are not checked."""
-    chain = [*ancestors(project, part_id), part_id]
-    return all(isinstance(p := get(project, i), Part) and p.shown for i in chain)
 
 
 def touching_at_rest(project: Project, meshes: Mapping[str, Mesh]) -> tuple[Pair, ...]:
@@ -302,9 +296,9 @@ class _Sweep:
         """
         first, second = self.bodies.first, self.bodies.second
         a, b = bounds[first], bounds[second]
-        a_in_b = ((a[:, 0] >= b[:, 0]) & (a[:, 1] <= b[:, 1])).all(axis=1)
-        b_in_a = ((b[:, 0] >= a[:, 0]) & (b[:, 1] <= a[:, 1])).all(axis=1)
-        nested = np.asarray(a_in_b | b_in_a)
+        a_in_b = np.all((a[:, 0] >= b[:, 0]) & (a[:, 1] <= b[:, 1]), axis=1)
+        b_in_a = np.all((b[:, 0] >= a[:, 0]) & (b[:, 1] <= a[:, 1]), axis=1)
+        nested: NDArray[np.bool_] = a_in_b | b_in_a
         for k in np.flatnonzero(nested & ~self.within):
             inner, outer = (first[k], second[k]) if a_in_b[k] else (second[k], first[k])
             if self.bodies.watertight[outer]:

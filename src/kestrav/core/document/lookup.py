@@ -86,3 +86,9 @@ def new_name(project: Project, kind: type, wish: str) -> str:
     while f"{wish} {number}" in taken:
         number += 1
     return f"{wish} {number}"
+
+
+def is_shown(project: Project, part_id: str) -> bool:
+    """Whether a part and all above it are shown."""
+    chain = [*ancestors(project, part_id), part_id]
+    return all(isinstance(part := get(project, i), Part) and part.shown for i in chain)

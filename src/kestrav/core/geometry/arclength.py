@@ -23,6 +23,7 @@ _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(12)
 _LENGTH_TOLERANCE = 1e-12
 _INVERSE_TOLERANCE = 1e-10
 _MOST_HALVINGS = 24
+_AT_BREAK = 1e-11  # of the parameter's range; the inverse is good to 1e-10 of the length
 _SLOWEST = 1e-12  # keeps 1/speed finite at a cusp
 KINK_ANGLE = np.radians(0.05)  # below this two pieces count as joined smoothly
 
@@ -53,12 +54,14 @@ class Curve:
 
     def tangent(self, stations: ArrayLike, before: bool = False) -> Array:
         """Unit tangents (n, 3); at a kink the one after it, or ``before`` it."""
-        parameter = self._at(stations)
-        if before:
-            parameter = np.nextafter(parameter, -np.inf)
-        else:
-            parameter = np.where(parameter >= self.shape.breaks[-1], np.nextafter(parameter, -np.inf), parameter)
-        return _unit(self.shape.evaluate(parameter, 1))
+        parameter, breaks = self._at(stations), self.shape.breaks
+        # a station given in decimals falls beside its break by rounding; it means the break
+        following = np.clip(np.searchsorted(breaks, parameter), 0, len(breaks) - 1)
+        preceding = np.maximum(following - 1, 0)
+        for near in (breaks[following], breaks[preceding]):
+            parameter = np.where(np.abs(parameter - near) < _AT_BREAK * (breaks[-1] - breaks[0]), near, parameter)
+        ended = np.isin(parameter, breaks[1:]) if before else parameter >= breaks[-1]
+        return _unit(self.shape.evaluate(np.where(ended, np.nextafter(parameter, -np.inf), parameter), 1))
 
     def curvature(self, stations: ArrayLike) -> Array:
         """Curvature (n,) in 1/mm: |c' x c''| / |c'|^3."""
@@ -138,7 +141,8 @@ def _faults(shape: Parametric, low: Array, high: Array, length: Array, total: fl
         inside = np.clip(parameter, low, high)
         bad |= np.abs(_lengths(shape, low, inside) - distance) > _INVERSE_TOLERANCE * total
     # an interval that is down at rounding cannot be halved further
-    return bad & (high - low > 1e-12 * (high[-1] - low[0]))
+    found: NDArray[np.bool_] = bad & (high - low > 1e-12 * (high[-1] - low[0]))
+    return found
 
 
 def _hermite(shape: Parametric, low: Array, high: Array, length: Array) -> Array:

@@ -19,7 +19,7 @@ from kestrav.core.geometry.arclength import Curve
 Array = NDArray[np.float64]
 
 _UP = np.array([0.0, 0.0, 1.0])
-_NEAR_VERTICAL = np.sin(np.radians(5.0))  # closer to the vertical than this, level is no guide
+_NEAR_VERTICAL = np.sin(np.radians(12.0))  # closer to the vertical than this, level is no guide
 _TURN_PER_SAMPLE = np.radians(1.5)
 _FEWEST, _MOST = 128, 4096
 
@@ -82,7 +82,8 @@ class FrameTable:
     """Carried left vectors at samples of a curve, and how upright frames differ from them.
 
     stations (m,), tangents (m, 3), carried (m, 3) unit left vectors of rotation-minimizing frames,
-    untwist (m,) radians from carried to the upright left, sense (m,) +1 or -1 of the level left.
+    untwist (m,) radians from carried to the upright left, sense (m,) +1 or -1 of the level left, 0 where
+    the curve is too near the vertical for one.
     """
 
     stations: Array
@@ -119,7 +120,7 @@ def carried_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Arra
 def upright_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Array:
     """Frames (n, 3, 3) at stations (n,) whose left is level.
 
-    Where the tangent is within 5 degrees of the vertical, level is no guide: there the carried frame
+    Where the tangent is within 12 degrees of the vertical, level is no guide: there the carried frame
     is followed and the remaining turn is spread over the stretch, so nothing flips on the way through
     the vertical; past the top of a loop the frame goes on upside down, as a body on rails would.
     """
@@ -130,8 +131,10 @@ def upright_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Arra
     above = np.minimum(below + 1, len(table.stations) - 1)
     angle = (1 - share) * table.untwist[below] + share * table.untwist[above]
     left = _turned(carried, tangent, angle)
-    good = flatness > _NEAR_VERTICAL
-    left[good] = table.sense[below][good, None] * level[good] / flatness[good, None]
+    # beside a near-vertical stretch the sense is that of the side on which the level is a guide
+    sense = np.where(table.sense[below] != 0, table.sense[below], table.sense[above])
+    good = (flatness > _NEAR_VERTICAL) & (sense != 0)
+    left[good] = sense[good, None] * level[good] / flatness[good, None]
     return _columns(tangent, left)
 
 
@@ -160,7 +163,7 @@ def _untwist(
         # vertical throughout: left is the world's Y as nearly as can be
         wanted = np.broadcast_to(_across(tangents[0]), tangents.shape)
         angle = _signed_angle(carried[:1], wanted[:1], tangents[:1])[0]
-        return np.full(len(stations), angle), np.ones(len(stations))
+        return np.full(len(stations), angle), np.zeros(len(stations))
     picked = np.flatnonzero(good)
     raw = _signed_angle(carried[picked], level[picked] / flatness[picked, None], tangents[picked])
     angles, senses = np.empty(len(picked)), np.empty(len(picked))
@@ -175,8 +178,9 @@ def _untwist(
         angles[k], senses[k] = turn, sense
     every = np.interp(stations, stations[picked], angles)
     every[picked] = angles
-    nearest = np.clip(np.searchsorted(picked, np.arange(len(stations)), side="right") - 1, 0, len(picked) - 1)
-    return every, senses[nearest]
+    every_sense = np.zeros(len(stations))
+    every_sense[picked] = senses
+    return every, every_sense
 
 
 def _step_to(curve: Curve, table: FrameTable, stations: Array) -> tuple[NDArray[np.intp], Array, Array, Array]:

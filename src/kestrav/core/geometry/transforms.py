@@ -46,7 +46,8 @@ def apply(matrix: ArrayLike, points: ArrayLike) -> Array:
     """Points (k, 3) under rigid matrices (..., 4, 4), as (..., k, 3)."""
     matrix = np.asarray(matrix, float)
     moved: Array = np.asarray(points, float) @ np.swapaxes(matrix[..., :3, :3], -1, -2)
-    return moved + matrix[..., None, :3, 3]
+    moved = moved + matrix[..., None, :3, 3]
+    return moved
 
 
 def split_stretch(matrix: ArrayLike) -> tuple[Array, Array]:

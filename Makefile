@@ -1,0 +1,38 @@
+PY = .venv/bin/python
+
+.PHONY: setup dev demo test lint bench shots demo-geometry demo-project lock
+
+setup:
+	@scripts/setup run
+
+dev: setup
+	@scripts/setup dev
+
+demo: setup
+	@scripts/demo
+
+test: dev
+	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m pytest
+
+lint: dev
+	@.venv/bin/ruff check src tests bench demo
+	@.venv/bin/ruff format --check src tests bench demo
+	@.venv/bin/mypy -p kestrav.core
+	@.venv/bin/lint-imports
+
+bench: dev
+	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m bench
+
+shots: setup
+	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m kestrav.app.tour demo/fan-cassette.kestrav docs/screenshots --pictures-only
+
+demo-geometry: setup
+	@scripts/setup geometry
+	@$(PY) demo/make_geometry.py
+
+demo-project: setup
+	@$(PY) demo/make_project.py
+
+# pin anew what pyproject.toml asks for
+lock: dev
+	@scripts/lock
