@@ -112,15 +112,25 @@ class SelectTool(Tool):
         if self._held is not None:
             return
         path = self.stage.path_under(position)
-        if path is not None:
+        part, place = self.stage.pick(position)
+        if path is not None and not self._hidden(path, place):
             self.session.select(path[0])
             return
-        part, _ = self.stage.pick(position)
         if part is None:
             self.session.select(None)
             return
         deepest = bool(keys & Qt.KeyboardModifier.ControlModifier)
         self.session.select(self.stage.click_part(part, deepest))
+
+    def _hidden(self, path: tuple[str, float], place: Array | None) -> bool:
+        """Whether a part's surface lies before a path's station."""
+        if place is None:
+            return False
+        view = self.stage.viewpoint
+        record = next(p for p in self.session.shown.paths if p.id == path[0])
+        station = path_curve(record).curve.position([path[1]])[0]
+        behind = float(np.dot(station - place, view.forward))
+        return behind > 6 * view.pixel(self.stage.height())
 
     def double_click(self, position: QPoint) -> None:
         """Put a point into the path where it is pressed twice."""

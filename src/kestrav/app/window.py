@@ -573,7 +573,8 @@ class Window(QMainWindow):
     def say_for(self, text: str, milliseconds: int = 5000) -> None:
         """Show a hint for a while."""
         self.say(text)
-        QTimer.singleShot(milliseconds, lambda: self.say("") if self.hint.text() == text else None)
+        # with a receiver, so that a window closed meanwhile is not called
+        QTimer.singleShot(milliseconds, self, lambda: self.say("") if self.hint.text() == text else None)
 
     def delete(self) -> None:
         """Delete the chosen point, or the selected path, run, camera, shot or part."""

@@ -56,9 +56,7 @@ def test_length_and_stations_agree_with_scipy_quad(rows, closed):
         u = float(curve.parameter(share * curve.length))
         inner = [min(b, u) for b in shape.breaks]
         back = sum(
-            quad(speed, a, b, epsabs=0, epsrel=1e-12, limit=100)[0]
-            for a, b in itertools.pairwise(inner)
-            if b > a
+            quad(speed, a, b, epsabs=0, epsrel=1e-12, limit=100)[0] for a, b in itertools.pairwise(inner) if b > a
         )
         assert back == pytest.approx(share * curve.length, abs=2e-9 * curve.length)
 

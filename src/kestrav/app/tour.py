@@ -1,0 +1,176 @@
+"""The demo shown without anybody at the mouse: the real window plays it and leaves pictures, report and film.
+
+``python -m kestrav.app.tour PROJECT FOLDER [--pictures-only]``
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+from PySide6.QtCore import QSettings
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QApplication, QDialog, QMessageBox
+
+from kestrav.app.dialogs import RenderDialog
+from kestrav.app.start import make_application
+from kestrav.app.window import Window
+from kestrav.core.errors import BadInput
+from kestrav.core.files import project_file
+from kestrav.core.findings.report import as_data, as_text
+from kestrav.core.motion.runs import span
+
+_PATIENCE = 1800.0  # s for any one step; a busy machine without a graphics processor may need some
+FILM_SIZE = (640, 360)
+
+
+class Tour:
+    """Drives a window and takes its picture."""
+
+    def __init__(self, application: QApplication, file: Path, folder: Path) -> None:
+        self.application, self.folder = application, folder
+        opened = project_file.load(file)
+        self.window = Window()
+        self.window.setGeometry(0, 0, 1280, 800)
+        self.window.show()
+        self.window.session.open(opened.project, opened.meshes, file)
+        self.wait(lambda: self.window.current, "the check")
+        self.settle()
+
+    def wait(self, ready: Callable[[], bool], what: str) -> None:
+        """Let the application work until something is so."""
+        began = time.monotonic()
+        while not ready():
+            self.application.processEvents()
+            time.sleep(0.005)
+            if time.monotonic() - began > _PATIENCE:
+                raise BadInput(f"{what} did not end within {_PATIENCE:g} s")
+
+    def settle(self, seconds: float = 0.6) -> None:
+        """Let everything be drawn."""
+        until = time.monotonic() + seconds
+        self.wait(lambda: time.monotonic() > until, "drawing")
+
+    def picture(self, name: str) -> Path:
+        """Save what the screen shows."""
+        self.settle()
+        target = self.folder / f"{name}.png"
+        shot = QGuiApplication.primaryScreen().grabWindow(0, 0, 0, 1280, 800)
+        if not shot.save(str(target)):
+            raise BadInput(f"“{target}” cannot be written")
+        return target
+
+    def pictures(self) -> list[Path]:
+        """A picture of each main view."""
+        window, session = self.window, self.window.session
+        made = []
+        session.set_time(2.3)
+        session.select("run-1")
+        made.append(self.picture("main-window"))
+        if window.findings.findings:
+            window.go_to(window.findings.findings[0])
+            made.append(self.picture("finding"))
+        window.stage.show_all()
+        session.select("path-1", 3)
+        session.set_time(3.2)
+        made.append(self.picture("path"))
+        window.deck.set_axis(True)
+        session.select(session.project.cameras[0].id)
+        window.stage.swap()
+        made.append(self.picture("lens"))
+        window.stage.swap()
+        window.deck.set_axis(False)
+        window.jobs.checks_chosen.emit()
+        made.append(self.picture("checks"))
+        session.select(session.project.shots[0].id)
+        dialog = RenderDialog(window, session.project, session.project.shots[0], Path("films"))
+        dialog.move(430, 170)
+        dialog.open()
+        made.append(self.picture("render"))
+        dialog.done(QDialog.DialogCode.Rejected)
+        session.select(None)
+        return made
+
+    def play(self) -> int:
+        """Play the project once, in real time; returns how many pictures the stage drew."""
+        window = self.window
+        drawn = 0
+
+        def count() -> None:
+            nonlocal drawn
+            drawn += 1
+
+        window.stage.show_all()
+        window.session.set_time(0.0)
+        window.stage.drawn.connect(count)
+        window.toggle_play()
+        until = time.monotonic() + span(window.session.project)
+        self.wait(lambda: time.monotonic() >= until, "playing")
+        window.stop_play()
+        window.stage.drawn.disconnect(count)
+        return drawn
+
+    def report(self) -> list[Path]:
+        """The check report as text and as JSON."""
+        window, made = self.window, []
+        assert window.result is not None
+        for suffix, text in (
+            (".txt", as_text(window.session.project, window.result)),
+            (".json", json.dumps(as_data(window.session.project, window.result), ensure_ascii=False, indent=1)),
+        ):
+            target = self.folder / f"check{suffix}"
+            target.write_text(text, encoding="utf-8")
+            made.append(target)
+        return made
+
+    def film(self) -> Path:
+        """Render the first shot with the window's own job, at a size that a small machine manages."""
+        window = self.window
+        shot = window.session.project.shots[0]
+        shot = msgspec.structs.replace(shot, width=FILM_SIZE[0], height=FILM_SIZE[1], fps=24.0)
+        target = self.folder / "film.mp4"
+        window.start_render(shot, target)
+        self.wait(lambda: window.job is None, "rendering")
+        if not target.exists():
+            box = QApplication.activeModalWidget()
+            text = box.text() if isinstance(box, QMessageBox) else ""
+            raise BadInput(f"the film was not made. {text}")
+        return target
+
+
+def main(arguments: list[str]) -> int:
+    """Run the tour; returns the exit code."""
+    file, folder = Path(arguments[0]), Path(arguments[1])
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        application = make_application()
+        assert isinstance(application, QApplication)
+        # the tour must look the same everywhere, and leave nobody's settings changed
+        settings = tempfile.TemporaryDirectory()
+        QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, settings.name)
+        tour = Tour(application, file, folder)
+        made = tour.pictures()
+        if "--pictures-only" not in arguments:
+            drawn = tour.play()
+            made += tour.report()
+            made.append(tour.film())
+            seconds = span(tour.window.session.project)
+            print(f"played {seconds:g} s of the demo, {drawn / seconds:.0f} pictures a second")
+        tour.window.session.undo.setClean()
+        tour.window.close()
+    except (BadInput, OSError) as fault:
+        print(f"kestrav: {fault}", file=sys.stderr)
+        return 2
+    print("written:")
+    for target in made:
+        print(f"  {target}")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

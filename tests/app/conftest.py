@@ -1,0 +1,110 @@
+"""The real window on a (virtual) display."""
+
+from __future__ import annotations
+
+import pytest
+from PySide6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QWidget
+
+from kestrav.app import style
+from kestrav.app.window import Window
+from kestrav.core.camera.orbits import add_orbit
+from kestrav.render.viewpoint import to_display
+
+
+@pytest.fixture(scope="session")
+def dressed(qapp, tmp_path_factory):
+    """The application with its look, and settings of its own."""
+    qapp.setOrganizationName("Kestrav")
+    qapp.setApplicationName("Kestrav tests")
+    QSettings.setPath(
+        QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path_factory.mktemp("settings"))
+    )
+    style.dress(qapp)
+    return qapp
+
+
+class Hand:
+    """A person at the window."""
+
+    def __init__(self, window, qtbot):
+        self.window, self.qtbot = window, qtbot
+        self.session, self.stage = window.session, window.stage
+
+    def at(self, *place):
+        """Where in the stage a point in space is seen."""
+        self.stage.draw()
+        x, y, _ = to_display(self.stage.main, place)[0]
+        return QPoint(round(x), self.stage.height() - 1 - round(y))
+
+    def click(self, position, keys=Qt.KeyboardModifier.NoModifier):
+        QTest.mouseClick(self.stage.view, Qt.MouseButton.LeftButton, keys, position)
+
+    def drag(self, start, *way, keys=Qt.KeyboardModifier.NoModifier, button=Qt.MouseButton.LeftButton):
+        QTest.mousePress(self.stage.view, button, keys, start)
+        last = start
+        for place in way:
+            # QTest's own move carries neither buttons nor keys
+            for share in (0.5, 1.0):
+                here = QPointF(last + (place - last) * share)
+                there = QPointF(self.stage.view.mapToGlobal(here.toPoint()))
+                event = QMouseEvent(QEvent.Type.MouseMove, here, there, Qt.MouseButton.NoButton, button, keys)
+                QApplication.sendEvent(self.stage.view, event)
+            last = place
+        QTest.mouseRelease(self.stage.view, button, keys, last)
+
+    def key(self, key, keys=Qt.KeyboardModifier.NoModifier):
+        QTest.keyClick(self.stage.view, key, keys)
+
+    def checked(self):
+        """Wait for the check of the document as it is."""
+        self.qtbot.waitUntil(lambda: self.window.current, timeout=60_000)
+
+    def field(self, name):
+        """A field of the card by its label."""
+        self.window.card.rebuild()
+        found = self.window.card.form.findChild(QWidget, f"field-{name}")
+        assert found is not None, name
+        return found
+
+    def type_in(self, name, text):
+        field = self.field(name)
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, text)
+        QTest.keyClick(field, Qt.Key.Key_Return)
+
+
+@pytest.fixture
+def make_hand(dressed, qtbot):
+    """Opens a project in a window."""
+    windows = []
+
+    def make(opened, file=None):
+        window = Window()
+        window.setGeometry(0, 0, 1280, 800)
+        window.show()
+        qtbot.waitExposed(window)
+        # shortcuts go to the active window; without a window manager somebody must say which it is
+        window.activateWindow()
+        qtbot.waitUntil(window.isActiveWindow, timeout=10_000)
+        windows.append(window)
+        window.session.open(opened.project, opened.meshes, file)
+        window.stage.draw()
+        return Hand(window, qtbot)
+
+    yield make
+    for window in windows:
+        window.session.undo.setClean()
+        window.close()
+        window.deleteLater()
+        dressed.processEvents()
+
+
+@pytest.fixture
+def hand(make_hand, passing, saved):
+    """The small project with a camera that orbits its post."""
+    project = add_orbit(passing.project, "part-2", offset=400.0, duration=2.0)
+    return make_hand(type(passing)(project, passing.meshes), saved)

@@ -1,0 +1,573 @@
+"""What a person does in the window."""
+
+import msgspec
+import pytest
+from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton
+from shapes import DEMO
+
+from kestrav.app.findings_panel import _Card
+from kestrav.app.jobs import Job
+from kestrav.core.document import edits
+from kestrav.core.document.records import AlongHeading, Camera, Eased, FixedHeading, PathPoint, Placement
+from kestrav.core.files import project_file
+from kestrav.core.files.project_file import Opened
+
+ABOVE = (0.0, -0.5, 0.87)
+
+
+def look(hand, direction=ABOVE, distance=700.0):
+    hand.stage.viewpoint.look_from(direction)
+    hand.stage.viewpoint.focus[:] = (0, 0, 0)
+    hand.stage.viewpoint.distance = distance
+    hand.stage.draw()
+
+
+def path_of(hand, number=0):
+    return hand.session.project.paths[number].shape
+
+
+# selecting
+
+
+def test_a_click_on_a_part_selects_it_and_beside_everything_nothing(hand):
+    look(hand)
+    hand.click(hand.at(-104, 6, 10))
+    assert hand.session.selection == "part-1"
+    assert hand.window.jobs.currentItem().text(0) == "Cube"
+    assert hand.window.card.title.text() == "Cube"
+    look(hand, distance=4000.0)
+    hand.click(QPoint(60, hand.stage.height() - 60))
+    assert hand.session.selection is None
+
+
+def test_clicks_go_from_the_assembly_one_level_deeper(make_hand, demo):
+    hand = make_hand(demo)
+    names = {p.name: p.id for p in demo.project.parts}
+    chain = [names["Heat-pump cabinet"], names["Fan cassette"], names["Housing"]]
+    housing = names["Housing"]
+    found = []
+    for _ in chain:
+        hand.session.select(hand.stage.click_part(housing, deepest=False))
+        found.append(hand.session.selection)
+    assert found == chain
+    assert hand.stage.click_part(housing, deepest=True) == housing
+    # the way down is shown, and each step of it can be clicked
+    assert "Heat-pump cabinet" in hand.window.card.title.text()
+    hand.window.card.title.linkActivated.emit(chain[1])
+    assert hand.session.selection == chain[1]
+    # what would move is highlighted whole
+    hand.stage.draw()
+    assert len(hand.stage.highlight.actors) == 25
+
+
+def test_choosing_a_row_selects_its_item(hand):
+    jobs = hand.window.jobs
+    jobs.setCurrentItem(jobs._rows["run-1"])
+    assert hand.session.selection == "run-1"
+    assert hand.window.card.title.text() == "Run"
+
+
+# paths
+
+
+def test_dragging_a_point_moves_it_live_and_is_one_undo(hand):
+    look(hand)
+    hand.checked()
+    hand.session.select("path-1")
+    lengths = []
+    hand.session.edited.connect(lambda: lengths.append(hand.window.deck.axis_journey().length))
+    clearance = []
+    hand.window.checker.now.connect(lambda c: clearance.append(float(c.distance[0])))
+    hand.drag(hand.at(100, 0, 0), hand.at(100, -60, 0), hand.at(100, -120, 0))
+    moved = path_of(hand).points[1].position
+    assert moved[0] == pytest.approx(100, abs=2)
+    assert moved[1] == pytest.approx(-120, abs=2)
+    assert moved[2] == 0
+    # everything followed while the mouse was down
+    assert len(lengths) >= 3
+    assert hand.session.point == 1
+    assert hand.session.undo.count() == 1
+    hand.qtbot.waitUntil(lambda: bool(clearance), timeout=30_000)
+    hand.checked()
+    hand.window.undo_action.trigger()
+    assert path_of(hand).points[1].position == (100, 0, 0)
+    hand.window.redo_action.trigger()
+    assert path_of(hand).points[1].position == moved
+
+
+def test_shift_lifts_a_point(hand):
+    look(hand, (0.0, -0.95, 0.3))
+    hand.session.select("path-1")
+    hand.drag(hand.at(100, 0, 0), hand.at(100, 0, 40), hand.at(100, 0, 80), keys=Qt.KeyboardModifier.ShiftModifier)
+    x, y, z = path_of(hand).points[1].position
+    assert (x, y) == (100, 0)
+    assert z == pytest.approx(80, abs=2)
+
+
+def test_a_point_cannot_be_dragged_onto_its_neighbour(hand):
+    look(hand)
+    hand.session.select("path-1")
+    hand.drag(hand.at(100, 0, 0), hand.at(-60, 0, 0), hand.at(-100, 0, 0))
+    points = [p.position for p in path_of(hand).points]
+    assert points[0] != points[1]
+
+
+def test_double_click_inserts_delete_takes_out_and_k_changes_the_kind(hand):
+    look(hand)
+    hand.session.select("path-1")
+    QTest.mouseDClick(hand.stage.view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, hand.at(50, 0, 0))
+    assert len(path_of(hand).points) == 3
+    assert path_of(hand).points[1].position[0] == pytest.approx(50, abs=2)
+    assert (hand.session.selection, hand.session.point) == ("path-1", 1)
+    hand.key(Qt.Key.Key_K)
+    assert path_of(hand).points[1].kind == "free"
+    hand.key(Qt.Key.Key_K)
+    assert path_of(hand).points[1].kind == "corner"
+    hand.key(Qt.Key.Key_Delete)
+    assert len(path_of(hand).points) == 2
+    hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert len(path_of(hand).points) == 3
+
+
+def test_a_free_points_handle_is_dragged(hand):
+    hand.session.edit("x", lambda p: edits.set_point(p, "path-1", 0, kind="free", handle_out=(60.0, 0.0, 0.0)))
+    look(hand)
+    hand.session.select("path-1")
+    hand.drag(hand.at(-40, 0, 0), hand.at(-40, 30, 0), hand.at(-40, 60, 0))
+    handle = path_of(hand).points[0].handle_out
+    assert handle[1] == pytest.approx(60, abs=2)
+    assert path_of(hand).points[0].position == (-100, 0, 0)
+
+
+def test_a_path_is_drawn_on_the_floor(hand):
+    look(hand)
+    hand.session.select(None)
+    hand.key(Qt.Key.Key_D)
+    assert hand.window.tool_buttons["floor"].isChecked()
+    for place in ((-150, -80, 0), (0, -120, 0), (150, -60, 0)):
+        QTest.mouseMove(hand.stage.view, hand.at(*place))
+        hand.click(hand.at(*place))
+    assert hand.window.hint.isVisible()
+    hand.key(Qt.Key.Key_Backspace)
+    hand.click(hand.at(140, -70, 0))
+    hand.key(Qt.Key.Key_Return)
+    made = hand.session.project.paths[-1]
+    assert [p.position[2] for p in made.shape.points] == [0, 0, 0]
+    assert made.shape.points[2].position[0] == pytest.approx(140, abs=3)
+    assert hand.session.selection == made.id
+    assert hand.window.tool_buttons["select"].isChecked()
+    assert len(hand.session.project.runs) == 2
+
+
+def test_with_a_part_selected_the_path_leaves_its_pivot_and_it_runs_along(hand):
+    look(hand, (0.0, -1.0, 0.1))
+    hand.session.select("part-2")
+    hand.window.tool_buttons["draw"].click()
+    assert hand.window.tool_buttons["upright"].isChecked()
+    hand.click(hand.at(60, 19, 60))
+    hand.click(hand.at(120, 19, 40))
+    hand.key(Qt.Key.Key_Return)
+    path, run = hand.session.project.paths[-1], hand.session.project.runs[-1]
+    assert path.shape.points[0].position == (0, 19, 0)
+    # the plane is upright: nothing leaves it
+    assert {p.position[1] for p in path.shape.points} == {19}
+    assert run.rider == "part-2"
+    assert run.path == path.id
+    hand.window.undo_action.trigger()
+    assert len(hand.session.project.paths) == 2
+    assert len(hand.session.project.runs) == 2
+
+
+def test_escape_drops_a_drawing_and_one_point_is_no_path(hand):
+    look(hand)
+    hand.key(Qt.Key.Key_D)
+    hand.click(hand.at(0, -100, 0))
+    hand.key(Qt.Key.Key_Return)
+    assert "two points" in hand.window.card.fault.text()
+    hand.key(Qt.Key.Key_Escape)
+    assert len(hand.session.project.paths) == 2
+    assert hand.session.undo.count() == 0
+
+
+# numbers in the card
+
+
+def test_numbers_are_typed_with_units(hand):
+    hand.session.select("path-1", 1)
+    hand.type_in("At y", "4 cm")
+    assert path_of(hand).points[1].position == (100, 40, 0)
+    hand.session.select("run-1")
+    hand.type_in("Duration", "0.05 min")
+    assert hand.session.project.runs[0].duration == pytest.approx(3.0)
+    assert "÷" in hand.window.card.form.findChild(QLabel, "worked").text()
+
+
+def test_what_makes_no_sense_is_refused_and_the_field_goes_back(hand):
+    hand.session.select("run-1")
+    hand.type_in("Duration", "-2")
+    assert "above 0" in hand.window.card.fault.text()
+    assert hand.session.project.runs[0].duration == 2.0
+    hand.type_in("Duration", "soon")
+    assert "not a number" in hand.window.card.fault.text()
+    assert hand.field("Duration").text().startswith("2.000")
+
+
+def test_a_runs_pacing_heading_and_speed_are_chosen(hand):
+    hand.session.select("run-1")
+
+    def choose(name, key):
+        field = hand.field(name)
+        index = field.findData(key)
+        field.setCurrentIndex(index)
+        field.activated.emit(index)
+        return hand.session.project.runs[0]
+
+    assert choose("Pacing", "eased").pacing == Eased()
+    hand.type_in("Soft start", "80")
+    assert hand.session.project.runs[0].pacing == Eased(80.0, 100.0)
+    assert choose("Set by", "speed").speed == pytest.approx((200 + 180 * 200 / 180) / 2, rel=0.2)
+    assert choose("Heading", "along").heading == AlongHeading()
+    assert choose("Forward", "-y").heading.forward == "-y"
+    hand.field("Turn about").click()
+    assert hand.session.project.runs[0].heading.flip
+    assert choose("Heading", "fixed").heading == FixedHeading()
+
+
+def test_a_part_is_placed_turned_and_its_pivot_centred(hand):
+    hand.session.select("part-2")
+    hand.type_in("Position x", "30")
+    hand.type_in("Turned z", "90")
+    part = hand.session.project.parts[1]
+    assert part.placement.position == (30, 19, 0)
+    assert part.placement.rotation == pytest.approx((0.7071068, 0, 0, 0.7071068))
+    hand.type_in("Pivot z", "70")
+    press(hand, "Centre pivot")
+    assert hand.session.project.parts[1].pivot.position == pytest.approx((0, 0, 0))
+
+
+def press(hand, text):
+    hand.window.card.rebuild()
+    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text().startswith(text)).click()
+
+
+def test_an_orbit_is_made_from_the_card_and_filmed_by_the_lens(hand):
+    hand.session.select("part-1")
+    press(hand, "Orbit it")
+    camera = hand.session.item
+    assert isinstance(camera, Camera)
+    assert hand.session.camera is camera
+    hand.stage.draw()
+    assert hand.stage.lens_head.isVisible()
+    hand.type_in("Lens", "85")
+    hand.stage.draw()
+    assert hand.stage.lens.GetActiveCamera().GetViewAngle() == pytest.approx(13.6, abs=0.2)
+
+
+# checks, findings, chart
+
+
+def test_the_breach_is_shown_in_chart_list_and_findings(hand):
+    hand.checked()
+    finding = hand.window.findings.findings[0]
+    assert "Cube too close to Post" in finding.title
+    assert len(hand.window.deck.clearance.breaches) == 1
+    assert hand.window.deck.clearance.limit.isVisible()
+    group = hand.window.jobs.topLevelItem(3)
+    assert group.data(0, Qt.ItemDataRole.UserRole + 2) == "breach"
+
+
+def test_go_there_moves_the_playhead_and_draws_the_gap(hand):
+    hand.checked()
+    card = hand.window.findings.findChild(_Card)
+    next(b for b in card.findChildren(QPushButton) if b.text() == "Go there").click()
+    finding = hand.window.findings.findings[0]
+    assert hand.session.time == pytest.approx(finding.time)
+    hand.stage.draw()
+    assert hand.stage.dimension.actor.GetVisibility()
+    assert hand.stage.label.isVisible()
+    assert "4.0" in hand.stage.label.text()
+    assert "5\u2009mm required" in hand.stage.label.text()
+    middle = hand.at(*finding.place)
+    assert abs(middle.x() - hand.stage.width() / 2) < 60
+    assert abs(middle.y() - hand.stage.height() / 2) < 60
+
+
+def test_an_old_result_is_never_shown_as_current(hand):
+    hand.checked()
+    hand.session.edit("x", lambda p: edits.settings(p, required_clearance=2.0))
+    assert not hand.window.current
+    hand.window.deck.follow()
+    assert "lags" in hand.window.deck.clearance.label.text()
+    assert "checking" in hand.window.findings.count.text()
+    hand.checked()
+    assert hand.window.findings.findings == ()
+    assert "lags" not in hand.window.deck.clearance.label.text()
+
+
+def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
+    off = Placement((0.0, -80.0, 0.0))
+    hand.session.edit("x", lambda p: edits.update(p, "part-1", pivot=off))
+    hand.checked()
+
+    def mend():
+        finding = next(f for f in hand.window.findings.findings if f.mend)
+        hand.window.preview(finding.mend)
+        return finding.mend
+
+    mend()
+    assert hand.window.preview_bar.isVisible()
+    assert hand.session.project.parts[0].pivot == off
+    assert hand.session.shown.parts[0].pivot != off
+    next(b for b in hand.window.preview_bar.findChildren(QPushButton) if b.text() == "Drop").click()
+    assert hand.session.shown.parts[0].pivot == off
+    hand.checked()
+    mend()
+    next(b for b in hand.window.preview_bar.findChildren(QPushButton) if b.text() == "Accept").click()
+    assert hand.session.project.parts[0].pivot.position == pytest.approx((0, 0, 0))
+    hand.window.undo_action.trigger()
+    assert hand.session.project.parts[0].pivot == off
+
+
+def test_a_contact_is_taken_back_into_the_check(hand):
+    hand.checked()
+    hand.window.jobs.setCurrentItem(hand.window.jobs.topLevelItem(3))
+    press(hand, "Cube on Floor")
+    assert not hand.session.project.contacts[0].intended
+    hand.checked()
+    assert any(f.rule == "collision" for f in hand.window.findings.findings)
+
+
+def test_playing_stepping_and_scrubbing_move_the_playhead(hand):
+    fps = hand.session.project.settings.fps
+    hand.key(Qt.Key.Key_Right)
+    assert hand.session.time == pytest.approx(1 / fps)
+    hand.key(Qt.Key.Key_End)
+    assert hand.session.time == pytest.approx(2.0)
+    hand.key(Qt.Key.Key_Home)
+    hand.key(Qt.Key.Key_Space)
+    hand.qtbot.waitUntil(lambda: hand.session.time > 0.2, timeout=20_000)
+    hand.key(Qt.Key.Key_Space)
+    stopped = hand.session.time
+    hand.qtbot.wait(100)
+    assert hand.session.time == stopped
+    deck = hand.window.deck
+    plot = deck.clearance.plot.sceneBoundingRect()
+    x = deck.plots[0].getViewBox().mapViewToScene(deck.plots[0].getViewBox().viewRect().topLeft()).x()
+    right = plot.right()
+    middle = QPoint(round((x + right) / 2), round(plot.center().y()))
+    QTest.mouseClick(deck.chart.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, middle)
+    assert hand.session.time == pytest.approx(1.0, abs=0.1)
+
+
+def test_the_chart_turns_to_distance_and_back(hand):
+    hand.checked()
+    hand.key(Qt.Key.Key_X)
+    deck = hand.window.deck
+    assert deck.by_distance
+    hand.session.set_time(1.0)
+    assert deck.playheads[0].value() == pytest.approx(100.0)
+    assert deck.clearance.x[-1] == pytest.approx(200.0)
+    hand.key(Qt.Key.Key_X)
+    assert deck.clearance.x[-1] == pytest.approx(2.0)
+
+
+def test_a_bar_is_dragged_in_time(hand):
+    deck = hand.window.deck
+    deck.bar_drags += 1
+    for start in (0.13, 0.31):
+        deck.move_bar("run-1", start)
+    assert hand.session.project.runs[0].start == pytest.approx(0.3)
+    assert hand.session.undo.count() == 1
+    shot = hand.session.project.shots[0]
+    deck.move_bar(shot.id, 1.0)
+    assert hand.session.project.shots[0].end - hand.session.project.shots[0].start == pytest.approx(
+        shot.end - shot.start
+    )
+
+
+# looking
+
+
+def test_the_view_turns_shifts_and_zooms(hand):
+    look(hand)
+    view = hand.stage.viewpoint
+    azimuth, focus, distance = view.azimuth, view.focus.copy(), view.distance
+    middle = QPoint(hand.stage.width() // 2, 120)
+    hand.drag(middle, middle + QPoint(80, 0))
+    assert view.azimuth != azimuth
+    hand.drag(middle, middle + QPoint(0, 60), button=Qt.MouseButton.RightButton)
+    assert abs(view.focus - focus).max() > 1
+    hand.key(Qt.Key.Key_Plus)
+    assert view.distance < distance
+    hand.session.select("part-1")
+    hand.key(Qt.Key.Key_C)
+    assert view.focus == pytest.approx([-100, 0, 0], abs=1)
+
+
+def test_lens_and_stage_change_places(hand):
+    hand.stage.draw()
+    small = hand.stage.lens.GetViewport()
+    hand.key(Qt.Key.Key_W)
+    assert hand.stage.swapped
+    big = hand.stage.lens.GetViewport()
+    assert big[2] - big[0] > 2 * (small[2] - small[0])
+    # the frame keeps its aspect
+    width, height = hand.stage.lens.GetSize()
+    assert width / height == pytest.approx(16 / 9, rel=0.02)
+    hand.key(Qt.Key.Key_W)
+    assert not hand.stage.swapped
+
+
+def test_findings_fold_away(hand):
+    before = hand.stage.width()
+    hand.key(Qt.Key.Key_F8)
+    hand.qtbot.waitUntil(lambda: hand.stage.width() > before + 50)
+
+
+# files
+
+
+def test_saving_opening_and_the_unsaved_question(hand, tmp_path, passing):
+    window, session = hand.window, hand.session
+    session.edit("x", lambda p: edits.rename_project(p, "Other"))
+    assert "not saved" in window.name.text()
+    target = tmp_path / "other.kestrav"
+    assert window._save_to(target)
+    assert "not saved" not in window.name.text()
+    assert project_file.load(target).project == session.project
+
+    def answer(text):
+        def act():
+            box = QApplication.activeModalWidget()
+            if not isinstance(box, QMessageBox):
+                QTimer.singleShot(50, act)
+                return
+            next(b for b in box.buttons() if b.text() == text).click()
+
+        QTimer.singleShot(50, act)
+
+    session.edit("x", lambda p: edits.rename_project(p, "Third"))
+    answer("Go back")
+    window.new()
+    assert session.project.name == "Third"
+    answer("Save")
+    window.new()
+    assert session.project.name == "Untitled"
+    assert project_file.load(target).project.name == "Third"
+    assert window.open(target)
+    assert session.project.name == "Third"
+    session.edit("x", lambda p: edits.rename_project(p, "Fourth"))
+    answer("Leave without saving")
+    window.new()
+    assert project_file.load(target).project.name == "Third"
+
+
+def test_a_broken_file_is_told_and_what_is_open_stays(hand, tmp_path):
+    broken = tmp_path / "broken.kestrav"
+    broken.write_bytes(b"no")
+    told = []
+
+    def act():
+        box = QApplication.activeModalWidget()
+        if not isinstance(box, QMessageBox):
+            QTimer.singleShot(50, act)
+            return
+        told.append(box.text())
+        box.buttons()[0].click()
+
+    QTimer.singleShot(50, act)
+    before = hand.session.project
+    assert not hand.window.open(broken)
+    assert "broken.kestrav" in told[0]
+    assert hand.session.project is before
+
+
+def test_a_product_is_added_in_a_job_and_can_be_undone(hand, demo):
+    hand.window.add_products([DEMO.parent / "swing-gate.step"])
+    assert hand.window.job_bar.isVisible()
+    hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=120_000)
+    assert any(p.name == "Swing gate" for p in hand.session.project.parts)
+    hand.stage.draw()
+    assert len(hand.stage.scene.actors) == 3 + 14
+    hand.window.undo_action.trigger()
+    hand.stage.draw()
+    assert len(hand.stage.scene.actors) == 3
+
+
+# long work
+
+
+def test_a_film_is_rendered_while_the_window_stays_usable(hand, tmp_path):
+    shot = msgspec.structs.replace(hand.session.project.shots[0], width=160, height=90)
+    target = tmp_path / "film.mp4"
+    hand.window.start_render(shot, target)
+    hand.session.select("part-1")
+    hand.key(Qt.Key.Key_Right)
+    assert hand.session.frame == 1
+    hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=180_000)
+    assert target.exists()
+
+
+def test_a_render_is_cancelled_and_leaves_nothing(hand, tmp_path):
+    shot = msgspec.structs.replace(hand.session.project.shots[0], fps=500.0)
+    hand.window.start_render(shot, tmp_path / "film.mp4")
+    hand.qtbot.waitUntil(lambda: hand.window.job_progress.value() > 0, timeout=180_000)
+    assert "%" in hand.window.job_left.text()
+    hand.window.job_cancel.click()
+    hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=60_000)
+    assert not list(tmp_path.glob("*film*"))
+
+
+def die(report):
+    import os
+
+    os._exit(3)
+
+
+def test_work_that_dies_is_told(dressed, qtbot):
+    job = Job("Dying", die)
+    told = []
+    job.failed.connect(told.append)
+    qtbot.waitUntil(lambda: bool(told), timeout=30_000)
+    assert "ended before it was finished" in told[0]
+
+
+def test_the_window_layout_is_remembered(make_hand, passing):
+    first = make_hand(passing)
+    first.window.left.setSizes([300, 420])
+    sizes = first.window.left.sizes()
+    first.window.close()
+    second = make_hand(passing)
+    assert second.window.left.sizes() == pytest.approx(sizes, abs=3)
+
+
+def test_every_control_says_what_it_does(hand):
+    hand.session.select("run-1")
+    hand.window.card.rebuild()
+    silent = [b.text() for b in hand.window.findChildren(QPushButton) if b.isVisible() and not b.toolTip()]
+    assert silent == []
+
+
+def test_an_empty_project_invites(make_hand):
+    from kestrav.core.document.records import Project
+
+    hand = make_hand(Opened(Project(), {}))
+    hand.checked()
+    assert "Add a product" in " ".join(label.text() for label in hand.window.card.form.findChildren(QLabel))
+    assert not hand.stage.lens_head.isVisible()
+    hand.window.ask_render()
+    assert "no shot" in hand.window.card.fault.text()
+
+
+def test_closed_path_and_second_handle_from_the_card(hand):
+    hand.session.edit("x", lambda p: edits.insert_point(p, "path-1", 1, (0.0, -80.0, 0.0)))
+    hand.session.select("path-1", 1)
+    hand.field("Closed").click()
+    assert path_of(hand).closed
+    hand.session.edit("x", lambda p: edits.set_kind(p, "path-1", 1, "free"))
+    hand.field("Handles").click()
+    point = path_of(hand).points[1]
+    assert isinstance(point, PathPoint)
+    assert point.handle_in == tuple(-v for v in point.handle_out)

@@ -1,0 +1,209 @@
+"""Clearance against closed forms, python-fcl, and the bare library on every pair at every frame."""
+
+import coal
+import fcl
+import numpy as np
+import pytest
+import trimesh
+from scipy.spatial.transform import Rotation
+from shapes import box_mesh, make_project, straight
+
+from kestrav.core.clearance.models import model, nearest, placed
+from kestrav.core.clearance.sweep import intervals_of, sweep, touching_at_rest
+from kestrav.core.document import edits
+from kestrav.core.document.lookup import is_shown
+from kestrav.core.errors import Cancelled
+from kestrav.core.geometry.meshes import mesh
+from kestrav.core.geometry.transforms import rigid
+from kestrav.core.motion.poses import moving_groups, world_poses
+from kestrav.core.motion.runs import frame_times
+
+
+def at(*place):
+    return placed(rigid(np.eye(3), place))
+
+
+def ball(radius, subdivisions=4):
+    made = trimesh.creation.icosphere(subdivisions=subdivisions, radius=radius)
+    return mesh(made.vertices, made.faces)
+
+
+def cylinder(radius, height, sections=256):
+    made = trimesh.creation.cylinder(radius=radius, height=height, sections=sections)
+    return mesh(made.vertices, made.faces)
+
+
+def test_boxes_have_the_distance_of_their_faces_edges_and_corners():
+    a, b = model(box_mesh(20, 20, 20)), model(box_mesh(10, 10, 10))
+    for place, expected in (
+        ((40, 0, 0), 25.0),  # face to face: 40 - 10 - 5
+        ((40, 40, 0), 25 * np.sqrt(2)),
+        ((40, 40, 40), 25 * np.sqrt(3)),
+    ):
+        found = nearest(a, at(0, 0, 0), b, at(*place))
+        assert found.distance == pytest.approx(expected, abs=1e-9)
+        assert np.linalg.norm(found.first - found.second) == pytest.approx(expected, abs=1e-9)
+
+
+def test_ball_to_box_and_to_ball_within_the_facets_sag():
+    # closed form |c| - r - half side and |c| - 2 r; a facet of an inscribed ball sags by less than 0.02 mm here
+    a, b = model(ball(10.0)), model(box_mesh(20, 20, 20))
+    assert nearest(a, at(0, 0, 35), b, at(0, 0, 0)).distance == pytest.approx(15.0, abs=0.02)
+    assert nearest(a, at(3, 4, 40), a, at(0, 0, 0)).distance == pytest.approx(np.sqrt(25 + 1600) - 20, abs=0.03)
+
+
+def test_parallel_cylinders():
+    # closed form: distance of the axes less both radii; sagitta of 256 sides: r (1 - cos(pi/256))
+    a, b = model(cylinder(10.0, 50.0)), model(cylinder(4.0, 50.0))
+    assert nearest(a, at(0, 0, 0), b, at(17, 0, 0)).distance == pytest.approx(3.0, abs=0.002)
+
+
+def test_crossing_surfaces_are_at_zero():
+    a = model(box_mesh(20, 20, 20))
+    assert nearest(a, at(0, 0, 0), a, at(15, 3, 2)).distance == 0.0
+
+
+def test_a_bound_gives_up_far_pairs():
+    a = model(box_mesh(20, 20, 20))
+    assert nearest(a, at(0, 0, 0), a, at(120, 0, 0), below=99.0) is None
+    assert nearest(a, at(0, 0, 0), a, at(120, 0, 0), below=101.0).distance == pytest.approx(100.0)
+
+
+def test_distances_agree_with_fcl_on_meshes(random):
+    shapes = [ball(12.0, 2), cylinder(6.0, 30.0, 24), box_mesh(8, 20, 14)]
+
+    def fcl_model(shape):
+        made = fcl.BVHModel()
+        made.beginModel(len(shape.vertices), len(shape.triangles))
+        made.addSubModel(shape.vertices, shape.triangles)
+        made.endModel()
+        return made
+
+    for a in shapes:
+        for b in shapes:
+            turn = Rotation.random(rng=random).as_matrix()
+            place = random.normal(size=3)
+            place *= 45 / np.linalg.norm(place)
+            ours = nearest(model(a), at(0, 0, 0), model(b), placed(rigid(turn, place))).distance
+            theirs = fcl.distance(
+                fcl.CollisionObject(fcl_model(a), fcl.Transform()),
+                fcl.CollisionObject(fcl_model(b), fcl.Transform(turn, place)),
+                fcl.DistanceRequest(),
+                fcl.DistanceResult(),
+            )
+            assert ours == pytest.approx(theirs, abs=1e-6)
+
+
+def every_pair(opened, times, left_out=()):
+    """The least distance per frame, by the bare library on every pair."""
+    project = opened.project
+    group = moving_groups(project)
+    rows = [i for i, p in enumerate(project.parts) if p.geometry and is_shown(project, p.id)]
+    models = {i: model(opened.meshes[project.parts[i].geometry]) for i in rows}
+    skip = {frozenset((c.moving, c.other)) for c in left_out}
+    pairs = [
+        (a, b)
+        for a in rows
+        for b in rows
+        if project.parts[a].id in group
+        and project.parts[b].id not in group
+        and frozenset((project.parts[a].id, project.parts[b].id)) not in skip
+    ]
+    least = []
+    for poses in world_poses(project, times):
+        transforms = {i: placed(poses[i]) for i in rows}
+        least.append(
+            min(
+                coal.distance(
+                    models[a], transforms[a], models[b], transforms[b], coal.DistanceRequest(), coal.DistanceResult()
+                )
+                for a, b in pairs
+            )
+        )
+    return np.maximum(least, 0.0)
+
+
+def test_sweep_finds_the_breach_and_its_frames(passing):
+    times = frame_times(passing.project)
+    found = sweep(passing.project, passing.meshes, times)
+    assert found.distance[found.worst] == pytest.approx(4.0)
+    assert found.pairs[found.worst].moving == "part-1"
+    assert found.pairs[found.worst].other == "part-2"
+    # within 5 mm while the corner of the cube is less than 3 mm past the post's face: sqrt(5^2 - 4^2)
+    x = -100 + 100 * times
+    close = np.abs(x) < 15 + 3
+    assert found.intervals() == intervals_of(np.flatnonzero(close))
+    gap = found.points[found.worst]
+    assert np.linalg.norm(gap[0] - gap[1]) == pytest.approx(4.0)
+    assert found.distance == pytest.approx(every_pair(passing, times, found.contacts), abs=1e-6)
+
+
+def test_touching_at_rest_is_proposed_and_left_out_until_said_otherwise():
+    opened = make_project(
+        {"Sled": (box_mesh(20, 20, 20), (0, 0, 10)), "Table": (box_mesh(300, 300, 10), (0, 0, -5))},
+        straight((0, 0, 10), (50, 0, 10)),
+    )
+    project, meshes = opened.project, opened.meshes
+    proposed = touching_at_rest(project, meshes)
+    assert [(p.moving, p.other) for p in proposed] == [("part-1", "part-2")]
+    times = frame_times(project)
+    assert sweep(project, meshes, times).worst is None
+    strict = edits.set_contact(project, "part-2", "part-1", False)
+    found = sweep(strict, meshes, times)
+    assert found.distance[0] == 0.0
+    assert found.breaches[0].intervals == ((0, len(times) - 1),)
+
+
+def test_a_part_wholly_inside_another_solid_is_at_zero():
+    opened = make_project(
+        {"Pea": (ball(2.0, 1), (0, 0, 0)), "Block": (box_mesh(200, 60, 60), (150, 0, 0))},
+        straight((0, 0, 0), (150, 0, 0)),
+        duration=0.5,
+    )
+    found = sweep(opened.project, opened.meshes, np.array([0.0, 0.25, 0.5]))
+    assert found.distance[0] == pytest.approx(48.0, abs=0.5)
+    assert found.distance[2] == 0.0
+
+
+def test_two_movers_are_checked_against_each_other():
+    opened = make_project(
+        {"A": (box_mesh(10, 10, 10), (0, 0, 0)), "B": (box_mesh(10, 10, 10), (100, 0, 0))},
+        straight((0, 0, 0), (40, 0, 0)),
+        duration=1.0,
+    )
+    project = edits.add(
+        opened.project,
+        type(opened.project.paths[0])("path-2", "Q", straight((100, 0, 0), (60, 0, 0))),
+        type(opened.project.runs[0])("run-2", "Q", "part-2", "path-2", duration=1.0),
+    )
+    found = sweep(project, opened.meshes, np.array([0.0, 0.5, 1.0]))
+    assert found.distance == pytest.approx([90, 50, 10])
+    assert len({(p.moving, p.other) for p in found.pairs}) == 1
+
+
+def test_hidden_parts_are_not_checked(passing):
+    project = edits.update(passing.project, "part-2", shown=False)
+    found = sweep(project, passing.meshes, frame_times(project))
+    # only the floor is left, and that is touched at rest
+    assert found.worst is None
+
+
+def test_progress_is_told_and_can_stop_the_work(passing):
+    told = []
+
+    def stop(share):
+        told.append(share)
+        if len(told) > 1:
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        sweep(passing.project, passing.meshes, frame_times(passing.project), stop)
+    assert told[0] == 0.0
+
+
+def test_demo_agrees_with_every_pair_where_it_is_near(demo):
+    times = np.array([0.0, 1.2, 1.5, 49 / 30, 1.8, 2.5, 5.0])
+    found = sweep(demo.project, demo.meshes, times)
+    assert found.distance == pytest.approx(every_pair(demo, times, found.contacts), abs=1e-6)
+    # far fewer measurements than pairs times frames
+    assert found.measured < 300

@@ -1,0 +1,194 @@
+"""The project file: round trips, and every way it can be broken."""
+
+import json
+import os
+import zipfile
+from pathlib import Path
+
+import jsonschema
+import msgspec
+import pytest
+
+from kestrav.core.document.records import FORMAT_VERSION
+from kestrav.core.errors import BadInput
+from kestrav.core.files import project_file
+
+DOCS = Path(__file__).parents[3] / "docs"
+
+
+def rewrite(source, target, change):
+    """Copy a project file, its entries changed by a function of name and bytes (None leaves one out)."""
+    with zipfile.ZipFile(source) as old, zipfile.ZipFile(target, "w") as new:
+        for name in old.namelist():
+            data = change(name, old.read(name))
+            if data is not None:
+                new.writestr(name, data)
+    return target
+
+
+def with_document(source, target, **fields):
+    def change(name, data):
+        if name != "project.json":
+            return data
+        return json.dumps({**json.loads(data), **fields}).encode()
+
+    return rewrite(source, target, change)
+
+
+def test_what_is_saved_is_what_is_loaded(demo, tmp_path):
+    target = tmp_path / "again.kestrav"
+    project_file.save(demo.project, demo.meshes, target)
+    loaded = project_file.load(target)
+    assert loaded.project == demo.project
+    assert loaded.meshes.keys() == demo.meshes.keys()
+    assert all(loaded.meshes[k].hash == k for k in loaded.meshes)
+    # twenty bolts are one geometry
+    assert len(demo.project.geometry) < sum(p.geometry is not None for p in demo.project.parts) / 2
+
+
+def test_the_same_project_gives_the_same_bytes(passing, tmp_path):
+    a, b = tmp_path / "a.kestrav", tmp_path / "b.kestrav"
+    project_file.save(passing.project, passing.meshes, a)
+    project_file.save(passing.project, passing.meshes, b)
+    assert a.read_bytes() == b.read_bytes()
+
+
+def test_documents_fit_the_published_schema(demo):
+    published = json.loads((DOCS / "project.schema.json").read_text())
+    assert published == json.loads(json.dumps(project_file.schema()))
+    jsonschema.validate(json.loads(msgspec.json.encode(demo.project)), published)
+
+
+def test_a_failed_save_leaves_the_old_file_and_no_rest(passing, saved, monkeypatch):
+    before = saved.read_bytes()
+
+    def full(*_):
+        raise OSError(28, os.strerror(28))
+
+    monkeypatch.setattr(os, "fsync", full)
+    with pytest.raises(BadInput, match="the old file is as it was"):
+        project_file.save(passing.project, passing.meshes, saved)
+    assert saved.read_bytes() == before
+    assert [p.name for p in saved.parent.iterdir()] == [saved.name]
+
+
+def test_an_unwritable_folder_is_told(passing, tmp_path):
+    with pytest.raises(BadInput, match="cannot be written"):
+        project_file.save(passing.project, passing.meshes, tmp_path / "nowhere" / "x.kestrav")
+
+
+def empty(source, target):
+    target.write_bytes(b"")
+
+
+def truncated(source, target):
+    target.write_bytes(source.read_bytes()[:-400])
+
+
+def renamed(source, target):
+    target.write_bytes(b"ISO-10303-21;\n")
+
+
+def broken_json(source, target):
+    rewrite(source, target, lambda n, d: d[:50] if n == "project.json" else d)
+
+
+def newer(source, target):
+    with_document(source, target, version=FORMAT_VERSION + 7)
+
+
+def ancient(source, target):
+    with_document(source, target, version=-3)
+
+
+def versionless(source, target):
+    with_document(source, target, version="two")
+
+
+def unknown_field(source, target):
+    with_document(source, target, colour="blue")
+
+
+def wrong_type(source, target):
+    with_document(source, target, paths="none")
+
+
+def not_a_project(source, target):
+    rewrite(source, target, lambda n, d: None if n == "project.json" else d)
+
+
+def missing_geometry(source, target):
+    names = [g for g in zipfile.ZipFile(source).namelist() if g.endswith(".glb")]
+    rewrite(source, target, lambda n, d: None if n == names[0] else d)
+
+
+def damaged_geometry(source, target):
+    rewrite(source, target, lambda n, d: d[: len(d) // 2] if n.endswith(".glb") else d)
+
+
+def swapped_geometry(source, target):
+    glbs = {n: zipfile.ZipFile(source).read(n) for n in zipfile.ZipFile(source).namelist() if n.endswith(".glb")}
+    names = list(glbs)
+    rewrite(source, target, lambda n, d: glbs[names[1]] if n == names[0] else d)
+
+
+def outside(source, target):
+    rewrite(source, target, lambda n, d: d)
+    with zipfile.ZipFile(target, "a") as archive:
+        archive.writestr("../../evil.txt", "x")
+
+
+def bad_reference(source, target):
+    with_document(source, target, runs=[{"id": "r", "name": "R", "rider": "ghost", "path": "path-1"}])
+
+
+BROKEN = {
+    empty: "is empty",
+    truncated: "cut short",
+    renamed: "not a Kestrav project",
+    broken_json: "broken project.json",
+    newer: "use a newer one",
+    ancient: "unknown format version -3",
+    versionless: "without a format version",
+    unknown_field: "colour",
+    wrong_type: "does not fit the format",
+    not_a_project: "no entry “project.json”",
+    missing_geometry: "its geometry is not whole",
+    damaged_geometry: "is damaged",
+    swapped_geometry: "content hash differs",
+    outside: "points outside the archive",
+    bad_reference: "ghost",
+}
+
+
+@pytest.mark.parametrize("break_it", BROKEN, ids=lambda f: f.__name__)
+def test_a_broken_file_is_refused_by_name_and_reason(saved, tmp_path, break_it):
+    target = tmp_path / "broken.kestrav"
+    break_it(saved, target)
+    with pytest.raises(BadInput, match=BROKEN[break_it]) as caught:
+        project_file.load(target)
+    assert "broken.kestrav" in str(caught.value)
+
+
+def test_a_missing_file_is_told(tmp_path):
+    with pytest.raises(BadInput, match="does not exist"):
+        project_file.load(tmp_path / "none.kestrav")
+
+
+def test_old_versions_are_upgraded_step_by_step(saved, tmp_path, monkeypatch):
+    def rename_field(raw):
+        raw["name"] = raw.pop("title")
+        return raw
+
+    monkeypatch.setitem(project_file.UPGRADES, FORMAT_VERSION - 1, rename_field)
+
+    def age(name, data):
+        if name != "project.json":
+            return data
+        raw = json.loads(data)
+        raw["title"] = raw.pop("name")
+        raw["version"] = FORMAT_VERSION - 1
+        return json.dumps(raw).encode()
+
+    old = rewrite(saved, tmp_path / "old.kestrav", age)
+    assert project_file.load(old).project.name == "Test"

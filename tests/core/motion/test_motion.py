@@ -1,0 +1,147 @@
+"""Pacing, runs and poses."""
+
+import msgspec
+import numpy as np
+import pytest
+from scipy.integrate import quad
+from scipy.spatial.transform import Rotation
+from shapes import box_mesh, make_project, straight
+
+from kestrav.core.document import edits
+from kestrav.core.document.records import (
+    AlongHeading,
+    Eased,
+    EllipseShape,
+    Even,
+    Part,
+    Path,
+    PathPoint,
+    Placement,
+    PointShape,
+    Run,
+)
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.transforms import quaternion_from_rotation
+from kestrav.core.motion import pacing
+from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.poses import moving_groups, rest_poses, world_bounds, world_poses
+from kestrav.core.motion.runs import frame_times, journey, span
+
+PACINGS = [Even(), Eased(100, 200), Eased(0, 300), Eased(900, 900)]
+
+
+@pytest.mark.parametrize("kind", PACINGS)
+def test_speed_integrates_to_the_distance(kind):
+    for t in (0.3, 1.7, 3.0, 4.0):
+        way = quad(lambda s: float(pacing.speed(kind, 1000.0, 4.0, s)), 0, t, points=[0.5, 1, 2, 3, 3.5], limit=200)[0]
+        assert float(pacing.distance(kind, 1000.0, 4.0, t)) == pytest.approx(way, rel=1e-6)
+    assert float(pacing.distance(kind, 1000.0, 4.0, 4.0)) == pytest.approx(1000.0)
+    assert float(pacing.distance(kind, 1000.0, 4.0, 9.0)) == 1000.0
+    assert float(pacing.distance(kind, 1000.0, 4.0, -1.0)) == 0.0
+
+
+@pytest.mark.parametrize("kind", PACINGS)
+def test_time_is_the_inverse_of_distance(kind):
+    ways = np.linspace(1, 999, 31)
+    times = pacing.time_at(kind, 1000.0, 4.0, ways)
+    assert pacing.distance(kind, 1000.0, 4.0, times) == pytest.approx(ways, abs=1e-6)
+
+
+def test_eased_takes_the_time_its_ramps_need():
+    # a ramp at half the mean speed takes twice its length's time: 700 steady + 2 (100 + 200) = 1300 mm at 500 mm/s
+    kind = Eased(100, 200)
+    assert pacing.duration_at(kind, 1000.0, 500.0) == pytest.approx(2.6)
+    assert pacing.steady_speed(kind, 1000.0, 2.6) == pytest.approx(500.0)
+    assert float(pacing.distance(kind, 1000.0, 2.6, 0.4)) == pytest.approx(100.0)
+    assert float(pacing.distance(kind, 1000.0, 2.6, 2.6 - 0.8)) == pytest.approx(800.0)
+    assert float(pacing.speed(kind, 1000.0, 2.6, 1.0)) == pytest.approx(500.0)
+
+
+def nested():
+    """An arm turned and placed, with a tool below it that has a run."""
+    shape = box_mesh(10, 10, 10)
+    opened = make_project({"Arm": (shape, (0, 0, 0))})
+    turned = quaternion_from_rotation(Rotation.from_euler("z", 90, degrees=True).as_matrix())
+    parts = (
+        Part("a", "Arm", placement=Placement((100, 0, 0), tuple(turned))),
+        Part("b", "Tool", "a", Placement((10, 0, 0)), pivot=Placement((0, 0, 5)), geometry=shape.hash),
+        Part("c", "Tip", "b", Placement((0, 0, 20)), geometry=shape.hash),
+    )
+    path = Path("p", "P", straight((0, 0, 0), (300, 0, 0)))
+    run = Run("r", "R", "b", "p", start=1.0, duration=2.0)
+    project = msgspec.structs.replace(opened.project, parts=parts, paths=(path,), runs=(run,))
+    return project, opened.meshes
+
+
+def test_nesting_is_composed_as_matrices_are():
+    project, _ = nested()
+    rest = rest_poses(project)
+    # 10 mm along the arm's x, which is the world's y
+    assert rest[1, :3, 3] == pytest.approx([100, 10, 0])
+    assert rest[2, :3, 3] == pytest.approx([100, 10, 20])
+
+
+def test_the_pivot_lies_on_the_path_and_what_hangs_below_follows():
+    project, _ = nested()
+    poses = world_poses(project, [0.0, 1.0, 2.0, 3.0, 9.0])
+    assert poses[:, 1, :3, 3] + [0, 0, 5] == pytest.approx(
+        np.array([[0, 0, 0], [0, 0, 0], [150, 0, 0], [300, 0, 0], [300, 0, 0]]), abs=1e-9
+    )
+    assert poses[:, 2, :3, 3] - poses[:, 1, :3, 3] == pytest.approx(np.tile([0, 0, 20.0], (5, 1)))
+    # fixed heading: the rotation at rest is kept, though the parent is turned
+    assert poses[2, 1, :3, :3] == pytest.approx(rest_poses(project)[1, :3, :3])
+    assert moving_groups(project) == {"b": 1, "c": 1}
+
+
+@pytest.mark.parametrize("forward", ["+x", "-x", "+y", "-y", "+z", "-z"])
+@pytest.mark.parametrize("flip", [False, True])
+def test_heading_along_travel_points_the_forward_axis_ahead(forward, flip):
+    shape = PointShape(tuple(PathPoint(p) for p in [(0, 0, 0), (200, 100, 30), (500, -50, 60)]))
+    opened = make_project(
+        {"Body": (box_mesh(10, 10, 10), (0, 0, 0))}, shape, duration=2.0, heading=AlongHeading(forward, flip)
+    )
+    times = np.linspace(0, 2, 21)
+    rotation = world_poses(opened.project, times)[:, 0, :3, :3]
+    axis = "xyz".index(forward[1])
+    sign = (1 if forward[0] == "+" else -1) * (-1 if flip else 1)
+    trip = journey(opened.project, opened.project.runs[0])
+    assert sign * rotation[:, :, axis] == pytest.approx(trip.path.curve.tangent(trip.stations(times)), abs=1e-9)
+    assert np.linalg.det(rotation) == pytest.approx(1.0)
+
+
+def test_runs_follow_one_another_and_hold_between():
+    opened = make_project({"Body": (box_mesh(1, 1, 1), (0, 0, 0))}, straight((0, 0, 0), (100, 0, 0)), duration=1.0)
+    project = edits.add(opened.project, Path("path-2", "Back", straight((100, 0, 0), (100, 50, 0))))
+    project = edits.add(project, Run("run-2", "Second", "part-1", "path-2", start=2.0, speed=50.0, duration=None))
+    places = world_poses(project, [0.5, 1.5, 2.5, 5.0])[:, 0, :3, 3]
+    assert places == pytest.approx(np.array([[50, 0, 0], [100, 0, 0], [100, 25, 0], [100, 50, 0]]))
+    assert span(project) == pytest.approx(3.0)
+    assert len(frame_times(project)) == 61
+
+
+def test_portion_of_a_path():
+    opened = make_project(
+        {"Body": (box_mesh(1, 1, 1), (0, 0, 0))}, straight((0, 0, 0), (100, 0, 0)), begin=0.25, end=0.75
+    )
+    trip = journey(opened.project, opened.project.runs[0])
+    assert (trip.first, trip.last, trip.length) == pytest.approx((25, 75, 50))
+    assert trip.times_at([50.0])[0] == pytest.approx(trip.start + trip.duration / 2)
+
+
+def test_bounds_of_an_assembly_hold_its_parts():
+    project, _ = nested()
+    low, high = world_bounds(project, "a", rest_poses(project)[None])[0]
+    assert low == pytest.approx([95, 5, -5])
+    assert high == pytest.approx([105, 15, 25])
+
+
+def test_ellipse_is_travelled_from_its_start_in_its_sense():
+    shape = EllipseShape((0, 0, 100), 300, 200, start=-90, clockwise=True)
+    curve = path_curve(Path("p", "P", shape)).curve
+    assert curve.position([0.0])[0] == pytest.approx([0, -200, 100])
+    assert curve.tangent([0.0])[0] == pytest.approx([-1, 0, 0])
+
+
+def test_a_path_that_cannot_be_travelled_is_named():
+    with pytest.raises(BadInput, match="“Lost”"):
+        path_curve(Path("p", "Lost", straight((0, 0, 0), (0, 0, 0))))

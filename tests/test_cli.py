@@ -1,0 +1,118 @@
+"""The command line: what it prints, and its exit codes."""
+
+import json
+
+import pytest
+from PIL import Image
+from shapes import DEMO
+
+from kestrav.cli import main
+
+
+def run(capsys, *arguments):
+    code = main([str(a) for a in arguments])
+    out, err = capsys.readouterr()
+    return code, out, err
+
+
+def test_check_reports_the_breach(capsys, saved):
+    code, out, _ = run(capsys, "check", saved, "--json")
+    data = json.loads(out)
+    assert code == 1
+    assert data["min_clearance_mm"] == pytest.approx(4.0)
+    assert data["pair"] == ["Cube", "Post"]
+    assert data["time_s"] == pytest.approx(1.0, abs=0.2)
+    assert data["breach_frames"]
+    assert data["findings"][0]["rule"] == "clearance-breach"
+    assert data["findings"][0]["severity"] == "breach"
+
+
+def test_check_with_a_smaller_requirement_is_fine(capsys, saved):
+    code, out, _ = run(capsys, "check", saved, "--required", "3")
+    assert code == 0
+    assert "Findings: 0" in out
+
+
+def test_the_demo_breaches_at_the_riser_pipe(capsys):
+    code, out, _ = run(capsys, "check", DEMO, "--json")
+    data = json.loads(out)
+    assert code == 1
+    assert any("Riser" in name for name in data["pair"])
+    assert 0 < data["min_clearance_mm"] < data["required_clearance_mm"]
+
+
+def test_new_then_info(capsys, tmp_path):
+    target = tmp_path / "made.kestrav"
+    step = DEMO.parent / "swing-gate.step"
+    code, out, _ = run(capsys, "new", target, step, "--json")
+    assert code == 0
+    assert json.loads(out)["files"][0]["parts"] == 14
+    code, out, _ = run(capsys, "info", target)
+    assert code == 0
+    assert "Swing gate" in out
+    assert "Leaf bar 8" in out
+    code, _, err = run(capsys, "new", target, step)
+    assert code == 2
+    assert "is there already" in err
+    assert run(capsys, "new", target, step, "--force")[0] == 0
+
+
+def test_a_still_and_a_sequence_are_rendered(capsys, tmp_path):
+    still = tmp_path / "still.png"
+    code, _, err = run(capsys, "render", DEMO, "-o", still, "--at", "1.6", "--size", "320x180")
+    assert (code, err) == (0, "")
+    assert Image.open(still).size == (320, 180)
+    folder = tmp_path / "frames"
+    code, out, _ = run(
+        capsys, "render", DEMO, "-o", folder, "--size", "160x90", "--fps", "10", "--span", "1:1.4", "--json"
+    )
+    assert code == 0
+    assert json.loads(out)["frames"] == 4
+    assert sorted(p.name for p in folder.iterdir()) == [f"frame_{i:05d}.png" for i in range(4)]
+
+
+BAD = {
+    "no project": ["check", "nowhere.kestrav"],
+    "no shot": ["render", DEMO, "-o", "x.mp4", "--shot", "Nope"],
+    "no folder": ["render", DEMO, "-o", "/nowhere/at/all/x.mp4"],
+    "ending": ["render", DEMO, "-o", "x.gif"],
+    "size": ["render", DEMO, "-o", "x.mp4", "--size", "huge"],
+    "at": ["render", DEMO, "-o", "x.mp4", "--at", "1"],
+    "option": ["check", DEMO, "--wrong"],
+    "argument": ["check"],
+    "number": ["check", DEMO, "--required", "wide"],
+    "negative": ["check", DEMO, "--required", "-1"],
+    "command": ["explode", "now"],
+    "kind": ["info", "readme.txt"],
+    "suffix": ["new", "x.zip", "a.step"],
+}
+
+
+@pytest.mark.parametrize("arguments", BAD.values(), ids=BAD.keys())
+def test_bad_input_gives_one_line_and_exit_code_2(capsys, arguments, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    code, out, err = run(capsys, *arguments)
+    assert code == 2
+    assert out == ""
+    assert err.startswith("kestrav: ")
+    assert "Traceback" not in err
+    assert not list(tmp_path.iterdir())
+
+
+def test_errors_are_json_too_when_asked(capsys):
+    code, out, _ = run(capsys, "check", "nowhere.kestrav", "--json")
+    assert code == 2
+    assert "does not exist" in json.loads(out)["error"]
+
+
+def test_without_a_display_the_window_says_so(capsys, monkeypatch):
+    monkeypatch.delenv("DISPLAY", raising=False)
+    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
+    code, _, err = run(capsys, DEMO)
+    assert code == 2
+    assert "no display" in err
+
+
+def test_version_and_schema(capsys):
+    assert run(capsys, "--version")[1].startswith("Kestrav ")
+    assert json.loads(run(capsys, "schema")[1])["title"] == "Kestrav project"
