@@ -59,7 +59,8 @@ def test_clicks_go_from_the_assembly_one_level_deeper(make_hand, demo):
     assert hand.session.selection == chain[1]
     # what would move is highlighted whole
     hand.stage.draw()
-    assert len(hand.stage.highlight.actors) == 25
+    assert len(hand.stage.highlight.parts) > 25
+    assert len(hand.stage.scene.outlines_of(hand.stage.highlight.parts)[0][1]) == 25
 
 
 def test_choosing_a_row_selects_its_item(hand):
@@ -490,10 +491,10 @@ def test_a_product_is_added_in_a_job_and_can_be_undone(hand, demo):
     hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=120_000)
     assert any(p.name == "Swing gate" for p in hand.session.project.parts)
     hand.stage.draw()
-    assert len(hand.stage.scene.actors) == 3 + 14
+    assert len(hand.stage.scene.shown_parts()) == 3 + 14
     hand.window.undo_action.trigger()
     hand.stage.draw()
-    assert len(hand.stage.scene.actors) == 3
+    assert len(hand.stage.scene.shown_parts()) == 3
 
 
 # long work

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollA
 from kestrav.app.style import SEVERITY_COLOUR, SEVERITY_WORD
 from kestrav.core.findings.model import Finding
 
-WIDTH = 236
+WIDTH, FOLDED = 236, 58
 
 
 class _Card(QFrame):
@@ -154,8 +154,8 @@ class FindingsPanel(QWidget):
         self.area.setVisible(not self.is_folded)
         self.title.setVisible(not self.is_folded)
         self.fold.setText("‹" if self.is_folded else "›")
-        self.setMinimumWidth(58 if self.is_folded else 180)
-        self.setMaximumWidth(58 if self.is_folded else 16_000)
+        self.setMinimumWidth(FOLDED if self.is_folded else 180)
+        self.setMaximumWidth(FOLDED if self.is_folded else 16_000)
         self.folded.emit(self.is_folded)
 
     def neighbour(self, current: Finding | None, step: int) -> Finding | None:

@@ -20,7 +20,7 @@ from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import rest_poses, world_bounds
 from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
 from kestrav.render.palette import INK, PETROL_DARK, SKY, rgb
-from kestrav.render.picture import REACH
+from kestrav.render.picture import REACH, KeptPicture
 from kestrav.render.scene import Scene, aim_camera, is_software, light
 from kestrav.render.shapes import segments
 from kestrav.render.viewpoint import Viewpoint, ray, to_display
@@ -122,6 +122,7 @@ class Stage(QWidget):
 
     def _make_renderers(self) -> None:
         self.back, self.main, self.rim, self.lens, self.over = (vtkRenderer() for _ in range(5))
+        self.kept = KeptPicture()
         self.over.SetLayer(1)
         self.over.SetActiveCamera(self.main.GetActiveCamera())
         self.over.InteractiveOff()
@@ -147,10 +148,14 @@ class Stage(QWidget):
     def _order_renderers(self) -> None:
         window = self.view.GetRenderWindow()
         big, small = (self.lens, self.main) if self.swapped else (self.main, self.lens)
-        for renderer in (self.back, self.main, self.rim, self.lens):
+        for renderer in (self.back, self.main, self.rim, self.lens, self.kept.renderer):
             window.RemoveRenderer(renderer)
-        for renderer in (self.back, big, self.rim, small):
+        for renderer in (self.back, big, self.rim, self.kept.renderer, small):
             window.AddRenderer(renderer)
+        self.kept.forget()
+        # lines a pixel wide would blacken a picture as small as the inset
+        self.scene.show_in(big, edges=True)
+        self.scene.show_in(small, edges=False)
         window.SetNumberOfLayers(2)
         window.RemoveRenderer(self.over)
         window.AddRenderer(self.over)
@@ -192,6 +197,8 @@ class Stage(QWidget):
         big, small = (self.lens, self.main) if self.swapped else (self.main, self.lens)
         self._place(small, rect)
         self._place(self.rim, rect.adjusted(-1, -1, 1, 1))
+        self._place(self.kept.renderer, rect)
+        self.kept.forget()
         self._place(big, self._largest_frame() if self.swapped else self.rect())
         # marks laid over the stage must not lie over the lens
         self.over.SetViewport(self.main.GetViewport())
@@ -244,7 +251,15 @@ class Stage(QWidget):
         self.highlight.show(self._highlighted(project))
         self.dimension.show(self.gap[0] if self.gap else None, pixel)
         window = self.view.GetRenderWindow()
+        # while only the person's viewpoint turns, the lens sees what it saw
+        seen = (project, self.session.time, self.session.camera, self.session.shot)
+        reuse = not self.swapped and self.lens_shown and self.session.camera is not None and self.kept.holds(seen)
+        self.kept.show(reuse)
+        if not self.swapped:
+            self.lens.SetDraw(self.lens_shown and self.session.camera is not None and not reuse)
         window.Render()
+        if not self.swapped and not reuse and self.lens.GetDraw():
+            self.kept.keep(window, self.lens, seen)
         if not self._known:
             self._known = True
             self.software = is_software(window)
@@ -302,7 +317,7 @@ class Stage(QWidget):
         if boxes:
             kept = self._of_movers(project) or boxes
             low, high = np.min([b[0] for b in kept], axis=0), np.max([b[1] for b in kept], axis=0)
-            self.viewpoint.frame(np.array([low, high]), 0.95)
+            self.viewpoint.frame(np.array([low, high]), 1.06)
         self._fit_floor(boxes)
         self.schedule()
 
@@ -361,7 +376,7 @@ class Stage(QWidget):
         if not self.picker.Pick(x, y, 0, self.main):
             return None, None
         actor: vtkActor | None = self.picker.GetActor()
-        return self.scene.part_of(actor), np.array(self.picker.GetPickPosition())
+        return self.scene.part_of(actor, self.picker.GetCellId()), np.array(self.picker.GetPickPosition())
 
     def near(self, position: QPoint, points: Array, reach: float = GRAB_PIXELS) -> int | None:
         """Which of points (n, 3) is nearest to a widget position on the screen, within reach pixels."""

@@ -29,7 +29,7 @@ from kestrav.app import work
 from kestrav.app.card import Card
 from kestrav.app.deck import Deck
 from kestrav.app.dialogs import RenderDialog, ask_unsaved, recent_files, remember_file, tell
-from kestrav.app.findings_panel import FindingsPanel
+from kestrav.app.findings_panel import FOLDED, WIDTH, FindingsPanel
 from kestrav.app.joblist import JobList
 from kestrav.app.jobs import Checker, Job
 from kestrav.app.overlays import make_native
@@ -67,6 +67,7 @@ class Window(QMainWindow):
         self.finding: Finding | None = None
         self._checked: Project | None = None
         self._play_from = 0.0
+        self._findings_width = WIDTH
         self._clock = QElapsedTimer()
         self._play = QTimer(self)
         self._play.setInterval(15)
@@ -315,6 +316,7 @@ class Window(QMainWindow):
         self.deck.play_toggled.connect(self.toggle_play)
         self.findings.went.connect(self.go_to)
         self.findings.mended.connect(self.preview)
+        self.findings.folded.connect(self._on_folded)
         self.card.render_asked.connect(self.ask_render)
         self.card.still_asked.connect(lambda shot: self.ask_still(shot))
         self.card.draw_asked.connect(lambda: self.use_tool("draw"))
@@ -489,6 +491,14 @@ class Window(QMainWindow):
             gap = (clearance.points[frame], text, breach)
         self.stage.gap = gap
         self.stage.schedule()
+
+    def _on_folded(self, folded: bool) -> None:
+        """Give the stage the room of folded findings, and back."""
+        total = sum(self.top.sizes())
+        if folded:
+            self._findings_width = self.top.sizes()[1]
+        width = FOLDED if folded else self._findings_width
+        self.top.setSizes([total - width, width])
 
     def _next_finding(self, step: int) -> None:
         finding = self.findings.neighbour(self.finding, step)

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.util.numpy_support import vtk_to_numpy
 from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
-from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
+from vtkmodules.vtkCommonDataModel import vtkImageData
+from vtkmodules.vtkRenderingCore import vtkActor2D, vtkImageMapper, vtkRenderer, vtkRenderWindow
 
 from kestrav.core.camera.views import vertical_angle, views
 from kestrav.core.document.lookup import get
@@ -73,6 +74,48 @@ def grab(window: vtkRenderWindow, pixels: vtkUnsignedCharArray | None = None) ->
     window.GetPixelData(0, 0, width - 1, height - 1, 0, pixels, 0)
     flat = vtk_to_numpy(pixels).reshape(height, width, 3)
     return np.ascontiguousarray(flat[::-1])
+
+
+class KeptPicture:
+    """A renderer's last picture, to be shown again as long as what it was made from is the same."""
+
+    def __init__(self) -> None:
+        self.renderer = vtkRenderer()
+        self.renderer.SetDraw(False)
+        self.renderer.InteractiveOff()
+        self._image = vtkImageData()
+        mapper = vtkImageMapper()
+        mapper.SetInputData(self._image)
+        mapper.SetColorWindow(255.0)
+        mapper.SetColorLevel(127.5)
+        self.renderer.AddViewProp(vtkActor2D(mapper=mapper))
+        self._of: tuple[object, ...] | None = None
+
+    def keep(self, window: vtkRenderWindow, renderer: vtkRenderer, of: tuple[object, ...]) -> None:
+        """Keep what a renderer has just drawn, with the things it was made from."""
+        (left, bottom), (width, height) = renderer.GetOrigin(), renderer.GetSize()
+        if width < 1 or height < 1:
+            return
+        pixels = vtkUnsignedCharArray()
+        window.GetPixelData(left, bottom, left + width - 1, bottom + height - 1, 0, pixels, 0)
+        self._image.SetDimensions(width, height, 1)
+        self._image.GetPointData().SetScalars(pixels)
+        self._image.Modified()
+        self._of = of
+
+    def holds(self, of: tuple[object, ...]) -> bool:
+        """Whether the picture kept was made from just these things."""
+        if self._of is None:
+            return False
+        return all(a is b or (isinstance(a, float) and a == b) for a, b in zip(self._of, of, strict=True))
+
+    def forget(self) -> None:
+        """The picture is of no use any more."""
+        self._of = None
+
+    def show(self, shown: bool) -> None:
+        """Draw the kept picture, or not."""
+        self.renderer.SetDraw(shown)
 
 
 def camera_of(project: Project, camera_id: str) -> Camera:

@@ -2,115 +2,122 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 import numpy as np
 import vtkmodules.vtkRenderingFreeType
 import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the renderer)
 from numpy.typing import NDArray
-from vtkmodules.vtkCommonDataModel import vtkPolyData
-from vtkmodules.vtkRenderingCore import vtkActor, vtkLight, vtkPolyDataMapper, vtkRenderer, vtkRenderWindow
+from vtkmodules.vtkRenderingCore import vtkLight, vtkRenderer, vtkRenderWindow
 
 from kestrav.core.document.lookup import is_shown
-from kestrav.core.document.records import Part, Project
+from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.render.palette import INK, rgb
-from kestrav.render.shapes import sharp_edges, surface, vtk_matrix
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.poses import moving_groups, rest_poses
+from kestrav.render.batches import Batch, Member, Outline, outline
 
 Array = NDArray[np.float64]
 
 
 class Scene:
-    """Actors of a project's parts. One scene belongs to one render window."""
+    """A project's parts, merged into batches. One scene belongs to one render window."""
 
     def __init__(self) -> None:
         self.project: Project | None = None
-        self.actors: dict[str, vtkActor] = {}
-        self.edges: dict[str, vtkActor] = {}
-        self._surfaces: dict[str, vtkPolyData] = {}
-        self._lines: dict[str, vtkPolyData] = {}
-        self._renderers: list[vtkRenderer] = []
+        self.batches: list[Batch] = []
+        self._groups: list[int] = []  # for each batch the row of the part that carries it, or -1
+        self._outlines: dict[str, Outline] = {}
+        self._renderers: dict[vtkRenderer, bool] = {}  # and whether edges are shown there
+        self._drawn: tuple[object, dict[str, int]] | None = None
         self._poses: Array | None = None
-        self._rows: dict[str, int] = {}
+        self._rest: Array = np.empty((0, 4, 4))
 
-    def show_in(self, renderer: vtkRenderer) -> None:
-        """Show the parts in a renderer, present and future ones."""
-        self._renderers.append(renderer)
-        for actor in (*self.actors.values(), *self.edges.values()):
-            renderer.AddActor(actor)
+    def show_in(self, renderer: vtkRenderer, edges: bool = True) -> None:
+        """Show the parts in a renderer, present and future ones, with or without their sharp edges.
+
+        Said again, it changes whether edges are shown.
+        """
+        fresh = renderer not in self._renderers
+        self._renderers[renderer] = edges
+        for batch in self.batches:
+            if fresh:
+                renderer.AddActor(batch.surface)
+            (renderer.AddActor if edges else renderer.RemoveActor)(batch.edges)
 
     def update(self, project: Project, meshes: Mapping[str, Mesh]) -> None:
-        """Follow an edit: new, gone and changed parts. Poses stay until :meth:`pose`."""
-        if self.project is not None and project.parts is self.project.parts:
+        """Follow an edit. What moves as one is one batch, so a new rider makes the batches anew as well."""
+        groups = moving_groups(project)
+        if self._drawn is not None and self._drawn[0] is project.parts and self._drawn[1] == groups:
             self.project = project
             return
-        wanted = {part.id: part for part in project.parts if part.geometry is not None}
-        for part_id in [i for i in self.actors if i not in wanted]:
-            for table in (self.actors, self.edges):
-                actor = table.pop(part_id)
-                for renderer in self._renderers:
-                    renderer.RemoveActor(actor)
-        for part in wanted.values():
-            self._dress(project, part, meshes)
-        self.project = project
-        self._rows = {part.id: i for i, part in enumerate(project.parts)}
-        self._poses = None
-
-    def _dress(self, project: Project, part: Part, meshes: Mapping[str, Mesh]) -> None:
-        key, shown = part.geometry or "", is_shown(project, part.id)
-        if key not in self._surfaces:
-            self._surfaces[key], self._lines[key] = surface(meshes[key]), sharp_edges(meshes[key])
-        if part.id not in self.actors:
-            self.actors[part.id] = self._actor()
-            line = self.edges[part.id] = self._actor()
-            line.GetProperty().SetColor(*rgb(INK))
-            line.GetProperty().SetLighting(False)
-            line.GetProperty().SetLineWidth(1.0)
-            line.PickableOff()
-        actor, line = self.actors[part.id], self.edges[part.id]
-        for one, data in ((actor, self._surfaces[key]), (line, self._lines[key])):
-            if one.GetMapper().GetInput() is not data:
-                one.GetMapper().SetInputData(data)
-            one.SetVisibility(shown)
-        look = actor.GetProperty()
-        look.SetColor(*rgb(part.colour))
-        look.SetOpacity(part.opacity)
-        look.SetAmbient(0.34)
-        look.SetDiffuse(0.72)
-        look.SetSpecular(0.12)
-        look.SetSpecularPower(22)
-        # the far side of a closed solid is never seen, unless the solid is see-through
-        closed = next((g.watertight for g in project.geometry if g.hash == key), False)
-        look.SetBackfaceCulling(closed and part.opacity >= 1)
-        # the edge is the part's own colour, darkened: black lines would shout
-        line.GetProperty().SetColor(*(0.45 * c for c in rgb(part.colour)))
-
-    def _actor(self) -> vtkActor:
-        mapper = vtkPolyDataMapper()
-        mapper.ScalarVisibilityOff()
-        mapper.SetResolveCoincidentTopologyToPolygonOffset()
-        actor = vtkActor()
-        actor.SetMapper(mapper)
-        actor.SetUserMatrix(vtk_matrix(np.eye(4)))
         for renderer in self._renderers:
-            renderer.AddActor(actor)
-        return actor
+            for batch in self.batches:
+                renderer.RemoveActor(batch.surface)
+                renderer.RemoveActor(batch.edges)
+        self.project, self._drawn, self._poses = project, (project.parts, groups), None
+        self._rest = rest_poses(project)
+        self.batches, self._groups = [], []
+        for (group, opacity, closed), members in self._sorted(project, meshes, groups).items():
+            self.batches.append(Batch(members, opacity, closed))
+            self._groups.append(group)
+        for renderer, edges in self._renderers.items():
+            for batch in self.batches:
+                renderer.AddActor(batch.surface)
+                if edges:
+                    renderer.AddActor(batch.edges)
+
+    def _sorted(
+        self, project: Project, meshes: Mapping[str, Mesh], groups: Mapping[str, int]
+    ) -> dict[tuple[int, float, bool], list[Member]]:
+        """The shown parts by the row that carries them, their opacity and whether they are closed solids."""
+        closed = {g.hash: g.watertight for g in project.geometry}
+        found: dict[tuple[int, float, bool], list[Member]] = {}
+        for row, part in enumerate(project.parts):
+            if part.geometry is None or not is_shown(project, part.id):
+                continue
+            key = (groups.get(part.id, -1), part.opacity, closed.get(part.geometry, False))
+            found.setdefault(key, []).append(self.member(project, meshes, row))
+        return found
+
+    def member(self, project: Project, meshes: Mapping[str, Mesh], row: int) -> Member:
+        """A part as it stands at rest."""
+        part = project.parts[row]
+        assert part.geometry is not None
+        if part.geometry not in self._outlines:
+            self._outlines[part.geometry] = outline(meshes[part.geometry])
+        return Member(part.id, self._outlines[part.geometry], self._rest[row], part.colour)
 
     def pose(self, poses: Array) -> None:
-        """Place every part by world matrices (parts, 4, 4) of the project last given to :meth:`update`."""
-        changed = np.ones(len(poses), bool)
-        if self._poses is not None and len(self._poses) == len(poses):
-            changed = (self._poses != poses).any(axis=(1, 2))
-        for part_id, actor in self.actors.items():
-            row = self._rows[part_id]
-            if changed[row]:
-                for one in (actor, self.edges[part_id]):
-                    vtk_matrix(poses[row], one.GetUserMatrix())
-        self._poses = poses.copy()
+        """Place everything by world matrices (parts, 4, 4) of the project last given to :meth:`update`."""
+        self._poses = poses
+        for batch, group in zip(self.batches, self._groups, strict=True):
+            batch.place(self.displacement(group))
 
-    def part_of(self, actor: object) -> str | None:
-        """The part that an actor shows."""
-        return next((part_id for part_id, mine in self.actors.items() if mine is actor), None)
+    def displacement(self, group: int) -> Array:
+        """How a group has moved from rest, as a matrix; it is rigid, so its carrying part tells for all."""
+        if group < 0 or self._poses is None:
+            return np.eye(4)
+        moved: Array = self._poses[group] @ inverse_rigid(self._rest[group])
+        return moved
+
+    def part_of(self, actor: object, cell: int) -> str | None:
+        """The part that a cell of an actor shows."""
+        return next((batch.part_of(cell) for batch in self.batches if batch.surface is actor), None)
+
+    def shown_parts(self) -> list[str]:
+        """Ids of the parts that are drawn."""
+        return [m.part for batch in self.batches for m in batch.members]
+
+    def outlines_of(self, part_ids: Iterable[str]) -> list[tuple[int, list[Member]]]:
+        """These parts' members by the row that carries them."""
+        wanted = set(part_ids)
+        found: dict[int, list[Member]] = {}
+        for batch, group in zip(self.batches, self._groups, strict=True):
+            members = [m for m in batch.members if m.part in wanted]
+            if members:
+                found.setdefault(group, []).extend(members)
+        return list(found.items())
 
 
 def light(renderer: vtkRenderer) -> None:

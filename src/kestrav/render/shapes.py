@@ -67,6 +67,33 @@ def sharp_edges(mesh: Mesh) -> vtkPolyData:
     return edges.GetOutput()
 
 
+def merged_surface(
+    points: NDArray[np.float32], normals: NDArray[np.float32], triangles: NDArray[np.int64], colours: NDArray[np.uint8]
+) -> vtkPolyData:
+    """Triangles (m, 3) over points (n, 3) with normals (n, 3) and colours (n, 3) of 0 to 255."""
+    data = _coloured(points, colours)
+    data.SetPolys(_cells(triangles))
+    found = numpy_to_vtk(normals, deep=True)
+    data.GetPointData().SetNormals(found)
+    return data
+
+
+def merged_lines(points: NDArray[np.float32], lines: NDArray[np.int64], colours: NDArray[np.uint8]) -> vtkPolyData:
+    """Lines (m, 2) over points (n, 3) with colours (n, 3) of 0 to 255."""
+    data = _coloured(points, colours)
+    data.SetLines(_cells(lines))
+    return data
+
+
+def _coloured(points: NDArray[np.float32], colours: NDArray[np.uint8]) -> vtkPolyData:
+    data = vtkPolyData()
+    held = vtkPoints()
+    held.SetData(numpy_to_vtk(points, deep=True))
+    data.SetPoints(held)
+    data.GetPointData().SetScalars(numpy_to_vtk(colours, deep=True))
+    return data
+
+
 def segments(pairs: ArrayLike) -> vtkPolyData:
     """Separate lines from pairs of points (n, 2, 3)."""
     pairs = np.asarray(pairs, float).reshape(-1, 2, 3)

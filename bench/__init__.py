@@ -1,0 +1,1 @@
+"""Side-by-side measurements against the bare libraries: ``make bench``."""

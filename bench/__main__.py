@@ -1,0 +1,48 @@
+"""Run every measurement and print ratios.
+
+Each pair is timed in turns in one run, several times over, and the medians are compared: a machine that
+is busy with other things then slows both alike.
+"""
+
+from __future__ import annotations
+
+import statistics
+import sys
+import time
+from collections.abc import Callable
+
+from bench import clearance, curves, films, imports, stage, start
+
+
+def in_turns(ours: Callable[[], object], bare: Callable[[], object], rounds: int) -> tuple[float, float]:
+    """Median seconds of both, after one warm-up round each."""
+    ours()
+    bare()
+    took: tuple[list[float], list[float]] = ([], [])
+    for _ in range(rounds):
+        for kept, work in zip(took, (ours, bare), strict=True):
+            began = time.perf_counter()
+            work()
+            kept.append(time.perf_counter() - began)
+    return statistics.median(took[0]), statistics.median(took[1])
+
+
+def main() -> int:
+    """Print one line per measurement; the exit code is 1 when a limit is missed."""
+    missed = 0
+    for measure in (
+        clearance.sweep_against_every_pair,
+        curves.stations_against_spline,
+        imports.step_against_cascadio,
+        films.frames_against_bare_loop,
+        stage.redraw_against_bare_window,
+        start.first_frame,
+    ):
+        text, fine = measure(in_turns)
+        missed += not fine
+        print(f"{'ok    ' if fine else 'MISSED'} {text}", flush=True)
+    return 1 if missed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
