@@ -62,10 +62,12 @@ def build() -> project_file.Opened:
             heading=FixedHeading(),
         ),
     )
-    project = add_orbit(project, cabinet, offset=2450.0, height=1900.0, duration=10.0, start=-115.0)
+    project = add_orbit(project, cabinet, offset=2450.0, height=1900.0, duration=12.0, start=-40.0)
     shot = msgspec.structs.replace(project.shots[0], name="Cabinet orbit")
-    camera = msgspec.structs.replace(project.cameras[0], name="Cabinet orbit", focal_length=38.0)
-    path = msgspec.structs.replace(project.paths[1], name="Cabinet orbit")
+    camera = msgspec.structs.replace(project.cameras[0], name="Orbit camera", focal_length=38.0)
+    # clockwise, so that the cassette is seen leaving from the front and never from behind the hoist's column
+    shape = msgspec.structs.replace(project.paths[1].shape, clockwise=True)
+    path = msgspec.structs.replace(project.paths[1], name="Cabinet orbit", shape=shape)
     run = msgspec.structs.replace(project.runs[1], name="Orbit of the cabinet")
     for record in (shot, camera, path, run):
         project = edits.replace(project, record)

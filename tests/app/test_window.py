@@ -334,7 +334,7 @@ def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
 def test_a_contact_is_taken_back_into_the_check(hand):
     hand.checked()
     hand.window.jobs.setCurrentItem(hand.window.jobs.topLevelItem(3))
-    press(hand, "Cube on Floor")
+    press(hand, "Check: Cube on Floor")
     assert not hand.session.project.contacts[0].intended
     hand.checked()
     assert any(f.rule == "collision" for f in hand.window.findings.findings)

@@ -229,7 +229,7 @@ class Card(QWidget):
                 a, b = contact.moving, contact.other
                 form.buttons(
                     (
-                        f"{name_of(project, a)} on {name_of(project, b)} ✕",
+                        f"Check: {name_of(project, a)} on {name_of(project, b)}",
                         lambda a=a, b=b: self.session.edit("Check a pair", lambda p: edits.set_contact(p, a, b, False)),
                         "They touch at rest. Click to check this pair after all",
                     )
@@ -240,7 +240,7 @@ class Card(QWidget):
             for kept in turned_off:
                 form.buttons(
                     (
-                        f"{name_of(project, kept.a)} on {name_of(project, kept.b)} ↺",
+                        f"Leave out: {name_of(project, kept.a)} on {name_of(project, kept.b)}",
                         lambda c=kept: self.session.edit(
                             "Accept a contact", lambda p: edits.set_contact(p, c.a, c.b, True)
                         ),
@@ -619,7 +619,7 @@ class Card(QWidget):
             "Its width",
         )
         form.number(
-            "height",
+            "Sensor height",
             camera.sensor_height,
             "mm",
             lambda v: self._set(camera.id, "Sensor", sensor_height=v),
@@ -660,7 +660,8 @@ class Card(QWidget):
         across = 2 * np.degrees(np.arctan(np.tan(angle / 2) * width / height))
         distance = float(np.linalg.norm(seen.target[0] - seen.position[0]))
         form.worked(
-            f"2 · atan({used:.2f} ÷ (2 · {camera.focal_length:g})) = <b>{np.degrees(angle):.1f}°</b> high, {across:.1f}° wide",
+            f"2 · atan({used:.2f} ÷ (2 · {camera.focal_length:g})) = <b>{np.degrees(angle):.1f}°</b> high",
+            f"{across:.1f}° wide",
             f"now {show(distance, 'mm', 0)} from its aim",
             *(f"rides on “{r.name}”" for r in runs),
         )

@@ -44,7 +44,8 @@ class _Bar(pg.GraphicsObject):  # type: ignore[misc]
         super().__init__()
         self.deck, self.item_id, self.name = deck, item_id, name
         self.start, self.end, self.row, self.colour = start, end, row, colour
-        self.setToolTip(f"{name}: {start:.2f} to {end:.2f} s. Click selects, drag moves it in time")
+        unit = "mm" if deck.by_distance else "s"
+        self.setToolTip(f"{name}: {start:.2f} to {end:.2f} {unit}. Click selects, drag moves it in time")
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self._grabbed: tuple[float, float] | None = None
 
@@ -176,6 +177,7 @@ class Deck(QWidget):
         self.playheads: list[pg.InfiniteLine] = []
         self.labels = QWidget(self.chart)
         self.labels.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.lanes: list[Lane] = []
         self.bars = self._plot(0, "top")
         self.bars.getAxis("top").setHeight(20)
         self.bars.getViewBox().invertY(True)
@@ -271,6 +273,8 @@ class Deck(QWidget):
         plot.addItem(line)
         if self.plots:
             plot.setXLink(self.plots[0])
+        # the chart lays itself out later than it is asked to
+        view.sigResized.connect(lambda _: self.place_labels())
         self.plots.append(plot)
         self.playheads.append(line)
         return plot
@@ -336,7 +340,7 @@ class Deck(QWidget):
         trip = self.axis_journey() if self.by_distance else None
         low, high = (0.0, span(project)) if trip is None else (trip.first, trip.last)
         # a little room, so that the first and last tick keep their numbers
-        room = 0.012 * (high - low)
+        room = 0.02 * (high - low)
         self.plots[0].getViewBox().setXRange(low - room, high + room, padding=0)
         self.rebuild_bars()
         self._fill_speed(project)
@@ -347,7 +351,11 @@ class Deck(QWidget):
         """Lay the run and shot bars anew, unless one is being dragged."""
         project = self.session.shown
         wanted: list[tuple[str, str, float, float, int, str]] = []
-        if not self.by_distance:
+        along = self.axis_journey() if self.by_distance else None
+        if along is not None:
+            wanted = [(along.run.id, along.run.name, along.first, along.last, 0, PETROL)]
+            self._rows = (1, 2)
+        else:
             trips = [journey(project, run) for run in project.runs]
             run_rows = stacked([(t.start, t.end) for t in trips])
             shot_rows = stacked([(s.start, s.end) for s in project.shots])
@@ -375,6 +383,8 @@ class Deck(QWidget):
 
     def move_bar(self, item_id: str, start: float) -> None:
         """Move a run or shot to begin at a time, on a frame."""
+        if self.by_distance:
+            return
         fps = self.session.project.settings.fps
         start = max(round(start * fps) / fps, 0.0)
 
@@ -449,7 +459,9 @@ class Deck(QWidget):
         )
         for lane in self.lanes:
             value = lane.value_at(x) if np.isfinite(x) else None
-            text = "–" if value is None else show(value, lane.unit, 1 if lane.unit == "mm" else 2)
+            text = (
+                "–" if value is None else show(value, lane.unit, 2 if lane.unit != "mm" else 0 if value >= 100 else 1)
+            )
             if lane is self.clearance:
                 text = self._clearance_text(text)
             lane.label.setText(f"<b>{lane.title}</b><br><span style='color:{MUTED}'>{text}</span>")
@@ -472,6 +484,8 @@ class Deck(QWidget):
 
     def place_labels(self) -> None:
         """Put the labels beside their lanes."""
+        if len(self.plots) != len(self.lanes) + 1:
+            return  # still being made
         self.labels.setGeometry(0, 0, LABEL_WIDTH - 4, self.chart.height())
         tops = [plot.sceneBoundingRect() for plot in self.plots]
         for i, label in enumerate(self.bar_labels):

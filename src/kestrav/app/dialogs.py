@@ -40,6 +40,10 @@ class RenderDialog(QDialog):
         self.folder = folder
         column = QVBoxLayout(self)
         column.setContentsMargins(4, 4, 4, 10)
+        title = QLabel("Render a shot")
+        title.setObjectName("title")
+        title.setContentsMargins(12, 8, 12, 0)
+        column.addWidget(title)
         self.holder = QVBoxLayout()
         column.addLayout(self.holder)
         row = QHBoxLayout()
@@ -65,6 +69,7 @@ class RenderDialog(QDialog):
         column.addWidget(self.fault)
         buttons = QDialogButtonBox()
         start = buttons.addButton("Render", QDialogButtonBox.ButtonRole.AcceptRole)
+        start.setObjectName("main")
         start.setToolTip("Start; the window stays usable")
         buttons.addButton("Close", QDialogButtonBox.ButtonRole.RejectRole)
         buttons.accepted.connect(self._start)

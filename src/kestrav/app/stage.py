@@ -255,8 +255,7 @@ class Stage(QWidget):
         seen = (project, self.session.time, self.session.camera, self.session.shot)
         reuse = not self.swapped and self.lens_shown and self.session.camera is not None and self.kept.holds(seen)
         self.kept.show(reuse)
-        if not self.swapped:
-            self.lens.SetDraw(self.lens_shown and self.session.camera is not None and not reuse)
+        self.lens.SetDraw(self.session.camera is not None and (self.swapped or self.lens_shown) and not reuse)
         window.Render()
         if not self.swapped and not reuse and self.lens.GetDraw():
             self.kept.keep(window, self.lens, seen)

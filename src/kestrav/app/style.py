@@ -50,6 +50,7 @@ QComboBox QAbstractItemView {{ background: white; selection-background-color: {C
 QCheckBox {{ spacing: 6px; }}
 QPushButton, QToolButton#tool {{ background: {CARD}; border: 1px solid #cfc8b8; border-radius: 4px; padding: 3px 10px; }}
 QToolButton#tool {{ border-radius: 0; padding: 4px 12px; }}
+QPushButton#main {{ background: {STRAW}; border-color: {STRAW}; font-weight: 600; }}
 QPushButton:hover, QToolButton#tool:hover {{ background: #f3efe3; }}
 QPushButton:focus, QToolButton#tool:focus {{ border: 1px solid {PETROL}; }}
 QPushButton:checked, QToolButton#tool:checked {{ background: {PETROL}; color: white; border-color: {PETROL}; }}
@@ -93,7 +94,7 @@ QScrollBar:horizontal {{ background: transparent; height: 9px; margin: 0; }}
 QScrollBar::handle:horizontal {{ background: #cbc4b3; border-radius: 4px; min-width: 24px; }}
 QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
 QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
-QDialog, QMessageBox {{ background: {CARD}; }}
+QDialog, QMessageBox {{ background: {CARD}; border: 1px solid {RULE}; }}
 """
 
 

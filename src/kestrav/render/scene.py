@@ -149,6 +149,12 @@ def aim_camera(
 ) -> None:
     """Point a renderer's camera; ``reach`` in mm is how far behind the target things may lie."""
     camera = renderer.GetActiveCamera()
+    # renderers of one window share shaders; VTK gives them their lights' directions anew only where a
+    # light has changed since, or one renderer would be lit as the other's camera stands
+    lights = renderer.GetLights()
+    lights.InitTraversal()
+    while (lamp := lights.GetNextItem()) is not None:
+        lamp.Modified()
     camera.SetPosition(*position)
     camera.SetFocalPoint(*target)
     camera.SetViewUp(*up)
