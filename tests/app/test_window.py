@@ -433,10 +433,10 @@ def test_findings_fold_away(hand):
 def test_saving_opening_and_the_unsaved_question(hand, tmp_path, passing):
     window, session = hand.window, hand.session
     session.edit("x", lambda p: edits.rename_project(p, "Other"))
-    assert "not saved" in window.name.text()
+    assert "not saved" in window.header.name.text()
     target = tmp_path / "other.kestrav"
     assert window._save_to(target)
-    assert "not saved" not in window.name.text()
+    assert "not saved" not in window.header.name.text()
     assert project_file.load(target).project == session.project
 
     def answer(text):
@@ -514,9 +514,9 @@ def test_a_film_is_rendered_while_the_window_stays_usable(hand, tmp_path):
 def test_a_render_is_cancelled_and_leaves_nothing(hand, tmp_path):
     shot = msgspec.structs.replace(hand.session.project.shots[0], fps=500.0)
     hand.window.start_render(shot, tmp_path / "film.mp4")
-    hand.qtbot.waitUntil(lambda: hand.window.job_progress.value() > 0, timeout=180_000)
-    assert "%" in hand.window.job_left.text()
-    hand.window.job_cancel.click()
+    hand.qtbot.waitUntil(lambda: hand.window.job_bar.progress.value() > 0, timeout=180_000)
+    assert "%" in hand.window.job_bar.left.text()
+    hand.window.job_bar.cancel.click()
     hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=60_000)
     assert not list(tmp_path.glob("*film*"))
 

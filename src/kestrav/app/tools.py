@@ -13,7 +13,7 @@ from vtkmodules.vtkCommonDataModel import vtkPolyData
 from vtkmodules.vtkFiltersGeneral import vtkVertexGlyphFilter
 from vtkmodules.vtkRenderingCore import vtkActor
 
-from kestrav.app.session import Session
+from kestrav.app.point_edits import insert_at_station
 from kestrav.app.stage import Stage, Tool
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import new_id, new_name
@@ -144,23 +144,6 @@ class SelectTool(Tool):
             self.session.select(None)
             return True
         return False
-
-
-def insert_at_station(session: Session, path_id: str, station: float) -> None:
-    """Insert a point into a path at a station, on the curve as it is."""
-    path = next(p for p in session.project.paths if p.id == path_id)
-    if not isinstance(path.shape, PointShape):
-        session.refused.emit(f"“{path.name}” is an ellipse: its numbers are in the card, it has no points to insert")
-        return
-    curve = path_curve(path)
-    stations = curve.point_stations()
-    if np.abs(stations - station).min() < STEP:
-        return
-    index = int(np.searchsorted(stations, station))
-    place = curve.curve.position([station])[0]
-    x, y, z = (float(round(v, 3)) for v in place)
-    if session.edit("Insert point", lambda project: edits.insert_point(project, path_id, index, (x, y, z))):
-        session.select(path_id, index)
 
 
 class DrawTool(Tool):

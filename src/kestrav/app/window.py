@@ -13,12 +13,9 @@ from PySide6.QtCore import QElapsedTimer, QSettings, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
 from PySide6.QtWidgets import (
     QFileDialog,
-    QHBoxLayout,
     QLabel,
     QMainWindow,
     QMenu,
-    QProgressBar,
-    QPushButton,
     QSplitter,
     QToolButton,
     QVBoxLayout,
@@ -26,13 +23,16 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app import work
-from kestrav.app.card import Card
+from kestrav.app.cards.card import Card
 from kestrav.app.deck import Deck
 from kestrav.app.dialogs import RenderDialog, ask_unsaved, recent_files, remember_file, tell
 from kestrav.app.findings_panel import FOLDED, WIDTH, FindingsPanel
+from kestrav.app.header import Header, PreviewBar
+from kestrav.app.job_bar import JobBar
 from kestrav.app.joblist import JobList
 from kestrav.app.jobs import Checker, Job
 from kestrav.app.overlays import make_native
+from kestrav.app.point_edits import delete_point, insert_after, next_kind
 from kestrav.app.session import Session
 from kestrav.app.stage import Stage
 from kestrav.app.tools import DrawTool, SelectTool
@@ -61,7 +61,6 @@ class Window(QMainWindow):
         super().__init__()
         self.session = Session()
         self.checker = Checker()
-        self.job: Job | None = None
         self.result: CheckResult | None = None
         self.current = False
         self.finding: Finding | None = None
@@ -129,51 +128,9 @@ class Window(QMainWindow):
         action("Look at the selection", lambda: self.stage.look_at_selection(), "C")
         action("Swap lens and stage", lambda: self.stage.swap(), "W")
         action("Axis", lambda: self.deck.set_axis(not self.deck.by_distance), "X")
-        action("Next kind of point", lambda: self.card.next_kind(), "K")
+        action("Next kind of point", lambda: next_kind(self.session), "K")
         action("Delete", self.delete, "Delete")
-        action("Insert point", lambda: self.card.insert_point(), "Insert")
-
-    def _header(self) -> QWidget:
-        header = QWidget()
-        header.setObjectName("header")
-        header.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        header.setFixedHeight(40)
-        row = QHBoxLayout(header)
-        row.setContentsMargins(14, 0, 14, 0)
-        row.setSpacing(9)
-        brand, self.name = QLabel("Kestrav"), QLabel()
-        brand.setObjectName("brand")
-        row.addWidget(brand)
-        row.addSpacing(6)
-        row.addWidget(self.name)
-        row.addStretch(1)
-        self.file_menu = QMenu(self)
-        self.file_menu.aboutToShow.connect(self._fill_file_menu)
-        export = QMenu(self)
-        export.addActions([self.still_action, self.report_action])
-        row.addWidget(self._menu_button("File", self.file_menu, "Open, save, add a product"))
-        row.addWidget(self._action_button(self.undo_action))
-        row.addWidget(self._action_button(self.redo_action))
-        row.addWidget(self._menu_button("Export", export, "A still picture or the check report"))
-        main = self._action_button(self.render_action)
-        main.setObjectName("main")
-        row.addWidget(main)
-        return header
-
-    def _action_button(self, action: QAction) -> QToolButton:
-        button = QToolButton()
-        button.setDefaultAction(action)
-        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        return button
-
-    def _menu_button(self, text: str, menu: QMenu, tip: str) -> QToolButton:
-        button = QToolButton()
-        button.setText(text)
-        button.setMenu(menu)
-        button.setToolTip(tip)
-        button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        return button
+        action("Insert point", lambda: insert_after(self.session), "Insert")
 
     def _fill_file_menu(self) -> None:
         menu = self.file_menu
@@ -199,7 +156,17 @@ class Window(QMainWindow):
         column = QVBoxLayout(body)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        column.addWidget(self._header())
+        self.file_menu = QMenu(self)
+        self.file_menu.aboutToShow.connect(self._fill_file_menu)
+        export = QMenu(self)
+        export.addActions([self.still_action, self.report_action])
+        self.header = Header(
+            [("File", self.file_menu, "Open, save, add a product")],
+            [self.undo_action, self.redo_action],
+            [("Export", export, "A still picture or the check report")],
+            self.render_action,
+        )
+        column.addWidget(self.header)
         self.left = QSplitter(Qt.Orientation.Vertical)
         self.left.addWidget(self.jobs)
         self.left.addWidget(self.card)
@@ -208,7 +175,8 @@ class Window(QMainWindow):
         inner = QVBoxLayout(middle)
         inner.setContentsMargins(0, 0, 0, 0)
         inner.setSpacing(0)
-        inner.addWidget(self._preview_bar())
+        self.preview_bar = PreviewBar()
+        inner.addWidget(self.preview_bar)
         inner.addWidget(self.stage, 1)
         self.top.addWidget(middle)
         self.top.addWidget(self.findings)
@@ -227,7 +195,8 @@ class Window(QMainWindow):
         self.stage.setMinimumSize(300, 200)
         self.deck.setMinimumHeight(150)
         column.addWidget(self.across, 1)
-        column.addWidget(self._job_bar())
+        self.job_bar = JobBar()
+        column.addWidget(self.job_bar)
         self.setCentralWidget(body)
         self._default_sizes()
         self._stage_overlays()
@@ -264,50 +233,13 @@ class Window(QMainWindow):
         self.hint.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.hint.hide()
 
-    def _preview_bar(self) -> QWidget:
-        self.preview_bar = QWidget()
-        self.preview_bar.setObjectName("preview")
-        self.preview_bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        row = QHBoxLayout(self.preview_bar)
-        row.setContentsMargins(12, 5, 12, 5)
-        self.preview_text = QLabel()
-        accept, drop = QPushButton("Accept"), QPushButton("Drop")
-        accept.setToolTip("Make this edit")
-        drop.setToolTip("Leave the project as it is")
-        accept.clicked.connect(self.session.accept)
-        drop.clicked.connect(lambda: self.session.preview(None))
-        row.addWidget(self.preview_text, 1)
-        row.addWidget(accept)
-        row.addWidget(drop)
-        self.preview_bar.hide()
-        return self.preview_bar
-
-    def _job_bar(self) -> QWidget:
-        self.job_bar = QWidget()
-        self.job_bar.setObjectName("jobbar")
-        self.job_bar.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        row = QHBoxLayout(self.job_bar)
-        row.setContentsMargins(12, 4, 12, 4)
-        self.job_text, self.job_left = QLabel(), QLabel()
-        self.job_left.setObjectName("muted")
-        self.job_progress = QProgressBar()
-        self.job_progress.setRange(0, 1000)
-        self.job_progress.setTextVisible(False)
-        self.job_cancel = QPushButton("Cancel")
-        self.job_cancel.setToolTip("Stop this work; nothing half done is left behind")
-        self.job_cancel.clicked.connect(self._cancel_job)
-        row.addWidget(self.job_text)
-        row.addWidget(self.job_progress, 1)
-        row.addWidget(self.job_left)
-        row.addWidget(self.job_cancel)
-        self.job_bar.hide()
-        return self.job_bar
-
     def _connect(self) -> None:
         session = self.session
         session.edited.connect(self._on_edited)
         session.moved.connect(self._show_gap)
         session.previewing.connect(self._on_previewing)
+        self.preview_bar.accepted.connect(session.accept)
+        self.preview_bar.dropped.connect(lambda: session.preview(None))
         session.opened.connect(self._on_opened)
         session.undo.cleanChanged.connect(lambda _: self._show_name())
         self.checker.result.connect(self._on_result)
@@ -396,7 +328,7 @@ class Window(QMainWindow):
     def add_products(self, files: list[Path]) -> None:
         """Import product files in a job and add them to the project."""
         names = ", ".join(f.name for f in files)
-        self._start_job(Job(f"Reading {names}", work.import_products, files), self._on_products)
+        self.start_job(Job(f"Reading {names}", work.import_products, files), self._on_products)
 
     def _on_products(self, products: list[Imported]) -> None:
         empty = not self.session.project.parts
@@ -429,7 +361,7 @@ class Window(QMainWindow):
 
     def _show_name(self) -> None:
         name, clean = self.session.project.name, self.session.undo.isClean()
-        self.name.setText(name if clean else f"{name} · not saved")
+        self.header.name.setText(name if clean else f"{name} · not saved")
         self.setWindowTitle(f"{name}{'' if clean else ' *'} – Kestrav")
 
     # checking
@@ -539,12 +471,7 @@ class Window(QMainWindow):
         self.session.preview(mend)
 
     def _on_previewing(self) -> None:
-        mend = self.session.mend
-        self.preview_bar.setVisible(mend is not None)
-        if mend is not None:
-            self.preview_text.setText(
-                f"Preview: <b>{mend.label}</b>. The stage, the chart and the findings show how it would be."
-            )
+        self.preview_bar.show_mend(self.session.mend)
 
     # tools
 
@@ -588,7 +515,7 @@ class Window(QMainWindow):
 
     def delete(self) -> None:
         """Delete the chosen point, or the selected path, run, camera, shot or part."""
-        if self.card.delete_point() or self.session.selection is None:
+        if delete_point(self.session) or self.session.selection is None:
             return
         item, kind = self.session.selection, type(self.session.item).__name__.lower()
         if self.session.edit(f"Delete {kind}", lambda project: edits.remove(project, item)):
@@ -642,7 +569,7 @@ class Window(QMainWindow):
     def start_render(self, shot: Shot, target: Path) -> None:
         """Render a shot to a target in a job."""
         arguments = (self.session.project, self._used_meshes(), shot, target)
-        self._start_job(Job(f"Rendering “{shot.name}”", work.render_film, *arguments), self._on_rendered)
+        self.start_job(Job(f"Rendering “{shot.name}”", work.render_film, *arguments), self._on_rendered)
 
     def ask_still(self, shot: Shot | None = None) -> None:
         """Ask where, and render a still at the playhead."""
@@ -657,7 +584,7 @@ class Window(QMainWindow):
         if name:
             target = Path(name) if Path(name).suffix.lower() == ".png" else Path(name + ".png")
             arguments = (self.session.project, self._used_meshes(), shot, self.session.time, target)
-            self._start_job(Job("Rendering a still", work.render_picture, *arguments), self._on_rendered)
+            self.start_job(Job("Rendering a still", work.render_picture, *arguments), self._on_rendered)
 
     def _used_meshes(self) -> dict[str, object]:
         return {g.hash: self.session.meshes[g.hash] for g in self.session.project.geometry}
@@ -689,37 +616,21 @@ class Window(QMainWindow):
 
     # jobs
 
-    def _start_job(self, job: Job, done: Callable[..., object]) -> None:
+    def start_job(self, job: Job, done: Callable[..., object]) -> None:
+        """Start long work, unless some is under way."""
         if self.job is not None:
             job.stop()
             self.card.complain(f"“{self.job.label}” is still under way; let it finish or cancel it first")
             return
-        self.job = job
         job.done.connect(done)
         job.failed.connect(lambda text: tell(self, job.label, text))
         job.cancelled.connect(lambda: self.say_for(f"{job.label}: cancelled"))
-        job.progress.connect(self._on_job_progress)
-        job.ended.connect(self._on_job_ended)
-        self.job_text.setText(job.label)
-        self.job_progress.setValue(0)
-        self.job_left.setText("starting …")
-        self.job_cancel.setEnabled(True)
-        self.job_bar.show()
+        self.job_bar.follow(job)
 
-    def _on_job_progress(self, share: float, left: float) -> None:
-        self.job_progress.setValue(round(1000 * share))
-        known = math.isfinite(left) and share > 0.02
-        self.job_left.setText(f"{share:.0%} · about {_duration(left)} left" if known else f"{share:.0%}")
-
-    def _on_job_ended(self) -> None:
-        self.job = None
-        self.job_bar.hide()
-
-    def _cancel_job(self) -> None:
-        if self.job is not None:
-            self.job_cancel.setEnabled(False)
-            self.job_left.setText("stopping …")
-            self.job.cancel()
+    @property
+    def job(self) -> Job | None:
+        """The work under way."""
+        return self.job_bar.job
 
     # the window itself
 
@@ -753,9 +664,3 @@ class Window(QMainWindow):
         self.checker.stop()
         self.stage.close_down()
         event.accept()
-
-
-def _duration(seconds: float) -> str:
-    if seconds < 90:
-        return f"{max(seconds, 1):.0f} s"
-    return f"{seconds / 60:.0f} min"

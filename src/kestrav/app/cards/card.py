@@ -1,0 +1,110 @@
+"""The card itself: a title, a form, and why something was refused."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from kestrav.app.cards.part import PartRows
+from kestrav.app.cards.path import PathRows
+from kestrav.app.cards.project import ProjectRows
+from kestrav.app.cards.run import RunRows
+from kestrav.app.cards.shooting import CameraRows, ShotRows
+from kestrav.app.fields import Form
+from kestrav.app.session import Session
+from kestrav.core.document.records import Camera, Part, Path, Run, Shot
+from kestrav.core.findings.check import CheckResult
+
+_ROWS: dict[type, Any] = {Part: PartRows, Path: PathRows, Run: RunRows, Camera: CameraRows, Shot: ShotRows}
+
+
+class Card(QWidget):
+    """Shows and edits the session's selection."""
+
+    render_asked = Signal(object)
+    still_asked = Signal(object)
+    draw_asked = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("card")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 2, 0, 0)
+        column.setSpacing(0)
+        self.title = QLabel()
+        self.title.setObjectName("title")
+        self.title.setWordWrap(True)
+        self.title.setContentsMargins(12, 8, 12, 0)
+        self.title.linkActivated.connect(session.select)
+        self.fault = QLabel()
+        self.fault.setObjectName("fault")
+        self.fault.setWordWrap(True)
+        self.fault.hide()
+        self.area = QScrollArea()
+        self.area.setWidgetResizable(True)
+        self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        column.addWidget(self.title)
+        column.addWidget(self.area, 1)
+        column.addWidget(self.fault)
+        self.form = Form()
+        self.result: CheckResult | None = None
+        self.shows_checks = False
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self.rebuild)
+        self._fault_timer = QTimer(self)
+        self._fault_timer.setSingleShot(True)
+        self._fault_timer.timeout.connect(self.fault.hide)
+        session.edited.connect(lambda: self._timer.start(25))
+        session.selected.connect(self._on_selected)
+        session.refused.connect(self.complain)
+
+    def complain(self, text: str) -> None:
+        """Say why something was not done."""
+        self.fault.setText(text[:1].upper() + text[1:])
+        self.fault.show()
+        self._fault_timer.start(9000)
+        self._timer.start(0)
+
+    def _on_selected(self) -> None:
+        self.shows_checks = False
+        self.fault.hide()
+        self.rebuild()
+
+    def show_checks(self) -> None:
+        """Show the settings of the checks."""
+        self.shows_checks = True
+        self.rebuild()
+
+    def show_result(self, result: CheckResult | None) -> None:
+        """Take a check's result."""
+        self.result = result
+        if self.shows_checks:
+            self.rebuild()
+
+    def rebuild(self) -> None:
+        """Make the card anew, keeping the keyboard where it was."""
+        focus = self.focusWidget()
+        focused = focus.objectName() if focus is not None and focus.hasFocus() else ""
+        scrolled = self.area.verticalScrollBar().value()
+        old_title = self.title.text()
+        self.form = Form()
+        self.form.refused.connect(self.complain)
+        item = self.session.item
+        if self.shows_checks:
+            ProjectRows(self).build_checks()
+        elif item is None:
+            ProjectRows(self).build()
+        else:
+            _ROWS[type(item)](self).build(item)
+        self.form.finish()
+        self.area.setWidget(self.form)
+        if self.title.text() == old_title:
+            self.area.verticalScrollBar().setValue(scrolled)
+            again = self.form.findChild(QLineEdit, focused) if focused else None
+            if again is not None:
+                again.setFocus()

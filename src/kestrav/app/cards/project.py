@@ -1,0 +1,111 @@
+"""The project itself, and its checks."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kestrav.app.cards.rows import Rows
+from kestrav.core.document import edits
+from kestrav.core.findings.model import name_of
+from kestrav.core.motion.runs import span
+from kestrav.core.units import show
+
+
+class ProjectRows(Rows):
+    """The project, when nothing is selected."""
+
+    def build(self) -> None:
+        project = self.session.shown
+        self.card.title.setText("Project")
+        form = self.form
+        form.text(
+            "Name",
+            project.name,
+            lambda text: self.session.edit("Rename project", lambda p: edits.rename_project(p, text)),
+            "The project's name",
+        )
+        form.number(
+            "Frame rate",
+            project.settings.fps,
+            "fps",
+            lambda v: self.session.edit("Frame rate", lambda p: edits.settings(p, fps=v)),
+            "Frames a second in which the project is checked and stepped through",
+            places=0,
+        )
+        self._required()
+        end = span(project)
+        frames = int(np.ceil(end * project.settings.fps - 1e-9))
+        form.worked(f"{end:.2f} s × {project.settings.fps:g} fps = <b>{frames} frames</b>")
+        if not project.parts:
+            form.note("Add a product (STEP or GLB) from the File menu, then click a part and draw its path.")
+        else:
+            form.note("Click a thing in the stage or the list to see its numbers.")
+
+    def _required(self) -> None:
+        self.form.number(
+            "Clearance",
+            self.session.shown.settings.required_clearance,
+            "mm",
+            lambda v: self.session.edit("Required clearance", lambda p: edits.settings(p, required_clearance=v)),
+            "Required clearance between what moves and the rest",
+        )
+
+    def build_checks(self) -> None:
+        project, result, form = self.session.shown, self.card.result, self.form
+        self.card.title.setText("Checks")
+        self._required()
+        form.number(
+            "Flip limit",
+            project.settings.flip_angle,
+            "°",
+            lambda v: self.session.edit("Flip limit", lambda p: edits.settings(p, flip_angle=v)),
+            "Largest turn of a rider between two frames",
+            places=0,
+        )
+        form.number(
+            "Kink limit",
+            project.settings.kink_step,
+            "mm/s",
+            lambda v: self.session.edit("Kink limit", lambda p: edits.settings(p, kink_step=v)),
+            "Largest jump of velocity where a path turns sharply",
+            places=0,
+        )
+        if result is None:
+            form.note("Checking …")
+            return
+        clearance, worst = result.clearance, result.clearance.worst
+        if worst is None:
+            form.note("Nothing moves past anything yet, so there is no clearance to measure.")
+        else:
+            pair = clearance.pairs[worst]
+            assert pair is not None
+            form.worked(
+                f"least clearance <b>{show(float(clearance.distance[worst]), 'mm', 2)}</b> "
+                f"at {clearance.times[worst]:.2f} s, frame {worst}",
+                f"{name_of(project, pair.moving)} to {name_of(project, pair.other)}",
+                f"sampled at {len(result.times)} frames",
+            )
+        if clearance.contacts:
+            form.heading("Left out as intended contact")
+            for contact in clearance.contacts:
+                a, b = contact.moving, contact.other
+                form.buttons(
+                    (
+                        f"Check: {name_of(project, a)} on {name_of(project, b)}",
+                        lambda a=a, b=b: self.session.edit("Check a pair", lambda p: edits.set_contact(p, a, b, False)),
+                        "They touch at rest. Click to check this pair after all",
+                    )
+                )
+        turned_off = [c for c in project.contacts if not c.intended]
+        if turned_off:
+            form.heading("Touching pairs that are checked")
+            for kept in turned_off:
+                form.buttons(
+                    (
+                        f"Leave out: {name_of(project, kept.a)} on {name_of(project, kept.b)}",
+                        lambda c=kept: self.session.edit(
+                            "Accept a contact", lambda p: edits.set_contact(p, c.a, c.b, True)
+                        ),
+                        "Click to leave this pair out as intended contact",
+                    )
+                )

@@ -1,0 +1,90 @@
+"""The window's header, and the bar that a mend's preview is accepted or dropped in."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QToolButton, QWidget
+
+from kestrav.core.findings.model import Mend
+
+MenuButton = tuple[str, QMenu, str]  # text, menu, tooltip
+
+
+class Header(QWidget):
+    """The program's and the project's name, menus and actions; the main action stands out."""
+
+    def __init__(
+        self, before: list[MenuButton], actions: list[QAction], after: list[MenuButton], main: QAction
+    ) -> None:
+        super().__init__()
+        self.setObjectName("header")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(40)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 0, 14, 0)
+        row.setSpacing(9)
+        brand, self.name = QLabel("Kestrav"), QLabel()
+        brand.setObjectName("brand")
+        row.addWidget(brand)
+        row.addSpacing(6)
+        row.addWidget(self.name)
+        row.addStretch(1)
+        for menu in before:
+            row.addWidget(_menu_button(*menu))
+        for action in actions:
+            row.addWidget(_action_button(action))
+        for menu in after:
+            row.addWidget(_menu_button(*menu))
+        button = _action_button(main)
+        button.setObjectName("main")
+        row.addWidget(button)
+
+
+class PreviewBar(QWidget):
+    """Shown while a mend is previewed."""
+
+    accepted = Signal()
+    dropped = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("preview")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 5, 12, 5)
+        self.text = QLabel()
+        accept, drop = QPushButton("Accept"), QPushButton("Drop")
+        accept.setToolTip("Make this edit")
+        drop.setToolTip("Leave the project as it is")
+        accept.clicked.connect(lambda: self.accepted.emit())
+        drop.clicked.connect(lambda: self.dropped.emit())
+        row.addWidget(self.text, 1)
+        row.addWidget(accept)
+        row.addWidget(drop)
+        self.hide()
+
+    def show_mend(self, mend: Mend | None) -> None:
+        """Show what is previewed, or hide."""
+        self.setVisible(mend is not None)
+        if mend is not None:
+            self.text.setText(
+                f"Preview: <b>{mend.label}</b>. The stage, the chart and the findings show how it would be."
+            )
+
+
+def _action_button(action: QAction) -> QToolButton:
+    button = QToolButton()
+    button.setDefaultAction(action)
+    button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    return button
+
+
+def _menu_button(text: str, menu: QMenu, tip: str) -> QToolButton:
+    button = QToolButton()
+    button.setText(text)
+    button.setMenu(menu)
+    button.setToolTip(tip)
+    button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+    button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    return button
