@@ -110,7 +110,7 @@ def test_without_a_display_the_window_says_so(capsys, monkeypatch):
     monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
     code, _, err = run(capsys, DEMO)
     assert code == 2
-    assert "no display" in err
+    assert "no X display" in err
 
 
 def test_version_and_schema(capsys):

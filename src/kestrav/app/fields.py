@@ -34,6 +34,7 @@ class QuantityEdit(QLineEdit):
         super().__init__()
         self.unit, self.places, self.step = unit, places, step
         self.shown_unit = "" if bare else unit
+        self.setProperty("bare", "true" if bare else "false")
         self.value = value
         self.set_value(value)
         self.editingFinished.connect(self._commit)

@@ -36,15 +36,14 @@ class _Rows(QStyledItemDelegate):
         view = self.parent()
         assert isinstance(view, QTreeWidget)
         chosen = index.siblingAtColumn(0) in view.selectionModel().selectedIndexes()
-        whole = QRect(0, rect.y(), view.viewport().width(), rect.height())
+        whole = QRect(0 if heading else rect.x(), rect.y(), view.viewport().width(), rect.height())
+        whole.setRight(view.viewport().width() - 1)
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if heading or chosen:
             painter.fillRect(whole, QColor(CHOSEN if chosen else HEADING))
-        if chosen:
-            painter.fillRect(QRect(0, rect.y(), 3, rect.height()), QColor(PETROL))
         painter.setPen(QPen(QColor(RULE if heading else "#e9e3d5")))
-        painter.drawLine(0, rect.bottom(), whole.right(), rect.bottom())
+        painter.drawLine(whole.left(), rect.bottom(), whole.right(), rect.bottom())
         number = str(index.data(_NUMBER) or "")
         font = QFont(option.font)  # type: ignore[attr-defined]
         metrics = option.fontMetrics  # type: ignore[attr-defined]
@@ -58,7 +57,7 @@ class _Rows(QStyledItemDelegate):
         painter.setFont(font)
         hidden = index.data(Qt.ItemDataRole.ForegroundRole) is not None
         painter.setPen(QColor(MUTED if hidden else INK))
-        room = QRect(left, rect.y(), whole.width() - left - right - 6, rect.height())
+        room = QRect(left, rect.y(), whole.right() - left - right - 6, rect.height())
         name = painter.fontMetrics().elidedText(str(index.data()), Qt.TextElideMode.ElideRight, room.width())
         painter.drawText(room, int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft), name)
         painter.setFont(option.font)  # type: ignore[attr-defined]
@@ -119,6 +118,17 @@ class JobList(QTreeWidget):
         self.itemCollapsed.connect(lambda row: self._open.discard(row.data(0, _ID)))
         session.edited.connect(self.fill)
         session.selected.connect(self._follow)
+
+    def drawBranches(self, painter: QPainter, rect: QRect, index: QModelIndex) -> None:
+        heading = not index.parent().isValid()
+        chosen = self.selectionModel().isSelected(index)
+        if chosen:
+            painter.fillRect(rect, QColor(CHOSEN))
+            painter.fillRect(QRect(0, rect.y(), 3, rect.height()), QColor(PETROL))
+        if not heading:
+            super().drawBranches(painter, rect, index)
+            painter.setPen(QPen(QColor("#e9e3d5")))
+            painter.drawLine(rect.left(), rect.bottom(), rect.right(), rect.bottom())
 
     def show_result(self, result: CheckResult | None) -> None:
         """Take a check's result (None: not known now) into the health dots and numbers."""

@@ -123,7 +123,6 @@ class Stage(QWidget):
     def _make_renderers(self) -> None:
         self.back, self.main, self.rim, self.lens, self.over = (vtkRenderer() for _ in range(5))
         self.kept = KeptPicture()
-        self.over.SetLayer(1)
         self.over.SetActiveCamera(self.main.GetActiveCamera())
         self.over.InteractiveOff()
         light(self.over)
@@ -148,17 +147,22 @@ class Stage(QWidget):
     def _order_renderers(self) -> None:
         window = self.view.GetRenderWindow()
         big, small = (self.lens, self.main) if self.swapped else (self.main, self.lens)
-        for renderer in (self.back, self.main, self.rim, self.lens, self.kept.renderer):
+        every = (self.back, self.main, self.rim, self.lens, self.kept.renderer, self.over)
+        for renderer in every:
             window.RemoveRenderer(renderer)
-        for renderer in (self.back, big, self.rim, self.kept.renderer, small):
+        # marks lie over the stage and under the lens, wherever the two are
+        layers = (0, 0, 1, 1, 1, 2) if self.swapped else (0, 0, 2, 2, 2, 1)
+        window.SetNumberOfLayers(3)
+        for renderer, layer in zip(
+            (self.back, big, self.rim, self.kept.renderer, small, self.over), layers, strict=True
+        ):
+            renderer.SetLayer(layer)
+            renderer.SetPreserveColorBuffer(renderer is self.over)
             window.AddRenderer(renderer)
         self.kept.forget()
         # lines a pixel wide would blacken a picture as small as the inset
         self.scene.show_in(big, edges=True)
         self.scene.show_in(small, edges=False)
-        window.SetNumberOfLayers(2)
-        window.RemoveRenderer(self.over)
-        window.AddRenderer(self.over)
 
     def swap(self) -> None:
         """Let the lens and the stage change places."""
@@ -200,7 +204,6 @@ class Stage(QWidget):
         self._place(self.kept.renderer, rect)
         self.kept.forget()
         self._place(big, self._largest_frame() if self.swapped else self.rect())
-        # marks laid over the stage must not lie over the lens
         self.over.SetViewport(self.main.GetViewport())
         self.lens_head.setVisible(small_shown)
         self.lens_head.setGeometry(rect.x() - 1, rect.y() - HEAD, rect.width() + 2, HEAD)
@@ -249,7 +252,7 @@ class Stage(QWidget):
         path = self.session.path
         self.marks.update(project, path.id if path else None, self.session.point, pixel)
         self.highlight.show(self._highlighted(project))
-        self.dimension.show(self.gap[0] if self.gap else None, pixel)
+        self.dimension.show(self.gap[0] if self.gap else None, pixel, self.gap is not None and self.gap[2])
         window = self.view.GetRenderWindow()
         # while only the person's viewpoint turns, the lens sees what it saw
         seen = (project, self.session.time, self.session.camera, self.session.shot)

@@ -5,18 +5,28 @@ from __future__ import annotations
 import os
 import signal
 import sys
+import traceback
+from functools import partial
 from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QStandardPaths
 
 from kestrav.core.errors import BadInput
+
+if TYPE_CHECKING:
+    from kestrav.app.window import Window
 
 
 def make_application() -> object:
     """The Qt application, dressed. Raises BadInput when there is no display."""
-    if sys.platform == "linux" and not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
-        raise BadInput("there is no display for the window; the commands new, info, check and render work without one")
-    # the stage draws through X11, which every Wayland desktop offers too
-    if os.environ.get("DISPLAY"):
-        os.environ.setdefault("QT_QPA_PLATFORM", "xcb")
+    # the stage draws through X11, which Wayland desktops offer too (Xwayland)
+    if not os.environ.get("DISPLAY"):
+        raise BadInput(
+            "there is no X display for the window; the commands new, info, check and render work without one"
+        )
+    os.environ.setdefault("QT_QPA_PLATFORM", "xcb")
     from PySide6.QtCore import QCoreApplication
     from PySide6.QtWidgets import QApplication
 
@@ -28,6 +38,26 @@ def make_application() -> object:
     assert isinstance(application, QApplication)
     dress(application)
     return application
+
+
+def _tell_mishap(window: Window, kind: type[BaseException], fault: BaseException, trace: TracebackType | None) -> None:
+    """Keep the window open over a fault of the program's own, and say where its details are."""
+    from kestrav.app.dialogs import tell
+
+    folder = Path(QStandardPaths.writableLocation(QStandardPaths.StandardLocation.CacheLocation))
+    log = folder / "mishaps.log"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        with log.open("a", encoding="utf-8") as stream:
+            traceback.print_exception(kind, fault, trace, file=stream)
+        where = f" The details are in “{log}”."
+    except OSError:
+        where = ""
+    tell(
+        window,
+        "A fault in Kestrav",
+        f"that did not work ({fault}). The project is as it was; save it under a new name.{where}",
+    )
 
 
 def run_window(file: Path | None) -> int:
@@ -47,6 +77,7 @@ def run_window(file: Path | None) -> int:
     assert isinstance(application, QApplication)
     signal.signal(signal.SIGINT, signal.SIG_DFL)
     window = Window()
+    sys.excepthook = partial(_tell_mishap, window)
     window.show()
     if opened is not None and file is not None:
         remember_file(file)

@@ -42,6 +42,7 @@ QScrollArea {{ border: none; background: transparent; }}
 QTreeWidget {{ background: {PAPER}; border: none; outline: none; }}
 QLineEdit, QComboBox, QPlainTextEdit {{ background: white; border: 1px solid #cfc8b8; border-radius: 3px;
   padding: 2px 6px; min-height: 19px; selection-background-color: {PETROL}; selection-color: white; }}
+QLineEdit[bare="true"] {{ padding: 2px 3px; }}
 QLineEdit:focus, QComboBox:focus {{ border: 1px solid {PETROL}; }}
 QLineEdit:disabled {{ background: #f1eee6; color: {MUTED}; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}

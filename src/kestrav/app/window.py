@@ -254,6 +254,7 @@ class Window(QMainWindow):
         self.card.draw_asked.connect(lambda: self.use_tool("draw"))
         self.jobs.checks_chosen.connect(self.card.show_checks)
         self.stage.said.connect(self.say)
+        self.stage.drawn.connect(self._place_hint)
 
     # documents
 
@@ -503,9 +504,12 @@ class Window(QMainWindow):
         visible = bool(text) and text != SelectTool.hint
         self.hint.setText(text)
         self.hint.adjustSize()
-        self.hint.move(10, self.stage.height() - self.hint.height() - 10)
+        self._place_hint()
         self.hint.setVisible(visible)
         self.hint.raise_()
+
+    def _place_hint(self) -> None:
+        self.hint.move(10, self.stage.height() - self.hint.height() - 10)
 
     def say_for(self, text: str, milliseconds: int = 5000) -> None:
         """Show a hint for a while."""

@@ -210,9 +210,10 @@ class Dimension:
         self.actor.VisibilityOff()
         renderer.AddActor(self.actor)
 
-    def show(self, gap: ArrayLike | None, pixel: float) -> None:
-        """Draw between two points (2, 3), or hide."""
+    def show(self, gap: ArrayLike | None, pixel: float, breach: bool = True) -> None:
+        """Draw between two points (2, 3), in vermilion for a breach, or hide."""
         self.actor.SetVisibility(gap is not None)
+        self.actor.GetProperty().SetColor(*rgb(VERMILION if breach else PETROL_DARK))
         if gap is None:
             return
         first, second = np.asarray(gap, float)
