@@ -1,0 +1,140 @@
+"""Single pieces of the window: fields, session, bars, jobs."""
+
+import os
+import time
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from kestrav.app.deck import stacked
+from kestrav.app.dialogs import RenderDialog, recent_files, remember_file
+from kestrav.app.fields import QuantityEdit
+from kestrav.app.jobs import Job
+from kestrav.app.session import Session
+from kestrav.core.document import edits
+from kestrav.core.errors import BadInput
+
+
+def test_a_quantity_is_stepped_typed_and_refused(dressed, qtbot):
+    field = QuantityEdit(12.5, "mm", 1, step=0.5)
+    qtbot.addWidget(field)
+    given, refused = [], []
+    field.given.connect(given.append)
+    field.refused.connect(refused.append)
+    QTest.keyClick(field, Qt.Key.Key_Up)
+    QTest.keyClick(field, Qt.Key.Key_PageDown)
+    assert given == [13.0, 8.0]
+    field.setText("2 cm")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    assert given[-1] == 20.0
+    field.setText("lots")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    assert field.value == 20.0
+    assert len(refused) == 1
+    field.setText("99")
+    QTest.keyClick(field, Qt.Key.Key_Escape)
+    assert field.text() == "20.0\u2009mm"
+
+
+def test_bars_in_a_row_do_not_overlap():
+    assert stacked([(0, 5), (5, 9), (1, 2), (8, 9), (2, 3)]) == [0, 0, 1, 1, 1]
+    assert stacked([]) == []
+
+
+def test_the_session_merges_the_edits_of_a_drag_only(dressed, passing):
+    session = Session()
+    session.open(passing.project, passing.meshes, None)
+
+    def move(y, merge):
+        session.edit("Move", lambda p: edits.set_point(p, "path-1", 1, position=(100.0, y, 0.0)), merge=merge)
+
+    for y in (1.0, 2.0, 3.0):
+        move(y, "drag-1")
+    move(9.0, "drag-2")
+    assert session.undo.count() == 2
+    session.undo.undo()
+    assert session.project.paths[0].shape.points[1].position[1] == 3.0
+    session.undo.undo()
+    assert session.project is passing.project
+    refused = []
+    session.refused.connect(refused.append)
+    assert not session.edit("x", lambda p: edits.delete_point(p, "path-1", 0))
+    assert "1 point" in refused[0]
+    assert session.project is passing.project
+
+
+def test_what_is_selected_goes_with_what_is_undone(dressed, passing):
+    session = Session()
+    session.open(passing.project, passing.meshes, None)
+    session.edit("x", lambda p: edits.add(p, type(p.paths[0])("path-9", "New", p.paths[0].shape)))
+    session.select("path-9", 0)
+    session.undo.undo()
+    assert session.selection is None
+    assert session.point is None
+
+
+def slow(report, steps):
+    for i in range(steps):
+        report(i / steps)
+        time.sleep(0.02)
+    return os.getpid()
+
+
+def wrong(report):
+    raise BadInput("“x.step” is empty")
+
+
+def test_a_job_runs_in_a_process_of_its_own_with_an_estimate(dressed, qtbot):
+    job = Job("Slow", slow, 30)
+    told, done = [], []
+    job.progress.connect(lambda share, left: told.append((share, left)))
+    job.done.connect(done.append)
+    qtbot.waitUntil(lambda: bool(done), timeout=60_000)
+    assert done[0] != os.getpid()
+    shares = [t[0] for t in told]
+    assert shares == sorted(shares)
+    late = next(left for share, left in told if share > 0.5)
+    assert 0.05 < late < 5
+
+
+def test_a_job_that_cannot_be_done_says_why(dressed, qtbot):
+    job = Job("Wrong", wrong)
+    told = []
+    job.failed.connect(told.append)
+    qtbot.waitUntil(lambda: bool(told), timeout=60_000)
+    assert told == ["“x.step” is empty"]
+
+
+def test_recent_files_are_those_still_there(dressed, tmp_path):
+    names = [tmp_path / f"{n}.kestrav" for n in "abc"]
+    for name in names:
+        name.write_bytes(b"x")
+        remember_file(name)
+    remember_file(names[0])
+    names[1].unlink()
+    assert recent_files()[:2] == [names[0], names[2]]
+
+
+@pytest.fixture
+def dialog(dressed, qtbot, demo, tmp_path):
+    made = RenderDialog(None, demo.project, demo.project.shots[0], tmp_path)
+    qtbot.addWidget(made)
+    return made
+
+
+def test_the_render_dialog_keeps_its_settings_sensible(dialog, tmp_path):
+    assert dialog.target.text() == str(tmp_path / "cabinet-orbit.mp4")
+    dialog._set_size("640x360")
+    assert (dialog.shot.width, dialog.shot.height) == (640, 360)
+    dialog._change(fps=-1.0)
+    assert "frame rate" in dialog.fault.text()
+    assert dialog.shot.fps == 30.0
+    dialog._set_kind("png")
+    assert dialog.target.text() == str(tmp_path / "cabinet-orbit")
+    dialog.target.setText(str(tmp_path / "nowhere" / "x"))
+    dialog._start()
+    assert "does not exist" in dialog.fault.text()
+    dialog.target.setText(str(tmp_path / "x"))
+    dialog._start()
+    assert dialog.chosen == tmp_path / "x"

@@ -1,0 +1,178 @@
+"""The scene's batches, the marks over it, and the viewpoint."""
+
+import numpy as np
+import pytest
+from shapes import box_mesh, make_project, straight
+from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
+
+from kestrav.core.document import edits
+from kestrav.core.document.records import Path, PathPoint, PointShape
+from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.poses import world_poses
+from kestrav.render.marks import Dimension, PathMarks, chainage_ticks, frustum, grid, handle_geometry, tick_spacing
+from kestrav.render.scene import Scene, aim_camera, light
+from kestrav.render.viewpoint import Viewpoint, on_plane, ray, to_display
+
+
+def bounds_of(actor):
+    return np.array(actor.GetBounds()).reshape(3, 2).T
+
+
+def test_parts_that_move_as_one_are_one_batch(passing):
+    scene = Scene()
+    scene.update(passing.project, passing.meshes)
+    assert len(scene.batches) == 2
+    assert sorted(scene.shown_parts()) == ["part-1", "part-2", "part-3"]
+    mover = next(b for b in scene.batches if b.members[0].part == "part-1")
+    scene.pose(world_poses(passing.project, [1.0])[0])
+    assert bounds_of(mover.surface) == pytest.approx(np.array([[-10, -10, -10], [10, 10, 10]]), abs=1e-4)
+
+
+def test_a_cell_tells_its_part_and_a_vertex_its_colour(passing):
+    project = edits.update(passing.project, "part-3", colour="#336699")
+    scene = Scene()
+    scene.update(project, passing.meshes)
+    still = next(b for b in scene.batches if len(b.members) == 2)
+    assert {scene.part_of(still.surface, c) for c in (0, 11)} == {"part-2"}
+    assert {scene.part_of(still.surface, c) for c in (12, 23)} == {"part-3"}
+    colours = still.surface.GetMapper().GetInput().GetPointData().GetScalars()
+    assert colours.GetTuple(colours.GetNumberOfTuples() - 1) == (0x33, 0x66, 0x99)
+
+
+def test_an_edit_makes_batches_anew_only_when_it_concerns_them(passing):
+    scene = Scene()
+    scene.update(passing.project, passing.meshes)
+    before = scene.batches
+    scene.update(edits.set_point(passing.project, "path-1", 1, position=(90.0, 0.0, 0.0)), passing.meshes)
+    assert scene.batches is before
+    scene.update(edits.update(passing.project, "part-2", shown=False), passing.meshes)
+    assert "part-2" not in scene.shown_parts()
+    scene.update(edits.remove(passing.project, "run-1"), passing.meshes)
+    assert len(scene.batches) == 1
+
+
+def test_see_through_parts_are_drawn_apart(passing):
+    project = edits.update(passing.project, "part-2", opacity=0.4)
+    scene = Scene()
+    scene.update(project, passing.meshes)
+    clear = next(b for b in scene.batches if b.members[0].part == "part-2")
+    assert clear.surface.GetProperty().GetOpacity() == pytest.approx(0.4)
+    assert not clear.surface.GetProperty().GetBackfaceCulling()
+
+
+def test_edges_are_left_out_where_they_are_not_wanted(passing):
+    scene, renderer = Scene(), vtkRenderer()
+    scene.update(passing.project, passing.meshes)
+    scene.show_in(renderer, edges=False)
+    assert renderer.GetActors().GetNumberOfItems() == 2
+    scene.show_in(renderer, edges=True)
+    assert renderer.GetActors().GetNumberOfItems() == 4
+
+
+@pytest.fixture(scope="module")
+def seen():
+    """A renderer that looks at the origin, in a window that has been drawn."""
+    view = Viewpoint()
+    view.frame([[-100, -100, -100], [100, 100, 100]])
+    renderer, window = vtkRenderer(), vtkRenderWindow()
+    light(renderer)
+    window.SetOffScreenRendering(True)
+    window.SetSize(400, 300)
+    window.AddRenderer(renderer)
+    aim_camera(renderer, view.position, view.focus, view.up, view.angle, 1e5)
+    window.Render()
+    yield view, renderer
+    window.Finalize()
+
+
+def test_a_ray_through_a_points_pixel_meets_the_point(seen, random):
+    _, renderer = seen
+    for point in random.uniform(-80, 80, (10, 3)):
+        x, y, depth = to_display(renderer, point)[0]
+        assert 0 < depth < 1
+        origin, way = ray(renderer, x, y)
+        assert np.linalg.norm(np.cross(point - origin, way)) < 0.05
+
+
+def test_what_is_behind_the_eye_is_told(seen):
+    view, renderer = seen
+    assert to_display(renderer, view.position - 500 * view.forward)[0, 2] > 1
+
+
+def test_a_ray_meets_a_plane_ahead_and_no_other():
+    origin, way = np.array([0.0, 0, 100]), np.array([0.0, 0, -1])
+    assert on_plane(origin, way, (0, 0, 20), (0, 0, 1)) == pytest.approx([0, 0, 20])
+    assert on_plane(origin, way, (0, 0, 120), (0, 0, 1)) is None
+    assert on_plane(origin, way, (0, 0, 0), (1, 0, 0)) is None
+
+
+def test_the_viewpoint_frames_turns_and_zooms():
+    view = Viewpoint()
+    view.frame([[0, 0, 0], [200, 100, 100]])
+    assert view.focus == pytest.approx([100, 50, 50])
+    corner = np.array([200.0, 100, 100]) - view.position
+    angle = np.arccos(corner @ view.forward / np.linalg.norm(corner))
+    assert angle < view.angle / 2
+    view.turn(0.0, 9.0)
+    assert view.elevation < np.pi / 2
+    place = view.focus + 10 * view.right
+    before = (place - view.position) @ view.right / ((place - view.position) @ view.forward)
+    view.zoom(0.5, place)
+    after = (place - view.position) @ view.right / ((place - view.position) @ view.forward)
+    # the point under the pointer keeps its place in the picture
+    assert after == pytest.approx(before)
+    view.look_from((0, -1, 0))
+    assert view.forward == pytest.approx([0, 1, 0], abs=1e-9)
+
+
+@pytest.mark.parametrize(("length", "spacing"), [(1801.0, 100.0), (9410.0, 500.0), (37.0, 2.0), (250_000.0, 20_000.0)])
+def test_chainage_is_round(length, spacing):
+    assert tick_spacing(length) == pytest.approx(spacing)
+
+
+def test_ticks_stand_across_the_path_at_their_stations():
+    curve = path_curve(Path("p", "P", straight((0, 0, 0), (2400, 0, 0))))
+    ordinary, long = chainage_ticks(curve, 10.0)
+    assert len(ordinary) + len(long) == 25
+    assert long[:, :, 0].mean(axis=1) == pytest.approx([0, 1000, 2000])
+    assert np.linalg.norm(ordinary[:, 0] - ordinary[:, 1], axis=1) == pytest.approx(np.full(22, 20.0))
+    assert ordinary[:, 0, 0] == pytest.approx(ordinary[:, 1, 0])
+
+
+def test_handles_are_shown_for_free_points_only():
+    shape = PointShape((PathPoint((0, 0, 0), "free", None, (5, 0, 0)), PathPoint((9, 0, 0), "smooth", None, (1, 1, 1))))
+    points, lines, ends = handle_geometry(Path("p", "P", shape))
+    assert len(points) == 2
+    assert ends == pytest.approx(np.array([[5, 0, 0]]))
+    assert lines[0] == pytest.approx(np.array([[0, 0, 0], [5, 0, 0]]))
+    assert [len(v) for v in handle_geometry(None)] == [0, 0, 0]
+
+
+def test_marks_follow_their_paths():
+    opened = make_project({"A": (box_mesh(1, 1, 1), (0, 0, 0))}, straight((0, 0, 0), (100, 0, 0)))
+    renderer, over = vtkRenderer(), vtkRenderer()
+    marks = PathMarks(renderer, over)
+    marks.update(opened.project, "path-1", 1, 1.0)
+    first = marks.actors["path-1"]
+    marks.update(opened.project, "path-1", 1, 1.05)
+    assert marks.actors["path-1"] is first
+    marks.update(edits.remove(opened.project, "path-1"), None, None, 1.0)
+    assert marks.actors == {}
+
+
+def test_a_gap_is_vermilion_only_as_a_breach():
+    dimension = Dimension(vtkRenderer())
+    dimension.show([[0, 0, 0], [3, 0, 0]], 1.0, breach=True)
+    red = dimension.actor.GetProperty().GetColor()
+    dimension.show([[0, 0, 0], [0, 0, 0]], 1.0, breach=False)
+    assert dimension.actor.GetProperty().GetColor() != red
+    dimension.show(None, 1.0)
+    assert not dimension.actor.GetVisibility()
+
+
+def test_grid_and_frustum_have_their_shape():
+    lines = grid([0, 0, 0], [1000, 500, 0], 100.0)
+    assert lines.GetNumberOfLines() == 11 + 6
+    drawn = frustum(np.zeros(3), np.array([0, 1.0, 0]), np.array([0, 0, 1.0]), np.radians(90), 2.0, 100.0)
+    # half height 100, half width 200 at a depth of 100
+    assert np.abs(drawn[:4, 1]) == pytest.approx(np.tile([200, 100, 100], (4, 1)))
