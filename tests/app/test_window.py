@@ -419,6 +419,20 @@ def test_lens_and_stage_change_places(hand):
     assert width / height == pytest.approx(16 / 9, rel=0.02)
     hand.key(Qt.Key.Key_W)
     assert not hand.stage.swapped
+    hand.key(Qt.Key.Key_L)
+    assert not hand.stage.lens_head.isVisible()
+    hand.key(Qt.Key.Key_L)
+    assert hand.stage.lens_head.isVisible()
+
+
+def test_space_presses_the_button_that_has_the_keyboard(hand):
+    hand.session.select("part-1")
+    hand.window.card.rebuild()
+    button = next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Orbit it")
+    button.setFocus()
+    QTest.keyClick(button, Qt.Key.Key_Space)
+    assert not hand.window._play.isActive()
+    assert isinstance(hand.session.item, Camera)
 
 
 def test_findings_fold_away(hand):

@@ -205,6 +205,7 @@ class Deck(QWidget):
         self.play.setIcon(self._icons["play"])
         self.play.setToolTip("Play or pause (Space)")
         self.play.setAccessibleName("Play or pause")
+        self.play.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.play.clicked.connect(self.play_toggled)
         row.addWidget(self.play)
         for icon, tip, action in (
@@ -241,6 +242,7 @@ class Deck(QWidget):
         button.setIconSize(QSize(17, 17))
         button.setToolTip(tip)
         button.setAccessibleName(tip)
+        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         button.clicked.connect(lambda: action())
         return button
 

@@ -6,7 +6,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from kestrav.app.style import SEVERITY_COLOUR, SEVERITY_WORD
+from kestrav.app.style import SEVERITY_COLOUR, SEVERITY_TEXT, SEVERITY_WORD
 from kestrav.core.findings.model import Finding
 
 WIDTH, FOLDED = 236, 58
@@ -32,9 +32,7 @@ class _Card(QFrame):
         column.setSpacing(2)
         row.addLayout(column, 1)
         severity = QLabel(SEVERITY_WORD[finding.severity])
-        severity.setStyleSheet(f"color: {SEVERITY_COLOUR[finding.severity]}; font-size: 11px; font-weight: 600;")
-        if finding.severity == "warning":
-            severity.setStyleSheet("color: #8a5d08; font-size: 11px; font-weight: 600;")
+        severity.setStyleSheet(f"color: {SEVERITY_TEXT[finding.severity]}; font-size: 11px; font-weight: 600;")
         title, detail = QLabel(finding.title), QLabel(finding.detail)
         title.setObjectName("title")
         detail.setObjectName("muted")
@@ -69,6 +67,8 @@ def _link(text: str, tip: str) -> QPushButton:
     button.setObjectName("link")
     button.setToolTip(tip)
     button.setCursor(Qt.CursorShape.PointingHandCursor)
+    # a click leaves the keyboard with the stage, where Space plays
+    button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
     return button
 
 

@@ -14,6 +14,8 @@ MUTED = "#5b666d"  # 5.3:1 on paper
 HEADING = "#ece7da"
 CHOSEN = "#dbe8e8"
 SEVERITY_COLOUR = {"breach": VERMILION, "warning": OCHRE, "note": "#8b8778"}
+# the same as text, dark enough to be read on a card (4.5:1 and more)
+SEVERITY_TEXT = {"breach": "#bf3a22", "warning": "#8a5d08", "note": "#6a675b"}
 SEVERITY_WORD = {"breach": "Breach", "warning": "Warning", "note": "Note"}
 HEALTH_COLOUR = {"good": MOSS, "warning": OCHRE, "breach": VERMILION, "unknown": "#9b968a"}
 
@@ -74,7 +76,7 @@ QWidget#lenshead QLabel {{ color: white; }}
 QWidget#lenshead QPushButton {{ color: white; background: transparent; border: none; padding: 1px 5px; }}
 QWidget#lenshead QPushButton:hover {{ background: #2a4a51; }}
 QWidget#toolbar {{ background: transparent; }}
-QLabel#gap {{ background: {VERMILION}; color: white; font-weight: 600; }}
+QLabel#gap {{ background: #c63d24; color: white; font-weight: 600; }}
 QLabel#gapgood {{ background: {PETROL_DARK}; color: white; }}
 QLabel#hint {{ background: {PETROL_DARK}; color: white; padding: 4px 9px; }}
 QWidget#preview {{ background: {STRAW}; }}

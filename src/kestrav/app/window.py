@@ -89,12 +89,20 @@ class Window(QMainWindow):
     # making
 
     def _make_actions(self) -> None:
-        def action(text: str, slot: Callable[..., object], *keys: str, tip: str = "") -> QAction:
+        # these keys mean something of their own to buttons, fields and lists, and are left to them there
+        showing = (self.stage, self.deck.chart)
+
+        def action(
+            text: str, slot: Callable[..., object], *keys: str, tip: str = "", where: tuple[QWidget, ...] = ()
+        ) -> QAction:
             made = QAction(text, self)
             made.setShortcuts([QKeySequence(k) for k in keys])
             made.setToolTip(f"{tip or text}{f' ({keys[0]})' if keys else ''}")
             made.triggered.connect(lambda _=False: slot())
-            self.addAction(made)
+            if where:
+                made.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+            for widget in where or (self,):
+                widget.addAction(made)
             return made
 
         undo = self.session.undo
@@ -113,13 +121,13 @@ class Window(QMainWindow):
         self.render_action = action("Render shots", self.ask_render, "Ctrl+R", tip="Render a shot to film or pictures")
         self.still_action = action("Still at the playhead …", self.ask_still, "Ctrl+T")
         self.report_action = action("Check report …", self.ask_report)
-        action("Play", self.toggle_play, "Space")
-        action("Frame back", lambda: self.session.step(-1), "Left")
-        action("Frame on", lambda: self.session.step(1), "Right")
+        action("Play", self.toggle_play, "Space", where=(*showing, self.jobs))
+        action("Frame back", lambda: self.session.step(-1), "Left", where=showing)
+        action("Frame on", lambda: self.session.step(1), "Right", where=showing)
         action("Ten back", lambda: self.session.step(-10), "Ctrl+Left")
         action("Ten on", lambda: self.session.step(10), "Ctrl+Right")
-        action("Start", lambda: self.session.set_time(0.0), "Home")
-        action("End", lambda: self.session.set_time(span(self.session.shown)), "End")
+        action("Start", lambda: self.session.set_time(0.0), "Home", where=showing)
+        action("End", lambda: self.session.set_time(span(self.session.shown)), "End", where=showing)
         action("Next finding", lambda: self._next_finding(1), "N")
         action("Previous finding", lambda: self._next_finding(-1), "Shift+N")
         action("Fold findings", lambda: self.findings.toggle(), "F8")
@@ -127,6 +135,7 @@ class Window(QMainWindow):
         action("Draw path", lambda: self.use_tool("draw"), "D")
         action("Look at the selection", lambda: self.stage.look_at_selection(), "C")
         action("Swap lens and stage", lambda: self.stage.swap(), "W")
+        action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")
         action("Axis", lambda: self.deck.set_axis(not self.deck.by_distance), "X")
         action("Next kind of point", lambda: next_kind(self.session), "K")
         action("Delete", self.delete, "Delete")
