@@ -425,6 +425,31 @@ def test_lens_and_stage_change_places(hand):
     assert hand.stage.lens_head.isVisible()
 
 
+def test_the_stage_returns_when_the_lens_loses_its_camera(hand):
+    hand.stage.draw()
+    hand.key(Qt.Key.Key_W)
+    hand.session.edit("x", lambda p: edits.remove(p, "camera-1"))
+    hand.stage.draw()
+    assert not hand.stage.swapped
+    assert hand.stage.main.GetDraw()
+    assert not hand.stage.lens_head.isVisible()
+    hand.window.undo_action.trigger()
+    hand.stage.draw()
+    assert hand.stage.lens_head.isVisible()
+
+
+def test_the_lens_is_sized_by_its_heading(hand):
+    before = hand.stage.inset()
+    head = hand.stage.lens_head
+    QTest.mousePress(head, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(8, 12))
+    QTest.mouseMove(head, QPoint(-52, 12))
+    QTest.mouseRelease(head, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(8, 12))
+    after = hand.stage.inset()
+    assert after.width() > before.width() + 30
+    assert after.width() / after.height() == pytest.approx(16 / 9, rel=0.02)
+    assert after.bottomRight() == before.bottomRight()
+
+
 def test_space_presses_the_button_that_has_the_keyboard(hand):
     hand.session.select("part-1")
     hand.window.card.rebuild()

@@ -34,7 +34,6 @@ Array = NDArray[np.float64]
 
 LABEL_WIDTH = 150
 BAR_HEIGHT = 17
-LANE_HEIGHT = 62
 
 
 class _Bar(pg.GraphicsObject):  # type: ignore[misc]

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kestrav.app.fields import Form
+from kestrav.app.fields import LABEL_WIDTH, Form
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.document.validation import check_shot
 from kestrav.core.errors import BadInput
@@ -57,7 +57,7 @@ class RenderDialog(QDialog):
         browse.clicked.connect(self._browse)
         where = QLabel("Where to")
         where.setObjectName("muted")
-        where.setMinimumWidth(92)
+        where.setMinimumWidth(LABEL_WIDTH + 2)
         row.addWidget(where)
         row.addWidget(self.target, 1)
         row.addWidget(browse)

@@ -18,7 +18,6 @@ from kestrav.render.palette import INK, PETROL, RULE
 
 _ID, _NUMBER, _HEALTH = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
 HEADINGS = ("Product", "Paths", "Runs", "Checks", "Cameras & shots")
-CHECKS = "checks"
 _HEIGHT = 26
 
 

@@ -103,7 +103,6 @@ class Job(QObject):
     def __init__(self, label: str, work: Callable[..., object], *arguments: Any) -> None:
         super().__init__()
         self.label = label
-        self._began = time.monotonic()
         self._first: tuple[float, float] | None = None
         self._over = False
         self._process = Process(_run_job, work, arguments)

@@ -15,7 +15,6 @@ from kestrav.app.session import Session
 from kestrav.core.camera.views import vertical_angle, views
 from kestrav.core.document.lookup import ancestors, subtree
 from kestrav.core.document.records import Part, Path, Project, Run
-from kestrav.core.findings.model import Finding
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import rest_poses, world_bounds
 from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
@@ -93,7 +92,6 @@ class Stage(QWidget):
         self.lens_shown = True
         self.lens_width = int(QSettings().value("lens/width", LENS_WIDTH))
         self.tool: Tool | None = None
-        self.finding: Finding | None = None
         self.gap: tuple[Array, str, bool] | None = None  # two points, its label, whether it is a breach
         self._before_press: tuple[QPoint, Qt.MouseButton] | None = None
         self._dragged = False
@@ -194,8 +192,13 @@ class Stage(QWidget):
         if not self._alive:
             return
         self.view.setGeometry(self.rect())
+        if self.swapped and self.session.camera is None:
+            # the lens has nothing to show any more; the stage takes its place back
+            self.swapped = False
+            self._order_renderers()
         rect = self.inset()
         small_shown = self.lens_shown and self.session.camera is not None
+        self.main.SetDraw(True)
         for renderer in (self.rim, self.main if self.swapped else self.lens):
             renderer.SetDraw(small_shown)
         big, small = (self.lens, self.main) if self.swapped else (self.main, self.lens)

@@ -83,6 +83,13 @@ class _Diamonds:
         self.mapper.SetScaleFactor(size)
 
 
+def _line(curve: PathCurve) -> Array:
+    """Points (n, 3) close enough to draw a path by."""
+    count = int(np.clip(len(curve.curve.breaks) * 24, 60, 1200))
+    stations = np.union1d(np.linspace(0.0, curve.length, count), curve.curve.breaks)
+    return curve.curve.position(stations)
+
+
 class PathMarks:
     """Every path as a surveyed line: a thin tube with chainage ticks and diamond points.
 
@@ -96,6 +103,9 @@ class PathMarks:
         self.points = _Diamonds(over, PETROL, CARD)
         self.chosen_point = _Diamonds(over, STRAW, INK)
         self.handles = _Diamonds(over, CARD, PETROL_DARK)
+        # the chosen path shows faintly through what hides it
+        self.through = flat(segments(np.empty((0, 2, 3))), PETROL, 2.0, 0.45)
+        over.AddActor(self.through)
         self.handle_lines = flat(segments(np.empty((0, 2, 3))), PETROL, 1.5)
         over.AddActor(self.handle_lines)
         self.pixel = 1.0
@@ -113,7 +123,11 @@ class PathMarks:
             fresh = state is not None and 0.8 < state[2] / pixel < 1.25
             if state is None or state[0] is not path or state[1] != is_chosen or not fresh:
                 self._draw(path, is_chosen, pixel)
-        self._points(wanted.get(chosen or ""), point)
+        picked = wanted.get(chosen or "")
+        self.through.SetVisibility(picked is not None)
+        if picked is not None:
+            self.through.GetMapper().SetInputData(polyline(_line(path_curve(picked))))
+        self._points(picked, point)
 
     def _drop(self, path_id: str) -> None:
         for actor in self.actors.pop(path_id):
@@ -124,9 +138,7 @@ class PathMarks:
         if path.id in self.actors:
             self._drop(path.id)
         curve = path_curve(path)
-        count = int(np.clip(len(curve.curve.breaks) * 24, 60, 1200))
-        stations = np.union1d(np.linspace(0.0, curve.length, count), curve.curve.breaks)
-        line = curve.curve.position(stations)
+        line = _line(curve)
         colour = PETROL if chosen else PETROL_DARK
         ticks, long = chainage_ticks(curve, TICK_PIXELS * pixel)
         actors = [
@@ -262,10 +274,3 @@ def frustum(position: Array, target: Array, up: Array, vertical_angle: float, as
     tip = position + forward * depth + 1.5 * half * up
     lines += [[corners[2], tip], [tip, corners[3]]]
     return np.array(lines)
-
-
-def line_actor(colour: str, width: float) -> vtkActor:
-    """An empty line to be given points later."""
-    actor = flat(polyline([[0, 0, 0], [0, 0, 1]]), colour, width)
-    actor.VisibilityOff()
-    return actor

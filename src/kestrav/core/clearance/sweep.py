@@ -129,11 +129,10 @@ def _bodies(project: Project, meshes: Mapping[str, Mesh]) -> _Bodies:
 
 def touching_at_rest(project: Project, meshes: Mapping[str, Mesh]) -> tuple[Pair, ...]:
     """Pairs that touch with no run under way: proposed as intended contact."""
-    bodies = _bodies(project, meshes)
-    return tuple(Pair(bodies.ids[bodies.first[k]], bodies.ids[bodies.second[k]]) for k in _touching(project, bodies))
+    return _touching(project, _bodies(project, meshes))
 
 
-def _touching(project: Project, bodies: _Bodies) -> list[int]:
+def _touching(project: Project, bodies: _Bodies) -> tuple[Pair, ...]:
     limit = project.settings.contact_distance
     rest = rest_poses(project)[bodies.rows]
     bounds = turned_bounds_of(bodies.boxes, rest[None])[0]
@@ -143,8 +142,8 @@ def _touching(project: Project, bodies: _Bodies) -> list[int]:
     for k in close:
         a, b = bodies.first[k], bodies.second[k]
         if nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], limit + 1e-9) is not None:
-            found.append(int(k))
-    return found
+            found.append(Pair(bodies.ids[a], bodies.ids[b]))
+    return tuple(found)
 
 
 def intended_contacts(project: Project, proposed: tuple[Pair, ...]) -> tuple[Pair, ...]:
@@ -163,10 +162,7 @@ def sweep(
     """Clearance at times (n,). ``progress`` is told shares from 0 to 1 and may raise to stop the work."""
     required = project.settings.required_clearance
     bodies = _bodies(project, meshes)
-    proposed = tuple(
-        Pair(bodies.ids[bodies.first[k]], bodies.ids[bodies.second[k]]) for k in _touching(project, bodies)
-    )
-    contacts = intended_contacts(project, proposed)
+    contacts = intended_contacts(project, _touching(project, bodies))
     left_out = {frozenset((c.moving, c.other)) for c in contacts}
     keep = np.array(
         [
