@@ -65,7 +65,7 @@ def frames_against_bare_loop(in_turns):
     with tempfile.TemporaryDirectory() as folder:
         ours_target, bare_target = Path(folder) / "ours.mp4", Path(folder) / "bare.mp4"
         ours, loop = in_turns(
-            lambda: render_shot(project, meshes, shot, ours_target, overwrite=True), lambda: bare(bare_target), 3
+            lambda: render_shot(project, meshes, shot, ours_target, overwrite=True), lambda: bare(bare_target), 5
         )
     return (
         f"film of {count} frames at {shot.width} x {shot.height}: {count / ours:.1f} frames a second against "

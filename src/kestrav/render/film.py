@@ -13,7 +13,6 @@ from pathlib import Path
 from types import TracebackType
 
 import av
-import numpy as np
 from av.error import FFmpegError
 from PIL import Image
 
@@ -113,22 +112,48 @@ def save_png(picture: Picture, target: Path) -> None:
         part.unlink(missing_ok=True)
 
 
+_AHEAD = 3  # pictures that may wait to be written; each holds its memory
+
+
 class _Sink(ABC):
-    """Where frames go. What is half done is removed when the work is left early."""
+    """Where frames go: written on a second thread while the next one is drawn.
+
+    What is half done is removed when the work is left early.
+    """
 
     def __init__(self, target: Path) -> None:
         self.target = target
         self.part = target.with_name(f".{target.name}.part")
         self.done = False
+        self.count = 0
+        self._pool = ThreadPoolExecutor(1)
+        self._waiting: list[Future[None]] = []
 
     @abstractmethod
-    def add(self, picture: Picture) -> None: ...
+    def write(self, number: int, picture: Picture) -> None:
+        """Write one frame."""
 
     @abstractmethod
-    def finish(self) -> None: ...
+    def close(self) -> None:
+        """Complete the partial result and give it its name."""
 
     @abstractmethod
-    def drop(self) -> None: ...
+    def drop(self) -> None:
+        """Remove the partial result."""
+
+    def add(self, picture: Picture) -> None:
+        """Take a frame; raises what writing an earlier one raised."""
+        if len(self._waiting) >= _AHEAD:
+            self._waiting.pop(0).result()
+        self._waiting.append(self._pool.submit(self.write, self.count, picture))
+        self.count += 1
+
+    def finish(self) -> None:
+        """Write what waits, and complete."""
+        for job in self._waiting:
+            job.result()
+        self.close()
+        self.done = True
 
     def __enter__(self) -> _Sink:
         return self
@@ -136,11 +161,14 @@ class _Sink(ABC):
     def __exit__(
         self, kind: type[BaseException] | None, fault: BaseException | None, trace: TracebackType | None
     ) -> None:
+        self._pool.shutdown(cancel_futures=True)
         if not self.done:
             self.drop()
 
 
 class _Film(_Sink):
+    """H.264 in MP4."""
+
     def __init__(self, target: Path, width: int, height: int, fps: float) -> None:
         super().__init__(target)
         rate = Fraction(fps).limit_denominator(1001)
@@ -153,7 +181,7 @@ class _Film(_Sink):
         context.colorspace = context.color_primaries = context.color_trc = 1
         context.color_range = 1
 
-    def add(self, picture: Picture) -> None:
+    def write(self, number: int, picture: Picture) -> None:
         frame = av.VideoFrame.from_ndarray(picture, format="rgb24")
         frame = frame.reformat(
             format="yuv420p", src_colorspace="ITU709", dst_colorspace="ITU709", dst_color_range="MPEG"
@@ -161,12 +189,11 @@ class _Film(_Sink):
         for packet in self.stream.encode(frame):
             self.container.mux(packet)
 
-    def finish(self) -> None:
+    def close(self) -> None:
         for packet in self.stream.encode():
             self.container.mux(packet)
         self.container.close()
         self.part.replace(self.target)
-        self.done = True
 
     def drop(self) -> None:
         # the fault that brought us here is the one to tell
@@ -176,32 +203,20 @@ class _Film(_Sink):
 
 
 class _Sequence(_Sink):
-    """PNG files, compressed on a second thread while the next frame is drawn."""
+    """Numbered PNG files in a folder."""
 
     def __init__(self, target: Path) -> None:
         super().__init__(target)
         shutil.rmtree(self.part, ignore_errors=True)
         self.part.mkdir()
-        self.pool = ThreadPoolExecutor(1)
-        self.waiting: list[Future[None]] = []
-        self.count = 0
 
-    def add(self, picture: Picture) -> None:
-        name = self.part / f"frame_{self.count:05d}.png"
-        self.count += 1
-        self.waiting.append(self.pool.submit(save_png, np.array(picture), name))
-        if len(self.waiting) > 4:
-            self.waiting.pop(0).result()
+    def write(self, number: int, picture: Picture) -> None:
+        save_png(picture, self.part / f"frame_{number:05d}.png")
 
-    def finish(self) -> None:
-        for job in self.waiting:
-            job.result()
-        self.pool.shutdown()
+    def close(self) -> None:
         if self.target.exists():
             shutil.rmtree(self.target)
         self.part.replace(self.target)
-        self.done = True
 
     def drop(self) -> None:
-        self.pool.shutdown(cancel_futures=True)
         shutil.rmtree(self.part, ignore_errors=True)
