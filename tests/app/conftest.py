@@ -86,10 +86,9 @@ def make_hand(dressed, qtbot):
         window = Window()
         window.setGeometry(0, 0, 1280, 800)
         window.show()
-        qtbot.waitExposed(window)
         # shortcuts go to the active window; without a window manager somebody must say which it is
         window.activateWindow()
-        qtbot.waitUntil(window.isActiveWindow, timeout=10_000)
+        qtbot.waitUntil(window.isActiveWindow, timeout=60_000)
         windows.append(window)
         window.session.open(opened.project, opened.meshes, file)
         window.stage.draw()

@@ -95,7 +95,7 @@ def test_a_job_runs_in_a_process_of_its_own_with_an_estimate(dressed, qtbot):
     shares = [t[0] for t in told]
     assert shares == sorted(shares)
     late = next(left for share, left in told if share > 0.5)
-    assert 0.05 < late < 5
+    assert 0.05 < late < 60
 
 
 def test_a_job_that_cannot_be_done_says_why(dressed, qtbot):

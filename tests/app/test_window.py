@@ -463,7 +463,7 @@ def test_space_presses_the_button_that_has_the_keyboard(hand):
 def test_findings_fold_away(hand):
     before = hand.stage.width()
     hand.key(Qt.Key.Key_F8)
-    hand.qtbot.waitUntil(lambda: hand.stage.width() > before + 50)
+    hand.qtbot.waitUntil(lambda: hand.stage.width() > before + 50, timeout=30_000)
 
 
 # files
