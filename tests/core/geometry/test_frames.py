@@ -134,6 +134,17 @@ def test_closed_curve_meets_itself_in_both_kinds_of_frame(random):
         assert frames[0] == pytest.approx(frames[1], abs=1e-6)
 
 
+def test_the_turn_that_closes_a_curve_is_spread_without_steps(random):
+    curve = smooth(random.uniform(-400, 400, (6, 3)), closed=True)
+    table = frame_table(curve)
+    assert abs(table.twist_rate * curve.length) > 0.2
+    # just before and just after each sample that the frames are carried from
+    inner = table.stations[1:-1]
+    before, after = (carried_frames(curve, table, inner + side) for side in (-1e-6, 1e-6))
+    relative = np.swapaxes(before, 1, 2) @ after
+    assert np.degrees(Rotation.from_matrix(relative).magnitude().max()) < 1e-4
+
+
 def test_flat_circle_needs_no_twist():
     curve = by_arc_length(EllipseCurve((0, 0, 0), 100.0, 100.0), closed=True)
     frames = carried_frames(curve, frame_table(curve), np.linspace(0, curve.length, 40))

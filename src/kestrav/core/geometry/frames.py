@@ -83,7 +83,8 @@ class FrameTable:
 
     stations (m,), tangents (m, 3), carried (m, 3) unit left vectors of rotation-minimizing frames,
     untwist (m,) radians from carried to the upright left, sense (m,) +1 or -1 of the level left, 0 where
-    the curve is too near the vertical for one.
+    the curve is too near the vertical for one; twist_rate rad/mm by which a closed curve's carried vectors
+    are turned so that they meet at the seam.
     """
 
     stations: Array
@@ -92,6 +93,7 @@ class FrameTable:
     carried: Array
     untwist: Array
     sense: Array
+    twist_rate: float
 
 
 def frame_table(curve: Curve) -> FrameTable:
@@ -103,12 +105,13 @@ def frame_table(curve: Curve) -> FrameTable:
     good = flatness > _NEAR_VERTICAL
     start = level[0] / flatness[0] if good[0] else _across(tangents[0])
     carried = double_reflection(points, tangents, start)
+    twist_rate = 0.0
     if curve.closed and np.dot(tangents[0], tangents[-1]) > 1 - 1e-9:
         # spread the turn that is left at the seam evenly, so that the frame closes
-        gap = _signed_angle(carried[-1:], carried[:1], tangents[-1:])[0]
-        carried = _turned(carried, tangents, gap * stations / curve.length)
+        twist_rate = float(_signed_angle(carried[-1:], carried[:1], tangents[-1:])[0]) / curve.length
+        carried = _turned(carried, tangents, twist_rate * stations)
     untwist, sense = _untwist(stations, tangents, carried, level, flatness, good)
-    return FrameTable(stations, points, tangents, carried, untwist, sense)
+    return FrameTable(stations, points, tangents, carried, untwist, sense, twist_rate)
 
 
 def carried_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Array:
@@ -192,6 +195,7 @@ def _step_to(curve: Curve, table: FrameTable, stations: Array) -> tuple[NDArray[
     tangent[at_end] = table.tangents[-1]
     steps = _steps(table.points[below], table.tangents[below], curve.position(stations), tangent)
     left = np.einsum("nij,nj->ni", steps, table.carried[below])
+    left = _turned(left, tangent, table.twist_rate * (stations - table.stations[below]))
     left -= np.einsum("ij,ij->i", left, tangent)[:, None] * tangent
     left /= np.linalg.norm(left, axis=1, keepdims=True)
     above = np.minimum(below + 1, len(table.stations) - 1)
