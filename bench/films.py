@@ -14,9 +14,10 @@ from vtkmodules.vtkRenderingCore import vtkRenderWindow
 from bench.bare import bare_renderer
 from bench.demo import PROJECT
 from kestrav.core.camera.views import vertical_angle, views
+from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.files import project_file
 from kestrav.core.motion.poses import moving_groups, world_poses
-from kestrav.render.film import frame_count, frame_time, render_shot
+from kestrav.render.film import render_shot
 from kestrav.render.picture import REACH, camera_of
 from kestrav.render.scene import aim_camera, is_software
 from kestrav.render.shapes import vtk_matrix

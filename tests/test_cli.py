@@ -75,6 +75,9 @@ BAD = {
     "no project": ["check", "nowhere.kestrav"],
     "no shot": ["render", DEMO, "-o", "x.mp4", "--shot", "Nope"],
     "no folder": ["render", DEMO, "-o", "/nowhere/at/all/x.mp4"],
+    # nobody can write into /proc, not even root
+    "unwritable film": ["render", DEMO, "-o", "/proc/x.mp4"],
+    "unwritable project": ["new", "/proc/x.kestrav", DEMO.parent / "swing-gate.step"],
     "ending": ["render", DEMO, "-o", "x.gif"],
     "size": ["render", DEMO, "-o", "x.mp4", "--size", "huge"],
     "at": ["render", DEMO, "-o", "x.mp4", "--at", "1"],

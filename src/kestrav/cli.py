@@ -105,9 +105,9 @@ def render(
     force: Force = False,
 ) -> None:
     """Render a shot to a film, a still or a folder of pictures."""
-    from kestrav.core.document.shots import pick_shot, with_settings
+    from kestrav.core.document.shots import frame_count, pick_shot, with_settings
     from kestrav.core.files import project_file
-    from kestrav.render.film import frame_count, render_shot, render_still
+    from kestrav.render.film import render_shot, render_still
 
     opened = project_file.load(project)
     chosen = with_settings(pick_shot(opened.project, shot), size, fps, background, span)

@@ -10,7 +10,7 @@ from shapes import DEMO
 from kestrav.app.findings_panel import _Card
 from kestrav.app.jobs import Job
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, Camera, Eased, FixedHeading, PathPoint, Placement
+from kestrav.core.document.records import AlongHeading, Camera, Eased, FixedHeading, PartAim, PathPoint, Placement
 from kestrav.core.files import project_file
 from kestrav.core.files.project_file import Opened
 
@@ -75,8 +75,13 @@ def test_choosing_a_row_selects_its_item(hand):
 
 def test_dragging_a_point_moves_it_live_and_is_one_undo(hand):
     look(hand)
+    hand.session.edit("Aim", lambda p: edits.update(p, "camera-1", aim=PartAim("part-1")))
+    hand.session.set_time(2.0)
+    hand.session.undo.clear()
     hand.checked()
     hand.session.select("path-1")
+    aims = []
+    hand.stage.drawn.connect(lambda: aims.append(hand.stage.lens.GetActiveCamera().GetFocalPoint()[1]))
     lengths = []
     hand.session.edited.connect(lambda: lengths.append(hand.window.deck.axis_journey().length))
     clearance = []
@@ -88,6 +93,8 @@ def test_dragging_a_point_moves_it_live_and_is_one_undo(hand):
     assert moved[2] == 0
     # everything followed while the mouse was down
     assert len(lengths) >= 3
+    hand.stage.draw()
+    assert aims[-1] == pytest.approx(moved[1], abs=1)
     assert hand.session.point == 1
     assert hand.session.undo.count() == 1
     hand.qtbot.waitUntil(lambda: bool(clearance), timeout=30_000)
@@ -324,9 +331,13 @@ def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
     next(b for b in hand.window.preview_bar.findChildren(QPushButton) if b.text() == "Drop").click()
     assert hand.session.shown.parts[0].pivot == off
     hand.checked()
-    mend()
+    finding = next(f for f in hand.window.findings.findings if f.mend)
+    # edited after the finding was made: accepting its mend keeps the edit
+    hand.session.edit("x", lambda p: edits.rename_project(p, "Later"))
+    hand.window.preview(finding.mend)
     next(b for b in hand.window.preview_bar.findChildren(QPushButton) if b.text() == "Accept").click()
     assert hand.session.project.parts[0].pivot.position == pytest.approx((0, 0, 0))
+    assert hand.session.project.name == "Later"
     hand.window.undo_action.trigger()
     assert hand.session.project.parts[0].pivot == off
 

@@ -1,6 +1,5 @@
 """Pictures and film, read back."""
 
-import json
 import os
 from fractions import Fraction
 
@@ -125,11 +124,3 @@ def test_a_film_cut_off_by_a_full_disk_is_told(filmed, tmp_path):
     with pytest.raises(BadInput, match="cannot be written"):
         film.render_shot(project, meshes, project.shots[0], target)
     assert not list(tmp_path.iterdir())
-
-
-def test_counts_and_times_leave_the_loops_first_frame_out(filmed):
-    project, _ = filmed
-    shot = shot_of(project, start=1.0, end=3.0, fps=24.0)
-    assert film.frame_count(shot) == 48
-    assert film.frame_time(shot, 47) == pytest.approx(3.0 - 1 / 24)
-    assert json.dumps(film.frame_time(shot, 0)) == "1.0"

@@ -187,7 +187,7 @@ class Deck(QWidget):
         column.addWidget(self.chart, 1)
         session.edited.connect(self.refresh)
         session.moved.connect(self.follow)
-        session.selected.connect(self._on_selected)
+        session.selected.connect(self.refresh)
 
     # making
 
@@ -304,9 +304,7 @@ class Deck(QWidget):
 
     def set_axis(self, by_distance: bool) -> None:
         """Chart over distance or time."""
-        self.by_distance = by_distance and self.axis_journey() is not None
-        for button, on in zip(self.axis_buttons, (not self.by_distance, self.by_distance), strict=True):
-            button.setChecked(on)
+        self.by_distance = by_distance
         self.refresh()
 
     def to_x(self, times: Array) -> Array:
@@ -338,6 +336,8 @@ class Deck(QWidget):
         project = self.session.shown
         if self.by_distance and self.axis_journey() is None:
             self.by_distance = False
+        for button, on in zip(self.axis_buttons, (not self.by_distance, self.by_distance), strict=True):
+            button.setChecked(on)
         trip = self.axis_journey() if self.by_distance else None
         low, high = (0.0, span(project)) if trip is None else (trip.first, trip.last)
         # a little room, so that the first and last tick keep their numbers
@@ -397,13 +397,9 @@ class Deck(QWidget):
 
         self.session.edit("Move in time", move, merge=f"bar-{self.bar_drags}")
 
-    def speed_run(self) -> Journey | None:
-        """The run whose speed is charted."""
-        return self.axis_journey()
-
     def _fill_speed(self, project: Project) -> None:
         times = np.union1d(frame_times(project), np.linspace(0, span(project), 400))
-        trip = self.speed_run()
+        trip = self.axis_journey()
         parts = {p.id for p in project.parts}
         trips = [journey(project, r) for r in project.runs if trip is not None and r.rider == trip.run.rider]
         self.speed.title = "Speed" if trip is None or trip.run.rider in parts else "Camera speed"
@@ -477,9 +473,6 @@ class Deck(QWidget):
     def set_playing(self, playing: bool) -> None:
         """Show whether it plays."""
         self.play.setIcon(self._icons["pause" if playing else "play"])
-
-    def _on_selected(self) -> None:
-        self.refresh()
 
     # layout and mouse
 

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 
 from kestrav.app.fields import LABEL_WIDTH, Form
 from kestrav.core.document.records import Project, Shot
+from kestrav.core.document.shots import frame_count
 from kestrav.core.document.validation import check_shot
 from kestrav.core.errors import BadInput
 
@@ -97,8 +98,9 @@ class RenderDialog(QDialog):
         form.number("From", shot.start, "s", lambda v: self._change(start=v), "First moment", 3, 0.1)
         form.number("To", shot.end, "s", lambda v: self._change(end=v), "End; its frame is not filmed", 3, 0.1)
         form.text("Background", shot.background, lambda v: self._change(background=v.strip()), "Colour as #rrggbb")
-        frames = max(1, round((shot.end - shot.start) * shot.fps))
-        form.worked(f"({shot.end:.2f} − {shot.start:.2f})\u2009s × {shot.fps:g} fps = <b>{frames} frames</b>")
+        form.worked(
+            f"({shot.end:.2f} − {shot.start:.2f})\u2009s × {shot.fps:g} fps = <b>{frame_count(shot)} frames</b>"
+        )
         self.holder.addWidget(form)
 
     def _name_target(self) -> None:

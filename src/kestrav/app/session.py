@@ -67,17 +67,19 @@ class Session(QObject):
         self.time = 0.0
         self.camera_id: str | None = None
         self.mend: Mend | None = None
+        self._mended: Project | None = None  # the project as the previewed mend would make it
 
     # documents
 
     @property
     def shown(self) -> Project:
         """The document to show: a mend being previewed, or the project."""
-        return self.mend.project if self.mend else self.project
+        return self.project if self._mended is None else self._mended
 
     def open(self, project: Project, meshes: Mapping[str, Mesh], file: Path | None) -> None:
         """Replace everything by another project."""
-        self.project, self.meshes, self.file, self.mend = project, dict(meshes), file, None
+        self.project, self.meshes, self.file = project, dict(meshes), file
+        self.mend = self._mended = None
         self.undo.clear()
         self.selection, self.point, self.time = None, None, 0.0
         self.camera_id = project.cameras[0].id if project.cameras else None
@@ -101,7 +103,7 @@ class Session(QObject):
             return False
         if after is self.project or after == self.project:
             return True
-        self.mend = None
+        self.mend = self._mended = None
         self.undo.push(_Change(self, label, self.project, after, merge))
         return True
 
@@ -110,7 +112,8 @@ class Session(QObject):
         self.meshes.update(meshes)
 
     def _show(self, project: Project) -> None:
-        self.project, self.mend = project, None
+        self.project = project
+        self.mend = self._mended = None
         if self.selection and find(project, self.selection) is None:
             self.selection, self.point = None, None
         if self.camera_id is None or find(project, self.camera_id) is None:
@@ -122,7 +125,12 @@ class Session(QObject):
     # mends
 
     def preview(self, mend: Mend | None) -> None:
-        """Show what a mend would do, or stop showing it."""
+        """Show what a mend would do to the project as it is, or stop showing it."""
+        try:
+            self._mended = mend.edit(self.project) if mend else None
+        except BadInput as fault:
+            self.refused.emit(str(fault))
+            return
         self.mend = mend
         self.edited.emit()
         self.previewing.emit()
@@ -130,9 +138,8 @@ class Session(QObject):
     def accept(self) -> None:
         """Make the previewed mend an edit."""
         mend = self.mend
-        if mend is not None:
-            self.mend = None
-            self.edit(mend.label, lambda _: mend.project)
+        if mend is not None and self.edit(mend.label, mend.edit) and self.mend is mend:
+            self.preview(None)  # there was nothing left to mend
 
     # selection and time
 

@@ -16,7 +16,7 @@ from kestrav.core.camera.views import vertical_angle, views
 from kestrav.core.document.lookup import ancestors, subtree
 from kestrav.core.document.records import Part, Path, Project, Run
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import rest_poses, world_bounds
+from kestrav.core.motion.poses import mover_bounds, top_bounds, world_bounds
 from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
 from kestrav.render.palette import INK, PETROL_DARK, SKY, rgb
 from kestrav.render.picture import REACH, KeptPicture
@@ -318,26 +318,13 @@ class Stage(QWidget):
     def show_all(self) -> None:
         """Frame what moves with where it comes from and goes to; the whole product while nothing moves."""
         project = self.session.shown
-        boxes = world_bounds_of_tops(project)
+        boxes = top_bounds(project)
         if boxes:
-            kept = self._of_movers(project) or boxes
+            kept = mover_bounds(project) or boxes
             low, high = np.min([b[0] for b in kept], axis=0), np.max([b[1] for b in kept], axis=0)
             self.viewpoint.frame(np.array([low, high]), 1.06)
         self._fit_floor(boxes)
         self.schedule()
-
-    def _of_movers(self, project: Project) -> list[Array]:
-        """Bounds (2, 3) of the top-level things that riders belong to, and of the riders' paths."""
-        found = []
-        tops = {p.id: [*ancestors(project, p.id), p.id][0] for p in project.parts}
-        rest = rest_poses(project)[None]
-        for run in project.runs:
-            if run.rider in tops:
-                found.append(world_bounds(project, tops[run.rider], rest)[0])
-                curve = path_curve(next(p for p in project.paths if p.id == run.path)).curve
-                line = curve.position(np.linspace(0, curve.length, 50))
-                found.append(np.array([line.min(axis=0), line.max(axis=0)]))
-        return found
 
     def _fit_floor(self, boxes: list[Array]) -> None:
         low = np.min([b[0] for b in boxes], axis=0) if boxes else np.full(3, -2500.0)
@@ -546,9 +533,3 @@ class Tool:
     def key(self, event: QKeyEvent) -> bool:
         """A key; False when it is not for this tool."""
         return False
-
-
-def world_bounds_of_tops(project: Project) -> list[Array]:
-    """Bounds (2, 3) at rest of every top-level thing."""
-    poses = rest_poses(project)[None]
-    return [world_bounds(project, p.id, poses)[0] for p in project.parts if p.parent is None]

@@ -17,8 +17,9 @@ from kestrav.app.point_edits import insert_at_station
 from kestrav.app.stage import Stage, Tool
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import new_id, new_name
-from kestrav.core.document.records import Part, Path, PathPoint, PointShape, Project, Run
+from kestrav.core.document.records import Part, Path, PathPoint, PointShape, Project
 from kestrav.core.geometry.curves import spline_through
+from kestrav.core.motion.making import add_run
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import placement_matrix
 from kestrav.core.units import show
@@ -267,18 +268,8 @@ class DrawTool(Tool):
             name = new_name(project, Path, "Path 1" if not project.paths else f"Path {len(project.paths) + 1}")
             path = Path(new_id(project, Path), name, PointShape(tuple(PathPoint(p) for p in points)))
             made[:] = [path.id]
-            if rider is None:
-                return edits.add(project, path)
-            who = next(p.name for p in project.parts if p.id == rider)
-            started = [r.start + (r.duration or 4.0) for r in project.runs if r.rider == rider]
-            run = Run(
-                new_id(project, Run),
-                new_name(project, Run, f"{who} on {name}"),
-                rider,
-                path.id,
-                start=max(started, default=0.0),
-            )
-            return edits.add(project, path, run)
+            project = edits.add(project, path)
+            return project if rider is None else add_run(project, rider, path.id)
 
         if self.session.edit("Draw path", draw):
             self.points = []

@@ -17,21 +17,12 @@ from av.error import FFmpegError
 from PIL import Image
 
 from kestrav.core.document.records import Project, Shot
+from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.picture import Picture, Studio, camera_of
 
 Progress = Callable[[int, int], None]
-
-
-def frame_count(shot: Shot) -> int:
-    """Frames of a shot; the end is exclusive, so a loop does not repeat its first frame."""
-    return max(1, round((shot.end - shot.start) * shot.fps))
-
-
-def frame_time(shot: Shot, frame: int) -> float:
-    """Time in s of a shot's frame."""
-    return shot.start + frame / shot.fps
 
 
 def render_shot(

@@ -17,7 +17,7 @@ from kestrav.core.document.records import (
     Run,
     Shot,
 )
-from kestrav.core.document.shots import pick_shot, with_settings
+from kestrav.core.document.shots import frame_count, frame_time, pick_shot, with_settings
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 
@@ -138,3 +138,20 @@ def test_shots_take_settings_as_typed(demo):
 def test_settings_that_make_no_sense_are_refused(demo, settings):
     with pytest.raises(BadInput):
         with_settings(demo.project.shots[0], **settings)
+
+
+def test_a_shots_frames_leave_the_loops_first_one_out(demo):
+    shot = with_settings(demo.project.shots[0], fps=24.0, span="1:3")
+    assert frame_count(shot) == 48
+    assert frame_time(shot, 0) == 1.0
+    assert frame_time(shot, 47) == pytest.approx(3.0 - 1 / 24)
+
+
+def test_a_point_that_is_not_there_is_told(passing):
+    for edit in (
+        lambda p: edits.set_kind(p, "path-1", 7, "smooth"),
+        lambda p: edits.set_point(p, "path-1", -1, kind="corner"),
+        lambda p: edits.delete_point(p, "path-1", 2),
+    ):
+        with pytest.raises(BadInput, match="“Path” has no point"):
+            edit(passing.project)

@@ -45,6 +45,13 @@ def test_step_lengths_are_mm(trolley):
     assert low[2] == pytest.approx(0.0, abs=0.1)
 
 
+def test_a_step_file_in_inches_comes_in_mm():
+    # a box of 10 x 5 x 1 inch; 25.4 mm exactly, NIST Special Publication 811 (2008), appendix B.8
+    project = into_project(Project(), read_product(Path(__file__).parents[2] / "data" / "box-in-inches.step"))
+    low, high = world_bounds(project, project.parts[0].id, rest_poses(project)[None])[0]
+    assert high - low == pytest.approx([254.0, 127.0, 25.4], abs=1e-3)
+
+
 def test_panels_keep_their_opacity(demo):
     panel = next(p for p in demo.project.parts if p.name == "Back panel")
     assert panel.opacity == pytest.approx(0.35, abs=0.01)

@@ -43,7 +43,7 @@ def test_a_pivot_off_its_part_is_found_and_mended(passing):
     project = edits.update(passing.project, "part-1", pivot=Placement((0.0, -60.0, 0.0)))
     finding = rules(passing, project)["pivot-outside"]
     assert finding.value == pytest.approx(50.0)
-    assert "pivot-outside" not in rules(passing, finding.mend.project)
+    assert "pivot-outside" not in rules(passing, finding.mend.edit(project))
 
 
 def test_a_sharp_corner_with_heading_along_travel_flips():
@@ -75,7 +75,7 @@ def test_a_kink_taken_at_speed_is_found_and_mended():
     # the velocity turns by 90 degrees: its jump is 2 v sin(45 degrees)
     assert finding.value == pytest.approx(200 * np.sqrt(2))
     assert finding.time == pytest.approx(1.5)
-    assert "kink-at-speed" not in rules(opened, finding.mend.project)
+    assert "kink-at-speed" not in rules(opened, finding.mend.edit(opened.project))
 
 
 def test_a_kink_taken_slowly_is_none():

@@ -23,8 +23,9 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import quaternion_from_rotation
 from kestrav.core.motion import pacing
+from kestrav.core.motion.making import add_run, centre_pivot
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import moving_groups, rest_poses, world_bounds, world_poses
+from kestrav.core.motion.poses import mover_bounds, moving_groups, rest_poses, top_bounds, world_bounds, world_poses
 from kestrav.core.motion.runs import frame_times, journey, span
 
 PACINGS = [Even(), Eased(100, 200), Eased(0, 300), Eased(900, 900)]
@@ -145,3 +146,28 @@ def test_ellipse_is_travelled_from_its_start_in_its_sense():
 def test_a_path_that_cannot_be_travelled_is_named():
     with pytest.raises(BadInput, match="“Lost”"):
         path_curve(Path("p", "Lost", straight((0, 0, 0), (0, 0, 0))))
+
+
+def test_a_new_run_follows_the_old_ones_whether_set_by_duration_or_by_speed():
+    path = straight((0, 0, 0), (100, 0, 0))
+    opened = make_project({"Body": (box_mesh(1, 1, 1), (0, 0, 0))}, path, start=1.0, duration=None, speed=20.0)
+    project = add_run(opened.project, "part-1", "path-1")
+    assert project.runs[-1].start == pytest.approx(6.0)
+    assert add_run(project, "part-1", "path-1").runs[-1].start == pytest.approx(10.0)
+    with pytest.raises(BadInput, match="nothing with the id"):
+        add_run(project, "part-1", "path-9")
+
+
+def test_a_pivot_is_centred_on_an_assembly_at_rest():
+    project, _ = nested()
+    pivot = centre_pivot(project, "a").parts[0].pivot.position
+    # bounds (95..105, 5..15, -5..25) about (100, 10, 10), in the arm's turned axes
+    assert pivot == pytest.approx((10, 0, 10))
+
+
+def test_what_moves_is_bounded_with_where_it_belongs_and_goes():
+    project, _ = nested()
+    whole, way = mover_bounds(project)
+    assert whole == pytest.approx(np.array([[95, 5, -5], [105, 15, 25]]))
+    assert way == pytest.approx(np.array([[0, 0, 0], [300, 0, 0]]))
+    assert top_bounds(project)[0] == pytest.approx(whole)

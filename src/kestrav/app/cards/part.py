@@ -12,8 +12,8 @@ from kestrav.core.document.records import (
     Part,
     Placement,
 )
-from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.poses import rest_poses, world_bounds
+from kestrav.core.motion.making import centre_pivot
+from kestrav.core.motion.poses import world_bounds
 from kestrav.core.units import show
 
 
@@ -63,20 +63,16 @@ class PartRows(Rows):
         form.worked(*lines)
         form.buttons(
             ("Draw its path", self.card.draw_asked.emit, "Draw a path that it will run along (D)"),
-            ("Centre pivot", lambda: self._centre_pivot(part), "Put the pivot in the middle of its bounds"),
+            (
+                "Centre pivot",
+                lambda: self.session.edit("Centre pivot", lambda p: centre_pivot(p, part.id)),
+                "Put the pivot in the middle of its bounds",
+            ),
             ("Orbit it", lambda: self._orbit(part), "Add a camera that orbits it on an ellipse, with a shot"),
         )
         if project.paths:
             options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
             form.choice("Run along", options, "", lambda path: self._add_run(part.id, path), "Let it run along a path")
-
-    def _centre_pivot(self, part: Part) -> None:
-        project = self.session.project
-        rest = rest_poses(project)
-        row = [p.id for p in project.parts].index(part.id)
-        middle = world_bounds(project, part.id, rest[None])[0].mean(axis=0)
-        x, y, z = (float(round(v, 4)) for v in apply(inverse_rigid(rest[row]), middle[None])[0])
-        self._set(part.id, "Centre pivot", pivot=Placement((x, y, z), part.pivot.rotation))
 
     def _orbit(self, part: Part) -> None:
         before = {c.id for c in self.session.project.cameras}

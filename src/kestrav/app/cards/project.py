@@ -24,14 +24,8 @@ class ProjectRows(Rows):
             lambda text: self.session.edit("Rename project", lambda p: edits.rename_project(p, text)),
             "The project's name",
         )
-        form.number(
-            "Frame rate",
-            project.settings.fps,
-            "fps",
-            lambda v: self.session.edit("Frame rate", lambda p: edits.settings(p, fps=v)),
-            "Frames a second in which the project is checked and stepped through",
-            places=0,
-        )
+        tip = "Frames a second in which the project is checked and stepped through"
+        self._setting("Frame rate", "fps", "fps", tip, places=0)
         self._required()
         end = span(project)
         frames = int(np.ceil(end * project.settings.fps - 1e-9))
@@ -42,34 +36,15 @@ class ProjectRows(Rows):
             form.note("Click a thing in the stage or the list to see its numbers.")
 
     def _required(self) -> None:
-        self.form.number(
-            "Clearance",
-            self.session.shown.settings.required_clearance,
-            "mm",
-            lambda v: self.session.edit("Required clearance", lambda p: edits.settings(p, required_clearance=v)),
-            "Required clearance between what moves and the rest",
-        )
+        tip = "Required clearance between what moves and the rest"
+        self._setting("Clearance", "required_clearance", "mm", tip)
 
     def build_checks(self) -> None:
         project, result, form = self.session.shown, self.card.result, self.form
         self.card.title.setText("Checks")
         self._required()
-        form.number(
-            "Flip limit",
-            project.settings.flip_angle,
-            "°",
-            lambda v: self.session.edit("Flip limit", lambda p: edits.settings(p, flip_angle=v)),
-            "Largest turn of a rider between two frames",
-            places=0,
-        )
-        form.number(
-            "Kink limit",
-            project.settings.kink_step,
-            "mm/s",
-            lambda v: self.session.edit("Kink limit", lambda p: edits.settings(p, kink_step=v)),
-            "Largest jump of velocity where a path turns sharply",
-            places=0,
-        )
+        self._setting("Flip limit", "flip_angle", "°", "Largest turn of a rider between two frames", 0)
+        self._setting("Kink limit", "kink_step", "mm/s", "Largest jump of velocity where a path turns sharply", 0)
         if result is None:
             form.note("Checking …")
             return

@@ -5,9 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import get, new_id, new_name
-from kestrav.core.document.records import Camera, Part, Path, Project, Run, Shot
-from kestrav.core.motion.runs import journey
+from kestrav.core.document.records import Camera, Part, Path, Run, Shot
+from kestrav.core.motion.making import add_run
 
 if TYPE_CHECKING:
     from kestrav.app.cards.card import Card
@@ -27,24 +26,30 @@ class Rows:
     def _set(self, item_id: str, label: str, **fields: Any) -> None:
         self.session.edit(label, lambda project: edits.update(project, item_id, **fields))
 
+    def _number(
+        self, item: Run | Camera | Shot, label: str, field: str, unit: str, tip: str, places: int = 1, step: float = 1.0
+    ) -> None:
+        """A number of a record; a field of whole numbers takes the nearest one."""
+        value = getattr(item, field)
+        kind = type(value)
+
+        def change(typed: float) -> None:
+            self._set(item.id, label, **{field: round(typed) if kind is int else typed})
+
+        self.form.number(label, value, unit, change, tip, places, step)
+
+    def _setting(self, label: str, field: str, unit: str, tip: str, places: int = 1) -> None:
+        """A number of the project's settings."""
+        value = getattr(self.session.shown.settings, field)
+
+        def change(typed: float) -> None:
+            self.session.edit(label, lambda project: edits.settings(project, **{field: typed}))
+
+        self.form.number(label, value, unit, change, tip, places)
+
     def _add_run(self, rider: str, path: str) -> None:
-        made: list[str] = []
-
-        def add(project: Project) -> Project:
-            who, where = get(project, rider), get(project, path)
-            ends = [journey(project, r).end for r in project.runs if r.rider == rider]
-            run = Run(
-                new_id(project, Run),
-                new_name(project, Run, f"{who.name} on {where.name}"),
-                rider,
-                path,
-                start=max(ends, default=0.0),
-            )
-            made[:] = [run.id]
-            return edits.add(project, run)
-
-        if path and self.session.edit("Add run", add):
-            self.session.select(made[0])
+        if rider and path and self.session.edit("Add run", lambda project: add_run(project, rider, path)):
+            self.session.select(self.session.project.runs[-1].id)
 
     def _delete(self, item_id: str, kind: str) -> None:
         def delete() -> None:

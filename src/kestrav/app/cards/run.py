@@ -30,7 +30,7 @@ class RunRows(Rows):
         form.choice("Rider", riders, run.rider, lambda v: self._set(run.id, "Rider", rider=v), "What travels")
         paths = [(p.id, f"{p.name} ({show(path_curve(p).length, 'mm', 0)})") for p in project.paths]
         form.choice("Path", paths, run.path, lambda v: self._set(run.id, "Path", path=v), "Where it travels")
-        form.number("Starts", run.start, "s", lambda v: self._set(run.id, "Start", start=v), "When it sets out", 3, 0.1)
+        self._number(run, "Starts", "start", "s", "When it sets out", 3, 0.1)
         by = "duration" if run.duration is not None else "speed"
 
         def switch(kind: str) -> None:
@@ -41,25 +41,9 @@ class RunRows(Rows):
 
         form.choice("Set by", [("duration", "duration"), ("speed", "speed")], by, switch, "Which of the two is given")
         if run.duration is not None:
-            form.number(
-                "Duration",
-                run.duration,
-                "s",
-                lambda v: self._set(run.id, "Duration", duration=v),
-                "How long it takes",
-                3,
-                0.1,
-            )
-        elif run.speed is not None:
-            form.number(
-                "Speed",
-                run.speed,
-                "mm/s",
-                lambda v: self._set(run.id, "Speed", speed=v),
-                "Speed between start and stop",
-                1,
-                10,
-            )
+            self._number(run, "Duration", "duration", "s", "How long it takes", 3, 0.1)
+        else:
+            self._number(run, "Speed", "speed", "mm/s", "Speed between start and stop", 1, 10)
         form.number(
             "From",
             100 * run.begin,

@@ -15,6 +15,7 @@ from kestrav.core.document.records import (
     Project,
     Shot,
 )
+from kestrav.core.document.shots import frame_count
 from kestrav.core.findings.model import name_of
 from kestrav.core.motion.runs import span
 from kestrav.core.units import show
@@ -27,23 +28,9 @@ class CameraRows(Rows):
         project, form = self.session.shown, self.form
         self.card.title.setText(camera.name)
         self._name(camera)
-        form.number(
-            "Lens", camera.focal_length, "mm", lambda v: self._set(camera.id, "Lens", focal_length=v), "Focal length", 1
-        )
-        form.number(
-            "Sensor width",
-            camera.sensor_width,
-            "mm",
-            lambda v: self._set(camera.id, "Sensor", sensor_width=v),
-            "Its width",
-        )
-        form.number(
-            "Sensor height",
-            camera.sensor_height,
-            "mm",
-            lambda v: self._set(camera.id, "Sensor", sensor_height=v),
-            "Its height",
-        )
+        self._number(camera, "Lens", "focal_length", "mm", "Focal length")
+        self._number(camera, "Sensor width", "sensor_width", "mm", "Width of what is exposed")
+        self._number(camera, "Sensor height", "sensor_height", "mm", "Height of what is exposed")
         aims = [("", "a point"), *((p.id, p.name) for p in project.parts if p.geometry is None or p.parent is None)]
         aimed = camera.aim.part if isinstance(camera.aim, PartAim) else ""
         if aimed and aimed not in [a[0] for a in aims]:
@@ -112,28 +99,19 @@ class ShotRows(Rows):
         form.choice(
             "Camera", cameras, shot.camera, lambda v: self._set(shot.id, "Camera", camera=v), "Which camera films"
         )
-        form.number("From", shot.start, "s", lambda v: self._set(shot.id, "Span", start=v), "First moment", 3, 0.1)
-        form.number(
-            "To", shot.end, "s", lambda v: self._set(shot.id, "Span", end=v), "End; its frame is not filmed", 3, 0.1
-        )
-        form.number(
-            "Width", shot.width, "px", lambda v: self._set(shot.id, "Size", width=round(v)), "Picture width", 0, 2
-        )
-        form.number(
-            "Height", shot.height, "px", lambda v: self._set(shot.id, "Size", height=round(v)), "Picture height", 0, 2
-        )
-        form.number(
-            "Frame rate", shot.fps, "fps", lambda v: self._set(shot.id, "Frame rate", fps=v), "Frames a second", 0
-        )
+        self._number(shot, "From", "start", "s", "First moment", 3, 0.1)
+        self._number(shot, "To", "end", "s", "End; its frame is not filmed", 3, 0.1)
+        self._number(shot, "Width", "width", "px", "Picture width", 0, 2)
+        self._number(shot, "Height", "height", "px", "Picture height", 0, 2)
+        self._number(shot, "Frame rate", "fps", "fps", "Frames a second", 0)
         form.text(
             "Background",
             shot.background,
             lambda v: self._set(shot.id, "Background", background=v.strip()),
             "Colour behind everything, as #rrggbb",
         )
-        frames = max(1, round((shot.end - shot.start) * shot.fps))
         form.worked(
-            f"({shot.end:.2f} − {shot.start:.2f})\u2009s × {shot.fps:g} fps = <b>{frames} frames</b>",
+            f"({shot.end:.2f} − {shot.start:.2f})\u2009s × {shot.fps:g} fps = <b>{frame_count(shot)} frames</b>",
             f"{shot.width} × {shot.height} pixels, {shot.width / shot.height:.3f} : 1",
         )
         form.buttons(

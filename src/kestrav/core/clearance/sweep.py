@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.document.lookup import is_shown
 from kestrav.core.document.records import Project
-from kestrav.core.geometry.meshes import Mesh, box_corners, encloses
+from kestrav.core.geometry.meshes import Mesh, box_corners, encloses, turned_bounds
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.poses import moving_groups, rest_poses, world_poses
 
@@ -135,7 +135,7 @@ def touching_at_rest(project: Project, meshes: Mapping[str, Mesh]) -> tuple[Pair
 def _touching(project: Project, bodies: _Bodies) -> tuple[Pair, ...]:
     limit = project.settings.contact_distance
     rest = rest_poses(project)[bodies.rows]
-    bounds = turned_bounds_of(bodies.boxes, rest[None])[0]
+    bounds = turned_bounds(bodies.boxes, rest)
     close = np.flatnonzero(_box_gap(bounds[bodies.first], bounds[bodies.second]) <= limit)
     transforms = [placed(m) for m in rest]
     found = []
@@ -187,15 +187,6 @@ def _box_gap(a: Array, b: Array) -> Array:
     return found
 
 
-def turned_bounds_of(boxes: Array, poses: Array) -> Array:
-    """Bounds (n, k, 2, 3) of boxes (k, 2, 3) under poses (n, k, 4, 4)."""
-    middle, half = boxes.mean(axis=1), 0.5 * (boxes[:, 1] - boxes[:, 0])
-    rotation = poses[..., :3, :3]
-    centre = np.einsum("nkij,kj->nki", rotation, middle) + poses[..., :3, 3]
-    reach = np.einsum("nkij,kj->nki", np.abs(rotation), half)
-    return np.stack([centre - reach, centre + reach], axis=-2)
-
-
 class _Sweep:
     """Bookkeeping of one sweep: what each pair's distance is known to be at least."""
 
@@ -218,7 +209,7 @@ class _Sweep:
         """Measure frames ``start`` and following at body poses (n, k, 4, 4)."""
         if not len(self.bodies.first):
             return
-        bounds = turned_bounds_of(self.bodies.boxes, poses)
+        bounds = turned_bounds(self.bodies.boxes, poses)
         for offset in range(len(poses)):
             self._frame(start + offset, poses[offset], bounds[offset])
 

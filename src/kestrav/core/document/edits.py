@@ -121,6 +121,14 @@ def point_shape(project: Project, path_id: str) -> PointShape:
     return path.shape
 
 
+def _points_with(project: Project, path_id: str, index: int) -> tuple[PathPoint, ...]:
+    """The points of a path, when it has one of that number. Raises BadInput when not."""
+    points = point_shape(project, path_id).points
+    if not 0 <= index < len(points):
+        raise BadInput(f"the path “{get(project, path_id).name}” has no point {index + 1}; it has {len(points)}")
+    return points
+
+
 def _with_points(project: Project, path_id: str, points: list[PathPoint]) -> Project:
     shape = point_shape(project, path_id)
     return update(project, path_id, shape=msgspec.structs.replace(shape, points=tuple(points)))
@@ -128,14 +136,14 @@ def _with_points(project: Project, path_id: str, points: list[PathPoint]) -> Pro
 
 def set_point(project: Project, path_id: str, index: int, **fields: Any) -> Project:
     """Change fields of one point of a path."""
-    points = list(point_shape(project, path_id).points)
+    points = list(_points_with(project, path_id, index))
     points[index] = msgspec.structs.replace(points[index], **fields)
     return _with_points(project, path_id, points)
 
 
 def set_kind(project: Project, path_id: str, index: int, kind: Literal["corner", "smooth", "free"]) -> Project:
     """Make a point a corner, smooth or free; a free point without handles gets them along its neighbours."""
-    points = point_shape(project, path_id).points
+    points = _points_with(project, path_id, index)
     fields: dict[str, Any] = {"kind": kind}
     if kind == "free" and points[index].handle_out is None and points[index].handle_in is None:
         fields["handle_out"] = _natural_handle(points, index)
@@ -160,6 +168,6 @@ def insert_point(project: Project, path_id: str, index: int, position: Vector) -
 
 def delete_point(project: Project, path_id: str, index: int) -> Project:
     """Take a point out."""
-    points = list(point_shape(project, path_id).points)
+    points = list(_points_with(project, path_id, index))
     del points[index]
     return _with_points(project, path_id, points)

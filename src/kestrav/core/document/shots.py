@@ -52,3 +52,13 @@ def with_settings(
     changed = msgspec.structs.replace(shot, **fields)
     check_shot(changed)
     return changed
+
+
+def frame_count(shot: Shot) -> int:
+    """Frames of a shot; the end is exclusive, so a loop does not repeat its first frame."""
+    return max(1, round((shot.end - shot.start) * shot.fps))
+
+
+def frame_time(shot: Shot, frame: int) -> float:
+    """Time in s of a shot's frame."""
+    return shot.start + frame / shot.fps

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
@@ -21,10 +21,13 @@ Severity = Literal["breach", "warning", "note"]
 
 @dataclass(frozen=True)
 class Mend:
-    """An edit that removes a finding: what to call it, and the project it gives."""
+    """An edit that removes a finding: what to call it, and what to do to the project.
+
+    It is an edit and not the edited project, so that one accepted later keeps what was edited meanwhile.
+    """
 
     label: str
-    project: Project
+    edit: Callable[[Project], Project]
 
 
 @dataclass(frozen=True)

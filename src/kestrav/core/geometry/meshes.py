@@ -66,11 +66,12 @@ def box_corners(bounds: ArrayLike) -> Array:
 
 
 def turned_bounds(bounds: ArrayLike, matrices: ArrayLike) -> Array:
-    """Axis-aligned bounds (..., 2, 3) of boxes (2, 3) under matrices (..., 4, 4)."""
+    """Axis-aligned bounds (..., 2, 3) of boxes (..., 2, 3) under matrices (..., 4, 4), broadcast together."""
     bounds, matrices = np.asarray(bounds, float), np.asarray(matrices, float)
-    middle, half = bounds.mean(axis=0), 0.5 * (bounds[1] - bounds[0])
-    centre = np.einsum("...ij,j->...i", matrices[..., :3, :3], middle) + matrices[..., :3, 3]
-    reach = np.einsum("...ij,j->...i", np.abs(matrices[..., :3, :3]), half)
+    middle, half = bounds.mean(axis=-2), 0.5 * (bounds[..., 1, :] - bounds[..., 0, :])
+    rotation = matrices[..., :3, :3]
+    centre = np.einsum("...ij,...j->...i", rotation, middle) + matrices[..., :3, 3]
+    reach = np.einsum("...ij,...j->...i", np.abs(rotation), half)
     return np.stack([centre - reach, centre + reach], axis=-2)
 
 

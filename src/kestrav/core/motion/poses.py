@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.lookup import ancestors, subtree
 from kestrav.core.document.records import AlongHeading, Camera, Part, Placement, Project
 from kestrav.core.geometry.meshes import turned_bounds
 from kestrav.core.geometry.transforms import inverse_rigid, rigid, rotation_from_quaternion
@@ -125,15 +125,31 @@ def world_bounds(project: Project, part_id: str, poses: Array) -> Array:
 
     A thing without any geometry is a point at its own origin.
     """
-    boxes = {g.hash: np.array([g.low, g.high]) for g in project.geometry}
+    boxes = {g.hash: (g.low, g.high) for g in project.geometry}
     row = {part.id: i for i, part in enumerate(project.parts)}
-    members = [get(project, inner) for inner in subtree(project, part_id)]
-    found = [
-        turned_bounds(boxes[m.geometry], poses[:, row[m.id]])
-        for m in members
-        if isinstance(m, Part) and m.geometry is not None
-    ]
-    if not found:
+    rows = [row[inner] for inner in subtree(project, part_id)]
+    solids = [(i, boxes[key]) for i in rows if (key := project.parts[i].geometry) is not None]
+    if not solids:
         origin = poses[:, row[part_id], :3, 3]
         return np.stack([origin, origin], axis=1)
-    return np.stack([np.min([b[:, 0] for b in found], axis=0), np.max([b[:, 1] for b in found], axis=0)], axis=1)
+    found = turned_bounds([box for _, box in solids], poses[:, [i for i, _ in solids]])
+    return np.stack([found[:, :, 0].min(axis=1), found[:, :, 1].max(axis=1)], axis=1)
+
+
+def top_bounds(project: Project) -> list[Array]:
+    """Bounds (2, 3) at rest of every top-level thing."""
+    rest = rest_poses(project)[None]
+    return [world_bounds(project, part.id, rest)[0] for part in project.parts if part.parent is None]
+
+
+def mover_bounds(project: Project) -> list[Array]:
+    """Bounds (2, 3) at rest of the top-level things that riders belong to, and of the riders' paths."""
+    found = []
+    rest = rest_poses(project)[None]
+    for rider in riders(project):
+        top = [*ancestors(project, rider), rider][0]
+        found.append(world_bounds(project, top, rest)[0])
+        for trip in journeys_of(project, rider):
+            line = trip.path.curve.position(np.linspace(0.0, trip.path.length, 50))
+            found.append(np.array([line.min(axis=0), line.max(axis=0)]))
+    return found

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 
 from kestrav.core.document.edits import set_kind
@@ -57,4 +59,4 @@ def _smoothed(evidence: Evidence, run: Run, path: Path, station: float) -> Mend 
         return None
     stations = journey(evidence.project, run).path.point_stations()
     index = int(np.argmin(np.abs(stations - station)))
-    return Mend("Make the point smooth", set_kind(evidence.project, path.id, index, "smooth"))
+    return Mend("Make the point smooth", partial(set_kind, path_id=path.id, index=index, kind="smooth"))

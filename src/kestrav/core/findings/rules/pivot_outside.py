@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 
-from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Part, Placement
+from kestrav.core.document.records import Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
-from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.geometry.transforms import apply
+from kestrav.core.motion.making import centre_pivot
 from kestrav.core.motion.poses import rest_poses, riders, world_bounds
 from kestrav.core.motion.runs import journeys_of
 
@@ -31,8 +33,6 @@ def find(evidence: Evidence) -> list[Finding]:
         distance = float(np.linalg.norm(outside))
         if distance <= _ALLOWED:
             continue
-        centre = apply(inverse_rigid(pose), ((low + high) / 2)[None])[0]
-        mended = update(project, rider, pivot=Placement(point(centre), part.pivot.rotation))
         start = journeys_of(project, rider)[0].start
         found.append(
             Finding(
@@ -47,7 +47,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 limit=_ALLOWED,
                 place=point(pivot),
                 gap=(point(pivot), point(np.clip(pivot, low, high))),
-                mend=Mend("Centre the pivot", mended),
+                mend=Mend("Centre the pivot", partial(centre_pivot, part_id=rider)),
             )
         )
     return found
