@@ -467,7 +467,7 @@ def test_space_presses_the_button_that_has_the_keyboard(hand):
     button = next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Orbit it")
     button.setFocus()
     QTest.keyClick(button, Qt.Key.Key_Space)
-    assert not hand.window._play.isActive()
+    assert not hand.window.player.playing
     assert isinstance(hand.session.item, Camera)
 
 

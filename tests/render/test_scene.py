@@ -11,7 +11,7 @@ from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import world_poses
 from kestrav.render.marks import Dimension, PathMarks, chainage_ticks, frustum, grid, handle_geometry, tick_spacing
 from kestrav.render.scene import Scene, aim_camera, light
-from kestrav.render.viewpoint import Viewpoint, on_plane, ray, to_display
+from kestrav.render.viewpoint import Viewpoint, angle_locked, facing, on_plane, ray, to_display
 
 
 def bounds_of(actor):
@@ -176,3 +176,12 @@ def test_grid_and_frustum_have_their_shape():
     drawn = frustum(np.zeros(3), np.array([0, 1.0, 0]), np.array([0, 0, 1.0]), np.radians(90), 2.0, 100.0)
     # half height 100, half width 200 at a depth of 100
     assert np.abs(drawn[:4, 1]) == pytest.approx(np.tile([200, 100, 100], (4, 1)))
+
+
+def test_drawing_planes_face_the_viewer_and_angles_lock_to_15_degrees():
+    assert facing(np.array([0.2, 0.9, -0.3])) == pytest.approx([0, 1, 0])
+    assert facing(np.array([-0.9, 0.2, -0.3])) == pytest.approx([1, 0, 0])
+    on_floor = angle_locked(np.zeros(3), np.array([100.0, 27.0, 0]), np.array([0, 0, 1.0]))
+    assert np.degrees(np.arctan2(on_floor[1], on_floor[0])) == pytest.approx(15)
+    upright = angle_locked(np.array([0, 5.0, 0]), np.array([3.0, 5, 100]), np.array([0, 1.0, 0]))
+    assert upright == pytest.approx([0, 5, 100], abs=1e-9)

@@ -26,7 +26,7 @@ from kestrav.app.style import FAMILY, MUTED
 from kestrav.core.document import edits
 from kestrav.core.document.records import Part, Path, Project, Run
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.motion.runs import Journey, frame_times, journey, span
+from kestrav.core.motion.runs import Journey, frame_times, journey, rider_speeds, span
 from kestrav.core.units import show
 from kestrav.render.palette import CARD, INK, PETROL, RULE, SHOT, VERMILION
 
@@ -401,9 +401,8 @@ class Deck(QWidget):
         times = np.union1d(frame_times(project), np.linspace(0, span(project), 400))
         trip = self.axis_journey()
         parts = {p.id for p in project.parts}
-        trips = [journey(project, r) for r in project.runs if trip is not None and r.rider == trip.run.rider]
         self.speed.title = "Speed" if trip is None or trip.run.rider in parts else "Camera speed"
-        values = np.sum([t.speeds(times) for t in trips], axis=0) / 1000.0 if trips else np.zeros_like(times)
+        values = np.zeros_like(times) if trip is None else rider_speeds(project, trip.run.rider, times) / 1000.0
         x = self.to_x(times)
         keep = np.isfinite(x)
         self.speed.show(x[keep], values[keep])

@@ -26,7 +26,7 @@ from kestrav.core.units import show
 from kestrav.render.marks import flat, free_handles, grid, handle_geometry
 from kestrav.render.palette import PETROL
 from kestrav.render.shapes import point_cloud, polyline, segments
-from kestrav.render.viewpoint import on_plane
+from kestrav.render.viewpoint import angle_locked, facing, on_plane
 
 Array = NDArray[np.float64]
 Plane = Literal["floor", "upright"]
@@ -34,14 +34,6 @@ Plane = Literal["floor", "upright"]
 _UP = np.array([0.0, 0.0, 1.0])
 _FLAT_VIEW = 0.26  # sine of the elevation below which a level plane is too slanted to drag in
 STEP = 1.0  # mm to which drawn and dragged coordinates are rounded
-
-
-def facing(forward: Array) -> Array:
-    """The level axis direction most along a line of sight: the normal of an upright plane facing the viewer."""
-    axis = int(np.argmax(np.abs(forward[:2])))
-    normal = np.zeros(3)
-    normal[axis] = 1.0
-    return normal
 
 
 def _vector(point: Array) -> tuple[float, float, float]:
@@ -219,7 +211,7 @@ class DrawTool(Tool):
         place = np.round(place / STEP) * STEP
         place = place - np.dot(place - self._through, self._normal) * self._normal
         if keys & Qt.KeyboardModifier.ShiftModifier and self.points:
-            place = _locked(self.points[-1], place, self._normal)
+            place = angle_locked(self.points[-1], place, self._normal)
         return place
 
     def hover(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
@@ -301,15 +293,3 @@ def _vertices(points: list[Array]) -> vtkPolyData:
     maker.SetInputData(point_cloud(np.array(points).reshape(-1, 3)))
     maker.Update()
     return maker.GetOutput()
-
-
-def _locked(start: Array, place: Array, normal: Array) -> Array:
-    """A place brought to the nearest multiple of 15 degrees from a start, in a plane."""
-    u = np.cross(normal, _UP) if abs(normal[2]) < 0.5 else np.array([1.0, 0.0, 0.0])
-    v = np.cross(normal, u)
-    step = place - start
-    a, b = float(np.dot(step, u)), float(np.dot(step, v))
-    angle = np.round(np.arctan2(b, a) / np.radians(15)) * np.radians(15)
-    way = np.cos(angle) * u + np.sin(angle) * v
-    found: Array = start + np.dot(step, way) * way
-    return found

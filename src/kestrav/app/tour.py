@@ -110,10 +110,10 @@ class Tour:
         window.stage.show_all()
         window.session.set_time(0.0)
         window.stage.drawn.connect(count)
-        window.toggle_play()
+        window.player.toggle()
         until = time.monotonic() + span(window.session.project)
         self.wait(lambda: time.monotonic() >= until, "playing")
-        window.stop_play()
+        window.player.stop()
         window.stage.drawn.disconnect(count)
         return drawn
 

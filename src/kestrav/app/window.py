@@ -9,7 +9,7 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QElapsedTimer, QSettings, Qt, QTimer
+from PySide6.QtCore import QSettings, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
 from PySide6.QtWidgets import (
     QFileDialog,
@@ -32,6 +32,7 @@ from kestrav.app.job_bar import JobBar
 from kestrav.app.joblist import JobList
 from kestrav.app.jobs import Checker, Job
 from kestrav.app.overlays import make_native
+from kestrav.app.player import Player
 from kestrav.app.point_edits import delete_point, insert_after, next_kind
 from kestrav.app.session import Session
 from kestrav.app.stage import Stage
@@ -65,12 +66,8 @@ class Window(QMainWindow):
         self.current = False
         self.finding: Finding | None = None
         self._checked: Project | None = None
-        self._play_from = 0.0
         self._findings_width = WIDTH
-        self._clock = QElapsedTimer()
-        self._play = QTimer(self)
-        self._play.setInterval(15)
-        self._play.timeout.connect(self._tick)
+        self.player = Player(self.session)
         self.stage = Stage(self.session)
         self.deck = Deck(self.session)
         self.jobs = JobList(self.session)
@@ -121,7 +118,7 @@ class Window(QMainWindow):
         self.render_action = action("Render shots", self.ask_render, "Ctrl+R", tip="Render a shot to film or pictures")
         self.still_action = action("Still at the playhead …", self.ask_still, "Ctrl+T")
         self.report_action = action("Check report …", self.ask_report)
-        action("Play", self.toggle_play, "Space", where=(*showing, self.jobs))
+        action("Play", self.player.toggle, "Space", where=(*showing, self.jobs))
         action("Frame back", lambda: self.session.step(-1), "Left", where=showing)
         action("Frame on", lambda: self.session.step(1), "Right", where=showing)
         action("Ten back", lambda: self.session.step(-10), "Ctrl+Left")
@@ -254,7 +251,8 @@ class Window(QMainWindow):
         self.checker.result.connect(self._on_result)
         self.checker.now.connect(self._on_now)
         self.checker.failed.connect(self.card.complain)
-        self.deck.play_toggled.connect(self.toggle_play)
+        self.deck.play_toggled.connect(self.player.toggle)
+        self.player.changed.connect(self.deck.set_playing)
         self.findings.went.connect(self.go_to)
         self.findings.mended.connect(self.preview)
         self.findings.folded.connect(self._on_folded)
@@ -365,7 +363,7 @@ class Window(QMainWindow):
         self.result = None
         self.deck.result = None
         self.finding = None
-        self.stop_play()
+        self.player.stop()
         self.use_tool("select")
         self._show_name()
 
@@ -418,7 +416,7 @@ class Window(QMainWindow):
         if self.current and self.result is not None:
             frame = min(self.session.frame, len(self.result.times) - 1)
             self._set_gap(self.result.clearance, frame)
-        elif not self._play.isActive():
+        elif not self.player.playing:
             self.stage.gap = None
 
     def _set_gap(self, clearance: Clearance, frame: int) -> None:
@@ -449,7 +447,7 @@ class Window(QMainWindow):
 
     def go_to(self, finding: Finding) -> None:
         """Move the playhead to a finding and look at its place."""
-        self.stop_play()
+        self.player.stop()
         self.finding = finding
         self.findings.choose(finding)
         self.session.set_time(finding.time)
@@ -533,36 +531,6 @@ class Window(QMainWindow):
         item, kind = self.session.selection, type(self.session.item).__name__.lower()
         if self.session.edit(f"Delete {kind}", lambda project: edits.remove(project, item)):
             self.session.select(None)
-
-    # playing
-
-    def toggle_play(self) -> None:
-        """Play from the playhead, or stop."""
-        if self._play.isActive():
-            self.stop_play()
-            return
-        if self.session.time >= span(self.session.shown) - 1e-6:
-            self.session.set_time(0.0)
-        self._play_from = self.session.time
-        self._clock.start()
-        self._play.start()
-        self.deck.set_playing(True)
-
-    def stop_play(self) -> None:
-        """Stop on a frame."""
-        if self._play.isActive():
-            self._play.stop()
-            self.deck.set_playing(False)
-            self.session.step(0)
-
-    def _tick(self) -> None:
-        end, fps = span(self.session.shown), self.session.shown.settings.fps
-        time = self._play_from + self._clock.elapsed() / 1000.0
-        if time >= end:
-            # a loop begins anew: the camera's orbit closes
-            self._play_from, time = 0.0, 0.0
-            self._clock.restart()
-        self.session.set_time(math.floor(time * fps) / fps)
 
     # rendering
 
@@ -671,7 +639,7 @@ class Window(QMainWindow):
             event.ignore()
             return
         self._remember()
-        self._play.stop()
+        self.player.stop()
         if self.job is not None:
             self.job.stop()
         self.checker.stop()

@@ -8,6 +8,7 @@ from vtkmodules.vtkRenderingCore import vtkRenderer
 
 Array = NDArray[np.float64]
 
+_UP = np.array([0.0, 0.0, 1.0])
 _STEEPEST = np.radians(89.0)
 
 
@@ -98,6 +99,26 @@ def on_plane(origin: Array, direction: Array, point: ArrayLike, normal: ArrayLik
         return None
     distance = float(np.dot(np.asarray(point, float) - origin, normal)) / slope
     return origin + distance * direction if distance > 0 else None
+
+
+def facing(forward: Array) -> Array:
+    """The level axis direction most along a line of sight: the normal of an upright plane facing the viewer."""
+    axis = int(np.argmax(np.abs(forward[:2])))
+    normal = np.zeros(3)
+    normal[axis] = 1.0
+    return normal
+
+
+def angle_locked(start: Array, place: Array, normal: Array) -> Array:
+    """A place brought to the nearest multiple of 15 degrees from a start, in a plane."""
+    u = np.cross(normal, _UP) if abs(normal[2]) < 0.5 else np.array([1.0, 0.0, 0.0])
+    v = np.cross(normal, u)
+    step = place - start
+    a, b = float(np.dot(step, u)), float(np.dot(step, v))
+    angle = np.round(np.arctan2(b, a) / np.radians(15)) * np.radians(15)
+    way = np.cos(angle) * u + np.sin(angle) * v
+    found: Array = start + np.dot(step, way) * way
+    return found
 
 
 def to_display(renderer: vtkRenderer, points: ArrayLike) -> Array:

@@ -98,3 +98,15 @@ def frame_times(project: Project) -> Array:
     fps = project.settings.fps
     count = int(np.ceil(span(project) * fps - 1e-9))
     return np.arange(count + 1) / fps
+
+
+def rider_speeds(project: Project, rider: str, times: ArrayLike) -> Array:
+    """A rider's speeds (n,) in mm/s at times (n,), over all its runs; 0 while none is under way."""
+    times = np.asarray(times, float)
+    journeys = journeys_of(project, rider)
+    which = active(journeys, times) if journeys else np.zeros(len(times), np.intp)
+    speeds = np.zeros(len(times))
+    for k, trip in enumerate(journeys):
+        mine = which == k
+        speeds[mine] = trip.speeds(times[mine])
+    return speeds
