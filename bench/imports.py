@@ -6,7 +6,7 @@ from pathlib import Path
 import cascadio
 
 from bench.demo import STEP
-from kestrav.core.files.cad_import import ANGLE_TOLERANCE, CHORD_TOLERANCE, read_product
+from kestrav.core.files.product_import import ANGLE_TOLERANCE, CHORD_TOLERANCE, read_product
 
 
 def step_against_cascadio(in_turns):

@@ -19,7 +19,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files import project_file
-from kestrav.core.files.cad_import import into_project, read_product
+from kestrav.core.files.product_import import into_project, read_product
 
 HERE = Path(__file__).parent
 PRODUCTS = ("cabinet", "trolley", "jib-hoist", "swing-gate", "plant-room")

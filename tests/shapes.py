@@ -10,8 +10,8 @@ from kestrav.core.document.records import Part, PathPoint, Placement, PointShape
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.document.validation import validate
 from kestrav.core.files import project_file
-from kestrav.core.files.cad_import import geometry_record
 from kestrav.core.geometry.meshes import Mesh, mesh
+from kestrav.core.motion.solids import geometry_record
 
 DEMO = Path(__file__).parent.parent / "demo" / "fan-cassette.kestrav"
 

@@ -39,7 +39,7 @@ def new(
     """Make a project from CAD or mesh files."""
     from kestrav.core.document.records import Project
     from kestrav.core.files import project_file
-    from kestrav.core.files.cad_import import into_project, read_product
+    from kestrav.core.files.product_import import into_project, read_product
 
     if out.suffix != project_file.SUFFIX:
         raise BadInput(f"“{out}” should end in {project_file.SUFFIX}")

@@ -44,7 +44,7 @@ from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Part, Project, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
-from kestrav.core.files.cad_import import SUFFIXES, Imported, into_project
+from kestrav.core.files.product_import import SUFFIXES, Imported, into_project
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
 from kestrav.core.findings.report import as_data, as_text

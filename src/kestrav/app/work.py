@@ -7,7 +7,7 @@ from pathlib import Path
 
 from kestrav.app.jobs import Report
 from kestrav.core.document.records import Project, Shot
-from kestrav.core.files.cad_import import Imported, read_product
+from kestrav.core.files.product_import import Imported, read_product
 from kestrav.core.geometry.meshes import Mesh
 
 

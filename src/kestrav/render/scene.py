@@ -10,7 +10,7 @@ import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the renderer)
 from numpy.typing import NDArray
 from vtkmodules.vtkRenderingCore import vtkLight, vtkRenderer, vtkRenderWindow
 
-from kestrav.core.document.lookup import is_shown
+from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
@@ -73,8 +73,9 @@ class Scene:
         """The shown parts by the row that carries them, their opacity and whether they are closed solids."""
         closed = {g.hash: g.watertight for g in project.geometry}
         found: dict[tuple[int, float, bool], list[Member]] = {}
+        shown = shown_parts(project)
         for row, part in enumerate(project.parts):
-            if part.geometry is None or not is_shown(project, part.id):
+            if part.geometry is None or part.id not in shown:
                 continue
             key = (groups.get(part.id, -1), part.opacity, closed.get(part.geometry, False))
             found.setdefault(key, []).append(self.member(project, meshes, row))

@@ -11,7 +11,7 @@ from shapes import box_mesh, make_project, straight
 from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.clearance.sweep import intervals_of, sweep, touching_at_rest
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import is_shown
+from kestrav.core.document.lookup import shown_parts
 from kestrav.core.errors import Cancelled
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.transforms import rigid
@@ -98,7 +98,7 @@ def every_pair(opened, times, left_out=()):
     """The least distance per frame, by the bare library on every pair."""
     project = opened.project
     group = moving_groups(project)
-    rows = [i for i, p in enumerate(project.parts) if p.geometry and is_shown(project, p.id)]
+    rows = [i for i, p in enumerate(project.parts) if p.geometry and p.id in shown_parts(project)]
     models = {i: model(opened.meshes[project.parts[i].geometry]) for i in rows}
     skip = {frozenset((c.moving, c.other)) for c in left_out}
     pairs = [

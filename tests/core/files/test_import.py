@@ -11,8 +11,8 @@ from shapes import DEMO
 
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
-from kestrav.core.files.cad_import import into_project, read_product
 from kestrav.core.files.info import describe
+from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.motion.poses import rest_poses, world_bounds
 
 STEP = DEMO.parent / "trolley.step"

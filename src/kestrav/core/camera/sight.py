@@ -9,10 +9,11 @@ import trimesh
 from numpy.typing import ArrayLike, NDArray
 from trimesh.ray.ray_pyembree import RayMeshIntersector
 
-from kestrav.core.document.lookup import is_shown
+from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply
+from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 
@@ -28,10 +29,11 @@ def free_lengths(
     """
     directions = np.asarray(directions, float)
     vertices, triangles, count = [], [], 0
+    shown = shown_parts(project)
     for row, part in enumerate(project.parts):
-        if part.geometry is None or part.opacity < 1 or not is_shown(project, part.id):
+        if part.geometry is None or part.opacity < 1 or part.id not in shown:
             continue
-        shape = meshes[part.geometry]
+        shape = solid_mesh(meshes, part)
         vertices.append(apply(poses[row], shape.vertices))
         triangles.append(shape.triangles + count)
         count += len(shape.vertices)

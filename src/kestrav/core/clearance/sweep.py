@@ -16,11 +16,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.models import model, nearest, placed
-from kestrav.core.document.lookup import is_shown
+from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, encloses, turned_bounds
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.poses import moving_groups, rest_poses, world_poses
+from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]
@@ -102,13 +103,10 @@ class _Bodies:
 
 def _bodies(project: Project, meshes: Mapping[str, Mesh]) -> _Bodies:
     closed = {g.hash: g.watertight for g in project.geometry}
-    chosen = [
-        (row, part)
-        for row, part in enumerate(project.parts)
-        if part.geometry is not None and is_shown(project, part.id)
-    ]
+    shown = shown_parts(project)
+    chosen = [(row, part) for row, part in enumerate(project.parts) if part.geometry is not None and part.id in shown]
     group = moving_groups(project)
-    shapes = [meshes[part.geometry] for _, part in chosen if part.geometry is not None]
+    shapes = [solid_mesh(meshes, part) for _, part in chosen]
     bodies = _Bodies(
         [part.id for _, part in chosen],
         np.array([row for row, _ in chosen], np.intp),

@@ -70,7 +70,7 @@ def rename_project(project: Project, name: str) -> Project:
 def remove(project: Project, item_id: str) -> Project:
     """The project without an item and without what cannot be without it.
 
-    Runs go with their path or rider, shots with their camera, contacts with their parts; a camera that
+    Runs go with their path or rider, shots with their camera, contacts and notes with their parts; a camera that
     aimed at a removed part keeps looking at where the part's origin stood.
     """
     item = get(project, item_id)
@@ -94,6 +94,8 @@ def remove(project: Project, item_id: str) -> Project:
             cameras=cameras,
             shots=tuple(s for s in project.shots if not {s.id, s.camera} & gone),
             contacts=tuple(c for c in project.contacts if not {c.a, c.b} & gone),
+            sources=tuple(s for s in project.sources if s.id in {p.source for p in parts}),
+            notes=tuple(n for n in project.notes if n.id not in gone and not {f.part for f in n.features} & gone),
         )
     )
 

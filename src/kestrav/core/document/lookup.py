@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from kestrav.core.document.records import COLLECTIONS, Item, Part, Project
 from kestrav.core.errors import BadInput
@@ -88,7 +88,46 @@ def new_name(project: Project, kind: type, wish: str) -> str:
     return f"{wish} {number}"
 
 
-def is_shown(project: Project, part_id: str) -> bool:
-    """Whether a part and all above it are shown."""
-    chain = [*ancestors(project, part_id), part_id]
-    return all(isinstance(part := get(project, i), Part) and part.shown for i in chain)
+def shown_parts(project: Project) -> set[str]:
+    """Ids of the parts that are shown, as all above them are."""
+    return _held_down(project, "shown", True)
+
+
+def pickable_parts(project: Project) -> set[str]:
+    """Ids of the parts that are not locked, nor anything above them."""
+    return _held_down(project, "locked", False)
+
+
+def _held_down(project: Project, field: str, wanted: bool) -> set[str]:
+    """Ids of the parts that have a field as wanted and so have all above them."""
+    found: set[str | None] = {None}
+    for part in project.parts:
+        if part.parent in found and getattr(part, field) is wanted:
+            found.add(part.id)
+    return {i for i in found if i is not None}
+
+
+def common_parent(project: Project, part_ids: Iterable[str]) -> str | None:
+    """The deepest assembly that holds all these parts, or None for the top."""
+    chains = [ancestors(project, part_id) for part_id in part_ids]
+    if not chains:
+        return None
+    shared: str | None = None
+    for level in zip(*chains, strict=False):
+        if len(set(level)) > 1:
+            break
+        shared = level[0]
+    return shared
+
+
+def topmost(project: Project, part_ids: Iterable[str]) -> list[str]:
+    """These parts without those that lie below another of them, in the document's order."""
+    chosen = set(part_ids)
+    below: set[str] = set()
+    found = []
+    for part in project.parts:
+        if part.parent in chosen or part.parent in below:
+            below.add(part.id)
+        if part.id in chosen and part.id not in below:
+            found.append(part.id)
+    return found

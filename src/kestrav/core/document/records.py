@@ -12,7 +12,7 @@ import msgspec
 Vector = tuple[float, float, float]
 Quaternion = tuple[float, float, float, float]
 
-FORMAT_VERSION = 1
+FORMAT_VERSION = 2
 
 
 class Record(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=False):
@@ -36,10 +36,74 @@ class Geometry(Record, frozen=True):
     watertight: bool = False
 
 
+class Source(Record, frozen=True):
+    """A file that products came from, and how it was read.
+
+    ``chord`` in mm is the tessellation tolerance (0: by the size of each part), ``unit`` is one of the file in
+    mm, ``up`` the file's upward axis.
+    """
+
+    id: str
+    file: str
+    chord: float = 0.0
+    unit: float = 1.0
+    up: Literal["x", "y", "z"] = "z"
+
+
+class BoxForm(Record, frozen=True, tag="box"):
+    """A box standing on its origin; width along x, depth along y, height along z, in mm."""
+
+    width: float = 400.0
+    depth: float = 300.0
+    height: float = 200.0
+
+
+class CylinderForm(Record, frozen=True, tag="cylinder"):
+    """An upright cylinder standing on its origin, in mm."""
+
+    diameter: float = 200.0
+    height: float = 300.0
+
+
+class SphereForm(Record, frozen=True, tag="sphere"):
+    """A ball resting on its origin, in mm."""
+
+    diameter: float = 200.0
+
+
+class FloorForm(Record, frozen=True, tag="floor"):
+    """A slab whose upper side is at height 0, in mm."""
+
+    width: float = 4000.0
+    depth: float = 4000.0
+    thickness: float = 20.0
+
+
+class WallForm(Record, frozen=True, tag="wall"):
+    """A wall along x with one opening; ``sill`` is the opening's height above the floor, ``offset`` its left side."""
+
+    length: float = 3000.0
+    height: float = 2500.0
+    thickness: float = 120.0
+    opening_width: float = 900.0
+    opening_height: float = 2050.0
+    offset: float = 1050.0
+    sill: float = 0.0
+
+
+Form = BoxForm | CylinderForm | SphereForm | FloorForm | WallForm
+
+FinishName = Literal["painted", "bare metal", "brushed", "plastic", "rubber", "glass", "wood"]
+
+
 class Part(Record, frozen=True):
     """A placed solid, or an assembly (no geometry) that others name as their parent.
 
-    ``placement`` is relative to the parent; ``pivot`` is in the part's own coordinates.
+    ``placement`` is relative to the parent; ``pivot`` is in the part's own coordinates, its x axis being the
+    part's front and its z axis the part's upside. ``scale`` are factors along the own axes between the geometry
+    and the solid. ``role`` says what a part is meant for: ``fixed`` must not move, ``moving`` is going to.
+    ``locked`` parts are not picked. ``source`` and ``origin`` say where it came from: the file, and the names
+    down to it there. ``form`` are the measures of a stand-in.
     """
 
     id: str
@@ -51,6 +115,13 @@ class Part(Record, frozen=True):
     colour: str = "#9aa7ab"
     opacity: float = 1.0
     shown: bool = True
+    scale: Vector = (1.0, 1.0, 1.0)
+    finish: FinishName = "painted"
+    role: Literal["", "fixed", "moving"] = ""
+    locked: bool = False
+    source: str | None = None
+    origin: str = ""
+    form: Form | None = None
 
 
 class PathPoint(Record, frozen=True):
@@ -189,6 +260,33 @@ class Contact(Record, frozen=True):
     intended: bool = True
 
 
+class Feature(Record, frozen=True):
+    """Something picked on a part, in the part's own coordinates (in space when ``part`` is none).
+
+    ``origin`` is a point, the middle of a line, a circle's or ball's centre, or a point of a plane or axis; ``axis``
+    a direction where there is one. ``radius`` and ``length`` in mm. ``exact`` says that the numbers are the
+    file's own; otherwise ``residual`` in mm is the root mean square of a fit to the facets.
+    """
+
+    kind: Literal["point", "line", "circle", "plane", "cylinder", "cone", "sphere", "torus", "edge", "thing"]
+    part: str | None = None
+    origin: Vector = (0.0, 0.0, 0.0)
+    axis: Vector | None = None
+    radius: float = 0.0
+    length: float = 0.0
+    exact: bool = True
+    residual: float = 0.0
+
+
+class Note(Record, frozen=True):
+    """A kept measurement: what was measured, between or of which features."""
+
+    id: str
+    name: str
+    measure: Literal["distance", "axis distance", "round", "faces", "nearest", "length"]
+    features: tuple[Feature, ...]
+
+
 class Settings(Record, frozen=True):
     """Limits and rates that hold for the whole project.
 
@@ -216,7 +314,16 @@ class Project(Record, frozen=True):
     shots: tuple[Shot, ...] = ()
     contacts: tuple[Contact, ...] = ()
     settings: Settings = Settings()
+    sources: tuple[Source, ...] = ()
+    notes: tuple[Note, ...] = ()
 
 
-Item = Part | Path | Run | Camera | Shot
-COLLECTIONS: dict[type, str] = {Part: "parts", Path: "paths", Run: "runs", Camera: "cameras", Shot: "shots"}
+Item = Part | Path | Run | Camera | Shot | Note
+COLLECTIONS: dict[type, str] = {
+    Part: "parts",
+    Path: "paths",
+    Run: "runs",
+    Camera: "cameras",
+    Shot: "shots",
+    Note: "notes",
+}

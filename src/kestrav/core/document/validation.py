@@ -22,9 +22,12 @@ from kestrav.core.document.records import (
     Project,
     Run,
     Shot,
+    Source,
+    WallForm,
 )
 from kestrav.core.errors import BadInput
 
+SMALLEST_SCALE = 1e-9
 COINCIDENT = 1e-6  # mm; closer points cannot give a direction
 LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
 _COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
@@ -34,7 +37,7 @@ def validate(project: Project) -> Project:
     """The project itself, if all holds. Raises BadInput naming the first thing that is wrong."""
     for field in project.__struct_fields__:
         value = getattr(project, field)
-        if not (field in ("parts", "geometry") and _is_sound(project)):
+        if not (field in ("parts", "geometry", "sources") and _is_sound(project)):
             _finite(value, "the project")
     everything = list(items(project))
     seen: set[str] = set()
@@ -46,7 +49,7 @@ def validate(project: Project) -> Project:
         seen.add(item.id)
     if not _is_sound(project):
         _check_parts(project)
-        _sound.append((project.parts, project.geometry))
+        _sound.append((project.parts, project.geometry, project.sources))
         del _sound[:-_REMEMBERED]
     parts, paths = {p.id for p in project.parts}, {p.id for p in project.paths}
     cameras = {c.id for c in project.cameras}
@@ -67,6 +70,7 @@ def validate(project: Project) -> Project:
         for part in (contact.a, contact.b):
             if part not in parts:
                 raise BadInput(f"a contact names the part “{part}”, which the project does not hold")
+    _check_notes(project, parts)
     settings = project.settings
     _positive("the project's frame rate", settings.fps)
     if settings.fps > 1000:
@@ -82,12 +86,15 @@ def validate(project: Project) -> Project:
 
 # parts and geometry already found sound: edits of paths and runs share them, and looking through thousands of
 # parts at every step of a drag would be felt
-_sound: list[tuple[tuple[Part, ...], tuple[Geometry, ...]]] = []
+_sound: list[tuple[tuple[Part, ...], tuple[Geometry, ...], tuple[Source, ...]]] = []
 _REMEMBERED = 4
 
 
 def _is_sound(project: Project) -> bool:
-    return any(parts is project.parts and geometry is project.geometry for parts, geometry in _sound)
+    return any(
+        parts is project.parts and geometry is project.geometry and sources is project.sources
+        for parts, geometry, sources in _sound
+    )
 
 
 def check_path(path: Path) -> None:
@@ -175,6 +182,7 @@ def check_colour(colour: str, label: str) -> None:
 
 def _check_parts(project: Project) -> None:
     known = {geometry.hash for geometry in project.geometry}
+    sources = {source.id for source in project.sources}
     above: set[str] = set()
     for part in project.parts:
         if part.parent is not None and part.parent not in above:
@@ -183,11 +191,41 @@ def _check_parts(project: Project) -> None:
         if part.geometry is not None and part.geometry not in known:
             raise BadInput(f"the geometry “{part.geometry}” of the part “{part.name}” is not listed in the project")
         check_colour(part.colour, f"the colour of the part “{part.name}”")
+        if min(abs(s) for s in part.scale) < SMALLEST_SCALE:
+            raise BadInput(f"the part “{part.name}” has a scale of 0; a scale must be above 0")
+        if min(part.scale) < 0:
+            raise BadInput(f"the part “{part.name}” has a negative scale; mirror its geometry instead")
+        if part.source is not None and part.source not in sources:
+            raise BadInput(f"the part “{part.name}” names a source “{part.source}” that the project does not list")
+        _check_form(part)
         if not 0 <= part.opacity <= 1:
             raise BadInput(f"the opacity of the part “{part.name}” is {part.opacity:g}; it can be 0 to 1")
         for placement in (part.placement, part.pivot):
             if abs(math.fsum(q * q for q in placement.rotation) - 1) > 1e-6:
                 raise BadInput(f"the part “{part.name}” has a rotation that is not a unit quaternion")
+
+
+def _check_form(part: Part) -> None:
+    form = part.form
+    if form is None:
+        return
+    for field in form.__struct_fields__:
+        value = getattr(form, field)
+        if value < 0 or (value == 0 and field not in ("offset", "sill")):
+            raise BadInput(f"the {field.replace('_', ' ')} of “{part.name}” is {value:g} mm; it must be above 0")
+    if isinstance(form, WallForm) and (
+        form.offset + form.opening_width > form.length or form.sill + form.opening_height > form.height
+    ):
+        raise BadInput(f"the opening of “{part.name}” reaches beyond the wall; make it smaller or move it")
+
+
+def _check_notes(project: Project, parts: set[str]) -> None:
+    for note in project.notes:
+        if not note.features:
+            raise BadInput(f"{_name(note)} measures nothing")
+        for feature in note.features:
+            if feature.part is not None and feature.part not in parts:
+                raise BadInput(f"{_name(note)} measures the part “{feature.part}”, which the project does not hold")
 
 
 def _finite(record: object, label: str) -> None:

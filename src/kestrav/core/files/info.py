@@ -9,7 +9,7 @@ from typing import Any
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
-from kestrav.core.files.cad_import import SUFFIXES, into_project, read_product
+from kestrav.core.files.product_import import SUFFIXES, into_project, read_product
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import rest_poses, world_bounds
 from kestrav.core.motion.runs import journey, span

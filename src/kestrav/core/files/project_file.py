@@ -11,25 +11,29 @@ import tempfile
 import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path, PurePosixPath
 from typing import Any
 
 import msgspec
 import numpy as np
 import trimesh
+from numpy.typing import NDArray
 
 from kestrav.core.document.records import FORMAT_VERSION, Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
-from kestrav.core.files.cad_import import Y_UP_TO_Z_UP
+from kestrav.core.files.product_import import Y_UP_TO_Z_UP
+from kestrav.core.geometry.faces import Face
 from kestrav.core.geometry.meshes import Mesh, mesh
 
 SUFFIX = ".kestrav"
 DOCUMENT = "project.json"
+_KEPT = 2048
+_encoded: dict[str, bytes] = {}
 
 # from a format version to the next: each takes and returns the document as plain data
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {}
+# 2: parts gained scale, finish, role, lock, source and form, and projects sources and notes; all have defaults
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: lambda document: document}
 
 
 @dataclass(frozen=True)
@@ -56,6 +60,9 @@ def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
                 _write(archive, DOCUMENT, msgspec.json.format(msgspec.json.encode(project), indent=1))
                 for name in names:
                     _write(archive, f"geometry/{name}.glb", to_glb(meshes[name]))
+                    extra = to_faces(meshes[name])
+                    if extra is not None:
+                        _write(archive, f"geometry/{name}.faces.json", extra)
             stream.flush()
             os.fsync(stream.fileno())
         # mkstemp makes the file private; a project is shared as any document is
@@ -129,8 +136,11 @@ def _entry(path: Path, archive: zipfile.ZipFile, name: str) -> bytes:
 def _mesh(path: Path, archive: zipfile.ZipFile, name: str) -> Mesh:
     entry = f"geometry/{name}.glb"
     data = _entry(path, archive, entry)
+    beside = f"geometry/{name}.faces.json"
     try:
         shape = from_glb(data)
+        if beside in archive.namelist():
+            shape = with_faces(shape, _entry(path, archive, beside))
     except Exception as fault:
         raise BadInput(f"“{path}”: the geometry “{entry}” is damaged ({fault})") from fault
     if shape.hash != name:
@@ -140,11 +150,16 @@ def _mesh(path: Path, archive: zipfile.ZipFile, name: str) -> Mesh:
 
 def to_glb(shape: Mesh) -> bytes:
     """A mesh as GLB: metres, Y up, as glTF has it."""
-    return _glb(shape.hash, shape)
+    # a saved project is saved again after every few edits; its meshes are the same
+    known = _encoded.get(shape.hash)
+    if known is None:
+        if len(_encoded) >= _KEPT:
+            _encoded.clear()
+        known = _encoded[shape.hash] = _glb(shape)
+    return known
 
 
-@lru_cache(maxsize=512)
-def _glb(_key: str, shape: Mesh) -> bytes:
+def _glb(shape: Mesh) -> bytes:
     vertices = shape.vertices @ Y_UP_TO_Z_UP[:3, :3] / 1000.0
     data = trimesh.Trimesh(vertices, shape.triangles, process=False).export(file_type="glb")
     assert isinstance(data, bytes)
@@ -158,6 +173,49 @@ def from_glb(data: bytes) -> Mesh:
     if len(shapes) != 1:
         raise ValueError(f"{len(shapes)} meshes instead of one")
     return mesh(np.asarray(shapes[0].vertices, float) * 1000.0 @ Y_UP_TO_Z_UP[:3, :3].T, shapes[0].faces)
+
+
+class _Faces(msgspec.Struct, forbid_unknown_fields=True):
+    """What is kept beside a mesh: its faces and tints, and how many triangles in a row belong to which."""
+
+    faces: tuple[Face, ...] = ()
+    face_of: list[tuple[int, int]] = []
+    tints: tuple[str, ...] = ()
+    tint_of: list[tuple[int, int]] = []
+
+
+def to_faces(shape: Mesh) -> bytes | None:
+    """A mesh's CAD faces and tints as JSON, or None when it has none."""
+    if shape.face_of is None and shape.tint_of is None:
+        return None
+    kept = _Faces(shape.faces, _runs(shape.face_of), shape.tints, _runs(shape.tint_of))
+    return msgspec.json.encode(kept)
+
+
+def with_faces(shape: Mesh, data: bytes) -> Mesh:
+    """A mesh with the faces and tints of :func:`to_faces`. Raises ValueError when they do not fit it."""
+    kept = msgspec.json.decode(data, type=_Faces)
+    count = len(shape.triangles)
+    face_of, tint_of = _numbers(kept.face_of, len(kept.faces), count), _numbers(kept.tint_of, len(kept.tints), count)
+    return Mesh(shape.vertices, shape.triangles, kept.faces, face_of, kept.tints, tint_of)
+
+
+def _runs(numbers: NDArray[np.int32] | None) -> list[tuple[int, int]]:
+    """Numbers as pairs of a number and how often it follows itself."""
+    if numbers is None or not len(numbers):
+        return []
+    starts = np.flatnonzero(np.r_[True, np.diff(numbers) != 0])
+    lengths = np.diff(np.r_[starts, len(numbers)])
+    return list(zip(numbers[starts].tolist(), lengths.tolist(), strict=True))
+
+
+def _numbers(runs: list[tuple[int, int]], largest: int, count: int) -> NDArray[np.int32] | None:
+    if not runs:
+        return None
+    values, lengths = np.array(runs, np.int64).T
+    if values.min() < 0 or values.max() >= largest or lengths.min() < 1 or lengths.sum() != count:
+        raise ValueError("its faces do not fit its triangles")
+    return np.repeat(values, lengths).astype(np.int32)
 
 
 def schema() -> dict[str, Any]:

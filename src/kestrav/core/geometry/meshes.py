@@ -1,4 +1,4 @@
-"""Triangle meshes: content hash, bounds, bounding boxes turned in space. Lengths in mm."""
+"""Triangle meshes: content hash, bounds, faces, bounding boxes turned in space. Lengths in mm."""
 
 from __future__ import annotations
 
@@ -10,23 +10,37 @@ import numpy as np
 import trimesh
 from numpy.typing import ArrayLike, NDArray
 
+from kestrav.core.geometry.faces import Face
+
 Array = NDArray[np.float64]
 
 GRID = 1e-4  # mm; coordinates are kept to this, so that copies of one shape get one hash
+FARTHEST = 1e9  # mm; beyond, a double no longer tells points on the grid apart
 
 
 @dataclass(frozen=True, eq=False)
 class Mesh:
-    """Vertices (n, 3) in mm and triangles (m, 3) of vertex numbers."""
+    """Vertices (n, 3) in mm and triangles (m, 3) of vertex numbers.
+
+    Where the file had analytic faces they are kept, with the number of its face for every triangle (m,). Where it
+    coloured faces apart, ``tints`` are those colours (#rrggbb; empty for the part's own), numbered by ``tint_of`` (m,).
+    """
 
     vertices: Array
     triangles: NDArray[np.int32]
+    faces: tuple[Face, ...] = ()
+    face_of: NDArray[np.int32] | None = None
+    tints: tuple[str, ...] = ()
+    tint_of: NDArray[np.int32] | None = None
 
     @cached_property
     def hash(self) -> str:
-        """Content hash: 32 hex digits over the coordinates on the grid and the triangles."""
+        """Content hash: 32 hex digits over the coordinates on the grid, the triangles, and tints if there are."""
         digest = hashlib.sha256(np.rint(self.vertices / GRID).astype("<i8").tobytes())
         digest.update(self.triangles.astype("<i4").tobytes())
+        if self.tint_of is not None:
+            digest.update("|".join(self.tints).encode())
+            digest.update(self.tint_of.astype("<i4").tobytes())
         return digest.hexdigest()[:32]
 
     @cached_property
@@ -35,28 +49,89 @@ class Mesh:
         return np.stack([self.vertices.min(axis=0), self.vertices.max(axis=0)])
 
     @cached_property
+    def body(self) -> trimesh.Trimesh:
+        """The mesh as trimesh knows it, equal vertices merged and the triangles in their order."""
+        merged = trimesh.Trimesh(self.vertices, self.triangles, process=False)
+        merged.merge_vertices(merge_norm=True, merge_tex=True, digits_vertex=5)
+        return merged
+
+    def __getstate__(self) -> dict[str, object]:
+        # trimesh's own copy is quickly made anew, and would double what is sent to another process
+        return {name: value for name, value in self.__dict__.items() if name != "body"}
+
+    @cached_property
     def watertight(self) -> bool:
         """Whether the mesh, its equal vertices merged, closes a volume."""
-        merged = trimesh.Trimesh(self.vertices, self.triangles, process=True)
-        return bool(merged.is_watertight)
+        return bool(self.body.is_watertight)
+
+    @cached_property
+    def volume(self) -> float:
+        """Enclosed volume in mm³; of meaning for a watertight mesh only."""
+        return abs(float(self.body.volume))
+
+    @cached_property
+    def area(self) -> float:
+        """Surface area in mm²."""
+        return float(self.body.area)
+
+    @cached_property
+    def centroid(self) -> Array:
+        """Centre of gravity (3,) of the solid if it is closed, else of the surface."""
+        found: Array = np.array(self.body.center_mass if self.watertight else self.body.centroid)
+        return found
+
+    def moved(self, matrix: ArrayLike) -> Mesh:
+        """The mesh under an affine (4, 4) matrix; a mirror image keeps its outside out."""
+        matrix = np.asarray(matrix, float)
+        triangles = self.triangles[:, ::-1] if np.linalg.det(matrix[:3, :3]) < 0 else self.triangles
+        faces = tuple(face.moved(matrix) for face in self.faces)
+        vertices = self.vertices @ matrix[:3, :3].T + matrix[:3, 3]
+        return mesh(vertices, triangles, faces, self.face_of, self.tints, self.tint_of)
 
 
-def mesh(vertices: ArrayLike, triangles: ArrayLike) -> Mesh:
-    """A mesh on the grid, without triangles that have no area.
+def mesh(
+    vertices: ArrayLike,
+    triangles: ArrayLike,
+    faces: tuple[Face, ...] = (),
+    face_of: NDArray[np.int32] | None = None,
+    tints: tuple[str, ...] = (),
+    tint_of: NDArray[np.int32] | None = None,
+) -> Mesh:
+    """A mesh on the grid, without triangles that have no area; ``face_of`` (m,) numbers ``faces``, as do tints.
 
-    Raises ValueError when nothing is left or a number is not finite.
+    Raises ValueError when nothing is left, a number is not finite or a triangle names no vertex.
     """
     points = np.asarray(vertices, float).reshape(-1, 3)
     if not np.isfinite(points).all():
         raise ValueError("the mesh has vertices that are not finite")
-    points = np.round(points / GRID) * GRID
-    faces = np.asarray(triangles, np.int32).reshape(-1, 3)
-    a, b, c = points[faces[:, 0]], points[faces[:, 1]], points[faces[:, 2]]
-    faces = faces[np.linalg.norm(np.cross(b - a, c - a), axis=1) > 0]
-    if not len(faces):
+    if len(points) and np.abs(points).max() > FARTHEST:
+        raise ValueError(f"the mesh has vertices farther than {FARTHEST / 1e6:g} km from its origin")
+    points = _on_grid(points)
+    corners = np.asarray(triangles, np.int64).reshape(-1, 3)
+    if len(corners) and (corners.min() < 0 or corners.max() >= len(points)):
+        raise ValueError("the mesh has triangles whose corners are not there")
+    a, b, c = points[corners[:, 0]], points[corners[:, 1]], points[corners[:, 2]]
+    sound = np.linalg.norm(np.cross(b - a, c - a), axis=1) > 0
+    corners = corners[sound]
+    if not len(corners):
         raise ValueError("the mesh has no triangles")
-    used, renumbered = np.unique(faces, return_inverse=True)
-    return Mesh(points[used], renumbered.reshape(faces.shape).astype(np.int32))
+    used, renumbered = np.unique(corners, return_inverse=True)
+    kept = np.asarray(face_of, np.int32)[sound] if faces and face_of is not None else None
+    return Mesh(
+        points[used],
+        renumbered.reshape(corners.shape).astype(np.int32),
+        faces if kept is not None else (),
+        kept,
+        tints if tint_of is not None else (),
+        np.asarray(tint_of, np.int32)[sound] if tints and tint_of is not None else None,
+    )
+
+
+def _on_grid(points: Array) -> Array:
+    """Coordinates on the grid that a file of single-precision metres gives back unchanged."""
+    as_kept = np.round(points / GRID) * GRID
+    single = (as_kept / 1000.0).astype(np.float32).astype(float)
+    return np.asarray(np.round(single * 1000.0 / GRID) * GRID)
 
 
 def box_corners(bounds: ArrayLike) -> Array:

@@ -10,6 +10,7 @@ from kestrav.core.document.records import AlongHeading, Camera, Part, Placement,
 from kestrav.core.geometry.meshes import turned_bounds
 from kestrav.core.geometry.transforms import inverse_rigid, rigid, rotation_from_quaternion
 from kestrav.core.motion.runs import Journey, active, journeys_of
+from kestrav.core.motion.solids import solid_box
 
 Array = NDArray[np.float64]
 
@@ -125,14 +126,14 @@ def world_bounds(project: Project, part_id: str, poses: Array) -> Array:
 
     A thing without any geometry is a point at its own origin.
     """
-    boxes = {g.hash: (g.low, g.high) for g in project.geometry}
+    boxes = {g.hash: g for g in project.geometry}
     row = {part.id: i for i, part in enumerate(project.parts)}
     rows = [row[inner] for inner in subtree(project, part_id)]
-    solids = [(i, boxes[key]) for i in rows if (key := project.parts[i].geometry) is not None]
+    solids = [(i, solid_box(boxes, project.parts[i])) for i in rows if project.parts[i].geometry is not None]
     if not solids:
         origin = poses[:, row[part_id], :3, 3]
         return np.stack([origin, origin], axis=1)
-    found = turned_bounds([box for _, box in solids], poses[:, [i for i, _ in solids]])
+    found = turned_bounds(np.sort([box for _, box in solids], axis=1), poses[:, [i for i, _ in solids]])
     return np.stack([found[:, :, 0].min(axis=1), found[:, :, 1].max(axis=1)], axis=1)
 
 

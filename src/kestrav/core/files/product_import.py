@@ -1,0 +1,337 @@
+"""Reading products of every kind into parts and meshes: STEP and IGES through cascadio, meshes through libraries."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Literal
+from urllib.parse import unquote
+
+import cascadio
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.document.records import Part, Project, Source
+from kestrav.core.document.validation import validate
+from kestrav.core.errors import BadInput, Cancelled
+from kestrav.core.files.gltf import read_gltf
+from kestrav.core.files.mesh_formats import TRIMESH_SUFFIXES, read_3mf, read_by_trimesh, read_collada
+from kestrav.core.files.product_tree import Imported, Node, Upward, gather, with_unit
+from kestrav.core.motion.solids import with_meshes
+
+__all__ = ["Imported", "into_project", "proposed_unit", "read_product", "with_unit"]
+
+Array = NDArray[np.float64]
+Progress = Callable[[float], None]
+
+STEP_SUFFIXES = (".step", ".stp")
+IGES_SUFFIXES = (".iges", ".igs")
+GLTF_SUFFIXES = (".glb", ".gltf")
+SUFFIXES = (*STEP_SUFFIXES, *IGES_SUFFIXES, *GLTF_SUFFIXES, *TRIMESH_SUFFIXES, ".3mf", ".dae")
+UNITLESS = TRIMESH_SUFFIXES
+
+ANGLE_TOLERANCE = 0.5  # rad between neighbouring facets
+# mm between a curved face and its facets: a share of the largest solid, and within these
+CHORD_SHARE, FINEST_CHORD, COARSEST_CHORD = 5e-4, 0.005, 0.1
+UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "ft": 304.8}
+
+# glTF has Y up (section 3.4 of its specification); Kestrav has Z up
+Y_UP_TO_Z_UP = np.array([[1.0, 0, 0, 0], [0, 0, -1.0, 0], [0, 1.0, 0, 0], [0, 0, 0, 1.0]])
+X_UP_TO_Z_UP = np.array([[0, -1.0, 0, 0], [0, 0, -1.0, 0], [1.0, 0, 0, 0], [0, 0, 0, 1.0]])
+_UPWARD = {"x": X_UP_TO_Z_UP, "y": Y_UP_TO_Z_UP, "z": np.eye(4)}
+_METRES = np.diag([1000.0, 1000.0, 1000.0, 1.0])
+_NAMES = {
+    ".step": "STEP",
+    ".stp": "STEP",
+    ".iges": "IGES",
+    ".igs": "IGES",
+    ".glb": "GLB",
+    ".gltf": "glTF",
+    ".3mf": "3MF",
+    ".dae": "COLLADA",
+}
+
+
+def read_product(
+    path: Path,
+    chord: float | None = None,
+    unit: float | None = None,
+    up: Upward | None = None,
+    progress: Progress | None = None,
+) -> Imported:
+    """Read a product file.
+
+    ``chord`` in mm is how far facets may be from curved faces (None: by the size of the largest solid); ``unit``
+    is one of a unitless file's units in mm (None: not known yet); ``up`` its upward axis where it is not the
+    format's own. ``progress`` is told shares from 0 to 1, and may raise Cancelled. Raises BadInput naming the
+    file and what is wrong with it.
+    """
+    tell = progress or (lambda share: None)
+    suffix = path.suffix.lower()
+    if suffix not in SUFFIXES:
+        raise BadInput(f"“{path}” is not a kind of file that can be brought in; give one of {', '.join(SUFFIXES)}")
+    if chord is not None and not chord > 0:
+        raise BadInput(f"the tessellation tolerance is {chord:g} mm; it must be above 0")
+    if unit is not None and not unit > 0:
+        raise BadInput(f"the unit of “{path}” is {unit:g} mm; it must be above 0")
+    data = read_bytes(path)
+    _check_content(path, data)
+    tell(0.05)
+    try:
+        if suffix in STEP_SUFFIXES + IGES_SUFFIXES:
+            imported = _read_cad(path, data, chord, tell)
+        else:
+            imported = _read_meshes(path, data, unit, up)
+    except (BadInput, Cancelled):
+        raise
+    except MemoryError:
+        raise BadInput(f"“{path}” needs more memory than there is") from None
+    except Exception as fault:  # whatever a damaged file makes the readers raise
+        raise BadInput(f"“{path}” cannot be read: {_sentence(fault)}") from fault
+    tell(1.0)
+    if not imported.meshes:
+        why = f": {imported.left_out[0]}" if imported.left_out else "; export it with its geometry"
+        raise BadInput(f"“{path}” holds no solid or surface that can be shown{why}")
+    imported.path = str(path.resolve())
+    return imported
+
+
+def _read_cad(path: Path, data: bytes, chord: float | None, tell: Progress) -> Imported:
+    kind: Literal["step", "iges"] = "iges" if path.suffix.lower() in IGES_SUFFIXES else "step"
+    name = kind.upper()
+    used = COARSEST_CHORD if chord is None else chord
+    imported = _tessellated(path, data, kind, used)
+    tell(0.6)
+    largest = max((float(np.linalg.norm(np.ptp(m.bounds, axis=0))) for m in imported.meshes.values()), default=0.0)
+    if chord is None and largest > 0:
+        wanted = min(max(CHORD_SHARE * largest, FINEST_CHORD), COARSEST_CHORD)
+        if wanted < 0.5 * used:
+            # something small: its curves need finer facets than a cabinet's
+            used = float(f"{wanted:.2g}")
+            imported = _tessellated(path, data, kind, used)
+    tell(0.95)
+    imported.chord = used
+    imported.declared = f"{name}, its declared unit converted to mm"
+    return imported
+
+
+def _tessellated(path: Path, data: bytes, kind: Literal["step", "iges"], chord: float) -> Imported:
+    with _silenced():
+        binary = cascadio.load(data, kind, tol_linear=chord, tol_angular=ANGLE_TOLERANCE, include_brep=True)
+    if not binary:
+        raise BadInput(f"“{path}” is not readable as {kind.upper()}: its entities are damaged, or it holds no shape")
+    roots, left_out = read_gltf(binary, _nothing_beside)
+    return gather(path.name, roots, _METRES, left_out)
+
+
+def _read_meshes(path: Path, data: bytes, unit: float | None, up: Upward | None) -> Imported:
+    suffix = path.suffix.lower()
+    fetch = _beside(path)
+    upward: Upward
+    scale, upward, declared = 1.0, "z", ""
+    left_out: list[str]
+    roots: list[Node]
+    if suffix in GLTF_SUFFIXES:
+        roots, left_out = read_gltf(data, fetch)
+        scale, upward, declared = 1000.0, "y", "metres, as glTF has it"
+    elif suffix == ".3mf":
+        roots, left_out, scale = read_3mf(data)
+        declared = f"{scale:g} mm, as the file says"
+    elif suffix == ".dae":
+        roots, left_out, scale, upward = read_collada(data)
+        declared = f"{scale:g} mm, as the file says"
+    else:
+        roots, left_out = read_by_trimesh(data, suffix, fetch)
+        declared = "not in the file"
+    upward = up or upward
+    imported = gather(path.name, roots, _UPWARD[upward] @ np.diag([scale, scale, scale, 1.0]), left_out)
+    imported.up, imported.declared, imported.unit = upward, declared, 1.0
+    if suffix in UNITLESS:
+        imported.unit = None
+        if unit is not None:
+            imported = with_unit(imported, unit)
+    for part in imported.parts:
+        if part.name == "Part 1" and imported.solids == 1:
+            imported.parts[imported.parts.index(part)] = msgspec.structs.replace(part, name=path.stem)
+            break
+    return imported
+
+
+def _nothing_beside(name: str) -> bytes:
+    raise ValueError(f"it points at “{name}”, which is not there")
+
+
+def _beside(path: Path) -> Callable[[str], bytes]:
+    """Reads files that a product points at, from its own folder and below it only."""
+    folder = path.resolve().parent
+
+    def fetch(name: str) -> bytes:
+        wanted = unquote(name).replace("\\", "/").removeprefix("./")
+        if "://" in wanted or wanted.startswith(("/", "~")) or (len(wanted) > 1 and wanted[1] == ":"):
+            raise ValueError(f"it points at “{name}”, outside its own folder")
+        target = (folder / wanted).resolve()
+        if not target.is_relative_to(folder):
+            raise ValueError(f"it points at “{name}”, outside its own folder")
+        try:
+            return target.read_bytes()
+        except (OSError, ValueError):
+            raise ValueError(f"it points at “{name}”, which is missing beside it") from None
+
+    return fetch
+
+
+def read_bytes(path: Path) -> bytes:
+    """A file's content. Raises BadInput when it is missing, empty or cannot be read."""
+    try:
+        data = path.read_bytes()
+    except FileNotFoundError:
+        raise BadInput(f"“{path}” does not exist; check its name and folder") from None
+    except OSError as fault:
+        raise BadInput(f"“{path}” cannot be read: {fault.strerror}") from fault
+    if not data.strip(b"\0 \r\n\t"):
+        raise BadInput(f"“{path}” is empty; export or copy it again")
+    return data
+
+
+# adding to a project
+
+
+def proposed_unit(imported: Imported) -> str:
+    """The unit that makes a unitless product the size of a thing people handle: mm, else in, m or cm.
+
+    Common practice, no source: products and rooms measure 10 mm to 50 m.
+    """
+    size = float(np.linalg.norm(np.ptp(_rough_bounds(imported), axis=0)))
+    if size <= 0:
+        return "mm"
+    if size < 10.0:
+        return "m"
+    return "mm"
+
+
+def _rough_bounds(imported: Imported) -> Array:
+    """Bounds (2, 3) of an import in its own unit, by its parts' boxes."""
+    from kestrav.core.motion.poses import top_bounds
+
+    boxes = top_bounds(into_project(Project(), imported))
+    return np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)])
+
+
+def size_of(imported: Imported) -> Array:
+    """Size (3,) over all of an import, in mm, or in the file's unit while that is not known."""
+    found: Array = np.ptp(_rough_bounds(imported), axis=0)
+    return found
+
+
+def into_project(project: Project, imported: Imported) -> Project:
+    """The project with an imported product added under new ids, and the file noted as its source."""
+    source = Source(
+        _new_source(project), imported.path or imported.source, imported.chord, imported.unit or 1.0, imported.up
+    )
+    parts = renumbered(project, [msgspec.structs.replace(p, source=source.id) for p in imported.parts])
+    project = with_meshes(project, imported.meshes.values())
+    return validate(
+        msgspec.structs.replace(project, parts=(*project.parts, *parts), sources=(*project.sources, source))
+    )
+
+
+def renumbered(project: Project, parts: list[Part]) -> list[Part]:
+    """Parts (parents first) under ids that a project does not have yet; parents outside them stay."""
+    number = 1 + max((int(p.id.removeprefix("part-")) for p in project.parts if _numbered(p.id)), default=0)
+    names = {part.id: f"part-{number + i}" for i, part in enumerate(parts)}
+    return [
+        msgspec.structs.replace(p, id=names[p.id], parent=names.get(p.parent, p.parent) if p.parent else None)
+        for p in parts
+    ]
+
+
+def _new_source(project: Project) -> str:
+    taken = {source.id for source in project.sources}
+    return next(name for i in range(1, len(taken) + 2) if (name := f"source-{i}") not in taken)
+
+
+def _numbered(part_id: str) -> bool:
+    return part_id.startswith("part-") and part_id.removeprefix("part-").isdigit()
+
+
+# content
+
+
+def _check_content(path: Path, data: bytes) -> None:
+    """Raise BadInput for a renamed or truncated file."""
+    suffix = path.suffix.lower()
+    kind = content_kind(data)
+    wanted = _NAMES.get(suffix, suffix.removeprefix(".").upper())
+    # text formats without a mark of their own are tried by their readers
+    sure = {
+        "STEP": "it does not begin with ISO-10303-21",
+        "GLB": "it does not begin as one",
+        "IGES": "it has no start and global sections",
+        "3MF": "it is not a ZIP archive",
+        "COLLADA": "it holds no COLLADA element",
+    }
+    if kind is not None and kind != wanted:
+        raise BadInput(f"“{path}” is not {_an(wanted)} {wanted} file: its content is {kind}; rename it")
+    if kind is None and wanted in sure:
+        raise BadInput(f"“{path}” is not {_an(wanted)} {wanted} file: {sure[wanted]}")
+    if wanted == "STEP" and b"END-ISO-10303-21" not in data[-4096:]:
+        raise BadInput(f"“{path}” is cut short: its closing line END-ISO-10303-21 is missing; export or copy it again")
+    if wanted == "IGES" and not _has_end(data):
+        raise BadInput(f"“{path}” is cut short: its closing T line is missing; export or copy it again")
+    if wanted == "COLLADA" and b"</COLLADA>" not in data[-4096:].replace(b"\0", b""):
+        raise BadInput(f"“{path}” is cut short: its closing element is missing; export or copy it again")
+
+
+def content_kind(data: bytes) -> str | None:
+    """What kind of product file some content is, where it says so."""
+    head = data[:4096].lstrip(b"\xef\xbb\xbf\xff\xfe \r\n\t")
+    plain = head.replace(b"\0", b"")
+    if head.startswith(b"ISO-10303-21"):
+        return "STEP"
+    if head.startswith(b"glTF"):
+        return "GLB"
+    if head.startswith(b"PK\x03\x04"):
+        return "3MF" if b".model" in data[-65536:] or b".model" in data[:65536] else "a ZIP archive"
+    if b"<COLLADA" in plain:
+        return "COLLADA"
+    if head.startswith(b"{") and b'"asset"' in data:
+        return "glTF"
+    if head[:4] in (b"ply\n", b"ply\r"):
+        return "PLY"
+    if plain[:4] in (b"OFF\n", b"OFF\r", b"OFF ") or plain[:5] == b"COFF\n":
+        return "OFF"
+    if len(data) > 80 and data[72:73] == b"S" and data[73:80].strip().isdigit():
+        return "IGES"
+    return None
+
+
+def _has_end(data: bytes) -> bool:
+    return any(line[72:73] == b"T" for line in data[-400:].splitlines())
+
+
+def _an(kind: str) -> str:
+    return "an" if kind[0] in "AEIO" else "a"
+
+
+@contextmanager
+def _silenced() -> Iterator[None]:
+    """Keep the CAD kernel's own messages off the terminal, where they would spoil --json."""
+    saved = [os.dup(1), os.dup(2)]
+    sink = os.open(os.devnull, os.O_WRONLY)
+    try:
+        os.dup2(sink, 1)
+        os.dup2(sink, 2)
+        yield
+    finally:
+        os.dup2(saved[0], 1)
+        os.dup2(saved[1], 2)
+        for handle in (*saved, sink):
+            os.close(handle)
+
+
+def _sentence(fault: Exception) -> str:
+    text = str(fault).strip() or type(fault).__name__
+    return text.splitlines()[0]
