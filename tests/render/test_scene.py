@@ -25,7 +25,7 @@ def test_parts_that_move_as_one_are_one_batch(passing):
     assert sorted(scene.shown_parts()) == ["part-1", "part-2", "part-3"]
     mover = next(b for b in scene.batches if b.members[0].part == "part-1")
     scene.pose(world_poses(passing.project, [1.0])[0])
-    assert bounds_of(mover.surface) == pytest.approx(np.array([[-10, -10, -10], [10, 10, 10]]), abs=1e-4)
+    assert bounds_of(mover.stage) == pytest.approx(np.array([[-10, -10, -10], [10, 10, 10]]), abs=1e-4)
 
 
 def test_a_cell_tells_its_part_and_a_vertex_its_colour(passing):
@@ -33,9 +33,8 @@ def test_a_cell_tells_its_part_and_a_vertex_its_colour(passing):
     scene = Scene()
     scene.update(project, passing.meshes)
     still = next(b for b in scene.batches if len(b.members) == 2)
-    assert {scene.part_of(still.surface, c) for c in (0, 11)} == {"part-2"}
-    assert {scene.part_of(still.surface, c) for c in (12, 23)} == {"part-3"}
-    colours = still.surface.GetMapper().GetInput().GetPointData().GetScalars()
+    assert [m.part for m in still.members] == ["part-2", "part-3"]
+    colours = still.stage.GetMapper().GetInput().GetPointData().GetScalars()
     assert colours.GetTuple(colours.GetNumberOfTuples() - 1) == (0x33, 0x66, 0x99)
 
 
@@ -56,8 +55,8 @@ def test_see_through_parts_are_drawn_apart(passing):
     scene = Scene()
     scene.update(project, passing.meshes)
     clear = next(b for b in scene.batches if b.members[0].part == "part-2")
-    assert clear.surface.GetProperty().GetOpacity() == pytest.approx(0.4)
-    assert not clear.surface.GetProperty().GetBackfaceCulling()
+    assert clear.final.GetProperty().GetOpacity() == pytest.approx(0.4)
+    assert not clear.final.GetProperty().GetBackfaceCulling()
 
 
 def test_edges_are_left_out_where_they_are_not_wanted(passing):

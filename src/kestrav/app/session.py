@@ -66,6 +66,7 @@ class Session(QObject):
         self.point: int | None = None  # the chosen point of a selected path
         self.time = 0.0
         self.camera_id: str | None = None
+        self.isolated: frozenset[str] | None = None  # the parts to show in the stage, when not all
         self.mend: Mend | None = None
         self._mended: Project | None = None  # the project as the previewed mend would make it
 

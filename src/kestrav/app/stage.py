@@ -8,7 +8,7 @@ from PySide6.QtCore import QEvent, QPoint, QRect, QSettings, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor
-from vtkmodules.vtkRenderingCore import vtkActor, vtkCellPicker, vtkRenderer
+from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.app.overlays import LensHead, StageLabel
 from kestrav.app.session import Session
@@ -16,7 +16,9 @@ from kestrav.core.camera.views import vertical_angle, views
 from kestrav.core.document.lookup import ancestors, subtree
 from kestrav.core.document.records import Part, Path, Project, Run
 from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.picking import Pick, Pickable
 from kestrav.core.motion.poses import mover_bounds, top_bounds, world_bounds
+from kestrav.render.finishes import Style
 from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
 from kestrav.render.palette import INK, PETROL_DARK, SKY, rgb
 from kestrav.render.picture import REACH, KeptPicture
@@ -96,6 +98,10 @@ class Stage(QWidget):
         self._before_press: tuple[QPoint, Qt.MouseButton] | None = None
         self._dragged = False
         self._last = QPoint()
+        self._pickable: Pickable | None = None
+        self.style: Style = "solid"
+        self.edges_shown = True
+        self.cut: tuple[Array, Array] | None = None  # point and normal of the section plane
         self._known = False  # whether the graphics are known
         self._alive = True
         self.software = False
@@ -131,7 +137,7 @@ class Stage(QWidget):
         self.main.GradientBackgroundOn()
         for renderer in (self.main, self.lens):
             light(renderer)
-            self.scene.show_in(renderer)
+            self.scene.show_in(renderer, stage=renderer is self.main)
         self.floor = flat(grid([-5000, -5000, 0], [5000, 5000, 0], 500.0, "xy", 0.5), INK, 1.0, 0.10)
         self.main.AddActor(self.floor)
         self.marks = PathMarks(self.main, self.over)
@@ -139,8 +145,6 @@ class Stage(QWidget):
         self.dimension = Dimension(self.over)
         self.frustum = flat(segments(np.empty((0, 2, 3))), "#7a6a9b", 1.5)
         self.main.AddActor(self.frustum)
-        self.picker = vtkCellPicker()
-        self.picker.SetTolerance(0.0004)
 
     def _order_renderers(self) -> None:
         window = self.view.GetRenderWindow()
@@ -159,8 +163,8 @@ class Stage(QWidget):
             window.AddRenderer(renderer)
         self.kept.forget()
         # lines a pixel wide would blacken a picture as small as the inset
-        self.scene.show_in(big, edges=True)
-        self.scene.show_in(small, edges=False)
+        self.scene.show_in(big, edges=self.edges_shown or self.style == "wire", stage=big is self.main)
+        self.scene.show_in(small, edges=False, stage=small is self.main)
 
     def swap(self) -> None:
         """Let the lens and the stage change places."""
@@ -246,7 +250,7 @@ class Stage(QWidget):
         if not self._alive or not self.isVisible():
             return
         project = self.session.shown
-        self.scene.update(project, self.session.meshes)
+        self.scene.update(project, self.session.meshes, self.session.isolated)
         poses = self.session.poses()
         self.scene.pose(poses)
         self._aim_stage()
@@ -362,13 +366,13 @@ class Stage(QWidget):
         """Origin and direction of the sight ray through a widget position."""
         return ray(self.main, *self.display(position))
 
-    def pick(self, position: QPoint) -> tuple[str | None, Array | None]:
-        """The part under a widget position, and the place on it."""
-        x, y = self.display(position)
-        if not self.picker.Pick(x, y, 0, self.main):
-            return None, None
-        actor: vtkActor | None = self.picker.GetActor()
-        return self.scene.part_of(actor, self.picker.GetCellId()), np.array(self.picker.GetPickPosition())
+    def pick(self, position: QPoint) -> Pick | None:
+        """What is under a widget position, of the parts that are shown and not locked."""
+        project = self.session.shown
+        only = self.session.isolated
+        if self._pickable is None or self._pickable.of[0] is not project.parts or self._pickable.of[1] != only:
+            self._pickable = Pickable(project, self.session.meshes, only)
+        return self._pickable.pick(self.session.poses(), *self.ray_at(position), clip=self.cut)
 
     def near(self, position: QPoint, points: Array, reach: float = GRAB_PIXELS) -> int | None:
         """Which of points (n, 3) is nearest to a widget position on the screen, within reach pixels."""

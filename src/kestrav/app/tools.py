@@ -105,15 +105,15 @@ class SelectTool(Tool):
         if self._held is not None:
             return
         path = self.stage.path_under(position)
-        part, place = self.stage.pick(position)
-        if path is not None and not self._hidden(path, place):
+        hit = self.stage.pick(position)
+        if path is not None and not self._hidden(path, hit.place if hit else None):
             self.session.select(path[0])
             return
-        if part is None:
+        if hit is None:
             self.session.select(None)
             return
         deepest = bool(keys & Qt.KeyboardModifier.ControlModifier)
-        self.session.select(self.stage.click_part(part, deepest))
+        self.session.select(self.stage.click_part(hit.part, deepest))
 
     def _hidden(self, path: tuple[str, float], place: Array | None) -> bool:
         """Whether a part's surface lies before a path's station."""

@@ -12,10 +12,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.util.numpy_support import vtk_to_numpy
-from vtkmodules.vtkCommonDataModel import vtkPolyData
+from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 
+from kestrav.core.document.records import FinishName
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.render.finishes import Style, dress
 from kestrav.render.palette import rgb
 from kestrav.render.shapes import merged_lines, merged_surface, sharp_edges, surface, vtk_matrix
 
@@ -31,17 +33,32 @@ class Outline:
     points: NDArray[np.float32]
     normals: NDArray[np.float32]
     triangles: NDArray[np.int64]
+    tints: tuple[str, ...]  # colours of points that are not in the part's own
+    tint_of: NDArray[np.int64] | None
     edge_points: NDArray[np.float32]
     edges: NDArray[np.int64]
 
 
 def outline(mesh: Mesh) -> Outline:
-    """Work out what is drawn of a mesh."""
-    face, line = surface(mesh), sharp_edges(mesh)
+    """Work out what is drawn of a mesh; faces of different tints share no points."""
+    line = sharp_edges(mesh)
+    if mesh.tint_of is None:
+        faces, tint_of = [surface(mesh)], None
+    else:
+        tints = np.unique(mesh.tint_of)
+        faces = [surface(Mesh(mesh.vertices, mesh.triangles[mesh.tint_of == k])) for k in tints]
+        tint_of = np.repeat(tints, [face.GetNumberOfPoints() for face in faces]).astype(np.int64)
+    counts = np.cumsum([0, *(face.GetNumberOfPoints() for face in faces)])
+    corners = [
+        vtk_to_numpy(face.GetPolys().GetConnectivityArray()).reshape(-1, 3).astype(np.int64) + start
+        for face, start in zip(faces, counts, strict=False)
+    ]
     return Outline(
-        vtk_to_numpy(face.GetPoints().GetData()).astype(np.float32),
-        vtk_to_numpy(face.GetPointData().GetNormals()).astype(np.float32),
-        vtk_to_numpy(face.GetPolys().GetConnectivityArray()).reshape(-1, 3).astype(np.int64),
+        np.concatenate([_points(face) for face in faces]),
+        np.concatenate([vtk_to_numpy(face.GetPointData().GetNormals()).astype(np.float32) for face in faces]),
+        np.concatenate(corners),
+        mesh.tints,
+        tint_of,
         _points(line),
         vtk_to_numpy(line.GetLines().GetConnectivityArray()).reshape(-1, 2).astype(np.int64)
         if line.GetNumberOfLines()
@@ -57,41 +74,77 @@ def _points(data: vtkPolyData) -> NDArray[np.float32]:
 
 @dataclass(frozen=True)
 class Member:
-    """A part within a batch: its outline, its place in the batch, its colour."""
+    """A part within a batch: its row in the project, its outline, its place in the batch, its colour."""
 
     part: str
+    row: int
     outline: Outline
     matrix: Array
     colour: str
 
 
+@dataclass(frozen=True)
+class Kind:
+    """What members of a batch share: the row that carries them (or -1), how they look, whether they are closed."""
+
+    group: int
+    opacity: float
+    closed: bool
+    finish: FinishName
+
+
 class Batch:
-    """Parts that move as one, as a surface actor and an edge actor under one matrix."""
+    """Parts that move as one: a surface and an edge actor for each of two looks, under one matrix.
 
-    def __init__(self, members: Sequence[Member], opacity: float, closed: bool) -> None:
-        self.members = tuple(members)
-        self.last_cells = np.cumsum([len(m.outline.triangles) for m in members])
+    The stage may show a style of its own and a cut; the lens and the film show the finished product. ``offset``
+    is how far the members stand from where they were when the batch was made.
+    """
+
+    def __init__(self, kind: Kind, members: Sequence[Member], shared: Shared | None = None) -> None:
+        self.kind, self.members = kind, tuple(members)
+        self.offset = np.eye(4)
+        self.own = members[0].matrix if shared is not None else np.eye(4)
         self.matrix = vtk_matrix(np.eye(4))
-        self.surface = _actor(surface_of(members), self.matrix)
-        look = self.surface.GetProperty()
-        look.SetOpacity(opacity)
-        look.SetAmbient(0.34)
-        look.SetDiffuse(0.72)
-        look.SetSpecular(0.12)
-        look.SetSpecularPower(22)
-        # the far side of a closed solid is never seen, unless the solid is see-through
-        look.SetBackfaceCulling(closed and opacity >= 1)
-        self.edges = _actor(edges_of(members, lambda m: m.colour, EDGE_SHADE), self.matrix)
+        face = shared.face if shared is not None else surface_of(members)
+        line = shared.line if shared is not None else edges_of(members, lambda m: m.colour, EDGE_SHADE)
+        self.stage, self.final = _actor(face, self.matrix), _actor(face, self.matrix)
+        self.edges = _actor(line, self.matrix)
+        for actor, shade in ((self.stage, 1.0), (self.final, 1.0), (self.edges, EDGE_SHADE)):
+            if shared is not None:
+                actor.GetMapper().ScalarVisibilityOff()
+                actor.GetProperty().SetColor(*(shade * v for v in rgb(members[0].colour)))
+            actor.PickableOff()
         self.edges.GetProperty().SetLighting(False)
-        self.edges.PickableOff()
+        self.needs_room = dress(self.final.GetProperty(), kind.finish, kind.opacity, kind.closed, "finished", False)
+        self.show("solid", None)
 
-    def part_of(self, cell: int) -> str:
-        """The part that a cell of the surface belongs to."""
-        return self.members[int(np.searchsorted(self.last_cells, cell, side="right"))].part
+    def show(self, style: Style, cut: vtkPlane | None) -> None:
+        """Show the stage's copy in a style, cut open by a plane or whole."""
+        dress(self.stage.GetProperty(), self.kind.finish, self.kind.opacity, self.kind.closed, style, cut is not None)
+        self.stage.SetVisibility(style != "wire")
+        for actor in (self.stage, self.edges):
+            mapper = actor.GetMapper()
+            mapper.RemoveAllClippingPlanes()
+            if cut is not None:
+                mapper.AddClippingPlane(cut)
 
-    def place(self, matrix: Array) -> None:
-        """Put the whole batch somewhere."""
-        vtk_matrix(matrix, self.matrix)
+    def place(self, displacement: Array) -> None:
+        """Put the whole batch somewhere, by how far its group has moved from rest."""
+        vtk_matrix(displacement @ self.offset @ self.own, self.matrix)
+
+
+@dataclass(frozen=True)
+class Shared:
+    """The drawing of one geometry, in its own coordinates and without colour, for parts placed many times."""
+
+    face: vtkPolyData
+    line: vtkPolyData
+
+
+def shared_drawing(found: Outline) -> Shared:
+    """Make the drawing that many parts share."""
+    alone = Member("", 0, found, np.eye(4), "#ffffff")
+    return Shared(surface_of([alone]), edges_of([alone], lambda _: "#ffffff", 1.0))
 
 
 def _actor(data: vtkPolyData, matrix: object) -> vtkActor:
@@ -114,7 +167,7 @@ def surface_of(members: Sequence[Member]) -> vtkPolyData:
         points.append(m.outline.points @ turn.T + shift)
         normals.append(m.outline.normals @ turn.T)
         triangles.append(m.outline.triangles + count)
-        colours.append(_shades(m.colour, 1.0, len(m.outline.points)))
+        colours.append(_tinted(m))
         count += len(m.outline.points)
     return merged_surface(
         _joined(points, 3), _joined(normals, 3), _joined(triangles, 3, np.int64), _joined(colours, 3, np.uint8)
@@ -132,6 +185,15 @@ def edges_of(members: Sequence[Member], colour: Callable[[Member], str], shade: 
         colours.append(_shades(colour(m), shade, len(m.outline.edge_points)))
         count += len(m.outline.edge_points)
     return merged_lines(_joined(points, 3), _joined(lines, 2, np.int64), _joined(colours, 3, np.uint8))
+
+
+def _tinted(member: Member) -> NDArray[np.uint8]:
+    """Colours of a member's points: its own, and its faces' where the file coloured them apart."""
+    found = member.outline
+    if found.tint_of is None:
+        return _shades(member.colour, 1.0, len(found.points))
+    table = np.array([np.rint(255 * np.array(rgb(t or member.colour))) for t in found.tints])
+    return table[found.tint_of].astype(np.uint8)
 
 
 def _shades(colour: str, shade: float, count: int) -> NDArray[np.uint8]:

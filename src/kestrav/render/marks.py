@@ -9,7 +9,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkGlyph3DMapper, vtkPolyDataM
 
 from kestrav.core.document.records import Path, PointShape, Project
 from kestrav.core.motion.path_curves import PathCurve, path_curve
-from kestrav.render.batches import edges_of
+from kestrav.render.batches import Batch, edges_of
 from kestrav.render.palette import CARD, INK, PETROL, PETROL_DARK, STRAW, VERMILION, rgb
 from kestrav.render.scene import Scene
 from kestrav.render.shapes import diamond, point_cloud, polyline, segments, tube, vtk_matrix
@@ -193,25 +193,25 @@ class Highlight:
 
     def __init__(self, renderer: vtkRenderer, scene: Scene) -> None:
         self.renderer, self.scene = renderer, scene
-        self.actors: list[tuple[int, vtkActor]] = []
+        self.actors: list[tuple[Batch, vtkActor]] = []
         self.parts: list[str] = []
         self._of: object = None
 
     def show(self, part_ids: list[str]) -> None:
         """Highlight these parts and no others, where they are now."""
-        if part_ids != self.parts or self.scene.batches is not self._of:
+        if part_ids != self.parts or tuple(self.scene.batches) != self._of:
             for _, actor in self.actors:
                 self.renderer.RemoveActor(actor)
-            self.parts, self._of, self.actors = list(part_ids), self.scene.batches, []
-            for group, members in self.scene.outlines_of(part_ids):
+            self.parts, self._of, self.actors = list(part_ids), tuple(self.scene.batches), []
+            for batch, members in self.scene.outlines_of(part_ids):
                 actor = flat(edges_of(members, lambda _: PETROL, 1.0), PETROL, 2.4)
                 actor.GetMapper().SetResolveCoincidentTopologyToPolygonOffset()
                 actor.GetMapper().SetRelativeCoincidentTopologyLineOffsetParameters(0, -6)
                 actor.SetUserMatrix(vtk_matrix(np.eye(4)))
                 self.renderer.AddActor(actor)
-                self.actors.append((group, actor))
-        for group, actor in self.actors:
-            vtk_matrix(self.scene.displacement(group), actor.GetUserMatrix())
+                self.actors.append((batch, actor))
+        for batch, actor in self.actors:
+            vtk_matrix(self.scene.matrix_of(batch), actor.GetUserMatrix())
 
 
 class Dimension:

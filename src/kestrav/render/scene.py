@@ -2,22 +2,40 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 
 import numpy as np
 import vtkmodules.vtkRenderingFreeType
 import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the renderer)
 from numpy.typing import NDArray
+from vtkmodules.vtkCommonDataModel import vtkPlane
 from vtkmodules.vtkRenderingCore import vtkLight, vtkRenderer, vtkRenderWindow
 
 from kestrav.core.document.lookup import shown_parts
-from kestrav.core.document.records import Project
+from kestrav.core.document.records import Part, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.poses import moving_groups, rest_poses
-from kestrav.render.batches import Batch, Member, Outline, outline
+from kestrav.core.motion.solids import solid_mesh
+from kestrav.render.batches import Batch, Kind, Member, Outline, Shared, outline, shared_drawing
+from kestrav.render.finishes import Style, give_room
 
 Array = NDArray[np.float64]
+
+
+MERGED_AT_MOST = 60_000  # triangles of one geometry that are merged; placed more often, it is drawn by sharing
+_SAME_PLACE = 1e-7
+
+
+@dataclass(frozen=True)
+class _Looks:
+    """What the batches were made from."""
+
+    looks: tuple[tuple[object, ...], ...]
+    groups: dict[str, int]
+    only: frozenset[str] | None
 
 
 class Scene:
@@ -26,74 +44,160 @@ class Scene:
     def __init__(self) -> None:
         self.project: Project | None = None
         self.batches: list[Batch] = []
-        self._groups: list[int] = []  # for each batch the row of the part that carries it, or -1
-        self._outlines: dict[str, Outline] = {}
-        self._renderers: dict[vtkRenderer, bool] = {}  # and whether edges are shown there
-        self._drawn: tuple[object, dict[str, int]] | None = None
+        self._outlines: dict[object, Outline] = {}
+        self._shared: dict[object, Shared] = {}
+        self._renderers: dict[vtkRenderer, tuple[bool, bool]] = {}  # whether edges are shown, whether it is a stage
+        self._drawn: _Looks | None = None
+        self._parts: object = None
         self._poses: Array | None = None
+        self._base: Array = np.empty((0, 4, 4))  # rest poses when the batches were made
         self._rest: Array = np.empty((0, 4, 4))
+        self._style: Style = "solid"
+        self._cut: vtkPlane | None = None
 
-    def show_in(self, renderer: vtkRenderer, edges: bool = True) -> None:
+    def show_in(self, renderer: vtkRenderer, edges: bool = True, stage: bool = False) -> None:
         """Show the parts in a renderer, present and future ones, with or without their sharp edges.
 
-        Said again, it changes whether edges are shown.
+        A stage shows the style and the cut of :meth:`set_style`; others show the finished product. Said again,
+        it changes whether edges are shown.
         """
-        fresh = renderer not in self._renderers
-        self._renderers[renderer] = edges
         for batch in self.batches:
-            if fresh:
-                renderer.AddActor(batch.surface)
-            (renderer.AddActor if edges else renderer.RemoveActor)(batch.edges)
+            self._withdraw(renderer, batch)
+        self._renderers[renderer] = (edges, stage)
+        for batch in self.batches:
+            self._present(renderer, batch)
 
-    def update(self, project: Project, meshes: Mapping[str, Mesh]) -> None:
-        """Follow an edit. What moves as one is one batch, so a new rider makes the batches anew as well."""
+    def _present(self, renderer: vtkRenderer, batch: Batch) -> None:
+        edges, stage = self._renderers[renderer]
+        renderer.AddActor(batch.stage if stage else batch.final)
+        if batch.needs_room and (not stage or self._style == "finished"):
+            give_room(renderer)
+        if edges:
+            renderer.AddActor(batch.edges)
+
+    def _withdraw(self, renderer: vtkRenderer, batch: Batch) -> None:
+        for actor in (batch.stage, batch.final, batch.edges):
+            renderer.RemoveActor(actor)
+
+    def set_style(self, style: Style, cut: tuple[Array, Array] | None = None) -> None:
+        """How stages show the parts, and a plane (point, normal) that cuts away what its normal shows."""
+        self._style = style
+        self._cut = None
+        if cut is not None:
+            self._cut = vtkPlane()
+            self._cut.SetOrigin(*cut[0])
+            self._cut.SetNormal(*(-v for v in cut[1]))
+        for batch in self.batches:
+            batch.show(style, self._cut)
+        if style == "finished" and any(batch.needs_room for batch in self.batches):
+            for renderer, (_, stage) in self._renderers.items():
+                if stage:
+                    give_room(renderer)
+
+    def update(self, project: Project, meshes: Mapping[str, Mesh], only: frozenset[str] | None = None) -> None:
+        """Follow an edit; ``only`` are the parts to show when not all are.
+
+        What moves as one is one batch, so a new rider makes the batches anew. Where parts were only placed
+        otherwise, those batches follow, split if need be: a drag draws as fast as a turn of the view.
+        """
         groups = moving_groups(project)
-        if self._drawn is not None and self._drawn[0] is project.parts and self._drawn[1] == groups:
-            self.project = project
-            return
+        if self._drawn is not None and self._drawn.groups == groups and self._drawn.only == only:
+            if self._parts is project.parts:
+                self.project = project
+                return
+            if self._drawn.looks == _looks(project):
+                self._follow(project)
+                return
         for renderer in self._renderers:
             for batch in self.batches:
-                renderer.RemoveActor(batch.surface)
-                renderer.RemoveActor(batch.edges)
-        self.project, self._drawn, self._poses = project, (project.parts, groups), None
+                self._withdraw(renderer, batch)
+        self.project, self._drawn, self._poses = project, _Looks(_looks(project), groups, only), None
+        self._parts = project.parts
+        self._base = self._rest = rest_poses(project)
+        self.batches = []
+        for kind, members in self._sorted(project, meshes, groups, only).items():
+            self._make(kind, members, project)
+        self._show_new(self.batches)
+
+    def _show_new(self, batches: Iterable[Batch]) -> None:
+        for batch in batches:
+            batch.show(self._style, self._cut)
+            for renderer in self._renderers:
+                self._present(renderer, batch)
+
+    def _make(self, kind: Kind, members: list[Member], project: Project) -> None:
+        """Batches of members of a kind: merged, but for geometry that is placed often and large."""
+        weight = Counter[object]()
+        for m in members:
+            weight[_solid_key(project.parts[m.row])] += len(m.outline.triangles)
+        merged = []
+        for m in members:
+            key = _solid_key(project.parts[m.row])
+            often = weight[key] >= max(MERGED_AT_MOST, 4 * len(m.outline.triangles))
+            if not often or m.outline.tint_of is not None:
+                merged.append(m)
+                continue
+            if key not in self._shared:
+                self._shared[key] = shared_drawing(m.outline)
+            self.batches.append(Batch(kind, [m], self._shared[key]))
+        if merged:
+            self.batches.append(Batch(kind, merged))
+
+    def _follow(self, project: Project) -> None:
+        """Let the batches follow parts that were only placed otherwise."""
+        self.project, self._parts = project, project.parts
         self._rest = rest_poses(project)
-        self.batches, self._groups = [], []
-        for (group, opacity, closed), members in self._sorted(project, meshes, groups).items():
-            self.batches.append(Batch(members, opacity, closed))
-            self._groups.append(group)
-        for renderer, edges in self._renderers.items():
-            for batch in self.batches:
-                renderer.AddActor(batch.surface)
-                if edges:
-                    renderer.AddActor(batch.edges)
+        moved = self._rest @ inverse_rigid(self._base)
+        fresh: list[Batch] = []
+        for batch in list(self.batches):
+            offsets = moved[[m.row for m in batch.members]]
+            same = np.abs(offsets - offsets[0]).max(axis=(1, 2)) < _SAME_PLACE
+            if same.all():
+                batch.offset = offsets[0]
+                continue
+            self.batches.remove(batch)
+            for renderer in self._renderers:
+                self._withdraw(renderer, batch)
+            left = np.arange(len(offsets))
+            while len(left):
+                alike = np.abs(offsets[left] - offsets[left[0]]).max(axis=(1, 2)) < _SAME_PLACE
+                part = Batch(batch.kind, [batch.members[i] for i in left[alike]])
+                part.offset = offsets[left[0]]
+                fresh.append(part)
+                left = left[~alike]
+        self.batches += fresh
+        self._show_new(fresh)
 
     def _sorted(
-        self, project: Project, meshes: Mapping[str, Mesh], groups: Mapping[str, int]
-    ) -> dict[tuple[int, float, bool], list[Member]]:
-        """The shown parts by the row that carries them, their opacity and whether they are closed solids."""
+        self,
+        project: Project,
+        meshes: Mapping[str, Mesh],
+        groups: Mapping[str, int],
+        only: frozenset[str] | None,
+    ) -> dict[Kind, list[Member]]:
+        """The shown parts by what their batch shares."""
         closed = {g.hash: g.watertight for g in project.geometry}
-        found: dict[tuple[int, float, bool], list[Member]] = {}
+        found: dict[Kind, list[Member]] = {}
         shown = shown_parts(project)
         for row, part in enumerate(project.parts):
-            if part.geometry is None or part.id not in shown:
+            if part.geometry is None or part.id not in shown or (only is not None and part.id not in only):
                 continue
-            key = (groups.get(part.id, -1), part.opacity, closed.get(part.geometry, False))
-            found.setdefault(key, []).append(self.member(project, meshes, row))
+            kind = Kind(groups.get(part.id, -1), part.opacity, closed.get(part.geometry, False), part.finish)
+            found.setdefault(kind, []).append(self.member(meshes, part, row))
         return found
 
-    def member(self, project: Project, meshes: Mapping[str, Mesh], row: int) -> Member:
-        """A part as it stands at rest."""
-        part = project.parts[row]
-        assert part.geometry is not None
-        if part.geometry not in self._outlines:
-            self._outlines[part.geometry] = outline(meshes[part.geometry])
-        return Member(part.id, self._outlines[part.geometry], self._rest[row], part.colour)
+    def member(self, meshes: Mapping[str, Mesh], part: Part, row: int) -> Member:
+        """A part as it stood when the batches were made."""
+        key = _solid_key(part)
+        if key not in self._outlines:
+            self._outlines[key] = outline(solid_mesh(meshes, part))
+        return Member(part.id, row, self._outlines[key], self._base[row], part.colour)
 
     def pose(self, poses: Array) -> None:
         """Place everything by world matrices (parts, 4, 4) of the project last given to :meth:`update`."""
         self._poses = poses
-        for batch, group in zip(self.batches, self._groups, strict=True):
-            batch.place(self.displacement(group))
+        for batch in self.batches:
+            batch.place(self.displacement(batch.kind.group))
 
     def displacement(self, group: int) -> Array:
         """How a group has moved from rest, as a matrix; it is rigid, so its carrying part tells for all."""
@@ -102,23 +206,33 @@ class Scene:
         moved: Array = self._poses[group] @ inverse_rigid(self._rest[group])
         return moved
 
-    def part_of(self, actor: object, cell: int) -> str | None:
-        """The part that a cell of an actor shows."""
-        return next((batch.part_of(cell) for batch in self.batches if batch.surface is actor), None)
-
     def shown_parts(self) -> list[str]:
         """Ids of the parts that are drawn."""
         return [m.part for batch in self.batches for m in batch.members]
 
-    def outlines_of(self, part_ids: Iterable[str]) -> list[tuple[int, list[Member]]]:
-        """These parts' members by the row that carries them."""
+    def outlines_of(self, part_ids: Iterable[str]) -> list[tuple[Batch, list[Member]]]:
+        """These parts' members by their batch."""
         wanted = set(part_ids)
-        found: dict[int, list[Member]] = {}
-        for batch, group in zip(self.batches, self._groups, strict=True):
+        found = []
+        for batch in self.batches:
             members = [m for m in batch.members if m.part in wanted]
             if members:
-                found.setdefault(group, []).extend(members)
-        return list(found.items())
+                found.append((batch, members))
+        return found
+
+    def matrix_of(self, batch: Batch) -> Array:
+        """Where a batch's members are now, from where they were when it was made."""
+        found: Array = self.displacement(batch.kind.group) @ batch.offset
+        return found
+
+
+def _looks(project: Project) -> tuple[tuple[object, ...], ...]:
+    """What of the parts shows in the batches, but for where they are."""
+    return tuple((p.id, p.parent, p.geometry, p.colour, p.opacity, p.shown, p.scale, p.finish) for p in project.parts)
+
+
+def _solid_key(part: Part) -> object:
+    return part.geometry, part.scale
 
 
 def light(renderer: vtkRenderer) -> None:

@@ -5,6 +5,7 @@ All raise BadInput, and so change nothing, when the outcome would not be valid.
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from typing import Any, Literal, TypeVar
 
 import msgspec
@@ -55,6 +56,22 @@ def add(project: Project, *records: Item) -> Project:
         name = COLLECTIONS[type(record)]
         project = msgspec.structs.replace(project, **{name: (*getattr(project, name), record)})
     return validate(project)
+
+
+def update_parts(project: Project, changes: Mapping[str, Mapping[str, Any]]) -> Project:
+    """The project with fields of several parts changed, by part id. Raises BadInput for an id that is not there."""
+    for part_id in changes:
+        get(project, part_id)
+    parts = tuple(change(p, **changes[p.id]) if p.id in changes else p for p in project.parts)
+    return validate(msgspec.structs.replace(project, parts=parts))
+
+
+def restyle(project: Project, part_ids: Iterable[str], **fields: Any) -> Project:
+    """Looks (colour, opacity, finish) of parts, of all solids of assemblies, and of what is linked to them."""
+    ids = {inner for part_id in part_ids for inner in subtree(project, part_id)}
+    links = {p.link for p in project.parts if p.id in ids and p.link}
+    chosen = {p.id for p in project.parts if p.geometry is not None and (p.id in ids or p.link in links)}
+    return update_parts(project, {part_id: fields for part_id in chosen})
 
 
 def settings(project: Project, **fields: Any) -> Project:

@@ -93,6 +93,15 @@ class WallForm(Record, frozen=True, tag="wall"):
 
 Form = BoxForm | CylinderForm | SphereForm | FloorForm | WallForm
 
+
+class Came(Record, frozen=True):
+    """How a part came from its file: what differs from this was changed here, and is kept when the file changes."""
+
+    name: str
+    placement: Placement
+    colour: str
+
+
 FinishName = Literal["painted", "bare metal", "brushed", "plastic", "rubber", "glass", "wood"]
 
 
@@ -102,8 +111,9 @@ class Part(Record, frozen=True):
     ``placement`` is relative to the parent; ``pivot`` is in the part's own coordinates, its x axis being the
     part's front and its z axis the part's upside. ``scale`` are factors along the own axes between the geometry
     and the solid. ``role`` says what a part is meant for: ``fixed`` must not move, ``moving`` is going to.
-    ``locked`` parts are not picked. ``source`` and ``origin`` say where it came from: the file, and the names
-    down to it there. ``form`` are the measures of a stand-in.
+    ``locked`` parts are not picked. ``source``, ``origin`` and ``came`` say where it came from: the file, the names
+    down to it there, and what it was then. ``form`` are the measures of a stand-in. Parts with the same ``link`` share their geometry
+    and looks: a change of one changes all.
     """
 
     id: str
@@ -122,6 +132,8 @@ class Part(Record, frozen=True):
     source: str | None = None
     origin: str = ""
     form: Form | None = None
+    link: str = ""
+    came: Came | None = None
 
 
 class PathPoint(Record, frozen=True):
@@ -291,7 +303,8 @@ class Settings(Record, frozen=True):
     """Limits and rates that hold for the whole project.
 
     fps in 1/s; required_clearance and contact_distance in mm; flip_angle in degrees between two
-    frames; kink_step in mm/s, the jump of velocity allowed at a kink.
+    frames; kink_step in mm/s, the jump of velocity allowed at a kink; smallest_size
+    and largest_size in mm, of products over all.
     """
 
     fps: float = 30.0
@@ -299,6 +312,8 @@ class Settings(Record, frozen=True):
     contact_distance: float = 0.05
     flip_angle: float = 45.0
     kink_step: float = 50.0
+    smallest_size: float = 2.0
+    largest_size: float = 200_000.0
 
 
 class Project(Record, frozen=True):

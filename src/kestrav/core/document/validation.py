@@ -197,7 +197,7 @@ def _check_parts(project: Project) -> None:
             raise BadInput(f"the part “{part.name}” has a negative scale; mirror its geometry instead")
         if part.source is not None and part.source not in sources:
             raise BadInput(f"the part “{part.name}” names a source “{part.source}” that the project does not list")
-        _check_form(part)
+        check_form(part)
         if not 0 <= part.opacity <= 1:
             raise BadInput(f"the opacity of the part “{part.name}” is {part.opacity:g}; it can be 0 to 1")
         for placement in (part.placement, part.pivot):
@@ -205,7 +205,8 @@ def _check_parts(project: Project) -> None:
                 raise BadInput(f"the part “{part.name}” has a rotation that is not a unit quaternion")
 
 
-def _check_form(part: Part) -> None:
+def check_form(part: Part) -> None:
+    """Raise BadInput when a stand-in has measures that are not above 0, or an opening beyond its wall."""
     form = part.form
     if form is None:
         return

@@ -14,7 +14,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.records import Part, Project, Source
+from kestrav.core.document.records import Came, Part, Project, Source
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.files.gltf import read_gltf
@@ -231,7 +231,13 @@ def into_project(project: Project, imported: Imported) -> Project:
     source = Source(
         _new_source(project), imported.path or imported.source, imported.chord, imported.unit or 1.0, imported.up
     )
-    parts = renumbered(project, [msgspec.structs.replace(p, source=source.id) for p in imported.parts])
+    parts = renumbered(
+        project,
+        [
+            msgspec.structs.replace(p, source=source.id, came=Came(p.name, p.placement, p.colour))
+            for p in imported.parts
+        ],
+    )
     project = with_meshes(project, imported.meshes.values())
     return validate(
         msgspec.structs.replace(project, parts=(*project.parts, *parts), sources=(*project.sources, source))

@@ -11,12 +11,35 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.sweep import Clearance, Progress, sweep
 from kestrav.core.document.records import Project
 from kestrav.core.findings.model import Evidence, Finding
+from kestrav.core.findings.rules import (
+    bad_geometry,
+    below_floor,
+    implausible_size,
+    kink_at_speed,
+    leftover_scale,
+    leftover_turn,
+    orientation_flip,
+    pivot_outside,
+    roles,
+    same_place,
+)
 from kestrav.core.findings.rules import clearance as clearance_rule
-from kestrav.core.findings.rules import kink_at_speed, orientation_flip, pivot_outside
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.runs import frame_times
 
-RULES = (clearance_rule.find, orientation_flip.find, kink_at_speed.find, pivot_outside.find)
+RULES = (
+    clearance_rule.find,
+    orientation_flip.find,
+    kink_at_speed.find,
+    pivot_outside.find,
+    leftover_scale.find,
+    leftover_turn.find,
+    implausible_size.find,
+    below_floor.find,
+    bad_geometry.find,
+    same_place.find,
+    roles.find,
+)
 _ORDER = {"breach": 0, "warning": 1, "note": 2}
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.poses import all_bounds, rest_poses, world_poses
 
 Array = NDArray[np.float64]
 Severity = Literal["breach", "warning", "note"]
@@ -23,11 +23,13 @@ Severity = Literal["breach", "warning", "note"]
 class Mend:
     """An edit that removes a finding: what to call it, and what to do to the project.
 
-    It is an edit and not the edited project, so that one accepted later keeps what was edited meanwhile.
+    It is an edit and not the edited project, so that one accepted later keeps what was edited meanwhile. Meshes
+    that it puts into the project are given with it.
     """
 
     label: str
     edit: Callable[[Project], Project]
+    meshes: Mapping[str, Mesh] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -61,6 +63,23 @@ class Evidence:
     meshes: Mapping[str, Mesh]
     times: Array
     clearance: Clearance | None = None
+
+    @cached_property
+    def rest(self) -> Array:
+        """World poses (parts, 4, 4) with no run under way."""
+        return rest_poses(self.project)
+
+    @cached_property
+    def boxes(self) -> dict[str, Array]:
+        """Bounds (2, 3) at rest of every solid and of every assembly that holds one."""
+        return all_bounds(self.project, self.rest)
+
+    @cached_property
+    def movers(self) -> list[str]:
+        """Ids of what has runs, and of what is meant to move."""
+        project = self.project
+        ridden = {run.rider for run in project.runs}
+        return [part.id for part in project.parts if part.id in ridden or part.role == "moving"]
 
     @cached_property
     def poses(self) -> Array:

@@ -137,6 +137,24 @@ def world_bounds(project: Project, part_id: str, poses: Array) -> Array:
     return np.stack([found[:, :, 0].min(axis=1), found[:, :, 1].max(axis=1)], axis=1)
 
 
+def all_bounds(project: Project, rest: Array) -> dict[str, Array]:
+    """Bounds (2, 3) under poses (parts, 4, 4) of every solid and of every assembly that holds one."""
+    boxes = {g.hash: g for g in project.geometry}
+    solids = [(i, part) for i, part in enumerate(project.parts) if part.geometry is not None]
+    if not solids:
+        return {}
+    own = np.sort([solid_box(boxes, part) for _, part in solids], axis=1)
+    found = dict(zip((p.id for _, p in solids), turned_bounds(own, rest[[i for i, _ in solids]]), strict=True))
+    for part in reversed(project.parts):
+        if part.parent is None or part.id not in found:
+            continue
+        mine, above = found[part.id], found.get(part.parent)
+        found[part.parent] = (
+            mine.copy() if above is None else np.array([np.minimum(above[0], mine[0]), np.maximum(above[1], mine[1])])
+        )
+    return found
+
+
 def top_bounds(project: Project) -> list[Array]:
     """Bounds (2, 3) at rest of every top-level thing."""
     rest = rest_poses(project)[None]

@@ -11,19 +11,19 @@ from kestrav.core.document.records import Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.motion.making import centre_pivot
-from kestrav.core.motion.poses import rest_poses, riders, world_bounds
+from kestrav.core.motion.poses import rest_poses, world_bounds
 from kestrav.core.motion.runs import journeys_of
 
 _ALLOWED = 1.0  # mm outside the box; common practice, no source: rounding in CAD origins is far smaller
 
 
 def find(evidence: Evidence) -> list[Finding]:
-    """One finding for each rider whose pivot lies outside its bounds at rest."""
+    """One finding for each mover whose pivot lies outside its bounds at rest."""
     project = evidence.project
     rest = rest_poses(project)
     row = {part.id: i for i, part in enumerate(project.parts)}
     found = []
-    for rider in riders(project):
+    for rider in evidence.movers:
         part = get(project, rider)
         assert isinstance(part, Part)
         pose = rest[row[rider]]
@@ -33,7 +33,8 @@ def find(evidence: Evidence) -> list[Finding]:
         distance = float(np.linalg.norm(outside))
         if distance <= _ALLOWED:
             continue
-        start = journeys_of(project, rider)[0].start
+        journeys = journeys_of(project, rider)
+        start = journeys[0].start if journeys else 0.0
         found.append(
             Finding(
                 rule="pivot-outside",

@@ -1,0 +1,53 @@
+"""Leftover turn: an imported thing that is going to move has axes of its own that nobody chose."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Part
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.geometry.transforms import rotation_angle
+from kestrav.core.motion.placing import front_of, square_axes
+
+_ALLOWED = 0.01  # degrees; common practice, no source: placements in CAD files are exact to far less
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """One finding for each mover from a file whose front and upside are the file's own, and not the room's."""
+    project, found = evidence.project, []
+    rows = {part.id: i for i, part in enumerate(project.parts)}
+    for mover in evidence.movers:
+        part = get(project, mover)
+        if not isinstance(part, Part) or part.came is None or part.pivot.rotation != (1.0, 0.0, 0.0, 0.0):
+            continue
+        angle = float(np.degrees(rotation_angle(evidence.rest[rows[mover]][:3, :3], np.eye(3))))
+        if angle <= _ALLOWED:
+            continue
+        pivot, front, up = front_of(project, mover)
+        lying = f", its upside points {_way(up)}" if up[2] < 0.999 else ""
+        found.append(
+            Finding(
+                rule="leftover-turn",
+                severity="note",
+                subject=(mover,),
+                title=f"{part.name} has turned axes",
+                detail=f"{angle:.2f}° from the room's: its front points {_way(front)}{lying}",
+                time=0.0,
+                value=angle,
+                unit="°",
+                limit=_ALLOWED,
+                place=point(pivot),
+                mend=Mend("Square its axes", partial(square_axes, part_id=mover)),
+            )
+        )
+    return found
+
+
+def _way(direction: NDArray[np.float64]) -> str:
+    axis = int(np.argmax(np.abs(direction)))
+    sign = "−" if direction[axis] < 0 else ""
+    return f"{'nearly ' if abs(direction[axis]) < 0.9999 else ''}along {sign}{'xyz'[axis]}"

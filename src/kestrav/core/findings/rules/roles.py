@@ -1,0 +1,56 @@
+"""Roles that do not fit the runs: a fixed thing that moves, and one meant to move that does not."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from kestrav.core.document.edits import update
+from kestrav.core.document.lookup import ancestors, get, subtree
+from kestrav.core.document.records import Part
+from kestrav.core.findings.model import Evidence, Finding, Mend
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """One finding for each fixed part that a run carries, and each moving one without any run."""
+    project, found = evidence.project, []
+    ridden = {run.rider for run in project.runs}
+    for part in project.parts:
+        if part.role == "fixed":
+            carried = next((i for i in (*ancestors(project, part.id), part.id) if i in ridden), None)
+            if carried is None:
+                continue
+            run = next(r for r in project.runs if r.rider == carried)
+            found.append(
+                Finding(
+                    rule="fixed-moves",
+                    severity="warning",
+                    subject=(part.id,),
+                    title=f"{part.name} is marked as fixed but moves",
+                    detail=f"the run “{run.name}” carries {get(project, carried).name}",
+                    time=run.start,
+                    value=1.0,
+                    unit="",
+                    limit=0.0,
+                    mend=Mend("Clear the mark", partial(update, item_id=part.id, role="")),
+                )
+            )
+        elif part.role == "moving" and not _moves(evidence, part, ridden):
+            found.append(
+                Finding(
+                    rule="moving-stands",
+                    severity="note",
+                    subject=(part.id,),
+                    title=f"{part.name} is meant to move but has no run",
+                    detail="draw its path, or clear the mark in its card",
+                    time=0.0,
+                    value=0.0,
+                    unit="",
+                    limit=1.0,
+                )
+            )
+    return found
+
+
+def _moves(evidence: Evidence, part: Part, ridden: set[str]) -> bool:
+    project = evidence.project
+    return bool(ridden & {*ancestors(project, part.id), *subtree(project, part.id)})
