@@ -7,6 +7,7 @@ setup:
 
 dev: setup
 	@scripts/setup dev
+	@scripts/third-party
 
 demo: setup
 	@scripts/demo

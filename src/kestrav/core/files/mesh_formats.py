@@ -79,10 +79,12 @@ def read_by_trimesh(data: bytes, suffix: str, fetch: Fetch) -> tuple[list[Node],
         options |= {"split_objects": objects, "split_groups": not objects, "group_material": True}
         options["resolver"] = _Beside(fetch, left_out)
     loaded = trimesh.load_scene(io.BytesIO(data), file_type=kind, **options)
+    found = re.findall(rb"^\s*usemtl\s+(.+)$", data, re.MULTILINE) if kind == "obj" else []
+    used = {m.decode("utf-8", "replace").strip() for m in found}
     nodes = []
     for key, body in loaded.geometry.items():
         material = getattr(body.visual, "material", None) if hasattr(body, "visual") else None
-        label = _without_material(str(key), str(getattr(material, "name", "") or ""))
+        label = _without_material(str(key), used)
         if not hasattr(body, "faces"):
             left_out.append(f"“{label}”: it is not made of triangles")
             continue
@@ -103,10 +105,10 @@ def _as_utf8(data: bytes) -> bytes:
     return data
 
 
-def _without_material(key: str, material: str) -> str:
+def _without_material(key: str, materials: set[str]) -> str:
     """trimesh joins the name of a thing and of its material."""
-    tail = f"_{material}"
-    return key[: -len(tail)] if material and key.endswith(tail) else key
+    fitting = [m for m in materials if key.endswith(f"_{m}")]
+    return key[: -len(max(fitting, key=len)) - 1] if fitting else key
 
 
 def _visual(body: Any, material: Any) -> tuple[str, float, Any]:

@@ -96,6 +96,8 @@ def read_product(
         why = f": {imported.left_out[0]}" if imported.left_out else "; export it with its geometry"
         raise BadInput(f"“{path}” holds no solid or surface that can be shown{why}")
     imported.path = str(path.resolve())
+    # what has no name in its file has the file's
+    imported.parts = [msgspec.structs.replace(p, name=path.stem) if p.name == "Part 1" else p for p in imported.parts]
     return imported
 
 
@@ -153,10 +155,6 @@ def _read_meshes(path: Path, data: bytes, unit: float | None, up: Upward | None)
         imported.unit = None
         if unit is not None:
             imported = with_unit(imported, unit)
-    for part in imported.parts:
-        if part.name == "Part 1" and imported.solids == 1:
-            imported.parts[imported.parts.index(part)] = msgspec.structs.replace(part, name=path.stem)
-            break
     return imported
 
 

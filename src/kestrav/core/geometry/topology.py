@@ -20,7 +20,7 @@ from kestrav.core.geometry.meshes import Mesh
 Array = NDArray[np.float64]
 
 SMOOTH = np.radians(32.0)  # facets that differ by less are one face, where the file names no faces
-FLAT = 0.02  # share of a face's size that facets may lie off a fitted plane or cylinder and still be taken for one
+FLAT = 0.01  # share of a face's size that facets may lie off a fitted plane or cylinder and still be taken for one
 
 
 @dataclass(frozen=True)
