@@ -51,13 +51,14 @@ def drop_height(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable
         apart = (box[0, :2] > high[:2]) | (box[1, :2] < low[:2])
         if not apart.any() and box[0, 2] < high[2]:
             others.append((rest[i], shape))
-    reach = min((_vertical(a, b) for a in mine for b in others), default=np.inf)
     floor = float(low[2])
-    if not np.isfinite(reach):
-        return floor
+    reach = min((_vertical(a, b) for a in mine for b in others), default=np.inf)
     if floor > 0:
         reach = min(reach, floor)
-    return _without_crossing(mine, others, reach)
+    if not np.isfinite(reach):
+        # below the floor, and nothing there that it could rest on
+        return floor
+    return _without_crossing(mine, others, reach) if others else reach
 
 
 def _vertical(above: tuple[Array, Mesh], below: tuple[Array, Mesh]) -> float:

@@ -126,7 +126,8 @@ def _tessellated(path: Path, data: bytes, kind: Literal["step", "iges"], chord: 
     if not binary:
         raise BadInput(f"“{path}” is not readable as {kind.upper()}: its entities are damaged, or it holds no shape")
     roots, left_out = read_gltf(binary, _nothing_beside)
-    return gather(path.name, roots, _METRES, left_out)
+    # cascadio 0.1 writes STEP in metres and IGES in mm
+    return gather(path.name, roots, _METRES if kind == "step" else np.eye(4), left_out)
 
 
 def _read_meshes(path: Path, data: bytes, unit: float | None, up: Upward | None) -> Imported:

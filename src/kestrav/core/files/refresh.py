@@ -132,9 +132,9 @@ def reload(
     base = msgspec.structs.replace(
         project, parts=tuple(p for p in project.parts if p.source == source_id or p.id in _above(project, old))
     )
-    fresh_project = _standing(project, old, imported)
+    fresh_project = into_project(Project(), imported)
     fresh = list(fresh_project.parts)
-    match = _match(base, old, fresh, fresh_project)
+    match = _match(base, old, fresh, _standing(project, old, fresh_project))
     return _merged(project, source, old, fresh, match, imported, places)
 
 
@@ -149,9 +149,8 @@ def _above(project: Project, parts: Iterable[Part]) -> set[str]:
     return found
 
 
-def _standing(project: Project, old: list[Part], imported: Imported) -> Project:
-    """The fresh import alone, its top things put where the old ones of the same name stand in space."""
-    fresh = into_project(Project(), imported)
+def _standing(project: Project, old: list[Part], fresh: Project) -> Project:
+    """The fresh import with its top things put where the old ones of the same name stand in space."""
     inside = {p.id for p in old}
     tops = {p.origin: p for p in old if p.parent not in inside}
     rest = rest_poses(project)

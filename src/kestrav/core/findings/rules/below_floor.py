@@ -4,9 +4,15 @@ from __future__ import annotations
 
 from functools import partial
 
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.document.lookup import ancestors
 from kestrav.core.document.records import Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.motion.placing import shift, transform
+
+Array = NDArray[np.float64]
 
 _ALLOWED = 1.0  # mm; common practice, no source: what rounding and soft feet may sink
 
@@ -14,19 +20,28 @@ _ALLOWED = 1.0  # mm; common practice, no source: what rounding and soft feet ma
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each mover that reaches below the floor at rest, and each thing that lies wholly below it.
 
-    A floor's own slab ends at height 0 and is no fault.
+    What stands over something that reaches lower is on a floor of its own, and what is wider than the things
+    above it is such a floor.
     """
     project, found = evidence.project, []
     movers = set(evidence.movers)
+    tops = [p.id for p in project.parts if p.parent is None and p.id in evidence.boxes]
+    boxes = np.array([evidence.boxes[i] for i in tops]).reshape(-1, 2, 3)
     for part in project.parts:
         box = evidence.boxes.get(part.id)
         if box is None or not (part.id in movers or part.parent is None):
             continue
         low, high = float(box[0, 2]), float(box[1, 2])
+        own = [*ancestors(project, part.id), part.id][0]
+        others = boxes[[i != own for i in tops]]
+        over = (others[:, 0, :2] < box[1, :2]).all(axis=1) & (others[:, 1, :2] > box[0, :2]).all(axis=1)
+        others = others[over]
         if part.id in movers:
-            under = low < -_ALLOWED
+            under = low < -_ALLOWED and not (others[:, 0, 2] < low - _ALLOWED).any()
         else:
-            under = high < -_ALLOWED
+            above = others[others[:, 1, 2] > high]
+            smaller = _plan(above) < _plan(box[None])
+            under = high < -_ALLOWED and not smaller.any()
         if not under:
             continue
         found.append(
@@ -46,6 +61,13 @@ def find(evidence: Evidence) -> list[Finding]:
                 else Mend("Lift it onto the floor", partial(_lifted, part_id=part.id, height=-low)),
             )
         )
+    return found
+
+
+def _plan(boxes: Array) -> Array:
+    """Areas (n,) of boxes (n, 2, 3) as seen from above."""
+    size = boxes[:, 1, :2] - boxes[:, 0, :2]
+    found: Array = size[:, 0] * size[:, 1]
     return found
 
 
