@@ -32,30 +32,52 @@ def _print(data: dict[str, Any], text: str, as_json: bool) -> None:
 @app.command()
 def new(
     out: Annotated[Path, typer.Argument(help="The project to make (.kestrav).")],
-    files: Annotated[list[Path], typer.Argument(help="STEP or GLB files.")],
+    files: Annotated[list[Path], typer.Argument(help="Product files; “kestrav info” reads the same kinds.")],
+    unit: Annotated[str | None, typer.Option(help="Unit of OBJ, STL, PLY and OFF files: mm, cm, m, in or ft.")] = None,
+    tolerance: Annotated[float | None, typer.Option(help="mm between curved CAD faces and their facets.")] = None,
+    up: Annotated[str | None, typer.Option(help="Upward axis of mesh files: x, y or z.")] = None,
     as_json: Json = False,
     force: Force = False,
 ) -> None:
     """Make a project from CAD or mesh files."""
     from kestrav.core.document.records import Project
     from kestrav.core.files import project_file
-    from kestrav.core.files.product_import import into_project, read_product
+    from kestrav.core.files.product_import import UNITS, into_project, proposed_unit, read_product, with_unit
 
     if out.suffix != project_file.SUFFIX:
         raise BadInput(f"“{out}” should end in {project_file.SUFFIX}")
     if out.exists() and not force:
         raise BadInput(f"“{out}” is there already; give another name or --force")
     project, meshes, rows = Project(name=out.stem), {}, []
+    if unit is not None and unit not in UNITS:
+        raise BadInput(f"the unit “{unit}” is not known; units are {', '.join(UNITS)}")
+    if up not in (None, "x", "y", "z"):
+        raise BadInput(f"the upward axis is “{up}”; it can be x, y or z")
     for file in files:
-        imported = read_product(file)
+        imported = read_product(file, tolerance, None if unit is None else UNITS[unit], up)  # type: ignore[arg-type]
+        declared = imported.declared
+        if imported.unit is None:
+            taken = proposed_unit(imported)
+            imported = with_unit(imported, UNITS[taken])
+            declared = f"not in the file: taken for {taken} by its size; --unit says otherwise"
+        elif not declared.strip() or declared == "not in the file":
+            declared = f"{unit}, as given"
         project = into_project(project, imported)
         meshes.update(imported.meshes)
         solids = sum(p.geometry is not None for p in imported.parts)
         rows.append(
-            {"file": str(file), "parts": solids, "triangles": imported.triangles, "left_out": imported.left_out}
+            {
+                "file": str(file),
+                "parts": solids,
+                "geometries": len(imported.meshes),
+                "triangles": imported.triangles,
+                "unit": declared,
+                "tolerance_mm": imported.chord or None,
+                "left_out": imported.left_out,
+            }
         )
     project_file.save(project, meshes, out)
-    lines = [f"{r['file']}: {r['parts']} parts, {r['triangles']} triangles" for r in rows]
+    lines = [f"{r['file']}: {r['parts']} parts, {r['triangles']} triangles; unit: {r['unit']}" for r in rows]
     lines += [f"  left out: {note}" for r in rows for note in r["left_out"]]
     _print({"project": str(out), "files": rows}, "\n".join([*lines, f"made {out}"]), as_json)
 

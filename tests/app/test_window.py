@@ -35,7 +35,7 @@ def test_a_click_on_a_part_selects_it_and_beside_everything_nothing(hand):
     look(hand)
     hand.click(hand.at(-104, 6, 10))
     assert hand.session.selection == "part-1"
-    assert hand.window.jobs.currentItem().text(0) == "Cube"
+    assert hand.window.jobs.current == "Cube"
     assert hand.window.card.title.text() == "Cube"
     look(hand, distance=4000.0)
     hand.click(QPoint(60, hand.stage.height() - 60))
@@ -65,7 +65,7 @@ def test_clicks_go_from_the_assembly_one_level_deeper(make_hand, demo):
 
 def test_choosing_a_row_selects_its_item(hand):
     jobs = hand.window.jobs
-    jobs.setCurrentItem(jobs._rows["run-1"])
+    jobs.choose("run-1")
     assert hand.session.selection == "run-1"
     assert hand.window.card.title.text() == "Run"
 
@@ -344,7 +344,7 @@ def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
 
 def test_a_contact_is_taken_back_into_the_check(hand):
     hand.checked()
-    hand.window.jobs.setCurrentItem(hand.window.jobs.topLevelItem(3))
+    hand.window.jobs.choose("Checks")
     press(hand, "Check: Cube on Floor")
     assert not hand.session.project.contacts[0].intended
     hand.checked()

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QEvent, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QWheelEvent
+from PySide6.QtGui import QColor, QContextMenuEvent, QKeyEvent, QWheelEvent
 from PySide6.QtWidgets import (
     QCheckBox,
+    QColorDialog,
     QComboBox,
     QGridLayout,
     QHBoxLayout,
@@ -29,6 +30,8 @@ class QuantityEdit(QLineEdit):
 
     given = Signal(float)
     refused = Signal(str)
+    notes: Callable[[], Sequence[tuple[str, float, str]]] = staticmethod(lambda: ())
+    """Names, values and units of the kept notes; the window says which."""
 
     def __init__(self, value: float, unit: str, places: int = 1, step: float = 1.0, bare: bool = False) -> None:
         super().__init__()
@@ -37,7 +40,7 @@ class QuantityEdit(QLineEdit):
         self.setProperty("bare", "true" if bare else "false")
         self.value = value
         self.set_value(value)
-        self.editingFinished.connect(self._commit)
+        self.editingFinished.connect(self.commit)
 
     def set_value(self, value: float) -> None:
         """Show a value without telling."""
@@ -47,17 +50,48 @@ class QuantityEdit(QLineEdit):
             self.setText(text)
             self.setCursorPosition(0)
 
-    def _commit(self) -> None:
+    def commit(self) -> None:
+        """Take what is typed, a quantity or the name of a kept note."""
         if self.text() == show(self.value, self.shown_unit, self.places):
             return
         try:
-            value = parse(self.text(), self.unit)
+            value = self._of_note(self.text())
+            if value is None:
+                value = parse(self.text(), self.unit)
         except BadInput as fault:
             self.set_value(self.value)
             self.refused.emit(str(fault))
             return
+        self._take(value)
+
+    def _take(self, value: float) -> None:
         self.set_value(value)
         self.given.emit(value)
+
+    def _of_note(self, text: str) -> float | None:
+        """The value of the note of a name, when there is one. Raises BadInput when its unit does not fit."""
+        found = {name.casefold(): (value, unit) for name, value, unit in QuantityEdit.notes()}
+        known = found.get(text.strip().casefold())
+        if known is None:
+            return None
+        value, unit = known
+        if unit != self.unit:
+            raise BadInput(
+                f"“{text.strip()}” is {show(value, unit, 3)}, and this field takes {self.unit or 'a plain number'}"
+            )
+        return value
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        menu = self.createStandardContextMenu()
+        fitting = [(name, value) for name, value, unit in QuantityEdit.notes() if unit == self.unit]
+        if fitting:
+            menu.addSeparator()
+            inner = menu.addMenu("Take from a note")
+            for name, value in fitting:
+                inner.addAction(f"{name}: {show(value, self.unit, 3)}").triggered.connect(
+                    lambda _=False, v=value: self._take(v)
+                )
+        menu.exec(event.globalPos())
 
     def focusInEvent(self, event: QEvent) -> None:
         super().focusInEvent(event)  # type: ignore[arg-type]
@@ -223,6 +257,51 @@ class Form(QWidget):
             made.append(button)
         self.column.addLayout(grid)
         return made
+
+    def tabs(self, names: Sequence[str], chosen: str, change: Callable[[str], object], tip: str) -> None:
+        """Parts of a long card, one shown at a time."""
+        self.grid = None
+        holder = QWidget()
+        row = QHBoxLayout(holder)
+        row.setContentsMargins(0, 0, 0, 2)
+        row.setSpacing(0)
+        for name in names:
+            button = QPushButton(name)
+            button.setObjectName("tab")
+            button.setCheckable(True)
+            button.setChecked(name == chosen)
+            button.setToolTip(f"{tip}: {name.lower()}")
+            button.clicked.connect(lambda _=False, n=name: change(n))
+            row.addWidget(button, 1)
+        self.column.addWidget(holder)
+
+    def colour(self, label: str, value: str, change: Callable[[str], object], tip: str) -> QLineEdit:
+        """A colour as #rrggbb, with a swatch that opens a chooser."""
+        holder = QWidget()
+        row = QHBoxLayout(holder)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        field = QLineEdit(value)
+        field.setObjectName(f"field-{label}")
+        field.setAccessibleName(label)
+        field.editingFinished.connect(lambda: field.text().strip() != value and change(field.text().strip().lower()))
+        swatch = QPushButton()
+        swatch.setFixedWidth(34)
+        swatch.setAccessibleName(f"Choose {label.lower()}")
+        swatch.setToolTip(f"{tip}: choose")
+        swatch.setStyleSheet(f"background: {value}; border: 1px solid #8b8778; border-radius: 3px;")
+
+        def choose() -> None:
+            found = QColorDialog.getColor(QColor(value), self, label)
+            if found.isValid():
+                change(found.name())
+
+        swatch.clicked.connect(lambda _=False: choose())
+        row.addWidget(field, 1)
+        row.addWidget(swatch)
+        holder.setObjectName(f"row-{label}")
+        self._row(label, holder, f"{tip}, as #rrggbb")
+        return field
 
     def heading(self, text: str) -> None:
         """A small heading."""

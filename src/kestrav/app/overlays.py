@@ -42,6 +42,42 @@ class StageLabel(QLabel):
         self.raise_()
 
 
+class Banner(QWidget):
+    """A line over the stage that says what is not as usual, with a way back."""
+
+    closed = Signal()
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("banner")
+        make_native(self)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(9, 2, 3, 2)
+        self.text, self.button = QLabel(), QPushButton()
+        self.button.clicked.connect(self.closed)
+        row.addWidget(self.text)
+        row.addWidget(self.button)
+        self.hide()
+
+    def say(self, text: str, back: str) -> None:
+        """Show a text and what the button does."""
+        self.text.setText(text)
+        self.button.setText(back)
+        self.button.setToolTip(back)
+        self.adjustSize()
+
+
+class PaneName(QLabel):
+    """The name of a view, when several are shown together."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("panename")
+        make_native(self)
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.hide()
+
+
 class LensHead(QWidget):
     """The inset's heading: the camera's name and lens; drag its left end to size the inset."""
 

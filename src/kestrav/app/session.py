@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 
 import numpy as np
@@ -10,14 +10,14 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
-from kestrav.core.document.lookup import find
-from kestrav.core.document.records import Camera, Item, Project, Shot
+from kestrav.core.document.lookup import find, subtree
+from kestrav.core.document.records import Camera, Item, Part, Project, Shot
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.model import Mend
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.poses import rest_poses, world_poses
 from kestrav.core.motion.runs import span
 
 Edit = Callable[[Project], Project]
@@ -55,6 +55,7 @@ class Session(QObject):
     moved = Signal()  # the playhead
     refused = Signal(str)  # an edit that was not possible, and why
     previewing = Signal()
+    isolation = Signal()  # other parts are shown in the stage
 
     def __init__(self) -> None:
         super().__init__()
@@ -63,6 +64,7 @@ class Session(QObject):
         self.file: Path | None = None
         self.undo = QUndoStack(self)
         self.selection: str | None = None
+        self.chosen: tuple[str, ...] = ()  # all selected parts, the selection being the last of them
         self.point: int | None = None  # the chosen point of a selected path
         self.time = 0.0
         self.camera_id: str | None = None
@@ -83,6 +85,7 @@ class Session(QObject):
         self.mend = self._mended = None
         self.undo.clear()
         self.selection, self.point, self.time = None, None, 0.0
+        self.chosen, self.isolated = (), None
         self.camera_id = project.cameras[0].id if project.cameras else None
         self.opened.emit()
         self.edited.emit()
@@ -95,8 +98,13 @@ class Session(QObject):
         self.file = file
         self.undo.setClean()
 
-    def edit(self, label: str, change: Edit, merge: str = "") -> bool:
-        """Apply an edit that can be undone; edits in a row with the same ``merge`` are one."""
+    def edit(self, label: str, change: Edit, merge: str = "", meshes: Mapping[str, Mesh] | None = None) -> bool:
+        """Apply an edit that can be undone; edits in a row with the same ``merge`` are one.
+
+        ``meshes`` are those that the edit puts into the project.
+        """
+        if meshes:
+            self.add_meshes(meshes)
         try:
             after = change(self.project)
         except BadInput as fault:
@@ -117,6 +125,10 @@ class Session(QObject):
         self.mend = self._mended = None
         if self.selection and find(project, self.selection) is None:
             self.selection, self.point = None, None
+        if any(find(project, i) is None for i in self.chosen):
+            self.chosen = tuple(i for i in self.chosen if find(project, i) is not None)
+        if self.isolated is not None and not self.isolated & {p.id for p in project.parts}:
+            self.isolated = None
         if self.camera_id is None or find(project, self.camera_id) is None:
             self.camera_id = project.cameras[0].id if project.cameras else None
         self.time = min(self.time, span(project))
@@ -127,6 +139,8 @@ class Session(QObject):
 
     def preview(self, mend: Mend | None) -> None:
         """Show what a mend would do to the project as it is, or stop showing it."""
+        if mend is not None:
+            self.add_meshes(mend.meshes)
         try:
             self._mended = mend.edit(self.project) if mend else None
         except BadInput as fault:
@@ -146,15 +160,54 @@ class Session(QObject):
 
     def select(self, item: str | None, point: int | None = None) -> None:
         """Choose an item, and for a path one of its points."""
-        if (item, point) == (self.selection, self.point):
+        if (item, point) == (self.selection, self.point) and len(self.chosen) < 2:
             return
         self.selection, self.point = item, point
         record = self.item
+        self.chosen = (item,) if item is not None and isinstance(record, Part) else ()
         if isinstance(record, Camera):
             self.camera_id = record.id
         elif isinstance(record, Shot):
             self.camera_id = record.camera
         self.selected.emit()
+
+    def select_parts(self, part_ids: Iterable[str]) -> None:
+        """Choose several parts; the last one is the selection."""
+        chosen = tuple(dict.fromkeys(part_ids))
+        if len(chosen) < 2:
+            self.select(chosen[0] if chosen else None)
+            return
+        if chosen == self.chosen:
+            return
+        self.chosen, self.selection, self.point = chosen, chosen[-1], None
+        self.selected.emit()
+
+    def toggle_part(self, part_id: str) -> None:
+        """Add a part to what is chosen, or take it out."""
+        kept = [i for i in self.chosen if i != part_id]
+        self.select_parts(kept if part_id in self.chosen else [*kept, part_id])
+
+    def isolate(self, part_ids: Iterable[str] | None) -> None:
+        """Show only some parts and what lies in them in the stage; None shows all again."""
+        project = self.shown
+        if part_ids is None:
+            only = None
+        else:
+            only = frozenset(inner for part_id in part_ids for inner in subtree(project, part_id))
+        if only != self.isolated:
+            self.isolated = only
+            self.isolation.emit()
+
+    def part_now(self, part_id: str) -> NDArray[np.float64]:
+        """World pose (4, 4) of a part at the playhead."""
+        return self.poses()[[p.id for p in self.shown.parts].index(part_id)]
+
+    @property
+    def at_rest(self) -> bool:
+        """Whether nothing that is chosen is away from its rest at the playhead, so that handles act where it is seen."""
+        project = self.shown
+        rows = [i for i, p in enumerate(project.parts) if p.id in self.chosen]
+        return bool(np.allclose(self.poses()[rows], rest_poses(project)[rows], atol=1e-6))
 
     @property
     def item(self) -> Item | None:

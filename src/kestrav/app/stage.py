@@ -2,36 +2,49 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QPoint, QRect, QSettings, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor
-from vtkmodules.vtkRenderingCore import vtkRenderer
+from vtkmodules.vtkRenderingCore import vtkProp, vtkRenderer
 
-from kestrav.app.overlays import LensHead, StageLabel
+from kestrav.app.overlays import LensHead, PaneName, StageLabel
 from kestrav.app.session import Session
 from kestrav.core.camera.views import vertical_angle, views
+from kestrav.core.clearance.measuring import Snap, read, snaps_near
 from kestrav.core.document.lookup import ancestors, subtree
-from kestrav.core.document.records import Part, Path, Project, Run
+from kestrav.core.document.records import Feature, Part, Path, Project, Run
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.faces import vector
+from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.picking import Pick, Pickable
-from kestrav.core.motion.poses import mover_bounds, top_bounds, world_bounds
+from kestrav.core.motion.poses import mover_bounds, placement_matrix, top_bounds, world_bounds
+from kestrav.core.motion.solids import solid_mesh
 from kestrav.render.finishes import Style
 from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
+from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
 from kestrav.render.palette import INK, PETROL_DARK, SKY, rgb
 from kestrav.render.picture import REACH, KeptPicture
 from kestrav.render.scene import Scene, aim_camera, is_software, light
 from kestrav.render.shapes import segments
-from kestrav.render.viewpoint import Viewpoint, ray, to_display
+from kestrav.render.viewpoint import STANDS, Viewpoint, ray, to_display
 
 Array = NDArray[np.float64]
 
 GRAB_PIXELS = 11.0  # how near a press must be to a point to take hold of it
+SNAP_PIXELS = 9.0  # how near the pointer must be to a corner or edge to catch it
+SNAPS = ("vertex", "edge", "centre", "face")
+MOST_FOR_SNAPS = 400_000  # triangles
 CLICK_PIXELS = 4.0  # a press that moves less than this is a click
 MARGIN, HEAD = 12, 26
 SMALLEST_LENS, LENS_WIDTH = 160, 264
+_SIDES = {"plan": "top", "front": "front", "side": "right"}
 
 
 class _View(QVTKRenderWindowInteractor):
@@ -69,6 +82,12 @@ class _View(QVTKRenderWindowInteractor):
         if not self.stage.key(event):
             event.ignore()  # the window's shortcuts and the parents get it
 
+    def focusNextPrevChild(self, forward: bool) -> bool:
+        # a tool that offers things in turn has Tab for that
+        if self.stage.tool is not None and self.stage.tool.takes_tab:
+            return False
+        return super().focusNextPrevChild(forward)
+
     def keyReleaseEvent(self, event: QKeyEvent) -> None:
         event.ignore()
 
@@ -79,17 +98,52 @@ class _View(QVTKRenderWindowInteractor):
         pass
 
 
+class Pane:
+    """One view of the stage: the parts' renderer, the renderer of marks over it, and where the person stands."""
+
+    def __init__(self, name: str, stand: tuple[float, float, float] | None = None) -> None:
+        self.name, self.turnable = name, stand is None
+        self.renderer, self.over = vtkRenderer(), vtkRenderer()
+        self.over.SetActiveCamera(self.renderer.GetActiveCamera())
+        self.over.InteractiveOff()
+        self.viewpoint = Viewpoint()
+        if stand is not None:
+            self.viewpoint.look_from(stand)
+            self.viewpoint.parallel = True
+        self.rect = QRect()
+
+
+class Everywhere:
+    """Several renderers that show the same marks."""
+
+    def __init__(self, renderers: Sequence[vtkRenderer]) -> None:
+        self.renderers = tuple(renderers)
+
+    def AddActor(self, actor: vtkProp) -> None:
+        """Show in all of them, as VTK has it."""
+        for renderer in self.renderers:
+            renderer.AddActor(actor)
+
+    def RemoveActor(self, actor: vtkProp) -> None:
+        """Take out of all of them."""
+        for renderer in self.renderers:
+            renderer.RemoveActor(actor)
+
+
 class Stage(QWidget):
     """Shows the session's document at its time; what the mouse does is a tool's business."""
 
     drawn = Signal()
+    menu_asked = Signal(QPoint)  # a right click, in widget pixels
     said = Signal(str)  # what the pointer does here, for the hint line
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.scene = Scene()
-        self.viewpoint = Viewpoint()
+        self.panes = {"main": Pane("main"), **{name: Pane(name, STANDS[at]) for name, at in _SIDES.items()}}
+        self.pane = self.panes["main"]  # the one that the pointer is in
+        self.together = False  # plan, front and side and the lens at once
         self.swapped = False
         self.lens_shown = True
         self.lens_width = int(QSettings().value("lens/width", LENS_WIDTH))
@@ -114,6 +168,7 @@ class Stage(QWidget):
         self.lens_head.swap.connect(self.swap)
         self.lens_head.resized.connect(self._resize_lens)
         self.label = StageLabel(self)
+        self.pane_names = {name: PaneName(self) for name in (*_SIDES, "lens")}
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self.draw)
@@ -121,54 +176,139 @@ class Stage(QWidget):
         session.moved.connect(self.schedule)
         session.selected.connect(self.schedule)
         session.opened.connect(self.show_all)
+        session.isolation.connect(self.schedule)
 
     # renderers
 
+    @property
+    def main(self) -> vtkRenderer:
+        """The renderer of the pane that the pointer is in."""
+        return self.pane.renderer
+
+    @property
+    def viewpoint(self) -> Viewpoint:
+        """Where the person stands in the pane that the pointer is in."""
+        return self.pane.viewpoint
+
     def _make_renderers(self) -> None:
-        self.back, self.main, self.rim, self.lens, self.over = (vtkRenderer() for _ in range(5))
+        self.back, self.rim, self.lens = (vtkRenderer() for _ in range(3))
         self.kept = KeptPicture()
-        self.over.SetActiveCamera(self.main.GetActiveCamera())
-        self.over.InteractiveOff()
-        light(self.over)
+        panes = list(self.panes.values())
+        self.all, self.over = Everywhere([p.renderer for p in panes]), Everywhere([p.over for p in panes])
         self.back.SetBackground(*rgb("#cdd3d1"))
         self.rim.SetBackground(*rgb(PETROL_DARK))
-        self.main.SetBackground(*rgb("#f1eee6"))
-        self.main.SetBackground2(*rgb(SKY))
-        self.main.GradientBackgroundOn()
-        for renderer in (self.main, self.lens):
+        for pane in panes:
+            light(pane.over)
+            pane.renderer.SetBackground(*rgb("#f1eee6"))
+            pane.renderer.SetBackground2(*rgb(SKY))
+            pane.renderer.SetGradientBackground(pane.turnable)
+        for renderer in (*(p.renderer for p in panes), self.lens):
             light(renderer)
-            self.scene.show_in(renderer, stage=renderer is self.main)
+            self.scene.show_in(renderer, stage=renderer is not self.lens)
         self.floor = flat(grid([-5000, -5000, 0], [5000, 5000, 0], 500.0, "xy", 0.5), INK, 1.0, 0.10)
-        self.main.AddActor(self.floor)
-        self.marks = PathMarks(self.main, self.over)
-        self.highlight = Highlight(self.main, self.scene)
+        self.all.AddActor(self.floor)
+        self.marks = PathMarks(self.all, self.over)
+        self.highlight = Highlight(self.all, self.scene)
         self.dimension = Dimension(self.over)
+        self.notes = NoteMarks(self.over)
+        self.front = FrontArrow(self.over)
+        self.caught = Caught(self.over)
         self.frustum = flat(segments(np.empty((0, 2, 3))), "#7a6a9b", 1.5)
-        self.main.AddActor(self.frustum)
+        self.all.AddActor(self.frustum)
+
+    def shown_panes(self) -> list[Pane]:
+        """The panes that are on the screen."""
+        if not self.together:
+            return [self.panes["main"]]
+        sides = [self.panes[name] for name in _SIDES]
+        return sides if self.session.camera is not None else [*sides, self.panes["main"]]
 
     def _order_renderers(self) -> None:
         window = self.view.GetRenderWindow()
-        big, small = (self.lens, self.main) if self.swapped else (self.main, self.lens)
-        every = (self.back, self.main, self.rim, self.lens, self.kept.renderer, self.over)
-        for renderer in every:
+        panes = list(self.panes.values())
+        for renderer in (self.back, self.rim, self.lens, self.kept.renderer):
             window.RemoveRenderer(renderer)
-        # marks lie over the stage and under the lens, wherever the two are
-        layers = (0, 0, 1, 1, 1, 2) if self.swapped else (0, 0, 2, 2, 2, 1)
+        for pane in panes:
+            window.RemoveRenderer(pane.renderer)
+            window.RemoveRenderer(pane.over)
         window.SetNumberOfLayers(3)
-        for renderer, layer in zip(
-            (self.back, big, self.rim, self.kept.renderer, small, self.over), layers, strict=True
-        ):
+        # marks lie over the stage and under the lens, wherever the two are
+        big = 2 if self.swapped else 0
+        layers = [(self.back, 0), *((p.renderer, big) for p in panes), (self.rim, 1 if self.swapped else 2)]
+        layers += [(self.kept.renderer, 1 if self.swapped else 2), (self.lens, 0 if self.swapped else 2)]
+        layers += [(p.over, 2 if self.swapped else 1) for p in panes]
+        if self.swapped:
+            # the stage is the inset: over the rim, under its marks
+            layers = [(r, 1 if r is self.panes["main"].renderer else layer) for r, layer in layers]
+        for renderer, layer in layers:
             renderer.SetLayer(layer)
-            renderer.SetPreserveColorBuffer(renderer is self.over)
+            renderer.SetPreserveColorBuffer(any(renderer is p.over for p in panes))
             window.AddRenderer(renderer)
         self.kept.forget()
+        self._show_edges()
+
+    def _show_edges(self) -> None:
         # lines a pixel wide would blacken a picture as small as the inset
-        self.scene.show_in(big, edges=self.edges_shown or self.style == "wire", stage=big is self.main)
-        self.scene.show_in(small, edges=False, stage=small is self.main)
+        edges = self.edges_shown or self.style == "wire"
+        for pane in self.panes.values():
+            inset = self.swapped and pane.name == "main"
+            self.scene.show_in(pane.renderer, edges=edges and not inset, stage=True)
+        self.scene.show_in(self.lens, edges=self.swapped or self.together)
+
+    def set_style(self, style: Style) -> None:
+        """Show the parts solid, see-through, as wires or finished; the lens always shows them finished."""
+        self.style = style
+        self.scene.set_style(style, self.cut)
+        self._show_edges()
+        self.schedule()
+
+    def set_edges(self, shown: bool) -> None:
+        """Show the parts' sharp edges in the stage, or not."""
+        self.edges_shown = shown
+        self._show_edges()
+        self.schedule()
+
+    def set_cut(self, cut: tuple[Array, Array] | None) -> None:
+        """Cut the view open: what lies on the side that the normal (3,) shows from a point (3,) is taken away."""
+        self.cut = cut
+        self.scene.set_style(self.style, cut)
+        self.schedule()
+
+    def set_together(self, together: bool) -> None:
+        """Show plan, front, side and lens at once, or one view."""
+        if self.swapped:
+            self.swap()
+        self.together = together
+        self.pane = self.shown_panes()[0] if together else self.panes["main"]
+        if together:
+            bounds = self._whole()
+            for pane in self.panes.values():
+                if not pane.turnable:
+                    pane.viewpoint.frame(bounds, 0.9)
+        for name, label in self.pane_names.items():
+            label.setVisible(together)
+            label.raise_()
+            label.setText(name.capitalize())
+            label.adjustSize()
+        self._show_edges()
+        self.arrange()
+
+    def stand(self, where: str) -> None:
+        """Take up a set view: front, back, left, right, top or bottom."""
+        self.viewpoint.look_from(STANDS[where])
+        self.schedule()
+
+    def set_parallel(self, parallel: bool) -> None:
+        """Parallel or perspective."""
+        self.panes["main"].viewpoint.parallel = parallel
+        self.schedule()
 
     def swap(self) -> None:
         """Let the lens and the stage change places."""
+        if self.together:
+            self.set_together(False)
         self.swapped = not self.swapped
+        self.pane = self.panes["main"]
         self._order_renderers()
         self.arrange()
 
@@ -201,25 +341,53 @@ class Stage(QWidget):
             self.swapped = False
             self._order_renderers()
         rect = self.inset()
-        small_shown = self.lens_shown and self.session.camera is not None
-        self.main.SetDraw(True)
-        for renderer in (self.rim, self.main if self.swapped else self.lens):
-            renderer.SetDraw(small_shown)
-        big, small = (self.lens, self.main) if self.swapped else (self.main, self.lens)
-        self._place(small, rect)
-        self._place(self.rim, rect.adjusted(-1, -1, 1, 1))
-        self._place(self.kept.renderer, rect)
+        lens_shown = (self.lens_shown or self.together) and self.session.camera is not None
+        shown = self.shown_panes()
+        for pane in self.panes.values():
+            on = pane in shown and (lens_shown or not self.swapped)
+            pane.renderer.SetDraw(on)
+            pane.over.SetDraw(on)
+        for renderer in (self.rim, self.lens):
+            renderer.SetDraw(lens_shown)
+        lens_at = self._largest_frame(self.rect()) if self.swapped else rect
+        if self.together:
+            lens_at = self._lay_together(shown)
+        else:
+            main = self.panes["main"]
+            main.rect = rect if self.swapped else self.rect()
+            self._place(main.renderer, main.rect)
+        for pane in shown:
+            pane.over.SetViewport(pane.renderer.GetViewport())
+        inset = self.panes["main"].rect if self.swapped else lens_at
+        self._place(self.lens, lens_at)
+        self._place(self.rim, inset.adjusted(-1, -1, 1, 1))
+        self._place(self.kept.renderer, lens_at)
         self.kept.forget()
-        self._place(big, self._largest_frame() if self.swapped else self.rect())
-        self.over.SetViewport(self.main.GetViewport())
-        self.lens_head.setVisible(small_shown)
+        self.lens_head.setVisible(lens_shown and not self.together)
         self.lens_head.setGeometry(rect.x() - 1, rect.y() - HEAD, rect.width() + 2, HEAD)
         self.schedule()
 
-    def _largest_frame(self) -> QRect:
-        width = min(self.width(), round(self.height() * self.aspect))
+    def _lay_together(self, shown: list[Pane]) -> QRect:
+        """Lay out the panes in quarters; tells where in the last quarter the lens's frame is."""
+        w, h = self.width() // 2, self.height() // 2
+        quarters = [
+            QRect(0, 0, w - 1, h - 1),
+            QRect(w + 1, 0, self.width() - w - 1, h - 1),
+            QRect(0, h + 1, w - 1, self.height() - h - 1),
+            QRect(w + 1, h + 1, self.width() - w - 1, self.height() - h - 1),
+        ]
+        for pane, quarter in zip(shown, quarters, strict=False):
+            pane.rect = quarter
+            self._place(pane.renderer, quarter)
+        for (name, label), quarter in zip(self.pane_names.items(), quarters, strict=True):
+            label.setVisible(name != "lens" or self.session.camera is not None)
+            label.move(quarter.x() + 10, quarter.bottom() - label.height() - 8)
+        return self._largest_frame(quarters[3])
+
+    def _largest_frame(self, room: QRect) -> QRect:
+        width = min(room.width(), round(room.height() * self.aspect))
         height = round(width / self.aspect)
-        return QRect((self.width() - width) // 2, (self.height() - height) // 2, width, height)
+        return QRect(room.x() + (room.width() - width) // 2, room.y() + (room.height() - height) // 2, width, height)
 
     def _place(self, renderer: vtkRenderer, rect: QRect) -> None:
         w, h = max(self.width(), 1), max(self.height(), 1)
@@ -255,17 +423,21 @@ class Stage(QWidget):
         self.scene.pose(poses)
         self._aim_stage()
         self._aim_lens(project, poses)
-        pixel = self.viewpoint.pixel(self.main.GetSize()[1] or self.height())
+        pixel = self.pixel()
         path = self.session.path
         self.marks.update(project, path.id if path else None, self.session.point, pixel)
         self.highlight.show(self._highlighted(project))
         self.dimension.show(self.gap[0] if self.gap else None, pixel, self.gap is not None and self.gap[2])
+        self._draw_notes(project, poses, pixel)
+        if self.tool is not None:
+            self.tool.drawn(pixel)
         window = self.view.GetRenderWindow()
         # while only the person's viewpoint turns, the lens sees what it saw
         seen = (project, self.session.time, self.session.camera, self.session.shot)
-        reuse = not self.swapped and self.lens_shown and self.session.camera is not None and self.kept.holds(seen)
+        lens_shown = (self.lens_shown or self.together) and self.session.camera is not None
+        reuse = not self.swapped and lens_shown and self.kept.holds(seen)
         self.kept.show(reuse)
-        self.lens.SetDraw(self.session.camera is not None and (self.swapped or self.lens_shown) and not reuse)
+        self.lens.SetDraw(self.session.camera is not None and (self.swapped or lens_shown) and not reuse)
         window.Render()
         if not self.swapped and not reuse and self.lens.GetDraw():
             self.kept.keep(window, self.lens, seen)
@@ -277,15 +449,38 @@ class Stage(QWidget):
         self._place_label()
         self.drawn.emit()
 
+    def pixel(self, pane: Pane | None = None) -> float:
+        """Size in mm of a pixel at the focus of a pane, or of the one that the pointer is in."""
+        pane = pane or self.pane
+        return pane.viewpoint.pixel(pane.renderer.GetSize()[1] or self.height())
+
+    def _draw_notes(self, project: Project, poses: Array, pixel: float) -> None:
+        readings = []
+        for note in project.notes:
+            with contextlib.suppress(BadInput):
+                readings.append((note, read(note, project, self.session.meshes, poses)))
+        self.notes.show([(n.name, r.text, r.drawn, r.place) for n, r in readings], self.session.selection, pixel)
+        item = self.session.item
+        self.front.show(None if not isinstance(item, Part) else self._front_now(item, poses), pixel)
+
+    def _front_now(self, part: Part, poses: Array) -> Array:
+        row = self.session.shown.parts.index(part)
+        found: Array = poses[row] @ placement_matrix(part.pivot)
+        return found
+
     def _highlighted(self, project: Project) -> list[str]:
         item = self.session.item
         if isinstance(item, Run):
             item = next((p for p in project.parts if p.id == item.rider), None)
-        return subtree(project, item.id) if isinstance(item, Part) else []
+        if not isinstance(item, Part):
+            return []
+        chosen = self.session.chosen or (item.id,)
+        return list(dict.fromkeys(inner for one in chosen for inner in subtree(project, one)))
 
     def _aim_stage(self) -> None:
-        view = self.viewpoint
-        aim_camera(self.main, view.position, view.focus, view.up, view.angle, REACH)
+        for pane in self.shown_panes():
+            view = pane.viewpoint
+            aim_camera(pane.renderer, view.position, view.focus, view.up, view.angle, REACH, view.parallel)
 
     def _aim_lens(self, project: Project, poses: Array) -> None:
         camera = self.session.camera
@@ -307,7 +502,7 @@ class Stage(QWidget):
         self.lens_head.tell(camera.name, camera.focal_length, self.swapped)
 
     def _place_label(self) -> None:
-        if self.gap is None or self.swapped:
+        if self.gap is None or self.swapped or self.together or (self.tool is not None and self.tool.quiet):
             self.label.hide()
             return
         points, text, breach = self.gap
@@ -326,8 +521,18 @@ class Stage(QWidget):
         if boxes:
             kept = mover_bounds(project) or boxes
             low, high = np.min([b[0] for b in kept], axis=0), np.max([b[1] for b in kept], axis=0)
-            self.viewpoint.frame(np.array([low, high]), 1.06)
+            self.panes["main"].viewpoint.frame(np.array([low, high]), 1.06)
         self._fit_floor(boxes)
+        self.schedule()
+
+    def _whole(self) -> Array:
+        boxes = top_bounds(self.session.shown) or [np.array([[-500.0, -500, 0], [500, 500, 500]])]
+        return np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)])
+
+    def fit_all(self) -> None:
+        """Frame everything there is, in every pane on the screen."""
+        for pane in self.shown_panes():
+            pane.viewpoint.frame(self._whole(), 1.06 if pane.turnable else 0.9)
         self.schedule()
 
     def _fit_floor(self, boxes: list[Array]) -> None:
@@ -337,8 +542,9 @@ class Stage(QWidget):
         self.floor.GetMapper().SetInputData(grid(low, high, spacing, "xy", 0.5))
 
     def look_at(self, bounds: Array) -> None:
-        """Frame bounds (2, 3)."""
-        self.viewpoint.frame(bounds)
+        """Frame bounds (2, 3), in every pane on the screen."""
+        for pane in self.shown_panes():
+            pane.viewpoint.frame(bounds)
         self.schedule()
 
     def look_at_selection(self) -> None:
@@ -347,15 +553,23 @@ class Stage(QWidget):
         if isinstance(item, Run):
             item = next(p for p in project.paths if p.id == item.path)
         if isinstance(item, Part):
-            self.look_at(world_bounds(project, item.id, self.session.poses()[None])[0])
+            poses = self.session.poses()[None]
+            boxes = [world_bounds(project, i, poses)[0] for i in self.session.chosen or (item.id,)]
+            self.look_at(np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)]))
         elif isinstance(item, Path):
             line = path_curve(item).curve
             points = line.position(np.linspace(0, line.length, 200))
             self.look_at(np.array([points.min(axis=0), points.max(axis=0)]))
         else:
-            self.show_all()
+            self.fit_all()
 
     # the mouse
+
+    def _enter_pane(self, position: QPoint) -> None:
+        """The pane under the pointer is the one that tools act in."""
+        for pane in self.shown_panes():
+            if pane.rect.contains(position):
+                self.pane = pane
 
     def display(self, position: QPoint) -> tuple[float, float]:
         """A widget position as VTK's display pixels."""
@@ -409,6 +623,7 @@ class Stage(QWidget):
         self.view.setFocus()
         position = event.position().toPoint()
         self._before_press, self._dragged, self._last = (position, event.button()), False, position
+        self._enter_pane(position)
         if event.button() == Qt.MouseButton.LeftButton and self.tool is not None:
             self.tool.press(position, event.modifiers())
 
@@ -417,6 +632,7 @@ class Stage(QWidget):
         step = position - self._last
         self._last = position
         if self._before_press is None:
+            self._enter_pane(position)
             if self.tool is not None:
                 self.tool.hover(position, event.modifiers())
             return
@@ -431,10 +647,10 @@ class Stage(QWidget):
             and self.tool.drag(position, event.modifiers())
         ):
             return
-        if button == Qt.MouseButton.LeftButton:
+        if button == Qt.MouseButton.LeftButton and self.pane.turnable:
             self.viewpoint.turn(step.x() * 0.0075, step.y() * 0.0075)
         else:
-            pixel = self.viewpoint.pixel(self.height())
+            pixel = self.pixel() * self.devicePixelRatioF()
             self.viewpoint.shift(-step.x() * pixel, step.y() * pixel)
         self.schedule()
 
@@ -443,6 +659,9 @@ class Stage(QWidget):
             return
         _, button = self._before_press
         self._before_press = None
+        if button == Qt.MouseButton.RightButton and not self._dragged:
+            self.menu_asked.emit(event.position().toPoint())
+            return
         if button != Qt.MouseButton.LeftButton or self.tool is None:
             return
         if self._dragged:
@@ -456,6 +675,7 @@ class Stage(QWidget):
 
     def wheel(self, event: QWheelEvent) -> None:
         position = event.position().toPoint()
+        self._enter_pane(position)
         origin, way = self.ray_at(position)
         depth = float(
             np.dot(self.viewpoint.focus - origin, self.viewpoint.forward) / np.dot(way, self.viewpoint.forward)
@@ -473,7 +693,7 @@ class Stage(QWidget):
             Qt.Key.Key_Up: (0.0, 0.12),
             Qt.Key.Key_Down: (0.0, -0.12),
         }
-        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and event.key() in turns:
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and event.key() in turns and self.pane.turnable:
             self.viewpoint.turn(*turns[Qt.Key(event.key())])
         elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self.viewpoint.zoom(0.85)
@@ -485,13 +705,45 @@ class Stage(QWidget):
         return True
 
     def click_part(self, part_id: str, deepest: bool) -> str:
-        """Which thing a click on a part means: its outermost assembly, or one level below the selection."""
-        chain = [*ancestors(self.session.shown, part_id), part_id]
+        """Which thing a click on a part means: in the assembly that the person works in, else the outermost.
+
+        A click inside the selection goes one level deeper; one beside it stays at its level.
+        """
+        project, here = self.session.shown, self.session.selection
+        chain = [*ancestors(project, part_id), part_id]
         if deepest:
             return chain[-1]
-        if self.session.selection in chain[:-1]:
-            return chain[chain.index(self.session.selection) + 1]
-        return chain[-1] if self.session.selection == chain[-1] else chain[0]
+        if here in chain:
+            return chain[min(chain.index(here) + 1, len(chain) - 1)]
+        if isinstance(self.session.item, Part):
+            for above in reversed(ancestors(project, self.session.item.id)):
+                if above in chain:
+                    return chain[chain.index(above) + 1]
+        return chain[0]
+
+    def catch(self, position: QPoint, kinds: Sequence[str] = SNAPS, rank: int = 0) -> Snap | None:
+        """What the pointer catches on a part, in space: its best snap, or with ``rank`` one of the next.
+
+        On a mesh of very many triangles whose faces and edges would take long to find, the place alone.
+        """
+        hit = self.pick(position)
+        if hit is None:
+            return None
+        project, poses = self.session.shown, self.session.poses()
+        part = project.parts[hit.row]
+        shape = solid_mesh(self.session.meshes, part)
+        pose = poses[hit.row]
+        local = apply(inverse_rigid(pose), hit.place[None])[0]
+        if len(shape.triangles) > MOST_FOR_SNAPS:
+            spot = Feature("point", part.id, vector(local), exact=False)
+            return Snap("place", hit.place, spot, hit.place[None])
+        away = float(np.dot(hit.place - self.viewpoint.position, self.viewpoint.forward))
+        depth = 1.0 if self.viewpoint.parallel else away / self.viewpoint.distance
+        found = snaps_near(shape, part.id, hit.triangle, local, SNAP_PIXELS * self.pixel() * depth, kinds)
+        if not found:
+            return None
+        snap = found[rank % len(found)]
+        return Snap(snap.kind, apply(pose, snap.place[None])[0], snap.feature, apply(pose, snap.outline))
 
     def close_down(self) -> None:
         """Give the graphics memory back before the window goes."""
@@ -504,6 +756,8 @@ class Tool:
     """What the left button and keys do in the stage; the base does nothing."""
 
     hint = ""
+    takes_tab = False
+    quiet = False  # whether the number of the clearance would be in the way
 
     def __init__(self, stage: Stage) -> None:
         self.stage = stage
@@ -537,3 +791,6 @@ class Tool:
     def key(self, event: QKeyEvent) -> bool:
         """A key; False when it is not for this tool."""
         return False
+
+    def drawn(self, pixel: float) -> None:
+        """The stage is about to be drawn; ``pixel`` is the size of one in mm."""

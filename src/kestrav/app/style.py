@@ -41,9 +41,12 @@ QLabel#fault {{ background: #fbf1dc; border-left: 3px solid {OCHRE}; padding: 6p
 QWidget#card {{ background: {CARD}; border-top: 2px solid {PETROL}; }}
 QWidget#cardbody {{ background: {CARD}; }}
 QScrollArea {{ border: none; background: transparent; }}
-QTreeWidget {{ background: {PAPER}; border: none; outline: none; }}
+QTreeView {{ background: {PAPER}; border: none; outline: none; }}
 QLineEdit, QComboBox, QPlainTextEdit {{ background: white; border: 1px solid #cfc8b8; border-radius: 3px;
   padding: 2px 6px; min-height: 19px; selection-background-color: {PETROL}; selection-color: white; }}
+QLineEdit#search {{ border: none; border-bottom: 1px solid {RULE}; border-radius: 0; background: {PAPER}; padding: 3px 10px; }}
+QLineEdit#search:focus {{ border-bottom: 1px solid {PETROL}; background: white; }}
+QLineEdit#rename {{ border: 1px solid {PETROL}; border-radius: 0; padding: 0 3px; min-height: 0; }}
 QLineEdit[bare="true"] {{ padding: 2px 3px; }}
 QLineEdit:focus, QComboBox:focus {{ border: 1px solid {PETROL}; }}
 QLineEdit:disabled {{ background: #f1eee6; color: {MUTED}; }}
@@ -53,6 +56,9 @@ QComboBox QAbstractItemView {{ background: white; selection-background-color: {C
 QCheckBox {{ spacing: 6px; }}
 QPushButton, QToolButton#tool {{ background: {CARD}; border: 1px solid #cfc8b8; border-radius: 4px; padding: 3px 10px; }}
 QToolButton#tool {{ border-radius: 0; padding: 4px 12px; }}
+QPushButton#tab {{ border-radius: 0; padding: 3px 4px; }}
+QPushButton#tab:checked {{ background: {PETROL}; color: white; border-color: {PETROL}; }}
+QWidget#strip {{ background: {CARD}; border: 1px solid #cfc8b8; }}
 QPushButton#main {{ background: {STRAW}; border-color: {STRAW}; font-weight: 600; }}
 QPushButton:hover, QToolButton#tool:hover {{ background: #f3efe3; }}
 QPushButton:focus, QToolButton#tool:focus {{ border: 1px solid {PETROL}; }}
@@ -78,6 +84,8 @@ QWidget#lenshead QPushButton:hover {{ background: #2a4a51; }}
 QWidget#toolbar {{ background: transparent; }}
 QLabel#gap {{ background: #c63d24; color: white; font-weight: 600; }}
 QLabel#gapgood {{ background: {PETROL_DARK}; color: white; }}
+QWidget#banner {{ background: {STRAW}; }}
+QLabel#panename {{ background: {PETROL_DARK}; color: white; padding: 2px 8px; }}
 QLabel#hint {{ background: {PETROL_DARK}; color: white; padding: 4px 9px; }}
 QWidget#preview {{ background: {STRAW}; }}
 QWidget#jobbar {{ background: {CARD}; border-top: 1px solid {RULE}; }}

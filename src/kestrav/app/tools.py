@@ -9,14 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeyEvent
-from vtkmodules.vtkCommonDataModel import vtkPolyData
-from vtkmodules.vtkFiltersGeneral import vtkVertexGlyphFilter
 from vtkmodules.vtkRenderingCore import vtkActor
 
 from kestrav.app.point_edits import insert_at_station
 from kestrav.app.stage import Stage, Tool
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import new_id, new_name
+from kestrav.core.document.lookup import ancestors, new_id, new_name
 from kestrav.core.document.records import Part, Path, PathPoint, PointShape, Project
 from kestrav.core.geometry.curves import spline_through
 from kestrav.core.motion.making import add_run
@@ -24,6 +22,7 @@ from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import placement_matrix
 from kestrav.core.units import show
 from kestrav.render.marks import flat, free_handles, grid, handle_geometry
+from kestrav.render.measure_marks import vertices
 from kestrav.render.palette import PETROL
 from kestrav.render.shapes import point_cloud, polyline, segments
 from kestrav.render.viewpoint import angle_locked, facing, on_plane
@@ -113,7 +112,22 @@ class SelectTool(Tool):
             self.session.select(None)
             return
         deepest = bool(keys & Qt.KeyboardModifier.ControlModifier)
-        self.session.select(self.stage.click_part(hit.part, deepest))
+        meant = self.stage.click_part(hit.part, deepest)
+        if keys & Qt.KeyboardModifier.ShiftModifier and self.session.chosen:
+            self.session.toggle_part(self._beside(hit.part))
+        else:
+            self.session.select(meant)
+
+    def _beside(self, part_id: str) -> str:
+        """The thing at the level of the selection that a part belongs to, to be chosen with it."""
+        project = self.session.shown
+        chain = [*ancestors(project, part_id), part_id]
+        chosen = next((i for i in chain if i in self.session.chosen), None)
+        if chosen is not None:
+            return chosen
+        above = ancestors(project, self.session.chosen[-1])
+        shared = next((i for i in reversed(above) if i in chain), None)
+        return chain[chain.index(shared) + 1] if shared is not None else chain[0]
 
     def _hidden(self, path: tuple[str, float], place: Array | None) -> bool:
         """Whether a part's surface lies before a path's station."""
@@ -278,18 +292,10 @@ class DrawTool(Tool):
             line = curve.evaluate(np.linspace(curve.breaks[0], curve.breaks[-1], 24 * len(kept)))
             self._line.GetMapper().SetInputData(polyline(line))
         self._line.SetVisibility(len(kept) > 1)
-        self._dots.GetMapper().SetInputData(_vertices(points))
+        self._dots.GetMapper().SetInputData(vertices(np.array(points)))
         plane = "xy" if self._normal[2] else "yz" if self._normal[0] else "xz"
         centre = np.array(points[-1] if points else self._through)
         at = float(np.dot(self._through, self._normal))
         self._grid.GetMapper().SetInputData(grid(centre - 1000, centre + 1000, 100.0, plane, at))
         self.stage.said.emit(self.hint)
         self.stage.schedule()
-
-
-def _vertices(points: list[Array]) -> vtkPolyData:
-    """Points as cells that VTK draws."""
-    maker = vtkVertexGlyphFilter()
-    maker.SetInputData(point_cloud(np.array(points).reshape(-1, 3)))
-    maker.Update()
-    return maker.GetOutput()

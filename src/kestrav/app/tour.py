@@ -18,7 +18,6 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QApplication, QDialog, QMessageBox
 
 from kestrav.app.dialogs import RenderDialog
-from kestrav.app.joblist import HEADINGS
 from kestrav.app.start import make_application
 from kestrav.app.window import Window
 from kestrav.core.errors import BadInput
@@ -88,7 +87,7 @@ class Tour:
         made.append(self.picture("lens"))
         window.stage.swap()
         window.deck.set_axis(False)
-        window.jobs.setCurrentItem(window.jobs.topLevelItem(HEADINGS.index("Checks")))
+        window.jobs.choose("Checks")
         made.append(self.picture("checks"))
         session.select(session.project.shots[0].id)
         dialog = RenderDialog(window, session.project, session.project.shots[0], Path("films"))

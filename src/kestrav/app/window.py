@@ -23,9 +23,11 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app import work
+from kestrav.app.bringing import Bringing
 from kestrav.app.cards.card import Card
 from kestrav.app.deck import Deck
 from kestrav.app.dialogs import RenderDialog, ask_unsaved, recent_files, remember_file, tell
+from kestrav.app.fields import QuantityEdit
 from kestrav.app.findings_panel import FOLDED, WIDTH, FindingsPanel
 from kestrav.app.header import Header, PreviewBar
 from kestrav.app.job_bar import JobBar
@@ -34,17 +36,17 @@ from kestrav.app.jobs import Checker, Job
 from kestrav.app.overlays import make_native
 from kestrav.app.player import Player
 from kestrav.app.point_edits import delete_point, insert_after, next_kind
+from kestrav.app.preparing import Preparing
 from kestrav.app.session import Session
-from kestrav.app.stage import Stage
+from kestrav.app.stage import Stage, Tool
 from kestrav.app.tools import DrawTool, SelectTool
 from kestrav.core.camera.sight import best_sight
 from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import ancestors, get
+from kestrav.core.document.lookup import ancestors, find, get
 from kestrav.core.document.records import Part, Project, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
-from kestrav.core.files.product_import import SUFFIXES, Imported, into_project
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
 from kestrav.core.findings.report import as_data, as_text
@@ -75,6 +77,9 @@ class Window(QMainWindow):
         self.findings = FindingsPanel()
         self.select_tool = SelectTool(self.stage)
         self.draw_tool = DrawTool(self.stage, lambda: self.use_tool("select"))
+        self.bringing = Bringing(self)
+        self.preparing = Preparing(self)
+        QuantityEdit.notes = self.preparing.note_values
         self._make_actions()
         self._lay_out()
         self._connect()
@@ -111,7 +116,7 @@ class Window(QMainWindow):
         self.redo_action.setEnabled(False)
         self.new_action = action("New project", self.new, "Ctrl+N")
         self.open_action = action("Open …", self.ask_open, "Ctrl+O")
-        self.add_action = action("Add product …", self.ask_product, "Ctrl+I")
+        self.add_action = action("Add products …", self.bringing.ask, "Ctrl+I")
         self.save_action = action("Save", self.save, "Ctrl+S")
         self.save_as_action = action("Save as …", self.save_as, "Ctrl+Shift+S")
         self.quit_action = action("Quit", self.close, "Ctrl+Q")
@@ -128,9 +133,17 @@ class Window(QMainWindow):
         action("Next finding", lambda: self._next_finding(1), "N")
         action("Previous finding", lambda: self._next_finding(-1), "Shift+N")
         action("Fold findings", lambda: self.findings.toggle(), "F8")
-        action("Select", lambda: self.use_tool("select"), "S")
+        for text, tool, key in (
+            ("Select", "select", "S"),
+            ("Move", "move", "M"),
+            ("Turn", "turn", "T"),
+            ("Measure", "measure", "E"),
+        ):
+            action(text, partial(self.use_tool, tool), key)
         action("Draw path", lambda: self.use_tool("draw"), "D")
-        action("Look at the selection", lambda: self.stage.look_at_selection(), "C")
+        self.view_menu = self.preparing.view_menu(action)
+        self.stand_in_menu = self.preparing.stand_in_menu(action)
+        self.preparing.actions(action)
         action("Swap lens and stage", lambda: self.stage.swap(), "W")
         action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")
         action("Axis", lambda: self.deck.set_axis(not self.deck.by_distance), "X")
@@ -147,6 +160,7 @@ class Window(QMainWindow):
             recent.addAction(file.stem).triggered.connect(partial(self._open_recent, file))
         recent.setEnabled(bool(recent.actions()))
         menu.addAction(self.add_action)
+        menu.addMenu(self.stand_in_menu)
         menu.addSeparator()
         menu.addActions([self.save_action, self.save_as_action])
         menu.addSeparator()
@@ -167,7 +181,10 @@ class Window(QMainWindow):
         export = QMenu(self)
         export.addActions([self.still_action, self.report_action])
         self.header = Header(
-            [("File", self.file_menu, "Open, save, add a product")],
+            [
+                ("File", self.file_menu, "Open, save, add products and stand-ins"),
+                ("View", self.view_menu, "Where to look from, styles, the section"),
+            ],
             [self.undo_action, self.redo_action],
             [("Export", export, "A still picture or the check report")],
             self.render_action,
@@ -218,7 +235,10 @@ class Window(QMainWindow):
         x = 10
         for key, text, tip in (
             ("select", "Select", "Select things, drag points (S)"),
+            ("move", "Move", "Move what is selected by handles or typed lengths (M)"),
+            ("turn", "Turn", "Turn what is selected by handles or typed angles (T)"),
             ("draw", "Draw path", "Draw a path; with a part selected it will run along it (D)"),
+            ("measure", "Measure", "Measure between corners, edges, axes and faces (E)"),
             ("floor", "On the floor", "Click the points on the floor"),
             ("upright", "Upright", "Click the points on an upright plane through the selection's pivot"),
         ):
@@ -230,7 +250,7 @@ class Window(QMainWindow):
             make_native(button)
             button.adjustSize()
             button.move(x, 10)
-            x += button.width() + (6 if key != "draw" else 18)
+            x += button.width() + (6 if key != "measure" else 18)
             button.clicked.connect(lambda _=False, k=key: self.use_tool(k))
             self.tool_buttons[key] = button
         self.hint = QLabel(self.stage)
@@ -259,6 +279,8 @@ class Window(QMainWindow):
         self.card.render_asked.connect(self.ask_render)
         self.card.still_asked.connect(lambda shot: self.ask_still(shot))
         self.card.draw_asked.connect(lambda: self.use_tool("draw"))
+        self.card.replace_asked.connect(self.bringing.ask_replace)
+        self.card.reload_asked.connect(self.bringing.reload)
         self.jobs.checks_chosen.connect(self.card.show_checks)
         self.stage.said.connect(self.say)
         self.stage.drawn.connect(self._place_hint)
@@ -326,37 +348,9 @@ class Window(QMainWindow):
         self._show_name()
         return True
 
-    def ask_product(self) -> None:
-        """Ask for product files and add them."""
-        kinds = " ".join(f"*{s}" for s in SUFFIXES)
-        names, _ = QFileDialog.getOpenFileNames(self, "Add a product", str(Path.cwd()), f"Products ({kinds})")
-        if names:
-            self.add_products([Path(n) for n in names])
-
     def add_products(self, files: list[Path]) -> None:
-        """Import product files in a job and add them to the project."""
-        names = ", ".join(f.name for f in files)
-        self.start_job(Job(f"Reading {names}", work.import_products, files), self._on_products)
-
-    def _on_products(self, products: list[Imported]) -> None:
-        empty = not self.session.project.parts
-
-        def add(project: Project) -> Project:
-            for product in products:
-                project = into_project(project, product)
-            return project
-
-        for product in products:
-            self.session.add_meshes(product.meshes)
-        if self.session.edit("Add product", add):
-            left_out = [note for product in products for note in product.left_out]
-            solids = sum(p.geometry is not None for product in products for p in product.parts)
-            triangles = sum(product.triangles for product in products)
-            self.say_for(f"{solids} parts, {show(triangles, '', 0)} triangles; lengths in mm")
-            if left_out:
-                tell(self, "Left out", "Some things could not be brought in:\n" + "\n".join(left_out))
-            if empty:
-                self.stage.show_all()
+        """Read product files in a job and add them to the project."""
+        self.bringing.add(files)
 
     def _on_opened(self) -> None:
         self._checked = None
@@ -485,23 +479,42 @@ class Window(QMainWindow):
 
     def use_tool(self, key: str) -> None:
         """Take up a tool; the planes belong to drawing."""
-        tool = self.select_tool if key == "select" else self.draw_tool
         if key in ("floor", "upright"):
             self.draw_tool.set_plane("floor" if key == "floor" else "upright")
-        elif tool is not self.stage.tool or key == "draw":
-            if self.stage.tool is not None:
-                self.stage.tool.end()
-            self.stage.tool = tool
-            if key == "draw":
-                # with a part in hand the path should leave from where it stands
-                part = self.session.selection in {p.id for p in self.session.shown.parts}
-                self.draw_tool.plane = "upright" if part else "floor"
-            tool.begin()
-        drawing = self.stage.tool is self.draw_tool
-        chosen = {"draw", self.draw_tool.plane} if drawing else {"select"}
+            self._show_tool()
+            return
+        tool = self.preparing.tool_for(key) or (self.draw_tool if key == "draw" else self.select_tool)
+        if key == "draw":
+            # with a part in hand the path should leave from where it stands
+            part = isinstance(self.session.item, Part)
+            self.draw_tool.plane = "upright" if part else "floor"
+        if tool is not self.stage.tool or key == "draw":
+            self.take_up(tool)
+        self._show_tool()
+
+    def take_up(self, tool: Tool) -> None:
+        """Lay down the tool in hand and take up another."""
+        if self.stage.tool is not None:
+            self.stage.tool.end()
+        self.stage.tool = tool
+        tool.begin()
+        self._show_tool()
+
+    def _show_tool(self) -> None:
+        tool = self.stage.tool
+        drawing = tool is self.draw_tool
+        chosen = (
+            {"draw", self.draw_tool.plane}
+            if drawing
+            else {k for k in ("move", "turn", "measure") if self.preparing.tool_for(k) is tool}
+        )
+        if tool is self.select_tool:
+            chosen = {"select"}
         for name, button in self.tool_buttons.items():
             button.setChecked(name in chosen)
-            button.setVisible(name in ("select", "draw") or drawing)
+            button.setVisible(name not in ("floor", "upright") or drawing)
+        self.preparing.on_tool()
+        assert tool is not None
         self.say(tool.hint)
         self.stage.view.setFocus()
 
@@ -510,6 +523,15 @@ class Window(QMainWindow):
         # the select tool's hint is in its tooltip; over a calm stage only drawing and dragging speak
         visible = bool(text) and text != SelectTool.hint
         self.hint.setText(text)
+        # beside the lens, not under it
+        room = self.stage.inset().left() - 24 if self.stage.lens_head.isVisible() else self.stage.width() - 20
+        self.hint.setWordWrap(False)
+        if self.hint.sizeHint().width() > room:
+            self.hint.setWordWrap(True)
+            self.hint.setFixedWidth(max(room, 200))
+        else:
+            self.hint.setMinimumWidth(0)
+            self.hint.setMaximumWidth(16_777_215)
         self.hint.adjustSize()
         self._place_hint()
         self.hint.setVisible(visible)
@@ -528,8 +550,16 @@ class Window(QMainWindow):
         """Delete the chosen point, or the selected path, run, camera, shot or part."""
         if delete_point(self.session) or self.session.selection is None:
             return
-        item, kind = self.session.selection, type(self.session.item).__name__.lower()
-        if self.session.edit(f"Delete {kind}", lambda project: edits.remove(project, item)):
+        items, kind = self.session.chosen or (self.session.selection,), type(self.session.item).__name__.lower()
+
+        def remove(project: Project) -> Project:
+            for item in items:
+                # one may have gone with another that held it
+                if find(project, item) is not None:
+                    project = edits.remove(project, item)
+            return project
+
+        if self.session.edit(f"Delete {kind}", remove):
             self.session.select(None)
 
     # rendering

@@ -8,6 +8,7 @@ from pathlib import Path
 from kestrav.app.jobs import Report
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.files.product_import import Imported, read_product
+from kestrav.core.files.product_tree import Upward
 from kestrav.core.geometry.meshes import Mesh
 
 
@@ -28,10 +29,18 @@ def render_picture(
     return render_still(project, meshes, shot, time, target, overwrite=True)
 
 
-def import_products(report: Report, files: list[Path]) -> list[Imported]:
-    """Read product files."""
+def import_products(
+    report: Report, files: list[Path], chord: float | None = None, up: Upward | None = None, unit: float | None = None
+) -> list[Imported]:
+    """Read product files; ``unit`` is for files that do not say theirs."""
+    # larger files take longer; progress goes by their sizes
+    sizes = [max(file.stat().st_size, 1) if file.exists() else 1 for file in files]
+    done, total = 0, sum(sizes)
     found = []
-    for number, file in enumerate(files):
-        report(number / len(files))
-        found.append(read_product(file))
+    for file, size in zip(files, sizes, strict=True):
+        report(done / total)
+        found.append(
+            read_product(file, chord, unit, up, lambda share, at=done, of=size: report((at + share * of) / total))
+        )
+        done += size
     return found

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from vtkmodules.vtkCommonDataModel import vtkPolyData
-from vtkmodules.vtkRenderingCore import vtkActor, vtkGlyph3DMapper, vtkPolyDataMapper, vtkRenderer
+from vtkmodules.vtkRenderingCore import vtkActor, vtkGlyph3DMapper, vtkPolyDataMapper
 
 from kestrav.core.document.records import Path, PointShape, Project
 from kestrav.core.motion.path_curves import PathCurve, path_curve
@@ -58,7 +60,7 @@ def chainage_ticks(curve: PathCurve, half: float) -> tuple[Array, Array]:
 class _Diamonds:
     """Diamond marks of a size in pixels, each filled or hollow by colour."""
 
-    def __init__(self, renderer: vtkRenderer, colour: str, edge: str) -> None:
+    def __init__(self, renderer: Any, colour: str, edge: str) -> None:
         self.mapper = vtkGlyph3DMapper()
         self.mapper.SetSourceData(diamond())
         self.mapper.SetInputData(point_cloud(np.empty((0, 3))))
@@ -96,7 +98,7 @@ class PathMarks:
     Points go into a renderer laid over the first one: what is to be taken hold of is never hidden.
     """
 
-    def __init__(self, renderer: vtkRenderer, over: vtkRenderer) -> None:
+    def __init__(self, renderer: Any, over: Any) -> None:
         self.renderer = renderer
         self.actors: dict[str, list[vtkActor]] = {}
         self.drawn: dict[str, tuple[Path, bool, float]] = {}
@@ -191,7 +193,7 @@ def free_handles(shape: PointShape) -> list[tuple[int, str, tuple[float, float, 
 class Highlight:
     """The sharp edges of chosen parts, drawn over in petrol."""
 
-    def __init__(self, renderer: vtkRenderer, scene: Scene) -> None:
+    def __init__(self, renderer: Any, scene: Scene) -> None:
         self.renderer, self.scene = renderer, scene
         self.actors: list[tuple[Batch, vtkActor]] = []
         self.parts: list[str] = []
@@ -217,7 +219,7 @@ class Highlight:
 class Dimension:
     """A gap drawn as a dimension line with end marks, in front of everything."""
 
-    def __init__(self, renderer: vtkRenderer) -> None:
+    def __init__(self, renderer: Any) -> None:
         self.actor = flat(segments(np.empty((0, 2, 3))), VERMILION, 2.5)
         self.actor.VisibilityOff()
         renderer.AddActor(self.actor)

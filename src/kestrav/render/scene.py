@@ -260,9 +260,18 @@ def is_software(window: vtkRenderWindow) -> bool:
 
 
 def aim_camera(
-    renderer: vtkRenderer, position: Array, target: Array, up: Array, vertical_angle: float, reach: float
+    renderer: vtkRenderer,
+    position: Array,
+    target: Array,
+    up: Array,
+    vertical_angle: float,
+    reach: float,
+    parallel: bool = False,
 ) -> None:
-    """Point a renderer's camera; ``reach`` in mm is how far behind the target things may lie."""
+    """Point a renderer's camera; ``reach`` in mm is how far behind the target things may lie.
+
+    A parallel one shows at the target what the angle would, and also what lies behind its own position.
+    """
     camera = renderer.GetActiveCamera()
     # renderers of one window share shaders; VTK gives them their lights' directions anew only where a
     # light has changed since, or one renderer would be lit as the other's camera stands
@@ -275,4 +284,11 @@ def aim_camera(
     camera.SetViewUp(*up)
     camera.SetViewAngle(float(np.degrees(vertical_angle)))
     away = float(np.linalg.norm(np.asarray(target) - np.asarray(position)))
+    camera.SetParallelProjection(parallel)
+    if parallel:
+        camera.SetParallelScale(away * float(np.tan(vertical_angle / 2)))
+        back = np.asarray(position) + (reach / 2 / away) * (np.asarray(position) - np.asarray(target))
+        camera.SetPosition(*back)
+        camera.SetClippingRange(1.0, away + 1.5 * reach)
+        return
     camera.SetClippingRange(max(10.0, 0.002 * away), away + reach)

@@ -9,7 +9,7 @@ from vtkmodules.vtkRenderingCore import vtkRenderer
 Array = NDArray[np.float64]
 
 _UP = np.array([0.0, 0.0, 1.0])
-_STEEPEST = np.radians(89.0)
+_STEEPEST = np.radians(89.0)  # by hand; the set views look straight down and up
 
 
 class Viewpoint:
@@ -19,6 +19,7 @@ class Viewpoint:
         self.focus = np.zeros(3)
         self.azimuth, self.elevation, self.distance = np.radians(-62.0), np.radians(24.0), 5000.0
         self.angle = np.radians(32.0)
+        self.parallel = False
 
     @property
     def position(self) -> Array:
@@ -69,10 +70,10 @@ class Viewpoint:
         self.distance = margin * radius / np.sin(self.angle / 2)
 
     def look_from(self, direction: ArrayLike) -> None:
-        """Stand in a unit direction (3,) from the focus."""
+        """Stand in a unit direction (3,) from the focus; from straight above or below, with y up in the picture."""
         x, y, z = np.asarray(direction, float)
-        self.azimuth = float(np.arctan2(y, x))
-        self.elevation = float(np.clip(np.arcsin(np.clip(z, -1, 1)), -_STEEPEST, _STEEPEST))
+        self.azimuth = float(np.arctan2(y, x)) if np.hypot(x, y) > 1e-9 else -np.pi / 2
+        self.elevation = float(np.arcsin(np.clip(z, -1, 1)))
 
     def pixel(self, height: int) -> float:
         """Size in mm of a pixel at the focus in a picture of a height in pixels."""
@@ -89,6 +90,17 @@ def ray(renderer: vtkRenderer, x: float, y: float) -> tuple[Array, Array]:
         ends.append(world[:3] / world[3])
     way = ends[1] - ends[0]
     return ends[0], way / np.linalg.norm(way)
+
+
+# where the person stands for the set views: the front of a product looks along −y
+STANDS: dict[str, tuple[float, float, float]] = {
+    "front": (0.0, -1.0, 0.0),
+    "back": (0.0, 1.0, 0.0),
+    "left": (-1.0, 0.0, 0.0),
+    "right": (1.0, 0.0, 0.0),
+    "top": (0.0, 0.0, 1.0),
+    "bottom": (0.0, 0.0, -1.0),
+}
 
 
 def on_plane(origin: Array, direction: Array, point: ArrayLike, normal: ArrayLike) -> Array | None:

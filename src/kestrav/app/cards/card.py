@@ -2,22 +2,46 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import QSettings, Qt, QTimer, Signal
 from PySide6.QtWidgets import QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
-from kestrav.app.cards.part import PartRows
+from kestrav.app.cards.measuring import MeasureRows, NoteRows
+from kestrav.app.cards.part import TABS, PartRows
 from kestrav.app.cards.path import PathRows
 from kestrav.app.cards.project import ProjectRows
 from kestrav.app.cards.run import RunRows
 from kestrav.app.cards.shooting import CameraRows, ShotRows
 from kestrav.app.fields import Form
+from kestrav.app.preparing_tools import MeasureTool
 from kestrav.app.session import Session
-from kestrav.core.document.records import Camera, Part, Path, Run, Shot
+from kestrav.core.document.records import Camera, Note, Part, Path, Run, Shot
 from kestrav.core.findings.check import CheckResult
 
-_ROWS: dict[type, Any] = {Part: PartRows, Path: PathRows, Run: RunRows, Camera: CameraRows, Shot: ShotRows}
+_ROWS: dict[type, Any] = {
+    Part: PartRows,
+    Path: PathRows,
+    Run: RunRows,
+    Camera: CameraRows,
+    Shot: ShotRows,
+    Note: NoteRows,
+}
+
+
+@dataclass
+class Copying:
+    """How copies are made; the card remembers it."""
+
+    step: tuple[float, float, float] = (200.0, 0.0, 0.0)
+    count: int = 3
+    linked: bool = True
+
+    def set(self, **fields: Any) -> None:
+        """Change some of it."""
+        for name, value in fields.items():
+            setattr(self, name, value)
 
 
 class Card(QWidget):
@@ -26,6 +50,11 @@ class Card(QWidget):
     render_asked = Signal(object)
     still_asked = Signal(object)
     draw_asked = Signal()
+    replace_asked = Signal(str)  # a part, by a file
+    reload_asked = Signal(str)  # a source
+    place_asked = Signal(str)  # what to pick: face, axis, points, pivot, front, up
+    keep_asked = Signal()
+    copy_asked = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -53,6 +82,11 @@ class Card(QWidget):
         self.form = Form()
         self.result: CheckResult | None = None
         self.shows_checks = False
+        self.part_tab = str(QSettings().value("card/part", "Motion"))
+        if self.part_tab not in TABS:
+            self.part_tab = "Motion"
+        self.copying = Copying()
+        self.measuring: MeasureTool | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self.rebuild)
@@ -62,6 +96,18 @@ class Card(QWidget):
         session.edited.connect(lambda: self._timer.start(25))
         session.selected.connect(self._on_selected)
         session.refused.connect(self.complain)
+
+    def show_part_tab(self, name: str) -> None:
+        """Show one part of a part's card."""
+        self.part_tab = name
+        QSettings().setValue("card/part", name)
+        self.rebuild()
+
+    def show_measuring(self, tool: MeasureTool | None) -> None:
+        """Show a measurement under way, or what is selected."""
+        if tool is not None or self.measuring is not None:
+            self.measuring = tool
+            self.rebuild()
 
     def complain(self, text: str) -> None:
         """Say why something was not done."""
@@ -95,7 +141,9 @@ class Card(QWidget):
         self.form = Form()
         self.form.refused.connect(self.complain)
         item = self.session.item
-        if self.shows_checks:
+        if self.measuring is not None:
+            MeasureRows(self).build(self.measuring)
+        elif self.shows_checks:
             ProjectRows(self).build_checks()
         elif item is None:
             ProjectRows(self).build()

@@ -1,32 +1,169 @@
-"""A part or assembly."""
+"""A part or assembly, or several."""
 
 from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import Any
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kestrav.app.cards.rows import Rows, Vector
 from kestrav.core.camera.orbits import add_orbit
+from kestrav.core.clearance.drop import drop
+from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import (
+    BoxForm,
+    CylinderForm,
+    FloorForm,
     Part,
     Placement,
+    Project,
+    SphereForm,
+    WallForm,
 )
-from kestrav.core.motion.making import centre_pivot
+from kestrav.core.errors import BadInput
+from kestrav.core.motion import placing, stand_ins
+from kestrav.core.motion.arranging import array_places, array_steps, copy, group, ungroup
+from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import world_bounds
+from kestrav.core.motion.solids import solid_mesh
 from kestrav.core.units import show
+from kestrav.render.finishes import FINISHES
+
+TABS = ("Motion", "Place", "Pivot", "Looks", "Copies")
+SEE_THROUGH = 0.35
+_AXES = [("+x", "x"), ("-x", "−x"), ("+y", "y"), ("-y", "−y"), ("+z", "z"), ("-z", "−z")]
+_FORM_LABELS = {"opening_width": "Opening", "opening_height": "Opening high", "offset": "From the left", "sill": "Sill"}
+
+
+def direction(axis: str) -> np.ndarray:  # type: ignore[type-arg]
+    """The unit vector of an axis such as ``-y``."""
+    found = np.zeros(3)
+    found["xyz".index(axis[1])] = -1.0 if axis[0] == "-" else 1.0
+    return found
+
+
+def triple(values: np.ndarray) -> str:  # type: ignore[type-arg]
+    """A direction as it is shown."""
+    return ", ".join(show(float(v), "", 3) for v in values)
 
 
 class PartRows(Rows):
-    """Placing, pivot, and what can be done with it."""
+    """Placing, pivot, looks, copies, and what can be done with it."""
 
     def build(self, part: Part) -> None:
+        if len(self.session.chosen) > 1:
+            self._several(list(self.session.chosen))
+            return
         project, form = self.session.shown, self.form
         chain = [get(project, i) for i in ancestors(project, part.id)]
         crumbs = [f'<a style="color:#0d6b74; text-decoration:none" href="{p.id}">{p.name}</a> ›' for p in chain]
         self.card.title.setText(" ".join([*crumbs, part.name]))
+        form.tabs(TABS, self.card.part_tab, self.card.show_part_tab, "Show")
+        {
+            "Motion": self._motion,
+            "Place": self._place,
+            "Pivot": self._pivot,
+            "Looks": self._looks,
+            "Copies": self._copies,
+        }[self.card.part_tab](part)
+
+    def _edit(self, label: str, change: Callable[[Project], Project]) -> None:
+        self.session.edit(label, change)
+
+    def _size(self, ids: list[str]) -> np.ndarray:  # type: ignore[type-arg]
+        poses = self.session.poses()[None]
+        boxes = [world_bounds(self.session.shown, i, poses)[0] for i in ids]
+        found: np.ndarray = np.max([b[1] for b in boxes], axis=0) - np.min([b[0] for b in boxes], axis=0)  # type: ignore[type-arg]
+        return found
+
+    def _measures(self, part: Part) -> None:
+        """Worked lines: size, volume, what is in it."""
+        project = self.session.shown
+        lines = [" × ".join(show(float(v)) for v in self._size([part.id])) + "\u2009mm over all"]
+        if part.geometry is None:
+            solids = sum(get(project, i).geometry is not None for i in subtree(project, part.id))  # type: ignore[union-attr]
+            lines.append(f"{solids} parts in the assembly")
+        else:
+            shape = solid_mesh(self.session.meshes, part)
+            exact = sum(face.kind != "free" for face in shape.faces)
+            if shape.watertight:
+                lines.append(
+                    f"volume {show(shape.volume / 1000, 'cm³', 2)}, surface {show(shape.area / 100, 'cm²', 1)}"
+                )
+            lines.append(
+                f"{len(shape.triangles)} triangles, {exact} exact faces"
+                if exact
+                else f"{len(shape.triangles)} triangles"
+            )
+        source = next((s for s in project.sources if s.id == part.source), None)
+        if source is not None:
+            lines.append(f"from {source.file.rsplit('/', 1)[-1]}")
+        self.form.worked(*lines)
+
+    # motion
+
+    def _motion(self, part: Part) -> None:
+        project, form = self.session.shown, self.form
         self._name(part)
-        placement, pivot = part.placement, part.pivot
+        form.choice(
+            "Role",
+            [("", "free"), ("fixed", "fixed, must not move"), ("moving", "is going to move")],
+            part.role,
+            lambda key: self._set(part.id, "Role", role=key),
+            "What it is meant for: a fixed thing cannot be moved, one that is going to move is checked before it has a run",
+        )
+        if project.paths:
+            options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
+            form.choice("Run along", options, "", lambda path: self._add_run(part.id, path), "Let it run along a path")
+        if part.form is not None:
+            self._form(part)
+        self._measures(part)
+        form.buttons(
+            ("Draw its path", self.card.draw_asked.emit, "Draw a path that it will run along (D)"),
+            ("Orbit it", lambda: self._orbit(part), "Add a camera that orbits it on an ellipse, with a shot"),
+            (
+                "Replace by file …",
+                lambda: self.card.replace_asked.emit(part.id),
+                "Put the real product in its place; runs and cameras stay",
+            ),
+            *(
+                [
+                    (
+                        "Read file again …",
+                        lambda: self.card.reload_asked.emit(part.source),
+                        "See what changed in its file, and take it over",
+                    )
+                ]
+                if part.source
+                else []
+            ),
+        )
+
+    def _form(self, part: Part) -> None:
+        """A stand-in's own measures."""
+        assert part.form is not None
+        for field in part.form.__struct_fields__:
+            label = _FORM_LABELS.get(field, field.replace("_", " ").capitalize())
+            tip = f"{field.replace('_', ' ').capitalize()} of the stand-in"
+            self.form.number(label, getattr(part.form, field), "mm", partial(self._reshape, part, field), tip, step=10)
+
+    def _reshape(self, part: Part, field: str, value: float) -> None:
+        changed = edits.change_form(part, field, value)
+        try:
+            shape = stand_ins.form_mesh(changed)
+        except BadInput as fault:
+            self.session.refused.emit(str(fault))
+            return
+        self.session.edit("Measures", lambda p: stand_ins.reshape(p, part.id, changed)[0], meshes={shape.hash: shape})
+
+    # placing
+
+    def _place(self, part: Part) -> None:
+        form, placement = self.form, part.placement
 
         def place(position: Vector) -> None:
             self._set(part.id, "Move part", placement=Placement(position, placement.rotation))
@@ -40,39 +177,337 @@ class PartRows(Rows):
             self._set(part.id, "Turn part", placement=Placement(placement.position, rotation))
 
         form.vector("Turned", [float(a) for a in angles], "°", turn, "Turned about its assembly's axes, x first")
+        size = self._size([part.id])
+
+        def grow(values: Vector) -> None:
+            # the one that was typed is the known dimension
+            k = int(np.argmax(np.abs(np.array(values) - size)))
+            self._edit("Scale", lambda p: placing.scale_to(p, part.id, float(size[k]), values[k]))
+
+        form.vector(
+            "Over all",
+            [float(v) for v in size],
+            "mm",
+            grow,
+            "Its size; type one to scale it evenly to a known dimension",
+        )
+        if part.geometry is not None:
+            form.vector(
+                "Scale",
+                part.scale,
+                "",
+                lambda v: self._edit("Scale", lambda p: placing.scale_axes(p, part.id, v)),
+                "Factors along its own axes",
+                4,
+            )
+        else:
+            form.number(
+                "Scale by",
+                1.0,
+                "",
+                lambda v: self._edit("Scale", lambda p: placing.scale(p, part.id, v)),
+                "Scale the whole assembly about its pivot",
+                4,
+                0.1,
+            )
+        self._place_buttons([part.id])
+        self._measures(part)
+
+    def _place_buttons(self, ids: list[str]) -> None:
+        meshes = self.session.meshes
+        self.form.buttons(
+            (
+                "Let down",
+                lambda: self._edit("Let down", lambda p: drop(p, meshes, ids)),
+                "Down onto what lies below, or the floor (B)",
+            ),
+            (
+                "Face on face …",
+                lambda: self.card.place_asked.emit("face"),
+                "Pick a face of it, then the face to lay it on",
+            ),
+            (
+                "Axis on axis …",
+                lambda: self.card.place_asked.emit("axis"),
+                "Pick a round edge or cylinder of it, then the one to centre it on",
+            ),
+            (
+                "Points on points …",
+                lambda: self.card.place_asked.emit("points"),
+                "Pick one, two or three pairs of points",
+            ),
+            *(
+                [("Bake", lambda: self._bake(ids[0]), "Put its scale and turn into its geometry; nothing moves")]
+                if len(ids) == 1
+                else []
+            ),
+        )
+
+    def _bake(self, part_id: str) -> None:
+        try:
+            _, made = stand_ins.bake(self.session.project, self.session.meshes, part_id)
+        except BadInput as fault:
+            self.session.refused.emit(str(fault))
+            return
+        meshes = self.session.meshes
+        self.session.edit("Bake", lambda p: stand_ins.bake(p, meshes, part_id)[0], meshes={m.hash: m for m in made})
+
+    # pivot and front
+
+    def _pivot(self, part: Part) -> None:
+        form, pivot = self.form, part.pivot
 
         def set_pivot(position: Vector) -> None:
             self._set(part.id, "Move pivot", pivot=Placement(position, pivot.rotation))
 
         form.vector("Pivot", pivot.position, "mm", set_pivot, "The point carried along a path, in its own coordinates")
+        sides = [
+            ("", "choose …"),
+            *((s, f"{s} of its box" if s != "middle" else "middle of its box") for s in placing.BOX_SIDES),
+            ("gravity", "centre of gravity"),
+        ]
+        form.choice(
+            "Put it at", sides, "", lambda key: self._pivot_to(part.id, key), "Put the pivot at a place of the part"
+        )
+        _, front, up = placing.front_of(self.session.shown, part.id)
+        for label, now, field in (("Front", front, "front"), ("Upside", up, "up")):
+            axis = next((key for key, _ in _AXES if float(direction(key) @ now) > 1 - 1e-9), "")
+            options = _AXES if axis else [("", triple(now)), *_AXES]
+            form.choice(
+                label,
+                options,
+                axis,
+                partial(self._face, part.id, field),
+                f"Where its {label.lower()} points in the room; along a path the front goes first",
+            )
+        form.buttons(
+            (
+                "Pick a place …",
+                lambda: self.card.place_asked.emit("pivot"),
+                "Click a corner, edge, round edge or cylinder for the pivot",
+            ),
+            (
+                "Pick the front …",
+                lambda: self.card.place_asked.emit("front"),
+                "Click a face or axis that the front points along",
+            ),
+            (
+                "Pick the upside …",
+                lambda: self.card.place_asked.emit("up"),
+                "Click a face or axis that the upside points along",
+            ),
+            (
+                "Square to the room",
+                lambda: self._edit("Square axes", lambda p: placing.square_axes(p, part.id)),
+                "Front along x, upside along z",
+            ),
+        )
+        place, _, _ = placing.front_of(self.session.shown, part.id)
+        form.worked(
+            "pivot in the room " + ", ".join(show(float(v)) for v in place) + "\u2009mm",
+            f"front {triple(front)}",
+            f"upside {triple(up)}",
+        )
+
+    def _pivot_to(self, part_id: str, key: str) -> None:
+        if key == "gravity":
+            meshes = self.session.meshes
+            self._edit(
+                "Move pivot", lambda p: placing.pivot_at(p, part_id, placing.centre_of_gravity(p, meshes, part_id))
+            )
+        elif key:
+            self._edit("Move pivot", lambda p: placing.pivot_at_side(p, part_id, key))
+
+    def _face(self, part_id: str, field: str, key: str) -> None:
+        if key:
+            self._edit(
+                "Set " + ("front" if field == "front" else "upside"),
+                lambda p: placing.set_front(p, part_id, **{field: direction(key)}),
+            )
+
+    # looks
+
+    def _looks(self, part: Part) -> None:
+        ids = [part.id]
+        solid = part if part.geometry is not None else self._first_solid(part.id)
+        if solid is not None:
+            self._look_fields(ids, solid)
+        form = self.form
         form.check(
             "Shown",
             "visible and checked",
             part.shown,
             lambda v: self._set(part.id, "Show or hide", shown=v),
-            "Hidden things are neither drawn nor checked",
+            "Hidden things are neither drawn nor checked (H)",
         )
-        bounds = world_bounds(project, part.id, self.session.poses()[None])[0]
-        size = bounds[1] - bounds[0]
-        solids = sum(
-            isinstance(p := get(project, i), Part) and p.geometry is not None for i in subtree(project, part.id)
+        form.check(
+            "Locked",
+            "not picked in the stage",
+            part.locked,
+            lambda v: self._set(part.id, "Lock", locked=v),
+            "Clicks go through it to what lies behind",
         )
-        lines = [" × ".join(show(float(v)) for v in size) + "\u2009mm over all"]
-        if part.geometry is None:
-            lines.append(f"{solids} parts in the assembly")
-        form.worked(*lines)
         form.buttons(
-            ("Draw its path", self.card.draw_asked.emit, "Draw a path that it will run along (D)"),
             (
-                "Centre pivot",
-                lambda: self.session.edit("Centre pivot", lambda p: centre_pivot(p, part.id)),
-                "Put the pivot in the middle of its bounds",
+                "Isolate",
+                lambda: self.session.isolate(None if self.session.isolated else ids),
+                "Show it alone in the stage, or all again (I)",
             ),
-            ("Orbit it", lambda: self._orbit(part), "Add a camera that orbits it on an ellipse, with a shot"),
+            ("See through", lambda: self._see_through(ids), "See-through or solid (G)"),
         )
-        if project.paths:
-            options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
-            form.choice("Run along", options, "", lambda path: self._add_run(part.id, path), "Let it run along a path")
+        if part.link:
+            others = sum(p.link == part.link for p in self.session.shown.parts) - 1
+            form.note(
+                f"Linked with {others} other {'copies' if others != 1 else 'copy'}: geometry and looks change together."
+            )
+        self._measures(part)
+
+    def _first_solid(self, part_id: str) -> Part | None:
+        project = self.session.shown
+        inside = set(subtree(project, part_id))
+        return next((p for p in project.parts if p.id in inside and p.geometry is not None), None)
+
+    def _look_fields(self, ids: list[str], like: Part) -> None:
+        def style(label: str, **fields: Any) -> None:
+            self._edit(label, lambda p: edits.restyle(p, ids, **fields))
+
+        form = self.form
+        form.colour("Colour", like.colour, lambda v: style("Colour", colour=v), "Colour of all its solids")
+        form.choice(
+            "Finish",
+            [(name, name) for name in FINISHES],
+            like.finish,
+            lambda key: style("Finish", finish=key),
+            "What it is made of; shown in the lens, the film and the finished style",
+        )
+        form.number(
+            "Opacity",
+            like.opacity * 100,
+            "%",
+            lambda v: style("Opacity", opacity=min(max(v / 100, 0.0), 1.0)),
+            "100 % is solid",
+            0,
+            5,
+        )
+
+    def _see_through(self, ids: list[str]) -> None:
+        project = self.session.shown
+        solids = [
+            p for i in ids for inner in subtree(project, i) if isinstance(p := get(project, inner), Part) and p.geometry
+        ]
+        clear = any(p.opacity >= 1 for p in solids)
+        self._edit("See through", lambda p: edits.restyle(p, ids, opacity=SEE_THROUGH if clear else 1.0))
+
+    # copies
+
+    def _copies(self, part: Part) -> None:
+        self._copy_fields([part.id])
+        if self.session.shown.paths:
+            options = [("", "choose …"), *((p.id, p.name) for p in self.session.shown.paths)]
+            self.form.choice(
+                "Along a path",
+                options,
+                "",
+                partial(self._along, part.id),
+                "Spread the copies evenly along a path, turned with it",
+            )
+        self._measures(part)
+
+    def _copy_fields(self, ids: list[str]) -> None:
+        form, state = self.form, self.card.copying
+        form.vector("Step", state.step, "mm", lambda v: state.set(step=v), "From one to the next, in the room")
+        form.number(
+            "Count",
+            state.count,
+            "",
+            lambda v: state.set(count=max(round(v), 1)),
+            "How many there are then, the first included",
+            0,
+        )
+        form.check(
+            "Linked",
+            "geometry and looks stay the same",
+            state.linked,
+            lambda v: state.set(linked=v),
+            "A change of one changes all; otherwise each is its own",
+        )
+        form.buttons(
+            ("Copy once", lambda: self._array(ids, 2), "One copy, a step on (Ctrl+D)"),
+            ("Array", lambda: self._array(ids, state.count), "Copies in a row, a step from one to the next"),
+        )
+
+    def _array(self, ids: list[str], count: int) -> None:
+        state = self.card.copying
+        before = {p.id for p in self.session.project.parts}
+        if self.session.edit("Copy", lambda p: copy(p, ids, array_steps(state.step, count), state.linked)):
+            made = [p for p in self.session.project.parts if p.id not in before]
+            inside = {p.id for p in made}
+            tops = [p.id for p in made if p.parent not in inside]
+            if count == 2 and tops:
+                self.session.select_parts(tops)
+
+    def _along(self, part_id: str, path_id: str) -> None:
+        if not path_id:
+            return
+        state = self.card.copying
+
+        def spread(project: Project) -> Project:
+            if state.count < 2:
+                raise BadInput("give a count of 2 or more to spread copies along a path")
+            curve = path_curve(get(project, path_id)).curve  # type: ignore[arg-type]
+            shares = np.linspace(0, 1, state.count, endpoint=not curve.closed)
+            stations = shares * curve.length
+            places, tangents = curve.position(stations), curve.tangent(stations)
+            start, _, _ = placing.front_of(project, part_id)
+            # the thing itself goes to the path's start, its copies follow
+            moves = array_places(start, places, tangents)
+            project = copy(project, [part_id], moves[1:], state.linked)
+            return placing.transform(project, [part_id], moves[0])
+
+        self._edit("Copies along a path", spread)
+
+    # several
+
+    def _several(self, ids: list[str]) -> None:
+        project, form = self.session.shown, self.form
+        self.card.title.setText(f"{len(ids)} things")
+        names = [get(project, i).name for i in ids]
+        form.note(", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else ""))
+        tabs = ("Place", "Looks", "Copies")
+        tab = self.card.part_tab if self.card.part_tab in tabs else "Place"
+        form.tabs(tabs, tab, self.card.show_part_tab, "Show")
+        if tab == "Place":
+            form.buttons(
+                ("Group", lambda: self._group(ids), "Gather them in an assembly of their own (Ctrl+G)"),
+                (
+                    "Isolate",
+                    lambda: self.session.isolate(None if self.session.isolated else ids),
+                    "Show them alone in the stage, or all again (I)",
+                ),
+            )
+            self._place_buttons(ids)
+        elif tab == "Looks":
+            solid = next((s for i in ids if (s := self._solid_of(i)) is not None), None)
+            if solid is not None:
+                self._look_fields(ids, solid)
+            form.buttons(
+                (
+                    "Show or hide",
+                    lambda: toggle_shown(self.session, ids),
+                    "Hidden things are neither drawn nor checked (H)",
+                ),
+                ("See through", lambda: self._see_through(ids), "See-through or solid (G)"),
+            )
+        else:
+            self._copy_fields(ids)
+        form.worked(" × ".join(show(float(v)) for v in self._size(ids)) + "\u2009mm over all")
+
+    def _solid_of(self, part_id: str) -> Part | None:
+        part = get(self.session.shown, part_id)
+        return part if isinstance(part, Part) and part.geometry else self._first_solid(part_id)
+
+    def _group(self, ids: list[str]) -> None:
+        group_chosen(self.session, ids)
 
     def _orbit(self, part: Part) -> None:
         before = {c.id for c in self.session.project.cameras}
@@ -81,3 +516,27 @@ class PartRows(Rows):
         if self.session.edit("Orbit", lambda p: add_orbit(p, part.id, offset=max(offset, 100.0))):
             camera = next(c.id for c in self.session.project.cameras if c.id not in before)
             self.session.select(camera)
+
+
+def group_chosen(session: Any, ids: list[str]) -> None:
+    """Gather parts in an assembly and select it."""
+    before = {p.id for p in session.project.parts}
+    if session.edit("Group", lambda p: group(p, ids)):
+        session.select(next(p.id for p in session.project.parts if p.id not in before))
+
+
+def ungroup_chosen(session: Any) -> None:
+    """Dissolve the selected assembly and choose what was in it."""
+    part = session.selection
+    inner = [p.id for p in session.project.parts if p.parent == part]
+    if part is not None and session.edit("Ungroup", lambda p: ungroup(p, part)):
+        session.select_parts(inner)
+
+
+def toggle_shown(session: Any, ids: list[str]) -> None:
+    """Hide parts, or show them when all are hidden."""
+    show_ = not any(get(session.project, i).shown for i in ids)
+    session.edit("Show or hide", lambda p: edits.update_parts(p, {i: {"shown": show_} for i in ids}))
+
+
+STAND_INS = {form: stand_ins.FORM_NAMES[form] for form in (BoxForm, CylinderForm, SphereForm, FloorForm, WallForm)}

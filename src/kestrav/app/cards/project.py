@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from kestrav.app import bringing
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
 from kestrav.core.findings.model import name_of
@@ -27,11 +28,27 @@ class ProjectRows(Rows):
         tip = "Frames a second in which the project is checked and stepped through"
         self._setting("Frame rate", "fps", "fps", tip, places=0)
         self._required()
+        form.number(
+            "Tolerance",
+            bringing.chord() or 0.0,
+            "mm",
+            bringing.set_chord,
+            "How far facets may be from curved CAD faces when products are brought in; 0 goes by the size of the largest part",
+            3,
+            0.01,
+        )
+        form.choice(
+            "Mesh files’ up",
+            [("", "as the format has it"), ("z", "z"), ("y", "y"), ("x", "x")],
+            bringing.upward(),
+            bringing.set_upward,
+            "The upward axis of the mesh files that are brought in",
+        )
         end = span(project)
         frames = int(np.ceil(end * project.settings.fps - 1e-9))
         form.worked(f"{end:.2f} s × {project.settings.fps:g} fps = <b>{frames} frames</b>")
         if not project.parts:
-            form.note("Add a product (STEP or GLB) from the File menu, then click a part and draw its path.")
+            form.note("Add a product from the File menu (Ctrl+I), then click a part and draw its path.")
         else:
             form.note("Click a thing in the stage or the list to see its numbers.")
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import Camera, Part, Path, Run, Shot
+from kestrav.core.document.records import Camera, Note, Part, Path, Run, Shot
 from kestrav.core.motion.making import add_run
 
 if TYPE_CHECKING:
@@ -20,7 +20,7 @@ class Rows:
     def __init__(self, card: Card) -> None:
         self.card, self.session, self.form = card, card.session, card.form
 
-    def _name(self, item: Part | Path | Run | Camera | Shot) -> None:
+    def _name(self, item: Part | Path | Run | Camera | Shot | Note) -> None:
         self.form.text("Name", item.name, lambda text: self._set(item.id, "Rename", name=text), "What it is called")
 
     def _set(self, item_id: str, label: str, **fields: Any) -> None:

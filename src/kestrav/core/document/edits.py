@@ -15,6 +15,7 @@ from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import (
     COLLECTIONS,
     Contact,
+    Form,
     Item,
     Part,
     PartAim,
@@ -64,6 +65,13 @@ def update_parts(project: Project, changes: Mapping[str, Mapping[str, Any]]) -> 
         get(project, part_id)
     parts = tuple(change(p, **changes[p.id]) if p.id in changes else p for p in project.parts)
     return validate(msgspec.structs.replace(project, parts=parts))
+
+
+def change_form(part: Part, field: str, value: float) -> Form:
+    """A stand-in's measures with one of them changed."""
+    assert part.form is not None
+    found: Form = msgspec.structs.replace(part.form, **{field: value})
+    return found
 
 
 def restyle(project: Project, part_ids: Iterable[str], **fields: Any) -> Project:

@@ -37,7 +37,9 @@ def validate(project: Project) -> Project:
     """The project itself, if all holds. Raises BadInput naming the first thing that is wrong."""
     for field in project.__struct_fields__:
         value = getattr(project, field)
-        if not (field in ("parts", "geometry", "sources") and _is_sound(project)):
+        if field == "parts":
+            _finite(tuple(fresh_parts(project)), "the project")
+        elif not (field in ("geometry", "sources") and _is_sound(project)):
             _finite(value, "the project")
     everything = list(items(project))
     seen: set[str] = set()
@@ -95,6 +97,14 @@ def _is_sound(project: Project) -> bool:
         parts is project.parts and geometry is project.geometry and sources is project.sources
         for parts, geometry, sources in _sound
     )
+
+
+def fresh_parts(project: Project) -> list[Part]:
+    """The parts that no document found sound lately has: an edit of one part looks at that part only."""
+    if not _sound:
+        return list(project.parts)
+    known = set(map(id, _sound[-1][0]))  # the tuple is held, so these are the same objects
+    return [part for part in project.parts if id(part) not in known]
 
 
 def check_path(path: Path) -> None:
@@ -190,13 +200,14 @@ def _check_parts(project: Project) -> None:
         above.add(part.id)
         if part.geometry is not None and part.geometry not in known:
             raise BadInput(f"the geometry “{part.geometry}” of the part “{part.name}” is not listed in the project")
+        if part.source is not None and part.source not in sources:
+            raise BadInput(f"the part “{part.name}” names a source “{part.source}” that the project does not list")
+    for part in fresh_parts(project):
         check_colour(part.colour, f"the colour of the part “{part.name}”")
         if min(abs(s) for s in part.scale) < SMALLEST_SCALE:
             raise BadInput(f"the part “{part.name}” has a scale of 0; a scale must be above 0")
         if min(part.scale) < 0:
             raise BadInput(f"the part “{part.name}” has a negative scale; mirror its geometry instead")
-        if part.source is not None and part.source not in sources:
-            raise BadInput(f"the part “{part.name}” names a source “{part.source}” that the project does not list")
         check_form(part)
         if not 0 <= part.opacity <= 1:
             raise BadInput(f"the opacity of the part “{part.name}” is {part.opacity:g}; it can be 0 to 1")

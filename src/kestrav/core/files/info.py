@@ -9,7 +9,7 @@ from typing import Any
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
-from kestrav.core.files.product_import import SUFFIXES, into_project, read_product
+from kestrav.core.files.product_import import SUFFIXES, UNITS, into_project, proposed_unit, read_product, with_unit
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import rest_poses, world_bounds
 from kestrav.core.motion.runs import journey, span
@@ -23,9 +23,20 @@ def describe(path: Path) -> tuple[dict[str, Any], str]:
     if suffix not in SUFFIXES:
         raise BadInput(f"“{path}” is neither a project ({project_file.SUFFIX}) nor one of {', '.join(SUFFIXES)}")
     imported = read_product(path)
+    declared = imported.declared
+    if imported.unit is None:
+        unit = proposed_unit(imported)
+        imported = with_unit(imported, UNITS[unit])
+        declared = f"not in the file, shown in {unit} by its size"
     project = into_project(Project(name=path.stem), imported)
-    data = {**_parts(project), "left_out": imported.left_out}
-    lines = [f"{path.name}: {_summary(data)}", *_tree(project.parts)]
+    data = {
+        **_parts(project),
+        "unit": declared,
+        "tolerance_mm": imported.chord or None,
+        "analytic_faces": sum(f.kind != "free" for m in imported.meshes.values() for f in m.faces),
+        "left_out": imported.left_out,
+    }
+    lines = [f"{path.name}: {_summary(data)}", f"unit: {declared}", *_tree(project.parts)]
     lines += [f"left out: {note}" for note in imported.left_out]
     return {"file": str(path), **data}, "\n".join(lines)
 

@@ -47,6 +47,7 @@ class Opened:
 def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
     """Write a project whole or not at all. Raises BadInput naming the file when it cannot be written."""
     validate(project)
+    project = _beside(project, path)
     names = sorted({g.hash for g in project.geometry})
     missing = [name for name in names if name not in meshes]
     if missing:
@@ -72,6 +73,24 @@ def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
         if temporary:
             Path(temporary).unlink(missing_ok=True)
         raise BadInput(f"“{path}” cannot be written: {fault.strerror or fault}; the old file is as it was") from fault
+
+
+def _beside(project: Project, path: Path) -> Project:
+    """The project with sources in or below its own folder named from there, so that both can be moved together."""
+    folder = path.resolve().parent
+    sources = tuple(
+        msgspec.structs.replace(s, file=Path(s.file).relative_to(folder).as_posix())
+        if Path(s.file).is_absolute() and Path(s.file).is_relative_to(folder)
+        else s
+        for s in project.sources
+    )
+    return project if sources == project.sources else msgspec.structs.replace(project, sources=sources)
+
+
+def source_path(file: str, project: Path | None) -> Path:
+    """Where a source's file is, given the project's own file."""
+    found = Path(file)
+    return found if found.is_absolute() or project is None else project.resolve().parent / found
 
 
 def load(path: Path) -> Opened:

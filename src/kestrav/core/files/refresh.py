@@ -366,7 +366,7 @@ def replace(project: Project, part_id: str, imported: Imported, align: Literal["
 
 def _one_solid(project: Project, part: Part, fresh: Project, solid: Part, shift: Array, source: str) -> Project:
     """A single solid takes the part's place; how it stood in its own file becomes a matter of the mesh's placement."""
-    rest = rest_poses(fresh)[[p.id for p in fresh.parts].index(solid.id)]
+    rest = rest_poses(fresh)[[p.id for p in fresh.parts].index(solid.id)].copy()
     rest[:3, 3] += shift
     inside = set(subtree(project, part.id)) - {part.id}
     ids = linked_with(project, [part.id])

@@ -5,7 +5,7 @@ Points, axes and steps are in space, at rest; lengths in mm, angles in rad.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import msgspec
@@ -18,8 +18,10 @@ from kestrav.core.document.lookup import get, subtree, topmost
 from kestrav.core.document.records import Part, Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
+from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid, quaternion_from_rotation, rigid
 from kestrav.core.motion.poses import placement_matrix, rest_poses, world_bounds
+from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 
@@ -238,6 +240,28 @@ def pivot_at(project: Project, part_id: str, point: ArrayLike) -> Project:
     return update_parts(project, {part_id: {"pivot": Placement(place, part.pivot.rotation)}})
 
 
+def centre_of_gravity(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> Array:
+    """The centre of gravity (3,) in space of a part or assembly of one density, at rest.
+
+    Solids weigh by their volume; where one is not closed, all weigh by their surface. Raises BadInput for a
+    thing without geometry.
+    """
+    inside = set(subtree(project, part_id))
+    rest = rest_poses(project)
+    solids = [
+        (rest[i], solid_mesh(meshes, p))
+        for i, p in enumerate(project.parts)
+        if p.id in inside and p.geometry is not None
+    ]
+    if not solids:
+        raise BadInput(f"“{get(project, part_id).name}” has no geometry")
+    closed = all(shape.watertight for _, shape in solids)
+    weights = np.array([shape.volume if closed else shape.area for _, shape in solids])
+    centres = np.array([apply(pose, shape.centroid[None])[0] for pose, shape in solids])
+    found: Array = (weights[:, None] * centres).sum(axis=0) / weights.sum()
+    return found
+
+
 BOX_SIDES: dict[str, tuple[float, float, float]] = {
     "middle": (0.5, 0.5, 0.5),
     "bottom": (0.5, 0.5, 0.0),
@@ -294,6 +318,3 @@ def set_front(project: Project, part_id: str, front: ArrayLike | None = None, up
 def square_axes(project: Project, part_id: str) -> Project:
     """The project with a part's front along x and its upside along z in space."""
     return set_front(project, part_id, (1.0, 0.0, 0.0), (0.0, 0.0, 1.0))
-
-
-Edit = Callable[[Project], Project]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -29,16 +31,41 @@ def placement_matrix(placement: Placement) -> Array:
     return rigid(rotation_from_quaternion(placement.rotation), placement.position)
 
 
+# by identity of the parts, of which two or three documents are shown in turn; the tuples are held, so theirs alone
+_rest: list[tuple[tuple[Part, ...], Array]] = []
+_REST_KEPT = 4
+
+
 def rest_poses(project: Project) -> Array:
-    """World matrices (parts, 4, 4) with no run under way."""
-    matrices = np.empty((len(project.parts), 4, 4))
-    row = {part.id: i for i, part in enumerate(project.parts)}
-    local = rigid(
-        rotation_from_quaternion([p.placement.rotation for p in project.parts] or np.empty((0, 4))),
-        np.array([p.placement.position for p in project.parts], float).reshape(-1, 3),
+    """World matrices (parts, 4, 4) with no run under way; read-only, as they are kept."""
+    for parts, known in _rest:
+        if parts is project.parts:
+            return known
+    found = _rest_poses(project)
+    found.flags.writeable = False
+    _rest.append((project.parts, found))
+    del _rest[:-_REST_KEPT]
+    return found
+
+
+def _rest_poses(project: Project) -> Array:
+    """Level by level of the nesting, all parts of a level at once."""
+    parts = project.parts
+    row = {part.id: i for i, part in enumerate(parts)}
+    matrices: Array = rigid(
+        rotation_from_quaternion([p.placement.rotation for p in parts] or np.empty((0, 4))),
+        np.array([p.placement.position for p in parts], float).reshape(-1, 3),
     )
-    for i, part in enumerate(project.parts):
-        matrices[i] = local[i] if part.parent is None else matrices[row[part.parent]] @ local[i]
+    above = np.array([-1 if p.parent is None else row[p.parent] for p in parts], np.intp)
+    depth = np.zeros(len(parts), int)
+    for i, parent in enumerate(above.tolist()):
+        if parent >= 0:
+            depth[i] = depth[parent] + 1
+    order = np.argsort(depth, kind="stable")
+    starts = np.searchsorted(depth[order], np.arange(1, depth.max(initial=0) + 2))
+    for first, last in itertools.pairwise(starts):
+        level = order[first:last]
+        matrices[level] = matrices[above[level]] @ matrices[level]
     return matrices
 
 

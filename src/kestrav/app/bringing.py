@@ -1,0 +1,313 @@
+"""Bringing products in: files, the question of their unit, replacing and reading again, and the report."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtCore import QObject, QSettings, Qt
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QFileDialog,
+    QGridLayout,
+    QLabel,
+    QPlainTextEdit,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kestrav.app import work
+from kestrav.app.dialogs import tell
+from kestrav.app.jobs import Job
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Project
+from kestrav.core.errors import BadInput
+from kestrav.core.files.product_import import (
+    SUFFIXES,
+    UNITS,
+    Imported,
+    into_project,
+    proposed_unit,
+    size_of,
+    with_unit,
+)
+from kestrav.core.files.project_file import source_path
+from kestrav.core.files.refresh import Changes, reload, replace
+from kestrav.core.units import show
+
+if TYPE_CHECKING:
+    from kestrav.app.window import Window
+
+KINDS = " ".join(f"*{s} *{s.upper()}" for s in SUFFIXES)
+_CHORD, _UP = "import/chord", "import/up"
+
+
+def chord() -> float | None:
+    """The tessellation tolerance in mm that was set, or None for automatic."""
+    value = float(QSettings().value(_CHORD, 0.0))
+    return value if value > 0 else None
+
+
+def set_chord(value: float) -> None:
+    """Set the tessellation tolerance in mm; 0 for automatic."""
+    QSettings().setValue(_CHORD, max(value, 0.0))
+
+
+def upward() -> str:
+    """The upward axis of mesh files, or nothing for the format's own."""
+    return str(QSettings().value(_UP, ""))
+
+
+def set_upward(axis: str) -> None:
+    """Set the upward axis of mesh files."""
+    QSettings().setValue(_UP, axis)
+
+
+class UnitDialog(QDialog):
+    """Asks for the unit of files that do not say, proposing one from the size."""
+
+    def __init__(self, parent: QWidget, products: list[Imported]) -> None:
+        super().__init__(parent)
+        self.setObjectName("unit")
+        self.setWindowTitle("In which unit?")
+        self.products = products
+        self.fields: list[QComboBox] = []
+        self.sizes: list[QLabel] = []
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 14, 16, 12)
+        column.setSpacing(10)
+        title = QLabel("In which unit are the lengths?")
+        title.setObjectName("title")
+        column.addWidget(title)
+        note = QLabel("These files do not say. The unit that gives the size of a thing people handle is proposed.")
+        note.setWordWrap(True)
+        note.setObjectName("muted")
+        column.addWidget(note)
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(14)
+        column.addLayout(grid)
+        for row, product in enumerate(products):
+            field = QComboBox()
+            for name in UNITS:
+                field.addItem(name, name)
+            field.setCurrentIndex(field.findData(proposed_unit(product)))
+            field.setAccessibleName(f"Unit of {product.source}")
+            field.setToolTip("One of the file's lengths")
+            size = QLabel()
+            self.fields.append(field)
+            self.sizes.append(size)
+            grid.addWidget(QLabel(product.source), row, 0)
+            grid.addWidget(field, row, 1)
+            grid.addWidget(size, row, 2)
+            field.currentIndexChanged.connect(self._tell)
+        self._sizes = [size_of(product) for product in products]
+        self._tell()
+        buttons = QDialogButtonBox()
+        take = buttons.addButton("Bring in", QDialogButtonBox.ButtonRole.AcceptRole)
+        take.setObjectName("main")
+        take.setToolTip("Take these units")
+        buttons.addButton("Leave it", QDialogButtonBox.ButtonRole.RejectRole).setToolTip("Bring nothing in")
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        column.addWidget(buttons)
+
+    def _tell(self) -> None:
+        for label, field, size in zip(self.sizes, self.fields, self._sizes, strict=True):
+            grown = size * UNITS[field.currentData()]
+            unit, factor = ("m", 1000.0) if grown.max() >= 10_000 else ("mm", 1.0)
+            places = 1 if grown.max() / factor >= 10 else 3
+            label.setText(" × ".join(show(float(v) / factor, "", places) for v in grown) + f"\u2009{unit} over all")
+
+    def units(self) -> list[float]:
+        """The chosen units in mm."""
+        return [UNITS[field.currentData()] for field in self.fields]
+
+
+class ReportDialog(QDialog):
+    """What came of bringing products in; it may be left open."""
+
+    def __init__(self, parent: QWidget, title: str, text: str) -> None:
+        super().__init__(parent)
+        self.setObjectName("report")
+        self.setWindowTitle(title)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.resize(560, 300)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 14, 16, 12)
+        head = QLabel(title)
+        head.setObjectName("title")
+        column.addWidget(head)
+        self.text = QPlainTextEdit(text)
+        self.text.setReadOnly(True)
+        self.text.setAccessibleName(title)
+        column.addWidget(self.text, 1)
+        buttons = QDialogButtonBox()
+        buttons.addButton("Close", QDialogButtonBox.ButtonRole.RejectRole)
+        buttons.rejected.connect(self.reject)
+        column.addWidget(buttons)
+
+
+class ChangesDialog(QDialog):
+    """Shows what a changed file brings, to be taken or left."""
+
+    def __init__(self, parent: QWidget, name: str, changes: Changes) -> None:
+        super().__init__(parent)
+        self.setObjectName("changes")
+        self.setWindowTitle("What has changed")
+        self.resize(560, 320)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 14, 16, 12)
+        head = QLabel(f"What has changed in {name}")
+        head.setObjectName("title")
+        column.addWidget(head)
+        text = QPlainTextEdit(changes.text())
+        text.setReadOnly(True)
+        text.setAccessibleName("Changes")
+        column.addWidget(text, 1)
+        note = QLabel(
+            "Runs, cameras and notes stay with the parts that are found again; what was changed here stays as it is."
+        )
+        note.setWordWrap(True)
+        note.setObjectName("muted")
+        column.addWidget(note)
+        buttons = QDialogButtonBox()
+        take = buttons.addButton("Take over", QDialogButtonBox.ButtonRole.AcceptRole)
+        take.setObjectName("main")
+        buttons.addButton("Leave it", QDialogButtonBox.ButtonRole.RejectRole)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        column.addWidget(buttons)
+
+
+class Bringing(QObject):
+    """Reads products in jobs and edits the project with them."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.window, self.session = window, window.session
+
+    # adding
+
+    def ask(self) -> None:
+        """Ask for product files and add them."""
+        names, _ = QFileDialog.getOpenFileNames(self.window, "Add products", self._folder(), f"Products ({KINDS})")
+        if names:
+            self.add([Path(n) for n in names])
+
+    def _folder(self) -> str:
+        return str(QSettings().value("import/folder", str(Path.cwd())))
+
+    def _read(self, label: str, files: list[Path], done: Callable[[list[Imported]], object]) -> None:
+        QSettings().setValue("import/folder", str(files[0].parent))
+        job = Job(label, work.import_products, files, chord(), upward() or None)
+        self.window.start_job(job, partial(self._on_read, done))
+
+    def add(self, files: list[Path]) -> None:
+        """Read product files in a job and add them to the project."""
+        self._read(f"Reading {', '.join(f.name for f in files)}", files, self._add)
+
+    def _on_read(self, done: Callable[[list[Imported]], object], products: list[Imported]) -> None:
+        """Ask for units where they are not known, then go on."""
+        unknown = [p for p in products if p.unit is None]
+        if unknown:
+            dialog = UnitDialog(self.window, unknown)
+            if not dialog.exec():
+                self.window.say_for("Nothing was brought in")
+                return
+            known = dict(zip((id(p) for p in unknown), dialog.units(), strict=True))
+            products = [with_unit(p, known[id(p)]) if p.unit is None else p for p in products]
+        done(products)
+
+    def _add(self, products: list[Imported]) -> None:
+        empty = not self.session.project.parts
+
+        def add(project: Project) -> Project:
+            for product in products:
+                project = into_project(project, product)
+            return project
+
+        meshes = {key: shape for product in products for key, shape in product.meshes.items()}
+        if self.session.edit("Add product", add, meshes=meshes):
+            if empty:
+                self.window.stage.show_all()
+            self._report("Brought in", products)
+
+    def _report(self, title: str, products: list[Imported]) -> None:
+        """Say what came in; a window of its own when something was left out."""
+        solids, triangles = sum(p.solids for p in products), sum(p.triangles for p in products)
+        self.window.say_for(f"{title}: {solids} parts, {show(triangles, '', 0)} triangles", 8000)
+        if any(p.left_out for p in products):
+            self.report = ReportDialog(self.window, title, report_text(products))
+            self.report.show()
+
+    # changing the source
+
+    def ask_replace(self, part_id: str) -> None:
+        """Ask for a file and put it in a part's place."""
+        name, _ = QFileDialog.getOpenFileName(self.window, "Replace by", self._folder(), f"Products ({KINDS})")
+        if name:
+            self.replace(part_id, Path(name))
+
+    def replace(self, part_id: str, file: Path) -> None:
+        """Read a file in a job and put it in a part's place."""
+        self._read(f"Reading {file.name}", [file], partial(self._replace, part_id))
+
+    def _replace(self, part_id: str, products: list[Imported]) -> None:
+        (product,) = products
+        name = get(self.session.project, part_id).name
+        if self.session.edit(f"Replace {name}", lambda p: replace(p, part_id, product), meshes=product.meshes):
+            self.session.select(part_id)
+            self._report(f"{name} replaced", products)
+
+    def reload(self, source_id: str, file: Path | None = None) -> None:
+        """Read a source's file again and show what has changed."""
+        source = next(s for s in self.session.project.sources if s.id == source_id)
+        path = file or source_path(source.file, self.session.file)
+        if not path.exists():
+            name, _ = QFileDialog.getOpenFileName(
+                self.window, f"{path.name} is not where it was; where is it now?", self._folder(), f"Products ({KINDS})"
+            )
+            if not name:
+                return
+            path = Path(name)
+        unitless = source.unit if path.suffix.lower() in (".obj", ".stl", ".ply", ".off") else None
+        job = Job(f"Reading {path.name} again", work.import_products, [path], source.chord or None, source.up, unitless)
+        self.window.start_job(job, partial(self._reload, source_id))
+
+    def _reload(self, source_id: str, products: list[Imported]) -> None:
+        (product,) = products
+        try:
+            _, changes = reload(self.session.project, source_id, product)
+        except BadInput as fault:
+            tell(self.window, "Not read again", str(fault))
+            return
+        if not changes.any:
+            self.window.say_for(f"{product.source}: nothing has changed", 8000)
+            return
+        self.dialog = ChangesDialog(self.window, product.source, changes)
+        if self.dialog.exec():
+            self.session.edit("Read file again", lambda p: reload(p, source_id, product)[0], meshes=product.meshes)
+
+
+def report_text(products: list[Imported]) -> str:
+    """What came in, file by file, and what was left out and why."""
+    lines = []
+    for product in products:
+        size = size_of(product)
+        lines.append(product.source)
+        lines.append(
+            f"    {product.solids} parts of {len(product.meshes)} geometries, {show(product.triangles, '', 0)} triangles, "
+            + " × ".join(show(float(v)) for v in np.asarray(size))
+            + "\u2009mm"
+        )
+        unit = product.declared if product.declared != "not in the file" else f"{product.unit:g} mm, as chosen"
+        lines.append(f"    unit: {unit}")
+        if product.chord:
+            lines.append(f"    facets within {product.chord:g} mm of the CAD faces")
+        lines += [f"    left out: {note}" for note in product.left_out]
+    return "\n".join(lines)

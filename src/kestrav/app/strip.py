@@ -1,0 +1,221 @@
+"""The strip under the tools: what the tool in hand goes by, and typed numbers for what the mouse would drag."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QWidget
+
+from kestrav.app.fields import QuantityEdit
+from kestrav.app.overlays import make_native
+from kestrav.app.preparing_tools import HandleSettings, MeasureTool, MoveTool, TurnTool
+from kestrav.app.stage import Stage, Tool
+
+
+class Strip(QWidget):
+    """Rows of small fields over the stage; each tool that has some has its own."""
+
+    refused = Signal(str)
+
+    def __init__(self, stage: Stage) -> None:
+        super().__init__(stage)
+        self.setObjectName("strip")
+        make_native(self)
+        self.setCursor(Qt.CursorShape.ArrowCursor)
+        self.line = QHBoxLayout(self)
+        self.line.setContentsMargins(8, 4, 8, 4)
+        self.line.setSpacing(5)
+        self.hide()
+
+    def _clear(self) -> None:
+        while self.line.count():
+            item = self.line.takeAt(0)
+            widget = item.widget()
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+
+    def show_for(self, tool: Tool, keep: Callable[[], object], copy: Callable[[], object]) -> None:
+        """Show what a tool goes by, or nothing."""
+        self._clear()
+        if isinstance(tool, MoveTool):
+            self._move(tool)
+        elif isinstance(tool, TurnTool):
+            self._turn(tool)
+        elif isinstance(tool, MeasureTool):
+            self._measure(tool, keep, copy)
+        self._settle(self.line.count() > 0)
+
+    def show_cut(
+        self,
+        axis: str,
+        at: float,
+        other: bool,
+        change: Callable[[str, float, bool], object],
+        close: Callable[[], object],
+    ) -> None:
+        """Show the section plane's axis, place and side."""
+        self._clear()
+        state = {"axis": axis, "at": at, "other": other}
+
+        def set_(**fields: object) -> None:
+            state.update(fields)
+            change(str(state["axis"]), float(state["at"]), bool(state["other"]))  # type: ignore[arg-type]
+
+        self._text("Section across")
+        self._choice(
+            [("x", "x"), ("y", "y"), ("z", "z")],
+            axis,
+            lambda key: set_(axis=key),
+            "The axis that the section cuts across",
+            "section-axis",
+        )
+        self._text("at")
+        self._number(
+            at,
+            "mm",
+            lambda v: set_(at=v),
+            "Where the section is along its axis; Up and Down move it",
+            "section-at",
+            step=10.0,
+        )
+        self._button("Other side", lambda: set_(other=not state["other"]), "Take the other side away")
+        self._button("Close", close, "Show everything again")
+        self._settle(True)
+
+    def _settle(self, shown: bool) -> None:
+        """Take the size that the fields need, after the old ones have gone."""
+        for i in range(self.line.count()):
+            # a layout shows what it is given only when events are next handled
+            self.line.itemAt(i).widget().show()
+        self.setVisible(shown)
+        self.line.activate()
+        self.resize(self.line.sizeHint())
+        self.raise_()
+
+    # the tools' own
+
+    def _axes(self, settings: HandleSettings) -> None:
+        def set_axes(key: str) -> None:
+            settings.own_axes = key == "own"
+            settings.changed.emit()
+
+        self._choice(
+            [("world", "world axes"), ("own", "own axes")],
+            "own" if settings.own_axes else "world",
+            set_axes,
+            "Along the room's axes, or the part's own: its front, side and upside",
+            "strip-axes",
+        )
+
+    def _move(self, tool: MoveTool) -> None:
+        settings = tool.settings
+        self._axes(settings)
+        self._text("step")
+
+        def set_step(value: float) -> None:
+            settings.step = max(value, 0.0)
+
+        self._number(settings.step, "mm", set_step, "Drags go by whole steps; 0 mm for none", "strip-step")
+        self._text("by")
+        fields = [self._number(0.0, "mm", None, f"How far along {a}", f"strip-by {a}", width=58) for a in "xyz"]
+
+        def move() -> None:
+            for field in fields:
+                field.commit()
+            if tool.move_by(*(f.value for f in fields)):
+                for field in fields:
+                    field.set_value(0.0)
+
+        for field in fields:
+            field.returnPressed.connect(move)
+        self._button("Move", move, "Move by these lengths (Enter)")
+
+    def _turn(self, tool: TurnTool) -> None:
+        settings = tool.settings
+        self._axes(settings)
+        self._text("step")
+
+        def set_step(value: float) -> None:
+            settings.angle_step = max(value, 0.0)
+
+        self._number(settings.angle_step, "°", set_step, "Drags go by whole steps; 0° for none", "strip-angle-step")
+        self._text("about")
+        axis = self._choice([("0", "x"), ("1", "y"), ("2", "z")], "2", None, "The axis to turn about", "strip-about")
+        self._text("by")
+        angle = self._number(90.0, "°", None, "How far to turn", "strip-angle")
+
+        def turn() -> None:
+            angle.commit()
+            tool.turn_by(int(axis.currentData()), angle.value)
+
+        angle.returnPressed.connect(turn)
+        self._button("Turn", turn, "Turn by this angle (Enter)")
+
+    def _measure(self, tool: MeasureTool, keep: Callable[[], object], copy: Callable[[], object]) -> None:
+        self._text("Measure")
+        self._choice(
+            tool.CHOICES,
+            tool.measure,
+            tool.set_measure,
+            "What to measure of the things that are clicked",
+            "strip-measure",
+        )
+        self._button("Keep", keep, "Keep the measurement as a note (Ctrl+K)")
+        self._button("Copy", copy, "Copy the value (Ctrl+C)")
+        self._button("Clear", tool.clear, "Begin afresh (Esc)")
+
+    # pieces
+
+    def _text(self, text: str) -> None:
+        label = QLabel(text)
+        label.setObjectName("muted")
+        self.line.addWidget(label)
+
+    def _choice(
+        self,
+        options: Sequence[tuple[str, str]],
+        value: str,
+        change: Callable[[str], object] | None,
+        tip: str,
+        name: str,
+    ) -> QComboBox:
+        field = QComboBox()
+        for key, shown in options:
+            field.addItem(shown, key)
+        field.setCurrentIndex(max(field.findData(value), 0))
+        field.setToolTip(tip)
+        field.setAccessibleName(tip)
+        field.setObjectName(name)
+        if change is not None:
+            field.activated.connect(lambda index: change(field.itemData(index)))
+        self.line.addWidget(field)
+        return field
+
+    def _number(
+        self,
+        value: float,
+        unit: str,
+        change: Callable[[float], object] | None,
+        tip: str,
+        name: str,
+        width: int = 72,
+        step: float = 1.0,
+    ) -> QuantityEdit:
+        field = QuantityEdit(value, unit, 1, step)
+        field.setFixedWidth(width)
+        field.setToolTip(f"{tip}. Other units may be typed")
+        field.setAccessibleName(tip)
+        field.setObjectName(name)
+        field.refused.connect(self.refused)
+        if change is not None:
+            field.given.connect(change)
+        self.line.addWidget(field)
+        return field
+
+    def _button(self, text: str, action: Callable[[], object], tip: str) -> None:
+        button = QPushButton(text)
+        button.setToolTip(tip)
+        button.clicked.connect(lambda _=False: action())
+        self.line.addWidget(button)
