@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton
 from shapes import DEMO
 
 from kestrav.app.findings_panel import _Card
+from kestrav.app.joblist import HEALTH
 from kestrav.app.jobs import Job
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongHeading, Camera, Eased, FixedHeading, PartAim, PathPoint, Placement
@@ -245,14 +246,23 @@ def test_a_runs_pacing_heading_and_speed_are_chosen(hand):
 
 def test_a_part_is_placed_turned_and_its_pivot_centred(hand):
     hand.session.select("part-2")
+    hand.window.card.show_part_tab("Place")
     hand.type_in("Position x", "30")
     hand.type_in("Turned z", "90")
     part = hand.session.project.parts[1]
     assert part.placement.position == (30, 19, 0)
     assert part.placement.rotation == pytest.approx((0.7071068, 0, 0, 0.7071068))
+    hand.window.card.show_part_tab("Pivot")
     hand.type_in("Pivot z", "70")
-    press(hand, "Centre pivot")
+    choose(hand, "Put it at", "middle")
     assert hand.session.project.parts[1].pivot.position == pytest.approx((0, 0, 0))
+
+
+def choose(hand, name, key):
+    """Choose an option of a card's choice by its key."""
+    field = hand.field(name)
+    field.setCurrentIndex(field.findData(key))
+    field.activated.emit(field.currentIndex())
 
 
 def press(hand, text):
@@ -282,8 +292,7 @@ def test_the_breach_is_shown_in_chart_list_and_findings(hand):
     assert "Cube too close to Post" in finding.title
     assert len(hand.window.deck.clearance.breaches) == 1
     assert hand.window.deck.clearance.limit.isVisible()
-    group = hand.window.jobs.topLevelItem(3)
-    assert group.data(0, Qt.ItemDataRole.UserRole + 2) == "breach"
+    assert hand.window.jobs.heading("Checks").data(HEALTH) == "breach"
 
 
 def test_go_there_moves_the_playhead_and_draws_the_gap(hand):

@@ -33,9 +33,12 @@ class QuantityEdit(QLineEdit):
     notes: Callable[[], Sequence[tuple[str, float, str]]] = staticmethod(lambda: ())
     """Names, values and units of the kept notes; the window says which."""
 
-    def __init__(self, value: float, unit: str, places: int = 1, step: float = 1.0, bare: bool = False) -> None:
+    def __init__(
+        self, value: float, unit: str, places: int = 1, step: float = 1.0, bare: bool = False, zero: str = ""
+    ) -> None:
         super().__init__()
         self.unit, self.places, self.step = unit, places, step
+        self.zero = zero  # what 0 is called
         self.shown_unit = "" if bare else unit
         self.setProperty("bare", "true" if bare else "false")
         self.value = value
@@ -45,17 +48,20 @@ class QuantityEdit(QLineEdit):
     def set_value(self, value: float) -> None:
         """Show a value without telling."""
         self.value = value
-        text = show(value, self.shown_unit, self.places)
+        text = self._shown(value)
         if self.text() != text:
             self.setText(text)
             self.setCursorPosition(0)
 
+    def _shown(self, value: float) -> str:
+        return self.zero if self.zero and value == 0 else show(value, self.shown_unit, self.places)
+
     def commit(self) -> None:
         """Take what is typed, a quantity or the name of a kept note."""
-        if self.text() == show(self.value, self.shown_unit, self.places):
+        if self.text() == self._shown(self.value):
             return
         try:
-            value = self._of_note(self.text())
+            value = 0.0 if self.zero and self.text().strip() in (self.zero, "") else self._of_note(self.text())
             if value is None:
                 value = parse(self.text(), self.unit)
         except BadInput as fault:
@@ -165,9 +171,10 @@ class Form(QWidget):
         tip: str,
         places: int = 1,
         step: float = 1.0,
+        zero: str = "",
     ) -> QuantityEdit:
-        """A number with its unit."""
-        field = QuantityEdit(value, unit, places, step)
+        """A number with its unit; ``zero`` is what 0 is called."""
+        field = QuantityEdit(value, unit, places, step, zero=zero)
         field.given.connect(change)
         field.refused.connect(self.refused)
         self._row(label, field, f"{tip}. Up and Down step it; other units may be typed")

@@ -125,8 +125,9 @@ class Job(QObject):
             self.progress.emit(value, (1.0 - value) / rate if rate > 0 else float("nan"))
             return
         self._over = True
-        {"done": self.done.emit, "failed": self.failed.emit}.get(kind, lambda _: self.cancelled.emit())(value)
+        # ended first: what is done with the outcome may ask, and even start other work
         self.ended.emit()
+        {"done": self.done.emit, "failed": self.failed.emit}.get(kind, lambda _: self.cancelled.emit())(value)
 
     def _on_death(self) -> None:
         if not self._over:

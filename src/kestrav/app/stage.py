@@ -281,10 +281,10 @@ class Stage(QWidget):
         self.together = together
         self.pane = self.shown_panes()[0] if together else self.panes["main"]
         if together:
-            bounds = self._whole()
+            aspect = max(self.width(), 1) / max(self.height(), 1)
             for pane in self.panes.values():
                 if not pane.turnable:
-                    pane.viewpoint.frame(bounds, 0.9)
+                    pane.viewpoint.frame(self._moving(), 1.2, aspect)
         for name, label in self.pane_names.items():
             label.setVisible(together)
             label.raise_()
@@ -381,7 +381,7 @@ class Stage(QWidget):
             self._place(pane.renderer, quarter)
         for (name, label), quarter in zip(self.pane_names.items(), quarters, strict=True):
             label.setVisible(name != "lens" or self.session.camera is not None)
-            label.move(quarter.x() + 10, quarter.bottom() - label.height() - 8)
+            label.move(quarter.right() - label.width() - 8, quarter.bottom() - label.height() - 8)
         return self._largest_frame(quarters[3])
 
     def _largest_frame(self, room: QRect) -> QRect:
@@ -426,7 +426,7 @@ class Stage(QWidget):
         pixel = self.pixel()
         path = self.session.path
         self.marks.update(project, path.id if path else None, self.session.point, pixel)
-        self.highlight.show(self._highlighted(project))
+        self.highlight.show(self._highlighted(project), self.scene.cut)
         self.dimension.show(self.gap[0] if self.gap else None, pixel, self.gap is not None and self.gap[2])
         self._draw_notes(project, poses, pixel)
         if self.tool is not None:
@@ -516,14 +516,18 @@ class Stage(QWidget):
 
     def show_all(self) -> None:
         """Frame what moves with where it comes from and goes to; the whole product while nothing moves."""
-        project = self.session.shown
-        boxes = top_bounds(project)
+        boxes = top_bounds(self.session.shown)
         if boxes:
-            kept = mover_bounds(project) or boxes
-            low, high = np.min([b[0] for b in kept], axis=0), np.max([b[1] for b in kept], axis=0)
-            self.panes["main"].viewpoint.frame(np.array([low, high]), 1.06)
+            self.panes["main"].viewpoint.frame(self._moving(), 1.06)
         self._fit_floor(boxes)
         self.schedule()
+
+    def _moving(self) -> Array:
+        """Bounds of what moves with where it comes from and goes to, or of everything."""
+        kept = mover_bounds(self.session.shown)
+        if not kept:
+            return self._whole()
+        return np.array([np.min([b[0] for b in kept], axis=0), np.max([b[1] for b in kept], axis=0)])
 
     def _whole(self) -> Array:
         boxes = top_bounds(self.session.shown) or [np.array([[-500.0, -500, 0], [500, 500, 500]])]
@@ -532,7 +536,7 @@ class Stage(QWidget):
     def fit_all(self) -> None:
         """Frame everything there is, in every pane on the screen."""
         for pane in self.shown_panes():
-            pane.viewpoint.frame(self._whole(), 1.06 if pane.turnable else 0.9)
+            pane.viewpoint.frame(self._whole(), 1.06, self._aspect_of(pane))
         self.schedule()
 
     def _fit_floor(self, boxes: list[Array]) -> None:
@@ -544,8 +548,11 @@ class Stage(QWidget):
     def look_at(self, bounds: Array) -> None:
         """Frame bounds (2, 3), in every pane on the screen."""
         for pane in self.shown_panes():
-            pane.viewpoint.frame(bounds)
+            pane.viewpoint.frame(bounds, 1.15, self._aspect_of(pane))
         self.schedule()
+
+    def _aspect_of(self, pane: Pane) -> float:
+        return max(pane.rect.width(), 1) / max(pane.rect.height(), 1)
 
     def look_at_selection(self) -> None:
         """Frame what is selected, or everything."""

@@ -78,6 +78,7 @@ class Strip(QWidget):
             lambda v: set_(at=v),
             "Where the section is along its axis; Up and Down move it",
             "section-at",
+            width=92,
             step=10.0,
         )
         self._button("Other side", lambda: set_(other=not state["other"]), "Take the other side away")

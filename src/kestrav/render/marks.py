@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from vtkmodules.vtkCommonDataModel import vtkPolyData
+from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkGlyph3DMapper, vtkPolyDataMapper
 
 from kestrav.core.document.records import Path, PointShape, Project
@@ -199,8 +199,8 @@ class Highlight:
         self.parts: list[str] = []
         self._of: object = None
 
-    def show(self, part_ids: list[str]) -> None:
-        """Highlight these parts and no others, where they are now."""
+    def show(self, part_ids: list[str], cut: vtkPlane | None = None) -> None:
+        """Highlight these parts and no others, where they are now, cut open as they are."""
         if part_ids != self.parts or tuple(self.scene.batches) != self._of:
             for _, actor in self.actors:
                 self.renderer.RemoveActor(actor)
@@ -213,6 +213,9 @@ class Highlight:
                 self.renderer.AddActor(actor)
                 self.actors.append((batch, actor))
         for batch, actor in self.actors:
+            actor.GetMapper().RemoveAllClippingPlanes()
+            if cut is not None:
+                actor.GetMapper().AddClippingPlane(cut)
             vtk_matrix(self.scene.matrix_of(batch), actor.GetUserMatrix())
 
 

@@ -53,7 +53,7 @@ class Scene:
         self._base: Array = np.empty((0, 4, 4))  # rest poses when the batches were made
         self._rest: Array = np.empty((0, 4, 4))
         self._style: Style = "solid"
-        self._cut: vtkPlane | None = None
+        self.cut: vtkPlane | None = None
 
     def show_in(self, renderer: vtkRenderer, edges: bool = True, stage: bool = False) -> None:
         """Show the parts in a renderer, present and future ones, with or without their sharp edges.
@@ -82,13 +82,13 @@ class Scene:
     def set_style(self, style: Style, cut: tuple[Array, Array] | None = None) -> None:
         """How stages show the parts, and a plane (point, normal) that cuts away what its normal shows."""
         self._style = style
-        self._cut = None
+        self.cut = None
         if cut is not None:
-            self._cut = vtkPlane()
-            self._cut.SetOrigin(*cut[0])
-            self._cut.SetNormal(*(-v for v in cut[1]))
+            self.cut = vtkPlane()
+            self.cut.SetOrigin(*cut[0])
+            self.cut.SetNormal(*(-v for v in cut[1]))
         for batch in self.batches:
-            batch.show(style, self._cut)
+            batch.show(style, self.cut)
         if style == "finished" and any(batch.needs_room for batch in self.batches):
             for renderer, (_, stage) in self._renderers.items():
                 if stage:
@@ -121,7 +121,7 @@ class Scene:
 
     def _show_new(self, batches: Iterable[Batch]) -> None:
         for batch in batches:
-            batch.show(self._style, self._cut)
+            batch.show(self._style, self.cut)
             for renderer in self._renderers:
                 self._present(renderer, batch)
 

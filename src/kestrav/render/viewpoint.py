@@ -62,10 +62,15 @@ class Viewpoint:
             self.focus = np.asarray(toward, float) + factor * (self.focus - np.asarray(toward, float))
         self.distance *= factor
 
-    def frame(self, bounds: ArrayLike, margin: float = 1.15) -> None:
-        """Show bounds (2, 3) whole."""
+    def frame(self, bounds: ArrayLike, margin: float = 1.15, aspect: float | None = None) -> None:
+        """Show bounds (2, 3) whole; a parallel view of a width by height ``aspect`` just as large as they are."""
         bounds = np.asarray(bounds, float)
         self.focus = bounds.mean(axis=0)
+        if self.parallel and aspect is not None:
+            half = 0.5 * (bounds[1] - bounds[0])
+            wide, high = float(np.abs(self.right) @ half), float(np.abs(self.up) @ half)
+            self.distance = max(margin * max(high, wide / aspect), 20.0) / np.tan(self.angle / 2)
+            return
         radius = max(0.5 * float(np.linalg.norm(bounds[1] - bounds[0])), 20.0)
         self.distance = margin * radius / np.sin(self.angle / 2)
 

@@ -23,8 +23,9 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import quaternion_from_rotation
 from kestrav.core.motion import pacing
-from kestrav.core.motion.making import add_run, centre_pivot
+from kestrav.core.motion.making import add_run
 from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.placing import pivot_at_side
 from kestrav.core.motion.poses import mover_bounds, moving_groups, rest_poses, top_bounds, world_bounds, world_poses
 from kestrav.core.motion.runs import frame_times, journey, rider_speeds, span
 
@@ -161,7 +162,7 @@ def test_a_new_run_follows_the_old_ones_whether_set_by_duration_or_by_speed():
 
 def test_a_pivot_is_centred_on_an_assembly_at_rest():
     project, _ = nested()
-    pivot = centre_pivot(project, "a").parts[0].pivot.position
+    pivot = pivot_at_side(project, "a", "middle").parts[0].pivot.position
     # bounds (95..105, 5..15, -5..25) about (100, 10, 10), in the arm's turned axes
     assert pivot == pytest.approx((10, 0, 10))
 

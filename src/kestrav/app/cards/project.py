@@ -33,9 +33,10 @@ class ProjectRows(Rows):
             bringing.chord() or 0.0,
             "mm",
             bringing.set_chord,
-            "How far facets may be from curved CAD faces when products are brought in; 0 goes by the size of the largest part",
+            "How far facets may be from curved CAD faces when products are brought in; automatic goes by the size of the largest part",
             3,
             0.01,
+            "automatic",
         )
         form.choice(
             "Mesh files’ up",

@@ -10,7 +10,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.making import centre_pivot
+from kestrav.core.motion.placing import pivot_at_side
 from kestrav.core.motion.poses import rest_poses, world_bounds
 from kestrav.core.motion.runs import journeys_of
 
@@ -48,7 +48,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 limit=_ALLOWED,
                 place=point(pivot),
                 gap=(point(pivot), point(np.clip(pivot, low, high))),
-                mend=Mend("Centre the pivot", partial(centre_pivot, part_id=rider)),
+                mend=Mend("Centre the pivot", partial(pivot_at_side, part_id=rider, side="middle")),
             )
         )
     return found
