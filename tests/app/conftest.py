@@ -83,6 +83,7 @@ def make_hand(dressed, qtbot):
     windows = []
 
     def make(opened, file=None):
+        QSettings().remove("card/part")
         window = Window()
         window.setGeometry(0, 0, 1280, 800)
         window.show()

@@ -204,7 +204,6 @@ class Stage(QWidget):
             pane.renderer.SetGradientBackground(pane.turnable)
         for renderer in (*(p.renderer for p in panes), self.lens):
             light(renderer)
-            self.scene.show_in(renderer, stage=renderer is not self.lens)
         self.floor = flat(grid([-5000, -5000, 0], [5000, 5000, 0], 500.0, "xy", 0.5), INK, 1.0, 0.10)
         self.all.AddActor(self.floor)
         self.marks = PathMarks(self.all, self.over)
@@ -250,9 +249,13 @@ class Stage(QWidget):
     def _show_edges(self) -> None:
         # lines a pixel wide would blacken a picture as small as the inset
         edges = self.edges_shown or self.style == "wire"
+        shown = self.shown_panes()
         for pane in self.panes.values():
             inset = self.swapped and pane.name == "main"
-            self.scene.show_in(pane.renderer, edges=edges and not inset, stage=True)
+            if pane in shown or pane.name == "main":
+                self.scene.show_in(pane.renderer, edges=edges and not inset, stage=True)
+            else:
+                self.scene.hide_in(pane.renderer)
         self.scene.show_in(self.lens, edges=self.swapped or self.together)
 
     def set_style(self, style: Style) -> None:

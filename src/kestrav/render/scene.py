@@ -25,7 +25,9 @@ from kestrav.render.finishes import Style, give_room
 Array = NDArray[np.float64]
 
 
-MERGED_AT_MOST = 60_000  # triangles of one geometry that are merged; placed more often, it is drawn by sharing
+# a geometry placed so often that its copies would be more triangles than this is drawn by sharing, if it has so
+# many itself that a drawing of its own is worth while
+MERGED_AT_MOST, SHARED_FROM = 60_000, 300
 _SAME_PLACE = 1e-7
 
 
@@ -66,6 +68,12 @@ class Scene:
         self._renderers[renderer] = (edges, stage)
         for batch in self.batches:
             self._present(renderer, batch)
+
+    def hide_in(self, renderer: vtkRenderer) -> None:
+        """Do not show the parts in a renderer any more."""
+        if self._renderers.pop(renderer, None) is not None:
+            for batch in self.batches:
+                self._withdraw(renderer, batch)
 
     def _present(self, renderer: vtkRenderer, batch: Batch) -> None:
         edges, stage = self._renderers[renderer]
@@ -133,7 +141,8 @@ class Scene:
         merged = []
         for m in members:
             key = _solid_key(project.parts[m.row])
-            often = weight[key] >= max(MERGED_AT_MOST, 4 * len(m.outline.triangles))
+            size = len(m.outline.triangles)
+            often = size >= SHARED_FROM and weight[key] >= max(MERGED_AT_MOST, 4 * size)
             if not often or m.outline.tint_of is not None:
                 merged.append(m)
                 continue

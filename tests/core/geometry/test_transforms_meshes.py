@@ -7,6 +7,7 @@ from scipy.spatial.transform import Rotation
 
 from kestrav.core.geometry.meshes import box_corners, encloses, mesh, turned_bounds
 from kestrav.core.geometry.transforms import (
+    angles_from_quaternion,
     apply,
     inverse_rigid,
     quaternion_from_rotation,
@@ -81,3 +82,12 @@ def test_inside_agrees_with_trimesh(random):
     points = random.uniform(-12, 12, (60, 3))
     expected = trimesh.Trimesh(shape.vertices, shape.triangles).contains(points)
     assert [encloses(shape, p) for p in points] == expected.tolist()
+
+
+@pytest.mark.parametrize("y", [-90.0, -30.0, 0.0, 45.0, 90.0])
+@pytest.mark.parametrize(("x", "z"), [(0.0, 0.0), (35.0, -120.0), (-170.0, 80.0)])
+def test_angles_give_their_rotation_back(x, y, z):
+    turned = Rotation.from_euler("xyz", [x, y, z], degrees=True)
+    angles = angles_from_quaternion(turned.as_quat(scalar_first=True))
+    again = Rotation.from_euler("xyz", angles, degrees=True)
+    assert again.as_matrix() == pytest.approx(turned.as_matrix(), abs=1e-7)

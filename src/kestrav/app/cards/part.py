@@ -25,6 +25,7 @@ from kestrav.core.document.records import (
     WallForm,
 )
 from kestrav.core.errors import BadInput
+from kestrav.core.geometry.transforms import angles_from_quaternion
 from kestrav.core.motion import placing, stand_ins
 from kestrav.core.motion.arranging import array_places, array_steps, copy, group, ungroup
 from kestrav.core.motion.path_curves import path_curve
@@ -169,7 +170,7 @@ class PartRows(Rows):
             self._set(part.id, "Move part", placement=Placement(position, placement.rotation))
 
         form.vector("Position", placement.position, "mm", place, "Where it stands in its assembly")
-        angles = Rotation.from_quat(placement.rotation, scalar_first=True).as_euler("xyz", degrees=True)
+        angles = angles_from_quaternion(placement.rotation)
 
         def turn(values: Vector) -> None:
             w, x, y, z = Rotation.from_euler("xyz", values, degrees=True).as_quat(scalar_first=True)

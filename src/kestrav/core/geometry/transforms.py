@@ -65,6 +65,21 @@ def split_stretch(matrix: ArrayLike) -> tuple[Array, Array]:
     return rigid(rotation, matrix[:3, 3]), vt.T @ np.diag(singular) @ vt
 
 
+def angles_from_quaternion(quaternion: ArrayLike) -> Array:
+    """Turns (3,) in degrees about the fixed x, y and z axes, x first, of a quaternion (4,).
+
+    Where y is turned by a right angle the other two act alike; the z turn is 0 then.
+    """
+    m = rotation_from_quaternion(quaternion)
+    y = -np.arcsin(np.clip(m[2, 0], -1.0, 1.0))
+    if abs(m[2, 0]) > 1.0 - 1e-12:
+        x, z = np.arctan2(-np.sign(m[2, 0]) * m[0, 1], m[1, 1]), np.float64(0.0)
+    else:
+        x, z = np.arctan2(m[2, 1], m[2, 2]), np.arctan2(m[1, 0], m[0, 0])
+    found: Array = np.degrees(np.array([x, y, z]))
+    return found
+
+
 def rotation_angle(first: ArrayLike, second: ArrayLike) -> Array:
     """Angle in radians between rotations (..., 3, 3)."""
     relative = np.swapaxes(np.asarray(first, float), -1, -2) @ np.asarray(second, float)

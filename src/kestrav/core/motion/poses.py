@@ -184,8 +184,13 @@ def all_bounds(project: Project, rest: Array) -> dict[str, Array]:
 
 def top_bounds(project: Project) -> list[Array]:
     """Bounds (2, 3) at rest of every top-level thing."""
-    rest = rest_poses(project)[None]
-    return [world_bounds(project, part.id, rest)[0] for part in project.parts if part.parent is None]
+    rest = rest_poses(project)
+    known = all_bounds(project, rest)
+    return [
+        known[part.id] if part.id in known else np.stack([rest[i, :3, 3]] * 2)
+        for i, part in enumerate(project.parts)
+        if part.parent is None
+    ]
 
 
 def mover_bounds(project: Project) -> list[Array]:
