@@ -637,7 +637,7 @@ def test_a_stand_in_is_replaced_by_a_product_and_read_again(make_hand, tmp_path,
 def test_the_report_tells_parts_triangles_unit_and_tolerance():
     text = report_text([read_product(DEMO.parent / "swing-gate.step")])
     assert "14 parts of 4 geometries" in text
-    assert "unit: STEP" in text
+    assert "STEP, its unit converted to mm" in text
     assert "facets within 0.1 mm" in text
 
 

@@ -204,7 +204,7 @@ class Bringing(QObject):
 
     def _read(self, label: str, files: list[Path], done: Callable[[list[Imported]], object]) -> None:
         QSettings().setValue("import/folder", str(files[0].parent))
-        job = Job(label, work.import_products, files, chord(), upward() or None)
+        job = Job(label, work.import_products, files, chord(), upward() or None, tidies=False)
         self.window.start_job(job, partial(self._on_read, done))
 
     def add(self, files: list[Path]) -> None:
@@ -240,7 +240,9 @@ class Bringing(QObject):
     def _report(self, title: str, products: list[Imported]) -> None:
         """Say what came in; a window of its own when something was left out."""
         solids, triangles = sum(p.solids for p in products), sum(p.triangles for p in products)
-        self.window.say_for(f"{title}: {solids} parts, {show(triangles, '', 0)} triangles", 8000)
+        units = " · ".join(dict.fromkeys(unit_text(p) for p in products))
+        text = f"{title}: {solids} parts, {show(triangles, '', 0)} triangles · {units}"
+        self.window.say_for(text, 10_000)
         if any(p.left_out for p in products):
             self.report = ReportDialog(self.window, title, report_text(products))
             self.report.show()
@@ -276,7 +278,8 @@ class Bringing(QObject):
                 return
             path = Path(name)
         unitless = source.unit if path.suffix.lower() in (".obj", ".stl", ".ply", ".off") else None
-        job = Job(f"Reading {path.name} again", work.import_products, [path], source.chord or None, source.up, unitless)
+        settings = (source.chord or None, source.up, unitless)
+        job = Job(f"Reading {path.name} again", work.import_products, [path], *settings, tidies=False)
         self.window.start_job(job, partial(self._reload, source_id))
 
     def _reload(self, source_id: str, products: list[Imported]) -> None:
@@ -294,6 +297,11 @@ class Bringing(QObject):
             self.session.edit("Read file again", lambda p: reload(p, source_id, product)[0], meshes=product.meshes)
 
 
+def unit_text(product: Imported) -> str:
+    """What a product's lengths are in."""
+    return product.declared if product.declared != "not in the file" else f"unit {product.unit:g} mm, as chosen"
+
+
 def report_text(products: list[Imported]) -> str:
     """What came in, file by file, and what was left out and why."""
     lines = []
@@ -305,8 +313,7 @@ def report_text(products: list[Imported]) -> str:
             + " × ".join(show(float(v)) for v in np.asarray(size))
             + "\u2009mm"
         )
-        unit = product.declared if product.declared != "not in the file" else f"{product.unit:g} mm, as chosen"
-        lines.append(f"    unit: {unit}")
+        lines.append(f"    {unit_text(product)}")
         if product.chord:
             lines.append(f"    facets within {product.chord:g} mm of the CAD faces")
         lines += [f"    left out: {note}" for note in product.left_out]

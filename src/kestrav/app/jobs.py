@@ -100,9 +100,10 @@ class Job(QObject):
     cancelled = Signal()
     ended = Signal()
 
-    def __init__(self, label: str, work: Callable[..., object], *arguments: Any) -> None:
+    def __init__(self, label: str, work: Callable[..., object], *arguments: Any, tidies: bool = True) -> None:
         super().__init__()
         self.label = label
+        self._tidies = tidies  # whether the work leaves things that it must take away when it is cancelled
         self._first: tuple[float, float] | None = None
         self._over = False
         self._process = Process(_run_job, work, arguments)
@@ -110,8 +111,13 @@ class Job(QObject):
         self._process.died.connect(self._on_death)
 
     def cancel(self) -> None:
-        """Ask the work to stop; it tidies up first."""
-        self._process.send("cancel")
+        """Ask the work to stop and tidy up first; what has nothing to tidy is ended at once."""
+        if self._tidies:
+            self._process.send("cancel")
+        elif not self._over:
+            self.stop()
+            self.ended.emit()
+            self.cancelled.emit()
 
     def _on_message(self, message: tuple[str, Any]) -> None:
         kind, value = message

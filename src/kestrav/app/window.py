@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QSettings, Qt, QTimer
-from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QFileDialog,
     QLabel,
@@ -86,6 +86,7 @@ class Window(QMainWindow):
         self.use_tool("select")
         self.setWindowTitle("Kestrav")
         self.resize(1280, 800)
+        self.setAcceptDrops(True)
         self._restore()
 
     # making
@@ -642,6 +643,21 @@ class Window(QMainWindow):
     def job(self) -> Job | None:
         """The work under way."""
         return self.job_bar.job
+
+    # files dropped on the window
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """Open a project, or add products, that are dropped on the window."""
+        files = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        projects = [f for f in files if f.suffix.lower() == project_file.SUFFIX]
+        if projects and self.may_leave():
+            self.open(projects[0])
+        elif files and not projects:
+            self.add_products(files)
 
     # the window itself
 

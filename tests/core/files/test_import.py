@@ -1,6 +1,9 @@
 """Products from STEP and GLB."""
 
+import importlib
+import re
 import struct
+import sys
 from pathlib import Path
 
 import msgspec
@@ -13,6 +16,7 @@ from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files.info import describe
 from kestrav.core.files.product_import import into_project, read_product
+from kestrav.core.files.step_names import decode
 from kestrav.core.motion.poses import rest_poses, world_bounds
 
 STEP = DEMO.parent / "trolley.step"
@@ -170,3 +174,67 @@ def test_bad_files_are_refused_by_name_and_reason(tmp_path, case, capfd):
         read_product(target)
     assert target.name in str(caught.value)
     assert capfd.readouterr() == ("", "")
+
+
+# names
+
+
+def test_occurrences_without_a_name_show_their_products(tmp_path):
+    text = re.sub(r"(NEXT_ASSEMBLY_USAGE_OCCURRENCE\('[^']*',)\s*'[^']*'", r"\1''", STEP.read_text())
+    (tmp_path / "unnamed.step").write_text(text)
+    imported = read_product(tmp_path / "unnamed.step")
+    names = {p.name for p in imported.parts}
+    assert {"Service trolley", "Deck", "Wheel"} <= names
+    assert not any(name.isdigit() for name in names)
+
+
+@pytest.mark.parametrize(
+    ("written", "meant"),
+    [
+        (b"plain", "plain"),
+        (b"it''s", "it's"),
+        (rb"\X2\00C400DF\X0\ rest", "Äß rest"),
+        (rb"\X4\0001F642\X0\ ", "\U0001f642 "),
+        (rb"\X\E9t\X\E9", "été"),
+        (rb"\S\D", "Ä"),
+        (rb"a\\b", "a\\b"),
+    ],
+)
+def test_step_strings_are_decoded_as_iso_10303_21_has_them(written, meant):
+    assert decode(written) == meant
+
+
+def as_written(group, depth=0):
+    """Names with their depth, and colours of solids, of a demo assembly as its script has them."""
+    for name, member, _ in group.members:
+        colour = getattr(member, "colour", None)
+        yield depth, name, colour
+        if colour is None:
+            yield from as_written(member, depth + 1)
+
+
+@pytest.mark.parametrize("name", ["trolley", "swing-gate", "jib-hoist", "plant-room", "cabinet"])
+def test_the_demos_step_files_have_the_tree_names_and_colours_they_were_written_with(name, monkeypatch):
+    monkeypatch.syspath_prepend(str(DEMO.parent))
+    # the demo's own module of shapes, not the tests'
+    monkeypatch.delitem(sys.modules, "shapes")
+    script = importlib.import_module("make_geometry")
+    made = {"trolley": script.trolley, "swing-gate": script.gate, "jib-hoist": script.hoist, "plant-room": script.room}
+    top = (made | {"cabinet": script.cabinet})[name]()
+    project = into_project(Project(), read_product(DEMO.parent / f"{name}.step"))
+    depth = {None: -1}
+    found = []
+    for part in project.parts:
+        depth[part.id] = depth[part.parent] + 1
+        found.append((depth[part.id], part.name, part.colour if part.geometry else None))
+    expected = list(as_written(top))
+    # the outermost group is the product itself
+    if found[0][1] == top.name:
+        expected = [(0, top.name, None), *((d + 1, n, c) for d, n, c in expected)]
+    assert [(d, n) for d, n, _ in found] == [(d, n) for d, n, _ in expected]
+    for (_, label, colour), (_, _, wanted) in zip(found, expected, strict=True):
+        assert (colour is None) == (wanted is None), label
+        if colour is not None:
+            # STEP keeps colours as linear light in single precision
+            channels = [[int(c[i : i + 2], 16) for i in (1, 3, 5)] for c in (colour, wanted)]
+            assert channels[0] == pytest.approx(channels[1], abs=1), label

@@ -20,6 +20,7 @@ from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.files.gltf import read_gltf
 from kestrav.core.files.mesh_formats import TRIMESH_SUFFIXES, read_3mf, read_by_trimesh, read_collada
 from kestrav.core.files.product_tree import Imported, Node, Upward, gather, with_unit
+from kestrav.core.files.step_names import product_names
 from kestrav.core.motion.solids import with_meshes
 
 __all__ = ["Imported", "into_project", "proposed_unit", "read_product", "with_unit"]
@@ -116,7 +117,7 @@ def _read_cad(path: Path, data: bytes, chord: float | None, tell: Progress) -> I
             imported = _tessellated(path, data, kind, used)
     tell(0.95)
     imported.chord = used
-    imported.declared = f"{name}, its declared unit converted to mm"
+    imported.declared = f"{name}, its unit converted to mm"
     return imported
 
 
@@ -126,8 +127,19 @@ def _tessellated(path: Path, data: bytes, kind: Literal["step", "iges"], chord: 
     if not binary:
         raise BadInput(f"“{path}” is not readable as {kind.upper()}: its entities are damaged, or it holds no shape")
     roots, left_out = read_gltf(binary, _nothing_beside)
+    if kind == "step":
+        _name_by_products(roots, product_names(data))
     # cascadio 0.1 writes STEP in metres and IGES in mm
     return gather(path.name, roots, _METRES if kind == "step" else np.eye(4), left_out)
+
+
+def _name_by_products(roots: list[Node], names: dict[str, str]) -> None:
+    """Give occurrences without a name their product's."""
+    waiting = list(roots) if names else []
+    while waiting:
+        node = waiting.pop()
+        node.name = names.get(node.name, node.name)
+        waiting.extend(node.children)
 
 
 def _read_meshes(path: Path, data: bytes, unit: float | None, up: Upward | None) -> Imported:
@@ -139,13 +151,13 @@ def _read_meshes(path: Path, data: bytes, unit: float | None, up: Upward | None)
     roots: list[Node]
     if suffix in GLTF_SUFFIXES:
         roots, left_out = read_gltf(data, fetch)
-        scale, upward, declared = 1000.0, "y", "metres, as glTF has it"
+        scale, upward, declared = 1000.0, "y", "glTF, in metres"
     elif suffix == ".3mf":
         roots, left_out, scale = read_3mf(data)
-        declared = f"{scale:g} mm, as the file says"
+        declared = f"3MF, its unit {scale:g} mm"
     elif suffix == ".dae":
         roots, left_out, scale, upward = read_collada(data)
-        declared = f"{scale:g} mm, as the file says"
+        declared = f"COLLADA, its unit {scale:g} mm"
     else:
         roots, left_out = read_by_trimesh(data, suffix, fetch)
         declared = "not in the file"
