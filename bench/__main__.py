@@ -11,7 +11,7 @@ import sys
 import time
 from collections.abc import Callable
 
-from bench import clearance, curves, films, imports, stage, start
+from bench import clearance, curves, films, imports, instances, picking, stage, start, tree
 
 
 def in_turns(ours: Callable[[], object], bare: Callable[[], object], rounds: int) -> tuple[float, float]:
@@ -33,7 +33,10 @@ def main() -> int:
     for measure in (
         clearance.sweep_against_every_pair,
         curves.stations_against_spline,
-        imports.step_against_cascadio,
+        imports.step_against_cascadio_and_trimesh,
+        instances.thousand_of_fifty,
+        picking.million_triangles,
+        tree.ten_thousand_rows,
         films.frames_against_bare_loop,
         stage.redraw_against_bare_window,
         start.first_frame,

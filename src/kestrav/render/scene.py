@@ -27,7 +27,7 @@ Array = NDArray[np.float64]
 
 # a geometry placed so often that its copies would be more triangles than this is drawn by sharing, if it has so
 # many itself that a drawing of its own is worth while
-MERGED_AT_MOST, SHARED_FROM = 60_000, 300
+MERGED_AT_MOST, SHARED_FROM = 20_000, 300
 _SAME_PLACE = 1e-7
 
 

@@ -14,6 +14,7 @@ import io
 import struct
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 from urllib.parse import unquote
 
@@ -24,7 +25,7 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.records import FinishName
-from kestrav.core.files.product_tree import GREY, Node, Shape
+from kestrav.core.files.product_tree import GREY, Node, Shape, no_faces
 from kestrav.core.geometry.faces import Face, vector
 
 Array = NDArray[np.float64]
@@ -45,13 +46,16 @@ class _File:
     json: dict[str, Any]
     buffers: list[bytes]
     left_out: list[str] = field(default_factory=list)
+    _sound: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
 
     def items(self, kind: str) -> list[dict[str, Any]]:
         """A list of the JSON. Raises ValueError when it is something else."""
-        found = self.json.get(kind, [])
-        if not isinstance(found, list) or not all(isinstance(item, dict) for item in found):
-            raise ValueError(f"its “{kind}” is not a list of objects")
-        return found
+        if kind not in self._sound:
+            found = self.json.get(kind, [])
+            if not isinstance(found, list) or not all(isinstance(item, dict) for item in found):
+                raise ValueError(f"its “{kind}” is not a list of objects")
+            self._sound[kind] = found
+        return self._sound[kind]
 
 
 def read_gltf(data: bytes, fetch: Fetch) -> tuple[list[Node], list[str]]:
@@ -174,7 +178,7 @@ def _shapes(file: _File) -> dict[tuple[int, int], Shape]:
         visual: Any = body.visual
         if colour in (GREY, "#ffffff") and "COLOR_0" in primitive["attributes"] and visual.kind == "vertex":
             colour = "#" + "".join(f"{int(v):02x}" for v in visual.main_color[:3])
-        faces, face_of = _cad_faces(file, primitive, len(body.faces))
+        face_of = _face_numbers(file, primitive, len(body.faces))
         name = str(item.get("name") or "")
         shapes[number, k] = Shape(
             index,
@@ -184,7 +188,7 @@ def _shapes(file: _File) -> dict[tuple[int, int], Shape]:
             opacity,
             finish,
             name,
-            faces,
+            partial(_cad_faces, primitive) if face_of is not None else no_faces,
             face_of,
         )
     return shapes
@@ -325,18 +329,20 @@ def srgb_byte(linear: float) -> int:
 # CAD faces
 
 
-def _cad_faces(
-    file: _File, primitive: dict[str, Any], triangles: int
-) -> tuple[tuple[Face, ...], NDArray[np.int32] | None]:
-    """The analytic faces that cascadio writes with a primitive, in metres, and the face of every triangle."""
+def _face_numbers(file: _File, primitive: dict[str, Any], triangles: int) -> NDArray[np.int32] | None:
+    """The number of its analytic face for every triangle (m,), where cascadio wrote them and they fit."""
     extension = (primitive.get("extensions") or {}).get("TM_brep_faces")
     if not extension:
-        return (), None
+        return None
     numbers = _accessor(file, extension["faceIndices"])
-    described = extension["faces"]
-    if len(numbers) != triangles or (len(numbers) and int(numbers.max()) >= len(described)):
-        return (), None
-    return tuple(_face(one) for one in described), numbers.astype(np.int32)
+    if len(numbers) != triangles or (len(numbers) and int(numbers.max()) >= len(extension["faces"])):
+        return None
+    return numbers.astype(np.int32)
+
+
+def _cad_faces(primitive: dict[str, Any]) -> tuple[Face, ...]:
+    """The analytic faces that cascadio writes with a primitive, in the unit of its positions."""
+    return tuple(_face(one) for one in primitive["extensions"]["TM_brep_faces"]["faces"])
 
 
 def _face(found: dict[str, Any] | None) -> Face:
@@ -417,7 +423,7 @@ def _trees(file: _File, shapes: dict[tuple[int, int], Shape]) -> list[Node]:
         if isinstance(mesh, int) and 0 <= mesh < len(meshes):
             count = len(meshes[mesh].get("primitives") or [])
             node.shapes = [shapes[mesh, k] for k in range(count) if (mesh, k) in shapes]
-            if len(node.shapes) > 1 and any(shape.faces for shape in node.shapes):
+            if len(node.shapes) > 1 and any(shape.face_of is not None for shape in node.shapes):
                 # one solid whose faces are coloured apart
                 node.shapes = [_joined(node.shapes)]
         if parent is None:
@@ -440,7 +446,7 @@ def _joined(shapes: list[Shape]) -> Shape:
         triangles.append(shape.triangles + count)
         numbers = shape.face_of if shape.face_of is not None else np.zeros(len(shape.triangles), np.int32)
         face_of.append(numbers + len(faces))
-        faces += shape.faces or (Face("free"),)
+        faces += shape.faces() or (Face("free"),)
         tint_of.append(np.full(len(shape.triangles), tints.index("" if shape.colour == main.colour else shape.colour)))
         count += len(shape.vertices)
     return Shape(
@@ -451,7 +457,7 @@ def _joined(shapes: list[Shape]) -> Shape:
         main.opacity,
         main.finish,
         main.name,
-        tuple(faces),
+        lambda: tuple(faces),
         np.concatenate(face_of).astype(np.int32),
         tints,
         np.concatenate(tint_of).astype(np.int32),

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -16,7 +17,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.records import FinishName, Part, Placement, Vector
-from kestrav.core.geometry.faces import Face, vector
+from kestrav.core.geometry.faces import Face, moved_faces, vector
 from kestrav.core.geometry.meshes import Mesh, mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid, quaternion_from_rotation, split_stretch
 
@@ -30,11 +31,16 @@ LARGEST_SHARE_SHOWN = 30  # lines of what was left out, before the rest is only 
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029\ufeff\ufffe\uffff\ud800-\udfff]+")
 
 
+def no_faces() -> tuple[Face, ...]:
+    """The faces of a mesh that has none."""
+    return ()
+
+
 @dataclass
 class Shape:
     """A mesh of a node: vertices (n, 3) in the file's unit, triangles (m, 3), its looks, its CAD faces if any.
 
-    ``key`` tells shapes apart that a file places more than once.
+    ``key`` tells shapes apart that a file places more than once. Faces are asked for only where a mesh is new.
     """
 
     key: object
@@ -44,7 +50,7 @@ class Shape:
     opacity: float = 1.0
     finish: FinishName = "painted"
     name: str = ""
-    faces: tuple[Face, ...] = ()
+    faces: Callable[[], tuple[Face, ...]] = no_faces
     face_of: NDArray[np.int32] | None = None
     tints: tuple[str, ...] = ()
     tint_of: NDArray[np.int32] | None = None
@@ -218,8 +224,9 @@ class _Gathering:
                 vertices = vertices - shift
                 matrix[:3, 3] = -shift
         try:
-            faces = tuple(face.moved(matrix) for face in shape.faces)
-            made = mesh(vertices, triangles, faces, face_of, shape.tints, tint_of)
+            made = mesh(vertices, triangles, (), None, shape.tints, tint_of)
+            if made.hash not in self.out.meshes and face_of is not None:
+                made = mesh(vertices, triangles, moved_faces(shape.faces(), matrix), face_of, shape.tints, tint_of)
         except ValueError as fault:
             self._fault(f"“{name}”: {fault}")
             return None

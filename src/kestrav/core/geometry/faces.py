@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from typing import Literal
 
 import msgspec
@@ -36,23 +37,7 @@ class Face(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def moved(self, matrix: ArrayLike) -> Face:
         """The face under a (4, 4) matrix that turns, shifts, mirrors and scales evenly; free when it does more."""
-        matrix = np.asarray(matrix, float)
-        linear = matrix[:3, :3]
-        scale = abs(float(np.linalg.det(linear))) ** (1.0 / 3.0)
-        if scale < 1e-12 or not np.allclose(linear.T @ linear, scale**2 * np.eye(3), rtol=0, atol=1e-6 * scale**2):
-            return self._stretched(matrix)
-        axis = linear @ np.array(self.axis) / scale
-        lengths = {"plane": (True, True), "cylinder": (False, True), "cone": (False, True)}
-        across_is_length, along_is_length = lengths.get(self.kind, (False, False))
-        return msgspec.structs.replace(
-            self,
-            origin=vector(linear @ np.array(self.origin) + matrix[:3, 3]),
-            axis=vector(axis / np.linalg.norm(axis)),
-            radius=self.radius * scale,
-            tube=self.tube * scale,
-            across=_times(self.across, scale if across_is_length else 1.0),
-            along=_times(self.along, scale if along_is_length else 1.0),
-        )
+        return moved_faces((self,), matrix)[0]
 
     def _stretched(self, matrix: Array) -> Face:
         """A plane stays a plane under any matrix that can be undone; its extents are then not known. Others do not."""
@@ -83,6 +68,34 @@ class Face(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         else:
             raise ValueError("a free face has no closed form")
         return found
+
+
+def moved_faces(faces: Iterable[Face], matrix: ArrayLike) -> tuple[Face, ...]:
+    """Faces under a (4, 4) matrix that turns, shifts, mirrors and scales evenly; those that do not stay are free."""
+    matrix = np.asarray(matrix, float)
+    linear, shift = matrix[:3, :3], matrix[:3, 3]
+    scale = abs(float(np.linalg.det(linear))) ** (1.0 / 3.0)
+    if scale < 1e-12 or not np.allclose(linear.T @ linear, scale**2 * np.eye(3), rtol=0, atol=1e-6 * scale**2):
+        return tuple(face._stretched(matrix) for face in faces)
+    known = tuple(faces)
+    if not known:
+        return ()
+    origins = np.array([face.origin for face in known]) @ linear.T + shift + 0.0
+    axes = np.array([face.axis for face in known]) @ linear.T
+    axes = axes / np.linalg.norm(axes, axis=1)[:, None] + 0.0
+    return tuple(
+        Face(
+            face.kind,
+            (o[0], o[1], o[2]),
+            (a[0], a[1], a[2]),
+            face.radius * scale,
+            face.tube * scale,
+            face.half_angle,
+            _times(face.across, scale if face.kind == "plane" else 1.0),
+            _times(face.along, scale if face.kind in ("plane", "cylinder", "cone") else 1.0),
+        )
+        for face, o, a in zip(known, origins.tolist(), axes.tolist(), strict=True)
+    )
 
 
 def vector(values: ArrayLike) -> Vector:

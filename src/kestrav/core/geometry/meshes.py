@@ -10,7 +10,7 @@ import numpy as np
 import trimesh
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.geometry.faces import Face
+from kestrav.core.geometry.faces import Face, moved_faces
 
 Array = NDArray[np.float64]
 
@@ -84,7 +84,7 @@ class Mesh:
         """The mesh under an affine (4, 4) matrix; a mirror image keeps its outside out."""
         matrix = np.asarray(matrix, float)
         triangles = self.triangles[:, ::-1] if np.linalg.det(matrix[:3, :3]) < 0 else self.triangles
-        faces = tuple(face.moved(matrix) for face in self.faces)
+        faces = moved_faces(self.faces, matrix)
         vertices = self.vertices @ matrix[:3, :3].T + matrix[:3, 3]
         return mesh(vertices, triangles, faces, self.face_of, self.tints, self.tint_of)
 
