@@ -13,7 +13,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
-from PySide6.QtCore import QSettings
+import numpy as np
+from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QApplication, QDialog, QMessageBox
 
@@ -23,7 +24,9 @@ from kestrav.app.window import Window
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
+from kestrav.core.motion.poses import rest_poses, world_bounds
 from kestrav.core.motion.runs import span
+from kestrav.render.viewpoint import to_display
 
 _PATIENCE = 1800.0  # s for any one step; a busy machine without a graphics processor may need some
 FILM_SIZE = (640, 360)
@@ -96,7 +99,59 @@ class Tour:
         made.append(self.picture("render"))
         dialog.done(QDialog.DialogCode.Rejected)
         session.select(None)
+        return made + self.preparing()
+
+    def preparing(self) -> list[Path]:
+        """Pictures of getting a product ready."""
+        window, stage, session = self.window, self.window.stage, self.window.session
+        names = {part.name: part.id for part in reversed(session.project.parts)}
+        made = []
+        session.set_time(0.0)
+        if {"Service trolley", "Wheel", "Fan cassette"} <= names.keys():
+            session.select(names["Service trolley"])
+            stage.viewpoint.look_from((0.42, -0.72, 0.55))
+            stage.look_at_selection()
+            window.card.show_part_tab("Place")
+            window.use_tool("move")
+            made.append(self.picture("preparing"))
+            session.select(names["Wheel"])
+            stage.viewpoint.look_from((0.9, -0.35, 0.26))
+            stage.look_at_selection()
+            window.use_tool("measure")
+            stage.draw()
+            self._measure_wheel(names["Wheel"])
+            made.append(self.picture("measuring"))
+            window.use_tool("select")
+            session.select(names["Fan cassette"])
+            stage.viewpoint.look_from((0.55, -0.7, 0.45))
+            stage.look_at_selection()
+            window.preparing.section_action.trigger()
+            made.append(self.picture("section"))
+            window.preparing.close_section()
+        session.select(None)
+        stage.set_together(True)
+        made.append(self.picture("views"))
+        stage.set_together(False)
+        stage.viewpoint.look_from(_FROM_THE_RIGHT)
+        stage.show_all()
         return made
+
+    def _measure_wheel(self, wheel: str) -> None:
+        """Pick a wheel's tread, as a click on it does."""
+        stage, project = self.window.stage, self.window.session.project
+        low, high = world_bounds(project, wheel, rest_poses(project)[None])[0]
+        middle, radius = 0.5 * (low + high), 0.5 * float(high[2] - low[2])
+        forward = stage.viewpoint.forward
+        for turn in np.radians([0, 20, -20, 40, -40]):
+            # on the side of the tread that faces the viewer
+            way = np.array([-forward[0] * np.cos(turn), 0.0, -forward[2] + np.sin(turn)])
+            place = middle + radius * way / np.linalg.norm(way)
+            x, y, _ = to_display(stage.main, place)[0]
+            at = QPoint(round(x), stage.height() - 1 - round(y))
+            snap = stage.catch(at)
+            if snap is not None and snap.feature.kind in ("cylinder", "circle") and snap.feature.radius > 0.9 * radius:
+                self.window.preparing.measure_tool.click(at, Qt.KeyboardModifier.NoModifier)
+                return
 
     def play(self) -> int:
         """Play the project once, in real time; returns how many pictures the stage drew."""

@@ -189,3 +189,17 @@ def test_a_ray_meets_the_nearest_of_many_and_sees_into_what_is_cut_away():
     hit = cast((200, 1, 2), (-1, 0, 0), [shape] * 3, poses, boxes, (np.array([40.0, 0, 0]), np.array([1.0, 0, 0])))
     assert (hit.body, hit.place[0]) == (1, pytest.approx(35))
     assert cast((200, 1, 2), (1, 0, 0), [shape] * 3, poses, boxes) is None
+
+
+def test_rings_where_two_round_faces_meet_about_one_axis_are_exact():
+    """A wheel of the demo: its tread of radius 62.5 mm meets fillets of 6 mm, which meet its flat sides."""
+    from shapes import DEMO
+
+    from kestrav.core.files.product_import import read_product
+
+    imported = read_product(DEMO.parent / "trolley.step")
+    wheel = next(p for p in imported.parts if p.name == "Wheel")
+    found = topology(imported.meshes[wheel.geometry])
+    rings = [r for e in found.edges if (r := ring_of(found, e)) is not None and r.radius > 50]
+    assert {round(r.radius, 9) for r in rings} == {62.5, 56.5}
+    assert all(r.exact for r in rings)

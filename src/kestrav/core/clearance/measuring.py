@@ -269,7 +269,7 @@ def _round(a: Feature) -> Reading:
     if a.kind in ("circle", "cylinder", "torus"):
         lines.append(f"2π × {show(radius, '', 3)} = circumference {show(2 * np.pi * radius, 'mm', 3)}")
     if a.axis is not None:
-        lines.append("axis " + ", ".join(f"{v:.4f}" for v in a.axis))
+        lines.append("axis " + ", ".join(show(v, "", 4) for v in a.axis))
     if a.kind == "cylinder":
         lines.append(f"{show(a.length, 'mm', 3)} long")
     lines.append("middle " + ", ".join(show(v, "", 3) for v in a.origin) + "\u2009mm")

@@ -14,7 +14,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from kestrav.core.geometry.faces import Face
-from kestrav.core.geometry.fits import fit_circle, fit_cylinder, fit_plane
+from kestrav.core.geometry.fits import CircleFit, fit_circle, fit_cylinder, fit_plane
 from kestrav.core.geometry.meshes import Mesh
 
 Array = NDArray[np.float64]
@@ -223,40 +223,52 @@ def ring_of(found: Topology, edge: Edge) -> Ring | None:
         return None
     if fit.worst > max(0.01 * fit.radius, 1e-3):
         return None
-    exact = _ring_of_faces(found.mesh, edge.faces)
-    if exact is not None and abs(exact[2] - fit.radius) < 0.02 * fit.radius + 0.05:
-        centre, axis, radius = exact
-        # two circles of a sphere or torus have one radius; the points say which it is
-        if np.linalg.norm(centre - fit.centre) < 0.02 * fit.radius + 0.05:
-            return Ring(centre, axis, radius, True, 0.0)
+    exact = _ring_of_faces(found.mesh, edge.faces, fit)
+    if exact is not None:
+        return Ring(*exact, True, 0.0)
     return Ring(fit.centre, fit.axis, fit.radius, False, fit.residual)
 
 
-def _ring_of_faces(mesh: Mesh, sides: tuple[int, int]) -> tuple[Array, Array, float] | None:
+def _ring_of_faces(mesh: Mesh, sides: tuple[int, int], fit: CircleFit) -> tuple[Array, Array, float] | None:
+    """The circle in which two of the file's faces meet, near a fitted one: a face of revolution about an axis, cut
+    across by a plane or met by another face about the same axis."""
     if not mesh.faces or min(sides) < 0:
         return None
-    pair = sorted((mesh.faces[s] for s in sides), key=lambda face: face.kind != "plane")
-    plane, other = pair
-    if plane.kind != "plane":
-        return None
-    normal, origin = np.array(plane.axis), np.array(other.origin)
-    height = float((np.array(plane.origin) - origin) @ normal)
-    if other.kind == "sphere":
-        if abs(height) >= other.radius:
-            return None
-        return origin + height * normal, normal, float(np.sqrt(other.radius**2 - height**2))
-    axis = np.array(other.axis)
-    if abs(abs(float(axis @ normal)) - 1.0) > 1e-9:
-        return None
-    centre = origin + height * normal
-    if other.kind == "cylinder":
-        return centre, normal, other.radius
-    if other.kind == "cone":
-        return centre, normal, abs(height) * float(np.tan(other.half_angle))
-    if other.kind == "torus" and abs(height) <= other.tube:
-        # the outer one; the caller's points tell whether it is this one
-        return centre, normal, other.radius + float(np.sqrt(other.tube**2 - height**2))
+    faces = [mesh.faces[s] for s in sides]
+    planes = [f for f in faces if f.kind == "plane" and abs(abs(float(np.array(f.axis) @ fit.axis)) - 1.0) < 1e-6]
+    # a cylinder's radius does not hang on the place along its axis
+    rounds = sorted((f for f in faces if f.kind not in ("plane", "free")), key=lambda f: f.kind != "cylinder")
+    near = 0.02 * fit.radius + 0.05
+    for face in rounds:
+        origin = np.array(face.origin)
+        if face.kind == "sphere":
+            axis = np.array(planes[0].axis) if planes else fit.axis
+        else:
+            axis = np.array(face.axis)
+            if abs(abs(float(axis @ fit.axis)) - 1.0) > 1e-4:
+                continue
+        if not planes and face.kind != "cylinder":
+            continue
+        at = np.array(planes[0].origin) if planes else fit.centre
+        height = float((at - origin) @ axis)
+        centre = origin + height * axis
+        radius = min(_radii(face, height), key=lambda r: abs(r - fit.radius), default=np.inf)
+        if abs(radius - fit.radius) < near and float(np.linalg.norm(centre - fit.centre)) < near:
+            return centre, axis, float(radius)
     return None
+
+
+def _radii(face: Face, height: float) -> list[float]:
+    """Radii of the circles in which a plane across its axis cuts a face of revolution, a height from its origin."""
+    if face.kind == "cylinder":
+        return [face.radius]
+    if face.kind == "cone":
+        return [abs(height) * float(np.tan(face.half_angle))]
+    size = face.radius if face.kind == "sphere" else face.tube
+    if abs(height) > size + 1e-3:
+        return []
+    half = float(np.sqrt(max(size**2 - height**2, 0.0)))
+    return [half] if face.kind == "sphere" else [face.radius + half, face.radius - half]
 
 
 def _plain(values: Array) -> tuple[float, float, float]:
