@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 import trimesh
-from PySide6.QtCore import QPoint, Qt, QTimer
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
+from PySide6.QtGui import QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QPushButton
+from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QMessageBox, QPushButton
 from shapes import DEMO, box_mesh, make_project
 
 from kestrav.app.bringing import ChangesDialog, ReportDialog, UnitDialog, report_text
@@ -544,7 +544,7 @@ def test_styles_and_edges_change_the_stage_and_not_the_lens(bench):
     assert not batch.stage.GetVisibility()
     assert batch.final.GetVisibility()
     bench.key(Qt.Key.Key_Y)
-    assert bench.stage.style == "finished"
+    assert bench.stage.parts_style == "finished"
     bench.window.preparing.style_actions["see-through"].trigger()
     assert batch.stage.GetProperty().GetOpacity() < 0.5
     assert batch.final.GetProperty().GetOpacity() == 1.0
@@ -647,3 +647,34 @@ def test_the_menu_of_a_thing_offers_what_its_keys_do(bench):
     texts = [a.text() for a in bench.window.preparing.menu.actions() if a.text()]
     assert {"Group", "Alone or all", "Let down", "Copy"} <= set(texts)
     bench.window.preparing.menu.close()
+
+
+def test_an_import_is_cancelled_at_once_and_changes_nothing(bench):
+    before = bench.session.project
+    bench.window.add_products([DEMO.parent / "cabinet.step"])
+    assert bench.window.job is not None
+    bench.window.job.cancel()
+    bench.qtbot.waitUntil(lambda: bench.window.job is None, timeout=10_000)
+    bench.qtbot.wait(200)
+    assert bench.session.project is before
+
+
+def test_a_damaged_file_is_named_and_the_project_stays(bench, tmp_path):
+    (tmp_path / "torn.step").write_bytes((DEMO.parent / "trolley.step").read_bytes()[:9000])
+    before, seen = bench.session.project, []
+    answer(QMessageBox, lambda box: (seen.append(box.text()), box.reject()), [])
+    bench.window.add_products([tmp_path / "torn.step"])
+    bench.qtbot.waitUntil(lambda: bool(seen), timeout=60_000)
+    assert "torn.step" in seen[0]
+    assert "cut short" in seen[0]
+    assert bench.session.project is before
+
+
+def test_files_dropped_on_the_window_are_brought_in(bench):
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(DEMO.parent / "swing-gate.step"))])
+    event = QDropEvent(
+        QPointF(50, 50), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
+    bench.window.dropEvent(event)
+    bench.qtbot.waitUntil(lambda: any(p.name == "Swing gate" for p in bench.session.project.parts), timeout=60_000)

@@ -29,6 +29,7 @@ from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import (
     SUFFIXES,
+    UNITLESS,
     UNITS,
     Imported,
     into_project,
@@ -277,7 +278,7 @@ class Bringing(QObject):
             if not name:
                 return
             path = Path(name)
-        unitless = source.unit if path.suffix.lower() in (".obj", ".stl", ".ply", ".off") else None
+        unitless = source.unit if path.suffix.lower() in UNITLESS else None
         settings = (source.chord or None, source.up, unitless)
         job = Job(f"Reading {path.name} again", work.import_products, [path], *settings, tidies=False)
         self.window.start_job(job, partial(self._reload, source_id))

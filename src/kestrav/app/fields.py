@@ -76,6 +76,8 @@ class QuantityEdit(QLineEdit):
 
     def _of_note(self, text: str) -> float | None:
         """The value of the note of a name, when there is one. Raises BadInput when its unit does not fit."""
+        if text.strip()[:1] in "0123456789+-−.,":
+            return None
         found = {name.casefold(): (value, unit) for name, value, unit in QuantityEdit.notes()}
         known = found.get(text.strip().casefold())
         if known is None:

@@ -34,15 +34,13 @@ from PySide6.QtWidgets import (
 
 from kestrav.app.session import Session
 from kestrav.app.style import CHOSEN, HEADING, HEALTH_COLOUR, MUTED
-from kestrav.core.clearance.measuring import read
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, children, find
 from kestrav.core.document.records import Camera, Note, Part, Path, Project, Run
-from kestrav.core.errors import BadInput
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.motion.arranging import reparent
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import moving_groups, rest_poses
+from kestrav.core.motion.poses import moving_groups
 from kestrav.core.motion.runs import journey
 from kestrav.core.units import show
 from kestrav.render.palette import INK, PETROL, RULE
@@ -307,10 +305,8 @@ class _Model(QAbstractItemModel):
         if isinstance(item, Camera):
             return show(item.focal_length, "mm lens", 0)
         if isinstance(item, Note):
-            try:
-                return read(item, project, self.session.meshes, rest_poses(project)).text
-            except BadInput:
-                return "—"
+            known = self.session.readings(at_rest=True).get(item.id)
+            return known.text if known is not None else "—"
         return f"{item.start:.1f}–{item.end:.1f}\u2009s"  # type: ignore[attr-defined]
 
     def flags(self, index: Index) -> Qt.ItemFlag:

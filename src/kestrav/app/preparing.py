@@ -7,14 +7,16 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QPoint, Qt
 from PySide6.QtGui import QAction, QActionGroup, QGuiApplication
 from PySide6.QtWidgets import QMenu
 
 from kestrav.app.cards.part import (
-    SEE_THROUGH,
     STAND_INS,
+    copy_in_a_row,
     group_chosen,
+    toggle_see_through,
     toggle_shown,
     ungroup_chosen,
 )
@@ -30,19 +32,21 @@ from kestrav.app.preparing_tools import (
     has_direction,
     is_plane,
 )
+from kestrav.app.stage import Tool
 from kestrav.app.strip import Strip
 from kestrav.core.clearance.drop import drop
-from kestrav.core.clearance.measuring import Snap, in_space, keep, read
+from kestrav.core.clearance.measuring import Snap, in_space, keep
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get, subtree
-from kestrav.core.document.records import Feature, Note, Part, Project
+from kestrav.core.document.records import Feature, Note, Part
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion import placing, stand_ins
-from kestrav.core.motion.arranging import array_steps, copy
 from kestrav.core.motion.poses import rest_poses
 from kestrav.render.finishes import STYLES
 from kestrav.render.viewpoint import STANDS
+
+Array = NDArray[np.float64]
 
 if TYPE_CHECKING:
     from kestrav.app.window import Window
@@ -81,9 +85,10 @@ class Preparing(QObject):
 
     # tools
 
-    def tool_for(self, key: str) -> MoveTool | TurnTool | MeasureTool | None:
+    def tool_for(self, key: str) -> Tool | None:
         """The tool of a name, if it is one of these."""
-        return {"move": self.move_tool, "turn": self.turn_tool, "measure": self.measure_tool}.get(key)
+        tools: dict[str, Tool] = {"move": self.move_tool, "turn": self.turn_tool, "measure": self.measure_tool}
+        return tools.get(key)
 
     def on_tool(self) -> None:
         """Another tool is in hand."""
@@ -145,7 +150,7 @@ class Preparing(QObject):
         return menu
 
     def _next_style(self) -> None:
-        style = STYLES[(STYLES.index(self.stage.style) + 1) % len(STYLES)]
+        style = STYLES[(STYLES.index(self.stage.parts_style) + 1) % len(STYLES)]
         self.style_actions[style].setChecked(True)
         self.stage.set_style(style)
         self.window.say_for(f"Style: {style}", 2500)
@@ -238,11 +243,7 @@ class Preparing(QObject):
         reading = self.measure_tool.reading
         item = self.session.item
         if isinstance(item, Note) and reading is None:
-            try:
-                reading = read(item, self.session.shown, self.session.meshes, rest_poses(self.session.shown))
-            except BadInput as fault:
-                self.window.card.complain(str(fault))
-                return
+            reading = self.session.readings(at_rest=True).get(item.id)
         if reading is None:
             self.window.card.complain("there is no measurement to copy")
             return
@@ -252,14 +253,8 @@ class Preparing(QObject):
 
     def note_values(self) -> list[tuple[str, float, str]]:
         """Names, values and units of the kept notes."""
-        project, found = self.session.shown, []
-        for note in project.notes:
-            try:
-                reading = read(note, project, self.session.meshes, rest_poses(project))
-            except BadInput:
-                continue
-            found.append((note.name, reading.value, reading.unit))
-        return found
+        known = self.session.readings(at_rest=True)
+        return [(n.name, r.value, r.unit) for n in self.session.shown.notes if (r := known.get(n.id)) is not None]
 
     # placing by picks
 
@@ -311,7 +306,7 @@ class Preparing(QObject):
         """A picked feature in space with no run under way, where edits of placements act."""
         return in_space(self.session.project, rest_poses(self.session.project), feature)
 
-    def _moved(self, label: str, matrix: np.ndarray) -> None:  # type: ignore[type-arg]
+    def _moved(self, label: str, matrix: Array) -> None:
         ids = list(self.session.chosen)
         self.session.edit(label, lambda project: placing.transform(project, ids, matrix))
 
@@ -334,14 +329,14 @@ class Preparing(QObject):
             return
         self._moved("Points on points", matrix)
 
-    def _rest_place(self, snap: Snap) -> np.ndarray:  # type: ignore[type-arg]
+    def _rest_place(self, snap: Snap) -> Array:
         """A caught place as it is with no run under way."""
         project = self.session.project
         if snap.feature.part is None:
             return snap.place
         row = [p.id for p in project.parts].index(snap.feature.part)
         back = rest_poses(project)[row] @ inverse_rigid(self.session.poses()[row])
-        found: np.ndarray = back[:3, :3] @ snap.place + back[:3, 3]  # type: ignore[type-arg]
+        found: Array = back[:3, :3] @ snap.place + back[:3, 3]
         return found
 
     def _pivot_there(self, snaps: list[Snap]) -> None:
@@ -466,10 +461,7 @@ class Preparing(QObject):
     def toggle_see_through(self) -> None:
         """Make what is chosen see-through, or solid."""
         if ids := self._chosen():
-            project = self.session.project
-            inside = {inner for i in ids for inner in subtree(project, i)}
-            clear = any(p.id in inside and p.geometry and p.opacity >= 1 for p in project.parts)
-            self.session.edit("See through", lambda p: edits.restyle(p, ids, opacity=SEE_THROUGH if clear else 1.0))
+            toggle_see_through(self.session, ids)
 
     def let_down(self) -> None:
         """Let what is chosen down onto what lies below."""
@@ -480,16 +472,7 @@ class Preparing(QObject):
     def copy_once(self) -> None:
         """Copy what is chosen, a step on."""
         if ids := self._chosen():
-            state = self.window.card.copying
-            before = {p.id for p in self.session.project.parts}
-
-            def make(project: Project) -> Project:
-                return copy(project, ids, array_steps(state.step, 2), state.linked)
-
-            if self.session.edit("Copy", make):
-                made = [p for p in self.session.project.parts if p.id not in before]
-                inside = {p.id for p in made}
-                self.session.select_parts(p.id for p in made if p.parent not in inside)
+            copy_in_a_row(self.session, ids, self.window.card.copying, 2)
 
     def choose_all(self) -> None:
         """Choose everything at the level of the selection."""

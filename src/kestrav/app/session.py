@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
+from kestrav.core.clearance.measuring import Reading, read
 from kestrav.core.document.lookup import find, subtree
 from kestrav.core.document.records import Camera, Item, Part, Project, Shot
 from kestrav.core.document.records import Path as PathRecord
@@ -69,6 +71,7 @@ class Session(QObject):
         self.time = 0.0
         self.camera_id: str | None = None
         self.isolated: frozenset[str] | None = None  # the parts to show in the stage, when not all
+        self._readings: dict[bool, tuple[tuple[object, ...], dict[str, Reading]]] = {}
         self.mend: Mend | None = None
         self._mended: Project | None = None  # the project as the previewed mend would make it
 
@@ -202,12 +205,23 @@ class Session(QObject):
         """World pose (4, 4) of a part at the playhead."""
         return self.poses()[[p.id for p in self.shown.parts].index(part_id)]
 
-    @property
-    def at_rest(self) -> bool:
-        """Whether nothing that is chosen is away from its rest at the playhead, so that handles act where it is seen."""
+    def readings(self, at_rest: bool) -> dict[str, Reading]:
+        """What the kept notes measure, at rest or at the playhead; those that cannot be measured are not in it."""
         project = self.shown
-        rows = [i for i, p in enumerate(project.parts) if p.id in self.chosen]
-        return bool(np.allclose(self.poses()[rows], rest_poses(project)[rows], atol=1e-6))
+        key = (project.parts, project.notes, None if at_rest else self.time, None if at_rest else project.runs)
+        known = self._readings.get(at_rest)
+        if known is not None and all(
+            a is b or (isinstance(a, float) and a == b) for a, b in zip(known[0], key, strict=True)
+        ):
+            return known[1]
+        found: dict[str, Reading] = {}
+        if project.notes:
+            poses = rest_poses(project) if at_rest else self.poses()
+            for note in project.notes:
+                with contextlib.suppress(BadInput):
+                    found[note.id] = read(note, project, self.meshes, poses)
+        self._readings[at_rest] = (key, found)
+        return found
 
     @property
     def item(self) -> Item | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Sequence
 
 import numpy as np
@@ -16,10 +15,9 @@ from vtkmodules.vtkRenderingCore import vtkProp, vtkRenderer
 from kestrav.app.overlays import LensHead, PaneName, StageLabel
 from kestrav.app.session import Session
 from kestrav.core.camera.views import vertical_angle, views
-from kestrav.core.clearance.measuring import Snap, read, snaps_near
+from kestrav.core.clearance.measuring import Snap, snaps_near
 from kestrav.core.document.lookup import ancestors, subtree
 from kestrav.core.document.records import Feature, Part, Path, Project, Run
-from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.path_curves import path_curve
@@ -153,7 +151,7 @@ class Stage(QWidget):
         self._dragged = False
         self._last = QPoint()
         self._pickable: Pickable | None = None
-        self.style: Style = "solid"
+        self.parts_style: Style = "solid"
         self.edges_shown = True
         self.cut: tuple[Array, Array] | None = None  # point and normal of the section plane
         self._known = False  # whether the graphics are known
@@ -248,7 +246,7 @@ class Stage(QWidget):
 
     def _show_edges(self) -> None:
         # lines a pixel wide would blacken a picture as small as the inset
-        edges = self.edges_shown or self.style == "wire"
+        edges = self.edges_shown or self.parts_style == "wire"
         shown = self.shown_panes()
         for pane in self.panes.values():
             inset = self.swapped and pane.name == "main"
@@ -260,7 +258,7 @@ class Stage(QWidget):
 
     def set_style(self, style: Style) -> None:
         """Show the parts solid, see-through, as wires or finished; the lens always shows them finished."""
-        self.style = style
+        self.parts_style = style
         self.scene.set_style(style, self.cut)
         self._show_edges()
         self.schedule()
@@ -274,7 +272,7 @@ class Stage(QWidget):
     def set_cut(self, cut: tuple[Array, Array] | None) -> None:
         """Cut the view open: what lies on the side that the normal (3,) shows from a point (3,) is taken away."""
         self.cut = cut
-        self.scene.set_style(self.style, cut)
+        self.scene.set_style(self.parts_style, cut)
         self.schedule()
 
     def set_together(self, together: bool) -> None:
@@ -458,11 +456,9 @@ class Stage(QWidget):
         return pane.viewpoint.pixel(pane.renderer.GetSize()[1] or self.height())
 
     def _draw_notes(self, project: Project, poses: Array, pixel: float) -> None:
-        readings = []
-        for note in project.notes:
-            with contextlib.suppress(BadInput):
-                readings.append((note, read(note, project, self.session.meshes, poses)))
-        self.notes.show([(n.name, r.text, r.drawn, r.place) for n, r in readings], self.session.selection, pixel)
+        known = self.session.readings(at_rest=False)
+        shown = [(n.name, r.text, r.drawn, r.place) for n in project.notes if (r := known.get(n.id)) is not None]
+        self.notes.show(shown, pixel)
         item = self.session.item
         self.front.show(None if not isinstance(item, Part) else self._front_now(item, poses), pixel)
 

@@ -58,7 +58,7 @@ class NoteMarks:
         renderer.AddActor(self.lines)
         renderer.AddActor(self.ends)
 
-    def show(self, notes: Sequence[tuple[str, str, Array, Array]], chosen: str | None, pixel: float) -> None:
+    def show(self, notes: Sequence[tuple[str, str, Array, Array]], pixel: float) -> None:
         """Show notes as name, value, lines (n, 2, 3) and place (3,)."""
         drawn = [note[2] for note in notes if len(note[2])]
         lines = np.concatenate(drawn) if drawn else np.empty((0, 2, 3))

@@ -472,3 +472,17 @@ def test_the_same_file_gives_the_same_hashes(tmp_path):
     first = read_product(box_3mf(tmp_path))
     second = read_product(box_3mf(tmp_path))
     assert list(first.meshes) == list(second.meshes)
+
+
+def test_a_texture_that_is_missing_costs_no_more_than_itself(tmp_path):
+    def change(tree):
+        tree["images"] = [{"uri": "gone.png"}]
+        tree["textures"] = [{"source": 0}]
+        tree["materials"] = [
+            {"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}, "baseColorFactor": [1, 0, 0, 1]}}
+        ]
+        tree["meshes"][0]["primitives"][0]["material"] = 0
+
+    imported = read_product(written("textured.gltf", gltf_json(change))(tmp_path))
+    assert imported.parts[0].colour == "#ff0000"
+    assert any("textures are not shown" in note for note in imported.left_out)

@@ -7,6 +7,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.app.cards.rows import Rows, Vector
@@ -34,20 +35,22 @@ from kestrav.core.motion.solids import solid_mesh
 from kestrav.core.units import show
 from kestrav.render.finishes import FINISHES
 
+Array = NDArray[np.float64]
+
 TABS = ("Motion", "Place", "Pivot", "Looks", "Copies")
 SEE_THROUGH = 0.35
 _AXES = [("+x", "x"), ("-x", "−x"), ("+y", "y"), ("-y", "−y"), ("+z", "z"), ("-z", "−z")]
 _FORM_LABELS = {"opening_width": "Opening", "opening_height": "Opening high", "offset": "From the left", "sill": "Sill"}
 
 
-def direction(axis: str) -> np.ndarray:  # type: ignore[type-arg]
+def direction(axis: str) -> Array:
     """The unit vector of an axis such as ``-y``."""
     found = np.zeros(3)
     found["xyz".index(axis[1])] = -1.0 if axis[0] == "-" else 1.0
     return found
 
 
-def triple(values: np.ndarray) -> str:  # type: ignore[type-arg]
+def triple(values: Array) -> str:
     """A direction as it is shown."""
     return ", ".join(show(float(v), "", 3) for v in values)
 
@@ -75,10 +78,10 @@ class PartRows(Rows):
     def _edit(self, label: str, change: Callable[[Project], Project]) -> None:
         self.session.edit(label, change)
 
-    def _size(self, ids: list[str]) -> np.ndarray:  # type: ignore[type-arg]
+    def _size(self, ids: list[str]) -> Array:
         poses = self.session.poses()[None]
         boxes = [world_bounds(self.session.shown, i, poses)[0] for i in ids]
-        found: np.ndarray = np.max([b[1] for b in boxes], axis=0) - np.min([b[0] for b in boxes], axis=0)  # type: ignore[type-arg]
+        found: Array = np.max([b[1] for b in boxes], axis=0) - np.min([b[0] for b in boxes], axis=0)
         return found
 
     def _measures(self, part: Part) -> None:
@@ -354,7 +357,7 @@ class PartRows(Rows):
                 lambda: self.session.isolate(None if self.session.isolated else ids),
                 "Show it alone in the stage, or all again (I)",
             ),
-            ("See through", lambda: self._see_through(ids), "See-through or solid (G)"),
+            ("See through", lambda: toggle_see_through(self.session, ids), "See-through or solid (G)"),
         )
         if part.link:
             others = sum(p.link == part.link for p in self.session.shown.parts) - 1
@@ -391,14 +394,6 @@ class PartRows(Rows):
             5,
         )
 
-    def _see_through(self, ids: list[str]) -> None:
-        project = self.session.shown
-        solids = [
-            p for i in ids for inner in subtree(project, i) if isinstance(p := get(project, inner), Part) and p.geometry
-        ]
-        clear = any(p.opacity >= 1 for p in solids)
-        self._edit("See through", lambda p: edits.restyle(p, ids, opacity=SEE_THROUGH if clear else 1.0))
-
     # copies
 
     def _copies(self, part: Part) -> None:
@@ -433,19 +428,13 @@ class PartRows(Rows):
             "A change of one changes all; otherwise each is its own",
         )
         form.buttons(
-            ("Copy once", lambda: self._array(ids, 2), "One copy, a step on (Ctrl+D)"),
-            ("Array", lambda: self._array(ids, state.count), "Copies in a row, a step from one to the next"),
+            ("Copy once", lambda: copy_in_a_row(self.session, ids, state, 2), "One copy, a step on (Ctrl+D)"),
+            (
+                "Array",
+                lambda: copy_in_a_row(self.session, ids, state, state.count),
+                "Copies in a row, a step from one to the next",
+            ),
         )
-
-    def _array(self, ids: list[str], count: int) -> None:
-        state = self.card.copying
-        before = {p.id for p in self.session.project.parts}
-        if self.session.edit("Copy", lambda p: copy(p, ids, array_steps(state.step, count), state.linked)):
-            made = [p for p in self.session.project.parts if p.id not in before]
-            inside = {p.id for p in made}
-            tops = [p.id for p in made if p.parent not in inside]
-            if count == 2 and tops:
-                self.session.select_parts(tops)
 
     def _along(self, part_id: str, path_id: str) -> None:
         if not path_id:
@@ -479,7 +468,7 @@ class PartRows(Rows):
         form.tabs(tabs, tab, self.card.show_part_tab, "Show")
         if tab == "Place":
             form.buttons(
-                ("Group", lambda: self._group(ids), "Gather them in an assembly of their own (Ctrl+G)"),
+                ("Group", lambda: group_chosen(self.session, ids), "Gather them in an assembly of their own (Ctrl+G)"),
                 (
                     "Isolate",
                     lambda: self.session.isolate(None if self.session.isolated else ids),
@@ -497,7 +486,7 @@ class PartRows(Rows):
                     lambda: toggle_shown(self.session, ids),
                     "Hidden things are neither drawn nor checked (H)",
                 ),
-                ("See through", lambda: self._see_through(ids), "See-through or solid (G)"),
+                ("See through", lambda: toggle_see_through(self.session, ids), "See-through or solid (G)"),
             )
         else:
             self._copy_fields(ids)
@@ -506,9 +495,6 @@ class PartRows(Rows):
     def _solid_of(self, part_id: str) -> Part | None:
         part = get(self.session.shown, part_id)
         return part if isinstance(part, Part) and part.geometry else self._first_solid(part_id)
-
-    def _group(self, ids: list[str]) -> None:
-        group_chosen(self.session, ids)
 
     def _orbit(self, part: Part) -> None:
         before = {c.id for c in self.session.project.cameras}
@@ -534,9 +520,25 @@ def ungroup_chosen(session: Any) -> None:
         session.select_parts(inner)
 
 
+def toggle_see_through(session: Any, ids: list[str]) -> None:
+    """Make parts see-through, or solid when they are."""
+    inside = {inner for i in ids for inner in subtree(session.project, i)}
+    clear = any(p.id in inside and p.geometry and p.opacity >= 1 for p in session.project.parts)
+    session.edit("See through", lambda p: edits.restyle(p, ids, opacity=SEE_THROUGH if clear else 1.0))
+
+
+def copy_in_a_row(session: Any, ids: list[str], how: Any, count: int) -> None:
+    """Copy parts so that there are ``count`` in a row; a single copy is selected, to be copied on."""
+    before = {p.id for p in session.project.parts}
+    if session.edit("Copy", lambda p: copy(p, ids, array_steps(how.step, count), how.linked)) and count == 2:
+        made = [p for p in session.project.parts if p.id not in before]
+        inside = {p.id for p in made}
+        session.select_parts(p.id for p in made if p.parent not in inside)
+
+
 def toggle_shown(session: Any, ids: list[str]) -> None:
     """Hide parts, or show them when all are hidden."""
-    show_ = not any(get(session.project, i).shown for i in ids)
+    show_ = not any(p.shown for p in session.project.parts if p.id in ids)
     session.edit("Show or hide", lambda p: edits.update_parts(p, {i: {"shown": show_} for i in ids}))
 
 

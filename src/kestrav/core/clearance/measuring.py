@@ -17,7 +17,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face, vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.topology import Edge, Topology, ring_of, surface_of, topology
-from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.geometry.transforms import apply
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.core.units import show
 
@@ -380,14 +380,3 @@ def keep(project: Project, measure: Measure, features: Sequence[Feature], name: 
 
     wish = name or {"round": "Radius", "length": "Length", "faces": "Face distance"}.get(measure, "Distance")
     return add(project, Note(new_id(project, Note), new_name(project, Note, wish), measure, tuple(features)))
-
-
-def local_feature(project: Project, poses: Array, feature: Feature) -> Feature:
-    """A feature given in space, in the coordinates of its part."""
-    if feature.part is None:
-        return feature
-    part = get(project, feature.part)
-    assert isinstance(part, Part)
-    back = inverse_rigid(poses[project.parts.index(part)])
-    axis = None if feature.axis is None else vector(back[:3, :3] @ np.array(feature.axis))
-    return msgspec.structs.replace(feature, origin=vector(apply(back, np.array([feature.origin]))[0]), axis=axis)

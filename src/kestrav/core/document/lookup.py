@@ -77,6 +77,19 @@ def new_id(project: Project, kind: type) -> str:
     return f"{prefix}-{number}"
 
 
+def fresh_part_ids(project: Project, count: int) -> list[str]:
+    """Part ids that are not used yet, in order."""
+    numbers = [int(p.id[5:]) for p in project.parts if p.id.startswith("part-") and p.id[5:].isdigit()]
+    start = 1 + max(numbers, default=0)
+    return [f"part-{start + i}" for i in range(count)]
+
+
+def new_source_id(project: Project) -> str:
+    """An unused id for a source."""
+    taken = {source.id for source in project.sources}
+    return next(name for i in range(1, len(taken) + 2) if (name := f"source-{i}") not in taken)
+
+
 def new_name(project: Project, kind: type, wish: str) -> str:
     """A name not used yet among records of a kind."""
     taken = {item.name for item in getattr(project, COLLECTIONS[kind])}

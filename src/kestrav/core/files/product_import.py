@@ -14,6 +14,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.document.lookup import fresh_part_ids, new_source_id
 from kestrav.core.document.records import Came, Part, Project, Source
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, Cancelled
@@ -240,9 +241,9 @@ def size_of(imported: Imported) -> Array:
 def into_project(project: Project, imported: Imported) -> Project:
     """The project with an imported product added under new ids, and the file noted as its source."""
     source = Source(
-        _new_source(project), imported.path or imported.source, imported.chord, imported.unit or 1.0, imported.up
+        new_source_id(project), imported.path or imported.source, imported.chord, imported.unit or 1.0, imported.up
     )
-    parts = renumbered(
+    parts = _renumbered(
         project,
         [
             msgspec.structs.replace(p, source=source.id, came=Came(p.name, p.placement, p.colour))
@@ -255,23 +256,13 @@ def into_project(project: Project, imported: Imported) -> Project:
     )
 
 
-def renumbered(project: Project, parts: list[Part]) -> list[Part]:
+def _renumbered(project: Project, parts: list[Part]) -> list[Part]:
     """Parts (parents first) under ids that a project does not have yet; parents outside them stay."""
-    number = 1 + max((int(p.id.removeprefix("part-")) for p in project.parts if _numbered(p.id)), default=0)
-    names = {part.id: f"part-{number + i}" for i, part in enumerate(parts)}
+    names = dict(zip((p.id for p in parts), fresh_part_ids(project, len(parts)), strict=True))
     return [
         msgspec.structs.replace(p, id=names[p.id], parent=names.get(p.parent, p.parent) if p.parent else None)
         for p in parts
     ]
-
-
-def _new_source(project: Project) -> str:
-    taken = {source.id for source in project.sources}
-    return next(name for i in range(1, len(taken) + 2) if (name := f"source-{i}") not in taken)
-
-
-def _numbered(part_id: str) -> bool:
-    return part_id.startswith("part-") and part_id.removeprefix("part-").isdigit()
 
 
 # content

@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.lookup import fresh_part_ids, get, new_source_id, subtree
 from kestrav.core.document.records import Came, Part, Placement, PointAim, Project, Source
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
@@ -175,11 +175,7 @@ def _merged(
 ) -> tuple[Project, Changes]:
     known = {p.id: p for p in project.parts}
     ids = dict(match.old_of)
-    number = 1 + max((int(i[5:]) for i in known if i.startswith("part-") and i[5:].isdigit()), default=0)
-    for part in fresh:
-        if part.id not in ids:
-            ids[part.id] = f"part-{number}"
-            number += 1
+    ids |= _new_ids(project, [part.id for part in fresh if part.id not in ids])
     added: list[str] = []
     reshaped: list[str] = []
     recoloured: list[str] = []
@@ -318,7 +314,7 @@ def replace(project: Project, part_id: str, imported: Imported, align: Literal["
         shift = _underside(project, part_id, inverse_rigid(rest[rows[part_id]])) - _product_underside(fresh)
     project = with_meshes(project, imported.meshes.values())
     solids = [p for p in fresh.parts if p.geometry is not None]
-    source = msgspec.structs.replace(fresh.sources[0], id=_source_id(project))
+    source = msgspec.structs.replace(fresh.sources[0], id=new_source_id(project))
     project = msgspec.structs.replace(project, sources=(*project.sources, source))
     if len(solids) == 1:
         return _one_solid(project, part, fresh, solids[0], shift, source.id)
@@ -326,11 +322,7 @@ def replace(project: Project, part_id: str, imported: Imported, align: Literal["
     match = _match(project, old_inside, list(fresh.parts), fresh)
     known = {p.id: p for p in project.parts}
     ids = dict(match.old_of)
-    number = 1 + max((int(i[5:]) for i in known if i.startswith("part-") and i[5:].isdigit()), default=0)
-    for inner in fresh.parts:
-        if inner.id not in ids:
-            ids[inner.id] = f"part-{number}"
-            number += 1
+    ids |= _new_ids(project, [inner.id for inner in fresh.parts if inner.id not in ids])
     made: list[Part] = []
     lone = [p for p in fresh.parts if p.parent is None]
     holder_of: dict[str | None, str] = {None: part_id}
@@ -397,9 +389,8 @@ def _one_solid(project: Project, part: Part, fresh: Project, solid: Part, shift:
     return validate(without_unused(result))
 
 
-def _source_id(project: Project) -> str:
-    taken = {s.id for s in project.sources}
-    return next(name for i in range(1, len(taken) + 2) if (name := f"source-{i}") not in taken)
+def _new_ids(project: Project, ids: list[str]) -> dict[str, str]:
+    return dict(zip(ids, fresh_part_ids(project, len(ids)), strict=True))
 
 
 def _underside(project: Project, part_id: str, into: Array) -> Array:

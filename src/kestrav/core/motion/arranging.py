@@ -8,7 +8,7 @@ import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.lookup import ancestors, children, common_parent, get, subtree, topmost
+from kestrav.core.document.lookup import ancestors, children, common_parent, fresh_part_ids, get, subtree, topmost
 from kestrav.core.document.records import Part, Placement, Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
@@ -88,7 +88,7 @@ def group(project: Project, part_ids: Iterable[str], name: str = "Group") -> Pro
     if not ids:
         raise BadInput("nothing is selected that could be grouped")
     parent = common_parent(project, ids)
-    made = Part(fresh_ids(project, 1)[0], name, parent)
+    made = Part(fresh_part_ids(project, 1)[0], name, parent)
     rest = rest_poses(project)
     rows = {part.id: i for i, part in enumerate(project.parts)}
     above = np.eye(4) if parent is None else rest[rows[parent]]
@@ -116,13 +116,6 @@ def ungroup(project: Project, part_id: str) -> Project:
     return validate(msgspec.structs.replace(project, parts=parts, notes=notes))
 
 
-def fresh_ids(project: Project, count: int) -> list[str]:
-    """Part ids that are not used yet."""
-    numbers = [int(p.id[5:]) for p in project.parts if p.id.startswith("part-") and p.id[5:].isdigit()]
-    start = 1 + max(numbers, default=0)
-    return [f"part-{start + i}" for i in range(count)]
-
-
 # copies
 
 
@@ -140,7 +133,7 @@ def copy(project: Project, part_ids: Iterable[str], matrices: Sequence[ArrayLike
         raise BadInput(f"that would make {total} parts; {MOST_COPIES} at a time is the most")
     rest = rest_poses(project)
     rows = {part.id: i for i, part in enumerate(project.parts)}
-    fresh = iter(fresh_ids(project, total))
+    fresh = iter(fresh_part_ids(project, total))
     links: dict[str, str] = {}
     made: list[Part] = []
     for matrix in matrices:

@@ -11,7 +11,7 @@ import trimesh
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.edits import update_parts
-from kestrav.core.document.lookup import children, get, new_name, subtree
+from kestrav.core.document.lookup import children, fresh_part_ids, get, new_name, subtree
 from kestrav.core.document.records import (
     BoxForm,
     CylinderForm,
@@ -27,7 +27,7 @@ from kestrav.core.document.validation import check_form, validate
 from kestrav.core.geometry.faces import Face, vector
 from kestrav.core.geometry.meshes import Mesh, mesh
 from kestrav.core.geometry.transforms import rigid
-from kestrav.core.motion.arranging import fresh_ids, linked_with
+from kestrav.core.motion.arranging import linked_with
 from kestrav.core.motion.placing import placement
 from kestrav.core.motion.poses import placement_matrix
 from kestrav.core.motion.solids import solid_mesh, with_meshes, without_unused
@@ -128,7 +128,7 @@ def add_form(project: Project, form: Form, at: ArrayLike = (0.0, 0.0, 0.0)) -> t
     """The project with a stand-in standing at a point, and its mesh; the part is the last one."""
     shape = form_mesh(form)
     part = Part(
-        fresh_ids(project, 1)[0],
+        fresh_part_ids(project, 1)[0],
         new_name(project, Part, FORM_NAMES[type(form)]),
         placement=Placement(vector(at)),
         geometry=shape.hash,
