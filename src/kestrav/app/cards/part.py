@@ -55,6 +55,16 @@ def triple(values: Array) -> str:
     return ", ".join(show(float(v), "", 3) for v in values)
 
 
+def _cubic(volume: float) -> str:
+    """A volume in mm³ as people say it."""
+    return show(volume / 1e9, "m³", 4) if volume >= 1e8 else show(volume / 1000, "cm³", 2)
+
+
+def _square(area: float) -> str:
+    """An area in mm² as people say it."""
+    return show(area / 1e6, "m²", 3) if area >= 1e6 else show(area / 100, "cm²", 1)
+
+
 class PartRows(Rows):
     """Placing, pivot, looks, copies, and what can be done with it."""
 
@@ -95,9 +105,7 @@ class PartRows(Rows):
             shape = solid_mesh(self.session.meshes, part)
             exact = sum(face.kind != "free" for face in shape.faces)
             if shape.watertight:
-                lines.append(
-                    f"volume {show(shape.volume / 1000, 'cm³', 2)}, surface {show(shape.area / 100, 'cm²', 1)}"
-                )
+                lines.append(f"volume {_cubic(shape.volume)}, surface {_square(shape.area)}")
             lines.append(
                 f"{len(shape.triangles)} triangles, {exact} exact faces"
                 if exact

@@ -281,7 +281,7 @@ def _round(a: Feature) -> Reading:
     if a.kind == "cylinder":
         half = 0.5 * a.length * helper
         drawn.append([origin - half, origin + half])
-    return Reading(radius, "mm", exact, (*lines, *fitted), np.array(drawn), origin)
+    return Reading(radius, "mm", exact, (*lines, *fitted), np.array(drawn), rim)
 
 
 def _faces(a: Feature, b: Feature) -> Reading:

@@ -134,7 +134,6 @@ def add_form(project: Project, form: Form, at: ArrayLike = (0.0, 0.0, 0.0)) -> t
         geometry=shape.hash,
         colour=_COLOURS.get(type(form), "#b9b3a4"),
         form=form,
-        role="fixed" if isinstance(form, (FloorForm, WallForm)) else "",
     )
     project = with_meshes(project, [shape])
     return validate(msgspec.structs.replace(project, parts=(*project.parts, part))), shape
