@@ -119,3 +119,29 @@ def test_without_a_display_the_window_says_so(capsys, monkeypatch):
 def test_version_and_schema(capsys):
     assert run(capsys, "--version")[1].startswith("Kestrav ")
     assert json.loads(run(capsys, "schema")[1])["title"] == "Kestrav project"
+
+
+def test_new_takes_a_unit_for_files_that_do_not_say_theirs(capsys, tmp_path):
+    (tmp_path / "plate.off").write_text(
+        "OFF\n4 4 0\n0 0 0\n10 0 0\n0 10 0\n0 0 10\n3 0 2 1\n3 0 1 3\n3 1 2 3\n3 2 0 3\n"
+    )
+    out = tmp_path / "plate.kestrav"
+    code, text, _ = run(capsys, "new", out, tmp_path / "plate.off")
+    assert code == 0
+    assert "taken for mm by its size; --unit says otherwise" in text
+    code, text, _ = run(capsys, "new", out, tmp_path / "plate.off", "--unit", "in", "--force", "--json")
+    assert json.loads(text)["files"][0]["unit"] == "in, as given"
+    code, text, _ = run(capsys, "info", out, "--json")
+    assert json.loads(text)["bounds_mm"][1] == pytest.approx([254, 254, 254], abs=0.01)
+    code, _, err = run(capsys, "new", out, tmp_path / "plate.off", "--unit", "ell", "--force")
+    assert code == 2
+    assert "units are mm, cm, m, in, ft" in err
+
+
+def test_info_tells_unit_tolerance_and_exact_faces(capsys):
+    code, text, _ = run(capsys, "info", DEMO.parent / "trolley.step", "--json")
+    data = json.loads(text)
+    assert code == 0
+    assert data["analytic_faces"] > 100
+    assert data["tolerance_mm"] == 0.1
+    assert "STEP" in data["unit"]

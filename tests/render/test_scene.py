@@ -2,14 +2,18 @@
 
 import numpy as np
 import pytest
+import trimesh
 from shapes import box_mesh, make_project, straight
 from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import Path, PathPoint, PointShape
+from kestrav.core.document.records import Camera, Path, PathPoint, PointAim, PointShape
+from kestrav.core.geometry.meshes import mesh
+from kestrav.core.motion import placing
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import world_poses
 from kestrav.render.marks import Dimension, PathMarks, chainage_ticks, frustum, grid, handle_geometry, tick_spacing
+from kestrav.render.picture import Studio
 from kestrav.render.scene import Scene, aim_camera, light
 from kestrav.render.viewpoint import Viewpoint, angle_locked, facing, on_plane, ray, to_display
 
@@ -184,3 +188,113 @@ def test_drawing_planes_face_the_viewer_and_angles_lock_to_15_degrees():
     assert np.degrees(np.arctan2(on_floor[1], on_floor[0])) == pytest.approx(15)
     upright = angle_locked(np.array([0, 5.0, 0]), np.array([3.0, 5, 100]), np.array([0, 1.0, 0]))
     assert upright == pytest.approx([0, 5, 100], abs=1e-9)
+
+
+# preparing
+
+
+def test_parts_that_are_only_placed_otherwise_are_followed_and_split_off(passing):
+    scene = Scene()
+    scene.update(passing.project, passing.meshes)
+    project = placing.transform(passing.project, ["part-3"], placing.shift((0, 0, -40)))
+    scene.update(project, passing.meshes)
+    scene.pose(world_poses(project, [0.0])[0])
+    floor = next(b for b in scene.batches if b.members[0].part == "part-3")
+    assert [m.part for m in floor.members] == ["part-3"]
+    assert bounds_of(floor.stage)[:, 2] == pytest.approx([-60, -50], abs=1e-3)
+    # a further step moves the same batch on
+    again = placing.transform(project, ["part-3"], placing.shift((0, 0, -1)))
+    scene.update(again, passing.meshes)
+    scene.pose(world_poses(again, [0.0])[0])
+    assert floor in scene.batches
+    assert bounds_of(floor.stage)[:, 2] == pytest.approx([-61, -51], abs=1e-3)
+
+
+def test_a_riders_batch_follows_its_run_after_its_rest_was_moved(passing):
+    scene = Scene()
+    scene.update(passing.project, passing.meshes)
+    project = placing.transform(passing.project, ["part-1"], placing.shift((0, 70, 0)))
+    scene.update(project, passing.meshes)
+    scene.pose(world_poses(project, [1.0])[0])
+    mover = next(b for b in scene.batches if b.members[0].part == "part-1")
+    # a rider's pivot lies on its path wherever it rests
+    assert bounds_of(mover.stage) == pytest.approx(np.array([[-10, -10, -10], [10, 10, 10]]), abs=1e-4)
+
+
+def test_large_geometry_that_is_placed_often_is_drawn_by_sharing():
+    body = trimesh.creation.icosphere(subdivisions=4, radius=10)
+    ball = mesh(body.vertices, body.faces)
+    opened = make_project({f"Ball {i}": (ball, (30.0 * i, 0.0, 5.0)) for i in range(6)})
+    scene = Scene()
+    scene.update(opened.project, opened.meshes)
+    assert len(scene.batches) == 6
+    assert len({id(b.stage.GetMapper().GetInput()) for b in scene.batches}) == 1
+    scene.pose(world_poses(opened.project, [0.0])[0])
+    assert bounds_of(scene.batches[4].stage) == pytest.approx(np.array([[110, -10, -5], [130, 10, 15]]), abs=1e-3)
+
+
+def test_tinted_faces_have_their_own_colour_and_follow_no_other(passing):
+    box = box_mesh(10, 10, 10)
+    tinted = mesh(box.vertices, box.triangles, (), None, ("", "#ff0000"), (np.arange(12) < 2).astype(np.int32))
+    opened = make_project({"Box": (tinted, (0, 0, 5))})
+    project = edits.restyle(opened.project, ["part-1"], colour="#0000ff")
+    scene = Scene()
+    scene.update(project, opened.meshes)
+    data = scene.batches[0].stage.GetMapper().GetInput().GetPointData().GetScalars()
+    colours = {tuple(int(v) for v in data.GetTuple(i)) for i in range(data.GetNumberOfTuples())}
+    assert colours == {(255, 0, 0), (0, 0, 255)}
+
+
+def test_only_some_parts_are_shown_when_they_are_isolated(passing):
+    scene = Scene()
+    scene.update(passing.project, passing.meshes, frozenset({"part-2"}))
+    assert scene.shown_parts() == ["part-2"]
+
+
+@pytest.mark.parametrize("style", ["solid", "see-through", "wire", "finished"])
+def test_styles_change_what_a_stage_shows_and_finishes_what_the_film_shows(passing, style):
+    project = edits.restyle(passing.project, ["part-2"], finish="glass")
+    scene = Scene()
+    scene.update(project, passing.meshes)
+    scene.set_style(style)
+    glass = next(b for b in scene.batches if b.members[0].part == "part-2")
+    assert glass.final.GetProperty().GetOpacity() == pytest.approx(0.3)
+    assert glass.stage.GetVisibility() == (style != "wire")
+    expected = {"solid": 1.0, "see-through": 0.32, "wire": 1.0, "finished": 0.3}[style]
+    assert glass.stage.GetProperty().GetOpacity() == pytest.approx(expected)
+
+
+def test_a_metal_ball_is_drawn_with_light_and_shade():
+    body = trimesh.creation.icosphere(subdivisions=4, radius=100)
+    ball = mesh(body.vertices, body.faces)
+    opened = make_project({"Ball": (ball, (0, 0, 0))})
+    project = edits.restyle(opened.project, ["part-1"], finish="bare metal", colour="#c0c0c0")
+    project = edits.add(project, Camera("camera-1", "Eye", PointAim((0, 0, 0)), (0.0, -600.0, 100.0)))
+    studio = Studio(project, opened.meshes, 160, 90, "#000000")
+    picture = studio.picture(project.cameras[0], 0.0).astype(float).mean(axis=2)
+    studio.close()
+    ball_pixels = picture[picture > 2]
+    assert len(ball_pixels) > 1000
+    # it mirrors a bright side and a dark one, and neither is lost
+    assert ball_pixels.max() - ball_pixels.min() > 60
+    assert (ball_pixels > 250).mean() < 0.3
+
+
+def test_a_parallel_view_shows_equal_things_equally_large_and_in_front_of_it_too():
+    renderer = vtkRenderer()
+    window = vtkRenderWindow()
+    window.SetOffScreenRendering(True)
+    window.SetSize(400, 400)
+    window.AddRenderer(renderer)
+    view = Viewpoint()
+    view.parallel = True
+    view.look_from((0, 0, 1))
+    view.frame([[-100, -100, 0], [100, 100, 0]], 1.0, 1.0)
+    aim_camera(renderer, view.position, view.focus, view.up, view.angle, 200_000, view.parallel)
+    window.Render()
+    near, far = (to_display(renderer, [(-100, 0, z), (100, 0, z)]) for z in (1000.0, -1000.0))
+    assert np.ptp(near[:, 0]) == pytest.approx(np.ptp(far[:, 0]))
+    assert np.ptp(near[:, 0]) == pytest.approx(400, abs=1)
+    assert (near[:, 2] < 1).all()
+    _, way = ray(renderer, 200, 200)
+    assert way == pytest.approx([0, 0, -1], abs=1e-9)

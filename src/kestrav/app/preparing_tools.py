@@ -225,7 +225,7 @@ class MoveTool(HandleTool):
             if found is None:
                 return True
             step = np.round(found / size) * size if size > 0 else found
-        self.apply("Move", shift(step), self._base, f"handle-{self._drags}")
+        self.apply("Move", shift(step), self._base, f"{self.kind}-{self._drags}")
         self.stage.said.emit("  ".join(f"{a} {show(float(v), 'mm')}" for a, v in zip("xyz", step, strict=True)))
         return True
 
@@ -290,7 +290,7 @@ class TurnTool(HandleTool):
         size = np.radians(22.5 if keys & Qt.KeyboardModifier.ControlModifier else self.settings.angle_step)
         total = round(self._total / size) * size if size > 0 else self._total
         matrix = turn_about(self._frame[:3, 3], self._frame[:3, self.held[1]], total)
-        self.apply("Turn", matrix, self._base, f"handle-{self._drags}")
+        self.apply("Turn", matrix, self._base, f"{self.kind}-{self._drags}")
         self.stage.said.emit(f"about {'xyz'[self.held[1]]} {show(float(np.degrees(total)), '°')}")
         return True
 

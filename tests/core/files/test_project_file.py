@@ -7,11 +7,15 @@ from pathlib import Path
 
 import jsonschema
 import msgspec
+import numpy as np
 import pytest
+from shapes import DEMO, make_project
 
-from kestrav.core.document.records import FORMAT_VERSION
+from kestrav.core.document.records import FORMAT_VERSION, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
+from kestrav.core.files.product_import import into_project, read_product
+from kestrav.core.geometry.meshes import mesh
 
 DOCS = Path(__file__).parents[3] / "docs"
 
@@ -192,3 +196,71 @@ def test_old_versions_are_upgraded_step_by_step(saved, tmp_path, monkeypatch):
 
     old = rewrite(saved, tmp_path / "old.kestrav", age)
     assert project_file.load(old).project.name == "Test"
+
+
+def test_a_file_of_version_1_is_read_as_one_without_what_came_later(saved, tmp_path):
+    later = {"scale", "finish", "role", "locked", "source", "origin", "form", "link", "came"}
+
+    def change(name, data):
+        if name != "project.json":
+            return data
+        document = json.loads(data)
+        document["version"] = 1
+        document["parts"] = [{k: v for k, v in part.items() if k not in later} for part in document["parts"]]
+        for field in ("smallest_size", "largest_size"):
+            del document["settings"][field]
+        return json.dumps({k: v for k, v in document.items() if k not in ("sources", "notes")}).encode()
+
+    opened = project_file.load(rewrite(saved, tmp_path / "one.kestrav", change))
+    assert opened.project == project_file.load(saved).project
+
+
+def test_cad_faces_and_tints_are_kept_and_checked(tmp_path):
+    imported = read_product(DEMO.parent / "swing-gate.step")
+    project = into_project(Project(), imported)
+    target = tmp_path / "gate.kestrav"
+    project_file.save(project, imported.meshes, target)
+    loaded = project_file.load(target)
+    for key, shape in imported.meshes.items():
+        assert loaded.meshes[key].faces == shape.faces
+        assert (loaded.meshes[key].face_of == shape.face_of).all()
+    # the same project gives the same bytes
+    project_file.save(loaded.project, loaded.meshes, tmp_path / "again.kestrav")
+    assert (tmp_path / "again.kestrav").read_bytes() == target.read_bytes()
+
+    def damaged(name, data):
+        return data[:-40] + b"]}" if name.endswith(".faces.json") else data
+
+    with pytest.raises(BadInput, match="is damaged"):
+        project_file.load(rewrite(target, tmp_path / "torn.kestrav", damaged))
+
+    def short(name, data):
+        if not name.endswith(".faces.json"):
+            return data
+        kept = json.loads(data)
+        kept["face_of"] = kept["face_of"][:-1]
+        return json.dumps(kept).encode()
+
+    with pytest.raises(BadInput, match="do not fit its triangles"):
+        project_file.load(rewrite(target, tmp_path / "short.kestrav", short))
+
+
+def test_sources_beside_the_project_are_named_from_there(tmp_path):
+    file = tmp_path / "cad" / "gate.step"
+    file.parent.mkdir()
+    file.write_bytes((DEMO.parent / "swing-gate.step").read_bytes())
+    imported = read_product(file)
+    target = tmp_path / "gate.kestrav"
+    project_file.save(into_project(Project(), imported), imported.meshes, target)
+    (source,) = project_file.load(target).project.sources
+    assert source.file == "cad/gate.step"
+    assert project_file.source_path(source.file, target) == file.resolve()
+
+
+def test_odd_coordinates_far_from_the_middle_survive_a_save(tmp_path, random):
+    """A file keeps single-precision metres; what is kept must have the hash it had."""
+    corners = random.uniform(-9e6, 9e6, (300, 3))
+    shape = mesh(corners, np.arange(300).reshape(100, 3))
+    opened = make_project({"Cloud": (shape, (0, 0, 0))})
+    project_file.save(opened.project, opened.meshes, tmp_path / "far.kestrav")
+    assert project_file.load(tmp_path / "far.kestrav").meshes.keys() == {shape.hash}
