@@ -137,12 +137,16 @@ class Part(Record, frozen=True):
 
 
 class PathPoint(Record, frozen=True):
-    """A point of a path; handles are vectors from it and count for free points only."""
+    """A point of a path; handles are vectors from it and count for free points only.
+
+    ``radius`` in mm rounds a corner between two straight sides; 0 leaves it sharp.
+    """
 
     position: Vector
     kind: Literal["corner", "smooth", "free"] = "smooth"
     handle_in: Vector | None = None
     handle_out: Vector | None = None
+    radius: float = 0.0
 
 
 class PointShape(Record, frozen=True, tag="points"):
@@ -163,15 +167,51 @@ class EllipseShape(Record, frozen=True, tag="ellipse"):
     clockwise: bool = False
 
 
-Shape = PointShape | EllipseShape
+class ArcShape(Record, frozen=True, tag="arc"):
+    """A circular arc about an axis through a centre, from a start, by a sweep in degrees of either sign."""
+
+    centre: Vector
+    start: Vector
+    sweep: float = 90.0
+    axis: Vector = (0.0, 0.0, 1.0)
+
+
+class RectangleShape(Record, frozen=True, tag="rectangle"):
+    """A level rectangle; corners of a radius in mm are round (exponent 2) or superelliptic (above 2).
+
+    ``turn`` in degrees; it starts in the middle of its front side.
+    """
+
+    centre: Vector
+    width: float
+    depth: float
+    radius: float = 0.0
+    exponent: float = 2.0
+    turn: float = 0.0
+    clockwise: bool = False
+
+
+class HelixShape(Record, frozen=True, tag="helix"):
+    """An upright helix from a centre upwards; ``pitch`` in mm per turn, ``start`` in degrees."""
+
+    centre: Vector
+    radius: float
+    pitch: float
+    turns: float = 3.0
+    start: float = 0.0
+    clockwise: bool = False
+
+
+Shape = PointShape | EllipseShape | ArcShape | RectangleShape | HelixShape
 
 
 class Path(Record, frozen=True):
-    """A curve in space."""
+    """A curve in space; ``trim`` are the shares of its shape's length at which it begins and ends."""
 
     id: str
     name: str
     shape: Shape
+    trim: tuple[float, float] = (0.0, 1.0)
 
 
 class Even(Record, frozen=True, tag="even"):

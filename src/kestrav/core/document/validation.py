@@ -11,15 +11,18 @@ import numpy as np
 
 from kestrav.core.document.lookup import items
 from kestrav.core.document.records import (
+    ArcShape,
     Camera,
     Eased,
     EllipseShape,
     Geometry,
+    HelixShape,
     Part,
     PartAim,
     Path,
     PointShape,
     Project,
+    RectangleShape,
     Run,
     Shot,
     Source,
@@ -28,6 +31,7 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 
 SMALLEST_SCALE = 1e-9
+MOST_TURNS = 1000
 COINCIDENT = 1e-6  # mm; closer points cannot give a direction
 LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
 _COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
@@ -110,6 +114,11 @@ def fresh_parts(project: Project) -> list[Part]:
 def check_path(path: Path) -> None:
     """Raise BadInput when a path cannot be travelled."""
     shape = path.shape
+    begin, end = path.trim
+    if not 0 <= begin < end <= 1:
+        raise BadInput(
+            f"the path “{path.name}” is trimmed to {begin:.2%} to {end:.2%}; it must go forward within 0 to 100 %"
+        )
     if isinstance(shape, EllipseShape):
         if shape.half_x <= 0 or shape.half_y <= 0:
             raise BadInput(
@@ -117,6 +126,12 @@ def check_path(path: Path) -> None:
                 "both must be above 0"
             )
         return
+    if not isinstance(shape, PointShape):
+        _check_exact(path, shape)
+        return
+    sharp = next((i for i, p in enumerate(shape.points) if p.radius < 0), None)
+    if sharp is not None:
+        raise BadInput(f"point {sharp + 1} of the path “{path.name}” has a negative radius; give 0 or more")
     count, needed = len(shape.points), 3 if shape.closed else 2
     if count < needed:
         kind = "closed path" if shape.closed else "path"
@@ -129,6 +144,32 @@ def check_path(path: Path) -> None:
             f"points {pair[0] + 1} and {pair[1] + 1} of the path “{path.name}” lie in the same place; "
             "move or delete one of them"
         )
+
+
+def _check_exact(path: Path, shape: ArcShape | RectangleShape | HelixShape) -> None:
+    """Raise BadInput when an exact shape cannot be."""
+    label = f"the path “{path.name}”"
+    if isinstance(shape, ArcShape):
+        if math.dist(shape.centre, shape.start) < COINCIDENT:
+            raise BadInput(f"{label} is an arc of radius 0; move its start away from its centre")
+        if not 0 < abs(shape.sweep) <= 360:
+            raise BadInput(f"{label} is an arc of {shape.sweep:g}°; give up to 360, and not 0")
+        if math.hypot(*shape.axis) < COINCIDENT:
+            raise BadInput(f"{label} is an arc about an axis without direction")
+        return
+    if isinstance(shape, HelixShape):
+        _positive(f"{label}: the helix’s radius in mm", shape.radius)
+        _positive(f"{label}: the helix’s turns", shape.turns)
+        if shape.turns > MOST_TURNS:
+            raise BadInput(f"{label} has {shape.turns:g} turns; it can have {MOST_TURNS} at most")
+        return
+    _positive(f"{label}: the rectangle’s width in mm", shape.width)
+    _positive(f"{label}: the rectangle’s depth in mm", shape.depth)
+    if shape.exponent < 2:
+        raise BadInput(f"{label} has corners of exponent {shape.exponent:g}; it can be 2 (round) or more")
+    room = min(shape.width, shape.depth) / 2
+    if not 0 <= shape.radius <= room * (1 + 1e-12):
+        raise BadInput(f"{label} has corners of {shape.radius:g} mm, rounder than its sides; at most {room:g} mm fit")
 
 
 def coincident_points(shape: PointShape) -> tuple[int, int] | None:

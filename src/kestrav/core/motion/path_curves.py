@@ -8,10 +8,11 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.records import EllipseShape, Path, Shape
+from kestrav.core.document.records import ArcShape, EllipseShape, HelixShape, Path, RectangleShape, Shape
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.arclength import Curve, by_arc_length
 from kestrav.core.geometry.curves import EllipseCurve, Parametric, spline_through
+from kestrav.core.geometry.exact import Chain, Helix, Portion, arc_about, rectangle, rounded_through
 from kestrav.core.geometry.frames import FrameTable, carried_frames, frame_table, upright_frames
 
 Array = NDArray[np.float64]
@@ -19,9 +20,10 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class PathCurve:
-    """A path ready to be travelled: its curve by station, and frames along it."""
+    """A path ready to be travelled: its curve by station, stations of its points, and frames along it."""
 
     curve: Curve
+    marks: Array | None = None
 
     @cached_property
     def _table(self) -> FrameTable:
@@ -38,7 +40,9 @@ class PathCurve:
         return make(self.curve, self._table, stations)
 
     def point_stations(self) -> Array:
-        """Stations of the path's points, in their order."""
+        """Stations of the path's points, in their order; those cut off by a trim lie at its ends."""
+        if self.marks is not None:
+            return self.marks
         stations = self.curve.breaks
         return stations[:-1] if self.curve.closed else stations
 
@@ -46,30 +50,44 @@ class PathCurve:
 def path_curve(path: Path) -> PathCurve:
     """The curve of a path. Raises BadInput when it has no length."""
     try:
-        return _of_shape(path.shape)
+        return _of_shape(path.shape, path.trim)
     except ValueError as fault:
         raise BadInput(f"the path “{path.name}” cannot be travelled: {fault}") from fault
 
 
 @lru_cache(maxsize=256)
-def _of_shape(shape: Shape) -> PathCurve:
-    parametric: Parametric
+def _of_shape(shape: Shape, trim: tuple[float, float] = (0.0, 1.0)) -> PathCurve:
+    parametric, closed = parametric_of(shape)
+    whole = by_arc_length(parametric, closed=closed)
+    marks = None
+    if isinstance(parametric, Chain) and parametric.marks:
+        marks = whole.breaks[list(parametric.marks)]
+    if trim == (0.0, 1.0):
+        return PathCurve(whole, marks)
+    first, last = trim[0] * whole.length, trim[1] * whole.length
+    ends = np.asarray(whole.parameter([first, last]), float)
+    curve = by_arc_length(Portion(parametric, float(ends[0]), float(ends[1])))
+    known = PathCurve(whole, marks).point_stations()
+    return PathCurve(curve, np.clip(known - first, 0.0, curve.length))
+
+
+def parametric_of(shape: Shape) -> tuple[Parametric, bool]:
+    """A shape as a parametric curve, and whether it closes. Raises ValueError when it cannot be travelled."""
     if isinstance(shape, EllipseShape):
-        parametric = EllipseCurve(
-            shape.centre,
-            shape.half_x,
-            shape.half_y,
-            np.radians(shape.turn),
-            np.radians(shape.start),
-            -1 if shape.clockwise else 1,
-        )
-        return PathCurve(by_arc_length(parametric, closed=True))
+        turn, start = np.radians(shape.turn), np.radians(shape.start)
+        return EllipseCurve(shape.centre, shape.half_x, shape.half_y, turn, start, -1 if shape.clockwise else 1), True
+    if isinstance(shape, ArcShape):
+        return arc_about(shape.centre, shape.axis, shape.start, np.radians(shape.sweep)), abs(shape.sweep) >= 360
+    if isinstance(shape, HelixShape):
+        sense = -1 if shape.clockwise else 1
+        return Helix(shape.centre, shape.radius, shape.pitch, shape.turns, np.radians(shape.start), sense), False
+    if isinstance(shape, RectangleShape):
+        sides = (shape.width, shape.depth, shape.radius, shape.exponent)
+        return rectangle(shape.centre, *sides, np.radians(shape.turn), shape.clockwise), True
     points = shape.points
-    parametric = spline_through(
-        [p.position for p in points],
-        [p.kind for p in points],
-        [p.handle_in for p in points],
-        [p.handle_out for p in points],
-        shape.closed,
-    )
-    return PathCurve(by_arc_length(parametric, closed=shape.closed))
+    places = [p.position for p in points]
+    kinds = [p.kind for p in points]
+    handles = [p.handle_in for p in points], [p.handle_out for p in points]
+    if any(p.radius > 0 and p.kind == "corner" for p in points):
+        return rounded_through(places, kinds, *handles, [p.radius for p in points], shape.closed), shape.closed
+    return spline_through(places, kinds, *handles, shape.closed), shape.closed
