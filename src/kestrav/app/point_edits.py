@@ -16,7 +16,9 @@ def insert_at_station(session: Session, path_id: str, station: float) -> None:
     """Insert a point into a path at a station, on the curve as it is."""
     path = next(p for p in session.project.paths if p.id == path_id)
     if not isinstance(path.shape, PointShape):
-        session.refused.emit(f"“{path.name}” is an ellipse: its numbers are in the card, it has no points to insert")
+        session.refused.emit(
+            f"“{path.name}” has a shape of its own: its numbers are in the card; “Make it points” gives it points"
+        )
         return
     curve = path_curve(path)
     stations = curve.point_stations()

@@ -37,8 +37,21 @@ from kestrav.app.strip import Strip
 from kestrav.core.clearance.drop import drop
 from kestrav.core.clearance.measuring import Snap, in_space, keep
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import get, subtree
-from kestrav.core.document.records import Feature, Note, Part
+from kestrav.core.document.lookup import get, new_id, new_name, subtree
+from kestrav.core.document.records import (
+    ArcShape,
+    EllipseShape,
+    Feature,
+    HelixShape,
+    Note,
+    Part,
+    Path,
+    PathPoint,
+    PointShape,
+    Project,
+    RectangleShape,
+    Shape,
+)
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion import placing, stand_ins
@@ -399,6 +412,37 @@ class Preparing(QObject):
             if len(self.session.project.parts) == 1:
                 self.stage.fit_all()
             self.session.select(self.session.project.parts[-1].id)
+
+    def path_menu(self, action: Callable[..., QAction]) -> QMenu:
+        """The menu of paths of an exact shape."""
+        menu = QMenu("Exact path", self.window)
+        for name in ("Line", "Arc", "Circle", "Rectangle", "Helix"):
+            menu.addAction(
+                action(name, partial(self.add_path, name), tip=f"Add a {name.lower()} whose numbers stay editable")
+            )
+        return menu
+
+    def add_path(self, name: str) -> None:
+        """Add a path of an exact shape where the view looks, in a size that it shows well, and select it."""
+        view = self.stage.viewpoint
+        size = float(f"{0.15 * view.distance:.1g}")
+        x, y = (float(round(v / 10) * 10) for v in view.focus[:2])
+        shapes: dict[str, Shape] = {
+            "Line": PointShape((PathPoint((x - size, y, 0.0), "corner"), PathPoint((x + size, y, 0.0), "corner"))),
+            "Arc": ArcShape((x, y, 0.0), (x + size, y, 0.0), 90.0),
+            "Circle": EllipseShape((x, y, 0.0), size, size),
+            "Rectangle": RectangleShape((x, y, 0.0), 2 * size, 1.4 * size, 0.2 * size),
+            "Helix": HelixShape((x, y, 0.0), 0.5 * size, 0.4 * size),
+        }
+        made: list[str] = []
+
+        def add(project: Project) -> Project:
+            path = Path(new_id(project, Path), new_name(project, Path, name), shapes[name])
+            made[:] = [path.id]
+            return edits.add(project, path)
+
+        if self.session.edit(f"Add {name.lower()}", add):
+            self.session.select(made[0])
 
     def _stage_menu(self, at: QPoint) -> None:
         hit = self.stage.pick(at)

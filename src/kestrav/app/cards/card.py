@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from PySide6.QtCore import QSettings, Qt, QTimer, Signal
 from PySide6.QtWidgets import QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
@@ -42,6 +42,17 @@ class Copying:
         """Change some of it."""
         for name, value in fields.items():
             setattr(self, name, value)
+
+
+@dataclass
+class Shaping:
+    """How a path's typed length is got; the card remembers it."""
+
+    anchor: Literal["start", "middle", "end", "last"] = "start"
+
+    def set_anchor(self, anchor: str) -> None:
+        """Choose what stays where it is."""
+        self.anchor = anchor  # type: ignore[assignment]
 
 
 class Card(QWidget):
@@ -85,7 +96,9 @@ class Card(QWidget):
         self.part_tab = str(QSettings().value("card/part", "Motion"))
         if self.part_tab not in TABS:
             self.part_tab = "Motion"
+        self.path_tab = "Shape"
         self.copying = Copying()
+        self.shaping = Shaping()
         self.measuring: MeasureTool | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
@@ -101,6 +114,11 @@ class Card(QWidget):
         """Show one part of a part's card."""
         self.part_tab = name
         QSettings().setValue("card/part", name)
+        self.rebuild()
+
+    def show_path_tab(self, name: str) -> None:
+        """Show one part of a path's card."""
+        self.path_tab = name
         self.rebuild()
 
     def show_measuring(self, tool: MeasureTool | None) -> None:

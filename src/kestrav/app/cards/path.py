@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Callable
+from functools import partial
+from typing import Any, Literal
 
 import msgspec
 import numpy as np
@@ -11,13 +13,19 @@ from kestrav.app.cards.rows import Rows
 from kestrav.app.point_edits import delete_point, insert_after
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
+    ArcShape,
     EllipseShape,
+    HelixShape,
     Path,
     PointShape,
     Project,
+    RectangleShape,
 )
+from kestrav.core.motion import shaping
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.units import show
+
+TABS = ("Shape", "Whole")
 
 
 class PathRows(Rows):
@@ -26,12 +34,13 @@ class PathRows(Rows):
     def build(self, path: Path) -> None:
         form = self.form
         self.card.title.setText(path.name)
-        self._name(path)
+        form.tabs(TABS, self.card.path_tab, self.card.show_path_tab, "Show")
         curve = path_curve(path)
-        if isinstance(path.shape, EllipseShape):
-            self._ellipse(path, path.shape)
+        if self.card.path_tab == "Whole":
+            self._whole(path)
         else:
-            self._points(path, path.shape)
+            self._name(path)
+            self._shape(path)
         straight = float(np.linalg.norm(np.subtract(*curve.curve.position([0.0, curve.length]))))
         stations = np.linspace(0.0, curve.length, 801)
         tightest = float(curve.curve.curvature(stations).max())
@@ -55,11 +64,146 @@ class PathRows(Rows):
         )
         self._delete(path.id, "path")
 
-    def _ellipse(self, path: Path, shape: EllipseShape) -> None:
-        def change(**fields: Any) -> None:
-            self._set(path.id, "Change ellipse", shape=msgspec.structs.replace(shape, **fields))
+    def _shape(self, path: Path) -> None:
+        shape = path.shape
+        if isinstance(shape, PointShape):
+            self._points(path, shape)
+        elif isinstance(shape, EllipseShape):
+            self._ellipse(path, shape)
+        else:
+            self._exact(path, shape)
 
-        form = self.form
+    def _change(self, path: Path, **fields: Any) -> None:
+        self._set(path.id, "Change shape", shape=msgspec.structs.replace(path.shape, **fields))
+
+    def _exact(self, path: Path, shape: ArcShape | RectangleShape | HelixShape) -> None:
+        """The parameters of an arc, rectangle or helix."""
+        form, change = self.form, partial(self._change, path)
+        tip = "Middle of the circle" if isinstance(shape, ArcShape) else "Middle of it; z is its height"
+        form.vector("Centre", shape.centre, "mm", lambda v: change(centre=v), tip)
+
+        def number(label: str, field: str, unit: str, tip: str, step: float = 10.0, places: int = 1) -> None:
+            form.number(label, getattr(shape, field), unit, lambda v: change(**{field: v}), tip, places, step)
+
+        if isinstance(shape, ArcShape):
+            form.vector("Start", shape.start, "mm", lambda v: change(start=v), "Where the arc begins")
+            number("Sweep", "sweep", "°", "How far it goes round; negative the other way", 5)
+            form.vector(
+                "Axis", shape.axis, "", lambda v: change(axis=v), "The direction that it goes round, as a vector", 3
+            )
+            return
+        if isinstance(shape, RectangleShape):
+            number("Width", "width", "mm", "Over all along x before it is turned")
+            number("Depth", "depth", "mm", "Over all along y before it is turned")
+            number("Corners", "radius", "mm", "Radius of its corners; 0 for sharp ones")
+            number("Exponent", "exponent", "", "2 for round corners, more for superelliptic ones", 0.5, 2)
+            number("Turned", "turn", "°", "The whole turned about z", 5)
+        else:
+            number("Radius", "radius", "mm", "Radius of the helix")
+            number("Pitch", "pitch", "mm", "Rise of one turn; negative downwards")
+            number("Turns", "turns", "", "How many turns", 0.25, 3)
+            number("Begins at", "start", "°", "Where it begins, from the x axis", 5)
+        form.check(
+            "Direction",
+            "clockwise from above",
+            shape.clockwise,
+            lambda v: change(clockwise=v),
+            "Which way it is travelled",
+        )
+
+    def _whole(self, path: Path) -> None:
+        """What is done with the path as a whole."""
+        form, state = self.form, self.card.shaping
+        curve = path_curve(path).curve
+
+        def edit(label: str, change: Callable[[Project], Project]) -> None:
+            self.session.edit(label, change)
+
+        keeps = [
+            ("start", "scaled about its start"),
+            ("middle", "scaled about its middle"),
+            ("end", "scaled about its end"),
+            ("last", "by its last segment"),
+        ]
+        form.number(
+            "Length",
+            curve.length,
+            "mm",
+            lambda v: edit("Set length", lambda p: shaping.set_length(p, path.id, v, state.anchor)),
+            "Its exact length, got by the way below",
+            3,
+            10,
+        )
+        form.choice("Got by", keeps, state.anchor, state.set_anchor, "How a typed length is got")
+        height = float(curve.position([0.0])[0, 2])
+        form.number(
+            "Height",
+            height,
+            "mm",
+            lambda v: edit("Raise path", lambda p: shaping.raised(p, path.id, v)),
+            "Height of its start; the whole goes up or down",
+            1,
+            10,
+        )
+        begin, end = path.trim
+        form.number(
+            "Begins at",
+            begin * 100,
+            "%",
+            lambda v: self._set(path.id, "Trim", trim=(v / 100, end)),
+            "Share of the shape's length that is cut off before",
+            2,
+            5,
+        )
+        form.number(
+            "Ends at",
+            end * 100,
+            "%",
+            lambda v: self._set(path.id, "Trim", trim=(begin, v / 100)),
+            "Share of the shape's length at which it ends",
+            2,
+            5,
+        )
+        if isinstance(path.shape, PointShape):
+            form.number(
+                "Round all",
+                0.0,
+                "mm",
+                lambda v: edit("Round corners", lambda p: shaping.round_corners(p, path.id, v)),
+                "Round every corner between straight sides by a radius; each keeps it, to be edited",
+                1,
+                10,
+            )
+        form.buttons(
+            ("Reverse", lambda: edit("Reverse path", lambda p: shaping.reverse(p, path.id)), "Travel it the other way"),
+            (
+                "Flatten",
+                lambda: edit("Flatten path", lambda p: shaping.flattened(p, path.id, height)),
+                "Bring all of it to the height of its start",
+            ),
+            (
+                "Mirror left–right",
+                lambda: edit("Mirror path", lambda p: self._mirror(p, path.id, "x")),
+                "Mirror it about the plane across x through its start",
+            ),
+            (
+                "Mirror front–back",
+                lambda: edit("Mirror path", lambda p: self._mirror(p, path.id, "y")),
+                "Mirror it about the plane across y through its start",
+            ),
+            (
+                "Make it points",
+                lambda: edit("Make points", lambda p: shaping.to_points(p, path.id)),
+                f"Free points within {shaping.AS_POINTS:g} mm of the curve",
+            ),
+        )
+
+    def _mirror(self, project: Project, path_id: str, axis: Literal["x", "y"]) -> Project:
+        at = float(shaping.anchor_of(shaping.path_of(project, path_id), "start")["xy".index(axis)])
+        return shaping.mirrored(project, path_id, axis, at)
+
+    def _ellipse(self, path: Path, shape: EllipseShape) -> None:
+        form, change = self.form, partial(self._change, path)
         form.vector("Centre", shape.centre, "mm", lambda v: change(centre=v), "Centre of the ellipse; z is its height")
         form.number("Half width", shape.half_x, "mm", lambda v: change(half_x=v), "Half axis along x", step=10)
         form.number("Half depth", shape.half_y, "mm", lambda v: change(half_y=v), "Half axis along y", step=10)
@@ -117,6 +261,16 @@ class PathRows(Rows):
             "Corner: straight to the next corner. Smooth: curvature runs through. Free: by its handles (K: next kind)",
         )
         form.vector("At", point.position, "mm", lambda v: change("Move point", position=v), "Where the point is")
+        if point.kind == "corner":
+            form.number(
+                "Radius",
+                point.radius,
+                "mm",
+                lambda v: change("Round corner", radius=v),
+                "Rounds the corner between two straight sides; 0 leaves it sharp",
+                1,
+                10,
+            )
         if point.kind == "free":
             if point.handle_out is not None:
                 form.vector("Out", point.handle_out, "mm", lambda v: change("Handle", handle_out=v), "Handle ahead")

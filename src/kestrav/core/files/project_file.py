@@ -25,6 +25,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import Y_UP_TO_Z_UP
 from kestrav.core.geometry.faces import Face
 from kestrav.core.geometry.meshes import Mesh, mesh
+from kestrav.core.motion.path_curves import check_curves
 
 SUFFIX = ".kestrav"
 DOCUMENT = "project.json"
@@ -135,7 +136,7 @@ def _document(path: Path, text: bytes) -> Project:
         version += 1
         raw["version"] = version
     try:
-        return validate(msgspec.convert(raw, Project, strict=True))
+        return check_curves(validate(msgspec.convert(raw, Project, strict=True)))
     except msgspec.ValidationError as fault:
         raise BadInput(f"“{path}” has a {DOCUMENT} that does not fit the format: {fault}") from fault
     except BadInput as fault:

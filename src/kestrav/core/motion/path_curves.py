@@ -8,7 +8,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.records import ArcShape, EllipseShape, HelixShape, Path, RectangleShape, Shape
+from kestrav.core.document.records import ArcShape, EllipseShape, HelixShape, Path, Project, RectangleShape, Shape
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.arclength import Curve, by_arc_length
 from kestrav.core.geometry.curves import EllipseCurve, Parametric, spline_through
@@ -53,6 +53,19 @@ def path_curve(path: Path) -> PathCurve:
         return _of_shape(path.shape, path.trim)
     except ValueError as fault:
         raise BadInput(f"the path “{path.name}” cannot be travelled: {fault}") from fault
+
+
+def check_curves(project: Project, since: Project | None = None) -> Project:
+    """The project itself, if all its paths can be travelled; of those that ``since`` has as well that is known.
+
+    Raises BadInput naming the first that cannot. Validation looks at records alone; whether arcs have room on
+    their sides only the curves tell.
+    """
+    known = set(map(id, since.paths)) if since is not None else set()
+    for path in project.paths:
+        if id(path) not in known:
+            path_curve(path)
+    return project
 
 
 @lru_cache(maxsize=256)

@@ -1,0 +1,299 @@
+"""Shaping whole paths: reversing, moving, scaling, mirroring, lengths, and any shape made into free points.
+
+Each edit takes a project and returns a new one; lengths in mm.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Literal
+
+import msgspec
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kestrav.core.document.edits import update
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import (
+    ArcShape,
+    EllipseShape,
+    Path,
+    PathPoint,
+    PointShape,
+    Project,
+    RectangleShape,
+    Shape,
+)
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.faces import vector
+from kestrav.core.motion.path_curves import path_curve
+
+Array = NDArray[np.float64]
+Anchor = Literal["start", "middle", "end"]
+
+AS_POINTS = 0.01  # mm between a curve and the free points that it is made into
+_MOST_POINTS = 4000
+_SAMPLES = 9  # places of a piece that are compared
+
+
+def path_of(project: Project, path_id: str) -> Path:
+    """The path of an id. Raises BadInput when it is not a path."""
+    path = get(project, path_id)
+    if not isinstance(path, Path):
+        raise BadInput(f"“{path.name}” is not a path")
+    return path
+
+
+def as_points(path: Path, tolerance: float = AS_POINTS) -> PointShape:
+    """A path's curve as free points, cubic pieces within a tolerance in mm of it; corners stay corners.
+
+    A cubic piece takes over position and tangent at its ends; its handles are a third of the piece's length, and
+    pieces are halved until they fit. Raises BadInput when that takes too many points.
+    """
+    made = path_curve(path)
+    curve = made.curve
+    knots = list(curve.breaks)
+    fits = False
+    while not fits:
+        if len(knots) > _MOST_POINTS:
+            raise BadInput(f"the path “{path.name}” would need more than {_MOST_POINTS} points")
+        stations = np.array(knots)
+        worst = _departures(curve.position, curve.tangent, stations)
+        fits = bool((worst <= tolerance).all())
+        middles = 0.5 * (stations[:-1] + stations[1:])[worst > tolerance]
+        knots = sorted([*knots, *middles.tolist()])
+    stations = np.array(knots)
+    places, ahead, behind = curve.position(stations), curve.tangent(stations), curve.tangent(stations, before=True)
+    if curve.closed:
+        behind[0] = behind[-1]
+    thirds = np.diff(stations) / 3
+    count = len(stations) - (1 if curve.closed else 0)
+    points = []
+    for i in range(count):
+        before = thirds[i - 1] if i > 0 or curve.closed else thirds[0]
+        after = thirds[i] if i < len(thirds) else thirds[-1]
+        points.append(PathPoint(vector(places[i]), "free", vector(-before * behind[i]), vector(after * ahead[i])))
+    return PointShape(tuple(points), curve.closed)
+
+
+def _departures(position: Callable[[Array], Array], tangent: Callable[..., Array], stations: Array) -> Array:
+    """How far (n - 1,) cubic pieces between stations (n,) are from the curve, in mm."""
+    first, last = position(stations[:-1]), position(stations[1:])
+    length = np.diff(stations)[:, None]
+    leave = tangent(stations[:-1]) * length
+    arrive = tangent(stations[1:], before=True) * length
+    worst = np.zeros(len(stations) - 1)
+    for t in np.linspace(0, 1, _SAMPLES)[1:-1]:
+        cubic = (
+            (2 * t**3 - 3 * t**2 + 1) * first
+            + (t**3 - 2 * t**2 + t) * leave
+            + (3 * t**2 - 2 * t**3) * last
+            + (t**3 - t**2) * arrive
+        )
+        worst = np.maximum(worst, np.linalg.norm(cubic - position(stations[:-1] + t * np.diff(stations)), axis=1))
+    return worst
+
+
+def to_points(project: Project, path_id: str, tolerance: float = AS_POINTS) -> Project:
+    """The project with a path made of free points, and its trim made good."""
+    return update(project, path_id, shape=as_points(path_of(project, path_id), tolerance), trim=(0.0, 1.0))
+
+
+def reverse(project: Project, path_id: str) -> Project:
+    """The project with a path travelled the other way; what runs on it turns round with it."""
+    path = path_of(project, path_id)
+    shape: Shape = path.shape
+    if isinstance(shape, PointShape):
+        points = [
+            msgspec.structs.replace(p, handle_in=p.handle_out, handle_out=p.handle_in) for p in reversed(shape.points)
+        ]
+        if shape.closed:
+            # it still begins at its first point
+            points = [points[-1], *points[:-1]]
+        shape = msgspec.structs.replace(shape, points=tuple(points))
+    elif isinstance(shape, (EllipseShape, RectangleShape)):
+        shape = msgspec.structs.replace(shape, clockwise=not shape.clockwise)
+    elif isinstance(shape, ArcShape):
+        end = path_curve(msgspec.structs.replace(path, trim=(0.0, 1.0))).curve
+        shape = msgspec.structs.replace(shape, start=vector(end.position([end.length])[0]), sweep=-shape.sweep)
+    else:
+        return reverse(to_points(project, path_id), path_id)
+    begin, end_ = path.trim
+    return update(project, path_id, shape=shape, trim=(1.0 - end_, 1.0 - begin))
+
+
+def transformed(project: Project, path_id: str, matrix: ArrayLike) -> Project:
+    """The project with a path under a (4, 4) matrix that turns, shifts, mirrors and scales evenly.
+
+    Points take it as they are; another shape keeps its parameters where it is only shifted, and becomes points
+    otherwise. Raises BadInput for a matrix that distorts.
+    """
+    matrix = np.asarray(matrix, float)
+    linear, shift = matrix[:3, :3], matrix[:3, 3]
+    scale = abs(float(np.linalg.det(linear))) ** (1 / 3)
+    if scale < 1e-9 or not np.allclose(linear.T @ linear, scale**2 * np.eye(3), atol=1e-9 * scale**2):
+        raise BadInput("a path can be moved, turned, mirrored and scaled evenly; this would distort it")
+    path = path_of(project, path_id)
+    shape = path.shape
+    if not isinstance(shape, PointShape):
+        if not np.allclose(linear, np.eye(3), atol=1e-12):
+            return transformed(to_points(project, path_id), path_id, matrix)
+        fields = {"centre": vector(np.array(shape.centre) + shift)}
+        if isinstance(shape, ArcShape):
+            fields["start"] = vector(np.array(shape.start) + shift)
+        return update(project, path_id, shape=msgspec.structs.replace(shape, **fields))
+
+    def turned(handle: tuple[float, float, float] | None) -> tuple[float, float, float] | None:
+        return None if handle is None else vector(linear @ np.array(handle))
+
+    points = tuple(
+        msgspec.structs.replace(
+            p,
+            position=vector(linear @ np.array(p.position) + shift),
+            handle_in=turned(p.handle_in),
+            handle_out=turned(p.handle_out),
+            radius=p.radius * scale,
+        )
+        for p in shape.points
+    )
+    return update(project, path_id, shape=msgspec.structs.replace(shape, points=points))
+
+
+def anchor_of(path: Path, anchor: Anchor) -> Array:
+    """The place (3,) of a path's start, end, or the middle of its length."""
+    curve = path_curve(path).curve
+    share = {"start": 0.0, "middle": 0.5, "end": 1.0}[anchor]
+    found: Array = curve.position([share * curve.length])[0]
+    return found
+
+
+def scale_about(project: Project, path_id: str, factor: float, about: ArrayLike) -> Project:
+    """The project with a path scaled evenly about a point (3,). Raises BadInput for a factor that is not above 0."""
+    if not factor > 0 or not np.isfinite(factor):
+        raise BadInput(f"the scale factor is {factor:g}; it must be above 0")
+    path, about = path_of(project, path_id), np.asarray(about, float)
+    if isinstance(path.shape, PointShape):
+        matrix = np.diag([factor, factor, factor, 1.0])
+        matrix[:3, 3] = (1 - factor) * about
+        return transformed(project, path_id, matrix)
+    fields: dict[str, object] = {"centre": vector(about + factor * (np.array(path.shape.centre) - about))}
+    if isinstance(path.shape, ArcShape):
+        fields["start"] = vector(about + factor * (np.array(path.shape.start) - about))
+    lengths = {"half_x", "half_y", "width", "depth", "radius", "pitch"}
+    fields |= {f: getattr(path.shape, f) * factor for f in path.shape.__struct_fields__ if f in lengths}
+    return update(project, path_id, shape=msgspec.structs.replace(path.shape, **fields))
+
+
+def set_length(project: Project, path_id: str, length: float, anchor: Anchor | Literal["last"] = "start") -> Project:
+    """The project with a path of an exact length, to 1e-9 of it.
+
+    It is scaled evenly about its start, middle or end; or with "last" its last segment is made longer or shorter,
+    along the way that it arrives in. Raises BadInput for a length that cannot be.
+    """
+    if not length > 0 or not np.isfinite(length):
+        raise BadInput(f"a length of {length:g} mm is not possible; it must be above 0")
+    path = path_of(project, path_id)
+    now = path_curve(path).length
+    if anchor != "last":
+        return scale_about(project, path_id, length / now, anchor_of(path, anchor))
+    shape = path.shape
+    if not isinstance(shape, PointShape) or shape.closed or path.trim != (0.0, 1.0):
+        raise BadInput(f"“{path.name}” has no last segment of its own; scale it about one of its ends instead")
+    curve = path_curve(path).curve
+    way = curve.tangent([curve.length], before=True)[0]
+    last = np.array(shape.points[-1].position)
+    step = length - now
+
+    def with_step(size: float) -> Project:
+        points = (*shape.points[:-1], msgspec.structs.replace(shape.points[-1], position=vector(last + size * way)))
+        return update(project, path_id, shape=msgspec.structs.replace(shape, points=points))
+
+    # a straight last segment takes the whole step at once; a curved one needs a few by secants
+    previous, off_before = 0.0, now - length
+    for _ in range(60):
+        result = with_step(step)
+        off = path_curve(path_of(result, path_id)).length - length
+        if abs(off) <= 1e-9 * length:
+            return result
+        slope = (off - off_before) / (step - previous) if step != previous else 1.0
+        previous, off_before = step, off
+        step -= off / slope if abs(slope) > 1e-6 else off
+    raise BadInput(f"the last segment of “{path.name}” cannot give it a length of {length:g} mm")
+
+
+def raised(project: Project, path_id: str, height: float) -> Project:
+    """The project with a path shifted up or down so that its start is at a height in mm."""
+    low = float(anchor_of(path_of(project, path_id), "start")[2])
+    matrix = np.eye(4)
+    matrix[2, 3] = height - low
+    return transformed(project, path_id, matrix)
+
+
+def flattened(project: Project, path_id: str, height: float) -> Project:
+    """The project with all points of a path at one height in mm, its handles level.
+
+    A level shape is shifted there; others become points first.
+    """
+    path = path_of(project, path_id)
+    if isinstance(path.shape, (EllipseShape, RectangleShape)):
+        return raised(project, path_id, height)
+    if not isinstance(path.shape, PointShape):
+        return flattened(to_points(project, path_id), path_id, height)
+
+    def level(handle: tuple[float, float, float] | None) -> tuple[float, float, float] | None:
+        return None if handle is None else (handle[0], handle[1], 0.0)
+
+    points = tuple(
+        msgspec.structs.replace(
+            p,
+            position=(p.position[0], p.position[1], height),
+            handle_in=level(p.handle_in),
+            handle_out=level(p.handle_out),
+        )
+        for p in path.shape.points
+    )
+    return update(project, path_id, shape=msgspec.structs.replace(path.shape, points=points))
+
+
+def mirrored(project: Project, path_id: str, axis: Literal["x", "y", "z"], at: float = 0.0) -> Project:
+    """The project with a path mirrored about the plane across an axis at a place in mm."""
+    k = "xyz".index(axis)
+    matrix = np.eye(4)
+    matrix[k, k], matrix[k, 3] = -1.0, 2.0 * at
+    return transformed(project, path_id, matrix)
+
+
+def round_corners(project: Project, path_id: str, radius: float) -> Project:
+    """The project with every corner of a path between two straight sides rounded by a radius; 0 makes them sharp.
+
+    Corners with less room get what fits. Raises BadInput for a path that is not made of points.
+    """
+    path = path_of(project, path_id)
+    shape = path.shape
+    if not isinstance(shape, PointShape):
+        raise BadInput(f"“{path.name}” is not made of points")
+    if radius < 0:
+        raise BadInput(f"the radius is {radius:g} mm; give 0 or more")
+    places = np.array([p.position for p in shape.points], float)
+    count = len(places)
+    points = list(shape.points)
+    inner = range(count) if shape.closed else range(1, count - 1)
+    for i in inner:
+        before, after = points[i - 1], points[(i + 1) % count]
+        straight = before.kind == after.kind == "corner" or (
+            not shape.closed
+            and {i - 1, i + 1} <= {0, count - 1} | {j for j in range(count) if points[j].kind == "corner"}
+        )
+        if points[i].kind != "corner" or not straight:
+            continue
+        a, b = places[i - 1] - places[i], places[(i + 1) % count] - places[i]
+        cosine = float(np.clip(a @ b / (np.linalg.norm(a) * np.linalg.norm(b)), -1, 1))
+        half = np.tan((np.pi - np.arccos(cosine)) / 2)
+        # half of each side belongs to this corner, and all of one that ends the path
+        rooms = [
+            float(np.linalg.norm(side)) * (1.0 if not shape.closed and j in (0, count - 1) else 0.5)
+            for side, j in ((a, i - 1), (b, (i + 1) % count))
+        ]
+        fits = min(rooms) / half if half > 1e-9 else np.inf
+        points[i] = msgspec.structs.replace(points[i], radius=float(min(radius, fits)))
+    return update(project, path_id, shape=msgspec.structs.replace(shape, points=tuple(points)))

@@ -1,0 +1,96 @@
+"""Exact paths and whole paths in the window."""
+
+import numpy as np
+import pytest
+from PySide6.QtWidgets import QPushButton
+
+from kestrav.core.document.records import ArcShape, PathPoint, PointShape
+from kestrav.core.motion.path_curves import path_curve
+
+
+def press(hand, text):
+    hand.window.card.rebuild()
+    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
+
+
+def choose(hand, name, key):
+    field = hand.field(name)
+    field.setCurrentIndex(field.findData(key))
+    field.activated.emit(field.currentIndex())
+
+
+@pytest.mark.parametrize("name", ["Line", "Arc", "Circle", "Rectangle", "Helix"])
+def test_exact_paths_are_added_drawn_and_undone(hand, name):
+    before = hand.session.project
+    hand.window.preparing.add_path(name)
+    path = hand.session.path
+    assert path.name.startswith(name)
+    hand.stage.draw()
+    assert path.id in hand.stage.marks.drawn
+    hand.window.card.show_path_tab("Whole")
+    hand.window.card.show_path_tab("Shape")
+    hand.session.undo.undo()
+    assert hand.session.project is before
+
+
+def test_an_arcs_numbers_are_typed_and_impossible_ones_refused(hand):
+    hand.window.preparing.add_path("Arc")
+    hand.type_in("Sweep", "180")
+    hand.type_in("Start x", str(hand.session.path.shape.centre[0] + 250))
+    assert path_curve(hand.session.path).length == pytest.approx(250 * np.pi)
+    hand.type_in("Sweep", "0")
+    assert "arc of 0" in hand.window.card.fault.text()
+    assert hand.session.path.shape.sweep == 180.0
+
+
+def test_a_rectangle_with_corners_rounder_than_its_sides_is_refused(hand):
+    hand.window.preparing.add_path("Rectangle")
+    hand.type_in("Width", "600")
+    hand.type_in("Depth", "400")
+    hand.type_in("Corners", "250")
+    assert "at most 200 mm fit" in hand.window.card.fault.text()
+
+
+def test_a_corner_is_rounded_by_its_own_editable_radius(hand):
+    shape = PointShape(tuple(PathPoint(p, "corner") for p in [(0, 0, 0), (600, 0, 0), (600, 900, 0)]))
+    hand.session.edit("p", lambda p: _with(p, shape))
+    hand.session.select("path-1", 1)
+    hand.type_in("Radius", "200")
+    assert hand.session.path.shape.points[1].radius == 200.0
+    assert path_curve(hand.session.path).length == pytest.approx(1500 - 400 + 100 * np.pi)
+    hand.type_in("Radius", "700")
+    assert "no room on its sides" in hand.window.card.fault.text()
+
+
+def _with(project, shape):
+    from kestrav.core.document import edits
+
+    return edits.update(project, "path-1", shape=shape)
+
+
+def test_length_height_trim_and_direction_of_the_whole(hand):
+    hand.session.select("path-1")
+    hand.window.card.show_path_tab("Whole")
+    hand.type_in("Length", "0.5 m")
+    assert path_curve(hand.session.path).length == pytest.approx(500, rel=1e-9)
+    start = path_curve(hand.session.path).curve.position([0.0])[0]
+    choose(hand, "Got by", "last")
+    hand.type_in("Length", "620")
+    assert path_curve(hand.session.path).curve.position([0.0])[0] == pytest.approx(start)
+    hand.type_in("Height", "80")
+    assert path_curve(hand.session.path).curve.position([0.0])[0, 2] == pytest.approx(80)
+    hand.type_in("Ends at", "50")
+    assert path_curve(hand.session.path).length == pytest.approx(310)
+    end = path_curve(hand.session.path).curve.position([310.0])[0]
+    press(hand, "Reverse")
+    assert path_curve(hand.session.path).curve.position([0.0])[0] == pytest.approx(end, abs=1e-6)
+    press(hand, "Make it points")
+    assert hand.session.path.trim == (0.0, 1.0)
+    assert path_curve(hand.session.path).length == pytest.approx(310, rel=1e-4)
+
+
+def test_a_run_follows_its_path_when_the_whole_is_changed(hand):
+    hand.session.edit("p", lambda p: _with(p, ArcShape((0, 0, 0), (100, 0, 0), 90.0)))
+    row = [p.id for p in hand.session.project.parts].index("part-1")
+    hand.session.set_time(2.0)
+    assert hand.session.poses()[row][:3, 3] == pytest.approx([0, 100, 0], abs=1e-6)
