@@ -222,3 +222,10 @@ def test_impossible_shapes_are_refused_by_name(shape, message):
 def test_a_trim_must_go_forward():
     with pytest.raises(BadInput, match="go forward"):
         path(ArcShape((0, 0, 0), (1, 0, 0)), (0.7, 0.2))
+
+
+def test_the_nearest_place_is_found_on_both_sides_of_a_closed_paths_seam():
+    made = path(RectangleShape((0, 0, 0), 600, 400, 100)).curve
+    for station in (*np.linspace(-5, 5, 21), *np.linspace(0, made.length, 37)):
+        place = made.position([station % made.length])[0]
+        assert made.position([made.nearest(place)])[0] == pytest.approx(place, abs=1e-3)

@@ -74,13 +74,19 @@ class Curve:
     def nearest(self, point: ArrayLike) -> float:
         """Station of the curve's place nearest to a point (3,), to about 1e-6 of the length."""
         stations = np.linspace(0.0, self.length, max(65, 16 * len(self.breaks)))
+        if self.closed:
+            # the seam is a place like any other: look on both its sides
+            stations = np.concatenate([stations, self.length + stations[1:2]])
         target = np.asarray(point, float)
         for _ in range(5):
-            distance = np.linalg.norm(self.position(stations) - target, axis=1)
-            best = int(np.argmin(distance))
+            places = self.position(np.mod(stations, self.length) if self.closed else stations)
+            best = int(np.argmin(np.linalg.norm(places - target, axis=1)))
+            if self.closed and best == 0 and stations[0] == 0.0:
+                best = len(stations) - 2  # the same place, with a neighbour on both its sides
             low, high = stations[max(best - 1, 0)], stations[min(best + 1, len(stations) - 1)]
             stations = np.linspace(low, high, 33)
-        return float(stations[len(stations) // 2])
+        found = float(stations[len(stations) // 2])
+        return found % self.length if self.closed else found
 
 
 def by_arc_length(shape: Parametric, closed: bool = False) -> Curve:
