@@ -1,9 +1,12 @@
 """Exact paths and whole paths in the window."""
 
+import ezdxf
 import numpy as np
 import pytest
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication, QPushButton
 
+from kestrav.app.bringing import UnitDialog
 from kestrav.core.document.records import ArcShape, PathPoint, PointShape
 from kestrav.core.motion.path_curves import path_curve
 
@@ -94,3 +97,41 @@ def test_a_run_follows_its_path_when_the_whole_is_changed(hand):
     row = [p.id for p in hand.session.project.parts].index("part-1")
     hand.session.set_time(2.0)
     assert hand.session.poses()[row][:3, 3] == pytest.approx([0, 100, 0], abs=1e-6)
+
+
+# files
+
+
+def test_a_drawing_is_brought_in_with_its_unit_and_written_again(hand, tmp_path):
+    document = ezdxf.new()
+    document.header["$INSUNITS"] = 5
+    document.modelspace().add_arc((0, 0, 0), 10, 0, 90, dxfattribs={"layer": "Aisle"})
+    document.modelspace().add_text("a word")
+    document.saveas(tmp_path / "plan.dxf")
+    hand.window.bringing.add_paths([tmp_path / "plan.dxf"])
+    hand.qtbot.waitUntil(lambda: any(p.name == "Aisle" for p in hand.session.project.paths), timeout=60_000)
+    assert path_curve(hand.session.path).length == pytest.approx(100 * np.pi / 2)
+    assert "TEXT" in hand.window.bringing.report.text.toPlainText()
+    hand.window.bringing.report.close()
+    hand.window.bringing.write_path(tmp_path / "back.dxf")
+    assert len(ezdxf.readfile(tmp_path / "back.dxf").modelspace()) == 1
+
+
+def test_the_unit_of_a_table_is_asked(hand, tmp_path):
+    (tmp_path / "aisle.csv").write_text("x,y,z\n0,0,0\n1,0,0\n1,2,0\n")
+    seen = []
+
+    def answer():
+        for widget in QApplication.topLevelWidgets():
+            if isinstance(widget, UnitDialog) and widget.isVisible():
+                seen.append(widget)
+                widget.fields[0].setCurrentIndex(widget.fields[0].findData("m"))
+                widget.accept()
+                return
+        QTimer.singleShot(50, answer)
+
+    QTimer.singleShot(50, answer)
+    hand.window.bringing.add_paths([tmp_path / "aisle.csv"])
+    hand.qtbot.waitUntil(lambda: any(p.name == "aisle" for p in hand.session.project.paths), timeout=60_000)
+    assert seen
+    assert hand.session.path.shape.points[2].position == (1000, 2000, 0)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QSettings, Qt
 from PySide6.QtWidgets import (
     QComboBox,
@@ -27,6 +28,8 @@ from kestrav.app.jobs import Job
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
+from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
+from kestrav.core.files.path_files import PathsFile, add_paths, write_path
 from kestrav.core.files.product_import import (
     SUFFIXES,
     UNITLESS,
@@ -43,6 +46,8 @@ from kestrav.core.units import show
 
 if TYPE_CHECKING:
     from kestrav.app.window import Window
+
+Array = NDArray[np.float64]
 
 KINDS = " ".join(f"*{s} *{s.upper()}" for s in SUFFIXES)
 _CHORD, _UP = "import/chord", "import/up"
@@ -72,11 +77,11 @@ def set_upward(axis: str) -> None:
 class UnitDialog(QDialog):
     """Asks for the unit of files that do not say, proposing one from the size."""
 
-    def __init__(self, parent: QWidget, products: list[Imported]) -> None:
+    def __init__(self, parent: QWidget, files: Sequence[tuple[str, Array, str]]) -> None:
+        """``files`` are names, sizes (3,) in their own unit, and the units that are proposed."""
         super().__init__(parent)
         self.setObjectName("unit")
         self.setWindowTitle("In which unit?")
-        self.products = products
         self.fields: list[QComboBox] = []
         self.sizes: list[QLabel] = []
         column = QVBoxLayout(self)
@@ -92,21 +97,21 @@ class UnitDialog(QDialog):
         grid = QGridLayout()
         grid.setHorizontalSpacing(14)
         column.addLayout(grid)
-        for row, product in enumerate(products):
+        for row, (source, _, proposed) in enumerate(files):
             field = QComboBox()
             for name in UNITS:
                 field.addItem(name, name)
-            field.setCurrentIndex(field.findData(proposed_unit(product)))
-            field.setAccessibleName(f"Unit of {product.source}")
+            field.setCurrentIndex(field.findData(proposed))
+            field.setAccessibleName(f"Unit of {source}")
             field.setToolTip("One of the file's lengths")
             size = QLabel()
             self.fields.append(field)
             self.sizes.append(size)
-            grid.addWidget(QLabel(product.source), row, 0)
+            grid.addWidget(QLabel(source), row, 0)
             grid.addWidget(field, row, 1)
             grid.addWidget(size, row, 2)
             field.currentIndexChanged.connect(self._tell)
-        self._sizes = [size_of(product) for product in products]
+        self._sizes = [size for _, size, _ in files]
         self._tell()
         buttons = QDialogButtonBox()
         take = buttons.addButton("Bring in", QDialogButtonBox.ButtonRole.AcceptRole)
@@ -216,13 +221,77 @@ class Bringing(QObject):
         """Ask for units where they are not known, then go on."""
         unknown = [p for p in products if p.unit is None]
         if unknown:
-            dialog = UnitDialog(self.window, unknown)
-            if not dialog.exec():
-                self.window.say_for("Nothing was brought in")
+            units = self._ask_units([(p.source, size_of(p), proposed_unit(p)) for p in unknown])
+            if units is None:
                 return
-            known = dict(zip((id(p) for p in unknown), dialog.units(), strict=True))
+            known = dict(zip((id(p) for p in unknown), units, strict=True))
             products = [with_unit(p, known[id(p)]) if p.unit is None else p for p in products]
         done(products)
+
+    def _ask_units(self, files: Sequence[tuple[str, Array, str]]) -> list[float] | None:
+        """Units in mm of files that do not say theirs, or None when the person leaves it."""
+        dialog = UnitDialog(self.window, files)
+        if dialog.exec():
+            return dialog.units()
+        self.window.say_for("Nothing was brought in")
+        return None
+
+    # paths
+
+    def ask_paths(self) -> None:
+        """Ask for path files and add their curves."""
+        kinds = " ".join(f"*{s} *{s.upper()}" for s in PATH_SUFFIXES)
+        names, _ = QFileDialog.getOpenFileNames(self.window, "Paths from files", self._folder(), f"Paths ({kinds})")
+        if names:
+            self.add_paths([Path(n) for n in names])
+
+    def add_paths(self, files: list[Path]) -> None:
+        """Read path files in a job and add their curves to the project."""
+        label = f"Reading {', '.join(f.name for f in files)}"
+        self.window.start_job(Job(label, work.import_paths, files, tidies=False), self._on_paths)
+
+    def _on_paths(self, files: list[PathsFile]) -> None:
+        unknown = [f for f in files if f.unit is None]
+        units = self._ask_units([(f.source, f.size, "mm") for f in unknown]) if unknown else []
+        if units is None:
+            return
+        given = dict(zip((id(f) for f in unknown), units, strict=True))
+        count = sum(len(f.shapes) for f in files)
+
+        def add(project: Project) -> Project:
+            for file in files:
+                project = add_paths(project, file, file.unit if file.unit is not None else given[id(file)])
+            return project
+
+        if self.session.edit("Paths from a file", add):
+            self.session.select(self.session.project.paths[-1].id)
+            self.window.say_for(f"Brought in: {count} path{'s' if count != 1 else ''}", 8000)
+            left_out = [f"{file.source}: {note}" for file in files for note in file.left_out]
+            if left_out:
+                self.report = ReportDialog(self.window, "Left out", "\n".join(left_out))
+                self.report.show()
+
+    def ask_write_path(self) -> None:
+        """Ask where, and write the selected path as DXF or CSV."""
+        path = self.session.path
+        if path is None:
+            self.window.card.complain("select the path to write first")
+            return
+        start = str(Path(self._folder()) / f"{path.name}.dxf")
+        name, _ = QFileDialog.getSaveFileName(self.window, "Write path", start, "Drawing (*.dxf);;Table (*.csv)")
+        if name:
+            self.write_path(Path(name))
+
+    def write_path(self, target: Path) -> None:
+        """Write the selected path."""
+        path = self.session.path
+        assert path is not None
+        try:
+            write_path(path, target)
+        except BadInput as fault:
+            tell(self.window, "Not written", str(fault))
+        else:
+            self.window.say_for(f"Written: {target}", 8000)
 
     def _add(self, products: list[Imported]) -> None:
         empty = not self.session.project.parts

@@ -415,11 +415,13 @@ class Preparing(QObject):
 
     def path_menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of paths of an exact shape."""
-        menu = QMenu("Exact path", self.window)
+        menu = QMenu("Path", self.window)
         for name in ("Line", "Arc", "Circle", "Rectangle", "Helix"):
             menu.addAction(
                 action(name, partial(self.add_path, name), tip=f"Add a {name.lower()} whose numbers stay editable")
             )
+        menu.addSeparator()
+        menu.addAction(action("From files …", self.window.bringing.ask_paths, tip="Curves of DXF, SVG and CSV files"))
         return menu
 
     def add_path(self, name: str) -> None:

@@ -47,6 +47,7 @@ from kestrav.core.document.lookup import ancestors, find, get
 from kestrav.core.document.records import Part, Project, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
+from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
 from kestrav.core.findings.report import as_data, as_text
@@ -124,6 +125,7 @@ class Window(QMainWindow):
         self.render_action = action("Render shots", self.ask_render, "Ctrl+R", tip="Render a shot to film or pictures")
         self.still_action = action("Still at the playhead …", self.ask_still, "Ctrl+T")
         self.report_action = action("Check report …", self.ask_report)
+        self.path_action = action("Selected path …", self.bringing.ask_write_path, tip="Write the path as DXF or CSV")
         action("Play", self.player.toggle, "Space", where=(*showing, self.jobs))
         action("Frame back", lambda: self.session.step(-1), "Left", where=showing)
         action("Frame on", lambda: self.session.step(1), "Right", where=showing)
@@ -182,7 +184,7 @@ class Window(QMainWindow):
         self.file_menu = QMenu(self)
         self.file_menu.aboutToShow.connect(self._fill_file_menu)
         export = QMenu(self)
-        export.addActions([self.still_action, self.report_action])
+        export.addActions([self.still_action, self.report_action, self.path_action])
         self.header = Header(
             [
                 ("File", self.file_menu, "Open, save, add products and stand-ins"),
@@ -659,7 +661,11 @@ class Window(QMainWindow):
         if projects and self.may_leave():
             self.open(projects[0])
         elif files and not projects:
-            self.add_products(files)
+            curves = [f for f in files if f.suffix.lower() in PATH_SUFFIXES]
+            if curves:
+                self.bringing.add_paths(curves)
+            else:
+                self.add_products(files)
 
     # the window itself
 

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from kestrav.app.jobs import Report
 from kestrav.core.document.records import Project, Shot
+from kestrav.core.files.path_files import PathsFile, read_paths
 from kestrav.core.files.product_import import Imported, read_product
 from kestrav.core.files.product_tree import Upward
 from kestrav.core.geometry.meshes import Mesh
@@ -27,6 +28,15 @@ def render_picture(
 
     report(0.0)
     return render_still(project, meshes, shot, time, target, overwrite=True)
+
+
+def import_paths(report: Report, files: list[Path]) -> list[PathsFile]:
+    """Read the curves of path files."""
+    found = []
+    for number, file in enumerate(files):
+        report(number / len(files))
+        found.append(read_paths(file))
+    return found
 
 
 def import_products(
