@@ -33,7 +33,7 @@ class PathRows(Rows):
 
     def build(self, path: Path) -> None:
         form = self.form
-        self.card.title.setText(path.name)
+        self.card.title.setText(f"{path.name} · {show(path_curve(path).length, 'mm')}")
         form.tabs(TABS, self.card.path_tab, self.card.show_path_tab, "Show")
         curve = path_curve(path)
         if self.card.path_tab == "Whole":
