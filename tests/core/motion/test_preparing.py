@@ -346,3 +346,9 @@ def test_a_stand_in_is_added_reshaped_and_its_linked_copies_follow():
 def test_impossible_stand_ins_are_refused(form):
     with pytest.raises(BadInput):
         stand_ins.form_mesh(form)
+
+
+@pytest.mark.parametrize(("factor", "message"), [(1e9, "larger than 1000 km"), (1e-5, "smaller than 0.01 mm")])
+def test_scales_beyond_what_coordinates_can_hold_are_refused(nested, factor, message):
+    with pytest.raises(BadInput, match=message):
+        placing.scale(nested.project, "part-9", factor)

@@ -31,6 +31,7 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 
 SMALLEST_SCALE = 1e-9
+SMALLEST_SOLID, LARGEST_SOLID = 0.01, 1e9  # mm; what a mesh's coordinates can hold
 MOST_TURNS = 1000
 COINCIDENT = 1e-6  # mm; closer points cannot give a direction
 LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
@@ -232,7 +233,8 @@ def check_colour(colour: str, label: str) -> None:
 
 
 def _check_parts(project: Project) -> None:
-    known = {geometry.hash for geometry in project.geometry}
+    shapes = {geometry.hash: geometry for geometry in project.geometry}
+    known = shapes.keys()
     sources = {source.id for source in project.sources}
     above: set[str] = set()
     for part in project.parts:
@@ -249,12 +251,25 @@ def _check_parts(project: Project) -> None:
             raise BadInput(f"the part “{part.name}” has a scale of 0; a scale must be above 0")
         if min(part.scale) < 0:
             raise BadInput(f"the part “{part.name}” has a negative scale; mirror its geometry instead")
+        if part.geometry is not None:
+            _check_size(part, shapes[part.geometry])
         check_form(part)
         if not 0 <= part.opacity <= 1:
             raise BadInput(f"the opacity of the part “{part.name}” is {part.opacity:g}; it can be 0 to 1")
         for placement in (part.placement, part.pivot):
             if abs(math.fsum(q * q for q in placement.rotation) - 1) > 1e-6:
                 raise BadInput(f"the part “{part.name}” has a rotation that is not a unit quaternion")
+
+
+def _check_size(part: Part, shape: Geometry) -> None:
+    """Raise BadInput when a scale makes a solid larger or smaller than its coordinates can be told apart."""
+    pairs = list(zip(shape.low, shape.high, part.scale, strict=True))
+    if max(max(abs(a), abs(b)) * s for a, b, s in pairs) > LARGEST_SOLID:
+        raise BadInput(
+            f"the part “{part.name}” would be larger than {LARGEST_SOLID / 1e6:g} km; give it a smaller scale"
+        )
+    if part.scale != (1.0, 1.0, 1.0) and max((b - a) * s for a, b, s in pairs) < SMALLEST_SOLID:
+        raise BadInput(f"the part “{part.name}” would be smaller than {SMALLEST_SOLID:g} mm; give it a larger scale")
 
 
 def check_form(part: Part) -> None:
