@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Iterable
+from itertools import chain
 
 import msgspec
 import numpy as np
@@ -305,6 +306,15 @@ def _finite(record: object, label: str) -> None:
         if isinstance(value, float):
             if not check(value):
                 raise BadInput(f"{near} holds a number that is not finite ({value})")
+        elif isinstance(value, PointShape):
+            # a file can bring thousands of points, and this runs at every step of a drag
+            numbers = list(chain.from_iterable(p.position for p in value.points))
+            handles = (h for p in value.points for h in (p.handle_in, p.handle_out) if h is not None)
+            numbers.extend(chain.from_iterable(handles))
+            numbers.extend(p.radius for p in value.points)
+            if not np.isfinite(numbers).all():
+                worst = next(v for v in numbers if not check(v))
+                raise BadInput(f"{near} holds a number that is not finite ({worst})")
         elif isinstance(value, msgspec.Struct):
             name = getattr(value, "name", None)
             inner = _name(value) if name is not None else near

@@ -1,7 +1,7 @@
 """Curves by distance: arc length, its inverse, tangents, curvature and kinks.
 
 Arc length is integrated by Gauss-Legendre quadrature on intervals that are halved until the length
-agrees to 1e-12 of the whole. The inverse, parameter by station, is kept as piecewise quintic Hermite
+is good to 1e-12 of the whole. The inverse, parameter by station, is kept as piecewise quintic Hermite
 polynomials whose error, measured as a length, is below 1e-10 of the whole; evaluating a station then
 costs two polynomial evaluations.
 """
@@ -20,11 +20,17 @@ from kestrav.core.geometry.curves import Parametric
 Array = NDArray[np.float64]
 
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(12)
-_LENGTH_TOLERANCE = 1e-12
+_LENGTH_TOLERANCE = 1e-11  # of the last Legendre terms; the quadrature is good to about their square
 _INVERSE_TOLERANCE = 1e-10
 _MOST_HALVINGS = 24
 _AT_BREAK = 1e-11  # of the parameter's range; the inverse is good to 1e-10 of the length
 _SLOWEST = 1e-12  # keeps 1/speed finite at a cusp
+_POWERS = np.polynomial.legendre.legvander(_NODES, len(_NODES))  # P_k at the nodes
+_TO_LEGENDRE = (_WEIGHTS[:, None] * _POWERS[:, :-1]) * (np.arange(len(_NODES)) + 0.5)  # values to coefficients
+# the integral of P_k from -1 is (P_k+1 - P_k-1) / (2k + 1), and x + 1 for k = 0 (DLMF 18.9, 18.17)
+_INTEGRAL = _TO_LEGENDRE @ np.concatenate(
+    [[_NODES + 1], ((_POWERS[:, 2:] - _POWERS[:, :-2]) / (2 * np.arange(1, len(_NODES)) + 1)).T]
+)
 KINK_ANGLE = np.radians(0.05)  # below this two pieces count as joined smoothly
 
 
@@ -95,66 +101,68 @@ def by_arc_length(shape: Parametric, closed: bool = False) -> Curve:
     Raises ValueError when the curve has no length or is not finite.
     """
     breaks = shape.breaks
-    ends = np.concatenate([np.linspace(a, b, 3)[:-1] for a, b in itertools.pairwise(breaks)])
-    low, high = ends, np.append(ends[1:], breaks[-1])
+    low, high = breaks[:-1], breaks[1:]
+    width, settled, known = high[-1] - low[0], [], 0.0
     for halving in range(_MOST_HALVINGS):
-        length = _lengths(shape, low, high)
-        total = float(length.sum())
+        length, coefficients, fault = _inverted(shape, low, high)
+        total = known + float(length.sum())
         if not np.isfinite(total) or total <= 0:
             raise ValueError("the curve has no length")
-        bad = _faults(shape, low, high, length, total)
-        if not bad.any() or halving == _MOST_HALVINGS - 1:
+        # an interval that is down at rounding cannot be halved further
+        bad = (fault > total) & (high - low > 1e-12 * width) & (halving < _MOST_HALVINGS - 1)
+        settled.append((low[~bad], length[~bad], coefficients[:, ~bad]))
+        known += float(length[~bad].sum())
+        if not bad.any():
             break
-        middle = 0.5 * (low + high)
-        order = np.argsort(np.concatenate([low, middle[bad]]), kind="stable")
-        low, high = (
-            np.concatenate([low, middle[bad]])[order],
-            np.concatenate([np.where(bad, middle, high), high[bad]])[order],
-        )
+        middle = 0.5 * (low + high)[bad]
+        low, high = np.concatenate([low[bad], middle]), np.concatenate([middle, high[bad]])
+    low = np.concatenate([part[0] for part in settled])
+    order = np.argsort(low, kind="stable")
+    low, length = low[order], np.concatenate([part[1] for part in settled])[order]
+    coefficients = np.concatenate([part[2] for part in settled], axis=1)[:, order]
     stations = np.concatenate([[0.0], np.cumsum(length)])
-    inverse = PPoly(_hermite(shape, low, high, length), stations)
+    inverse = PPoly.construct_fast(coefficients, stations)
     at_break = np.append(stations[np.searchsorted(low, breaks[:-1])], stations[-1])
     kink_stations, kink_angles = _kinks(shape, at_break, closed)
-    return Curve(shape, total, closed, inverse, at_break, kink_stations, kink_angles)
+    return Curve(shape, float(stations[-1]), closed, inverse, at_break, kink_stations, kink_angles)
 
 
 def _unit(vectors: Array) -> Array:
-    length = np.linalg.norm(vectors, axis=-1, keepdims=True)
-    found: Array = vectors / np.maximum(length, _SLOWEST)
+    found: Array = vectors / np.maximum(_norm(vectors), _SLOWEST)[..., None]
     return found
 
 
-def _lengths(shape: Parametric, low: Array, high: Array) -> Array:
-    """Arc length (m,) between parameters low and high (m,)."""
+def _norm(vectors: Array) -> Array:
+    found: Array = np.sqrt(np.einsum("...i,...i->...", vectors, vectors))
+    return found
+
+
+def _inverted(shape: Parametric, low: Array, high: Array) -> tuple[Array, Array, Array]:
+    """Arc length (m,) of intervals, coefficients (6, m) of the parameter by distance, and how much of it is amiss.
+
+    The speed at the nodes tells, by its Legendre coefficients, whether it is resolved, and, by their
+    integral, how far the polynomial is off at each node; ``fault`` (m,) is the worse of both, as the length of a
+    curve that could bear it.
+    """
     half = 0.5 * (high - low)
     nodes = (0.5 * (low + high))[:, None] + half[:, None] * _NODES
-    speed = np.linalg.norm(shape.evaluate(nodes.ravel(), 1), axis=-1).reshape(nodes.shape)
-    found: Array = half * (speed @ _WEIGHTS)
-    return found
-
-
-def _faults(shape: Parametric, low: Array, high: Array, length: Array, total: float) -> NDArray[np.bool_]:
-    """Which intervals (m,) are too long for the quadrature or for the inverse."""
-    middle = 0.5 * (low + high)
-    halves = _lengths(shape, low, middle) + _lengths(shape, middle, high)
-    bad = np.abs(halves - length) > _LENGTH_TOLERANCE * total
+    speed = _norm(shape.evaluate(nodes.ravel(), 1)).reshape(nodes.shape)
+    length = half * (speed @ _WEIGHTS)
+    tail = np.abs(speed @ _TO_LEGENDRE[:, -3:]).max(axis=1) * half / len(_NODES)
     coefficients = _hermite(shape, low, high, length)
-    for share in (0.25, 0.5, 0.75):
-        distance = share * length
-        parameter = np.zeros_like(low)
-        for row in coefficients:
-            parameter = parameter * distance + row
-        inside = np.clip(parameter, low, high)
-        bad |= np.abs(_lengths(shape, low, inside) - distance) > _INVERSE_TOLERANCE * total
-    # an interval that is down at rounding cannot be halved further
-    found: NDArray[np.bool_] = bad & (high - low > 1e-12 * (high[-1] - low[0]))
-    return found
+    distance = half[:, None] * (speed @ _INTEGRAL)
+    parameter = np.zeros_like(distance)
+    for row in coefficients:
+        parameter = parameter * distance + row[:, None]
+    off = (np.abs(parameter - nodes) * speed).max(axis=1)
+    return length, coefficients, np.maximum(tail / _LENGTH_TOLERANCE, off / _INVERSE_TOLERANCE)
 
 
 def _hermite(shape: Parametric, low: Array, high: Array, length: Array) -> Array:
     """Coefficients (6, m) of parameter by distance, matching value and two derivatives at both ends."""
-    u0, d0, e0 = low, *_inverse_derivatives(shape, low)
-    d1, e1 = _inverse_derivatives(shape, np.nextafter(high, -np.inf))
+    count = len(low)
+    slopes, bends = _inverse_derivatives(shape, np.concatenate([low, np.nextafter(high, -np.inf)]))
+    u0, d0, e0, d1, e1 = low, slopes[:count], bends[:count], slopes[count:], bends[count:]
     h = np.maximum(length, 1e-300)
     gap = high - u0 - d0 * h - 0.5 * e0 * h**2
     slope_gap = (d1 - d0 - e0 * h) * h
@@ -168,7 +176,7 @@ def _hermite(shape: Parametric, low: Array, high: Array, length: Array) -> Array
 def _inverse_derivatives(shape: Parametric, parameter: Array) -> tuple[Array, Array]:
     """First and second derivative of parameter by distance."""
     first, second = shape.evaluate(parameter, 1), shape.evaluate(parameter, 2)
-    speed = np.maximum(np.linalg.norm(first, axis=-1), _SLOWEST)
+    speed = np.maximum(_norm(first), _SLOWEST)
     return 1.0 / speed, -np.einsum("ij,ij->i", first, second) / speed**4
 
 

@@ -118,17 +118,46 @@ def spline_through(
         return Spline(CubicSpline(parameter, along, bc_type="periodic"))
     stops = [0] + [j for j in range(1, len(order) - 1) if kinds[order[j]] != "smooth"] + [len(order) - 1]
     zero = np.zeros(3)
-    coefficients = []
+    coefficients = np.zeros((4, len(chords), 3))
+    single: list[int] = []
     for first, last in itertools.pairwise(stops):
+        if last == first + 1:
+            single.append(first)
+            continue
         leave = _slope(order[first], chords[first], +1, kinds, handles_in, handles_out)
         arrive = _slope(order[last], chords[last - 1], -1, kinds, handles_in, handles_out)
         ends = tuple((2, zero) if slope is None else (1, slope) for slope in (leave, arrive))
-        piece = CubicSpline(parameter[first : last + 1], along[first : last + 1], bc_type=ends)
-        coefficients.append(piece.c)
-    joined = PPoly(np.concatenate(coefficients, axis=1), parameter)
+        coefficients[:, first:last] = CubicSpline(parameter[first : last + 1], along[first : last + 1], bc_type=ends).c
+    if single:
+        # one cubic by itself needs no equations, and a drawing may have thousands
+        leaves = [_slope(order[k], chords[k], +1, kinds, handles_in, handles_out) for k in single]
+        arrives = [_slope(order[k + 1], chords[k], -1, kinds, handles_in, handles_out) for k in single]
+        rows = np.array(single)
+        coefficients[:, rows] = _single_cubics(along[rows], along[rows + 1], chords[rows, None], leaves, arrives)
+    joined = PPoly.construct_fast(coefficients, parameter)
     if closed and inner_breaks and inner_breaks[0] != 0:
         joined = _restart(joined, count - inner_breaks[0])
     return Spline(joined)
+
+
+def _single_cubics(
+    first: Array, last: Array, width: Array, leaves: list[Array | None], arrives: list[Array | None]
+) -> Array:
+    """Coefficients (4, m, 3) of cubics from first to last (m, 3) over widths (m, 1).
+
+    They have the slopes given at their ends, and no curvature where there is none.
+    """
+    chord = (last - first) / width
+    given = [np.array([slope is not None for slope in side])[:, None] for side in (leaves, arrives)]
+    leave, arrive = (
+        np.array([slope if slope is not None else (0.0, 0.0, 0.0) for slope in side]) for side in (leaves, arrives)
+    )
+    # no second derivative at an end: its slope is half as far again from the other's as the chord's
+    start = np.where(given[0], leave, np.where(given[1], 1.5 * chord - 0.5 * arrive, chord))
+    end = np.where(given[1], arrive, np.where(given[0], 1.5 * chord - 0.5 * leave, chord))
+    cubic = (start + end - 2 * chord) / width**2
+    square = (3 * chord - 2 * start - end) / width
+    return np.stack([cubic, square, start, first])
 
 
 def _slope(

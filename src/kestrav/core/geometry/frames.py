@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -79,39 +80,64 @@ def _least_rotation(from_tangent: Array, to_tangent: Array) -> Array:
 
 @dataclass(frozen=True)
 class FrameTable:
-    """Carried left vectors at samples of a curve, and how upright frames differ from them.
+    """Samples of a curve from which frames at any station follow by one short step.
 
-    stations (m,), tangents (m, 3), carried (m, 3) unit left vectors of rotation-minimizing frames,
-    untwist (m,) radians from carried to the upright left, sense (m,) +1 or -1 of the level left, 0 where
-    the curve is too near the vertical for one; twist_rate rad/mm by which a closed curve's carried vectors
-    are turned so that they meet at the seam.
+    stations (m,) and unit tangents (m, 3). What carried frames need is worked out when one is first asked for:
+    upright ones do without it where the curve keeps clear of the vertical.
     """
 
+    curve: Curve
     stations: Array
-    points: Array
     tangents: Array
-    carried: Array
-    untwist: Array
-    sense: Array
-    twist_rate: float
+
+    @cached_property
+    def _level(self) -> tuple[Array, Array]:
+        level = np.cross(_UP, self.tangents)
+        return level, np.linalg.norm(level, axis=1)
+
+    @cached_property
+    def is_steady(self) -> bool:
+        """Whether level is a guide everywhere."""
+        return bool((self._level[1] > _NEAR_VERTICAL).all())
+
+    @cached_property
+    def points(self) -> Array:
+        """Positions (m, 3)."""
+        return self.curve.position(self.stations)
+
+    @cached_property
+    def _carrying(self) -> tuple[Array, float]:
+        level, flatness = self._level
+        tangents = self.tangents
+        start = level[0] / flatness[0] if flatness[0] > _NEAR_VERTICAL else _across(tangents[0])
+        carried = double_reflection(self.points, tangents, start)
+        if not (self.curve.closed and np.dot(tangents[0], tangents[-1]) > 1 - 1e-9):
+            return carried, 0.0
+        # spread the turn that is left at the seam evenly, so that the frame closes
+        rate = float(_signed_angle(carried[-1:], carried[:1], tangents[-1:])[0]) / self.curve.length
+        return _turned(carried, tangents, rate * self.stations), rate
+
+    @property
+    def carried(self) -> Array:
+        """Unit left vectors (m, 3) of rotation-minimizing frames."""
+        return self._carrying[0]
+
+    @property
+    def twist_rate(self) -> float:
+        """In rad/mm: by this a closed curve's carried vectors are turned so that they meet at the seam."""
+        return self._carrying[1]
+
+    @cached_property
+    def upright(self) -> tuple[Array, Array]:
+        """Angles (m,) in rad from the carried to the upright left, and senses (m,): +1 or -1 of the level left, or 0
+        where the curve is too near the vertical for one."""
+        level, flatness = self._level
+        return _untwist(self.stations, self.tangents, self.carried, level, flatness, flatness > _NEAR_VERTICAL)
 
 
 def frame_table(curve: Curve) -> FrameTable:
     """Sample a curve densely enough for frames at any station to follow by one short step."""
-    stations, tangents = _samples(curve)
-    points = curve.position(stations)
-    level = np.cross(_UP, tangents)
-    flatness = np.linalg.norm(level, axis=1)
-    good = flatness > _NEAR_VERTICAL
-    start = level[0] / flatness[0] if good[0] else _across(tangents[0])
-    carried = double_reflection(points, tangents, start)
-    twist_rate = 0.0
-    if curve.closed and np.dot(tangents[0], tangents[-1]) > 1 - 1e-9:
-        # spread the turn that is left at the seam evenly, so that the frame closes
-        twist_rate = float(_signed_angle(carried[-1:], carried[:1], tangents[-1:])[0]) / curve.length
-        carried = _turned(carried, tangents, twist_rate * stations)
-    untwist, sense = _untwist(stations, tangents, carried, level, flatness, good)
-    return FrameTable(stations, points, tangents, carried, untwist, sense, twist_rate)
+    return FrameTable(curve, *_samples(curve))
 
 
 def carried_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Array:
@@ -128,14 +154,19 @@ def upright_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Arra
     the vertical; past the top of a loop the frame goes on upside down, as a body on rails would.
     """
     stations = np.asarray(stations, float)
+    if table.is_steady:
+        tangent = _tangents(curve, table, stations)
+        level = np.cross(_UP, tangent)
+        return _columns(tangent, level / np.linalg.norm(level, axis=1, keepdims=True))
     below, tangent, carried, share = _step_to(curve, table, stations)
     level = np.cross(_UP, tangent)
     flatness = np.linalg.norm(level, axis=1)
     above = np.minimum(below + 1, len(table.stations) - 1)
-    angle = (1 - share) * table.untwist[below] + share * table.untwist[above]
+    untwist, senses = table.upright
+    angle = (1 - share) * untwist[below] + share * untwist[above]
     left = _turned(carried, tangent, angle)
     # beside a near-vertical stretch the sense is that of the side on which the level is a guide
-    sense = np.where(table.sense[below] != 0, table.sense[below], table.sense[above])
+    sense = np.where(senses[below] != 0, senses[below], senses[above])
     good = (flatness > _NEAR_VERTICAL) & (sense != 0)
     left[good] = sense[good, None] * level[good] / flatness[good, None]
     return _columns(tangent, left)
@@ -190,9 +221,7 @@ def _step_to(curve: Curve, table: FrameTable, stations: Array) -> tuple[NDArray[
     """Carry the sample below each station to it: index below, tangent, left, share of the step."""
     stations = np.clip(stations, 0.0, curve.length)
     below = np.clip(np.searchsorted(table.stations, stations, side="right") - 1, 0, len(table.stations) - 1)
-    tangent = curve.tangent(stations)
-    at_end = stations >= curve.length
-    tangent[at_end] = table.tangents[-1]
+    tangent = _tangents(curve, table, stations)
     steps = _steps(table.points[below], table.tangents[below], curve.position(stations), tangent)
     left = np.einsum("nij,nj->ni", steps, table.carried[below])
     left = _turned(left, tangent, table.twist_rate * (stations - table.stations[below]))
@@ -202,6 +231,13 @@ def _step_to(curve: Curve, table: FrameTable, stations: Array) -> tuple[NDArray[
     width = table.stations[above] - table.stations[below]
     share = np.where(width > 0, (stations - table.stations[below]) / np.where(width > 0, width, 1.0), 0.0)
     return below, tangent, left, share
+
+
+def _tangents(curve: Curve, table: FrameTable, stations: Array) -> Array:
+    """Unit tangents (n, 3); at the end that of the piece arrived on."""
+    tangent = curve.tangent(stations)
+    tangent[stations >= curve.length] = table.tangents[-1]
+    return tangent
 
 
 def _columns(forward: Array, left: Array) -> Array:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -68,8 +69,24 @@ def check_curves(project: Project, since: Project | None = None) -> Project:
     return project
 
 
-@lru_cache(maxsize=256)
-def _of_shape(shape: Shape, trim: tuple[float, float] = (0.0, 1.0)) -> PathCurve:
+_kept: OrderedDict[tuple[int, tuple[float, float]], tuple[Shape, PathCurve]] = OrderedDict()
+_MOST_KEPT = 256
+
+
+def _of_shape(shape: Shape, trim: tuple[float, float]) -> PathCurve:
+    """The curve of a shape, kept by the shape's identity: to compare thousands of points would cost more."""
+    key = (id(shape), trim)
+    known = _kept.get(key)
+    if known is None:
+        known = _kept[key] = (shape, _made(shape, trim))
+        if len(_kept) > _MOST_KEPT:
+            _kept.popitem(last=False)
+    else:
+        _kept.move_to_end(key)
+    return known[1]
+
+
+def _made(shape: Shape, trim: tuple[float, float]) -> PathCurve:
     parametric, closed = parametric_of(shape)
     whole = by_arc_length(parametric, closed=closed)
     marks = None
