@@ -19,9 +19,9 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.model import Mend
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.path_curves import check_curves
 from kestrav.core.motion.poses import rest_poses, world_poses
 from kestrav.core.motion.runs import span
+from kestrav.core.motion.surface_paths import settle
 
 Edit = Callable[[Project], Project]
 
@@ -110,7 +110,7 @@ class Session(QObject):
         if meshes:
             self.add_meshes(meshes)
         try:
-            after = check_curves(change(self.project), self.project)
+            after = settle(change(self.project), self.project)
         except BadInput as fault:
             self.refused.emit(str(fault))
             return False
@@ -146,7 +146,7 @@ class Session(QObject):
         if mend is not None:
             self.add_meshes(mend.meshes)
         try:
-            self._mended = check_curves(mend.edit(self.project), self.project) if mend else None
+            self._mended = settle(mend.edit(self.project), self.project) if mend else None
         except BadInput as fault:
             self.refused.emit(str(fault))
             return

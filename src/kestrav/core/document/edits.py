@@ -24,6 +24,7 @@ from kestrav.core.document.records import (
     PointAim,
     PointShape,
     Project,
+    SurfaceShape,
     Vector,
 )
 from kestrav.core.document.validation import validate
@@ -96,7 +97,8 @@ def remove(project: Project, item_id: str) -> Project:
     """The project without an item and without what cannot be without it.
 
     Runs go with their path or rider, shots with their camera, contacts and notes with their parts; a camera that
-    aimed at a removed part keeps looking at where the part's origin stood.
+    aimed at a removed part keeps looking at where the part's origin stood, and a path on its surface stays where it
+    is as one of points.
     """
     item = get(project, item_id)
     gone = set(subtree(project, item_id)) if isinstance(item, Part) else {item_id}
@@ -114,7 +116,7 @@ def remove(project: Project, item_id: str) -> Project:
             project,
             parts=parts,
             geometry=tuple(g for g in project.geometry if g.hash in used),
-            paths=tuple(p for p in project.paths if p.id not in gone),
+            paths=tuple(_without_part(p, gone) for p in project.paths if p.id not in gone),
             runs=tuple(r for r in project.runs if not {r.id, r.path, r.rider} & gone),
             cameras=cameras,
             shots=tuple(s for s in project.shots if not {s.id, s.camera} & gone),
@@ -123,6 +125,14 @@ def remove(project: Project, item_id: str) -> Project:
             notes=tuple(n for n in project.notes if n.id not in gone and not {f.part for f in n.features} & gone),
         )
     )
+
+
+def _without_part(path: Path, gone: set[str]) -> Path:
+    shape = path.shape
+    if not isinstance(shape, SurfaceShape) or shape.part not in gone:
+        return path
+    samples = shape.samples[:-1] if shape.closed else shape.samples
+    return change(path, shape=PointShape(tuple(PathPoint(place) for place in samples), shape.closed))
 
 
 def _aim_left(project: Project, part_id: str) -> Vector:

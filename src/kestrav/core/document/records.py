@@ -12,7 +12,7 @@ import msgspec
 Vector = tuple[float, float, float]
 Quaternion = tuple[float, float, float, float]
 
-FORMAT_VERSION = 2
+FORMAT_VERSION = 3
 
 
 class Record(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=False):
@@ -113,7 +113,7 @@ class Part(Record, frozen=True):
     and the solid. ``role`` says what a part is meant for: ``fixed`` must not move, ``moving`` is going to.
     ``locked`` parts are not picked. ``source``, ``origin`` and ``came`` say where it came from: the file, the names
     down to it there, and what it was then. ``form`` are the measures of a stand-in. Parts with the same ``link`` share their geometry
-    and looks: a change of one changes all.
+    and looks: a change of one changes all. ``least_radius`` in mm is the tightest bend that it can take; 0 for any.
     """
 
     id: str
@@ -134,6 +134,7 @@ class Part(Record, frozen=True):
     form: Form | None = None
     link: str = ""
     came: Came | None = None
+    least_radius: float = 0.0
 
 
 class PathPoint(Record, frozen=True):
@@ -202,7 +203,26 @@ class HelixShape(Record, frozen=True, tag="helix"):
     clockwise: bool = False
 
 
-Shape = PointShape | EllipseShape | ArcShape | RectangleShape | HelixShape
+class SurfaceShape(Record, frozen=True, tag="surface"):
+    """A path on the surface of a part, through points (in the part's own coordinates) that stick to it.
+
+    ``lift`` in mm raises it along the surface's normals. Between the points it runs ``smooth``, or the ``shortest``
+    way. What was worked out is kept: ``samples`` of the lifted curve in space, the numbers ``marks`` of those that
+    are the points, and what it was worked out of: the solid's hash and the part's placement in space at rest.
+    """
+
+    part: str
+    points: tuple[Vector, ...]
+    lift: float = 0.0
+    between: Literal["smooth", "shortest"] = "smooth"
+    closed: bool = False
+    samples: tuple[Vector, ...] = ()
+    marks: tuple[int, ...] = ()
+    solid: str = ""
+    at: Placement = Placement()
+
+
+Shape = PointShape | EllipseShape | ArcShape | RectangleShape | HelixShape | SurfaceShape
 
 
 class Path(Record, frozen=True):
@@ -279,7 +299,10 @@ Aim = PartAim | PointAim
 
 
 class Camera(Record, frozen=True):
-    """What looks. Focal length and sensor in mm; ``position`` holds while no run carries it."""
+    """What looks. Focal length and sensor in mm; ``position`` holds while no run carries it.
+
+    ``least_radius`` in mm is the tightest bend that its path may have; 0 for any.
+    """
 
     id: str
     name: str
@@ -288,6 +311,7 @@ class Camera(Record, frozen=True):
     focal_length: float = 35.0
     sensor_width: float = 36.0
     sensor_height: float = 24.0
+    least_radius: float = 0.0
 
 
 class Shot(Record, frozen=True):

@@ -27,6 +27,7 @@ from kestrav.core.document.records import (
     Run,
     Shot,
     Source,
+    SurfaceShape,
     WallForm,
 )
 from kestrav.core.errors import BadInput
@@ -63,6 +64,10 @@ def validate(project: Project) -> Project:
     cameras = {c.id for c in project.cameras}
     for path in project.paths:
         check_path(path)
+        if isinstance(path.shape, SurfaceShape) and path.shape.part not in parts:
+            raise BadInput(
+                f"the path “{path.name}” lies on the part “{path.shape.part}”, which the project does not hold"
+            )
     for run in project.runs:
         _refers(run, "rider", run.rider, parts | cameras)
         _refers(run, "path", run.path, paths)
@@ -127,6 +132,15 @@ def check_path(path: Path) -> None:
                 f"the path “{path.name}” has half axes of {shape.half_x:g} and {shape.half_y:g} mm; "
                 "both must be above 0"
             )
+        return
+    if isinstance(shape, SurfaceShape):
+        count, needed = len(shape.points), 3 if shape.closed else 2
+        if count < needed:
+            raise BadInput(f"the path “{path.name}” has {count} of the {needed} points that it needs on its surface")
+        expected = count + (1 if shape.closed else 0)
+        steps = np.diff(shape.marks)
+        if len(shape.marks) != expected or (steps < 1).any() or shape.marks[-1] != len(shape.samples) - 1:
+            raise BadInput(f"the path “{path.name}” is not worked out on its surface; put it onto the part again")
         return
     if not isinstance(shape, PointShape):
         _check_exact(path, shape)
@@ -211,6 +225,8 @@ def check_camera(camera: Camera) -> None:
     _positive(f"the camera “{camera.name}”: the focal length in mm", camera.focal_length)
     _positive(f"the camera “{camera.name}”: the sensor width in mm", camera.sensor_width)
     _positive(f"the camera “{camera.name}”: the sensor height in mm", camera.sensor_height)
+    if camera.least_radius < 0:
+        raise BadInput(f"the camera “{camera.name}” has a negative least radius; give 0 or more")
 
 
 def check_shot(shot: Shot) -> None:
@@ -255,6 +271,8 @@ def _check_parts(project: Project) -> None:
         if part.geometry is not None:
             _check_size(part, shapes[part.geometry])
         check_form(part)
+        if part.least_radius < 0:
+            raise BadInput(f"the part “{part.name}” has a negative least radius; give 0 or more")
         if not 0 <= part.opacity <= 1:
             raise BadInput(f"the opacity of the part “{part.name}” is {part.opacity:g}; it can be 0 to 1")
         for placement in (part.placement, part.pivot):

@@ -34,7 +34,11 @@ _encoded: dict[str, bytes] = {}
 
 # from a format version to the next: each takes and returns the document as plain data
 # 2: parts gained scale, finish, role, lock, source and form, and projects sources and notes; all have defaults
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: lambda document: document}
+# 3: parts and cameras gained a least radius, paths the shape on a surface; all have defaults
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
+    1: lambda document: document,
+    2: lambda document: document,
+}
 
 
 @dataclass(frozen=True)

@@ -37,7 +37,8 @@ class Finding:
     """A fault: the rule that found it, what it is about, where in time, the number and its limit.
 
     ``subject`` are ids; ``time`` in s is the worst moment; ``intervals`` are frames (first, last);
-    ``place`` is a point in space to look at, and ``gap`` two points to draw a dimension line between.
+    ``place`` is a point in space to look at, and ``gap`` two points to draw a dimension line between. ``also`` are
+    other ways to mend it.
     """
 
     rule: str
@@ -53,6 +54,7 @@ class Finding:
     place: tuple[float, float, float] | None = None
     gap: tuple[tuple[float, float, float], tuple[float, float, float]] | None = None
     mend: Mend | None = None
+    also: tuple[Mend, ...] = ()
 
 
 @dataclass(frozen=True)

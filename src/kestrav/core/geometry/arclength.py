@@ -8,7 +8,6 @@ costs two polynomial evaluations.
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import dataclass
 
 import numpy as np

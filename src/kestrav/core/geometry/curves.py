@@ -140,6 +140,29 @@ def spline_through(
     return Spline(joined)
 
 
+def sampled(samples: ArrayLike, joints: Sequence[int] = (), closed: bool = False) -> Spline:
+    """The cubic curve through dense samples (n, 3) of a smooth line; at the joints, by number, it may have kinks.
+
+    A closed line ends with its first sample; it is joined smoothly there unless there are joints. Raises ValueError
+    for coincident neighbours.
+    """
+    samples = np.asarray(samples, float)
+    chords = np.linalg.norm(np.diff(samples, axis=0), axis=1)
+    if len(chords) == 0 or np.any(chords <= 0):
+        raise ValueError("coincident points")
+    parameter = np.concatenate([[0.0], np.cumsum(chords)])
+    if closed and not joints:
+        samples = np.concatenate([samples[:-1], samples[:1]])
+        return Spline(CubicSpline(parameter, samples, bc_type="periodic"))
+    stops = sorted({0, len(samples) - 1, *joints})
+    pieces = [
+        # no condition at the ends beside the samples themselves: they are dense enough to tell
+        CubicSpline(parameter[a : b + 1], samples[a : b + 1], bc_type="not-a-knot").c
+        for a, b in itertools.pairwise(stops)
+    ]
+    return Spline(PPoly.construct_fast(np.concatenate(pieces, axis=1), parameter))
+
+
 def _single_cubics(
     first: Array, last: Array, width: Array, leaves: list[Array | None], arrives: list[Array | None]
 ) -> Array:

@@ -9,10 +9,19 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.records import ArcShape, EllipseShape, HelixShape, Path, Project, RectangleShape, Shape
+from kestrav.core.document.records import (
+    ArcShape,
+    EllipseShape,
+    HelixShape,
+    Path,
+    Project,
+    RectangleShape,
+    Shape,
+    SurfaceShape,
+)
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.arclength import Curve, by_arc_length
-from kestrav.core.geometry.curves import EllipseCurve, Parametric, spline_through
+from kestrav.core.geometry.curves import EllipseCurve, Parametric, sampled, spline_through
 from kestrav.core.geometry.exact import Chain, Helix, Portion, arc_about, rectangle, rounded_through
 from kestrav.core.geometry.frames import FrameTable, carried_frames, frame_table, upright_frames
 
@@ -92,6 +101,8 @@ def _made(shape: Shape, trim: tuple[float, float]) -> PathCurve:
     marks = None
     if isinstance(parametric, Chain) and parametric.marks:
         marks = whole.breaks[list(parametric.marks)]
+    elif isinstance(shape, SurfaceShape):
+        marks = whole.breaks[list(shape.marks[: len(shape.points)])]
     if trim == (0.0, 1.0):
         return PathCurve(whole, marks)
     first, last = trim[0] * whole.length, trim[1] * whole.length
@@ -114,6 +125,8 @@ def parametric_of(shape: Shape) -> tuple[Parametric, bool]:
     if isinstance(shape, RectangleShape):
         sides = (shape.width, shape.depth, shape.radius, shape.exponent)
         return rectangle(shape.centre, *sides, np.radians(shape.turn), shape.clockwise), True
+    if isinstance(shape, SurfaceShape):
+        return sampled(shape.samples, shape.marks if shape.between == "shortest" else (), shape.closed), shape.closed
     points = shape.points
     places = [p.position for p in points]
     kinds = [p.kind for p in points]

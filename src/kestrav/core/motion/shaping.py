@@ -5,28 +5,32 @@ Each edit takes a project and returns a new one; lengths in mm.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Literal
 
 import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import get
+from kestrav.core.document.edits import add, set_point, update
+from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import (
     ArcShape,
     EllipseShape,
+    HelixShape,
     Path,
     PathPoint,
     PointShape,
     Project,
     RectangleShape,
     Shape,
+    SurfaceShape,
 )
 from kestrav.core.errors import BadInput
+from kestrav.core.geometry.arclength import Curve
 from kestrav.core.geometry.faces import vector
 from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.placing import turn_about
 
 Array = NDArray[np.float64]
 Anchor = Literal["start", "middle", "end"]
@@ -50,23 +54,32 @@ def as_points(path: Path, tolerance: float = AS_POINTS) -> PointShape:
     A cubic piece takes over position and tangent at its ends; its handles are a third of the piece's length, and
     pieces are halved until they fit. Raises BadInput when that takes too many points.
     """
-    made = path_curve(path)
-    curve = made.curve
+    return free_points(path, tolerance, lambda s, before: (path_curve(path).curve.position(s), 1.0))
+
+
+def free_points(
+    path: Path, tolerance: float, follow: Callable[[Array, bool], tuple[Array, Array | float]]
+) -> PointShape:
+    """Free points of a curve that goes along beside a path: ``follow`` gives places (n, 3) at stations (n,) of the path
+    and how fast (n,) it goes beside it; the tangents are the path's."""
+    curve = path_curve(path).curve
     knots = list(curve.breaks)
     fits = False
     while not fits:
         if len(knots) > _MOST_POINTS:
             raise BadInput(f"the path “{path.name}” would need more than {_MOST_POINTS} points")
         stations = np.array(knots)
-        worst = _departures(curve.position, curve.tangent, stations)
+        worst = _departures(curve, follow, stations)
         fits = bool((worst <= tolerance).all())
         middles = 0.5 * (stations[:-1] + stations[1:])[worst > tolerance]
         knots = sorted([*knots, *middles.tolist()])
     stations = np.array(knots)
-    places, ahead, behind = curve.position(stations), curve.tangent(stations), curve.tangent(stations, before=True)
+    (places, fast), (_, fast_before) = follow(stations, False), follow(stations, True)
+    thirds = np.diff(stations) / 3
+    ahead = curve.tangent(stations) * np.broadcast_to(fast, len(stations))[:, None]
+    behind = curve.tangent(stations, before=True) * np.broadcast_to(fast_before, len(stations))[:, None]
     if curve.closed:
         behind[0] = behind[-1]
-    thirds = np.diff(stations) / 3
     count = len(stations) - (1 if curve.closed else 0)
     points = []
     for i in range(count):
@@ -76,12 +89,16 @@ def as_points(path: Path, tolerance: float = AS_POINTS) -> PointShape:
     return PointShape(tuple(points), curve.closed)
 
 
-def _departures(position: Callable[[Array], Array], tangent: Callable[..., Array], stations: Array) -> Array:
-    """How far (n - 1,) cubic pieces between stations (n,) are from the curve, in mm."""
-    first, last = position(stations[:-1]), position(stations[1:])
-    length = np.diff(stations)[:, None]
-    leave = tangent(stations[:-1]) * length
-    arrive = tangent(stations[1:], before=True) * length
+def _departures(curve: Curve, follow: Callable[[Array, bool], tuple[Array, Array | float]], stations: Array) -> Array:
+    """How far (n - 1,) cubic pieces between stations (n,) are from what they are to follow, in mm."""
+    (first, fast), (last, fast_before) = follow(stations[:-1], False), follow(stations[1:], True)
+    length = np.diff(stations)
+
+    def position(at: Array) -> Array:
+        return follow(at, False)[0]
+
+    leave = curve.tangent(stations[:-1]) * (length * fast)[:, None]
+    arrive = curve.tangent(stations[1:], before=True) * (length * fast_before)[:, None]
     worst = np.zeros(len(stations) - 1)
     for t in np.linspace(0, 1, _SAMPLES)[1:-1]:
         cubic = (
@@ -125,8 +142,8 @@ def reverse(project: Project, path_id: str) -> Project:
 def transformed(project: Project, path_id: str, matrix: ArrayLike) -> Project:
     """The project with a path under a (4, 4) matrix that turns, shifts, mirrors and scales evenly.
 
-    Points take it as they are; another shape keeps its parameters where it is only shifted, and becomes points
-    otherwise. Raises BadInput for a matrix that distorts.
+    Points and arcs take it as they are; level shapes keep their parameters where they stay level and are not
+    mirrored, and become points otherwise, as does a path on a surface. Raises BadInput for a matrix that distorts.
     """
     matrix = np.asarray(matrix, float)
     linear, shift = matrix[:3, :3], matrix[:3, 3]
@@ -136,12 +153,10 @@ def transformed(project: Project, path_id: str, matrix: ArrayLike) -> Project:
     path = path_of(project, path_id)
     shape = path.shape
     if not isinstance(shape, PointShape):
-        if not np.allclose(linear, np.eye(3), atol=1e-12):
+        kept = _kept_shape(shape, linear, shift, scale)
+        if kept is None:
             return transformed(to_points(project, path_id), path_id, matrix)
-        fields = {"centre": vector(np.array(shape.centre) + shift)}
-        if isinstance(shape, ArcShape):
-            fields["start"] = vector(np.array(shape.start) + shift)
-        return update(project, path_id, shape=msgspec.structs.replace(shape, **fields))
+        return update(project, path_id, shape=kept)
 
     def turned(handle: tuple[float, float, float] | None) -> tuple[float, float, float] | None:
         return None if handle is None else vector(linear @ np.array(handle))
@@ -159,6 +174,30 @@ def transformed(project: Project, path_id: str, matrix: ArrayLike) -> Project:
     return update(project, path_id, shape=msgspec.structs.replace(shape, points=points))
 
 
+def _kept_shape(shape: Shape, linear: Array, shift: Array, scale: float) -> Shape | None:
+    """An exact shape under a matrix with its parameters, or None when it has none for that."""
+    fields: dict[str, object] = {}
+    if isinstance(shape, (PointShape, SurfaceShape)):
+        return None
+    if isinstance(shape, ArcShape):
+        # seen in a mirror it goes round the other way
+        fields["start"] = vector(linear @ np.array(shape.start) + shift)
+        fields["axis"] = vector(linear @ np.array(shape.axis) / scale)
+        fields["sweep"] = shape.sweep * float(np.sign(np.linalg.det(linear)))
+    elif np.linalg.det(linear) < 0 or abs(linear[2, 2] / scale - 1.0) > 1e-12:
+        return None
+    else:
+        turn = float(np.degrees(np.arctan2(linear[1, 0], linear[0, 0])))
+        name = "start" if isinstance(shape, HelixShape) else "turn"
+        if turn:
+            fields[name] = (getattr(shape, name) + turn + 180.0) % 360.0 - 180.0
+        if scale != 1.0:
+            lengths = {"half_x", "half_y", "width", "depth", "radius", "pitch"}
+            fields |= {f: getattr(shape, f) * scale for f in shape.__struct_fields__ if f in lengths}
+    fields["centre"] = vector(linear @ np.array(shape.centre) + shift)
+    return msgspec.structs.replace(shape, **fields)
+
+
 def anchor_of(path: Path, anchor: Anchor) -> Array:
     """The place (3,) of a path's start, end, or the middle of its length."""
     curve = path_curve(path).curve
@@ -171,17 +210,9 @@ def scale_about(project: Project, path_id: str, factor: float, about: ArrayLike)
     """The project with a path scaled evenly about a point (3,). Raises BadInput for a factor that is not above 0."""
     if not factor > 0 or not np.isfinite(factor):
         raise BadInput(f"the scale factor is {factor:g}; it must be above 0")
-    path, about = path_of(project, path_id), np.asarray(about, float)
-    if isinstance(path.shape, PointShape):
-        matrix = np.diag([factor, factor, factor, 1.0])
-        matrix[:3, 3] = (1 - factor) * about
-        return transformed(project, path_id, matrix)
-    fields: dict[str, object] = {"centre": vector(about + factor * (np.array(path.shape.centre) - about))}
-    if isinstance(path.shape, ArcShape):
-        fields["start"] = vector(about + factor * (np.array(path.shape.start) - about))
-    lengths = {"half_x", "half_y", "width", "depth", "radius", "pitch"}
-    fields |= {f: getattr(path.shape, f) * factor for f in path.shape.__struct_fields__ if f in lengths}
-    return update(project, path_id, shape=msgspec.structs.replace(path.shape, **fields))
+    matrix = np.diag([factor, factor, factor, 1.0])
+    matrix[:3, 3] = (1 - factor) * np.asarray(about, float)
+    return transformed(project, path_id, matrix)
 
 
 def set_length(project: Project, path_id: str, length: float, anchor: Anchor | Literal["last"] = "start") -> Project:
@@ -263,6 +294,59 @@ def mirrored(project: Project, path_id: str, axis: Literal["x", "y", "z"], at: f
     return transformed(project, path_id, matrix)
 
 
+def round_corner(project: Project, path_id: str, index: int, radius: float | None = None) -> Project:
+    """The project with one corner rounded by a radius in mm, or by half of what has room when none is given."""
+    path = path_of(project, path_id)
+    shape = path.shape
+    if not isinstance(shape, PointShape):
+        raise BadInput(f"“{path.name}” is not made of points")
+    if radius is None:
+        everything = path_of(round_corners(project, path_id, 1e6), path_id).shape
+        assert isinstance(everything, PointShape)
+        radius = float(f"{0.5 * everything.points[index].radius:.2g}")
+    return set_point(project, path_id, index, radius=radius)
+
+
+def make_smooth(project: Project, path_id: str, index: int) -> Project:
+    """The project with a point smooth, and its radius gone with the corner."""
+    return set_point(project, path_id, index, kind="smooth", radius=0.0, handle_in=None, handle_out=None)
+
+
+def direct_end(project: Project, path_id: str, end: Literal["start", "end"]) -> Project:
+    """The project with an end point of a path that has no handle of its own, so that the path leaves it as it goes."""
+    shape = path_of(project, path_id).shape
+    assert isinstance(shape, PointShape)
+    return make_smooth(project, path_id, 0 if end == "start" else len(shape.points) - 1)
+
+
+def untangled(project: Project, path_id: str, index: int) -> Project:
+    """The project with the handles of the piece after a point no longer than a third of the way to the next, and turned
+    along it where they point away."""
+    path = path_of(project, path_id)
+    shape = path.shape
+    assert isinstance(shape, PointShape)
+    points, after = list(shape.points), (index + 1) % len(shape.points)
+    way = np.array(points[after].position) - np.array(points[index].position)
+    reach = float(np.linalg.norm(way)) / 3
+    for k, own, other, sense in ((index, "handle_out", "handle_in", 1.0), (after, "handle_in", "handle_out", -1.0)):
+        point = points[k]
+        handle = getattr(point, own)
+        mirrored = getattr(point, other)
+        if point.kind != "free" or (handle is None and mirrored is None):
+            continue
+        found = np.array(handle) if handle is not None else -np.array(mirrored)
+        size = float(np.linalg.norm(found))
+        if size < 1e-9:
+            continue
+        if found @ way * sense <= 0:
+            found, size = sense * way, float(np.linalg.norm(way))
+        short = vector(found * min(1.0, reach / size))
+        # the handle on the other side keeps its own length
+        kept = {own: short, other: mirrored if mirrored is not None else vector(-np.array(handle))}
+        points[k] = msgspec.structs.replace(point, **kept)
+    return update(project, path_id, shape=msgspec.structs.replace(shape, points=tuple(points)))
+
+
 def round_corners(project: Project, path_id: str, radius: float) -> Project:
     """The project with every corner of a path between two straight sides rounded by a radius; 0 makes them sharp.
 
@@ -297,3 +381,48 @@ def round_corners(project: Project, path_id: str, radius: float) -> Project:
         fits = min(rooms) / half if half > 1e-9 else np.inf
         points[i] = msgspec.structs.replace(points[i], radius=float(min(radius, fits)))
     return update(project, path_id, shape=msgspec.structs.replace(shape, points=tuple(points)))
+
+
+def moved_points(project: Project, path_id: str, indices: Sequence[int], step: ArrayLike) -> Project:
+    """The project with several points of a path moved by a step (3,) in mm."""
+    path, step = path_of(project, path_id), np.asarray(step, float)
+    shape = path.shape
+    if not isinstance(shape, PointShape):
+        raise BadInput(f"“{path.name}” is not made of points")
+    if any(not 0 <= i < len(shape.points) for i in indices):
+        raise BadInput(f"the path “{path.name}” has {len(shape.points)} points and not all of those to move")
+    chosen = set(indices)
+    points = tuple(
+        msgspec.structs.replace(p, position=vector(np.array(p.position) + step)) if i in chosen else p
+        for i, p in enumerate(shape.points)
+    )
+    return update(project, path_id, shape=msgspec.structs.replace(shape, points=points))
+
+
+def with_coordinates(project: Project, path_id: str, places: Sequence[ArrayLike]) -> Project:
+    """The project with a path's points at places (n, 3); those it has keep their kinds, further ones are smooth."""
+    path = path_of(project, path_id)
+    shape = path.shape
+    if not isinstance(shape, PointShape):
+        raise BadInput(f"“{path.name}” is not made of points; make it points first")
+    known = shape.points
+    points = tuple(
+        msgspec.structs.replace(known[i], position=vector(place)) if i < len(known) else PathPoint(vector(place))
+        for i, place in enumerate(places)
+    )
+    return update(project, path_id, shape=msgspec.structs.replace(shape, points=points))
+
+
+def copied(project: Project, path_id: str, step: ArrayLike = (0.0, 0.0, 0.0)) -> Project:
+    """The project with a copy of a path, a step (3,) in mm on; nothing runs along it yet."""
+    path = path_of(project, path_id)
+    made = msgspec.structs.replace(path, id=new_id(project, Path), name=new_name(project, Path, f"{path.name}, copy"))
+    project = add(project, made)
+    matrix = np.eye(4)
+    matrix[:3, 3] = np.asarray(step, float)
+    return transformed(project, made.id, matrix)
+
+
+def turned_about(project: Project, path_id: str, angle: float, about: ArrayLike) -> Project:
+    """The project with a path turned by an angle in degrees about the upright axis through a point (3,)."""
+    return transformed(project, path_id, turn_about(about, (0.0, 0.0, 1.0), np.radians(angle)))

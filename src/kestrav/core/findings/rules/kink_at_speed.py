@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from functools import partial
-
 import numpy as np
 
-from kestrav.core.document.edits import set_kind
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Path, PointShape, Run
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.document.records import Path
+from kestrav.core.findings.model import Evidence, Finding, frame_of, point
+from kestrav.core.findings.rules.kink_in_path import kink_mends
 from kestrav.core.motion.runs import journey
 
 
@@ -34,6 +32,7 @@ def find(evidence: Evidence) -> list[Finding]:
             path = get(project, run.path)
             assert isinstance(path, Path)
             frame = frame_of(evidence.times, float(time)) if len(evidence.times) else 0
+            mends = kink_mends(project, path.id, float(station))
             found.append(
                 Finding(
                     rule="kink-at-speed",
@@ -48,15 +47,8 @@ def find(evidence: Evidence) -> list[Finding]:
                     limit=limit,
                     intervals=((frame, frame),),
                     place=point(curve.position([station])[0]),
-                    mend=_smoothed(evidence, run, path, float(station)),
+                    mend=mends[0] if mends else None,
+                    also=mends[1:],
                 )
             )
     return found
-
-
-def _smoothed(evidence: Evidence, run: Run, path: Path, station: float) -> Mend | None:
-    if not isinstance(path.shape, PointShape):
-        return None
-    stations = journey(evidence.project, run).path.point_stations()
-    index = int(np.argmin(np.abs(stations - station)))
-    return Mend("Make the point smooth", partial(set_kind, path_id=path.id, index=index, kind="smooth"))

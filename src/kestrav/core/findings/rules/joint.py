@@ -1,0 +1,81 @@
+"""A joint between two paths, of runs that follow each other, that does not meet or is not tangent."""
+
+from __future__ import annotations
+
+import itertools
+from functools import partial
+
+import numpy as np
+
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import AlongHeading, Path, PointShape, Project
+from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.motion.joining import bring_start, turn_start
+from kestrav.core.motion.poses import riders
+from kestrav.core.motion.runs import Journey, journeys_of
+
+GAP = 0.1  # mm
+ANGLE = 1.0  # degrees
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """One finding for each joint: the rider jumps over a gap, or turns at once where the paths are not tangent."""
+    project = evidence.project
+    found = []
+    movers = [*riders(project), *(c.id for c in project.cameras)]
+    for rider in movers:
+        for one, two in itertools.pairwise(journeys_of(project, rider)):
+            end, start = one.path.curve.position([one.last])[0], two.path.curve.position([two.first])[0]
+            gap = float(np.linalg.norm(start - end))
+            if gap > GAP:
+                found.append(_finding(evidence, rider, one, two, gap, None))
+                continue
+            turns = isinstance(one.run.heading, AlongHeading) and isinstance(two.run.heading, AlongHeading)
+            if one.run.path == two.run.path or not turns:
+                continue
+            ways = one.path.curve.tangent([one.last], before=True)[0], two.path.curve.tangent([two.first])[0]
+            angle = float(np.degrees(np.arccos(np.clip(ways[0] @ ways[1], -1, 1))))
+            if angle > ANGLE:
+                found.append(_finding(evidence, rider, one, two, gap, angle))
+    return found
+
+
+def _finding(evidence: Evidence, rider: str, one: Journey, two: Journey, gap: float, angle: float | None) -> Finding:
+    project = evidence.project
+    first, second = get(project, one.run.path).name, get(project, two.run.path).name
+    time = two.start
+    frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    pair = f"{first} and {second}" if first != second else f"Two portions of {first}"
+    return Finding(
+        rule="joint",
+        severity="breach" if angle is None else "warning",
+        subject=(two.run.path, rider, one.run.id, two.run.id),
+        title=f"{pair} do not meet" if angle is None else f"{pair} are not tangent",
+        detail=(
+            f"{get(project, rider).name} jumps {gap:,.1f} mm at {time:.2f} s, {GAP:g} mm allowed"
+            if angle is None
+            else f"{get(project, rider).name} turns {angle:.1f}° at once at {time:.2f} s, {ANGLE:g}° allowed"
+        ),
+        time=time,
+        value=gap if angle is None else angle,
+        unit="mm" if angle is None else "°",
+        limit=GAP if angle is None else ANGLE,
+        intervals=((frame, frame),),
+        place=point(two.path.curve.position([two.first])[0]),
+        mend=_mend(project, one, two, angle),
+    )
+
+
+def _mend(project: Project, one: Journey, two: Journey, angle: float | None) -> Mend | None:
+    path = get(project, two.run.path)
+    assert isinstance(path, Path)
+    if one.run.path == path.id:
+        return None
+    if angle is None:
+        place = one.path.curve.position([one.last])[0]
+        label = f"Bring the start of {path.name} there"
+        return Mend(label, partial(bring_start, path_id=path.id, place=point(place), station=two.first))
+    if not isinstance(path.shape, PointShape) or two.run.begin > 0 or path.shape.closed:
+        return None
+    way = one.path.curve.tangent([one.last], before=True)[0]
+    return Mend(f"Let {path.name} leave tangent", partial(turn_start, path_id=path.id, way=point(way)))

@@ -1,0 +1,74 @@
+"""Kink in a path that something follows, passed slowly enough that its speed is no fault."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+
+from kestrav.core.document.records import PointShape, Project
+from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.on_paths import followers, least_radius, moment, point_at, straight_beside
+from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.runs import journey
+from kestrav.core.motion.shaping import make_smooth, round_corner
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """One finding for each followed path, at the sharpest kink that no run passes too fast."""
+    project = evidence.project
+    found = []
+    for path in project.paths:
+        runs = followers(project, path.id)
+        made = path_curve(path)
+        stations, angles = made.curve.kink_stations, made.curve.kink_angles
+        if not runs or not len(stations):
+            continue
+        passed, fast = np.zeros(len(stations), bool), np.zeros(len(stations), bool)
+        for run in runs:
+            trip = journey(project, run)
+            inside = (stations > trip.first + 1e-6) & (stations < trip.last - 1e-6)
+            passed |= inside
+            steps = 2.0 * trip.speeds(trip.times_at(stations[inside])) * np.sin(angles[inside] / 2.0)
+            fast[inside] |= steps > project.settings.kink_step
+        slow = np.flatnonzero(passed & ~fast)
+        if not len(slow):
+            continue
+        worst = int(slow[np.argmax(angles[slow])])
+        station, angle = float(stations[worst]), float(np.degrees(angles[worst]))
+        time = moment(project, path.id, station)
+        others = f", and {len(slow) - 1} more" if len(slow) > 1 else ""
+        frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+        mends = kink_mends(project, path.id, station)
+        found.append(
+            Finding(
+                rule="kink-in-path",
+                severity="note",
+                subject=(path.id,),
+                title=f"Kink in {path.name}",
+                detail=f"{angle:.0f}° at {station:,.0f} mm{others}; what follows it turns at once there",
+                time=time,
+                value=angle,
+                unit="°",
+                limit=0.0,
+                intervals=((frame, frame),),
+                place=point(made.curve.position([station])[0]),
+                mend=mends[0] if mends else None,
+                also=mends[1:],
+            )
+        )
+    return found
+
+
+def kink_mends(project: Project, path_id: str, station: float) -> tuple[Mend, ...]:
+    """Ways to take a kink at a station out of a path: make its point smooth, or round it by a radius."""
+    path = next(p for p in project.paths if p.id == path_id)
+    if not isinstance(path.shape, PointShape):
+        return ()
+    index = point_at(path, path_curve(path), station)
+    mends = [Mend("Make the point smooth", partial(make_smooth, path_id=path_id, index=index))]
+    if straight_beside(path.shape, index):
+        wish = least_radius(project, path_id)[0]
+        label = f"Round by {wish:g} mm" if wish else "Round it"
+        mends.append(Mend(label, partial(round_corner, path_id=path_id, index=index, radius=wish or None)))
+    return tuple(mends)
