@@ -16,6 +16,8 @@ from kestrav.core.motion.solids import solid_box
 
 Array = NDArray[np.float64]
 
+_ARRIVED = 1e-6  # mm before its end a run has arrived
+
 AXES = {
     "+x": np.array([1.0, 0.0, 0.0]),
     "-x": np.array([-1.0, 0.0, 0.0]),
@@ -129,8 +131,9 @@ def _heading(trip: Journey, stations: Array, rest_rotation: Array) -> Array:
     forward = AXES[heading.forward] * (-1 if heading.flip else 1)
     up = AXES["+z"] if heading.forward[1] != "z" else AXES["+x"]
     body = np.stack([forward, np.cross(up, forward), up], axis=-1)
-    # a run's last station belongs to the piece that it arrives on
-    frames = trip.path.frames(stations, heading.upright)
+    # a run's last station belongs to the piece that it arrives on, also where the path goes on after a kink
+    arrived = stations >= trip.last - _ARRIVED
+    frames = trip.path.frames(np.where(arrived, trip.last - _ARRIVED, stations), heading.upright)
     found: Array = frames @ body.T
     return found
 
