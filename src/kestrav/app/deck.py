@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from functools import partial
 
 import numpy as np
 import pyqtgraph as pg
 import qtawesome
 from numpy.typing import NDArray
-from PySide6.QtCore import QEvent, QObject, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QObject, QRectF, QSettings, QSize, Qt, Signal
 from PySide6.QtGui import QBrush, QColor, QFont, QPainter, QPen
 from PySide6.QtWidgets import (
     QGraphicsSceneMouseEvent,
     QHBoxLayout,
     QLabel,
+    QMenu,
     QPushButton,
     QStyleOptionGraphicsItem,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
@@ -26,6 +29,9 @@ from kestrav.app.style import FAMILY, MUTED
 from kestrav.core.document import edits
 from kestrav.core.document.records import Part, Path, Project, Run
 from kestrav.core.findings.check import CheckResult
+from kestrav.core.findings.on_paths import least_radius
+from kestrav.core.motion.judging import tight_spans
+from kestrav.core.motion.path_curves import PathCurve, path_curve
 from kestrav.core.motion.runs import Journey, frame_times, journey, rider_speeds, span
 from kestrav.core.units import show
 from kestrav.render.palette import CARD, INK, PETROL, RULE, SHOT, VERMILION
@@ -100,14 +106,15 @@ class Lane:
         self.x: Array = np.empty(0)
         self.y: Array = np.empty(0)
 
-    def show(self, x: Array, y: Array, top: float | None = None) -> None:
-        """Show a curve, from zero up."""
+    def show(self, x: Array, y: Array, top: float | None = None, low: float = 0.0) -> None:
+        """Show a curve, from zero or a lowest value up."""
         self.x, self.y = x, y
-        highest = top if top is not None else float(np.nanmax(y, initial=0.0)) if len(y) else 0.0
-        highest = highest if np.isfinite(highest) and highest > 0 else 1.0
+        highest = top if top is not None else float(np.nanmax(y, initial=low)) if len(y) else low
+        span = highest - low
+        span = span if np.isfinite(span) and span > 0 else 1.0
         # what is far above the limit runs along the top, as on a strip chart
-        self.curve.setData(x, np.minimum(y, 1.04 * highest))
-        self.plot.setYRange(-0.06 * highest, 1.12 * highest, padding=0)
+        self.curve.setData(x, np.minimum(y, low + 1.04 * span))
+        self.plot.setYRange(low - 0.06 * span, low + 1.12 * span, padding=0)
 
     def shade(self, spans: list[tuple[float, float]]) -> None:
         """Shade breaches over these spans of x."""
@@ -126,8 +133,8 @@ class Lane:
         """The curve at a place."""
         if not len(self.x) or not self.x[0] - 1e-9 <= x <= self.x[-1] + 1e-9:
             return None
-        value = float(np.interp(x, self.x, np.where(np.isfinite(self.y), self.y, np.nan)))
-        return value if np.isfinite(value) else None
+        value = float(np.interp(x, self.x, self.y))
+        return None if np.isnan(value) else value
 
 
 def stacked(spans: list[tuple[float, float]]) -> list[int]:
@@ -177,13 +184,20 @@ class Deck(QWidget):
         self.labels = QWidget(self.chart)
         self.labels.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.lanes: list[Lane] = []
-        self.bars = self._plot(0, "top")
+        self.every: dict[str, Lane] = {}
+        self.bars = self._plot("top")
+        self.plots.append(self.bars)
+        self.chart.addItem(self.bars, row=0, col=0)
         self.bars.getAxis("top").setHeight(20)
         self.bars.getViewBox().invertY(True)
         self.bar_labels = [self._label("Runs"), self._label("Shots")]
-        self.clearance = Lane(self._plot(1), self._label(), "Clearance", "mm", PETROL)
-        self.speed = Lane(self._plot(2), self._label(), "Speed", "m/s", INK)
-        self.lanes = [self.clearance, self.speed]
+        self.clearance = Lane(self._plot(), self._label(), "Clearance", "mm", PETROL)
+        self.speed = Lane(self._plot(), self._label(), "Speed", "m/s", INK)
+        self.height = Lane(self._plot(), self._label(), "Height", "mm", INK)
+        self.bend = Lane(self._plot(), self._label(), "Bend radius", "mm", PETROL)
+        self.every = {"clearance": self.clearance, "speed": self.speed, "height": self.height, "bend": self.bend}
+        kept = str(QSettings().value("deck/lanes", "clearance,speed")).split(",")
+        self.show_lanes([name for name in kept if name in self.every])
         column.addWidget(self.chart, 1)
         session.edited.connect(self.refresh)
         session.moved.connect(self.follow)
@@ -220,6 +234,27 @@ class Deck(QWidget):
         row.addWidget(self.readout)
         row.addStretch(1)
         self.axis_buttons = []
+        lanes = QToolButton()
+        lanes.setObjectName("plainmenu")
+        lanes.setText("lanes")
+        lanes.setToolTip("Which curves the chart shows")
+        lanes.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        lanes.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        menu = QMenu(lanes)
+        self.lane_actions = {}
+        for name, text in (
+            ("clearance", "Clearance"),
+            ("speed", "Speed"),
+            ("height", "Height"),
+            ("bend", "Bend radius"),
+        ):
+            action = menu.addAction(text)
+            action.setCheckable(True)
+            action.toggled.connect(partial(self._toggle_lane, name))
+            self.lane_actions[name] = action
+        lanes.setMenu(menu)
+        row.addWidget(lanes)
+        row.addSpacing(10)
         label = QLabel("axis:")
         label.setObjectName("muted")
         row.addWidget(label)
@@ -245,8 +280,8 @@ class Deck(QWidget):
         button.clicked.connect(lambda: action())
         return button
 
-    def _plot(self, row: int, axis: str | None = None) -> pg.PlotItem:
-        plot = self.chart.addPlot(row=row, col=0)
+    def _plot(self, axis: str | None = None) -> pg.PlotItem:
+        plot = pg.PlotItem()
         plot.setMenuEnabled(False)
         plot.hideButtons()
         view = plot.getViewBox()
@@ -273,12 +308,33 @@ class Deck(QWidget):
         line.setZValue(20)
         plot.addItem(line)
         if self.plots:
-            plot.setXLink(self.plots[0])
+            plot.setXLink(self.bars)
         # the chart lays itself out later than it is asked to
         view.sigResized.connect(lambda _: self.place_labels())
-        self.plots.append(plot)
         self.playheads.append(line)
         return plot
+
+    def show_lanes(self, names: Sequence[str]) -> None:
+        """Show these lanes and no others, in their own order; remembered."""
+        for plot in self.plots[1:]:
+            self.chart.removeItem(plot)
+        wanted = [name for name in self.every if name in names]
+        self.lanes = [self.every[name] for name in wanted]
+        self.plots = [self.bars, *(lane.plot for lane in self.lanes)]
+        for row, lane in enumerate(self.lanes, 1):
+            self.chart.addItem(lane.plot, row=row, col=0)
+        for name, lane in self.every.items():
+            lane.label.setVisible(name in wanted)
+        QSettings().setValue("deck/lanes", ",".join(wanted))
+        for name, action in self.lane_actions.items():
+            action.setChecked(name in wanted)
+        self.place_labels()
+        self.follow()
+
+    def _toggle_lane(self, name: str, on: bool) -> None:
+        shown = [key for key, lane in self.every.items() if lane in self.lanes]
+        if on != (name in shown):
+            self.show_lanes([*shown, name] if on else [key for key in shown if key != name])
 
     def _label(self, text: str = "") -> QLabel:
         label = QLabel(text, self.labels)
@@ -298,9 +354,22 @@ class Deck(QWidget):
         runs = [r for r in project.runs if r.rider in parts] or list(project.runs)
         if isinstance(item, Run):
             return journey(project, item)
-        if isinstance(item, Part | Path):
-            runs = [r for r in project.runs if item.id in (r.rider, r.path)] or runs
+        if isinstance(item, Path):
+            # a path that nothing follows yet has its own distances all the same
+            runs = [r for r in project.runs if r.path == item.id]
+        elif isinstance(item, Part):
+            runs = [r for r in project.runs if r.rider == item.id] or runs
         return journey(project, runs[0]) if runs else None
+
+    def _axis_path(self) -> tuple[PathCurve, float, float] | None:
+        """The path that the chart is about, and the first and last station of it that it shows."""
+        trip, path = self.axis_journey(), self.session.path
+        if trip is not None:
+            return trip.path, trip.first, trip.last
+        if path is None:
+            return None
+        made = path_curve(path)
+        return made, 0.0, made.length
 
     def set_axis(self, by_distance: bool) -> None:
         """Chart over distance or time."""
@@ -309,17 +378,21 @@ class Deck(QWidget):
 
     def to_x(self, times: Array) -> Array:
         """Times as places on the axis; outside its run the distance axis has none (nan)."""
-        trip = self.axis_journey() if self.by_distance else None
-        if trip is None:
-            return np.asarray(times, float)
         times = np.asarray(times, float)
+        if not self.by_distance:
+            return times
+        trip = self.axis_journey()
+        if trip is None:
+            return np.full(times.shape, np.nan)
         inside = (times >= trip.start - 1e-9) & (times <= trip.end + 1e-9)
         return np.where(inside, trip.stations(times), np.nan)
 
     def to_time(self, x: float) -> float:
         """A place on the axis as a time."""
-        trip = self.axis_journey() if self.by_distance else None
-        return x if trip is None else float(trip.times_at([x])[0])
+        if not self.by_distance:
+            return x
+        trip = self.axis_journey()
+        return self.session.time if trip is None else float(trip.times_at([x])[0])
 
     # following
 
@@ -334,17 +407,18 @@ class Deck(QWidget):
     def refresh(self) -> None:
         """Follow an edit: everything that needs no check at once."""
         project = self.session.shown
-        if self.by_distance and self.axis_journey() is None:
+        along = self._axis_path()
+        if self.by_distance and along is None:
             self.by_distance = False
         for button, on in zip(self.axis_buttons, (not self.by_distance, self.by_distance), strict=True):
             button.setChecked(on)
-        trip = self.axis_journey() if self.by_distance else None
-        low, high = (0.0, span(project)) if trip is None else (trip.first, trip.last)
+        low, high = along[1:] if self.by_distance and along is not None else (0.0, span(project))
         # a little room, so that the first and last tick keep their numbers
         room = 0.02 * (high - low)
         self.plots[0].getViewBox().setXRange(low - room, high + room, padding=0)
         self.rebuild_bars()
         self._fill_speed(project)
+        self._fill_shape(along)
         self._fill_clearance()
         self.follow()
 
@@ -353,7 +427,9 @@ class Deck(QWidget):
         project = self.session.shown
         wanted: list[tuple[str, str, float, float, int, str]] = []
         along = self.axis_journey() if self.by_distance else None
-        if along is not None:
+        if self.by_distance and along is None:
+            self._rows = (1, 2)
+        elif along is not None:
             wanted = [(along.run.id, along.run.name, along.first, along.last, 0, PETROL)]
             self._rows = (1, 2)
         else:
@@ -407,6 +483,50 @@ class Deck(QWidget):
         keep = np.isfinite(x)
         self.speed.show(x[keep], values[keep])
 
+    def _fill_shape(self, along: tuple[PathCurve, float, float] | None) -> None:
+        """The height and the bend radius of the path that the chart is about."""
+        shown = [lane for lane in (self.height, self.bend) if lane in self.lanes]
+        if not shown:
+            return
+        trip = self.axis_journey()
+        if along is None or (not self.by_distance and trip is None):
+            for lane in shown:
+                lane.show(np.empty(0), np.empty(0))
+                lane.shade([])
+                lane.limit.setVisible(False)
+            return
+        made, first, last = along
+        if self.by_distance:
+            x = stations = np.union1d(np.linspace(first, last, 600), made.curve.breaks[:400])
+            x = stations = stations[(stations >= first) & (stations <= last)]
+        else:
+            assert trip is not None
+            x = np.linspace(trip.start, trip.end, 600)
+            stations = trip.stations(x)
+        heights = made.curve.position(stations)[:, 2]
+        low = float(heights.min())
+        self.height.show(x, heights, low=0.0 if 0 <= low < 0.5 * float(heights.max()) else low)
+        with np.errstate(divide="ignore"):
+            radius = 1.0 / np.where(bend := made.curve.curvature(stations), bend, 0.0)
+        project, path_id = self.session.shown, self._axis_path_id()
+        needed = least_radius(project, path_id)[0] if path_id else 0.0
+        tightest = float(radius.min())
+        top = 5.0 * (needed or (tightest if np.isfinite(tightest) else 1000.0))
+        self.bend.show(x, radius, top)
+        self.bend.limit.setVisible(needed > 0)
+        self.bend.limit.setValue(needed)
+        spans = []
+        for tight in tight_spans(made.curve, needed) if needed > 0 else []:
+            inside = (stations >= tight.first - 1e-6) & (stations <= tight.last + 1e-6)
+            if inside.any():
+                half = 0.002 * float(x[-1] - x[0])
+                spans.append((float(x[inside][0]) - half, float(x[inside][-1]) + half))
+        self.bend.shade(spans)
+
+    def _axis_path_id(self) -> str | None:
+        trip, path = self.axis_journey(), self.session.path
+        return trip.run.path if trip is not None else path.id if path is not None else None
+
     def _fill_clearance(self) -> None:
         result, lane = self.result, self.clearance
         if result is None:
@@ -455,9 +575,12 @@ class Deck(QWidget):
         )
         for lane in self.lanes:
             value = lane.value_at(x) if np.isfinite(x) else None
-            text = (
-                "–" if value is None else show(value, lane.unit, 2 if lane.unit != "mm" else 0 if value >= 100 else 1)
-            )
+            if value is None:
+                text = "–"
+            elif not np.isfinite(value):
+                text = "straight" if lane is self.bend else "–"
+            else:
+                text = show(value, lane.unit, 2 if lane.unit != "mm" else 0 if abs(value) >= 100 else 1)
             if lane is self.clearance:
                 text = self._clearance_text(text)
             lane.label.setText(f"<b>{lane.title}</b><br><span style='color:{MUTED}'>{text}</span>")
@@ -477,7 +600,7 @@ class Deck(QWidget):
 
     def place_labels(self) -> None:
         """Put the labels beside their lanes."""
-        if len(self.plots) != len(self.lanes) + 1:
+        if not self.every or len(self.plots) != len(self.lanes) + 1:
             return  # still being made
         self.labels.setGeometry(0, 0, LABEL_WIDTH - 4, self.chart.height())
         tops = [plot.sceneBoundingRect() for plot in self.plots]

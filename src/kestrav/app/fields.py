@@ -312,6 +312,11 @@ class Form(QWidget):
         self._row(label, holder, f"{tip}, as #rrggbb")
         return field
 
+    def add(self, widget: QWidget) -> None:
+        """A widget of its own, over the whole width."""
+        self.grid = None
+        self.column.addWidget(widget)
+
     def heading(self, text: str) -> None:
         """A small heading."""
         self.grid = None

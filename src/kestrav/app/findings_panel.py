@@ -43,14 +43,19 @@ class _Card(QFrame):
         go = _link("Go there", "Move the playhead to the worst moment and look at the place (N: next finding)")
         go.clicked.connect(lambda: self.went.emit(finding))
         actions.addWidget(go)
-        if finding.mend is not None:
-            mend = _link(finding.mend.label, "Show what this mend does; you accept or drop it afterwards")
-            mend.clicked.connect(lambda: self.mended.emit(finding.mend))
-            actions.addWidget(mend)
         actions.addStretch(1)
         for item in (severity, title, detail):
             column.addWidget(item)
         column.addLayout(actions)
+        mends = [m for m in (finding.mend, *finding.also) if m is not None]
+        for number, mend in enumerate(mends):
+            link = _link(mend.label, "Show what this mend does; you accept or drop it afterwards")
+            link.clicked.connect(lambda _=False, m=mend: self.mended.emit(m))
+            if number == 0 and len(mends) == 1:
+                actions.insertWidget(1, link)
+            else:
+                # more than one way: each on a line of its own
+                column.addWidget(link)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.went.emit(self.finding)

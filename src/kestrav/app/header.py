@@ -68,9 +68,8 @@ class PreviewBar(QWidget):
         """Show what is previewed, or hide."""
         self.setVisible(mend is not None)
         if mend is not None:
-            self.text.setText(
-                f"Preview: <b>{mend.label}</b>. The stage, the chart and the findings show how it would be."
-            )
+            rest = "The stage, the chart and the findings show how it would be."
+            self.text.setText(f"Preview: <b>{mend.label}</b>. {mend.detail or rest}")
 
 
 def _action_button(action: QAction) -> QToolButton:

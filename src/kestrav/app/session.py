@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 
@@ -13,14 +14,15 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from kestrav.core.clearance.measuring import Reading, read
 from kestrav.core.document.lookup import find, subtree
-from kestrav.core.document.records import Camera, Item, Part, Project, Shot
+from kestrav.core.document.records import Camera, Feature, Item, Part, Project, Shot
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.model import Mend
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.judging import trace
 from kestrav.core.motion.poses import rest_poses, world_poses
-from kestrav.core.motion.runs import span
+from kestrav.core.motion.runs import frame_times, span
 from kestrav.core.motion.surface_paths import settle
 
 Edit = Callable[[Project], Project]
@@ -69,9 +71,11 @@ class Session(QObject):
         self.selection: str | None = None
         self.chosen: tuple[str, ...] = ()  # all selected parts, the selection being the last of them
         self.point: int | None = None  # the chosen point of a selected path
+        self.points: tuple[int, ...] = ()  # all its chosen points, the point being the last of them
         self.time = 0.0
         self.camera_id: str | None = None
         self.isolated: frozenset[str] | None = None  # the parts to show in the stage, when not all
+        self.traced: Feature | None = None  # the point of a part whose trace is shown
         self._readings: dict[bool, tuple[tuple[object, ...], dict[str, Reading]]] = {}
         self.mend: Mend | None = None
         self._mended: Project | None = None  # the project as the previewed mend would make it
@@ -89,7 +93,7 @@ class Session(QObject):
         self.mend = self._mended = None
         self.undo.clear()
         self.selection, self.point, self.time = None, None, 0.0
-        self.chosen, self.isolated = (), None
+        self.chosen, self.points, self.isolated, self.traced = (), (), None, None
         self.camera_id = project.cameras[0].id if project.cameras else None
         self.opened.emit()
         self.edited.emit()
@@ -128,9 +132,11 @@ class Session(QObject):
         self.project = project
         self.mend = self._mended = None
         if self.selection and find(project, self.selection) is None:
-            self.selection, self.point = None, None
+            self.selection, self.point, self.points = None, None, ()
         if any(find(project, i) is None for i in self.chosen):
             self.chosen = tuple(i for i in self.chosen if find(project, i) is not None)
+        if self.traced is not None and find(project, self.traced.part or "") is None:
+            self.traced = None
         if self.isolated is not None and not self.isolated & {p.id for p in project.parts}:
             self.isolated = None
         if self.camera_id is None or find(project, self.camera_id) is None:
@@ -154,6 +160,12 @@ class Session(QObject):
         self.edited.emit()
         self.previewing.emit()
 
+    def describe(self, detail: str) -> None:
+        """Say what the previewed mend comes to."""
+        if self.mend is not None:
+            self.mend = dataclasses.replace(self.mend, detail=detail)
+            self.previewing.emit()
+
     def accept(self) -> None:
         """Make the previewed mend an edit."""
         mend = self.mend
@@ -164,9 +176,10 @@ class Session(QObject):
 
     def select(self, item: str | None, point: int | None = None) -> None:
         """Choose an item, and for a path one of its points."""
-        if (item, point) == (self.selection, self.point) and len(self.chosen) < 2:
+        if (item, point) == (self.selection, self.point) and len(self.chosen) < 2 and len(self.points) < 2:
             return
         self.selection, self.point = item, point
+        self.points = () if point is None else (point,)
         record = self.item
         self.chosen = (item,) if item is not None and isinstance(record, Part) else ()
         if isinstance(record, Camera):
@@ -183,8 +196,20 @@ class Session(QObject):
             return
         if chosen == self.chosen:
             return
-        self.chosen, self.selection, self.point = chosen, chosen[-1], None
+        self.chosen, self.selection, self.point, self.points = chosen, chosen[-1], None, ()
         self.selected.emit()
+
+    def select_points(self, points: Iterable[int]) -> None:
+        """Choose several points of the selected path; the last one is the point."""
+        chosen = tuple(dict.fromkeys(points))
+        if chosen != self.points:
+            self.points, self.point = chosen, chosen[-1] if chosen else None
+            self.selected.emit()
+
+    def toggle_point(self, point: int) -> None:
+        """Add a point to those chosen of the selected path, or take it out."""
+        kept = [i for i in self.points if i != point]
+        self.select_points(kept if point in self.points else [*kept, point])
 
     def toggle_part(self, part_id: str) -> None:
         """Add a part to what is chosen, or take it out."""
@@ -201,6 +226,18 @@ class Session(QObject):
         if only != self.isolated:
             self.isolated = only
             self.isolation.emit()
+
+    def trace(self, point: Feature | None) -> None:
+        """Show the trace of a point of a part, or none."""
+        self.traced = point
+        self.selected.emit()
+
+    def trace_places(self) -> NDArray[np.float64] | None:
+        """Where the traced point is at the frames: places (n, 3)."""
+        point = self.traced
+        if point is None or point.part is None:
+            return None
+        return trace(self.shown, point.part, point.origin, frame_times(self.shown))
 
     def part_now(self, part_id: str) -> NDArray[np.float64]:
         """World pose (4, 4) of a part at the playhead."""

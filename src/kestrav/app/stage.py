@@ -25,6 +25,7 @@ from kestrav.core.motion.picking import Pick, Pickable
 from kestrav.core.motion.poses import mover_bounds, placement_matrix, top_bounds, world_bounds
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.render.finishes import Style
+from kestrav.render.judging_marks import JudgingMarks
 from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
 from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
 from kestrav.render.palette import INK, PETROL_DARK, SKY, rgb
@@ -210,6 +211,8 @@ class Stage(QWidget):
         self.notes = NoteMarks(self.over)
         self.front = FrontArrow(self.over)
         self.caught = Caught(self.over)
+        self.judged = JudgingMarks(self.over)
+        self.path_marks: frozenset[str] = frozenset()
         self.frustum = flat(segments(np.empty((0, 2, 3))), "#7a6a9b", 1.5)
         self.all.AddActor(self.frustum)
 
@@ -426,7 +429,9 @@ class Stage(QWidget):
         self._aim_lens(project, poses)
         pixel = self.pixel()
         path = self.session.path
-        self.marks.update(project, path.id if path else None, self.session.point, pixel)
+        self.marks.update(project, path.id if path else None, self.session.points, pixel)
+        self.judged.show(project, path, self.path_marks, pixel)
+        self.judged.show_trace(self.session.trace_places())
         self.highlight.show(self._highlighted(project), self.scene.cut)
         self.dimension.show(self.gap[0] if self.gap else None, pixel, self.gap is not None and self.gap[2])
         self._draw_notes(project, poses, pixel)
@@ -449,6 +454,11 @@ class Stage(QWidget):
                 window.SetMultiSamples(8)
         self._place_label()
         self.drawn.emit()
+
+    def show_path_marks(self, wanted: frozenset[str]) -> None:
+        """Show these marks of the selected path: numbers, seconds, comb."""
+        self.path_marks = wanted
+        self.schedule()
 
     def pixel(self, pane: Pane | None = None) -> float:
         """Size in mm of a pixel at the focus of a pane, or of the one that the pointer is in."""
@@ -581,6 +591,17 @@ class Stage(QWidget):
         """A widget position as VTK's display pixels."""
         ratio = self.devicePixelRatioF()
         return position.x() * ratio, (self.height() - position.y() - 1) * ratio
+
+    def position_of(self, place: Array) -> QPoint:
+        """The widget position at which a place (3,) is seen."""
+        x, y, _ = to_display(self.main, place)[0]
+        ratio = self.devicePixelRatioF()
+        return QPoint(round(x / ratio), self.height() - 1 - round(y / ratio))
+
+    def snap_reach(self, place: Array) -> float:
+        """How far from a place (3,) the pointer catches things, in mm."""
+        away = float(np.dot(place - self.viewpoint.position, self.viewpoint.forward))
+        return SNAP_PIXELS * self.pixel() * (1.0 if self.viewpoint.parallel else away / self.viewpoint.distance)
 
     def ray_at(self, position: QPoint) -> tuple[Array, Array]:
         """Origin and direction of the sight ray through a widget position."""
@@ -743,9 +764,7 @@ class Stage(QWidget):
         if len(shape.triangles) > MOST_FOR_SNAPS:
             spot = Feature("point", part.id, vector(local), exact=False)
             return Snap("place", hit.place, spot, hit.place[None])
-        away = float(np.dot(hit.place - self.viewpoint.position, self.viewpoint.forward))
-        depth = 1.0 if self.viewpoint.parallel else away / self.viewpoint.distance
-        found = snaps_near(shape, part.id, hit.triangle, local, SNAP_PIXELS * self.pixel() * depth, kinds)
+        found = snaps_near(shape, part.id, hit.triangle, local, self.snap_reach(hit.place), kinds)
         if not found:
             return None
         snap = found[rank % len(found)]

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from functools import partial
 
+import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
 
+from kestrav.app.drawing import CATCHES, DRAWS, ON, DrawTool
 from kestrav.app.fields import QuantityEdit
 from kestrav.app.overlays import make_native
 from kestrav.app.preparing_tools import HandleSettings, MeasureTool, MoveTool, TurnTool
 from kestrav.app.stage import Stage, Tool
+from kestrav.core.motion.sketching import PLACES
 
 
 class Strip(QWidget):
@@ -23,18 +27,27 @@ class Strip(QWidget):
         self.setObjectName("strip")
         make_native(self)
         self.setCursor(Qt.CursorShape.ArrowCursor)
-        self.line = QHBoxLayout(self)
-        self.line.setContentsMargins(8, 4, 8, 4)
-        self.line.setSpacing(5)
+        self.rows = QVBoxLayout(self)
+        self.rows.setContentsMargins(8, 4, 8, 4)
+        self.rows.setSpacing(4)
+        self.line = QHBoxLayout()
         self.hide()
 
     def _clear(self) -> None:
-        while self.line.count():
-            item = self.line.takeAt(0)
-            widget = item.widget()
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
+        while self.rows.count():
+            line = self.rows.takeAt(0).layout()
+            while line.count():
+                widget = line.takeAt(0).widget()
+                if widget is not None:
+                    widget.hide()
+                    widget.deleteLater()
+            line.deleteLater()
+        self._new_row()
+
+    def _new_row(self) -> None:
+        self.line = QHBoxLayout()
+        self.line.setSpacing(5)
+        self.rows.addLayout(self.line)
 
     def show_for(self, tool: Tool, keep: Callable[[], object], copy: Callable[[], object]) -> None:
         """Show what a tool goes by, or nothing."""
@@ -45,6 +58,8 @@ class Strip(QWidget):
             self._turn(tool)
         elif isinstance(tool, MeasureTool):
             self._measure(tool, keep, copy)
+        elif isinstance(tool, DrawTool):
+            self._draw(tool)
         self._settle(self.line.count() > 0)
 
     def show_cut(
@@ -87,12 +102,16 @@ class Strip(QWidget):
 
     def _settle(self, shown: bool) -> None:
         """Take the size that the fields need, after the old ones have gone."""
-        for i in range(self.line.count()):
-            # a layout shows what it is given only when events are next handled
-            self.line.itemAt(i).widget().show()
+        lines = [self.rows.itemAt(i).layout() for i in range(self.rows.count())]
+        for line in lines:
+            for i in range(line.count()):
+                # a layout shows what it is given only when events are next handled
+                widget = line.itemAt(i).widget()
+                if widget is not None:
+                    widget.show()
         self.setVisible(shown)
-        self.line.activate()
-        self.resize(self.line.sizeHint())
+        self.rows.activate()
+        self.resize(self.rows.sizeHint())
         self.raise_()
 
     # the tools' own
@@ -167,7 +186,125 @@ class Strip(QWidget):
         self._button("Copy", copy, "Copy the value (Ctrl+C)")
         self._button("Clear", tool.clear, "Begin afresh (Esc)")
 
+    def _draw(self, tool: DrawTool) -> None:
+        settings = tool.settings
+
+        def set_(**fields: object) -> None:
+            tool.set(**fields)
+            # other planes and shapes ask for other numbers
+            self.show_for(tool, lambda: None, lambda: None)
+
+        self._text("Draw")
+        self._choice(DRAWS, settings.draws, lambda k: set_(draws=k), "What the clicks make", "strip-draws")
+        self._text("on")
+        self._choice(ON, settings.on, lambda k: set_(on=k), "Where the clicks lie", "strip-on")
+        if settings.on == "height":
+            self._text("at")
+            self._number(
+                settings.height, "mm", lambda v: tool.set(height=v), "Height of the plane", "strip-height", step=10
+            )
+        elif settings.on == "surface":
+            self._text("lift")
+            self._number(settings.lift, "mm", lambda v: tool.set(lift=v), "How far above the surface", "strip-lift")
+        self._checks(
+            "Catch", CATCHES, settings.catches, lambda found: tool.set(catches=found), "What the pointer catches"
+        )
+        if settings.on != "surface":
+            self._text("grid")
+            self._number(
+                settings.grid, "mm", lambda v: tool.set(grid=max(v, 0.0)), "Points go to whole steps", "strip-grid", 64
+            )
+        self.line.addStretch(1)
+        if settings.on == "surface" or PLACES[settings.draws]:
+            return
+        self._new_row()
+        self._text("length")
+        length = self._number(
+            settings.length,
+            "mm",
+            lambda v: tool.set(length=max(v, 0.0)),
+            "The next click lies at this length from the last point; 0 for any",
+            "strip-length",
+            zero="any",
+        )
+        self._text("angle")
+        angle = self._number(0.0, "°", None, "The direction in the plane, from its first axis", "strip-draw-angle", 58)
+
+        def add() -> None:
+            length.commit()
+            angle.commit()
+            tool.add_by_length(length.value, angle.value)
+
+        angle.returnPressed.connect(add)
+        self._button("Add", add, "Put a point at this length and angle from the last one (Enter)")
+        self._text("or at")
+        fields = [self._number(0.0, "mm", None, f"The point’s {a}", f"strip-at {a}", width=62) for a in "xyz"]
+
+        def add_at() -> None:
+            for field in fields:
+                field.commit()
+            tool.add_point(np.array([field.value for field in fields]))
+
+        for field in fields:
+            field.returnPressed.connect(add_at)
+        self._button("Add here", add_at, "Put a point at these coordinates (Enter)")
+        self._button("Finish", tool.finish, "Make the path (Enter in the stage)")
+        self.line.addStretch(1)
+
+    def show_contour(
+        self,
+        kind: str,
+        offset: float,
+        height: float,
+        change: Callable[[str, float, float], object],
+        close: Callable[[], object],
+    ) -> None:
+        """Show how a contour goes around what is selected."""
+        self._clear()
+        state = {"kind": kind, "offset": offset, "height": height}
+
+        def set_(**fields: object) -> None:
+            state.update(fields)
+            change(str(state["kind"]), float(state["offset"]), float(state["height"]))  # type: ignore[arg-type]
+
+        self._text("Around it")
+        kinds = [
+            ("hull", "its outline"),
+            ("rectangle", "a rectangle"),
+            ("ellipse", "an ellipse"),
+            ("circle", "a circle"),
+        ]
+        self._choice(kinds, kind, lambda k: set_(kind=k), "What goes around the selection in plan", "strip-contour")
+        self._text("offset")
+        self._number(offset, "mm", lambda v: set_(offset=v), "Least distance from it in plan", "strip-offset", step=10)
+        self._text("height")
+        self._number(height, "mm", lambda v: set_(height=v), "Height of the path", "strip-contour-height", step=10)
+        self._button("Close", close, "Leave without a path, unless it was accepted (Esc)")
+        self._settle(True)
+
     # pieces
+
+    def _checks(
+        self, text: str, names: Mapping[str, str], chosen: set[str], change: Callable[[set[str]], object], tip: str
+    ) -> None:
+        """A button with a menu of things to switch on and off."""
+        button = QPushButton(text)
+        button.setToolTip(tip)
+        button.setObjectName(f"strip-{text}")
+        menu = QMenu(button)
+        now = set(chosen)
+
+        def flip(key: str, on: bool) -> None:
+            (now.add if on else now.discard)(key)
+            change(set(now))
+
+        for key, name in names.items():
+            action = menu.addAction(name)
+            action.setCheckable(True)
+            action.setChecked(key in chosen)
+            action.toggled.connect(partial(flip, key))
+        button.setMenu(menu)
+        self.line.addWidget(button)
 
     def _text(self, text: str) -> None:
         label = QLabel(text)
@@ -203,8 +340,9 @@ class Strip(QWidget):
         name: str,
         width: int = 72,
         step: float = 1.0,
+        zero: str = "",
     ) -> QuantityEdit:
-        field = QuantityEdit(value, unit, 1, step)
+        field = QuantityEdit(value, unit, 1, step, zero=zero)
         field.setFixedWidth(width)
         field.setToolTip(f"{tip}. Other units may be typed")
         field.setAccessibleName(tip)

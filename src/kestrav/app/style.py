@@ -69,6 +69,8 @@ QPushButton#link:checked {{ color: {INK}; background: transparent; border-bottom
 QPushButton#link:hover {{ text-decoration: underline; }}
 QPushButton#link:focus {{ border-bottom: 1px solid {PETROL}; border-radius: 0; }}
 QPushButton#play {{ border-radius: 11px; border: 1px solid {PETROL}; color: {PETROL}; padding: 1px 12px; min-height: 19px; }}
+QToolButton#plainmenu {{ border: none; background: transparent; color: {PETROL}; font-weight: 600; padding: 1px 14px 1px 2px; }}
+QToolButton#plainmenu:focus {{ border-bottom: 1px solid {PETROL}; }}
 QPushButton#plain {{ border: none; background: transparent; padding: 2px 5px; }}
 QPushButton#plain:hover {{ background: #eae5d8; }}
 QWidget#findings {{ background: {PAPER}; border-left: 1px solid {RULE}; }}

@@ -27,6 +27,7 @@ from kestrav.app.bringing import Bringing
 from kestrav.app.cards.card import Card
 from kestrav.app.deck import Deck
 from kestrav.app.dialogs import RenderDialog, ask_unsaved, recent_files, remember_file, tell
+from kestrav.app.drawing import DrawTool, EdgeTool
 from kestrav.app.fields import QuantityEdit
 from kestrav.app.findings_panel import FOLDED, WIDTH, FindingsPanel
 from kestrav.app.header import Header, PreviewBar
@@ -39,7 +40,7 @@ from kestrav.app.point_edits import delete_point, insert_after, next_kind
 from kestrav.app.preparing import Preparing
 from kestrav.app.session import Session
 from kestrav.app.stage import Stage, Tool
-from kestrav.app.tools import DrawTool, SelectTool
+from kestrav.app.tools import SelectTool
 from kestrav.core.camera.sight import best_sight
 from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document import edits
@@ -51,6 +52,7 @@ from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
 from kestrav.core.findings.report import as_data, as_text
+from kestrav.core.motion.joining import End
 from kestrav.core.motion.runs import span
 from kestrav.core.units import show
 
@@ -78,6 +80,7 @@ class Window(QMainWindow):
         self.findings = FindingsPanel()
         self.select_tool = SelectTool(self.stage)
         self.draw_tool = DrawTool(self.stage, lambda: self.use_tool("select"))
+        self.edge_tool = EdgeTool(self.stage, lambda: self.use_tool("select"))
         self.bringing = Bringing(self)
         self.preparing = Preparing(self)
         QuantityEdit.notes = self.preparing.note_values
@@ -244,8 +247,6 @@ class Window(QMainWindow):
             ("turn", "Turn", "Turn what is selected by handles or typed angles (T)"),
             ("draw", "Draw path", "Draw a path; with a part selected it will run along it (D)"),
             ("measure", "Measure", "Measure between corners, edges, axes and faces (E)"),
-            ("floor", "On the floor", "Click the points on the floor"),
-            ("upright", "Upright", "Click the points on an upright plane through the selection's pivot"),
         ):
             button = QToolButton(self.stage)
             button.setObjectName("tool")
@@ -255,7 +256,7 @@ class Window(QMainWindow):
             make_native(button)
             button.adjustSize()
             button.move(x, 10)
-            x += button.width() + (6 if key != "measure" else 18)
+            x += button.width() + 6
             button.clicked.connect(lambda _=False, k=key: self.use_tool(k))
             self.tool_buttons[key] = button
         self.hint = QLabel(self.stage)
@@ -284,6 +285,7 @@ class Window(QMainWindow):
         self.card.render_asked.connect(self.ask_render)
         self.card.still_asked.connect(lambda shot: self.ask_still(shot))
         self.card.draw_asked.connect(lambda: self.use_tool("draw"))
+        self.card.draw_on_asked.connect(self.draw_on)
         self.card.replace_asked.connect(self.bringing.ask_replace)
         self.card.reload_asked.connect(self.bringing.reload)
         self.jobs.checks_chosen.connect(self.card.show_checks)
@@ -483,19 +485,28 @@ class Window(QMainWindow):
     # tools
 
     def use_tool(self, key: str) -> None:
-        """Take up a tool; the planes belong to drawing."""
-        if key in ("floor", "upright"):
-            self.draw_tool.set_plane("floor" if key == "floor" else "upright")
-            self._show_tool()
-            return
-        tool = self.preparing.tool_for(key) or (self.draw_tool if key == "draw" else self.select_tool)
+        """Take up a tool."""
+        tool = self.preparing.tool_for(key) or {"draw": self.draw_tool, "edges": self.edge_tool}.get(
+            key, self.select_tool
+        )
         if key == "draw":
             # with a part in hand the path should leave from where it stands
-            part = isinstance(self.session.item, Part)
-            self.draw_tool.plane = "upright" if part else "floor"
+            settings, part = self.draw_tool.settings, isinstance(self.session.item, Part)
+            if part or settings.on == "upright":
+                self.draw_tool.set(on="upright" if part else "floor")
         if tool is not self.stage.tool or key == "draw":
             self.take_up(tool)
         self._show_tool()
+
+    def draw_on(self, path_id: str, end: End) -> None:
+        """Draw a path on from one of its ends."""
+        self.take_up(self.select_tool)
+        self.draw_tool.begin_on(path_id, end)
+        draws, on = self.draw_tool.settings.draws, self.draw_tool.settings.on
+        self.draw_tool.set(draws=draws if draws in ("smooth", "corners", "hand") else "smooth")
+        if on in ("upright", "surface"):
+            self.draw_tool.set(on="floor")
+        self.take_up(self.draw_tool)
 
     def take_up(self, tool: Tool) -> None:
         """Lay down the tool in hand and take up another."""
@@ -507,17 +518,11 @@ class Window(QMainWindow):
 
     def _show_tool(self) -> None:
         tool = self.stage.tool
-        drawing = tool is self.draw_tool
-        chosen = (
-            {"draw", self.draw_tool.plane}
-            if drawing
-            else {k for k in ("move", "turn", "measure") if self.preparing.tool_for(k) is tool}
-        )
-        if tool is self.select_tool:
-            chosen = {"select"}
+        chosen = {k for k in ("move", "turn", "measure") if self.preparing.tool_for(k) is tool}
+        if tool in (self.select_tool, self.draw_tool):
+            chosen = {"select" if tool is self.select_tool else "draw"}
         for name, button in self.tool_buttons.items():
             button.setChecked(name in chosen)
-            button.setVisible(name not in ("floor", "upright") or drawing)
         self.preparing.on_tool()
         assert tool is not None
         self.say(tool.hint)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -9,7 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkGlyph3DMapper, vtkPolyDataMapper
 
-from kestrav.core.document.records import Path, PointShape, Project
+from kestrav.core.document.records import Path, PointShape, Project, SurfaceShape
 from kestrav.core.motion.path_curves import PathCurve, path_curve
 from kestrav.render.batches import Batch, edges_of
 from kestrav.render.palette import CARD, INK, PETROL, PETROL_DARK, STRAW, VERMILION, rgb
@@ -18,6 +19,8 @@ from kestrav.render.shapes import diamond, point_cloud, polyline, segments, tube
 
 Array = NDArray[np.float64]
 
+ARROW_PIXELS = 9.0
+_MOST_DRAWN = 1000  # of a path's points by which its line is drawn
 _TICKS = 24  # wished-for number of chainage ticks along a path
 TUBE_PIXELS, TICK_PIXELS, POINT_PIXELS, HANDLE_PIXELS = 1.4, 7.0, 6.0, 4.5
 
@@ -87,9 +90,21 @@ class _Diamonds:
 
 def _line(curve: PathCurve) -> Array:
     """Points (n, 3) close enough to draw a path by."""
-    count = int(np.clip(len(curve.curve.breaks) * 24, 60, 1200))
-    stations = np.union1d(np.linspace(0.0, curve.length, count), curve.curve.breaks)
-    return curve.curve.position(stations)
+    breaks = curve.curve.breaks
+    count = int(np.clip(len(breaks) * 24, 60, 1200))
+    # of thousands of points each is hardly a pixel from the next
+    own = breaks if len(breaks) <= _MOST_DRAWN else breaks[:: len(breaks) // _MOST_DRAWN + 1]
+    return curve.curve.position(np.union1d(np.linspace(0.0, curve.length, count), own))
+
+
+def direction_arrows(curve: PathCurve, size: float) -> Array:
+    """Chevrons (n, 2, 3) of a size in mm that point along a path, between its ticks."""
+    spacing = tick_spacing(curve.length)
+    stations = np.arange(2.5 * spacing, curve.length, 5 * spacing)
+    frames, tip = curve.frames(stations), curve.curve.position(stations)
+    back = tip - size * frames[:, :, 0]
+    wings = [np.stack([tip, back + sense * 0.6 * size * frames[:, :, 1]], axis=1) for sense in (1, -1)]
+    return np.concatenate(wings)
 
 
 class PathMarks:
@@ -112,7 +127,7 @@ class PathMarks:
         over.AddActor(self.handle_lines)
         self.pixel = 1.0
 
-    def update(self, project: Project, chosen: str | None, point: int | None, pixel: float) -> None:
+    def update(self, project: Project, chosen: str | None, points: Sequence[int], pixel: float) -> None:
         """Follow the document; ``pixel`` is the size of one in mm at the middle of the view."""
         self.pixel = pixel
         wanted = {path.id: path for path in project.paths}
@@ -129,7 +144,7 @@ class PathMarks:
         self.through.SetVisibility(picked is not None)
         if picked is not None:
             self.through.GetMapper().SetInputData(polyline(_line(path_curve(picked))))
-        self._points(picked, point)
+        self._points(picked, points)
 
     def _drop(self, path_id: str) -> None:
         for actor in self.actors.pop(path_id):
@@ -147,16 +162,16 @@ class PathMarks:
             flat(tube(line, (1.6 if chosen else 1.0) * TUBE_PIXELS * pixel), colour),
             flat(segments(ticks), colour, 1.2),
             flat(segments(long), colour, 2.2),
+            flat(segments(direction_arrows(curve, ARROW_PIXELS * pixel)), colour, 2.6),
         ]
         for actor in actors:
             self.renderer.AddActor(actor)
         self.actors[path.id], self.drawn[path.id] = actors, (path, chosen, pixel)
 
-    def _points(self, path: Path | None, chosen: int | None) -> None:
+    def _points(self, path: Path | None, chosen: Sequence[int]) -> None:
         points, lines, ends = handle_geometry(path)
         keep = np.ones(len(points), bool)
-        if chosen is not None and chosen < len(points):
-            keep[chosen] = False
+        keep[[i for i in chosen if i < len(points)]] = False
         self.points.place(points[keep])
         self.chosen_point.place(points[~keep])
         self.handles.place(ends)
@@ -171,8 +186,11 @@ class PathMarks:
 
 def handle_geometry(path: Path | None) -> tuple[Array, Array, Array]:
     """Points (n, 3) of a path, handle lines (k, 2, 3) and handle ends (k, 3) of its free points."""
+    none = np.empty((0, 2, 3)), np.empty((0, 3))
+    if path is not None and isinstance(path.shape, SurfaceShape):
+        return np.array(path.shape.samples)[list(path.shape.marks[: len(path.shape.points)])], *none
     if path is None or not isinstance(path.shape, PointShape):
-        return np.empty((0, 3)), np.empty((0, 2, 3)), np.empty((0, 3))
+        return np.empty((0, 3)), *none
     points = np.array([p.position for p in path.shape.points], float)
     ends = [(i, np.asarray(h)) for i, _, h in free_handles(path.shape)]
     lines = np.array([[points[i], points[i] + h] for i, h in ends]).reshape(-1, 2, 3)
@@ -263,6 +281,20 @@ def grid(low: ArrayLike, high: ArrayLike, spacing: float, plane: str = "xy", at:
             pair[0, b], pair[1, b] = first[b], last[b]
             pairs.append(pair)
     return segments(np.array(pairs))
+
+
+def plane_grid(centre: ArrayLike, u: Array, v: Array, half: float, spacing: float) -> vtkPolyData:
+    """Lines of a grid along two unit vectors about a centre (3,), reaching half a size each way."""
+    centre = np.asarray(centre, float)
+    # on whole steps from the space's origin, so that it stands still while the centre moves
+    middle = [round(float(centre @ axis) / spacing) * spacing - float(centre @ axis) for axis in (u, v)]
+    start = centre + middle[0] * u + middle[1] * v
+    steps = np.arange(-round(half / spacing), round(half / spacing) + 1) * spacing
+    pairs = []
+    for along, across in ((u, v), (v, u)):
+        ends = start + steps[:, None] * across
+        pairs.append(np.stack([ends - half * along, ends + half * along], axis=1))
+    return segments(np.concatenate(pairs))
 
 
 def frustum(position: Array, target: Array, up: Array, vertical_angle: float, aspect: float, depth: float) -> Array:

@@ -126,18 +126,6 @@ def facing(forward: Array) -> Array:
     return normal
 
 
-def angle_locked(start: Array, place: Array, normal: Array) -> Array:
-    """A place brought to the nearest multiple of 15 degrees from a start, in a plane."""
-    u = np.cross(normal, _UP) if abs(normal[2]) < 0.5 else np.array([1.0, 0.0, 0.0])
-    v = np.cross(normal, u)
-    step = place - start
-    a, b = float(np.dot(step, u)), float(np.dot(step, v))
-    angle = np.round(np.arctan2(b, a) / np.radians(15)) * np.radians(15)
-    way = np.cos(angle) * u + np.sin(angle) * v
-    found: Array = start + np.dot(step, way) * way
-    return found
-
-
 def to_display(renderer: vtkRenderer, points: ArrayLike) -> Array:
     """Display pixels and depth (n, 3) of points (n, 3); depth above 1 is behind the far end or the eye."""
     points = np.asarray(points, float).reshape(-1, 3)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
-from PySide6.QtCore import QSettings, Qt, QTimer, Signal
+from PySide6.QtCore import QObject, QSettings, Qt, QTimer, Signal
 from PySide6.QtWidgets import QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from kestrav.app.cards.measuring import MeasureRows, NoteRows
@@ -46,13 +46,39 @@ class Copying:
 
 @dataclass
 class Shaping:
-    """How a path's typed length is got; the card remembers it."""
+    """How a path's typed length is got, and how far it is lifted off the ground; the card remembers it."""
 
     anchor: Literal["start", "middle", "end", "last"] = "start"
+    lift: float = 0.0
+
+    def set_lift(self, lift: float) -> None:
+        """Choose how far above what lies below a path is let down."""
+        self.lift = lift
 
     def set_anchor(self, anchor: str) -> None:
         """Choose what stays where it is."""
         self.anchor = anchor  # type: ignore[assignment]
+
+
+class PathMarkChoice(QObject):
+    """Which marks the stage shows of the selected path; remembered."""
+
+    changed = Signal()
+    DEFAULTS: ClassVar[dict[str, bool]] = {"numbers": True, "seconds": True, "comb": False}
+
+    def get(self, name: str) -> bool:
+        """Whether a mark is shown."""
+        found = QSettings().value(f"marks/{name}")
+        return self.DEFAULTS[name] if found is None else str(found) == "true"
+
+    def set(self, name: str, shown: bool) -> None:
+        """Show a mark or not."""
+        QSettings().setValue(f"marks/{name}", "true" if shown else "false")
+        self.changed.emit()
+
+    def shown(self) -> frozenset[str]:
+        """The marks that are shown."""
+        return frozenset(name for name in self.DEFAULTS if self.get(name))
 
 
 class Card(QWidget):
@@ -61,11 +87,13 @@ class Card(QWidget):
     render_asked = Signal(object)
     still_asked = Signal(object)
     draw_asked = Signal()
+    draw_on_asked = Signal(str, str)  # a path and which of its ends
     replace_asked = Signal(str)  # a part, by a file
     reload_asked = Signal(str)  # a source
     place_asked = Signal(str)  # what to pick: face, axis, points, pivot, front, up
     keep_asked = Signal()
     copy_asked = Signal()
+    trace_asked = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -99,6 +127,7 @@ class Card(QWidget):
         self.path_tab = "Shape"
         self.copying = Copying()
         self.shaping = Shaping()
+        self.path_marks = PathMarkChoice(self)
         self.measuring: MeasureTool | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)

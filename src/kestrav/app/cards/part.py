@@ -128,6 +128,16 @@ class PartRows(Rows):
             lambda key: self._set(part.id, "Role", role=key),
             "What it is meant for: a fixed thing cannot be moved, one that is going to move is checked before it has a run",
         )
+        form.number(
+            "Least bend",
+            part.least_radius,
+            "mm",
+            lambda v: self._set(part.id, "Least bend", least_radius=v),
+            "The tightest bend that it can take; paths that it rides along are checked against it",
+            1,
+            50,
+            zero="any",
+        )
         if project.paths:
             options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
             form.choice("Run along", options, "", lambda path: self._add_run(part.id, path), "Let it run along a path")

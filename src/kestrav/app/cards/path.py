@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import partial
-from typing import Any, Literal
+from typing import Any
 
 import msgspec
-import numpy as np
 
+from kestrav.app.cards.path_judge import JudgeRows
+from kestrav.app.cards.path_table import TableRows
+from kestrav.app.cards.path_whole import WholeRows
 from kestrav.app.cards.rows import Rows
 from kestrav.app.point_edits import delete_point, insert_after
 from kestrav.core.document import edits
@@ -20,49 +21,59 @@ from kestrav.core.document.records import (
     PointShape,
     Project,
     RectangleShape,
+    SurfaceShape,
 )
-from kestrav.core.motion import shaping
+from kestrav.core.motion import joining, shaping
 from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.surface_paths import reshaped
 from kestrav.core.units import show
 
-TABS = ("Shape", "Whole")
+TABS = ("Shape", "Whole", "Table", "Judge")
+MOST_LISTED = 60  # points; more are chosen by their number
 
 
 class PathRows(Rows):
     """The path as a whole and the chosen point."""
 
     def build(self, path: Path) -> None:
-        form = self.form
-        self.card.title.setText(f"{path.name} · {show(path_curve(path).length, 'mm')}")
+        form, made = self.form, path_curve(path)
+        self.card.title.setText(f"{path.name} · {show(made.length, 'mm')}")
         form.tabs(TABS, self.card.path_tab, self.card.show_path_tab, "Show")
-        curve = path_curve(path)
-        if self.card.path_tab == "Whole":
-            self._whole(path)
+        tab = self.card.path_tab
+        if tab == "Whole":
+            WholeRows(self.card).build(path)
+        elif tab == "Table":
+            TableRows(self.card).build(path)
+        elif tab == "Judge":
+            JudgeRows(self.card).build(path)
         else:
             self._name(path)
             self._shape(path)
-        straight = float(np.linalg.norm(np.subtract(*curve.curve.position([0.0, curve.length]))))
-        stations = np.linspace(0.0, curve.length, 801)
-        tightest = float(curve.curve.curvature(stations).max())
-        lines = [f"length <b>{show(curve.length, 'mm')}</b>"]
-        if not curve.curve.closed:
-            lines.append(f"ends {show(straight, 'mm')} apart")
-        if tightest > 1e-7:
-            lines.append(f"tightest bend 1 ÷ {tightest:.6f} = {show(1 / tightest, 'mm', 0)} radius")
-        if len(curve.curve.kink_stations):
-            sharpest = int(np.argmax(curve.curve.kink_angles))
-            lines.append(
-                f"sharpest kink {np.degrees(curve.curve.kink_angles[sharpest]):.0f}° "
-                f"at {show(float(curve.curve.kink_stations[sharpest]), 'mm')}"
+            self._ends(path)
+        self._delete(path.id, "path")
+
+    def _ends(self, path: Path) -> None:
+        """What goes on from here: drawing on, and riders."""
+        form = self.form
+        if not path_curve(path).curve.closed:
+            form.buttons(
+                (
+                    "Draw on from start",
+                    lambda: self.card.draw_on_asked.emit(path.id, "start"),
+                    "Go on drawing from where the path begins",
+                ),
+                (
+                    "Draw on from end",
+                    lambda: self.card.draw_on_asked.emit(path.id, "end"),
+                    "Go on drawing from where the path ends",
+                ),
             )
-        form.worked(*lines)
         project = self.session.shown
         options = [("", "choose …"), *((p.id, p.name) for p in project.parts if p.parent is None or p.geometry is None)]
         options += [(c.id, f"camera {c.name}") for c in project.cameras]
         form.choice(
             "Rider", options, "", lambda rider: self._add_run(rider, path.id), "Let a thing run along this path"
         )
-        self._delete(path.id, "path")
 
     def _shape(self, path: Path) -> None:
         shape = path.shape
@@ -70,8 +81,51 @@ class PathRows(Rows):
             self._points(path, shape)
         elif isinstance(shape, EllipseShape):
             self._ellipse(path, shape)
+        elif isinstance(shape, SurfaceShape):
+            self._surface(path, shape)
         else:
             self._exact(path, shape)
+
+    def _surface(self, path: Path, shape: SurfaceShape) -> None:
+        """What a path on a surface goes by."""
+        form, session = self.form, self.session
+        part = next(p for p in session.shown.parts if p.id == shape.part)
+
+        def change(label: str, **fields: Any) -> None:
+            meshes = session.meshes
+            session.edit(label, lambda p: reshaped(p, meshes, path.id, **fields))
+
+        form.note(f"{len(shape.points)} points on “{part.name}”. Drag one: it stays on the surface.")
+        form.number(
+            "Lift", shape.lift, "mm", lambda v: change("Lift", lift=v), "How far above the surface, along its normal"
+        )
+        between = [("smooth", "smoothly"), ("shortest", "the shortest way")]
+        form.choice(
+            "Runs",
+            between,
+            shape.between,
+            lambda k: change("Way between", between=k),
+            "How it goes from point to point",
+        )
+        form.check(
+            "Closed", "joined end to start", shape.closed, lambda v: change("Close path", closed=v), "Back to its start"
+        )
+        index = session.point
+        if index is not None and index < len(shape.points):
+            form.vector(
+                f"Point {index + 1}",
+                shape.points[index],
+                "mm",
+                lambda v: change("Move point", points=[*shape.points[:index], v, *shape.points[index + 1 :]]),
+                "In the part's own coordinates; it goes to the surface's nearest place",
+            )
+            form.buttons(
+                (
+                    "Delete point",
+                    lambda: change("Delete point", points=[*shape.points[:index], *shape.points[index + 1 :]]),
+                    "Take this point out",
+                )
+            )
 
     def _change(self, path: Path, **fields: Any) -> None:
         self._set(path.id, "Change shape", shape=msgspec.structs.replace(path.shape, **fields))
@@ -111,97 +165,6 @@ class PathRows(Rows):
             "Which way it is travelled",
         )
 
-    def _whole(self, path: Path) -> None:
-        """What is done with the path as a whole."""
-        form, state = self.form, self.card.shaping
-        curve = path_curve(path).curve
-
-        def edit(label: str, change: Callable[[Project], Project]) -> None:
-            self.session.edit(label, change)
-
-        keeps = [
-            ("start", "scaled about its start"),
-            ("middle", "scaled about its middle"),
-            ("end", "scaled about its end"),
-            ("last", "by its last segment"),
-        ]
-        form.number(
-            "Length",
-            curve.length,
-            "mm",
-            lambda v: edit("Set length", lambda p: shaping.set_length(p, path.id, v, state.anchor)),
-            "Its exact length, got by the way below",
-            3,
-            10,
-        )
-        form.choice("Got by", keeps, state.anchor, state.set_anchor, "How a typed length is got")
-        height = float(curve.position([0.0])[0, 2])
-        form.number(
-            "Height",
-            height,
-            "mm",
-            lambda v: edit("Raise path", lambda p: shaping.raised(p, path.id, v)),
-            "Height of its start; the whole goes up or down",
-            1,
-            10,
-        )
-        begin, end = path.trim
-        form.number(
-            "Begins at",
-            begin * 100,
-            "%",
-            lambda v: self._set(path.id, "Trim", trim=(v / 100, end)),
-            "Share of the shape's length that is cut off before",
-            2,
-            5,
-        )
-        form.number(
-            "Ends at",
-            end * 100,
-            "%",
-            lambda v: self._set(path.id, "Trim", trim=(begin, v / 100)),
-            "Share of the shape's length at which it ends",
-            2,
-            5,
-        )
-        if isinstance(path.shape, PointShape):
-            form.number(
-                "Round all",
-                0.0,
-                "mm",
-                lambda v: edit("Round corners", lambda p: shaping.round_corners(p, path.id, v)),
-                "Round every corner between straight sides by a radius; each keeps it, to be edited",
-                1,
-                10,
-            )
-        form.buttons(
-            ("Reverse", lambda: edit("Reverse path", lambda p: shaping.reverse(p, path.id)), "Travel it the other way"),
-            (
-                "Flatten",
-                lambda: edit("Flatten path", lambda p: shaping.flattened(p, path.id, height)),
-                "Bring all of it to the height of its start",
-            ),
-            (
-                "Mirror left–right",
-                lambda: edit("Mirror path", lambda p: self._mirror(p, path.id, "x")),
-                "Mirror it about the plane across x through its start",
-            ),
-            (
-                "Mirror front–back",
-                lambda: edit("Mirror path", lambda p: self._mirror(p, path.id, "y")),
-                "Mirror it about the plane across y through its start",
-            ),
-            (
-                "Make it points",
-                lambda: edit("Make points", lambda p: shaping.to_points(p, path.id)),
-                f"Free points within {shaping.AS_POINTS:g} mm of the curve",
-            ),
-        )
-
-    def _mirror(self, project: Project, path_id: str, axis: Literal["x", "y"]) -> Project:
-        at = float(shaping.anchor_of(shaping.path_of(project, path_id), "start")["xy".index(axis)])
-        return shaping.mirrored(project, path_id, axis, at)
-
     def _ellipse(self, path: Path, shape: EllipseShape) -> None:
         form, change = self.form, partial(self._change, path)
         form.vector("Centre", shape.centre, "mm", lambda v: change(centre=v), "Centre of the ellipse; z is its height")
@@ -225,25 +188,77 @@ class PathRows(Rows):
         if index is None or index >= len(shape.points):
             form.note(f"{len(shape.points)} points. Click a diamond in the stage, or choose one here.")
             index = None
-        options = [("", "none")] + [
-            (str(i), f"{i + 1} of {len(shape.points)}, at {show(float(stations[i]), 'mm', 0)}")
-            for i in range(len(shape.points))
-        ]
-        form.choice(
-            "Point",
-            options,
-            "" if index is None else str(index),
-            lambda key: self.session.select(path.id, int(key) if key else None),
-            "The point to edit",
-        )
-        if index is not None:
+        if len(shape.points) > MOST_LISTED:
+            form.number(
+                "Point",
+                0 if index is None else index + 1,
+                "",
+                lambda v: self.session.select(path.id, min(max(round(v), 1), len(shape.points)) - 1),
+                f"The point to edit, 1 to {len(shape.points)}",
+                0,
+            )
+        else:
+            options = [("", "none")] + [
+                (str(i), f"{i + 1} of {len(shape.points)}, at {show(float(stations[i]), 'mm', 0)}")
+                for i in range(len(shape.points))
+            ]
+            form.choice(
+                "Point",
+                options,
+                "" if index is None else str(index),
+                lambda key: self.session.select(path.id, int(key) if key else None),
+                "The point to edit",
+            )
+        if len(self.session.points) > 1:
+            self._several(path)
+        elif index is not None:
             self._point(path, shape, index)
         form.check(
             "Closed",
             "joined end to start",
             shape.closed,
-            lambda v: self._set(path.id, "Close path", shape=msgspec.structs.replace(shape, closed=v)),
+            lambda v: self._close(path, v),
             "Whether the path returns to its first point",
+        )
+
+    def _close(self, path: Path, on: bool) -> None:
+        if on:
+            self.session.edit("Close path", lambda p: joining.closed(p, path.id))
+        else:
+            self.session.edit("Open path", lambda p: _simply_opened(p, path.id))
+
+    def _several(self, path: Path) -> None:
+        """What is done with several points at once."""
+        form, session, chosen = self.form, self.session, sorted(self.session.points)
+        form.note(f"{len(chosen)} points chosen: {', '.join(str(i + 1) for i in chosen[:12])}")
+
+        def kind(key: str) -> None:
+            def change(project: Project) -> Project:
+                for i in chosen:
+                    project = edits.set_kind(project, path.id, i, key)  # type: ignore[arg-type]
+                return project
+
+            session.edit("Kind of points", change)
+
+        kinds = [("", "as they are"), ("corner", "corners"), ("smooth", "smooth"), ("free", "free, own handles")]
+        form.choice("Make them", kinds, "", kind, "One kind for all of them")
+        form.vector(
+            "Move by",
+            (0.0, 0.0, 0.0),
+            "mm",
+            lambda v: session.edit("Move points", lambda p: shaping.moved_points(p, path.id, chosen, v)),
+            "Move all of them together",
+        )
+        form.buttons(
+            (
+                "Merge them",
+                lambda: (
+                    session.edit("Merge points", lambda p: joining.merge_points(p, path.id, chosen))
+                    and session.select(path.id, chosen[0])
+                ),
+                "Make neighbouring points one, in their middle",
+            ),
+            ("Delete them", lambda: delete_point(session), "Take them out (Delete)"),
         )
 
     def _point(self, path: Path, shape: PointShape, index: int) -> None:
@@ -281,7 +296,12 @@ class PathRows(Rows):
         form.buttons(
             ("Insert after", lambda: insert_after(self.session), "Put a point half way to the next one (Insert)"),
             ("Delete point", lambda: delete_point(self.session), "Take this point out (Delete)"),
+            ("Split here", lambda: self._split(path, index), "Make two paths of it, at this point"),
         )
+
+    def _split(self, path: Path, index: int) -> None:
+        station = float(path_curve(path).point_stations()[index])
+        self.session.edit("Split path", lambda p: joining.split(p, path.id, station))
 
     def _handles(self, path: Path, index: int, both: bool) -> None:
         def change(project: Project) -> Project:
@@ -291,3 +311,9 @@ class PathRows(Rows):
             return edits.set_point(project, path.id, index, handle_out=out, handle_in=mirrored)
 
         self.session.edit("Handles", change)
+
+
+def _simply_opened(project: Project, path_id: str) -> Project:
+    """A closed path of points without the piece back to its first one."""
+    shape = edits.point_shape(project, path_id)
+    return edits.update(project, path_id, shape=msgspec.structs.replace(shape, closed=False))

@@ -31,6 +31,16 @@ class CameraRows(Rows):
         self._number(camera, "Lens", "focal_length", "mm", "Focal length")
         self._number(camera, "Sensor width", "sensor_width", "mm", "Width of what is exposed")
         self._number(camera, "Sensor height", "sensor_height", "mm", "Height of what is exposed")
+        self.form.number(
+            "Least bend",
+            camera.least_radius,
+            "mm",
+            lambda v: self._set(camera.id, "Least bend", least_radius=v),
+            "The tightest bend that its path may have; it is checked",
+            1,
+            50,
+            zero="any",
+        )
         aims = [("", "a point"), *((p.id, p.name) for p in project.parts if p.geometry is None or p.parent is None)]
         aimed = camera.aim.part if isinstance(camera.aim, PartAim) else ""
         if aimed and aimed not in [a[0] for a in aims]:

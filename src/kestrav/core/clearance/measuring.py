@@ -144,6 +144,15 @@ def snaps_near(
     return snaps
 
 
+def nearest_edge(mesh: Mesh, triangle: int, place: ArrayLike, reach: float) -> int | None:
+    """The number of the edge nearest to a picked place, of those around its face, within a reach in mm."""
+    found = topology(mesh)
+    edge, distance, _ = _nearest_edge(found, int(found.face_of[triangle]), np.asarray(place, float))
+    if edge is None or distance > reach:
+        return None
+    return next(k for k, e in enumerate(found.edges) if e is edge)
+
+
 def _nearest_edge(found: Topology, face: int, place: Array) -> tuple[Edge | None, float, Array]:
     best: tuple[Edge | None, float, Array] = (None, np.inf, place)
     for edge in found.edges:

@@ -34,7 +34,7 @@ from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import read_bytes
-from kestrav.core.geometry.faces import vector
+from kestrav.core.geometry.faces import Vector, vector
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.shaping import as_points
 
@@ -275,19 +275,13 @@ def _read_csv(path: Path, data: bytes, found: PathsFile) -> None:
     text = data.decode("utf-8-sig", "replace")
     if "\0" in text or "\ufffd" in text:
         raise BadInput(f"“{path}” is not a table of numbers")
-    lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
-    mark = next((m for m in ("\t", ";", ",") if lines and m in lines[0]), None)
-    rows = list(csv.reader(lines, delimiter=mark)) if mark else [line.split() for line in lines]
-    if rows and not _numbers(rows[0], mark):
-        rows = rows[1:]
+    try:
+        rows = table_rows(text)
+    except BadInput as fault:
+        raise BadInput(f"“{path}”: {fault}") from fault
     places: list[Array] = []
-    for number, row in enumerate(rows, 1):
-        values = _numbers(row, mark)
-        if values is None or not len(values) >= 2:
-            raise BadInput(f"“{path}”: row {number} has no two or three numbers: “{' '.join(row)[:60]}”")
-        if not np.isfinite(values[:3]).all():
-            raise BadInput(f"“{path}”: row {number} has a number that is not finite")
-        place = np.array([*values[:3], 0.0][:3])
+    for row in rows:
+        place = np.array(row)
         if not places or np.linalg.norm(place - places[-1]) > _SAME:
             places.append(place)
     if len(places) > MOST_POINTS:
@@ -295,6 +289,29 @@ def _read_csv(path: Path, data: bytes, found: PathsFile) -> None:
     closed = len(places) > 3 and float(np.linalg.norm(places[-1] - places[0])) <= _SAME
     points = tuple(PathPoint(vector(p), "smooth") for p in (places[:-1] if closed else places))
     found.shapes.append((path.stem, PointShape(points, closed)))
+
+
+def table_rows(text: str) -> list[Vector]:
+    """The places that a table of numbers holds, a row each: x, y and z, which may be left out.
+
+    Columns are parted by tabs, semicolons, commas or blanks; a first row of words and rows after # are passed over.
+    Raises BadInput naming the row that has no numbers.
+    """
+    lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
+    mark = next((m for m in ("\t", ";", ",") if lines and m in lines[0]), None)
+    rows = list(csv.reader(lines, delimiter=mark)) if mark else [line.split() for line in lines]
+    if rows and not _numbers(rows[0], mark):
+        rows = rows[1:]
+    places: list[Vector] = []
+    for number, row in enumerate(rows, 1):
+        values = _numbers(row, mark)
+        if values is None or not len(values) >= 2:
+            raise BadInput(f"row {number} has no two or three numbers: “{' '.join(row)[:60]}”")
+        if not np.isfinite(values[:3]).all():
+            raise BadInput(f"row {number} has a number that is not finite")
+        x, y, z = [*values[:3], 0.0][:3]
+        places.append((x, y, z))
+    return places
 
 
 def _numbers(row: Sequence[str], mark: str | None) -> list[float] | None:

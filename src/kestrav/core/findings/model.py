@@ -24,12 +24,13 @@ class Mend:
     """An edit that removes a finding: what to call it, and what to do to the project.
 
     It is an edit and not the edited project, so that one accepted later keeps what was edited meanwhile. Meshes
-    that it puts into the project are given with it.
+    that it puts into the project are given with it. ``detail`` is what it comes to, when that is known.
     """
 
     label: str
     edit: Callable[[Project], Project]
     meshes: Mapping[str, Mesh] = field(default_factory=dict)
+    detail: str = ""
 
 
 @dataclass(frozen=True)

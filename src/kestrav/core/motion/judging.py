@@ -193,14 +193,16 @@ class RiderMark:
 
 
 def rider_marks(project: Project, path_id: str, most: int = 40) -> list[RiderMark]:
-    """Where the riders of a path are at each second of their runs, or every 2, 5, 10 … when that is too many."""
+    """Where the riders of a path are when their runs begin and end, and at each second between; or every 2, 5, 10 …
+    when that is too many."""
     found: list[RiderMark] = []
     for run in project.runs:
         if run.path != path_id:
             continue
         trip = journey(project, run)
         step = next(m * 10.0**p for p in range(6) for m in (1, 2, 5) if trip.duration / (m * 10.0**p) <= most)
-        times = np.arange(np.ceil(trip.start / step - 1e-9), np.floor(trip.end / step + 1e-9) + 1) * step
+        rounds = np.arange(np.ceil(trip.start / step - 1e-9), np.floor(trip.end / step + 1e-9) + 1) * step
+        times = np.unique(np.round(np.concatenate([[trip.start], rounds, [trip.end]]), 9))
         stations = trip.stations(times)
         places = trip.path.curve.position(stations)
         found += [RiderMark(float(t), float(s), p) for t, s, p in zip(times, stations, places, strict=True)]

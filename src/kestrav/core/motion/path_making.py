@@ -237,14 +237,16 @@ def _line_shape(points: Array, closed: bool) -> PointShape:
     return points_through(points, SECTION_TOLERANCE, closed)
 
 
-def add_edge_path(project: Project, meshes: Mapping[str, Mesh], edges: Sequence[tuple[str, int]]) -> Project:
+def add_edge_path(
+    project: Project, meshes: Mapping[str, Mesh], edges: Sequence[tuple[str, int]], poses: Array | None = None
+) -> Project:
     """The project with a path along edges, by part id and number of the edge: a circle, arc, line or a chain of them.
 
-    Chained edges may be of several parts; their ends must meet. Raises BadInput naming the gap when they do not.
+    They are where they are at rest, or under world poses (parts, 4, 4). Chained edges may be of several parts; their ends must meet. Raises BadInput naming the gap when they do not.
     """
     if not edges:
         raise BadInput("pick an edge first")
-    rest = rest_poses(project)
+    rest = rest_poses(project) if poses is None else poses
     row = {p.id: i for i, p in enumerate(project.parts)}
     pieces = []
     for part_id, number in edges:
@@ -331,8 +333,9 @@ def section_shapes(
     part_ids: Iterable[str],
     point: ArrayLike,
     normal: ArrayLike,
+    poses: Array | None = None,
 ) -> list[PointShape]:
-    """The outlines in which a plane cuts parts at rest, the longest first.
+    """The outlines in which a plane cuts parts, the longest first; at rest, or under world poses (parts, 4, 4).
 
     Overlapping and touching parts have one outline together. Raises BadInput when the plane misses them.
     """
@@ -341,7 +344,7 @@ def section_shapes(
     u = np.cross(across, [0.0, 0.0, 1.0] if abs(across[2]) < 0.9 else [1.0, 0.0, 0.0])
     u /= np.linalg.norm(u)
     v = np.cross(across, u)
-    rest = rest_poses(project)
+    rest = rest_poses(project) if poses is None else poses
     areas = []
     for i, part in _solids(project, part_ids):
         body = solid_mesh(meshes, part).body.copy()
@@ -368,11 +371,16 @@ def section_shapes(
 
 
 def add_section_paths(
-    project: Project, meshes: Mapping[str, Mesh], part_ids: Sequence[str], point: ArrayLike, normal: ArrayLike
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    part_ids: Sequence[str],
+    point: ArrayLike,
+    normal: ArrayLike,
+    poses: Array | None = None,
 ) -> Project:
     """The project with the outlines of a section through parts as paths."""
     name = get(project, part_ids[0]).name if len(part_ids) == 1 else f"{len(part_ids)} things"
-    for shape in section_shapes(project, meshes, part_ids, point, normal):
+    for shape in section_shapes(project, meshes, part_ids, point, normal, poses):
         project = add_shape(project, f"Section of {name}", shape)
     return project
 

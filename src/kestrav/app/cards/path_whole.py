@@ -1,0 +1,281 @@
+"""What is done with a path as a whole."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import Literal
+
+import numpy as np
+
+from kestrav.app.cards.rows import Rows
+from kestrav.core.document.records import Path, PointShape, Project
+from kestrav.core.findings.model import Mend
+from kestrav.core.motion import joining, offsetting, shaping, smoothing
+from kestrav.core.motion.grounding import projected_down
+from kestrav.core.motion.judging import least_bend
+from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.placing import bounds_of
+from kestrav.core.units import show
+
+
+class WholeRows(Rows):
+    """Length, place, portion, and what makes another path of it."""
+
+    def build(self, path: Path) -> None:
+        self._length(path)
+        self.form.heading("Place")
+        self._place(path)
+        self.form.heading("Portion")
+        self._portion(path)
+        self.form.heading("Another shape")
+        self._reshaping(path)
+        self.form.heading("With others")
+        self._others(path)
+
+    def _edit(self, label: str, change: Callable[[Project], Project]) -> bool:
+        return self.session.edit(label, change)
+
+    def _length(self, path: Path) -> None:
+        form, state = self.form, self.card.shaping
+        keeps = [
+            ("start", "scaled about its start"),
+            ("middle", "scaled about its middle"),
+            ("end", "scaled about its end"),
+            ("last", "by its last segment"),
+        ]
+        form.number(
+            "Length",
+            path_curve(path).length,
+            "mm",
+            lambda v: self._edit("Set length", lambda p: shaping.set_length(p, path.id, v, state.anchor)),
+            "Its exact length, got by the way below",
+            3,
+            10,
+        )
+        form.choice("Got by", keeps, state.anchor, state.set_anchor, "How a typed length is got; what stays in place")
+
+    def _anchor(self, path: Path) -> np.ndarray:
+        anchor = self.card.shaping.anchor
+        return shaping.anchor_of(path, "start" if anchor == "last" else anchor)
+
+    def _place(self, path: Path) -> None:
+        form = self.form
+        height = float(path_curve(path).curve.position([0.0])[0, 2])
+        form.number(
+            "Height",
+            height,
+            "mm",
+            lambda v: self._edit("Raise path", lambda p: shaping.raised(p, path.id, v)),
+            "Height of its start; the whole goes up or down",
+            1,
+            10,
+        )
+        project = self.session.shown
+        things = [("", "choose …"), *((c.id, f"camera {c.name}") for c in project.cameras)]
+        things += [(p.id, f"middle of {p.name}") for p in project.parts if p.parent is None or p.geometry is None]
+        form.choice("Height of", things, "", lambda k: self._raise_to(path, k), "Raise it to the height of a thing")
+        form.vector(
+            "Move by",
+            (0.0, 0.0, 0.0),
+            "mm",
+            lambda v: self._edit("Move path", lambda p: shaping.transformed(p, path.id, _shift(v))),
+            "Move the whole by these lengths",
+        )
+        form.number(
+            "Turn by",
+            0.0,
+            "°",
+            lambda v: self._edit("Turn path", lambda p: shaping.turned_about(p, path.id, v, self._anchor(path))),
+            "Turn it about the upright axis through what stays in place (Got by, above)",
+            1,
+            15,
+        )
+        form.number(
+            "Scale by",
+            1.0,
+            "",
+            lambda v: self._edit("Scale path", lambda p: shaping.scale_about(p, path.id, v, self._anchor(path))),
+            "A factor; what stays in place is chosen above",
+            3,
+            0.1,
+        )
+        form.buttons(
+            (
+                "Flatten",
+                lambda: self._edit("Flatten path", lambda p: shaping.flattened(p, path.id, height)),
+                "Bring all of it to the height of its start",
+            ),
+            ("Let down", lambda: self._let_down(path), "Down onto the surfaces below it, with the lift"),
+        )
+        form.number("Lift", self.card.shaping.lift, "mm", self.card.shaping.set_lift, "Height above what lies below")
+
+    def _raise_to(self, path: Path, thing: str) -> None:
+        def change(project: Project) -> Project:
+            camera = next((c for c in project.cameras if c.id == thing), None)
+            height = camera.position[2] if camera else float(bounds_of(project, [thing]).mean(axis=0)[2])
+            return shaping.raised(project, path.id, height)
+
+        if thing:
+            self._edit("Raise path", change)
+
+    def _let_down(self, path: Path) -> None:
+        meshes, lift = self.session.meshes, self.card.shaping.lift
+        self._edit("Let path down", lambda p: projected_down(p, meshes, path.id, lift))
+
+    def _portion(self, path: Path) -> None:
+        form = self.form
+        whole = path_curve(Path(path.id, path.name, path.shape)).length
+        begin, end = path.trim
+        for label, value, field in (("From", begin, 0), ("To", end, 1)):
+            side = "before" if field == 0 else "after"
+
+            def cut(share: float, field: int = field) -> None:
+                trim = (share, end) if field == 0 else (begin, share)
+                self._set(path.id, "Trim", trim=trim)
+
+            form.number(
+                label, value * whole, "mm", lambda v, c=cut: c(v / whole), f"What lies {side} is cut off", 1, 10
+            )
+            form.number(
+                f"{label} %",
+                value * 100,
+                "%",
+                lambda v, c=cut: c(v / 100),
+                f"The same as a share: {side} is cut off",
+                2,
+                5,
+            )
+        form.number(
+            "Split at",
+            0.0,
+            "mm",
+            lambda v: self._split(path, v),
+            "Make two paths of it; a closed one is opened there",
+            1,
+            10,
+        )
+
+    def _split(self, path: Path, station: float) -> None:
+        self._edit("Split path", lambda p: joining.split(p, path.id, station))
+
+    def _reshaping(self, path: Path) -> None:
+        form = self.form
+        if isinstance(path.shape, PointShape):
+            form.number(
+                "Round all",
+                0.0,
+                "mm",
+                lambda v: self._edit("Round corners", lambda p: shaping.round_corners(p, path.id, v)),
+                "Round every corner between straight sides by a radius; each keeps it, to be edited",
+                1,
+                10,
+            )
+        form.number(
+            "Widen to",
+            0.0,
+            "mm",
+            lambda v: self._propose(path, f"Widen to {v:g} mm", partial(smoothing.widened, path_id=path.id, radius=v)),
+            "No bend tighter than this radius: corners are rounded, the rest smoothed. Shown before it is accepted",
+            1,
+            50,
+        )
+        form.number(
+            "Smooth by",
+            0.0,
+            "mm",
+            lambda v: self._smooth(path, v),
+            "How far it may depart from what it was. Shown before it is accepted",
+            1,
+            5,
+        )
+        form.number(
+            "Sideways",
+            0.0,
+            "mm",
+            lambda v: self._edit("Move sideways", lambda p: offsetting.offset_sideways(p, path.id, v)),
+            "To its left, or with a minus to its right",
+            1,
+            10,
+        )
+        form.number(
+            "Repeat",
+            1,
+            "times",
+            lambda v: self._edit("Repeat path", lambda p: joining.repeated(p, path.id, round(v))),
+            "Going on by itself, so often in all",
+            0,
+        )
+        form.buttons(
+            (
+                "Reverse",
+                lambda: self._edit("Reverse path", lambda p: shaping.reverse(p, path.id)),
+                "Travel it the other way",
+            ),
+            (
+                "Make it points",
+                lambda: self._edit("Make points", lambda p: shaping.to_points(p, path.id)),
+                f"Free points within {shaping.AS_POINTS:g} mm of the curve",
+            ),
+            (
+                "Mirror left–right",
+                lambda: self._edit("Mirror path", lambda p: _mirror(p, path.id, "x")),
+                "Mirror it about the plane across x through its start",
+            ),
+            (
+                "Mirror front–back",
+                lambda: self._edit("Mirror path", lambda p: _mirror(p, path.id, "y")),
+                "Mirror it about the plane across y through its start",
+            ),
+        )
+
+    def _propose(self, path: Path, label: str, change: Callable[[Project], Project]) -> None:
+        """Show another shape of the path with how far it departs, to be accepted or not."""
+        before = path_curve(path).curve
+        mend = Mend(label, change)
+        self.session.preview(mend)
+        after = next((p for p in self.session.shown.paths if p.id == path.id), path)
+        if self.session.mend is not mend or after is path:
+            return
+        curve = path_curve(after).curve
+        gone = smoothing.departure(before, curve)
+        bends = [show(b.value, "mm", 0) if (b := least_bend(c)) else "straight" for c in (before, curve)]
+        self.session.describe(
+            f"Departs {show(gone.distance, 'mm')} at most, at {show(gone.station, 'mm', 0)}; "
+            f"least bend radius {bends[0]} → {bends[1]}"
+        )
+
+    def _smooth(self, path: Path, most: float) -> None:
+        self._propose(path, f"Smooth by {most:g} mm", lambda p: smoothing.smoothed(p, path.id, most)[0])
+
+    def _others(self, path: Path) -> None:
+        form = self.form
+        others = [("", "choose …")]
+        others += [
+            (p.id, p.name) for p in self.session.shown.paths if p.id != path.id and not path_curve(p).curve.closed
+        ]
+        if not path_curve(path).curve.closed and len(others) > 1:
+            form.choice(
+                "Join with",
+                others,
+                "",
+                lambda k: k and self._edit("Join paths", lambda p: joining.join(p, path.id, k)),
+                "Make one path of both, by their nearest ends",
+            )
+        form.buttons(("Copy", lambda: self._copy(path), "Another path like it, a step on"))
+
+    def _copy(self, path: Path) -> None:
+        step = self.card.copying.step
+        if self._edit("Copy path", lambda p: shaping.copied(p, path.id, step)):
+            self.session.select(self.session.project.paths[-1].id)
+
+
+def _shift(step: tuple[float, float, float]) -> np.ndarray:
+    matrix = np.eye(4)
+    matrix[:3, 3] = step
+    return matrix
+
+
+def _mirror(project: Project, path_id: str, axis: Literal["x", "y"]) -> Project:
+    at = float(shaping.anchor_of(shaping.path_of(project, path_id), "start")["xy".index(axis)])
+    return shaping.mirrored(project, path_id, axis, at)
