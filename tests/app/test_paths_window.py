@@ -82,7 +82,7 @@ def test_length_height_trim_and_direction_of_the_whole(hand):
     assert path_curve(hand.session.path).curve.position([0.0])[0] == pytest.approx(start)
     hand.type_in("Height", "80")
     assert path_curve(hand.session.path).curve.position([0.0])[0, 2] == pytest.approx(80)
-    hand.type_in("Ends at", "50")
+    hand.type_in("To %", "50")
     assert path_curve(hand.session.path).length == pytest.approx(310)
     end = path_curve(hand.session.path).curve.position([310.0])[0]
     press(hand, "Reverse")

@@ -154,7 +154,7 @@ def test_a_path_is_drawn_on_the_floor(hand):
     look(hand)
     hand.session.select(None)
     hand.key(Qt.Key.Key_D)
-    assert hand.window.tool_buttons["floor"].isChecked()
+    assert hand.window.draw_tool.settings.on == "floor"
     for place in ((-150, -80, 0), (0, -120, 0), (150, -60, 0)):
         QTest.mouseMove(hand.stage.view, hand.at(*place))
         hand.click(hand.at(*place))
@@ -174,7 +174,7 @@ def test_with_a_part_selected_the_path_leaves_its_pivot_and_it_runs_along(hand):
     look(hand, (0.0, -1.0, 0.1))
     hand.session.select("part-2")
     hand.window.tool_buttons["draw"].click()
-    assert hand.window.tool_buttons["upright"].isChecked()
+    assert hand.window.draw_tool.settings.on == "upright"
     hand.click(hand.at(60, 19, 60))
     hand.click(hand.at(120, 19, 40))
     hand.key(Qt.Key.Key_Return)

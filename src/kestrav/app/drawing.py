@@ -336,6 +336,9 @@ class DrawTool(Tool):
         """Put a point at a place; a shape made by so many places is finished by the last."""
         if self.points and np.linalg.norm(place - self.points[-1]) < 1e-3:
             return
+        if not self.points and self.plane is not None and self._caught and self.settings.on != "face":
+            # begun at the end of a path, the plane goes through it
+            self.plane = Plane(np.asarray(place, float), self.plane.normal)
         self.points.append(np.asarray(place, float))
         if len(self.points) == PLACES[self.settings.draws]:
             self.finish()

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import msgspec
 import numpy as np
 
 from kestrav.app.session import Session
 from kestrav.core.document import edits
-from kestrav.core.document.records import PointShape
+from kestrav.core.document.records import PointShape, Project
 from kestrav.core.motion.path_curves import path_curve
 
 APART = 1.0  # mm; a point nearer to another than this is not inserted
@@ -45,11 +46,17 @@ def insert_after(session: Session) -> None:
 
 
 def delete_point(session: Session) -> bool:
-    """Take the chosen point out; False when none is chosen."""
-    path, index = session.path, session.point
-    if path is None or index is None:
+    """Take the chosen points out; False when none is chosen."""
+    path, chosen = session.path, sorted(session.points, reverse=True)
+    if path is None or not chosen:
         return False
-    if session.edit("Delete point", lambda p: edits.delete_point(p, path.id, index)):
+
+    def delete(project: Project) -> Project:
+        shape = edits.point_shape(project, path.id)
+        kept = tuple(p for i, p in enumerate(shape.points) if i not in set(chosen))
+        return edits.update(project, path.id, shape=msgspec.structs.replace(shape, points=kept))
+
+    if session.edit("Delete point" if len(chosen) == 1 else "Delete points", delete):
         session.select(path.id, None)
     return True
 

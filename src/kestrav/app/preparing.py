@@ -402,7 +402,7 @@ class Preparing(QObject):
         action("Find", self.window.jobs.find, "Ctrl+F", tip="Find by name in the job list")
         action("Keep note", self.keep_measurement, "Ctrl+K")
         action("Copy value", self.copy_value, "Ctrl+C", where=tree_keys)
-        action("All parts", self.choose_all, "Ctrl+A", where=tree_keys)
+        action("All of them", self.choose_all, "Ctrl+A", where=tree_keys)
 
     def stand_in_menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of simple solids for what is missing."""
@@ -642,7 +642,10 @@ class Preparing(QObject):
             copy_in_a_row(self.session, ids, self.window.card.copying, 2)
 
     def choose_all(self) -> None:
-        """Choose everything at the level of the selection."""
+        """Choose everything at the level of the selection; of a path all its points."""
         item = self.session.item
+        if isinstance(item, Path) and isinstance(item.shape, PointShape):
+            self.session.select_points(range(len(item.shape.points)))
+            return
         parent = item.parent if isinstance(item, Part) else None
         self.session.select_parts(p.id for p in self.session.shown.parts if p.parent == parent)

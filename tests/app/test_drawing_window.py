@@ -1,0 +1,456 @@
+"""Drawing paths in the real window: planes, catches, typed numbers, surfaces, edges, contours, traces."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
+
+from kestrav.core.document import edits
+from kestrav.core.document.records import (
+    ArcShape,
+    EllipseShape,
+    Path,
+    PathPoint,
+    PointShape,
+    RectangleShape,
+    SurfaceShape,
+)
+from kestrav.core.motion.path_curves import path_curve
+
+CTRL = Qt.KeyboardModifier.ControlModifier
+SHIFT = Qt.KeyboardModifier.ShiftModifier
+
+
+def look(hand, way=(0.0, -0.5, 0.85), reach=250.0):
+    view = hand.stage.viewpoint
+    view.look_from(way)
+    view.frame(np.array([[-reach, -reach, -20.0], [reach, reach, 120.0]]))
+    hand.stage.draw()
+
+
+def strip(hand, name):
+    found = hand.window.preparing.strip.findChild(QComboBox, name) or next(
+        w for w in hand.window.preparing.strip.findChildren(object) if w.objectName() == name
+    )
+    return found
+
+
+def choose(hand, name, key):
+    field = strip(hand, name)
+    field.setCurrentIndex(field.findData(key))
+    field.activated.emit(field.currentIndex())
+
+
+def type_in_strip(hand, name, text, enter=True):
+    field = strip(hand, name)
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, text)
+    if enter:
+        QTest.keyClick(field, Qt.Key.Key_Return)
+
+
+def press_in_strip(hand, text):
+    next(b for b in hand.window.preparing.strip.findChildren(QPushButton) if b.text() == text).click()
+
+
+def start(hand, draws="smooth", on="floor", select=None):
+    look(hand)
+    hand.session.select(select)
+    hand.window.use_tool("draw")
+    choose(hand, "strip-on", on)
+    choose(hand, "strip-draws", draws)
+    hand.window.draw_tool.set(catches={"grid"})
+
+
+def made(hand):
+    return hand.session.project.paths[-1]
+
+
+@pytest.mark.parametrize(
+    ("draws", "places", "kind"),
+    [
+        ("corners", [(-150, -80, 0), (0, -120, 0), (150, -60, 0)], PointShape),
+        ("three", [(-150, -80, 0), (0, -150, 0), (150, -60, 0)], ArcShape),
+        ("centre", [(0, -150, 0), (120, -150, 0), (0, -60, 0)], ArcShape),
+        ("circle", [(0, -100, 0), (90, -100, 0)], EllipseShape),
+        ("ellipse", [(0, -100, 0), (120, -100, 0), (0, -150, 0)], EllipseShape),
+        ("rectangle", [(-120, -150, 0), (130, -60, 0)], RectangleShape),
+    ],
+)
+def test_each_shape_is_drawn_by_its_clicks_and_undone(hand, draws, places, kind):
+    start(hand, draws)
+    before = hand.session.project
+    for place in places:
+        QTest.mouseMove(hand.stage.view, hand.at(*place))
+        hand.click(hand.at(*place))
+    if draws == "corners":
+        hand.key(Qt.Key.Key_Return)
+    shape = made(hand).shape
+    assert isinstance(shape, kind)
+    assert hand.window.stage.tool is hand.window.select_tool
+    assert hand.session.selection == made(hand).id
+    if draws == "corners":
+        assert [p.kind for p in shape.points] == ["corner"] * 3
+    line = path_curve(made(hand)).curve
+    assert line.position(np.linspace(0, line.length, 20))[:, 2] == pytest.approx(np.zeros(20), abs=1e-9)
+    hand.session.undo.undo()
+    assert hand.session.project is before
+
+
+def test_the_plane_is_at_the_typed_height(hand):
+    start(hand, "smooth", "height")
+    type_in_strip(hand, "strip-height", "6 cm")
+    for place in ((-100, -80, 60), (100, -90, 60)):
+        hand.click(hand.at(*place))
+    hand.key(Qt.Key.Key_Return)
+    assert {p.position[2] for p in made(hand).shape.points} == {60.0}
+    assert made(hand).shape.points[0].position[:2] == pytest.approx((-100, -80), abs=3)
+
+
+def test_facing_the_view_and_on_a_picked_face(hand):
+    start(hand, "smooth", "view")
+    forward = hand.stage.viewpoint.forward
+    for place in ((-80, -40, 30), (90, -40, 40), (60, 60, 60)):
+        hand.click(hand.at(*place))
+    hand.key(Qt.Key.Key_Return)
+    places = np.array([p.position for p in made(hand).shape.points])
+    assert np.ptp(places @ forward) < 1e-6
+    # the post's upper side
+    low, high = np.array(hand.session.project.geometry[1].low), np.array(hand.session.project.geometry[1].high)
+    start(hand, "smooth", "face")
+    assert "flat face" in hand.window.draw_tool.hint
+    hand.click(hand.at(*_top_of(hand, "part-2")))
+    assert hand.window.draw_tool.plane is not None
+    height = hand.window.draw_tool.plane.point[2]
+    for place in ((-120, -80, height), (110, -80, height)):
+        hand.click(hand.at(*place))
+    hand.key(Qt.Key.Key_Return)
+    assert {round(p.position[2], 6) for p in made(hand).shape.points} == {round(float(height), 6)}
+    assert height > low[2] and high is not None
+
+
+def _top_of(hand, part_id):
+    from kestrav.core.motion.poses import world_bounds
+
+    box = world_bounds(hand.session.project, part_id, hand.session.poses()[None])[0]
+    return (*box.mean(axis=0)[:2], box[1, 2])
+
+
+def test_typed_lengths_angles_and_coordinates_put_points(hand):
+    start(hand, "corners")
+    for axis, value in zip("xyz", ("-100", "-0.1 m", "0"), strict=True):
+        type_in_strip(hand, f"strip-at {axis}", value, enter=False)
+    press_in_strip(hand, "Add here")
+    type_in_strip(hand, "strip-length", "25 cm", enter=False)
+    type_in_strip(hand, "strip-draw-angle", "30", enter=False)
+    press_in_strip(hand, "Add")
+    # the length holds for the next click, the pointer gives the direction
+    type_in_strip(hand, "strip-length", "100")
+    hand.click(hand.at(116, 180, 0))
+    press_in_strip(hand, "Finish")
+    places = np.array([p.position for p in made(hand).shape.points])
+    assert places[0] == pytest.approx([-100, -100, 0])
+    assert places[1] == pytest.approx([-100 + 250 * np.cos(np.pi / 6), 25, 0])
+    assert np.linalg.norm(places[2] - places[1]) == pytest.approx(100)
+
+
+def test_shift_locks_angles_and_a_paths_end_is_caught_exactly(hand):
+    start(hand, "corners")
+    hand.window.draw_tool.set(catches={"grid", "end"})
+    end = path_curve(hand.session.project.paths[0]).curve.position([np.inf])[0]
+    QTest.mouseMove(hand.stage.view, hand.at(*end))
+    hand.click(hand.at(*end))
+    assert hand.window.draw_tool.points[0] == pytest.approx(end, abs=1e-9)
+    hand.click(hand.at(*np.add(end, (40, -120, 0))), SHIFT)
+    hand.key(Qt.Key.Key_Return)
+    step = np.subtract(made(hand).shape.points[1].position, made(hand).shape.points[0].position)
+    assert np.degrees(np.arctan2(step[1], step[0])) % 15 == pytest.approx(0, abs=1e-6)
+
+
+def test_a_line_drawn_by_hand_becomes_few_points_near_it(hand):
+    start(hand, "hand")
+    way = [(-150 + 10 * k, -100 + 40 * np.sin(k / 5), 0) for k in range(31)]
+    hand.drag(hand.at(*way[0]), *(hand.at(*p) for p in way[1:]))
+    hand.key(Qt.Key.Key_Return)
+    shape, line = made(hand).shape, path_curve(made(hand)).curve
+    assert 3 <= len(shape.points) < 25
+    away = [np.linalg.norm(line.position([line.nearest(p)])[0] - p) for p in way]
+    assert max(away) < 6 * hand.stage.pixel()
+
+
+def test_a_path_on_a_parts_surface_sticks_to_it_when_a_point_is_dragged(hand):
+    start(hand, "smooth", "surface")
+    x, y, z = _top_of(hand, "part-1")
+    places = [(x - 8, y - 6, z), (x, y + 4, z), (x + 8, y - 2, z)]
+    hand.stage.viewpoint.frame(np.array([[x - 25, y - 25, z - 10], [x + 25, y + 25, z + 10]]))
+    hand.stage.draw()
+    for place in places:
+        hand.click(hand.at(*place))
+    hand.key(Qt.Key.Key_Return)
+    shape = made(hand).shape
+    assert isinstance(shape, SurfaceShape) and len(shape.points) == 3
+    line = path_curve(made(hand)).curve
+    assert line.position(np.linspace(0, line.length, 30))[:, 2] == pytest.approx(np.full(30, z), abs=1e-3)
+    held = line.position([path_curve(made(hand)).point_stations()[1]])[0]
+    hand.drag(hand.at(*held), hand.at(x + 2, y + 8, z), hand.at(x + 4, y + 9, z))
+    assert made(hand).shape.points[1] != shape.points[1]
+    line = path_curve(made(hand)).curve
+    assert line.position(np.linspace(0, line.length, 30))[:, 2] == pytest.approx(np.full(30, z), abs=1e-3)
+    hand.type_in("Lift", "5")
+    line = path_curve(made(hand)).curve
+    assert line.position([0.0])[0][2] == pytest.approx(z + 5, abs=1e-3)
+    hand.session.undo.undo()
+    hand.session.undo.undo()
+    assert made(hand).shape == shape
+
+
+def test_a_path_is_drawn_on_from_either_end(hand):
+    look(hand)
+    shape = PointShape((PathPoint((-60, -100, 0), "corner"), PathPoint((60, -100, 0), "corner")))
+    hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", shape)))
+    hand.session.select("path-9")
+    for text, place, index in (("Draw on from end", (150, -60, 0), -1), ("Draw on from start", (-150, -60, 0), 0)):
+        hand.window.card.rebuild()
+        next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
+        hand.window.draw_tool.set(draws="corners", catches={"grid"})
+        hand.click(hand.at(*place))
+        hand.key(Qt.Key.Key_Return)
+        points = hand.session.path.shape.points
+        assert points[index].position == pytest.approx(place, abs=3)
+    assert [p.position for p in points[1:3]] == [(-60, -100, 0), (60, -100, 0)]
+
+
+def test_an_arc_goes_on_tangent_from_an_end(hand):
+    look(hand)
+    shape = PointShape((PathPoint((-150, -100, 0), "corner"), PathPoint((0, -100, 0), "corner")))
+    hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", shape)))
+    start(hand, "tangent")
+    hand.click(hand.at(100, -150, 0))
+    assert "end of a path first" in hand.window.card.fault.text()
+    hand.window.draw_tool.set(catches={"grid", "end"})
+    hand.click(hand.at(0, -100, 0))
+    hand.click(hand.at(120, 20, 0))
+    arc = path_curve(made(hand)).curve
+    assert isinstance(made(hand).shape, ArcShape)
+    assert arc.position([0.0])[0] == pytest.approx([0, -100, 0], abs=1e-9)
+    assert arc.tangent([0.0])[0] == pytest.approx([1, 0, 0], abs=1e-9)
+
+
+# from the model
+
+
+def test_picked_edges_become_a_path(hand):
+    x, y, z = _top_of(hand, "part-1")
+    look(hand)
+    hand.stage.viewpoint.frame(np.array([[x - 40, y - 40, z - 20], [x + 40, y + 40, z + 20]]))
+    from kestrav.core.geometry.topology import topology
+    from kestrav.core.geometry.transforms import apply
+    from kestrav.core.motion.solids import solid_mesh
+
+    part = hand.session.project.parts[0]
+    found = topology(solid_mesh(hand.session.meshes, part))
+    pose = hand.session.part_now("part-1")
+    upper = [e for e in found.edges if np.all(apply(pose, e.points)[:, 2] > z - 1e-6)][:2]
+    hand.window.use_tool("edges")
+    for edge in upper:
+        middle = apply(pose, edge.points.mean(axis=0)[None])[0]
+        centre = np.array([x, y, z])
+        hand.click(hand.at(*(middle + 0.02 * (centre - middle))))
+    assert len(hand.window.edge_tool.edges) == 2
+    hand.key(Qt.Key.Key_Return)
+    assert path_curve(made(hand)).length == pytest.approx(sum(e.length for e in upper), rel=1e-6)
+
+
+def test_a_contour_is_previewed_while_it_is_chosen_and_then_accepted(hand):
+    preparing = hand.window.preparing
+    preparing.contour()
+    assert "elect the parts" in hand.window.card.fault.text()
+    hand.session.select("part-2")
+    count = len(hand.session.project.paths)
+    preparing.contour()
+    assert len(hand.session.shown.paths) == count + 1 and len(hand.session.project.paths) == count
+    choose(hand, "strip-contour", "rectangle")
+    type_in_strip(hand, "strip-offset", "5 cm")
+    type_in_strip(hand, "strip-contour-height", "80")
+    assert "at least 50" in hand.window.preview_bar.text.text()
+    hand.session.accept()
+    assert isinstance(made(hand).shape, RectangleShape)
+    assert made(hand).shape.radius == 50 and made(hand).shape.centre[2] == 80
+    assert hand.session.selection == made(hand).id
+    hand.session.undo.undo()
+    assert len(hand.session.project.paths) == count
+
+
+def test_a_section_and_a_pipe_say_what_they_need(hand):
+    preparing = hand.window.preparing
+    preparing.section_paths()
+    assert "ut the view open first" in hand.window.card.fault.text()
+    hand.session.select("part-2")
+    box = _top_of(hand, "part-2")
+    preparing.set_section("z", box[2] - 5, False)
+    before = len(hand.session.project.paths)
+    preparing.section_paths()
+    assert len(hand.session.project.paths) > before
+    assert {round(p.position[2], 3) for p in made(hand).shape.points} == {round(box[2] - 5, 3)}
+    preparing.pipe_path()
+    assert hand.window.card.fault.text()
+
+
+def test_the_trace_of_a_moving_part_is_shown_and_becomes_a_path(hand):
+    look(hand)
+    hand.window.preparing.ask_trace()
+    hand.click(hand.at(*_top_of(hand, "part-1")))
+    assert hand.session.traced is not None
+    hand.stage.draw()
+    assert hand.stage.judged.trace.GetVisibility()
+    assert hand.window.preparing.banner.isVisible()
+    hand.window.preparing.banner.button.click()
+    assert made(hand).name.startswith("Trace of")
+    assert hand.session.traced is None
+
+
+# many points
+
+
+def test_several_points_are_chosen_moved_and_merged(hand):
+    look(hand)
+    shape = PointShape(
+        tuple(PathPoint(p, "corner") for p in [(-150, -100, 0), (-50, -100, 0), (50, -100, 0), (150, -100, 0)])
+    )
+    hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", shape)))
+    hand.session.select("path-9")
+    hand.click(hand.at(-50, -100, 0))
+    hand.click(hand.at(50, -100, 0), CTRL)
+    assert hand.session.points == (1, 2)
+    hand.drag(hand.at(50, -100, 0), hand.at(50, -130, 0), hand.at(50, -160, 0))
+    places = np.array([p.position for p in hand.session.path.shape.points])
+    assert places[1:3, 1] == pytest.approx([-160, -160], abs=4) and places[0, 1] == -100
+    hand.type_in("Move by z", "20")
+    assert [p.position[2] for p in hand.session.path.shape.points] == [0, 20, 20, 0]
+    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Merge them").click()
+    assert len(hand.session.path.shape.points) == 3
+    hand.session.select("path-9")
+    hand.stage.view.setFocus()
+    hand.key(Qt.Key.Key_A, CTRL)
+    assert hand.session.points == (0, 1, 2)
+
+
+def test_coordinates_are_typed_and_pasted_into_the_table(hand):
+    hand.session.select("path-1")
+    hand.window.card.show_path_tab("Table")
+    from PySide6.QtWidgets import QTableView
+
+    from kestrav.app.cards.path_table import PointTable
+
+    view = hand.window.card.form.findChild(QTableView, "points")
+    model = view.model()
+    assert isinstance(model, PointTable)
+    assert model.setData(model.index(0, 2), "3 cm", Qt.ItemDataRole.EditRole)
+    assert hand.session.path.shape.points[0].position[2] == 30
+    assert not model.setData(model.index(0, 2), "wide", Qt.ItemDataRole.EditRole)
+    assert "not a number" in hand.window.card.fault.text()
+    hand.window.card.rebuild()
+    view = hand.window.card.form.findChild(QTableView, "points")
+    QApplication.clipboard().setText("x;y;z\n0;0;0\n100;50;0\n200;0;0\n300;1,5;0\n")
+    QTest.keyClick(view, Qt.Key.Key_V, CTRL)
+    assert [p.position for p in hand.session.path.shape.points] == [(0, 0, 0), (100, 50, 0), (200, 0, 0), (300, 1.5, 0)]
+    hand.window.card.rebuild()
+    view = hand.window.card.form.findChild(QTableView, "points")
+    view.setFocus()
+    QTest.keyClick(view, Qt.Key.Key_C, CTRL)
+    assert QApplication.clipboard().text().splitlines()[1] == "100\t50\t0"
+    QApplication.clipboard().setText("a few words\nand more")
+    QTest.keyClick(view, Qt.Key.Key_V, CTRL)
+    assert "ot pasted" in hand.window.card.fault.text()
+
+
+def test_smoothing_says_how_far_it_departs_before_it_is_accepted(hand):
+    rough = PointShape(tuple(PathPoint((float(40 * k), 12.0 * (-1) ** k - 100, 0.0)) for k in range(-4, 5)))
+    hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", rough)))
+    hand.session.select("path-9")
+    hand.window.card.show_path_tab("Whole")
+    before = hand.session.project
+    hand.type_in("Smooth by", "10")
+    assert hand.session.project is before and hand.session.shown is not before
+    text = hand.window.preview_bar.text.text()
+    assert "Departs" in text and "at most" in text and "→" in text
+    hand.session.accept()
+    assert hand.session.project.paths[-1].shape != rough
+    hand.session.undo.undo()
+    assert hand.session.project is before
+
+
+def test_the_whole_is_moved_turned_scaled_offset_repeated_split_and_joined(hand):
+    line = PointShape(tuple(PathPoint(p, "corner") for p in [(0, -100, 0), (100, -100, 0), (100, 0, 0)]))
+    hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", line)))
+    hand.session.select("path-9")
+    hand.window.card.show_path_tab("Whole")
+
+    def places():
+        return np.array([p.position for p in hand.session.path.shape.points])
+
+    hand.type_in("Move by x", "50")
+    assert places()[0] == pytest.approx([50, -100, 0])
+    hand.type_in("Turn by", "90")
+    assert places()[1] == pytest.approx([50, 0, 0])
+    hand.type_in("Scale by", "2")
+    assert path_curve(hand.session.path).length == pytest.approx(400)
+    hand.type_in("Sideways", "10")
+    assert places()[0] == pytest.approx([40, -100, 0])
+    hand.type_in("Repeat", "2")
+    assert len(hand.session.path.shape.points) == 5
+    length = path_curve(hand.session.path).length
+    hand.type_in("From", "20")
+    assert path_curve(hand.session.path).length == pytest.approx(length - 20)
+    hand.session.undo.undo()
+    hand.type_in("Split at", "150")
+    assert made(hand).name == "Aisle, second part"
+    field = hand.field("Join with")
+    field.setCurrentIndex(field.findData(made(hand).id))
+    field.activated.emit(field.currentIndex())
+    assert path_curve(hand.session.path).length == pytest.approx(length)
+    count = len(hand.session.project.paths)
+    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Copy").click()
+    assert len(hand.session.project.paths) == count + 1
+
+
+def test_lanes_of_height_and_bend_radius_over_the_distance(hand):
+    deck = hand.window.deck
+    ring = EllipseShape((0, 0, 30), 200, 100)
+    hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", ring)))
+    hand.session.select("path-9")
+    deck.show_lanes(["height", "bend"])
+    deck.set_axis(True)
+    assert deck.by_distance
+    assert len(deck.plots) == 3
+    assert deck.height.y == pytest.approx(np.full(len(deck.height.y), 30))
+    assert deck.bend.y.min() == pytest.approx(100**2 / 200, rel=1e-3)
+    assert deck.height.x[-1] == pytest.approx(path_curve(made(hand)).length)
+    hand.session.edit("r", lambda p: edits.update(p, "part-1", least_radius=70.0))
+    from kestrav.core.motion.making import add_run
+
+    hand.session.edit("r", lambda p: add_run(p, "part-1", "path-9"))
+    assert deck.bend.limit.isVisible() and deck.bend.breaches
+    deck.show_lanes(["clearance", "speed"])
+    assert len(deck.plots) == 3 and deck.clearance in deck.lanes
+
+
+def test_marks_of_the_selected_path_are_switched(hand):
+    hand.session.select("path-1")
+    hand.window.card.show_path_tab("Judge")
+    hand.stage.draw()
+    judged = hand.stage.judged
+    assert any(a.GetVisibility() for a in judged.numbers.actors)
+    assert any("s" in a.GetInput() for a in judged.times.actors if a.GetVisibility())
+    assert not judged.teeth.GetVisibility()
+    hand.window.card.path_marks.set("comb", True)
+    hand.window.card.path_marks.set("numbers", False)
+    hand.stage.draw()
+    assert not any(a.GetVisibility() for a in judged.numbers.actors)
+    hand.window.card.path_marks.set("comb", False)
+    hand.window.card.path_marks.set("numbers", True)
+    hand.session.select(None)
+    hand.stage.draw()
+    assert not any(a.GetVisibility() for a in judged.numbers.actors)
