@@ -11,7 +11,7 @@ import sys
 import time
 from collections.abc import Callable
 
-from bench import clearance, curves, films, imports, instances, picking, stage, start, tree
+from bench import clearance, curves, films, imports, instances, paths, picking, stage, start, tree
 
 
 def in_turns(ours: Callable[[], object], bare: Callable[[], object], rounds: int) -> tuple[float, float]:
@@ -33,6 +33,10 @@ def main() -> int:
     for measure in (
         clearance.sweep_against_every_pair,
         curves.stations_against_spline,
+        paths.drag_step,
+        paths.long_drag_step,
+        paths.redrawing_ten_thousand_points,
+        paths.large_dxf,
         imports.step_against_cascadio_and_trimesh,
         instances.thousand_of_fifty,
         picking.million_triangles,

@@ -89,6 +89,8 @@ class Preparing(QObject):
         self.strip = Strip(stage)
         self.strip.refused.connect(window.card.complain)
         self.strip.move(10, 44)
+        drawing = window.draw_tool
+        drawing.settings.changed.connect(lambda: self.strip.follow_drawing(drawing))
         self.banner = Banner(stage)
         self.banner.closed.connect(self._on_banner)
         self._contour: tuple[str, float, float] = ("hull", 300.0, 0.0)

@@ -24,6 +24,8 @@ class Strip(QWidget):
 
     def __init__(self, stage: Stage) -> None:
         super().__init__(stage)
+        self.stage = stage
+        self._drawn_for: tuple[str, str] = ("", "")
         self.setObjectName("strip")
         make_native(self)
         self.setCursor(Qt.CursorShape.ArrowCursor)
@@ -189,11 +191,8 @@ class Strip(QWidget):
     def _draw(self, tool: DrawTool) -> None:
         settings = tool.settings
 
-        def set_(**fields: object) -> None:
-            tool.set(**fields)
-            # other planes and shapes ask for other numbers
-            self.show_for(tool, lambda: None, lambda: None)
-
+        set_ = tool.set
+        self._drawn_for = (settings.on, settings.draws)
         self._text("Draw")
         self._choice(DRAWS, settings.draws, lambda k: set_(draws=k), "What the clicks make", "strip-draws")
         self._text("on")
@@ -250,6 +249,13 @@ class Strip(QWidget):
         self._button("Add here", add_at, "Put a point at these coordinates (Enter)")
         self._button("Finish", tool.finish, "Make the path (Enter in the stage)")
         self.line.addStretch(1)
+
+    def follow_drawing(self, tool: DrawTool) -> None:
+        """Other planes and shapes ask for other numbers."""
+        if tool is self.stage.tool and self._drawn_for != (tool.settings.on, tool.settings.draws):
+            self._clear()
+            self._draw(tool)
+            self._settle(True)
 
     def show_contour(
         self,

@@ -103,7 +103,7 @@ class JudgingMarks:
         last = -np.inf
         for mark in marks:
             # names that would lie over each other help nobody
-            if abs(mark.station - last) > 34 * pixel or not texts:
+            if abs(mark.station - last) > 55 * pixel or not texts:
                 assert path is not None
                 # on the other side of the path than the numbers
                 beside = 2.8 * TICK_PIXELS * pixel * path_curve(path).frames([mark.station])[0, :, 1]

@@ -9,7 +9,7 @@ import pytest
 
 from kestrav.core.document.records import ArcShape, EllipseShape, Path, PathPoint, PointShape, Project, RectangleShape
 from kestrav.core.errors import BadInput
-from kestrav.core.files.path_files import add_paths, read_paths, write_path
+from kestrav.core.files.path_files import MOST_PATHS, add_paths, read_paths, write_path
 from kestrav.core.motion.path_curves import path_curve
 
 
@@ -88,6 +88,28 @@ def test_what_is_no_curve_is_told(tmp_path):
     assert len(found.shapes) == 1
     assert any("TEXT" in note for note in found.left_out)
     assert any("half axes" in note for note in found.left_out)
+
+
+def test_of_a_large_drawing_the_longest_curves_are_brought_in_and_the_others_told(tmp_path):
+    document = ezdxf.new()
+    for k in range(MOST_PATHS + 40):
+        document.modelspace().add_line((0, k), (100 + (k * 37) % 1000, k))
+    document.saveas(tmp_path / "plan.dxf")
+    found = read_paths(tmp_path / "plan.dxf")
+    assert len(found.shapes) == MOST_PATHS
+    assert "40 shorter curves" in found.left_out[0]
+    lengths = [np.linalg.norm(np.subtract(s.points[0].position, s.points[1].position)) for _, s in found.shapes]
+    assert min(lengths) >= sorted(100 + (k * 37) % 1000 for k in range(MOST_PATHS + 40))[40]
+
+
+def test_a_drawing_with_slips_is_mended_while_it_is_read(tmp_path):
+    document = ezdxf.new()
+    document.modelspace().add_circle((0, 0), 50)
+    document.saveas(tmp_path / "plan.dxf")
+    text = (tmp_path / "plan.dxf").read_text()
+    # a group code that is no number, in a comment
+    (tmp_path / "slips.dxf").write_text(text.replace("ENTITIES", "ENTITIES\n999\na remark", 1).replace("EOF", ""))
+    assert len(read_paths(tmp_path / "slips.dxf").shapes) == 1
 
 
 def test_svg_path_data_and_shapes_come_in_mm_with_y_up(tmp_path):

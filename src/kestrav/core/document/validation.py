@@ -46,8 +46,9 @@ def validate(project: Project) -> Project:
         value = getattr(project, field)
         if field == "parts":
             _finite(tuple(fresh_parts(project)), "the project")
-        elif not (field in ("geometry", "sources") and _is_sound(project)):
+        elif _known.get(field) is not value:
             _finite(value, "the project")
+            _known[field] = value
     everything = list(items(project))
     seen: set[str] = set()
     for item in everything:
@@ -101,6 +102,7 @@ def validate(project: Project) -> Project:
 # parts at every step of a drag would be felt
 _sound: list[tuple[tuple[Part, ...], tuple[Geometry, ...], tuple[Source, ...]]] = []
 _REMEMBERED = 4
+_known: dict[str, object] = {}  # the last value of each field that holds finite numbers only
 
 
 def _is_sound(project: Project) -> bool:

@@ -7,6 +7,7 @@ import io
 import itertools
 import math
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -17,7 +18,7 @@ import msgspec
 import numpy as np
 import svgelements
 from ezdxf import recover
-from ezdxf.filemanagement import new
+from ezdxf.filemanagement import new, read
 from ezdxf.lldxf.const import DXFError
 from numpy.typing import NDArray
 
@@ -35,12 +36,13 @@ from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import read_bytes
 from kestrav.core.geometry.faces import Vector, vector
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.path_curves import parametric_of, path_curve
 from kestrav.core.motion.shaping import as_points
 
 Array = NDArray[np.float64]
 
 SUFFIXES = (".dxf", ".svg", ".csv")
+MOST_PATHS = 300  # that one file brings in
 MOST_POINTS = 20_000
 _SAME = 1e-6  # of the file's unit; nearer points are one
 # DXF reference, header variable $INSUNITS
@@ -84,11 +86,36 @@ def read_paths(path: Path) -> PathsFile:
         raise BadInput(
             f"“{path}” cannot be read: {str(fault).splitlines()[0] if str(fault) else type(fault).__name__}"
         ) from fault
+    found.shapes = _longest(found)
     found.shapes = [pair for pair in found.shapes if _travelled(found, *pair)]
     if not found.shapes:
         why = f": {found.left_out[0]}" if found.left_out else ""
         raise BadInput(f"“{path}” holds no curve that could be a path{why}")
     return found
+
+
+def _longest(found: PathsFile) -> list[tuple[str, Shape]]:
+    """The curves, or the longest of them when a drawing holds more than one can work with as paths."""
+    if len(found.shapes) <= MOST_PATHS:
+        return found.shapes
+    lengths = [_about_as_long(shape) for _, shape in found.shapes]
+    # in the order of the file
+    kept = sorted(sorted(range(len(lengths)), key=lambda k: -lengths[k])[:MOST_PATHS])
+    found.left_out.append(
+        f"{len(lengths) - MOST_PATHS} shorter curves: the longest {MOST_PATHS} are brought in; "
+        "a file with the wanted layers alone brings in the others"
+    )
+    return [found.shapes[k] for k in kept]
+
+
+def _about_as_long(shape: Shape) -> float:
+    """A curve's length by chords; 0 when it has none."""
+    try:
+        curve, _ = parametric_of(shape)
+    except ValueError:
+        return 0.0
+    places = curve.evaluate(np.linspace(curve.breaks[0], curve.breaks[-1], 4 * len(curve.breaks)))
+    return float(np.linalg.norm(np.diff(places, axis=0), axis=1).sum())
 
 
 def _travelled(found: PathsFile, name: str, shape: Shape) -> bool:
@@ -108,7 +135,7 @@ def _travelled(found: PathsFile, name: str, shape: Shape) -> bool:
 
 def _read_dxf(path: Path, data: bytes, found: PathsFile) -> None:
     try:
-        document, _ = recover.read(io.BytesIO(data))
+        document = _sound_dxf(data)
     except (DXFError, OSError) as fault:
         raise BadInput(f"“{path}” is not readable as DXF: {fault}") from fault
     found.unit = _DXF_UNITS.get(int(document.header.get("$INSUNITS", 0)))
@@ -123,6 +150,15 @@ def _read_dxf(path: Path, data: bytes, found: PathsFile) -> None:
         for shape in _dxf_shapes(entity, kind):
             found.shapes.append((label, shape))
     found.left_out += [f"{count} {kind}: not a curve that is read" for kind, count in sorted(others.items())]
+
+
+def _sound_dxf(data: bytes) -> Any:
+    """A drawing read the quick way where it is sound, and mended while it is read where it is not."""
+    if not data.startswith(b"AutoCAD Binary DXF"):
+        with suppress(DXFError, UnicodeDecodeError, ValueError, KeyError, IndexError, AttributeError, TypeError):
+            encoding = "utf-8" if b"AC1021" <= data[data.find(b"AC10") :][:6] else "cp1252"
+            return read(io.StringIO(data.decode(encoding).replace("\r\n", "\n")))
+    return recover.read(io.BytesIO(data))[0]
 
 
 def _dxf_shapes(entity: Any, kind: str) -> Iterable[Shape]:

@@ -38,7 +38,8 @@ class Curve:
     """A curve by station: distance from its start, in mm.
 
     Attributes: the parametric curve; its length; whether it closes on itself; parameter by station;
-    stations of the breaks between pieces; stations and angles (rad) of the kinks.
+    stations of the breaks between pieces; stations and angles (rad) of the kinks; and the cosine of its
+    steepest slope, found at the nodes that its length was integrated by.
     """
 
     shape: Parametric
@@ -48,9 +49,10 @@ class Curve:
     breaks: Array
     kink_stations: Array
     kink_angles: Array
+    flattest: float = 0.0
 
     def _at(self, stations: ArrayLike) -> Array:
-        found: Array = self.parameter(np.clip(stations, 0.0, self.length))
+        found: Array = self.parameter(np.minimum(np.maximum(stations, 0.0), self.length))
         return found
 
     def position(self, stations: ArrayLike) -> Array:
@@ -101,9 +103,10 @@ def by_arc_length(shape: Parametric, closed: bool = False) -> Curve:
     """
     breaks = shape.breaks
     low, high = breaks[:-1], breaks[1:]
-    width, settled, known = high[-1] - low[0], [], 0.0
+    width, settled, known, flattest = high[-1] - low[0], [], 0.0, 1.0
     for halving in range(_MOST_HALVINGS):
-        length, coefficients, fault = _inverted(shape, low, high)
+        length, coefficients, fault, flat = _inverted(shape, low, high)
+        flattest = min(flattest, flat)
         total = known + float(length.sum())
         if not np.isfinite(total) or total <= 0:
             raise ValueError("the curve has no length")
@@ -123,7 +126,7 @@ def by_arc_length(shape: Parametric, closed: bool = False) -> Curve:
     inverse = PPoly.construct_fast(coefficients, stations)
     at_break = np.append(stations[np.searchsorted(low, breaks[:-1])], stations[-1])
     kink_stations, kink_angles = _kinks(shape, at_break, closed)
-    return Curve(shape, float(stations[-1]), closed, inverse, at_break, kink_stations, kink_angles)
+    return Curve(shape, float(stations[-1]), closed, inverse, at_break, kink_stations, kink_angles, flattest)
 
 
 def _unit(vectors: Array) -> Array:
@@ -136,16 +139,19 @@ def _norm(vectors: Array) -> Array:
     return found
 
 
-def _inverted(shape: Parametric, low: Array, high: Array) -> tuple[Array, Array, Array]:
+def _inverted(shape: Parametric, low: Array, high: Array) -> tuple[Array, Array, Array, float]:
     """Arc length (m,) of intervals, coefficients (6, m) of the parameter by distance, and how much of it is amiss.
 
     The speed at the nodes tells, by its Legendre coefficients, whether it is resolved, and, by their
     integral, how far the polynomial is off at each node; ``fault`` (m,) is the worse of both, as the length of a
-    curve that could bear it.
+    curve that could bear it. Last the cosine of the steepest slope at the nodes.
     """
     half = 0.5 * (high - low)
     nodes = (0.5 * (low + high))[:, None] + half[:, None] * _NODES
-    speed = _norm(shape.evaluate(nodes.ravel(), 1)).reshape(nodes.shape)
+    velocity = shape.evaluate(nodes.ravel(), 1)
+    speed = _norm(velocity)
+    flat = float((np.hypot(velocity[:, 0], velocity[:, 1]) / np.maximum(speed, _SLOWEST)).min())
+    speed = speed.reshape(nodes.shape)
     length = half * (speed @ _WEIGHTS)
     tail = np.abs(speed @ _TO_LEGENDRE[:, -3:]).max(axis=1) * half / len(_NODES)
     coefficients = _hermite(shape, low, high, length)
@@ -154,7 +160,7 @@ def _inverted(shape: Parametric, low: Array, high: Array) -> tuple[Array, Array,
     for row in coefficients:
         parameter = parameter * distance + row[:, None]
     off = (np.abs(parameter - nodes) * speed).max(axis=1)
-    return length, coefficients, np.maximum(tail / _LENGTH_TOLERANCE, off / _INVERSE_TOLERANCE)
+    return length, coefficients, np.maximum(tail / _LENGTH_TOLERANCE, off / _INVERSE_TOLERANCE), flat
 
 
 def _hermite(shape: Parametric, low: Array, high: Array, length: Array) -> Array:
@@ -188,6 +194,7 @@ def _kinks(shape: Parametric, stations: Array, closed: bool) -> tuple[Array, Arr
         after, where = np.roll(after, -1, axis=0), stations[1:]
     else:
         before, after, where = before[:-1], after[1:], stations[1:-1]
-    angle = np.arctan2(np.linalg.norm(np.cross(before, after), axis=-1), np.einsum("ij,ij->i", before, after))
+    # accurate for small and large angles alike (W. Kahan, "How futile are mindless assessments of roundoff", 2006)
+    angle = 2.0 * np.arctan2(_norm(before - after), _norm(before + after))
     sharp = angle > KINK_ANGLE
     return where[sharp], angle[sharp]

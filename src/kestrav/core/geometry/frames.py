@@ -21,6 +21,7 @@ Array = NDArray[np.float64]
 
 _UP = np.array([0.0, 0.0, 1.0])
 _NEAR_VERTICAL = np.sin(np.radians(12.0))  # closer to the vertical than this, level is no guide
+_CLEAR_OF_VERTICAL = np.sin(np.radians(14.0))  # that at places between those looked at it is not closer than that
 _TURN_PER_SAMPLE = np.radians(1.5)
 _FEWEST, _MOST = 128, 4096
 
@@ -83,7 +84,7 @@ class FrameTable:
     """Samples of a curve from which frames at any station follow by one short step.
 
     stations (m,) and unit tangents (m, 3). What carried frames need is worked out when one is first asked for:
-    upright ones do without it where the curve keeps clear of the vertical.
+    upright ones do without any of it where the curve keeps clear of the vertical.
     """
 
     curve: Curve
@@ -94,11 +95,6 @@ class FrameTable:
     def _level(self) -> tuple[Array, Array]:
         level = np.cross(_UP, self.tangents)
         return level, np.linalg.norm(level, axis=1)
-
-    @cached_property
-    def is_steady(self) -> bool:
-        """Whether level is a guide everywhere."""
-        return bool((self._level[1] > _NEAR_VERTICAL).all())
 
     @cached_property
     def points(self) -> Array:
@@ -146,6 +142,24 @@ def carried_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Arra
     return _columns(tangent, left)
 
 
+def is_steady(curve: Curve) -> bool:
+    """Whether level is a guide to upright frames all along a curve: it keeps clear of the vertical."""
+    return bool(curve.flattest > _CLEAR_OF_VERTICAL)
+
+
+def level_frames(curve: Curve, stations: ArrayLike) -> Array:
+    """Upright frames (n, 3, 3) at stations (n,) of a curve that is steady."""
+    tangent = curve.tangent(np.clip(stations, 0.0, curve.length))
+    flat = np.sqrt(tangent[:, 0] ** 2 + tangent[:, 1] ** 2)
+    frames = np.empty((len(tangent), 3, 3))
+    frames[:, :, 0] = tangent
+    # level and to the left, and the third across both
+    frames[:, 0, 1], frames[:, 1, 1], frames[:, 2, 1] = -tangent[:, 1] / flat, tangent[:, 0] / flat, 0.0
+    frames[:, 0, 2], frames[:, 1, 2] = -tangent[:, 2] * tangent[:, 0] / flat, -tangent[:, 2] * tangent[:, 1] / flat
+    frames[:, 2, 2] = flat
+    return frames
+
+
 def upright_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Array:
     """Frames (n, 3, 3) at stations (n,) whose left is level.
 
@@ -154,10 +168,6 @@ def upright_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Arra
     the vertical; past the top of a loop the frame goes on upside down, as a body on rails would.
     """
     stations = np.asarray(stations, float)
-    if table.is_steady:
-        tangent = _tangents(curve, table, stations)
-        level = np.cross(_UP, tangent)
-        return _columns(tangent, level / np.linalg.norm(level, axis=1, keepdims=True))
     below, tangent, carried, share = _step_to(curve, table, stations)
     level = np.cross(_UP, tangent)
     flatness = np.linalg.norm(level, axis=1)

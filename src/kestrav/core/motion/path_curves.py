@@ -23,7 +23,14 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.arclength import Curve, by_arc_length
 from kestrav.core.geometry.curves import EllipseCurve, Parametric, sampled, spline_through
 from kestrav.core.geometry.exact import Chain, Helix, Portion, arc_about, rectangle, rounded_through
-from kestrav.core.geometry.frames import FrameTable, carried_frames, frame_table, upright_frames
+from kestrav.core.geometry.frames import (
+    FrameTable,
+    carried_frames,
+    frame_table,
+    is_steady,
+    level_frames,
+    upright_frames,
+)
 
 Array = NDArray[np.float64]
 
@@ -46,6 +53,8 @@ class PathCurve:
 
     def frames(self, stations: ArrayLike, upright: bool = True) -> Array:
         """Frames (n, 3, 3), columns forward, left, up."""
+        if upright and is_steady(self.curve):
+            return level_frames(self.curve, stations)
         make = upright_frames if upright else carried_frames
         return make(self.curve, self._table, stations)
 

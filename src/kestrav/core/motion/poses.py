@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -28,9 +29,12 @@ AXES = {
 }
 
 
+@lru_cache(maxsize=4096)
 def placement_matrix(placement: Placement) -> Array:
-    """A placement as a (4, 4) matrix."""
-    return rigid(rotation_from_quaternion(placement.rotation), placement.position)
+    """A placement as a (4, 4) matrix; read-only, as it is kept."""
+    found: Array = rigid(rotation_from_quaternion(placement.rotation), placement.position)
+    found.flags.writeable = False
+    return found
 
 
 # by identity of the parts, of which two or three documents are shown in turn; the tuples are held, so theirs alone
@@ -128,14 +132,20 @@ def _heading(trip: Journey, stations: Array, rest_rotation: Array) -> Array:
     heading = trip.run.heading
     if not isinstance(heading, AlongHeading):
         return np.broadcast_to(rest_rotation, (len(stations), 3, 3))
-    forward = AXES[heading.forward] * (-1 if heading.flip else 1)
-    up = AXES["+z"] if heading.forward[1] != "z" else AXES["+x"]
-    body = np.stack([forward, np.cross(up, forward), up], axis=-1)
+    body = _body(heading.forward, heading.flip)
     # a run's last station belongs to the piece that it arrives on, also where the path goes on after a kink
     arrived = stations >= trip.last - _ARRIVED
     frames = trip.path.frames(np.where(arrived, trip.last - _ARRIVED, stations), heading.upright)
     found: Array = frames @ body.T
     return found
+
+
+@lru_cache(maxsize=16)
+def _body(forward_axis: str, flip: bool) -> Array:
+    """The rider's own forward, left and up as columns (3, 3)."""
+    forward = AXES[forward_axis] * (-1 if flip else 1)
+    up = AXES["+z"] if forward_axis[1] != "z" else AXES["+x"]
+    return np.stack([forward, np.cross(up, forward), up], axis=-1)
 
 
 def camera_positions(project: Project, camera: Camera, times: ArrayLike) -> Array:
