@@ -437,20 +437,24 @@ def test_lanes_of_height_and_bend_radius_over_the_distance(hand):
     assert len(deck.plots) == 3 and deck.clearance in deck.lanes
 
 
+def _shown(judged):
+    return [a.GetInput() for a in judged.texts.actors if a.GetVisibility()]
+
+
 def test_marks_of_the_selected_path_are_switched(hand):
-    hand.session.select("path-1")
+    hand.session.select("path-2")
     hand.window.card.show_path_tab("Judge")
     hand.stage.draw()
     judged = hand.stage.judged
-    assert any(a.GetVisibility() for a in judged.numbers.actors)
-    assert any("s" in a.GetInput() for a in judged.times.actors if a.GetVisibility())
+    assert any("mm" in text for text in _shown(judged))
+    assert any("s" in text for text in _shown(judged))
     assert not judged.teeth.GetVisibility()
     hand.window.card.path_marks.set("comb", True)
     hand.window.card.path_marks.set("numbers", False)
     hand.stage.draw()
-    assert not any(a.GetVisibility() for a in judged.numbers.actors)
+    assert judged.teeth.GetVisibility() and _shown(judged) and not any("mm" in text for text in _shown(judged))
     hand.window.card.path_marks.set("comb", False)
     hand.window.card.path_marks.set("numbers", True)
     hand.session.select(None)
     hand.stage.draw()
-    assert not any(a.GetVisibility() for a in judged.numbers.actors)
+    assert not _shown(judged)

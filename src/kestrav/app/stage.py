@@ -430,7 +430,7 @@ class Stage(QWidget):
         pixel = self.pixel()
         path = self.session.path
         self.marks.update(project, path.id if path else None, self.session.points, pixel)
-        self.judged.show(project, path, self.path_marks, pixel)
+        self.judged.show(project, path, self.path_marks, pixel, self.main)
         self.judged.show_trace(self.session.trace_places())
         self.highlight.show(self._highlighted(project), self.scene.cut)
         self.dimension.show(self.gap[0] if self.gap else None, pixel, self.gap is not None and self.gap[2])

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import sys
 import tempfile
@@ -21,11 +22,16 @@ from PySide6.QtWidgets import QApplication, QDialog, QMessageBox
 from kestrav.app.dialogs import RenderDialog
 from kestrav.app.start import make_application
 from kestrav.app.window import Window
+from kestrav.core.document import edits
+from kestrav.core.document.lookup import subtree
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
+from kestrav.core.motion.making import add_run
 from kestrav.core.motion.poses import rest_poses, world_bounds
 from kestrav.core.motion.runs import span
+from kestrav.core.motion.shaping import raised
+from kestrav.core.motion.smoothing import widened
 from kestrav.render.viewpoint import to_display
 
 _PATIENCE = 1800.0  # s for any one step; a busy machine without a graphics processor may need some
@@ -99,7 +105,7 @@ class Tour:
         made.append(self.picture("render"))
         dialog.done(QDialog.DialogCode.Rejected)
         session.select(None)
-        return made + self.preparing()
+        return made + self.preparing() + self.paths()
 
     def preparing(self) -> list[Path]:
         """Pictures of getting a product ready."""
@@ -132,6 +138,78 @@ class Tour:
         stage.set_together(True)
         made.append(self.picture("views"))
         stage.set_together(False)
+        stage.viewpoint.look_from(_FROM_THE_RIGHT)
+        stage.show_all()
+        return made
+
+    def paths(self) -> list[Path]:
+        """Pictures of drawing an aisle path, rounding it, raising an orbit and clearing a way out."""
+        window, stage, session = self.window, self.window.stage, self.window.session
+        names = {part.name: part.id for part in reversed(session.project.parts)}
+        named = {path.name: path.id for path in session.project.paths}
+        if "Service trolley" not in names or not {"Way out", "Cabinet orbit"} <= named.keys():
+            return []
+        made, edits_before = [], session.undo.index()
+        trolley = names["Service trolley"]
+        stage.stand("top")
+        stage.look_at(np.array([[-1400.0, -4000.0, 0.0], [5600.0, 900.0, 0.0]]))
+        session.select(None)
+        window.use_tool("draw")
+        drawing = window.draw_tool
+        drawing.set(draws="corners")
+        for place in ((400.0, -1330.0, 0.0), (3200.0, -1330.0, 0.0)):
+            drawing.add_point(np.array(place))
+        stage.draw()
+        drawing.hover(stage.position_of(np.array([3200.0, -2300.0, 0.0])), Qt.KeyboardModifier.NoModifier)
+        made.append(self.picture("drawing"))
+        drawing.add_point(np.array([3200.0, -2300.0, 0.0]))
+        drawing.finish()
+        aisle = session.project.paths[-1].id
+        session.edit("Name", lambda p: edits.update(p, aisle, name="Aisle"))
+        session.edit("Least bend", lambda p: edits.update(p, trolley, least_radius=600.0))
+        session.edit("Run", lambda p: add_run(p, trolley, aisle))
+        session.edit("Widen", lambda p: widened(p, aisle, 600.0))
+        # wheels are meant to roll over what is painted on the floor
+        wheels = [
+            p.id for p in session.project.parts if p.name == "Wheel" and p.id in subtree(session.project, trolley)
+        ]
+        painted = [p.id for p in session.project.parts if p.name.startswith("Aisle marking")]
+        for pair in itertools.product(wheels, painted):
+            session.edit("Meant to touch", lambda p, pair=pair: edits.set_contact(p, *pair, True))
+        lanes = [name for name, lane in window.deck.every.items() if lane in window.deck.lanes]
+        window.deck.show_lanes(["clearance", "height", "bend"])
+        window.deck.set_axis(True)
+        window.card.show_path_tab("Judge")
+        session.select(aisle, None)
+        stage.viewpoint.look_from((-0.42, -0.68, 0.6))
+        stage.look_at_selection()
+        self.wait(lambda: window.current, "the check")
+        made.append(self.picture("aisle"))
+        window.deck.show_lanes(lanes)
+        window.deck.set_axis(False)
+        orbit = named["Cabinet orbit"]
+        session.edit("Raise", lambda p: raised(p, orbit, 2300.0))
+        window.card.show_path_tab("Whole")
+        session.select(orbit)
+        stage.viewpoint.look_from((0.3, -0.93, 0.2))
+        stage.look_at_selection()
+        self.wait(lambda: window.current, "the check")
+        made.append(self.picture("orbit-height"))
+        session.undo.setIndex(edits_before)
+        way = named["Way out"]
+        x, y, z = edits.point_shape(session.project, way).points[3].position
+        session.edit("Move point", lambda p: edits.set_point(p, way, 3, position=(x + 20.0, y, z)))
+        window.card.show_path_tab("Shape")
+        session.select(way, 3)
+        session.set_time(1.6)
+        stage.viewpoint.look_from((-0.25, -0.85, 0.45))
+        stage.look_at(np.array([[-450.0, -900.0, 900.0], [450.0, 0.0, 1600.0]]))
+        self.wait(lambda: window.current, "the check")
+        made.append(self.picture("way-clear"))
+        session.undo.setIndex(edits_before)
+        session.undo.setClean()
+        session.select(None)
+        self.wait(lambda: window.current, "the check")
         stage.viewpoint.look_from(_FROM_THE_RIGHT)
         stage.show_all()
         return made

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from vtkmodules.vtkRenderingCore import vtkBillboardTextActor3D
+from vtkmodules.vtkRenderingCore import vtkBillboardTextActor3D, vtkRenderer
 
 from kestrav.core.document.records import Path, Project
 from kestrav.core.motion.judging import comb, rider_marks
@@ -15,36 +15,52 @@ from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.units import show
 from kestrav.render.marks import TICK_PIXELS, flat, tick_spacing
 from kestrav.render.measure_marks import text_actor, vertices
-from kestrav.render.palette import INK, OCHRE, PETROL, PETROL_DARK
+from kestrav.render.palette import INK, OCHRE, PETROL, PETROL_DARK, rgb
 from kestrav.render.shapes import polyline, segments
+from kestrav.render.viewpoint import to_display
 
 Array = NDArray[np.float64]
 
 COMB_PIXELS, KINK_PIXELS = 46.0, 9.0
 NUMBER_EVERY = 5  # ticks
 MOST_MARKS = 24
+CHARACTER, LINE = 6.2, 17.0  # px: how wide a character of a mark is at most, and how high its plate
 
 
 class _Texts:
-    """As many texts as are wanted, made once."""
+    """As many texts as are wanted, made once; of those that would lie over each other the first is shown."""
 
-    def __init__(self, renderer: Any, colour: str) -> None:
-        self.renderer, self.colour = renderer, colour
+    def __init__(self, renderer: Any) -> None:
+        self.renderer = renderer
         self.actors: list[vtkBillboardTextActor3D] = []
+        self.texts: list[tuple[str, Array, str]] = []
 
-    def show(self, texts: Sequence[tuple[str, Array]]) -> None:
+    def hold(self, texts: Sequence[tuple[str, Array, str]]) -> None:
+        """Take texts with their places (3,) and colours."""
+        self.texts = list(texts)
         while len(self.actors) < len(texts):
-            actor = text_actor(self.colour)
+            actor = text_actor()
             actor.GetTextProperty().SetFontSize(11)
             self.actors.append(actor)
             self.renderer.AddActor(actor)
+        for actor, (text, place, colour) in zip(self.actors, texts, strict=False):
+            if actor.GetInput() != text:
+                actor.SetInput(text)
+            actor.GetTextProperty().SetColor(*rgb(colour))
+            actor.SetPosition(*place)
+
+    def part(self, seen: vtkRenderer) -> None:
+        """Show those that have room, as a renderer sees them."""
+        shown = to_display(seen, np.array([t[1] for t in self.texts]).reshape(-1, 3))
+        taken: list[tuple[float, float, float]] = []
         for k, actor in enumerate(self.actors):
-            actor.SetVisibility(k < len(texts))
-            if k < len(texts):
-                text, place = texts[k]
-                if actor.GetInput() != text:
-                    actor.SetInput(text)
-                actor.SetPosition(*place)
+            free = k < len(self.texts)
+            if free:
+                x, y, half = float(shown[k, 0]), float(shown[k, 1]), 0.5 * (CHARACTER * len(self.texts[k][0]) + 4)
+                free = all(abs(x - u) > half + w or abs(y - v) > LINE for u, v, w in taken)
+                if free:
+                    taken.append((x, y, half))
+            actor.SetVisibility(free)
 
 
 class JudgingMarks:
@@ -62,11 +78,17 @@ class JudgingMarks:
         for actor in (self.teeth, self.tips, self.kinks, self.dots, self.trace):
             actor.VisibilityOff()
             renderer.AddActor(actor)
-        self.numbers, self.times = _Texts(renderer, PETROL_DARK), _Texts(renderer, INK)
+        self.texts = _Texts(renderer)
         self._of: tuple[object, ...] = ()
 
-    def show(self, project: Project, path: Path | None, wanted: frozenset[str], pixel: float) -> None:
-        """Show the wanted marks (numbers, seconds, comb) and the kinks of a path, or nothing."""
+    def show(
+        self, project: Project, path: Path | None, wanted: frozenset[str], pixel: float, seen: vtkRenderer
+    ) -> None:
+        """Show the wanted marks (numbers, seconds, comb) and the kinks of a path as a renderer sees them, or nothing."""
+        self._make(project, path, wanted, pixel)
+        self.texts.part(seen)
+
+    def _make(self, project: Project, path: Path | None, wanted: frozenset[str], pixel: float) -> None:
         # marks keep their size on the screen; they are made anew when that has changed enough to see
         step = round(np.log(pixel) / np.log(1.2))
         state = (id(path), id(project.runs), wanted, step) if path is not None else ()
@@ -74,8 +96,8 @@ class JudgingMarks:
             return
         self._of = state
         self._kept = (path, project.runs)  # so that what the state names lives on
-        self._numbers(path if "numbers" in wanted else None, pixel)
-        self._seconds(project, path if "seconds" in wanted else None, pixel)
+        times = self._seconds(project, path if "seconds" in wanted else None, pixel)
+        self.texts.hold([*self._numbers(path if "numbers" in wanted else None, pixel), *times])
         self._comb(path if "comb" in wanted else None, pixel)
         self._kinks(path, pixel)
 
@@ -85,31 +107,27 @@ class JudgingMarks:
         if places is not None and len(places) > 1:
             self.trace.GetMapper().SetInputData(polyline(places))
 
-    def _numbers(self, path: Path | None, pixel: float) -> None:
+    def _numbers(self, path: Path | None, pixel: float) -> list[tuple[str, Array, str]]:
         texts = []
         if path is not None:
             made = path_curve(path)
             spacing = NUMBER_EVERY * tick_spacing(made.length)
             stations = np.arange(0.0, made.length + 1e-9, spacing)[:MOST_MARKS]
             beside = made.curve.position(stations) + 3.4 * TICK_PIXELS * pixel * made.frames(stations)[:, :, 1]
-            texts = [(f" {show(float(s), 'mm', 0)} ", p) for s, p in zip(stations, beside, strict=True)]
-        self.numbers.show(texts)
+            texts = [(f" {show(float(s), 'mm', 0)} ", p, PETROL_DARK) for s, p in zip(stations, beside, strict=True)]
+        return texts
 
-    def _seconds(self, project: Project, path: Path | None, pixel: float) -> None:
+    def _seconds(self, project: Project, path: Path | None, pixel: float) -> list[tuple[str, Array, str]]:
         marks = rider_marks(project, path.id, MOST_MARKS) if path is not None else []
         self.dots.SetVisibility(bool(marks))
         self.dots.GetMapper().SetInputData(vertices(np.array([m.place for m in marks]).reshape(-1, 3)))
-        texts: list[tuple[str, Array]] = []
-        last = -np.inf
+        texts = []
         for mark in marks:
-            # names that would lie over each other help nobody
-            if abs(mark.station - last) > 55 * pixel or not texts:
-                assert path is not None
-                # on the other side of the path than the numbers
-                beside = 2.8 * TICK_PIXELS * pixel * path_curve(path).frames([mark.station])[0, :, 1]
-                texts.append((f" {mark.time:g}\u2009s ", mark.place - beside))
-                last = mark.station
-        self.times.show(texts)
+            assert path is not None
+            # on the other side of the path than the numbers
+            beside = 2.8 * TICK_PIXELS * pixel * path_curve(path).frames([mark.station])[0, :, 1]
+            texts.append((f" {mark.time:g}\u2009s ", mark.place - beside, INK))
+        return texts
 
     def _comb(self, path: Path | None, pixel: float) -> None:
         teeth, tips = (

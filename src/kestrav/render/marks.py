@@ -22,7 +22,7 @@ Array = NDArray[np.float64]
 ARROW_PIXELS = 9.0
 _MOST_DRAWN = 1000  # of a path's points by which its line is drawn
 _TICKS = 24  # wished-for number of chainage ticks along a path
-TUBE_PIXELS, TICK_PIXELS, POINT_PIXELS, HANDLE_PIXELS = 1.4, 7.0, 6.0, 4.5
+TUBE_PIXELS, TICK_PIXELS, POINT_PIXELS, HANDLE_PIXELS = 1.4, 7.0, 8.5, 5.5
 
 
 def flat(data: vtkPolyData, colour: str, width: float = 1.0, opacity: float = 1.0) -> vtkActor:
@@ -175,7 +175,7 @@ class PathMarks:
         self.points.place(points[keep])
         self.chosen_point.place(points[~keep])
         self.handles.place(ends)
-        self.handle_lines.GetMapper().SetInputData(segments(lines))
+        self.handle_lines.GetMapper().SetInputData(segments(np.concatenate([lines, corner_lines(path)])))
         for marks, size in (
             (self.points, POINT_PIXELS),
             (self.chosen_point, 1.25 * POINT_PIXELS),
@@ -195,6 +195,24 @@ def handle_geometry(path: Path | None) -> tuple[Array, Array, Array]:
     ends = [(i, np.asarray(h)) for i, _, h in free_handles(path.shape)]
     lines = np.array([[points[i], points[i] + h] for i, h in ends]).reshape(-1, 2, 3)
     return points, lines, lines[:, 1]
+
+
+def corner_lines(path: Path | None) -> Array:
+    """Lines (n, 2, 3) from rounded corners to where their arcs begin and end: a corner lies beside its path."""
+    if path is None or not isinstance(path.shape, PointShape):
+        return np.empty((0, 2, 3))
+    points, count = path.shape.points, len(path.shape.points)
+    pairs = []
+    for i, point in enumerate(points):
+        if point.kind != "corner" or point.radius <= 0 or (not path.shape.closed and i in (0, count - 1)):
+            continue
+        here = np.array(point.position)
+        sides = [np.array(points[(i + step) % count].position) - here for step in (-1, 1)]
+        ways = [side / np.linalg.norm(side) for side in sides]
+        half = 0.5 * np.arccos(np.clip(float(ways[0] @ ways[1]), -1, 1))
+        reach = point.radius / max(float(np.tan(half)), 1e-9)
+        pairs += [[here, here + reach * way] for way in ways]
+    return np.array(pairs).reshape(-1, 2, 3)
 
 
 def free_handles(shape: PointShape) -> list[tuple[int, str, tuple[float, float, float]]]:

@@ -154,9 +154,9 @@ def _read_dxf(path: Path, data: bytes, found: PathsFile) -> None:
 
 def _sound_dxf(data: bytes) -> Any:
     """A drawing read the quick way where it is sound, and mended while it is read where it is not."""
-    if not data.startswith(b"AutoCAD Binary DXF"):
+    if b"\x1a\x00" not in data[:24]:  # the mark of a binary drawing
         with suppress(DXFError, UnicodeDecodeError, ValueError, KeyError, IndexError, AttributeError, TypeError):
-            encoding = "utf-8" if b"AC1021" <= data[data.find(b"AC10") :][:6] else "cp1252"
+            encoding = "utf-8" if data[data.find(b"AC10") :][:6] >= b"AC1021" else "cp1252"
             return read(io.StringIO(data.decode(encoding).replace("\r\n", "\n")))
     return recover.read(io.BytesIO(data))[0]
 
