@@ -7,7 +7,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QPushButton
 
 from kestrav.app.bringing import UnitDialog
-from kestrav.core.document.records import ArcShape, PathPoint, PointShape
+from kestrav.core.document.records import ArcShape, EllipseShape, PathPoint, PointShape
 from kestrav.core.motion.path_curves import path_curve
 
 
@@ -97,6 +97,36 @@ def test_a_run_follows_its_path_when_the_whole_is_changed(hand):
     row = [p.id for p in hand.session.project.parts].index("part-1")
     hand.session.set_time(2.0)
     assert hand.session.poses()[row][:3, 3] == pytest.approx([0, 100, 0], abs=1e-6)
+
+
+def test_a_point_is_inserted_at_a_typed_distance(hand):
+    hand.session.select("path-1")
+    length = path_curve(hand.session.path).length
+    count = len(hand.session.path.shape.points)
+    hand.type_in("Insert at", f"{0.4 * length:.3f}")
+    assert len(hand.session.path.shape.points) == count + 1
+    assert path_curve(hand.session.path).point_stations()[hand.session.point] == pytest.approx(0.4 * length, abs=0.01)
+    hand.type_in("Insert at", "99 m")
+    assert "within it" in hand.window.card.fault.text()
+
+
+def test_ends_are_cut_by_angle_and_by_length(hand):
+    hand.session.edit("p", lambda p: _with(p, EllipseShape((0, 0, 0), 300, 300)))
+    hand.session.select("path-1")
+    hand.window.card.show_path_tab("Whole")
+    hand.type_in("To °", "90")
+    assert path_curve(hand.session.path).length == pytest.approx(150 * np.pi)
+    hand.type_in("From", "100")
+    assert path_curve(hand.session.path).length == pytest.approx(150 * np.pi - 100)
+
+
+def test_a_shot_shows_paths_in_the_lens_only_when_asked(hand):
+    hand.session.select(hand.session.project.shots[0].id)
+    hand.stage.draw()
+    assert not hand.stage.filmed.actors
+    hand.field("Paths").click()
+    hand.stage.draw()
+    assert len(hand.stage.filmed.actors) == len(hand.session.project.paths)
 
 
 # files

@@ -50,6 +50,18 @@ def test_the_picture_shows_the_part_where_the_pinhole_puts_it(filmed):
     studio.close()
 
 
+def test_paths_are_in_a_picture_only_when_asked_for(filmed):
+    project, meshes = filmed
+    pictures = []
+    for paths in (False, True):
+        studio = Studio(project, meshes, 320, 180, "#808080", paths)
+        pictures.append(studio.picture(project.cameras[0], 0.0).astype(int))
+        studio.close()
+    changed = np.argwhere(np.abs(pictures[1] - pictures[0]).max(axis=2) > 24)
+    # a level line through the middle of the picture, on both sides of the cube
+    assert len(changed) > 40 and np.abs(changed[:, 0] - 89.5).max() < 8
+
+
 def test_a_film_has_its_frames_size_rate_duration_and_colour(filmed, tmp_path):
     project, meshes = filmed
     shot = shot_of(project, width=161, height=91)

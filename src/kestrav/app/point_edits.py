@@ -9,6 +9,7 @@ from kestrav.app.session import Session
 from kestrav.core.document import edits
 from kestrav.core.document.records import PointShape, Project
 from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.units import show
 
 APART = 1.0  # mm; a point nearer to another than this is not inserted
 
@@ -23,7 +24,11 @@ def insert_at_station(session: Session, path_id: str, station: float) -> None:
         return
     curve = path_curve(path)
     stations = curve.point_stations()
+    if not 0 <= station <= curve.length:
+        session.refused.emit(f"the path is {show(curve.length, 'mm')} long; give a distance within it")
+        return
     if np.abs(stations - station).min() < APART:
+        session.refused.emit("there is a point already")
         return
     index = int(np.searchsorted(stations, station))
     place = curve.curve.position([station])[0]

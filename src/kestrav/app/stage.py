@@ -26,10 +26,10 @@ from kestrav.core.motion.poses import mover_bounds, placement_matrix, top_bounds
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.render.finishes import Style
 from kestrav.render.judging_marks import JudgingMarks
-from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
+from kestrav.render.marks import Dimension, Highlight, PathLines, PathMarks, flat, frustum, grid
 from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
 from kestrav.render.palette import INK, PETROL_DARK, SKY, rgb
-from kestrav.render.picture import REACH, KeptPicture
+from kestrav.render.picture import REACH, KeptPicture, path_width
 from kestrav.render.scene import Scene, aim_camera, is_software, light
 from kestrav.render.shapes import segments
 from kestrav.render.viewpoint import STANDS, Viewpoint, ray, to_display
@@ -206,6 +206,7 @@ class Stage(QWidget):
         self.floor = flat(grid([-5000, -5000, 0], [5000, 5000, 0], 500.0, "xy", 0.5), INK, 1.0, 0.10)
         self.all.AddActor(self.floor)
         self.marks = PathMarks(self.all, self.over)
+        self.filmed = PathLines(self.lens)
         self.highlight = Highlight(self.all, self.scene)
         self.dimension = Dimension(self.over)
         self.notes = NoteMarks(self.over)
@@ -505,6 +506,8 @@ class Stage(QWidget):
         width, height = (shot.width, shot.height) if shot else (16, 9)
         angle = vertical_angle(camera, width, height)
         aim_camera(self.lens, seen.position[0], seen.target[0], seen.up[0], angle, REACH)
+        shown = project.paths if shot is not None and shot.paths else ()
+        self.filmed.show(shown, path_width(self.lens.GetSize()[1]))
         self.lens.SetBackground(*rgb(shot.background if shot else SKY))
         lines = frustum(seen.position[0], seen.target[0], seen.up[0], angle, width / height, 320.0)
         self.frustum.GetMapper().SetInputData(segments(lines))

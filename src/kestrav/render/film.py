@@ -43,7 +43,7 @@ def render_shot(
     # the codec halves the colour's resolution, so it needs even sides
     film = target.suffix.lower() == ".mp4"
     width, height = (shot.width // 2 * 2, shot.height // 2 * 2) if film else (shot.width, shot.height)
-    studio = Studio(project, meshes, width, height, shot.background)
+    studio = Studio(project, meshes, width, height, shot.background, shot.paths)
     camera = camera_of(project, shot.camera)
     sink: _Sink = _Film(target, width, height, shot.fps) if film else _Sequence(target)
     try:
@@ -67,7 +67,7 @@ def render_still(
 ) -> Path:
     """One PNG picture of a shot's camera at a time in s. Raises BadInput as :func:`render_shot` does."""
     check_target(target, overwrite)
-    studio = Studio(project, meshes, shot.width, shot.height, shot.background)
+    studio = Studio(project, meshes, shot.width, shot.height, shot.background, shot.paths)
     try:
         save_png(studio.picture(camera_of(project, shot.camera), time), target)
     except OSError as fault:

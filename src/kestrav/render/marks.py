@@ -184,6 +184,26 @@ class PathMarks:
             marks.scale(size * self.pixel)
 
 
+class PathLines:
+    """All paths as plain lines, for pictures that are to show them."""
+
+    def __init__(self, renderer: Any) -> None:
+        self.renderer = renderer
+        self.actors: list[vtkActor] = []
+        self._of: object = None
+
+    def show(self, paths: Sequence[Path], width: float) -> None:
+        """Show these paths, as lines of a width in pixels."""
+        if self._of == (paths, width):
+            return
+        self._of = (paths, width)
+        for actor in self.actors:
+            self.renderer.RemoveActor(actor)
+        self.actors = [flat(polyline(_line(path_curve(path))), PETROL, width) for path in paths]
+        for actor in self.actors:
+            self.renderer.AddActor(actor)
+
+
 def handle_geometry(path: Path | None) -> tuple[Array, Array, Array]:
     """Points (n, 3) of a path, handle lines (k, 2, 3) and handle ends (k, 3) of its free points."""
     none = np.empty((0, 2, 3)), np.empty((0, 3))

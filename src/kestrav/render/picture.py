@@ -17,6 +17,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Camera, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.poses import world_poses
+from kestrav.render.marks import PathLines
 from kestrav.render.palette import rgb
 from kestrav.render.scene import Scene, aim_camera, is_software, light
 
@@ -29,7 +30,15 @@ _SAMPLES = 8  # multisampling where a graphics processor does it; too slow and s
 class Studio:
     """An off-screen window of a size, showing one project."""
 
-    def __init__(self, project: Project, meshes: Mapping[str, Mesh], width: int, height: int, background: str) -> None:
+    def __init__(
+        self,
+        project: Project,
+        meshes: Mapping[str, Mesh],
+        width: int,
+        height: int,
+        background: str,
+        paths: bool = False,
+    ) -> None:
         self.project, self.width, self.height = project, width, height
         self.scene = Scene()
         self.scene.update(project, meshes)
@@ -37,6 +46,8 @@ class Studio:
         self.renderer.SetBackground(*rgb(background))
         light(self.renderer)
         self.scene.show_in(self.renderer)
+        if paths:
+            PathLines(self.renderer).show(project.paths, path_width(height))
         if not os.environ.get("DISPLAY"):
             # without a display VTK would first try one, and complain
             os.environ.setdefault("VTK_DEFAULT_OPENGL_WINDOW", "vtkEGLRenderWindow")
@@ -65,6 +76,11 @@ class Studio:
     def close(self) -> None:
         """Give the graphics memory back."""
         self.window.Finalize()
+
+
+def path_width(height: int) -> float:
+    """How wide in pixels a path is in a picture of a height in pixels."""
+    return max(1.0, height / 360.0)
 
 
 def grab(window: vtkRenderWindow, pixels: vtkUnsignedCharArray | None = None) -> Picture:

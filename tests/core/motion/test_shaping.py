@@ -144,3 +144,20 @@ def test_all_corners_are_rounded_by_what_fits():
     assert sharp.paths[0].shape == ANGULAR
     with pytest.raises(BadInput, match="not made of points"):
         shaping.round_corners(project(SHAPES["arc"]), "path-1", 5.0)
+
+
+@pytest.mark.parametrize(
+    "shape",
+    [EllipseShape((0, 0, 0), 500, 200), ArcShape((0, 0, 0), (300, 0, 0), 200.0), HelixShape((0, 0, 0), 100, 50, 2.0)],
+)
+def test_a_trim_by_angle_ends_at_that_angle(shape):
+    path = project(shape).paths[0]
+    share = shaping.share_at(path, 70.0)
+    assert shaping.turn_of(path, share) == pytest.approx(70.0, abs=1e-6)
+    made = project(shape, (0.0, share))
+    x, y, _ = curve(made).position([np.inf])[0]
+    if isinstance(shape, EllipseShape):
+        x, y = x / 500, y / 200
+    assert np.degrees(np.arctan2(y, x)) == pytest.approx(70.0, abs=1e-6)
+    assert shaping.share_at(path, -5.0) == 0.0 and shaping.share_at(path, 5000.0) == 1.0
+    assert shaping.turn_of(project(WAVY).paths[0], 0.5) is None

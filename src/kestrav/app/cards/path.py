@@ -11,7 +11,7 @@ from kestrav.app.cards.path_judge import JudgeRows
 from kestrav.app.cards.path_table import TableRows
 from kestrav.app.cards.path_whole import WholeRows
 from kestrav.app.cards.rows import Rows
-from kestrav.app.point_edits import delete_point, insert_after
+from kestrav.app.point_edits import delete_point, insert_after, insert_at_station
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     ArcShape,
@@ -209,6 +209,15 @@ class PathRows(Rows):
                 lambda key: self.session.select(path.id, int(key) if key else None),
                 "The point to edit",
             )
+        form.number(
+            "Insert at",
+            0.0,
+            "mm",
+            lambda v: insert_at_station(self.session, path.id, v),
+            "Put a point into the path, so far from its start",
+            1,
+            10,
+        )
         if len(self.session.points) > 1:
             self._several(path)
         elif index is not None:

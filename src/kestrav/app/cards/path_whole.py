@@ -146,6 +146,17 @@ class WholeRows(Rows):
                 2,
                 5,
             )
+            turn = shaping.turn_of(path, value)
+            if turn is not None:
+                form.number(
+                    f"{label} °",
+                    turn,
+                    "°",
+                    lambda v, c=cut: c(shaping.share_at(path, v)),
+                    f"The same as an angle from where the shape begins: {side} is cut off",
+                    2,
+                    5,
+                )
         form.number(
             "Split at",
             0.0,

@@ -114,6 +114,13 @@ class ShotRows(Rows):
         self._number(shot, "Width", "width", "px", "Picture width", 0, 2)
         self._number(shot, "Height", "height", "px", "Picture height", 0, 2)
         self._number(shot, "Frame rate", "fps", "fps", "Frames a second", 0)
+        form.check(
+            "Paths",
+            "show them in the pictures",
+            shot.paths,
+            lambda v: self._set(shot.id, "Paths", paths=v),
+            "Paths are drawn in this shot's pictures and film; otherwise they never are",
+        )
         form.text(
             "Background",
             shot.background,

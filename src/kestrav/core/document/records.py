@@ -315,7 +315,7 @@ class Camera(Record, frozen=True):
 
 
 class Shot(Record, frozen=True):
-    """A camera over a span of time, with its picture settings."""
+    """A camera over a span of time, with its picture settings; ``paths`` are shown only where asked for."""
 
     id: str
     name: str
@@ -326,6 +326,7 @@ class Shot(Record, frozen=True):
     height: int = 720
     fps: float = 30.0
     background: str = "#dfe6e6"
+    paths: bool = False
 
 
 class Contact(Record, frozen=True):

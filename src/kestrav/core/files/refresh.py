@@ -330,11 +330,11 @@ def replace(project: Project, part_id: str, imported: Imported, align: Literal["
         if len(lone) == 1 and inner is lone[0] and inner.geometry is None:
             # the product's own top is the part itself
             holder_of[inner.id] = part_id
-            top = placement_matrix(inner.placement)
+            top = placement_matrix(inner.placement).copy()
             top[:3, 3] += shift
             continue
         holder = holder_of.get(inner.parent, ids.get(inner.parent or "", part_id))
-        matrix = placement_matrix(inner.placement)
+        matrix = placement_matrix(inner.placement).copy()
         if len(lone) == 1 and inner.parent == lone[0].id and lone[0].geometry is None:
             matrix = top @ matrix
         elif inner.parent is None:

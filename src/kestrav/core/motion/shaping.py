@@ -11,6 +11,7 @@ from typing import Literal
 import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
+from scipy.optimize import brentq
 
 from kestrav.core.document.edits import add, set_point, update
 from kestrav.core.document.lookup import get, new_id, new_name
@@ -250,6 +251,24 @@ def set_length(project: Project, path_id: str, length: float, anchor: Anchor | L
         previous, off_before = step, off
         step -= off / slope if abs(slope) > 1e-6 else off
     raise BadInput(f"the last segment of “{path.name}” cannot give it a length of {length:g} mm")
+
+
+def turn_of(path: Path, share: float) -> float | None:
+    """How far round, in degrees from its start, a share of a path's whole shape is; None where nothing goes round."""
+    if not isinstance(path.shape, (EllipseShape, ArcShape, HelixShape)):
+        return None
+    whole = path_curve(Path(path.id, path.name, path.shape)).curve
+    return float(np.degrees(whole.parameter(share * whole.length)))
+
+
+def share_at(path: Path, turn: float) -> float:
+    """The share of a path's whole shape at which it is so many degrees round from its start, within 0 to 1."""
+    whole = path_curve(Path(path.id, path.name, path.shape)).curve
+    ends = np.degrees(whole.shape.breaks[[0, -1]])
+    if not ends[0] < turn < ends[1]:
+        return 0.0 if turn <= ends[0] else 1.0
+    found = brentq(lambda s: float(np.degrees(whole.parameter(s))) - turn, 0.0, whole.length, xtol=1e-9 * whole.length)
+    return float(found / whole.length)
 
 
 def raised(project: Project, path_id: str, height: float) -> Project:
