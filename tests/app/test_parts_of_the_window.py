@@ -10,7 +10,7 @@ from PySide6.QtTest import QTest
 from kestrav.app.deck import stacked
 from kestrav.app.dialogs import RenderDialog, recent_files, remember_file
 from kestrav.app.fields import QuantityEdit
-from kestrav.app.jobs import Job
+from kestrav.app.jobs import Job, Process
 from kestrav.app.session import Session
 from kestrav.core.document import edits
 from kestrav.core.errors import BadInput
@@ -138,3 +138,30 @@ def test_the_render_dialog_keeps_its_settings_sensible(dialog, tmp_path):
     dialog.target.setText(str(tmp_path / "x"))
     dialog._start()
     assert dialog.chosen == tmp_path / "x"
+
+
+def _deaf(connection):
+    """A child that is at work and reads nothing until it is told to."""
+    connection.send("ready")
+    time.sleep(1.0)
+    received = []
+    while connection.poll(2.0):
+        received.append(connection.recv()[0])
+        if received[-1] == "last":
+            break
+    connection.send(received)
+
+
+def test_the_window_does_not_wait_for_a_child_that_does_not_read(qtbot):
+    process = Process(_deaf)
+    heard = []
+    process.message.connect(heard.append)
+    qtbot.waitUntil(lambda: heard == ["ready"], timeout=60_000)
+    for number in range(40):
+        # more than a pipe holds; of what is out of date only the newest is sent
+        process.send((number, bytes(1_000_000)), instead_of="check")
+    process.send(("last", b""))
+    qtbot.waitUntil(lambda: len(heard) == 2, timeout=60_000)
+    assert heard[1][-2:] == [39, "last"]
+    assert len(heard[1]) < 10
+    process.stop()

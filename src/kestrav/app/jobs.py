@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import multiprocessing
+import threading
 import time
 from collections.abc import Callable, Mapping
 from multiprocessing.connection import Connection
@@ -26,6 +27,7 @@ from kestrav.core.geometry.meshes import Mesh
 _context = multiprocessing.get_context("spawn")
 
 Report = Callable[[float], None]
+_STOP = object()
 
 
 class Process(QObject):
@@ -33,6 +35,7 @@ class Process(QObject):
 
     message = Signal(object)
     died = Signal()
+    _lost = Signal()
 
     def __init__(self, target: Callable[..., None], *arguments: Any) -> None:
         super().__init__()
@@ -42,13 +45,38 @@ class Process(QObject):
         child.close()
         self._notifier = QSocketNotifier(self.connection.fileno(), QSocketNotifier.Type.Read, self)
         self._notifier.activated.connect(self._read)
+        self._waiting: list[tuple[str, object]] = []
+        self._there = threading.Condition()
+        self._lost.connect(self._end)
+        # a child at work does not read, and a pipe holds little: the window must not wait for it
+        threading.Thread(target=self._write, daemon=True).start()
 
-    def send(self, message: object) -> None:
-        """Send a message; lost when the child is gone, which :attr:`died` tells."""
-        try:
-            self.connection.send(message)
-        except OSError:
-            self._end()
+    def send(self, message: object, instead_of: str = "") -> None:
+        """Send a message soon; lost when the child is gone, which :attr:`died` tells.
+
+        One that is still waiting with the same ``instead_of`` is out of date and is not sent.
+        """
+        with self._there:
+            if instead_of:
+                self._waiting = [pair for pair in self._waiting if pair[0] != instead_of]
+            self._waiting.append((instead_of, message))
+            self._there.notify()
+
+    def _write(self) -> None:
+        while True:
+            with self._there:
+                while not self._waiting:
+                    self._there.wait()
+                _, message = self._waiting.pop(0)
+            if message is _STOP:
+                return
+            try:
+                self.connection.send(message)
+            except (OSError, ValueError):
+                # nobody is told any more when the window has gone meanwhile
+                with contextlib.suppress(RuntimeError):
+                    self._lost.emit()
+                return
 
     def _read(self) -> None:
         try:
@@ -65,6 +93,9 @@ class Process(QObject):
     def stop(self) -> None:
         """End the child now."""
         self._notifier.setEnabled(False)
+        with self._there:
+            self._waiting = [("", _STOP)]
+            self._there.notify()
         self.process.terminate()
         self.process.join(2)
         self.connection.close()
@@ -236,7 +267,7 @@ class Checker(QObject):
             self._process.send(("meshes", missing))
             self._sent |= missing.keys()
         self._key += 1
-        self._process.send(("check", self._key, msgspec.msgpack.encode(project), time))
+        self._process.send(("check", self._key, msgspec.msgpack.encode(project), time), instead_of="check")
 
     def _on_message(self, message: tuple[str, int, Any]) -> None:
         kind, key, value = message

@@ -7,7 +7,8 @@ import numpy as np
 
 from kestrav.app.session import Session
 from kestrav.core.document import edits
-from kestrav.core.document.records import PointShape, Project
+from kestrav.core.document.lookup import find
+from kestrav.core.document.records import Path, PointShape, Project
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.units import show
 
@@ -16,7 +17,9 @@ APART = 1.0  # mm; a point nearer to another than this is not inserted
 
 def insert_at_station(session: Session, path_id: str, station: float) -> None:
     """Insert a point into a path at a station, on the curve as it is."""
-    path = next(p for p in session.project.paths if p.id == path_id)
+    path = find(session.project, path_id)
+    if not isinstance(path, Path):
+        return  # typed into the card of a path that has gone meanwhile
     if not isinstance(path.shape, PointShape):
         session.refused.emit(
             f"“{path.name}” has a shape of its own: its numbers are in the card; “Make it points” gives it points"

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
+from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPlane, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkGlyph3DMapper, vtkPolyDataMapper
 
 from kestrav.core.document.records import Path, PointShape, Project, SurfaceShape
@@ -20,6 +20,7 @@ from kestrav.render.shapes import diamond, point_cloud, polyline, segments, tube
 Array = NDArray[np.float64]
 
 ARROW_PIXELS = 9.0
+MOST_DIAMONDS, _NEAR_CHOSEN = 600, 20  # points that are drawn as solids, and how many on either side of a chosen one
 _MOST_DRAWN = 1000  # of a path's points by which its line is drawn
 _TICKS = 24  # wished-for number of chainage ticks along a path
 TUBE_PIXELS, TICK_PIXELS, POINT_PIXELS, HANDLE_PIXELS = 1.4, 7.0, 8.5, 5.5
@@ -39,6 +40,18 @@ def flat(data: vtkPolyData, colour: str, width: float = 1.0, opacity: float = 1.
     look.SetOpacity(opacity)
     actor.PickableOff()
     return actor
+
+
+def dots(points: ArrayLike) -> vtkPolyData:
+    """Points (n, 3) as one cell that VTK draws."""
+    data = point_cloud(np.asarray(points, float).reshape(-1, 3))
+    cells = vtkCellArray()
+    count = data.GetNumberOfPoints()
+    cells.InsertNextCell(count)
+    for k in range(count):
+        cells.InsertCellPoint(k)
+    data.SetVerts(cells)
+    return data
 
 
 def tick_spacing(length: float) -> float:
@@ -118,6 +131,10 @@ class PathMarks:
         self.actors: dict[str, list[vtkActor]] = {}
         self.drawn: dict[str, tuple[Path, bool, float]] = {}
         self.points = _Diamonds(over, PETROL, CARD)
+        self.dots = flat(point_cloud(np.empty((0, 3))), PETROL)
+        self.dots.GetProperty().SetPointSize(4)
+        self.dots.VisibilityOff()
+        over.AddActor(self.dots)
         self.chosen_point = _Diamonds(over, STRAW, INK)
         self.handles = _Diamonds(over, CARD, PETROL_DARK)
         # the chosen path shows faintly through what hides it
@@ -172,7 +189,17 @@ class PathMarks:
         points, lines, ends = handle_geometry(path)
         keep = np.ones(len(points), bool)
         keep[[i for i in chosen if i < len(points)]] = False
-        self.points.place(points[keep])
+        many = len(points) > MOST_DIAMONDS
+        self.dots.SetVisibility(many)
+        if many:
+            # thousands of solids would be felt at every redraw; diamonds stand near the chosen points
+            self.dots.GetMapper().SetInputData(dots(points))
+            near = np.zeros(len(points), bool)
+            for i in chosen:
+                near[max(i - _NEAR_CHOSEN, 0) : i + _NEAR_CHOSEN + 1] = True
+            self.points.place(points[keep & near])
+        else:
+            self.points.place(points[keep])
         self.chosen_point.place(points[~keep])
         self.handles.place(ends)
         self.handle_lines.GetMapper().SetInputData(segments(np.concatenate([lines, corner_lines(path)])))
