@@ -10,10 +10,12 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import (
     ArcShape,
     EllipseShape,
+    Limited,
     Path,
     PathPoint,
     PointShape,
     RectangleShape,
+    Run,
     SurfaceShape,
 )
 from kestrav.core.motion.path_curves import path_curve
@@ -435,6 +437,23 @@ def test_lanes_of_height_and_bend_radius_over_the_distance(hand):
     assert deck.bend.limit.isVisible() and deck.bend.breaches
     deck.show_lanes(["clearance", "speed"])
     assert len(deck.plots) == 3 and deck.clearance in deck.lanes
+
+
+def test_lanes_of_distance_and_accelerations(hand):
+    deck = hand.window.deck
+    ring = EllipseShape((0, 0, 30), 200, 200)
+    hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", ring)))
+    limits = Limited(300.0, 100.0, 150.0, 150.0)
+    run = Run("run-9", "Rolls", "part-1", "path-9", duration=None, speed=300.0, pacing=limits)
+    hand.session.edit("r", lambda p: edits.add(edits.remove(p, "run-1"), run))
+    hand.session.select("run-9")
+    deck.show_lanes(["distance", "speed", "acceleration", "sideways"])
+    assert deck.sideways.y.max() == pytest.approx(0.1, rel=1e-3)
+    assert deck.gain.y.max() == pytest.approx(0.15) and deck.gain.y.min() == pytest.approx(-0.15)
+    assert deck.sideways.limit.isVisible() and deck.sideways.limit.value() == pytest.approx(0.1)
+    assert deck.way.y[-1] == pytest.approx(400 * np.pi)
+    assert deck.speed.value_at(deck.speed.x[len(deck.speed.x) // 4]) is not None
+    deck.show_lanes(["clearance", "speed"])
 
 
 def _shown(judged):

@@ -233,15 +233,65 @@ def test_a_runs_pacing_heading_and_speed_are_chosen(hand):
         field.activated.emit(index)
         return hand.session.project.runs[0]
 
+    hand.window.card.show_run_tab("Pace")
     assert choose("Pacing", "eased").pacing == Eased()
-    hand.type_in("Soft start", "80")
+    hand.type_in("Soft start, mm", "80")
     assert hand.session.project.runs[0].pacing == Eased(80.0, 100.0)
+    hand.window.card.show_run_tab("Journey")
     assert choose("Set by", "speed").speed == pytest.approx((200 + 180 * 200 / 180) / 2, rel=0.2)
+    hand.window.card.show_run_tab("Heading")
     assert choose("Heading", "along").heading == AlongHeading()
     assert choose("Forward", "-y").heading.forward == "-y"
     hand.field("Turn about").click()
     assert hand.session.project.runs[0].heading.flip
     assert choose("Heading", "fixed").heading == FixedHeading()
+
+
+def test_every_pacing_has_its_numbers_and_sums(hand):
+    hand.session.select("run-1")
+    hand.window.card.show_run_tab("Pace")
+
+    def pacing():
+        return hand.session.project.runs[0].pacing
+
+    def said():
+        hand.window.card.rebuild()
+        return " ".join(w.text() for w in hand.window.card.form.findChildren(QLabel) if w.objectName() == "worked")
+
+    choose(hand, "Pacing", "eased")
+    choose(hand, "Soft start", "s")
+    hand.type_in("Soft start, s", "0.4")
+    choose(hand, "Soft stop", "frames")
+    hand.type_in("Soft stop, frames", "15")
+    assert pacing() == Eased(100.0, 100.0, 0.4, 15 / hand.session.project.settings.fps)
+    choose(hand, "Pacing", "law:3-4-5 polynomial")
+    assert "1.875 ×" in said() and "5.774 ×" in said()
+    choose(hand, "Pacing", "limited")
+    for name, value in (("Top speed", "0.3 m/s"), ("Sideways", "400"), ("Braking", "0")):
+        hand.type_in(name, value)
+    assert (pacing().top, pacing().sideways, pacing().braking) == (300, 400, 0)
+    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Add a speed zone").click()
+    hand.type_in("Zone 1 speed", "120")
+    hand.type_in("Zone 1 from", "70")
+    assert "must go forward" in hand.window.card.fault.text()
+    assert pacing().zones[0].speed == 120 and pacing().zones[0].begin == 0.4
+    assert "within its limits" in said()
+    choose(hand, "Pacing", "keyed")
+    count = len(pacing().keys)
+    hand.session.set_time(0.9)
+    hand.window.card.rebuild()
+    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Add key here").click()
+    assert len(pacing().keys) == count + 1
+    hand.type_in("Key 3, s", "9")
+    assert "times go forward" in hand.window.card.fault.text()
+    hand.window.card.show_run_tab("Journey")
+    hand.type_in("Arrives", "5")
+    assert hand.session.project.runs[0].duration == 5.0
+    hand.field("Backwards").click()
+    assert hand.session.project.runs[0].backwards
+    while hand.session.undo.canUndo():
+        hand.session.undo.undo()
+    assert hand.session.undo.isClean()
 
 
 def test_a_part_is_placed_turned_and_its_pivot_centred(hand):

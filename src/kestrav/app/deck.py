@@ -27,7 +27,7 @@ from PySide6.QtWidgets import (
 from kestrav.app.session import Session
 from kestrav.app.style import FAMILY, MUTED
 from kestrav.core.document import edits
-from kestrav.core.document.records import Part, Path, Project, Run
+from kestrav.core.document.records import Limited, Part, Path, Project, Run
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.on_paths import least_radius
 from kestrav.core.motion.judging import tight_spans
@@ -195,7 +195,18 @@ class Deck(QWidget):
         self.speed = Lane(self._plot(), self._label(), "Speed", "m/s", INK)
         self.height = Lane(self._plot(), self._label(), "Height", "mm", INK)
         self.bend = Lane(self._plot(), self._label(), "Bend radius", "mm", PETROL)
-        self.every = {"clearance": self.clearance, "speed": self.speed, "height": self.height, "bend": self.bend}
+        self.way = Lane(self._plot(), self._label(), "Distance", "mm", PETROL)
+        self.gain = Lane(self._plot(), self._label(), "Acceleration", "m/s²", INK)
+        self.sideways = Lane(self._plot(), self._label(), "Sideways", "m/s²", INK)
+        self.every = {
+            "clearance": self.clearance,
+            "distance": self.way,
+            "speed": self.speed,
+            "acceleration": self.gain,
+            "sideways": self.sideways,
+            "height": self.height,
+            "bend": self.bend,
+        }
         kept = str(QSettings().value("deck/lanes", "clearance,speed")).split(",")
         self.show_lanes([name for name in kept if name in self.every])
         column.addWidget(self.chart, 1)
@@ -244,7 +255,10 @@ class Deck(QWidget):
         self.lane_actions = {}
         for name, text in (
             ("clearance", "Clearance"),
+            ("distance", "Distance"),
             ("speed", "Speed"),
+            ("acceleration", "Acceleration"),
+            ("sideways", "Sideways acceleration"),
             ("height", "Height"),
             ("bend", "Bend radius"),
         ):
@@ -329,7 +343,7 @@ class Deck(QWidget):
         for name, action in self.lane_actions.items():
             action.setChecked(name in wanted)
         self.place_labels()
-        self.follow()
+        self.refresh()
 
     def _toggle_lane(self, name: str, on: bool) -> None:
         shown = [key for key, lane in self.every.items() if lane in self.lanes]
@@ -418,6 +432,7 @@ class Deck(QWidget):
         self.plots[0].getViewBox().setXRange(low - room, high + room, padding=0)
         self.rebuild_bars()
         self._fill_speed(project)
+        self._fill_motion(project)
         self._fill_shape(along)
         self._fill_clearance()
         self.follow()
@@ -482,6 +497,34 @@ class Deck(QWidget):
         x = self.to_x(times)
         keep = np.isfinite(x)
         self.speed.show(x[keep], values[keep])
+
+    def _fill_motion(self, project: Project) -> None:
+        """Distance and accelerations of the journey that the chart is about."""
+        shown = [lane for lane in (self.way, self.gain, self.sideways) if lane in self.lanes]
+        trip = self.axis_journey()
+        if not shown:
+            return
+        if trip is None:
+            for lane in shown:
+                lane.show(np.empty(0), np.empty(0))
+            return
+        times = np.linspace(trip.start, trip.end, 800)
+        x = self.to_x(times)
+        ahead = trip.accelerations(times) / 1000.0
+        speed, stations = trip.speeds(times), trip.stations(times)
+        across = speed**2 * trip.path.curve.curvature(stations) / 1000.0
+        way = trip.profile.distance(times - trip.start)
+        order = np.argsort(x, kind="stable")
+        self.way.show(x[order], way[order])
+        self.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
+        self.sideways.show(x[order], across[order])
+        limits = trip.run.pacing if isinstance(trip.run.pacing, Limited) else None
+        for lane, limit in (
+            (self.gain, limits.forward if limits else 0.0),
+            (self.sideways, limits.sideways if limits else 0.0),
+        ):
+            lane.limit.setVisible(limit > 0)
+            lane.limit.setValue(limit / 1000.0)
 
     def _fill_shape(self, along: tuple[PathCurve, float, float] | None) -> None:
         """The height and the bend radius of the path that the chart is about."""

@@ -3,16 +3,13 @@
 import msgspec
 import numpy as np
 import pytest
-from scipy.integrate import quad
 from scipy.spatial.transform import Rotation
 from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     AlongHeading,
-    Eased,
     EllipseShape,
-    Even,
     Part,
     Path,
     PathPoint,
@@ -22,41 +19,11 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import quaternion_from_rotation
-from kestrav.core.motion import pacing
 from kestrav.core.motion.making import add_run
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.placing import pivot_at_side
 from kestrav.core.motion.poses import mover_bounds, moving_groups, rest_poses, top_bounds, world_bounds, world_poses
 from kestrav.core.motion.runs import frame_times, journey, rider_speeds, span
-
-PACINGS = [Even(), Eased(100, 200), Eased(0, 300), Eased(900, 900)]
-
-
-@pytest.mark.parametrize("kind", PACINGS)
-def test_speed_integrates_to_the_distance(kind):
-    for t in (0.3, 1.7, 3.0, 4.0):
-        way = quad(lambda s: float(pacing.speed(kind, 1000.0, 4.0, s)), 0, t, points=[0.5, 1, 2, 3, 3.5], limit=200)[0]
-        assert float(pacing.distance(kind, 1000.0, 4.0, t)) == pytest.approx(way, rel=1e-6)
-    assert float(pacing.distance(kind, 1000.0, 4.0, 4.0)) == pytest.approx(1000.0)
-    assert float(pacing.distance(kind, 1000.0, 4.0, 9.0)) == 1000.0
-    assert float(pacing.distance(kind, 1000.0, 4.0, -1.0)) == 0.0
-
-
-@pytest.mark.parametrize("kind", PACINGS)
-def test_time_is_the_inverse_of_distance(kind):
-    ways = np.linspace(1, 999, 31)
-    times = pacing.time_at(kind, 1000.0, 4.0, ways)
-    assert pacing.distance(kind, 1000.0, 4.0, times) == pytest.approx(ways, abs=1e-6)
-
-
-def test_eased_takes_the_time_its_ramps_need():
-    # a ramp at half the mean speed takes twice its length's time: 700 steady + 2 (100 + 200) = 1300 mm at 500 mm/s
-    kind = Eased(100, 200)
-    assert pacing.duration_at(kind, 1000.0, 500.0) == pytest.approx(2.6)
-    assert pacing.steady_speed(kind, 1000.0, 2.6) == pytest.approx(500.0)
-    assert float(pacing.distance(kind, 1000.0, 2.6, 0.4)) == pytest.approx(100.0)
-    assert float(pacing.distance(kind, 1000.0, 2.6, 2.6 - 0.8)) == pytest.approx(800.0)
-    assert float(pacing.speed(kind, 1000.0, 2.6, 1.0)) == pytest.approx(500.0)
 
 
 def nested():

@@ -125,6 +125,8 @@ class Card(QWidget):
         if self.part_tab not in TABS:
             self.part_tab = "Motion"
         self.path_tab = "Shape"
+        self.run_tab = "Journey"
+        self.ramps: dict[str, str] = {}  # what soft starts and stops are measured by, where it is a time
         self.copying = Copying()
         self.shaping = Shaping()
         self.path_marks = PathMarkChoice(self)
@@ -148,6 +150,11 @@ class Card(QWidget):
     def show_path_tab(self, name: str) -> None:
         """Show one part of a path's card."""
         self.path_tab = name
+        self.rebuild()
+
+    def show_run_tab(self, name: str) -> None:
+        """Show one part of a run's card."""
+        self.run_tab = name
         self.rebuild()
 
     def show_measuring(self, tool: MeasureTool | None) -> None:

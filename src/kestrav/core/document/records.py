@@ -239,13 +239,68 @@ class Even(Record, frozen=True, tag="even"):
 
 
 class Eased(Record, frozen=True, tag="eased"):
-    """Soft start and stop over lengths in mm."""
+    """Soft start and stop, each over a length in mm or, where it is given, over a time in s."""
 
     start_length: float = 100.0
     stop_length: float = 100.0
+    start_time: float | None = None
+    stop_time: float | None = None
 
 
-Pacing = Even | Eased
+LawName = Literal[
+    "quadratic parabola",
+    "simple sine",
+    "inclined sine",
+    "3-4-5 polynomial",
+    "4-5-6-7 polynomial",
+    "modified sine",
+    "modified trapezoid",
+]
+
+
+class Law(Record, frozen=True, tag="law"):
+    """A standard motion law from standstill to standstill, by its name in VDI 2143."""
+
+    name: LawName = "modified sine"
+
+
+class SpeedZone(Record, frozen=True):
+    """A greatest speed in mm/s between two shares of the path's length."""
+
+    begin: float
+    end: float
+    speed: float
+
+
+class Limited(Record, frozen=True, tag="limited"):
+    """The fastest journey within limits: a top speed in mm/s, accelerations in mm/s² sideways, forward and braking (0
+    for any), and speeds by zone."""
+
+    top: float = 1000.0
+    sideways: float = 0.0
+    forward: float = 500.0
+    braking: float = 500.0
+    zones: tuple[SpeedZone, ...] = ()
+    from_rest: bool = True
+    to_rest: bool = True
+
+
+class PaceKey(Record, frozen=True):
+    """At a share of the run's duration it has covered a share of its way; ``slope`` is way by time there, in shares, or
+    none for one by which it never runs back."""
+
+    time: float
+    way: float
+    slope: float | None = None
+
+
+class Keyed(Record, frozen=True, tag="keyed"):
+    """Distance by keys in time."""
+
+    keys: tuple[PaceKey, ...] = (PaceKey(0.0, 0.0), PaceKey(1.0, 1.0))
+
+
+Pacing = Even | Eased | Law | Limited | Keyed
 
 
 class FixedHeading(Record, frozen=True, tag="fixed"):
@@ -266,8 +321,8 @@ Heading = FixedHeading | AlongHeading
 class Run(Record, frozen=True):
     """One journey of a rider (a part, an assembly or a camera) along a portion of a path.
 
-    ``begin`` and ``end`` are shares of the path's length; ``start`` is in s; exactly one of
-    ``duration`` (s) and ``speed`` (mm/s, the steady one) is given.
+    ``begin`` and ``end`` are shares of the path's length; ``start`` is in s; exactly one of ``duration`` (s) and
+    ``speed`` (mm/s, the steady or greatest one) is given. ``backwards`` it goes from the end to the beginning.
     """
 
     id: str
@@ -281,6 +336,7 @@ class Run(Record, frozen=True):
     speed: float | None = None
     pacing: Pacing = Even()
     heading: Heading = FixedHeading()
+    backwards: bool = False
 
 
 class PartAim(Record, frozen=True, tag="part"):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Iterable
-from itertools import chain
+from itertools import chain, pairwise
 
 import msgspec
 import numpy as np
@@ -18,6 +18,9 @@ from kestrav.core.document.records import (
     EllipseShape,
     Geometry,
     HelixShape,
+    Keyed,
+    Limited,
+    Pacing,
     Part,
     PartAim,
     Path,
@@ -218,8 +221,33 @@ def check_run(run: Run) -> None:
         _positive(f"{label}: the speed in mm/s", run.speed)
     if run.start < 0:
         raise BadInput(f"{label} starts at {run.start:g} s; time begins at 0")
-    if isinstance(run.pacing, Eased) and (run.pacing.start_length < 0 or run.pacing.stop_length < 0):
-        raise BadInput(f"{label} has a negative start or stop length; give 0 or more")
+    _check_pacing(run.pacing, label)
+
+
+def _check_pacing(pacing: Pacing, label: str) -> None:
+    if isinstance(pacing, Eased):
+        if pacing.start_length < 0 or pacing.stop_length < 0:
+            raise BadInput(f"{label} has a negative start or stop length; give 0 or more")
+        if min(pacing.start_time or 0.0, pacing.stop_time or 0.0) < 0:
+            raise BadInput(f"{label} has a negative start or stop time; give 0 or more")
+    elif isinstance(pacing, Limited):
+        limits = (pacing.top, pacing.sideways, pacing.forward, pacing.braking)
+        if min(limits) < 0:
+            raise BadInput(f"{label} has a negative limit of speed or acceleration; give 0 for none")
+        if max(pacing.top, pacing.sideways) == 0 and max(pacing.forward, pacing.braking) == 0:
+            raise BadInput(f"{label} has no limit at all; give a top speed or an acceleration")
+        for zone in pacing.zones:
+            if not 0 <= zone.begin < zone.end <= 1:
+                raise BadInput(
+                    f"{label} has a speed zone from {zone.begin:.2%} to {zone.end:.2%}; it must go forward within 0 to 100 %"
+                )
+            _positive(f"{label}: the speed of a zone in mm/s", zone.speed)
+    elif isinstance(pacing, Keyed):
+        times = [key.time for key in pacing.keys]
+        if len(times) < 2 or times[0] != 0 or times[-1] != 1 or any(b <= a for a, b in pairwise(times)):
+            raise BadInput(f"{label} needs keys from its start to its end whose times go forward")
+        if any(not 0 <= key.way <= 1 for key in pacing.keys):
+            raise BadInput(f"{label} has a key beyond its way; keys lie within 0 to 100 % of it")
 
 
 def check_camera(camera: Camera) -> None:

@@ -56,7 +56,7 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
                 "start_s": trip.start,
                 "end_s": trip.end,
                 "length_mm": trip.length,
-                "steady_speed_mm_s": trip.steady_speed,
+                "steady_speed_mm_s": trip.greatest_speed,
             }
         )
     shots = [

@@ -11,11 +11,12 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.edits import add, remove, set_point, update
 from kestrav.core.document.lookup import new_id, new_name
-from kestrav.core.document.records import Eased, Path, PathPoint, PointShape, Project, Run, Vector
+from kestrav.core.document.records import Eased, Even, Pacing, Path, PathPoint, PointShape, Project, Run, Vector
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.curves import Spline
 from kestrav.core.geometry.faces import vector
+from kestrav.core.motion.pacing import part_as_keys
 from kestrav.core.motion.path_curves import parametric_of, path_curve
 from kestrav.core.motion.runs import journey
 from kestrav.core.motion.shaping import as_points, path_of, reverse, transformed
@@ -194,11 +195,16 @@ def split(project: Project, path_id: str, station: float) -> Project:
         at = float(trip.times_at([station])[0])
         one = _onto(run, path_id, trip.first, station, first)
         two = _onto(run, rest.id, 0.0, trip.last - station, second)
-        pacing = (run.pacing, run.pacing)
-        if isinstance(run.pacing, Eased):
+        ways = station - trip.first, trip.last - station
+        if run.backwards:
+            one, two, ways = two, one, ways[::-1]
+        pacing: tuple[Pacing, Pacing] = (run.pacing, run.pacing)
+        if isinstance(run.pacing, Eased) and run.pacing.start_time is run.pacing.stop_time is None:
             soft = run.pacing
-            ahead = min(soft.start_length, station - trip.first)
-            pacing = (Eased(ahead, 0.0), Eased(0.0, min(soft.stop_length, trip.last - station)))
+            pacing = (Eased(min(soft.start_length, ways[0]), 0.0), Eased(0.0, min(soft.stop_length, ways[1])))
+        elif not isinstance(run.pacing, Even):
+            middle, whole = at - trip.start, trip.profile
+            pacing = (part_as_keys(whole, 0.0, middle), part_as_keys(whole, middle, trip.duration))
         ids = {r.id for r in project.runs} | set(taken)
         name = next(f"{run.id}-{k}" for k in range(2, 1000) if f"{run.id}-{k}" not in ids)
         taken.append(name)

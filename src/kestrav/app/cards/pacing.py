@@ -1,0 +1,249 @@
+"""How a run's distance grows with time."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from kestrav.app.cards.rows import Rows
+from kestrav.core.document.records import (
+    Eased,
+    Even,
+    Keyed,
+    Law,
+    Limited,
+    PaceKey,
+    Pacing,
+    Run,
+    SpeedZone,
+)
+from kestrav.core.motion.laws import LAWS
+from kestrav.core.motion.pacing import EasedProfile, TabledProfile, part_as_keys, peak
+from kestrav.core.motion.runs import Journey
+from kestrav.core.units import show
+
+_KINDS = [
+    ("even", "even"),
+    ("eased", "soft start and stop"),
+    *((f"law:{name}", name) for name in LAWS),
+    ("limited", "as fast as its limits allow"),
+    ("keyed", "by keys"),
+]
+_BY = [("mm", "over a length"), ("s", "over a time"), ("frames", "over frames")]
+
+
+class PacingRows(Rows):
+    """The kind of pacing and its numbers."""
+
+    def build(self, run: Run, trip: Journey) -> None:
+        pacing = run.pacing
+        kind = f"law:{pacing.name}" if isinstance(pacing, Law) else type(pacing).__struct_config__.tag
+        self.form.choice(
+            "Pacing",
+            _KINDS,
+            str(kind),
+            lambda key: self._set(run.id, "Pacing", pacing=_made(key, trip)),
+            "How distance grows with time; the standard laws are those of VDI 2143",
+        )
+        if isinstance(pacing, Eased):
+            self._eased(run, pacing)
+        elif isinstance(pacing, Limited):
+            self._limited(run, pacing, trip)
+        elif isinstance(pacing, Keyed):
+            self._keyed(run, pacing, trip)
+
+    def _change(self, run: Run, label: str, **fields: Any) -> None:
+        self._set(run.id, label, pacing=msgspec.structs.replace(run.pacing, **fields))
+
+    def _eased(self, run: Run, pacing: Eased) -> None:
+        form, fps = self.form, self.session.shown.settings.fps
+        for label, length, time in (
+            ("Soft start", "start_length", "start_time"),
+            ("Soft stop", "stop_length", "stop_time"),
+        ):
+            seconds = getattr(pacing, time)
+            by = "mm" if seconds is None else self.card.ramps.get(time, "s")
+
+            def switch(key: str, time: str = time, label: str = label) -> None:
+                self.card.ramps[time] = key
+                self._change(run, label, **{time: None if key == "mm" else getattr(pacing, time) or 0.5})
+                self.card.rebuild()
+
+            form.choice(label, _BY, by, switch, "What it is measured by")
+            if by == "mm":
+                form.number(
+                    f"{label}, mm",
+                    getattr(pacing, length),
+                    "mm",
+                    lambda v, f=length, what=label: self._change(run, what, **{f: v}),
+                    "Distance over which it gathers or loses speed",
+                    step=10,
+                )
+            elif by == "s":
+                form.number(
+                    f"{label}, s",
+                    seconds,
+                    "s",
+                    lambda v, f=time, what=label: self._change(run, what, **{f: v}),
+                    "Time in which it gathers or loses speed",
+                    3,
+                    0.1,
+                )
+            else:
+                form.number(
+                    f"{label}, frames",
+                    seconds * fps,
+                    "",
+                    lambda v, f=time, what=label: self._change(run, what, **{f: v / fps}),
+                    "Frames in which it gathers or loses speed",
+                    1,
+                )
+
+    def _limited(self, run: Run, pacing: Limited, trip: Journey) -> None:
+        form = self.form
+        for label, field, unit, tip in (
+            ("Top speed", "top", "mm/s", "Never faster than this"),
+            ("Sideways", "sideways", "mm/s²", "Greatest acceleration sideways: it slows down for bends"),
+            ("Forward", "forward", "mm/s²", "Greatest acceleration ahead"),
+            ("Braking", "braking", "mm/s²", "Greatest acceleration while braking"),
+        ):
+            form.number(
+                label,
+                getattr(pacing, field),
+                unit,
+                lambda v, f=field, what=label: self._change(run, what, **{f: v}),
+                tip,
+                step=50,
+                zero="any",
+            )
+        form.check(
+            "From rest",
+            "begins standing",
+            pacing.from_rest,
+            lambda v: self._change(run, "From rest", from_rest=v),
+            "Or at speed",
+        )
+        form.check(
+            "To rest", "ends standing", pacing.to_rest, lambda v: self._change(run, "To rest", to_rest=v), "Or at speed"
+        )
+        for number, zone in enumerate(pacing.zones):
+            self._zone(run, pacing, number, zone)
+        form.buttons(
+            (
+                "Add a speed zone",
+                lambda: self._change(run, "Speed zone", zones=(*pacing.zones, SpeedZone(0.4, 0.6, 400.0))),
+                "A greatest speed between two places of the path",
+            )
+        )
+
+    def _zone(self, run: Run, pacing: Limited, number: int, zone: SpeedZone) -> None:
+        form = self.form
+
+        def change(**fields: float) -> None:
+            zones = list(pacing.zones)
+            zones[number] = msgspec.structs.replace(zone, **fields)
+            self._change(run, "Speed zone", zones=tuple(zones))
+
+        form.heading(f"Zone {number + 1}")
+        form.number(
+            f"Zone {number + 1} from", 100 * zone.begin, "%", lambda v: change(begin=v / 100), "Share of the path", 2
+        )
+        form.number(f"Zone {number + 1} to", 100 * zone.end, "%", lambda v: change(end=v / 100), "Share of the path", 2)
+        form.number(
+            f"Zone {number + 1} speed", zone.speed, "mm/s", lambda v: change(speed=v), "Never faster there", step=50
+        )
+        form.buttons(
+            (
+                f"Delete zone {number + 1}",
+                lambda: self._change(run, "Speed zone", zones=tuple(z for z in pacing.zones if z is not zone)),
+                "Take this zone away",
+            )
+        )
+
+    def _keyed(self, run: Run, pacing: Keyed, trip: Journey) -> None:
+        form, keys = self.form, pacing.keys
+
+        def change(index: int, **fields: float | None) -> None:
+            made = list(keys)
+            made[index] = msgspec.structs.replace(keys[index], **fields)
+            self._change(run, "Key", keys=tuple(made))
+
+        form.note("Keys: time since it set out, and distance. Between them it never runs back unasked.")
+        for i, key in enumerate(keys):
+            inner = 0 < i < len(keys) - 1
+            if inner:
+                form.number(
+                    f"Key {i + 1}, s",
+                    key.time * trip.duration,
+                    "s",
+                    lambda v, k=i: change(k, time=v / trip.duration),
+                    "When",
+                    3,
+                    0.1,
+                )
+            form.number(
+                f"Key {i + 1}, mm",
+                key.way * trip.length,
+                "mm",
+                lambda v, k=i: change(k, way=v / trip.length),
+                "How far from where it set out",
+                1,
+                10,
+            )
+        form.buttons(
+            ("Add key here", lambda: self._add_key(run, pacing, trip), "A key at the playhead, on the curve as it is"),
+            (
+                "Delete last key",
+                lambda: len(keys) > 2 and self._change(run, "Delete key", keys=(*keys[:-2], keys[-1])),
+                "Take the last key before the end away",
+            ),
+        )
+
+    def _add_key(self, run: Run, pacing: Keyed, trip: Journey) -> None:
+        share = (self.session.time - trip.start) / trip.duration
+        if not 0.01 < share < 0.99 or any(abs(k.time - share) < 0.01 for k in pacing.keys):
+            self.session.refused.emit("move the playhead into the run, away from its other keys")
+            return
+        way = float(trip.profile.distance([share * trip.duration])[0]) / trip.length
+        keys = sorted((*pacing.keys, PaceKey(share, way)), key=lambda k: k.time)
+        self._change(run, "Add key", keys=tuple(keys))
+
+
+def _made(key: str, trip: Journey) -> Pacing:
+    """A pacing of another kind, near to what the run does now."""
+    if key == "even":
+        return Even()
+    if key == "eased":
+        return Eased()
+    if key == "limited":
+        return Limited(top=float(f"{trip.greatest_speed:.3g}"))
+    if key == "keyed":
+        # as it is, told by a few keys that can be moved
+        every = part_as_keys(trip.profile, 0.0, trip.duration).keys[::4]
+        return Keyed(tuple(msgspec.structs.replace(k, slope=None) for k in every))
+    return Law(key.removeprefix("law:"))  # type: ignore[arg-type]
+
+
+def worked_lines(trip: Journey) -> list[str]:
+    """The sums behind a run's speed."""
+    profile, length, seconds = trip.profile, trip.length, trip.duration
+    speed = f"<b>{show(trip.greatest_speed, 'mm/s')}</b>"
+    if isinstance(profile, EasedProfile):
+        ramps = 0.5 * (profile.ramp_in + profile.ramp_out)
+        under = f"({seconds:.3f} − {ramps:.3f})" if ramps > 0 else f"{seconds:.3f}"
+        return [f"{show(length)}\u2009mm ÷ {under}\u2009s = {speed}"]
+    if isinstance(trip.run.pacing, Law):
+        law = trip.run.pacing
+        return [
+            f"{peak(law):.3f} × {show(length)} ÷ {seconds:.3f} = {speed} at most",
+            f"{peak(law, 2):.3f} × {show(length)} ÷ {seconds:.3f}² = "
+            f"<b>{show(peak(law, 2) * length / seconds**2, 'mm/s²', 0)}</b> at most",
+        ]
+    lines = [f"{show(length)}\u2009mm in {seconds:.3f}\u2009s, {speed} at most"]
+    if isinstance(profile, TabledProfile):
+        lines.append(f"within its limits {profile.least:.3f}\u2009s at least")
+        if seconds < profile.least * (1 - 1e-9):
+            lines.append(f"its limits are broken: {np.round(profile.least / seconds, 2):g} times as fast as they allow")
+    return lines
