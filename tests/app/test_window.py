@@ -11,7 +11,19 @@ from kestrav.app.findings_panel import _Card
 from kestrav.app.joblist import HEALTH
 from kestrav.app.jobs import Job
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, Camera, Eased, FixedHeading, PartAim, PathPoint, Placement
+from kestrav.core.document.records import (
+    AlongHeading,
+    Camera,
+    CarriedHeading,
+    Eased,
+    FixedHeading,
+    Lean,
+    LeanKey,
+    PartAim,
+    PathPoint,
+    Placement,
+    PointAim,
+)
 from kestrav.core.files import project_file
 from kestrav.core.files.project_file import Opened
 
@@ -292,6 +304,42 @@ def test_every_pacing_has_its_numbers_and_sums(hand):
     while hand.session.undo.canUndo():
         hand.session.undo.undo()
     assert hand.session.undo.isClean()
+
+
+def test_headings_lean_and_what_sits_on_the_path(hand):
+    hand.session.select("run-1")
+
+    def run():
+        return hand.session.project.runs[0]
+
+    def press(text):
+        hand.window.card.rebuild()
+        next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
+
+    choose(hand, "On the path", "front")
+    hand.type_in("Beside y", "25")
+    assert run().seat == "front" and run().offset == (0, 25, 0)
+    hand.window.card.show_run_tab("Heading")
+    choose(hand, "Heading", "carried")
+    hand.type_in("Wheelbase", "6 cm")
+    hand.type_in("Sits at", "100")
+    assert run().heading == CarriedHeading(60.0, 1.0)
+    choose(hand, "Heading", "toward")
+    assert run().heading.aim == PartAim("part-2")
+    choose(hand, "Toward", "")
+    hand.type_in("Point z", "300")
+    assert run().heading.aim == PointAim((0, 0, 300))
+    choose(hand, "Heading", "along")
+    hand.field("Computed").click()
+    hand.type_in("At most", "12")
+    press("Add a lean key")
+    hand.type_in("Key 1 lean", "5")
+    assert run().lean == Lean((LeanKey(0.5, 5.0),), True, 12.0)
+    press("Delete last key")
+    assert not run().lean.keys
+    hand.window.deck.show_lanes(["clearance", "lean"])
+    assert len(hand.window.deck.roll.y)
+    hand.window.deck.show_lanes(["clearance", "speed"])
 
 
 def test_a_part_is_placed_turned_and_its_pivot_centred(hand):

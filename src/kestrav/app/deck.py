@@ -31,6 +31,7 @@ from kestrav.core.document.records import Limited, Part, Path, Project, Run
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.on_paths import least_radius
 from kestrav.core.motion.judging import tight_spans
+from kestrav.core.motion.leaning import lean
 from kestrav.core.motion.path_curves import PathCurve, path_curve
 from kestrav.core.motion.runs import Journey, frame_times, journey, rider_speeds, span
 from kestrav.core.units import show
@@ -198,12 +199,14 @@ class Deck(QWidget):
         self.way = Lane(self._plot(), self._label(), "Distance", "mm", PETROL)
         self.gain = Lane(self._plot(), self._label(), "Acceleration", "m/s²", INK)
         self.sideways = Lane(self._plot(), self._label(), "Sideways", "m/s²", INK)
+        self.roll = Lane(self._plot(), self._label(), "Lean", "°", PETROL)
         self.every = {
             "clearance": self.clearance,
             "distance": self.way,
             "speed": self.speed,
             "acceleration": self.gain,
             "sideways": self.sideways,
+            "lean": self.roll,
             "height": self.height,
             "bend": self.bend,
         }
@@ -259,6 +262,7 @@ class Deck(QWidget):
             ("speed", "Speed"),
             ("acceleration", "Acceleration"),
             ("sideways", "Sideways acceleration"),
+            ("lean", "Lean"),
             ("height", "Height"),
             ("bend", "Bend radius"),
         ):
@@ -500,7 +504,7 @@ class Deck(QWidget):
 
     def _fill_motion(self, project: Project) -> None:
         """Distance and accelerations of the journey that the chart is about."""
-        shown = [lane for lane in (self.way, self.gain, self.sideways) if lane in self.lanes]
+        shown = [lane for lane in (self.way, self.gain, self.sideways, self.roll) if lane in self.lanes]
         trip = self.axis_journey()
         if not shown:
             return
@@ -518,6 +522,8 @@ class Deck(QWidget):
         self.way.show(x[order], way[order])
         self.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
         self.sideways.show(x[order], across[order])
+        angle = np.degrees(lean(trip, stations))
+        self.roll.show(x[order], angle[order], low=float(min(angle.min(), 0.0)))
         limits = trip.run.pacing if isinstance(trip.run.pacing, Limited) else None
         for lane, limit in (
             (self.gain, limits.forward if limits else 0.0),

@@ -62,6 +62,10 @@ class ProjectRows(Rows):
         self.card.title.setText("Checks")
         self._required()
         self._setting("Flip limit", "flip_angle", "°", "Largest turn of a rider between two frames", 0)
+        self._setting("Top speed", "speed_limit", "mm/s", "No part is to move faster; 0 for any", 0)
+        self._setting(
+            "Acceleration", "acceleration_limit", "mm/s²", "No part gathers or loses speed faster; 0 for any", 0
+        )
         self._setting("Kink limit", "kink_step", "mm/s", "Largest jump of velocity where a path turns sharply", 0)
         if result is None:
             form.note("Checking …")

@@ -24,7 +24,9 @@ from kestrav.core.document.records import (
     PointAim,
     PointShape,
     Project,
+    Run,
     SurfaceShape,
+    TowardHeading,
     Vector,
 )
 from kestrav.core.document.validation import validate
@@ -117,7 +119,7 @@ def remove(project: Project, item_id: str) -> Project:
             parts=parts,
             geometry=tuple(g for g in project.geometry if g.hash in used),
             paths=tuple(_without_part(p, gone) for p in project.paths if p.id not in gone),
-            runs=tuple(r for r in project.runs if not {r.id, r.path, r.rider} & gone),
+            runs=tuple(_facing_on(project, r, gone) for r in project.runs if not {r.id, r.path, r.rider} & gone),
             cameras=cameras,
             shots=tuple(s for s in project.shots if not {s.id, s.camera} & gone),
             contacts=tuple(c for c in project.contacts if not {c.a, c.b} & gone),
@@ -133,6 +135,19 @@ def _without_part(path: Path, gone: set[str]) -> Path:
         return path
     samples = shape.samples[:-1] if shape.closed else shape.samples
     return change(path, shape=PointShape(tuple(PathPoint(place) for place in samples), shape.closed))
+
+
+def _facing_on(project: Project, run: Run, gone: set[str]) -> Run:
+    """A run that faced a removed part goes on facing where it stood."""
+    heading = run.heading
+    if isinstance(heading, TowardHeading) and isinstance(heading.aim, PartAim) and heading.aim.part in gone:
+        return change(run, heading=change_aim(heading, PointAim(_aim_left(project, heading.aim.part))))
+    return run
+
+
+def change_aim(heading: TowardHeading, aim: PartAim | PointAim) -> TowardHeading:
+    """A heading toward something else."""
+    return msgspec.structs.replace(heading, aim=aim)
 
 
 def _aim_left(project: Project, part_id: str) -> Vector:

@@ -303,6 +303,21 @@ class Keyed(Record, frozen=True, tag="keyed"):
 Pacing = Even | Eased | Law | Limited | Keyed
 
 
+class PartAim(Record, frozen=True, tag="part"):
+    """Look at the middle of a part or assembly, wherever it is."""
+
+    part: str
+
+
+class PointAim(Record, frozen=True, tag="point"):
+    """Look at a point in space."""
+
+    point: Vector
+
+
+Aim = PartAim | PointAim
+
+
 class FixedHeading(Record, frozen=True, tag="fixed"):
     """The rider keeps the rotation it has at rest."""
 
@@ -315,7 +330,45 @@ class AlongHeading(Record, frozen=True, tag="along"):
     upright: bool = True
 
 
-Heading = FixedHeading | AlongHeading
+class CarriedHeading(Record, frozen=True, tag="carried"):
+    """The rider is carried on two points of the path a ``wheelbase`` in mm apart, as vehicles are.
+
+    The run's station is that of the front one; ``share`` of the way from the rear to the front one lies what sits on
+    the path.
+    """
+
+    wheelbase: float = 800.0
+    share: float = 0.5
+    forward: Literal["+x", "-x", "+y", "-y", "+z", "-z"] = "+x"
+    flip: bool = False
+
+
+class TowardHeading(Record, frozen=True, tag="toward"):
+    """The rider's forward axis points at something, its upside as upright as can be."""
+
+    aim: Aim
+    forward: Literal["+x", "-x", "+y", "-y", "+z", "-z"] = "+x"
+    flip: bool = False
+
+
+Heading = FixedHeading | AlongHeading | CarriedHeading | TowardHeading
+
+
+class LeanKey(Record, frozen=True):
+    """A lean in degrees, to the left positive, at a share of the path's length."""
+
+    place: float
+    angle: float
+
+
+class Lean(Record, frozen=True):
+    """The roll about the direction of travel: by keys along the path, or ``computed`` from bend and speed so that it
+    balances, up to a ``limit`` in degrees and averaged over ``smoothing`` mm."""
+
+    keys: tuple[LeanKey, ...] = ()
+    computed: bool = False
+    limit: float = 30.0
+    smoothing: float = 200.0
 
 
 class Run(Record, frozen=True):
@@ -323,6 +376,8 @@ class Run(Record, frozen=True):
 
     ``begin`` and ``end`` are shares of the path's length; ``start`` is in s; exactly one of ``duration`` (s) and
     ``speed`` (mm/s, the steady or greatest one) is given. ``backwards`` it goes from the end to the beginning.
+    ``seat`` is what of a part sits on the path: its pivot, or the middle of its front, rear or lower side; ``offset`` in
+    mm is how far along, to the left and above it is carried beside the path.
     """
 
     id: str
@@ -337,21 +392,9 @@ class Run(Record, frozen=True):
     pacing: Pacing = Even()
     heading: Heading = FixedHeading()
     backwards: bool = False
-
-
-class PartAim(Record, frozen=True, tag="part"):
-    """Look at the middle of a part or assembly, wherever it is."""
-
-    part: str
-
-
-class PointAim(Record, frozen=True, tag="point"):
-    """Look at a point in space."""
-
-    point: Vector
-
-
-Aim = PartAim | PointAim
+    seat: Literal["pivot", "front", "rear", "bottom"] = "pivot"
+    offset: Vector = (0.0, 0.0, 0.0)
+    lean: Lean = Lean()
 
 
 class Camera(Record, frozen=True):
@@ -424,7 +467,8 @@ class Settings(Record, frozen=True):
     """Limits and rates that hold for the whole project.
 
     fps in 1/s; required_clearance and contact_distance in mm; flip_angle in degrees between two
-    frames; kink_step in mm/s, the jump of velocity allowed at a kink; smallest_size
+    frames; kink_step in mm/s, the jump of velocity allowed at a kink; speed_limit in mm/s and acceleration_limit
+    in mm/s² of what moves (0 for none); smallest_size
     and largest_size in mm, of products over all.
     """
 
@@ -433,6 +477,8 @@ class Settings(Record, frozen=True):
     contact_distance: float = 0.05
     flip_angle: float = 45.0
     kink_step: float = 50.0
+    speed_limit: float = 0.0
+    acceleration_limit: float = 0.0
     smallest_size: float = 2.0
     largest_size: float = 200_000.0
 

@@ -14,6 +14,7 @@ from kestrav.core.document.lookup import items
 from kestrav.core.document.records import (
     ArcShape,
     Camera,
+    CarriedHeading,
     Eased,
     EllipseShape,
     Geometry,
@@ -31,6 +32,7 @@ from kestrav.core.document.records import (
     Shot,
     Source,
     SurfaceShape,
+    TowardHeading,
     WallForm,
 )
 from kestrav.core.errors import BadInput
@@ -75,6 +77,8 @@ def validate(project: Project) -> Project:
     for run in project.runs:
         _refers(run, "rider", run.rider, parts | cameras)
         _refers(run, "path", run.path, paths)
+        if isinstance(run.heading, TowardHeading) and isinstance(run.heading.aim, PartAim):
+            _refers(run, "heading", run.heading.aim.part, parts)
         check_run(run)
     for camera in project.cameras:
         if isinstance(camera.aim, PartAim):
@@ -94,6 +98,8 @@ def validate(project: Project) -> Project:
         raise BadInput(f"the project's frame rate is {settings.fps:g}; it can be 1000 at most")
     if settings.required_clearance < 0:
         raise BadInput(f"the required clearance is {settings.required_clearance:g} mm; it cannot be negative")
+    if min(settings.speed_limit, settings.acceleration_limit) < 0:
+        raise BadInput("the project's limit of speed or acceleration is negative; give 0 for none")
     if settings.contact_distance < 0:
         raise BadInput(f"the contact distance is {settings.contact_distance:g} mm; it cannot be negative")
     for name, value in (("flip angle", settings.flip_angle), ("kink step", settings.kink_step)):
@@ -222,6 +228,15 @@ def check_run(run: Run) -> None:
     if run.start < 0:
         raise BadInput(f"{label} starts at {run.start:g} s; time begins at 0")
     _check_pacing(run.pacing, label)
+    if isinstance(run.heading, CarriedHeading):
+        _positive(f"{label}: the wheelbase in mm", run.heading.wheelbase)
+    places = [key.place for key in run.lean.keys]
+    if any(b <= a for a, b in pairwise(places)) or any(not 0 <= p <= 1 for p in places):
+        raise BadInput(f"{label} has keys of lean that do not go forward within 0 to 100 % of the path")
+    if not 0 <= run.lean.limit < 90 or run.lean.smoothing < 0:
+        raise BadInput(
+            f"{label} has a limit of lean of {run.lean.limit:g}°; give 0 to below 90, and a smoothing of 0 or more"
+        )
 
 
 def _check_pacing(pacing: Pacing, label: str) -> None:

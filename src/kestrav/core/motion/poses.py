@@ -9,9 +9,21 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.lookup import ancestors, subtree
-from kestrav.core.document.records import AlongHeading, Camera, Part, Placement, Project
+from kestrav.core.document.records import (
+    AlongHeading,
+    Camera,
+    CarriedHeading,
+    FixedHeading,
+    Part,
+    Placement,
+    PointAim,
+    Project,
+    TowardHeading,
+)
 from kestrav.core.geometry.meshes import turned_bounds
 from kestrav.core.geometry.transforms import inverse_rigid, rigid, rotation_from_quaternion
+from kestrav.core.motion.carriage import carried
+from kestrav.core.motion.leaning import lean, rolled
 from kestrav.core.motion.runs import Journey, active, journeys_of
 from kestrav.core.motion.solids import solid_box
 
@@ -117,26 +129,108 @@ def _rider_poses(project: Project, part: Part, rest: Array, times: Array) -> Arr
     which = active(journeys, times)
     pivot = placement_matrix(part.pivot)
     rest_rotation = (rest @ pivot)[:3, :3]
-    pivots = np.empty((len(times), 4, 4))
+    poses = np.empty((len(times), 4, 4))
     for k, trip in enumerate(journeys):
         mine = which == k
         if mine.any():
-            stations = trip.stations(times[mine])
-            rotation = _heading(trip, stations, rest_rotation)
-            pivots[mine] = rigid(rotation, trip.path.curve.position(stations))
-    found: Array = pivots @ inverse_rigid(pivot)
+            places, rotation = _on_path(project, trip, times[mine], rest_rotation)
+            poses[mine] = rigid(rotation, places) @ inverse_rigid(_seat(project, part, trip, pivot))
+    return poses
+
+
+def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array) -> tuple[Array, Array]:
+    """Where what sits on the path is (n, 3) at times (n,), and how the rider's pivot is turned (n, 3, 3)."""
+    run, curve, stations = trip.run, trip.path.curve, trip.stations(times)
+    heading, offset = run.heading, np.array(run.offset)
+    # a run's last station belongs to the piece that it arrives on, also where the path goes on after a kink
+    inside = np.where(stations >= trip.last - _ARRIVED, trip.last - _ARRIVED, stations)
+    if isinstance(heading, CarriedHeading):
+        rear, front, frames = carried(curve, stations, heading.wheelbase)
+        places = rear + heading.share * (front - rear)
+    else:
+        places = curve.position(stations)
+        needed = offset.any() or not isinstance(heading, FixedHeading)
+        upright = not isinstance(heading, AlongHeading) or heading.upright
+        frames = trip.path.frames(inside, upright) if needed else np.broadcast_to(np.eye(3), (len(stations), 3, 3))
+    if offset.any():
+        places = places + frames @ offset
+    if isinstance(heading, FixedHeading):
+        return places, np.broadcast_to(rest_rotation, (len(stations), 3, 3))
+    if isinstance(heading, TowardHeading):
+        frames = _toward(_aimed_at(project, heading, times) - places, frames)
+    if run.lean.computed or run.lean.keys:
+        frames = rolled(frames, lean(trip, inside))
+    return places, frames @ _body(heading.forward, heading.flip).T
+
+
+def _aimed_at(project: Project, heading: TowardHeading, times: Array) -> Array:
+    """What a heading points at (n, 3): a point, or the middle of a part, which is where it is at rest if it does not ride
+    by itself."""
+    if isinstance(heading.aim, PointAim):
+        return np.broadcast_to(np.array(heading.aim.point), (len(times), 3))
+    target = heading.aim.part
+    box = own_bounds(project, target).mean(axis=0)
+    rest = rest_poses(project)
+    row = next(i for i, part in enumerate(project.parts) if part.id == target)
+    part = project.parts[row]
+    rides = part.id in riders(project) and not any(
+        isinstance(run.heading, TowardHeading) for run in project.runs if run.rider == part.id
+    )
+    poses = _rider_poses(project, part, rest[row], times) if rides else np.broadcast_to(rest[row], (len(times), 4, 4))
+    found: Array = poses[:, :3, :3] @ box + poses[:, :3, 3]
     return found
 
 
-def _heading(trip: Journey, stations: Array, rest_rotation: Array) -> Array:
-    heading = trip.run.heading
-    if not isinstance(heading, AlongHeading):
-        return np.broadcast_to(rest_rotation, (len(stations), 3, 3))
-    body = _body(heading.forward, heading.flip)
-    # a run's last station belongs to the piece that it arrives on, also where the path goes on after a kink
-    arrived = stations >= trip.last - _ARRIVED
-    frames = trip.path.frames(np.where(arrived, trip.last - _ARRIVED, stations), heading.upright)
-    found: Array = frames @ body.T
+def _toward(ways: Array, frames: Array) -> Array:
+    """Frames (n, 3, 3) whose first axes are along ways (n, 3), their left level; those given where a way is nothing."""
+    size = np.linalg.norm(ways, axis=1)
+    forward = np.where(size[:, None] > 1e-6, ways / np.maximum(size, 1e-12)[:, None], frames[:, :, 0])
+    flat = np.hypot(forward[:, 0], forward[:, 1])
+    left = np.stack([-forward[:, 1], forward[:, 0], np.zeros(len(forward))], axis=1) / np.maximum(flat, 1e-12)[:, None]
+    # straight up or down the path's own left is kept
+    across = frames[:, :, 1] - np.einsum("ij,ij->i", frames[:, :, 1], forward)[:, None] * forward
+    across /= np.maximum(np.linalg.norm(across, axis=1), 1e-12)[:, None]
+    left = np.where(flat[:, None] > 1e-4, left, across)
+    return np.stack([forward, left, np.cross(forward, left)], axis=-1)
+
+
+def _seat(project: Project, part: Part, trip: Journey, pivot: Array) -> Array:
+    """The matrix (4, 4) in the part's own coordinates of what sits on the path: the pivot, turned as it is, or it at the
+    middle of a side."""
+    run = trip.run
+    if run.seat == "pivot":
+        return pivot
+    if run.seat == "bottom":
+        way = np.array([0.0, 0.0, -1.0])
+    elif isinstance(run.heading, FixedHeading):
+        way = pivot[:3, 0] * (1 if run.seat == "front" else -1)
+    else:
+        forward = AXES[run.heading.forward] * (-1 if run.heading.flip else 1)
+        way = pivot[:3, :3] @ forward * (1 if run.seat == "front" else -1)
+    box = own_bounds(project, part.id)
+    middle, half = box.mean(axis=0), 0.5 * (box[1] - box[0])
+    # from the middle of the box to where a line along the way leaves it
+    with np.errstate(divide="ignore"):
+        reach = float(np.min(half / np.maximum(np.abs(way), 1e-12)))
+    found = pivot.copy()
+    found[:3, 3] = middle + reach * way
+    return found
+
+
+_own: list[tuple[tuple[Part, ...], str, Array]] = []
+_OWN_KEPT = 64
+
+
+def own_bounds(project: Project, part_id: str) -> Array:
+    """Bounds (2, 3) of a part or assembly in its own coordinates, as it is at rest; kept by the parts."""
+    for parts, known_id, box in _own:
+        if parts is project.parts and known_id == part_id:
+            return box
+    rest = rest_poses(project)
+    row = next(i for i, part in enumerate(project.parts) if part.id == part_id)
+    found: Array = world_bounds(project, part_id, (inverse_rigid(rest[row]) @ rest)[None])[0]
+    _own.append((project.parts, part_id, found))
+    del _own[:-_OWN_KEPT]
     return found
 
 

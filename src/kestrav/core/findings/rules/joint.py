@@ -8,7 +8,7 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import AlongHeading, Path, PointShape, Project
+from kestrav.core.document.records import AlongHeading, CarriedHeading, Path, PointShape, Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
 from kestrav.core.motion.joining import bring_start, turn_start
 from kestrav.core.motion.poses import riders
@@ -30,7 +30,7 @@ def find(evidence: Evidence) -> list[Finding]:
             if gap > GAP:
                 found.append(_finding(evidence, rider, one, two, gap, None))
                 continue
-            turns = isinstance(one.run.heading, AlongHeading) and isinstance(two.run.heading, AlongHeading)
+            turns = all(isinstance(trip.run.heading, (AlongHeading, CarriedHeading)) for trip in (one, two))
             if one.run.path == two.run.path or not turns:
                 continue
             ways = one.path.curve.tangent([one.last], before=True)[0], two.path.curve.tangent([two.first])[0]

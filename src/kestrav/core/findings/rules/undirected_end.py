@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 
-from kestrav.core.document.records import AlongHeading, PointShape, Project
+from kestrav.core.document.records import AlongHeading, CarriedHeading, PointShape, Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
 from kestrav.core.findings.on_paths import followers, moment
 from kestrav.core.motion.joining import End
@@ -22,7 +22,7 @@ def find(evidence: Evidence) -> list[Finding]:
     project, limit = evidence.project, evidence.project.settings.flip_angle
     found = []
     for path in project.paths:
-        runs = [run for run in followers(project, path.id) if isinstance(run.heading, AlongHeading)]
+        runs = [run for run in followers(project, path.id) if isinstance(run.heading, (AlongHeading, CarriedHeading))]
         curve = path_curve(path).curve
         if not runs or curve.closed:
             continue

@@ -1,0 +1,67 @@
+"""A rider that travels sideways or backwards without being asked to."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+
+from kestrav.core.document.edits import update
+from kestrav.core.document.records import AlongHeading, CarriedHeading, FixedHeading, TowardHeading
+from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, name_of, point
+from kestrav.core.geometry.transforms import rotation_from_quaternion
+from kestrav.core.motion.runs import journey
+
+SIDEWAYS = (
+    45.0  # degrees between a thing's front and its travel above which it goes sideways (common practice, no source)
+)
+BACKWARDS = 135.0
+_TURNED = 1e-6
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """A note for each run along its path whose rider's own front does not look ahead.
+
+    A front is the pivot's x axis. It says something only where somebody has turned it, and where the run turns its rider:
+    what is lifted out of a cabinet may go any way.
+    """
+    project = evidence.project
+    row = {part.id: i for i, part in enumerate(project.parts)}
+    found = []
+    for run in project.runs:
+        if run.rider not in row or isinstance(run.heading, (FixedHeading, TowardHeading)) or run.backwards:
+            continue
+        part = project.parts[row[run.rider]]
+        if abs(abs(part.pivot.rotation[0]) - 1.0) < _TURNED:
+            continue
+        trip = journey(project, run)
+        time = 0.5 * (trip.start + trip.end)
+        pivot = rotation_from_quaternion(part.pivot.rotation)
+        frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+        front = evidence.poses[frame, row[run.rider], :3, :3] @ pivot[:, 0]
+        way = trip.path.curve.tangent(trip.stations([evidence.times[frame]]))[0]
+        angle = float(np.degrees(np.arccos(np.clip(front @ way, -1, 1))))
+        if angle < SIDEWAYS:
+            continue
+        how = "backwards" if angle > BACKWARDS else "sideways"
+        assert isinstance(run.heading, (AlongHeading, CarriedHeading))
+        ahead = type(run.heading)
+        fields = {name: getattr(run.heading, name) for name in run.heading.__struct_fields__}
+        facing = ahead(**(fields | {"forward": "+x", "flip": False}))
+        found.append(
+            Finding(
+                rule="facing",
+                severity="note",
+                subject=(run.id,),
+                title=f"{name_of(project, run.rider)} travels {how}",
+                detail=f"Its front looks {angle:.0f}° away from its way, {SIDEWAYS:g}° allowed",
+                time=float(evidence.times[frame]),
+                value=angle,
+                unit="°",
+                limit=SIDEWAYS,
+                intervals=((frame, frame),),
+                place=point(trip.path.curve.position(trip.stations([evidence.times[frame]]))[0]),
+                mend=Mend("Face ahead", partial(update, item_id=run.id, heading=facing)),
+            )
+        )
+    return found

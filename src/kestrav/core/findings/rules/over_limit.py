@@ -1,0 +1,164 @@
+"""Speed or acceleration over the project's limits, and abrupt starts and stops."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import numpy as np
+
+from kestrav.core.document.edits import update
+from kestrav.core.document.records import Eased, Run
+from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.motion.runs import Journey, journey, journeys_of
+
+_SAMPLES = 2001
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """For each run of a part: one finding where it is too fast, and one where it gathers or loses speed too fast.
+
+    A run that sets out or arrives at speed, with no run before or after it at that speed, does so at once: its
+    acceleration has no bound.
+    """
+    project, settings = evidence.project, evidence.project.settings
+    found = []
+    parts = {part.id for part in project.parts}
+    for run in project.runs:
+        if run.rider not in parts:
+            continue
+        trip = journey(project, run)
+        times = np.linspace(trip.start, trip.end, _SAMPLES)
+        speeds = trip.speeds(times)
+        if settings.speed_limit > 0 and speeds.max() > settings.speed_limit * (1 + 1e-9):
+            worst = int(np.argmax(speeds))
+            slower = trip.duration * float(speeds.max()) / settings.speed_limit
+            found.append(
+                _finding(
+                    evidence,
+                    trip,
+                    "speed-over-limit",
+                    f"{run.name} is too fast",
+                    f"{speeds.max():,.0f} mm/s at {times[worst]:.2f} s, {settings.speed_limit:,.0f} allowed",
+                    float(times[worst]),
+                    float(speeds.max()),
+                    "mm/s",
+                    settings.speed_limit,
+                    Mend(f"Take {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)),
+                )
+            )
+        if settings.acceleration_limit > 0:
+            found += _accelerations(evidence, run, trip, times)
+    return found
+
+
+def _accelerations(evidence: Evidence, run: Run, trip: Journey, times: np.ndarray) -> list[Finding]:
+    limit = evidence.project.settings.acceleration_limit
+    for moment, speed, what in _jumps(evidence, trip):
+        return [
+            _finding(
+                evidence,
+                trip,
+                "abrupt",
+                f"{run.name} {what} abruptly",
+                f"Its speed jumps by {speed:,.0f} mm/s at {moment:.2f} s; {limit:,.0f} mm/s² allowed",
+                moment,
+                speed,
+                "mm/s",
+                0.0,
+                _softened(run, trip, limit),
+            )
+        ]
+    along = np.abs(trip.accelerations(times))
+    if along.max() <= limit * (1 + 1e-9):
+        return []
+    worst = int(np.argmax(along))
+    return [
+        _finding(
+            evidence,
+            trip,
+            "abrupt",
+            f"{run.name} gathers or loses speed too fast",
+            f"{along.max():,.0f} mm/s² at {times[worst]:.2f} s, {limit:,.0f} allowed",
+            float(times[worst]),
+            float(along.max()),
+            "mm/s²",
+            limit,
+            _slowed(run, trip, float(along.max()) / limit),
+        )
+    ]
+
+
+def _jumps(evidence: Evidence, trip: Journey) -> list[tuple[float, float, str]]:
+    """When and by how much the speed jumps at the ends of a journey, and what it does there."""
+    tiny = 1e-6 * trip.duration
+    others = [j for j in journeys_of(evidence.project, trip.run.rider) if j.run is not trip.run]
+    found = []
+    for moment, own, what in ((trip.start, tiny, "starts"), (trip.end, trip.duration - tiny, "stops")):
+        speed = abs(float(trip.profile.speed([own])[0]))
+        # one that hands over at this moment may have the same speed
+        beside = [
+            abs(float(j.profile.speed([t])[0]))
+            for j in others
+            for at, t in ((j.start, tiny), (j.end, j.duration - tiny))
+            if abs(at - moment) < 1e-3
+        ]
+        jump = abs(speed - (beside[0] if beside else 0.0))
+        if jump > evidence.project.settings.kink_step:
+            found.append((moment, jump, what))
+    return found
+
+
+def _softened(run: Run, trip: Journey, limit: float) -> Mend:
+    """A soft start and stop that keep to the limit: the ramp's greatest acceleration is pi / 2 of its mean one."""
+    ramp = 0.5 * np.pi * trip.greatest_speed / limit
+    # the ramps make the steady speed higher where the duration stays
+    seconds = trip.duration + ramp
+    pacing = Eased(start_time=float(ramp), stop_time=float(ramp))
+    return Mend(
+        f"Soft start and stop, {ramp:.2f} s each",
+        partial(update, item_id=run.id, pacing=pacing, duration=float(seconds), speed=None),
+    )
+
+
+def _slowed(run: Run, trip: Journey, over: float) -> Mend:
+    """The same journey in a time in which its accelerations keep to the limit: they go with the square of time."""
+    seconds = trip.duration * float(np.sqrt(over)) * (1 + 1e-6)
+    pacing = run.pacing
+    if isinstance(pacing, Eased) and (pacing.start_time is not None or pacing.stop_time is not None):
+        stretch = seconds / trip.duration
+        pacing = Eased(
+            pacing.start_length,
+            pacing.stop_length,
+            None if pacing.start_time is None else pacing.start_time * stretch,
+            None if pacing.stop_time is None else pacing.stop_time * stretch,
+        )
+    return Mend(f"Take {seconds:.2f} s", partial(update, item_id=run.id, duration=seconds, speed=None, pacing=pacing))
+
+
+def _finding(
+    evidence: Evidence,
+    trip: Journey,
+    rule: str,
+    title: str,
+    detail: str,
+    time: float,
+    value: float,
+    unit: str,
+    limit: float,
+    mend: Mend,
+) -> Finding:
+    frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    return Finding(
+        rule=rule,
+        severity="warning",
+        subject=(trip.run.id,),
+        title=title,
+        detail=detail,
+        time=time,
+        value=value,
+        unit=unit,
+        limit=limit,
+        intervals=((frame, frame),),
+        place=point(trip.path.curve.position(trip.stations([time]))[0]),
+        mend=mend,
+    )
