@@ -80,7 +80,7 @@ def test_choosing_a_row_selects_its_item(hand):
     jobs = hand.window.jobs
     jobs.choose("run-1")
     assert hand.session.selection == "run-1"
-    assert hand.window.card.title.text() == "Run"
+    assert hand.window.card.title.text() == "Run · 2.00\u2009s"
 
 
 # paths
