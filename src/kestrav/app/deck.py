@@ -39,7 +39,7 @@ from kestrav.render.palette import CARD, INK, PETROL, RULE, SHOT, VERMILION
 
 Array = NDArray[np.float64]
 
-LABEL_WIDTH = 150
+LABEL_WIDTH, LABEL_HEIGHT = 150, 36  # px; in a lane that is lower, title and value share a line
 BAR_HEIGHT = 17
 
 
@@ -328,7 +328,7 @@ class Deck(QWidget):
         if self.plots:
             plot.setXLink(self.bars)
         # the chart lays itself out later than it is asked to
-        view.sigResized.connect(lambda _: self.place_labels())
+        view.sigResized.connect(lambda _: self.follow() if self.every else None)
         self.playheads.append(line)
         return plot
 
@@ -632,7 +632,8 @@ class Deck(QWidget):
                 text = show(value, lane.unit, 2 if lane.unit != "mm" else 0 if abs(value) >= 100 else 1)
             if lane is self.clearance:
                 text = self._clearance_text(text)
-            lane.label.setText(f"<b>{lane.title}</b><br><span style='color:{MUTED}'>{text}</span>")
+            parting = "<br>" if lane.plot.sceneBoundingRect().height() >= LABEL_HEIGHT else " "
+            lane.label.setText(f"<b>{lane.title}</b>{parting}<span style='color:{MUTED}'>{text}</span>")
         self.place_labels()
 
     def _clearance_text(self, value: str) -> str:
@@ -657,7 +658,8 @@ class Deck(QWidget):
             top = int(tops[0].top()) + 20 + (0, self._rows[0])[i] * (BAR_HEIGHT + 3)
             label.setGeometry(12, top, LABEL_WIDTH - 20, BAR_HEIGHT + 3)
         for lane, rect in zip(self.lanes, tops[1:], strict=True):
-            lane.label.setGeometry(12, int(rect.center().y()) - 18, LABEL_WIDTH - 18, 36)
+            height = LABEL_HEIGHT if rect.height() >= LABEL_HEIGHT else LABEL_HEIGHT // 2
+            lane.label.setGeometry(12, int(rect.center().y()) - height // 2, LABEL_WIDTH - 13, height)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         kind = event.type()

@@ -24,6 +24,7 @@ from kestrav.app.start import make_application
 from kestrav.app.window import Window
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import subtree
+from kestrav.core.document.records import CarriedHeading, Limited
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
@@ -185,6 +186,23 @@ class Tour:
         stage.look_at_selection()
         self.wait(lambda: window.current, "the check")
         made.append(self.picture("aisle"))
+        ride = session.project.runs[-1].id
+        pacing = Limited(top=1200.0, sideways=500.0, forward=400.0, braking=500.0)
+        # the trolley's own front looks the other way
+        heading = CarriedHeading(wheelbase=740.0, forward="-x")
+        session.edit(
+            "Pacing",
+            lambda p: edits.update(p, ride, pacing=pacing, heading=heading, duration=None, speed=1200.0),
+        )
+        window.deck.show_lanes(["speed", "acceleration", "sideways"])
+        window.deck.set_axis(False)
+        window.card.show_run_tab("Pace")
+        session.select(ride)
+        session.set_time(3.4)
+        self.wait(lambda: window.current, "the check")
+        made.append(self.picture("run"))
+        window.card.show_run_tab("Journey")
+        session.set_time(0.0)
         window.deck.show_lanes(lanes)
         window.deck.set_axis(False)
         orbit = named["Cabinet orbit"]

@@ -63,6 +63,7 @@ def test_a_stop_with_the_front_at_the_mark(heading):
     assert box[:, 1, 0] == pytest.approx([0, 3000], abs=1e-6)
     rear = trolley(seat="rear", heading=heading)
     assert world_bounds(rear, "part-1", world_poses(rear, [4.0]))[0, 0, 0] == pytest.approx(3000, abs=1e-6)
+    assert box[:, 0, 1] == pytest.approx([-150 + 20, -150 + 20], abs=1e-6)  # the pivot's side is kept
     below = trolley(seat="bottom", heading=heading)
     box = world_bounds(below, "part-1", world_poses(below, [2.0]))[0]
     assert box[0, 2] == pytest.approx(0, abs=1e-9)

@@ -85,8 +85,8 @@ class RunRows(Rows):
         if any(p.id == run.rider for p in project.parts):
             seats = [
                 ("pivot", "its pivot"),
-                ("front", "middle of its front"),
-                ("rear", "middle of its rear"),
+                ("front", "its front"),
+                ("rear", "its rear"),
                 ("bottom", "middle of its underside"),
             ]
             form.choice(

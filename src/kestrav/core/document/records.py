@@ -376,7 +376,7 @@ class Run(Record, frozen=True):
 
     ``begin`` and ``end`` are shares of the path's length; ``start`` is in s; exactly one of ``duration`` (s) and
     ``speed`` (mm/s, the steady or greatest one) is given. ``backwards`` it goes from the end to the beginning.
-    ``seat`` is what of a part sits on the path: its pivot, or the middle of its front, rear or lower side; ``offset`` in
+    ``seat`` is what of a part sits on the path: its pivot, that at its front or rear, or the middle of its underside; ``offset`` in
     mm is how far along, to the left and above it is carried beside the path.
     """
 

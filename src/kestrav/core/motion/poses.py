@@ -195,25 +195,23 @@ def _toward(ways: Array, frames: Array) -> Array:
 
 
 def _seat(project: Project, part: Part, trip: Journey, pivot: Array) -> Array:
-    """The matrix (4, 4) in the part's own coordinates of what sits on the path: the pivot, turned as it is, or it at the
-    middle of a side."""
+    """The matrix (4, 4) in the part's own coordinates of what sits on the path: the pivot, or it brought straight ahead to
+    the front, back to the rear, or to the middle of the underside."""
     run = trip.run
     if run.seat == "pivot":
         return pivot
+    box, found = own_bounds(project, part.id), pivot.copy()
     if run.seat == "bottom":
-        way = np.array([0.0, 0.0, -1.0])
-    elif isinstance(run.heading, FixedHeading):
-        way = pivot[:3, 0] * (1 if run.seat == "front" else -1)
+        found[:3, 3] = *box.mean(axis=0)[:2], box[0, 2]
+        return found
+    sense = 1.0 if run.seat == "front" else -1.0
+    if isinstance(run.heading, FixedHeading):
+        way = sense * pivot[:3, 0]
     else:
-        forward = AXES[run.heading.forward] * (-1 if run.heading.flip else 1)
-        way = pivot[:3, :3] @ forward * (1 if run.seat == "front" else -1)
-    box = own_bounds(project, part.id)
-    middle, half = box.mean(axis=0), 0.5 * (box[1] - box[0])
-    # from the middle of the box to where a line along the way leaves it
-    with np.errstate(divide="ignore"):
-        reach = float(np.min(half / np.maximum(np.abs(way), 1e-12)))
-    found = pivot.copy()
-    found[:3, 3] = middle + reach * way
+        way = sense * (-1.0 if run.heading.flip else 1.0) * (pivot[:3, :3] @ AXES[run.heading.forward])
+    # straight ahead of the pivot, as far as the box reaches that way: the pivot's height and side are kept
+    farthest = np.where(way > 0, box[1], box[0])
+    found[:3, 3] += float((farthest - pivot[:3, 3]) @ way) * way
     return found
 
 
