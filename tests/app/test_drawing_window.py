@@ -4,8 +4,9 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QComboBox, QPushButton
+from PySide6.QtWidgets import QApplication, QComboBox, QPushButton, QTableView
 
+from kestrav.app.cards.path_table import PointTable
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     ArcShape,
@@ -18,7 +19,12 @@ from kestrav.core.document.records import (
     Run,
     SurfaceShape,
 )
+from kestrav.core.geometry.topology import topology
+from kestrav.core.geometry.transforms import apply
+from kestrav.core.motion.making import add_run
 from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.poses import world_bounds
+from kestrav.core.motion.solids import solid_mesh
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -134,7 +140,6 @@ def test_facing_the_view_and_on_a_picked_face(hand):
 
 
 def _top_of(hand, part_id):
-    from kestrav.core.motion.poses import world_bounds
 
     box = world_bounds(hand.session.project, part_id, hand.session.poses()[None])[0]
     return (*box.mean(axis=0)[:2], box[1, 2])
@@ -208,6 +213,51 @@ def test_a_path_on_a_parts_surface_sticks_to_it_when_a_point_is_dragged(hand):
     assert made(hand).shape == shape
 
 
+def test_a_line_by_hand_lies_on_the_surface_that_it_began_on(hand):
+    start(hand, "hand", "surface")
+    x, y, z = _top_of(hand, "part-1")
+    hand.stage.viewpoint.frame(np.array([[x - 25, y - 25, z - 10], [x + 25, y + 25, z + 10]]))
+    way = [(x - 9 + k, y + 4 * np.sin(k / 3), z) for k in range(19)]
+    hand.drag(hand.at(*way[0]), *(hand.at(*p) for p in way[1:]))
+    hand.key(Qt.Key.Key_Return)
+    assert isinstance(made(hand).shape, SurfaceShape) and made(hand).shape.part == "part-1"
+    line = path_curve(made(hand)).curve
+    assert line.position(np.linspace(0, line.length, 30))[:, 2] == pytest.approx(np.full(30, z), abs=1e-3)
+
+
+@pytest.mark.parametrize("kind", ["vertex", "edge", "centre"])
+def test_corners_edges_and_centres_are_caught_and_brought_onto_the_plane(hand, kind):
+    start(hand, "smooth")
+    x, y, z = _top_of(hand, "part-1")
+    hand.stage.viewpoint.frame(np.array([[x - 25, y - 25, z - 10], [x + 25, y + 25, z + 10]]))
+    hand.window.draw_tool.set(catches={kind})
+    found = topology(solid_mesh(hand.session.meshes, hand.session.project.parts[0]))
+    pose = hand.session.part_now("part-1")
+    upper = [e for e in found.edges if np.all(apply(pose, e.points)[:, 2] > z - 1e-6)]
+    rim = apply(pose, upper[0].points)
+    target = rim[0] if kind == "vertex" else rim.mean(axis=0)
+    near = target + 0.02 * (np.array([x, y, z]) - target)
+    tool = hand.window.draw_tool
+    tool.hover(hand.at(*near), Qt.KeyboardModifier.NoModifier)
+    # a box has no round edge, so there is no centre to catch
+    assert tool._caught == {"vertex": "corner", "edge": "edge", "centre": ""}[kind]
+    if kind == "vertex":
+        assert tool._cursor == pytest.approx([*target[:2], 0.0], abs=1e-6)
+    if kind == "edge":
+        assert tool._cursor[2] == 0
+        assert np.linalg.norm(np.cross(rim[1, :2] - rim[0, :2], tool._cursor[:2] - rim[0, :2])) < 1e-6
+
+
+def test_a_drawing_begun_at_a_typed_height_stays_level_there(hand):
+    start(hand, "corners")
+    for axis, value in zip("xyz", ("-100", "-100", "75"), strict=True):
+        type_in_strip(hand, f"strip-at {axis}", value, enter=False)
+    press_in_strip(hand, "Add here")
+    hand.click(hand.at(100, -60, 75))
+    hand.key(Qt.Key.Key_Return)
+    assert [p.position[2] for p in made(hand).shape.points] == [75, 75]
+
+
 def test_a_path_is_drawn_on_from_either_end(hand):
     look(hand)
     shape = PointShape((PathPoint((-60, -100, 0), "corner"), PathPoint((60, -100, 0), "corner")))
@@ -247,9 +297,6 @@ def test_picked_edges_become_a_path(hand):
     x, y, z = _top_of(hand, "part-1")
     look(hand)
     hand.stage.viewpoint.frame(np.array([[x - 40, y - 40, z - 20], [x + 40, y + 40, z + 20]]))
-    from kestrav.core.geometry.topology import topology
-    from kestrav.core.geometry.transforms import apply
-    from kestrav.core.motion.solids import solid_mesh
 
     part = hand.session.project.parts[0]
     found = topology(solid_mesh(hand.session.meshes, part))
@@ -266,12 +313,11 @@ def test_picked_edges_become_a_path(hand):
 
 
 def test_a_contour_is_previewed_while_it_is_chosen_and_then_accepted(hand):
-    preparing = hand.window.preparing
-    preparing.contour()
+    hand.window.paths.contour()
     assert "elect the parts" in hand.window.card.fault.text()
     hand.session.select("part-2")
     count = len(hand.session.project.paths)
-    preparing.contour()
+    hand.window.paths.contour()
     assert len(hand.session.shown.paths) == count + 1 and len(hand.session.project.paths) == count
     choose(hand, "strip-contour", "rectangle")
     type_in_strip(hand, "strip-offset", "5 cm")
@@ -287,22 +333,22 @@ def test_a_contour_is_previewed_while_it_is_chosen_and_then_accepted(hand):
 
 def test_a_section_and_a_pipe_say_what_they_need(hand):
     preparing = hand.window.preparing
-    preparing.section_paths()
+    hand.window.paths.section_paths()
     assert "ut the view open first" in hand.window.card.fault.text()
     hand.session.select("part-2")
     box = _top_of(hand, "part-2")
     preparing.set_section("z", box[2] - 5, False)
     before = len(hand.session.project.paths)
-    preparing.section_paths()
+    hand.window.paths.section_paths()
     assert len(hand.session.project.paths) > before
     assert {round(p.position[2], 3) for p in made(hand).shape.points} == {round(box[2] - 5, 3)}
-    preparing.pipe_path()
+    hand.window.paths.pipe_path()
     assert hand.window.card.fault.text()
 
 
 def test_the_trace_of_a_moving_part_is_shown_and_becomes_a_path(hand):
     look(hand)
-    hand.window.preparing.ask_trace()
+    hand.window.paths.ask_trace()
     hand.click(hand.at(*_top_of(hand, "part-1")))
     assert hand.session.traced is not None
     hand.stage.draw()
@@ -342,9 +388,6 @@ def test_several_points_are_chosen_moved_and_merged(hand):
 def test_coordinates_are_typed_and_pasted_into_the_table(hand):
     hand.session.select("path-1")
     hand.window.card.show_path_tab("Table")
-    from PySide6.QtWidgets import QTableView
-
-    from kestrav.app.cards.path_table import PointTable
 
     view = hand.window.card.form.findChild(QTableView, "points")
     model = view.model()
@@ -382,6 +425,43 @@ def test_smoothing_says_how_far_it_departs_before_it_is_accepted(hand):
     assert hand.session.project.paths[-1].shape != rough
     hand.session.undo.undo()
     assert hand.session.project is before
+
+
+def test_the_whole_is_raised_to_a_thing_let_down_widened_and_reversed(hand):
+    line = PointShape(tuple(PathPoint(p, "corner") for p in [(-150, -100, 0), (100, -100, 0), (100, 150, 0)]))
+    hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", line)))
+    hand.session.select("path-9")
+    hand.window.card.show_path_tab("Whole")
+
+    def height():
+        return path_curve(hand.session.path).curve.position([0.0])[0, 2]
+
+    def pick(name, key):
+        field = hand.field(name)
+        field.setCurrentIndex(field.findData(key))
+        field.activated.emit(field.currentIndex())
+
+    def press(text):
+        hand.window.card.rebuild()
+        next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
+
+    pick("Height of", hand.session.project.cameras[0].id)
+    assert height() == pytest.approx(hand.session.project.cameras[0].position[2])
+    pick("Height of", "part-2")
+    box = world_bounds(hand.session.project, "part-2", hand.session.poses()[None])[0]
+    assert height() == pytest.approx(box.mean(axis=0)[2])
+    hand.type_in("Lift", "4")
+    hand.type_in("Height", "900")
+    press("Let down")
+    assert height() == pytest.approx(4, abs=0.2)
+    hand.session.undo.undo()
+    hand.type_in("Widen to", "80")
+    assert "least bend radius straight → 80" in hand.window.preview_bar.text.text()
+    hand.session.accept()
+    assert hand.session.path.shape.points[1].radius == 80
+    end = path_curve(hand.session.path).curve.position([np.inf])[0]
+    press("Reverse")
+    assert path_curve(hand.session.path).curve.position([0.0])[0] == pytest.approx(end, abs=1e-9)
 
 
 def test_the_whole_is_moved_turned_scaled_offset_repeated_split_and_joined(hand):
@@ -431,7 +511,6 @@ def test_lanes_of_height_and_bend_radius_over_the_distance(hand):
     assert deck.bend.y.min() == pytest.approx(100**2 / 200, rel=1e-3)
     assert deck.height.x[-1] == pytest.approx(path_curve(made(hand)).length)
     hand.session.edit("r", lambda p: edits.update(p, "part-1", least_radius=70.0))
-    from kestrav.core.motion.making import add_run
 
     hand.session.edit("r", lambda p: add_run(p, "part-1", "path-9"))
     assert deck.bend.limit.isVisible() and deck.bend.breaches

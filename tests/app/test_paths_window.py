@@ -25,7 +25,7 @@ def choose(hand, name, key):
 @pytest.mark.parametrize("name", ["Line", "Arc", "Circle", "Rectangle", "Helix"])
 def test_exact_paths_are_added_drawn_and_undone(hand, name):
     before = hand.session.project
-    hand.window.preparing.add_path(name)
+    hand.window.paths.add_path(name)
     path = hand.session.path
     assert path.name.startswith(name)
     hand.stage.draw()
@@ -37,7 +37,7 @@ def test_exact_paths_are_added_drawn_and_undone(hand, name):
 
 
 def test_an_arcs_numbers_are_typed_and_impossible_ones_refused(hand):
-    hand.window.preparing.add_path("Arc")
+    hand.window.paths.add_path("Arc")
     hand.type_in("Sweep", "180")
     hand.type_in("Start x", str(hand.session.path.shape.centre[0] + 250))
     assert path_curve(hand.session.path).length == pytest.approx(250 * np.pi)
@@ -47,7 +47,7 @@ def test_an_arcs_numbers_are_typed_and_impossible_ones_refused(hand):
 
 
 def test_a_rectangle_with_corners_rounder_than_its_sides_is_refused(hand):
-    hand.window.preparing.add_path("Rectangle")
+    hand.window.paths.add_path("Rectangle")
     hand.type_in("Width", "600")
     hand.type_in("Depth", "400")
     hand.type_in("Corners", "250")

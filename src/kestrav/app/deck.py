@@ -11,7 +11,7 @@ import pyqtgraph as pg
 import qtawesome
 from numpy.typing import NDArray
 from PySide6.QtCore import QEvent, QObject, QRectF, QSettings, QSize, Qt, Signal
-from PySide6.QtGui import QBrush, QColor, QFont, QPainter, QPen
+from PySide6.QtGui import QColor, QFont, QPainter, QPen
 from PySide6.QtWidgets import (
     QGraphicsSceneMouseEvent,
     QHBoxLayout,
@@ -24,18 +24,19 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kestrav.app.lanes import Lane
 from kestrav.app.session import Session
 from kestrav.app.style import FAMILY, MUTED
 from kestrav.core.document import edits
 from kestrav.core.document.records import Limited, Part, Path, Project, Run
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.on_paths import least_radius
-from kestrav.core.motion.judging import tight_spans
+from kestrav.core.motion.judging import bend_radii, tight_spans
 from kestrav.core.motion.leaning import lean
 from kestrav.core.motion.path_curves import PathCurve, path_curve
 from kestrav.core.motion.runs import Journey, frame_times, journey, rider_speeds, span
 from kestrav.core.units import show
-from kestrav.render.palette import CARD, INK, PETROL, RULE, SHOT, VERMILION
+from kestrav.render.palette import CARD, INK, PETROL, RULE, SHOT
 
 Array = NDArray[np.float64]
 
@@ -90,52 +91,6 @@ class _Bar(pg.GraphicsObject):  # type: ignore[misc]
     def mouseReleaseEvent(self, event: QGraphicsSceneMouseEvent) -> None:
         self._grabbed = None
         self.deck.rebuild_bars()
-
-
-class Lane:
-    """One curve with its limit."""
-
-    def __init__(self, plot: pg.PlotItem, label: QLabel, title: str, unit: str, colour: str) -> None:
-        self.plot, self.label, self.title, self.unit = plot, label, title, unit
-        # a limit is drawn below its curve, breaches below both
-        self.breaches: list[pg.LinearRegionItem] = []
-        self.limit = pg.InfiniteLine(angle=0, pen=pg.mkPen(VERMILION, width=1.2, style=Qt.PenStyle.DashLine))
-        self.limit.setVisible(False)
-        self.curve = pg.PlotDataItem(pen=pg.mkPen(colour, width=1.8), connect="finite", antialias=True)
-        plot.addItem(self.limit)
-        plot.addItem(self.curve)
-        self.x: Array = np.empty(0)
-        self.y: Array = np.empty(0)
-
-    def show(self, x: Array, y: Array, top: float | None = None, low: float = 0.0) -> None:
-        """Show a curve, from zero or a lowest value up."""
-        self.x, self.y = x, y
-        highest = top if top is not None else float(np.nanmax(y, initial=low)) if len(y) else low
-        span = highest - low
-        span = span if np.isfinite(span) and span > 0 else 1.0
-        # what is far above the limit runs along the top, as on a strip chart
-        self.curve.setData(x, np.minimum(y, low + 1.04 * span))
-        self.plot.setYRange(low - 0.06 * span, low + 1.12 * span, padding=0)
-
-    def shade(self, spans: list[tuple[float, float]]) -> None:
-        """Shade breaches over these spans of x."""
-        for region in self.breaches:
-            self.plot.removeItem(region)
-        self.breaches = []
-        for first, last in spans:
-            region = pg.LinearRegionItem(
-                (first, last), movable=False, brush=QBrush(QColor(214, 69, 43, 46)), pen=pg.mkPen(None)
-            )
-            region.setZValue(-10)
-            self.plot.addItem(region)
-            self.breaches.append(region)
-
-    def value_at(self, x: float) -> float | None:
-        """The curve at a place."""
-        if not len(self.x) or not self.x[0] - 1e-9 <= x <= self.x[-1] + 1e-9:
-            return None
-        value = float(np.interp(x, self.x, self.y))
-        return None if np.isnan(value) else value
 
 
 def stacked(spans: list[tuple[float, float]]) -> list[int]:
@@ -515,14 +470,13 @@ class Deck(QWidget):
         times = np.linspace(trip.start, trip.end, 800)
         x = self.to_x(times)
         ahead = trip.accelerations(times) / 1000.0
-        speed, stations = trip.speeds(times), trip.stations(times)
-        across = speed**2 * trip.path.curve.curvature(stations) / 1000.0
+        across = trip.sideways(times) / 1000.0
         way = trip.profile.distance(times - trip.start)
         order = np.argsort(x, kind="stable")
         self.way.show(x[order], way[order])
         self.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
         self.sideways.show(x[order], across[order])
-        angle = np.degrees(lean(trip, stations))
+        angle = np.degrees(lean(trip, trip.stations(times)))
         self.roll.show(x[order], angle[order], low=float(min(angle.min(), 0.0)))
         limits = trip.run.pacing if isinstance(trip.run.pacing, Limited) else None
         for lane, limit in (
@@ -555,8 +509,7 @@ class Deck(QWidget):
         heights = made.curve.position(stations)[:, 2]
         low = float(heights.min())
         self.height.show(x, heights, low=0.0 if 0 <= low < 0.5 * float(heights.max()) else low)
-        with np.errstate(divide="ignore"):
-            radius = 1.0 / np.where(bend := made.curve.curvature(stations), bend, 0.0)
+        radius = bend_radii(made.curve, stations)
         project, path_id = self.session.shown, self._axis_path_id()
         needed = least_radius(project, path_id)[0] if path_id else 0.0
         tightest = float(radius.min())

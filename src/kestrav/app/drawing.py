@@ -19,7 +19,7 @@ from kestrav.core.document.records import Part, Path, PathPoint, PointShape, Pro
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.topology import topology
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.fitting import points_through
+from kestrav.core.motion.fitting import points_by_hand
 from kestrav.core.motion.joining import End
 from kestrav.core.motion.making import add_run
 from kestrav.core.motion.path_curves import path_curve
@@ -30,9 +30,8 @@ from kestrav.core.motion.solids import solid_mesh
 from kestrav.core.motion.surface_paths import surface_shape
 from kestrav.core.units import show
 from kestrav.render.marks import flat, plane_grid
-from kestrav.render.measure_marks import vertices
 from kestrav.render.palette import PETROL
-from kestrav.render.shapes import point_cloud, polyline, segments
+from kestrav.render.shapes import point_cloud, polyline, segments, vertices
 from kestrav.render.viewpoint import facing, on_plane
 
 Array = NDArray[np.float64]
@@ -99,6 +98,7 @@ class DrawTool(Tool):
         self.plane: Plane | None = Plane(np.zeros(3), _UP)
         self.extending: tuple[str, End] | None = None
         self._surface: str | None = None  # the part whose surface is drawn on
+        self._under: str | None = None  # the part that the pointer met last
         self._leaving: Array | None = None
         self._caught = ""
         self._cursor: Array | None = None
@@ -131,7 +131,7 @@ class DrawTool(Tool):
     def begin(self) -> None:
         """Start a new path; with a part selected it is to ride along it."""
         self.points, self._cursor, self._stroke = [], None, []
-        self._surface, self._leaving, self._caught = None, None, ""
+        self._caught = ""
         item = self.session.item
         self._rider = item.id if isinstance(item, Part) and self.extending is None else None
         self._line = flat(polyline([[0, 0, 0], [0, 0, 1]]), PETROL, 2.5)
@@ -171,7 +171,7 @@ class DrawTool(Tool):
         self._show()
 
     def _restart(self) -> None:
-        self.points, self._surface, self._leaving = [], None, None
+        self.points, self._surface, self._under, self._leaving = [], None, None, None
         self.plane = self._plane()
         if self.extending is not None:
             path_id, end = self.extending
@@ -245,6 +245,7 @@ class DrawTool(Tool):
         hit = self.stage.pick(position)
         if hit is None or (self._surface is not None and hit.part != self._surface):
             return None
+        self._under = hit.part
         self._caught = next(p.name for p in self.session.shown.parts if p.id == hit.part)
         return hit.place
 
@@ -261,6 +262,7 @@ class DrawTool(Tool):
         if self.settings.draws == "hand" and (self.plane is not None or self.settings.on == "surface"):
             place = self._place(position, keys)
             if place is not None:
+                self._surface = self._surface or self._under
                 self._stroke = [place]
 
     def drag(self, position: QPoint, keys: Qt.KeyboardModifier) -> bool:
@@ -278,17 +280,10 @@ class DrawTool(Tool):
         stroke, self._stroke = self._stroke, []
         if len(stroke) < 2:
             return
-        near = _HAND_PIXELS * self.stage.pixel()
-        # a hand trembles: what is nearer than the tolerance says nothing of the way
-        apart = [stroke[0]]
-        for place in stroke[1:]:
-            if np.linalg.norm(place - apart[-1]) > 3 * near:
-                apart.append(place)
-        if np.linalg.norm(stroke[-1] - apart[-1]) > 1e-6:
-            apart.append(stroke[-1])
-        if len(apart) < 2:
-            return
-        shape = points_through(np.array(apart), near, corner=np.pi)
+        try:
+            shape = points_by_hand(np.array(stroke), _HAND_PIXELS * self.stage.pixel())
+        except ValueError:
+            return  # it did not leave its place
         self.points += [np.array(p.position) for p in shape.points]
         self._cursor = None
         self._show()
@@ -304,10 +299,7 @@ class DrawTool(Tool):
         if place is None:
             self.session.refused.emit(self._why_not())
             return
-        if self.settings.on == "surface" and self._surface is None:
-            hit = self.stage.pick(position)
-            assert hit is not None
-            self._surface = hit.part
+        self._surface = self._surface or self._under
         if self.settings.draws == "tangent" and not self.points:
             ends = path_ends(self.session.shown)
             at = next((e for e in ends if np.linalg.norm(e[2] - place) < 1e-6), None)
@@ -336,8 +328,8 @@ class DrawTool(Tool):
         """Put a point at a place; a shape made by so many places is finished by the last."""
         if self.points and np.linalg.norm(place - self.points[-1]) < 1e-3:
             return
-        if not self.points and self.plane is not None and self._caught and self.settings.on != "face":
-            # begun at the end of a path, the plane goes through it
+        if not self.points and self.plane is not None:
+            # begun beside the plane, at the end of a path or at typed coordinates, it goes through there
             self.plane = Plane(np.asarray(place, float), self.plane.normal)
         self.points.append(np.asarray(place, float))
         if len(self.points) == PLACES[self.settings.draws]:
@@ -393,8 +385,6 @@ class DrawTool(Tool):
         if self.extending is not None:
             self._extend(*self.extending)
             return
-        if self.settings.on == "surface" and self._surface is None and self._stroke == [] and len(self.points) > 1:
-            self._surface = self._part_at(self.points[0])
         try:
             shape = self._shape(self.points)
         except BadInput as fault:
@@ -415,10 +405,6 @@ class DrawTool(Tool):
             self.points = []
             self._done()
             self.session.select(made[0])
-
-    def _part_at(self, place: Array) -> str | None:
-        hit = self.stage.pick(self.stage.position_of(place))
-        return hit.part if hit is not None else None
 
     def _extend(self, path_id: str, end: End) -> None:
         if len(self.points) < 2:
@@ -475,7 +461,6 @@ class EdgeTool(Tool):
     """Pick edges of parts, one after another; they become one path."""
 
     quiet = True
-    takes_tab = False
 
     def __init__(self, stage: Stage, done: Callable[[], None]) -> None:
         super().__init__(stage)
@@ -508,11 +493,12 @@ class EdgeTool(Tool):
         )
         return None if found is None else (part.id, found)
 
-    def _lines(self) -> Array:
+    def _lines(self, edges: list[tuple[str, int]]) -> Array:
+        """Lines (n, 2, 3) of edges where they are now."""
         project, poses = self.session.shown, self.session.poses()
         row = {p.id: i for i, p in enumerate(project.parts)}
         pairs = []
-        for part_id, number in self.edges:
+        for part_id, number in edges:
             points = topology(solid_mesh(self.session.meshes, project.parts[row[part_id]])).edges[number].points
             placed = apply(poses[row[part_id]], points)
             pairs.append(np.stack([placed[:-1], placed[1:]], axis=1))
@@ -524,9 +510,7 @@ class EdgeTool(Tool):
         if found is None:
             self.stage.caught.catch(None, None)
         else:
-            kept, self.edges = self.edges, [found]
-            line = self._lines()
-            self.edges = kept
+            line = self._lines([found])
             self.stage.caught.catch(line[0, 0], np.concatenate([line[:, 0], line[-1:, 1]]))
         self.stage.schedule()
 
@@ -537,7 +521,7 @@ class EdgeTool(Tool):
             self.session.refused.emit("no edge is there; click near an edge of a part")
             return
         self.edges = [e for e in self.edges if e != found] if found in self.edges else [*self.edges, found]
-        self.stage.caught.pick([], self._lines())
+        self.stage.caught.pick([], self._lines(self.edges))
         self.stage.said.emit(self.hint)
         self.stage.schedule()
 

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QPoint, Qt
 from PySide6.QtGui import QAction, QActionGroup, QGuiApplication
-from PySide6.QtWidgets import QComboBox, QMenu
+from PySide6.QtWidgets import QMenu
 
 from kestrav.app.cards.part import (
     STAND_INS,
@@ -37,30 +37,18 @@ from kestrav.app.strip import Strip
 from kestrav.core.clearance.drop import drop
 from kestrav.core.clearance.measuring import Snap, in_space, keep
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import get, new_id, new_name, subtree
+from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import (
-    ArcShape,
-    EllipseShape,
     Feature,
-    HelixShape,
     Note,
     Part,
     Path,
-    PathPoint,
     PointShape,
-    Project,
-    RectangleShape,
-    Shape,
 )
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Mend
-from kestrav.core.geometry.faces import vector
-from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion import judging, path_making, placing, stand_ins
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion import placing, stand_ins
 from kestrav.core.motion.poses import rest_poses
-from kestrav.core.motion.runs import frame_times
-from kestrav.core.units import show
 from kestrav.render.finishes import STYLES
 from kestrav.render.viewpoint import STANDS
 
@@ -92,19 +80,14 @@ class Preparing(QObject):
         drawing = window.draw_tool
         drawing.settings.changed.connect(lambda: self.strip.follow_drawing(drawing))
         self.banner = Banner(stage)
-        self.banner.closed.connect(self._on_banner)
-        self._contour: tuple[str, float, float] = ("hull", 300.0, 0.0)
-        self._contour_of: list[str] = []
-        self.session.previewing.connect(self._on_previewing)
         self.section: tuple[str, float, bool] | None = None
         card = window.card
         card.place_asked.connect(self.place_by_picks)
         card.keep_asked.connect(self.keep_measurement)
         card.copy_asked.connect(self.copy_value)
-        card.trace_asked.connect(self.ask_trace)
         card.path_marks.changed.connect(lambda: stage.show_path_marks(card.path_marks.shown()))
         stage.show_path_marks(card.path_marks.shown())
-        self.session.isolation.connect(self._show_isolation)
+        self.session.isolation.connect(self.show_isolation)
         self.session.opened.connect(self._on_opened)
         stage.menu_asked.connect(self._stage_menu)
         window.jobs.menu_asked.connect(self.show_menu)
@@ -124,13 +107,13 @@ class Preparing(QObject):
         if not self.strip.isVisible() and self.section is not None:
             self._show_section()
         self.window.card.show_measuring(self.measure_tool if tool is self.measure_tool else None)
-        self._place_banner()
+        self.place_banner()
 
     def _on_opened(self) -> None:
         self.section = None
         self.stage.set_cut(None)
         self.section_action.setChecked(False)
-        self._show_isolation()
+        self.show_isolation()
 
     # views
 
@@ -221,7 +204,7 @@ class Preparing(QObject):
     def _show_section(self) -> None:
         assert self.section is not None
         self.strip.show_cut(*self.section, self.set_section, self.close_section)
-        self._place_banner()
+        self.place_banner()
 
     def close_section(self) -> None:
         """Show everything again."""
@@ -232,16 +215,18 @@ class Preparing(QObject):
 
     # showing alone
 
-    def _show_isolation(self) -> None:
+    def show_isolation(self) -> None:
+        """Say when only some parts are shown."""
         only = self.session.isolated
         if only is not None:
             tops = [p for p in self.session.shown.parts if p.id in only and p.parent not in only]
             name = tops[0].name if len(tops) == 1 else f"{len(tops)} things"
             self.banner.say(f"{name} alone", "Show all")
         self.banner.setVisible(only is not None)
-        self._place_banner()
+        self.place_banner()
 
-    def _place_banner(self) -> None:
+    def place_banner(self) -> None:
+        """Put the banner under the tools and their strip."""
         self.banner.adjustSize()
         self.banner.move(10, 44 + (self.strip.height() + 2 if self.strip.isVisible() else 0))
         self.banner.raise_()
@@ -426,149 +411,6 @@ class Preparing(QObject):
                 self.stage.fit_all()
             self.session.select(self.session.project.parts[-1].id)
 
-    def path_menu(self, action: Callable[..., QAction]) -> QMenu:
-        """The menu of paths of an exact shape."""
-        menu = QMenu("Path", self.window)
-        for name in ("Line", "Arc", "Circle", "Rectangle", "Helix"):
-            menu.addAction(
-                action(name, partial(self.add_path, name), tip=f"Add a {name.lower()} whose numbers stay editable")
-            )
-        menu.addSeparator()
-        for text, slot, tip in (
-            ("Around the selection …", self.contour, "Ellipse, circle, rectangle or outline around parts, in plan"),
-            ("Along edges …", lambda: self.window.use_tool("edges"), "Pick edges of parts, one after another"),
-            ("Outline of the section", self.section_paths, "Where the section plane cuts the selection, or everything"),
-            ("Centre line of a pipe", self.pipe_path, "Along straight and bent pieces of the selected parts"),
-            ("Trace of a point …", self.ask_trace, "Where a point of a moving part goes"),
-        ):
-            menu.addAction(action(text, slot, tip=tip))
-        menu.addSeparator()
-        menu.addAction(action("From files …", self.window.bringing.ask_paths, tip="Curves of DXF, SVG and CSV files"))
-        return menu
-
-    def add_path(self, name: str) -> None:
-        """Add a path of an exact shape where the view looks, in a size that it shows well, and select it."""
-        view = self.stage.viewpoint
-        size = float(f"{0.15 * view.distance:.1g}")
-        x, y = (float(round(v / 10) * 10) for v in view.focus[:2])
-        shapes: dict[str, Shape] = {
-            "Line": PointShape((PathPoint((x - size, y, 0.0), "corner"), PathPoint((x + size, y, 0.0), "corner"))),
-            "Arc": ArcShape((x, y, 0.0), (x + size, y, 0.0), 90.0),
-            "Circle": EllipseShape((x, y, 0.0), size, size),
-            "Rectangle": RectangleShape((x, y, 0.0), 2 * size, 1.4 * size, 0.2 * size),
-            "Helix": HelixShape((x, y, 0.0), 0.5 * size, 0.4 * size),
-        }
-        made: list[str] = []
-
-        def add(project: Project) -> Project:
-            path = Path(new_id(project, Path), new_name(project, Path, name), shapes[name])
-            made[:] = [path.id]
-            return edits.add(project, path)
-
-        if self.session.edit(f"Add {name.lower()}", add):
-            self.session.select(made[0])
-
-    def contour(self) -> None:
-        """Go around what is selected: shown while it is chosen how."""
-        ids = list(self.session.chosen)
-        if not ids:
-            self.window.card.complain("select the parts to go around first")
-            return
-        if self._contour_of != ids:
-            low = float(placing.bounds_of(self.session.project, ids)[0, 2])
-            self._contour, self._contour_of = ("hull", 300.0, float(round(low))), ids
-        self._show_contour(*self._contour)
-        self.strip.show_contour(*self._contour, self._show_contour, self._close_contour)
-        self._place_banner()
-
-    def _show_contour(self, kind: str, offset: float, height: float) -> None:
-        self._contour = (kind, offset, height)
-        ids, meshes = self._contour_of, self.session.meshes
-        self.session.preview(
-            Mend(
-                "Around the selection",
-                lambda p: path_making.add_contour(p, meshes, ids, kind, offset, height),  # type: ignore[arg-type]
-            )
-        )
-        made = self.session.shown.paths[-1] if self.session.mend is not None else None
-        if made is not None:
-            self.session.describe(
-                f"A path of {show(path_curve(made).length, 'mm')}, at least {show(offset, 'mm')} away."
-            )
-
-    def _close_contour(self) -> None:
-        self.session.preview(None)
-        self.on_tool()
-
-    def _on_previewing(self) -> None:
-        """Leave the contour's strip when it was accepted or dropped, and select what came of it."""
-        if self.strip.findChild(QComboBox, "strip-contour") is not None and self.session.mend is None:
-            project = self.session.project
-            self.on_tool()
-            if project.paths and project.paths[-1].name.startswith("Around"):
-                self.session.select(project.paths[-1].id)
-
-    def section_paths(self) -> None:
-        """Make paths of where the section plane cuts what is selected, or everything."""
-        if self.stage.cut is None:
-            self.window.card.complain("cut the view open first (Ctrl+8): the outline is that of the section plane")
-            return
-        point, normal = self.stage.cut
-        project, meshes, poses = self.session.project, self.session.meshes, self.session.poses()
-        ids = list(self.session.chosen) or [p.id for p in project.parts if p.parent is None]
-        if self.session.edit(
-            "Section outline", lambda p: path_making.add_section_paths(p, meshes, ids, point, normal, poses)
-        ):
-            self.session.select(self.session.project.paths[len(project.paths)].id)
-
-    def pipe_path(self) -> None:
-        """Make a path of the centre line of the selected pipe."""
-        if ids := self._chosen():
-            meshes = self.session.meshes
-            if self.session.edit("Pipe's centre line", lambda p: path_making.add_pipe_path(p, meshes, ids)):
-                self.session.select(self.session.project.paths[-1].id)
-
-    # traces
-
-    def ask_trace(self) -> None:
-        """Pick a point of a moving part, and show where it goes."""
-        if not self.session.project.runs:
-            self.window.card.complain("nothing moves yet: let a part run along a path first")
-            return
-        self.pick_tool.ask([Ask("pick a point of a moving part: a corner, an edge or a centre")], self._trace)
-        self.window.take_up(self.pick_tool)
-
-    def _trace(self, snaps: list[Snap]) -> None:
-        part = snaps[0].feature.part
-        assert part is not None
-        local = apply(inverse_rigid(self.session.part_now(part)), snaps[0].place[None])[0]
-        self.session.trace(Feature("point", part, vector(local)))
-        places = self.session.trace_places()
-        if places is None or float(np.ptp(places, axis=0).max()) < 1e-3:
-            self.session.trace(None)
-            self.window.card.complain("that point does not move; pick one of a part that rides on a path")
-            return
-        self.banner.say(f"Trace of {get(self.session.project, part).name}", "Make it a path")
-        self.banner.show()
-        self._place_banner()
-
-    def keep_trace(self) -> None:
-        """Make a path of the trace that is shown."""
-        point = self.session.traced
-        if point is None or point.part is None:
-            return
-        part, origin, times = point.part, point.origin, frame_times(self.session.project)
-        if self.session.edit("Trace path", lambda p: judging.add_trace_path(p, part, origin, times)):
-            self.session.trace(None)
-            self.session.select(self.session.project.paths[-1].id)
-
-    def _on_banner(self) -> None:
-        if self.session.traced is not None:
-            self.keep_trace()
-            self._show_isolation()
-        else:
-            self.session.isolate(None)
-
     def _stage_menu(self, at: QPoint) -> None:
         hit = self.stage.pick(at)
         if hit is not None and not self._holds_chosen(hit.part):
@@ -593,7 +435,8 @@ class Preparing(QObject):
         menu.popup(at)
         self.menu = menu
 
-    def _chosen(self) -> list[str]:
+    def chosen(self) -> list[str]:
+        """Ids of what is chosen; when nothing is, that is said."""
         ids = list(self.session.chosen)
         if not ids:
             self.window.card.complain("select a part first")
@@ -601,46 +444,46 @@ class Preparing(QObject):
 
     def group(self) -> None:
         """Gather what is chosen in an assembly."""
-        if ids := self._chosen():
+        if ids := self.chosen():
             group_chosen(self.session, ids)
 
     def ungroup(self) -> None:
         """Dissolve the selected assembly."""
-        if self._chosen():
+        if self.chosen():
             ungroup_chosen(self.session)
 
     def toggle_shown(self) -> None:
         """Hide what is chosen, or show it."""
-        if ids := self._chosen():
+        if ids := self.chosen():
             toggle_shown(self.session, ids)
 
     def toggle_isolated(self) -> None:
         """Show what is chosen alone, or all again."""
         if self.session.isolated is not None:
             self.session.isolate(None)
-        elif ids := self._chosen():
+        elif ids := self.chosen():
             self.session.isolate(ids)
 
     def toggle_locked(self) -> None:
         """Lock what is chosen against picking, or open it."""
-        if ids := self._chosen():
+        if ids := self.chosen():
             lock = not all(isinstance(p := get(self.session.project, i), Part) and p.locked for i in ids)
             self.session.edit("Lock", lambda p: edits.update_parts(p, {i: {"locked": lock} for i in ids}))
 
     def toggle_see_through(self) -> None:
         """Make what is chosen see-through, or solid."""
-        if ids := self._chosen():
+        if ids := self.chosen():
             toggle_see_through(self.session, ids)
 
     def let_down(self) -> None:
         """Let what is chosen down onto what lies below."""
-        if ids := self._chosen():
+        if ids := self.chosen():
             meshes = self.session.meshes
             self.session.edit("Let down", lambda p: drop(p, meshes, ids))
 
     def copy_once(self) -> None:
         """Copy what is chosen, a step on."""
-        if ids := self._chosen():
+        if ids := self.chosen():
             copy_in_a_row(self.session, ids, self.window.card.copying, 2)
 
     def choose_all(self) -> None:

@@ -76,6 +76,7 @@ class Session(QObject):
         self.camera_id: str | None = None
         self.isolated: frozenset[str] | None = None  # the parts to show in the stage, when not all
         self.traced: Feature | None = None  # the point of a part whose trace is shown
+        self._trace: tuple[Project, Feature, NDArray[np.float64]] | None = None
         self._readings: dict[bool, tuple[tuple[object, ...], dict[str, Reading]]] = {}
         self.mend: Mend | None = None
         self._mended: Project | None = None  # the project as the previewed mend would make it
@@ -237,7 +238,9 @@ class Session(QObject):
         point = self.traced
         if point is None or point.part is None:
             return None
-        return trace(self.shown, point.part, point.origin, frame_times(self.shown))
+        if self._trace is None or self._trace[0] is not self.shown or self._trace[1] is not point:
+            self._trace = (self.shown, point, trace(self.shown, point.part, point.origin, frame_times(self.shown)))
+        return self._trace[2]
 
     def part_now(self, part_id: str) -> NDArray[np.float64]:
         """World pose (4, 4) of a part at the playhead."""

@@ -35,6 +35,7 @@ from kestrav.app.job_bar import JobBar
 from kestrav.app.joblist import JobList
 from kestrav.app.jobs import Checker, Job
 from kestrav.app.overlays import make_native
+from kestrav.app.path_actions import PathActions
 from kestrav.app.player import Player
 from kestrav.app.point_edits import delete_point, insert_after, next_kind
 from kestrav.app.preparing import Preparing
@@ -83,6 +84,7 @@ class Window(QMainWindow):
         self.edge_tool = EdgeTool(self.stage, lambda: self.use_tool("select"))
         self.bringing = Bringing(self)
         self.preparing = Preparing(self)
+        self.paths = PathActions(self)
         QuantityEdit.notes = self.preparing.note_values
         self._make_actions()
         self._lay_out()
@@ -149,7 +151,7 @@ class Window(QMainWindow):
         action("Draw path", lambda: self.use_tool("draw"), "D")
         self.view_menu = self.preparing.view_menu(action)
         self.stand_in_menu = self.preparing.stand_in_menu(action)
-        self.path_menu = self.preparing.path_menu(action)
+        self.path_menu = self.paths.menu(action)
         self.preparing.actions(action)
         action("Swap lens and stage", lambda: self.stage.swap(), "W")
         action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")

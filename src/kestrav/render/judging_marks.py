@@ -14,9 +14,9 @@ from kestrav.core.motion.judging import comb, rider_marks
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.units import show
 from kestrav.render.marks import TICK_PIXELS, flat, tick_spacing
-from kestrav.render.measure_marks import text_actor, vertices
+from kestrav.render.measure_marks import text_actor
 from kestrav.render.palette import INK, OCHRE, PETROL, PETROL_DARK, rgb
-from kestrav.render.shapes import polyline, segments
+from kestrav.render.shapes import polyline, segments, vertices
 from kestrav.render.viewpoint import to_display
 
 Array = NDArray[np.float64]
@@ -92,7 +92,7 @@ class JudgingMarks:
         # marks keep their size on the screen; they are made anew when that has changed enough to see
         step = round(np.log(pixel) / np.log(1.2))
         state = (id(path), id(project.runs), wanted, step) if path is not None else ()
-        if state == self._of and path is not None:
+        if state == self._of:
             return
         self._of = state
         self._kept = (path, project.runs)  # so that what the state names lives on

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPlane, vtkPolyData
+from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkGlyph3DMapper, vtkPolyDataMapper
 
 from kestrav.core.document.records import Path, PointShape, Project, SurfaceShape
@@ -15,7 +15,7 @@ from kestrav.core.motion.path_curves import PathCurve, path_curve
 from kestrav.render.batches import Batch, edges_of
 from kestrav.render.palette import CARD, INK, PETROL, PETROL_DARK, STRAW, VERMILION, rgb
 from kestrav.render.scene import Scene
-from kestrav.render.shapes import diamond, point_cloud, polyline, segments, tube, vtk_matrix
+from kestrav.render.shapes import diamond, point_cloud, polyline, segments, tube, vertices, vtk_matrix
 
 Array = NDArray[np.float64]
 
@@ -40,18 +40,6 @@ def flat(data: vtkPolyData, colour: str, width: float = 1.0, opacity: float = 1.
     look.SetOpacity(opacity)
     actor.PickableOff()
     return actor
-
-
-def dots(points: ArrayLike) -> vtkPolyData:
-    """Points (n, 3) as one cell that VTK draws."""
-    data = point_cloud(np.asarray(points, float).reshape(-1, 3))
-    cells = vtkCellArray()
-    count = data.GetNumberOfPoints()
-    cells.InsertNextCell(count)
-    for k in range(count):
-        cells.InsertCellPoint(k)
-    data.SetVerts(cells)
-    return data
 
 
 def tick_spacing(length: float) -> float:
@@ -193,7 +181,7 @@ class PathMarks:
         self.dots.SetVisibility(many)
         if many:
             # thousands of solids would be felt at every redraw; diamonds stand near the chosen points
-            self.dots.GetMapper().SetInputData(dots(points))
+            self.dots.GetMapper().SetInputData(vertices(points))
             near = np.zeros(len(points), bool)
             for i in chosen:
                 near[max(i - _NEAR_CHOSEN, 0) : i + _NEAR_CHOSEN + 1] = True
@@ -217,13 +205,14 @@ class PathLines:
     def __init__(self, renderer: Any) -> None:
         self.renderer = renderer
         self.actors: list[vtkActor] = []
-        self._of: object = None
+        self._of: object = ()
+        self._width = 0.0
 
     def show(self, paths: Sequence[Path], width: float) -> None:
         """Show these paths, as lines of a width in pixels."""
-        if self._of == (paths, width):
+        if self._of is paths and self._width == width:
             return
-        self._of = (paths, width)
+        self._of, self._width = paths, width
         for actor in self.actors:
             self.renderer.RemoveActor(actor)
         self.actors = [flat(polyline(_line(path_curve(path))), PETROL, width) for path in paths]

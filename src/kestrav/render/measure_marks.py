@@ -7,14 +7,12 @@ from importlib import resources
 from typing import Any, Literal
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
-from vtkmodules.vtkCommonDataModel import vtkPolyData
-from vtkmodules.vtkFiltersGeneral import vtkVertexGlyphFilter
+from numpy.typing import NDArray
 from vtkmodules.vtkRenderingCore import vtkActor, vtkBillboardTextActor3D
 
 from kestrav.render.marks import flat
 from kestrav.render.palette import CARD, INK, MOSS, PETROL, PETROL_DARK, STRAW, rgb
-from kestrav.render.shapes import point_cloud, polyline, segments, tube
+from kestrav.render.shapes import polyline, segments, tube, vertices
 
 Array = NDArray[np.float64]
 
@@ -36,14 +34,6 @@ def text_actor(colour: str = INK) -> vtkBillboardTextActor3D:
     look.SetVerticalJustificationToCentered()
     actor.PickableOff()
     return actor
-
-
-def vertices(points: ArrayLike) -> vtkPolyData:
-    """Points as cells that VTK draws."""
-    maker = vtkVertexGlyphFilter()
-    maker.SetInputData(point_cloud(np.asarray(points, float).reshape(-1, 3)))
-    maker.Update()
-    return maker.GetOutput()
 
 
 class NoteMarks:

@@ -9,6 +9,7 @@ from vtkmodules.vtkCommonCore import vtkPoints
 from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
 from vtkmodules.vtkCommonMath import vtkMatrix4x4
 from vtkmodules.vtkFiltersCore import vtkCleanPolyData, vtkFeatureEdges, vtkPolyDataNormals, vtkTubeFilter
+from vtkmodules.vtkFiltersGeneral import vtkVertexGlyphFilter
 
 from kestrav.core.geometry.meshes import Mesh
 
@@ -128,6 +129,14 @@ def point_cloud(points: ArrayLike) -> vtkPolyData:
     data = vtkPolyData()
     data.SetPoints(_points(np.asarray(points, float).reshape(-1, 3)))
     return data
+
+
+def vertices(points: ArrayLike) -> vtkPolyData:
+    """Points as cells that VTK draws."""
+    maker = vtkVertexGlyphFilter()
+    maker.SetInputData(point_cloud(np.asarray(points, float).reshape(-1, 3)))
+    maker.Update()
+    return maker.GetOutput()
 
 
 def diamond() -> vtkPolyData:

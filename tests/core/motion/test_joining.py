@@ -8,6 +8,9 @@ from kestrav.core.document.records import (
     AlongHeading,
     Eased,
     EllipseShape,
+    Lean,
+    LeanKey,
+    Limited,
     Part,
     Path,
     PathPoint,
@@ -15,6 +18,7 @@ from kestrav.core.document.records import (
     Project,
     RectangleShape,
     Run,
+    SpeedZone,
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.motion import joining
@@ -22,6 +26,7 @@ from kestrav.core.motion.fitting import departure
 from kestrav.core.motion.judging import crossings
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.shaping import reverse
 
 WAVY = PointShape(
     tuple(PathPoint(p, k) for p, k in [
@@ -162,3 +167,60 @@ def test_neighbouring_points_are_merged_in_their_middle():
 def test_what_cannot_be_is_refused_with_its_reason(act, message):
     with pytest.raises(BadInput, match=message):
         act(project(WAVY, RectangleShape((0, 0, 0), 400, 300)))
+
+
+def carrying(shape, **run):
+    """A run with a zone of speed and keys of lean, at known places."""
+    zone, keys = SpeedZone(0.25, 0.5, 300.0), (LeanKey(0.2, 5.0), LeanKey(0.7, -10.0))
+    fields = {"pacing": Limited(900.0, zones=(zone,)), "lean": Lean(keys), "duration": None, "speed": 900.0} | run
+    return project(shape, **fields)
+
+
+def marked(made, row=0):
+    """Where in space a run begins and ends, and where its zones and keys lie."""
+    run = made.runs[row]
+    line = curve(made, [p.id for p in made.paths].index(run.path))
+    zones = run.pacing.zones if isinstance(run.pacing, Limited) else ()
+    shares = [run.begin, run.end, *(s for z in zones for s in (z.begin, z.end)), *(k.place for k in run.lean.keys)]
+    return line.position(np.array(shares) * line.length)
+
+
+def test_reversing_keeps_the_portion_with_what_belongs_to_its_places():
+    before = carrying(WAVY, begin=0.1, end=0.8)
+    after = reverse(before, "path-1")
+    begin, end, low, high, first, last = marked(before)
+    assert marked(after) == pytest.approx(np.array([end, begin, high, low, last, first]), abs=1e-5)
+    assert [k.angle for k in after.runs[0].lean.keys] == [10.0, -5.0]
+
+
+def test_joining_and_drawing_on_keep_zones_and_keys_at_their_places():
+    before = carrying(WAVY)
+    far = PointShape(tuple(PathPoint(p) for p in [(2200, 0, 0), (2500, 200, 0)]))
+    joined = joining.join(edits.add(before, Path("path-2", "Far", far)), "path-1", "path-2")
+    assert marked(joined) == pytest.approx(marked(before), abs=1e-5)
+    ahead = PointShape(tuple(PathPoint(p) for p in [(-600, 50, 0), (-300, 0, 0)]))
+    joined = joining.join(edits.add(before, Path("path-2", "Ahead", ahead)), "path-1", "path-2")
+    assert marked(joined) == pytest.approx(marked(before), abs=1e-5)
+    assert marked(joining.repeated(before, "path-1", 3)) == pytest.approx(marked(before), abs=1e-5)
+
+
+def test_a_split_gives_each_part_its_zone_and_its_keys():
+    before = carrying(STRAIGHT, begin=0.6, end=1.0)
+    after = joining.split(before, "path-1", 320.0)  # 40 %: in the zone and between the keys
+    (run,) = after.runs
+    assert run.path == "path-2"
+    assert [(z.begin, z.end) for z in run.pacing.zones] == [(0.0, pytest.approx((400 - 320) / 480))]
+    # a key at the cut holds the lean that there was: 5° and -10° at 20 and 70 %
+    assert [(k.place, k.angle) for k in run.lean.keys] == [
+        (0.0, pytest.approx(-1.0)),
+        (pytest.approx((560 - 320) / 480), -10.0),
+    ]
+
+
+def test_a_run_of_a_portion_stays_on_it_when_a_ring_is_opened_or_a_path_closed():
+    ring = carrying(EllipseShape((0, 0, 0), 400, 250), begin=0.5, end=0.9)
+    for station in (300.0, 2020.0):
+        opened = joining.opened(ring, "path-1", station)
+        assert marked(opened)[:2] == pytest.approx(marked(ring)[:2], abs=0.05)
+    open_ = carrying(PointShape((*STRAIGHT.points, PathPoint((800, 600, 0), "corner"))), begin=0.1, end=0.6)
+    assert marked(joining.closed(open_, "path-1")) == pytest.approx(marked(open_), abs=1e-6)

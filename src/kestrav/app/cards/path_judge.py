@@ -6,7 +6,7 @@ import numpy as np
 
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document.records import Path
-from kestrav.core.motion.judging import least_bend, steepest
+from kestrav.core.motion.judging import heights, least_bend, steepest
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.units import show
 
@@ -41,7 +41,7 @@ class JudgeRows(Rows):
             lines.append(f"steepest {slope.value:+.1f}°{percent} at {where}".replace("-", "−"))
         else:
             lines.append("level throughout")
-        low, high = _heights(curve.position(np.linspace(0, curve.length, 801)))
+        low, high = heights(curve)
         lines.append(f"height {show(low, 'mm', 0)} to {show(high, 'mm', 0)}")
         if len(curve.kink_stations):
             sharpest = int(np.argmax(curve.kink_angles))
@@ -55,7 +55,3 @@ class JudgeRows(Rows):
         for key, label, text, tip in SHOWN:
             form.check(label, text, shown.get(key), lambda v, k=key: shown.set(k, v), tip)
         form.note("The lanes “Height” and “Bend radius” of the chart show both by distance (“lanes” above the chart).")
-
-
-def _heights(places: np.ndarray) -> tuple[float, float]:
-    return float(places[:, 2].min()), float(places[:, 2].max())

@@ -12,10 +12,11 @@ from kestrav.app.cards.rows import Rows
 from kestrav.core.document.records import Path, PointShape, Project
 from kestrav.core.findings.model import Mend
 from kestrav.core.motion import joining, offsetting, shaping, smoothing
+from kestrav.core.motion.fitting import departure
 from kestrav.core.motion.grounding import projected_down
 from kestrav.core.motion.judging import least_bend
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.placing import bounds_of
+from kestrav.core.motion.placing import bounds_of, shift
 from kestrav.core.units import show
 
 
@@ -79,7 +80,7 @@ class WholeRows(Rows):
             "Move by",
             (0.0, 0.0, 0.0),
             "mm",
-            lambda v: self._edit("Move path", lambda p: shaping.transformed(p, path.id, _shift(v))),
+            lambda v: self._edit("Move path", lambda p: shaping.transformed(p, path.id, shift(v))),
             "Move the whole by these lengths",
         )
         form.number(
@@ -249,7 +250,7 @@ class WholeRows(Rows):
         if self.session.mend is not mend or after is path:
             return
         curve = path_curve(after).curve
-        gone = smoothing.departure(before, curve)
+        gone = departure(before, curve)
         bends = [show(b.value, "mm", 0) if (b := least_bend(c)) else "straight" for c in (before, curve)]
         self.session.describe(
             f"Departs {show(gone.distance, 'mm')} at most, at {show(gone.station, 'mm', 0)}; "
@@ -279,12 +280,6 @@ class WholeRows(Rows):
         step = self.card.copying.step
         if self._edit("Copy path", lambda p: shaping.copied(p, path.id, step)):
             self.session.select(self.session.project.paths[-1].id)
-
-
-def _shift(step: tuple[float, float, float]) -> np.ndarray:
-    matrix = np.eye(4)
-    matrix[:3, 3] = step
-    return matrix
 
 
 def _mirror(project: Project, path_id: str, axis: Literal["x", "y"]) -> Project:

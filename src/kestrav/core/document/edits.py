@@ -141,13 +141,9 @@ def _facing_on(project: Project, run: Run, gone: set[str]) -> Run:
     """A run that faced a removed part goes on facing where it stood."""
     heading = run.heading
     if isinstance(heading, TowardHeading) and isinstance(heading.aim, PartAim) and heading.aim.part in gone:
-        return change(run, heading=change_aim(heading, PointAim(_aim_left(project, heading.aim.part))))
+        left = msgspec.structs.replace(heading, aim=PointAim(_aim_left(project, heading.aim.part)))
+        return change(run, heading=left)
     return run
-
-
-def change_aim(heading: TowardHeading, aim: PartAim | PointAim) -> TowardHeading:
-    """A heading toward something else."""
-    return msgspec.structs.replace(heading, aim=aim)
 
 
 def _aim_left(project: Project, part_id: str) -> Vector:

@@ -116,6 +116,22 @@ def points_through(
     return PointShape(points, closed)
 
 
+def points_by_hand(samples: ArrayLike, tolerance: float) -> PointShape:
+    """Few smooth points whose curve stays within about a tolerance of a line drawn by hand (n, 3).
+
+    A hand trembles: samples nearer to each other than three times the tolerance say nothing of its way. Raises
+    ValueError as :func:`points_through`.
+    """
+    places = np.asarray(samples, float)
+    apart = [0]
+    for k in range(1, len(places)):
+        if np.linalg.norm(places[k] - places[apart[-1]]) > 3 * tolerance:
+            apart.append(k)
+    if apart[-1] != len(places) - 1:
+        apart.append(len(places) - 1)
+    return points_through(places[apart], tolerance, corner=np.pi)
+
+
 def _from_corner(samples: Array, corner: float) -> Array:
     """A closed line's samples, begun at a corner if it has one."""
     around = np.concatenate([samples[-1:], samples, samples[:1]])

@@ -11,7 +11,19 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.edits import add, remove, set_point, update
 from kestrav.core.document.lookup import new_id, new_name
-from kestrav.core.document.records import Eased, Even, Pacing, Path, PathPoint, PointShape, Project, Run, Vector
+from kestrav.core.document.records import (
+    Eased,
+    Even,
+    LeanKey,
+    Limited,
+    Pacing,
+    Path,
+    PathPoint,
+    PointShape,
+    Project,
+    Run,
+    Vector,
+)
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.curves import Spline
@@ -25,7 +37,6 @@ Array = NDArray[np.float64]
 End = Literal["start", "end"]
 
 MEETS = 0.01  # mm between ends that are taken for one point
-_SMOOTH = np.radians(0.05)  # tangents that differ by less are one
 
 
 def own_handles(path: Path) -> PointShape:
@@ -70,11 +81,43 @@ def _with_runs(project: Project, path_ids: set[str], change: Callable[[Run], lis
     return validate(msgspec.structs.replace(project, runs=tuple(runs)))
 
 
-def _onto(run: Run, path: str, first: float, last: float, size: float) -> Run:
-    """A run on another path of a length, between two of its stations."""
-    return msgspec.structs.replace(
-        run, path=path, begin=float(np.clip(first / size, 0, 1)), end=float(np.clip(last / size, 0, 1))
-    )
+def onto(run: Run, path: str, shift: float, old: float, size: float) -> Run:
+    """A run, with its zones of speed and keys of lean, where its path lies on another.
+
+    ``shift`` is the station of the old path's start on the new one, ``old`` and ``size`` are their lengths. What falls
+    off an end is cut; a lean that changes across it is kept by a key there.
+    """
+
+    def place(share: float) -> float:
+        return float(np.clip((share * old + shift) / size, 0.0, 1.0))
+
+    fields: dict[str, object] = {"path": path, "begin": place(run.begin), "end": place(run.end)}
+    if isinstance(run.pacing, Limited) and run.pacing.zones:
+        zones = [msgspec.structs.replace(z, begin=place(z.begin), end=place(z.end)) for z in run.pacing.zones]
+        fields["pacing"] = msgspec.structs.replace(run.pacing, zones=tuple(z for z in zones if z.begin < z.end))
+    if run.lean.keys:
+        at = np.array([(key.place * old + shift) / size for key in run.lean.keys])
+        angles = [key.angle for key in run.lean.keys]
+        kept = {p: a for p, a in zip(at.tolist(), angles, strict=True) if 0 <= p <= 1}
+        for end in (0.0, 1.0):
+            if at[0] < end < at[-1]:
+                kept.setdefault(end, float(np.interp(end, at, angles)))
+        held = kept or {0.0: angles[0] if at[0] > 1 else angles[-1]}
+        fields["lean"] = msgspec.structs.replace(run.lean, keys=tuple(LeanKey(p, held[p]) for p in sorted(held)))
+    return msgspec.structs.replace(run, **fields)
+
+
+def met(end: PathPoint, start: PathPoint) -> PathPoint:
+    """The point where one piece ends and another begins: a corner between straight ones, else with both their handles.
+
+    A nil handle leaves its side as straight as it is.
+    """
+    if end.kind != "free" and start.kind != "free":
+        return PathPoint(end.position, "corner")
+    zero = (0.0, 0.0, 0.0)
+    back = end.handle_in if end.kind == "free" else None
+    ahead = start.handle_out if start.kind == "free" else None
+    return PathPoint(end.position, "free", back or zero, ahead or zero)
 
 
 # joining
@@ -102,7 +145,7 @@ def join(project: Project, first_id: str, second_id: str) -> Project:
     a, b = own_handles(before).points, own_handles(after).points
     gap = float(gaps.min())
     if gap <= MEETS:
-        points = (*a[:-1], _joint(before, after, a[-1], b[0]), *b[1:])
+        points = (*a[:-1], met(a[-1], b[0]), *b[1:])
         gap = 0.0
     else:
         points = (*a[:-1], _ending(a[-1], "out"), _ending(b[0], "in"), *b[1:])
@@ -111,32 +154,10 @@ def join(project: Project, first_id: str, second_id: str) -> Project:
     starts = {before.id: (0.0, lengths[0]), after.id: (lengths[0] + gap, lengths[1])}
 
     def moved(run: Run) -> list[Run]:
-        start, length = starts[run.path]
-        return [_onto(run, first_id, start + run.begin * length, start + run.end * length, size)]
+        return [onto(run, first_id, *starts[run.path], size)]
 
     project = _with_runs(project, {first_id, second_id}, moved)
     return remove(project, second_id)
-
-
-def _joint(before: Path, after: Path, end: PathPoint, start: PathPoint) -> PathPoint:
-    """The point where two paths meet: smooth handles where their tangents are one, a corner otherwise."""
-    a, b = path_curve(before).curve, path_curve(after).curve
-    back = end.handle_in or _third(before, end, -1)
-    ahead = start.handle_out or _third(after, start, +1)
-    if end.kind == start.kind == "corner":
-        return PathPoint(end.position, "corner")
-    arriving, leaving = a.tangent([a.length], before=True)[0], b.tangent([0.0])[0]
-    if float(np.arccos(np.clip(arriving @ leaving, -1, 1))) < _SMOOTH:
-        # rounding is not to leave a kink
-        ahead = vector(float(np.linalg.norm(ahead)) * arriving)
-    return PathPoint(end.position, "free", back, ahead)
-
-
-def _third(path: Path, point: PathPoint, side: int) -> Vector:
-    """A handle along a straight end piece."""
-    points = own_handles(path).points
-    other = points[1] if side > 0 else points[-2]
-    return vector((np.array(other.position) - np.array(point.position)) / 3)
 
 
 def _ending(point: PathPoint, side: Literal["in", "out"]) -> PathPoint:
@@ -188,13 +209,13 @@ def split(project: Project, path_id: str, station: float) -> Project:
 
     def shared(run: Run) -> list[Run]:
         trip = old[run.id]
+        one = onto(run, path_id, 0.0, curve.length, first)
+        two = onto(run, rest.id, -station, curve.length, second)
         if trip.last <= station + MEETS:
-            return [_onto(run, path_id, trip.first, min(trip.last, station), first)]
+            return [one]
         if trip.first >= station - MEETS:
-            return [_onto(run, rest.id, max(trip.first, station) - station, trip.last - station, second)]
+            return [two]
         at = float(trip.times_at([station])[0])
-        one = _onto(run, path_id, trip.first, station, first)
-        two = _onto(run, rest.id, 0.0, trip.last - station, second)
         ways = station - trip.first, trip.last - station
         if run.backwards:
             one, two, ways = two, one, ways[::-1]
@@ -287,11 +308,12 @@ def opened(project: Project, path_id: str, station: float = 0.0) -> Project:
 
     def turned(run: Run) -> list[Run]:
         trip = runs[run.id]
-        first, last = ((s - station) % length if s < length or station else s for s in (trip.first, trip.last))
-        if last <= first:
+        # a place before the new ends lies a lap later
+        lap = length if station and trip.first < station else 0.0
+        if trip.first < station < trip.last:
             # it went over the new ends; the whole of the path is the nearest to it that there is
-            first, last = 0.0, length
-        return [_onto(run, path_id, first, last, length)]
+            return [msgspec.structs.replace(run, begin=0.0, end=1.0)]
+        return [onto(run, path_id, lap - station, length, length)]
 
     return _with_runs(project, {path_id}, turned)
 
@@ -299,7 +321,7 @@ def opened(project: Project, path_id: str, station: float = 0.0) -> Project:
 def closed(project: Project, path_id: str) -> Project:
     """The project with an open path of points joined end to start; ends in one place become one point."""
     path = path_of(project, path_id)
-    shape = path.shape if isinstance(path.shape, PointShape) else own_handles(path)
+    shape = path.shape if isinstance(path.shape, PointShape) and path.trim == (0.0, 1.0) else own_handles(path)
     if shape.closed:
         raise BadInput(f"“{path.name}” is closed already")
     points = shape.points
@@ -308,7 +330,10 @@ def closed(project: Project, path_id: str) -> Project:
         if first.kind == "free" and points[-1].kind == "free":
             first = msgspec.structs.replace(first, handle_in=points[-1].handle_in or first.handle_in)
         points = (first, *points[1:-1])
-    return update(project, path_id, shape=PointShape(points, True))
+    before = path_curve(path).length
+    project = update(project, path_id, shape=PointShape(points, True), trim=(0.0, 1.0))
+    size = path_curve(path_of(project, path_id)).length
+    return _with_runs(project, {path_id}, lambda run: [onto(run, path_id, 0.0, before, size)])
 
 
 def cut_out(project: Project, path_id: str, first: float, last: float) -> Project:
@@ -323,12 +348,7 @@ def cut_out(project: Project, path_id: str, first: float, last: float) -> Projec
             f"the portion cannot be taken out of “{path.name}”; it must lie between the ends of an open path"
         )
     front, back = _divided(path, first)[0], _divided(path, last)[1]
-    end, start = front.points[-1], back.points[0]
-    if end.kind == start.kind == "corner":
-        joint = PathPoint(end.position, "corner")
-    else:
-        zero = (0.0, 0.0, 0.0)
-        joint = PathPoint(end.position, "free", end.handle_in or zero, start.handle_out or zero)
+    joint = met(front.points[-1], back.points[0])
     return update(project, path_id, shape=PointShape((*front.points[:-1], joint, *back.points[1:])), trim=(0.0, 1.0))
 
 
@@ -374,13 +394,8 @@ def repeated(project: Project, path_id: str, times: int) -> Project:
     points = list(shape.points)
     for k in range(1, times):
         ahead = [msgspec.structs.replace(p, position=vector(np.array(p.position) + k * step)) for p in shape.points]
-        end, start = points[-1], ahead[0]
-        if end.kind == start.kind == "corner":
-            joint = end
-        else:
-            zero = (0.0, 0.0, 0.0)
-            joint = PathPoint(end.position, "free", end.handle_in or zero, start.handle_out or zero)
+        joint = met(points[-1], ahead[0])
         points = [*points[:-1], joint, *ahead[1:]]
     project = update(project, path_id, shape=PointShape(tuple(points)), trim=(0.0, 1.0))
     size = path_curve(path_of(project, path_id)).length
-    return _with_runs(project, {path_id}, lambda run: [_onto(run, path_id, run.begin * length, run.end * length, size)])
+    return _with_runs(project, {path_id}, lambda run: [onto(run, path_id, 0.0, length, size)])

@@ -18,7 +18,6 @@ from kestrav.core.document.lookup import new_id, new_name
 from kestrav.core.document.records import Path, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.arclength import Curve
-from kestrav.core.geometry.transforms import apply
 from kestrav.core.motion.fitting import points_through
 from kestrav.core.motion.path_curves import PathCurve
 from kestrav.core.motion.poses import world_poses
@@ -100,6 +99,19 @@ def steepest(curve: Curve) -> Spot:
     slope = np.degrees(np.arcsin(np.clip(curve.tangent(stations)[:, 2], -1.0, 1.0)))
     k = int(np.argmax(np.abs(slope)))
     return Spot(float(slope[k]), float(stations[k]))
+
+
+def bend_radii(curve: Curve, stations: ArrayLike) -> Array:
+    """Radii of curvature (n,) at stations (n,); infinite where it is straight."""
+    with np.errstate(divide="ignore"):
+        found: Array = 1.0 / curve.curvature(stations)
+    return found
+
+
+def heights(curve: Curve) -> tuple[float, float]:
+    """The lowest and the highest place."""
+    z = curve.position(judging_stations(curve))[:, 2]
+    return float(z.min()), float(z.max())
 
 
 def comb(curve: PathCurve, height: float) -> tuple[Array, Array]:
@@ -214,8 +226,9 @@ def trace(project: Project, part_id: str, point: ArrayLike, times: ArrayLike) ->
     row = next((i for i, part in enumerate(project.parts) if part.id == part_id), None)
     if row is None:
         raise BadInput(f"the project holds no part “{part_id}”")
-    point = np.asarray(point, float)
-    return np.array([apply(pose, point[None])[0] for pose in world_poses(project, times)[:, row]])
+    poses = world_poses(project, times)[:, row]
+    found: Array = poses[:, :3, :3] @ np.asarray(point, float) + poses[:, :3, 3]
+    return found
 
 
 def add_trace_path(project: Project, part_id: str, point: ArrayLike, times: Sequence[float] | Array) -> Project:

@@ -33,7 +33,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.topology import Edge, Topology, ring_of, surface_of, topology
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.motion.fitting import points_through
-from kestrav.core.motion.joining import End, own_handles
+from kestrav.core.motion.joining import End, met, onto, own_handles
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import rest_poses
 from kestrav.core.motion.shaping import path_of, reverse
@@ -196,16 +196,9 @@ def extended(project: Project, path_id: str, end: End, points: Sequence[PathPoin
     stations = fresh.point_stations()
     first = 0.0 if end == "end" else float(stations[len(points)])
     last = float(stations[len(known) - 1]) if end == "end" else fresh.length
-    size = fresh.length
+    # the run's portion keeps its share of what was there
     runs = tuple(
-        msgspec.structs.replace(
-            run,
-            begin=float(np.clip((first + run.begin * (last - first)) / size, 0, 1)),
-            end=float(np.clip((first + run.end * (last - first)) / size, 0, 1)),
-        )
-        if run.path == path_id
-        else run
-        for run in project.runs
+        onto(run, path_id, first, last - first, fresh.length) if run.path == path_id else run for run in project.runs
     )
     return msgspec.structs.replace(project, runs=runs)
 
@@ -274,24 +267,12 @@ def add_edge_path(
     points = list(shapes[0].points)
     for following in shapes[1:]:
         end, start = points[-1], following.points[0]
-        points = [*points[:-1], _met(end, start), *following.points[1:]]
+        points = [*points[:-1], met(end, start), *following.points[1:]]
     gap = float(np.linalg.norm(np.subtract(points[0].position, points[-1].position)))
     closed = gap < _JOINS and len(points) > 3
     if closed:
-        points = [_met(points[-1], points[0]), *points[1:-1]]
+        points = [met(points[-1], points[0]), *points[1:-1]]
     return add_shape(project, name, PointShape(tuple(points), closed))
-
-
-def _met(end: PathPoint, start: PathPoint) -> PathPoint:
-    if end.kind != "free" and start.kind != "free":
-        return msgspec.structs.replace(end, kind="corner")
-    zero = (0.0, 0.0, 0.0)
-    return PathPoint(
-        end.position,
-        "free",
-        end.handle_in if end.kind == "free" and end.handle_in else zero,
-        start.handle_out if start.kind == "free" and start.handle_out else zero,
-    )
 
 
 def _chained(lines: Sequence[Array]) -> list[tuple[int, bool]]:

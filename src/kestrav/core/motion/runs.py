@@ -79,6 +79,11 @@ class Journey:
         """Accelerations (n,) along the way in mm/s² at times (n,), negative while braking."""
         return self.profile.acceleration(np.asarray(times, float) - self.start)
 
+    def sideways(self, times: ArrayLike) -> Array:
+        """Accelerations (n,) across the way in mm/s² at times (n,): speed² by bend radius."""
+        found: Array = self.speeds(times) ** 2 * self.path.curve.curvature(self.stations(times))
+        return found
+
     def times_at(self, stations: ArrayLike) -> Array:
         """Times (n,) at which stations (n,) are first reached."""
         places = np.asarray(stations, float)

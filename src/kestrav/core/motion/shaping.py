@@ -19,11 +19,14 @@ from kestrav.core.document.records import (
     ArcShape,
     EllipseShape,
     HelixShape,
+    LeanKey,
+    Limited,
     Path,
     PathPoint,
     PointShape,
     Project,
     RectangleShape,
+    Run,
     Shape,
     SurfaceShape,
 )
@@ -118,7 +121,7 @@ def to_points(project: Project, path_id: str, tolerance: float = AS_POINTS) -> P
 
 
 def reverse(project: Project, path_id: str) -> Project:
-    """The project with a path travelled the other way; what runs on it turns round with it."""
+    """The project with a path travelled the other way; what runs on it turns round with it, on its portion."""
     path = path_of(project, path_id)
     shape: Shape = path.shape
     if isinstance(shape, PointShape):
@@ -137,7 +140,21 @@ def reverse(project: Project, path_id: str) -> Project:
     else:
         return reverse(to_points(project, path_id), path_id)
     begin, end_ = path.trim
-    return update(project, path_id, shape=shape, trim=(1.0 - end_, 1.0 - begin))
+    project = update(project, path_id, shape=shape, trim=(1.0 - end_, 1.0 - begin))
+    runs = tuple(_turned_round(run) if run.path == path_id else run for run in project.runs)
+    return msgspec.structs.replace(project, runs=runs)
+
+
+def _turned_round(run: Run) -> Run:
+    """A run, with its zones and keys, on the same places of its path when that begins at its other end."""
+    fields: dict[str, object] = {"begin": 1.0 - run.end, "end": 1.0 - run.begin}
+    if isinstance(run.pacing, Limited):
+        zones = [msgspec.structs.replace(z, begin=1.0 - z.end, end=1.0 - z.begin) for z in reversed(run.pacing.zones)]
+        fields["pacing"] = msgspec.structs.replace(run.pacing, zones=tuple(zones))
+    # what leant to the left of the way leans to its right then
+    keys = [LeanKey(1.0 - key.place, -key.angle) for key in reversed(run.lean.keys)]
+    fields["lean"] = msgspec.structs.replace(run.lean, keys=tuple(keys))
+    return msgspec.structs.replace(run, **fields)
 
 
 def transformed(project: Project, path_id: str, matrix: ArrayLike) -> Project:

@@ -53,7 +53,9 @@ def find(evidence: Evidence) -> list[Finding]:
 
 def _accelerations(evidence: Evidence, run: Run, trip: Journey, times: np.ndarray) -> list[Finding]:
     limit = evidence.project.settings.acceleration_limit
-    for moment, speed, what in _jumps(evidence, trip):
+    jump = next(iter(_jumps(evidence, trip)), None)
+    if jump is not None:
+        moment, speed, what = jump
         return [
             _finding(
                 evidence,

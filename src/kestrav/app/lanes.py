@@ -1,0 +1,60 @@
+"""The curves of the deck: one lane each, with its limit and breaches."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyqtgraph as pg
+from numpy.typing import NDArray
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QBrush, QColor
+from PySide6.QtWidgets import QLabel
+
+from kestrav.render.palette import VERMILION
+
+Array = NDArray[np.float64]
+
+
+class Lane:
+    """One curve with its limit."""
+
+    def __init__(self, plot: pg.PlotItem, label: QLabel, title: str, unit: str, colour: str) -> None:
+        self.plot, self.label, self.title, self.unit = plot, label, title, unit
+        # a limit is drawn below its curve, breaches below both
+        self.breaches: list[pg.LinearRegionItem] = []
+        self.limit = pg.InfiniteLine(angle=0, pen=pg.mkPen(VERMILION, width=1.2, style=Qt.PenStyle.DashLine))
+        self.limit.setVisible(False)
+        self.curve = pg.PlotDataItem(pen=pg.mkPen(colour, width=1.8), connect="finite", antialias=True)
+        plot.addItem(self.limit)
+        plot.addItem(self.curve)
+        self.x: Array = np.empty(0)
+        self.y: Array = np.empty(0)
+
+    def show(self, x: Array, y: Array, top: float | None = None, low: float = 0.0) -> None:
+        """Show a curve, from zero or a lowest value up."""
+        self.x, self.y = x, y
+        highest = top if top is not None else float(np.nanmax(y, initial=low)) if len(y) else low
+        span = highest - low
+        span = span if np.isfinite(span) and span > 0 else 1.0
+        # what is far above the limit runs along the top, as on a strip chart
+        self.curve.setData(x, np.minimum(y, low + 1.04 * span))
+        self.plot.setYRange(low - 0.06 * span, low + 1.12 * span, padding=0)
+
+    def shade(self, spans: list[tuple[float, float]]) -> None:
+        """Shade breaches over these spans of x."""
+        for region in self.breaches:
+            self.plot.removeItem(region)
+        self.breaches = []
+        for first, last in spans:
+            region = pg.LinearRegionItem(
+                (first, last), movable=False, brush=QBrush(QColor(214, 69, 43, 46)), pen=pg.mkPen(None)
+            )
+            region.setZValue(-10)
+            self.plot.addItem(region)
+            self.breaches.append(region)
+
+    def value_at(self, x: float) -> float | None:
+        """The curve at a place."""
+        if not len(self.x) or not self.x[0] - 1e-9 <= x <= self.x[-1] + 1e-9:
+            return None
+        value = float(np.interp(x, self.x, self.y))
+        return None if np.isnan(value) else value
