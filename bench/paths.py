@@ -95,9 +95,9 @@ def long_drag_step(in_turns):
     drag, places = Drag(10_000), _places(10_000)
     ours, bare = in_turns(drag.step, lambda: bare_step(places), 5)
     return (
-        f"the same on 10 000 points: {1000 * ours:.0f} ms (at most 150) against {1000 * bare:.0f} ms: "
+        f"the same on 10 000 points: {1000 * ours:.0f} ms (at most 200) against {1000 * bare:.0f} ms: "
         f"{ours / bare:.2f} times its time (at most 2)",
-        ours <= 0.15 and ours / bare <= 2,
+        ours <= 0.2 and ours / bare <= 2,
     )
 
 

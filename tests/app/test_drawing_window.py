@@ -245,7 +245,8 @@ def test_corners_edges_and_centres_are_caught_and_brought_onto_the_plane(hand, k
         assert tool._cursor == pytest.approx([*target[:2], 0.0], abs=1e-6)
     if kind == "edge":
         assert tool._cursor[2] == 0
-        assert np.linalg.norm(np.cross(rim[1, :2] - rim[0, :2], tool._cursor[:2] - rim[0, :2])) < 1e-6
+        along = (rim[1] - rim[0]) / np.linalg.norm(rim[1] - rim[0])
+        assert np.linalg.norm(np.cross(along, np.add(tool._cursor, (0, 0, z)) - rim[0])) < 1e-6
 
 
 def test_a_drawing_begun_at_a_typed_height_stays_level_there(hand):

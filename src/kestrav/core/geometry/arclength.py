@@ -22,6 +22,7 @@ _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(12)
 _LENGTH_TOLERANCE = 1e-11  # of the last Legendre terms; the quadrature is good to about their square
 _INVERSE_TOLERANCE = 1e-10
 _MOST_HALVINGS = 24
+_FEW = 2000  # intervals
 _AT_BREAK = 1e-11  # of the parameter's range; the inverse is good to 1e-10 of the length
 _SLOWEST = 1e-12  # keeps 1/speed finite at a cusp
 _POWERS = np.polynomial.legendre.legvander(_NODES, len(_NODES))  # P_k at the nodes
@@ -116,8 +117,11 @@ def by_arc_length(shape: Parametric, closed: bool = False) -> Curve:
         known += float(length[~bad].sum())
         if not bad.any():
             break
-        middle = 0.5 * (low + high)[bad]
-        low, high = np.concatenate([low[bad], middle]), np.concatenate([middle, high[bad]])
+        # the error of the inverse goes with the sixth power of the width: what is far off is quartered at once, where
+        # the intervals are so few that another round costs more than parts too many
+        far = (fault[bad] > 2.0**6 * total) & (len(low) < _FEW)
+        ends = [_parted(low[bad][which], high[bad][which], count) for which, count in ((~far, 2), (far, 4))]
+        low, high = np.concatenate([e[0] for e in ends]), np.concatenate([e[1] for e in ends])
     low = np.concatenate([part[0] for part in settled])
     order = np.argsort(low, kind="stable")
     low, length = low[order], np.concatenate([part[1] for part in settled])[order]
@@ -127,6 +131,12 @@ def by_arc_length(shape: Parametric, closed: bool = False) -> Curve:
     at_break = np.append(stations[np.searchsorted(low, breaks[:-1])], stations[-1])
     kink_stations, kink_angles = _kinks(shape, at_break, closed)
     return Curve(shape, float(stations[-1]), closed, inverse, at_break, kink_stations, kink_angles, flattest)
+
+
+def _parted(low: Array, high: Array, count: int) -> tuple[Array, Array]:
+    """Both ends (count m,) of equal parts of intervals (m,)."""
+    places = np.linspace(low, high, count + 1)
+    return places[:-1].ravel(), places[1:].ravel()
 
 
 def _unit(vectors: Array) -> Array:
@@ -149,8 +159,10 @@ def _inverted(shape: Parametric, low: Array, high: Array) -> tuple[Array, Array,
     half = 0.5 * (high - low)
     nodes = (0.5 * (low + high))[:, None] + half[:, None] * _NODES
     velocity = shape.evaluate(nodes.ravel(), 1)
-    speed = _norm(velocity)
-    flat = float((np.hypot(velocity[:, 0], velocity[:, 1]) / np.maximum(speed, _SLOWEST)).min())
+    level = velocity[:, 0] ** 2 + velocity[:, 1] ** 2
+    square = level + velocity[:, 2] ** 2
+    flat = float(np.sqrt((level / np.maximum(square, _SLOWEST**2)).min()))
+    speed = np.sqrt(square)
     speed = speed.reshape(nodes.shape)
     length = half * (speed @ _WEIGHTS)
     tail = np.abs(speed @ _TO_LEGENDRE[:, -3:]).max(axis=1) * half / len(_NODES)
