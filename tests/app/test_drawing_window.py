@@ -23,7 +23,7 @@ from kestrav.core.geometry.topology import topology
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.motion.making import add_run
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import world_bounds
+from kestrav.core.motion.resting import world_bounds
 from kestrav.core.motion.solids import solid_mesh
 
 CTRL = Qt.KeyboardModifier.ControlModifier

@@ -16,7 +16,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import BoxForm, CylinderForm, Part, Placement
 from kestrav.core.files.product_import import read_product
 from kestrav.core.motion import arranging, placing, stand_ins
-from kestrav.core.motion.poses import rest_poses
+from kestrav.core.motion.resting import rest_poses
 from kestrav.render.viewpoint import to_display
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier

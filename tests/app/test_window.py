@@ -323,7 +323,7 @@ def test_headings_lean_and_what_sits_on_the_path(hand):
     choose(hand, "Heading", "carried")
     hand.type_in("Wheelbase", "6 cm")
     hand.type_in("Sits at", "100")
-    assert run().heading == CarriedHeading(60.0, 1.0)
+    assert run().heading == CarriedHeading(wheelbase=60.0, share=1.0)
     choose(hand, "Heading", "toward")
     assert run().heading.aim == PartAim("part-2")
     choose(hand, "Toward", "")

@@ -33,8 +33,9 @@ from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.on_paths import least_radius
 from kestrav.core.motion.judging import bend_radii, tight_spans
 from kestrav.core.motion.leaning import lean
+from kestrav.core.motion.legs import thing_speeds
 from kestrav.core.motion.path_curves import PathCurve, path_curve
-from kestrav.core.motion.runs import Journey, frame_times, journey, rider_speeds, span
+from kestrav.core.motion.runs import Journey, frame_times, journey, span
 from kestrav.core.units import show
 from kestrav.render.palette import CARD, INK, PETROL, RULE, SHOT
 
@@ -452,7 +453,7 @@ class Deck(QWidget):
         trip = self.axis_journey()
         parts = {p.id for p in project.parts}
         self.speed.title = "Speed" if trip is None or trip.run.rider in parts else "Camera speed"
-        values = np.zeros_like(times) if trip is None else rider_speeds(project, trip.run.rider, times) / 1000.0
+        values = np.zeros_like(times) if trip is None else thing_speeds(project, trip.run.rider, times) / 1000.0
         x = self.to_x(times)
         keep = np.isfinite(x)
         self.speed.show(x[keep], values[keep])

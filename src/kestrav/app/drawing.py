@@ -24,7 +24,7 @@ from kestrav.core.motion.joining import End
 from kestrav.core.motion.making import add_run
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.path_making import add_edge_path, extended
-from kestrav.core.motion.poses import placement_matrix
+from kestrav.core.motion.resting import placement_matrix
 from kestrav.core.motion.sketching import PLACES, Draws, Plane, drawn_path, drawn_shape, named, path_ends
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.core.motion.surface_paths import surface_shape

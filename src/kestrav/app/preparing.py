@@ -48,7 +48,7 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion import placing, stand_ins
-from kestrav.core.motion.poses import rest_poses
+from kestrav.core.motion.resting import rest_poses
 from kestrav.render.finishes import STYLES
 from kestrav.render.viewpoint import STANDS
 

@@ -17,7 +17,7 @@ from kestrav.core.document.records import Feature, Note, Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.placing import shift, transform, turn_about
-from kestrav.core.motion.poses import placement_matrix, rest_poses
+from kestrav.core.motion.resting import placement_matrix, rest_poses
 from kestrav.core.units import show
 from kestrav.render.measure_marks import Grip, Handles
 from kestrav.render.viewpoint import facing, on_plane, to_display

@@ -21,7 +21,8 @@ from kestrav.core.files import project_file
 from kestrav.core.findings.model import Mend
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.judging import trace
-from kestrav.core.motion.poses import rest_poses, world_poses
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.runs import frame_times, span
 from kestrav.core.motion.surface_paths import settle
 

@@ -22,7 +22,8 @@ from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.picking import Pick, Pickable
-from kestrav.core.motion.poses import mover_bounds, placement_matrix, top_bounds, world_bounds
+from kestrav.core.motion.poses import mover_bounds
+from kestrav.core.motion.resting import placement_matrix, top_bounds, world_bounds
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.render.finishes import Style
 from kestrav.render.judging_marks import JudgingMarks

@@ -29,7 +29,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
 from kestrav.core.motion.making import add_run
-from kestrav.core.motion.poses import rest_poses, world_bounds
+from kestrav.core.motion.resting import rest_poses, world_bounds
 from kestrav.core.motion.runs import span
 from kestrav.core.motion.shaping import raised
 from kestrav.core.motion.smoothing import widened

@@ -17,7 +17,8 @@ from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Part, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.poses import moving_groups, rest_poses
+from kestrav.core.motion.poses import moving_groups
+from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.render.batches import Batch, Kind, Member, Outline, Shared, outline, shared_drawing
 from kestrav.render.finishes import Style, give_room

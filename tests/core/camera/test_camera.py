@@ -10,7 +10,7 @@ from kestrav.core.camera.views import vertical_angle, views
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, PartAim, PointAim
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import rest_poses
+from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.runs import journey
 
 

@@ -13,7 +13,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.topology import topology
 from kestrav.core.motion import placing, stand_ins
-from kestrav.core.motion.poses import rest_poses
+from kestrav.core.motion.resting import rest_poses
 
 HALF = np.sqrt(0.5)
 

@@ -18,7 +18,7 @@ from kestrav.core.files.product_import import (
     size_of,
     with_unit,
 )
-from kestrav.core.motion.poses import rest_poses, top_bounds, world_bounds
+from kestrav.core.motion.resting import rest_poses, top_bounds, world_bounds
 
 THIRD_PARTY = Path(__file__).parents[3] / ".third-party"
 

@@ -13,7 +13,8 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.files.refresh import reload, replace
 from kestrav.core.motion import arranging, placing, stand_ins
-from kestrav.core.motion.poses import rest_poses, world_poses
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.resting import rest_poses
 
 MM = 0.001
 

@@ -85,7 +85,7 @@ def test_an_end_whose_handle_turns_the_rider_round_is_found_and_follows_the_path
     assert not found(mended(made, fault), "undirected-end")
     # what keeps its rotation does not turn round
     assert not found(
-        project(shape, heading=edits.change(made.runs[0]).heading.__class__(upright=True), begin=0.2, end=0.8),
+        project(shape, heading=edits.change(made.runs[0]).heading.__class__(stance="slope"), begin=0.2, end=0.8),
         "undirected-end",
     )
 

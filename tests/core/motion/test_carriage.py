@@ -19,7 +19,8 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.motion.carriage import carried, rear_stations
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import own_bounds, world_bounds, world_poses
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.resting import own_bounds, world_bounds
 
 
 def curve_of(shape):
@@ -56,7 +57,7 @@ def trolley(**run):
     return edits.update(project, "run-1", **run)
 
 
-@pytest.mark.parametrize("heading", [FixedHeading(), AlongHeading(), CarriedHeading(400.0, 1.0)])
+@pytest.mark.parametrize("heading", [FixedHeading(), AlongHeading(), CarriedHeading(wheelbase=400.0, share=1.0)])
 def test_a_stop_with_the_front_at_the_mark(heading):
     project = trolley(seat="front", heading=heading)
     box = world_bounds(project, "part-1", world_poses(project, [0.0, 4.0]))
@@ -77,7 +78,7 @@ def test_the_front_is_the_side_that_faces_ahead():
         assert box[1, 0] - box[0, 0] == pytest.approx(size, abs=1e-6)
 
 
-@pytest.mark.parametrize("heading", [FixedHeading(), AlongHeading(), CarriedHeading(400.0)])
+@pytest.mark.parametrize("heading", [FixedHeading(), AlongHeading(), CarriedHeading(wheelbase=400.0)])
 def test_it_is_carried_beside_the_path(heading):
     near, far = trolley(heading=heading), trolley(heading=heading, offset=(50.0, 120.0, 30.0))
     step = world_poses(far, [2.0])[0, 0, :3, 3] - world_poses(near, [2.0])[0, 0, :3, 3]
@@ -85,7 +86,7 @@ def test_it_is_carried_beside_the_path(heading):
 
 
 def test_a_body_on_two_points_does_not_flip_at_a_closed_paths_seam():
-    project = trolley(heading=CarriedHeading(400.0))
+    project = trolley(heading=CarriedHeading(wheelbase=400.0))
     project = edits.update(project, "path-1", shape=EllipseShape((0, 0, 0), 900, 500))
     poses = world_poses(project, np.linspace(0, 4, 400))[:, 0]
     turns = np.einsum("nij,nij->n", poses[:-1, :3, :3], poses[1:, :3, :3])
@@ -97,5 +98,5 @@ def test_own_bounds_are_those_at_rest_and_a_wheelbase_is_above_nothing():
     moved = edits.update(project, "part-1", placement=Placement((500, 0, 0), (np.cos(0.4), 0, 0, np.sin(0.4))))
     assert np.ptp(own_bounds(moved, "part-1"), axis=0) == pytest.approx([600, 300, 200])
     with pytest.raises(BadInput, match="wheelbase"):
-        trolley(heading=CarriedHeading(0.0))
+        trolley(heading=CarriedHeading(wheelbase=0.0))
     assert isinstance(project.runs[0], Run)

@@ -85,7 +85,7 @@ def test_level_curvature_has_the_sense_of_the_bend():
 
 @pytest.mark.parametrize("aim", [PointAim((300.0, 400.0, 200.0)), PartAim("part-2")])
 def test_a_rider_faces_what_it_is_to(aim):
-    made = project(straight((-500, 0, 0), (900, 0, 0)), heading=TowardHeading(aim))
+    made = project(straight((-500, 0, 0), (900, 0, 0)), heading=TowardHeading(aim=aim))
     poses = world_poses(made, np.linspace(0, 4, 9))[:, 0]
     goal = np.array([300.0, 400.0, 200.0]) if isinstance(aim, PointAim) else np.array([300.0, 400.0, 0.0])
     ways = goal - poses[:, :3, 3]
@@ -98,8 +98,8 @@ def test_a_rider_faces_what_it_is_to(aim):
 
 
 def test_facing_a_part_that_goes_leaves_the_point():
-    made = project(straight((-500, 0, 0), (900, 0, 0)), heading=TowardHeading(PartAim("part-2")))
+    made = project(straight((-500, 0, 0), (900, 0, 0)), heading=TowardHeading(aim=PartAim("part-2")))
     left = edits.remove(made, "part-2")
     assert isinstance(left.runs[0].heading.aim, PointAim)
     with pytest.raises(BadInput, match="does not hold"):
-        edits.update(made, "run-1", heading=TowardHeading(PartAim("part-9")))
+        edits.update(made, "run-1", heading=TowardHeading(aim=PartAim("part-9")))

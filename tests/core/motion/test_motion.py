@@ -19,11 +19,13 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import quaternion_from_rotation
+from kestrav.core.motion.legs import thing_speeds
 from kestrav.core.motion.making import add_run
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.placing import pivot_at_side
-from kestrav.core.motion.poses import mover_bounds, moving_groups, rest_poses, top_bounds, world_bounds, world_poses
-from kestrav.core.motion.runs import frame_times, journey, rider_speeds, span
+from kestrav.core.motion.poses import mover_bounds, moving_groups, world_poses
+from kestrav.core.motion.resting import rest_poses, top_bounds, world_bounds
+from kestrav.core.motion.runs import frame_times, journey, span
 
 
 def nested():
@@ -84,7 +86,7 @@ def test_runs_follow_one_another_and_hold_between():
     project = edits.add(project, Run("run-2", "Second", "part-1", "path-2", start=2.0, speed=50.0, duration=None))
     places = world_poses(project, [0.5, 1.5, 2.5, 5.0])[:, 0, :3, 3]
     assert places == pytest.approx(np.array([[50, 0, 0], [100, 0, 0], [100, 25, 0], [100, 50, 0]]))
-    assert rider_speeds(project, "part-1", [0.5, 1.5, 2.5, 5.0]) == pytest.approx([100, 0, 50, 0])
+    assert thing_speeds(project, "part-1", [0.5, 1.5, 2.5, 5.0]) == pytest.approx([100, 0, 50, 0])
     assert span(project) == pytest.approx(3.0)
     assert len(frame_times(project)) == 61
 

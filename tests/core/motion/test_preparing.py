@@ -23,7 +23,7 @@ from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import apply, rigid
 from kestrav.core.motion import arranging, placing, stand_ins
-from kestrav.core.motion.poses import rest_poses
+from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.solids import solid_mesh
 
 TURN = Rotation.from_euler("zyx", [0.7, -0.4, 0.3])

@@ -30,7 +30,7 @@ from kestrav.core.geometry.transforms import angles_from_quaternion
 from kestrav.core.motion import placing, stand_ins
 from kestrav.core.motion.arranging import array_places, array_steps, copy, group, ungroup
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import world_bounds
+from kestrav.core.motion.resting import world_bounds
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.core.units import show
 from kestrav.render.finishes import FINISHES

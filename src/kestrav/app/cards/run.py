@@ -20,7 +20,7 @@ from kestrav.core.document.records import (
     TowardHeading,
 )
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import own_bounds
+from kestrav.core.motion.resting import own_bounds
 from kestrav.core.motion.runs import Journey, journey
 from kestrav.core.units import show
 
@@ -287,7 +287,7 @@ class RunRows(Rows):
         if kind is TowardHeading:
             others = [p for p in self.session.project.parts if p.parent is None and p.id != run.rider]
             aim = PartAim(others[0].id) if others else PointAim((0.0, 0.0, 0.0))
-            return TowardHeading(aim, **facing)
+            return TowardHeading(aim=aim, **facing)
         box = own_bounds(self.session.project, run.rider)
         axis = "xyz".index(facing.get("forward", "+x")[1])
         length = float(box[1, axis] - box[0, axis])

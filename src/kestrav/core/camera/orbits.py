@@ -8,7 +8,8 @@ from numpy.typing import ArrayLike
 from kestrav.core.document.edits import add
 from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import Camera, EllipseShape, PartAim, Path, Project, Run, Shot
-from kestrav.core.motion.poses import world_bounds, world_poses
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.resting import world_bounds
 
 
 def ellipse_around(bounds: ArrayLike, offset: float, height: float, start: float = -120.0) -> EllipseShape:

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.records import Camera, PartAim, Project
-from kestrav.core.motion.poses import camera_positions, world_bounds, world_poses
+from kestrav.core.motion.poses import camera_positions, world_poses
+from kestrav.core.motion.resting import world_bounds
 
 Array = NDArray[np.float64]
 

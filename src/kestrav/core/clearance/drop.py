@@ -16,7 +16,7 @@ from kestrav.core.geometry.meshes import Mesh, turned_bounds
 from kestrav.core.geometry.rays import first_hits
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.placing import shift, transform
-from kestrav.core.motion.poses import rest_poses
+from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]

@@ -20,7 +20,8 @@ from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, encloses, turned_bounds
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.poses import moving_groups, rest_poses, world_poses
+from kestrav.core.motion.poses import moving_groups, world_poses
+from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]

@@ -14,15 +14,20 @@ import numpy as np
 from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import (
     COLLECTIONS,
+    LINKED_FIELDS,
+    Camera,
+    Carry,
     Contact,
     Form,
     Item,
+    Light,
     Part,
     PartAim,
     Path,
     PathPoint,
     PointAim,
     PointShape,
+    Poses,
     Project,
     Run,
     SurfaceShape,
@@ -46,7 +51,15 @@ def replace(project: Project, record: Item) -> Project:
     name = COLLECTIONS[type(record)]
     old = getattr(project, name)
     swapped = tuple(record if item.id == record.id else item for item in old)
+    if isinstance(record, Run) and record.link:
+        swapped = _linked(swapped, record)
     return validate(msgspec.structs.replace(project, **{name: swapped}))
+
+
+def _linked(runs: Iterable[Any], changed: Run) -> tuple[Any, ...]:
+    """Runs of which those linked to a changed one go as it does."""
+    shared = {name: getattr(changed, name) for name in LINKED_FIELDS}
+    return tuple(change(r, **shared) if r.link == changed.link and r.id != changed.id else r for r in runs)
 
 
 def update(project: Project, item_id: str, **fields: Any) -> Project:
@@ -98,19 +111,13 @@ def rename_project(project: Project, name: str) -> Project:
 def remove(project: Project, item_id: str) -> Project:
     """The project without an item and without what cannot be without it.
 
-    Runs go with their path or rider, shots with their camera, contacts and notes with their parts; a camera that
-    aimed at a removed part keeps looking at where the part's origin stood, and a path on its surface stays where it
-    is as one of points.
+    Runs go with their path or rider, key poses and rides with their things, shots with their camera, contacts and
+    notes with their parts; a camera or light that aimed at a removed part keeps looking at where the part's origin stood,
+    and a path on its surface stays where it is as one of points. What waited for a removed run begins at its own start.
     """
     item = get(project, item_id)
     gone = set(subtree(project, item_id)) if isinstance(item, Part) else {item_id}
-    cameras = tuple(
-        change(c, aim=PointAim(_aim_left(project, c.aim.part)))
-        if isinstance(c.aim, PartAim) and c.aim.part in gone
-        else c
-        for c in project.cameras
-        if c.id not in gone
-    )
+    gone |= {r.id for r in project.runs if {r.path, r.rider} & gone}
     parts = tuple(p for p in project.parts if p.id not in gone)
     used = {p.geometry for p in parts}
     return validate(
@@ -119,8 +126,11 @@ def remove(project: Project, item_id: str) -> Project:
             parts=parts,
             geometry=tuple(g for g in project.geometry if g.hash in used),
             paths=tuple(_without_part(p, gone) for p in project.paths if p.id not in gone),
-            runs=tuple(_facing_on(project, r, gone) for r in project.runs if not {r.id, r.path, r.rider} & gone),
-            cameras=cameras,
+            runs=tuple(_alone(_facing_on(project, r, gone), gone) for r in project.runs if r.id not in gone),
+            poses=tuple(_uncued(p, gone) for p in project.poses if not {p.id, p.rider} & gone),
+            carries=tuple(_uncued(c, gone) for c in project.carries if not {c.id, c.rider, c.carrier} & gone),
+            cameras=tuple(_aiming_on(project, c, gone) for c in project.cameras if c.id not in gone),
+            lights=tuple(_aiming_on(project, c, gone) for c in project.lights if c.id not in gone),
             shots=tuple(s for s in project.shots if not {s.id, s.camera} & gone),
             contacts=tuple(c for c in project.contacts if not {c.a, c.b} & gone),
             sources=tuple(s for s in project.sources if s.id in {p.source for p in parts}),
@@ -135,6 +145,32 @@ def _without_part(path: Path, gone: set[str]) -> Path:
         return path
     samples = shape.samples[:-1] if shape.closed else shape.samples
     return change(path, shape=PointShape(tuple(PathPoint(place) for place in samples), shape.closed))
+
+
+C = TypeVar("C", Run, Poses, Carry)
+A = TypeVar("A", Camera, Light)
+
+
+def _uncued(item: C, gone: set[str]) -> C:
+    """What waited for a removed run waits no more."""
+    return change(item, cue=None) if item.cue is not None and item.cue.run in gone else item
+
+
+def _alone(run: Run, gone: set[str]) -> Run:
+    """A run without the removed ones that it followed, waited for or took along."""
+    run = _uncued(run, gone)
+    if run.follows is not None and run.follows.run in gone:
+        run = change(run, follows=None)
+    if gone & set(run.company):
+        run = change(run, company=tuple(c for c in run.company if c not in gone))
+    return run
+
+
+def _aiming_on(project: Project, item: A, gone: set[str]) -> A:
+    """A camera or light that aimed at a removed part aims at where it stood."""
+    if isinstance(item.aim, PartAim) and item.aim.part in gone:
+        return change(item, aim=PointAim(_aim_left(project, item.aim.part)))
+    return item
 
 
 def _facing_on(project: Project, run: Run, gone: set[str]) -> Run:

@@ -12,7 +12,7 @@ import msgspec
 Vector = tuple[float, float, float]
 Quaternion = tuple[float, float, float, float]
 
-FORMAT_VERSION = 3
+FORMAT_VERSION = 4
 
 
 class Record(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=False):
@@ -318,19 +318,30 @@ class PointAim(Record, frozen=True, tag="point"):
 Aim = PartAim | PointAim
 
 
+Axis = Literal["+x", "-x", "+y", "-y", "+z", "-z"]
+
+
 class FixedHeading(Record, frozen=True, tag="fixed"):
     """The rider keeps the rotation it has at rest."""
 
 
-class AlongHeading(Record, frozen=True, tag="along"):
-    """The rider's forward axis follows the path; ``flip`` turns it about."""
+class _Facing(Record, frozen=True):
+    """Which of the rider's own axes look ahead and up; ``flip`` turns it about. Where both are along one axis its x axis
+    looks up."""
 
-    forward: Literal["+x", "-x", "+y", "-y", "+z", "-z"] = "+x"
+    forward: Axis = "+x"
     flip: bool = False
-    upright: bool = True
+    up: Axis = "+z"
 
 
-class CarriedHeading(Record, frozen=True, tag="carried"):
+class AlongHeading(_Facing, frozen=True, tag="along"):
+    """The rider's forward axis follows the path: on the ``slope`` with its left level, ``level`` whatever the slope, or
+    ``free`` with the least rotation."""
+
+    stance: Literal["slope", "level", "free"] = "slope"
+
+
+class CarriedHeading(_Facing, frozen=True, tag="carried"):
     """The rider is carried on two points of the path a ``wheelbase`` in mm apart, as vehicles are.
 
     The run's station is that of the front one; ``share`` of the way from the rear to the front one lies what sits on
@@ -339,19 +350,31 @@ class CarriedHeading(Record, frozen=True, tag="carried"):
 
     wheelbase: float = 800.0
     share: float = 0.5
-    forward: Literal["+x", "-x", "+y", "-y", "+z", "-z"] = "+x"
-    flip: bool = False
 
 
-class TowardHeading(Record, frozen=True, tag="toward"):
+class TowardHeading(_Facing, frozen=True, tag="toward"):
     """The rider's forward axis points at something, its upside as upright as can be."""
 
-    aim: Aim
-    forward: Literal["+x", "-x", "+y", "-y", "+z", "-z"] = "+x"
-    flip: bool = False
+    aim: Aim = PointAim((0.0, 0.0, 0.0))
 
 
-Heading = FixedHeading | AlongHeading | CarriedHeading | TowardHeading
+class TurnKey(Record, frozen=True):
+    """A rotation of the rider's front, left and upside at a share of the path's length."""
+
+    place: float
+    rotation: Quaternion = (1.0, 0.0, 0.0, 0.0)
+
+
+class KeyedHeading(_Facing, frozen=True, tag="keyed"):
+    """Rotations by keys along the path, against its own upright frame or (``room``) against the room; ``smooth`` turns at
+    even acceleration from key to key, otherwise at even rates."""
+
+    keys: tuple[TurnKey, ...] = (TurnKey(0.0), TurnKey(1.0))
+    room: bool = False
+    smooth: bool = True
+
+
+Heading = FixedHeading | AlongHeading | CarriedHeading | TowardHeading | KeyedHeading
 
 
 class LeanKey(Record, frozen=True):
@@ -371,13 +394,73 @@ class Lean(Record, frozen=True):
     smoothing: float = 200.0
 
 
-class Run(Record, frozen=True):
-    """One journey of a rider (a part, an assembly or a camera) along a portion of a path.
+class Cue(Record, frozen=True):
+    """An event in another run: that it sets out, arrives, or first reaches a share of its path; ``delay`` in s after it."""
 
-    ``begin`` and ``end`` are shares of the path's length; ``start`` is in s; exactly one of ``duration`` (s) and
-    ``speed`` (mm/s, the steady or greatest one) is given. ``backwards`` it goes from the end to the beginning.
-    ``seat`` is what of a part sits on the path: its pivot, that at its front or rear, or the middle of its underside; ``offset`` in
-    mm is how far along, to the left and above it is carried beside the path.
+    run: str
+    at: Literal["start", "station", "arrival"] = "arrival"
+    place: float = 0.5
+    delay: float = 0.0
+
+
+class Hold(Record, frozen=True):
+    """A stop of a ``duration`` in s at a share of the path's length."""
+
+    place: float
+    duration: float = 1.0
+
+
+class Following(Record, frozen=True):
+    """The rider keeps a ``distance`` in mm along the path behind another run's (negative: ahead of it)."""
+
+    run: str
+    distance: float = 1000.0
+
+
+class Ground(Record, frozen=True):
+    """The rider rides on what lies beneath its path, within a ``reach`` in mm above and below it; ``tilted`` with it.
+
+    What was found is kept: heights on the left of, on and on the right of the path, ``width`` mm apart in all, at
+    even shares of its length (nan is not JSON, so where nothing lies in reach the path's own height stands), and
+    whether there was something.
+    """
+
+    reach: float = 300.0
+    tilted: bool = False
+    width: float = 0.0
+    heights: tuple[Vector, ...] = ()
+    found: tuple[bool, ...] = ()
+
+
+class Roughness(Record, frozen=True):
+    """A small repeatable irregularity along or about one axis of travel.
+
+    ``amplitude`` is the greatest deviation in mm, or in degrees about an axis; about its ``wavelength`` in mm of way
+    or, where it is given, its ``frequency`` in 1/s it is spread over an octave.
+    """
+
+    axis: Literal["along", "side", "up", "roll", "pitch", "yaw"] = "up"
+    amplitude: float = 1.0
+    wavelength: float = 200.0
+    frequency: float | None = None
+    seed: int = 1
+
+
+class Run(Record, frozen=True):
+    """One journey of a rider (a part, an assembly, a light or a camera) along a portion of a path.
+
+    ``begin`` and ``end`` are shares of the path's length; ``start`` is in s, unless a ``cue`` tells when it begins; exactly
+    one of ``duration`` (s, of one pass with its ``holds``) and ``speed`` (mm/s, the steady or greatest one) is given.
+    ``backwards`` it goes from the end to the beginning. It is made ``passes`` times (0: without end), each the way
+    it came where ``returns``. ``before`` it the rider waits on the path or rests in its own place, ``after`` it it stays or
+    rests.
+
+    ``company`` are parts that keep their arrangement with the rider. ``seat`` is what of a part sits on the path: its
+    pivot, that at its front or rear, the middle of its underside, or a ``seat_point`` in its own coordinates; ``offset``
+    in mm is how far along, to the left and above it is carried beside the path. ``turn`` are the rider's own yaw, pitch
+    and roll under the run, in degrees. ``mark`` is the share of the path where its front must stop and ``due`` the time in s
+    when it must be there. Over ``blend`` s after its start it is brought over from where the thing was before.
+    Runs with the same ``link`` share how they go.
     """
 
     id: str
@@ -392,9 +475,93 @@ class Run(Record, frozen=True):
     pacing: Pacing = Even()
     heading: Heading = FixedHeading()
     backwards: bool = False
-    seat: Literal["pivot", "front", "rear", "bottom"] = "pivot"
+    seat: Literal["pivot", "front", "rear", "bottom", "point"] = "pivot"
     offset: Vector = (0.0, 0.0, 0.0)
     lean: Lean = Lean()
+    company: tuple[str, ...] = ()
+    seat_point: Vector = (0.0, 0.0, 0.0)
+    turn: Vector = (0.0, 0.0, 0.0)
+    cue: Cue | None = None
+    holds: tuple[Hold, ...] = ()
+    passes: int = 1
+    returns: bool = False
+    before: Literal["waits", "rests"] = "waits"
+    after: Literal["stays", "rests"] = "stays"
+    follows: Following | None = None
+    ground: Ground | None = None
+    roughness: tuple[Roughness, ...] = ()
+    mark: float | None = None
+    due: float | None = None
+    blend: float = 0.0
+    link: str = ""
+
+
+LINKED_FIELDS = (
+    "begin", "end", "duration", "speed", "pacing", "heading", "backwards", "seat", "offset", "lean", "seat_point", "turn",
+    "holds", "passes", "returns", "before", "after", "roughness",
+)  # fmt: skip
+
+
+class KeyPose(Record, frozen=True):
+    """Where a thing's pivot is in the room, at a time in s since its key poses begin; handles are vectors from it."""
+
+    time: float
+    placement: Placement = Placement()
+    handle_in: Vector | None = None
+    handle_out: Vector | None = None
+
+
+class Poses(Record, frozen=True):
+    """A thing placed at times without a path: between its keys it goes ``straight``, ``smooth`` or as shaped by hand."""
+
+    id: str
+    name: str
+    rider: str
+    keys: tuple[KeyPose, ...]
+    start: float = 0.0
+    between: Literal["straight", "smooth", "by hand"] = "smooth"
+    cue: Cue | None = None
+    blend: float = 0.0
+
+
+class Carry(Record, frozen=True):
+    """A part, light or camera rides with a part from a time in s (or a cue) to another, or for good."""
+
+    id: str
+    name: str
+    rider: str
+    carrier: str
+    start: float = 0.0
+    end: float | None = None
+    cue: Cue | None = None
+
+
+class LightKey(Record, frozen=True):
+    """A light's strength and colour at a time in s."""
+
+    time: float
+    strength: float
+    colour: str = "#fff3dd"
+
+
+class Light(Record, frozen=True):
+    """A light. ``strength`` is in candela, of a sun in lux; keys in time hold instead where there are some.
+
+    Spot and area lights and the sun shine at what they ``aim`` at; ``cone`` is a spot's whole angle in degrees,
+    ``size`` an area's width and height in mm.
+    """
+
+    id: str
+    name: str
+    kind: Literal["point", "spot", "area", "sun"] = "point"
+    position: Vector = (0.0, -1500.0, 2200.0)
+    aim: Aim = PointAim((0.0, 0.0, 0.0))
+    strength: float = 800.0
+    colour: str = "#fff3dd"
+    cone: float = 60.0
+    size: tuple[float, float] = (600.0, 600.0)
+    keys: tuple[LightKey, ...] = ()
+    on: bool = True
 
 
 class Camera(Record, frozen=True):
@@ -469,7 +636,8 @@ class Settings(Record, frozen=True):
     fps in 1/s; required_clearance and contact_distance in mm; flip_angle in degrees between two
     frames; kink_step in mm/s, the jump of velocity allowed at a kink; speed_limit in mm/s and acceleration_limit
     in mm/s² of what moves (0 for none); smallest_size
-    and largest_size in mm, of products over all.
+    and largest_size in mm, of products over all; ground_gap in mm between a thing and the ground it rides on; dead_time in s
+    in which nothing moves. ``lanes`` are the curves that the chart shows.
     """
 
     fps: float = 30.0
@@ -481,6 +649,9 @@ class Settings(Record, frozen=True):
     acceleration_limit: float = 0.0
     smallest_size: float = 2.0
     largest_size: float = 200_000.0
+    ground_gap: float = 2.0
+    dead_time: float = 1.0
+    lanes: tuple[str, ...] = ("clearance", "speed")
 
 
 class Project(Record, frozen=True):
@@ -498,14 +669,20 @@ class Project(Record, frozen=True):
     settings: Settings = Settings()
     sources: tuple[Source, ...] = ()
     notes: tuple[Note, ...] = ()
+    poses: tuple[Poses, ...] = ()
+    carries: tuple[Carry, ...] = ()
+    lights: tuple[Light, ...] = ()
 
 
-Item = Part | Path | Run | Camera | Shot | Note
+Item = Part | Path | Run | Poses | Carry | Camera | Light | Shot | Note
 COLLECTIONS: dict[type, str] = {
     Part: "parts",
     Path: "paths",
     Run: "runs",
+    Poses: "poses",
+    Carry: "carries",
     Camera: "cameras",
+    Light: "lights",
     Shot: "shots",
     Note: "notes",
 }

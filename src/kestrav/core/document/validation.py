@@ -3,36 +3,30 @@
 from __future__ import annotations
 
 import math
-import re
-from collections.abc import Callable, Iterable
-from itertools import chain, pairwise
+from collections.abc import Callable
+from itertools import chain
 
 import msgspec
 import numpy as np
 
 from kestrav.core.document.lookup import items
+from kestrav.core.document.motion_checks import check_colour, check_motion, name_of, positive, refers
 from kestrav.core.document.records import (
     ArcShape,
     Camera,
-    CarriedHeading,
-    Eased,
     EllipseShape,
     Geometry,
+    Ground,
     HelixShape,
-    Keyed,
-    Limited,
-    Pacing,
     Part,
     PartAim,
     Path,
     PointShape,
     Project,
     RectangleShape,
-    Run,
     Shot,
     Source,
     SurfaceShape,
-    TowardHeading,
     WallForm,
 )
 from kestrav.core.errors import BadInput
@@ -42,7 +36,6 @@ SMALLEST_SOLID, LARGEST_SOLID = 0.01, 1e9  # mm; what a mesh's coordinates can h
 MOST_TURNS = 1000
 COINCIDENT = 1e-6  # mm; closer points cannot give a direction
 LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
-_COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
 
 
 def validate(project: Project) -> Project:
@@ -58,7 +51,7 @@ def validate(project: Project) -> Project:
     seen: set[str] = set()
     for item in everything:
         if not item.id:
-            raise BadInput(f"{_name(item)} has an empty id")
+            raise BadInput(f"{name_of(item)} has an empty id")
         if item.id in seen:
             raise BadInput(f"two things have the id “{item.id}”; ids must differ")
         seen.add(item.id)
@@ -74,18 +67,13 @@ def validate(project: Project) -> Project:
             raise BadInput(
                 f"the path “{path.name}” lies on the part “{path.shape.part}”, which the project does not hold"
             )
-    for run in project.runs:
-        _refers(run, "rider", run.rider, parts | cameras)
-        _refers(run, "path", run.path, paths)
-        if isinstance(run.heading, TowardHeading) and isinstance(run.heading.aim, PartAim):
-            _refers(run, "heading", run.heading.aim.part, parts)
-        check_run(run)
+    check_motion(project, parts, paths, cameras)
     for camera in project.cameras:
         if isinstance(camera.aim, PartAim):
-            _refers(camera, "aim", camera.aim.part, parts)
+            refers(camera, "aim", camera.aim.part, parts)
         check_camera(camera)
     for shot in project.shots:
-        _refers(shot, "camera", shot.camera, cameras)
+        refers(shot, "camera", shot.camera, cameras)
         check_shot(shot)
     for contact in project.contacts:
         for part in (contact.a, contact.b):
@@ -93,7 +81,7 @@ def validate(project: Project) -> Project:
                 raise BadInput(f"a contact names the part “{part}”, which the project does not hold")
     _check_notes(project, parts)
     settings = project.settings
-    _positive("the project's frame rate", settings.fps)
+    positive("the project's frame rate", settings.fps)
     if settings.fps > 1000:
         raise BadInput(f"the project's frame rate is {settings.fps:g}; it can be 1000 at most")
     if settings.required_clearance < 0:
@@ -102,8 +90,10 @@ def validate(project: Project) -> Project:
         raise BadInput("the project's limit of speed or acceleration is negative; give 0 for none")
     if settings.contact_distance < 0:
         raise BadInput(f"the contact distance is {settings.contact_distance:g} mm; it cannot be negative")
+    if min(settings.ground_gap, settings.dead_time) < 0:
+        raise BadInput("the limit of a gap to the ground or of dead time is negative; give 0 or more")
     for name, value in (("flip angle", settings.flip_angle), ("kink step", settings.kink_step)):
-        _positive(f"the {name} limit", value)
+        positive(f"the {name} limit", value)
     return project
 
 
@@ -185,13 +175,13 @@ def _check_exact(path: Path, shape: ArcShape | RectangleShape | HelixShape) -> N
             raise BadInput(f"{label} is an arc about an axis without direction")
         return
     if isinstance(shape, HelixShape):
-        _positive(f"{label}: the helix’s radius in mm", shape.radius)
-        _positive(f"{label}: the helix’s turns", shape.turns)
+        positive(f"{label}: the helix’s radius in mm", shape.radius)
+        positive(f"{label}: the helix’s turns", shape.turns)
         if shape.turns > MOST_TURNS:
             raise BadInput(f"{label} has {shape.turns:g} turns; it can have {MOST_TURNS} at most")
         return
-    _positive(f"{label}: the rectangle’s width in mm", shape.width)
-    _positive(f"{label}: the rectangle’s depth in mm", shape.depth)
+    positive(f"{label}: the rectangle’s width in mm", shape.width)
+    positive(f"{label}: the rectangle’s depth in mm", shape.depth)
     if shape.exponent < 2:
         raise BadInput(f"{label} has corners of exponent {shape.exponent:g}; it can be 2 (round) or more")
     room = min(shape.width, shape.depth) / 2
@@ -212,64 +202,11 @@ def coincident_points(shape: PointShape) -> tuple[int, int] | None:
     return None
 
 
-def check_run(run: Run) -> None:
-    """Raise BadInput when a run takes no time or covers no way."""
-    label = f"the run “{run.name}”"
-    if not 0 <= run.begin < run.end <= 1:
-        raise BadInput(
-            f"{label} covers {run.begin:.4%} to {run.end:.4%} of its path; it must go forward within 0 to 100 %"
-        )
-    if (run.duration is None) == (run.speed is None):
-        raise BadInput(f"{label} needs either a duration or a speed, and not both")
-    if run.duration is not None:
-        _positive(f"{label}: the duration in s", run.duration)
-    if run.speed is not None:
-        _positive(f"{label}: the speed in mm/s", run.speed)
-    if run.start < 0:
-        raise BadInput(f"{label} starts at {run.start:g} s; time begins at 0")
-    _check_pacing(run.pacing, label)
-    if isinstance(run.heading, CarriedHeading):
-        _positive(f"{label}: the wheelbase in mm", run.heading.wheelbase)
-    places = [key.place for key in run.lean.keys]
-    if any(b <= a for a, b in pairwise(places)) or any(not 0 <= p <= 1 for p in places):
-        raise BadInput(f"{label} has keys of lean that do not go forward within 0 to 100 % of the path")
-    if not 0 <= run.lean.limit < 90 or run.lean.smoothing < 0:
-        raise BadInput(
-            f"{label} has a limit of lean of {run.lean.limit:g}°; give 0 to below 90, and a smoothing of 0 or more"
-        )
-
-
-def _check_pacing(pacing: Pacing, label: str) -> None:
-    if isinstance(pacing, Eased):
-        if pacing.start_length < 0 or pacing.stop_length < 0:
-            raise BadInput(f"{label} has a negative start or stop length; give 0 or more")
-        if min(pacing.start_time or 0.0, pacing.stop_time or 0.0) < 0:
-            raise BadInput(f"{label} has a negative start or stop time; give 0 or more")
-    elif isinstance(pacing, Limited):
-        limits = (pacing.top, pacing.sideways, pacing.forward, pacing.braking)
-        if min(limits) < 0:
-            raise BadInput(f"{label} has a negative limit of speed or acceleration; give 0 for none")
-        if max(pacing.top, pacing.sideways) == 0 and max(pacing.forward, pacing.braking) == 0:
-            raise BadInput(f"{label} has no limit at all; give a top speed or an acceleration")
-        for zone in pacing.zones:
-            if not 0 <= zone.begin < zone.end <= 1:
-                raise BadInput(
-                    f"{label} has a speed zone from {zone.begin:.2%} to {zone.end:.2%}; it must go forward within 0 to 100 %"
-                )
-            _positive(f"{label}: the speed of a zone in mm/s", zone.speed)
-    elif isinstance(pacing, Keyed):
-        times = [key.time for key in pacing.keys]
-        if len(times) < 2 or times[0] != 0 or times[-1] != 1 or any(b <= a for a, b in pairwise(times)):
-            raise BadInput(f"{label} needs keys from its start to its end whose times go forward")
-        if any(not 0 <= key.way <= 1 for key in pacing.keys):
-            raise BadInput(f"{label} has a key beyond its way; keys lie within 0 to 100 % of it")
-
-
 def check_camera(camera: Camera) -> None:
     """Raise BadInput when a lens is impossible."""
-    _positive(f"the camera “{camera.name}”: the focal length in mm", camera.focal_length)
-    _positive(f"the camera “{camera.name}”: the sensor width in mm", camera.sensor_width)
-    _positive(f"the camera “{camera.name}”: the sensor height in mm", camera.sensor_height)
+    positive(f"the camera “{camera.name}”: the focal length in mm", camera.focal_length)
+    positive(f"the camera “{camera.name}”: the sensor width in mm", camera.sensor_width)
+    positive(f"the camera “{camera.name}”: the sensor height in mm", camera.sensor_height)
     if camera.least_radius < 0:
         raise BadInput(f"the camera “{camera.name}” has a negative least radius; give 0 or more")
 
@@ -279,19 +216,13 @@ def check_shot(shot: Shot) -> None:
     label = f"the shot “{shot.name}”"
     if not 0 <= shot.start < shot.end:
         raise BadInput(f"{label} runs from {shot.start:g} to {shot.end:g} s; its end must come after its start")
-    _positive(f"{label}: the frame rate", shot.fps)
+    positive(f"{label}: the frame rate", shot.fps)
     if shot.fps > 1000:
         raise BadInput(f"{label} has a frame rate of {shot.fps:g}; it can be 1000 at most")
     for side, pixels in (("width", shot.width), ("height", shot.height)):
         if not 16 <= pixels <= LARGEST_PICTURE:
             raise BadInput(f"{label} has a {side} of {pixels} pixels; it can be 16 to {LARGEST_PICTURE}")
     check_colour(shot.background, f"{label}: the background")
-
-
-def check_colour(colour: str, label: str) -> None:
-    """Raise BadInput unless a colour is written as #rrggbb."""
-    if not _COLOUR.fullmatch(colour):
-        raise BadInput(f"{label} is “{colour}”; write a colour as #rrggbb")
 
 
 def _check_parts(project: Project) -> None:
@@ -354,10 +285,10 @@ def check_form(part: Part) -> None:
 def _check_notes(project: Project, parts: set[str]) -> None:
     for note in project.notes:
         if not note.features:
-            raise BadInput(f"{_name(note)} measures nothing")
+            raise BadInput(f"{name_of(note)} measures nothing")
         for feature in note.features:
             if feature.part is not None and feature.part not in parts:
-                raise BadInput(f"{_name(note)} measures the part “{feature.part}”, which the project does not hold")
+                raise BadInput(f"{name_of(note)} measures the part “{feature.part}”, which the project does not hold")
 
 
 def _finite(record: object, label: str) -> None:
@@ -369,6 +300,10 @@ def _finite(record: object, label: str) -> None:
         if isinstance(value, float):
             if not check(value):
                 raise BadInput(f"{near} holds a number that is not finite ({value})")
+        elif isinstance(value, Ground):
+            if value.heights and not np.isfinite(value.heights).all():
+                raise BadInput(f"{near} holds a height of the ground that is not finite")
+            stack.extend(((value.reach, near), (value.width, near)))
         elif isinstance(value, PointShape):
             # a file can bring thousands of points, and this runs at every step of a drag
             numbers = list(chain.from_iterable(p.position for p in value.points))
@@ -380,22 +315,7 @@ def _finite(record: object, label: str) -> None:
                 raise BadInput(f"{near} holds a number that is not finite ({worst})")
         elif isinstance(value, msgspec.Struct):
             name = getattr(value, "name", None)
-            inner = _name(value) if name is not None else near
+            inner = name_of(value) if name is not None else near
             stack.extend((getattr(value, f), inner) for f in value.__struct_fields__)
         elif isinstance(value, tuple):
             stack.extend((v, near) for v in value)
-
-
-def _name(item: object) -> str:
-    kind = "project" if isinstance(item, Project) else type(item).__name__.lower()
-    return f"the {kind} “{getattr(item, 'name', '')}”"
-
-
-def _refers(item: Run | Camera | Shot, role: str, target: str, known: Iterable[str]) -> None:
-    if target not in known:
-        raise BadInput(f"{_name(item)} has the {role} “{target}”, which the project does not hold")
-
-
-def _positive(label: str, value: float) -> None:
-    if not value > 0:
-        raise BadInput(f"{label} is {value:g}; it must be above 0")

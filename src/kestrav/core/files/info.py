@@ -11,7 +11,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import SUFFIXES, UNITS, into_project, proposed_unit, read_product, with_unit
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import rest_poses, world_bounds
+from kestrav.core.motion.resting import rest_poses, world_bounds
 from kestrav.core.motion.runs import journey, span
 
 

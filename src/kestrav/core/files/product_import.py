@@ -226,7 +226,7 @@ def proposed_unit(imported: Imported) -> str:
 
 def _rough_bounds(imported: Imported) -> Array:
     """Bounds (2, 3) of an import in its own unit, by its parts' boxes."""
-    from kestrav.core.motion.poses import top_bounds
+    from kestrav.core.motion.resting import top_bounds
 
     boxes = top_bounds(into_project(Project(), imported))
     return np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)])

@@ -32,12 +32,23 @@ DOCUMENT = "project.json"
 _KEPT = 2048
 _encoded: dict[str, bytes] = {}
 
+
 # from a format version to the next: each takes and returns the document as plain data
 # 2: parts gained scale, finish, role, lock, source and form, and projects sources and notes; all have defaults
 # 3: parts and cameras gained a least radius, paths the shape on a surface; all have defaults
+# 4: a heading's being upright became its stance; runs, poses, carries and lights gained fields with defaults
+def _with_stances(document: dict[str, Any]) -> dict[str, Any]:
+    for run in document.get("runs", []):
+        heading = run.get("heading", {})
+        if isinstance(heading, dict) and "upright" in heading:
+            heading["stance"] = "slope" if heading.pop("upright") else "free"
+    return document
+
+
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda document: document,
     2: lambda document: document,
+    3: _with_stances,
 }
 
 

@@ -20,7 +20,7 @@ from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.arranging import linked_with, parents_first
 from kestrav.core.motion.placing import placement
-from kestrav.core.motion.poses import placement_matrix, rest_poses, world_bounds
+from kestrav.core.motion.resting import placement_matrix, rest_poses, world_bounds
 from kestrav.core.motion.solids import with_meshes, without_unused
 
 Array = NDArray[np.float64]

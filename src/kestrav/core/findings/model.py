@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.poses import all_bounds, rest_poses, world_poses
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.resting import all_bounds, rest_poses
 
 Array = NDArray[np.float64]
 Severity = Literal["breach", "warning", "note"]

@@ -15,7 +15,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.placing import bounds_of, placement, shift, turn_between
-from kestrav.core.motion.poses import rest_poses
+from kestrav.core.motion.resting import rest_poses
 
 Array = NDArray[np.float64]
 

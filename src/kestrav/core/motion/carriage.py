@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -45,10 +47,18 @@ def rear_stations(curve: Curve, fronts: ArrayLike, wheelbase: float) -> Array:
     return 0.5 * (near + far)
 
 
-def carried(curve: Curve, fronts: ArrayLike, wheelbase: float) -> tuple[Array, Array, Array]:
-    """Rear places (n, 3), front places (n, 3) and level frames (n, 3, 3) (forward, left, up) of a body at front stations."""
-    front = places_beyond(curve, fronts)
-    rear = places_beyond(curve, rear_stations(curve, fronts, wheelbase))
+def carried(
+    curve: Curve, fronts: ArrayLike, wheelbase: float, onto: Callable[[Array, Array], Array] | None = None
+) -> tuple[Array, Array, Array]:
+    """Rear places (n, 3), front places (n, 3) and level frames (n, 3, 3) (forward, left, up) of a body at front stations.
+
+    ``onto`` puts places (n, 3) at stations (n,) onto something else, such as the ground.
+    """
+    fronts = np.asarray(fronts, float)
+    rears = rear_stations(curve, fronts, wheelbase)
+    front, rear = places_beyond(curve, fronts), places_beyond(curve, rears)
+    if onto is not None:
+        front, rear = onto(fronts, front), onto(rears, rear)
     forward = front - rear
     forward /= np.linalg.norm(forward, axis=1)[:, None]
     flat = np.hypot(forward[:, 0], forward[:, 1])

@@ -15,7 +15,7 @@ from kestrav.core.geometry.rays import first_hits
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.fitting import points_through
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import rest_poses
+from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.shaping import path_of
 from kestrav.core.motion.solids import solid_mesh
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from kestrav.core.document.edits import add
 from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import Project, Run
-from kestrav.core.motion.runs import journeys_of
+from kestrav.core.motion.legs import journeys_of
 
 
 def add_run(project: Project, rider: str, path: str) -> Project:

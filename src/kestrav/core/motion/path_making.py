@@ -35,7 +35,7 @@ from kestrav.core.geometry.transforms import apply
 from kestrav.core.motion.fitting import points_through
 from kestrav.core.motion.joining import End, met, onto, own_handles
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import rest_poses
+from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.shaping import path_of, reverse
 from kestrav.core.motion.solids import solid_mesh
 

@@ -20,7 +20,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid, quaternion_from_rotation, rigid
-from kestrav.core.motion.poses import placement_matrix, rest_poses, world_bounds
+from kestrav.core.motion.resting import placement_matrix, rest_poses, world_bounds
 from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]

@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Limited, Path, Project, Run
+from kestrav.core.document.records import Carry, Limited, Path, Poses, Project, Run
 from kestrav.core.motion.pacing import Bends, EasedProfile, Profile, profile
+from kestrav.core.motion.passes import FollowingProfile, RepeatedProfile, held, steady_part
 from kestrav.core.motion.path_curves import PathCurve, path_curve
 
 Array = NDArray[np.float64]
@@ -21,28 +22,35 @@ _STEPS = 800  # of a way that is limited by its bends
 
 @dataclass(frozen=True)
 class Journey:
-    """A run with its curve: first and last station (mm), and its distance by time."""
+    """A run with its curve: first and last station (mm), its distance by time, and when it begins (s; infinite where it
+    waits for what never comes)."""
 
     run: Run
     path: PathCurve
     first: float
     last: float
     profile: Profile
-
-    @property
-    def start(self) -> float:
-        """When it begins, in s."""
-        return self.run.start
+    start: float
 
     @property
     def duration(self) -> float:
-        """How long it takes, in s."""
+        """How long all its passes take, in s; infinite without end."""
         return self.profile.duration
 
     @property
+    def once(self) -> float:
+        """How long one pass takes, in s."""
+        return steady_part(self.profile).duration
+
+    @property
     def end(self) -> float:
-        """When it arrives, in s."""
-        return self.run.start + self.duration
+        """When it arrives, in s; infinite when never."""
+        return self.start + self.duration
+
+    @property
+    def shown_end(self) -> float:
+        """The end of what is to be seen of it, in s: where it goes on without end, of two passes."""
+        return self.end if np.isfinite(self.duration) else self.start + 2 * self.once
 
     @property
     def length(self) -> float:
@@ -52,32 +60,51 @@ class Journey:
     @property
     def greatest_speed(self) -> float:
         """The steady speed where there is one, else the greatest of the journey, in mm/s."""
-        if isinstance(self.profile, EasedProfile):
-            return self.profile.steady
-        return float(np.abs(self.profile.speed(np.linspace(0.0, self.duration, 2001))).max())
+        one = steady_part(self.profile)
+        if isinstance(one, EasedProfile):
+            return one.steady
+        return float(np.abs(one.speed(np.linspace(0.0, one.duration, 2001))).max())
 
     @property
     def sets_out_at(self) -> float:
         """The station at which it sets out."""
-        return self.last if self.run.backwards else self.first
+        return self._station(float(self.profile.distance([0.0])[0]))
 
     @property
     def arrives_at(self) -> float:
-        """The station at which it arrives."""
-        return self.first if self.run.backwards else self.last
+        """The station at which it arrives, or would after one pass if it goes on without end."""
+        arrived = self.duration if np.isfinite(self.duration) else self.once
+        return self._station(float(self.profile.distance([arrived])[0]))
+
+    def _station(self, way: float) -> float:
+        return float(self._stations(np.array([way]))[0])
+
+    def _stations(self, ways: Array) -> Array:
+        found = self.last - ways if self.run.backwards else self.first + ways
+        length = self.path.length
+        if self.path.curve.closed and len(found) and (found.min() < 0 or found.max() > length):
+            found = np.mod(found, length)
+        return found
+
+    def _since(self, times: ArrayLike) -> Array:
+        # what never begins waits as before its start
+        return np.asarray(times, float) - self.start if np.isfinite(self.start) else np.full(np.shape(times), -1.0)
 
     def stations(self, times: ArrayLike) -> Array:
         """Stations (n,) at times (n,), held before and after."""
-        way = self.profile.distance(np.asarray(times, float) - self.start)
-        return self.last - way if self.run.backwards else self.first + way
+        return self._stations(self.profile.distance(self._since(times)))
 
     def speeds(self, times: ArrayLike) -> Array:
         """Speeds (n,) in mm/s at times (n,)."""
-        return np.abs(self.profile.speed(np.asarray(times, float) - self.start))
+        return np.abs(self.profile.speed(self._since(times)))
 
     def accelerations(self, times: ArrayLike) -> Array:
         """Accelerations (n,) along the way in mm/s² at times (n,), negative while braking."""
-        return self.profile.acceleration(np.asarray(times, float) - self.start)
+        since = self._since(times)
+        found = self.profile.acceleration(since)
+        if self.run.returns:
+            found = found * np.where(self.profile.speed(since) < 0, -1.0, 1.0)
+        return found
 
     def sideways(self, times: ArrayLike) -> Array:
         """Accelerations (n,) across the way in mm/s² at times (n,): speed² by bend radius."""
@@ -92,30 +119,75 @@ class Journey:
 
 
 def journey(project: Project, run: Run) -> Journey:
-    """A run worked out, and kept for as long as it and its path are in use."""
+    """A run worked out, and kept for as long as it, its path and what it waits for are the same."""
     path = get(project, run.path)
     assert isinstance(path, Path)
-    key = (id(run), id(path))
+    lead = _run(project, run.follows.run) if run.follows is not None else None
+    led = None if lead is None else journey(project, lead)
+    start = led.start if led is not None else begins(project, run)
+    key = (id(run), id(path), id(led), start)
     known = _kept.get(key)
     if known is not None:
         _kept.move_to_end(key)
-        return known[2]
-    made = _worked_out(run, path_curve(path))
-    _kept[key] = (run, path, made)
+        return known[3]
+    made = _worked_out(run, path_curve(path), start, led)
+    _kept[key] = (run, path, led, made)
     if len(_kept) > _MOST_KEPT:
         _kept.popitem(last=False)
     return made
 
 
 # by identity, and with what they are of, which so lives on
-_kept: OrderedDict[tuple[int, int], tuple[Run, Path, Journey]] = OrderedDict()
-_MOST_KEPT = 512
+_kept: OrderedDict[tuple[int, int, int, float], tuple[Run, Path, Journey | None, Journey]] = OrderedDict()
+_MOST_KEPT = 2048
 
 
-def _worked_out(run: Run, made: PathCurve) -> Journey:
+def _run(project: Project, run_id: str) -> Run:
+    run = get(project, run_id)
+    assert isinstance(run, Run)
+    return run
+
+
+def begins(project: Project, item: Run | Poses | Carry) -> float:
+    """When something begins, in s: at its start, or after its cue; infinite when that never comes."""
+    cue = item.cue
+    if cue is None:
+        return item.start
+    lead = journey(project, _run(project, cue.run))
+    if cue.at == "start":
+        return lead.start + cue.delay
+    if cue.at == "arrival":
+        return lead.end + cue.delay
+    place = cue.place * lead.path.length
+    way = lead.last - place if lead.run.backwards else place - lead.first
+    moment = float(lead.times_at([place])[0])
+    reached = float(lead.profile.distance([moment - lead.start])[0]) if np.isfinite(moment) else -np.inf
+    return moment + cue.delay if way >= 0 and reached >= way - _REACHED else np.inf
+
+
+_REACHED = 1e-6  # mm
+
+
+def _worked_out(run: Run, made: PathCurve, start: float, lead: Journey | None) -> Journey:
     first, last = run.begin * made.length, run.end * made.length
+    if lead is not None:
+        assert run.follows is not None
+        low, high = (last - made.length, last) if run.backwards else (-first, made.length - first)
+        if made.curve.closed:
+            low, high = -np.inf, np.inf
+        return Journey(
+            run, made, first, last, FollowingProfile(lead.profile, run.follows.distance, last - first, low, high), start
+        )
     bends = _bends(made, first, last, run.backwards) if isinstance(run.pacing, Limited) else None
-    return Journey(run, made, first, last, profile(run.pacing, last - first, run.duration, run.speed, bends))
+    if run.holds:
+        places = [(hold.place * made.length, hold.duration) for hold in run.holds]
+        stops = [(last - s, t) for s, t in places[::-1]] if run.backwards else [(s - first, t) for s, t in places]
+        once = held(run.pacing, last - first, stops, run.duration, run.speed, bends)
+    else:
+        once = profile(run.pacing, last - first, run.duration, run.speed, bends)
+    if run.passes != 1:
+        once = RepeatedProfile(once, run.passes, run.returns)
+    return Journey(run, made, first, last, once, start)
 
 
 def _bends(made: PathCurve, first: float, last: float, backwards: bool) -> Bends:
@@ -138,22 +210,13 @@ def _bends(made: PathCurve, first: float, last: float, backwards: bool) -> Bends
 _KINK = 1e6  # 1/mm
 
 
-def journeys_of(project: Project, rider: str) -> list[Journey]:
-    """A rider's runs in the order of their start."""
-    return [journey(project, run) for run in sorted(project.runs, key=lambda r: r.start) if run.rider == rider]
-
-
-def active(journeys: list[Journey], times: ArrayLike) -> NDArray[np.intp]:
-    """Which of a rider's journeys (n,) governs each time: the latest begun, or the first before any."""
-    starts = np.array([j.start for j in journeys])
-    found: NDArray[np.intp] = np.maximum(np.searchsorted(starts, np.asarray(times, float), side="right") - 1, 0)
-    return found
-
-
 def span(project: Project) -> float:
-    """The end of the last run or shot, in s; 1 s when there are none."""
-    ends = [journey(project, run).end for run in project.runs] + [shot.end for shot in project.shots]
-    return max(ends, default=1.0)
+    """The end of the last run, key poses, ride or shot, in s; 1 s when there are none."""
+    ends = [journey(project, run).shown_end for run in project.runs] + [shot.end for shot in project.shots]
+    ends += [begins(project, poses) + poses.keys[-1].time for poses in project.poses]
+    ends += [begins(project, c) if c.end is None else c.end for c in project.carries]
+    ends += [light.keys[-1].time for light in project.lights if light.keys]
+    return max((end for end in ends if np.isfinite(end)), default=1.0) or 1.0
 
 
 def frame_times(project: Project) -> Array:
@@ -161,15 +224,3 @@ def frame_times(project: Project) -> Array:
     fps = project.settings.fps
     count = int(np.ceil(span(project) * fps - 1e-9))
     return np.arange(count + 1) / fps
-
-
-def rider_speeds(project: Project, rider: str, times: ArrayLike) -> Array:
-    """A rider's speeds (n,) in mm/s at times (n,), over all its runs; 0 while none is under way."""
-    times = np.asarray(times, float)
-    journeys = journeys_of(project, rider)
-    which = active(journeys, times) if journeys else np.zeros(len(times), np.intp)
-    speeds = np.zeros(len(times))
-    for k, trip in enumerate(journeys):
-        mine = which == k
-        speeds[mine] = trip.speeds(times[mine])
-    return speeds

@@ -29,7 +29,7 @@ from kestrav.core.geometry.meshes import Mesh, mesh
 from kestrav.core.geometry.transforms import rigid
 from kestrav.core.motion.arranging import linked_with
 from kestrav.core.motion.placing import placement
-from kestrav.core.motion.poses import placement_matrix
+from kestrav.core.motion.resting import placement_matrix
 from kestrav.core.motion.solids import solid_mesh, with_meshes, without_unused
 
 Array = NDArray[np.float64]

@@ -20,7 +20,7 @@ from kestrav.core.geometry.rays import first_hits
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.path_curves import check_curves
 from kestrav.core.motion.placing import placement
-from kestrav.core.motion.poses import placement_matrix, rest_poses
+from kestrav.core.motion.resting import placement_matrix, rest_poses
 from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]

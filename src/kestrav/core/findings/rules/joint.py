@@ -11,8 +11,9 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import AlongHeading, CarriedHeading, Path, PointShape, Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
 from kestrav.core.motion.joining import bring_start, turn_start
+from kestrav.core.motion.legs import journeys_of
 from kestrav.core.motion.poses import riders
-from kestrav.core.motion.runs import Journey, journeys_of
+from kestrav.core.motion.runs import Journey
 
 GAP = 0.1  # mm
 ANGLE = 1.0  # degrees

@@ -9,7 +9,8 @@ import numpy as np
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Eased, Run
 from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
-from kestrav.core.motion.runs import Journey, journey, journeys_of
+from kestrav.core.motion.legs import journeys_of
+from kestrav.core.motion.runs import Journey, journey
 
 _SAMPLES = 2001
 

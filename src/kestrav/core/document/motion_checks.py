@@ -1,0 +1,273 @@
+"""What must hold of what moves and shines: runs, key poses, carries and lights."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterable, Mapping
+from itertools import pairwise
+
+from kestrav.core.document.records import (
+    Camera,
+    CarriedHeading,
+    Carry,
+    Cue,
+    Eased,
+    Item,
+    Keyed,
+    KeyedHeading,
+    Light,
+    Limited,
+    Pacing,
+    Part,
+    PartAim,
+    Poses,
+    Project,
+    Run,
+    TowardHeading,
+)
+from kestrav.core.errors import BadInput
+
+MOST_PASSES = 10_000
+_COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
+_UNIT = 1e-6
+
+
+def name_of(item: object) -> str:
+    """What a record is called in a message."""
+    kind = "project" if isinstance(item, Project) else type(item).__name__.lower()
+    kind = {"poses": "key poses", "carry": "ride"}.get(kind, kind)
+    return f"the {kind} “{getattr(item, 'name', '')}”"
+
+
+def refers(item: Item, role: str, target: str, known: Iterable[str]) -> None:
+    """Raise BadInput unless a record names something that there is."""
+    if target not in known:
+        raise BadInput(f"{name_of(item)} has the {role} “{target}”, which the project does not hold")
+
+
+def positive(label: str, value: float) -> None:
+    """Raise BadInput unless a number is above 0."""
+    if not value > 0:
+        raise BadInput(f"{label} is {value:g}; it must be above 0")
+
+
+def check_colour(colour: str, label: str) -> None:
+    """Raise BadInput unless a colour is written as #rrggbb."""
+    if not _COLOUR.fullmatch(colour):
+        raise BadInput(f"{label} is “{colour}”; write a colour as #rrggbb")
+
+
+def check_motion(project: Project, parts: set[str], paths: set[str], cameras: set[str]) -> None:
+    """Raise BadInput when something that moves or shines does not hold together."""
+    runs, lights = {r.id for r in project.runs}, {light.id for light in project.lights}
+    things = parts | cameras | lights
+    for run in project.runs:
+        refers(run, "rider", run.rider, things)
+        refers(run, "path", run.path, paths)
+        for other in run.company:
+            refers(run, "companion", other, parts)
+        if run.rider in run.company:
+            raise BadInput(f"{name_of(run)} has its rider in its own company")
+        if isinstance(run.heading, TowardHeading) and isinstance(run.heading.aim, PartAim):
+            refers(run, "heading", run.heading.aim.part, parts)
+        if run.follows is not None:
+            refers(run, "run to follow", run.follows.run, runs)
+        check_run(run)
+    cued: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
+    for item in cued:
+        if item.cue is not None:
+            refers(item, "cue", item.cue.run, runs)
+            _check_cue(item.cue, name_of(item))
+    _no_circle({r.id: _waits_for(r) for r in project.runs}, {r.id: r.name for r in project.runs}, "waits for itself")
+    for poses in project.poses:
+        refers(poses, "rider", poses.rider, things)
+        check_poses(poses)
+    for carry in project.carries:
+        refers(carry, "rider", carry.rider, things)
+        refers(carry, "carrier", carry.carrier, parts)
+        check_carry(carry)
+    _check_riding(project)
+    for light in project.lights:
+        if isinstance(light.aim, PartAim):
+            refers(light, "aim", light.aim.part, parts)
+        check_light(light)
+
+
+def _waits_for(run: Run) -> set[str]:
+    return {other.run for other in (run.cue, run.follows) if other is not None}
+
+
+def _check_riding(project: Project) -> None:
+    """Raise BadInput when something is carried by what it carries, however far around."""
+    things: tuple[Part | Camera | Light, ...] = (*project.parts, *project.cameras, *project.lights)
+    names = {item.id: item.name for item in things}
+    needs: dict[str, set[str]] = {}
+    for carry in project.carries:
+        needs.setdefault(carry.rider, set()).add(carry.carrier)
+    for run in project.runs:
+        for other in run.company:
+            needs.setdefault(other, set()).add(run.rider)
+    if needs:
+        for part in project.parts:
+            if part.parent is not None:
+                needs.setdefault(part.id, set()).add(part.parent)
+    _no_circle(needs, names, "is carried by itself")
+
+
+def _no_circle(needs: Mapping[str, set[str]], names: Mapping[str, str], fault: str) -> None:
+    """Raise BadInput when following what each needs leads back to where one began."""
+    done: set[str] = set()
+    for first in needs:
+        stack: list[tuple[str, list[str]]] = [(first, list(needs[first]))]
+        way = {first}
+        while stack:
+            here, left = stack[-1]
+            if not left:
+                stack.pop()
+                way.discard(here)
+                done.add(here)
+                continue
+            following = left.pop()
+            if following in way:
+                raise BadInput(f"“{names.get(following, following)}” {fault}, by way of “{names.get(here, here)}”")
+            if following not in done and following in needs:
+                way.add(following)
+                stack.append((following, list(needs[following])))
+
+
+def _check_cue(cue: Cue, label: str) -> None:
+    if not 0 <= cue.place <= 1:
+        raise BadInput(f"{label} has a cue at {cue.place:.2%} of a path; give 0 to 100 %")
+    if cue.delay < 0:
+        raise BadInput(f"{label} has a cue with a delay of {cue.delay:g} s; give 0 or more")
+
+
+def check_run(run: Run) -> None:
+    """Raise BadInput when a run takes no time or covers no way."""
+    label = f"the run “{run.name}”"
+    if not 0 <= run.begin < run.end <= 1:
+        raise BadInput(
+            f"{label} covers {run.begin:.4%} to {run.end:.4%} of its path; it must go forward within 0 to 100 %"
+        )
+    if (run.duration is None) == (run.speed is None):
+        raise BadInput(f"{label} needs either a duration or a speed, and not both")
+    if run.duration is not None:
+        positive(f"{label}: the duration in s", run.duration)
+    if run.speed is not None:
+        positive(f"{label}: the speed in mm/s", run.speed)
+    if run.start < 0:
+        raise BadInput(f"{label} starts at {run.start:g} s; time begins at 0")
+    _check_pacing(run.pacing, label)
+    if isinstance(run.heading, CarriedHeading):
+        positive(f"{label}: the wheelbase in mm", run.heading.wheelbase)
+    if isinstance(run.heading, KeyedHeading):
+        _check_turns(run.heading, label)
+    _check_stops(run, label)
+    for rough in run.roughness:
+        if rough.amplitude < 0:
+            raise BadInput(f"{label} has a roughness of a negative amplitude; give 0 or more")
+        positive(f"{label}: the wavelength of its roughness in mm", rough.wavelength)
+        if rough.frequency is not None:
+            positive(f"{label}: the frequency of its roughness in 1/s", rough.frequency)
+    if run.ground is not None:
+        positive(f"{label}: the reach to the ground in mm", run.ground.reach)
+    places = [key.place for key in run.lean.keys]
+    if any(b <= a for a, b in pairwise(places)) or any(not 0 <= p <= 1 for p in places):
+        raise BadInput(f"{label} has keys of lean that do not go forward within 0 to 100 % of the path")
+    if not 0 <= run.lean.limit < 90 or run.lean.smoothing < 0:
+        raise BadInput(
+            f"{label} has a limit of lean of {run.lean.limit:g}°; give 0 to below 90, and a smoothing of 0 or more"
+        )
+
+
+def _check_pacing(pacing: Pacing, label: str) -> None:
+    if isinstance(pacing, Eased):
+        if pacing.start_length < 0 or pacing.stop_length < 0:
+            raise BadInput(f"{label} has a negative start or stop length; give 0 or more")
+        if min(pacing.start_time or 0.0, pacing.stop_time or 0.0) < 0:
+            raise BadInput(f"{label} has a negative start or stop time; give 0 or more")
+    elif isinstance(pacing, Limited):
+        limits = (pacing.top, pacing.sideways, pacing.forward, pacing.braking)
+        if min(limits) < 0:
+            raise BadInput(f"{label} has a negative limit of speed or acceleration; give 0 for none")
+        if max(pacing.top, pacing.sideways) == 0 and max(pacing.forward, pacing.braking) == 0:
+            raise BadInput(f"{label} has no limit at all; give a top speed or an acceleration")
+        for zone in pacing.zones:
+            if not 0 <= zone.begin < zone.end <= 1:
+                raise BadInput(
+                    f"{label} has a speed zone from {zone.begin:.2%} to {zone.end:.2%}; it must go forward within 0 to 100 %"
+                )
+            positive(f"{label}: the speed of a zone in mm/s", zone.speed)
+    elif isinstance(pacing, Keyed):
+        times = [key.time for key in pacing.keys]
+        if len(times) < 2 or times[0] != 0 or times[-1] != 1 or any(b <= a for a, b in pairwise(times)):
+            raise BadInput(f"{label} needs keys from its start to its end whose times go forward")
+        if any(not 0 <= key.way <= 1 for key in pacing.keys):
+            raise BadInput(f"{label} has a key beyond its way; keys lie within 0 to 100 % of it")
+
+
+def _check_turns(heading: KeyedHeading, label: str) -> None:
+    places = [key.place for key in heading.keys]
+    if not places or any(b <= a for a, b in pairwise(places)) or any(not 0 <= p <= 1 for p in places):
+        raise BadInput(f"{label} needs keys of its heading that go forward within 0 to 100 % of the path")
+    if any(abs(math.fsum(q * q for q in key.rotation) - 1) > _UNIT for key in heading.keys):
+        raise BadInput(f"{label} has a key of its heading that is not a unit quaternion")
+
+
+def _check_stops(run: Run, label: str) -> None:
+    """Holds, passes, marks and when it is due."""
+    places = [hold.place for hold in run.holds]
+    if any(b <= a for a, b in pairwise(places)) or any(not run.begin < p < run.end for p in places):
+        raise BadInput(f"{label} has holds that do not go forward within its portion of the path")
+    for hold in run.holds:
+        positive(f"{label}: the duration of a hold in s", hold.duration)
+    if run.holds and run.duration is not None and sum(h.duration for h in run.holds) >= run.duration:
+        raise BadInput(f"{label} holds for longer than its {run.duration:g} s; give it more time or shorter holds")
+    if not 0 <= run.passes <= MOST_PASSES:
+        raise BadInput(f"{label} is made {run.passes} times; give 1 to {MOST_PASSES}, or 0 for without end")
+    if run.mark is not None and not 0 <= run.mark <= 1:
+        raise BadInput(f"{label} has its mark at {run.mark:.2%} of its path; give 0 to 100 %")
+    if run.due is not None:
+        positive(f"{label}: the time at which it is due in s", run.due)
+    if run.blend < 0:
+        raise BadInput(f"{label} is blended over {run.blend:g} s; give 0 or more")
+
+
+def check_poses(poses: Poses) -> None:
+    """Raise BadInput when key poses do not follow each other in time."""
+    label = name_of(poses)
+    times = [key.time for key in poses.keys]
+    if not times or times[0] != 0 or any(b <= a for a, b in pairwise(times)):
+        raise BadInput(f"{label} need keys from their start on whose times go forward")
+    if poses.start < 0:
+        raise BadInput(f"{label} start at {poses.start:g} s; time begins at 0")
+    if poses.blend < 0:
+        raise BadInput(f"{label} are blended over {poses.blend:g} s; give 0 or more")
+    if any(abs(math.fsum(q * q for q in key.placement.rotation) - 1) > _UNIT for key in poses.keys):
+        raise BadInput(f"{label} have a rotation that is not a unit quaternion")
+
+
+def check_carry(carry: Carry) -> None:
+    """Raise BadInput when a ride has no span of time."""
+    label = name_of(carry)
+    if carry.start < 0:
+        raise BadInput(f"{label} starts at {carry.start:g} s; time begins at 0")
+    if carry.end is not None and carry.cue is None and carry.end <= carry.start:
+        raise BadInput(f"{label} is from {carry.start:g} to {carry.end:g} s; its end must come after its start")
+
+
+def check_light(light: Light) -> None:
+    """Raise BadInput when a light cannot shine."""
+    label = name_of(light)
+    if min([light.strength, *(key.strength for key in light.keys)]) < 0:
+        raise BadInput(f"{label} has a negative strength; give 0 or more")
+    if not 0 < light.cone < 180:
+        raise BadInput(f"{label} has a cone of {light.cone:g}°; give more than 0 and less than 180")
+    for side in light.size:
+        positive(f"{label}: a side in mm", side)
+    for colour in (light.colour, *(key.colour for key in light.keys)):
+        check_colour(colour, f"the colour of {label}")
+    times = [key.time for key in light.keys]
+    if any(b <= a for a, b in pairwise(times)):
+        raise BadInput(f"{label} has keys whose times do not go forward")

@@ -1,0 +1,91 @@
+"""Key poses: a thing placed at times, and what it does in between. Lengths in mm, times in s."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
+from scipy.spatial.transform import Rotation, Slerp
+
+from kestrav.core.document.records import Poses
+from kestrav.core.geometry.transforms import rigid
+
+Array = NDArray[np.float64]
+
+
+def pivot_poses(poses: Poses, times: ArrayLike) -> Array:
+    """Matrices (n, 4, 4) of the pivot in the room at times (n,) since the first key, held before and after."""
+    times = np.clip(np.asarray(times, float), 0.0, poses.keys[-1].time)
+    return rigid(turns(poses, times), places(poses, times))
+
+
+def _key_times(poses: Poses) -> Array:
+    return np.array([key.time for key in poses.keys])
+
+
+def _slopes(times: Array, values: Array) -> Array:
+    """Slopes (k, d) that neither overshoot (PCHIP) nor leave or arrive with a jerk."""
+    found: Array = PchipInterpolator(times, values).derivative()(times)
+    found[[0, -1]] = 0.0
+    return found
+
+
+def places(poses: Poses, times: ArrayLike) -> Array:
+    """Places (n, 3) of the pivot at times (n,) since the first key."""
+    times, keys = np.asarray(times, float), _key_times(poses)
+    points = np.array([key.placement.position for key in poses.keys])
+    if len(keys) == 1:
+        return np.broadcast_to(points[0], (len(times), 3)).copy()
+    if poses.between == "straight":
+        found: Array = np.column_stack([np.interp(times, keys, points[:, k]) for k in range(3)])
+        return found
+    slopes = _slopes(keys, points)
+    if poses.between == "smooth":
+        found = CubicHermiteSpline(keys, points, slopes)(times)
+        return found
+    step = np.diff(keys)[:, None]
+    out, back = slopes[:-1] * step / 3, -slopes[1:] * step / 3
+    for k, key in enumerate(poses.keys):
+        if key.handle_out is not None and k < len(out):
+            out[k] = key.handle_out
+        if key.handle_in is not None and k > 0:
+            back[k - 1] = key.handle_in
+    at = np.clip(np.searchsorted(keys, times, side="right") - 1, 0, len(keys) - 2)
+    u = ((times - keys[at]) / step[at, 0])[:, None]
+    a, d = points[at], points[at + 1]
+    b, c = a + out[at], d + back[at]
+    found = (1 - u) ** 3 * a + 3 * u * (1 - u) ** 2 * b + 3 * u**2 * (1 - u) * c + u**3 * d
+    return found
+
+
+def turns(poses: Poses, times: ArrayLike) -> Array:
+    """Rotations (n, 3, 3) of the pivot at times (n,) since the first key: about one axis from key to key, at rates that
+    neither overshoot nor jerk unless it goes straight."""
+    times, keys = np.asarray(times, float), _key_times(poses)
+    every = Rotation.from_quat(np.roll([key.placement.rotation for key in poses.keys], -1, axis=1))
+    if len(keys) == 1:
+        return np.broadcast_to(every.as_matrix()[0], (len(times), 3, 3))
+    angles = (every[:-1].inv() * every[1:]).magnitude()
+    if poses.between == "straight" or not angles.any():
+        found: Array = Slerp(keys, every)(times).as_matrix()
+        return found
+    # turned so far, by time; a key at which nothing turns is stepped over by next to nothing
+    far = np.concatenate([[0.0], np.cumsum(angles)])
+    turned = CubicHermiteSpline(keys, far, _slopes(keys, far[:, None])[:, 0])(times)
+    k = np.clip(np.searchsorted(keys, times, side="right") - 1, 0, len(keys) - 2)
+    share = np.where(angles[k] > 0, (turned - far[k]) / np.where(angles[k] > 0, angles[k], 1.0), 0.0)
+    spans = np.arange(len(keys), dtype=float)
+    found = Slerp(spans, every)(k + np.clip(share, 0.0, 1.0)).as_matrix()
+    return found
+
+
+def velocities(poses: Poses, times: ArrayLike) -> Array:
+    """Velocities (n, 3) of the pivot in mm/s at times (n,) since the first key; none before and after."""
+    times = np.asarray(times, float)
+    end = poses.keys[-1].time
+    if end == 0:
+        return np.zeros((len(times), 3))
+    step = 1e-5 * end
+    before, after = np.clip(times - step, 0.0, end), np.clip(times + step, 0.0, end)
+    found = (places(poses, after) - places(poses, before)) / np.maximum(after - before, 1e-12)[:, None]
+    return np.where(((times >= 0) & (times <= end))[:, None], found, 0.0)

@@ -1,0 +1,51 @@
+"""Roughness: small repeatable irregularity of a journey."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kestrav.core.document.records import Roughness
+
+Array = NDArray[np.float64]
+
+WAVES = 7
+_LOW, _HIGH = 2**-0.5, 2**0.5  # an octave about the middle
+
+
+@lru_cache(maxsize=256)
+def _spectrum(seed: int) -> tuple[Array, Array, Array]:
+    """Frequencies (k,) about 1, phases (k,) and weights (k,) that add up to 1.
+
+    One wave in each of k equal bands of an octave, at a random place in it, so that no period repeats within sight: a
+    band-limited sum of cosines of random phase (M. Shinozuka, C.-M. Jan, "Digital simulation of random processes and its
+    applications", J. Sound and Vibration 25(1), 1972).
+    """
+    random = np.random.default_rng(seed)
+    edges = np.geomspace(_LOW, _HIGH, WAVES + 1)
+    return (
+        edges[:-1] + random.random(WAVES) * np.diff(edges),
+        random.random(WAVES) * 2 * np.pi,
+        np.full(WAVES, 1.0 / WAVES),
+    )
+
+
+def deviation(rough: Roughness, stations: ArrayLike, times: ArrayLike) -> Array:
+    """The deviation (n,) in mm or degrees at stations (n,) in mm and times (n,) in s; never more than its amplitude."""
+    if rough.frequency is not None:
+        along = np.asarray(times, float) * rough.frequency
+    else:
+        along = np.asarray(stations, float) / rough.wavelength
+    frequencies, phases, weights = _spectrum(rough.seed)
+    found: Array = rough.amplitude * (np.cos(2 * np.pi * along[:, None] * frequencies + phases) @ weights)
+    return found
+
+
+def deviations(roughness: tuple[Roughness, ...], stations: ArrayLike, times: ArrayLike) -> dict[str, Array]:
+    """The summed deviation (n,) for every axis that has one."""
+    found: dict[str, Array] = {}
+    for rough in roughness:
+        found[rough.axis] = found.get(rough.axis, 0.0) + deviation(rough, stations, times)
+    return found
