@@ -16,6 +16,7 @@ from kestrav.core.document.lookup import ancestors, topmost
 from kestrav.core.document.records import Feature, Note, Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.legs import movers
 from kestrav.core.motion.placing import shift, transform, turn_about
 from kestrav.core.motion.resting import placement_matrix, rest_poses
 from kestrav.core.units import show
@@ -137,7 +138,7 @@ class HandleTool(Tool):
         self._take(position)
 
     def _not_movable(self) -> str:
-        ridden = {run.rider for run in self.session.project.runs}
+        ridden = movers(self.session.project)
         for part_id in self.session.chosen:
             if part_id in ridden:
                 name = next(p.name for p in self.session.project.parts if p.id == part_id)

@@ -17,7 +17,7 @@ from kestrav.app.session import Session
 from kestrav.core.camera.views import vertical_angle, views
 from kestrav.core.clearance.measuring import Snap, snaps_near
 from kestrav.core.document.lookup import ancestors, subtree
-from kestrav.core.document.records import Feature, Part, Path, Project, Run
+from kestrav.core.document.records import Carry, Feature, Part, Path, Poses, Project, Run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.path_curves import path_curve
@@ -481,7 +481,7 @@ class Stage(QWidget):
 
     def _highlighted(self, project: Project) -> list[str]:
         item = self.session.item
-        if isinstance(item, Run):
+        if isinstance(item, (Run, Poses, Carry)):
             item = next((p for p in project.parts if p.id == item.rider), None)
         if not isinstance(item, Part):
             return []
@@ -570,7 +570,7 @@ class Stage(QWidget):
     def look_at_selection(self) -> None:
         """Frame what is selected, or everything."""
         item, project = self.session.item, self.session.shown
-        if isinstance(item, Run):
+        if isinstance(item, (Run, Poses, Carry)):
             item = next(p for p in project.paths if p.id == item.path)
         if isinstance(item, Part):
             poses = self.session.poses()[None]

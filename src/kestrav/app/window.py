@@ -54,6 +54,7 @@ from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
 from kestrav.core.findings.report import as_data, as_text
 from kestrav.core.motion.joining import End
+from kestrav.core.motion.legs import movers
 from kestrav.core.motion.runs import span
 from kestrav.core.units import show
 
@@ -471,7 +472,7 @@ class Window(QMainWindow):
     def _select_subject(self, finding: Finding) -> None:
         project = self.session.shown
         subject = finding.subject[0]
-        ridden = {run.rider for run in project.runs}
+        ridden = movers(project)
         if isinstance(get(project, subject), Part):
             chain = [*ancestors(project, subject), subject]
             subject = next((i for i in reversed(chain) if i in ridden), subject)

@@ -5,7 +5,7 @@ All raise BadInput, and so change nothing, when the outcome would not be valid.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any, Literal, TypeVar
 
 import msgspec
@@ -117,7 +117,6 @@ def remove(project: Project, item_id: str) -> Project:
     """
     item = get(project, item_id)
     gone = set(subtree(project, item_id)) if isinstance(item, Part) else {item_id}
-    gone |= {r.id for r in project.runs if {r.path, r.rider} & gone}
     parts = tuple(p for p in project.parts if p.id not in gone)
     used = {p.geometry for p in parts}
     return validate(
@@ -126,11 +125,7 @@ def remove(project: Project, item_id: str) -> Project:
             parts=parts,
             geometry=tuple(g for g in project.geometry if g.hash in used),
             paths=tuple(_without_part(p, gone) for p in project.paths if p.id not in gone),
-            runs=tuple(_alone(_facing_on(project, r, gone), gone) for r in project.runs if r.id not in gone),
-            poses=tuple(_uncued(p, gone) for p in project.poses if not {p.id, p.rider} & gone),
-            carries=tuple(_uncued(c, gone) for c in project.carries if not {c.id, c.rider, c.carrier} & gone),
-            cameras=tuple(_aiming_on(project, c, gone) for c in project.cameras if c.id not in gone),
-            lights=tuple(_aiming_on(project, c, gone) for c in project.lights if c.id not in gone),
+            **moving_without(project, gone, lambda part_id: _stood(project, part_id)),
             shots=tuple(s for s in project.shots if not {s.id, s.camera} & gone),
             contacts=tuple(c for c in project.contacts if not {c.a, c.b} & gone),
             sources=tuple(s for s in project.sources if s.id in {p.source for p in parts}),
@@ -145,6 +140,23 @@ def _without_part(path: Path, gone: set[str]) -> Path:
         return path
     samples = shape.samples[:-1] if shape.closed else shape.samples
     return change(path, shape=PointShape(tuple(PathPoint(place) for place in samples), shape.closed))
+
+
+Stood = Callable[[str], Vector]
+"""Where a part stood."""
+
+
+def moving_without(project: Project, gone: Iterable[str], stood: Stood) -> dict[str, Any]:
+    """The runs, key poses, rides, cameras and lights of a project without some things, as its fields."""
+    out = set(gone)
+    out |= {r.id for r in project.runs if {r.path, r.rider} & out}
+    return {
+        "runs": tuple(_alone(_facing_on(r, out, stood), out) for r in project.runs if r.id not in out),
+        "poses": tuple(_uncued(p, out) for p in project.poses if not {p.id, p.rider} & out),
+        "carries": tuple(_uncued(c, out) for c in project.carries if not {c.id, c.rider, c.carrier} & out),
+        "cameras": tuple(_aiming_on(c, out, stood) for c in project.cameras if c.id not in out),
+        "lights": tuple(_aiming_on(c, out, stood) for c in project.lights if c.id not in out),
+    }
 
 
 C = TypeVar("C", Run, Poses, Carry)
@@ -166,23 +178,23 @@ def _alone(run: Run, gone: set[str]) -> Run:
     return run
 
 
-def _aiming_on(project: Project, item: A, gone: set[str]) -> A:
+def _aiming_on(item: A, gone: set[str], stood: Stood) -> A:
     """A camera or light that aimed at a removed part aims at where it stood."""
     if isinstance(item.aim, PartAim) and item.aim.part in gone:
-        return change(item, aim=PointAim(_aim_left(project, item.aim.part)))
+        return change(item, aim=PointAim(stood(item.aim.part)))
     return item
 
 
-def _facing_on(project: Project, run: Run, gone: set[str]) -> Run:
+def _facing_on(run: Run, gone: set[str], stood: Stood) -> Run:
     """A run that faced a removed part goes on facing where it stood."""
     heading = run.heading
     if isinstance(heading, TowardHeading) and isinstance(heading.aim, PartAim) and heading.aim.part in gone:
-        left = msgspec.structs.replace(heading, aim=PointAim(_aim_left(project, heading.aim.part)))
+        left = msgspec.structs.replace(heading, aim=PointAim(stood(heading.aim.part)))
         return change(run, heading=left)
     return run
 
 
-def _aim_left(project: Project, part_id: str) -> Vector:
+def _stood(project: Project, part_id: str) -> Vector:
     part = get(project, part_id)
     assert isinstance(part, Part)
     return part.placement.position

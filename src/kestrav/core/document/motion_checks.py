@@ -138,7 +138,7 @@ def _no_circle(needs: Mapping[str, set[str]], names: Mapping[str, str], fault: s
 
 def _check_cue(cue: Cue, label: str) -> None:
     if not 0 <= cue.place <= 1:
-        raise BadInput(f"{label} has a cue at {cue.place:.2%} of a path; give 0 to 100 %")
+        raise BadInput(f"{label} has a cue at {cue.place:.2%} of a way; give 0 to 100 %")
     if cue.delay < 0:
         raise BadInput(f"{label} has a cue with a delay of {cue.delay:g} s; give 0 or more")
 

@@ -395,10 +395,10 @@ class Lean(Record, frozen=True):
 
 
 class Cue(Record, frozen=True):
-    """An event in another run: that it sets out, arrives, or first reaches a share of its path; ``delay`` in s after it."""
+    """An event in another run: that it sets out, arrives, or has first gone a share of its way; ``delay`` in s after it."""
 
     run: str
-    at: Literal["start", "station", "arrival"] = "arrival"
+    at: Literal["start", "way", "arrival"] = "arrival"
     place: float = 0.5
     delay: float = 0.0
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
-from kestrav.core.document.records import Part, Project
+from kestrav.core.document.records import COLLECTIONS, Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import SUFFIXES, UNITS, into_project, proposed_unit, read_product, with_unit
@@ -43,7 +44,7 @@ def describe(path: Path) -> tuple[dict[str, Any], str]:
 
 def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
     paths = [{"id": p.id, "name": p.name, "length_mm": path_curve(p).length} for p in project.paths]
-    names = {item.id: item.name for group in (project.parts, project.cameras, project.paths) for item in group}
+    names = {item.id: item.name for kind in COLLECTIONS.values() for item in getattr(project, kind)}
     runs = []
     for run in project.runs:
         trip = journey(project, run)
@@ -53,8 +54,8 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
                 "name": run.name,
                 "rider": names[run.rider],
                 "path": names[run.path],
-                "start_s": trip.start,
-                "end_s": trip.end,
+                "start_s": _known(trip.start),
+                "end_s": _known(trip.end),
                 "length_mm": trip.length,
                 "steady_speed_mm_s": trip.greatest_speed,
             }
@@ -79,13 +80,18 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
     lines = [f"{project.name}: {_summary(data)}, {data['duration_s']:g} s at {data['fps']:g} frames per second"]
     lines += [f"path {p['name']}: {p['length_mm']:.1f} mm" for p in paths]
     lines += [
-        f"run {r['name']}: {r['rider']} on {r['path']}, {r['start_s']:g} to {r['end_s']:g} s, "
+        f"run {r['name']}: {r['rider']} on {r['path']}, {_moment(r['start_s'])} to {_moment(r['end_s'])}, "
         f"{r['length_mm']:.1f} mm, {r['steady_speed_mm_s']:.1f} mm/s"
         for r in runs
     ]
     lines += [f"camera {c['name']}: {c['focal_length_mm']:g} mm lens" for c in data["cameras"]]
     lines += [f"shot {s['name']}: {s['camera']}, {s['start_s']:g} to {s['end_s']:g} s" for s in shots]
     return data, "\n".join([*lines, *_tree(project.parts)])
+
+
+def _known(time: float) -> float | None:
+    """A time that comes, or none: JSON knows no infinity."""
+    return time if math.isfinite(time) else None
 
 
 def _parts(project: Project) -> dict[str, Any]:
@@ -105,6 +111,10 @@ def _parts(project: Project) -> dict[str, Any]:
         if boxes
         else None,
     }
+
+
+def _moment(time: float | None) -> str:
+    return "never" if time is None else f"{time:g} s"
 
 
 def _summary(data: dict[str, Any]) -> str:

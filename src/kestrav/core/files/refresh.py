@@ -10,8 +10,9 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.document.edits import moving_without
 from kestrav.core.document.lookup import fresh_part_ids, get, new_source_id, subtree
-from kestrav.core.document.records import Came, Part, Placement, PointAim, Project, Source
+from kestrav.core.document.records import Came, Camera, Light, Part, Placement, Project, Source
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import into_project
@@ -263,22 +264,18 @@ def _without(before: Project, result: Project, parts: list[Part], gone: set[str]
                 part, parent=parent, placement=placement(inverse_rigid(above) @ rest[rows[part.id]])
             )
         fixed.append(part)
-    runs = tuple(r for r in before.runs if r.rider not in gone)
+    moving = moving_without(before, gone, lambda part_id: vector(rest[rows[part_id], :3, 3]))
     notes = tuple(n for n in before.notes if not gone & {f.part for f in n.features})
-    lost = [r.name for r in before.runs if r.rider in gone] + [n.name for n in before.notes if n not in notes]
-    cameras = []
-    for camera in before.cameras:
-        aim = getattr(camera.aim, "part", None)
-        if aim in gone:
-            camera = msgspec.structs.replace(camera, aim=PointAim(vector(rest[rows[aim], :3, 3])))
-            lost.append(f"the aim of {camera.name}")
-        cameras.append(camera)
+    left = {item.id for field in ("runs", "poses", "carries") for item in moving[field]}
+    lost = [r.name for r in before.runs if r.id not in left] + [p.name for p in before.poses if p.id not in left]
+    lost += [c.name for c in before.carries if c.id not in left] + [n.name for n in before.notes if n not in notes]
+    looking: tuple[Camera | Light, ...] = (*before.cameras, *before.lights)
+    lost += [f"the aim of {item.name}" for item in looking if getattr(item.aim, "part", "") in gone]
     result = msgspec.structs.replace(
         result,
         parts=parents_first(fixed),
-        runs=runs,
         notes=notes,
-        cameras=tuple(cameras),
+        **moving,
         contacts=tuple(c for c in before.contacts if not gone & {c.a, c.b}),
     )
     return result, lost

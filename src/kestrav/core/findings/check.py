@@ -12,10 +12,15 @@ from kestrav.core.clearance.sweep import Clearance, Progress, sweep
 from kestrav.core.document.records import Project
 from kestrav.core.findings.model import Evidence, Finding
 from kestrav.core.findings.rules import (
+    absent_carrier,
+    arrival,
     bad_geometry,
     below_floor,
+    dead_time,
     doubled_point,
     facing,
+    ground_gap,
+    hand_over,
     implausible_size,
     joint,
     kink_at_speed,
@@ -42,6 +47,11 @@ RULES = (
     orientation_flip.find,
     over_limit.find,
     facing.find,
+    hand_over.find,
+    arrival.find,
+    ground_gap.find,
+    absent_carrier.find,
+    dead_time.find,
     kink_at_speed.find,
     kink_in_path.find,
     undirected_end.find,

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.legs import movers
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.resting import all_bounds, rest_poses
 
@@ -82,7 +83,7 @@ class Evidence:
     def movers(self) -> list[str]:
         """Ids of what has runs, and of what is meant to move."""
         project = self.project
-        ridden = {run.rider for run in project.runs}
+        ridden = movers(project)
         return [part.id for part in project.parts if part.id in ridden or part.role == "moving"]
 
     @cached_property

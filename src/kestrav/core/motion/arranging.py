@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.lookup import ancestors, children, common_parent, fresh_part_ids, get, subtree, topmost
-from kestrav.core.document.records import Part, Placement, Project
+from kestrav.core.document.records import Camera, Carry, Light, Part, Placement, Poses, Project, Run
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
@@ -100,13 +100,22 @@ def group(project: Project, part_ids: Iterable[str], name: str = "Group") -> Pro
     return reparent(msgspec.structs.replace(project, parts=parts), ids, made.id)
 
 
+def _part_of(aim: object) -> object:
+    return getattr(aim, "part", None)
+
+
 def ungroup(project: Project, part_id: str) -> Project:
     """The project with an assembly dissolved: its children go to its parent. Raises BadInput for what is needed."""
     part = get(project, part_id)
     if not isinstance(part, Part) or part.geometry is not None:
         raise BadInput(f"“{part.name}” is not an assembly")
-    users = [run.name for run in project.runs if run.rider == part_id]
-    users += [c.name for c in project.cameras if getattr(c.aim, "part", None) == part_id]
+    moving: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
+    users = [item.name for item in moving if part_id in (item.rider, getattr(item, "carrier", ""))]
+    users += [
+        run.name for run in project.runs if part_id in (*run.company, _part_of(getattr(run.heading, "aim", None)))
+    ]
+    looking: tuple[Camera | Light, ...] = (*project.cameras, *project.lights)
+    users += [item.name for item in looking if _part_of(item.aim) == part_id]
     if users:
         raise BadInput(f"“{part.name}” is used by “{users[0]}”; give that another thing first")
     inner = [child.id for child in children(project, part_id)]

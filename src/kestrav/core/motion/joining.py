@@ -14,6 +14,7 @@ from kestrav.core.document.lookup import new_id, new_name
 from kestrav.core.document.records import (
     Eased,
     Even,
+    KeyedHeading,
     LeanKey,
     Limited,
     Pacing,
@@ -104,6 +105,16 @@ def onto(run: Run, path: str, shift: float, old: float, size: float) -> Run:
                 kept.setdefault(end, float(np.interp(end, at, angles)))
         held = kept or {0.0: angles[0] if at[0] > 1 else angles[-1]}
         fields["lean"] = msgspec.structs.replace(run.lean, keys=tuple(LeanKey(p, held[p]) for p in sorted(held)))
+    begin, final = place(run.begin), place(run.end)
+    holds = [msgspec.structs.replace(h, place=(h.place * old + shift) / size) for h in run.holds]
+    fields["holds"] = tuple(h for h in holds if begin < h.place < final)
+    fields["mark"] = None if run.mark is None else place(run.mark)
+    if isinstance(run.heading, KeyedHeading):
+        # of keys that fall off an end the nearest one holds there
+        turns = {place(key.place): key for key in run.heading.keys if (key.place * old + shift) / size <= 1}
+        turns = turns or {1.0: run.heading.keys[0]}
+        keys = tuple(msgspec.structs.replace(turns[p], place=p) for p in sorted(turns))
+        fields["heading"] = msgspec.structs.replace(run.heading, keys=keys)
     return msgspec.structs.replace(run, **fields)
 
 
@@ -215,15 +226,19 @@ def split(project: Project, path_id: str, station: float) -> Project:
             return [one]
         if trip.first >= station - MEETS:
             return [two]
+        if run.passes != 1 or run.follows is not None:
+            raise BadInput(
+                f"the run “{run.name}” goes on across the place in one piece; let it go once and by itself first"
+            )
         at = float(trip.times_at([station])[0])
         ways = station - trip.first, trip.last - station
         if run.backwards:
             one, two, ways = two, one, ways[::-1]
         pacing: tuple[Pacing, Pacing] = (run.pacing, run.pacing)
-        if isinstance(run.pacing, Eased) and run.pacing.start_time is run.pacing.stop_time is None:
+        if isinstance(run.pacing, Eased) and not run.holds and run.pacing.start_time is run.pacing.stop_time is None:
             soft = run.pacing
             pacing = (Eased(min(soft.start_length, ways[0]), 0.0), Eased(0.0, min(soft.stop_length, ways[1])))
-        elif not isinstance(run.pacing, Even):
+        elif not isinstance(run.pacing, Even) or run.holds:
             middle, whole = at - trip.start, trip.profile
             pacing = (part_as_keys(whole, 0.0, middle), part_as_keys(whole, middle, trip.duration))
         ids = {r.id for r in project.runs} | set(taken)
@@ -231,12 +246,14 @@ def split(project: Project, path_id: str, station: float) -> Project:
         taken.append(name)
         replace = msgspec.structs.replace
         return [
-            replace(one, pacing=pacing[0], duration=at - trip.start, speed=None),
+            replace(one, pacing=pacing[0], duration=at - trip.start, speed=None, holds=()),
             replace(
                 two,
                 id=name,
                 name=f"{run.name}, second part",
                 start=at,
+                cue=None,
+                holds=(),
                 pacing=pacing[1],
                 duration=trip.end - at,
                 speed=None,

@@ -13,7 +13,7 @@ from kestrav.core.document.lookup import find
 from kestrav.core.document.records import Carry, Part, Poses, Project, Run
 from kestrav.core.geometry.transforms import inverse_rigid, rigid
 from kestrav.core.motion.key_poses import pivot_poses, velocities
-from kestrav.core.motion.resting import placement_matrix, rest_of
+from kestrav.core.motion.resting import placement_matrix, rest_and_pivot
 from kestrav.core.motion.runs import Journey, begins, journey
 from kestrav.core.motion.seating import rider_poses
 
@@ -114,7 +114,7 @@ class Motion:
         if isinstance(item, Part) and item.parent is not None:
             found: Array = self.poses(item.parent, times) @ placement_matrix(item.placement)
             return found
-        return np.broadcast_to(rest_of(self.project, thing)[0], (len(times), 4, 4))
+        return np.broadcast_to(rest_and_pivot(self.project, thing)[0], (len(times), 4, 4))
 
     def _in_leg(self, thing: str, legs: Sequence[Leg], k: int, times: Array) -> Array:
         leg = legs[k]
@@ -144,7 +144,7 @@ class Motion:
         """World matrices (n, 4, 4) by a leg alone, also before its start and after its end."""
         leg, item = legs[k], legs[k].item
         if isinstance(item, Poses):
-            pivot = rest_of(self.project, thing)[1]
+            pivot = rest_and_pivot(self.project, thing)[1]
             since = times - leg.start if np.isfinite(leg.start) else np.zeros(len(times))
             found: Array = pivot_poses(item, since) @ inverse_rigid(pivot)
             return found
@@ -165,18 +165,20 @@ class Motion:
             if not again:
                 self._busy.discard(rider)
         if rider != thing:
-            found = found @ inverse_rigid(rest_of(self.project, rider)[0]) @ rest_of(self.project, thing)[0]
+            found = (
+                found @ inverse_rigid(rest_and_pivot(self.project, rider)[0]) @ rest_and_pivot(self.project, thing)[0]
+            )
         return found
 
     def _where(self, part: str, times: Array) -> Array:
         """Where a part is that something turns to; of two that turn to each other one is taken as at rest."""
         if part in self._busy:
-            return np.broadcast_to(rest_of(self.project, part)[0], (len(times), 4, 4))
+            return np.broadcast_to(rest_and_pivot(self.project, part)[0], (len(times), 4, 4))
         return self.poses(part, times)
 
     def _between(self, thing: str, one: Array, two: Array, shares: Array) -> Array:
         """World matrices (n, 4, 4) between two of the same thing, by shares (n,) that set out and arrive softly."""
-        pivot = rest_of(self.project, thing)[1]
+        pivot = rest_and_pivot(self.project, thing)[1]
         a, b = one @ pivot, two @ pivot
         w = shares**3 * (10 - 15 * shares + 6 * shares**2)
         places = a[:, :3, 3] + w[:, None] * (b[:, :3, 3] - a[:, :3, 3])

@@ -50,7 +50,9 @@ class LeggedProfile:
     def times_at(self, distances: ArrayLike) -> Array:
         """Times (n,) at which distances (n,) are first reached."""
         wanted = np.asarray(distances, float)
-        which = np.clip(np.searchsorted(self.ways, wanted, side="left") - 1, 0, len(self.legs) - 1)
+        # the place of a hold is first reached by the leg before it
+        before = wanted - 1e-9 * self.length
+        which = np.clip(np.searchsorted(self.ways, before) - 1, 0, len(self.legs) - 1)
         found = np.zeros(wanted.shape)
         for k, leg in enumerate(self.legs):
             mine = which == k

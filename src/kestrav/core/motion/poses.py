@@ -9,7 +9,7 @@ from kestrav.core.document.lookup import ancestors
 from kestrav.core.document.records import Camera, Light, PartAim, Project
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.legs import Motion, journeys_of, movers
-from kestrav.core.motion.resting import own_bounds, rest_of, rest_poses, rows, world_bounds
+from kestrav.core.motion.resting import own_bounds, rest_and_pivot, rest_poses, rows, world_bounds
 
 Array = NDArray[np.float64]
 
@@ -68,7 +68,7 @@ def light_places(project: Project, light: Light, times: ArrayLike) -> tuple[Arra
         target = motion.poses(light.aim.part, times)
     else:
         middle = np.asarray(light.aim.point, float)
-        target = poses @ inverse_rigid(rest_of(project, light.id)[0])
+        target = poses @ inverse_rigid(rest_and_pivot(project, light.id)[0])
     return poses[:, :3, 3].copy(), target[:, :3, :3] @ middle + target[:, :3, 3]
 
 

@@ -25,7 +25,7 @@ def placement_matrix(placement: Placement) -> Array:
     return found
 
 
-def rest_of(project: Project, thing: str) -> tuple[Array, Array]:
+def rest_and_pivot(project: Project, thing: str) -> tuple[Array, Array]:
     """World matrix (4, 4) of a part, camera or light with nothing under way, and its pivot (4, 4) in its own coordinates."""
     item = find(project, thing)
     if isinstance(item, Part):

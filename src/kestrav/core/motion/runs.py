@@ -86,21 +86,22 @@ class Journey:
             found = np.mod(found, length)
         return found
 
-    def _since(self, times: ArrayLike) -> Array:
+    def since(self, times: ArrayLike) -> Array:
+        """Times (n,) since its start, in s."""
         # what never begins waits as before its start
         return np.asarray(times, float) - self.start if np.isfinite(self.start) else np.full(np.shape(times), -1.0)
 
     def stations(self, times: ArrayLike) -> Array:
         """Stations (n,) at times (n,), held before and after."""
-        return self._stations(self.profile.distance(self._since(times)))
+        return self._stations(self.profile.distance(self.since(times)))
 
     def speeds(self, times: ArrayLike) -> Array:
         """Speeds (n,) in mm/s at times (n,)."""
-        return np.abs(self.profile.speed(self._since(times)))
+        return np.abs(self.profile.speed(self.since(times)))
 
     def accelerations(self, times: ArrayLike) -> Array:
         """Accelerations (n,) along the way in mm/s² at times (n,), negative while braking."""
-        since = self._since(times)
+        since = self.since(times)
         found = self.profile.acceleration(since)
         if self.run.returns:
             found = found * np.where(self.profile.speed(since) < 0, -1.0, 1.0)
@@ -158,11 +159,10 @@ def begins(project: Project, item: Run | Poses | Carry) -> float:
         return lead.start + cue.delay
     if cue.at == "arrival":
         return lead.end + cue.delay
-    place = cue.place * lead.path.length
-    way = lead.last - place if lead.run.backwards else place - lead.first
-    moment = float(lead.times_at([place])[0])
-    reached = float(lead.profile.distance([moment - lead.start])[0]) if np.isfinite(moment) else -np.inf
-    return moment + cue.delay if way >= 0 and reached >= way - _REACHED else np.inf
+    way = cue.place * lead.length
+    since = float(lead.profile.times_at([way])[0])
+    reached = float(lead.profile.distance([since])[0]) >= way - _REACHED
+    return lead.start + since + cue.delay if reached else np.inf
 
 
 _REACHED = 1e-6  # mm

@@ -23,7 +23,7 @@ from kestrav.core.document.records import (
 from kestrav.core.geometry.transforms import inverse_rigid, rigid
 from kestrav.core.motion.carriage import carried
 from kestrav.core.motion.leaning import lean, rolled
-from kestrav.core.motion.resting import own_bounds, rest_of
+from kestrav.core.motion.resting import own_bounds, rest_and_pivot
 from kestrav.core.motion.roughness import deviations
 from kestrav.core.motion.runs import Journey
 
@@ -45,9 +45,9 @@ AXES = {
 
 def rider_poses(project: Project, trip: Journey, times: Array, where: Where) -> Array:
     """World matrices (n, 4, 4) of a journey's rider at times (n,)."""
-    rest, pivot = rest_of(project, trip.run.rider)
+    rest, pivot = rest_and_pivot(project, trip.run.rider)
     places, rotation = _on_path(project, trip, times, (rest @ pivot)[:3, :3], where)
-    found: Array = rigid(rotation, places) @ inverse_rigid(_seat(project, trip, pivot))
+    found: Array = rigid(rotation, places) @ inverse_rigid(seat_matrix(project, trip.run, pivot))
     return found
 
 
@@ -58,7 +58,7 @@ def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array
     # a run's last station belongs to the piece that it arrives on, also where the path goes on after a kink
     inside = np.where(np.abs(stations - trip.last) <= _ARRIVED, trip.last - _ARRIVED, stations)
     places, frames = _places(project, trip, stations, inside)
-    wander = deviations(run.roughness, stations, np.clip(times, trip.start, trip.end) - trip.start)
+    wander = deviations(run.roughness, stations, np.clip(trip.since(times), 0.0, trip.duration))
     shift = np.array(run.offset) + np.column_stack(
         [np.broadcast_to(wander.get(axis, 0.0), len(stations)) for axis in ("along", "side", "up")]
     )
@@ -189,10 +189,9 @@ def _toward(ways: Array, frames: Array) -> Array:
     return np.stack([forward, left, np.cross(forward, left)], axis=-1)
 
 
-def _seat(project: Project, trip: Journey, pivot: Array) -> Array:
+def seat_matrix(project: Project, run: Run, pivot: Array) -> Array:
     """The matrix (4, 4) in the part's own coordinates of what sits on the path: the pivot, or it brought straight ahead to
     the front, back to the rear, to the middle of the underside, or to a picked point."""
-    run = trip.run
     if run.seat == "pivot":
         return pivot
     box, found = own_bounds(project, run.rider), pivot.copy()

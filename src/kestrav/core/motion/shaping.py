@@ -19,6 +19,7 @@ from kestrav.core.document.records import (
     ArcShape,
     EllipseShape,
     HelixShape,
+    KeyedHeading,
     LeanKey,
     Limited,
     Path,
@@ -154,6 +155,11 @@ def _turned_round(run: Run) -> Run:
     # what leant to the left of the way leans to its right then
     keys = [LeanKey(1.0 - key.place, -key.angle) for key in reversed(run.lean.keys)]
     fields["lean"] = msgspec.structs.replace(run.lean, keys=tuple(keys))
+    fields["holds"] = tuple(msgspec.structs.replace(h, place=1.0 - h.place) for h in reversed(run.holds))
+    fields["mark"] = None if run.mark is None else 1.0 - run.mark
+    if isinstance(run.heading, KeyedHeading):
+        turns = [msgspec.structs.replace(k, place=1.0 - k.place) for k in reversed(run.heading.keys)]
+        fields["heading"] = msgspec.structs.replace(run.heading, keys=tuple(turns))
     return msgspec.structs.replace(run, **fields)
 
 

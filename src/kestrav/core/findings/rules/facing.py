@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.edits import update
-from kestrav.core.document.records import AlongHeading, CarriedHeading, FixedHeading, TowardHeading
+from kestrav.core.document.records import AlongHeading, CarriedHeading, FixedHeading, KeyedHeading, TowardHeading
 from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, name_of, point
 from kestrav.core.geometry.transforms import rotation_from_quaternion
 from kestrav.core.motion.runs import journey
@@ -29,13 +29,19 @@ def find(evidence: Evidence) -> list[Finding]:
     row = {part.id: i for i, part in enumerate(project.parts)}
     found = []
     for run in project.runs:
-        if run.rider not in row or isinstance(run.heading, (FixedHeading, TowardHeading)) or run.backwards:
+        if (
+            run.rider not in row
+            or isinstance(run.heading, (FixedHeading, TowardHeading, KeyedHeading))
+            or run.backwards
+        ):
             continue
         part = project.parts[row[run.rider]]
         if abs(abs(part.pivot.rotation[0]) - 1.0) < _TURNED:
             continue
         trip = journey(project, run)
-        time = 0.5 * (trip.start + trip.end)
+        if not np.isfinite(trip.start):
+            continue
+        time = trip.start + 0.5 * trip.once
         pivot = rotation_from_quaternion(part.pivot.rotation)
         frame = frame_of(evidence.times, time) if len(evidence.times) else 0
         front = evidence.poses[frame, row[run.rider], :3, :3] @ pivot[:, 0]

@@ -10,8 +10,9 @@ import numpy as np
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import AlongHeading, CarriedHeading, Path, PointShape, Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.rules.hand_over import blend_mend, joined_by_path
 from kestrav.core.motion.joining import bring_start, turn_start
-from kestrav.core.motion.legs import journeys_of
+from kestrav.core.motion.legs import journeys_of, leg_of
 from kestrav.core.motion.poses import riders
 from kestrav.core.motion.runs import Journey
 
@@ -23,13 +24,18 @@ def find(evidence: Evidence) -> list[Finding]:
     """One finding for each joint: the rider jumps over a gap, or turns at once where the paths are not tangent."""
     project = evidence.project
     found = []
-    movers = [*riders(project), *(c.id for c in project.cameras)]
+    movers = [*riders(project), *(c.id for c in project.cameras), *(c.id for c in project.lights)]
     for rider in movers:
         for one, two in itertools.pairwise(journeys_of(project, rider)):
-            end, start = one.path.curve.position([one.last])[0], two.path.curve.position([two.first])[0]
+            if not np.isfinite(two.start) or two.run.blend > 0:
+                continue
+            end = one.path.curve.position([one.arrives_at])[0]
+            start = two.path.curve.position([two.sets_out_at])[0]
             gap = float(np.linalg.norm(start - end))
             if gap > GAP:
                 found.append(_finding(evidence, rider, one, two, gap, None))
+                continue
+            if one.run.backwards or two.run.backwards:
                 continue
             turns = all(isinstance(trip.run.heading, (AlongHeading, CarriedHeading)) for trip in (one, two))
             if one.run.path == two.run.path or not turns:
@@ -46,6 +52,7 @@ def _finding(evidence: Evidence, rider: str, one: Journey, two: Journey, gap: fl
     first, second = get(project, one.run.path).name, get(project, two.run.path).name
     time = two.start
     frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    mends = [m for m in _mends(project, rider, one, two, angle) if m is not None]
     pair = f"{first} and {second}" if first != second else f"Two portions of {first}"
     return Finding(
         rule="joint",
@@ -62,9 +69,17 @@ def _finding(evidence: Evidence, rider: str, one: Journey, two: Journey, gap: fl
         unit="mm" if angle is None else "°",
         limit=GAP if angle is None else ANGLE,
         intervals=((frame, frame),),
-        place=point(two.path.curve.position([two.first])[0]),
-        mend=_mend(project, one, two, angle),
+        place=point(two.path.curve.position([two.sets_out_at])[0]),
+        mend=mends[0],
+        also=tuple(mends[1:]),
     )
+
+
+def _mends(project: Project, rider: str, one: Journey, two: Journey, angle: float | None) -> list[Mend | None]:
+    found = [_mend(project, one, two, angle), None, blend_mend(leg_of(project, two.run))]
+    if angle is None:
+        found[1] = Mend("Join them by a path", partial(joined_by_path, thing=rider, one=one.run.id, two=two.run.id))
+    return found
 
 
 def _mend(project: Project, one: Journey, two: Journey, angle: float | None) -> Mend | None:
@@ -73,9 +88,9 @@ def _mend(project: Project, one: Journey, two: Journey, angle: float | None) -> 
     if one.run.path == path.id:
         return None
     if angle is None:
-        place = one.path.curve.position([one.last])[0]
+        place = one.path.curve.position([one.arrives_at])[0]
         label = f"Bring the start of {path.name} there"
-        return Mend(label, partial(bring_start, path_id=path.id, place=point(place), station=two.first))
+        return Mend(label, partial(bring_start, path_id=path.id, place=point(place), station=two.sets_out_at))
     if not isinstance(path.shape, PointShape) or two.run.begin > 0 or path.shape.closed:
         return None
     way = one.path.curve.tangent([one.last], before=True)[0]

@@ -20,6 +20,8 @@ def find(evidence: Evidence) -> list[Finding]:
     found = []
     for run in project.runs:
         trip = journey(project, run)
+        if not np.isfinite(trip.start):
+            continue
         curve = trip.path.curve
         inside = (curve.kink_stations > trip.first + 1e-6) & (curve.kink_stations < trip.last - 1e-6)
         stations, angles = curve.kink_stations[inside], curve.kink_angles[inside]

@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+from functools import partial
+
+import msgspec
 import numpy as np
 
 from kestrav.core.clearance.sweep import intervals_of
-from kestrav.core.findings.model import Evidence, Finding, name_of, point
+from kestrav.core.document.edits import update
+from kestrav.core.document.records import AlongHeading, FixedHeading
+from kestrav.core.errors import BadInput
+from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
+from kestrav.core.findings.rules.kink_in_path import kink_mends
 from kestrav.core.geometry.transforms import rotation_angle
+from kestrav.core.motion.legs import Motion, active, legs_of
 from kestrav.core.motion.poses import riders
+from kestrav.core.motion.runs import frame_times
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -20,10 +29,15 @@ def find(evidence: Evidence) -> list[Finding]:
     for rider in riders(project):
         poses = evidence.poses[:, row[rider]]
         angle = np.degrees(rotation_angle(poses[:-1, :3, :3], poses[1:, :3, :3]))
+        # turns at once where one run hands over to another are told as such
+        handed = [leg.start for leg in legs_of(project, rider)[1:]]
+        for start in handed:
+            angle[(times[:-1] <= start + 1e-9) & (times[1:] >= start - 1e-9)] = 0.0
         flips = np.flatnonzero(angle > limit)
         if not len(flips):
             continue
         worst = int(np.argmax(angle))
+        mends = _mends(evidence, rider, float(times[worst]), float(times[worst + 1]))
         found.append(
             Finding(
                 rule="orientation-flip",
@@ -37,6 +51,46 @@ def find(evidence: Evidence) -> list[Finding]:
                 limit=limit,
                 intervals=tuple((first, last + 1) for first, last in intervals_of(flips)),
                 place=point(poses[worst + 1, :3, 3]),
+                mend=mends[0] if mends else None,
+                also=tuple(mends[1:]),
             )
         )
     return found
+
+
+def _mends(evidence: Evidence, rider: str, before: float, after: float) -> list[Mend]:
+    """Ways in which the rider does not flip between two times: those of a list that are found to help."""
+    project = evidence.project
+    legs = legs_of(project, rider)
+    trip = legs[int(active(legs, [after])[0])].trip if legs else None
+    if trip is None or trip.run.rider != rider:
+        return []
+    run, heading = trip.run, trip.run.heading
+    wanted: list[Mend] = []
+    if isinstance(heading, AlongHeading) and heading.stance != "free":
+        free = msgspec.structs.replace(heading, stance="free")
+        wanted.append(Mend("Carry it with the least rotation", partial(update, item_id=run.id, heading=free)))
+    stations = trip.stations([before, after])
+    low, high = float(stations.min()) - 1e-6, float(stations.max()) + 1e-6
+    kinks = trip.path.curve.kink_stations
+    for kink in kinks[(kinks >= low) & (kinks <= high)].tolist():
+        wanted += kink_mends(project, run.path, kink)
+    slower = _SLOWER * trip.once
+    wanted.append(Mend(f"Take {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)))
+    wanted.append(Mend("Keep its rotation at rest", partial(update, item_id=run.id, heading=FixedHeading())))
+    return [mend for mend in wanted if not _flips(evidence, mend, rider)]
+
+
+_SLOWER = 2.0
+
+
+def _flips(evidence: Evidence, mend: Mend, rider: str) -> bool:
+    """Whether a rider still flips with a mend made."""
+    try:
+        mended = mend.edit(evidence.project)
+        times = frame_times(mended)
+        poses = Motion(mended).poses(rider, times)
+    except BadInput:
+        return True
+    angle = np.degrees(rotation_angle(poses[:-1, :3, :3], poses[1:, :3, :3]))
+    return bool((angle > evidence.project.settings.flip_angle).any())

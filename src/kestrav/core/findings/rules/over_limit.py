@@ -28,11 +28,13 @@ def find(evidence: Evidence) -> list[Finding]:
         if run.rider not in parts:
             continue
         trip = journey(project, run)
-        times = np.linspace(trip.start, trip.end, _SAMPLES)
+        if not np.isfinite(trip.start):
+            continue
+        times = np.linspace(trip.start, trip.start + trip.once, _SAMPLES)
         speeds = trip.speeds(times)
         if settings.speed_limit > 0 and speeds.max() > settings.speed_limit * (1 + 1e-9):
             worst = int(np.argmax(speeds))
-            slower = trip.duration * float(speeds.max()) / settings.speed_limit
+            slower = trip.once * float(speeds.max()) / settings.speed_limit
             found.append(
                 _finding(
                     evidence,
@@ -93,10 +95,13 @@ def _accelerations(evidence: Evidence, run: Run, trip: Journey, times: np.ndarra
 
 def _jumps(evidence: Evidence, trip: Journey) -> list[tuple[float, float, str]]:
     """When and by how much the speed jumps at the ends of a journey, and what it does there."""
-    tiny = 1e-6 * trip.duration
+    tiny = 1e-6 * trip.once
     others = [j for j in journeys_of(evidence.project, trip.run.rider) if j.run is not trip.run]
     found = []
-    for moment, own, what in ((trip.start, tiny, "starts"), (trip.end, trip.duration - tiny, "stops")):
+    moments = [(trip.start, tiny, "starts")]
+    if np.isfinite(trip.end):
+        moments.append((trip.end, trip.duration - tiny, "stops"))
+    for moment, own, what in moments:
         speed = abs(float(trip.profile.speed([own])[0]))
         # one that hands over at this moment may have the same speed
         beside = [
@@ -115,7 +120,7 @@ def _softened(run: Run, trip: Journey, limit: float) -> Mend:
     """A soft start and stop that keep to the limit: the ramp's greatest acceleration is pi / 2 of its mean one."""
     ramp = 0.5 * np.pi * trip.greatest_speed / limit
     # the ramps make the steady speed higher where the duration stays
-    seconds = trip.duration + ramp
+    seconds = trip.once + ramp
     pacing = Eased(start_time=float(ramp), stop_time=float(ramp))
     return Mend(
         f"Soft start and stop, {ramp:.2f} s each",
@@ -125,10 +130,10 @@ def _softened(run: Run, trip: Journey, limit: float) -> Mend:
 
 def _slowed(run: Run, trip: Journey, over: float) -> Mend:
     """The same journey in a time in which its accelerations keep to the limit: they go with the square of time."""
-    seconds = trip.duration * float(np.sqrt(over)) * (1 + 1e-6)
+    seconds = trip.once * float(np.sqrt(over)) * (1 + 1e-6)
     pacing = run.pacing
     if isinstance(pacing, Eased) and (pacing.start_time is not None or pacing.stop_time is not None):
-        stretch = seconds / trip.duration
+        stretch = seconds / trip.once
         pacing = Eased(
             pacing.start_length,
             pacing.stop_length,

@@ -4,30 +4,33 @@ from __future__ import annotations
 
 from functools import partial
 
+import numpy as np
+
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import Part
 from kestrav.core.findings.model import Evidence, Finding, Mend
+from kestrav.core.motion.legs import legs_of, movers
 
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each fixed part that a run carries, and each moving one without any run."""
     project, found = evidence.project, []
-    ridden = {run.rider for run in project.runs}
+    ridden = movers(project)
     for part in project.parts:
         if part.role == "fixed":
             carried = next((i for i in (*ancestors(project, part.id), part.id) if i in ridden), None)
             if carried is None:
                 continue
-            run = next(r for r in project.runs if r.rider == carried)
+            leg = legs_of(project, carried)[0]
             found.append(
                 Finding(
                     rule="fixed-moves",
                     severity="warning",
                     subject=(part.id,),
                     title=f"{part.name} is marked as fixed but moves",
-                    detail=f"the run “{run.name}” carries {get(project, carried).name}",
-                    time=run.start,
+                    detail=f"“{leg.item.name}” moves {get(project, carried).name}",
+                    time=leg.start if np.isfinite(leg.start) else 0.0,
                     value=1.0,
                     unit="",
                     limit=0.0,
@@ -40,7 +43,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     rule="moving-stands",
                     severity="note",
                     subject=(part.id,),
-                    title=f"{part.name} is meant to move but has no run",
+                    title=f"{part.name} is meant to move but nothing moves it",
                     detail="draw its path, or clear the mark in its card",
                     time=0.0,
                     value=0.0,

@@ -1,0 +1,177 @@
+"""Where and when a run must arrive: its front at its mark, in time, or at all."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import msgspec
+import numpy as np
+
+from kestrav.core.document.edits import update
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Keyed, Project, Run
+from kestrav.core.errors import BadInput
+from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.motion.carriage import places_beyond
+from kestrav.core.motion.making import front_station, stop_at_mark
+from kestrav.core.motion.runs import Journey, journey
+
+MARK = 0.5  # mm; common practice, no source
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """For each run: a front that stands beyond its mark or short of it, an arrival early, late or never."""
+    found: list[Finding] = []
+    for run in evidence.project.runs:
+        trip = journey(evidence.project, run)
+        found += _never(evidence, trip)
+        if run.mark is not None and np.isfinite(trip.end):
+            found += _at_mark(evidence, trip, run.mark)
+        if run.due is not None and np.isfinite(trip.end):
+            found += _in_time(evidence, trip, run.due)
+    return found
+
+
+def _finding(evidence: Evidence, trip: Journey, time: float, **fields: object) -> Finding:
+    frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    place = fields.pop("place", None)
+    if place is None:
+        place = point(trip.path.curve.position(trip.stations([time]))[0])
+    return Finding(subject=(trip.run.id,), time=time, intervals=((frame, frame),), place=place, **fields)  # type: ignore[arg-type]
+
+
+def _at_mark(evidence: Evidence, trip: Journey, mark: float) -> list[Finding]:
+    project, run = evidence.project, trip.run
+    wanted = mark * trip.path.length
+    front = front_station(project, run)
+    ahead = -1.0 if run.backwards != (run.returns and run.passes % 2 == 0) else 1.0
+    beyond = ahead * (front - wanted)
+    if abs(beyond) <= MARK:
+        return []
+    try:
+        stop_at_mark(project, run.id)
+        mend = Mend("Stop with the front at the mark", partial(stop_at_mark, run_id=run.id))
+    except BadInput:
+        mend = None
+    name = get(project, run.rider).name
+    where = "beyond" if beyond > 0 else "short of"
+    return [
+        _finding(
+            evidence,
+            trip,
+            trip.end,
+            rule="mark",
+            severity="breach" if beyond > 0 else "warning",
+            title=f"{name} stops {where} its mark",
+            detail=f"Its front stands at {front:,.1f} mm, {abs(beyond):,.1f} mm {where} {wanted:,.1f} mm; {MARK:g} mm allowed",
+            value=abs(beyond),
+            unit="mm",
+            limit=MARK,
+            place=point(places_beyond(trip.path.curve, [front])[0]),
+            gap=(point(places_beyond(trip.path.curve, [wanted])[0]), point(places_beyond(trip.path.curve, [front])[0])),
+            mend=mend,
+        )
+    ]
+
+
+def _in_time(evidence: Evidence, trip: Journey, due: float) -> list[Finding]:
+    project, run = evidence.project, trip.run
+    allowed = 0.5 / project.settings.fps
+    late = trip.end - due
+    if abs(late) <= allowed:
+        return []
+    mend = None
+    passes = max(run.passes, 1)
+    seconds = (due - trip.start) / passes
+    if seconds > sum(h.duration for h in run.holds) + 1e-3 and run.follows is None:
+        mend = Mend(f"Take {seconds:.2f} s", partial(update, item_id=run.id, duration=seconds, speed=None))
+    also: tuple[Mend, ...] = ()
+    if run.cue is None and run.follows is None and run.start - late >= 0:
+        also = (Mend(f"Start at {run.start - late:.2f} s", partial(update, item_id=run.id, start=run.start - late)),)
+    how = "late" if late > 0 else "early"
+    return [
+        _finding(
+            evidence,
+            trip,
+            trip.end,
+            rule="due",
+            severity="breach" if late > 0 else "warning",
+            title=f"{run.name} arrives {how}",
+            detail=f"At {trip.end:.2f} s, {abs(late):.2f} s {how}; due at {due:.2f} s",
+            value=abs(late),
+            unit="s",
+            limit=allowed,
+            mend=mend or (also[0] if also else None),
+            also=also if mend is not None else (),
+        )
+    ]
+
+
+def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
+    """A run that never begins, never ends though it is due, or never comes to its end."""
+    project, run = evidence.project, trip.run
+    if not np.isfinite(trip.start):
+        lead = "what it waits for"
+        cued = run
+        while cued.follows is not None:
+            following = get(project, cued.follows.run)
+            assert isinstance(following, Run)
+            cued = following
+        if cued.cue is not None:
+            lead = f"“{get(project, cued.cue.run).name}”"
+        mends = (Mend("Start by time", partial(_by_time, run_id=cued.id)),)
+        return [
+            _finding(
+                evidence,
+                trip,
+                0.0,
+                rule="never",
+                severity="breach",
+                title=f"{run.name} never begins",
+                detail=f"The moment of {lead} that it waits for never comes",
+                value=1.0,
+                unit="",
+                limit=0.0,
+                place=point(trip.path.curve.position([trip.sets_out_at])[0]),
+                mend=mends[0],
+            )
+        ]
+    if not np.isfinite(trip.end) and (run.due is not None or run.mark is not None):
+        return [
+            _finding(
+                evidence,
+                trip,
+                trip.start + trip.once,
+                rule="never",
+                severity="breach",
+                title=f"{run.name} never arrives",
+                detail="It goes on without end, but has a mark or a time at which it is due",
+                value=1.0,
+                unit="",
+                limit=0.0,
+                mend=Mend("Go once", partial(update, item_id=run.id, passes=1)),
+            )
+        ]
+    short = trip.length - float(trip.profile.distance([trip.once])[0]) if run.follows is None else 0.0
+    if isinstance(run.pacing, Keyed) and short > MARK:
+        keys = (*run.pacing.keys[:-1], msgspec.structs.replace(run.pacing.keys[-1], way=1.0))
+        return [
+            _finding(
+                evidence,
+                trip,
+                trip.start + trip.once,
+                rule="never",
+                severity="warning",
+                title=f"{run.name} never arrives",
+                detail=f"Its last key leaves {short:,.1f} mm of its way; {MARK:g} mm allowed",
+                value=short,
+                unit="mm",
+                limit=MARK,
+                mend=Mend("Bring the last key to the end", partial(update, item_id=run.id, pacing=Keyed(keys))),
+            )
+        ]
+    return []
+
+
+def _by_time(project: Project, run_id: str) -> Project:
+    return update(project, run_id, cue=None)

@@ -1,0 +1,35 @@
+"""Dead time: nothing moves or changes for a while in the project's span."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of
+from kestrav.core.motion.timing import dead_spans, without_span
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """A note for each span in which no thing, camera or light is under way, longer than the limit (0: never)."""
+    project = evidence.project
+    limit = project.settings.dead_time
+    if limit <= 0:
+        return []
+    found = []
+    for first, last in dead_spans(project, limit):
+        frames = (frame_of(evidence.times, first), frame_of(evidence.times, last)) if len(evidence.times) else (0, 0)
+        found.append(
+            Finding(
+                rule="dead-time",
+                severity="note",
+                subject=(),
+                title="Nothing moves",
+                detail=f"For {last - first:.2f} s, from {first:.2f} to {last:.2f} s; {limit:g} s allowed",
+                time=first,
+                value=last - first,
+                unit="s",
+                limit=limit,
+                intervals=(frames,),
+                mend=Mend(f"Take {last - first:.2f} s out", partial(without_span, first=first, last=last)),
+            )
+        )
+    return found

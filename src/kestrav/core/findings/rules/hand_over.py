@@ -1,0 +1,309 @@
+"""What moves a thing one after another: runs, key poses and rides that overlap, or do not join."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator
+from functools import partial
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.document.edits import add, update
+from kestrav.core.document.lookup import get, new_id, new_name
+from kestrav.core.document.records import Carry, Eased, Even, Path, PathPoint, PointShape, Poses, Project, Run
+from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.geometry.transforms import rotation_angle
+from kestrav.core.motion.joining import bring_start
+from kestrav.core.motion.legs import Leg, Motion, legs_of, movers
+from kestrav.core.motion.resting import rest_and_pivot
+from kestrav.core.motion.timing import moved, set_span
+
+Array = NDArray[np.float64]
+
+GAP = 0.1  # mm
+ANGLE = 1.0  # degrees
+_AT_ONCE = 1e-3  # s between two that hand over without a wait
+_BLEND = 0.5  # s
+_SLOWEST = 200.0  # mm/s at which a joining path is travelled at least
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """For each pair in a row of what moves a thing: an overlap, or jumps of place, heading and speed."""
+    project = evidence.project
+    found: list[Finding] = []
+    for thing in sorted(movers(project)):
+        legs = [leg for leg in legs_of(project, thing) if np.isfinite(leg.start)]
+        for k, (one, two) in enumerate(itertools.pairwise(legs)):
+            # what goes on without end, or for good, does so until the next one takes over
+            if np.isfinite(one.end) and one.end > two.start + 1e-6:
+                found.append(_overlap(evidence, thing, one, two))
+            else:
+                found += _jumps(evidence, thing, legs[: k + 2])
+    return found
+
+
+def _finding(evidence: Evidence, thing: str, one: Leg, two: Leg, place: Array, **fields: object) -> Finding:
+    time = two.start
+    frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    subject = (two.item.id, one.item.id, thing)
+    return Finding(subject=subject, time=time, intervals=((frame, frame),), place=point(place), **fields)  # type: ignore[arg-type]
+
+
+def _overlap(evidence: Evidence, thing: str, one: Leg, two: Leg) -> Finding:
+    project = evidence.project
+    both = min(one.end, two.end) - two.start
+    place = Motion(project).poses(thing, [two.start])[0, :3, 3]
+    later = partial(_begin_at, item_id=two.item.id, time=one.end)
+    mends = [Mend(f"Start {two.item.name} at {one.end:.2f} s", later)]
+    if two.start - one.start > 0.1:
+        mends.append(
+            Mend(f"End {one.item.name} at {two.start:.2f} s", partial(set_span, item_id=one.item.id, end=two.start))
+        )
+    return _finding(
+        evidence,
+        thing,
+        one,
+        two,
+        place,
+        rule="overlap",
+        severity="breach",
+        title=f"{one.item.name} and {two.item.name} overlap",
+        detail=f"Both move {get(project, thing).name} for {both:.2f} s from {two.start:.2f} s on; one at a time can",
+        value=both,
+        unit="s",
+        limit=0.0,
+        mend=mends[0],
+        also=tuple(mends[1:]),
+    )
+
+
+def _begin_at(project: Project, item_id: str, time: float) -> Project:
+    """The project with something that begins at a time, whatever it waited for."""
+    item = get(project, item_id)
+    assert isinstance(item, Run | Poses | Carry)
+    if isinstance(item, Run) and item.follows is not None:
+        item = msgspec.structs.replace(item, follows=None)
+    fields: dict[str, object] = {"cue": None, "start": time}
+    if isinstance(item, Carry) and item.end is not None:
+        fields["end"] = max(item.end, time + 0.1)
+    if isinstance(item, Run):
+        fields["follows"] = None
+    return update(project, item_id, **fields)
+
+
+def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]:
+    project, settings = evidence.project, evidence.project.settings
+    one, two = legs[-2], legs[-1]
+    motion, pivot = Motion(project), rest_and_pivot(project, thing)[1]
+    moment = np.array([two.start])
+    before, after = (motion.by_legs(thing, led, moment)[0] @ pivot for led in (legs[:-1], legs))
+    gap = float(np.linalg.norm(after[:3, 3] - before[:3, 3]))
+    name = get(project, thing).name
+    pair = f"{one.item.name} and {two.item.name}"
+    if gap > GAP and not _told_by_joint(project, thing, one, two):
+        mends = [m for m in place_mends(project, thing, one, two, before[:3, 3]) if m is not None]
+        yield _finding(
+            evidence,
+            thing,
+            one,
+            two,
+            after[:3, 3],
+            rule="jump",
+            severity="breach",
+            title=f"{name} jumps",
+            detail=f"{gap:,.1f} mm at {two.start:.2f} s, between {pair}; {GAP:g} mm allowed",
+            value=gap,
+            unit="mm",
+            limit=GAP,
+            gap=(point(before[:3, 3]), point(after[:3, 3])),
+            mend=mends[0] if mends else None,
+            also=tuple(mends[1:]),
+        )
+    elif gap <= GAP:
+        angle = float(np.degrees(rotation_angle(before[None, :3, :3], after[None, :3, :3])[0]))
+        if angle > ANGLE and not isinstance(two.item, Carry):
+            yield _finding(
+                evidence,
+                thing,
+                one,
+                two,
+                after[:3, 3],
+                rule="turn-at-once",
+                severity="warning",
+                title=f"{name} turns at once",
+                detail=f"{angle:.1f}° at {two.start:.2f} s, between {pair}; {ANGLE:g}° allowed",
+                value=angle,
+                unit="°",
+                limit=ANGLE,
+                mend=blend_mend(two),
+            )
+    speeds = [_speed(one, ends=True), _speed(two, ends=False)]
+    at_once = not np.isfinite(one.end) or two.start - one.end < _AT_ONCE
+    change = abs(speeds[0] - speeds[1])
+    if at_once and min(speeds) > settings.kink_step and change > settings.kink_step:
+        mend = _same_speed(two, speeds[0])
+        yield _finding(
+            evidence,
+            thing,
+            one,
+            two,
+            after[:3, 3],
+            rule="speed-jump",
+            severity="warning",
+            title=f"{name} changes speed at once",
+            detail=f"From {speeds[0]:,.0f} to {speeds[1]:,.0f} mm/s at {two.start:.2f} s; {settings.kink_step:g} mm/s allowed",
+            value=change,
+            unit="mm/s",
+            limit=settings.kink_step,
+            mend=mend,
+            also=(Mend("Stop and start softly", partial(_softly, one=one.item.id, two=two.item.id)),),
+        )
+
+
+def _told_by_joint(project: Project, thing: str, one: Leg, two: Leg) -> bool:
+    """Whether the rule of joints says the same of the paths of two runs."""
+    if one.trip is None or two.trip is None or two.trip.run.rider != thing or one.trip.run.rider != thing:
+        return False
+    end = one.trip.path.curve.position([one.trip.arrives_at])[0]
+    return float(np.linalg.norm(two.trip.path.curve.position([two.trip.sets_out_at])[0] - end)) > GAP
+
+
+def blend_mend(two: Leg) -> Mend | None:
+    """Bringing a thing over from where it was, softly."""
+    if isinstance(two.item, Carry):
+        return None
+    span = _BLEND if not np.isfinite(two.end) else min(_BLEND, max(0.5 * (two.end - two.start), 0.1))
+    return Mend(f"Blend over {span:.2f} s", partial(update, item_id=two.item.id, blend=span))
+
+
+def place_mends(project: Project, thing: str, one: Leg, two: Leg, before: Array) -> list[Mend | None]:
+    """Ways to mend a jump of place: the later start brought there, the two joined by a path, or blended."""
+    found: list[Mend | None] = []
+    if two.trip is not None and two.trip.run.rider == thing:
+        path = get(project, two.trip.run.path)
+        others = [r for r in project.runs if r.path == path.id and r.id != two.item.id]
+        if not others:
+            found.append(
+                Mend(
+                    f"Move the start of {path.name} there",
+                    partial(_start_there, run_id=two.item.id, place=point(before)),
+                )
+            )
+    elif isinstance(two.item, Poses):
+        found.append(
+            Mend("Move the first pose there", partial(_first_pose_there, poses_id=two.item.id, place=point(before)))
+        )
+    if not isinstance(two.item, Carry):
+        found.append(
+            Mend("Join them by a path", partial(joined_by_path, thing=thing, one=one.item.id, two=two.item.id))
+        )
+    found.append(blend_mend(two))
+    return found
+
+
+def _start_there(project: Project, run_id: str, place: tuple[float, float, float]) -> Project:
+    """The project with a run's path shifted, or its first point put, so that the rider's pivot sets out at a place."""
+    run = get(project, run_id)
+    assert isinstance(run, Run)
+    legs = [leg for leg in legs_of(project, run.rider) if leg.item.id == run_id]
+    motion, pivot = Motion(project), rest_and_pivot(project, run.rider)[1]
+    for _ in range(6):
+        # moving the start can turn the rider, and so its pivot, if that is not what sits on the path
+        legs = [leg for leg in legs_of(project, run.rider) if leg.item.id == run_id]
+        trip = legs[0].trip
+        assert trip is not None
+        motion = Motion(project)
+        here = (motion.by_legs(run.rider, legs, np.array([legs[0].start]))[0] @ pivot)[:3, 3]
+        step = np.array(place) - here
+        if np.linalg.norm(step) < 1e-6:
+            break
+        station = trip.sets_out_at
+        there = trip.path.curve.position([station])[0] + step
+        project = bring_start(project, run.path, point(there), station)
+    return project
+
+
+def _first_pose_there(project: Project, poses_id: str, place: tuple[float, float, float]) -> Project:
+    poses = get(project, poses_id)
+    assert isinstance(poses, Poses)
+    first = poses.keys[0]
+    moved_key = msgspec.structs.replace(first, placement=msgspec.structs.replace(first.placement, position=place))
+    return update(project, poses_id, keys=(moved_key, *poses.keys[1:]))
+
+
+def joined_by_path(project: Project, thing: str, one: str, two: str) -> Project:
+    """The project with a straight path and a run on it from where a thing is after one to where it must be for another.
+
+    The time between the two is used; what is missing is gained by moving the second one, and all after it, later.
+    """
+    legs = [leg for leg in legs_of(project, thing) if np.isfinite(leg.start)]
+    k = next(i for i, leg in enumerate(legs) if leg.item.id == two)
+    motion, pivot = Motion(project), rest_and_pivot(project, thing)[1]
+    moment = np.array([legs[k].start])
+    before = (motion.by_legs(thing, legs[:k], moment)[0] @ pivot)[:3, 3]
+    after = (motion.by_legs(thing, legs[: k + 1], moment)[0] @ pivot)[:3, 3]
+    gap = float(np.linalg.norm(after - before))
+    speed = max([_SLOWEST, *(leg.trip.greatest_speed for leg in legs if leg.trip is not None)])
+    needed = 2.0 * gap / speed
+    end = legs[k - 1].end if np.isfinite(legs[k - 1].end) else legs[k].start
+    free = legs[k].start - end
+    seconds = free if free >= needed else needed
+    if free < needed:
+        project = moved(project, [leg.item.id for leg in legs[k:]], needed - free)
+    first, second = get(project, one), get(project, two)
+    path = Path(
+        new_id(project, Path),
+        new_name(project, Path, f"Between {first.name} and {second.name}"),
+        PointShape((PathPoint(point(before), "corner"), PathPoint(point(after), "corner"))),
+    )
+    project = add(project, path)
+    name = new_name(project, Run, f"To {second.name}")
+    ramp = 0.25 * gap
+    run = Run(
+        new_id(project, Run),
+        name,
+        thing,
+        path.id,
+        start=end,
+        duration=seconds,
+        pacing=Eased(ramp, ramp),
+        blend=0.3 * seconds,
+    )
+    project = add(project, run)
+    # the later one takes over softly too, as the thing may be turned otherwise there
+    item = get(project, two)
+    assert isinstance(item, Run | Poses)
+    return update(project, two, blend=max(item.blend, min(_BLEND, 0.3 * seconds)))
+
+
+def _speed(leg: Leg, ends: bool) -> float:
+    """How fast a run sets out or arrives, in mm/s; others do so at rest."""
+    if leg.trip is None or (ends and not np.isfinite(leg.end)):
+        return 0.0
+    tiny = 1e-6 * leg.trip.once
+    at = leg.trip.duration - tiny if ends else tiny
+    return abs(float(leg.trip.profile.speed([at])[0]))
+
+
+def _same_speed(two: Leg, speed: float) -> Mend | None:
+    """Setting out at the speed of the one before, where it is that fast all along."""
+    if two.trip is None or not isinstance(two.trip.run.pacing, Even) or two.trip.run.follows is not None:
+        return None
+    return Mend(f"Go on at {speed:,.0f} mm/s", partial(update, item_id=two.item.id, speed=speed, duration=None))
+
+
+def _softly(project: Project, one: str, two: str) -> Project:
+    """The project with one run stopping and the next setting out softly, over a tenth of their ways."""
+    for item_id, stops in ((one, True), (two, False)):
+        run = get(project, item_id)
+        if not isinstance(run, Run):
+            continue
+        old = run.pacing if isinstance(run.pacing, Eased) else Eased(0.0, 0.0)
+        leg = next(leg for leg in legs_of(project, run.rider) if leg.item.id == item_id)
+        assert leg.trip is not None
+        ramp = 0.1 * leg.trip.length
+        field = {"stop_length": ramp, "stop_time": None} if stops else {"start_length": ramp, "start_time": None}
+        project = update(project, item_id, pacing=msgspec.structs.replace(old, **field))
+    return project

@@ -1,0 +1,335 @@
+"""Edits in time: stretching, moving, reversing and snapping what moves, and splitting runs. Times in s."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from kestrav.core.document.lookup import get, new_name
+from kestrav.core.document.records import (
+    Carry,
+    Eased,
+    Keyed,
+    KeyPose,
+    Light,
+    Limited,
+    Pacing,
+    Poses,
+    Project,
+    Run,
+    Shot,
+)
+from kestrav.core.document.validation import validate
+from kestrav.core.errors import BadInput
+from kestrav.core.motion.legs import leg_of
+from kestrav.core.motion.pacing import part_as_keys
+from kestrav.core.motion.runs import journey, span
+
+Timed = Run | Poses | Carry | Shot | Light
+_FIELDS = ("runs", "poses", "carries", "shots", "lights")
+
+
+def timed_ids(project: Project, ids: Iterable[str] | None = None) -> list[str]:
+    """Ids of what has a time of its own: all of it, or what is among these and what moves the things among these."""
+    wanted = None if ids is None else set(ids)
+    found = []
+    for field in _FIELDS:
+        for item in getattr(project, field):
+            own = isinstance(item, Light) and not item.keys
+            if not own and (wanted is None or item.id in wanted or getattr(item, "rider", "") in wanted):
+                found.append(item.id)
+    return found
+
+
+def span_of(project: Project, item: Timed) -> tuple[float, float]:
+    """When something begins and ends, in s."""
+    if isinstance(item, Shot):
+        return item.start, item.end
+    if isinstance(item, Light):
+        return (item.keys[0].time, item.keys[-1].time) if item.keys else (0.0, 0.0)
+    leg = leg_of(project, item)
+    end = leg.end if leg.trip is None else leg.trip.shown_end
+    if not np.isfinite(end):
+        end = span(project)
+    return leg.start, max(end, leg.start)
+
+
+def _changed(project: Project, ids: Iterable[str], change: Any) -> Project:
+    """The project with what has a time of its own among these changed."""
+    wanted = set(ids)
+    fields = {}
+    for field in _FIELDS:
+        old = getattr(project, field)
+        fields[field] = tuple(change(item) if item.id in wanted else item for item in old)
+    return validate(msgspec.structs.replace(project, **fields))
+
+
+def stretched(project: Project, ids: Iterable[str], factor: float, about: float | None = None) -> Project:
+    """The project with runs, key poses, rides, shots and keyed lights told so many times as slowly.
+
+    Their shape stays; times are counted from ``about``, or from where the first of them begins. Raises BadInput unless
+    the factor is above 0.
+    """
+    if not factor > 0 or not np.isfinite(factor):
+        raise BadInput(f"a stretch of {factor:g} is not possible; give a factor above 0")
+    ids = list(ids)
+    if not ids:
+        raise BadInput("nothing that is selected has a time that could be stretched")
+    centre = min(_first(project, ids), key=lambda t: t) if about is None else about
+
+    def moment(time: float) -> float:
+        return max(centre + factor * (time - centre), 0.0)
+
+    def change(item: Timed) -> Timed:
+        replace = msgspec.structs.replace
+        if isinstance(item, Shot):
+            return replace(item, start=moment(item.start), end=moment(item.end))
+        if isinstance(item, Light):
+            return replace(item, keys=tuple(replace(k, time=moment(k.time)) for k in item.keys))
+        cue = None if item.cue is None else replace(item.cue, delay=item.cue.delay * factor)
+        if isinstance(item, Poses):
+            keys = tuple(replace(k, time=k.time * factor) for k in item.keys)
+            return replace(item, start=moment(item.start), cue=cue, keys=keys, blend=item.blend * factor)
+        if isinstance(item, Carry):
+            end = None if item.end is None else moment(item.end)
+            return replace(item, start=moment(item.start), end=end, cue=cue)
+        return replace(item, start=moment(item.start), cue=cue, **_slower(project, item, factor))
+
+    return _changed(project, ids, change)
+
+
+def _first(project: Project, ids: Iterable[str]) -> list[float]:
+    starts = [span_of(project, get(project, i))[0] for i in ids]  # type: ignore[arg-type]
+    return [s for s in starts if np.isfinite(s)] or [0.0]
+
+
+def _slower(project: Project, run: Run, factor: float) -> dict[str, Any]:
+    """The fields of a run told so many times as slowly, whatever its pacing is measured by."""
+    replace = msgspec.structs.replace
+    fields: dict[str, Any] = {"holds": tuple(replace(h, duration=h.duration * factor) for h in run.holds)}
+    fields["blend"] = run.blend * factor
+    if run.follows is not None:
+        return fields
+    fields |= {"duration": journey(project, run).once * factor, "speed": None}
+    pacing = run.pacing
+    if isinstance(pacing, Eased):
+        fields["pacing"] = replace(
+            pacing,
+            start_time=None if pacing.start_time is None else pacing.start_time * factor,
+            stop_time=None if pacing.stop_time is None else pacing.stop_time * factor,
+        )
+    elif isinstance(pacing, Limited) and run.speed is not None:
+        fields["pacing"] = replace(pacing, top=min(run.speed, pacing.top or run.speed))
+    elif run.speed is not None:
+        fields |= {"duration": None, "speed": run.speed / factor}
+        if run.holds:
+            fields |= {"duration": journey(project, run).once * factor, "speed": None}
+    return fields
+
+
+def fitted(project: Project, ids: Iterable[str], seconds: float) -> Project:
+    """The project with things stretched so that from the first begin to the last end it takes so many s."""
+    ids = list(ids)
+    spans = [span_of(project, get(project, i)) for i in ids]  # type: ignore[arg-type]
+    spans = [s for s in spans if np.isfinite(s[0])]
+    if not spans or max(s[1] for s in spans) <= min(s[0] for s in spans):
+        raise BadInput("what is selected takes no time that could be stretched")
+    return stretched(project, ids, seconds / (max(s[1] for s in spans) - min(s[0] for s in spans)))
+
+
+def moved(project: Project, ids: Iterable[str], by: float) -> Project:
+    """The project with things so much later (negative: earlier), all by the same; none begins before 0."""
+    ids = list(ids)
+    by = max(by, -min(_own_start(get(project, i)) for i in ids)) if ids else by  # type: ignore[arg-type]
+
+    def change(item: Timed) -> Timed:
+        replace = msgspec.structs.replace
+        if isinstance(item, Light):
+            return replace(item, keys=tuple(replace(k, time=k.time + by) for k in item.keys))
+        fields = {"start": item.start + by}
+        if isinstance(item, (Shot, Carry)) and item.end is not None:
+            fields["end"] = item.end + by
+        return replace(item, **fields)
+
+    return _changed(project, ids, change)
+
+
+def _own_start(item: Timed) -> float:
+    return item.keys[0].time if isinstance(item, Light) else item.start
+
+
+def reversed_in_time(project: Project, ids: Iterable[str]) -> Project:
+    """The project with runs, key poses and keyed lights as a film of them played backwards would show them, in the same
+    span of time. Rides are left out: what is carried goes where its carrier goes."""
+    ids = [i for i in ids if isinstance(get(project, i), (Run, Poses, Light))]
+    if not ids:
+        raise BadInput("nothing that is selected can be reversed in time; choose runs or key poses")
+    spans = {i: span_of(project, get(project, i)) for i in ids}  # type: ignore[arg-type]
+    low, high = min(s[0] for s in spans.values()), max(s[1] for s in spans.values())
+
+    def change(item: Timed) -> Timed:
+        replace = msgspec.structs.replace
+        start = low + high - spans[item.id][1]
+        if isinstance(item, Poses):
+            end = item.keys[-1].time
+            keys = [KeyPose(end - k.time, k.placement, k.handle_out, k.handle_in) for k in reversed(item.keys)]
+            return replace(item, start=start, cue=None, keys=tuple(keys))
+        if isinstance(item, Light):
+            keys_ = [replace(k, time=low + high - k.time) for k in reversed(item.keys)]
+            return replace(item, keys=tuple(keys_))
+        assert isinstance(item, Run)
+        if item.follows is not None:
+            raise BadInput(f"“{item.name}” follows another run; reverse that one instead")
+        returned = item.returns and item.passes % 2 == 0
+        fields: dict[str, Any] = {} if returned else {"backwards": not item.backwards}
+        return replace(item, start=start, cue=None, pacing=_mirrored(item.pacing), **fields)
+
+    return _changed(project, ids, change)
+
+
+def _mirrored(pacing: Pacing) -> Pacing:
+    """A pacing told from its end to its beginning."""
+    if isinstance(pacing, Eased):
+        return Eased(pacing.stop_length, pacing.start_length, pacing.stop_time, pacing.start_time)
+    if isinstance(pacing, Limited):
+        return msgspec.structs.replace(
+            pacing,
+            forward=pacing.braking,
+            braking=pacing.forward,
+            from_rest=pacing.to_rest,
+            to_rest=pacing.from_rest,
+        )
+    if isinstance(pacing, Keyed):
+        keys = [msgspec.structs.replace(k, time=1.0 - k.time, way=1.0 - k.way) for k in reversed(pacing.keys)]
+        return Keyed(tuple(keys))
+    return pacing
+
+
+def snap_times(project: Project, leaving: Iterable[str] = (), extra: Iterable[float] = ()) -> np.ndarray:
+    """Times (n,) in s at which something else begins or ends, sorted; what is named is left out."""
+    out, found = set(leaving), [0.0, *extra]
+    for field in _FIELDS:
+        for item in getattr(project, field):
+            if item.id not in out and not (isinstance(item, Light) and not item.keys):
+                found += span_of(project, item)
+    return np.unique([t for t in found if np.isfinite(t)])
+
+
+def snapped(time: float, fps: float, others: np.ndarray | None = None, reach: float = 0.0) -> float:
+    """A time on the nearest of some others within a reach in s, else on a frame."""
+    if others is not None and len(others):
+        nearest = float(others[np.argmin(np.abs(others - time))])
+        if abs(nearest - time) <= reach:
+            return nearest
+    return round(time * fps) / fps
+
+
+def set_span(project: Project, item_id: str, start: float | None = None, end: float | None = None) -> Project:
+    """The project with one thing beginning or ending at another time, the other of both staying: it is stretched.
+
+    Raises BadInput when nothing would be left of it.
+    """
+    item = get(project, item_id)
+    assert isinstance(item, Run | Poses | Carry | Shot | Light)
+    old = span_of(project, item)
+    new = (old[0] if start is None else max(start, 0.0), old[1] if end is None else end)
+    if new[1] - new[0] < 1e-3:
+        raise BadInput(f"“{item.name}” cannot end before it begins")
+    if isinstance(item, (Shot, Carry)):
+        fields: dict[str, Any] = {"start": new[0]}
+        if isinstance(item, Shot) or end is not None or item.end is not None:
+            fields["end"] = new[1]
+        return _changed(project, [item_id], lambda i: msgspec.structs.replace(i, **fields))
+    factor = (new[1] - new[0]) / max(old[1] - old[0], 1e-9)
+    project = stretched(project, [item_id], factor, about=old[0])
+    return project if isinstance(item, Light) or start is None else moved(project, [item_id], new[0] - old[0])
+
+
+def split_run(project: Project, run_id: str, time: float) -> Project:
+    """The project with a run split at a time into two that follow each other on the same path, going as before.
+
+    Raises BadInput for one that does not go once and by itself, or outside its time.
+    """
+    run = get(project, run_id)
+    assert isinstance(run, Run)
+    trip = journey(project, run)
+    if run.passes != 1 or run.follows is not None:
+        raise BadInput(f"“{run.name}” goes more than once or follows another run; such a run cannot be split")
+    since = time - trip.start
+    way = float(trip.profile.distance([since])[0])
+    if not 1e-3 < since < trip.duration - 1e-3 or not 1e-6 < way < trip.length - 1e-6:
+        raise BadInput(f"“{run.name}” cannot be split at {time:.2f} s; choose a time while it moves")
+    share = float(trip.stations([time])[0]) / trip.path.length
+    ids = {item.id for field in _FIELDS for item in getattr(project, field)}
+    name = next(f"{run.id}-{k}" for k in range(2, 1000) if f"{run.id}-{k}" not in ids)
+    ends = ({"end": share}, {"begin": share}) if not run.backwards else ({"begin": share}, {"end": share})
+    replace = msgspec.structs.replace
+    one = replace(
+        run,
+        pacing=part_as_keys(trip.profile, 0.0, since),
+        duration=since,
+        speed=None,
+        holds=(),
+        mark=None,
+        due=None,
+        **ends[0],
+    )
+    two = replace(
+        run,
+        id=name,
+        name=new_name(project, Run, f"{run.name}, second part"),
+        start=time,
+        cue=None,
+        blend=0.0,
+        pacing=part_as_keys(trip.profile, since, trip.duration),
+        duration=trip.duration - since,
+        speed=None,
+        holds=(),
+        before="waits",
+        **ends[1],
+    )
+    runs = [r for old in project.runs for r in ((one, two) if old.id == run_id else (old,))]
+    return validate(msgspec.structs.replace(project, runs=tuple(runs)))
+
+
+def dead_spans(project: Project, least: float) -> list[tuple[float, float]]:
+    """Spans of the project in s, longer than a least one, in which nothing moves or changes, no camera either."""
+    busy = []
+    busy += [span_of(project, run) for run in project.runs]
+    busy += [span_of(project, poses) for poses in project.poses]
+    busy += [span_of(project, light) for light in project.lights if light.keys]
+    busy = sorted(s for s in busy if np.isfinite(s[0]))
+    found, reached = [], 0.0
+    for start, end in busy:
+        if start - reached > least:
+            found.append((reached, start))
+        reached = max(reached, end)
+    whole = span(project)
+    if busy and whole - reached > least:
+        found.append((reached, whole))
+    return found
+
+
+def without_span(project: Project, first: float, last: float) -> Project:
+    """The project with a span of time in which nothing moves taken out: what comes later comes earlier, shots across it are
+    shorter."""
+    gap = last - first
+
+    def earlier(time: float) -> float:
+        return time if time <= first else first if time < last else time - gap
+
+    def change(item: Timed) -> Timed:
+        replace = msgspec.structs.replace
+        if isinstance(item, Light):
+            return replace(item, keys=tuple(replace(k, time=earlier(k.time)) for k in item.keys))
+        fields: dict[str, Any] = {"start": earlier(item.start)}
+        if isinstance(item, (Shot, Carry)) and item.end is not None:
+            fields["end"] = earlier(item.end)
+        return replace(item, **fields)
+
+    shots = [s.id for s in project.shots if earlier(s.end) - earlier(s.start) < 1e-3]
+    project = msgspec.structs.replace(project, shots=tuple(s for s in project.shots if s.id not in shots))
+    return _changed(project, timed_ids(project), change)
