@@ -2,17 +2,34 @@
 
 from __future__ import annotations
 
+import itertools
 from pathlib import Path
 
 import msgspec
+import numpy as np
 
 from kestrav.core.camera.orbits import add_orbit
 from kestrav.core.document import edits
+from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import (
+    AlongHeading,
+    ArcShape,
+    CarriedHeading,
+    Carry,
+    Cue,
     Eased,
     FixedHeading,
+    Following,
+    KeyPose,
+    Law,
+    Light,
+    LightKey,
+    Limited,
+    PartAim,
     PathPoint,
+    Placement,
     PointShape,
+    Poses,
     Project,
     Run,
     Settings,
@@ -20,6 +37,11 @@ from kestrav.core.document.records import (
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
+from kestrav.core.findings.model import point
+from kestrav.core.motion.making import stop_at_mark
+from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.resting import rest_poses
+from kestrav.core.motion.shaping import raised
 
 HERE = Path(__file__).parent
 PRODUCTS = ("cabinet", "trolley", "jib-hoist", "swing-gate", "plant-room")
@@ -62,16 +84,160 @@ def build() -> project_file.Opened:
             heading=FixedHeading(),
         ),
     )
+    project = with_trolley(project, ids)
+    project = with_jib(project, ids)
+    project = with_gate(project, ids)
+    project = with_light(project, ids)
     project = add_orbit(project, cabinet, offset=2450.0, height=1900.0, duration=12.0, start=-40.0)
     shot = msgspec.structs.replace(project.shots[0], name="Cabinet orbit")
     camera = msgspec.structs.replace(project.cameras[0], name="Orbit camera", focal_length=38.0)
     # clockwise, so that the cassette is seen leaving from the front and never from behind the hoist's column
-    shape = msgspec.structs.replace(project.paths[1].shape, clockwise=True)
-    path = msgspec.structs.replace(project.paths[1], name="Cabinet orbit", shape=shape)
-    run = msgspec.structs.replace(project.runs[1], name="Orbit of the cabinet")
+    shape = msgspec.structs.replace(project.paths[-1].shape, clockwise=True)
+    path = msgspec.structs.replace(project.paths[-1], name="Cabinet orbit", shape=shape)
+    run = msgspec.structs.replace(project.runs[-1], name="Orbit of the cabinet")
     for record in (shot, camera, path, run):
         project = edits.replace(project, record)
     return project_file.Opened(project, meshes)
+
+
+# the trolley's middle stands at MIDDLE beside the cabinet; its castors are AXLE before and behind it, its deck ends NOSE
+# ahead of it
+MIDDLE, AXLE, NOSE = (400.0, -1330.0), 430.0, 525.0
+AISLE_X, BEND = 3200.0, 700.0
+AISLE_END, WAITS, OUT = -3850.0, -2500.0, -3300.0  # y of the path's start, and of the trolley's middle before and after
+ON_DECK = 460.02  # the cassette's middle when its skids lie on the trolley's pads
+
+
+def with_trolley(project: Project, ids: dict[str, str]) -> Project:
+    """The trolley comes in on two points, slows for the bend and stops with its front at the mark; with the cassette set
+    down on it, it reverses out."""
+    trolley, cassette = ids["Service trolley"], ids["Fan cassette"]
+    mark = MIDDLE[0] - NOSE
+    points = (
+        PathPoint((AISLE_X, AISLE_END, 0.0), "corner"),
+        PathPoint((AISLE_X, MIDDLE[1], 0.0), "corner", radius=BEND),
+        PathPoint((mark - 100.0, MIDDLE[1], 0.0), "corner"),
+    )
+    path = PathRecord("path-2", "Aisle", PointShape(points))
+    length = path_curve(path).length
+    comes = Run(
+        "run-2",
+        "Trolley comes in",
+        trolley,
+        path.id,
+        begin=(WAITS + AXLE - AISLE_END) / length,
+        end=0.9,
+        duration=None,
+        speed=1400.0,
+        pacing=Limited(top=1400.0, sideways=700.0, forward=900.0, braking=900.0),
+        heading=CarriedHeading(wheelbase=2 * AXLE, share=0.5),
+        mark=1.0 - 100.0 / length,
+    )
+    project = stop_at_mark(edits.add(project, path, comes), comes.id)
+    stopped = get(project, comes.id)
+    leaves = edits.change(
+        stopped,
+        id="run-3",
+        name="Trolley reverses out",
+        start=6.1,
+        begin=(OUT + AXLE - AISLE_END) / length,
+        backwards=True,
+        speed=1300.0,
+        pacing=Limited(top=1300.0, sideways=700.0, forward=900.0, braking=900.0),
+        mark=None,
+    )
+    down = Poses(
+        "poses-1",
+        "Cassette is set down",
+        cassette,
+        (KeyPose(0.0, Placement(WAY_OUT[-1].position)), KeyPose(0.8, Placement((*MIDDLE, ON_DECK)))),
+        start=5.1,
+    )
+    rides = Carry("carry-1", "Cassette rides on the trolley", cassette, trolley, start=5.95)
+    project = edits.add(project, leaves, down, rides)
+    # wheels roll over what is painted on the floor, and the skids lie on the pads
+    wheels = [p.id for p in project.parts if p.name == "Wheel" and p.id in subtree(project, trolley)]
+    meant = [*itertools.product(wheels, [p.id for p in project.parts if p.name.startswith("Aisle marking")])]
+    skids, pads = (
+        [ids[f"{name}, {side}"] for side in sides]
+        for name, sides in (("Skid", ("left", "right")), ("Rubber pad", ("rear", "front")))
+    )
+    for pair in (*meant, *itertools.product(skids, pads)):
+        project = edits.set_contact(project, *pair, True)
+    return project
+
+
+def with_jib(project: Project, ids: dict[str, str]) -> Project:
+    """The jib swings over the trolley and back, its tip on an arc, with all that hangs on it."""
+    centre, tip = np.array([1400.0, -120.0, 2350.0]), 1700.0
+    toward = np.radians(180 + 38)
+    start = centre + tip * np.array([np.cos(toward), np.sin(toward), 0.0])
+    swing = ArcShape(point(centre), point(start), JIB_SWING)
+    over = Run(
+        "run-4",
+        "Jib swings over",
+        ids["Arm"],
+        "path-3",
+        start=0.5,
+        duration=4.0,
+        pacing=Law("modified sine"),
+        heading=AlongHeading("-y"),
+        seat="point",
+        seat_point=(-tip, 0.0, 70.0),
+        company=tuple(ids[name] for name in ("Brace", "Trolley block", "Chain", "Hook")),
+    )
+    back = edits.change(over, id="run-5", name="Jib swings back", start=6.2, backwards=True)
+    return edits.add(project, PathRecord("path-3", "Jib arc", swing), over, back)
+
+
+JIB_SWING = 12.4  # degrees
+
+
+def with_gate(project: Project, ids: dict[str, str]) -> Project:
+    """The gate's leaf swings open before the trolley comes."""
+    leaf = ids["Leaf"]
+    project = edits.update(project, leaf, pivot=Placement((-30.0, 0.0, 0.0)))
+    rest = rest_poses(project)[[p.id for p in project.parts].index(leaf)]
+    hinge = point(rest[:3, :3] @ np.array([-30.0, 0.0, 0.0]) + rest[:3, 3])
+    half = np.radians(-95.0) / 2
+    opened = (float(np.cos(half)), 0.0, 0.0, float(np.sin(half)))
+    keys = (KeyPose(0.0, Placement(hinge)), KeyPose(1.5, Placement(hinge, opened)))
+    cue = Cue("run-3", "way", 0.35)
+    return edits.add(project, Poses("poses-2", "Gate swings open", leaf, keys, cue=cue))
+
+
+def with_light(project: Project, ids: dict[str, str]) -> Project:
+    """A spot light on a rail above the aisle keeps with the trolley, and comes up as it sets out."""
+    aisle = get(project, "path-2")
+    rail = edits.change(aisle, id="path-4", name="Light rail")
+    project = edits.add(project, rail)
+    project = raised(project, rail.id, 2900.0)
+    trolley = ids["Service trolley"]
+    keys = (
+        LightKey(0.0, 0.0),
+        LightKey(1.0, 2500.0),
+        LightKey(11.0, 2500.0, "#ffd9a0"),
+        LightKey(12.0, 0.0, "#ffd9a0"),
+    )
+    light = Light(
+        "light-1", "Follower light", "spot", (3200.0, -3400.0, 2900.0), PartAim(trolley), cone=50.0, keys=keys
+    )
+    project = edits.add(project, light)
+    for number, lead in ((6, "run-2"), (7, "run-3")):
+        run = get(project, lead)
+        follows = edits.change(
+            run,
+            id=f"run-{number}",
+            name=f"Light follows {'in' if number == 6 else 'out'}",
+            rider=light.id,
+            path=rail.id,
+            heading=FixedHeading(),
+            # behind its front both ways: what is behind is ahead where it goes backwards
+            follows=Following(lead, 600.0 if number == 6 else -600.0),
+            mark=None,
+        )
+        project = edits.add(project, follows)
+    return project
 
 
 def main() -> None:

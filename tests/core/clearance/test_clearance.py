@@ -106,7 +106,7 @@ def every_pair(opened, times, left_out=()):
         for a in rows
         for b in rows
         if project.parts[a].id in group
-        and project.parts[b].id not in group
+        and group.get(project.parts[b].id) != group[project.parts[a].id]
         and frozenset((project.parts[a].id, project.parts[b].id)) not in skip
     ]
     least = []

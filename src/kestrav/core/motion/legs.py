@@ -57,6 +57,19 @@ def movers(project: Project) -> set[str]:
     return set(_by_thing(project))
 
 
+def companion_of(project: Project, thing: str) -> str:
+    """The rider whose company a thing keeps in all that moves either of them; itself if there is none."""
+    found = _by_thing(project)
+    mine = found.get(thing, [])
+    leaders = {item.rider for item in mine}
+    if len(leaders) == 1:
+        (leader,) = leaders
+        theirs = found[leader]
+        if len(theirs) == len(mine) and all(a is b for a, b in zip(mine, theirs, strict=True)):
+            return leader
+    return thing
+
+
 def leg_of(project: Project, item: Run | Poses | Carry) -> Leg:
     """A run, key poses or a ride in time."""
     if isinstance(item, Run):

@@ -8,7 +8,7 @@ from numpy.typing import ArrayLike, NDArray
 from kestrav.core.document.lookup import ancestors
 from kestrav.core.document.records import Camera, Light, PartAim, Project
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.legs import Motion, journeys_of, movers
+from kestrav.core.motion.legs import Motion, companion_of, journeys_of, movers
 from kestrav.core.motion.resting import own_bounds, rest_and_pivot, rest_poses, rows, world_bounds
 
 Array = NDArray[np.float64]
@@ -21,12 +21,14 @@ def riders(project: Project) -> list[str]:
 
 
 def moving_groups(project: Project) -> dict[str, int]:
-    """For each moving part its rigid group's number: the row of its nearest moved ancestor or itself."""
-    moved = movers(project)
+    """For each moving part its rigid group's number: the row of its nearest moved ancestor or itself, or of the rider
+    that it keeps company with in all that moves either of them."""
+    moved, row = movers(project), rows(project)
     group: dict[str, int] = {}
     for i, part in enumerate(project.parts):
         if part.id in moved:
-            group[part.id] = i
+            leader = companion_of(project, part.id)
+            group[part.id] = row.get(leader, i)
         elif part.parent in group:
             group[part.id] = group[part.parent]
     return group

@@ -8,9 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Part
+from kestrav.core.document.records import FixedHeading, Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import rotation_angle
+from kestrav.core.motion.legs import journeys_of, movers
 from kestrav.core.motion.placing import front_of, square_axes
 
 _ALLOWED = 0.01  # degrees; common practice, no source: placements in CAD files are exact to far less
@@ -20,9 +21,13 @@ def find(evidence: Evidence) -> list[Finding]:
     """One finding for each mover from a file whose front and upside are the file's own, and not the room's."""
     project, found = evidence.project, []
     rows = {part.id: i for i, part in enumerate(project.parts)}
+    moved = movers(project)
     for mover in evidence.movers:
         part = get(project, mover)
         if not isinstance(part, Part) or part.came is None or part.pivot.rotation != (1.0, 0.0, 0.0, 0.0):
+            continue
+        if mover in moved and not any(isinstance(t.run.heading, FixedHeading) for t in journeys_of(project, mover)):
+            # its run turns it as it must be, or it goes with something else
             continue
         angle = float(np.degrees(rotation_angle(evidence.rest[rows[mover]][:3, :3], np.eye(3))))
         if angle <= _ALLOWED:

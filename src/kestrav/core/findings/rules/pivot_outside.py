@@ -10,7 +10,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.legs import journeys_of
+from kestrav.core.motion.legs import journeys_of, movers
 from kestrav.core.motion.placing import pivot_at_side
 from kestrav.core.motion.resting import rest_poses, world_bounds
 
@@ -23,7 +23,12 @@ def find(evidence: Evidence) -> list[Finding]:
     rest = rest_poses(project)
     row = {part.id: i for i, part in enumerate(project.parts)}
     found = []
+    moved = movers(project)
     for rider in evidence.movers:
+        journeys = journeys_of(project, rider)
+        if rider in moved and not any(trip.run.seat == "pivot" for trip in journeys):
+            # something else of it sits on its path, or it goes by key poses about its pivot, wherever that is
+            continue
         part = get(project, rider)
         assert isinstance(part, Part)
         pose = rest[row[rider]]
@@ -33,7 +38,6 @@ def find(evidence: Evidence) -> list[Finding]:
         distance = float(np.linalg.norm(outside))
         if distance <= _ALLOWED:
             continue
-        journeys = journeys_of(project, rider)
         start = journeys[0].start if journeys else 0.0
         found.append(
             Finding(
