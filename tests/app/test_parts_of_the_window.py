@@ -7,7 +7,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
-from kestrav.app.deck import stacked
+from kestrav.app.bars import stacked
 from kestrav.app.dialogs import RenderDialog, recent_files, remember_file
 from kestrav.app.fields import QuantityEdit
 from kestrav.app.jobs import Job, Process

@@ -8,6 +8,7 @@ from typing import Any
 import msgspec
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import (
+    QComboBox,
     QDialog,
     QDialogButtonBox,
     QFileDialog,
@@ -20,7 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kestrav.app.fields import LABEL_WIDTH, Form
+from kestrav.app.fields import LABEL_WIDTH, Form, QuantityEdit
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.document.shots import frame_count
 from kestrav.core.document.validation import check_shot
@@ -212,3 +213,54 @@ def remember_file(file: Path) -> None:
     """Put a file first among the recent ones."""
     names = [str(file.resolve()), *(str(f) for f in recent_files())]
     QSettings().setValue("recent", list(dict.fromkeys(names))[:8])
+
+
+def _asking(parent: QWidget | None, title: str, text: str) -> tuple[QDialog, QVBoxLayout, QDialogButtonBox]:
+    dialog = QDialog(parent)
+    dialog.setWindowTitle(title)
+    column = QVBoxLayout(dialog)
+    column.setContentsMargins(16, 14, 16, 14)
+    column.setSpacing(10)
+    column.addWidget(QLabel(text))
+    buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+    buttons.accepted.connect(dialog.accept)
+    buttons.rejected.connect(dialog.reject)
+    return dialog, column, buttons
+
+
+def ask_quantity(
+    parent: QWidget | None, title: str, text: str, value: float, unit: str, places: int = 1
+) -> float | None:
+    """A quantity to be typed, or none when it is given up."""
+    dialog, column, buttons = _asking(parent, title, text)
+    field = QuantityEdit(value, unit, places)
+    fault = QLabel()
+    fault.setObjectName("fault")
+    fault.setWordWrap(True)
+    fault.hide()
+
+    def refuse(why: str) -> None:
+        fault.setText(why[:1].upper() + why[1:])
+        fault.show()
+
+    field.refused.connect(refuse)
+    column.addWidget(field)
+    column.addWidget(fault)
+    column.addWidget(buttons)
+    field.setFocus()
+    field.selectAll()
+    if dialog.exec() != QDialog.DialogCode.Accepted:
+        return None
+    field.commit()
+    return field.value
+
+
+def ask_choice(parent: QWidget | None, title: str, text: str, options: list[tuple[str, str]]) -> str | None:
+    """One of named options, or none when it is given up."""
+    dialog, column, buttons = _asking(parent, title, text)
+    field = QComboBox()
+    for key, shown in options:
+        field.addItem(shown, key)
+    column.addWidget(field)
+    column.addWidget(buttons)
+    return field.currentData() if dialog.exec() == QDialog.DialogCode.Accepted else None

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
+import numpy as np
 from PySide6.QtCore import (
     QAbstractItemModel,
     QItemSelection,
@@ -36,12 +37,25 @@ from kestrav.app.session import Session
 from kestrav.app.style import CHOSEN, HEADING, HEALTH_COLOUR, MUTED
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, children, find
-from kestrav.core.document.records import Camera, Note, Part, Path, Project, Run
+from kestrav.core.document.records import (
+    COLLECTIONS,
+    Camera,
+    Carry,
+    Item,
+    Light,
+    Note,
+    Part,
+    Path,
+    Poses,
+    Project,
+    Run,
+    Shot,
+)
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.motion.arranging import reparent
+from kestrav.core.motion.legs import leg_of
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import moving_groups
-from kestrav.core.motion.runs import journey
 from kestrav.core.units import show
 from kestrav.render.palette import INK, PETROL, RULE
 
@@ -156,14 +170,13 @@ class _Model(QAbstractItemModel):
     def fill(self) -> bool:
         """Follow the document; tells whether the rows were made anew."""
         project = self.session.shown
-        state = (project.parts, project.paths, project.runs, project.cameras, project.shots, project.notes, self.words)
+        state = (*(getattr(project, name) for name in COLLECTIONS.values()), self.words)
         if len(self._of) == len(state) and all(a is b for a, b in zip(self._of, state, strict=True)):
             return False
         self._of = state
         self._find_movers(project)
         structure = [self.words, [(p.id, p.parent) for p in project.parts]]
-        structure += [[item.id for item in group] for group in (project.paths, project.runs, project.notes)]
-        structure += [[item.id for item in (*project.cameras, *project.shots)]]
+        structure += [[item.id for item in getattr(project, COLLECTIONS[kind])] for kind in _LISTED]
         if self.words:
             structure.append([item.name for item in _named(project)])
         if structure == self._structure:
@@ -201,9 +214,9 @@ class _Model(QAbstractItemModel):
             add(note.id, self.tops[0])
         for path in project.paths:
             add(path.id, self.tops[1])
-        for run in project.runs:
-            add(run.id, self.tops[2])
-        for item in (*project.cameras, *project.shots):
+        for item in (*project.runs, *project.poses, *project.carries):
+            add(item.id, self.tops[2])
+        for item in (*project.cameras, *project.lights, *project.shots):
             add(item.id, self.tops[4])
 
     def _found(self, project: Project) -> set[str] | None:
@@ -211,7 +224,7 @@ class _Model(QAbstractItemModel):
         words = self.words.casefold().split()
         if not words:
             return None
-        found = {item.id for item in _named(project) if all(w in item.name.casefold() for w in words)}
+        found: set[str] = {item.id for item in _named(project) if all(w in item.name.casefold() for w in words)}
         for part in reversed(project.parts):
             if part.id in found and part.parent is not None:
                 found.add(part.parent)
@@ -275,9 +288,9 @@ class _Model(QAbstractItemModel):
             return (
                 f"{sum(p.geometry is not None for p in project.parts)} parts",
                 str(len(project.paths)),
-                str(len(project.runs)),
+                str(len(project.runs) + len(project.poses) + len(project.carries)),
                 "checking …" if result is None else str(len(result.findings)),
-                str(len(project.cameras) + len(project.shots)),
+                str(len(project.cameras) + len(project.lights) + len(project.shots)),
             )[number]
         return None
 
@@ -299,9 +312,12 @@ class _Model(QAbstractItemModel):
             return " · ".join(m for m in marks if m)
         if isinstance(item, Path):
             return show(path_curve(item).length, "mm", 0)
-        if isinstance(item, Run):
-            trip = journey(project, item)
-            return f"{trip.start:.1f}–{trip.end:.1f}\u2009s"
+        if isinstance(item, (Run, Poses, Carry)):
+            leg = leg_of(project, item)
+            end = f"{leg.end:.1f}" if np.isfinite(leg.end) else "…"
+            return f"{leg.start:.1f}–{end}\u2009s" if np.isfinite(leg.start) else "never"
+        if isinstance(item, Light):
+            return f"{item.kind} light" if item.on else "off"
         if isinstance(item, Camera):
             return show(item.focal_length, "mm lens", 0)
         if isinstance(item, Note):
@@ -371,13 +387,12 @@ class _Model(QAbstractItemModel):
         return item.id if isinstance(item, Part) and item.geometry is None else False
 
 
-def _named(project: Project) -> Iterable[Part | Path | Run | Camera | Note]:
-    yield from project.parts
-    yield from project.paths
-    yield from project.runs
-    yield from project.notes
-    yield from project.cameras
-    yield from project.shots  # type: ignore[misc]
+_LISTED = (Path, Run, Poses, Carry, Note, Camera, Light, Shot)
+
+
+def _named(project: Project) -> Iterable[Item]:
+    for kind in (Part, *_LISTED):
+        yield from getattr(project, COLLECTIONS[kind])
 
 
 def _health(row: int, project: Project, result: CheckResult | None) -> str:
@@ -387,16 +402,17 @@ def _health(row: int, project: Project, result: CheckResult | None) -> str:
     groups: list[set[str]] = [
         {p.id for p in project.parts},
         {p.id for p in project.paths},
-        {r.id for r in project.runs},
+        {i.id for i in (*project.runs, *project.poses, *project.carries)},
         set(),
-        {i.id for i in (*project.cameras, *project.shots)},
+        {i.id for i in (*project.cameras, *project.lights, *project.shots)},
     ]
     severities = set()
     for finding in result.findings:
         about = set(finding.subject)
         # a clearance breach is the run's doing, not the product's
         if finding.rule in ("clearance-breach", "collision", "orientation-flip"):
-            about = {r.id for r in project.runs if r.rider in _with_parents(project, finding.subject)}
+            moving = (*project.runs, *project.poses, *project.carries)
+            about = {m.id for m in moving if m.rider in _with_parents(project, finding.subject)}
         if row == 3 or about & groups[row]:
             severities.add(finding.severity)
     if "breach" in severities:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
@@ -9,7 +11,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QBrush, QColor
 from PySide6.QtWidgets import QLabel
 
-from kestrav.render.palette import VERMILION
+from kestrav.app.lane_keys import Grip
+from kestrav.render.palette import CARD, INK, STRAW, VERMILION
 
 Array = NDArray[np.float64]
 
@@ -58,3 +61,26 @@ class Lane:
             return None
         value = float(np.interp(x, self.x, self.y))
         return None if np.isnan(value) else value
+
+
+class KeyMarks:
+    """The keys of a lane: diamonds on its curve, the chosen one filled with straw, and its handle."""
+
+    def __init__(self, plot: pg.PlotItem) -> None:
+        self.keys = pg.ScatterPlotItem(symbol="d", size=11, pen=pg.mkPen(INK, width=1), brush=pg.mkBrush(CARD))
+        self.handle = pg.PlotDataItem(pen=pg.mkPen(INK, width=1), symbol="o", symbolSize=7, symbolBrush=STRAW)
+        for item in (self.handle, self.keys):
+            item.setZValue(15)
+            plot.addItem(item)
+
+    def show(self, grips: Sequence[Grip], chosen: tuple[str, str, int] | None) -> None:
+        """Show these keys."""
+        keys = [g for g in grips if g.side == "key" and np.isfinite(g.x)]
+        brushes = [pg.mkBrush(STRAW if (g.lane, g.of, g.index) == chosen else CARD) for g in keys]
+        self.keys.setData([g.x for g in keys], [g.y for g in keys], brush=brushes)
+        handle = next((g for g in grips if g.side == "handle"), None)
+        mine = None if handle is None else next(g for g in keys if g.index == handle.index)
+        if handle is None or mine is None:
+            self.handle.setData([], [])
+        else:
+            self.handle.setData([mine.x, handle.x], [mine.y, handle.y])

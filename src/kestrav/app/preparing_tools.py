@@ -17,6 +17,7 @@ from kestrav.core.document.records import Feature, Note, Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.legs import movers
+from kestrav.core.motion.making import adjusted
 from kestrav.core.motion.placing import shift, transform, turn_about
 from kestrav.core.motion.resting import placement_matrix, rest_poses
 from kestrav.core.units import show
@@ -138,11 +139,14 @@ class HandleTool(Tool):
         self._take(position)
 
     def _not_movable(self) -> str:
-        ridden = movers(self.session.project)
-        for part_id in self.session.chosen:
-            if part_id in ridden:
-                name = next(p.name for p in self.session.project.parts if p.id == part_id)
-                return f"“{name}” rides on a path: move the path’s points instead, or what it holds"
+        """Why what is chosen cannot be moved; empty when it can. What something moves is adjusted at the playhead."""
+        project = self.session.project
+        moved = [part_id for part_id in self.session.chosen if part_id in movers(project)]
+        try:
+            for part_id in moved:
+                adjusted(project, part_id, self.session.time, np.eye(4))
+        except BadInput as fault:
+            return str(fault)
         return ""
 
     def _take(self, position: QPoint) -> None:
@@ -171,11 +175,14 @@ class HandleTool(Tool):
         # what is carried by a run stands elsewhere than at rest; the edit is one of the rest
         rows = {p.id: i for i, p in enumerate(start.parts)}
         moved = self.session.poses() if base is None else self._poses
-        rest = rest_poses(start)
+        rest, led, time = rest_poses(start), movers(start), self.session.time
 
         def edit(_: Project) -> Project:
             project = start
             for part_id in topmost(start, ids):
+                if part_id in led:
+                    project = adjusted(project, part_id, time, matrix)
+                    continue
                 away = moved[rows[part_id]] @ inverse_rigid(rest[rows[part_id]])
                 project = transform(project, [part_id], inverse_rigid(away) @ matrix @ away)
             return project

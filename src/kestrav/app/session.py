@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import dataclasses
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +13,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from kestrav.core.clearance.measuring import Reading, read
+from kestrav.core.document.edits import settings
 from kestrav.core.document.lookup import find, subtree
 from kestrav.core.document.records import Camera, Feature, Item, Part, Project, Shot
 from kestrav.core.document.records import Path as PathRecord
@@ -20,6 +21,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.model import Mend
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.grounding import ground_settled
 from kestrav.core.motion.judging import trace
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.resting import rest_poses
@@ -102,9 +104,10 @@ class Session(QObject):
         self.selected.emit()
         self.moved.emit()
 
-    def save(self, file: Path) -> None:
-        """Save to a file. Raises BadInput."""
-        project_file.save(self.project, self.meshes, file)
+    def save(self, file: Path, lanes: Sequence[str] | None = None) -> None:
+        """Save to a file, with the lanes that the deck shows. Raises BadInput."""
+        project = self.project if lanes is None else settings(self.project, lanes=tuple(lanes))
+        project_file.save(project, self.meshes, file)
         self.file = file
         self.undo.setClean()
 
@@ -116,7 +119,7 @@ class Session(QObject):
         if meshes:
             self.add_meshes(meshes)
         try:
-            after = settle(change(self.project), self.project)
+            after = self._settled(change(self.project))
         except BadInput as fault:
             self.refused.emit(str(fault))
             return False
@@ -125,6 +128,10 @@ class Session(QObject):
         self.mend = self._mended = None
         self.undo.push(_Change(self, label, self.project, after, merge))
         return True
+
+    def _settled(self, project: Project) -> Project:
+        """An edited project with what is worked out of it: paths on surfaces, and the ground that things ride on."""
+        return ground_settled(settle(project, self.project), self.meshes, self.project)
 
     def add_meshes(self, meshes: Mapping[str, Mesh]) -> None:
         """Make meshes known; they stay for undo."""
@@ -154,7 +161,7 @@ class Session(QObject):
         if mend is not None:
             self.add_meshes(mend.meshes)
         try:
-            self._mended = settle(mend.edit(self.project), self.project) if mend else None
+            self._mended = self._settled(mend.edit(self.project)) if mend else None
         except BadInput as fault:
             self.refused.emit(str(fault))
             return

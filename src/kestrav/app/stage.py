@@ -16,21 +16,24 @@ from kestrav.app.overlays import LensHead, PaneName, StageLabel
 from kestrav.app.session import Session
 from kestrav.core.camera.views import vertical_angle, views
 from kestrav.core.clearance.measuring import Snap, snaps_near
-from kestrav.core.document.lookup import ancestors, subtree
-from kestrav.core.document.records import Carry, Feature, Part, Path, Poses, Project, Run
+from kestrav.core.document.lookup import ancestors, find, get, subtree
+from kestrav.core.document.records import Carry, Feature, FixedHeading, Part, Path, Poses, Project, Run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.picking import Pick, Pickable
 from kestrav.core.motion.poses import mover_bounds
 from kestrav.core.motion.resting import placement_matrix, top_bounds, world_bounds
+from kestrav.core.motion.seating import body_axes
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.render.finishes import Style
 from kestrav.render.judging_marks import JudgingMarks
+from kestrav.render.lights import LightMarks, ProjectLights
 from kestrav.render.marks import Dimension, Highlight, PathLines, PathMarks, flat, frustum, grid
 from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
-from kestrav.render.palette import INK, PETROL_DARK, SKY, rgb
+from kestrav.render.palette import INK, PETROL_DARK, SHOT, SKY, rgb
 from kestrav.render.picture import REACH, KeptPicture, path_width
+from kestrav.render.pose_marks import PoseMarks
 from kestrav.render.scene import Scene, aim_camera, is_software, light
 from kestrav.render.shapes import segments
 from kestrav.render.viewpoint import STANDS, Viewpoint, ray, to_display
@@ -215,7 +218,10 @@ class Stage(QWidget):
         self.caught = Caught(self.over)
         self.judged = JudgingMarks(self.over)
         self.path_marks: frozenset[str] = frozenset()
-        self.frustum = flat(segments(np.empty((0, 2, 3))), "#7a6a9b", 1.5)
+        self.frustum = flat(segments(np.empty((0, 2, 3))), SHOT, 1.5)
+        self.lights = ProjectLights([*(p.renderer for p in panes), self.lens])
+        self.light_marks = LightMarks(self.over)
+        self.pose_marks = PoseMarks(self.all, self.over)
         self.all.AddActor(self.frustum)
 
     def shown_panes(self) -> list[Pane]:
@@ -427,6 +433,7 @@ class Stage(QWidget):
         self.scene.update(project, self.session.meshes, self.session.isolated)
         poses = self.session.poses()
         self.scene.pose(poses)
+        self.lights.show(project, self.session.time)
         self._aim_stage()
         self._aim_lens(project, poses)
         pixel = self.pixel()
@@ -434,6 +441,10 @@ class Stage(QWidget):
         self.marks.update(project, path.id if path else None, self.session.points, pixel)
         self.judged.show(project, path, self.path_marks, pixel, self.main)
         self.judged.show_trace(self.session.trace_places())
+        self.light_marks.show(project, self.session.time, pixel, self.session.selection)
+        item = self.session.item
+        posed = item if isinstance(item, Poses) else None
+        self.pose_marks.show(project, posed, self.session.point, pixel, self.main)
         self.highlight.show(self._highlighted(project), self.scene.cut)
         self.dimension.show(self.gap[0] if self.gap else None, pixel, self.gap is not None and self.gap[2])
         self._draw_notes(project, poses, pixel)
@@ -472,17 +483,24 @@ class Stage(QWidget):
         shown = [(n.name, r.text, r.drawn, r.place) for n in project.notes if (r := known.get(n.id)) is not None]
         self.notes.show(shown, pixel)
         item = self.session.item
-        self.front.show(None if not isinstance(item, Part) else self._front_now(item, poses), pixel)
+        self.front.show(self._front_now(project, item, poses), pixel)
 
-    def _front_now(self, part: Part, poses: Array) -> Array:
-        row = self.session.shown.parts.index(part)
-        found: Array = poses[row] @ placement_matrix(part.pivot)
+    def _front_now(self, project: Project, item: object, poses: Array) -> Array | None:
+        """The pivot and axes of the chosen part, or of a chosen run's rider as the run faces it; none of anything else."""
+        part = find(project, item.rider) if isinstance(item, Run) else item
+        if not isinstance(part, Part):
+            return None
+        found: Array = poses[project.parts.index(part)] @ placement_matrix(part.pivot)
+        if isinstance(item, Run) and not isinstance(item.heading, FixedHeading):
+            heading = item.heading
+            found = found.copy()
+            found[:3, :3] = found[:3, :3] @ body_axes(heading.forward, heading.flip, heading.up)
         return found
 
     def _highlighted(self, project: Project) -> list[str]:
         item = self.session.item
         if isinstance(item, (Run, Poses, Carry)):
-            item = next((p for p in project.parts if p.id == item.rider), None)
+            item = find(project, item.rider)
         if not isinstance(item, Part):
             return []
         chosen = self.session.chosen or (item.id,)
@@ -570,8 +588,10 @@ class Stage(QWidget):
     def look_at_selection(self) -> None:
         """Frame what is selected, or everything."""
         item, project = self.session.item, self.session.shown
-        if isinstance(item, (Run, Poses, Carry)):
-            item = next(p for p in project.paths if p.id == item.path)
+        if isinstance(item, (Poses, Carry)):
+            item = find(project, item.rider)
+        elif isinstance(item, Run):
+            item = get(project, item.path)
         if isinstance(item, Part):
             poses = self.session.poses()[None]
             boxes = [world_bounds(project, i, poses)[0] for i in self.session.chosen or (item.id,)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPoint, Qt
@@ -10,14 +11,15 @@ from PySide6.QtGui import QKeyEvent
 from kestrav.app.point_edits import insert_at_station
 from kestrav.app.stage import Stage, Tool
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import ancestors
-from kestrav.core.document.records import PointShape, SurfaceShape
+from kestrav.core.document.lookup import ancestors, get
+from kestrav.core.document.records import PointShape, Poses, Project, SurfaceShape
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.shaping import moved_points
 from kestrav.core.motion.surface_paths import reshaped
 from kestrav.core.units import show
 from kestrav.render.marks import free_handles, handle_geometry
+from kestrav.render.pose_marks import key_handles, key_places
 from kestrav.render.viewpoint import facing, on_plane
 
 Array = NDArray[np.float64]
@@ -52,6 +54,9 @@ class SelectTool(Tool):
     def press(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
         """Take hold of a point or handle of the selected path."""
         self._held, self._toggled = None, False
+        if isinstance(self.session.item, Poses):
+            self._press_pose(self.session.item, position)
+            return
         path = self.session.path
         if path is None or not isinstance(path.shape, (PointShape, SurfaceShape)):
             return
@@ -75,6 +80,43 @@ class SelectTool(Tool):
         else:
             self.session.select(path.id, index)
 
+    def _press_pose(self, poses: Poses, position: QPoint) -> None:
+        """Take hold of a key pose, or of a handle of one."""
+        fields, ends = key_handles(poses)
+        hit = self.stage.near(position, ends)
+        if hit is not None:
+            index, field = fields[hit]
+            self._held, self._start = (poses.id, index, field), ends[hit]
+        else:
+            spots = key_places(poses)
+            hit = self.stage.near(position, spots)
+            if hit is None:
+                return
+            self._held, self._start = (poses.id, hit, "position"), spots[hit]
+        self._drags += 1
+        self.session.select(poses.id, self._held[1])
+
+    def _drag_pose(self, place: Array) -> None:
+        """Bring the held key pose or handle to a place."""
+        assert self._held is not None
+        poses_id, index, field = self._held
+
+        def bring(project: Project) -> Project:
+            poses = get(project, poses_id)
+            assert isinstance(poses, Poses)
+            keys = list(poses.keys)
+            key = keys[index]
+            if field == "position":
+                held = msgspec.structs.replace(key.placement, position=_vector(place))
+                keys[index] = msgspec.structs.replace(key, placement=held)
+            else:
+                handle = _vector(place - np.array(key.placement.position))
+                keys[index] = msgspec.structs.replace(key, **{field: handle})
+            return edits.update(project, poses_id, keys=tuple(keys))
+
+        self.session.edit("Key pose", bring, merge=f"drag-{self._drags}")
+        self.stage.said.emit("  ".join(f"{a} {show(v, 'mm')}" for a, v in zip("xyz", _vector(place), strict=True)))
+
     def drag(self, position: QPoint, keys: Qt.KeyboardModifier) -> bool:
         """Move what is held, in the level plane through it, or up and down with Shift."""
         if self._held is None:
@@ -92,6 +134,9 @@ class SelectTool(Tool):
             return True
         if lift:
             place = np.array([self._start[0], self._start[1], place[2]])
+        if isinstance(self.session.item, Poses):
+            self._drag_pose(place)
+            return True
         if field == "position" and len(self.session.points) > 1:
             self._drag_several(place)
             return True

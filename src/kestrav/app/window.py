@@ -34,6 +34,7 @@ from kestrav.app.header import Header, PreviewBar
 from kestrav.app.job_bar import JobBar
 from kestrav.app.joblist import JobList
 from kestrav.app.jobs import Checker, Job
+from kestrav.app.motion_actions import MotionActions
 from kestrav.app.overlays import make_native
 from kestrav.app.path_actions import PathActions
 from kestrav.app.player import Player
@@ -86,6 +87,7 @@ class Window(QMainWindow):
         self.bringing = Bringing(self)
         self.preparing = Preparing(self)
         self.paths = PathActions(self)
+        self.motion = MotionActions(self)
         QuantityEdit.notes = self.preparing.note_values
         self._make_actions()
         self._lay_out()
@@ -153,9 +155,13 @@ class Window(QMainWindow):
         self.view_menu = self.preparing.view_menu(action)
         self.stand_in_menu = self.preparing.stand_in_menu(action)
         self.path_menu = self.paths.menu(action)
+        self.motion_menu = self.motion.menu(action)
         self.preparing.actions(action)
         action("Swap lens and stage", lambda: self.stage.swap(), "W")
         action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")
+        action("More time", lambda: self.deck.zoom(1.5), "Ctrl+-")
+        action("Less time", lambda: self.deck.zoom(1 / 1.5), "Ctrl++", "Ctrl+=")
+        action("All time", self.deck.show_all, "Ctrl+0")
         action("Axis", lambda: self.deck.set_axis(not self.deck.by_distance), "X")
         action("Next kind of point", lambda: next_kind(self.session), "K")
         action("Delete", self.delete, "Delete")
@@ -195,6 +201,7 @@ class Window(QMainWindow):
             [
                 ("File", self.file_menu, "Open, save, add products and stand-ins"),
                 ("View", self.view_menu, "Where to look from, styles, the section"),
+                ("Motion", self.motion_menu, "Key poses, rides, lights; stretch, split and reverse in time"),
             ],
             [self.undo_action, self.redo_action],
             [("Export", export, "A still picture or the check report")],
@@ -239,7 +246,7 @@ class Window(QMainWindow):
         self.across.setSizes([308, 972])
         self.left.setSizes([440, 320])
         self.top.setSizes([744, 236])
-        self.right.setSizes([544, 216])
+        self.right.setSizes([508, 252])
 
     def _stage_overlays(self) -> None:
         self.tool_buttons: dict[str, QToolButton] = {}
@@ -350,7 +357,7 @@ class Window(QMainWindow):
 
     def _save_to(self, file: Path) -> bool:
         try:
-            self.session.save(file)
+            self.session.save(file, self.deck.shown_lanes())
         except BadInput as fault:
             tell(self, "Not saved", str(fault))
             return False
@@ -561,7 +568,7 @@ class Window(QMainWindow):
 
     def delete(self) -> None:
         """Delete the chosen point, or the selected path, run, camera, shot or part."""
-        if delete_point(self.session) or self.session.selection is None:
+        if self.deck.delete_key() or delete_point(self.session) or self.session.selection is None:
             return
         items, kind = self.session.chosen or (self.session.selection,), type(self.session.item).__name__.lower()
 

@@ -15,7 +15,7 @@ from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.units import show
 from kestrav.render.marks import TICK_PIXELS, flat, tick_spacing
 from kestrav.render.measure_marks import text_actor
-from kestrav.render.palette import INK, OCHRE, PETROL, PETROL_DARK, rgb
+from kestrav.render.palette import INK, OCHRE, PETROL, PETROL_DARK, SHOT, rgb
 from kestrav.render.shapes import polyline, segments, vertices
 from kestrav.render.viewpoint import to_display
 
@@ -27,7 +27,7 @@ MOST_MARKS = 24
 CHARACTER, LINE = 6.2, 17.0  # px: how wide a character of a mark is at most, and how high its plate
 
 
-class _Texts:
+class Texts:
     """As many texts as are wanted, made once; of those that would lie over each other the first is shown."""
 
     def __init__(self, renderer: Any) -> None:
@@ -74,11 +74,11 @@ class JudgingMarks:
         self.dots = flat(vertices(np.empty((0, 3))), INK)
         self.dots.GetProperty().SetPointSize(8)
         self.dots.GetProperty().RenderPointsAsSpheresOn()
-        self.trace = flat(empty, "#7a6a9b", 2.0)
+        self.trace = flat(empty, SHOT, 2.0)
         for actor in (self.teeth, self.tips, self.kinks, self.dots, self.trace):
             actor.VisibilityOff()
             renderer.AddActor(actor)
-        self.texts = _Texts(renderer)
+        self.texts = Texts(renderer)
         self._of: tuple[object, ...] = ()
 
     def show(

@@ -61,7 +61,7 @@ def chainage_ticks(curve: PathCurve, half: float) -> tuple[Array, Array]:
     return pairs[~long], pairs[long]
 
 
-class _Diamonds:
+class Diamonds:
     """Diamond marks of a size in pixels, each filled or hollow by colour."""
 
     def __init__(self, renderer: Any, colour: str, edge: str) -> None:
@@ -81,11 +81,13 @@ class _Diamonds:
         renderer.AddActor(self.actor)
 
     def place(self, points: ArrayLike) -> None:
+        """Mark points (n, 3)."""
         points = np.asarray(points, float).reshape(-1, 3)
         self.mapper.SetInputData(point_cloud(points))
         self.actor.SetVisibility(len(points) > 0)
 
     def scale(self, size: float) -> None:
+        """Make them of a size in mm."""
         self.mapper.SetScaleFactor(size)
 
 
@@ -118,13 +120,13 @@ class PathMarks:
         self.renderer = renderer
         self.actors: dict[str, list[vtkActor]] = {}
         self.drawn: dict[str, tuple[Path, bool, float]] = {}
-        self.points = _Diamonds(over, PETROL, CARD)
+        self.points = Diamonds(over, PETROL, CARD)
         self.dots = flat(point_cloud(np.empty((0, 3))), PETROL)
         self.dots.GetProperty().SetPointSize(4)
         self.dots.VisibilityOff()
         over.AddActor(self.dots)
-        self.chosen_point = _Diamonds(over, STRAW, INK)
-        self.handles = _Diamonds(over, CARD, PETROL_DARK)
+        self.chosen_point = Diamonds(over, STRAW, INK)
+        self.handles = Diamonds(over, CARD, PETROL_DARK)
         # the chosen path shows faintly through what hides it
         self.through = flat(segments(np.empty((0, 2, 3))), PETROL, 2.0, 0.45)
         over.AddActor(self.through)

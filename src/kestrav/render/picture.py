@@ -17,6 +17,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Camera, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.poses import world_poses
+from kestrav.render.lights import ProjectLights
 from kestrav.render.marks import PathLines
 from kestrav.render.palette import rgb
 from kestrav.render.scene import Scene, aim_camera, is_software, light
@@ -46,6 +47,7 @@ class Studio:
         self.renderer.SetBackground(*rgb(background))
         light(self.renderer)
         self.scene.show_in(self.renderer)
+        self.lights = ProjectLights([self.renderer])
         if paths:
             PathLines(self.renderer).show(project.paths, path_width(height))
         if not os.environ.get("DISPLAY"):
@@ -68,6 +70,7 @@ class Studio:
         poses = world_poses(self.project, [time])
         view = views(self.project, camera, [time], poses)
         self.scene.pose(poses[0])
+        self.lights.show(self.project, time)
         angle = vertical_angle(camera, self.width, self.height)
         aim_camera(self.renderer, view.position[0], view.target[0], view.up[0], angle, REACH)
         self.window.Render()

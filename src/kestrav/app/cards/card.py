@@ -8,7 +8,9 @@ from typing import Any, ClassVar, Literal
 from PySide6.QtCore import QObject, QSettings, Qt, QTimer, Signal
 from PySide6.QtWidgets import QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
+from kestrav.app.cards.lights import LightRows
 from kestrav.app.cards.measuring import MeasureRows, NoteRows
+from kestrav.app.cards.moving import CarryRows, PosesRows
 from kestrav.app.cards.part import TABS, PartRows
 from kestrav.app.cards.path import PathRows
 from kestrav.app.cards.project import ProjectRows
@@ -17,7 +19,7 @@ from kestrav.app.cards.shooting import CameraRows, ShotRows
 from kestrav.app.fields import Form
 from kestrav.app.preparing_tools import MeasureTool
 from kestrav.app.session import Session
-from kestrav.core.document.records import Camera, Note, Part, Path, Run, Shot
+from kestrav.core.document.records import Camera, Carry, Light, Note, Part, Path, Poses, Run, Shot
 from kestrav.core.findings.check import CheckResult
 
 _ROWS: dict[type, Any] = {
@@ -27,6 +29,9 @@ _ROWS: dict[type, Any] = {
     Camera: CameraRows,
     Shot: ShotRows,
     Note: NoteRows,
+    Poses: PosesRows,
+    Carry: CarryRows,
+    Light: LightRows,
 }
 
 
@@ -37,6 +42,20 @@ class Copying:
     step: tuple[float, float, float] = (200.0, 0.0, 0.0)
     count: int = 3
     linked: bool = True
+
+    def set(self, **fields: Any) -> None:
+        """Change some of it."""
+        for name, value in fields.items():
+            setattr(self, name, value)
+
+
+@dataclass
+class Leading:
+    """How convoys and followers are made; the card remembers it."""
+
+    count: int = 3
+    spacing: float = 1500.0
+    path: str = ""
 
     def set(self, **fields: Any) -> None:
         """Change some of it."""
@@ -129,6 +148,7 @@ class Card(QWidget):
         self.ramps: dict[str, str] = {}  # what soft starts and stops are measured by, where it is a time
         self.copying = Copying()
         self.shaping = Shaping()
+        self.leading = Leading()
         self.path_marks = PathMarkChoice(self)
         self.measuring: MeasureTool | None = None
         self._timer = QTimer(self)

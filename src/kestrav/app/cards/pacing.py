@@ -21,6 +21,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.motion.laws import LAWS
 from kestrav.core.motion.pacing import EasedProfile, TabledProfile, part_as_keys, peak
+from kestrav.core.motion.passes import FollowingProfile, LeggedProfile, steady_part
 from kestrav.core.motion.runs import Journey
 from kestrav.core.units import show
 
@@ -164,6 +165,7 @@ class PacingRows(Rows):
 
     def _keyed(self, run: Run, pacing: Keyed, trip: Journey) -> None:
         form, keys = self.form, pacing.keys
+        moving = trip.once - sum(hold.duration for hold in run.holds)
 
         def change(index: int, **fields: float | None) -> None:
             made = list(keys)
@@ -176,9 +178,9 @@ class PacingRows(Rows):
             if inner:
                 form.number(
                     f"Key {i + 1}, s",
-                    key.time * trip.duration,
+                    key.time * moving,
                     "s",
-                    lambda v, k=i: change(k, time=v / trip.duration),
+                    lambda v, k=i: change(k, time=v / moving),
                     "When",
                     3,
                     0.1,
@@ -202,11 +204,15 @@ class PacingRows(Rows):
         )
 
     def _add_key(self, run: Run, pacing: Keyed, trip: Journey) -> None:
-        share = (self.session.time - trip.start) / trip.duration
+        since = self.session.time - trip.start
+        stops = [(float(trip.times_at([h.place * trip.path.length])[0]) - trip.start, h.duration) for h in run.holds]
+        waited = sum(min(max(since - at, 0.0), seconds) for at, seconds in stops)
+        moving = trip.once - sum(seconds for _, seconds in stops)
+        share = (since - waited) / moving
         if not 0.01 < share < 0.99 or any(abs(k.time - share) < 0.01 for k in pacing.keys):
             self.session.refused.emit("move the playhead into the run, away from its other keys")
             return
-        way = float(trip.profile.distance([share * trip.duration])[0]) / trip.length
+        way = float(trip.profile.distance([since])[0]) / trip.length
         keys = sorted((*pacing.keys, PaceKey(share, way)), key=lambda k: k.time)
         self._change(run, "Add key", keys=tuple(keys))
 
@@ -221,14 +227,18 @@ def _made(key: str, trip: Journey) -> Pacing:
         return Limited(top=float(f"{trip.greatest_speed:.3g}"))
     if key == "keyed":
         # as it is, told by a few keys that can be moved
-        every = part_as_keys(trip.profile, 0.0, trip.duration).keys[::4]
+        every = part_as_keys(steady_part(trip.profile), 0.0, trip.once).keys[::4]
         return Keyed(tuple(msgspec.structs.replace(k, slope=None) for k in every))
     return Law(key.removeprefix("law:"))  # type: ignore[arg-type]
 
 
 def worked_lines(trip: Journey) -> list[str]:
     """The sums behind a run's speed."""
-    profile, length, seconds = trip.profile, trip.length, trip.duration
+    profile, length, seconds = steady_part(trip.profile), trip.length, trip.once
+    if isinstance(profile, (LeggedProfile, FollowingProfile)):
+        lines = [f"{show(length)}\u2009mm in {seconds:.3f}\u2009s, <b>{show(trip.greatest_speed, 'mm/s')}</b> at most"]
+        waits = sum(hold.duration for hold in trip.run.holds)
+        return [*lines, f"{waits:.3f}\u2009s of it on holds"] if waits else lines
     speed = f"<b>{show(trip.greatest_speed, 'mm/s')}</b>"
     if isinstance(profile, EasedProfile):
         ramps = 0.5 * (profile.ramp_in + profile.ramp_out)

@@ -4,9 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+import msgspec
+import numpy as np
+from scipy.spatial.transform import Rotation
+
 from kestrav.core.document import edits
-from kestrav.core.document.records import Camera, Note, Part, Path, Run, Shot
+from kestrav.core.document.records import Carry, Cue, Item, Poses, Run
 from kestrav.core.motion.making import add_run
+from kestrav.core.motion.runs import begins
 
 if TYPE_CHECKING:
     from kestrav.app.cards.card import Card
@@ -20,14 +25,14 @@ class Rows:
     def __init__(self, card: Card) -> None:
         self.card, self.session, self.form = card, card.session, card.form
 
-    def _name(self, item: Part | Path | Run | Camera | Shot | Note) -> None:
+    def _name(self, item: Item) -> None:
         self.form.text("Name", item.name, lambda text: self._set(item.id, "Rename", name=text), "What it is called")
 
     def _set(self, item_id: str, label: str, **fields: Any) -> None:
         self.session.edit(label, lambda project: edits.update(project, item_id, **fields))
 
     def _number(
-        self, item: Run | Camera | Shot, label: str, field: str, unit: str, tip: str, places: int = 1, step: float = 1.0
+        self, item: Item, label: str, field: str, unit: str, tip: str, places: int = 1, step: float = 1.0
     ) -> None:
         """A number of a record; a field of whole numbers takes the nearest one."""
         value = getattr(item, field)
@@ -47,6 +52,48 @@ class Rows:
 
         self.form.number(label, value, unit, change, tip, places)
 
+    def _cue(self, item: Run | Poses | Carry) -> None:
+        """When it begins: by time, or by what another run does."""
+        project, form, cue = self.session.shown, self.form, item.cue
+        runs = [(r.id, r.name) for r in project.runs if r.id != item.id]
+        form.choice(
+            "Begins",
+            [("", "by time"), *runs],
+            cue.run if cue is not None else "",
+            lambda v: self._set(item.id, "Cue", cue=Cue(v) if v else None),
+            "By time, or by a cue: when another run sets out, arrives or has come so far",
+        )
+        if cue is None:
+            return
+
+        def change(**fields: Any) -> None:
+            self._set(item.id, "Cue", cue=msgspec.structs.replace(cue, **fields))
+
+        form.choice(
+            "When it",
+            [("start", "sets out"), ("way", "has gone so far"), ("arrival", "arrives")],
+            cue.at,
+            lambda v: change(at=v),
+            "Which event of that run",
+        )
+        if cue.at == "way":
+            form.number("So far", 100 * cue.place, "%", lambda v: change(place=v / 100), "Share of its way", 1, 5)
+        form.number("And then", cue.delay, "s", lambda v: change(delay=v), "How long after that", 3, 0.1)
+        begun = begins(project, item)
+        form.note(f"begins at {begun:.3f}\u2009s" if np.isfinite(begun) else "never begins: that moment never comes")
+
+    def _blend(self, item: Run | Poses) -> None:
+        self.form.number(
+            "Blend",
+            item.blend,
+            "s",
+            lambda v: self._set(item.id, "Blend", blend=v),
+            "Over how long it is brought over softly from where it was before",
+            2,
+            0.1,
+            zero="none",
+        )
+
     def _add_run(self, rider: str, path: str) -> None:
         if rider and path and self.session.edit("Add run", lambda project: add_run(project, rider, path)):
             self.session.select(self.session.project.runs[-1].id)
@@ -57,3 +104,15 @@ class Rows:
                 self.session.select(None)
 
         self.form.buttons((f"Delete {kind}", delete, f"Delete this {kind} and what cannot be without it"))
+
+
+def angles_of(rotation: tuple[float, float, float, float]) -> tuple[float, float, float]:
+    """A rotation as yaw to the left, pitch with the front up and roll to the right, in degrees."""
+    yaw, pitch, roll = Rotation.from_quat(np.roll(rotation, -1)).as_euler("ZYX", degrees=True)
+    return float(yaw), float(-pitch), float(roll)
+
+
+def rotation_of(angles: Vector) -> tuple[float, float, float, float]:
+    """Yaw, pitch and roll in degrees as a rotation (w, x, y, z)."""
+    x, y, z, w = Rotation.from_euler("ZYX", (angles[0], -angles[1], angles[2]), degrees=True).as_quat()
+    return float(w), float(x), float(y), float(z)

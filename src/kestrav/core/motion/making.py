@@ -41,12 +41,12 @@ from kestrav.core.motion.arranging import copy
 from kestrav.core.motion.carriage import places_beyond
 from kestrav.core.motion.fitting import points_through
 from kestrav.core.motion.key_poses import pivot_poses, places, velocities
-from kestrav.core.motion.legs import Motion, legs_of
+from kestrav.core.motion.legs import Motion, active, legs_of
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.placing import placement, shift
 from kestrav.core.motion.resting import own_bounds, rest_and_pivot
 from kestrav.core.motion.runs import begins, journey
-from kestrav.core.motion.seating import seat_matrix
+from kestrav.core.motion.seating import body_axes, path_frames, seat_matrix
 from kestrav.core.motion.shaping import transformed
 
 Array = NDArray[np.float64]
@@ -446,3 +446,36 @@ def quarter_turn(heading: Heading, times: int = 1) -> Heading:
     here = ring.index(heading.forward) if heading.forward in ring else 0
     # to turn the rider to the left the axis on its right comes to look ahead
     return msgspec.structs.replace(heading, forward=ring[(here - times) % 4])
+
+
+def adjusted(project: Project, thing: str, time: float, matrix: Array) -> Project:
+    """The project with a thing that something moves brought, by a rigid (4, 4) matrix in space, elsewhere at a time in s.
+
+    Under a run it is its own turn and where it is carried beside the path that change, and the run goes on as it was;
+    of key poses a key at that time is set. Raises BadInput for what rides with something else then.
+    """
+    legs = legs_of(project, thing)
+    leg = legs[int(active(legs, [time])[0])]
+    pose = Motion(project).poses(thing, [time])[0]
+    pivot = rest_and_pivot(project, thing)[1]
+    if isinstance(leg.item, Poses):
+        return add_pose(project, thing, time, matrix @ pose @ pivot)
+    if leg.trip is None or leg.trip.run.rider != thing:
+        raise BadInput(
+            f"“{get(project, thing).name}” goes along with something else then; move that, or end “{leg.item.name}”"
+        )
+    run = leg.trip.run
+    seat = seat_matrix(project, run, pivot)
+    old, new = pose @ seat, matrix @ pose @ seat
+    frame = path_frames(project, leg.trip, np.array([time]))[0]
+    offset = np.array(run.offset) + frame.T @ (new[:3, 3] - old[:3, 3])
+    own = Rotation.from_euler("ZYX", (run.turn[0], -run.turn[1], run.turn[2]), degrees=True).as_matrix()
+    body = (
+        np.eye(3)
+        if isinstance(run.heading, FixedHeading)
+        else body_axes(run.heading.forward, run.heading.flip, run.heading.up)
+    )
+    base = old[:3, :3] @ body @ own.T
+    yaw, pitch, roll = Rotation.from_matrix(base.T @ new[:3, :3] @ body).as_euler("ZYX", degrees=True)
+    turn = vector(np.round([yaw, -pitch, roll], 9))
+    return update(project, run.id, offset=vector(np.round(offset, 9)), turn=turn)

@@ -51,6 +51,13 @@ def rider_poses(project: Project, trip: Journey, times: Array, where: Where) -> 
     return found
 
 
+def path_frames(project: Project, trip: Journey, times: Array) -> Array:
+    """Frames (n, 3, 3), columns along, left and up, by which a journey's rider is carried beside its path."""
+    stations = trip.stations(times)
+    inside = np.where(np.abs(stations - trip.last) <= _ARRIVED, trip.last - _ARRIVED, stations)
+    return _places(project, trip, stations, inside, framed=True)[1]
+
+
 def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array, where: Where) -> tuple[Array, Array]:
     """Where what sits on the path is (n, 3) at times (n,), and how the rider's pivot is turned (n, 3, 3)."""
     run, stations = trip.run, trip.stations(times)
@@ -81,7 +88,9 @@ def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array
     return places, frames @ body_axes(heading.forward, heading.flip, heading.up).T
 
 
-def _places(project: Project, trip: Journey, stations: Array, inside: Array) -> tuple[Array, Array]:
+def _places(
+    project: Project, trip: Journey, stations: Array, inside: Array, framed: bool = False
+) -> tuple[Array, Array]:
     """Places (n, 3) on the path, or on the ground below it, and the frames (n, 3, 3) there."""
     run, curve = trip.run, trip.path.curve
     heading, ground = run.heading, run.ground
@@ -93,7 +102,7 @@ def _places(project: Project, trip: Journey, stations: Array, inside: Array) -> 
     places = curve.position(stations)
     if heights is not None:
         places = _on_ground(heights, stations / trip.path.length, places)
-    if not _needs_frames(run):
+    if not (framed or _needs_frames(run)):
         return places, np.broadcast_to(np.eye(3), (len(stations), 3, 3))
     stance = heading.stance if isinstance(heading, AlongHeading) else "slope"
     frames = trip.path.frames(inside, upright=stance != "free")

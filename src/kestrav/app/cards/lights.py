@@ -1,0 +1,132 @@
+"""A light."""
+
+from __future__ import annotations
+
+import msgspec
+
+from kestrav.app.cards.rows import Rows
+from kestrav.core.document.records import Light, LightKey, PartAim, PointAim
+from kestrav.core.findings.model import name_of
+from kestrav.core.motion.legs import legs_of
+from kestrav.core.motion.lighting import state
+from kestrav.core.units import show
+
+
+class LightRows(Rows):
+    """Kind, place, strength and its keys."""
+
+    def build(self, light: Light) -> None:
+        project, form = self.session.shown, self.form
+        self.card.title.setText(light.name)
+        self._name(light)
+        form.choice(
+            "Kind",
+            [("point", "point"), ("spot", "spot"), ("area", "area"), ("sun", "sun")],
+            light.kind,
+            lambda v: self._set(light.id, "Kind", kind=v),
+            "How it shines: all around, in a cone, from a flat field, or from afar",
+        )
+        form.check("On", "it shines", light.on, lambda v: self._set(light.id, "On", on=v), "Whether it shines at all")
+        form.vector(
+            "Stands",
+            light.position,
+            "mm",
+            lambda v: self._set(light.id, "Move light", position=v),
+            "Where it is while nothing moves it",
+        )
+        if light.kind != "point":
+            self._aim(light)
+        if light.kind == "spot":
+            form.number(
+                "Cone", light.cone, "°", lambda v: self._set(light.id, "Cone", cone=v), "The whole angle of its cone"
+            )
+        if light.kind == "area":
+            for i, label in enumerate(("Width", "Height")):
+                form.number(
+                    label,
+                    light.size[i],
+                    "mm",
+                    lambda v, k=i: self._set(
+                        light.id, "Size", size=(v, light.size[1]) if k == 0 else (light.size[0], v)
+                    ),
+                    f"{label} of the field that shines",
+                    0,
+                    50,
+                )
+        unit = "lx" if light.kind == "sun" else "cd"
+        if not light.keys:
+            form.number(
+                "Strength",
+                light.strength,
+                unit,
+                lambda v: self._set(light.id, "Strength", strength=v),
+                "Candela, or lux of the sun",
+                0,
+                50,
+            )
+            form.colour("Colour", light.colour, lambda v: self._set(light.id, "Colour", colour=v), "Its colour")
+        self._keys(light, unit)
+        strength, colour = state(light, self.session.time)
+        lines = [f"now {show(strength, unit, 0)}, {colour}"]
+        if light.kind != "sun":
+            lines.append(f"{show(strength)} cd ÷ (2\u2009m)² = <b>{show(strength / 4, 'lx', 0)}</b> at 2\u2009m")
+        lines += [f"moves by “{leg.item.name}”" for leg in legs_of(project, light.id)]
+        form.worked(*lines)
+        if project.paths:
+            options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
+            form.choice("Run along", options, "", lambda path: self._add_run(light.id, path), "Let it run along a path")
+        self._delete(light.id, "light")
+
+    def _aim(self, light: Light) -> None:
+        project, form = self.session.shown, self.form
+        aims = [("", "a point"), *((p.id, p.name) for p in project.parts if p.geometry is None or p.parent is None)]
+        aimed = light.aim.part if isinstance(light.aim, PartAim) else ""
+        if aimed and aimed not in [a[0] for a in aims]:
+            aims.append((aimed, name_of(project, aimed)))
+        form.choice(
+            "Aim",
+            aims,
+            aimed,
+            lambda v: self._set(light.id, "Aim", aim=PartAim(v) if v else PointAim((0.0, 0.0, 0.0))),
+            "What it shines at; a part is followed, a point goes along with the light",
+        )
+        if isinstance(light.aim, PointAim):
+            form.vector(
+                "Aim at",
+                light.aim.point,
+                "mm",
+                lambda v: self._set(light.id, "Aim", aim=PointAim(v)),
+                "The point it shines at",
+            )
+
+    def _keys(self, light: Light, unit: str) -> None:
+        form = self.form
+
+        def change(keys: list[LightKey]) -> None:
+            self._set(light.id, "Key of light", keys=tuple(sorted(keys, key=lambda k: k.time)))
+
+        for i, key in enumerate(light.keys):
+
+            def put(k: int = i, **fields: object) -> None:
+                keys = list(light.keys)
+                keys[k] = msgspec.structs.replace(keys[k], **fields)
+                change(keys)
+
+            form.number(f"Key {i + 1} at", key.time, "s", lambda v, f=put: f(time=v), "When", 3, 0.1)
+            form.number(f"Key {i + 1}", key.strength, unit, lambda v, f=put: f(strength=v), "Its strength then", 0, 50)
+            form.colour(f"Key {i + 1} colour", key.colour, lambda v, f=put: f(colour=v), "Its colour then")
+        form.buttons(
+            ("Add key here", lambda: self._add_key(light), "A key of strength and colour at the playhead"),
+            (
+                "Delete last key",
+                lambda: light.keys and change(list(light.keys[:-1])),
+                "Take the last key away",
+            ),
+        )
+
+    def _add_key(self, light: Light) -> None:
+        time = self.session.time
+        strength, colour = state(light, time)
+        kept = [k for k in light.keys if abs(k.time - time) > 1e-6]
+        keys = sorted([*kept, LightKey(time, strength, colour)], key=lambda k: k.time)
+        self._set(light.id, "Key of light", keys=tuple(keys))

@@ -1,0 +1,88 @@
+"""Key poses in the stage: the way of the pivot, its keys with their times, and the handles of those shaped by hand."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from vtkmodules.vtkRenderingCore import vtkRenderer
+
+from kestrav.core.document.records import Poses, Project
+from kestrav.core.motion.key_poses import places
+from kestrav.core.motion.legs import leg_of
+from kestrav.core.units import show
+from kestrav.render.judging_marks import Texts
+from kestrav.render.marks import Diamonds, flat
+from kestrav.render.palette import CARD, INK, PETROL, PETROL_DARK, STRAW
+from kestrav.render.shapes import segments
+
+Array = NDArray[np.float64]
+
+_SAMPLES = 120
+_KEY_PIXELS, _HANDLE_PIXELS = 8.5, 5.5
+
+
+def key_places(poses: Poses) -> Array:
+    """Where the keys are (k, 3)."""
+    return np.array([key.placement.position for key in poses.keys]).reshape(-1, 3)
+
+
+def key_handles(poses: Poses) -> tuple[list[tuple[int, str]], Array]:
+    """The key and field of every handle, and where its end is (h, 3); only what is shaped by hand has some."""
+    if poses.between != "by hand":
+        return [], np.empty((0, 3))
+    found = [
+        (i, field, np.add(key.placement.position, getattr(key, field)))
+        for i, key in enumerate(poses.keys)
+        for field in ("handle_in", "handle_out")
+        if getattr(key, field) is not None
+    ]
+    return [(i, field) for i, field, _ in found], np.array([place for *_, place in found]).reshape(-1, 3)
+
+
+class PoseMarks:
+    """The ways of all key poses, those of the chosen ones with keys, times and handles."""
+
+    def __init__(self, renderer: Any, over: Any) -> None:
+        self.ways = flat(segments(np.empty((0, 2, 3))), PETROL, 2.0, 0.8)
+        self.arms = flat(segments(np.empty((0, 2, 3))), PETROL_DARK, 1.0)
+        renderer.AddActor(self.ways)
+        over.AddActor(self.arms)
+        self.keys, self.now = Diamonds(over, PETROL, CARD), Diamonds(over, STRAW, INK)
+        self.handles = Diamonds(over, CARD, PETROL_DARK)
+        self.texts = Texts(over)
+
+    def show(self, project: Project, chosen: Poses | None, key: int | None, pixel: float, seen: vtkRenderer) -> None:
+        """Draw those of a project."""
+        lines = []
+        for poses in project.poses:
+            line = places(poses, np.linspace(0.0, poses.keys[-1].time, _SAMPLES))
+            if np.ptp(line, axis=0).max() > 1e-3:
+                lines.append(np.stack([line[:-1], line[1:]], axis=1))
+        self.ways.SetVisibility(bool(lines))
+        if lines:
+            self.ways.GetMapper().SetInputData(segments(np.concatenate(lines)))
+        spots = key_places(chosen) if chosen is not None else np.empty((0, 3))
+        fields, ends = key_handles(chosen) if chosen is not None else ([], np.empty((0, 3)))
+        taken = [key] if key is not None and key < len(spots) else []
+        self.keys.place(np.delete(spots, taken, axis=0))
+        self.now.place(spots[taken])
+        self.handles.place(ends)
+        for marks, size in ((self.keys, _KEY_PIXELS), (self.now, _KEY_PIXELS), (self.handles, _HANDLE_PIXELS)):
+            marks.scale(size * pixel)
+        self.arms.SetVisibility(len(ends) > 0)
+        if len(ends):
+            self.arms.GetMapper().SetInputData(
+                segments(np.array([[spots[i], e] for (i, _), e in zip(fields, ends, strict=True)]))
+            )
+        told = []
+        if chosen is not None:
+            start = leg_of(project, chosen).start
+            if np.isfinite(start):
+                lift = np.array([0.0, 0.0, 16 * pixel])
+                told = [
+                    (show(start + k.time, "s", 2), np.add(k.placement.position, lift), PETROL_DARK) for k in chosen.keys
+                ]
+        self.texts.hold(told)
+        self.texts.part(seen)
