@@ -153,15 +153,25 @@ def test_a_ring_is_dragged_by_steps_of_five_degrees(bench):
     assert angle / 5 == pytest.approx(round(angle / 5), abs=1e-6)
 
 
-def test_what_rides_on_a_path_is_not_moved_by_handles(hand):
+def test_what_rides_on_a_path_is_moved_beside_it_by_handles(hand):
     hand.session.select("part-1")
     hand.window.use_tool("move")
     hand.stage.draw()
     before = hand.session.project
-    tip = hand.window.preparing.move_tool.handles.line(0)[6]
-    hand.drag(hand.at(*tip), hand.at(*tip) + QPoint(40, 0))
-    assert hand.session.project is before
-    assert "rides on a path" in hand.window.card.fault.text()
+    hand.window.preparing.move_tool.move_by(0, 12, 5)
+    after = hand.session.project
+    assert after.runs[0].offset == pytest.approx((0, 12, 5))
+    assert (after.parts, after.paths) == (before.parts, before.paths)
+    hand.window.use_tool("turn")
+    hand.window.preparing.turn_tool.turn_by(2, 30.0)
+    assert hand.session.project.runs[0].turn == pytest.approx((30, 0, 0))
+    pose = hand.session.part_now("part-1")
+    assert np.degrees(np.arctan2(pose[1, 0], pose[0, 0])) == pytest.approx(30)
+    # what goes along with something else is moved by that
+    hand.session.edit("Company", lambda p: edits.update(p, "run-1", company=("part-2",)))
+    hand.session.select("part-2")
+    assert not hand.window.preparing.move_tool.move_by(5, 0, 0)
+    assert "goes along with something else" in hand.window.card.fault.text()
 
 
 def test_what_is_marked_as_fixed_is_not_moved(bench):

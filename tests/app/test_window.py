@@ -254,7 +254,8 @@ def test_a_runs_pacing_heading_and_speed_are_chosen(hand):
     hand.window.card.show_run_tab("Heading")
     assert choose("Heading", "along").heading == AlongHeading()
     assert choose("Forward", "-y").heading.forward == "-y"
-    hand.field("Turn about").click()
+    hand.window.card.rebuild()
+    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Turn about").click()
     assert hand.session.project.runs[0].heading.flip
     assert choose("Heading", "fixed").heading == FixedHeading()
 

@@ -136,7 +136,7 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
 
     def mouseReleaseEvent(self, event: QGraphicsSceneMouseEvent) -> None:
         self.grabbed = None
-        self.deck.rebuild_bars()
+        self.deck.let_go()
 
 
 def diamond(at: QPointF, half: float) -> list[QPointF]:

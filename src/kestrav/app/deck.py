@@ -75,6 +75,7 @@ class Deck(QWidget):
         self.snapping = str(QSettings().value("deck/snap", "true")) == "true"
         self.chosen_key: tuple[str, str, int] | None = None  # lane, item and number of the chosen key
         self._range: tuple[float, float] | None = None  # what is shown, when not all
+        self._steady: tuple[float, float] | None = None  # what is shown while a bar is dragged
         self._held: tuple[str, object] | None = None  # what is dragged: a key or a limit
         self._panned: float | None = None
         self._key_drags = 0
@@ -401,7 +402,7 @@ class Deck(QWidget):
             self.by_distance = False
         for button, on in zip(self.axis_buttons, (not self.by_distance, self.by_distance), strict=True):
             button.setChecked(on)
-        low, high = self._range or self.whole()
+        low, high = self.shown_range()
         self.plots[0].getViewBox().setXRange(low, high, padding=0)
         self.rebuild_bars()
         self._fill_speed(project)
@@ -464,9 +465,15 @@ class Deck(QWidget):
 
     def take_bar(self, item_id: str) -> None:
         """Select what a bar stands for; several that are marked stay together."""
+        self._steady = self.shown_range()
         if item_id not in self.marked:
             self.marked = ()
         self.session.select(item_id)
+
+    def let_go(self) -> None:
+        """A bar is not held any more."""
+        self._steady = None
+        self.refresh()
 
     def mark(self, item_id: str) -> None:
         """Take a bar to those marked, or from them."""
@@ -497,10 +504,12 @@ class Deck(QWidget):
             return
         ids = self.marked if item_id in self.marked else (item_id,)
         first, last = span_of(self.session.project, get(self.session.project, item_id))  # type: ignore[arg-type]
-        begun = self._snapped(max(start, 0.0), ids, free)
-        # its end may catch something as well, and nearer
-        ended = self._snapped(max(start, 0.0) + last - first, ids, free) - (last - first)
-        target = ended if abs(ended - start) < abs(begun - start) - 1e-9 and ended >= 0 else begun
+        start = max(start, 0.0)
+        target = self._snapped(start, ids, free)
+        # its end catches what another one does where its start does not
+        begun, ended = (None if free else self._caught(t, ids) for t in (start, start + last - first))
+        if begun is None and ended is not None and ended >= last - first:
+            target = ended - (last - first)
 
         def move(project: Project) -> Project:
             now = span_of(project, get(project, item_id))[0]  # type: ignore[arg-type]
@@ -512,8 +521,16 @@ class Deck(QWidget):
         fps = self.session.project.settings.fps
         if free or not self.snapping:
             return round(time, 3)
+        caught = self._caught(time, leaving)
+        return snapped(time, fps) if caught is None else caught
+
+    def _caught(self, time: float, leaving: Sequence[str]) -> float | None:
+        """What else begins or ends near a time, or the playhead."""
+        if not self.snapping:
+            return None
         others = snap_times(self.session.project, leaving, [self.session.time])
-        return snapped(time, fps, others, SNAP_PIXELS * self.pixel())
+        nearest = float(others[np.argmin(np.abs(others - time))])
+        return nearest if abs(nearest - time) <= SNAP_PIXELS * self.pixel() else None
 
     def _set_snapping(self, on: bool) -> None:
         self.snapping = on
@@ -528,9 +545,13 @@ class Deck(QWidget):
         room = 0.02 * (high - low)
         return low - room, high + room
 
+    def shown_range(self) -> tuple[float, float]:
+        """The part of the axis that is shown; while a bar is dragged it stays as it is."""
+        return self._range or self._steady or self.whole()
+
     def shown_width(self) -> float:
         """How much of the axis is shown, in its unit."""
-        low, high = self._range or self.whole()
+        low, high = self.shown_range()
         return high - low
 
     def pixel(self) -> float:
@@ -551,7 +572,7 @@ class Deck(QWidget):
 
     def zoom(self, factor: float, about: float | None = None) -> None:
         """Show more or less of the axis about a place, or about the playhead."""
-        low, high = self._range or self.whole()
+        low, high = self.shown_range()
         if about is None:
             at = float(self.to_x(np.array([self.session.time]))[0])
             about = at if np.isfinite(at) and low <= at <= high else 0.5 * (low + high)
@@ -891,17 +912,19 @@ class Deck(QWidget):
         if grip is not None:
             self._key_drags += 1
             self._held = ("key", grip)
+            self._hold_scales(True)
             self.chosen_key = (grip.lane, grip.of, grip.index)
             self.chart.setFocus()
             self._draw_keys()
             return True
-        if isinstance(self.chart.itemAt(position), Bar):
+        if self._bar_at(scene) is not None:
             return False
         self.chosen_key = None
         lane = self._limit_at(scene)
         if lane is not None:
             self._key_drags += 1
             self._held = ("limit", lane)
+            self._hold_scales(True)
             return True
         self._draw_keys()
         self._scrubbing = True
@@ -910,7 +933,7 @@ class Deck(QWidget):
     def _move(self, event: QMouseEvent, position: QPoint) -> bool:
         if self._panned is not None:
             by = self._panned - self._x_at(position)
-            low, high = self._range or self.whole()
+            low, high = self.shown_range()
             self.show_range(low + by, high + by)
             return True
         if self._held is not None:
@@ -925,8 +948,18 @@ class Deck(QWidget):
 
     def _release(self) -> bool:
         done = self._scrubbing or self._held is not None or self._panned is not None
-        self._scrubbing, self._held, self._panned = False, None, None
+        dragged, self._held = self._held is not None, None
+        self._scrubbing, self._panned = False, None
+        if dragged:
+            self._hold_scales(False)
         return done
+
+    def _hold_scales(self, held: bool) -> None:
+        """Keep the lanes' scales while something in them is dragged, so that it stays under the pointer."""
+        for lane in self.lanes:
+            lane.held = held
+        if not held:
+            self.refresh()
 
     def _drag_held(self, position: QPoint, free: bool) -> None:
         assert self._held is not None
@@ -964,7 +997,7 @@ class Deck(QWidget):
 
     def _wheel(self, event: QWheelEvent) -> bool:
         turned, aside = event.angleDelta().y(), event.angleDelta().x()
-        low, high = self._range or self.whole()
+        low, high = self.shown_range()
         scene = self.chart.mapToScene(event.position().toPoint())
         if scene.x() < self.chart_left() and self.bars.sceneBoundingRect().contains(scene):
             self._first_row += -1 if turned > 0 else 1
@@ -997,6 +1030,12 @@ class Deck(QWidget):
             if away <= GRAB_PIXELS and (best is None or away < best[0]):
                 best = (away, grip)
         return None if best is None else best[1]
+
+    def _bar_at(self, scene: QPointF) -> Bar | None:
+        """The bar under a place of the scene; the chart's own frame lies over it."""
+        if not self.bars.getViewBox().sceneBoundingRect().contains(scene):
+            return None
+        return next((bar for bar in self._bars if bar.on_screen().contains(scene)), None)
 
     def _limit_at(self, scene: QPointF) -> str | None:
         """The lane whose limit is under a place of the scene."""
@@ -1048,7 +1087,8 @@ class Deck(QWidget):
 
     def _menu(self, position: QPoint) -> None:
         """What can be done with the bar under the pointer, and with what is selected."""
-        item = self.chart.itemAt(position)
-        if isinstance(item, Bar):
-            self.take_bar(item.item_id)
+        bar = self._bar_at(self.chart.mapToScene(position))
+        if bar is not None:
+            self.take_bar(bar.item_id)
+            self.let_go()
         self.time_menu.exec(self.chart.viewport().mapToGlobal(position))

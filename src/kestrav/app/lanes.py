@@ -29,6 +29,8 @@ class Lane:
         self.curve = pg.PlotDataItem(pen=pg.mkPen(colour, width=1.8), connect="finite", antialias=True)
         plot.addItem(self.limit)
         plot.addItem(self.curve)
+        self.held = False  # its scale stays as it is
+        self._top: tuple[float, float] = (0.0, 1.0)
         self.x: Array = np.empty(0)
         self.y: Array = np.empty(0)
 
@@ -38,8 +40,14 @@ class Lane:
         highest = top if top is not None else float(np.nanmax(y, initial=low)) if len(y) else low
         span = highest - low
         span = span if np.isfinite(span) and span > 0 else 1.0
+        if self.held:
+            low, span = self._top
+        else:
+            self._top = (low, span)
         # what is far above the limit runs along the top, as on a strip chart
         self.curve.setData(x, np.minimum(y, low + 1.04 * span))
+        if self.held:
+            return
         self.plot.setYRange(low - 0.06 * span, low + 1.12 * span, padding=0)
 
     def shade(self, spans: list[tuple[float, float]]) -> None:

@@ -86,7 +86,19 @@ def test_a_jump_that_the_paths_do_not_show_is_found():
     # the same path, but something else of it sits on it
     made = edits.add(
         start.project,
-        Run("run-2", "Back", "part-1", "path-1", 0.5, 1.0, 4.0, 3.0, backwards=True, seat="front", pacing=Eased(100, 100)),
+        Run(
+            "run-2",
+            "Back",
+            "part-1",
+            "path-1",
+            0.5,
+            1.0,
+            4.0,
+            3.0,
+            backwards=True,
+            seat="front",
+            pacing=Eased(100, 100),
+        ),
     )
     fault = every_mend_helps(made, "jump", start.meshes, 2)
     assert fault.value == pytest.approx(200, abs=0.1) and fault.severity == "breach"
@@ -155,7 +167,8 @@ def test_what_never_arrives_or_never_begins():
     assert not [f for f in found(fault.mend.edit(waiting), "never", start.meshes) if f.subject == ("run-2",)]
     # and so does what follows it
     led = edits.add(
-        waiting, edits.change(waiting.runs[1], id="run-3", name="Led", rider="part-1", cue=None, follows=Following("run-2"))
+        waiting,
+        edits.change(waiting.runs[1], id="run-3", name="Led", rider="part-1", cue=None, follows=Following("run-2")),
     )
     (fault,) = [f for f in found(led, "never", start.meshes) if f.subject == ("run-3",)]
     assert not [f for f in found(fault.mend.edit(led), "never", start.meshes) if f.subject == ("run-3",)]

@@ -218,12 +218,8 @@ def snap_times(project: Project, leaving: Iterable[str] = (), extra: Iterable[fl
     return np.unique([t for t in found if np.isfinite(t)])
 
 
-def snapped(time: float, fps: float, others: np.ndarray | None = None, reach: float = 0.0) -> float:
-    """A time on the nearest of some others within a reach in s, else on a frame."""
-    if others is not None and len(others):
-        nearest = float(others[np.argmin(np.abs(others - time))])
-        if abs(nearest - time) <= reach:
-            return nearest
+def snapped(time: float, fps: float) -> float:
+    """A time on the nearest frame."""
     return round(time * fps) / fps
 
 

@@ -1,0 +1,594 @@
+"""Motion in the window: bars, lanes and keys of the deck, key poses, rides, lights, and what a run goes with."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QMouseEvent, QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton
+from shapes import box_mesh, make_project, straight
+
+from kestrav.app import motion_actions
+from kestrav.core.document import edits
+from kestrav.core.document.records import (
+    AlongHeading,
+    Carry,
+    Cue,
+    Following,
+    Ground,
+    Hold,
+    Keyed,
+    KeyedHeading,
+    KeyPose,
+    Lean,
+    LeanKey,
+    Light,
+    LightKey,
+    Limited,
+    PaceKey,
+    Path,
+    Placement,
+    Poses,
+    Roughness,
+    Run,
+    TurnKey,
+)
+from kestrav.core.files import project_file
+from kestrav.core.motion.runs import journey
+
+NONE = Qt.KeyboardModifier.NoModifier
+KEYED = Keyed((PaceKey(0, 0), PaceKey(0.5, 0.5), PaceKey(1, 1)))
+
+
+def opened(**run):
+    fields = {"duration": 2.0, "start": 1.0} | run
+    made = make_project(
+        {"Cube": (box_mesh(20, 20, 20), (-100, 0, 10)), "Post": (box_mesh(10, 10, 60), (0, 80, 30))},
+        straight((-100, 0, 10), (300, 0, 10)),
+        **fields,
+    )
+    project = edits.add(
+        made.project,
+        Path("path-2", "Second", straight((0, 80, 30), (0, 300, 30))),
+        Run("run-2", "Post goes", "part-2", "path-2", start=4.0, duration=2.0),
+    )
+    return type(made)(project, made.meshes)
+
+
+class Chart:
+    """A person at the chart."""
+
+    def __init__(self, hand):
+        self.hand, self.deck = hand, hand.window.deck
+        self.view = self.deck.chart.viewport()
+        QApplication.processEvents()
+
+    def at(self, lane, x, y):
+        QApplication.processEvents()
+        plot = self.deck.bars if lane == "bars" else self.deck.every[lane].plot
+        scene = plot.getViewBox().mapViewToScene(QPointF(x, y))
+        return self.deck.chart.mapFromScene(scene)
+
+    def drag(self, start, *way, keys=NONE, button=Qt.MouseButton.LeftButton):
+        QTest.mousePress(self.view, button, keys, start)
+        last = start
+        for place in way:
+            for share in (0.5, 1.0):
+                here = QPointF(last + (place - last) * share)
+                there = QPointF(self.view.mapToGlobal(here.toPoint()))
+                event = QMouseEvent(QEvent.Type.MouseMove, here, there, Qt.MouseButton.NoButton, button, keys)
+                QApplication.sendEvent(self.view, event)
+            last = place
+        QTest.mouseRelease(self.view, button, keys, last)
+
+    def wheel(self, at, turned, keys=NONE):
+        there = QPointF(self.view.mapToGlobal(at))
+        event = QWheelEvent(
+            QPointF(at),
+            there,
+            QPoint(),
+            QPoint(0, turned),
+            Qt.MouseButton.NoButton,
+            keys,
+            Qt.ScrollPhase.NoScrollPhase,
+            False,
+        )
+        QApplication.sendEvent(self.view, event)
+
+    def bar(self, item, share=0.5):
+        QApplication.processEvents()
+        bar = next(b for b in self.deck._bars if b.item_id == item)
+        rect = bar.on_screen()
+        return self.deck.chart.mapFromScene(QPointF(rect.left() + share * rect.width(), rect.center().y()))
+
+    def shown(self):
+        return self.deck.bars.getViewBox().viewRange()[0]
+
+
+@pytest.fixture
+def hand_of(make_hand):
+    """A window with the project of a run, and its chart."""
+
+    def make(**run):
+        hand = make_hand(opened(**run))
+        hand.window.deck.show_lanes(["clearance", "speed"])
+        return hand, Chart(hand)
+
+    return make
+
+
+def run_of(hand, number=0):
+    return hand.session.project.runs[number]
+
+
+def press(hand, text):
+    hand.window.card.rebuild()
+    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
+
+
+def choose(hand, name, key):
+    field = hand.field(name)
+    index = field.findData(key)
+    assert index >= 0, (name, key)
+    field.setCurrentIndex(index)
+    field.activated.emit(index)
+
+
+def said(hand):
+    hand.window.card.rebuild()
+    return " ".join(w.text() for w in hand.window.card.form.findChildren(QLabel))
+
+
+# bars
+
+
+def test_bars_are_moved_stretched_and_snap_to_each_other(hand_of):
+    hand, chart = hand_of()
+    # to where the other run begins, nearly: it catches it
+    chart.drag(chart.bar("run-1"), chart.bar("run-1") + chart.at("bars", 0.97, 0.5) - chart.at("bars", 0.0, 0.5))
+    assert journey(hand.session.project, run_of(hand)).end == pytest.approx(4.0)
+    assert hand.session.undo.count() == 1
+    chart.drag(chart.bar("run-2", 0.99), chart.at("bars", 7.01, 0.5))
+    trip = journey(hand.session.project, run_of(hand, 1))
+    assert (trip.start, trip.end) == (4.0, pytest.approx(7.0, abs=0.1))
+    chart.drag(chart.bar("run-2", 0.01), chart.at("bars", 5.0, 0.5))
+    later = journey(hand.session.project, run_of(hand, 1))
+    assert later.end == pytest.approx(trip.end) and later.start == pytest.approx(5.0, abs=0.06)
+    hand.session.undo.undo()
+    hand.session.undo.undo()
+    assert run_of(hand, 1).duration == 2.0
+
+
+def test_alt_leaves_snapping_out_and_so_does_the_button(hand_of):
+    hand, chart = hand_of()
+    by = chart.at("bars", 1.957, 0.5) - chart.at("bars", 0.0, 0.5)
+    chart.drag(chart.bar("run-1"), chart.bar("run-1") + by, keys=Qt.KeyboardModifier.AltModifier)
+    assert run_of(hand).start == pytest.approx(2.957, abs=0.02) and run_of(hand).start != 3.0
+    hand.session.undo.undo()
+    chart.deck.snap.click()
+    chart.drag(chart.bar("run-1"), chart.bar("run-1") + by)
+    assert run_of(hand).start != 3.0
+    chart.deck.snap.click()
+
+
+def test_bars_taken_together_move_together(hand_of):
+    hand, chart = hand_of()
+    QTest.mouseClick(chart.view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, chart.bar("run-1"))
+    QTest.mouseClick(chart.view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, chart.bar("run-2"))
+    assert set(chart.deck.marked) == {"run-1", "run-2"}
+    chart.drag(chart.bar("run-2"), chart.bar("run-2") + chart.at("bars", 1.0, 0.5) - chart.at("bars", 0.0, 0.5))
+    assert run_of(hand).start == pytest.approx(2.0, abs=0.06)
+    assert run_of(hand, 1).start - run_of(hand).start == pytest.approx(3.0)
+
+
+def test_the_axis_is_zoomed_panned_and_shown_whole_again(hand_of):
+    hand, chart = hand_of()
+    whole = chart.shown()
+    at = chart.at("speed", 3.0, 0.0)
+    chart.wheel(at, 240)
+    low, high = chart.shown()
+    assert high - low < 0.8 * (whole[1] - whole[0]) and low < 3.0 < high
+    # what is under the pointer stays there
+    assert chart.at("speed", 3.0, 0.0).x() == pytest.approx(at.x(), abs=1)
+    chart.wheel(at, -120, Qt.KeyboardModifier.ShiftModifier)
+    assert chart.shown()[0] > low
+    before = chart.shown()
+    chart.drag(at, at + QPoint(60, 0), button=Qt.MouseButton.MiddleButton)
+    assert chart.shown()[0] < before[0]
+    QTest.keyClick(hand.window, Qt.Key.Key_0, Qt.KeyboardModifier.ControlModifier)
+    assert chart.shown() == pytest.approx(whole)
+    chart.deck.zoom(0.5)
+    hand.session.set_time(2.0)
+    assert chart.shown() != pytest.approx(whole)
+    chart.deck.show_all()
+
+
+def test_more_rows_than_there_is_room_for_are_gone_through(hand_of):
+    hand, chart = hand_of()
+    made = hand.session.project
+    for k in range(3, 12):
+        made = edits.add(made, Run(f"run-{k}", f"Run {k}", "part-2", "path-2", start=0.1 * k, duration=5.0))
+    hand.session.edit("More", lambda _: made)
+    assert chart.deck.bars.getViewBox().viewRange()[1] == pytest.approx([0, 8])
+    names = chart.at("bars", 0.0, 4.0)
+    chart.wheel(QPoint(40, names.y()), -120)
+    assert chart.deck.bars.getViewBox().viewRange()[1] == pytest.approx([1, 9])
+
+
+def test_the_pointer_reads_the_curve(hand_of):
+    hand, chart = hand_of()
+    hand.session.edit("Limit", lambda p: edits.settings(p, speed_limit=300.0))
+    QTest.mouseMove(chart.view, chart.at("speed", 2.0, 0.1))
+    event = QMouseEvent(
+        QEvent.Type.MouseMove,
+        QPointF(chart.at("speed", 2.0, 0.1)),
+        QPointF(),
+        Qt.MouseButton.NoButton,
+        Qt.MouseButton.NoButton,
+        NONE,
+    )
+    QApplication.sendEvent(chart.view, event)
+    text = chart.deck.pointer.text().replace("\u2009", " ")
+    assert chart.deck.pointer.isVisible() and "0.20 m/s" in text and "limit 0.30 m/s" in text
+
+
+def test_limits_are_dragged(hand_of):
+    hand, chart = hand_of()
+    hand.session.edit("Limit", lambda p: edits.settings(p, speed_limit=180.0))
+    chart.drag(chart.at("speed", 1.5, 0.18), chart.at("speed", 1.5, 0.1))
+    assert hand.session.project.settings.speed_limit == pytest.approx(100, abs=8)
+    own = Limited(top=200.0, forward=400.0, braking=400.0)
+    hand.session.edit("Pacing", lambda p: edits.update(p, "run-1", pacing=own, duration=None, speed=200.0))
+    hand.session.select("run-1")
+    chart.drag(chart.at("speed", 2.0, 0.2), chart.at("speed", 2.0, 0.15))
+    assert run_of(hand).pacing.top == pytest.approx(150, abs=8) and run_of(hand).speed == run_of(hand).pacing.top
+    hand.checked()
+    required = hand.session.project.settings.required_clearance
+    chart.drag(chart.at("clearance", 2.0, required), chart.at("clearance", 2.0, required + 4))
+    assert hand.session.project.settings.required_clearance == pytest.approx(required + 4, abs=1)
+
+
+# keys
+
+
+def test_keys_of_distance_are_dragged_typed_added_and_deleted(hand_of):
+    hand, chart = hand_of(pacing=KEYED)
+    hand.session.select("run-1")
+    chart.deck.show_lanes(["distance"])
+    chart.drag(chart.at("distance", 2.0, 200.0), chart.at("distance", 2.3, 120.0))
+    key = run_of(hand).pacing.keys[1]
+    assert key.time == pytest.approx(0.65, abs=0.02) and key.way == pytest.approx(0.3, abs=0.02)
+    assert run_of(hand).pacing.keys[0] == KEYED.keys[0] and run_of(hand).pacing.keys[2] == KEYED.keys[2]
+    # it is chosen now: what it says can be typed
+    assert chart.deck.key_value.isVisible()
+    for field, text in ((chart.deck.key_at, "2.5"), (chart.deck.key_value, "10 cm")):
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, text)
+        QTest.keyClick(field, Qt.Key.Key_Return)
+    key = run_of(hand).pacing.keys[1]
+    assert (key.time, key.way) == (pytest.approx(0.75), pytest.approx(0.25))
+    handle = next(g for g in chart.deck._grips if g.side == "handle")
+    chart.drag(chart.at("distance", handle.x, handle.y), chart.at("distance", handle.x, 100.0))
+    assert run_of(hand).pacing.keys[1].slope == pytest.approx(0.0, abs=0.1)
+    assert chart.deck.add_key("distance", 1.5, 60.0)
+    key = run_of(hand).pacing.keys[1]
+    assert (key.time, key.way) == (pytest.approx(0.25), pytest.approx(0.15))
+    QTest.mouseDClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 2.0, 80.0))
+    assert len(run_of(hand).pacing.keys) == 5
+    QTest.mouseClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 1.5, 60.0))
+    hand.window.delete()
+    assert len(run_of(hand).pacing.keys) == 4 and len(hand.session.project.runs) == 2
+    QTest.mouseClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 1.0, 0.0))
+    hand.window.delete()
+    assert "stay" in hand.window.card.fault.text() and len(run_of(hand).pacing.keys) == 4
+
+
+def test_keys_of_lean_and_heading_are_dragged(hand_of):
+    turned = (float(np.cos(0.25)), 0.0, 0.0, float(np.sin(0.25)))
+    hand, chart = hand_of(
+        heading=KeyedHeading(keys=(TurnKey(0.0), TurnKey(0.5, turned), TurnKey(1.0)), room=True),
+        lean=Lean((LeanKey(0.25, 5.0), LeanKey(0.75, -5.0))),
+    )
+    hand.session.select("run-1")
+    chart.deck.show_lanes(["lean", "heading"])
+    chart.drag(chart.at("lean", 1.5, 5.0), chart.at("lean", 1.75, 3.0))
+    key = run_of(hand).lean.keys[0]
+    assert key.place == pytest.approx(0.375, abs=0.02) and key.angle == pytest.approx(3.0, abs=0.6)
+    grip = next(g for g in chart.deck._grips if g.lane == "heading" and g.index == 1)
+    chart.drag(chart.at("heading", grip.x, grip.y), chart.at("heading", grip.x, grip.y - 15))
+    w, _, _, z = run_of(hand).heading.keys[1].rotation
+    assert np.degrees(2 * np.arctan2(z, w)) == pytest.approx(grip.y - 15, abs=1.5)
+    assert chart.deck.add_key("lean", 2.2, 0.0) and len(run_of(hand).lean.keys) == 3
+    hand.key(Qt.Key.Key_X)
+    assert chart.deck.by_distance
+    lean = [g for g in chart.deck._grips if g.lane == "lean"]
+    assert [g.x for g in lean] == pytest.approx([k.place * 400 for k in run_of(hand).lean.keys])
+
+
+def test_keys_of_a_light_and_of_poses_are_dragged(hand_of):
+    hand, chart = hand_of()
+    hand.session.edit(
+        "Add",
+        lambda p: edits.add(
+            p,
+            Light("light-1", "Lamp", keys=(LightKey(1.0, 100.0), LightKey(3.0, 500.0))),
+            Poses("poses-1", "Nods", "part-2", (KeyPose(0), KeyPose(0.6, Placement((5, 0, 0)))), 0.5),
+        ),
+    )
+    chart.deck.show_lanes(["strength"])
+    chart.drag(chart.at("strength", 1.0, 100.0), chart.at("strength", 2.0, 300.0))
+    key = hand.session.project.lights[0].keys[0]
+    assert key.time == pytest.approx(2.0, abs=0.06) and key.strength == pytest.approx(300, abs=15)
+    row = chart.deck.row_of("poses-1") + 0.5
+    chart.drag(chart.at("bars", 1.1, row), chart.at("bars", 2.0, row))
+    assert hand.session.project.poses[0].keys[1].time == pytest.approx(1.5, abs=0.06)
+
+
+def test_a_drag_of_a_key_is_one_edit_and_its_charts_follow(hand_of):
+    hand, chart = hand_of(pacing=KEYED)
+    hand.session.select("run-1")
+    chart.deck.show_lanes(["distance", "speed"])
+    before = float(chart.deck.speed.y.max())
+    chart.drag(chart.at("distance", 2.0, 200.0), chart.at("distance", 2.1, 100.0), chart.at("distance", 2.2, 60.0))
+    assert hand.session.undo.count() == 1 and float(chart.deck.speed.y.max()) > before
+    hand.session.undo.undo()
+    assert run_of(hand).pacing == KEYED
+
+
+def test_lanes_are_kept_with_the_project(hand_of, tmp_path, make_hand):
+    hand, chart = hand_of()
+    chart.deck.show_lanes(["heading", "lean"])
+    file = tmp_path / "lanes.kestrav"
+    hand.session.save(file, chart.deck.shown_lanes())
+    again = project_file.load(file)
+    assert again.project.settings.lanes == ("heading", "lean")
+    other = make_hand(again)
+    assert other.window.deck.shown_lanes() == ["heading", "lean"]
+
+
+# the menu of motion
+
+
+@pytest.fixture
+def asked(monkeypatch):
+    """What is given to the dialogs that ask."""
+    given = {}
+    monkeypatch.setattr(motion_actions, "ask_quantity", lambda *_, **__: given["quantity"])
+    monkeypatch.setattr(motion_actions, "ask_choice", lambda *_: given["choice"])
+    return given
+
+
+def test_time_is_stretched_fitted_moved_and_reversed(hand_of, asked):
+    hand, _ = hand_of()
+    motion = hand.window.motion
+    hand.session.select("run-1")
+    asked["quantity"] = 2.0
+    motion.stretch()
+    assert (run_of(hand).start, run_of(hand).duration) == (1.0, 4.0)
+    motion.move()
+    assert run_of(hand).start == 3.0
+    hand.session.select(None)
+    asked["quantity"] = 12.0
+    motion.fit()
+    assert journey(hand.session.project, run_of(hand)).end - run_of(hand).start > 4.0
+    hand.session.select("run-1")
+    motion.reverse()
+    assert run_of(hand).backwards
+    asked["quantity"] = None
+    before = hand.session.project
+    motion.stretch()
+    assert hand.session.project is before
+
+
+def test_a_run_is_split_and_held_at_the_playhead(hand_of):
+    hand, _ = hand_of()
+    hand.window.motion.split()
+    assert "select a run first" in hand.window.card.fault.text().lower()
+    hand.session.select("run-1")
+    hand.session.set_time(2.0)
+    hand.key(Qt.Key.Key_Slash)
+    assert [r.name for r in hand.session.project.runs] == ["Run", "Run, second part", "Post goes"]
+    hand.session.undo.undo()
+    hand.window.motion.hold()
+    assert run_of(hand).holds == (Hold(0.5, 1.0),) and run_of(hand).duration == 3.0
+
+
+def test_a_thing_is_posed_by_moving_it_at_times(hand_of):
+    hand, _ = hand_of()
+    hand.session.edit("Free", lambda p: edits.remove(p, "run-2"))
+    hand.session.select("part-2")
+    hand.session.set_time(0.5)
+    hand.key(Qt.Key.Key_P)
+    assert len(hand.session.project.poses) == 1
+    hand.session.set_time(2.5)
+    hand.window.use_tool("move")
+    hand.window.preparing.move_tool.move_by(50, 0, 20)
+    poses = hand.session.project.poses[0]
+    assert [k.time for k in poses.keys] == pytest.approx([0.0, 2.0])
+    assert poses.keys[1].placement.position == pytest.approx((50, 80, 50))
+    assert hand.session.part_now("part-2")[:3, 3] == pytest.approx([50, 80, 50])
+    # its own place is as it was
+    assert hand.session.project.parts[1].placement.position == (0, 80, 30)
+
+
+def test_key_poses_are_dragged_in_the_stage_and_typed_in_the_card(hand_of):
+    hand, _ = hand_of()
+    keys = (KeyPose(0, Placement((0, 80, 30))), KeyPose(2, Placement((120, 80, 30))))
+    hand.session.edit(
+        "Poses", lambda p: edits.add(edits.remove(p, "run-2"), Poses("poses-1", "Goes", "part-2", keys, 0.5))
+    )
+    hand.session.select("poses-1")
+    hand.stage.viewpoint.look_from((0.0, -0.02, 1.0))
+    hand.stage.look_at(np.array([[-100, -100, 0], [300, 200, 60]]))
+    hand.drag(hand.at(120, 80, 30), hand.at(160, 120, 30))
+    assert hand.session.project.poses[0].keys[1].placement.position == pytest.approx((160, 120, 30), abs=3)
+    assert hand.session.point == 1
+    hand.type_in("2: after", "3")
+    hand.type_in("2: turned x", "90")
+    key = hand.session.project.poses[0].keys[1]
+    assert key.time == 3.0 and key.placement.rotation == pytest.approx((np.sqrt(0.5), 0, 0, np.sqrt(0.5)))
+    choose(hand, "In between", "by hand")
+    hand.type_in("2: in y", "60")
+    assert hand.session.project.poses[0].keys[1].handle_in == (0, 60, 0)
+    hand.drag(hand.at(160, 180, 30), hand.at(100, 180, 30))
+    assert hand.session.project.poses[0].keys[1].handle_in == pytest.approx((-60, 60, 0), abs=6)
+    press(hand, "Pose here")
+    assert len(hand.session.project.poses[0].keys) == 3 or "begins" in said(hand)
+    choose(hand, "In between", "smooth")
+    press(hand, "Into path and run")
+    assert not hand.session.project.poses and isinstance(hand.session.item, Run)
+    hand.window.card.show_run_tab("Ties")
+    press(hand, "Into key poses")
+    assert isinstance(hand.session.item, Poses)
+
+
+def test_rides_and_lights_are_added_and_edited(hand_of, asked):
+    hand, _ = hand_of()
+    hand.session.edit("Free", lambda p: edits.remove(p, "run-2"))
+    hand.session.select("part-2")
+    hand.session.set_time(1.5)
+    asked["choice"] = "part-1"
+    hand.window.motion.ride()
+    (carry,) = hand.session.project.carries
+    assert (carry.rider, carry.carrier, carry.start) == ("part-2", "part-1", 1.5)
+    assert "rides with" in said(hand)
+    hand.type_in("To", "2.5")
+    assert hand.session.project.carries[0].end == 2.5
+    choose(hand, "Begins", "run-1")
+    choose(hand, "When it", "way")
+    hand.type_in("So far", "25")
+    assert hand.session.project.carries[0].cue == Cue("run-1", "way", 0.25)
+    assert "begins at 1.500" in said(hand)
+    for kind in ("point", "spot", "area", "sun"):
+        hand.window.motion.light(kind)
+    lights = hand.session.project.lights
+    assert [light.kind for light in lights] == ["point", "spot", "area", "sun"]
+    hand.session.select("light-2")
+    hand.type_in("Strength", "1.5 kcd")
+    hand.type_in("Cone", "35")
+    choose(hand, "Aim", "part-1")
+    press(hand, "Add key here")
+    hand.type_in("Key 1", "700")
+    light = hand.session.project.lights[1]
+    assert (light.strength, light.cone, light.aim.part) == (1500, 35, "part-1")
+    assert light.keys == (LightKey(1.5, 700.0),)
+    choose(hand, "Run along", "path-2")
+    assert hand.session.item.rider == "light-2"
+    assert "rides" not in hand.window.jobs.number("light-2")
+    hand.stage.draw()
+    hand.session.select("light-3")
+    hand.stage.draw()
+
+
+def test_what_a_run_goes_with_is_chosen_in_its_card(hand_of):
+    hand, _ = hand_of()
+    card = hand.window.card
+    hand.session.select("run-2")
+    card.show_run_tab("Ties")
+    choose(hand, "Begins", "run-1")
+    assert run_of(hand, 1).cue == Cue("run-1")
+    hand.type_in("And then", "0.5")
+    assert journey(hand.session.project, run_of(hand, 1)).start == 3.5
+    choose(hand, "Begins", "")
+    choose(hand, "Follows", "run-1")
+    hand.type_in("Behind by", "12 cm")
+    assert run_of(hand, 1).follows == Following("run-1", 120.0)
+    choose(hand, "Follows", "")
+    hand.type_in("Blend", "0.4")
+    assert run_of(hand, 1).blend == 0.4
+    hand.session.select("run-1")
+    choose(hand, "Takes along", "part-2")
+    assert run_of(hand).company == ("part-2",)
+    press(hand, "Without Post")
+    assert run_of(hand).company == ()
+    hand.session.set_time(2.0)
+    press(hand, "Hold here")
+    hand.type_in("Hold 1 at", "100")
+    assert run_of(hand).holds[0].place == pytest.approx(0.25)
+    press(hand, "Delete last hold")
+    hand.type_in("Things", "3")
+    hand.type_in("Apart", "60")
+    press(hand, "Make a convoy")
+    assert len(hand.session.project.runs) == 4 and "follows" in hand.session.project.runs[-1].name
+    press(hand, "Go alone")
+    assert run_of(hand).link == ""
+    choose(hand, "Also goes", "part-2")
+    assert hand.session.item.rider == "part-2" and hand.session.item.link
+
+
+def test_marks_passes_ground_and_roughness_are_chosen_in_the_card(hand_of):
+    hand, _ = hand_of()
+    card = hand.window.card
+    hand.session.select("run-1")
+    card.show_run_tab("Journey")
+    hand.type_in("Mark", "350")
+    press(hand, "Stop at the mark")
+    assert run_of(hand).end == pytest.approx(340 / 400)
+    hand.type_in("Due", "2.5")
+    assert run_of(hand).due == 2.5
+    hand.type_in("Passes", "2")
+    hand.field("And back").click()
+    assert run_of(hand).returns and "2 ×" in said(hand)
+    choose(hand, "After", "rests")
+    assert run_of(hand).after == "rests"
+    hand.type_in("Passes", "without end")
+    assert run_of(hand).passes == 0 and "without end" in said(hand)
+    hand.type_in("Passes", "1")
+    choose(hand, "On the path", "point")
+    hand.type_in("Point z", "-10")
+    assert run_of(hand).seat_point == (0, 0, -10)
+    press(hand, "Bring the path here")
+    assert hand.session.project.paths[0].shape.points[0].position == pytest.approx((-100, 0, 0))
+    card.show_run_tab("Heading")
+    choose(hand, "Heading", "along")
+    press(hand, "Quarter turn")
+    assert run_of(hand).heading == AlongHeading("-y")
+    choose(hand, "Up", "-z")
+    choose(hand, "Stance", "level")
+    assert (run_of(hand).heading.up, run_of(hand).heading.stance) == ("-z", "level")
+    hand.type_in("Own turn x", "15")
+    assert run_of(hand).turn == (15, 0, 0)
+    hand.field("Rides on").click()
+    hand.type_in("Reach", "50")
+    ground = run_of(hand).ground
+    assert ground.reach == 50 and len(ground.heights) > 100 and all(ground.found)
+    hand.field("Tilted").click()
+    assert run_of(hand).ground.tilted and run_of(hand).ground.heights
+    press(hand, "Add roughness")
+    hand.type_in("1: at most", "2")
+    choose(hand, "1: by", "time")
+    hand.type_in("1: about", "3")
+    assert run_of(hand).roughness == (Roughness("up", 2.0, 200.0, 3.0),)
+    choose(hand, "Heading", "keyed")
+    hand.session.set_time(2.0)
+    press(hand, "Add key here")
+    hand.type_in("Key 2 x", "40")
+    assert len(run_of(hand).heading.keys) == 3
+    assert run_of(hand).ground == Ground(
+        50.0, True, run_of(hand).ground.width, run_of(hand).ground.heights, run_of(hand).ground.found
+    )
+    while hand.session.undo.canUndo():
+        hand.session.undo.undo()
+    assert run_of(hand) == opened().project.runs[0]
+
+
+def test_the_list_has_what_moves_and_shines(hand_of):
+    hand, _ = hand_of()
+    hand.session.edit(
+        "Add",
+        lambda p: edits.add(
+            p,
+            Poses("poses-1", "Nods", "part-2", (KeyPose(0), KeyPose(1.5)), 7.0),
+            Carry("carry-1", "Rides", "part-2", "part-1", 9.0),
+            Light("light-1", "Lamp"),
+            Run("run-3", "Waits", "part-2", "path-2", start=11.0, cue=Cue("run-1", "way", 1.0)),
+        ),
+    )
+    jobs = hand.window.jobs
+    assert jobs.number("poses-1").startswith("7.0–8.5") and jobs.number("carry-1").startswith("9.0–…")
+    assert jobs.number("light-1") == "point light" and jobs.number("Runs") == "5"
+    jobs.choose("carry-1")
+    assert hand.session.selection == "carry-1"
+    hand.window.delete()
+    assert not hand.session.project.carries
