@@ -11,7 +11,7 @@ import sys
 import time
 from collections.abc import Callable
 
-from bench import clearance, curves, films, imports, instances, paths, picking, stage, start, tree
+from bench import clearance, curves, films, imports, instances, motion, paths, picking, stage, start, tree
 
 
 def in_turns(ours: Callable[[], object], bare: Callable[[], object], rounds: int) -> tuple[float, float]:
@@ -37,6 +37,9 @@ def main() -> int:
         paths.long_drag_step,
         paths.redrawing_ten_thousand_points,
         paths.large_dxf,
+        motion.thousand_parts,
+        motion.deck_redraw,
+        motion.key_drag,
         imports.step_against_cascadio_and_trimesh,
         instances.thousand_of_fifty,
         picking.million_triangles,

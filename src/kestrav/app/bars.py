@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QPainter, QPen
+from PySide6.QtCore import QPointF, QRectF, QSizeF, Qt
+from PySide6.QtGui import QColor, QFont, QPainter, QPen, QPixmap
 from PySide6.QtWidgets import (
     QGraphicsSceneHoverEvent,
     QGraphicsSceneMouseEvent,
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from kestrav.app.deck import Deck
 
 EDGE_PIXELS = 6  # at an end of a bar within which it is stretched
+_AROUND = 6  # px about a bar into which its outline and its marks reach
 _SMALLEST_MIDDLE = 14  # px that are left to move a bar by, however short it is
 
 Grip = Literal["start", "end", "all"]
@@ -43,22 +45,43 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
         open_end: bool = False,
     ) -> None:
         super().__init__()
-        self.deck, self.item_id, self.name = deck, item_id, name
-        self.start, self.end, self.row, self.colour = start, end, row, colour
-        self.marks = marks  # times of key poses
-        self.open_end = open_end  # it goes on beyond its end
-        unit = "mm" if deck.by_distance else "s"
+        self.deck, self.item_id = deck, item_id
+        self.name, self.start, self.end, self.row, self.colour = "", 0.0, 0.0, 0, colour
+        self.marks: tuple[float, ...] = ()  # times of key poses
+        self.open_end = False  # it goes on beyond its end
+        self._drawn: tuple[tuple[object, ...], QPixmap] | None = None
+        self.tell(name, start, end, row, colour, marks, open_end)
+        self.setAcceptHoverEvents(True)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.grabbed: tuple[Grip, float, float] | None = None  # which end, where, and what it was
+
+    def tell(
+        self,
+        name: str,
+        start: float,
+        end: float,
+        row: int,
+        colour: str,
+        marks: tuple[float, ...] = (),
+        open_end: bool = False,
+    ) -> None:
+        """Say what it is now."""
+        told = (name, start, end, row, colour, marks, open_end)
+        if told == (self.name, self.start, self.end, self.row, self.colour, self.marks, self.open_end):
+            self.update()
+            return
+        self.prepareGeometryChange()
+        self.name, self.start, self.end, self.row, self.colour, self.marks, self.open_end = told
+        unit = "mm" if self.deck.by_distance else "s"
         tip = f"{name}: {start:.2f} to {'…' if open_end else f'{end:.2f}'} {unit}"
-        if not deck.by_distance:
-            frames = (end - start) * deck.session.shown.settings.fps
+        if not self.deck.by_distance:
+            frames = (end - start) * self.deck.session.shown.settings.fps
             tip += (
                 f", {frames:.1f} frames. Click selects, Ctrl takes several; drag moves it, its ends stretch it; "
                 "Alt leaves snapping out; right click for more"
             )
         self.setToolTip(tip)
-        self.setAcceptHoverEvents(True)
-        self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.grabbed: tuple[Grip, float, float] | None = None  # which end, where, and what it was
+        self.update()
 
     def boundingRect(self) -> QRectF:
         return QRectF(self.start, self.row + 0.08, max(self.end - self.start, 1e-6), 0.84)
@@ -68,34 +91,58 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
         return self.sceneTransform().mapRect(self.boundingRect())
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
-        rect = painter.transform().mapRect(self.boundingRect())
+        if not self.deck.shows_row(self.row):
+            return
         transform = painter.transform()
+        rect = transform.mapRect(self.boundingRect())
+        left, right = self.deck.chart_left(), self.deck.chart_right()
+        shown = rect.intersected(QRectF(left - 8, rect.top(), right - left + 16, rect.height()))
+        if shown.width() < 1:
+            return
+        chosen = self.item_id in (self.deck.session.selection, *self.deck.marked)
+        ratio = widget.devicePixelRatioF() if widget is not None else 1.0
+        marks = tuple(transform.map(QPointF(mark, 0.0)).x() - shown.left() for mark in self.marks)
+        key = (self.name, self.colour, self.open_end, chosen, ratio, shown.size(), rect.left() - left, marks)
+        if self._drawn is None or self._drawn[0] != key:
+            self._drawn = (key, self._picture(rect, shown, left, chosen, ratio, marks))
         painter.save()
         painter.resetTransform()
+        painter.drawPixmap(shown.topLeft() - QPointF(_AROUND, _AROUND), self._drawn[1])
+        painter.restore()
+
+    def _picture(
+        self, rect: QRectF, shown: QRectF, left: float, chosen: bool, ratio: float, marks: tuple[float, ...]
+    ) -> QPixmap:
+        """What of the bar is shown, kept as long as it looks the same: drawing text is slow."""
+        size = (shown.size() + QSizeF(2 * _AROUND, 2 * _AROUND)) * ratio
+        picture = QPixmap(math.ceil(size.width()), math.ceil(size.height()))
+        picture.setDevicePixelRatio(ratio)
+        picture.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(picture)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        chosen = self.item_id in (self.deck.session.selection, *self.deck.marked)
+        painter.translate(QPointF(_AROUND, _AROUND) - shown.topLeft())
         painter.setPen(QPen(QColor(INK), 2) if chosen else Qt.PenStyle.NoPen)
         painter.setBrush(QColor(self.colour))
-        shown = rect.adjusted(0.5, 0, -0.5, 0)
-        painter.drawRoundedRect(shown, 3, 3)
+        body = rect.intersected(shown.adjusted(-4, 0, 4, 0)).adjusted(0.5, 0, -0.5, 0)
+        painter.drawRoundedRect(body, 3, 3)
         if self.open_end:
             painter.setPen(QPen(QColor(CARD), 1.5, Qt.PenStyle.DotLine))
-            painter.drawLine(shown.topRight() - QPointF(3, -3), shown.bottomRight() - QPointF(3, 3))
+            painter.drawLine(body.topRight() - QPointF(3, -3), body.bottomRight() - QPointF(3, 3))
         font = QFont(FAMILY)
         font.setPixelSize(11)
         painter.setFont(font)
         painter.setPen(QColor("white"))
         # a name whose bar begins left of what is shown is read all the same
-        left = max(rect.left(), self.deck.chart_left())
-        room = QRectF(left + 7, rect.top(), max(rect.right() - left - 12, 0.0), rect.height())
+        begin = max(rect.left(), left)
+        room = QRectF(begin + 7, rect.top(), max(shown.right() - begin - 12, 0.0), rect.height())
         text = painter.fontMetrics().elidedText(self.name, Qt.TextElideMode.ElideRight, max(int(room.width()), 0))
         painter.drawText(room, int(Qt.AlignmentFlag.AlignVCenter), text)
         painter.setPen(QPen(QColor(INK), 1))
         painter.setBrush(QColor(STRAW))
-        for mark in self.marks:
-            at = transform.map(QPointF(mark, self.row + 0.5))
-            painter.drawPolygon(diamond(at, 4.5))
-        painter.restore()
+        for mark in marks:
+            painter.drawPolygon(diamond(QPointF(shown.left() + mark, rect.center().y()), 4.5))
+        painter.end()
+        return picture
 
     def grip_at(self, scene: QPointF) -> Grip:
         """What a place of the scene takes hold of."""

@@ -27,7 +27,7 @@ from PySide6.QtWidgets import (
 from kestrav.app.bars import Bar, in_rows, stacked
 from kestrav.app.fields import QuantityEdit
 from kestrav.app.lane_keys import Grip, added, grips, moved, removed
-from kestrav.app.lanes import KeyMarks, Lane
+from kestrav.app.lanes import KeyMarks, Lane, Room
 from kestrav.app.session import Session
 from kestrav.app.style import FAMILY, MUTED
 from kestrav.core.document import edits
@@ -41,6 +41,7 @@ from kestrav.core.motion.leaning import lean
 from kestrav.core.motion.legs import leg_of, thing_speeds
 from kestrav.core.motion.lighting import state
 from kestrav.core.motion.path_curves import PathCurve, path_curve
+from kestrav.core.motion.resting import rows
 from kestrav.core.motion.runs import Journey, frame_times, journey, span
 from kestrav.core.motion.timing import moved as moved_in_time
 from kestrav.core.motion.timing import set_span, snap_times, snapped, span_of
@@ -90,6 +91,8 @@ class Deck(QWidget):
         self.chart = pg.GraphicsLayoutWidget()
         self.chart.setBackground(CARD)
         self.chart.setFrameShape(self.chart.Shape.NoFrame)
+        self.chart.setOptimizationFlag(self.chart.OptimizationFlag.DontSavePainterState)
+        self.chart.setOptimizationFlag(self.chart.OptimizationFlag.DontAdjustForAntialiasing)
         self.chart.viewport().installEventFilter(self)
         self.chart.setAccessibleName("Chart")
         grid = self.chart.ci.layout
@@ -106,6 +109,8 @@ class Deck(QWidget):
         self.plots.append(self.bars)
         self.chart.addItem(self.bars, row=0, col=0)
         self.bars.getAxis("top").setHeight(20)
+        # its ticks and grid change far less often than what lies before them
+        self.bars.getAxis("top").setCacheMode(pg.QtWidgets.QGraphicsItem.CacheMode.DeviceCoordinateCache)
         self.bars.getViewBox().invertY(True)
         self.bar_labels = [self._label("Runs"), self._label("Shots")]
         self.clearance = Lane(self._plot(), self._label(), "Clearance", "mm", PETROL)
@@ -253,7 +258,7 @@ class Deck(QWidget):
         return button
 
     def _plot(self, axis: str | None = None) -> pg.PlotItem:
-        plot = pg.PlotItem()
+        plot = pg.PlotItem(axisItems={"left": Room("left")})
         plot.setMenuEnabled(False)
         plot.hideButtons()
         view = plot.getViewBox()
@@ -325,7 +330,7 @@ class Deck(QWidget):
     def axis_journey(self) -> Journey | None:
         """The run that the distance axis follows: the selected one, or the first of a part."""
         project, item = self.session.shown, self.session.item
-        parts = {p.id for p in project.parts}
+        parts = rows(project)
         runs = [r for r in project.runs if r.rider in parts] or list(project.runs)
         if isinstance(item, Run):
             return self._known(journey(project, item))
@@ -415,7 +420,7 @@ class Deck(QWidget):
         self.follow()
 
     def rebuild_bars(self) -> None:
-        """Lay the run and shot bars anew, unless one is being dragged."""
+        """Let the bars follow the document; those that stay are told what they are now."""
         project = self.session.shown
         wanted: list[tuple[object, ...]] = []
         along = self.axis_journey() if self.by_distance else None
@@ -440,17 +445,13 @@ class Deck(QWidget):
                 (s.id, s.name, s.start, s.end, first + r, SHOT) for s, r in zip(project.shots, shot_rows, strict=True)
             ]
             self._rows = (first, first + max(shot_rows, default=0) + 1)
-        if any(bar.grabbed is not None for bar in self._bars):
-            spans = {w[0]: (w[2], w[3], w[6] if len(w) > 6 else ()) for w in wanted}
-            for bar in self._bars:
-                if bar.item_id in spans:
-                    bar.prepareGeometryChange()
-                    bar.start, bar.end, bar.marks = spans[bar.item_id]
-                    bar.update()
+        self._show_rows()
+        if [bar.item_id for bar in self._bars] == [w[0] for w in wanted]:
+            for bar, w in zip(self._bars, wanted, strict=True):
+                bar.tell(*w[1:])
             return
         for bar in self._bars:
             self.bars.removeItem(bar)
-        self._show_rows()
         self._bars = [Bar(self, *w) for w in wanted]
         for bar in self._bars:
             self.bars.addItem(bar)
@@ -562,6 +563,14 @@ class Deck(QWidget):
         """Where the chart begins, in the scene's pixels."""
         return float(self.bars.getViewBox().sceneBoundingRect().left())
 
+    def chart_right(self) -> float:
+        """Where the chart ends, in the scene's pixels."""
+        return float(self.bars.getViewBox().sceneBoundingRect().right())
+
+    def shows_row(self, row: int) -> bool:
+        """Whether a row of bars is among those shown."""
+        return self._first_row <= row < self._first_row + MOST_ROWS
+
     def show_range(self, low: float, high: float) -> None:
         """Show a part of the axis, not beyond its ends."""
         first, last = self.whole()
@@ -590,7 +599,7 @@ class Deck(QWidget):
     def _fill_speed(self, project: Project) -> None:
         times = np.union1d(frame_times(project), np.linspace(0, span(project), 400))
         trip = self.axis_journey()
-        parts = {p.id for p in project.parts}
+        parts = rows(project)
         self.speed.title = "Speed" if trip is None or trip.run.rider in parts else "Camera speed"
         values = np.zeros_like(times) if trip is None else thing_speeds(project, trip.run.rider, times) / 1000.0
         x = self.to_x(times)
@@ -689,8 +698,8 @@ class Deck(QWidget):
     def _draw_keys(self) -> None:
         self._grips = grips(self)
         for name, marks in self.keys_drawn.items():
-            mine = [g for g in self._grips if g.lane == name]
-            marks.show(mine, self.chosen_key)
+            if self.every[name] in self.lanes:
+                marks.show([g for g in self._grips if g.lane == name], self.chosen_key)
         self._show_key_fields()
 
     def _chosen_grip(self) -> Grip | None:
@@ -807,7 +816,7 @@ class Deck(QWidget):
         top = None
         if len(finite):
             top = float(np.clip(np.max(finite), 2.0 * clearance.required, max(5.0 * clearance.required, 10.0)))
-        lane.curve.setPen(pg.mkPen(PETROL if self.current else "#9fb4b5", width=1.8))
+        lane.curve.set_colour(PETROL if self.current else "#9fb4b5")
         lane.show(x[keep], values[keep], top)
         lane.limit.setVisible(bool(len(finite)))
         lane.limit.setValue(clearance.required)

@@ -12,9 +12,17 @@ from PySide6.QtGui import QBrush, QColor
 from PySide6.QtWidgets import QLabel
 
 from kestrav.app.lane_keys import Grip
+from kestrav.app.strip_curve import StripCurve
 from kestrav.render.palette import CARD, INK, STRAW, VERMILION
 
 Array = NDArray[np.float64]
+
+
+class Room(pg.AxisItem):  # type: ignore[misc]
+    """The room for a lane's label: an axis that draws nothing."""
+
+    def paint(self, *_: object) -> None:
+        pass
 
 
 class Lane:
@@ -26,7 +34,7 @@ class Lane:
         self.breaches: list[pg.LinearRegionItem] = []
         self.limit = pg.InfiniteLine(angle=0, pen=pg.mkPen(VERMILION, width=1.2, style=Qt.PenStyle.DashLine))
         self.limit.setVisible(False)
-        self.curve = pg.PlotDataItem(pen=pg.mkPen(colour, width=1.8), connect="finite", antialias=True)
+        self.curve = StripCurve(colour)
         plot.addItem(self.limit)
         plot.addItem(self.curve)
         self.held = False  # its scale stays as it is
@@ -45,7 +53,7 @@ class Lane:
         else:
             self._top = (low, span)
         # what is far above the limit runs along the top, as on a strip chart
-        self.curve.setData(x, np.minimum(y, low + 1.04 * span))
+        self.curve.set_data(x, np.minimum(y, low + 1.04 * span))
         if self.held:
             return
         self.plot.setYRange(low - 0.06 * span, low + 1.12 * span, padding=0)

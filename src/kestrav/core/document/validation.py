@@ -44,8 +44,13 @@ def validate(project: Project) -> Project:
         value = getattr(project, field)
         if field == "parts":
             _finite(tuple(fresh_parts(project)), "the project")
-        elif _known.get(field) is not value:
-            _finite(value, "the project")
+        elif (known := _known.get(field)) is not value:
+            if isinstance(value, tuple) and isinstance(known, tuple):
+                # an edit of one record looks at that record only; the others are the same objects
+                seen_before = set(map(id, known))
+                _finite(tuple(v for v in value if id(v) not in seen_before), "the project")
+            else:
+                _finite(value, "the project")
             _known[field] = value
     everything = list(items(project))
     seen: set[str] = set()

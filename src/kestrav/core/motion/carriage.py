@@ -16,6 +16,9 @@ _LONGEST = 0.5 * np.pi + 0.1
 _STEPS = 50
 
 
+_CLOSE = 1e-11  # of the wheelbase
+
+
 def places_beyond(curve: Curve, stations: ArrayLike) -> Array:
     """Places (n, 3) at stations (n,) that may lie beyond an open curve's ends: it goes on straight there; a closed one
     goes round."""
@@ -35,16 +38,40 @@ def rear_stations(curve: Curve, fronts: ArrayLike, wheelbase: float) -> Array:
     """Stations (n,) behind front ones (n,) whose places are a wheelbase from theirs, the nearest such, by halving.
 
     Where the curve turns back so tightly that no place within the longest arc is that far, the farthest looked at.
+    By the rule of false position with the Illinois modification (M. Dowell, P. Jarratt, "A modified regula falsi method
+    for computing the root of an equation", BIT 11, 1971).
     """
     fronts = np.asarray(fronts, float)
     ahead = places_beyond(curve, fronts)
+
+    def over(stations: Array, which: NDArray[np.intp]) -> Array:
+        """By how much places are farther than the wheelbase."""
+        away = places_beyond(curve, stations) - ahead[which]
+        found: Array = np.sqrt(np.einsum("ij,ij->i", away, away)) - wheelbase
+        return found
+
+    every = np.arange(len(fronts))
     # as near along the curve as a straight line would have it, and as far as the tightest bend
     near, far = fronts - wheelbase, fronts - _LONGEST * wheelbase
+    low, high = over(near, every), over(far, every)
+    best = np.where(high < 0, far, near)
+    left = every[(low < -_CLOSE * wheelbase) & (high > 0)]
+    side = np.zeros(len(fronts))
     for _ in range(_STEPS):
-        middle = 0.5 * (near + far)
-        short = np.linalg.norm(places_beyond(curve, middle) - ahead, axis=1) < wheelbase
-        near, far = np.where(short, middle, near), np.where(short, far, middle)
-    return 0.5 * (near + far)
+        if not len(left):
+            break
+        a, b, fa, fb = near[left], far[left], low[left], high[left]
+        middle = b - fb * (b - a) / (fb - fa)
+        value = over(middle, left)
+        best[left] = middle
+        short = value < 0
+        # an end that stays twice in a row counts half, so that it comes nearer too
+        again = np.where(short, side[left] < 0, side[left] > 0)
+        near[left], low[left] = np.where(short, middle, a), np.where(short, value, np.where(again, 0.5 * fa, fa))
+        far[left], high[left] = np.where(short, b, middle), np.where(short, np.where(again, 0.5 * fb, fb), value)
+        side[left] = np.where(short, -1.0, 1.0)
+        left = left[np.abs(value) > _CLOSE * wheelbase]
+    return best
 
 
 def carried(

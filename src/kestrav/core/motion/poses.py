@@ -38,18 +38,37 @@ def world_poses(project: Project, times: ArrayLike) -> Array:
     """World matrices (n, parts, 4, 4) at times (n,) in s."""
     times = np.asarray(times, float)
     rest, row = rest_poses(project), rows(project)
-    poses = np.broadcast_to(rest, (len(times), *rest.shape)).copy()
     together: dict[int, list[int]] = {}
-    for part, leader in moving_groups(project).items():
+    groups = moving_groups(project)
+    for part, leader in groups.items():
         together.setdefault(leader, []).append(row[part])
+    poses = np.empty((len(times), *rest.shape))
+    still = np.ones(len(rest), bool)
+    still[[row[part] for part in groups]] = False
+    poses[:, still] = rest[still]
     motion = Motion(project)
     for leader, members in together.items():
         led = motion.poses(project.parts[leader].id, times)
-        # one product of tall matrices for all that move together is much faster than one for each of them
-        relative = (inverse_rigid(rest[leader]) @ rest[members]).transpose(1, 0, 2).reshape(4, -1)
-        moved = (led.reshape(-1, 4) @ relative).reshape(len(times), 4, len(members), 4)
-        poses[:, members] = moved.transpose(0, 2, 1, 3)
+        _moved_along(poses, members, led, inverse_rigid(rest[leader]) @ rest[members])
     return poses
+
+
+def _moved_along(poses: Array, members: list[int], led: Array, relative: Array) -> None:
+    """Put the products of a leader's matrices (n, 4, 4) and those of members against it (k, 4, 4) into poses.
+
+    Each is a row of 16 numbers, and a product with a leader's matrix a linear map of that row; one product of tall
+    matrices for each time is much faster than thousands of small ones.
+    """
+    maps = np.zeros((len(led), 16, 16))
+    for j in range(4):
+        for i in range(4):
+            maps[:, j::4, 4 * i + j] = led[:, i, :]
+    first, last = members[0], members[-1] + 1
+    flat = poses.reshape(len(led), -1, 16)
+    if last - first == len(members):
+        np.matmul(relative.reshape(-1, 16), maps, out=flat[:, first:last])
+    else:
+        flat[:, members] = relative.reshape(-1, 16) @ maps
 
 
 def camera_positions(project: Project, camera: Camera, times: ArrayLike) -> Array:

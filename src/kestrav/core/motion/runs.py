@@ -211,7 +211,22 @@ _KINK = 1e6  # 1/mm
 
 
 def span(project: Project) -> float:
-    """The end of the last run, key poses, ride or shot, in s; 1 s when there are none."""
+    """The end of the last run, key poses, ride or shot, in s; 1 s when there are none. Kept by the records' tuples."""
+    state = (project.runs, project.paths, project.poses, project.carries, project.shots, project.lights)
+    for known, found in _spans:
+        if all(a is b for a, b in zip(known, state, strict=True)):
+            return found
+    found = _span(project)
+    _spans.append((state, found))
+    del _spans[:-_SPANS_KEPT]
+    return found
+
+
+_spans: list[tuple[tuple[object, ...], float]] = []
+_SPANS_KEPT = 4
+
+
+def _span(project: Project) -> float:
     ends = [journey(project, run).shown_end for run in project.runs] + [shot.end for shot in project.shots]
     ends += [begins(project, poses) + poses.keys[-1].time for poses in project.poses]
     ends += [begins(project, c) if c.end is None else c.end for c in project.carries]

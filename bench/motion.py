@@ -1,0 +1,192 @@
+"""Poses of many moving parts, the deck's redraw, and one drag of a key to updated charts."""
+
+import os
+import tempfile
+import time
+
+import numpy as np
+import pyqtgraph as pg
+
+from kestrav.core.document import edits
+from kestrav.core.document.records import (
+    AlongHeading,
+    CarriedHeading,
+    Eased,
+    Keyed,
+    Limited,
+    PaceKey,
+    Part,
+    Path,
+    PathPoint,
+    Placement,
+    PointShape,
+    Project,
+    Run,
+)
+from kestrav.core.motion.poses import world_poses
+
+TIMES = np.linspace(0.0, 20.0, 600)
+VEHICLES, PARTS = 25, 40
+
+
+def fleet():
+    """A thousand moving parts: vehicles of many parts, each on a bent path with a run of its own, one in three on two
+    points, one in three with limits of bends."""
+    rng = np.random.default_rng(1)
+    parts, paths, runs = [], [], []
+    for v in range(VEHICLES):
+        parts.append(Part(f"v{v}", f"Vehicle {v}"))
+        for k in range(1, PARTS):
+            place = tuple(float(x) for x in rng.uniform(-500, 500, 3))
+            parts.append(Part(f"v{v}-{k}", f"Part {k}", f"v{v}", Placement(place)))
+        line = np.cumsum(rng.uniform([600, -400, 0], [1200, 400, 0], (8, 3)), axis=0)
+        points = tuple(PathPoint(tuple(map(float, p))) for p in line)
+        paths.append(Path(f"path-{v}", f"Aisle {v}", PointShape(points)))
+        heading = CarriedHeading(wheelbase=800.0) if v % 3 == 0 else AlongHeading()
+        pacing = Limited(top=900.0, sideways=400.0) if v % 3 == 1 else Eased(300, 300)
+        runs.append(Run(f"run-{v}", f"Run {v}", f"v{v}", f"path-{v}", duration=19.0, pacing=pacing, heading=heading))
+    return Project(parts=tuple(parts), paths=tuple(paths), runs=tuple(runs))
+
+
+def thousand_parts(in_turns):
+    project = fleet()
+    rng = np.random.default_rng(2)
+    a, b = rng.random((len(TIMES), len(project.parts), 4, 4)), rng.random((len(project.parts), 4, 4))
+    ours, bare = in_turns(lambda: world_poses(project, TIMES), lambda: a @ b, 5)
+    return (
+        f"poses of {len(project.parts)} moving parts at {len(TIMES)} times: {1000 * ours:.0f} ms against {1000 * bare:.0f} of "
+        f"NumPy's products of as many matrices: {ours / bare:.2f} times (at most 2)",
+        ours / bare <= 2,
+    )
+
+
+def _window(project, lanes):
+    """The real window with a project, and everything drawn once."""
+    from PySide6.QtCore import QSettings
+    from PySide6.QtWidgets import QApplication
+
+    from kestrav.app import style
+    from kestrav.app.window import Window
+
+    application = QApplication.instance() or QApplication([])
+    if not hasattr(application, "kestrav_settings"):
+        application.kestrav_settings = tempfile.TemporaryDirectory()
+        folder = application.kestrav_settings.name
+        QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, folder)
+        style.dress(application)
+    window = Window()
+    window.resize(1280, 800)
+    window.show()
+    window.session.open(project, {}, None)
+    window.deck.show_lanes(lanes)
+    window.right.setSizes([60, 700])
+    for _ in range(5):
+        application.processEvents()
+    return application, window
+
+
+def _close(application, window):
+    window.session.undo.setClean()
+    window.close()
+    window.deleteLater()
+    application.processEvents()
+
+
+def deck_redraw(in_turns):
+    """Twelve lanes of 20 000 samples: new data in all of them, and the playhead moved on, a picture each."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "xcb")
+    from kestrav.app.lanes import Lane
+
+    application, window = _window(fleet(), ["clearance"])
+    deck = window.deck
+    x = np.linspace(0.0, 19.0, 20_000)
+    waves = [np.sin(x * (k + 1)) + 0.05 * np.random.default_rng(k).normal(size=len(x)) for k in range(12)]
+    extra = {f"extra-{k}": Lane(deck._plot(), deck._label(), f"Lane {k}", "mm", "#0d6b74") for k in range(12)}
+    deck.every.update(extra)
+    deck.keys_drawn = {}
+    deck.show_lanes(list(extra))
+    plain = pg.GraphicsLayoutWidget()
+    plain.resize(deck.chart.size())
+    curves = []
+    for k in range(12):
+        plot = plain.addPlot(row=k, col=0)
+        plot.setYRange(-1.3, 1.3)
+        curves.append(plot.plot(x, waves[k], pen=pg.mkPen("#0d6b74", width=1.8), antialias=True))
+    plain.show()
+    for _ in range(5):
+        application.processEvents()
+    turn = [0]
+
+    def ours():
+        for _ in range(5):
+            turn[0] += 1
+            for k, lane in enumerate(extra.values()):
+                lane.show(x, waves[(k + turn[0]) % 12], 1.3, -1.3)
+            deck.chart.viewport().repaint()
+
+    def bare():
+        for _ in range(2):
+            turn[0] += 1
+            for k, curve in enumerate(curves):
+                curve.setData(x, waves[(k + turn[0]) % 12])
+            plain.viewport().repaint()
+
+    took, base = in_turns(ours, bare, 5)
+    moved = _timed(lambda: _move_playhead(deck), 20)
+    plain.close()
+    _close(application, window)
+    rate, bare_rate, follows = 5 / took, 2 / base, 1 / moved
+    return (
+        f"the deck with 12 lanes of 20 000 samples: {rate:.0f} redraws a second with new data, {follows:.0f} as the playhead "
+        f"moves (at least 60 each); pyqtgraph alone {bare_rate:.1f}",
+        rate >= 60 and follows >= 60,
+    )
+
+
+def _move_playhead(deck):
+    """The deck alone: the stage draws at its own pace."""
+    deck.session.time = (deck.session.time + 0.05) % 19.0
+    deck.follow()
+    deck.chart.viewport().repaint()
+
+
+def _timed(work, rounds):
+    work()
+    took = []
+    for _ in range(rounds):
+        began = time.perf_counter()
+        work()
+        took.append(time.perf_counter() - began)
+    return float(np.median(took))
+
+
+def key_drag(in_turns):
+    """A key of distance moved by one step: the edit, the journey, the charts, drawn."""
+    project = edits.update(
+        fleet(), "run-2", pacing=Keyed((PaceKey(0, 0), PaceKey(0.3, 0.2), PaceKey(0.6, 0.7), PaceKey(1, 1)))
+    )
+    application, window = _window(project, ["distance", "speed", "acceleration", "sideways"])
+    deck, session = window.deck, window.session
+    session.select("run-2")
+    application.processEvents()
+    step = [0]
+
+    def drag():
+        step[0] += 1
+        way = 0.7 + 0.001 * (step[0] % 50)
+
+        def edit(p):
+            run = next(r for r in p.runs if r.id == "run-2")
+            keys = list(run.pacing.keys)
+            keys[2] = PaceKey(0.6, way)
+            return edits.update(p, "run-2", pacing=Keyed(tuple(keys)))
+
+        session.edit("Key", edit, merge="drag")
+        deck.chart.viewport().repaint()
+
+    took = _timed(drag, 30)
+    _close(application, window)
+    return (
+        f"one step of a drag of a key to updated charts (4 lanes, 25 runs): {1000 * took:.1f} ms (at most 50)",
+        took <= 0.05,
+    )
