@@ -97,7 +97,7 @@ class Chart:
 
     def bar(self, item, share=0.5):
         QApplication.processEvents()
-        bar = next(b for b in self.deck._bars if b.item_id == item)
+        bar = next(b for b in self.deck.drawn_bars if b.item_id == item)
         rect = bar.on_screen()
         return self.deck.chart.mapFromScene(QPointF(rect.left() + share * rect.width(), rect.center().y()))
 
@@ -268,10 +268,10 @@ def test_keys_of_distance_are_dragged_typed_added_and_deleted(hand_of):
         QTest.keyClick(field, Qt.Key.Key_Return)
     key = run_of(hand).pacing.keys[1]
     assert (key.time, key.way) == (pytest.approx(0.75), pytest.approx(0.25))
-    handle = next(g for g in chart.deck._grips if g.side == "handle")
+    handle = next(g for g in chart.deck.grips_shown if g.side == "handle")
     chart.drag(chart.at("distance", handle.x, handle.y), chart.at("distance", handle.x, 100.0))
     assert run_of(hand).pacing.keys[1].slope == pytest.approx(0.0, abs=0.1)
-    assert chart.deck.add_key("distance", 1.5, 60.0)
+    assert chart.deck.hand.add_key("distance", 1.5, 60.0)
     key = run_of(hand).pacing.keys[1]
     assert (key.time, key.way) == (pytest.approx(0.25), pytest.approx(0.15))
     QTest.mouseDClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 2.0, 80.0))
@@ -295,14 +295,14 @@ def test_keys_of_lean_and_heading_are_dragged(hand_of):
     chart.drag(chart.at("lean", 1.5, 5.0), chart.at("lean", 1.75, 3.0))
     key = run_of(hand).lean.keys[0]
     assert key.place == pytest.approx(0.375, abs=0.02) and key.angle == pytest.approx(3.0, abs=0.6)
-    grip = next(g for g in chart.deck._grips if g.lane == "heading" and g.index == 1)
+    grip = next(g for g in chart.deck.grips_shown if g.lane == "heading" and g.index == 1)
     chart.drag(chart.at("heading", grip.x, grip.y), chart.at("heading", grip.x, grip.y - 15))
     w, _, _, z = run_of(hand).heading.keys[1].rotation
     assert np.degrees(2 * np.arctan2(z, w)) == pytest.approx(grip.y - 15, abs=1.5)
-    assert chart.deck.add_key("lean", 2.2, 0.0) and len(run_of(hand).lean.keys) == 3
+    assert chart.deck.hand.add_key("lean", 2.2, 0.0) and len(run_of(hand).lean.keys) == 3
     hand.key(Qt.Key.Key_X)
     assert chart.deck.by_distance
-    lean = [g for g in chart.deck._grips if g.lane == "lean"]
+    lean = [g for g in chart.deck.grips_shown if g.lane == "lean"]
     assert [g.x for g in lean] == pytest.approx([k.place * 400 for k in run_of(hand).lean.keys])
 
 

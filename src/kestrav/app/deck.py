@@ -6,13 +6,12 @@ import math
 from collections.abc import Callable, Sequence
 from functools import partial
 
-import msgspec
 import numpy as np
 import pyqtgraph as pg
 import qtawesome
 from numpy.typing import NDArray
-from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, QSettings, QSize, Qt, Signal
-from PySide6.QtGui import QFont, QMouseEvent, QWheelEvent
+from PySide6.QtCore import QSettings, QSize, Qt, Signal
+from PySide6.QtGui import QFont
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -25,24 +24,20 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app.bars import Bar, in_rows, stacked
+from kestrav.app.chart_hand import ChartHand
+from kestrav.app.curves import Curves
 from kestrav.app.fields import QuantityEdit
-from kestrav.app.lane_keys import Grip, added, grips, moved, removed
+from kestrav.app.lane_keys import Grip, grips, moved, removed
 from kestrav.app.lanes import KeyMarks, Lane, Room
 from kestrav.app.session import Session
 from kestrav.app.style import FAMILY, MUTED
-from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Camera, Carry, Light, Limited, Part, Path, Poses, Project, Run
+from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Run
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.findings.on_paths import least_radius
-from kestrav.core.motion.judging import bend_radii, tight_spans
-from kestrav.core.motion.lane_values import headings
-from kestrav.core.motion.leaning import lean
-from kestrav.core.motion.legs import leg_of, thing_speeds
-from kestrav.core.motion.lighting import state
+from kestrav.core.motion.legs import leg_of
 from kestrav.core.motion.path_curves import PathCurve, path_curve
 from kestrav.core.motion.resting import rows
-from kestrav.core.motion.runs import Journey, frame_times, journey, span
+from kestrav.core.motion.runs import Journey, journey, span
 from kestrav.core.motion.timing import moved as moved_in_time
 from kestrav.core.motion.timing import set_span, snap_times, snapped, span_of
 from kestrav.core.units import show
@@ -71,19 +66,15 @@ class Deck(QWidget):
         self.current = False
         self.by_distance = False
         self.bar_drags = 0
-        self._first_row, self.row_height = 0, BAR_HEIGHT + 3
+        self.first_row, self.row_height = 0, BAR_HEIGHT + 3
         self.marked: tuple[str, ...] = ()  # bars taken together
         self.snapping = str(QSettings().value("deck/snap", "true")) == "true"
         self.chosen_key: tuple[str, str, int] | None = None  # lane, item and number of the chosen key
         self._range: tuple[float, float] | None = None  # what is shown, when not all
         self._steady: tuple[float, float] | None = None  # what is shown while a bar is dragged
-        self._held: tuple[str, object] | None = None  # what is dragged: a key or a limit
-        self._panned: float | None = None
-        self._key_drags = 0
-        self._grips: list[Grip] = []
-        self._bars: list[Bar] = []
+        self.grips_shown: list[Grip] = []
+        self.drawn_bars: list[Bar] = []
         self._rows = (1, 2)  # the first row of shots, and rows in all
-        self._scrubbing = False
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -93,7 +84,8 @@ class Deck(QWidget):
         self.chart.setFrameShape(self.chart.Shape.NoFrame)
         self.chart.setOptimizationFlag(self.chart.OptimizationFlag.DontSavePainterState)
         self.chart.setOptimizationFlag(self.chart.OptimizationFlag.DontAdjustForAntialiasing)
-        self.chart.viewport().installEventFilter(self)
+        self.curves, self.hand = Curves(self), ChartHand(self)
+        self.chart.viewport().installEventFilter(self.hand)
         self.chart.setAccessibleName("Chart")
         grid = self.chart.ci.layout
         grid.setContentsMargins(0, 2, 12, 4)
@@ -396,7 +388,7 @@ class Deck(QWidget):
         if result is not None:
             self.result = result
         self.current = current
-        self._fill_clearance()
+        self.curves.clearance()
         self.follow()
 
     def refresh(self) -> None:
@@ -410,13 +402,13 @@ class Deck(QWidget):
         low, high = self.shown_range()
         self.plots[0].getViewBox().setXRange(low, high, padding=0)
         self.rebuild_bars()
-        self._fill_speed(project)
-        self._fill_motion(project)
-        self._fill_shape(along)
-        self._fill_heading(project)
-        self._fill_strength()
-        self._fill_clearance()
-        self._draw_keys()
+        self.curves.speed(project)
+        self.curves.motion(project)
+        self.curves.shape(along)
+        self.curves.heading(project)
+        self.curves.strength()
+        self.curves.clearance()
+        self.draw_keys()
         self.follow()
 
     def rebuild_bars(self) -> None:
@@ -445,23 +437,23 @@ class Deck(QWidget):
                 (s.id, s.name, s.start, s.end, first + r, SHOT) for s, r in zip(project.shots, shot_rows, strict=True)
             ]
             self._rows = (first, first + max(shot_rows, default=0) + 1)
-        self._show_rows()
-        if [bar.item_id for bar in self._bars] == [w[0] for w in wanted]:
-            for bar, w in zip(self._bars, wanted, strict=True):
+        self.show_rows()
+        if [bar.item_id for bar in self.drawn_bars] == [w[0] for w in wanted]:
+            for bar, w in zip(self.drawn_bars, wanted, strict=True):
                 bar.tell(*w[1:])
             return
-        for bar in self._bars:
+        for bar in self.drawn_bars:
             self.bars.removeItem(bar)
-        self._bars = [Bar(self, *w) for w in wanted]
-        for bar in self._bars:
+        self.drawn_bars = [Bar(self, *w) for w in wanted]
+        for bar in self.drawn_bars:
             self.bars.addItem(bar)
 
-    def _show_rows(self) -> None:
+    def show_rows(self) -> None:
         """Show as many rows of bars as there is room for; the wheel over their names goes through the rest."""
         rows = min(self._rows[1], MOST_ROWS)
-        self._first_row = min(max(self._first_row, 0), self._rows[1] - rows)
+        self.first_row = min(max(self.first_row, 0), self._rows[1] - rows)
         self.row_height = BAR_HEIGHT + 3 if rows <= FEW_ROWS else BAR_HEIGHT
-        self.bars.getViewBox().setYRange(self._first_row, self._first_row + rows, padding=0)
+        self.bars.getViewBox().setYRange(self.first_row, self.first_row + rows, padding=0)
         self.bars.setFixedHeight(20 + rows * self.row_height)
 
     def take_bar(self, item_id: str) -> None:
@@ -479,14 +471,14 @@ class Deck(QWidget):
     def mark(self, item_id: str) -> None:
         """Take a bar to those marked, or from them."""
         chosen = self.session.selection
-        marked = self.marked or ((chosen,) if chosen in {bar.item_id for bar in self._bars} else ())
+        marked = self.marked or ((chosen,) if chosen in {bar.item_id for bar in self.drawn_bars} else ())
         self.marked = tuple(m for m in marked if m != item_id) if item_id in marked else (*marked, item_id)
-        for bar in self._bars:
+        for bar in self.drawn_bars:
             bar.update()
 
     def row_of(self, item_id: str) -> int:
         """The row of a bar."""
-        return next((bar.row for bar in self._bars if bar.item_id == item_id), 0)
+        return next((bar.row for bar in self.drawn_bars if bar.item_id == item_id), 0)
 
     def drag_bar(self, item_id: str, grip: str, time: float, free: bool = False) -> None:
         """Bring a bar, or an end of it, to a time."""
@@ -496,7 +488,7 @@ class Deck(QWidget):
         if grip == "all":
             self.move_bar(item_id, time, free)
             return
-        time = self._snapped(time, (item_id,), free)
+        time = self.snapped_to(time, (item_id,), free)
         self.session.edit("Stretch", lambda p: set_span(p, item_id, **{grip: time}), merge=merge)
 
     def move_bar(self, item_id: str, start: float, free: bool = False) -> None:
@@ -506,7 +498,7 @@ class Deck(QWidget):
         ids = self.marked if item_id in self.marked else (item_id,)
         first, last = span_of(self.session.project, get(self.session.project, item_id))  # type: ignore[arg-type]
         start = max(start, 0.0)
-        target = self._snapped(start, ids, free)
+        target = self.snapped_to(start, ids, free)
         # its end catches what another one does where its start does not
         begun, ended = (None if free else self._caught(t, ids) for t in (start, start + last - first))
         if begun is None and ended is not None and ended >= last - first:
@@ -518,7 +510,7 @@ class Deck(QWidget):
 
         self.session.edit("Move in time", move, merge=f"bar-{self.bar_drags}")
 
-    def _snapped(self, time: float, leaving: Sequence[str], free: bool) -> float:
+    def snapped_to(self, time: float, leaving: Sequence[str], free: bool) -> float:
         fps = self.session.project.settings.fps
         if free or not self.snapping:
             return round(time, 3)
@@ -569,7 +561,7 @@ class Deck(QWidget):
 
     def shows_row(self, row: int) -> bool:
         """Whether a row of bars is among those shown."""
-        return self._first_row <= row < self._first_row + MOST_ROWS
+        return self.first_row <= row < self.first_row + MOST_ROWS
 
     def show_range(self, low: float, high: float) -> None:
         """Show a part of the axis, not beyond its ends."""
@@ -596,114 +588,61 @@ class Deck(QWidget):
         self._range, self.marked, self.chosen_key = None, (), None
         self.show_lanes(self.session.project.settings.lanes)
 
-    def _fill_speed(self, project: Project) -> None:
-        times = np.union1d(frame_times(project), np.linspace(0, span(project), 400))
+    def axis_path_id(self) -> str | None:
+        trip, path = self.axis_journey(), self.session.path
+        return trip.run.path if trip is not None else path.id if path is not None else None
+
+    def follow(self) -> None:
+        """Follow the playhead."""
+        time, project = self.session.time, self.session.shown
+        x = float(self.to_x(np.array([time]))[0])
+        for line in self.playheads:
+            line.setVisible(math.isfinite(x))
+            if np.isfinite(x):
+                line.setValue(x)
         trip = self.axis_journey()
-        parts = rows(project)
-        self.speed.title = "Speed" if trip is None or trip.run.rider in parts else "Camera speed"
-        values = np.zeros_like(times) if trip is None else thing_speeds(project, trip.run.rider, times) / 1000.0
-        x = self.to_x(times)
-        keep = np.isfinite(x)
-        self.speed.show(x[keep], values[keep])
-        limit = self.limit_of("speed")
-        self.speed.limit.setVisible(limit is not None)
-        if limit is not None:
-            self.speed.limit.setValue(limit)
+        where = ""
+        if trip is not None and not self.key_at.isVisible():
+            station = float(trip.stations([time])[0])
+            where = f"&nbsp;&nbsp; {trip.run.name} at {show(station, 'mm', 0)} of {show(trip.path.length, 'mm', 0)}"
+        self.readout.setText(
+            f"<b>{time:.2f}\u2009s</b>&nbsp;&nbsp; frame {self.session.frame} · {project.settings.fps:g} fps{where}"
+        )
+        for lane in self.lanes:
+            value = lane.value_at(x) if np.isfinite(x) else None
+            if value is None:
+                text = "–"
+            elif not np.isfinite(value):
+                text = "straight" if lane is self.bend else "–"
+            else:
+                text = show(value, lane.unit, 2 if lane.unit != "mm" else 0 if abs(value) >= 100 else 1)
+            if lane is self.clearance:
+                text = self._clearance_text(text)
+            parting = "<br>" if lane.plot.sceneBoundingRect().height() >= LABEL_HEIGHT else " "
+            lane.label.setText(f"<b>{lane.title}</b>{parting}<span style='color:{MUTED}'>{text}</span>")
+        self.place_labels()
 
-    def _fill_motion(self, project: Project) -> None:
-        """Distance and accelerations of the journey that the chart is about."""
-        shown = [lane for lane in (self.way, self.gain, self.sideways, self.roll) if lane in self.lanes]
-        trip = self.axis_journey()
-        if not shown:
-            return
-        if trip is None:
-            for lane in shown:
-                lane.show(np.empty(0), np.empty(0))
-            return
-        times = np.linspace(trip.start, trip.shown_end, 800)
-        x = self.to_x(times)
-        ahead = trip.accelerations(times) / 1000.0
-        across = trip.sideways(times) / 1000.0
-        way = trip.profile.distance(times - trip.start)
-        order = np.argsort(x, kind="stable")
-        self.way.show(x[order], way[order])
-        self.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
-        self.sideways.show(x[order], across[order])
-        angle = np.degrees(lean(trip, trip.stations(times)))
-        self.roll.show(x[order], angle[order], low=float(min(angle.min(), 0.0)))
-        for lane, name in ((self.gain, "acceleration"), (self.sideways, "sideways")):
-            limit = self.limit_of(name)
-            lane.limit.setVisible(limit is not None)
-            if limit is not None:
-                lane.limit.setValue(limit)
+    def _clearance_text(self, value: str) -> str:
+        if self.result is None:
+            return "checking …"
+        required = self.session.shown.settings.required_clearance
+        return f"{value} · needs {show(required, 'mm', 1 if required % 1 else 0)}" + ("" if self.current else " · lags")
 
-    def limit_of(self, lane: str) -> float | None:
-        """The limit that a lane shows, in the lane's unit: the run's own, or the project's."""
-        settings, trip = self.session.shown.settings, self.axis_journey()
-        pacing = trip.run.pacing if trip is not None and isinstance(trip.run.pacing, Limited) else None
-        found = {
-            "clearance": settings.required_clearance,
-            "speed": (pacing.top if pacing else settings.speed_limit) / 1000.0,
-            "acceleration": (pacing.forward if pacing else settings.acceleration_limit) / 1000.0,
-            "sideways": (pacing.sideways if pacing else 0.0) / 1000.0,
-        }.get(lane, 0.0)
-        return found if found > 0 else None
-
-    def set_limit(self, lane: str, value: float, merge: str = "") -> None:
-        """Change the limit that a lane shows."""
-        trip = self.axis_journey()
-        pacing = trip.run.pacing if trip is not None and isinstance(trip.run.pacing, Limited) else None
-        value = max(value, 1e-3)
-        own = {"speed": "top", "acceleration": "forward", "sideways": "sideways"}.get(lane)
-        whole = {"clearance": "required_clearance", "speed": "speed_limit", "acceleration": "acceleration_limit"}
-        kept = round(value, 1) if lane == "clearance" else round(1000.0 * value)
-        if pacing is not None and own is not None and trip is not None:
-            run = trip.run
-            fields: dict[str, object] = {"pacing": msgspec.structs.replace(pacing, **{own: max(kept, 1)})}
-            if own == "top" and run.speed is not None:
-                fields["speed"] = max(kept, 1)
-            self.session.edit("Limit", lambda p: edits.update(p, run.id, **fields), merge=merge)
-        elif lane in whole:
-            self.session.edit("Limit", lambda p: edits.settings(p, **{whole[lane]: kept}), merge=merge)
-
-    def _fill_heading(self, project: Project) -> None:
-        """Where the front of the rider points."""
-        trip = self.axis_journey()
-        if self.heading not in self.lanes:
-            return
-        if trip is None:
-            self.heading.show(np.empty(0), np.empty(0))
-            return
-        times = np.linspace(trip.start, trip.shown_end, 400)
-        x, values = self.to_x(times), headings(project, trip.run.rider, times)
-        order = np.argsort(x, kind="stable")
-        self.heading.show(x[order], values[order], float(values.max()) + 5.0, float(values.min()) - 5.0)
-
-    def _fill_strength(self) -> None:
-        """The strength of a light in time."""
-        light = self.lane_light()
-        if self.strength not in self.lanes:
-            return
-        if light is None or self.by_distance:
-            self.strength.show(np.empty(0), np.empty(0))
-            return
-        self.strength.title = light.name
-        self.strength.unit = "lx" if light.kind == "sun" else "cd"
-        times = np.unique([0.0, *np.linspace(0.0, span(self.session.shown), 200), *(k.time for k in light.keys)])
-        values = np.array([state(light, t)[0] for t in times])
-        self.strength.show(times, values)
+    def set_playing(self, playing: bool) -> None:
+        """Show whether it plays."""
+        self.play.setIcon(self._icons["pause" if playing else "play"])
 
     # keys
 
-    def _draw_keys(self) -> None:
-        self._grips = grips(self)
+    def draw_keys(self) -> None:
+        self.grips_shown = grips(self)
         for name, marks in self.keys_drawn.items():
             if self.every[name] in self.lanes:
-                marks.show([g for g in self._grips if g.lane == name], self.chosen_key)
+                marks.show([g for g in self.grips_shown if g.lane == name], self.chosen_key)
         self._show_key_fields()
 
     def _chosen_grip(self) -> Grip | None:
-        keys = [g for g in self._grips if g.side == "key"]
+        keys = [g for g in self.grips_shown if g.side == "key"]
         return next((g for g in keys if (g.lane, g.of, g.index) == self.chosen_key), None)
 
     def _add_key_fields(self, row: QHBoxLayout) -> None:
@@ -758,120 +697,7 @@ class Deck(QWidget):
             self.session.refused.emit("the first and the last key stay, as the run needs them")
         return True
 
-    def _fill_shape(self, along: tuple[PathCurve, float, float] | None) -> None:
-        """The height and the bend radius of the path that the chart is about."""
-        shown = [lane for lane in (self.height, self.bend) if lane in self.lanes]
-        if not shown:
-            return
-        trip = self.axis_journey()
-        if along is None or (not self.by_distance and trip is None):
-            for lane in shown:
-                lane.show(np.empty(0), np.empty(0))
-                lane.shade([])
-                lane.limit.setVisible(False)
-            return
-        made, first, last = along
-        if self.by_distance:
-            x = stations = np.union1d(np.linspace(first, last, 600), made.curve.breaks[:400])
-            x = stations = stations[(stations >= first) & (stations <= last)]
-        else:
-            assert trip is not None
-            x = np.linspace(trip.start, trip.shown_end, 600)
-            stations = trip.stations(x)
-        heights = made.curve.position(stations)[:, 2]
-        low = float(heights.min())
-        self.height.show(x, heights, low=0.0 if 0 <= low < 0.5 * float(heights.max()) else low)
-        radius = bend_radii(made.curve, stations)
-        project, path_id = self.session.shown, self._axis_path_id()
-        needed = least_radius(project, path_id)[0] if path_id else 0.0
-        tightest = float(radius.min())
-        top = 5.0 * (needed or (tightest if np.isfinite(tightest) else 1000.0))
-        self.bend.show(x, radius, top)
-        self.bend.limit.setVisible(needed > 0)
-        self.bend.limit.setValue(needed)
-        spans = []
-        for tight in tight_spans(made.curve, needed) if needed > 0 else []:
-            inside = (stations >= tight.first - 1e-6) & (stations <= tight.last + 1e-6)
-            if inside.any():
-                half = 0.002 * float(x[-1] - x[0])
-                spans.append((float(x[inside][0]) - half, float(x[inside][-1]) + half))
-        self.bend.shade(spans)
-
-    def _axis_path_id(self) -> str | None:
-        trip, path = self.axis_journey(), self.session.path
-        return trip.run.path if trip is not None else path.id if path is not None else None
-
-    def _fill_clearance(self) -> None:
-        result, lane = self.result, self.clearance
-        if result is None:
-            lane.show(np.empty(0), np.empty(0))
-            lane.shade([])
-            lane.limit.setVisible(False)
-            return
-        clearance = result.clearance
-        x = self.to_x(result.times)
-        keep = np.isfinite(x)
-        values = np.where(np.isfinite(clearance.distance), clearance.distance, np.nan)
-        finite = values[np.isfinite(values)]
-        top = None
-        if len(finite):
-            top = float(np.clip(np.max(finite), 2.0 * clearance.required, max(5.0 * clearance.required, 10.0)))
-        lane.curve.set_colour(PETROL if self.current else "#9fb4b5")
-        lane.show(x[keep], values[keep], top)
-        lane.limit.setVisible(bool(len(finite)))
-        lane.limit.setValue(clearance.required)
-        half = 0.5 / self.session.shown.settings.fps
-        spans = []
-        for first, last in clearance.intervals():
-            ends = self.to_x(np.array([result.times[first] - half, result.times[last] + half]))
-            inner = self.to_x(result.times[first : last + 1])
-            inner = inner[np.isfinite(inner)]
-            if len(inner):
-                ends = np.where(np.isfinite(ends), ends, [inner[0], inner[-1]])
-                spans.append((float(ends[0]), float(ends[1])))
-        lane.shade(spans)
-
-    def follow(self) -> None:
-        """Follow the playhead."""
-        time, project = self.session.time, self.session.shown
-        x = float(self.to_x(np.array([time]))[0])
-        for line in self.playheads:
-            line.setVisible(math.isfinite(x))
-            if np.isfinite(x):
-                line.setValue(x)
-        trip = self.axis_journey()
-        where = ""
-        if trip is not None:
-            station = float(trip.stations([time])[0])
-            where = f"&nbsp;&nbsp; {trip.run.name} at {show(station, 'mm', 0)} of {show(trip.path.length, 'mm', 0)}"
-        self.readout.setText(
-            f"<b>{time:.2f}\u2009s</b>&nbsp;&nbsp; frame {self.session.frame} · {project.settings.fps:g} fps{where}"
-        )
-        for lane in self.lanes:
-            value = lane.value_at(x) if np.isfinite(x) else None
-            if value is None:
-                text = "–"
-            elif not np.isfinite(value):
-                text = "straight" if lane is self.bend else "–"
-            else:
-                text = show(value, lane.unit, 2 if lane.unit != "mm" else 0 if abs(value) >= 100 else 1)
-            if lane is self.clearance:
-                text = self._clearance_text(text)
-            parting = "<br>" if lane.plot.sceneBoundingRect().height() >= LABEL_HEIGHT else " "
-            lane.label.setText(f"<b>{lane.title}</b>{parting}<span style='color:{MUTED}'>{text}</span>")
-        self.place_labels()
-
-    def _clearance_text(self, value: str) -> str:
-        if self.result is None:
-            return "checking …"
-        required = self.session.shown.settings.required_clearance
-        return f"{value} · needs {show(required, 'mm', 1 if required % 1 else 0)}" + ("" if self.current else " · lags")
-
-    def set_playing(self, playing: bool) -> None:
-        """Show whether it plays."""
-        self.play.setIcon(self._icons["pause" if playing else "play"])
-
-    # layout and mouse
+    # layout
 
     def place_labels(self) -> None:
         """Put the labels beside their lanes."""
@@ -880,224 +706,9 @@ class Deck(QWidget):
         self.labels.setGeometry(0, 0, LABEL_WIDTH - 4, self.chart.height())
         tops = [plot.sceneBoundingRect() for plot in self.plots]
         for i, label in enumerate(self.bar_labels):
-            row = (0, self._rows[0])[i] - self._first_row
+            row = (0, self._rows[0])[i] - self.first_row
             label.setGeometry(12, int(tops[0].top()) + 20 + row * self.row_height, LABEL_WIDTH - 20, self.row_height)
             label.setVisible(0 <= row < MOST_ROWS)
         for lane, rect in zip(self.lanes, tops[1:], strict=True):
             height = LABEL_HEIGHT if rect.height() >= LABEL_HEIGHT else LABEL_HEIGHT // 2
             lane.label.setGeometry(12, int(rect.center().y()) - height // 2, LABEL_WIDTH - 13, height)
-
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        kind = event.type()
-        if kind == QEvent.Type.Resize:
-            self.place_labels()
-        elif kind == QEvent.Type.Leave:
-            self.pointer.hide()
-        elif isinstance(event, QWheelEvent) and kind == QEvent.Type.Wheel:
-            return self._wheel(event)
-        elif isinstance(event, QMouseEvent):
-            position = event.position().toPoint()
-            if kind == QEvent.Type.MouseButtonPress:
-                return self._press(event, position)
-            if kind == QEvent.Type.MouseMove:
-                return self._move(event, position)
-            if kind == QEvent.Type.MouseButtonRelease:
-                return self._release()
-            if kind == QEvent.Type.MouseButtonDblClick and event.button() == Qt.MouseButton.LeftButton:
-                return self._double_click(position)
-        return super().eventFilter(watched, event)
-
-    def _press(self, event: QMouseEvent, position: QPoint) -> bool:
-        scene = self.chart.mapToScene(position)
-        if event.button() == Qt.MouseButton.MiddleButton:
-            self._panned = self._x_at(position)
-            return True
-        if event.button() == Qt.MouseButton.RightButton:
-            self._menu(position)
-            return True
-        if event.button() != Qt.MouseButton.LeftButton:
-            return False
-        grip = self._grip_at(scene)
-        if grip is not None:
-            self._key_drags += 1
-            self._held = ("key", grip)
-            self._hold_scales(True)
-            self.chosen_key = (grip.lane, grip.of, grip.index)
-            self.chart.setFocus()
-            self._draw_keys()
-            return True
-        if self._bar_at(scene) is not None:
-            return False
-        self.chosen_key = None
-        lane = self._limit_at(scene)
-        if lane is not None:
-            self._key_drags += 1
-            self._held = ("limit", lane)
-            self._hold_scales(True)
-            return True
-        self._draw_keys()
-        self._scrubbing = True
-        return self._scrub(position.x())
-
-    def _move(self, event: QMouseEvent, position: QPoint) -> bool:
-        if self._panned is not None:
-            by = self._panned - self._x_at(position)
-            low, high = self.shown_range()
-            self.show_range(low + by, high + by)
-            return True
-        if self._held is not None:
-            self._drag_held(position, bool(event.modifiers() & Qt.KeyboardModifier.AltModifier))
-            return True
-        if self._scrubbing:
-            self.pointer.hide()
-            return self._scrub(position.x())
-        if not event.buttons():
-            self._read_out(position)
-        return False
-
-    def _release(self) -> bool:
-        done = self._scrubbing or self._held is not None or self._panned is not None
-        dragged, self._held = self._held is not None, None
-        self._scrubbing, self._panned = False, None
-        if dragged:
-            self._hold_scales(False)
-        return done
-
-    def _hold_scales(self, held: bool) -> None:
-        """Keep the lanes' scales while something in them is dragged, so that it stays under the pointer."""
-        for lane in self.lanes:
-            lane.held = held
-        if not held:
-            self.refresh()
-
-    def _drag_held(self, position: QPoint, free: bool) -> None:
-        assert self._held is not None
-        what, thing = self._held
-        merge = f"key-{self._key_drags}"
-        if what == "limit":
-            lane = str(thing)
-            self.set_limit(lane, self._y_at(self.every[lane].plot, position), merge)
-            return
-        assert isinstance(thing, Grip)
-        x = self._x_at(position)
-        if not self.by_distance and thing.side == "key":
-            x = self._snapped(x, (), free)
-        y = self._y_at(self.bars if thing.lane == "bars" else self.every[thing.lane].plot, position)
-        if self.session.edit("Key", lambda p: moved(self, thing, x, y, p), merge=merge) and thing.lane == "heading":
-            # its yaw is turned by steps, so the next one counts from here
-            now = next(
-                (g for g in self._grips if (g.lane, g.of, g.index) == (thing.lane, thing.of, thing.index)), thing
-            )
-            self._held = ("key", now)
-
-    def _double_click(self, position: QPoint) -> bool:
-        """Put a key where a lane that has keys is pressed twice."""
-        scene = self.chart.mapToScene(position)
-        for name, lane in self.every.items():
-            if lane in self.lanes and lane.plot.sceneBoundingRect().contains(scene):
-                return self.add_key(name, self._x_at(position), self._y_at(lane.plot, position))
-        return False
-
-    def add_key(self, lane: str, x: float, y: float) -> bool:
-        """Put a key into a lane at a place; False where it takes none."""
-        before = self.session.project
-        self.session.edit("Add key", lambda p: added(self, lane, x, y, p) or p)
-        return self.session.project is not before
-
-    def _wheel(self, event: QWheelEvent) -> bool:
-        turned, aside = event.angleDelta().y(), event.angleDelta().x()
-        low, high = self.shown_range()
-        scene = self.chart.mapToScene(event.position().toPoint())
-        if scene.x() < self.chart_left() and self.bars.sceneBoundingRect().contains(scene):
-            self._first_row += -1 if turned > 0 else 1
-            self._show_rows()
-            self.place_labels()
-            return True
-        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or abs(aside) > abs(turned):
-            by = -(aside or turned) / 1200.0 * (high - low)
-            self.show_range(low + by, high + by)
-        elif turned:
-            self.zoom(0.87 ** (turned / 120.0), self._x_at(event.position().toPoint()))
-        return True
-
-    def _x_at(self, position: QPoint) -> float:
-        return float(self.bars.getViewBox().mapSceneToView(self.chart.mapToScene(position)).x())
-
-    def _y_at(self, plot: pg.PlotItem, position: QPoint) -> float:
-        return float(plot.getViewBox().mapSceneToView(self.chart.mapToScene(position)).y())
-
-    def _grip_at(self, scene: QPointF) -> Grip | None:
-        """The key or handle under a place of the scene."""
-        best: tuple[float, Grip] | None = None
-        for grip in self._grips:
-            lane = self.every.get(grip.lane)
-            if not np.isfinite(grip.x) or (grip.lane != "bars" and lane not in self.lanes):
-                continue
-            plot = self.bars if lane is None else lane.plot
-            at = plot.getViewBox().mapViewToScene(QPointF(grip.x, grip.y))
-            away = math.hypot(at.x() - scene.x(), at.y() - scene.y())
-            if away <= GRAB_PIXELS and (best is None or away < best[0]):
-                best = (away, grip)
-        return None if best is None else best[1]
-
-    def _bar_at(self, scene: QPointF) -> Bar | None:
-        """The bar under a place of the scene; the chart's own frame lies over it."""
-        if not self.bars.getViewBox().sceneBoundingRect().contains(scene):
-            return None
-        return next((bar for bar in self._bars if bar.on_screen().contains(scene)), None)
-
-    def _limit_at(self, scene: QPointF) -> str | None:
-        """The lane whose limit is under a place of the scene."""
-        for name, lane in self.every.items():
-            if lane not in self.lanes or not lane.limit.isVisible() or self.limit_of(name) is None:
-                continue
-            box = lane.plot.getViewBox()
-            y = box.mapViewToScene(QPointF(0.0, float(lane.limit.value()))).y()
-            if box.sceneBoundingRect().contains(scene) and abs(y - scene.y()) <= 4:
-                return name
-        return None
-
-    def _read_out(self, position: QPoint) -> None:
-        """Say what the curve under the pointer is there."""
-        scene = self.chart.mapToScene(position)
-        viewport = self.chart.viewport()
-        if self._limit_at(scene) is not None:
-            viewport.setCursor(Qt.CursorShape.SizeVerCursor)
-        elif self._grip_at(scene) is not None:
-            viewport.setCursor(Qt.CursorShape.SizeAllCursor)
-        else:
-            viewport.unsetCursor()
-        lane = next((lane for lane in self.lanes if lane.plot.getViewBox().sceneBoundingRect().contains(scene)), None)
-        if lane is None:
-            self.pointer.hide()
-            return
-        x = self._x_at(position)
-        value = lane.value_at(x)
-        if value is None or not np.isfinite(value):
-            self.pointer.hide()
-            return
-        where = show(x, "mm", 0) if self.by_distance else show(x, "s", 2)
-        text = f"{where} · {show(value, lane.unit, 2 if lane.unit != 'mm' else 1)}"
-        limit = lane.limit.value() if lane.limit.isVisible() else None
-        if limit is not None:
-            text += f" · limit {show(float(limit), lane.unit, 2 if lane.unit != 'mm' else 1)}"
-        self.pointer.setText(text)
-        self.pointer.adjustSize()
-        left = min(position.x() + 14, self.chart.width() - self.pointer.width() - 4)
-        self.pointer.move(left, max(position.y() - self.pointer.height() - 8, 0))
-        self.pointer.show()
-
-    def _scrub(self, pixel: int) -> bool:
-        view = self.plots[0].getViewBox()
-        x = view.mapSceneToView(self.chart.mapToScene(pixel, 0)).x()
-        fps = self.session.shown.settings.fps
-        self.session.set_time(round(self.to_time(x) * fps) / fps)
-        return True
-
-    def _menu(self, position: QPoint) -> None:
-        """What can be done with the bar under the pointer, and with what is selected."""
-        bar = self._bar_at(self.chart.mapToScene(position))
-        if bar is not None:
-            self.take_bar(bar.item_id)
-            self.let_go()
-        self.time_menu.exec(self.chart.viewport().mapToGlobal(position))

@@ -44,11 +44,13 @@ from kestrav.core.document.records import (
     Part,
     Path,
     PointShape,
+    Run,
 )
 from kestrav.core.errors import BadInput
+from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion import placing, stand_ins
-from kestrav.core.motion.resting import rest_poses
+from kestrav.core.motion.resting import rest_poses, rows
 from kestrav.render.finishes import STYLES
 from kestrav.render.viewpoint import STANDS
 
@@ -303,6 +305,9 @@ class Preparing(QObject):
                 asks.append(Ask(f"pick the {number} point of what is to be placed", of_selection=True))
                 asks.append(Ask(f"pick where the {number} point is to lie", of_selection=False))
             self._ask(asks, self._points_on_points, 2)
+        elif what == "seat":
+            self.pick_tool.ask([Ask("pick the point of the rider that lies on the path")], self._seat_there, None)
+            self.window.take_up(self.pick_tool)
         elif what == "pivot":
             self._ask([Ask("pick the place of the pivot: a corner, edge, round edge or cylinder")], self._pivot_there)
         else:
@@ -353,6 +358,16 @@ class Preparing(QObject):
     def _pivot_there(self, snaps: list[Snap]) -> None:
         part, place = self.session.chosen[-1], self._rest_place(snaps[0])
         self.session.edit("Move pivot", lambda project: placing.pivot_at(project, part, place))
+
+    def _seat_there(self, snaps: list[Snap]) -> None:
+        """The picked point, in the rider's own coordinates, is what sits on the path of the selected run."""
+        run = self.session.item
+        if not isinstance(run, Run):
+            return
+        row = rows(self.session.project)[run.rider]
+        back = inverse_rigid(self.session.poses()[row])
+        place = vector(np.round(back[:3, :3] @ snaps[0].place + back[:3, 3], 6))
+        self.session.edit("Seat", lambda p: edits.update(p, run.id, seat="point", seat_point=place))
 
     def _direct(self, what: str, snaps: list[Snap]) -> None:
         feature = self._at_rest(snaps[0].feature)

@@ -66,6 +66,8 @@ class ProjectRows(Rows):
         self._setting(
             "Acceleration", "acceleration_limit", "mm/s²", "No part gathers or loses speed faster; 0 for any", 0
         )
+        self._setting("Ground gap", "ground_gap", "mm", "Largest gap between what rides on the ground and the ground")
+        self._setting("Dead time", "dead_time", "s", "Longest time in which nothing moves; 0 for any")
         self._setting("Kink limit", "kink_step", "mm/s", "Largest jump of velocity where a path turns sharply", 0)
         if result is None:
             form.note("Checking …")

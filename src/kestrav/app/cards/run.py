@@ -95,6 +95,13 @@ class RunRows(Rows):
                     lambda v: self._set(run.id, "Seat", seat_point=v),
                     "The point of it, in its own coordinates",
                 )
+            form.buttons(
+                (
+                    "Pick the point …",
+                    lambda: self.card.place_asked.emit("seat"),
+                    "Pick a corner, centre or place of the rider in the stage: that lies on the path",
+                )
+            )
             form.vector(
                 "Beside",
                 run.offset,

@@ -1,0 +1,201 @@
+"""The curves of the deck's lanes, filled with what they show, and their limits."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import msgspec
+import numpy as np
+
+from kestrav.core.document import edits
+from kestrav.core.document.records import Limited, Project
+from kestrav.core.findings.on_paths import least_radius
+from kestrav.core.motion.judging import bend_radii, tight_spans
+from kestrav.core.motion.lane_values import headings
+from kestrav.core.motion.leaning import lean
+from kestrav.core.motion.legs import thing_speeds
+from kestrav.core.motion.lighting import state
+from kestrav.core.motion.path_curves import PathCurve
+from kestrav.core.motion.resting import rows
+from kestrav.core.motion.runs import frame_times, span
+from kestrav.render.palette import PETROL
+
+if TYPE_CHECKING:
+    from kestrav.app.deck import Deck
+
+
+class Curves:
+    """Fills a deck's lanes."""
+
+    def __init__(self, deck: Deck) -> None:
+        self.deck = deck
+
+    def speed(self, project: Project) -> None:
+        times = np.union1d(frame_times(project), np.linspace(0, span(project), 400))
+        trip = self.deck.axis_journey()
+        parts = rows(project)
+        self.deck.speed.title = "Speed" if trip is None or trip.run.rider in parts else "Camera speed"
+        values = np.zeros_like(times) if trip is None else thing_speeds(project, trip.run.rider, times) / 1000.0
+        x = self.deck.to_x(times)
+        keep = np.isfinite(x)
+        self.deck.speed.show(x[keep], values[keep])
+        limit = self.limit_of("speed")
+        self.deck.speed.limit.setVisible(limit is not None)
+        if limit is not None:
+            self.deck.speed.limit.setValue(limit)
+
+    def motion(self, project: Project) -> None:
+        """Distance and accelerations of the journey that the chart is about."""
+        shown = [
+            lane
+            for lane in (self.deck.way, self.deck.gain, self.deck.sideways, self.deck.roll)
+            if lane in self.deck.lanes
+        ]
+        trip = self.deck.axis_journey()
+        if not shown:
+            return
+        if trip is None:
+            for lane in shown:
+                lane.show(np.empty(0), np.empty(0))
+            return
+        times = np.linspace(trip.start, trip.shown_end, 800)
+        x = self.deck.to_x(times)
+        ahead = trip.accelerations(times) / 1000.0
+        across = trip.sideways(times) / 1000.0
+        way = trip.profile.distance(times - trip.start)
+        order = np.argsort(x, kind="stable")
+        self.deck.way.show(x[order], way[order])
+        self.deck.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
+        self.deck.sideways.show(x[order], across[order])
+        angle = np.degrees(lean(trip, trip.stations(times)))
+        self.deck.roll.show(x[order], angle[order], low=float(min(angle.min(), 0.0)))
+        for lane, name in ((self.deck.gain, "acceleration"), (self.deck.sideways, "sideways")):
+            limit = self.limit_of(name)
+            lane.limit.setVisible(limit is not None)
+            if limit is not None:
+                lane.limit.setValue(limit)
+
+    def limit_of(self, lane: str) -> float | None:
+        """The limit that a lane shows, in the lane's unit: the run's own, or the project's."""
+        settings, trip = self.deck.session.shown.settings, self.deck.axis_journey()
+        pacing = trip.run.pacing if trip is not None and isinstance(trip.run.pacing, Limited) else None
+        found = {
+            "clearance": settings.required_clearance,
+            "speed": (pacing.top if pacing else settings.speed_limit) / 1000.0,
+            "acceleration": (pacing.forward if pacing else settings.acceleration_limit) / 1000.0,
+            "sideways": (pacing.sideways if pacing else 0.0) / 1000.0,
+        }.get(lane, 0.0)
+        return found if found > 0 else None
+
+    def set_limit(self, lane: str, value: float, merge: str = "") -> None:
+        """Change the limit that a lane shows."""
+        trip = self.deck.axis_journey()
+        pacing = trip.run.pacing if trip is not None and isinstance(trip.run.pacing, Limited) else None
+        value = max(value, 1e-3)
+        own = {"speed": "top", "acceleration": "forward", "sideways": "sideways"}.get(lane)
+        whole = {"clearance": "required_clearance", "speed": "speed_limit", "acceleration": "acceleration_limit"}
+        kept = round(value, 1) if lane == "clearance" else round(1000.0 * value)
+        if pacing is not None and own is not None and trip is not None:
+            run = trip.run
+            fields: dict[str, object] = {"pacing": msgspec.structs.replace(pacing, **{own: max(kept, 1)})}
+            if own == "top" and run.speed is not None:
+                fields["speed"] = max(kept, 1)
+            self.deck.session.edit("Limit", lambda p: edits.update(p, run.id, **fields), merge=merge)
+        elif lane in whole:
+            self.deck.session.edit("Limit", lambda p: edits.settings(p, **{whole[lane]: kept}), merge=merge)
+
+    def heading(self, project: Project) -> None:
+        """Where the front of the rider points."""
+        trip = self.deck.axis_journey()
+        if self.deck.heading not in self.deck.lanes:
+            return
+        if trip is None:
+            self.deck.heading.show(np.empty(0), np.empty(0))
+            return
+        times = np.linspace(trip.start, trip.shown_end, 400)
+        x, values = self.deck.to_x(times), headings(project, trip.run.rider, times)
+        order = np.argsort(x, kind="stable")
+        self.deck.heading.show(x[order], values[order], float(values.max()) + 5.0, float(values.min()) - 5.0)
+
+    def strength(self) -> None:
+        """The strength of a light in time."""
+        light = self.deck.lane_light()
+        if self.deck.strength not in self.deck.lanes:
+            return
+        if light is None or self.deck.by_distance:
+            self.deck.strength.show(np.empty(0), np.empty(0))
+            return
+        self.deck.strength.title = light.name
+        self.deck.strength.unit = "lx" if light.kind == "sun" else "cd"
+        times = np.unique([0.0, *np.linspace(0.0, span(self.deck.session.shown), 200), *(k.time for k in light.keys)])
+        values = np.array([state(light, t)[0] for t in times])
+        self.deck.strength.show(times, values)
+
+    def shape(self, along: tuple[PathCurve, float, float] | None) -> None:
+        """The height and the bend radius of the path that the chart is about."""
+        shown = [lane for lane in (self.deck.height, self.deck.bend) if lane in self.deck.lanes]
+        if not shown:
+            return
+        trip = self.deck.axis_journey()
+        if along is None or (not self.deck.by_distance and trip is None):
+            for lane in shown:
+                lane.show(np.empty(0), np.empty(0))
+                lane.shade([])
+                lane.limit.setVisible(False)
+            return
+        made, first, last = along
+        if self.deck.by_distance:
+            x = stations = np.union1d(np.linspace(first, last, 600), made.curve.breaks[:400])
+            x = stations = stations[(stations >= first) & (stations <= last)]
+        else:
+            assert trip is not None
+            x = np.linspace(trip.start, trip.shown_end, 600)
+            stations = trip.stations(x)
+        heights = made.curve.position(stations)[:, 2]
+        low = float(heights.min())
+        self.deck.height.show(x, heights, low=0.0 if 0 <= low < 0.5 * float(heights.max()) else low)
+        radius = bend_radii(made.curve, stations)
+        project, path_id = self.deck.session.shown, self.deck.axis_path_id()
+        needed = least_radius(project, path_id)[0] if path_id else 0.0
+        tightest = float(radius.min())
+        top = 5.0 * (needed or (tightest if np.isfinite(tightest) else 1000.0))
+        self.deck.bend.show(x, radius, top)
+        self.deck.bend.limit.setVisible(needed > 0)
+        self.deck.bend.limit.setValue(needed)
+        spans = []
+        for tight in tight_spans(made.curve, needed) if needed > 0 else []:
+            inside = (stations >= tight.first - 1e-6) & (stations <= tight.last + 1e-6)
+            if inside.any():
+                half = 0.002 * float(x[-1] - x[0])
+                spans.append((float(x[inside][0]) - half, float(x[inside][-1]) + half))
+        self.deck.bend.shade(spans)
+
+    def clearance(self) -> None:
+        result, lane = self.deck.result, self.deck.clearance
+        if result is None:
+            lane.show(np.empty(0), np.empty(0))
+            lane.shade([])
+            lane.limit.setVisible(False)
+            return
+        clearance = result.clearance
+        x = self.deck.to_x(result.times)
+        keep = np.isfinite(x)
+        values = np.where(np.isfinite(clearance.distance), clearance.distance, np.nan)
+        finite = values[np.isfinite(values)]
+        top = None
+        if len(finite):
+            top = float(np.clip(np.max(finite), 2.0 * clearance.required, max(5.0 * clearance.required, 10.0)))
+        lane.curve.set_colour(PETROL if self.deck.current else "#9fb4b5")
+        lane.show(x[keep], values[keep], top)
+        lane.limit.setVisible(bool(len(finite)))
+        lane.limit.setValue(clearance.required)
+        half = 0.5 / self.deck.session.shown.settings.fps
+        spans = []
+        for first, last in clearance.intervals():
+            ends = self.deck.to_x(np.array([result.times[first] - half, result.times[last] + half]))
+            inner = self.deck.to_x(result.times[first : last + 1])
+            inner = inner[np.isfinite(inner)]
+            if len(inner):
+                ends = np.where(np.isfinite(ends), ends, [inner[0], inner[-1]])
+                spans.append((float(ends[0]), float(ends[1])))
+        lane.shade(spans)
