@@ -215,8 +215,8 @@ def with_light(project: Project, ids: dict[str, str]) -> Project:
     trolley = ids["Service trolley"]
     keys = (
         LightKey(0.0, 0.0),
-        LightKey(1.0, 2500.0),
-        LightKey(11.0, 2500.0, "#ffd9a0"),
+        LightKey(1.0, 1200.0),
+        LightKey(11.0, 1200.0, "#ffd9a0"),
         LightKey(12.0, 0.0, "#ffd9a0"),
     )
     light = Light(

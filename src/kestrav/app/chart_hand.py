@@ -227,10 +227,10 @@ class ChartHand(QObject):
             self.deck.pointer.hide()
             return
         where = show(x, "mm", 0) if self.deck.by_distance else show(x, "s", 2)
-        text = f"{where} · {show(value, lane.unit, 2 if lane.unit != 'mm' else 1)}"
+        text = f"{where} · {show(value, lane.unit, lane.places(value))}"
         limit = lane.limit.value() if lane.limit.isVisible() else None
         if limit is not None:
-            text += f" · limit {show(float(limit), lane.unit, 2 if lane.unit != 'mm' else 1)}"
+            text += f" · limit {show(float(limit), lane.unit, lane.places(float(limit)))}"
         self.deck.pointer.setText(text)
         self.deck.pointer.adjustSize()
         left = min(position.x() + 14, self.deck.chart.width() - self.deck.pointer.width() - 4)

@@ -31,11 +31,13 @@ class Curves:
         self.deck = deck
 
     def speed(self, project: Project) -> None:
+        """How fast the thing is that the chart is about."""
         times = np.union1d(frame_times(project), np.linspace(0, span(project), 400))
-        trip = self.deck.axis_journey()
-        parts = rows(project)
-        self.deck.speed.title = "Speed" if trip is None or trip.run.rider in parts else "Camera speed"
-        values = np.zeros_like(times) if trip is None else thing_speeds(project, trip.run.rider, times) / 1000.0
+        thing = self.deck.lane_thing()
+        self.deck.speed.title = "Speed" if thing is None or thing in rows(project) else "Camera speed"
+        if thing is not None and any(light.id == thing for light in project.lights):
+            self.deck.speed.title = "Light speed"
+        values = np.zeros_like(times) if thing is None else thing_speeds(project, thing, times) / 1000.0
         x = self.deck.to_x(times)
         keep = np.isfinite(x)
         self.deck.speed.show(x[keep], values[keep])
@@ -105,17 +107,21 @@ class Curves:
             self.deck.session.edit("Limit", lambda p: edits.settings(p, **{whole[lane]: kept}), merge=merge)
 
     def heading(self, project: Project) -> None:
-        """Where the front of the rider points."""
+        """Where the front of the thing points that the chart is about."""
+        lane, thing = self.deck.heading, self.deck.lane_thing()
+        if lane not in self.deck.lanes:
+            return
         trip = self.deck.axis_journey()
-        if self.deck.heading not in self.deck.lanes:
+        if thing is None or (self.deck.by_distance and trip is None):
+            lane.show(np.empty(0), np.empty(0))
             return
-        if trip is None:
-            self.deck.heading.show(np.empty(0), np.empty(0))
-            return
-        times = np.linspace(trip.start, trip.shown_end, 400)
-        x, values = self.deck.to_x(times), headings(project, trip.run.rider, times)
+        if self.deck.by_distance and trip is not None:
+            times = np.linspace(trip.start, trip.shown_end, 400)
+        else:
+            times = np.linspace(0.0, span(project), 600)
+        x, values = self.deck.to_x(times), headings(project, thing, times)
         order = np.argsort(x, kind="stable")
-        self.deck.heading.show(x[order], values[order], float(values.max()) + 5.0, float(values.min()) - 5.0)
+        lane.show(x[order], values[order], float(values.max()) + 5.0, float(values.min()) - 5.0)
 
     def strength(self) -> None:
         """The strength of a light in time."""

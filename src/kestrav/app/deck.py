@@ -34,7 +34,7 @@ from kestrav.app.style import FAMILY, MUTED
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Run
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.motion.legs import leg_of
+from kestrav.core.motion.legs import leg_of, movers
 from kestrav.core.motion.path_curves import PathCurve, path_curve
 from kestrav.core.motion.resting import rows
 from kestrav.core.motion.runs import Journey, journey, span
@@ -339,6 +339,14 @@ class Deck(QWidget):
         """A journey that begins at some time."""
         return trip if np.isfinite(trip.start) else None
 
+    def lane_thing(self) -> str | None:
+        """The thing whose speed and heading the chart shows: what is selected, if it moves, or the rider of its run."""
+        item, trip = self.session.item, self.axis_journey()
+        thing = item.rider if isinstance(item, (Run, Poses, Carry)) else item.id if item is not None else None
+        if thing is not None and thing in movers(self.session.shown):
+            return thing
+        return trip.run.rider if trip is not None else None
+
     def lane_light(self) -> Light | None:
         """The light that the chart is about: the selected one, or the first."""
         lights, item = self.session.shown.lights, self.session.item
@@ -615,16 +623,19 @@ class Deck(QWidget):
             elif not np.isfinite(value):
                 text = "straight" if lane is self.bend else "–"
             else:
-                text = show(value, lane.unit, 2 if lane.unit != "mm" else 0 if abs(value) >= 100 else 1)
+                text = show(value, lane.unit, lane.places(value))
+            high = lane.plot.sceneBoundingRect().height() >= LABEL_HEIGHT
             if lane is self.clearance:
-                text = self._clearance_text(text)
-            parting = "<br>" if lane.plot.sceneBoundingRect().height() >= LABEL_HEIGHT else " "
+                text = self._clearance_text(text, high)
+            parting = "<br>" if high else " "
             lane.label.setText(f"<b>{lane.title}</b>{parting}<span style='color:{MUTED}'>{text}</span>")
         self.place_labels()
 
-    def _clearance_text(self, value: str) -> str:
+    def _clearance_text(self, value: str, whole: bool) -> str:
         if self.result is None:
             return "checking …"
+        if not whole:
+            return value if self.current else f"{value} · lags"
         required = self.session.shown.settings.required_clearance
         return f"{value} · needs {show(required, 'mm', 1 if required % 1 else 0)}" + ("" if self.current else " · lags")
 

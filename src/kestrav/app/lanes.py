@@ -71,6 +71,12 @@ class Lane:
             self.plot.addItem(region)
             self.breaches.append(region)
 
+    def places(self, value: float) -> int:
+        """With how many places a value is told."""
+        if self.unit in ("cd", "lx"):
+            return 0
+        return 2 if self.unit != "mm" else 0 if abs(value) >= 100 else 1
+
     def value_at(self, x: float) -> float | None:
         """The curve at a place."""
         if not len(self.x) or not self.x[0] - 1e-9 <= x <= self.x[-1] + 1e-9:

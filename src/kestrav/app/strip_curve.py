@@ -56,6 +56,7 @@ class StripCurve(pg.GraphicsObject):  # type: ignore[misc]
         """Show samples (n,), x growing."""
         self.x, self.y = x, y
         self._version += 1
+        self.prepareGeometryChange()
         self.update()
 
     def set_colour(self, colour: str) -> None:
@@ -64,8 +65,13 @@ class StripCurve(pg.GraphicsObject):  # type: ignore[misc]
         self._version += 1
         self.update()
 
+    def shown(self) -> QRectF:
+        """What its view shows; the item's own answer to that can be older."""
+        view = self.getViewBox()
+        return QRectF() if view is None else view.viewRect()
+
     def boundingRect(self) -> QRectF:
-        return self.viewRect()
+        return self.shown()
 
     def viewTransformChanged(self) -> None:
         self.prepareGeometryChange()
@@ -77,7 +83,7 @@ class StripCurve(pg.GraphicsObject):  # type: ignore[misc]
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
         transform = painter.transform()
-        view = self.viewRect()
+        view = self.shown()
         rect = transform.mapRect(view)
         ratio = widget.devicePixelRatioF() if widget is not None else 1.0
         width, height = round(rect.width() * ratio), round(rect.height() * ratio)

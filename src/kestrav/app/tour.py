@@ -5,7 +5,6 @@
 
 from __future__ import annotations
 
-import itertools
 import json
 import sys
 import tempfile
@@ -23,16 +22,12 @@ from kestrav.app.dialogs import RenderDialog
 from kestrav.app.start import make_application
 from kestrav.app.window import Window
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import subtree
-from kestrav.core.document.records import CarriedHeading, Limited
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
-from kestrav.core.motion.making import add_run
 from kestrav.core.motion.resting import rest_poses, world_bounds
 from kestrav.core.motion.runs import span
 from kestrav.core.motion.shaping import raised
-from kestrav.core.motion.smoothing import widened
 from kestrav.render.viewpoint import to_display
 
 _PATIENCE = 1800.0  # s for any one step; a busy machine without a graphics processor may need some
@@ -153,58 +148,46 @@ class Tour:
         made, edits_before = [], session.undo.index()
         trolley = names["Service trolley"]
         stage.stand("top")
-        stage.look_at(np.array([[-1400.0, -4000.0, 0.0], [5600.0, 900.0, 0.0]]))
+        stage.look_at(np.array([[-3400.0, -3600.0, 0.0], [3600.0, 900.0, 0.0]]))
         session.select(None)
         window.use_tool("draw")
         drawing = window.draw_tool
         drawing.set(draws="corners")
-        for place in ((400.0, -1330.0, 0.0), (3200.0, -1330.0, 0.0)):
+        for place in ((-2900.0, -3000.0, 0.0), (-2900.0, -1200.0, 0.0)):
             drawing.add_point(np.array(place))
         stage.draw()
-        drawing.hover(stage.position_of(np.array([3200.0, -2300.0, 0.0])), Qt.KeyboardModifier.NoModifier)
+        drawing.hover(stage.position_of(np.array([-900.0, -1200.0, 0.0])), Qt.KeyboardModifier.NoModifier)
         made.append(self.picture("drawing"))
-        drawing.add_point(np.array([3200.0, -2300.0, 0.0]))
-        drawing.finish()
-        aisle = session.project.paths[-1].id
-        session.edit("Name", lambda p: edits.update(p, aisle, name="Aisle"))
+        window.use_tool("select")
+        session.undo.setIndex(edits_before)
+        lanes = window.deck.shown_lanes()
         session.edit("Least bend", lambda p: edits.update(p, trolley, least_radius=600.0))
-        session.edit("Run", lambda p: add_run(p, trolley, aisle))
-        session.edit("Widen", lambda p: widened(p, aisle, 600.0))
-        # wheels are meant to roll over what is painted on the floor
-        wheels = [
-            p.id for p in session.project.parts if p.name == "Wheel" and p.id in subtree(session.project, trolley)
-        ]
-        painted = [p.id for p in session.project.parts if p.name.startswith("Aisle marking")]
-        for pair in itertools.product(wheels, painted):
-            session.edit("Meant to touch", lambda p, pair=pair: edits.set_contact(p, *pair, True))
-        lanes = [name for name, lane in window.deck.every.items() if lane in window.deck.lanes]
-        window.deck.show_lanes(["clearance", "height", "bend"])
+        window.deck.show_lanes(["clearance", "bend"])
         window.deck.set_axis(True)
         window.card.show_path_tab("Judge")
-        session.select(aisle, None)
+        session.select(named["Aisle"], None)
         stage.viewpoint.look_from((-0.42, -0.68, 0.6))
         stage.look_at_selection()
         self.wait(lambda: window.current, "the check")
         made.append(self.picture("aisle"))
-        ride = session.project.runs[-1].id
-        pacing = Limited(top=1200.0, sideways=500.0, forward=400.0, braking=500.0)
-        # the trolley's own front looks the other way
-        heading = CarriedHeading(wheelbase=740.0, forward="-x")
-        session.edit(
-            "Pacing",
-            lambda p: edits.update(p, ride, pacing=pacing, heading=heading, duration=None, speed=1200.0),
-        )
-        window.deck.show_lanes(["speed", "acceleration", "sideways"])
+        session.undo.setIndex(edits_before)
+        runs = {run.name: run.id for run in session.project.runs}
+        window.deck.show_lanes(["speed", "sideways"])
         window.deck.set_axis(False)
         window.card.show_run_tab("Pace")
-        session.select(ride)
-        session.set_time(3.4)
+        session.select(runs["Trolley comes in"])
+        session.set_time(1.7)
         self.wait(lambda: window.current, "the check")
         made.append(self.picture("run"))
         window.card.show_run_tab("Journey")
+        session.select(next(p.id for p in session.project.poses if p.name == "Gate swings open"))
+        window.deck.show_lanes(["heading", "strength"])
+        session.set_time(8.9)
+        stage.viewpoint.look_from((-0.55, -0.62, 0.56))
+        stage.look_at(np.array([[1900.0, -3700.0, 0.0], [4300.0, -1600.0, 1100.0]]))
+        made.append(self.picture("key-poses"))
         session.set_time(0.0)
         window.deck.show_lanes(lanes)
-        window.deck.set_axis(False)
         orbit = named["Cabinet orbit"]
         session.edit("Raise", lambda p: raised(p, orbit, 2300.0))
         window.card.show_path_tab("Whole")
