@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from shapes import DEMO, make_project
 
-from kestrav.core.document.records import FORMAT_VERSION, Project
+from kestrav.core.document.records import FORMAT_VERSION, AlongHeading, Project, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
@@ -213,6 +213,26 @@ def test_a_file_of_version_1_is_read_as_one_without_what_came_later(saved, tmp_p
 
     opened = project_file.load(rewrite(saved, tmp_path / "one.kestrav", change))
     assert opened.project == project_file.load(saved).project
+
+
+@pytest.mark.parametrize(("upright", "stance"), [(True, "slope"), (False, "free")])
+def test_what_was_upright_in_version_3_has_its_stance(saved, tmp_path, upright, stance):
+    def change(name, data):
+        if name != "project.json":
+            return data
+        document = json.loads(data)
+        document["version"] = 3
+        heading = {"type": "along", "forward": "-y", "flip": True, "upright": upright}
+        later = set(Run.__struct_fields__[Run.__struct_fields__.index("company") :])
+        runs = [{k: v for k, v in run.items() if k not in later} for run in document["runs"]]
+        document["runs"] = [run | {"heading": heading} for run in runs]
+        for field in ("ground_gap", "dead_time", "lanes"):
+            del document["settings"][field]
+        return json.dumps({k: v for k, v in document.items() if k not in ("poses", "carries", "lights")}).encode()
+
+    opened = project_file.load(rewrite(saved, tmp_path / "three.kestrav", change))
+    assert opened.project.runs[0].heading == AlongHeading("-y", True, stance=stance)
+    assert opened.project.lights == () and opened.project.settings.lanes == ("clearance", "speed")
 
 
 def test_cad_faces_and_tints_are_kept_and_checked(tmp_path):

@@ -7,10 +7,11 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
-from kestrav.core.document.records import COLLECTIONS, Part, Project
+from kestrav.core.document.records import COLLECTIONS, Carry, Part, Poses, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import SUFFIXES, UNITS, into_project, proposed_unit, read_product, with_unit
+from kestrav.core.motion.legs import leg_of
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.resting import rest_poses, world_bounds
 from kestrav.core.motion.runs import journey, span
@@ -60,6 +61,19 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
                 "steady_speed_mm_s": trip.greatest_speed,
             }
         )
+    others: tuple[Poses | Carry, ...] = (*project.poses, *project.carries)
+    legs = [leg_of(project, item) for item in others]
+    moves = [
+        {
+            "id": leg.item.id,
+            "name": leg.item.name,
+            "rider": names[leg.item.rider],
+            "with": names[leg.item.carrier] if isinstance(leg.item, Carry) else None,
+            "start_s": _known(leg.start),
+            "end_s": _known(leg.end),
+        }
+        for leg in legs
+    ]
     shots = [
         {"id": s.id, "name": s.name, "camera": names[s.camera], "start_s": s.start, "end_s": s.end, "fps": s.fps}
         for s in project.shots
@@ -74,6 +88,8 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
         **_parts(project),
         "paths": paths,
         "runs": runs,
+        "key_poses_and_rides": moves,
+        "lights": [{"id": light.id, "name": light.name, "kind": light.kind} for light in project.lights],
         "cameras": [{"id": c.id, "name": c.name, "focal_length_mm": c.focal_length} for c in project.cameras],
         "shots": shots,
     }
@@ -84,6 +100,12 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
         f"{r['length_mm']:.1f} mm, {r['steady_speed_mm_s']:.1f} mm/s"
         for r in runs
     ]
+    lines += [
+        f"{'ride' if m['with'] else 'key poses'} {m['name']}: {m['rider']}{' with ' + m['with'] if m['with'] else ''}, "
+        f"{_moment(m['start_s'])} {'for good' if m['end_s'] is None else 'to ' + _moment(m['end_s'])}"
+        for m in moves
+    ]
+    lines += [f"light {light['name']}: {light['kind']}" for light in data["lights"]]
     lines += [f"camera {c['name']}: {c['focal_length_mm']:g} mm lens" for c in data["cameras"]]
     lines += [f"shot {s['name']}: {s['camera']}, {s['start_s']:g} to {s['end_s']:g} s" for s in shots]
     return data, "\n".join([*lines, *_tree(project.parts)])
