@@ -592,3 +592,13 @@ def test_the_list_has_what_moves_and_shines(hand_of):
     assert hand.session.selection == "carry-1"
     hand.window.delete()
     assert not hand.session.project.carries
+
+
+def test_what_is_selected_together_runs_together(hand_of):
+    hand, _ = hand_of()
+    hand.session.edit("Free", lambda p: edits.remove(edits.remove(p, "run-1"), "run-2"))
+    hand.session.select_parts(["part-2", "part-1"])
+    hand.window.card.show_part_tab("Motion")
+    choose(hand, "Run along", "path-1")
+    (run,) = hand.session.project.runs
+    assert (run.rider, run.company) == ("part-1", ("part-2",))

@@ -32,25 +32,14 @@ Grip = Literal["start", "end", "all"]
 class Bar(pg.GraphicsObject):  # type: ignore[misc]
     """A run, key poses, a ride or a shot over its span; its middle moves it in time, its ends stretch it."""
 
-    def __init__(
-        self,
-        deck: Deck,
-        item_id: str,
-        name: str,
-        start: float,
-        end: float,
-        row: int,
-        colour: str,
-        marks: tuple[float, ...] = (),
-        open_end: bool = False,
-    ) -> None:
+    def __init__(self, deck: Deck, item_id: str, *told: object) -> None:
         super().__init__()
         self.deck, self.item_id = deck, item_id
-        self.name, self.start, self.end, self.row, self.colour = "", 0.0, 0.0, 0, colour
+        self.name, self.start, self.end, self.row, self.colour = "", 0.0, 0.0, 0, INK
         self.marks: tuple[float, ...] = ()  # times of key poses
         self.open_end = False  # it goes on beyond its end
         self._drawn: tuple[tuple[object, ...], QPixmap] | None = None
-        self.tell(name, start, end, row, colour, marks, open_end)
+        self.tell(*told)  # type: ignore[arg-type]
         self.setAcceptHoverEvents(True)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.grabbed: tuple[Grip, float, float] | None = None  # which end, where, and what it was

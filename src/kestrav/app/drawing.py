@@ -14,7 +14,7 @@ from vtkmodules.vtkRenderingCore import vtkActor
 from kestrav.app.stage import GRAB_PIXELS, Stage, Tool
 from kestrav.core.clearance.measuring import in_space, nearest_edge
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import new_id, new_name
+from kestrav.core.document.lookup import new_id, new_name, topmost
 from kestrav.core.document.records import Part, Path, PathPoint, PointShape, Project, Shape
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.topology import topology
@@ -390,7 +390,7 @@ class DrawTool(Tool):
         except BadInput as fault:
             self.session.refused.emit(str(fault))
             return
-        rider, draws = self._rider, self.settings.draws
+        rider, draws, chosen = self._rider, self.settings.draws, self.session.chosen
         made: list[str] = []
 
         def draw(project: Project) -> Project:
@@ -399,7 +399,9 @@ class DrawTool(Tool):
             path = Path(new_id(project, Path), new_name(project, Path, first), shape)
             made[:] = [path.id]
             project = edits.add(project, path)
-            return project if rider is None else add_run(project, rider, path.id)
+            # what is selected with the rider goes along
+            others = tuple(i for i in topmost(project, chosen) if i != rider)
+            return project if rider is None else add_run(project, rider, path.id, others)
 
         if self.session.edit("Draw path", draw):
             self.points = []

@@ -9,6 +9,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document import edits
+from kestrav.core.document.lookup import topmost
 from kestrav.core.document.records import Carry, Cue, Item, Poses, Run
 from kestrav.core.motion.making import add_run
 from kestrav.core.motion.runs import begins
@@ -95,7 +96,9 @@ class Rows:
         )
 
     def _add_run(self, rider: str, path: str) -> None:
-        if rider and path and self.session.edit("Add run", lambda project: add_run(project, rider, path)):
+        # what is selected with it goes along
+        others = tuple(i for i in topmost(self.session.project, self.session.chosen) if i != rider)
+        if rider and path and self.session.edit("Add run", lambda project: add_run(project, rider, path, others)):
             self.session.select(self.session.project.runs[-1].id)
 
     def _delete(self, item_id: str, kind: str) -> None:

@@ -29,6 +29,7 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 
 MOST_PASSES = 10_000
+LONGEST = 36_000.0  # s that a project can last
 _COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
 _UNIT = 1e-6
 
@@ -56,6 +57,14 @@ def check_colour(colour: str, label: str) -> None:
     """Raise BadInput unless a colour is written as #rrggbb."""
     if not _COLOUR.fullmatch(colour):
         raise BadInput(f"{label} is “{colour}”; write a colour as #rrggbb")
+
+
+def check_time(time: float, label: str) -> None:
+    """Raise BadInput unless a time lies in what a project can last."""
+    if time < 0:
+        raise BadInput(f"{label} at {time:g} s; time begins at 0")
+    if time > LONGEST:
+        raise BadInput(f"{label} at {time:g} s; {LONGEST:g} s is the most")
 
 
 def check_motion(project: Project, parts: set[str], paths: set[str], cameras: set[str]) -> None:
@@ -139,8 +148,8 @@ def _no_circle(needs: Mapping[str, set[str]], names: Mapping[str, str], fault: s
 def _check_cue(cue: Cue, label: str) -> None:
     if not 0 <= cue.place <= 1:
         raise BadInput(f"{label} has a cue at {cue.place:.2%} of a way; give 0 to 100 %")
-    if cue.delay < 0:
-        raise BadInput(f"{label} has a cue with a delay of {cue.delay:g} s; give 0 or more")
+    if not 0 <= cue.delay <= LONGEST:
+        raise BadInput(f"{label} has a cue with a delay of {cue.delay:g} s; give 0 to {LONGEST:g}")
 
 
 def check_run(run: Run) -> None:
@@ -156,8 +165,9 @@ def check_run(run: Run) -> None:
         positive(f"{label}: the duration in s", run.duration)
     if run.speed is not None:
         positive(f"{label}: the speed in mm/s", run.speed)
-    if run.start < 0:
-        raise BadInput(f"{label} starts at {run.start:g} s; time begins at 0")
+    check_time(run.start, f"{label} starts")
+    if run.duration is not None and run.duration > LONGEST:
+        raise BadInput(f"{label} takes {run.duration:g} s; {LONGEST:g} s is the most")
     _check_pacing(run.pacing, label)
     if isinstance(run.heading, CarriedHeading):
         positive(f"{label}: the wheelbase in mm", run.heading.wheelbase)
@@ -240,8 +250,8 @@ def check_poses(poses: Poses) -> None:
     times = [key.time for key in poses.keys]
     if not times or times[0] != 0 or any(b <= a for a, b in pairwise(times)):
         raise BadInput(f"{label} need keys from their start on whose times go forward")
-    if poses.start < 0:
-        raise BadInput(f"{label} start at {poses.start:g} s; time begins at 0")
+    check_time(poses.start, f"{label} start")
+    check_time(times[-1], f"{label} end")
     if poses.blend < 0:
         raise BadInput(f"{label} are blended over {poses.blend:g} s; give 0 or more")
     if any(abs(math.fsum(q * q for q in key.placement.rotation) - 1) > _UNIT for key in poses.keys):
@@ -251,8 +261,9 @@ def check_poses(poses: Poses) -> None:
 def check_carry(carry: Carry) -> None:
     """Raise BadInput when a ride has no span of time."""
     label = name_of(carry)
-    if carry.start < 0:
-        raise BadInput(f"{label} starts at {carry.start:g} s; time begins at 0")
+    check_time(carry.start, f"{label} starts")
+    if carry.end is not None:
+        check_time(carry.end, f"{label} ends")
     if carry.end is not None and carry.cue is None and carry.end <= carry.start:
         raise BadInput(f"{label} is from {carry.start:g} to {carry.end:g} s; its end must come after its start")
 
@@ -271,3 +282,5 @@ def check_light(light: Light) -> None:
     times = [key.time for key in light.keys]
     if any(b <= a for a, b in pairwise(times)):
         raise BadInput(f"{label} has keys whose times do not go forward")
+    for time in times:
+        check_time(time, f"{label} has a key")

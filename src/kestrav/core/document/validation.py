@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 
 from kestrav.core.document.lookup import items
-from kestrav.core.document.motion_checks import check_colour, check_motion, name_of, positive, refers
+from kestrav.core.document.motion_checks import check_colour, check_motion, check_time, name_of, positive, refers
 from kestrav.core.document.records import (
     ArcShape,
     Camera,
@@ -221,6 +221,7 @@ def check_shot(shot: Shot) -> None:
     label = f"the shot “{shot.name}”"
     if not 0 <= shot.start < shot.end:
         raise BadInput(f"{label} runs from {shot.start:g} to {shot.end:g} s; its end must come after its start")
+    check_time(shot.end, f"{label} ends")
     positive(f"{label}: the frame rate", shot.fps)
     if shot.fps > 1000:
         raise BadInput(f"{label} has a frame rate of {shot.fps:g}; it can be 1000 at most")

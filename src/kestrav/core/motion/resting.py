@@ -77,7 +77,12 @@ _OWN_KEPT = 64
 
 
 def own_bounds(project: Project, part_id: str) -> Array:
-    """Bounds (2, 3) of a part or assembly in its own coordinates, as it is at rest; kept by the parts."""
+    """Bounds (2, 3) of a part or assembly in its own coordinates, as it is at rest; kept by the parts.
+
+    Cameras and lights are points.
+    """
+    if part_id not in rows(project):
+        return np.zeros((2, 3))
     for parts, known_id, box in _own:
         if parts is project.parts and known_id == part_id:
             return box

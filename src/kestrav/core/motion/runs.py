@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.lookup import get
+from kestrav.core.document.motion_checks import LONGEST
 from kestrav.core.document.records import Carry, Limited, Path, Poses, Project, Run
 from kestrav.core.motion.pacing import Bends, EasedProfile, Profile, profile
 from kestrav.core.motion.passes import FollowingProfile, RepeatedProfile, held, steady_part
@@ -231,7 +232,8 @@ def _span(project: Project) -> float:
     ends += [begins(project, poses) + poses.keys[-1].time for poses in project.poses]
     ends += [begins(project, c) if c.end is None else c.end for c in project.carries]
     ends += [light.keys[-1].time for light in project.lights if light.keys]
-    return max((end for end in ends if np.isfinite(end)), default=1.0) or 1.0
+    # a run so slow that it would take days is shown as far as a project can last
+    return min(max((end for end in ends if np.isfinite(end)), default=1.0) or 1.0, LONGEST)
 
 
 def frame_times(project: Project) -> Array:
