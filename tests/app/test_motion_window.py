@@ -598,7 +598,7 @@ def test_what_is_selected_together_runs_together(hand_of):
     hand, _ = hand_of()
     hand.session.edit("Free", lambda p: edits.remove(edits.remove(p, "run-1"), "run-2"))
     hand.session.select_parts(["part-2", "part-1"])
-    hand.window.card.show_part_tab("Motion")
+    hand.window.card.show_part_tab("Place")
     choose(hand, "Run along", "path-1")
     (run,) = hand.session.project.runs
     assert (run.rider, run.company) == ("part-1", ("part-2",))

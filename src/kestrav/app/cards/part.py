@@ -485,6 +485,15 @@ class PartRows(Rows):
         tab = self.card.part_tab if self.card.part_tab in tabs else "Place"
         form.tabs(tabs, tab, self.card.show_part_tab, "Show")
         if tab == "Place":
+            if project.paths:
+                options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
+                form.choice(
+                    "Run along",
+                    options,
+                    "",
+                    lambda path: self._add_run(ids[-1], path),
+                    "Let them run along a path together, in their arrangement; the one chosen last lies on it",
+                )
             form.buttons(
                 ("Group", lambda: group_chosen(self.session, ids), "Gather them in an assembly of their own (Ctrl+G)"),
                 (
