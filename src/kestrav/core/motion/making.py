@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from itertools import pairwise
+from typing import Literal
 
 import msgspec
 import numpy as np
@@ -27,6 +28,7 @@ from kestrav.core.document.records import (
     Part,
     Path,
     PathPoint,
+    PointAim,
     PointShape,
     Poses,
     Project,
@@ -78,13 +80,14 @@ def add_carry(project: Project, rider: str, carrier: str, start: float, end: flo
     return add(project, Carry(new_id(project, Carry), name, rider, carrier, start, end))
 
 
-def add_light(project: Project, kind: str, position: Array, aim: Array) -> Project:
+def add_light(project: Project, kind: Literal["point", "spot", "area", "sun"], position: Array, aim: Array) -> Project:
     """The project with a light at a place shining at a point; the new light is the last one."""
     name = new_name(project, Light, f"{kind} light".capitalize())
-    made = Light(new_id(project, Light), name, kind, vector(position))  # type: ignore[arg-type]
-    aim_at = msgspec.structs.replace(made.aim, point=vector(aim)) if not hasattr(made.aim, "part") else made.aim
-    strength = 4000.0 if kind == "sun" else made.strength
-    return add(project, msgspec.structs.replace(made, aim=aim_at, strength=strength))
+    strength = _SUN if kind == "sun" else _LAMP
+    return add(project, Light(new_id(project, Light), name, kind, vector(position), PointAim(vector(aim)), strength))
+
+
+_LAMP, _SUN = 800.0, 300.0  # cd of a bright lamp, and lx by which a sun shows beside the room's own light
 
 
 # path and thing

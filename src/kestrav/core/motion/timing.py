@@ -78,7 +78,7 @@ def stretched(project: Project, ids: Iterable[str], factor: float, about: float 
     ids = list(ids)
     if not ids:
         raise BadInput("nothing that is selected has a time that could be stretched")
-    centre = min(_first(project, ids), key=lambda t: t) if about is None else about
+    centre = min(_first(project, ids)) if about is None else about
 
     def moment(time: float) -> float:
         return max(centre + factor * (time - centre), 0.0)

@@ -207,15 +207,13 @@ def _start_there(project: Project, run_id: str, place: tuple[float, float, float
     """The project with a run's path shifted, or its first point put, so that the rider's pivot sets out at a place."""
     run = get(project, run_id)
     assert isinstance(run, Run)
-    legs = [leg for leg in legs_of(project, run.rider) if leg.item.id == run_id]
-    motion, pivot = Motion(project), rest_and_pivot(project, run.rider)[1]
+    pivot = rest_and_pivot(project, run.rider)[1]
     for _ in range(6):
         # moving the start can turn the rider, and so its pivot, if that is not what sits on the path
         legs = [leg for leg in legs_of(project, run.rider) if leg.item.id == run_id]
         trip = legs[0].trip
         assert trip is not None
-        motion = Motion(project)
-        here = (motion.by_legs(run.rider, legs, np.array([legs[0].start]))[0] @ pivot)[:3, 3]
+        here = (Motion(project).by_legs(run.rider, legs, np.array([legs[0].start]))[0] @ pivot)[:3, 3]
         step = np.array(place) - here
         if np.linalg.norm(step) < 1e-6:
             break
