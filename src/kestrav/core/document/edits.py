@@ -30,6 +30,7 @@ from kestrav.core.document.records import (
     Poses,
     Project,
     Run,
+    Spin,
     SurfaceShape,
     TowardHeading,
     Vector,
@@ -129,6 +130,9 @@ def remove(project: Project, item_id: str) -> Project:
             shots=tuple(s for s in project.shots if not {s.id, s.camera} & gone),
             contacts=tuple(c for c in project.contacts if not {c.a, c.b} & gone),
             sources=tuple(s for s in project.sources if s.id in {p.source for p in parts}),
+            rolls=tuple(r for r in project.rolls if not {r.id, r.part} & gone),
+            swivels=tuple(s for s in project.swivels if not {s.id, s.part} & gone),
+            spins=tuple(_uncued(s, gone) for s in project.spins if not {s.id, s.part} & gone),
             notes=tuple(n for n in project.notes if n.id not in gone and not {f.part for f in n.features} & gone),
         )
     )
@@ -159,7 +163,7 @@ def moving_without(project: Project, gone: Iterable[str], stood: Stood) -> dict[
     }
 
 
-C = TypeVar("C", Run, Poses, Carry)
+C = TypeVar("C", Run, Poses, Carry, Spin)
 A = TypeVar("A", Camera, Light)
 
 

@@ -23,8 +23,12 @@ from kestrav.core.document.records import (
     PartAim,
     Poses,
     Project,
+    Roll,
     Run,
+    Spin,
+    Swivel,
     TowardHeading,
+    Vector,
 )
 from kestrav.core.errors import BadInput
 
@@ -83,7 +87,7 @@ def check_motion(project: Project, parts: set[str], paths: set[str], cameras: se
         if run.follows is not None:
             refers(run, "run to follow", run.follows.run, runs)
         check_run(run)
-    cued: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
+    cued: tuple[Run | Poses | Carry | Spin, ...] = (*project.runs, *project.poses, *project.carries, *project.spins)
     for item in cued:
         if item.cue is not None:
             refers(item, "cue", item.cue.run, runs)
@@ -97,6 +101,10 @@ def check_motion(project: Project, parts: set[str], paths: set[str], cameras: se
         refers(carry, "carrier", carry.carrier, parts)
         check_carry(carry)
     _check_riding(project)
+    turning: tuple[Roll | Swivel | Spin, ...] = (*project.rolls, *project.swivels, *project.spins)
+    for turner in turning:
+        refers(turner, "part", turner.part, parts)
+        check_turning(turner)
     for light in project.lights:
         if isinstance(light.aim, PartAim):
             refers(light, "aim", light.aim.part, parts)
@@ -266,6 +274,44 @@ def check_carry(carry: Carry) -> None:
         check_time(carry.end, f"{label} ends")
     if carry.end is not None and carry.cue is None and carry.end <= carry.start:
         raise BadInput(f"{label} is from {carry.start:g} to {carry.end:g} s; its end must come after its start")
+
+
+def check_turning(item: Roll | Swivel | Spin) -> None:
+    """Raise BadInput when a wheel, castor or spinning part cannot turn."""
+    label = name_of(item)
+    axle = item.kingpin if isinstance(item, Swivel) else item.axle
+    if math.hypot(*axle.direction) < _UNIT:
+        raise BadInput(f"{label} has an axle without direction")
+    if isinstance(item, Roll):
+        positive(f"{label}: the working radius in mm", item.radius)
+        if item.outer < 0 or item.radius > 1e6:
+            raise BadInput(
+                f"{label} has a radius of {item.radius:g} mm and an outer one of {item.outer:g} mm; give sizes of wheels"
+            )
+        if item.slip <= -1:
+            raise BadInput(f"{label} slips by {item.slip:.0%}; at -100 % it does not turn at all, give more")
+    elif isinstance(item, Swivel):
+        ahead = math.hypot(*_across(item.forward, axle.direction))
+        if ahead < _UNIT:
+            raise BadInput(f"{label} looks along its kingpin; give it a way ahead across it")
+        if item.trail < 0:
+            raise BadInput(f"{label} has a negative trail; give 0 or more")
+    else:
+        check_time(item.start, f"{label} starts")
+        if (item.turns is None) == (item.rpm is None):
+            raise BadInput(f"{label} needs either turns or a rate, and not both")
+        if item.end is not None:
+            check_time(item.end, f"{label} ends")
+            if item.end <= item.start:
+                raise BadInput(f"{label} is from {item.start:g} to {item.end:g} s; its end must come after its start")
+        elif item.turns is not None:
+            raise BadInput(f"{label} makes {item.turns:g} turns; give it an end in time")
+        if min(item.ramp_in, item.ramp_out) < 0:
+            raise BadInput(f"{label} has a negative ramp; give 0 or more")
+
+
+def _across(a: Vector, b: Vector) -> Vector:
+    return a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
 
 
 def check_light(light: Light) -> None:

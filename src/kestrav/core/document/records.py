@@ -536,6 +536,63 @@ class Carry(Record, frozen=True):
     cue: Cue | None = None
 
 
+class Axle(Record, frozen=True):
+    """A line to turn about, in a part's own coordinates: a point on it and its direction, about which turning is counted by
+    the right hand."""
+
+    origin: Vector = (0.0, 0.0, 0.0)
+    direction: Vector = (0.0, 1.0, 0.0)
+
+
+class Roll(Record, frozen=True):
+    """A wheel that turns about its axle by the way that it rolls.
+
+    ``radius`` in mm is the working one, by which it rolls; ``outer`` that of its tread (0: the same). ``start`` is its angle
+    at the project's start in degrees, ``slip`` the share by which it turns more (spinning) or less (braking) than it rolls.
+    """
+
+    id: str
+    name: str
+    part: str
+    axle: Axle = Axle()
+    radius: float = 50.0
+    outer: float = 0.0
+    start: float = 0.0
+    slip: float = 0.0
+
+
+class Swivel(Record, frozen=True):
+    """A castor that turns about its kingpin so that its wheel rolls and is not dragged.
+
+    ``trail`` in mm is how far behind the kingpin its wheel touches the ground; without any it turns the shorter way, and so
+    does not turn about where it is pushed back. ``forward`` is its own axis that looks ahead then.
+    """
+
+    id: str
+    name: str
+    part: str
+    kingpin: Axle = Axle((0.0, 0.0, 0.0), (0.0, 0.0, 1.0))
+    forward: Vector = (1.0, 0.0, 0.0)
+    trail: float = 0.0
+
+
+class Spin(Record, frozen=True):
+    """Parts that turn about their axles by time: by ``turns`` from a start to an end in s (none: for good) or at ``rpm`` (exactly
+    one of both; with turns there is an end), softly over ``ramp_in`` and ``ramp_out`` in s."""
+
+    id: str
+    name: str
+    part: str
+    axle: Axle = Axle()
+    start: float = 0.0
+    end: float | None = None
+    turns: float | None = None
+    rpm: float | None = 60.0
+    ramp_in: float = 0.0
+    ramp_out: float = 0.0
+    cue: Cue | None = None
+
+
 class LightKey(Record, frozen=True):
     """A light's strength and colour at a time in s."""
 
@@ -672,15 +729,21 @@ class Project(Record, frozen=True):
     poses: tuple[Poses, ...] = ()
     carries: tuple[Carry, ...] = ()
     lights: tuple[Light, ...] = ()
+    rolls: tuple[Roll, ...] = ()
+    swivels: tuple[Swivel, ...] = ()
+    spins: tuple[Spin, ...] = ()
 
 
-Item = Part | Path | Run | Poses | Carry | Camera | Light | Shot | Note
+Item = Part | Path | Run | Poses | Carry | Roll | Swivel | Spin | Camera | Light | Shot | Note
 COLLECTIONS: dict[type, str] = {
     Part: "parts",
     Path: "paths",
     Run: "runs",
     Poses: "poses",
     Carry: "carries",
+    Roll: "rolls",
+    Swivel: "swivels",
+    Spin: "spins",
     Camera: "cameras",
     Light: "lights",
     Shot: "shots",

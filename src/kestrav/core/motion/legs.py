@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.lookup import find
-from kestrav.core.document.records import Carry, Part, Poses, Project, Run
+from kestrav.core.document.records import Axle, Carry, Part, Poses, Project, Roll, Run, Spin, Swivel
 from kestrav.core.geometry.transforms import inverse_rigid, rigid
 from kestrav.core.motion.key_poses import pivot_poses, velocities
 from kestrav.core.motion.resting import placement_matrix, rest_and_pivot
-from kestrav.core.motion.runs import Journey, begins, journey
+from kestrav.core.motion.rolling import Rolling, grid, rolling, spun, swivels, turned_about
+from kestrav.core.motion.runs import Journey, begins, journey, span
 from kestrav.core.motion.seating import rider_poses
 
 Array = NDArray[np.float64]
@@ -98,17 +99,113 @@ def active(legs: Sequence[Leg], times: ArrayLike) -> NDArray[np.intp]:
     return found
 
 
+@dataclass(eq=False)
+class _Kept:
+    """What wheels and castors need of the whole of a project's time, worked out when it is first asked for."""
+
+    grid: Array
+    poses: dict[str, Array] = field(default_factory=dict)
+    rolls: dict[str, Rolling] = field(default_factory=dict)
+    swivels: dict[str, Array] = field(default_factory=dict)
+
+
+_wheels: list[tuple[tuple[object, ...], _Kept]] = []
+
+
+def _kept_of(project: Project) -> _Kept:
+    """What is kept for a project, by the identity of all that moves something in it."""
+    state = (
+        project.parts,
+        project.paths,
+        project.runs,
+        project.poses,
+        project.carries,
+        project.rolls,
+        project.swivels,
+        project.spins,
+        span(project),
+    )
+    for known, found in _wheels:
+        if all(a is b or (isinstance(a, float) and a == b) for a, b in zip(known, state, strict=True)):
+            return found
+    made = _Kept(grid(project))
+    _wheels.append((state, made))
+    del _wheels[:-_KEPT]
+    return made
+
+
+_Turning = tuple[tuple[Roll, ...], tuple[Swivel, ...], tuple[Spin, ...]]
+_turning: list[tuple[_Turning, dict[str, list[Roll | Swivel | Spin]]]] = []
+
+
+def turning(project: Project) -> dict[str, list[Roll | Swivel | Spin]]:
+    """What turns each part about axles of its own, by the part's id; kept by the records' tuples."""
+    state = (project.rolls, project.swivels, project.spins)
+    for known, found in _turning:
+        if all(a is b for a, b in zip(known, state, strict=True)):
+            return found
+    found = {}
+    every: tuple[Roll | Swivel | Spin, ...] = (*project.swivels, *project.rolls, *project.spins)
+    for item in every:
+        found.setdefault(item.part, []).append(item)
+    _turning.append((state, found))
+    del _turning[:-_KEPT]
+    return found
+
+
+def _axle(item: Roll | Swivel | Spin) -> Axle:
+    return item.kingpin if isinstance(item, Swivel) else item.axle
+
+
 class Motion:
     """Where the things of a project are."""
 
     def __init__(self, project: Project) -> None:
         self.project = project
         self._busy: set[str] = set()
+        self._kept = _kept_of(project)
 
     def poses(self, thing: str, times: ArrayLike) -> Array:
         """World matrices (n, 4, 4) of a part, camera or light at times (n,)."""
         times = np.asarray(times, float)
+        known = self._kept
+        if times is known.grid and thing in known.poses:
+            return known.poses[thing]
+        found = self.unturned(thing, times)
+        for item in turning(self.project).get(thing, ()):
+            found = found @ turned_about(_axle(item), self._angles(item, times))
+        if times is known.grid:
+            known.poses[thing] = found
+        return found
+
+    def unturned(self, thing: str, times: Array) -> Array:
+        """World matrices (n, 4, 4) of a thing at times (n,), not turned about its own axles."""
         return self.by_legs(thing, legs_of(self.project, thing), times)
+
+    def angles(self, item: Roll | Swivel | Spin, times: ArrayLike) -> Array:
+        """Angles (n,) in rad of a wheel, castor or spinning part about its axle at times (n,)."""
+        return self._angles(item, np.asarray(times, float))
+
+    def _angles(self, item: Roll | Swivel | Spin, times: Array) -> Array:
+        if isinstance(item, Spin):
+            return spun(self.project, item, times)
+        known = self._kept
+
+        def base(moments: Array) -> Array:
+            return self.unturned(item.part, moments)
+
+        if isinstance(item, Swivel):
+            if item.id not in known.swivels:
+                known.swivels[item.id] = swivels(item, base, known.grid)
+            return np.interp(times, known.grid, known.swivels[item.id])
+        return self.rolling(item).angles(times, base)
+
+    def rolling(self, roll: Roll) -> Rolling:
+        """A wheel's track and the way it rolls, over the whole project."""
+        known = self._kept
+        if roll.id not in known.rolls:
+            known.rolls[roll.id] = rolling(roll, lambda moments: self.unturned(roll.part, moments), known.grid)
+        return known.rolls[roll.id]
 
     def by_legs(self, thing: str, legs: Sequence[Leg], times: Array) -> Array:
         """World matrices (n, 4, 4) of a thing that only some of its legs move, at times (n,)."""

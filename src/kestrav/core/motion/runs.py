@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.lookup import get
 from kestrav.core.document.motion_checks import LONGEST
-from kestrav.core.document.records import Carry, Limited, Path, Poses, Project, Run
+from kestrav.core.document.records import Carry, Limited, Path, Poses, Project, Run, Spin
 from kestrav.core.motion.pacing import Bends, EasedProfile, Profile, profile
 from kestrav.core.motion.passes import FollowingProfile, RepeatedProfile, held, steady_part
 from kestrav.core.motion.path_curves import PathCurve, path_curve
@@ -150,7 +150,7 @@ def _run(project: Project, run_id: str) -> Run:
     return run
 
 
-def begins(project: Project, item: Run | Poses | Carry) -> float:
+def begins(project: Project, item: Run | Poses | Carry | Spin) -> float:
     """When something begins, in s: at its start, or after its cue; infinite when that never comes."""
     cue = item.cue
     if cue is None:
@@ -213,7 +213,7 @@ _KINK = 1e6  # 1/mm
 
 def span(project: Project) -> float:
     """The end of the last run, key poses, ride or shot, in s; 1 s when there are none. Kept by the records' tuples."""
-    state = (project.runs, project.paths, project.poses, project.carries, project.shots, project.lights)
+    state = (project.runs, project.paths, project.poses, project.carries, project.shots, project.lights, project.spins)
     for known, found in _spans:
         if all(a is b for a, b in zip(known, state, strict=True)):
             return found
@@ -232,6 +232,7 @@ def _span(project: Project) -> float:
     ends += [begins(project, poses) + poses.keys[-1].time for poses in project.poses]
     ends += [begins(project, c) if c.end is None else c.end for c in project.carries]
     ends += [light.keys[-1].time for light in project.lights if light.keys]
+    ends += [spin.end for spin in project.spins if spin.end is not None and spin.cue is None]
     # a run so slow that it would take days is shown as far as a project can last
     return min(max((end for end in ends if np.isfinite(end)), default=1.0) or 1.0, LONGEST)
 

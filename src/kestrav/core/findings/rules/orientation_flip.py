@@ -14,7 +14,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
 from kestrav.core.findings.rules.kink_in_path import kink_mends
 from kestrav.core.geometry.transforms import rotation_angle
-from kestrav.core.motion.legs import Motion, active, legs_of
+from kestrav.core.motion.legs import Motion, active, legs_of, movers
 from kestrav.core.motion.poses import riders
 from kestrav.core.motion.runs import frame_times
 
@@ -23,10 +23,12 @@ def find(evidence: Evidence) -> list[Finding]:
     """One finding for each rider, at its largest turn between frames."""
     project, times, limit = evidence.project, evidence.times, evidence.project.settings.flip_angle
     row = {part.id: i for i, part in enumerate(project.parts)}
+    # what turns about an axle of its own does so on purpose, as fast as it must
+    moved = movers(project)
     found: list[Finding] = []
     if len(times) < 2:
         return found
-    for rider in riders(project):
+    for rider in [r for r in riders(project) if r in moved]:
         poses = evidence.poses[:, row[rider]]
         angle = np.degrees(rotation_angle(poses[:-1, :3, :3], poses[1:, :3, :3]))
         # turns at once where one run hands over to another are told as such
