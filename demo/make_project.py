@@ -14,6 +14,7 @@ from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import (
     AlongHeading,
     ArcShape,
+    Axle,
     CarriedHeading,
     Carry,
     Cue,
@@ -33,15 +34,18 @@ from kestrav.core.document.records import (
     Project,
     Run,
     Settings,
+    Spin,
 )
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.findings.model import point
+from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.making import stop_at_mark
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.shaping import raised
+from kestrav.core.motion.wheels import add_rolls, add_swivel
 
 HERE = Path(__file__).parent
 PRODUCTS = ("cabinet", "trolley", "jib-hoist", "swing-gate", "plant-room")
@@ -88,6 +92,7 @@ def build() -> project_file.Opened:
     project = with_jib(project, ids)
     project = with_gate(project, ids)
     project = with_light(project, ids)
+    project = with_wheels(project, ids, meshes)
     project = add_orbit(project, cabinet, offset=2450.0, height=1900.0, duration=12.0, start=-40.0)
     shot = msgspec.structs.replace(project.shots[0], name="Cabinet orbit")
     camera = msgspec.structs.replace(project.cameras[0], name="Orbit camera", focal_length=38.0)
@@ -238,6 +243,32 @@ def with_light(project: Project, ids: dict[str, str]) -> Project:
         )
         project = edits.add(project, follows)
     return project
+
+
+def with_wheels(project: Project, ids: dict[str, str], meshes: dict[str, Mesh]) -> Project:
+    """The trolley rolls on four castors, each by the way that it goes itself; the impeller runs down as the fan is taken out."""
+    inside = subtree(project, ids["Service trolley"])
+    wheels = [p for p in project.parts if p.name == "Wheel" and p.id in inside]
+    project = add_rolls(project, meshes, [wheel.id for wheel in wheels])
+    for wheel in wheels:
+        # a wheel is as near to its fork as it is built
+        fork = next(p.id for p in project.parts if p.name == "Fork" and p.parent == wheel.parent)
+        project = edits.set_contact(project, wheel.id, fork, True)
+    for castor in [p.id for p in project.parts if p.name.startswith("Castor, ") and p.id in inside]:
+        project = add_swivel(project, castor)
+    return edits.add(
+        project,
+        Spin(
+            "spin-1",
+            "Impeller runs down",
+            ids["Impeller"],
+            Axle((0.0, 0.0, 0.0), (0.0, 1.0, 0.0)),
+            end=4.0,
+            turns=5.0,
+            rpm=None,
+            ramp_out=4.0,
+        ),
+    )
 
 
 def main() -> None:

@@ -48,14 +48,18 @@ from kestrav.core.document.records import (
     Path,
     Poses,
     Project,
+    Roll,
     Run,
     Shot,
+    Spin,
+    Swivel,
 )
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.motion.arranging import reparent
 from kestrav.core.motion.legs import leg_of
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import moving_groups
+from kestrav.core.motion.wheels import turns_of
 from kestrav.core.units import show
 from kestrav.render.palette import INK, PETROL, RULE
 
@@ -214,8 +218,9 @@ class _Model(QAbstractItemModel):
             add(note.id, self.tops[0])
         for path in project.paths:
             add(path.id, self.tops[1])
-        for item in (*project.runs, *project.poses, *project.carries):
-            add(item.id, self.tops[2])
+        for kind in _MOVING:
+            for item in getattr(project, COLLECTIONS[kind]):
+                add(item.id, self.tops[2])
         for item in (*project.cameras, *project.lights, *project.shots):
             add(item.id, self.tops[4])
 
@@ -288,7 +293,7 @@ class _Model(QAbstractItemModel):
             return (
                 f"{sum(p.geometry is not None for p in project.parts)} parts",
                 str(len(project.paths)),
-                str(len(project.runs) + len(project.poses) + len(project.carries)),
+                str(sum(len(getattr(project, COLLECTIONS[kind])) for kind in _MOVING)),
                 "checking …" if result is None else str(len(result.findings)),
                 str(len(project.cameras) + len(project.lights) + len(project.shots)),
             )[number]
@@ -316,6 +321,12 @@ class _Model(QAbstractItemModel):
             leg = leg_of(project, item)
             end = f"{leg.end:.1f}" if np.isfinite(leg.end) else "…"
             return f"{leg.start:.1f}–{end}\u2009s" if np.isfinite(leg.start) else "never"
+        if isinstance(item, Roll):
+            return f"{abs(turns_of(project, item)):.2f} turns"
+        if isinstance(item, Swivel):
+            return "castor"
+        if isinstance(item, Spin):
+            return f"{item.turns:g} turns" if item.turns is not None else f"{item.rpm:g}\u2009rpm"
         if isinstance(item, Light):
             return f"{item.kind} light" if item.on else "off"
         if isinstance(item, Camera):
@@ -387,7 +398,10 @@ class _Model(QAbstractItemModel):
         return item.id if isinstance(item, Part) and item.geometry is None else False
 
 
-_LISTED = (Path, Run, Poses, Carry, Note, Camera, Light, Shot)
+_LISTED = (Path, Run, Poses, Carry, Roll, Swivel, Spin, Note, Camera, Light, Shot)
+
+
+_MOVING = (Run, Poses, Carry, Roll, Swivel, Spin)
 
 
 def _named(project: Project) -> Iterable[Item]:
@@ -402,7 +416,7 @@ def _health(row: int, project: Project, result: CheckResult | None) -> str:
     groups: list[set[str]] = [
         {p.id for p in project.parts},
         {p.id for p in project.paths},
-        {i.id for i in (*project.runs, *project.poses, *project.carries)},
+        {i.id for kind in _MOVING for i in getattr(project, COLLECTIONS[kind])},
         set(),
         {i.id for i in (*project.cameras, *project.lights, *project.shots)},
     ]

@@ -17,6 +17,7 @@ from kestrav.core.document.records import Camera, Light, Part, Run
 from kestrav.core.motion import making, timing
 from kestrav.core.motion.legs import movers
 from kestrav.core.motion.runs import span
+from kestrav.core.motion.wheels import add_rolls, add_spin, add_swivel
 
 if TYPE_CHECKING:
     from kestrav.app.window import Window
@@ -37,6 +38,16 @@ class MotionActions(QObject):
             ("Ride with …", self.ride, (), "The selection rides with a part from the playhead on"),
         ):
             menu.addAction(action(text, slot, *keys, tip=tip))
+        for text, slot, tip in (
+            (
+                "Let it roll",
+                self.roll,
+                "The selected wheels turn by the way that they roll; axle and radius from their cylinders",
+            ),
+            ("Let it swivel", self.swivel, "The selected castor turns about its kingpin so that its wheel rolls"),
+            ("Let it spin", self.spin, "The selection spins by time"),
+        ):
+            menu.addAction(action(text, slot, tip=tip))
         lights = menu.addMenu("Light")
         for kind in ("point", "spot", "area", "sun"):
             lights.addAction(
@@ -96,6 +107,30 @@ class MotionActions(QObject):
             "Ride", lambda p: making.add_carry(p, thing, carrier, self.session.time)
         ):
             self.session.select(self.session.project.carries[-1].id)
+
+    def _parts(self) -> list[str]:
+        chosen = [i for i in self.session.chosen if isinstance(get(self.session.project, i), Part)]
+        if not chosen:
+            self.window.card.complain("select the part first")
+        return chosen
+
+    def roll(self) -> None:
+        """Let the selected wheels roll."""
+        wheels = self._parts()
+        if wheels and self.session.edit("Roll", lambda p: add_rolls(p, self.session.meshes, wheels)):
+            self.session.select(self.session.project.rolls[-1].id)
+
+    def swivel(self) -> None:
+        """Let the selected castor swivel."""
+        castors = self._parts()
+        if castors and self.session.edit("Swivel", lambda p: add_swivel(p, castors[-1])):
+            self.session.select(self.session.project.swivels[-1].id)
+
+    def spin(self) -> None:
+        """Let the selection spin."""
+        parts = self._parts()
+        if parts and self.session.edit("Spin", lambda p: add_spin(p, self.session.meshes, parts[-1])):
+            self.session.select(self.session.project.spins[-1].id)
 
     def light(self, kind: str) -> None:
         """Add a light above where the view looks."""

@@ -17,7 +17,19 @@ from kestrav.app.session import Session
 from kestrav.core.camera.views import vertical_angle, views
 from kestrav.core.clearance.measuring import Snap, snaps_near
 from kestrav.core.document.lookup import ancestors, find, get, subtree
-from kestrav.core.document.records import Carry, Feature, FixedHeading, Part, Path, Poses, Project, Run
+from kestrav.core.document.records import (
+    Carry,
+    Feature,
+    FixedHeading,
+    Part,
+    Path,
+    Poses,
+    Project,
+    Roll,
+    Run,
+    Spin,
+    Swivel,
+)
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.path_curves import path_curve
@@ -501,6 +513,8 @@ class Stage(QWidget):
         item = self.session.item
         if isinstance(item, (Run, Poses, Carry)):
             item = find(project, item.rider)
+        elif isinstance(item, (Roll, Swivel, Spin)):
+            item = find(project, item.part)
         if not isinstance(item, Part):
             return []
         chosen = self.session.chosen or (item.id,)
@@ -590,6 +604,8 @@ class Stage(QWidget):
         item, project = self.session.item, self.session.shown
         if isinstance(item, (Poses, Carry)):
             item = find(project, item.rider)
+        elif isinstance(item, (Roll, Swivel, Spin)):
+            item = find(project, item.part)
         elif isinstance(item, Run):
             item = get(project, item.path)
         if isinstance(item, Part):

@@ -16,10 +16,11 @@ from kestrav.app.cards.path import PathRows
 from kestrav.app.cards.project import ProjectRows
 from kestrav.app.cards.run import RunRows
 from kestrav.app.cards.shooting import CameraRows, ShotRows
+from kestrav.app.cards.turning import RollRows, SpinRows, SwivelRows
 from kestrav.app.fields import Form
 from kestrav.app.preparing_tools import MeasureTool
 from kestrav.app.session import Session
-from kestrav.core.document.records import Camera, Carry, Light, Note, Part, Path, Poses, Run, Shot
+from kestrav.core.document.records import Camera, Carry, Light, Note, Part, Path, Poses, Roll, Run, Shot, Spin, Swivel
 from kestrav.core.findings.check import CheckResult
 
 _ROWS: dict[type, Any] = {
@@ -32,6 +33,9 @@ _ROWS: dict[type, Any] = {
     Poses: PosesRows,
     Carry: CarryRows,
     Light: LightRows,
+    Roll: RollRows,
+    Swivel: SwivelRows,
+    Spin: SpinRows,
 }
 
 

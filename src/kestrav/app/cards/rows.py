@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import topmost
-from kestrav.core.document.records import Carry, Cue, Item, Poses, Run
+from kestrav.core.document.records import Carry, Cue, Item, Poses, Run, Spin
 from kestrav.core.motion.making import add_run
 from kestrav.core.motion.runs import begins
 
@@ -53,7 +53,7 @@ class Rows:
 
         self.form.number(label, value, unit, change, tip, places)
 
-    def _cue(self, item: Run | Poses | Carry) -> None:
+    def _cue(self, item: Run | Poses | Carry | Spin) -> None:
         """When it begins: by time, or by what another run does."""
         project, form, cue = self.session.shown, self.form, item.cue
         runs = [(r.id, r.name) for r in project.runs if r.id != item.id]

@@ -37,6 +37,7 @@ from kestrav.core.findings.rules import (
     tangled_handle,
     tight_bend,
     undirected_end,
+    wheels,
 )
 from kestrav.core.findings.rules import clearance as clearance_rule
 from kestrav.core.geometry.meshes import Mesh
@@ -52,6 +53,7 @@ RULES = (
     ground_gap.find,
     absent_carrier.find,
     dead_time.find,
+    wheels.find,
     kink_at_speed.find,
     kink_in_path.find,
     undirected_end.find,

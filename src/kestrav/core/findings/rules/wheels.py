@@ -1,0 +1,181 @@
+"""Wheels: turning by more or less than they roll, dragged across, off their axle, too large, or off the ground."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import partial
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.document.edits import update
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Axle, Part, Roll
+from kestrav.core.errors import BadInput
+from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.motion.grounding import heights_below, standing
+from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.rolling import Rolling, sideways
+from kestrav.core.motion.wheels import axle_of
+
+Array = NDArray[np.float64]
+
+SLIP = 1.0  # mm of way; common practice, no source
+OFF_AXLE = 0.1  # mm, as above
+DRAGGED = 0.02  # of the way that it goes, as above
+ALONG = 0.5  # of the way that it goes, below which a wheel's axle lies along its travel
+_LOOK = 200.0  # mm above a wheel's centre from which the ground is looked for
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """For each wheel what is wrong with it, the worst first."""
+    motion = Motion(evidence.project)
+    return [finding for roll in evidence.project.rolls for finding in _of(evidence, roll, motion.rolling(roll))]
+
+
+def _of(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
+    path = rolling.path
+    steps = np.linalg.norm(np.diff(path.centre, axis=0), axis=1)
+    gone = float(steps.sum())
+    if gone < SLIP:
+        return
+    moving = float(path.times[int(np.argmax(steps > 0))])
+    exact = _exact(evidence, roll)
+    forward = float(np.abs(np.diff(rolling.way)).sum())
+    if forward < ALONG * gone:
+        mend = None
+        if exact is not None and exact[0] != roll.axle:
+            mend = Mend("Take its axle from its cylinder", partial(update, item_id=roll.id, axle=exact[0]))
+        yield _finding(
+            evidence,
+            roll,
+            moving,
+            path.centre[0],
+            rule="axle-along",
+            severity="breach",
+            title=f"{roll.name}: its axle lies along its travel",
+            detail=f"It rolls {forward:,.0f} of the {gone:,.0f} mm that it goes, {ALONG:.0%} required",
+            value=forward / gone,
+            unit="",
+            limit=ALONG,
+            mend=mend,
+        )
+        return
+    slip = abs(roll.slip) * forward
+    if slip > SLIP:
+        yield _finding(
+            evidence,
+            roll,
+            moving,
+            path.centre[0],
+            rule="slip",
+            severity="warning",
+            title=f"{roll.name} slips",
+            detail=f"By {slip:,.1f} mm on {forward:,.0f} mm of way ({roll.slip:+.2%}); {SLIP:g} mm allowed",
+            value=slip,
+            unit="mm",
+            limit=SLIP,
+            mend=Mend("Roll without slip", partial(update, item_id=roll.id, slip=0.0)),
+        )
+    dragged = float(sideways(path)[-1])
+    if dragged > max(DRAGGED * gone, SLIP):
+        yield _finding(
+            evidence,
+            roll,
+            moving,
+            path.centre[0],
+            rule="dragged",
+            severity="note",
+            title=f"{roll.name} is dragged across",
+            detail=f"By {dragged:,.0f} of {gone:,.0f} mm; {DRAGGED:.0%} allowed. A castor that swivels would roll",
+            value=dragged,
+            unit="mm",
+            limit=DRAGGED * gone,
+        )
+    if exact is not None:
+        yield from _off(evidence, roll, rolling, moving, *exact)
+    yield from _off_ground(evidence, roll, rolling, roll.outer or roll.radius)
+
+
+def _exact(evidence: Evidence, roll: Roll) -> tuple[Axle, float] | None:
+    try:
+        return axle_of(evidence.project, evidence.meshes, roll.part)
+    except BadInput:
+        return None
+
+
+def _off(evidence: Evidence, roll: Roll, rolling: Rolling, time: float, axle: Axle, radius: float) -> Iterator[Finding]:
+    """An axle beside the wheel's own, and a working radius larger than the wheel."""
+    direction = np.array(axle.direction)
+    step = np.array(roll.axle.origin) - np.array(axle.origin)
+    away = float(np.linalg.norm(step - (step @ direction) * direction))
+    if away > OFF_AXLE:
+        yield _finding(
+            evidence,
+            roll,
+            time,
+            rolling.path.centre[0],
+            rule="off-axle",
+            severity="warning",
+            title=f"{roll.name} turns beside its axle",
+            detail=f"{away:,.1f} mm beside its cylinder's axis; {OFF_AXLE:g} mm allowed",
+            value=away,
+            unit="mm",
+            limit=OFF_AXLE,
+            mend=Mend("Turn about its cylinder's axis", partial(update, item_id=roll.id, axle=axle)),
+        )
+    if roll.radius > radius + OFF_AXLE:
+        yield _finding(
+            evidence,
+            roll,
+            time,
+            rolling.path.centre[0],
+            rule="radius",
+            severity="warning",
+            title=f"{roll.name}: its working radius is larger than the wheel",
+            detail=f"{roll.radius:,.2f} mm, and the wheel has {radius:,.2f} mm",
+            value=roll.radius,
+            unit="mm",
+            limit=radius,
+            mend=Mend(f"Roll by {radius:,.2f} mm", partial(update, item_id=roll.id, radius=radius, outer=radius)),
+        )
+
+
+def _off_ground(evidence: Evidence, roll: Roll, rolling: Rolling, radius: float) -> Iterator[Finding]:
+    """A wheel that does not touch what it rolls on."""
+    project, limit = evidence.project, evidence.project.settings.ground_gap
+    part = get(project, roll.part)
+    assert isinstance(part, Part)
+    picked = np.linspace(0, len(rolling.path.times) - 1, 81).astype(int)
+    centre = rolling.path.centre[picked]
+    met = heights_below(project, evidence.meshes, centre + np.array([0.0, 0.0, _LOOK]), standing(project))
+    ground = np.maximum(met, np.where(centre[:, 2] >= -_LOOK, 0.0, -np.inf))
+    gap = centre[:, 2] - radius - ground
+    worst = int(np.argmax(np.abs(gap)))
+    if abs(gap[worst]) <= limit:
+        return
+    how = "above" if gap[worst] > 0 else "sunk into"
+    yield _finding(
+        evidence,
+        roll,
+        float(rolling.path.times[picked[worst]]),
+        centre[worst],
+        rule="wheel-off-ground",
+        severity="warning",
+        title=f"{roll.name} does not touch the ground",
+        detail=f"{abs(gap[worst]):,.1f} mm {how} it at {rolling.path.times[picked[worst]]:.2f} s; {limit:g} mm allowed",
+        value=float(abs(gap[worst])),
+        unit="mm",
+        limit=limit,
+    )
+
+
+def _finding(evidence: Evidence, roll: Roll, time: float, place: Array, **fields: object) -> Finding:
+    frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    return Finding(
+        subject=(roll.id, roll.part),
+        time=time,
+        intervals=((frame, frame),),
+        place=point(place),
+        **fields,  # type: ignore[arg-type]
+    )
