@@ -6,7 +6,7 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton
-from shapes import box_mesh, make_project, straight
+from shapes import box_mesh, make_project, straight, wheeled
 
 from kestrav.app import motion_actions
 from kestrav.core.document import edits
@@ -602,3 +602,48 @@ def test_what_is_selected_together_runs_together(hand_of):
     choose(hand, "Run along", "path-1")
     (run,) = hand.session.project.runs
     assert (run.rider, run.company) == ("part-1", ("part-2",))
+
+
+def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
+    project, meshes = wheeled()
+    hand = make_hand(project_file.Opened(project, meshes))
+    motion, session = hand.window.motion, hand.session
+    session.select(None)
+    motion.roll()
+    assert "select the part first" in hand.window.card.fault.text().lower()
+    session.select("part-3")
+    motion.roll()
+    assert session.item.radius == 50 and "1 000.0 ÷ 314.159" in said(hand).replace("\u2009", " ")
+    hand.type_in("Around", "300")
+    assert session.project.rolls[0].radius == pytest.approx(300 / (2 * np.pi))
+    press(hand, "From its cylinder")
+    hand.type_in("For turns", "4")
+    assert journey(session.project, run_of(hand)).length == pytest.approx(4 * 2 * np.pi * 50)
+    press(hand, "Whole turns")
+    press(hand, "End as begun")
+    hand.type_in("Slip", "5")
+    assert session.project.rolls[0].slip == pytest.approx(0.05)
+    session.select("part-2")
+    motion.swivel()
+    hand.type_in("Trail", "20")
+    assert session.project.swivels[0].trail == 20
+    session.select("part-3")
+    motion.spin()
+    choose(hand, "Set by", "turns")
+    hand.type_in("Turns", "3")
+    hand.type_in("Soft stop", "1")
+    spin = session.project.spins[0]
+    assert (spin.turns, spin.rpm, spin.ramp_out) == (3, None, 1)
+    hand.window.deck.show_lanes(["wheel"])
+    assert hand.window.deck.wheel.y.max() == pytest.approx(3, abs=0.01)
+    jobs = hand.window.jobs
+    assert (
+        jobs.number("roll-1") == "4.20 turns"
+        and jobs.number("swivel-1") == "castor"
+        and jobs.number("spin-1") == "3 turns"
+    )
+    hand.stage.draw()
+    hand.stage.look_at_selection()
+    while session.undo.canUndo():
+        session.undo.undo()
+    assert session.project == project

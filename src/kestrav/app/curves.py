@@ -13,7 +13,7 @@ from kestrav.core.findings.on_paths import least_radius
 from kestrav.core.motion.judging import bend_radii, tight_spans
 from kestrav.core.motion.lane_values import headings
 from kestrav.core.motion.leaning import lean
-from kestrav.core.motion.legs import thing_speeds
+from kestrav.core.motion.legs import Motion, thing_speeds
 from kestrav.core.motion.lighting import state
 from kestrav.core.motion.path_curves import PathCurve
 from kestrav.core.motion.resting import rows
@@ -136,6 +136,23 @@ class Curves:
         times = np.unique([0.0, *np.linspace(0.0, span(self.deck.session.shown), 200), *(k.time for k in light.keys)])
         values = np.array([state(light, t)[0] for t in times])
         self.deck.strength.show(times, values)
+
+    def wheel(self, project: Project) -> None:
+        """How far a wheel, castor or spinning part has turned."""
+        lane, item = self.deck.wheel, self.deck.lane_turning()
+        if lane not in self.deck.lanes:
+            return
+        trip = self.deck.axis_journey()
+        if item is None or (self.deck.by_distance and trip is None):
+            lane.show(np.empty(0), np.empty(0))
+            return
+        if self.deck.by_distance and trip is not None:
+            times = np.linspace(trip.start, trip.shown_end, 600)
+        else:
+            times = np.linspace(0.0, span(project), 900)
+        x, values = self.deck.to_x(times), Motion(project).angles(item, times) / (2 * np.pi)
+        order = np.argsort(x, kind="stable")
+        lane.show(x[order], values[order], float(max(values.max(), 0.1)), float(min(values.min(), 0.0)))
 
     def shape(self, along: tuple[PathCurve, float, float] | None) -> None:
         """The height and the bend radius of the path that the chart is about."""

@@ -32,9 +32,9 @@ from kestrav.app.lanes import KeyMarks, Lane, Room
 from kestrav.app.session import Session
 from kestrav.app.style import FAMILY, MUTED
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Run
+from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Roll, Run, Spin, Swivel
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.motion.legs import leg_of, movers
+from kestrav.core.motion.legs import leg_of, movers, turning
 from kestrav.core.motion.path_curves import PathCurve, path_curve
 from kestrav.core.motion.resting import rows
 from kestrav.core.motion.runs import Journey, journey, span
@@ -115,6 +115,7 @@ class Deck(QWidget):
         self.roll = Lane(self._plot(), self._label(), "Lean", "°", PETROL)
         self.heading = Lane(self._plot(), self._label(), "Heading", "°", INK)
         self.strength = Lane(self._plot(), self._label(), "Light", "cd", "#8a6414")
+        self.wheel = Lane(self._plot(), self._label(), "Wheel", "turns", INK)
         self.every = {
             "clearance": self.clearance,
             "distance": self.way,
@@ -126,6 +127,7 @@ class Deck(QWidget):
             "height": self.height,
             "bend": self.bend,
             "strength": self.strength,
+            "wheel": self.wheel,
         }
         self.keys_drawn = {name: KeyMarks(lane.plot) for name, lane in self.every.items()}
         self.pointer = QLabel(self.chart)
@@ -216,6 +218,7 @@ class Deck(QWidget):
             ("height", "Height"),
             ("bend", "Bend radius"),
             ("strength", "Strength of the light"),
+            ("wheel", "Turns of a wheel or spin"),
         ):
             action = menu.addAction(text)
             action.setCheckable(True)
@@ -347,6 +350,16 @@ class Deck(QWidget):
             return thing
         return trip.run.rider if trip is not None else None
 
+    def lane_turning(self) -> Roll | Swivel | Spin | None:
+        """The wheel, castor or spin that the chart is about: the selected one or that of the selected part, or the first."""
+        item, found = self.session.item, turning(self.session.shown)
+        if isinstance(item, (Roll, Swivel, Spin)):
+            return item
+        if item is not None and item.id in found:
+            return found[item.id][-1]
+        project = self.session.shown
+        return next(iter((*project.rolls, *project.spins, *project.swivels)), None)
+
     def lane_light(self) -> Light | None:
         """The light that the chart is about: the selected one, or the first."""
         lights, item = self.session.shown.lights, self.session.item
@@ -415,6 +428,7 @@ class Deck(QWidget):
         self.curves.shape(along)
         self.curves.heading(project)
         self.curves.strength()
+        self.curves.wheel(project)
         self.curves.clearance()
         self.draw_keys()
         self.follow()

@@ -208,7 +208,7 @@ class Form(QWidget):
         for field in fields:
             field.given.connect(lambda _: change((fields[0].value, fields[1].value, fields[2].value)))
         holder.setObjectName(f"row-{label}")
-        self._row(f"{label}, {unit}", holder, f"{tip}: x, y, z in {unit}")
+        self._row(f"{label}, {unit}" if unit else label, holder, f"{tip}: x, y, z{f' in {unit}' if unit else ''}")
         return fields
 
     def choice(

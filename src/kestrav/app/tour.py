@@ -186,6 +186,15 @@ class Tour:
         stage.viewpoint.look_from((-0.55, -0.62, 0.56))
         stage.look_at(np.array([[1900.0, -3700.0, 0.0], [4300.0, -1600.0, 1100.0]]))
         made.append(self.picture("key-poses"))
+        wheel = session.project.rolls[0]
+        session.select(wheel.id)
+        window.deck.show_lanes(["wheel", "speed"])
+        session.set_time(3.2)
+        stage.viewpoint.look_from((0.55, -0.72, 0.4))
+        at = session.part_now(wheel.part)[:3, 3]
+        session.select(wheel.id)
+        stage.look_at(np.array([at - [350.0, 350.0, 60.0], at + [350.0, 350.0, 400.0]]))
+        made.append(self.picture("wheel"))
         session.set_time(0.0)
         window.deck.show_lanes(lanes)
         orbit = named["Cabinet orbit"]

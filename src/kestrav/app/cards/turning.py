@@ -11,6 +11,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Axle, Project, Roll, Spin, Swivel
 from kestrav.core.motion.legs import Motion
 from kestrav.core.motion.rolling import sideways
+from kestrav.core.motion.runs import span
 from kestrav.core.motion.wheels import (
     axle_of,
     ending_as_it_began,
@@ -100,13 +101,12 @@ class RollRows(_AxleRows):
         self._axle(roll, "axle", "Axle")
         way, around = way_rolled(project, roll), 2 * np.pi * roll.radius
         slipped = "" if roll.slip == 0 else f" × {1 + roll.slip:.4f}"
-        now = np.degrees(float(Motion(project).angles(roll, [self.session.time])[0]))
         dragged = float(sideways(Motion(project).rolling(roll).path)[-1])
         form.worked(
             f"2 · π · {show(roll.radius, places=3)} = {show(around, 'mm', 3)} around",
             f"{show(way)} ÷ {show(around, places=3)}{slipped} = <b>{show(turns, 'turns', 4)}</b>",
             f"{show(turns, places=4)} × 360 = {show(360 * turns, '°')}",
-            f"now at {show(now, '°')}, dragged across {show(dragged, 'mm')} in all",
+            f"dragged across {show(dragged, 'mm')} in all",
         )
         form.heading("Make ends meet")
         form.number(
@@ -165,10 +165,7 @@ class SwivelRows(_AxleRows):
             "Its own way ahead, at no angle",
             3,
         )
-        now = np.degrees(float(Motion(self.session.shown).angles(swivel, [self.session.time])[0]))
-        form.worked(
-            f"now turned by {show(now, '°')}", f"{get(self.session.shown, swivel.part).name} turns about its kingpin"
-        )
+        form.note(f"{get(self.session.shown, swivel.part).name} turns about its kingpin, along the way that it goes")
         self._delete(swivel.id, "swivel")
 
 
@@ -236,6 +233,10 @@ class SpinRows(_AxleRows):
                 0.1,
             )
         self._axle(spin, "axle", "Axle")
-        turned = float(Motion(project).angles(spin, [self.session.time])[0]) / (2 * np.pi)
-        form.worked(f"now {show(turned, 'turns', 3)} = {show(360 * turned, '°')}")
+        end = span(project)
+        turned = float(Motion(project).angles(spin, [end])[0]) / (2 * np.pi)
+        form.worked(
+            f"{show(turned, 'turns', 3)} until {show(end, 's', 2)}",
+            f"{show(turned, places=3)} × 360 = {show(360 * turned, '°')}",
+        )
         self._delete(spin.id, "spin")

@@ -164,6 +164,8 @@ class Motion:
         self.project = project
         self._busy: set[str] = set()
         self._kept = _kept_of(project)
+        self._held: Array | None = None
+        self._at_held: dict[str, Array] = {}
 
     def poses(self, thing: str, times: ArrayLike) -> Array:
         """World matrices (n, 4, 4) of a part, camera or light at times (n,)."""
@@ -171,12 +173,21 @@ class Motion:
         known = self._kept
         if times is known.grid and thing in known.poses:
             return known.poses[thing]
+        if times is self._held and thing in self._at_held:
+            return self._at_held[thing]
         found = self.unturned(thing, times)
         for item in turning(self.project).get(thing, ()):
             found = found @ turned_about(_axle(item), self._angles(item, times))
         if times is known.grid:
             known.poses[thing] = found
+        elif times is self._held:
+            self._at_held[thing] = found
         return found
+
+    def hold(self, times: Array) -> Array:
+        """Keep what is found at these times (n,), by the array itself: things that are carried ask for their carrier again."""
+        self._held, self._at_held = times, {}
+        return times
 
     def unturned(self, thing: str, times: Array) -> Array:
         """World matrices (n, 4, 4) of a thing at times (n,), not turned about its own axles."""
@@ -212,6 +223,9 @@ class Motion:
         if not legs:
             return self._unled(thing, times)
         which = active(legs, times)
+        if len(which) and (which == which[0]).all():
+            # the same times, not a copy of them: what is kept is found by the array
+            return self._in_leg(thing, legs, int(which[0]), times)
         found = np.empty((len(times), 4, 4))
         for k in np.unique(which):
             mine = which == k

@@ -49,6 +49,7 @@ def world_poses(project: Project, times: ArrayLike) -> Array:
     still[[row[part] for part in groups]] = False
     poses[:, still] = rest[still]
     motion = Motion(project)
+    times = motion.hold(times)
     for leader, members in together.items():
         led = motion.poses(project.parts[leader].id, times)
         _moved_along(poses, members, led, inverse_rigid(rest[leader]) @ rest[members])

@@ -16,7 +16,7 @@ Array = NDArray[np.float64]
 Base = Callable[[Array], Array]
 """World matrices (n, 4, 4) at times (n,) of a part with nothing turned about its own axle."""
 
-RATE = 240.0  # steps a second in which ways are added up
+RATE = 120.0  # steps a second in which ways are added up
 _MOST_STEPS = 200_000
 _UP = np.array([0.0, 0.0, 1.0])
 
@@ -113,7 +113,9 @@ class Rolling:
 
     def angles(self, times: ArrayLike, base: Base) -> Array:
         """Angles (n,) about the axle at times (n,): of the last time that was added up, and from there on by itself."""
-        inside: Array = np.clip(np.asarray(times, float), self.path.times[0], self.path.times[-1])
+        inside: Array = np.asarray(times, float)
+        if len(inside) and (inside.min() < self.path.times[0] or inside.max() > self.path.times[-1]):
+            inside = np.clip(inside, self.path.times[0], self.path.times[-1])
         k = np.clip(np.searchsorted(self.path.times, inside, side="right") - 1, 0, len(self.path.times) - 2)
         share = (inside - self.path.times[k]) / (self.path.times[k + 1] - self.path.times[k])
         here = track(base, self.roll.axle, inside)

@@ -51,9 +51,16 @@ def add_rolls(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[s
         if any(r.part == part_id for r in project.rolls):
             raise BadInput(f"“{get(project, part_id).name}” rolls already")
         axle, radius = axle_of(project, meshes, part_id)
-        name = new_name(project, Roll, f"{get(project, part_id).name} rolls")
+        name = new_name(project, Roll, _called(project, part_id))
         project = add(project, Roll(new_id(project, Roll), name, part_id, axle, radius, radius))
     return project
+
+
+def _called(project: Project, part_id: str) -> str:
+    """What a wheel is called: by what it belongs to as well, as most wheels have the same name."""
+    part = get(project, part_id)
+    assert isinstance(part, Part)
+    return part.name if part.parent is None else f"{part.name} of {get(project, part.parent).name}"
 
 
 def add_swivel(project: Project, part_id: str) -> Project:
