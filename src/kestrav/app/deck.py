@@ -31,7 +31,7 @@ from kestrav.app.lane_keys import Grip, grips, moved, removed
 from kestrav.app.lanes import KeyMarks, Lane, Room
 from kestrav.app.session import Session
 from kestrav.app.style import FAMILY, MUTED
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Roll, Run, Spin, Swivel
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.motion.legs import leg_of, movers, turning
@@ -334,6 +334,9 @@ class Deck(QWidget):
         if isinstance(item, Path):
             # a path that nothing follows yet has its own distances all the same
             runs = [r for r in project.runs if r.path == item.id]
+        elif isinstance(item, (Roll, Swivel, Spin)):
+            carriers = {item.part, *ancestors(project, item.part)}
+            runs = [r for r in project.runs if r.rider in carriers] or runs
         elif isinstance(item, (Part, Light, Camera)):
             runs = [r for r in project.runs if r.rider == item.id] or runs
         return self._known(journey(project, runs[0])) if runs else None
