@@ -38,6 +38,7 @@ def main() -> int:
         paths.redrawing_ten_thousand_points,
         paths.large_dxf,
         motion.thousand_parts,
+        motion.many_wheels,
         motion.deck_redraw,
         motion.key_drag,
         imports.step_against_cascadio_and_trimesh,

@@ -193,7 +193,7 @@ class Tour:
         stage.viewpoint.look_from((0.55, -0.72, 0.4))
         at = session.part_now(wheel.part)[:3, 3]
         session.select(wheel.id)
-        stage.look_at(np.array([at - [350.0, 350.0, 60.0], at + [350.0, 350.0, 400.0]]))
+        stage.look_at(np.array([at - np.array([350.0, 350.0, 60.0]), at + np.array([350.0, 350.0, 400.0])]))
         made.append(self.picture("wheel"))
         session.set_time(0.0)
         window.deck.show_lanes(lanes)

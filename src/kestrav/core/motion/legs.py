@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -9,8 +10,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.spatial.transform import Rotation
 
-from kestrav.core.document.lookup import find
-from kestrav.core.document.records import Axle, Carry, Part, Poses, Project, Roll, Run, Spin, Swivel
+from kestrav.core.document.lookup import ancestors, find
+from kestrav.core.document.records import Axle, Carry, Part, Poses, Project, Roll, Run, Spin, Swivel, TowardHeading
 from kestrav.core.geometry.transforms import inverse_rigid, rigid
 from kestrav.core.motion.key_poses import pivot_poses, velocities
 from kestrav.core.motion.resting import placement_matrix, rest_and_pivot
@@ -128,10 +129,36 @@ def _kept_of(project: Project) -> _Kept:
     for known, found in _wheels:
         if all(a is b or (isinstance(a, float) and a == b) for a, b in zip(known, state, strict=True)):
             return found
-    made = _Kept(grid(project))
+    # whole seconds, so that a little more or less time leaves what is known as it is
+    made = _Kept(grid(float(np.ceil(span(project)))))
     _wheels.append((state, made))
     del _wheels[:-_KEPT]
     return made
+
+
+# by the identity of all that a wheel hangs on, which so lives on
+_rolled: OrderedDict[tuple[int, ...], tuple[tuple[object, ...], Rolling]] = OrderedDict()
+_ROLLED_KEPT = 2048
+
+
+def _hangs_on(project: Project, roll: Roll, times: Array) -> tuple[object, ...] | None:
+    """All records that a wheel's track follows from; None where that is more than its own carriers and their paths."""
+    found: list[object] = [roll, times]
+    by_thing, turned = _by_thing(project), turning(project)
+    for thing in (roll.part, *ancestors(project, roll.part)):
+        found.append(find(project, thing))
+        found += [item for item in turned.get(thing, ()) if item is not roll]
+        for item in by_thing.get(thing, ()):
+            if isinstance(item, Carry) or item.cue is not None:
+                return None
+            found.append(item)
+            if isinstance(item, Run):
+                if item.follows is not None or item.rider != thing or isinstance(item.heading, TowardHeading):
+                    return None
+                if item.seat != "pivot":
+                    found.append(project.parts)  # its bounds are those of all below it
+                found.append(find(project, item.path))
+    return tuple(found)
 
 
 _Turning = tuple[tuple[Roll, ...], tuple[Swivel, ...], tuple[Spin, ...]]
@@ -215,8 +242,20 @@ class Motion:
         """A wheel's track and the way it rolls, over the whole project."""
         known = self._kept
         if roll.id not in known.rolls:
-            known.rolls[roll.id] = rolling(roll, lambda moments: self.unturned(roll.part, moments), known.grid)
+            known.rolls[roll.id] = self._rolled(roll)
         return known.rolls[roll.id]
+
+    def _rolled(self, roll: Roll) -> Rolling:
+        """A wheel's rolling, of an earlier document where all that it hangs on is the same."""
+        of = _hangs_on(self.project, roll, self._kept.grid)
+        if of is not None and (old := _rolled.get(tuple(map(id, of)))) is not None:
+            return old[1]
+        made = rolling(roll, lambda moments: self.unturned(roll.part, moments), self._kept.grid)
+        if of is not None:
+            _rolled[tuple(map(id, of))] = (of, made)
+            if len(_rolled) > _ROLLED_KEPT:
+                _rolled.popitem(last=False)
+        return made
 
     def by_legs(self, thing: str, legs: Sequence[Leg], times: Array) -> Array:
         """World matrices (n, 4, 4) of a thing that only some of its legs move, at times (n,)."""

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.records import Axle, Project, Roll, Spin, Swivel
 from kestrav.core.geometry.transforms import rigid
-from kestrav.core.motion.runs import begins, span
+from kestrav.core.motion.runs import begins
 
 Array = NDArray[np.float64]
 Base = Callable[[Array], Array]
@@ -50,18 +51,23 @@ def track(base: Base, axle: Axle, times: Array) -> Track:
     ``ahead`` is the level way across its axle; a wheel whose axle is upright has none (zero).
     """
     poses = base(times)
+    centre, ahead = _where_and_ahead(poses, axle)
+    return Track(times, centre, ahead, _own_turn(poses, np.array(axle.direction) / np.linalg.norm(axle.direction)))
+
+
+def _where_and_ahead(poses: Array, axle: Axle) -> tuple[Array, Array]:
+    """The middle of an axle (n, 3) and the level way across it (n, 3), at poses (n, 4, 4)."""
     direction = np.array(axle.direction) / np.linalg.norm(axle.direction)
     centre = poses[:, :3, :3] @ np.array(axle.origin) + poses[:, :3, 3]
     axis = poses[:, :3, :3] @ direction
-    ahead = np.cross(axis, _UP)
-    size = np.linalg.norm(ahead, axis=1)[:, None]
-    ahead = np.where(size > 1e-9, ahead / np.maximum(size, 1e-12), 0.0)
-    return Track(times, centre, ahead, _own_turn(poses, direction))
+    size = np.hypot(axis[:, 0], axis[:, 1])
+    scale = np.where(size > 1e-9, 1.0 / np.maximum(size, 1e-12), 0.0)
+    return centre, np.column_stack([axis[:, 1] * scale, -axis[:, 0] * scale, np.zeros(len(axis))])
 
 
 def _own_turn(poses: Array, direction: Array) -> Array:
     """How far a part has turned about its own axle since the first pose (n,), step by step."""
-    turn = np.einsum("nji,njk->nik", poses[:-1, :3, :3], poses[1:, :3, :3])
+    turn = poses[:-1, :3, :3].transpose(0, 2, 1) @ poses[1:, :3, :3]
     # the turn of each step about the axle, small as the steps are: half the antisymmetric part is the sine's axis
     sines = 0.5 * np.stack(
         [turn[:, 2, 1] - turn[:, 1, 2], turn[:, 0, 2] - turn[:, 2, 0], turn[:, 1, 0] - turn[:, 0, 1]], axis=1
@@ -96,9 +102,10 @@ def sideways(path: Track) -> Array:
     return np.concatenate([[0.0], np.cumsum(np.abs(steps))])
 
 
-def grid(project: Project) -> Array:
-    """Times (n,) in which ways are added up: an odd number of them, so that every other one is a coarser such grid."""
-    end = span(project)
+@lru_cache(maxsize=8)
+def grid(end: float) -> Array:
+    """Times (n,) from 0 to an end in which ways are added up: an odd number of them, so that every other one is a coarser such
+    grid."""
     count = int(np.clip(np.ceil(end * RATE), 8, _MOST_STEPS))
     return np.linspace(0.0, end, count + count % 2 + 1)
 
@@ -118,8 +125,8 @@ class Rolling:
             inside = np.clip(inside, self.path.times[0], self.path.times[-1])
         k = np.clip(np.searchsorted(self.path.times, inside, side="right") - 1, 0, len(self.path.times) - 2)
         share = (inside - self.path.times[k]) / (self.path.times[k + 1] - self.path.times[k])
-        here = track(base, self.roll.axle, inside)
-        step = np.einsum("ij,ij->i", here.centre - self.path.centre[k], 0.5 * (here.ahead + self.path.ahead[k]))
+        centre, ahead = _where_and_ahead(base(inside), self.roll.axle)
+        step = np.einsum("ij,ij->i", centre - self.path.centre[k], 0.5 * (ahead + self.path.ahead[k]))
         way = self.way[k] + step
         own = self.path.own[k] + share * (self.path.own[k + 1] - self.path.own[k])
         found: Array = np.radians(self.roll.start) + (1.0 + self.roll.slip) * way / self.roll.radius - own
