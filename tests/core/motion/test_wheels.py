@@ -9,7 +9,9 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Part, PathPoint, PointShape, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import mesh
+from kestrav.core.motion.arranging import ungroup
 from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.making import convoy
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.rolling import sideways
 from kestrav.core.motion.solids import geometry_record
@@ -88,3 +90,19 @@ def test_a_castor_stands_ahead_and_takes_its_wheel_round():
     assert sideways(Motion(fixed).rolling(fixed.rolls[0]).path)[-1] > 50
     with pytest.raises(BadInput, match="swivels already"):
         add_swivel(made, "part-2")
+
+
+def test_the_wheels_of_a_convoy_roll_as_well():
+    project, meshes = trolley(4000.0)
+    made = add_swivel(add_rolls(project, meshes, ["part-3"]), "part-2")
+    made = convoy(made, "run-1", 3, 700.0)
+    assert len(made.rolls) == len(made.swivels) == 3 and len({r.part for r in made.rolls}) == 3
+    assert [way_rolled(made, r) for r in made.rolls] == pytest.approx([4000, 3300, 2600])
+
+
+def test_wheels_go_with_their_parts():
+    project, meshes = trolley()
+    made = add_swivel(add_rolls(project, meshes, ["part-3"]), "part-2")
+    assert not edits.remove(made, "part-3").rolls and not edits.remove(made, "part-1").swivels
+    with pytest.raises(BadInput, match="is used by"):
+        ungroup(made, "part-2")

@@ -130,9 +130,6 @@ def remove(project: Project, item_id: str) -> Project:
             shots=tuple(s for s in project.shots if not {s.id, s.camera} & gone),
             contacts=tuple(c for c in project.contacts if not {c.a, c.b} & gone),
             sources=tuple(s for s in project.sources if s.id in {p.source for p in parts}),
-            rolls=tuple(r for r in project.rolls if not {r.id, r.part} & gone),
-            swivels=tuple(s for s in project.swivels if not {s.id, s.part} & gone),
-            spins=tuple(_uncued(s, gone) for s in project.spins if not {s.id, s.part} & gone),
             notes=tuple(n for n in project.notes if n.id not in gone and not {f.part for f in n.features} & gone),
         )
     )
@@ -151,13 +148,16 @@ Stood = Callable[[str], Vector]
 
 
 def moving_without(project: Project, gone: Iterable[str], stood: Stood) -> dict[str, Any]:
-    """The runs, key poses, rides, cameras and lights of a project without some things, as its fields."""
+    """The runs, key poses, rides, wheels, cameras and lights of a project without some things, as its fields."""
     out = set(gone)
     out |= {r.id for r in project.runs if {r.path, r.rider} & out}
     return {
         "runs": tuple(_alone(_facing_on(r, out, stood), out) for r in project.runs if r.id not in out),
         "poses": tuple(_uncued(p, out) for p in project.poses if not {p.id, p.rider} & out),
         "carries": tuple(_uncued(c, out) for c in project.carries if not {c.id, c.rider, c.carrier} & out),
+        "rolls": tuple(r for r in project.rolls if not {r.id, r.part} & out),
+        "swivels": tuple(s for s in project.swivels if not {s.id, s.part} & out),
+        "spins": tuple(_uncued(s, out) for s in project.spins if not {s.id, s.part} & out),
         "cameras": tuple(_aiming_on(c, out, stood) for c in project.cameras if c.id not in out),
         "lights": tuple(_aiming_on(c, out, stood) for c in project.lights if c.id not in out),
     }

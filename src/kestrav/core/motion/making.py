@@ -32,7 +32,10 @@ from kestrav.core.document.records import (
     PointShape,
     Poses,
     Project,
+    Roll,
     Run,
+    Spin,
+    Swivel,
     TurnKey,
 )
 from kestrav.core.document.validation import COINCIDENT
@@ -197,7 +200,21 @@ def convoy(project: Project, run_id: str, count: int, spacing: float) -> Project
     rider = get(project, run.rider)
     assert isinstance(rider, Part)
     fresh = [p.id for p in project.parts if p.id not in known and p.parent == rider.parent]
+    for copy_id in fresh:
+        project = turning_too(project, run.rider, copy_id)
     return _led(project, run, [(copy_id, run.path, k * spacing) for k, copy_id in enumerate(fresh, 1)])
+
+
+def turning_too(project: Project, original: str, copied: str) -> Project:
+    """The project with the wheels, castors and spins of a thing on its copy as well."""
+    pairs = dict(zip(subtree(project, original), subtree(project, copied), strict=True))
+    for field, kind in (("rolls", Roll), ("swivels", Swivel), ("spins", Spin)):
+        for item in getattr(project, field):
+            if item.part in pairs:
+                name = new_name(project, kind, item.name)
+                fresh = msgspec.structs.replace(item, id=new_id(project, kind), name=name, part=pairs[item.part])
+                project = add(project, fresh)
+    return project
 
 
 def follow_on(project: Project, run_id: str, rider: str, path: str | None = None, distance: float = 0.0) -> Project:
