@@ -29,7 +29,7 @@ def sweep_against_every_pair(in_turns):
         for a in rows
         for b in rows
         if project.parts[a].id in group
-        and project.parts[b].id not in group
+        and group.get(project.parts[b].id) != group[project.parts[a].id]
         and frozenset((project.parts[a].id, project.parts[b].id)) not in skip
     ]
     # an even choice of frames, with the worst among them

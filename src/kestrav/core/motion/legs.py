@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -190,20 +191,23 @@ class Motion:
     def __init__(self, project: Project) -> None:
         self.project = project
         self._busy: set[str] = set()
-        self._kept = _kept_of(project)
+        # most projects need nothing of what wheels do
+        self._turning = turning(project)
         self._held: Array | None = None
         self._at_held: dict[str, Array] = {}
 
     def poses(self, thing: str, times: ArrayLike) -> Array:
         """World matrices (n, 4, 4) of a part, camera or light at times (n,)."""
         times = np.asarray(times, float)
+        if not self._turning:
+            return self.unturned(thing, times)
         known = self._kept
         if times is known.grid and thing in known.poses:
             return known.poses[thing]
         if times is self._held and thing in self._at_held:
             return self._at_held[thing]
         found = self.unturned(thing, times)
-        for item in turning(self.project).get(thing, ()):
+        for item in self._turning.get(thing, ()):
             found = found @ turned_about(_axle(item), self._angles(item, times))
         if times is known.grid:
             known.poses[thing] = found
@@ -215,6 +219,10 @@ class Motion:
         """Keep what is found at these times (n,), by the array itself: things that are carried ask for their carrier again."""
         self._held, self._at_held = times, {}
         return times
+
+    @cached_property
+    def _kept(self) -> _Kept:
+        return _kept_of(self.project)
 
     def unturned(self, thing: str, times: Array) -> Array:
         """World matrices (n, 4, 4) of a thing at times (n,), not turned about its own axles."""
