@@ -52,6 +52,9 @@ def world_poses(project: Project, times: ArrayLike) -> Array:
     times = motion.hold(times)
     for leader, members in together.items():
         led = motion.poses(project.parts[leader].id, times)
+        if members == [leader]:
+            poses[:, leader] = led
+            continue
         _moved_along(poses, members, led, inverse_rigid(rest[leader]) @ rest[members])
     return poses
 

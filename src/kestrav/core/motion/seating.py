@@ -65,11 +65,12 @@ def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array
     # a run's last station belongs to the piece that it arrives on, also where the path goes on after a kink
     inside = np.where(np.abs(stations - trip.last) <= _ARRIVED, trip.last - _ARRIVED, stations)
     places, frames = _places(project, trip, stations, inside)
-    wander = deviations(run.roughness, stations, np.clip(trip.since(times), 0.0, trip.duration))
-    shift = np.array(run.offset) + np.column_stack(
-        [np.broadcast_to(wander.get(axis, 0.0), len(stations)) for axis in ("along", "side", "up")]
-    )
-    if shift.any():
+    wander: dict[str, Array] = {}
+    if run.roughness:
+        wander = deviations(run.roughness, stations, np.clip(trip.since(times), 0.0, trip.duration))
+    if run.roughness or any(run.offset):
+        beside = [np.broadcast_to(wander.get(axis, 0.0), len(stations)) for axis in ("along", "side", "up")]
+        shift = np.array(run.offset) + np.column_stack(beside)
         places = places + np.einsum("nij,nj->ni", frames, shift)
     if isinstance(heading, FixedHeading):
         own = _own_turn(run, wander, len(stations))
