@@ -14,6 +14,7 @@ from kestrav.core.document.records import (
     EllipseShape,
     Hold,
     Part,
+    PartAim,
     Path,
     PathPoint,
     Placement,
@@ -23,6 +24,7 @@ from kestrav.core.document.records import (
     Run,
     Spin,
     Swivel,
+    TowardHeading,
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.motion.legs import Motion
@@ -237,3 +239,25 @@ def test_an_axle_along_the_upright_rolls_nothing():
     made = vehicle(straight(1000.0))
     made = edits.update(made, "roll-2", axle=Axle((0, 0, 0), (0, 0, 1)))
     assert angle_of(made, 0, [4.0]) == pytest.approx([0])
+
+
+def test_wheels_elsewhere_change_nothing_of_what_turns_to_each_other():
+    made = vehicle(straight(1000.0), wheels={})
+    made = edits.add(made, Part("part-2", "Other", placement=Placement((400, 700, 0))), Part("part-3", "Wheel"))
+    one = edits.update(made, "run-1", heading=TowardHeading(aim=PartAim("part-2")))
+    both = edits.add(
+        one, edits.change(one.runs[0], id="run-2", rider="part-2", heading=TowardHeading(aim=PartAim("part-1")))
+    )
+    times = np.linspace(0, 4, 9)
+    plain = world_poses(both, times)
+    assert world_poses(edits.add(both, Spin("spin-1", "Spins", "part-3")), times)[:, :2] == pytest.approx(plain[:, :2])
+
+
+def test_a_wheel_follows_a_cue_that_turns_what_carries_it():
+    made = vehicle(straight(1000.0))
+    made = edits.add(
+        made, Run("run-2", "Waits", "part-1", "path-1", start=20.0, backwards=True, cue=Cue("run-1", delay=1.0))
+    )
+    turned = angle_of(made, 0, [9.0])
+    later = edits.update(made, "run-1", start=2.0)
+    assert turned == pytest.approx([0], abs=1e-6) and angle_of(later, 0, [9.0])[0] * 62.5 == pytest.approx(500, abs=1)

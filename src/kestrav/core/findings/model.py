@@ -86,6 +86,10 @@ class Evidence:
         ridden = movers(project)
         return [part.id for part in project.parts if part.id in ridden or part.role == "moving"]
 
+    def frame(self, time: float) -> int:
+        """The frame nearest to a time; 0 where there are none."""
+        return frame_of(self.times, time) if len(self.times) else 0
+
     @cached_property
     def poses(self) -> Array:
         """World poses (n, parts, 4, 4) at the frames."""

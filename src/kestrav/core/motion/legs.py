@@ -148,7 +148,10 @@ def _hangs_on(project: Project, roll: Roll, times: Array) -> tuple[object, ...] 
     by_thing, turned = _by_thing(project), turning(project)
     for thing in (roll.part, *ancestors(project, roll.part)):
         found.append(find(project, thing))
-        found += [item for item in turned.get(thing, ()) if item is not roll]
+        others = [item for item in turned.get(thing, ()) if item is not roll]
+        if any(isinstance(item, Spin) and item.cue is not None for item in others):
+            return None
+        found += others
         for item in by_thing.get(thing, ()):
             if isinstance(item, Carry) or item.cue is not None:
                 return None
@@ -156,7 +159,7 @@ def _hangs_on(project: Project, roll: Roll, times: Array) -> tuple[object, ...] 
             if isinstance(item, Run):
                 if item.follows is not None or item.rider != thing or isinstance(item.heading, TowardHeading):
                     return None
-                if item.seat != "pivot":
+                if item.seat != "pivot" or (item.ground is not None and item.ground.tilted):
                     found.append(project.parts)  # its bounds are those of all below it
                 found.append(find(project, item.path))
     return tuple(found)
@@ -209,6 +212,8 @@ class Motion:
         found = self.unturned(thing, times)
         for item in self._turning.get(thing, ()):
             found = found @ turned_about(_axle(item), self._angles(item, times))
+        if self._busy:
+            return found  # asked for by what turns to it, and so perhaps with that taken as at rest
         if times is known.grid:
             known.poses[thing] = found
         elif times is self._held:

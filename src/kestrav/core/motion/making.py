@@ -118,7 +118,7 @@ def front_station(project: Project, run: Run) -> float:
     Beyond an open path's end it counts on straight.
     """
     trip = journey(project, run)
-    sense = -1.0 if _arrives_backwards(run) else 1.0
+    sense = -1.0 if arrives_backwards(run) else 1.0
     station, curve = trip.arrives_at, trip.path.curve
     end = np.array([trip.end if np.isfinite(trip.end) else trip.start + trip.once])
     pose = Motion(project).poses(run.rider, end)[0]
@@ -143,7 +143,8 @@ def _is_part(project: Project, thing: str) -> bool:
     return isinstance(get(project, thing), Part)
 
 
-def _arrives_backwards(run: Run) -> bool:
+def arrives_backwards(run: Run) -> bool:
+    """Whether a run comes to its end against its path's direction."""
     return run.backwards != (run.returns and run.passes % 2 == 0)
 
 

@@ -11,7 +11,7 @@ from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.document.edits import remove, update
 from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import Carry, Part, Project
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.meshes import turned_bounds
 from kestrav.core.motion.legs import leg_of
 from kestrav.core.motion.poses import world_poses
@@ -38,7 +38,7 @@ def find(evidence: Evidence) -> list[Finding]:
             [Mend(f"Begin at {later:.2f} s", partial(update, item_id=carry.id, start=later, cue=None))] if later else []
         )
         mends.append(Mend("Take the ride out", partial(remove, item_id=carry.id)))
-        frame = frame_of(evidence.times, start) if len(evidence.times) else 0
+        frame = evidence.frame(start)
         found.append(
             Finding(
                 rule="absent-carrier",

@@ -9,11 +9,11 @@ import numpy as np
 
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Keyed, Project, Run
+from kestrav.core.document.records import Keyed, Run
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.motion.carriage import places_beyond
-from kestrav.core.motion.making import front_station, stop_at_mark
+from kestrav.core.motion.making import arrives_backwards, front_station, stop_at_mark
 from kestrav.core.motion.runs import Journey, journey
 
 MARK = 0.5  # mm; common practice, no source
@@ -33,7 +33,7 @@ def find(evidence: Evidence) -> list[Finding]:
 
 
 def _finding(evidence: Evidence, trip: Journey, time: float, **fields: object) -> Finding:
-    frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    frame = evidence.frame(time)
     place = fields.pop("place", None)
     if place is None:
         place = point(trip.path.curve.position(trip.stations([time]))[0])
@@ -44,7 +44,7 @@ def _at_mark(evidence: Evidence, trip: Journey, mark: float) -> list[Finding]:
     project, run = evidence.project, trip.run
     wanted = mark * trip.path.length
     front = front_station(project, run)
-    ahead = -1.0 if run.backwards != (run.returns and run.passes % 2 == 0) else 1.0
+    ahead = -1.0 if arrives_backwards(run) else 1.0
     beyond = ahead * (front - wanted)
     if abs(beyond) <= MARK:
         return []
@@ -119,7 +119,6 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
             cued = following
         if cued.cue is not None:
             lead = f"“{get(project, cued.cue.run).name}”"
-        mends = (Mend("Start by time", partial(_by_time, run_id=cued.id)),)
         return [
             _finding(
                 evidence,
@@ -133,7 +132,7 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
                 unit="",
                 limit=0.0,
                 place=point(trip.path.curve.position([trip.sets_out_at])[0]),
-                mend=mends[0],
+                mend=Mend("Start by time", partial(update, item_id=cued.id, cue=None)),
             )
         ]
     if not np.isfinite(trip.end) and (run.due is not None or run.mark is not None):
@@ -171,7 +170,3 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
             )
         ]
     return []
-
-
-def _by_time(project: Project, run_id: str) -> Project:
-    return update(project, run_id, cue=None)

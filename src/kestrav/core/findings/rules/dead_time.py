@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of
+from kestrav.core.findings.model import Evidence, Finding, Mend
 from kestrav.core.motion.timing import dead_spans, without_span
 
 
@@ -16,7 +16,7 @@ def find(evidence: Evidence) -> list[Finding]:
         return []
     found = []
     for first, last in dead_spans(project, limit):
-        frames = (frame_of(evidence.times, first), frame_of(evidence.times, last)) if len(evidence.times) else (0, 0)
+        frames = (evidence.frame(first), evidence.frame(last))
         found.append(
             Finding(
                 rule="dead-time",

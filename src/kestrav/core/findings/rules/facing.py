@@ -8,7 +8,7 @@ import numpy as np
 
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import AlongHeading, CarriedHeading, FixedHeading, KeyedHeading, TowardHeading
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, name_of, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
 from kestrav.core.geometry.transforms import rotation_from_quaternion
 from kestrav.core.motion.runs import journey
 
@@ -43,7 +43,7 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         time = trip.start + 0.5 * trip.once
         pivot = rotation_from_quaternion(part.pivot.rotation)
-        frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+        frame = evidence.frame(time)
         front = evidence.poses[frame, row[run.rider], :3, :3] @ pivot[:, 0]
         way = trip.path.curve.tangent(trip.stations([evidence.times[frame]]))[0]
         angle = float(np.degrees(np.arccos(np.clip(front @ way, -1, 1))))

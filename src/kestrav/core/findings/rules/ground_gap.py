@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Ground, Part, Project, Run, Vector
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.motion.grounding import heights_below, standing
 from kestrav.core.motion.legs import Motion
 from kestrav.core.motion.resting import own_bounds
@@ -47,7 +47,7 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         how = "floats above" if gap[worst] > 0 else "is sunk into"
         time = float(times[worst])
-        frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+        frame = evidence.frame(time)
         below = places[worst].copy()
         below[2] = ground[worst]
         found.append(

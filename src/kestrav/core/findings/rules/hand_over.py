@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import Carry, Eased, Even, Path, PathPoint, PointShape, Poses, Project, Run
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import rotation_angle
 from kestrav.core.motion.joining import bring_start
 from kestrav.core.motion.legs import Leg, Motion, legs_of, movers
@@ -46,7 +46,7 @@ def find(evidence: Evidence) -> list[Finding]:
 
 def _finding(evidence: Evidence, thing: str, one: Leg, two: Leg, place: Array, **fields: object) -> Finding:
     time = two.start
-    frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    frame = evidence.frame(time)
     subject = (two.item.id, one.item.id, thing)
     return Finding(subject=subject, time=time, intervals=((frame, frame),), place=point(place), **fields)  # type: ignore[arg-type]
 
@@ -83,8 +83,6 @@ def _begin_at(project: Project, item_id: str, time: float) -> Project:
     """The project with something that begins at a time, whatever it waited for."""
     item = get(project, item_id)
     assert isinstance(item, Run | Poses | Carry)
-    if isinstance(item, Run) and item.follows is not None:
-        item = msgspec.structs.replace(item, follows=None)
     fields: dict[str, object] = {"cue": None, "start": time}
     if isinstance(item, Carry) and item.end is not None:
         fields["end"] = max(item.end, time + 0.1)

@@ -9,7 +9,7 @@ import numpy as np
 
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import AlongHeading, CarriedHeading, Path, PointShape, Project
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.findings.rules.hand_over import blend_mend, joined_by_path
 from kestrav.core.motion.joining import bring_start, turn_start
 from kestrav.core.motion.legs import journeys_of, leg_of
@@ -51,7 +51,7 @@ def _finding(evidence: Evidence, rider: str, one: Journey, two: Journey, gap: fl
     project = evidence.project
     first, second = get(project, one.run.path).name, get(project, two.run.path).name
     time = two.start
-    frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    frame = evidence.frame(time)
     mends = [m for m in _mends(project, rider, one, two, angle) if m is not None]
     pair = f"{first} and {second}" if first != second else f"Two portions of {first}"
     return Finding(

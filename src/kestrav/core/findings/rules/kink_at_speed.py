@@ -6,7 +6,7 @@ import numpy as np
 
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Path
-from kestrav.core.findings.model import Evidence, Finding, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, point
 from kestrav.core.findings.rules.kink_in_path import kink_mends
 from kestrav.core.motion.runs import journey
 
@@ -33,7 +33,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 continue
             path = get(project, run.path)
             assert isinstance(path, Path)
-            frame = frame_of(evidence.times, float(time)) if len(evidence.times) else 0
+            frame = evidence.frame(float(time))
             mends = kink_mends(project, path.id, float(station))
             found.append(
                 Finding(

@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.records import PointShape, Project
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.findings.on_paths import followers, least_radius, moment, point_at, straight_beside
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.runs import journey
@@ -38,7 +38,7 @@ def find(evidence: Evidence) -> list[Finding]:
         station, angle = float(stations[worst]), float(np.degrees(angles[worst]))
         time = moment(project, path.id, station)
         others = f", and {len(slow) - 1} more" if len(slow) > 1 else ""
-        frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+        frame = evidence.frame(time)
         mends = kink_mends(project, path.id, station)
         found.append(
             Finding(

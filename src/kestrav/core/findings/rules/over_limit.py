@@ -8,7 +8,7 @@ import numpy as np
 
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Eased, Run
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.motion.legs import journeys_of
 from kestrav.core.motion.runs import Journey, journey
 
@@ -155,7 +155,7 @@ def _finding(
     limit: float,
     mend: Mend,
 ) -> Finding:
-    frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    frame = evidence.frame(time)
     return Finding(
         rule=rule,
         severity="warning",

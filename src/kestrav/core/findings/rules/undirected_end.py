@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.records import AlongHeading, CarriedHeading, PointShape, Project
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.findings.on_paths import followers, moment
 from kestrav.core.motion.joining import End
 from kestrav.core.motion.path_curves import path_curve
@@ -39,7 +39,7 @@ def find(evidence: Evidence) -> list[Finding]:
             if angle <= limit:
                 continue
             time = moment(project, path.id, station)
-            frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+            frame = evidence.frame(time)
             found.append(
                 Finding(
                     rule="undirected-end",

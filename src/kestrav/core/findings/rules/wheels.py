@@ -12,7 +12,7 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Axle, Part, Roll
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.motion.grounding import heights_below, standing
 from kestrav.core.motion.legs import Motion
 from kestrav.core.motion.rolling import Rolling, sideways
@@ -171,7 +171,7 @@ def _off_ground(evidence: Evidence, roll: Roll, rolling: Rolling, radius: float)
 
 
 def _finding(evidence: Evidence, roll: Roll, time: float, place: Array, **fields: object) -> Finding:
-    frame = frame_of(evidence.times, time) if len(evidence.times) else 0
+    frame = evidence.frame(time)
     return Finding(
         subject=(roll.id, roll.part),
         time=time,
