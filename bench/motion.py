@@ -24,7 +24,7 @@ from kestrav.core.document.records import (
     Roll,
     Run,
 )
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.poses import world_poses
 
 TIMES = np.linspace(0.0, 20.0, 600)

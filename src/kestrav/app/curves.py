@@ -11,9 +11,9 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Limited, Project
 from kestrav.core.findings.on_paths import least_radius
 from kestrav.core.motion.judging import bend_radii, tight_spans
+from kestrav.core.motion.kinematics import Motion, thing_speeds
 from kestrav.core.motion.lane_values import headings
 from kestrav.core.motion.leaning import lean
-from kestrav.core.motion.legs import Motion, thing_speeds
 from kestrav.core.motion.lighting import state
 from kestrav.core.motion.path_curves import PathCurve
 from kestrav.core.motion.resting import rows

@@ -31,10 +31,11 @@ from kestrav.app.lane_keys import Grip, grips, moved, removed
 from kestrav.app.lanes import KeyMarks, Lane, Room
 from kestrav.app.session import Session
 from kestrav.app.style import FAMILY, MUTED
-from kestrav.core.document.lookup import ancestors, get
-from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Roll, Run, Spin, Swivel
+from kestrav.core.document.lookup import ancestors, get, named_parts, turners
+from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Run, Turner
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.motion.legs import leg_of, movers, turning
+from kestrav.core.motion.joints import joints
+from kestrav.core.motion.legs import leg_of, movers
 from kestrav.core.motion.path_curves import PathCurve, path_curve
 from kestrav.core.motion.resting import rows
 from kestrav.core.motion.runs import Journey, journey, span
@@ -334,8 +335,9 @@ class Deck(QWidget):
         if isinstance(item, Path):
             # a path that nothing follows yet has its own distances all the same
             runs = [r for r in project.runs if r.path == item.id]
-        elif isinstance(item, (Roll, Swivel, Spin)):
-            carriers = {item.part, *ancestors(project, item.part)}
+        elif isinstance(item, Turner):
+            part = named_parts(item)[0]
+            carriers = {part, *ancestors(project, part)}
             runs = [r for r in project.runs if r.rider in carriers] or runs
         elif isinstance(item, (Part, Light, Camera)):
             runs = [r for r in project.runs if r.rider == item.id] or runs
@@ -353,15 +355,15 @@ class Deck(QWidget):
             return thing
         return trip.run.rider if trip is not None else None
 
-    def lane_turning(self) -> Roll | Swivel | Spin | None:
+    def lane_turning(self) -> Turner | None:
         """The wheel, castor or spin that the chart is about: the selected one or that of the selected part, or the first."""
-        item, found = self.session.item, turning(self.session.shown)
-        if isinstance(item, (Roll, Swivel, Spin)):
+        item, found = self.session.item, joints(self.session.shown)
+        if isinstance(item, Turner):
             return item
         if item is not None and item.id in found:
-            return found[item.id][-1]
+            return found[item.id][-1].item
         project = self.session.shown
-        return next(iter((*project.rolls, *project.spins, *project.swivels)), None)
+        return next(iter((*project.rolls, *project.spins, *turners(project))), None)
 
     def lane_light(self) -> Light | None:
         """The light that the chart is about: the selected one, or the first."""

@@ -10,7 +10,7 @@ from kestrav.core.document.records import AlongHeading, CarriedHeading, Ground
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.motion.grounding import ground_settled
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 
 
 def wedge(length, width, height):

@@ -24,7 +24,7 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import rotation_angle
 from kestrav.core.motion.key_poses import pivot_poses, places, velocities
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.making import add_pose, poses_to_run, run_to_poses
 
 

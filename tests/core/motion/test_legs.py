@@ -24,7 +24,7 @@ from kestrav.core.document.records import (
     TurnKey,
 )
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.legs import Motion, thing_speeds
+from kestrav.core.motion.kinematics import Motion, thing_speeds
 from kestrav.core.motion.making import quarter_turn
 from kestrav.core.motion.poses import light_places, world_poses
 
@@ -110,7 +110,7 @@ def test_a_chain_of_rides_moves_together_and_a_circle_is_refused():
         np.diff(motion.poses(thing, [2.0, 3.0])[:, :3, 3], axis=0)[0] for thing in ("part-1", "part-3", "camera-1")
     ]
     assert steps[0] == pytest.approx(steps[1]) and steps[1] == pytest.approx(steps[2])
-    with pytest.raises(BadInput, match="is carried by itself"):
+    with pytest.raises(BadInput, match="is carried or driven by itself"):
         edits.add(made, Carry("carry-3", "Round", "part-1", "part-3", 0.0))
 
 

@@ -18,7 +18,7 @@ from kestrav.core.document.records import (
     Run,
 )
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.making import (
     add_carry,
     bring_path,

@@ -19,7 +19,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import quaternion_from_rotation
-from kestrav.core.motion.legs import thing_speeds
+from kestrav.core.motion.kinematics import thing_speeds
 from kestrav.core.motion.making import add_run
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.placing import pivot_at_side

@@ -23,7 +23,7 @@ from kestrav.core.document.records import (
     Run,
 )
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.runs import journey, span
 
 AISLE = PointShape((PathPoint((0, 0, 0)), PathPoint((2000, 0, 0))))

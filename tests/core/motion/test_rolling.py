@@ -27,7 +27,7 @@ from kestrav.core.document.records import (
     TowardHeading,
 )
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.poses import moving_groups, world_poses
 from kestrav.core.motion.rolling import rolled, sideways, track
 from kestrav.core.motion.runs import journey
@@ -218,7 +218,7 @@ def test_a_spin_waits_for_its_cue():
     [
         (Roll("r", "R", "part-1", radius=0.0), "must be above 0"),
         (Roll("r", "R", "part-1", radius=-5.0), "must be above 0"),
-        (Roll("r", "R", "part-1", radius=1e9), "sizes of wheels"),
+        (Roll("r", "R", "part-1", radius=1e9), "is the most"),
         (Roll("r", "R", "part-1", Axle((0, 0, 0), (0, 0, 0))), "without direction"),
         (Roll("r", "R", "part-1", slip=-1.0), "does not turn"),
         (Roll("r", "R", "part-9"), "does not hold"),

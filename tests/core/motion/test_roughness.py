@@ -7,7 +7,7 @@ from scipy.signal import welch
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongHeading, Part, Path, PathPoint, PointShape, Project, Roughness, Run
 from kestrav.core.geometry.transforms import rotation_angle
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.roughness import deviation
 
 

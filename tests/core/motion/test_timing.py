@@ -31,7 +31,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.runs import journey, span
 from kestrav.core.motion.timing import (
     dead_spans,

@@ -10,7 +10,7 @@ from kestrav.core.document.records import Part, PathPoint, PointShape, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.motion.arranging import ungroup
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.making import convoy
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.rolling import sideways

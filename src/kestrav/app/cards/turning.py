@@ -9,7 +9,7 @@ from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Axle, Project, Roll, Spin, Swivel
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.rolling import sideways
 from kestrav.core.motion.runs import span
 from kestrav.core.motion.wheels import (

@@ -14,10 +14,11 @@ import numpy as np
 from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import (
     COLLECTIONS,
-    LINKED_FIELDS,
+    LINKED,
     Camera,
     Carry,
     Contact,
+    Cue,
     Form,
     Item,
     Light,
@@ -29,6 +30,8 @@ from kestrav.core.document.records import (
     PointShape,
     Poses,
     Project,
+    Rod,
+    Roll,
     Run,
     Spin,
     SurfaceShape,
@@ -52,15 +55,15 @@ def replace(project: Project, record: Item) -> Project:
     name = COLLECTIONS[type(record)]
     old = getattr(project, name)
     swapped = tuple(record if item.id == record.id else item for item in old)
-    if isinstance(record, Run) and record.link:
+    if isinstance(record, Run | Roll | Spin | Rod) and record.link:
         swapped = _linked(swapped, record)
     return validate(msgspec.structs.replace(project, **{name: swapped}))
 
 
-def _linked(runs: Iterable[Any], changed: Run) -> tuple[Any, ...]:
-    """Runs of which those linked to a changed one go as it does."""
-    shared = {name: getattr(changed, name) for name in LINKED_FIELDS}
-    return tuple(change(r, **shared) if r.link == changed.link and r.id != changed.id else r for r in runs)
+def _linked(records: Iterable[Any], changed: Any) -> tuple[Any, ...]:
+    """Records of which those linked to a changed one go as it does."""
+    shared = {name: getattr(changed, name) for name in LINKED[type(changed)]}
+    return tuple(change(r, **shared) if r.link == changed.link and r.id != changed.id else r for r in records)
 
 
 def update(project: Project, item_id: str, **fields: Any) -> Project:
@@ -154,10 +157,17 @@ def moving_without(project: Project, gone: Iterable[str], stood: Stood) -> dict[
     return {
         "runs": tuple(_alone(_facing_on(r, out, stood), out) for r in project.runs if r.id not in out),
         "poses": tuple(_uncued(p, out) for p in project.poses if not {p.id, p.rider} & out),
-        "carries": tuple(_uncued(c, out) for c in project.carries if not {c.id, c.rider, c.carrier} & out),
+        "carries": tuple(
+            _put_anywhere(_uncued(c, out), out) for c in project.carries if not {c.id, c.rider, c.carrier} & out
+        ),
         "rolls": tuple(r for r in project.rolls if not {r.id, r.part} & out),
         "swivels": tuple(s for s in project.swivels if not {s.id, s.part} & out),
         "spins": tuple(_uncued(s, out) for s in project.spins if not {s.id, s.part} & out),
+        "drives": tuple(d for d in project.drives if not {d.id, d.a.part, d.b.part} & out),
+        "rods": tuple(_uncoupled(r, out) for r in project.rods if not _named_by(r) & out),
+        "balls": tuple(
+            change(b, on=None, normals=()) if b.on in out else b for b in project.balls if not {b.id, b.part} & out
+        ),
         "cameras": tuple(_aiming_on(c, out, stood) for c in project.cameras if c.id not in out),
         "lights": tuple(_aiming_on(c, out, stood) for c in project.lights if c.id not in out),
     }
@@ -168,8 +178,26 @@ A = TypeVar("A", Camera, Light)
 
 
 def _uncued(item: C, gone: set[str]) -> C:
-    """What waited for a removed run waits no more."""
-    return change(item, cue=None) if item.cue is not None and item.cue.run in gone else item
+    """What waited for a removed run, or for a touch of a removed part, waits no more."""
+    if item.cue is None:
+        return item
+    of = {item.cue.run} if isinstance(item.cue, Cue) else {item.cue.a, item.cue.b}
+    return change(item, cue=None) if of & gone else item
+
+
+def _put_anywhere(carry: Carry, gone: set[str]) -> Carry:
+    """A ride that ended on a removed part ends as it is."""
+    return change(carry, onto=None, put=None) if carry.onto in gone else carry
+
+
+def _named_by(rod: Rod) -> set[str]:
+    return {rod.id, rod.part, rod.crank.part, *(() if rod.to is None else (rod.to.part,))}
+
+
+def _uncoupled(rod: Rod, gone: set[str]) -> Rod:
+    """A rod without the removed ones that it turned."""
+    kept = tuple(c for c in rod.coupled if c.part not in gone)
+    return rod if len(kept) == len(rod.coupled) else change(rod, coupled=kept)
 
 
 def _alone(run: Run, gone: set[str]) -> Run:

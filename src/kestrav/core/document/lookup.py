@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from kestrav.core.document.records import COLLECTIONS, Item, Part, Project
+from kestrav.core.document.records import COLLECTIONS, AnyCue, Ball, Cue, Drive, Item, Part, Project, Rod, Turner
 from kestrav.core.errors import BadInput
 
 
@@ -144,3 +144,29 @@ def topmost(project: Project, part_ids: Iterable[str]) -> list[str]:
         if part.id in chosen and part.id not in below:
             found.append(part.id)
     return found
+
+
+def named_parts(item: Turner) -> tuple[str, ...]:
+    """Ids of all parts that something that turns or drives names, the one it is about first."""
+    if isinstance(item, Drive):
+        return item.a.part, item.b.part
+    if isinstance(item, Rod):
+        second = () if item.to is None else (item.to.part,)
+        return (item.part, item.crank.part, *second, *(c.part for c in item.coupled))
+    if isinstance(item, Ball) and item.on is not None:
+        return item.part, item.on
+    return (item.part,)
+
+
+def turners(project: Project) -> tuple[Turner, ...]:
+    """All that turns or drives: castors, wheels, spins, drives, rods and balls."""
+    return (
+        *project.swivels, *project.rolls, *project.spins, *project.drives, *project.rods, *project.balls,
+    )  # fmt: skip
+
+
+def awaited(project: Project, cue: AnyCue) -> str:
+    """What a cue waits for, in words."""
+    if isinstance(cue, Cue):
+        return f"“{get(project, cue.run).name}”"
+    return f"the touch of “{get(project, cue.a).name}” and “{get(project, cue.b).name}”"

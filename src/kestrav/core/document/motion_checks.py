@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from itertools import pairwise
 
+from kestrav.core.document.check_values import LONGEST, check_time, name_of, positive, refers
 from kestrav.core.document.records import (
+    AnyCue,
     Camera,
     CarriedHeading,
     Carry,
+    ContactCue,
     Cue,
     Eased,
-    Item,
+    Following,
     Keyed,
     KeyedHeading,
     Light,
@@ -23,52 +26,23 @@ from kestrav.core.document.records import (
     PartAim,
     Poses,
     Project,
-    Roll,
     Run,
     Spin,
-    Swivel,
     TowardHeading,
-    Vector,
 )
+from kestrav.core.document.trains import turned_by
+from kestrav.core.document.turning_checks import check_turners
 from kestrav.core.errors import BadInput
 
 MOST_PASSES = 10_000
-LONGEST = 36_000.0  # s that a project can last
 _COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
 _UNIT = 1e-6
-
-
-def name_of(item: object) -> str:
-    """What a record is called in a message."""
-    kind = "project" if isinstance(item, Project) else type(item).__name__.lower()
-    kind = {"poses": "key poses", "carry": "ride"}.get(kind, kind)
-    return f"the {kind} “{getattr(item, 'name', '')}”"
-
-
-def refers(item: Item, role: str, target: str, known: Iterable[str]) -> None:
-    """Raise BadInput unless a record names something that there is."""
-    if target not in known:
-        raise BadInput(f"{name_of(item)} has the {role} “{target}”, which the project does not hold")
-
-
-def positive(label: str, value: float) -> None:
-    """Raise BadInput unless a number is above 0."""
-    if not value > 0:
-        raise BadInput(f"{label} is {value:g}; it must be above 0")
 
 
 def check_colour(colour: str, label: str) -> None:
     """Raise BadInput unless a colour is written as #rrggbb."""
     if not _COLOUR.fullmatch(colour):
         raise BadInput(f"{label} is “{colour}”; write a colour as #rrggbb")
-
-
-def check_time(time: float, label: str) -> None:
-    """Raise BadInput unless a time lies in what a project can last."""
-    if time < 0:
-        raise BadInput(f"{label} at {time:g} s; time begins at 0")
-    if time > LONGEST:
-        raise BadInput(f"{label} at {time:g} s; {LONGEST:g} s is the most")
 
 
 def check_motion(project: Project, parts: set[str], paths: set[str], cameras: set[str]) -> None:
@@ -90,7 +64,8 @@ def check_motion(project: Project, parts: set[str], paths: set[str], cameras: se
     cued: tuple[Run | Poses | Carry | Spin, ...] = (*project.runs, *project.poses, *project.carries, *project.spins)
     for item in cued:
         if item.cue is not None:
-            refers(item, "cue", item.cue.run, runs)
+            for target, known in _named_by(item.cue, runs, parts):
+                refers(item, "cue", target, known)
             _check_cue(item.cue, name_of(item))
     _no_circle({r.id: _waits_for(r) for r in project.runs}, {r.id: r.name for r in project.runs}, "waits for itself")
     for poses in project.poses:
@@ -99,20 +74,23 @@ def check_motion(project: Project, parts: set[str], paths: set[str], cameras: se
     for carry in project.carries:
         refers(carry, "rider", carry.rider, things)
         refers(carry, "carrier", carry.carrier, parts)
+        if carry.onto is not None:
+            refers(carry, "part to put it on", carry.onto, parts)
         check_carry(carry)
     _check_riding(project)
-    turning: tuple[Roll | Swivel | Spin, ...] = (*project.rolls, *project.swivels, *project.spins)
-    for turner in turning:
-        refers(turner, "part", turner.part, parts)
-        check_turning(turner)
+    check_turners(project, parts)
     for light in project.lights:
         if isinstance(light.aim, PartAim):
             refers(light, "aim", light.aim.part, parts)
         check_light(light)
 
 
+def _named_by(cue: AnyCue, runs: set[str], parts: set[str]) -> list[tuple[str, set[str]]]:
+    return [(cue.run, runs)] if isinstance(cue, Cue) else [(cue.a, parts), (cue.b, parts)]
+
+
 def _waits_for(run: Run) -> set[str]:
-    return {other.run for other in (run.cue, run.follows) if other is not None}
+    return {other.run for other in (run.cue, run.follows) if isinstance(other, Cue | Following)}
 
 
 def _check_riding(project: Project) -> None:
@@ -122,14 +100,18 @@ def _check_riding(project: Project) -> None:
     needs: dict[str, set[str]] = {}
     for carry in project.carries:
         needs.setdefault(carry.rider, set()).add(carry.carrier)
+        if carry.onto is not None:
+            needs[carry.rider].add(carry.onto)
     for run in project.runs:
         for other in run.company:
             needs.setdefault(other, set()).add(run.rider)
+    for turned, others in turned_by(project).items():
+        needs.setdefault(turned, set()).update(others)
     if needs:
         for part in project.parts:
             if part.parent is not None:
                 needs.setdefault(part.id, set()).add(part.parent)
-    _no_circle(needs, names, "is carried by itself")
+    _no_circle(needs, names, "is carried or driven by itself")
 
 
 def _no_circle(needs: Mapping[str, set[str]], names: Mapping[str, str], fault: str) -> None:
@@ -153,8 +135,10 @@ def _no_circle(needs: Mapping[str, set[str]], names: Mapping[str, str], fault: s
                 stack.append((following, list(needs[following])))
 
 
-def _check_cue(cue: Cue, label: str) -> None:
-    if not 0 <= cue.place <= 1:
+def _check_cue(cue: AnyCue, label: str) -> None:
+    if isinstance(cue, ContactCue) and cue.a == cue.b:
+        raise BadInput(f"{label} waits until a thing touches itself; give two things")
+    if isinstance(cue, Cue) and not 0 <= cue.place <= 1:
         raise BadInput(f"{label} has a cue at {cue.place:.2%} of a way; give 0 to 100 %")
     if not 0 <= cue.delay <= LONGEST:
         raise BadInput(f"{label} has a cue with a delay of {cue.delay:g} s; give 0 to {LONGEST:g}")
@@ -274,44 +258,13 @@ def check_carry(carry: Carry) -> None:
         check_time(carry.end, f"{label} ends")
     if carry.end is not None and carry.cue is None and carry.end <= carry.start:
         raise BadInput(f"{label} is from {carry.start:g} to {carry.end:g} s; its end must come after its start")
-
-
-def check_turning(item: Roll | Swivel | Spin) -> None:
-    """Raise BadInput when a wheel, castor or spinning part cannot turn."""
-    label = name_of(item)
-    axle = item.kingpin if isinstance(item, Swivel) else item.axle
-    if math.hypot(*axle.direction) < _UNIT:
-        raise BadInput(f"{label} has an axle without direction")
-    if isinstance(item, Roll):
-        positive(f"{label}: the working radius in mm", item.radius)
-        if item.outer < 0 or item.radius > 1e6:
-            raise BadInput(
-                f"{label} has a radius of {item.radius:g} mm and an outer one of {item.outer:g} mm; give sizes of wheels"
-            )
-        if item.slip <= -1:
-            raise BadInput(f"{label} slips by {item.slip:.0%}; at -100 % it does not turn at all, give more")
-    elif isinstance(item, Swivel):
-        ahead = math.hypot(*_across(item.forward, axle.direction))
-        if ahead < _UNIT:
-            raise BadInput(f"{label} looks along its kingpin; give it a way ahead across it")
-        if item.trail < 0:
-            raise BadInput(f"{label} has a negative trail; give 0 or more")
-    else:
-        check_time(item.start, f"{label} starts")
-        if (item.turns is None) == (item.rpm is None):
-            raise BadInput(f"{label} needs either turns or a rate, and not both")
-        if item.end is not None:
-            check_time(item.end, f"{label} ends")
-            if item.end <= item.start:
-                raise BadInput(f"{label} is from {item.start:g} to {item.end:g} s; its end must come after its start")
-        elif item.turns is not None:
-            raise BadInput(f"{label} makes {item.turns:g} turns; give it an end in time")
-        if min(item.ramp_in, item.ramp_out) < 0:
-            raise BadInput(f"{label} has a negative ramp; give 0 or more")
-
-
-def _across(a: Vector, b: Vector) -> Vector:
-    return a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
+    if carry.put is not None:
+        if carry.end is None:
+            raise BadInput(f"{label} puts its rider down, and has no end; give it the time to be down")
+        if abs(math.fsum(q * q for q in carry.put.rotation) - 1) > _UNIT:
+            raise BadInput(f"{label} puts its rider down at a rotation that is not a unit quaternion")
+    if not 0 <= carry.lowering <= LONGEST:
+        raise BadInput(f"{label} lowers over {carry.lowering:g} s; give 0 to {LONGEST:g}")
 
 
 def check_light(light: Light) -> None:

@@ -7,23 +7,59 @@ from __future__ import annotations
 
 from typing import Literal
 
-import msgspec
+from kestrav.core.document.base import (
+    AnyCue as AnyCue,
+)
+from kestrav.core.document.base import (
+    ContactCue as ContactCue,
+)
+from kestrav.core.document.base import (
+    Cue as Cue,
+)
+from kestrav.core.document.base import (
+    Placement as Placement,
+)
+from kestrav.core.document.base import (
+    Quaternion as Quaternion,
+)
+from kestrav.core.document.base import (
+    Record as Record,
+)
+from kestrav.core.document.base import (
+    Vector as Vector,
+)
+from kestrav.core.document.mechanisms import (
+    Axle as Axle,
+)
+from kestrav.core.document.mechanisms import (
+    Ball as Ball,
+)
+from kestrav.core.document.mechanisms import (
+    Coupled as Coupled,
+)
+from kestrav.core.document.mechanisms import (
+    Drive as Drive,
+)
+from kestrav.core.document.mechanisms import (
+    End as End,
+)
+from kestrav.core.document.mechanisms import (
+    Pin as Pin,
+)
+from kestrav.core.document.mechanisms import (
+    Rod as Rod,
+)
+from kestrav.core.document.mechanisms import (
+    Roll as Roll,
+)
+from kestrav.core.document.mechanisms import (
+    Spin as Spin,
+)
+from kestrav.core.document.mechanisms import (
+    Swivel as Swivel,
+)
 
-Vector = tuple[float, float, float]
-Quaternion = tuple[float, float, float, float]
-
-FORMAT_VERSION = 4
-
-
-class Record(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=False):
-    """Common settings of all records."""
-
-
-class Placement(Record, frozen=True):
-    """A position in mm and a rotation as a unit quaternion (w, x, y, z)."""
-
-    position: Vector = (0.0, 0.0, 0.0)
-    rotation: Quaternion = (1.0, 0.0, 0.0, 0.0)
+FORMAT_VERSION = 5
 
 
 class Geometry(Record, frozen=True):
@@ -394,15 +430,6 @@ class Lean(Record, frozen=True):
     smoothing: float = 200.0
 
 
-class Cue(Record, frozen=True):
-    """An event in another run: that it sets out, arrives, or has first gone a share of its way; ``delay`` in s after it."""
-
-    run: str
-    at: Literal["start", "way", "arrival"] = "arrival"
-    place: float = 0.5
-    delay: float = 0.0
-
-
 class Hold(Record, frozen=True):
     """A stop of a ``duration`` in s at a share of the path's length."""
 
@@ -481,7 +508,7 @@ class Run(Record, frozen=True):
     company: tuple[str, ...] = ()
     seat_point: Vector = (0.0, 0.0, 0.0)
     turn: Vector = (0.0, 0.0, 0.0)
-    cue: Cue | None = None
+    cue: AnyCue | None = None
     holds: tuple[Hold, ...] = ()
     passes: int = 1
     returns: bool = False
@@ -500,6 +527,12 @@ LINKED_FIELDS = (
     "begin", "end", "duration", "speed", "pacing", "heading", "backwards", "seat", "offset", "lean", "seat_point", "turn",
     "holds", "passes", "returns", "before", "after", "roughness",
 )  # fmt: skip
+LINKED: dict[type, tuple[str, ...]] = {
+    Run: LINKED_FIELDS,
+    Roll: ("radius", "outer", "slip"),
+    Spin: ("start", "end", "turns", "rpm", "ramp_in", "ramp_out", "cue"),
+    Rod: ("near", "far", "keeps", "line", "other"),
+}
 
 
 class KeyPose(Record, frozen=True):
@@ -520,12 +553,16 @@ class Poses(Record, frozen=True):
     keys: tuple[KeyPose, ...]
     start: float = 0.0
     between: Literal["straight", "smooth", "by hand"] = "smooth"
-    cue: Cue | None = None
+    cue: AnyCue | None = None
     blend: float = 0.0
 
 
 class Carry(Record, frozen=True):
-    """A part, light or camera rides with a part from a time in s (or a cue) to another, or for good."""
+    """A part, light or camera rides with a part from a time in s (or a cue) to another, or for good.
+
+    It is picked up as it is. With an end it can be ``put`` down: where its pivot comes to rest, in the room or in the
+    coordinates of the part ``onto``; over the last ``lowering`` s of the ride it is brought there.
+    """
 
     id: str
     name: str
@@ -533,64 +570,10 @@ class Carry(Record, frozen=True):
     carrier: str
     start: float = 0.0
     end: float | None = None
-    cue: Cue | None = None
-
-
-class Axle(Record, frozen=True):
-    """A line to turn about, in a part's own coordinates: a point on it and its direction, about which turning is counted by
-    the right hand."""
-
-    origin: Vector = (0.0, 0.0, 0.0)
-    direction: Vector = (0.0, 1.0, 0.0)
-
-
-class Roll(Record, frozen=True):
-    """A wheel that turns about its axle by the way that it rolls.
-
-    ``radius`` in mm is the working one, by which it rolls; ``outer`` that of its tread (0: the same). ``start`` is its angle
-    at the project's start in degrees, ``slip`` the share by which it turns more (spinning) or less (braking) than it rolls.
-    """
-
-    id: str
-    name: str
-    part: str
-    axle: Axle = Axle()
-    radius: float = 50.0
-    outer: float = 0.0
-    start: float = 0.0
-    slip: float = 0.0
-
-
-class Swivel(Record, frozen=True):
-    """A castor that turns about its kingpin so that its wheel rolls and is not dragged.
-
-    ``trail`` in mm is how far behind the kingpin its wheel touches the ground; without any it turns the shorter way, and so
-    does not turn about where it is pushed back. ``forward`` is its own axis that looks ahead then.
-    """
-
-    id: str
-    name: str
-    part: str
-    kingpin: Axle = Axle((0.0, 0.0, 0.0), (0.0, 0.0, 1.0))
-    forward: Vector = (1.0, 0.0, 0.0)
-    trail: float = 0.0
-
-
-class Spin(Record, frozen=True):
-    """Parts that turn about their axles by time: by ``turns`` from a start to an end in s (none: for good) or at ``rpm`` (exactly
-    one of both; with turns there is an end), softly over ``ramp_in`` and ``ramp_out`` in s."""
-
-    id: str
-    name: str
-    part: str
-    axle: Axle = Axle()
-    start: float = 0.0
-    end: float | None = None
-    turns: float | None = None
-    rpm: float | None = 60.0
-    ramp_in: float = 0.0
-    ramp_out: float = 0.0
-    cue: Cue | None = None
+    cue: AnyCue | None = None
+    put: Placement | None = None
+    onto: str | None = None
+    lowering: float = 1.0
 
 
 class LightKey(Record, frozen=True):
@@ -732,9 +715,13 @@ class Project(Record, frozen=True):
     rolls: tuple[Roll, ...] = ()
     swivels: tuple[Swivel, ...] = ()
     spins: tuple[Spin, ...] = ()
+    drives: tuple[Drive, ...] = ()
+    rods: tuple[Rod, ...] = ()
+    balls: tuple[Ball, ...] = ()
 
 
-Item = Part | Path | Run | Poses | Carry | Roll | Swivel | Spin | Camera | Light | Shot | Note
+Turner = Roll | Swivel | Spin | Drive | Rod | Ball
+Item = Part | Path | Run | Poses | Carry | Turner | Camera | Light | Shot | Note
 COLLECTIONS: dict[type, str] = {
     Part: "parts",
     Path: "paths",
@@ -744,6 +731,9 @@ COLLECTIONS: dict[type, str] = {
     Roll: "rolls",
     Swivel: "swivels",
     Spin: "spins",
+    Drive: "drives",
+    Rod: "rods",
+    Ball: "balls",
     Camera: "cameras",
     Light: "lights",
     Shot: "shots",

@@ -9,8 +9,9 @@ from itertools import chain
 import msgspec
 import numpy as np
 
+from kestrav.core.document.check_values import check_time, name_of, positive, refers
 from kestrav.core.document.lookup import items
-from kestrav.core.document.motion_checks import check_colour, check_motion, check_time, name_of, positive, refers
+from kestrav.core.document.motion_checks import check_colour, check_motion
 from kestrav.core.document.records import (
     ArcShape,
     Camera,

@@ -45,10 +45,20 @@ def _with_stances(document: dict[str, Any]) -> dict[str, Any]:
     return document
 
 
+# 5: cues say of what they are, as a touch can be one too; carries, wheels and spins gained fields with defaults
+def _with_kinds_of_cues(document: dict[str, Any]) -> dict[str, Any]:
+    for name in ("runs", "poses", "carries", "spins"):
+        for item in document.get(name, []):
+            if isinstance(item.get("cue"), dict):
+                item["cue"]["type"] = "run"
+    return document
+
+
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda document: document,
     2: lambda document: document,
     3: _with_stances,
+    4: _with_kinds_of_cues,
 }
 
 

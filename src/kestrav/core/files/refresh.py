@@ -11,8 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.edits import moving_without
-from kestrav.core.document.lookup import fresh_part_ids, get, new_source_id, subtree
-from kestrav.core.document.records import Came, Camera, Light, Part, Placement, Project, Roll, Source, Spin, Swivel
+from kestrav.core.document.lookup import fresh_part_ids, get, new_source_id, subtree, turners
+from kestrav.core.document.records import Came, Camera, Light, Part, Placement, Project, Source
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import into_project
@@ -268,8 +268,8 @@ def _without(before: Project, result: Project, parts: list[Part], gone: set[str]
     notes = tuple(n for n in before.notes if not gone & {f.part for f in n.features})
     left = {item.id for field in ("runs", "poses", "carries") for item in moving[field]}
     lost = [r.name for r in before.runs if r.id not in left] + [p.name for p in before.poses if p.id not in left]
-    turning: tuple[Roll | Swivel | Spin, ...] = (*before.rolls, *before.swivels, *before.spins)
-    lost += [item.name for item in turning if item.part in gone]
+    stay = {item.id for field in ("rolls", "swivels", "spins", "drives", "rods", "balls") for item in moving[field]}
+    lost += [item.name for item in turners(before) if item.id not in stay]
     lost += [c.name for c in before.carries if c.id not in left] + [n.name for n in before.notes if n not in notes]
     looking: tuple[Camera | Light, ...] = (*before.cameras, *before.lights)
     lost += [f"the aim of {item.name}" for item in looking if getattr(item.aim, "part", "") in gone]

@@ -8,8 +8,18 @@ import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.lookup import ancestors, children, common_parent, fresh_part_ids, get, subtree, topmost
-from kestrav.core.document.records import Camera, Carry, Light, Part, Placement, Poses, Project, Roll, Run, Spin, Swivel
+from kestrav.core.document.lookup import (
+    ancestors,
+    children,
+    common_parent,
+    fresh_part_ids,
+    get,
+    named_parts,
+    subtree,
+    topmost,
+    turners,
+)
+from kestrav.core.document.records import Camera, Carry, Light, Part, Placement, Poses, Project, Run
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
@@ -114,8 +124,7 @@ def ungroup(project: Project, part_id: str) -> Project:
     users += [
         run.name for run in project.runs if part_id in (*run.company, _part_of(getattr(run.heading, "aim", None)))
     ]
-    turning: tuple[Roll | Swivel | Spin, ...] = (*project.rolls, *project.swivels, *project.spins)
-    users += [item.name for item in turning if item.part == part_id]
+    users += [item.name for item in turners(project) if part_id in named_parts(item)]
     looking: tuple[Camera | Light, ...] = (*project.cameras, *project.lights)
     users += [item.name for item in looking if _part_of(item.aim) == part_id]
     if users:

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.records import Project
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.resting import rest_and_pivot
 
 Array = NDArray[np.float64]

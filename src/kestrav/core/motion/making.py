@@ -46,7 +46,8 @@ from kestrav.core.motion.arranging import copy
 from kestrav.core.motion.carriage import places_beyond
 from kestrav.core.motion.fitting import points_through
 from kestrav.core.motion.key_poses import pivot_poses, places, velocities
-from kestrav.core.motion.legs import Motion, active, legs_of
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.legs import active, legs_of
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.placing import placement, shift
 from kestrav.core.motion.resting import own_bounds, rest_and_pivot

@@ -8,7 +8,9 @@ from numpy.typing import ArrayLike, NDArray
 from kestrav.core.document.lookup import ancestors
 from kestrav.core.document.records import Camera, Light, PartAim, Project
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.legs import Motion, companion_of, journeys_of, movers, turning
+from kestrav.core.motion.joints import joints
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.legs import companion_of, journeys_of, movers
 from kestrav.core.motion.resting import own_bounds, rest_and_pivot, rest_poses, rows, world_bounds
 
 Array = NDArray[np.float64]
@@ -16,14 +18,14 @@ Array = NDArray[np.float64]
 
 def riders(project: Project) -> list[str]:
     """Ids of the parts and assemblies that something moves or turns, in the order of the document."""
-    moved = movers(project) | turning(project).keys()
+    moved = movers(project) | joints(project).keys()
     return [part.id for part in project.parts if part.id in moved]
 
 
 def moving_groups(project: Project) -> dict[str, int]:
     """For each moving part its rigid group's number: the row of its nearest moved ancestor or itself, or of the rider
     that it keeps company with in all that moves either of them."""
-    moved, turned, row = movers(project), turning(project), rows(project)
+    moved, turned, row = movers(project), joints(project), rows(project)
     group: dict[str, int] = {}
     for i, part in enumerate(project.parts):
         if part.id in turned:

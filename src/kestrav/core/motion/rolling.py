@@ -195,11 +195,12 @@ def spun(project: Project, spin: Spin, times: ArrayLike) -> Array:
     if ramp_in + ramp_out > length:
         shrunk = length / (ramp_in + ramp_out)
         ramp_in, ramp_out = ramp_in * shrunk, ramp_out * shrunk
+    sense = -1.0 if spin.mirrored else 1.0
     if spin.turns is not None:
-        rate = 2 * np.pi * spin.turns / (length - 0.5 * (ramp_in + ramp_out))
+        rate = sense * 2 * np.pi * spin.turns / (length - 0.5 * (ramp_in + ramp_out))
     else:
         assert spin.rpm is not None
-        rate = 2 * np.pi * spin.rpm / 60.0
+        rate = sense * 2 * np.pi * spin.rpm / 60.0
     t = np.minimum(since, length)
     found = rate * np.where(t < ramp_in, 0.5 * t**2 / max(ramp_in, 1e-12), t - 0.5 * ramp_in)
     if ramp_out > 0:

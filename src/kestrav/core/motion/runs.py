@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from kestrav.core.document.check_values import LONGEST
 from kestrav.core.document.lookup import get
-from kestrav.core.document.motion_checks import LONGEST
-from kestrav.core.document.records import Carry, Limited, Path, Poses, Project, Run, Spin
+from kestrav.core.document.records import Carry, ContactCue, Limited, Path, Poses, Project, Run, Spin
 from kestrav.core.motion.pacing import Bends, EasedProfile, Profile, profile
 from kestrav.core.motion.passes import FollowingProfile, RepeatedProfile, held, steady_part
 from kestrav.core.motion.path_curves import PathCurve, path_curve
@@ -155,6 +155,8 @@ def begins(project: Project, item: Run | Poses | Carry | Spin) -> float:
     cue = item.cue
     if cue is None:
         return item.start
+    if isinstance(cue, ContactCue):
+        return np.inf if cue.time is None else cue.time + cue.delay
     lead = journey(project, _run(project, cue.run))
     if cue.at == "start":
         return lead.start + cue.delay

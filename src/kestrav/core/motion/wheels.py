@@ -13,7 +13,8 @@ from kestrav.core.document.records import Axle, Part, Project, Roll, Run, Spin, 
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face, vector
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.legs import Motion, legs_of
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.legs import legs_of
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.resting import own_bounds, rest_poses, rows
 from kestrav.core.motion.runs import span

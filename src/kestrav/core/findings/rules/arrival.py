@@ -8,7 +8,7 @@ import msgspec
 import numpy as np
 
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import awaited, get
 from kestrav.core.document.records import Keyed, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
@@ -118,7 +118,7 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
             assert isinstance(following, Run)
             cued = following
         if cued.cue is not None:
-            lead = f"“{get(project, cued.cue.run).name}”"
+            lead = awaited(project, cued.cue)
         return [
             _finding(
                 evidence,

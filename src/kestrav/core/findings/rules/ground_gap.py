@@ -12,7 +12,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Ground, Part, Project, Run, Vector
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.motion.grounding import heights_below, standing
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.resting import own_bounds
 from kestrav.core.motion.runs import journey
 

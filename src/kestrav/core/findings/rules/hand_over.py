@@ -16,7 +16,8 @@ from kestrav.core.document.records import Carry, Eased, Even, Path, PathPoint, P
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import rotation_angle
 from kestrav.core.motion.joining import bring_start
-from kestrav.core.motion.legs import Leg, Motion, legs_of, movers
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.legs import Leg, legs_of, movers
 from kestrav.core.motion.resting import rest_and_pivot
 from kestrav.core.motion.timing import moved, set_span
 

@@ -14,7 +14,7 @@ from kestrav.core.document.records import Axle, Part, Roll
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.motion.grounding import heights_below, standing
-from kestrav.core.motion.legs import Motion
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.rolling import Rolling, sideways
 from kestrav.core.motion.wheels import axle_of
 

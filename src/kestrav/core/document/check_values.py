@@ -1,0 +1,37 @@
+"""What checks of records share: what a record is called, and what numbers and names must be."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from kestrav.core.document.records import Item, Project
+from kestrav.core.errors import BadInput
+
+LONGEST = 36_000.0  # s that a project can last
+
+
+def name_of(item: object) -> str:
+    """What a record is called in a message."""
+    kind = "project" if isinstance(item, Project) else type(item).__name__.lower()
+    kind = {"poses": "key poses", "carry": "ride"}.get(kind, kind)
+    return f"the {kind} “{getattr(item, 'name', '')}”"
+
+
+def refers(item: Item, role: str, target: str, known: Iterable[str]) -> None:
+    """Raise BadInput unless a record names something that there is."""
+    if target not in known:
+        raise BadInput(f"{name_of(item)} has the {role} “{target}”, which the project does not hold")
+
+
+def positive(label: str, value: float) -> None:
+    """Raise BadInput unless a number is above 0."""
+    if not value > 0:
+        raise BadInput(f"{label} is {value:g}; it must be above 0")
+
+
+def check_time(time: float, label: str) -> None:
+    """Raise BadInput unless a time lies in what a project can last."""
+    if time < 0:
+        raise BadInput(f"{label} at {time:g} s; time begins at 0")
+    if time > LONGEST:
+        raise BadInput(f"{label} at {time:g} s; {LONGEST:g} s is the most")

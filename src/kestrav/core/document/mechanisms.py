@@ -1,0 +1,164 @@
+"""The records of what turns and drives: wheels, castors, spins, drives with teeth, rods and balls.
+
+Lengths in mm, times in s, angles in degrees.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from kestrav.core.document.base import AnyCue, Record, Vector
+
+
+class Axle(Record, frozen=True):
+    """A line to turn about, in a part's own coordinates: a point on it and its direction, about which turning is counted by
+    the right hand."""
+
+    origin: Vector = (0.0, 0.0, 0.0)
+    direction: Vector = (0.0, 1.0, 0.0)
+
+
+class Roll(Record, frozen=True):
+    """A wheel that turns about its axle by the way that it rolls.
+
+    ``radius`` in mm is the working one, by which it rolls; ``outer`` that of its tread (0: the same). ``start`` is its angle
+    at the project's start in degrees, ``slip`` the share by which it turns more (spinning) or less (braking) than it rolls.
+    ``residual`` in mm is that of the fit that the axle and radius were taken from, if they were. Wheels with the same
+    ``link`` share radius and slip.
+    """
+
+    id: str
+    name: str
+    part: str
+    axle: Axle = Axle()
+    radius: float = 50.0
+    outer: float = 0.0
+    start: float = 0.0
+    slip: float = 0.0
+    residual: float = 0.0
+    link: str = ""
+
+
+class Swivel(Record, frozen=True):
+    """A castor that turns about its kingpin so that its wheel rolls and is not dragged.
+
+    ``trail`` in mm is how far behind the kingpin its wheel touches the ground; without any it turns the shorter way, and so
+    does not turn about where it is pushed back. ``forward`` is its own axis that looks ahead then.
+    """
+
+    id: str
+    name: str
+    part: str
+    kingpin: Axle = Axle((0.0, 0.0, 0.0), (0.0, 0.0, 1.0))
+    forward: Vector = (1.0, 0.0, 0.0)
+    trail: float = 0.0
+
+
+class Spin(Record, frozen=True):
+    """Parts that turn about their axles by time: by ``turns`` from a start to an end in s (none: for good) or at ``rpm`` (exactly
+    one of both; with turns there is an end), softly over ``ramp_in`` and ``ramp_out`` in s. Spins with the same ``link`` go alike, a ``mirrored`` one the other way about."""
+
+    id: str
+    name: str
+    part: str
+    axle: Axle = Axle()
+    start: float = 0.0
+    end: float | None = None
+    turns: float | None = None
+    rpm: float | None = 60.0
+    ramp_in: float = 0.0
+    ramp_out: float = 0.0
+    cue: AnyCue | None = None
+    mirrored: bool = False
+    link: str = ""
+
+
+class End(Record, frozen=True):
+    """One end of a drive: a gear, sprocket, pulley or rack.
+
+    ``axle`` is what it turns about; of a rack the line along which it runs, through a point of its pitch line. A pulley
+    without teeth has a ``radius`` in mm. ``tooth`` is where the middle of a tooth is in the part's own axes: an angle in
+    degrees about the axle from its first direction across (:func:`kestrav.core.motion.drives.across`), of a rack mm along its
+    line; ``toothed`` says that it was found on the solid or typed, and so that teeth can be brought into mesh.
+    """
+
+    part: str
+    axle: Axle = Axle()
+    teeth: int = 0
+    radius: float = 0.0
+    tooth: float = 0.0
+    toothed: bool = False
+
+
+class Drive(Record, frozen=True):
+    """Two ends that turn each other: gears ``outside`` or ``inside`` (the larger one is a ring), a gear on a ``rack`` (the second
+    end), sprockets with a ``chain``, pulleys with a ``belt``.
+
+    ``pitch`` in mm is the module of gears and racks, and the pitch of chains and toothed belts. ``crossed`` belts turn their
+    pulleys the opposite ways. ``phase`` is how far the second end stands turned (degrees; a rack: moved, mm) when the
+    first has not turned, so that the teeth mesh.
+    """
+
+    id: str
+    name: str
+    a: End
+    b: End
+    kind: Literal["outside", "inside", "rack", "chain", "belt"] = "outside"
+    pitch: float = 2.0
+    crossed: bool = False
+    phase: float = 0.0
+
+
+class Pin(Record, frozen=True):
+    """A point of a part, in its own coordinates."""
+
+    part: str
+    at: Vector = (0.0, 0.0, 0.0)
+
+
+class Coupled(Record, frozen=True):
+    """A part that a rod turns along with its crank, about an axle of its own."""
+
+    part: str
+    axle: Axle = Axle()
+
+
+class Rod(Record, frozen=True):
+    """A link between pins. Its ``near`` point (in its own coordinates) sits on a pin of its ``crank``, which turns.
+
+    It stays ``level`` (and turns what is ``coupled`` to it as its crank turns), or its ``far`` point looks at the pin ``to``:
+    ``points`` at it, or moves the part that has it along a ``line`` (a ``slider``), or about an ``axle`` (a ``rocker``), both in
+    that part's own coordinates. ``other`` chooses the other of the two ways in which the mechanism can be put together. Rods
+    with the same ``link`` are copies of one mechanism.
+    """
+
+    id: str
+    name: str
+    part: str
+    crank: Pin
+    near: Vector = (0.0, 0.0, 0.0)
+    far: Vector = (100.0, 0.0, 0.0)
+    keeps: Literal["level", "points", "slider", "rocker"] = "level"
+    to: Pin | None = None
+    line: Vector = (1.0, 0.0, 0.0)
+    axle: Axle = Axle()
+    coupled: tuple[Coupled, ...] = ()
+    other: bool = False
+    link: str = ""
+
+
+class Ball(Record, frozen=True):
+    """A ball that rolls without slip as its centre goes, over a plane along its way or over a part's surface ``on``.
+
+    Radius and centre (in its own coordinates) in mm. What was found on a surface is kept: its ``normals`` at the ball, at even
+    times from 0 to ``until`` s, in the coordinates of that part.
+    """
+
+    id: str
+    name: str
+    part: str
+    centre: Vector = (0.0, 0.0, 0.0)
+    radius: float = 50.0
+    on: str | None = None
+    normals: tuple[Vector, ...] = ()
+    until: float = 0.0

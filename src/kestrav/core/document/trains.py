@@ -1,0 +1,96 @@
+"""Which end of each drive turns the other, and what that makes parts hang on."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Literal
+
+from kestrav.core.document.records import Carry, Drive, Poses, Project, Roll, Run, Spin, Swivel
+
+Side = Literal["a", "b"]
+_State = tuple[tuple[object, ...], ...]
+_known: list[tuple[_State, dict[str, Side | None]]] = []
+_KEPT = 4
+
+
+def driven(project: Project) -> dict[str, Side | None]:
+    """For each drive which end is turned by the other; None where both ends turn by something else.
+
+    Turning begins at what rolls, spins or is turned by a rod, then at what is moved by itself, and goes along the drives from
+    there. Where nothing turns at all a rack and first ends are taken to hold the others. Kept by the records' tuples.
+    """
+    if not project.drives:
+        return {}
+    state = (
+        project.drives, project.rolls, project.spins, project.swivels, project.rods,
+        project.runs, project.poses, project.carries,
+    )  # fmt: skip
+    for known, found in _known:
+        if all(a is b for a, b in zip(known, state, strict=True)):
+            return found
+    found = _resolved(project)
+    _known.append((state, found))
+    del _known[:-_KEPT]
+    return found
+
+
+def _resolved(project: Project) -> dict[str, Side | None]:
+    found: dict[str, Side | None] = {}
+    by_part: dict[str, list[Drive]] = {}
+    for drive in project.drives:
+        for end in (drive.a, drive.b):
+            by_part.setdefault(end.part, []).append(drive)
+    reached: set[str] = set()
+
+    def spread(sources: Iterable[str]) -> None:
+        left = [s for s in dict.fromkeys(sources) if s in by_part and s not in reached]
+        reached.update(left)
+        while left:
+            here = left.pop(0)
+            for drive in by_part[here]:
+                if drive.id in found:
+                    continue
+                other = drive.b.part if drive.a.part == here else drive.a.part
+                if other in reached:
+                    found[drive.id] = None
+                    continue
+                found[drive.id] = "b" if drive.a.part == here else "a"
+                reached.add(other)
+                left.append(other)
+
+    turners: tuple[Roll | Swivel | Spin, ...] = (*project.rolls, *project.spins, *project.swivels)
+    turned = [item.part for item in turners]
+    for rod in project.rods:
+        turned += [c.part for c in rod.coupled] if rod.keeps == "level" else []
+        if rod.keeps in ("slider", "rocker") and rod.to is not None:
+            turned.append(rod.to.part)
+    spread(turned)
+    moving: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
+    spread([p for m in moving for p in (m.rider, *(m.company if isinstance(m, Run) else ()))])
+    spread([d.b.part for d in project.drives if d.kind == "rack"])
+    for drive in project.drives:
+        spread([drive.a.part])
+    return found
+
+
+def turned_by(project: Project) -> dict[str, set[str]]:
+    """For each part that a drive, rod or ball moves, the parts that this hangs on."""
+    needs: dict[str, set[str]] = {}
+    way = driven(project)
+    for drive in project.drives:
+        side = way[drive.id]
+        if side is not None:
+            one, two = (drive.a.part, drive.b.part) if side == "b" else (drive.b.part, drive.a.part)
+            needs.setdefault(two, set()).add(one)
+    for rod in project.rods:
+        needs.setdefault(rod.part, set()).add(rod.crank.part)
+        for coupled in rod.coupled:
+            needs.setdefault(coupled.part, set()).add(rod.crank.part)
+        if rod.to is not None and rod.keeps != "level":
+            needs[rod.part].add(rod.to.part)
+            if rod.keeps != "points":
+                needs.setdefault(rod.to.part, set()).add(rod.crank.part)
+    for ball in project.balls:
+        if ball.on is not None:
+            needs.setdefault(ball.part, set()).add(ball.on)
+    return needs

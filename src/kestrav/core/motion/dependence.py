@@ -1,0 +1,60 @@
+"""What a thing's motion hangs on: while all of that is the same, so is the motion."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from kestrav.core.document.lookup import find, named_parts
+from kestrav.core.document.records import Carry, Cue, Item, Part, PartAim, Project, Run, TowardHeading, Turner
+from kestrav.core.motion.joints import joints
+from kestrav.core.motion.legs import by_thing
+
+
+def hangs_on(project: Project, *things: str) -> tuple[object, ...]:
+    """All records that the motion of things follows from, in an order that is the same for the same ones.
+
+    Where bounds of parts come in, these are all parts.
+    """
+    moving, moved_within = by_thing(project), joints(project)
+    found: dict[str, object] = {}
+    left = list(things)
+    bounds = False
+
+    def need(item_id: str) -> None:
+        if item_id not in found:
+            left.append(item_id)
+
+    while left:
+        here = left.pop()
+        if here in found:
+            continue
+        item = find(project, here)
+        found[here] = item
+        for other in _named(item):
+            need(other)
+        if isinstance(item, Run) and (item.seat != "pivot" or item.ground is not None or item.lean.computed):
+            bounds = True
+        if isinstance(item, Run) and isinstance(item.heading, TowardHeading):
+            bounds = True
+        for mover in moving.get(here, ()):
+            need(mover.id)
+        for joint in moved_within.get(here, ()):
+            need(joint.item.id)
+    return (*found.values(), project.parts) if bounds else tuple(found.values())
+
+
+def _named(item: Item | None) -> Iterable[str]:
+    """What a record names that its motion hangs on."""
+    cue = getattr(item, "cue", None)
+    named = [cue.run] if isinstance(cue, Cue) else []
+    if isinstance(item, Part):
+        named += () if item.parent is None else (item.parent,)
+    elif isinstance(item, Run):
+        named += [item.path, item.rider, *(() if item.follows is None else (item.follows.run,))]
+        if isinstance(item.heading, TowardHeading) and isinstance(item.heading.aim, PartAim):
+            named.append(item.heading.aim.part)
+    elif isinstance(item, Carry):
+        named += [item.carrier, *(() if item.onto is None else (item.onto,))]
+    elif isinstance(item, Turner):
+        named += named_parts(item)
+    return named

@@ -1,0 +1,86 @@
+"""How parts are moved within what carries them: turned about axles, slid along lines, hung on pins, rolled."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from kestrav.core.document.records import Axle, Ball, Drive, Project, Rod, Roll, Spin, Swivel, Turner
+from kestrav.core.document.trains import driven
+
+_NO_AXLE = Axle()
+
+
+@dataclass(frozen=True)
+class Joint:
+    """One way in which something moves a part: it ``turns`` it about an axle, ``slides`` it along an axle's direction, hangs it
+    on pins as a ``rod``, or lets it roll as a ``ball``."""
+
+    item: Turner
+    role: Literal["turns", "slides", "rod", "ball"]
+    part: str
+    axle: Axle = _NO_AXLE
+
+
+_State = tuple[object, ...]
+_known: list[tuple[_State, dict[str, list[Joint]]]] = []
+_KEPT = 4
+
+
+def joints(project: Project) -> dict[str, list[Joint]]:
+    """The joints of each part that has some, by its id; kept by the records' tuples."""
+    state = (
+        project.rolls, project.swivels, project.spins, project.drives, project.rods, project.balls,
+        project.runs, project.poses, project.carries,
+    )  # fmt: skip
+    for known, found in _known:
+        if all(a is b for a, b in zip(known, state, strict=True)):
+            return found
+    found = {}
+    for joint in _every(project):
+        found.setdefault(joint.part, []).append(joint)
+    _known.append((state, found))
+    del _known[:-_KEPT]
+    return found
+
+
+def _every(project: Project) -> list[Joint]:
+    found = [Joint(item, "turns", item.part, item.kingpin) for item in project.swivels]
+    turned: tuple[Roll | Spin, ...] = (*project.rolls, *project.spins)
+    found += [Joint(item, "turns", item.part, item.axle) for item in turned]
+    way = driven(project)
+    for drive in project.drives:
+        side = way[drive.id]
+        if side is None:
+            continue
+        end = drive.b if side == "b" else drive.a
+        role: Literal["turns", "slides"] = "slides" if drive.kind == "rack" and side == "b" else "turns"
+        found.append(Joint(drive, role, end.part, end.axle))
+    for rod in project.rods:
+        found.append(Joint(rod, "rod", rod.part))
+        if rod.keeps == "level":
+            found += [Joint(rod, "turns", c.part, c.axle) for c in rod.coupled]
+        elif rod.to is not None and rod.keeps == "slider":
+            found.append(Joint(rod, "slides", rod.to.part, Axle(rod.to.at, rod.line)))
+        elif rod.to is not None and rod.keeps == "rocker":
+            found.append(Joint(rod, "turns", rod.to.part, rod.axle))
+    found += [Joint(ball, "ball", ball.part) for ball in project.balls]
+    return found
+
+
+def joints_of(project: Project, item: Turner) -> list[Joint]:
+    """What one wheel, castor, spin, drive, rod or ball moves."""
+    return [joint for mine in joints(project).values() for joint in mine if joint.item is item or joint.item == item]
+
+
+def axle_of_turner(item: Turner) -> Axle:
+    """The line that something turns about first of all: of a drive that of its second end, of a rod that of its rocker."""
+    if isinstance(item, Swivel):
+        return item.kingpin
+    if isinstance(item, Drive):
+        return item.b.axle
+    if isinstance(item, Rod):
+        return item.axle
+    if isinstance(item, Ball):
+        return Axle(item.centre, (0.0, 0.0, 1.0))
+    return item.axle
