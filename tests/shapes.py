@@ -75,3 +75,54 @@ def wheeled(length: float = 1000.0) -> tuple[Project, dict[str, Mesh]]:
     )
     run = Run("run-1", "Rolls", "part-1", "path-1", heading=AlongHeading())
     return edits.add(made, run), {shape.hash: shape}
+
+
+def gear_mesh(teeth: int, module: float, turned: float = 0.0, ring: bool = False, thin: float = 1.0) -> Mesh:
+    """A gear about z with straight flanks, the middle of a tooth ``turned`` rad from x; or a ring with its teeth inside."""
+    radius, sense = 0.5 * module * teeth, -1.0 if ring else 1.0
+    tip, root = radius + sense * module, radius - sense * 1.25 * module
+    places = (
+        np.arange(teeth)[:, None] + thin * np.array([-0.36, -0.14, 0.14, 0.36])
+    ).ravel() * 2 * np.pi / teeth + turned
+    radii = np.tile([root, tip, tip, root], teeth)
+    other = radius * (1.5 if ring else 0.3)
+    return _between_outlines(places, radii, np.full(len(radii), other), 10.0)
+
+
+def _between_outlines(places: np.ndarray, one: np.ndarray, two: np.ndarray, width: float) -> Mesh:
+    """A solid about z between two outlines given by radii at the same angles."""
+    ring = np.column_stack([np.cos(places), np.sin(places)])
+    n = len(places)
+    layers = [np.column_stack([r[:, None] * ring, np.full(n, h)]) for h in (-width / 2, width / 2) for r in (one, two)]
+    triangles = []
+    for low, high in ((0, 1), (2, 3), (0, 2), (1, 3)):
+        a = np.arange(n)
+        b = (a + 1) % n
+        triangles += [np.column_stack([low * n + a, low * n + b, high * n + a])]
+        triangles += [np.column_stack([low * n + b, high * n + b, high * n + a])]
+    body = trimesh.Trimesh(np.vstack(layers), np.vstack(triangles), process=False)
+    return mesh(body.vertices, body.faces)
+
+
+def rack_mesh(teeth: int, module: float, moved: float = 0.0) -> Mesh:
+    """A rack along x whose teeth look up, its tips one module above its pitch line at height 0, a tooth's middle at ``moved``."""
+    pitch = np.pi * module
+    tops = []
+    for k in range(teeth):
+        tops += [
+            (moved + (k + share) * pitch, h * module)
+            for share, h in ((-0.4, -1.25), (-0.15, 1), (0.15, 1), (0.4, -1.25))
+        ]
+    top = np.array(tops)
+    n = len(top)
+    layers = [
+        np.column_stack([top[:, 0], np.full(n, y), z])
+        for y in (-5.0, 5.0)
+        for z in (top[:, 1], np.full(n, -4 * module))
+    ]
+    triangles = []
+    a = np.arange(n - 1)
+    for low, high in ((0, 1), (2, 3), (0, 2), (1, 3)):
+        triangles += [np.column_stack([low * n + a, low * n + a + 1, high * n + a])]
+        triangles += [np.column_stack([low * n + a + 1, high * n + a + 1, high * n + a])]
+    return mesh(np.vstack(layers), np.vstack(triangles))

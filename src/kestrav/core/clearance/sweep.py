@@ -126,13 +126,19 @@ def _bodies(project: Project, meshes: Mapping[str, Mesh]) -> _Bodies:
     return bodies
 
 
-def touching_at_rest(project: Project, meshes: Mapping[str, Mesh]) -> tuple[Pair, ...]:
-    """Pairs that touch with no run under way: proposed as intended contact."""
-    return _touching(project, _bodies(project, meshes))
+def moving_pairs(project: Project, meshes: Mapping[str, Mesh]) -> list[tuple[str, str]]:
+    """Pairs of shown solids of which at least one moves, and not with the other; the moving one first."""
+    bodies = _bodies(project, meshes)
+    return [(bodies.ids[a], bodies.ids[b]) for a, b in zip(bodies.first, bodies.second, strict=True)]
 
 
-def _touching(project: Project, bodies: _Bodies) -> tuple[Pair, ...]:
-    limit = project.settings.contact_distance
+def touching_at_rest(project: Project, meshes: Mapping[str, Mesh], within: float | None = None) -> tuple[Pair, ...]:
+    """Pairs that touch with no run under way, proposed as intended contact; or that are within a distance in mm."""
+    return _touching(project, _bodies(project, meshes), within)
+
+
+def _touching(project: Project, bodies: _Bodies, within: float | None = None) -> tuple[Pair, ...]:
+    limit = project.settings.contact_distance if within is None else within
     rest = rest_poses(project)[bodies.rows]
     bounds = turned_bounds(bodies.boxes, rest)
     close = np.flatnonzero(_box_gap(bounds[bodies.first], bounds[bodies.second]) <= limit)

@@ -77,8 +77,8 @@ def check_motion(project: Project, parts: set[str], paths: set[str], cameras: se
         if carry.onto is not None:
             refers(carry, "part to put it on", carry.onto, parts)
         check_carry(carry)
-    _check_riding(project)
     check_turners(project, parts)
+    _check_riding(project)
     for light in project.lights:
         if isinstance(light.aim, PartAim):
             refers(light, "aim", light.aim.part, parts)

@@ -5,7 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import shapely
 from numpy.typing import ArrayLike, NDArray
+from trimesh.intersections import mesh_plane
 
 from kestrav.core.geometry.meshes import Mesh
 
@@ -13,6 +15,7 @@ Array = NDArray[np.float64]
 
 _SAMPLES = 8192  # of an outline, around
 _FEWEST, _MOST = 5, 400  # teeth that are read
+_DEEPER = 3.0  # times as deep as facets are
 _SHARE = 0.5  # of an outline's waviness that teeth have in their own and its doubled waves
 
 
@@ -39,18 +42,22 @@ def read_teeth(shape: Mesh, origin: ArrayLike, axis: ArrayLike, across: ArrayLik
     along = (shape.vertices - origin) @ axis
     middle = 0.5 * (along.min() + along.max())
     # a little off the middle, where facets seldom have their edges
-    cut = shape.body.section(plane_normal=axis, plane_origin=origin + (middle + 0.0137 * np.ptp(along)) * axis)
-    if cut is None:
+    at = origin + (middle + 0.0137 * np.ptp(along)) * axis
+    cut = np.asarray(mesh_plane(shape.body, axis, at))  # type: ignore[no-untyped-call]
+    if not len(cut):
         return None
+    flat = np.round(np.stack([(cut - origin) @ x, (cut - origin) @ y], axis=-1), 5)
+    flat = flat[np.linalg.norm(flat[:, 1] - flat[:, 0], axis=1) > 0]
+    areas = shapely.get_parts(shapely.polygonize(shapely.linestrings(flat)))
+    rings = [shapely.get_coordinates(ring) for area in areas for ring in (area.exterior, *area.interiors)]
     best: Teeth | None = None
-    for loop in cut.discrete:
-        points = np.column_stack([(loop - origin) @ x, (loop - origin) @ y])
-        found = _of_outline(points)
+    for ring in rings:
+        found = _of_outline(ring)
         if found is not None and (best is None or found.high - found.low > best.high - best.low):
             best = found
     if best is None:
         return None
-    outer = max(float(np.hypot((loop - origin) @ x, (loop - origin) @ y).max()) for loop in cut.discrete)
+    outer = max(float(np.hypot(ring[:, 0], ring[:, 1]).max()) for ring in rings)
     if best.high >= outer - 1e-6:
         return best
     # an outline with more of the solid around it: the teeth are where it is narrow
@@ -77,12 +84,15 @@ def _of_outline(points: Array) -> Teeth | None:
     waves = np.fft.rfft(told - told.mean())
     power = np.abs(waves) ** 2
     number = int(np.argmax(power[: _MOST + 1]))
-    if number < _FEWEST or np.ptp(told) < 1e-3 * told.mean():
+    high = float(np.hypot(points[:, 0], points[:, 1]).max())
+    # the facets of a round outline wave too, as a polygon of so many sides does
+    facet = high * (1 - np.cos(np.pi / max(number, 1)))
+    if number < _FEWEST or np.ptp(told) < _DEEPER * facet:
         return None
     if power[number::number].sum() < _SHARE * power[1:].sum():
         return None
     middle = float(around[0] - np.angle(waves[number]) / number)
-    return Teeth(number, float(told.min()), float(told.max()), middle, False)
+    return Teeth(number, float(told.min()), high, middle, False)
 
 
 def rack_tooth(shape: Mesh, origin: ArrayLike, line: ArrayLike, up: ArrayLike, pitch: float) -> float | None:

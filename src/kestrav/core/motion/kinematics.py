@@ -87,6 +87,7 @@ def _of_earlier(of: tuple[object, ...], make: Callable[[], object]) -> object:
     return made
 
 
+_BALL_STEP, _MOST_FINER = 0.1, 16  # rad, and into how many a step of the grid is divided at most
 _ALONG = 0.99  # cosine above which two directions are one
 
 
@@ -131,6 +132,11 @@ class Motion:
         """Keep what is found at these times (n,), by the array itself: things that are carried ask for their carrier again."""
         self._held, self._at_held = times, {}
         return times
+
+    @property
+    def grid(self) -> Array:
+        """Times (n,) from 0 to past the end, at which what is found is kept."""
+        return self._kept.grid
 
     @cached_property
     def _kept(self) -> _Kept:
@@ -351,7 +357,7 @@ class Motion:
     def _ball(self, ball: Ball, base: Array, times: Array) -> Array:
         known = self._kept
         if ball.id not in known.balls:
-            known.balls[ball.id] = self._ball_roll(ball, known.grid)
+            known.balls[ball.id] = self._ball_roll(ball, self._fine_enough(ball))
         roll = known.balls[ball.id]
         centre, ground = self._on_ground(ball, base, times)
         turned = turned_at(roll, ball, times, centre)
@@ -368,6 +374,13 @@ class Motion:
             return centre, np.broadcast_to(np.eye(4), (len(times), 4, 4))
         ground = self.poses(ball.on, times)
         return np.einsum("nji,nj->ni", ground[:, :3, :3], centre - ground[:, :3, 3]), ground
+
+    def _fine_enough(self, ball: Ball) -> Array:
+        """Times in whose steps a ball turns but little, as turns do not commute."""
+        times = self._kept.grid
+        steps = np.linalg.norm(np.diff(self.ball_centres(ball, times), axis=0), axis=1) / ball.radius
+        finer = int(np.clip(np.ceil(steps.max(initial=0.0) / _BALL_STEP), 1, _MOST_FINER))
+        return times if finer == 1 else np.linspace(times[0], times[-1], finer * (len(times) - 1) + 1)
 
     def _ball_roll(self, ball: Ball, times: Array) -> BallRoll:
         centre, _ = self._on_ground(ball, self.unturned(ball.part, times), times)

@@ -1,0 +1,96 @@
+"""Cues that come from contacts: worked out in the order in which they happen, as each may change what follows."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Mapping
+
+import msgspec
+
+from kestrav.core.clearance.contacts import first_touch
+from kestrav.core.document.lookup import subtree
+from kestrav.core.document.records import Carry, ContactCue, Poses, Project, Run, Spin
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.dependence import hangs_on
+from kestrav.core.motion.runs import span
+
+Cued = Run | Poses | Carry | Spin
+_FIELDS = ("runs", "poses", "carries", "spins")
+_Pair = tuple[str, str]
+
+_same: OrderedDict[Cued, Cued] = OrderedDict()  # what waits, by its value, so that the same one is the same object
+_known: OrderedDict[tuple[int, ...], tuple[tuple[object, ...], float | None]] = OrderedDict()
+_KEPT = 512
+
+
+def contacts_settled(project: Project, meshes: Mapping[str, Mesh]) -> Project:
+    """The project with the times of its contact cues worked out.
+
+    At first nothing that waits for a touch has begun. The earliest touch of all that are waited for happens; with what it starts the
+    next is looked for. So what a touch starts does not move what leads to it, and a touch that never comes has no time.
+    """
+    waiting = {(i.cue.a, i.cue.b) for i in _cued(project) if isinstance(i.cue, ContactCue)}
+    if not waiting:
+        return project
+    times: dict[_Pair, float] = {}
+    while True:
+        now = _with_times(project, times)
+        left = sorted(waiting - times.keys())
+        found = {pair: time for pair in left if (time := _first(now, meshes, pair)) is not None}
+        if not found:
+            return _with_times(project, times, settled=True)
+        pair = min(found, key=lambda p: (found[p], p))
+        times[pair] = found[pair]
+
+
+def _cued(project: Project) -> list[Cued]:
+    return [item for name in _FIELDS for item in getattr(project, name) if item.cue is not None]
+
+
+def _with_times(project: Project, times: Mapping[_Pair, float], settled: bool = False) -> Project:
+    """The project with these contacts' times, and none for others; records that stay as they are stay the same ones."""
+    fields: dict[str, tuple[Cued, ...]] = {}
+    for name in _FIELDS:
+        items = tuple(_timed(item, times, settled) for item in getattr(project, name))
+        if any(a is not b for a, b in zip(items, getattr(project, name), strict=True)):
+            fields[name] = items
+    return msgspec.structs.replace(project, **fields) if fields else project
+
+
+def _timed(item: Cued, times: Mapping[_Pair, float], settled: bool) -> Cued:
+    cue = item.cue
+    if not isinstance(cue, ContactCue):
+        return item
+    time = times.get((cue.a, cue.b))
+    if time == cue.time:
+        return item
+    made = msgspec.structs.replace(item, cue=msgspec.structs.replace(cue, time=time))
+    return made if settled else _once(made)
+
+
+def _once(item: Cued) -> Cued:
+    known = _same.setdefault(item, item)
+    if len(_same) > _KEPT:
+        _same.popitem(last=False)
+    return known
+
+
+def _first(project: Project, meshes: Mapping[str, Mesh], pair: _Pair) -> float | None:
+    """The time of the first touch of two things, kept for as long as all that they hang on is the same."""
+    inner = [i for thing in pair for i in subtree(project, thing)]
+    of: tuple[object, ...] = (*hangs_on(project, *inner), *pair)
+    end = span(project)
+    key = (*map(id, of), hash(end))
+    if key in _known:
+        _known.move_to_end(key)
+        return _known[key][1]
+    try:
+        touch = first_touch(project, meshes, *pair, end)
+    except BadInput:
+        touch = None  # one holds the other, or has no geometry: they never come to touch
+    time = None if touch is None else touch.time
+    _known[key] = (of, time)
+    if len(_known) > _KEPT:
+        _known.popitem(last=False)
+    return time
