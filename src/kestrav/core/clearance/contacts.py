@@ -20,6 +20,7 @@ from kestrav.core.clearance.sweep import moving_pairs, touching_at_rest
 from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
+from kestrav.core.geometry.faces import vector as point
 from kestrav.core.geometry.meshes import Mesh, box_corners, turned_bounds
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.kinematics import Motion
@@ -41,7 +42,10 @@ _MARGIN = 1.05  # by how much a corner may go farther than the chords of its ste
 
 @dataclass(frozen=True)
 class Touch:
-    """Two parts that come to touch: when, where (3,), how fast they go past or into each other there, and how fast they close."""
+    """Two parts that come to touch: when, where (3,), how fast they go past or into each other there, and how fast they close.
+
+    ``way`` (3,) is the direction in which the first one goes there as seen by the second.
+    """
 
     a: str
     b: str
@@ -49,6 +53,7 @@ class Touch:
     place: tuple[float, float, float]
     speed: float
     closing: float
+    way: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
 
 @dataclass(eq=False)
@@ -73,18 +78,21 @@ def first_touch(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, en
     return found[0] if found else None
 
 
-def touches(project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None) -> tuple[Touch, ...]:
-    """Every coming together of what moves with the rest, in the order of time.
+def touches(
+    project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None, meant: bool = False
+) -> tuple[Touch, ...]:
+    """Every coming together of what moves with the rest, in the order of time; or only of what is meant to touch.
 
     Of pairs that touch at rest there are none, nor of those meant to touch that are as near at rest as they are built.
     """
+    if meant and not project.contacts:
+        return ()
     near = touching_at_rest(project, meshes, project.settings.required_clearance)
-    meant = {frozenset((c.a, c.b)) for c in project.contacts if c.intended}
+    intended = {frozenset((c.a, c.b)) for c in project.contacts if c.intended}
     left_out = {frozenset((p.moving, p.other)) for p in touching_at_rest(project, meshes)}
-    left_out |= {key for p in near if (key := frozenset((p.moving, p.other))) in meant}
-    pairs = [
-        _pair(project, meshes, a, b) for a, b in moving_pairs(project, meshes) if frozenset((a, b)) not in left_out
-    ]
+    left_out |= {key for p in near if (key := frozenset((p.moving, p.other))) in intended}
+    wanted = [pair for pair in moving_pairs(project, meshes) if frozenset(pair) not in left_out]
+    pairs = [_pair(project, meshes, a, b) for a, b in wanted if not meant or frozenset((a, b)) in intended]
     return tuple(_search(project, meshes, pairs, span(project), progress=progress))
 
 
@@ -313,9 +321,12 @@ def _record(motion: Motion, pair: _Pair, free: float, touching: float) -> None:
     place = 0.5 * (here.first + here.second)
     step = float(around[1] - around[0])
     paces = [place - (m[0] @ (inverse_rigid(m[1]) @ np.append(place, 1.0)))[:3] for m in (one, two)]
-    x, y, z = (float(v) for v in place)
-    speed = float(np.linalg.norm(paces[0] - paces[1])) / step
-    pair.found.append(Touch(pair.a, pair.b, touching, (x, y, z), speed, (earlier.distance - here.distance) / step))
+    past = paces[0] - paces[1]
+    size = float(np.linalg.norm(past))
+    way = point(past / size) if size > 0 else (0.0, 0.0, 0.0)
+    pair.found.append(
+        Touch(pair.a, pair.b, touching, point(place), size / step, (earlier.distance - here.distance) / step, way)
+    )
 
 
 def _seen(motion: Motion, pair: _Pair, times: Array) -> Array:

@@ -26,15 +26,18 @@ _TOUCH = 1e-3  # mm; nearer than this is resting on it
 _MOST_STEPS = 200
 
 
-def drop_height(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str]) -> float:
-    """How far parts can go straight down, in mm, until they touch a shown part below or the floor at height 0.
+def drop_height(
+    project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str], poses: Array | None = None
+) -> float:
+    """How far parts can go straight down, in mm, until they touch a shown part below or the floor at height 0; at rest, or
+    under world poses (parts, 4, 4).
 
     Negative when they are below the floor with nothing under them: they are lifted onto it. Vertices are let down
     on faces and faces on vertices by rays; edges that cross are met by halving with coal's distances. Raises
     BadInput for parts without geometry.
     """
     ids = {inner for part_id in part_ids for inner in subtree(project, part_id)}
-    rest = rest_poses(project)
+    rest = rest_poses(project) if poses is None else poses
     shown = shown_parts(project)
     solids = [(i, p) for i, p in enumerate(project.parts) if p.geometry is not None and p.id in shown | ids]
     mine = [(rest[i], solid_mesh(meshes, p)) for i, p in solids if p.id in ids]

@@ -10,6 +10,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.contacts import Touch, touches
 from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
@@ -89,6 +90,11 @@ class Evidence:
     def frame(self, time: float) -> int:
         """The frame nearest to a time; 0 where there are none."""
         return frame_of(self.times, time) if len(self.times) else 0
+
+    @cached_property
+    def touches(self) -> tuple[Touch, ...]:
+        """The comings together of parts that are meant to touch, in the order of time."""
+        return touches(self.project, self.meshes, meant=True)
 
     @cached_property
     def poses(self) -> Array:

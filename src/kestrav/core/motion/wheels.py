@@ -24,6 +24,9 @@ from kestrav.core.motion.solids import solid_mesh
 Array = NDArray[np.float64]
 
 
+_LEVEL = 0.1  # sine of an axle's angle to the upright below which a wheel has no way ahead
+
+
 def tread(shape: Mesh) -> Face | None:
     """The widest cylinder of a solid: a wheel's tread, or None where it has none."""
     cylinders = [face for face in shape.faces if face.kind == "cylinder"]
@@ -79,6 +82,13 @@ def add_swivel(project: Project, part_id: str) -> Project:
     carrier = next((r for r in project.runs if r.rider in _above(project, part_id)), None)
     if carrier is not None:
         ahead = rotation.T @ _facing(project, carrier)
+    wheel = next((r for r in project.rolls if part_id in (r.part, *_above(project, r.part))), None)
+    if wheel is not None:
+        # its way ahead is the one in which its wheel rolls, also where it is built askew
+        axis = rest_poses(project)[rows(project)[wheel.part], :3, :3] @ np.array(wheel.axle.direction)
+        rolls = rotation.T @ np.cross(axis, [0.0, 0.0, 1.0])
+        if np.linalg.norm(rolls) > _LEVEL:
+            ahead = rolls / np.linalg.norm(rolls) * (1.0 if rolls @ ahead >= 0 else -1.0)
     name = new_name(project, Swivel, f"{part.name} swivels")
     return add(project, Swivel(new_id(project, Swivel), name, part_id, kingpin, vector(np.round(ahead, 9))))
 

@@ -42,6 +42,9 @@ def find(evidence: Evidence) -> list[Finding]:
                 found.append(_overlap(evidence, thing, one, two))
             else:
                 found += _jumps(evidence, thing, legs[: k + 2])
+        found += [
+            f for k, leg in enumerate(legs) if isinstance(leg.item, Carry) for f in _let_go(evidence, thing, legs, k)
+        ]
     return found
 
 
@@ -159,6 +162,59 @@ def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]
             mend=mend,
             also=(Mend("Stop and start softly", partial(_softly, one=one.item.id, two=two.item.id)),),
         )
+
+
+def _let_go(evidence: Evidence, thing: str, legs: list[Leg], k: int) -> Iterator[Finding]:
+    """A ride that begins or ends while its carrier moves on: the rider is snatched up, or stops at once."""
+    project, leg, limit = evidence.project, legs[k], evidence.project.settings.kink_step
+    assert isinstance(leg.item, Carry)
+    motion, name = Motion(project), get(project, thing).name
+    follows = k + 1 < len(legs) and legs[k + 1].start - leg.end < _AT_ONCE
+    for time, ends in ((leg.start, False), (leg.end, True)):
+        if not np.isfinite(time) or (ends and follows):
+            continue
+        around = time + _TINY * np.array([-2.0, -1.0, 1.0, 2.0])
+        places = motion.by_legs(thing, legs, around)[:, :3, 3]
+        change = float(np.linalg.norm((places[3] - places[2]) - (places[1] - places[0]))) / _TINY
+        if change <= limit or time < _TINY:
+            continue
+        still = _stands(motion, leg.item, time)
+        mend = None
+        if still is not None:
+            field = {"end": still} if ends else {"start": still, "cue": None}
+            if ends or leg.item.end is None or still < leg.item.end:
+                verb = "End" if ends else "Start"
+                mend = Mend(
+                    f"{verb} the ride at {still:.2f} s, when it stands", partial(update, item_id=leg.item.id, **field)
+                )
+        frame = evidence.frame(time)
+        yield Finding(
+            rule="let-go" if ends else "snatched",
+            severity="warning",
+            subject=(leg.item.id, thing),
+            title=f"{name} {'stops at once' if ends else 'is snatched up'}",
+            detail=f"{change:,.0f} mm/s at {time:.2f} s, as {leg.item.name} {'ends' if ends else 'begins'} while "
+            f"{get(project, leg.item.carrier).name} moves; {limit:g} mm/s allowed",
+            time=time,
+            value=change,
+            unit="mm/s",
+            limit=limit,
+            intervals=((frame, frame),),
+            place=point(places[1]),
+            mend=mend,
+        )
+
+
+_TINY = 1e-4  # s about a hand-over between which speeds are taken
+
+
+def _stands(motion: Motion, carry: Carry, time: float) -> float | None:
+    """The first time from another on at which a carrier stands; None if it goes on to the end."""
+    grid = motion.grid
+    places = motion.poses(carry.carrier, grid)[:, :3, 3]
+    moving = np.linalg.norm(np.diff(places, axis=0), axis=1) > 1e-6
+    after = np.flatnonzero((grid[:-1] >= time) & ~moving)
+    return float(np.ceil(grid[after[0]] * 1000) / 1000) if len(after) else None
 
 
 def _told_by_joint(project: Project, thing: str, one: Leg, two: Leg) -> bool:

@@ -9,14 +9,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Axle, Part, Roll
+from kestrav.core.document.lookup import ancestors, get
+from kestrav.core.document.records import Axle, Part, Project, Roll
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
-from kestrav.core.motion.grounding import heights_below, standing
 from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.lane_values import wheel_gaps
+from kestrav.core.motion.legs import movers
+from kestrav.core.motion.placing import shift
 from kestrav.core.motion.rolling import Rolling, sideways
-from kestrav.core.motion.wheels import axle_of
+from kestrav.core.motion.shaping import transformed
+from kestrav.core.motion.wheels import add_swivel, axle_of
 
 Array = NDArray[np.float64]
 
@@ -24,7 +27,6 @@ SLIP = 1.0  # mm of way; common practice, no source
 OFF_AXLE = 0.1  # mm, as above
 DRAGGED = 0.02  # of the way that it goes, as above
 ALONG = 0.5  # of the way that it goes, below which a wheel's axle lies along its travel
-_LOOK = 200.0  # mm above a wheel's centre from which the ground is looked for
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -91,10 +93,11 @@ def _of(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
             value=dragged,
             unit="mm",
             limit=DRAGGED * gone,
+            mend=_swivelling(evidence, roll),
         )
     if exact is not None:
         yield from _off(evidence, roll, rolling, moving, *exact)
-    yield from _off_ground(evidence, roll, rolling, roll.outer or roll.radius)
+    yield from _off_ground(evidence, roll, rolling)
 
 
 def _exact(evidence: Evidence, roll: Roll) -> tuple[Axle, float] | None:
@@ -141,33 +144,59 @@ def _off(evidence: Evidence, roll: Roll, rolling: Rolling, time: float, axle: Ax
         )
 
 
-def _off_ground(evidence: Evidence, roll: Roll, rolling: Rolling, radius: float) -> Iterator[Finding]:
+def _off_ground(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
     """A wheel that does not touch what it rolls on."""
     project, limit = evidence.project, evidence.project.settings.ground_gap
-    part = get(project, roll.part)
-    assert isinstance(part, Part)
-    picked = np.linspace(0, len(rolling.path.times) - 1, 81).astype(int)
-    centre = rolling.path.centre[picked]
-    met = heights_below(project, evidence.meshes, centre + np.array([0.0, 0.0, _LOOK]), standing(project))
-    ground = np.maximum(met, np.where(centre[:, 2] >= -_LOOK, 0.0, -np.inf))
-    gap = centre[:, 2] - radius - ground
+    times = rolling.path.times[np.linspace(0, len(rolling.path.times) - 1, 81).astype(int)]
+    gap, centre = wheel_gaps(project, evidence.meshes, roll, times)
     worst = int(np.argmax(np.abs(gap)))
     if abs(gap[worst]) <= limit:
         return
     how = "above" if gap[worst] > 0 else "sunk into"
+    mend = None
+    even = float(np.ptp(gap)) <= limit
+    path_id = _path_of(project, roll)
+    if even and path_id is not None:
+        verb = "Lower" if gap[worst] > 0 else "Raise"
+        by = float(np.median(gap))
+        mend = Mend(
+            f"{verb} {get(project, path_id).name} by {abs(by):,.1f} mm", partial(_shifted, path_id=path_id, by=-by)
+        )
     yield _finding(
         evidence,
         roll,
-        float(rolling.path.times[picked[worst]]),
+        float(times[worst]),
         centre[worst],
         rule="wheel-off-ground",
         severity="warning",
         title=f"{roll.name} does not touch the ground",
-        detail=f"{abs(gap[worst]):,.1f} mm {how} it at {rolling.path.times[picked[worst]]:.2f} s; {limit:g} mm allowed",
+        detail=f"{abs(gap[worst]):,.1f} mm {how} it at {times[worst]:.2f} s; {limit:g} mm allowed",
         value=float(abs(gap[worst])),
         unit="mm",
         limit=limit,
+        mend=mend,
     )
+
+
+def _path_of(project: Project, roll: Roll) -> str | None:
+    """The one path on which a wheel is carried, if it is but one."""
+    carriers = {roll.part, *ancestors(project, roll.part)}
+    paths = {run.path for run in project.runs if run.rider in carriers}
+    return next(iter(paths)) if len(paths) == 1 else None
+
+
+def _shifted(project: Project, path_id: str, by: float) -> Project:
+    return transformed(project, path_id, shift((0.0, 0.0, by)))
+
+
+def _swivelling(evidence: Evidence, roll: Roll) -> Mend | None:
+    """Letting what holds a wheel swivel, where that is not what goes along the path itself."""
+    project = evidence.project
+    part = get(project, roll.part)
+    holder = part.parent if isinstance(part, Part) else None
+    if holder is None or holder in movers(project) or any(s.part == holder for s in project.swivels):
+        return None
+    return Mend(f"Let {get(project, holder).name} swivel", partial(add_swivel, part_id=holder))
 
 
 def _finding(evidence: Evidence, roll: Roll, time: float, place: Array, **fields: object) -> Finding:

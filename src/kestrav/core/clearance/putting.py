@@ -1,0 +1,114 @@
+"""Putting down what rides: onto what is below it, or where it is told to go. Lengths in mm, times in s."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.clearance.drop import drop_height
+from kestrav.core.clearance.models import model, nearest, placed
+from kestrav.core.document.edits import add, change, replace, update
+from kestrav.core.document.lookup import ancestors, get, new_id, new_name, shown_parts, subtree
+from kestrav.core.document.records import Carry, Part, Placement, Project
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.meshes import Mesh, turned_bounds
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.legs import legs_of, movers
+from kestrav.core.motion.placing import placement, shift
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.resting import rest_and_pivot, rows
+from kestrav.core.motion.runs import begins
+from kestrav.core.motion.solids import solid_mesh
+
+Array = NDArray[np.float64]
+
+_RESTING = 0.05  # mm within which something rests on another
+_AT_ONCE = 1e-3  # s
+
+
+def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: float) -> Project:
+    """The project with a ride that ends at a time with its rider put down, straight below, onto what lies there then.
+
+    Where that moves by itself the rider goes on riding with it. Raises BadInput when the ride has not begun by then, or its
+    rider has no geometry.
+    """
+    carry = _carry(project, carry_id)
+    start = begins(project, carry)
+    if not time > start:
+        raise BadInput(f"“{carry.name}” begins at {start:.2f} s; put its rider down after that")
+    if not isinstance(get(project, carry.rider), Part):
+        raise BadInput(f"“{get(project, carry.rider).name}” is no part, so it cannot be put down onto something")
+    # as it rides on, with all else as it is then
+    riding = replace(project, change(carry, end=time, put=None, onto=None))
+    legs = [leg for leg in legs_of(riding, carry.rider) if leg.start <= start]
+    poses = world_poses(riding, [time])[0]
+    held = Motion(riding).by_legs(carry.rider, legs, np.array([time]))[0]
+    row = rows(riding)
+    back = inverse_rigid(poses[row[carry.rider]])
+    for inner in subtree(riding, carry.rider):
+        poses[row[inner]] = held @ back @ poses[row[inner]]
+    way = drop_height(riding, meshes, [carry.rider], poses)
+    down = shift(np.array([0.0, 0.0, -way])) @ poses[row[carry.rider]]
+    for inner in subtree(riding, carry.rider):
+        poses[row[inner]] = shift(np.array([0.0, 0.0, -way])) @ poses[row[inner]]
+    below = _moving_below(riding, meshes, carry.rider, poses)
+    pivot = rest_and_pivot(riding, carry.rider)[1]
+    frame = np.eye(4) if below is None else poses[row[below]]
+    put = placement(inverse_rigid(frame) @ down @ pivot)
+    lowering = min(carry.lowering, time - start)
+    project = update(riding, carry_id, end=time, put=put, onto=below, lowering=lowering)
+    if below is None or any(0 <= leg.start - time < _AT_ONCE for leg in legs_of(project, carry.rider)):
+        return project
+    name = new_name(project, Carry, f"{get(project, carry.rider).name} rides with {get(project, below).name}")
+    return add(project, Carry(new_id(project, Carry), name, carry.rider, below, time))
+
+
+def put_at(project: Project, carry_id: str, target: Placement) -> Project:
+    """The project with a ride that ends with its rider's pivot at a placement in the room."""
+    return update(project, carry_id, put=target, onto=None)
+
+
+def as_it_is(project: Project, carry_id: str) -> Project:
+    """The project with a ride that ends as its rider is then."""
+    return update(project, carry_id, put=None, onto=None)
+
+
+def target_placement(project: Project, carry: Carry) -> Placement | None:
+    """Where a ride puts its rider's pivot down, in the room."""
+    if carry.put is None or carry.onto is None or carry.end is None:
+        return carry.put
+    found = Motion(project).poses(carry.rider, [carry.end])[0] @ rest_and_pivot(project, carry.rider)[1]
+    return placement(found)
+
+
+def _carry(project: Project, carry_id: str) -> Carry:
+    carry = get(project, carry_id)
+    assert isinstance(carry, Carry)
+    return carry
+
+
+def _moving_below(project: Project, meshes: Mapping[str, Mesh], rider: str, poses: Array) -> str | None:
+    """The moving thing that one rests on under world poses (parts, 4, 4): the uppermost one of that which something moves."""
+    mine, row, moved, shown = set(subtree(project, rider)), rows(project), movers(project), shown_parts(project)
+    solids = [p for p in project.parts if p.geometry is not None]
+    boxes = {p.id: turned_bounds(solid_mesh(meshes, p).bounds, poses[row[p.id]]) for p in solids}
+    for other in solids:
+        if other.id in mine or other.id not in shown:
+            continue
+        leaders = [i for i in (*ancestors(project, other.id), other.id) if i in moved]
+        if not leaders:
+            continue
+        for part in solids:
+            if part.id not in mine:
+                continue
+            apart = np.maximum(boxes[part.id][0] - boxes[other.id][1], boxes[other.id][0] - boxes[part.id][1])
+            if apart.max() > _RESTING:
+                continue
+            one, two = solid_mesh(meshes, part), solid_mesh(meshes, other)
+            near = nearest(model(one), placed(poses[row[part.id]]), model(two), placed(poses[row[other.id]]), _RESTING)
+            if near is not None:
+                return leaders[0]
+    return None

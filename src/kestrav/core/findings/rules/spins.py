@@ -1,0 +1,128 @@
+"""Spinning parts: beside their axle, or turning the wrong way, or not as fast, for wheels that they are."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import partial
+
+import numpy as np
+
+from kestrav.core.document.edits import add, remove, update
+from kestrav.core.document.lookup import new_id, new_name
+from kestrav.core.document.records import Axle, Project, Roll, Spin
+from kestrav.core.errors import BadInput
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.lane_values import wheel_gaps
+from kestrav.core.motion.linkage import unit
+from kestrav.core.motion.rolling import rolling
+from kestrav.core.motion.runs import begins
+from kestrav.core.motion.wheels import axle_of
+
+OFF_AXLE = 0.1  # mm; common practice, no source
+SLIP = 0.02  # of the way that it rolls, as above
+_ALONG = 0.99  # cosine between an axle and a cylinder's axis above which they are meant to be one
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """For each spin what is wrong with it."""
+    return [finding for spin in evidence.project.spins for finding in _of(evidence, spin)]
+
+
+def _of(evidence: Evidence, spin: Spin) -> Iterator[Finding]:
+    project = evidence.project
+    start = begins(project, spin)
+    try:
+        axle, radius = axle_of(project, evidence.meshes, spin.part)
+    except BadInput:
+        return
+    if abs(float(unit(axle.direction) @ unit(spin.axle.direction))) < _ALONG:
+        return
+    step = np.array(spin.axle.origin) - np.array(axle.origin)
+    direction = unit(axle.direction)
+    away = float(np.linalg.norm(step - (step @ direction) * direction))
+    if OFF_AXLE < away < radius:
+        same = 1.0 if float(unit(axle.direction) @ unit(spin.axle.direction)) > 0 else -1.0
+        right = Axle(axle.origin, point(same * direction))
+        yield _finding(
+            evidence,
+            spin,
+            start,
+            rule="off-axle",
+            title=f"{spin.name}: it turns beside its axle",
+            detail=f"{away:,.1f} mm beside its cylinder's axis; {OFF_AXLE:g} mm allowed",
+            value=away,
+            unit="mm",
+            limit=OFF_AXLE,
+            mend=Mend("Turn about its cylinder's axis", partial(update, item_id=spin.id, axle=right)),
+        )
+    yield from _as_a_wheel(evidence, spin, axle, radius)
+
+
+def _as_a_wheel(evidence: Evidence, spin: Spin, axle: Axle, radius: float) -> Iterator[Finding]:
+    """A spin of what touches the ground and is carried along: it must turn as it rolls."""
+    project = evidence.project
+    motion = Motion(project)
+    wheel = Roll("", "", spin.part, axle, radius, radius)
+    grid = motion.grid
+    track = rolling(wheel, lambda t: motion.unturned(spin.part, t), grid)
+    if float(np.abs(np.diff(track.way)).sum()) < 1.0:
+        return
+    gap, _ = wheel_gaps(project, evidence.meshes, wheel, grid[:: max(len(grid) // 40, 1)])
+    if np.abs(gap).max() > project.settings.ground_gap:
+        return
+    turned = motion.turned(spin.part, axle.direction, grid)
+    rolls = np.diff(track.way) / radius
+    off = np.abs(np.diff(turned) - rolls)
+    wrong = (np.diff(turned) * rolls < 0) & (np.abs(rolls) > 1e-9)
+    slip = radius * float(off.sum())
+    way = float(np.abs(np.diff(track.way)).sum())
+    mend = Mend("Let it roll instead", partial(_roll_instead, spin_id=spin.id, axle=axle, radius=radius))
+    if wrong.any():
+        moment = float(grid[int(np.argmax(wrong))])
+        yield _finding(
+            evidence,
+            spin,
+            moment,
+            rule="wrong-sense",
+            title=f"{spin.name} the wrong way",
+            detail=f"It turns against the way that it rolls for {np.diff(grid)[wrong].sum():.2f} s from {moment:.2f} s on",
+            value=float(np.diff(grid)[wrong].sum()),
+            unit="s",
+            limit=0.0,
+            mend=mend,
+            severity="breach",
+        )
+    elif slip > max(SLIP * way, 1.0):
+        yield _finding(
+            evidence,
+            spin,
+            float(grid[int(np.argmax(off))]),
+            rule="slip",
+            title=f"{spin.name} and slips",
+            detail=f"By {slip:,.0f} mm on {way:,.0f} mm of way; {max(SLIP * way, 1.0):,.1f} mm allowed",
+            value=slip,
+            unit="mm",
+            limit=max(SLIP * way, 1.0),
+            mend=mend,
+        )
+
+
+def _roll_instead(project: Project, spin_id: str, axle: Axle, radius: float) -> Project:
+    spin = next(s for s in project.spins if s.id == spin_id)
+    name = new_name(project, Roll, spin.name.removesuffix(" spins"))
+    return add(remove(project, spin_id), Roll(new_id(project, Roll), name, spin.part, axle, radius, radius))
+
+
+def _finding(evidence: Evidence, spin: Spin, time: float, severity: str = "warning", **fields: object) -> Finding:
+    time = time if np.isfinite(time) else 0.0
+    frame = evidence.frame(time)
+    place = Motion(evidence.project).poses(spin.part, [time])[0] @ np.append(np.array(spin.axle.origin), 1.0)
+    return Finding(
+        subject=(spin.id, spin.part),
+        time=time,
+        intervals=((frame, frame),),
+        place=point(place[:3]),
+        severity=severity,  # type: ignore[arg-type]
+        **fields,  # type: ignore[arg-type]
+    )

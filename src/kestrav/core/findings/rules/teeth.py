@@ -1,0 +1,225 @@
+"""Drives: teeth out of mesh, axles at the wrong distance, ends that turn against each other, pivots off the axle."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import partial
+
+import numpy as np
+
+from kestrav.core.document.edits import remove, update
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Axle, Drive, Part, Project, Roll, Spin
+from kestrav.core.document.trains import driven
+from kestrav.core.errors import BadInput
+from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.drives import ratio, right_distance, stand
+from kestrav.core.motion.joints import joints
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.lane_values import mesh_errors
+from kestrav.core.motion.linkage import unit
+from kestrav.core.motion.mechanisms import centre_distance, set_drive, set_end
+from kestrav.core.motion.placing import placement, shift
+from kestrav.core.motion.resting import rest_and_pivot
+from kestrav.core.motion.wheels import axle_of
+
+MESH = 0.05  # of a tooth; common practice, no source
+APART = 0.1  # of a module, as above
+RATIO = 1e-3  # of the driven end's turning, as above
+OFF_AXLE = 0.1  # mm, as above
+_ALONG = 0.99
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """For each drive what is wrong with it."""
+    way = driven(evidence.project)
+    return [f for drive in evidence.project.drives for f in _of(evidence, drive, way[drive.id])]
+
+
+def _of(evidence: Evidence, drive: Drive, side: str | None) -> Iterator[Finding]:
+    project = evidence.project
+    yield from _off_axle(evidence, drive)
+    wanted = right_distance(drive)
+    if wanted is not None:
+        yield from _distance(evidence, drive, wanted)
+    if side is None and (fault := _against(evidence, drive)) is not None:
+        yield fault
+        return
+    times = evidence.times
+    if not len(times):
+        return
+    error = np.abs(mesh_errors(project, drive, times))
+    worst = int(np.argmax(error))
+    if error[worst] > MESH:
+        mesh = partial(set_drive, meshes=evidence.meshes, drive_id=drive.id)
+        yield _finding(
+            evidence,
+            drive,
+            float(times[worst]),
+            rule="teeth",
+            severity="warning",
+            title=f"{drive.name}: teeth out of mesh",
+            detail=f"By {error[worst]:.2f} of a tooth at {times[worst]:.2f} s; {MESH:g} allowed",
+            value=float(error[worst]),
+            unit="",
+            limit=MESH,
+            mend=Mend("Bring them into mesh", mesh),
+        )
+
+
+def _against(evidence: Evidence, drive: Drive) -> Finding | None:
+    """Both ends turned by something else, and not as their ratio says."""
+    project = evidence.project
+    motion = Motion(project)
+    times = motion.grid
+    a, b = (motion.turned(end.part, end.axle.direction, times) for end in (drive.a, drive.b))
+    rest = stand(drive, *(rest_and_pivot(project, end.part)[0][None] for end in (drive.a, drive.b)))
+    told = rest.sense * ratio(drive) * np.diff(a)
+    off = np.abs(np.diff(b) - told)
+    all_turning = float(max(np.abs(told).sum(), np.abs(np.diff(b)).sum()))
+    if off.sum() <= RATIO * max(all_turning, 1e-9):
+        return None
+    wrong = bool((np.diff(b) * told < 0).any())
+    moment = float(times[int(np.argmax(off > 0))])
+    mend = None
+    sources = [j.item for j in joints(project).get(drive.b.part, ()) if isinstance(j.item, Spin | Roll)]
+    if len(sources) == 1:
+        source = sources[0]
+        name = get(project, drive.a.part).name
+        mend = Mend(f"Let {name} turn it, without {source.name}", partial(remove, item_id=source.id))
+    unit_ = "mm" if drive.kind == "rack" else "°"
+    amount = float(off.sum()) if drive.kind == "rack" else float(np.degrees(off.sum()))
+    how = "turn against each other" if wrong else "do not keep their ratio"
+    return _finding(
+        evidence,
+        drive,
+        moment,
+        rule="wrong-sense" if wrong else "ratio",
+        severity="breach",
+        title=f"{drive.name} {how}",
+        detail=f"Both are turned by something else, and are {amount:,.1f} {unit_} off in all",
+        value=amount,
+        unit=unit_,
+        limit=0.0,
+        mend=mend,
+    )
+
+
+def _distance(evidence: Evidence, drive: Drive, wanted: float) -> Iterator[Finding]:
+    project = evidence.project
+    apart, limit = centre_distance(project, drive), APART * drive.pitch
+    off = apart - wanted
+    if abs(off) <= limit:
+        return
+    teeth = (
+        drive.a.teeth
+        if drive.kind == "rack"
+        else abs(drive.a.teeth + drive.b.teeth * (1 if drive.kind == "outside" else -1))
+    )
+    module = 2 * apart / max(teeth, 1)
+    mends = [
+        Mend(
+            f"Move {get(project, drive.b.part).name} by {abs(off):,.2f} mm",
+            partial(_at_distance, drive=drive, wanted=wanted),
+        ),
+        Mend(
+            f"Take {module:.4g} mm as the module",
+            partial(set_drive, meshes=evidence.meshes, drive_id=drive.id, pitch=module),
+        ),
+    ]
+    if drive.kind == "rack":
+        line = _line_at(project, drive, wanted)
+        mends[0] = Mend(
+            f"Put its pitch line {wanted:,.2f} mm from the axle",
+            partial(set_end, meshes=evidence.meshes, drive_id=drive.id, side="b", axle=line),
+        )
+    yield _finding(
+        evidence,
+        drive,
+        0.0,
+        rule="axle-distance",
+        severity="warning",
+        title=f"{drive.name}: {'too far apart' if off > 0 else 'too near'}",
+        detail=f"{apart:,.2f} mm from axle to {'pitch line' if drive.kind == 'rack' else 'axle'}, and the teeth need "
+        f"{wanted:,.2f} mm; {limit:.2f} mm allowed",
+        value=abs(off),
+        unit="mm",
+        limit=limit,
+        mend=mends[0],
+        also=tuple(mends[1:]),
+    )
+
+
+def _toward(project: Project, drive: Drive) -> tuple[np.ndarray, np.ndarray]:
+    """The pose of a drive's second end, and the direction from the first one to it across the first one's axle, in space."""
+    one, two = (rest_and_pivot(project, end.part)[0] for end in (drive.a, drive.b))
+    way = (two[:3, :3] @ np.array(drive.b.axle.origin) + two[:3, 3]) - (
+        one[:3, :3] @ np.array(drive.a.axle.origin) + one[:3, 3]
+    )
+    for axis in (one[:3, :3] @ unit(drive.a.axle.direction), two[:3, :3] @ unit(drive.b.axle.direction)):
+        way = way - (way @ axis) * axis
+    return two, unit(way)
+
+
+def _at_distance(project: Project, drive: Drive, wanted: float) -> Project:
+    """The project with a drive's second end moved along the line of both axles, to the distance that its teeth need."""
+    two, way = _toward(project, drive)
+    part = get(project, drive.b.part)
+    assert isinstance(part, Part)
+    above = np.eye(4) if part.parent is None else rest_and_pivot(project, part.parent)[0]
+    there = shift((wanted - centre_distance(project, drive)) * way) @ two
+    return update(project, part.id, placement=placement(inverse_rigid(above) @ there))
+
+
+def _line_at(project: Project, drive: Drive, wanted: float) -> Axle:
+    two, way = _toward(project, drive)
+    step = two[:3, :3].T @ ((wanted - centre_distance(project, drive)) * way)
+    return Axle(point(np.array(drive.b.axle.origin) + step), drive.b.axle.direction)
+
+
+def _off_axle(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
+    """An end that turns beside its own cylinder's axis."""
+    for side, end in (("a", drive.a), ("b", drive.b)):
+        if drive.kind == "rack" and side == "b":
+            continue
+        try:
+            axle, radius = axle_of(evidence.project, evidence.meshes, end.part)
+        except BadInput:
+            continue
+        direction = unit(axle.direction)
+        if abs(float(direction @ unit(end.axle.direction))) < _ALONG:
+            continue
+        step = np.array(end.axle.origin) - np.array(axle.origin)
+        away = float(np.linalg.norm(step - (step @ direction) * direction))
+        if not OFF_AXLE < away < radius:
+            continue
+        right = Axle(axle.origin, end.axle.direction)
+        yield _finding(
+            evidence,
+            drive,
+            0.0,
+            rule="off-axle",
+            severity="warning",
+            title=f"{drive.name}: {get(evidence.project, end.part).name} turns beside its axle",
+            detail=f"{away:,.1f} mm beside its cylinder's axis; {OFF_AXLE:g} mm allowed",
+            value=away,
+            unit="mm",
+            limit=OFF_AXLE,
+            mend=Mend(
+                "Turn about its cylinder's axis",
+                partial(set_end, meshes=evidence.meshes, drive_id=drive.id, side=side, axle=right),
+            ),
+        )
+
+
+def _finding(evidence: Evidence, drive: Drive, time: float, **fields: object) -> Finding:
+    frame = evidence.frame(time)
+    pose = Motion(evidence.project).poses(drive.a.part, [time])[0]
+    return Finding(
+        subject=(drive.id, drive.b.part, drive.a.part),
+        time=time,
+        intervals=((frame, frame),),
+        place=point((pose @ np.append(np.array(drive.a.axle.origin), 1.0))[:3]),
+        **fields,  # type: ignore[arg-type]
+    )

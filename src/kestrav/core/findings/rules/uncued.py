@@ -1,0 +1,119 @@
+"""Contacts that start nothing, and things that wait for what never comes."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import msgspec
+import numpy as np
+
+from kestrav.core.clearance.contacts import Touch
+from kestrav.core.document.edits import update
+from kestrav.core.document.lookup import ancestors, awaited, get, subtree
+from kestrav.core.document.records import Carry, ContactCue, Poses, Project, Run, Spin
+from kestrav.core.findings.model import Evidence, Finding, Mend
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.legs import legs_of
+from kestrav.core.motion.runs import begins
+
+NEAR = 1.0  # s around a contact within which what begins is taken to be meant by it; common practice, no source
+_TINY = 1e-3  # s before a contact, in which what strikes moves
+_Starts = Run | Poses | Carry | Spin
+
+
+def find(evidence: Evidence) -> list[Finding]:
+    """One finding for each contact of two things meant to touch that starts nothing, though one of them sets out about then; and for
+    key poses, rides and spins that never begin."""
+    project = evidence.project
+    found, told = [], set()
+    for touch in evidence.touches:
+        pairs = [(touch.b, touch.a), (touch.a, touch.b)]
+        setting_out = [(item, *pair) for pair in pairs if (item := _sets_out(project, pair[0], touch)) is not None]
+        if setting_out:
+            # of both the later one is struck: the other one came along
+            item, struck, striker = max(setting_out, key=lambda s: begins(project, s[0]))
+            if item.id not in told and _moves(evidence, striker, touch):
+                told.add(item.id)
+                found.append(_uncued(evidence, touch, striker, struck, item))
+    waiting: tuple[Poses | Carry | Spin, ...] = (*project.poses, *project.carries, *project.spins)
+    found += [_never(evidence, item) for item in waiting if not np.isfinite(begins(project, item))]
+    return found
+
+
+def _sets_out(project: Project, struck: str, touch: Touch) -> _Starts | None:
+    """What moves a struck part, begins by time about when it is touched, and stood until then."""
+    if any(isinstance(i.cue, ContactCue) and _about(project, i.cue, touch) for i in _starting(project)):
+        return None
+    for thing in (struck, *ancestors(project, struck)[::-1]):
+        legs = legs_of(project, thing)
+        mine: list[_Starts] = [leg.item for leg in legs[:1]]
+        mine += [spin for spin in project.spins if spin.part == thing]
+        for item in mine:
+            if not isinstance(item.cue, ContactCue) and abs(begins(project, item) - touch.time) <= NEAR:
+                return item
+        if mine:
+            return None
+    return None
+
+
+def _moves(evidence: Evidence, part: str, touch: Touch) -> bool:
+    """Whether a part moves as it touches."""
+    around = np.array([touch.time - _TINY, touch.time])
+    poses = Motion(evidence.project).poses(part, around)
+    places = (poses @ inverse_rigid(poses[1]) @ np.append(touch.place, 1.0))[:, :3]
+    return float(np.linalg.norm(places[1] - places[0])) > 0.1 * touch.speed * _TINY
+
+
+def _starting(project: Project) -> tuple[_Starts, ...]:
+    return (*project.runs, *project.poses, *project.carries, *project.spins)
+
+
+def _about(project: Project, cue: ContactCue, touch: Touch) -> bool:
+    """Whether a cue is of a touch: of the parts themselves, or what holds them."""
+    a, b = (set(subtree(project, thing)) for thing in (cue.a, cue.b))
+    return (touch.a in a and touch.b in b) or (touch.a in b and touch.b in a)
+
+
+def _uncued(evidence: Evidence, touch: Touch, striker: str, struck: str, item: _Starts) -> Finding:
+    project = evidence.project
+    start = begins(project, item)
+    cue = ContactCue(striker, struck, time=touch.time)
+    early = "before" if start < touch.time else "after"
+    frame = evidence.frame(touch.time)
+    return Finding(
+        rule="uncued",
+        severity="warning",
+        subject=(item.id, struck, striker),
+        title=f"{item.name} does not begin by the contact",
+        detail=f"{get(project, striker).name} touches {get(project, struck).name} at {touch.time:.3f} s, at "
+        f"{touch.speed:,.0f} mm/s; it begins {abs(start - touch.time):.3f} s {early}",
+        time=touch.time,
+        value=abs(start - touch.time),
+        unit="s",
+        limit=0.0,
+        intervals=((frame, frame),),
+        place=touch.place,
+        mend=Mend("Begin by the contact", partial(_by_contact, item_id=item.id, cue=cue)),
+    )
+
+
+def _by_contact(project: Project, item_id: str, cue: ContactCue) -> Project:
+    return update(project, item_id, cue=msgspec.structs.replace(cue))
+
+
+def _never(evidence: Evidence, item: Poses | Carry | Spin) -> Finding:
+    project = evidence.project
+    assert item.cue is not None
+    return Finding(
+        rule="never",
+        severity="breach",
+        subject=(item.id, item.part if isinstance(item, Spin) else item.rider),
+        title=f"{item.name} never begins",
+        detail=f"The moment of {awaited(project, item.cue)} that it waits for never comes",
+        time=0.0,
+        value=1.0,
+        unit="",
+        limit=0.0,
+        mend=Mend("Start by time", partial(update, item_id=item.id, cue=None)),
+    )
