@@ -6,13 +6,17 @@ from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import Limited, Project
+from kestrav.core.document.records import Ball, Drive, Limited, Project, Roll, Turner
 from kestrav.core.findings.on_paths import least_radius
+from kestrav.core.findings.rules.teeth import MESH
+from kestrav.core.findings.rules.wheels import SLIP
+from kestrav.core.motion.joints import joints_of
 from kestrav.core.motion.judging import bend_radii, tight_spans
 from kestrav.core.motion.kinematics import Motion, thing_speeds
-from kestrav.core.motion.lane_values import headings
+from kestrav.core.motion.lane_values import headings, mesh_errors, rates, slips, ways_rolled, wheel_gaps
 from kestrav.core.motion.leaning import lean
 from kestrav.core.motion.lighting import state
 from kestrav.core.motion.path_curves import PathCurve
@@ -22,6 +26,11 @@ from kestrav.render.palette import PETROL
 
 if TYPE_CHECKING:
     from kestrav.app.deck import Deck
+    from kestrav.app.lanes import Lane
+
+Array = NDArray[np.float64]
+
+_GAPS = 90  # times at which the ground below a wheel is looked for
 
 
 class Curves:
@@ -137,22 +146,60 @@ class Curves:
         values = np.array([state(light, t)[0] for t in times])
         self.deck.strength.show(times, values)
 
-    def wheel(self, project: Project) -> None:
-        """How far a wheel, castor or spinning part has turned."""
-        lane, item = self.deck.wheel, self.deck.lane_turning()
-        if lane not in self.deck.lanes:
+    def wheels(self, project: Project) -> None:
+        """What the wheel, spin, drive, rod or ball does that the chart is about: turns, way, slip, rate, gap and mesh."""
+        deck = self.deck
+        lanes = (deck.wheel, deck.rolled, deck.slip, deck.rate, deck.gap, deck.mesh)
+        shown = [lane for lane in lanes if lane in deck.lanes]
+        if not shown:
             return
-        trip = self.deck.axis_journey()
-        if item is None or (self.deck.by_distance and trip is None):
-            lane.show(np.empty(0), np.empty(0))
-            return
-        if self.deck.by_distance and trip is not None:
+        item, trip = deck.lane_turning(), deck.axis_journey()
+        times = np.empty(0)
+        if item is not None and deck.by_distance and trip is not None:
             times = np.linspace(trip.start, trip.shown_end, 600)
-        else:
+        elif item is not None and not deck.by_distance:
             times = np.linspace(0.0, span(project), 900)
-        x, values = self.deck.to_x(times), Motion(project).angles(item, times) / (2 * np.pi)
-        order = np.argsort(x, kind="stable")
-        lane.show(x[order], values[order], float(max(values.max(), 0.1)), float(min(values.min(), 0.0)))
+        sliding = item is not None and all(j.role != "turns" for j in joints_of(project, item))
+        deck.wheel.title, deck.wheel.unit = ("Slider", "mm") if sliding else ("Wheel", "turns")
+        deck.rate.unit = "mm/s" if sliding else "rpm"
+        for lane in shown:
+            values = None if item is None or not len(times) else self._of_turner(project, lane, item, times, sliding)
+            limit = None if values is None else self._limit_of_turning(lane)
+            lane.limit.setVisible(limit is not None)
+            if values is None:
+                lane.show(np.empty(0), np.empty(0))
+                continue
+            if limit is not None:
+                lane.limit.setValue(limit)
+            x = deck.to_x(times)
+            order = np.argsort(x, kind="stable")
+            top = max(float(np.nanmax(values)), 1.5 * limit if limit is not None else 0.1)
+            low = min(float(np.nanmin(values)), -1.5 * limit if limit is not None and lane is deck.gap else 0.0)
+            lane.show(x[order], values[order], top, low)
+
+    def _of_turner(self, project: Project, lane: Lane, item: Turner, times: Array, sliding: bool) -> Array | None:
+        """The values of one lane at times (n,); None where it says nothing of this item."""
+        deck = self.deck
+        if lane is deck.wheel:
+            return Motion(project).angles(item, times) / (1.0 if sliding else 2 * np.pi)
+        if lane is deck.rolled:
+            return ways_rolled(project, item, times) if isinstance(item, Roll | Drive | Ball) else None
+        if lane is deck.slip:
+            return slips(project, item, times) if isinstance(item, Roll) else None
+        if lane is deck.rate:
+            return rates(project, item, times)
+        if lane is deck.gap:
+            if not isinstance(item, Roll):
+                return None
+            coarse = times[:: max(len(times) // _GAPS, 1)]
+            gaps, _ = wheel_gaps(project, deck.session.meshes, item, coarse)
+            return np.interp(times, coarse, gaps)
+        return np.abs(mesh_errors(project, item, times)) if isinstance(item, Drive) else None
+
+    def _limit_of_turning(self, lane: Lane) -> float | None:
+        deck = self.deck
+        known = {deck.slip: SLIP, deck.gap: deck.session.shown.settings.ground_gap, deck.mesh: MESH}
+        return next((value for one, value in known.items() if one is lane), None)
 
     def shape(self, along: tuple[PathCurve, float, float] | None) -> None:
         """The height and the bend radius of the path that the chart is about."""

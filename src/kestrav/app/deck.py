@@ -38,7 +38,7 @@ from kestrav.core.motion.joints import joints
 from kestrav.core.motion.legs import leg_of, movers
 from kestrav.core.motion.path_curves import PathCurve, path_curve
 from kestrav.core.motion.resting import rows
-from kestrav.core.motion.runs import Journey, journey, span
+from kestrav.core.motion.runs import Journey, begins, journey, span
 from kestrav.core.motion.timing import moved as moved_in_time
 from kestrav.core.motion.timing import set_span, snap_times, snapped, span_of
 from kestrav.core.units import show
@@ -50,7 +50,7 @@ LABEL_WIDTH, LABEL_HEIGHT = 150, 36  # px; in a lane that is lower, title and va
 BAR_HEIGHT = 17
 MOST_ROWS, FEW_ROWS = 8, 4  # of bars that are shown at once, and up to how many they are spaced
 SNAP_PIXELS, GRAB_PIXELS = 8, 8
-POSED, CARRIED = "#7a5a2e", "#5f6f52"  # bars of key poses and of rides, beside those of runs
+POSED, CARRIED, SPUN = "#7a5a2e", "#5f6f52", "#5d6570"  # bars of key poses, rides and spins, beside those of runs
 
 
 class Deck(QWidget):
@@ -117,6 +117,11 @@ class Deck(QWidget):
         self.heading = Lane(self._plot(), self._label(), "Heading", "°", INK)
         self.strength = Lane(self._plot(), self._label(), "Light", "cd", "#8a6414")
         self.wheel = Lane(self._plot(), self._label(), "Wheel", "turns", INK)
+        self.rolled = Lane(self._plot(), self._label(), "Rolled", "mm", PETROL)
+        self.slip = Lane(self._plot(), self._label(), "Slip", "mm", INK)
+        self.rate = Lane(self._plot(), self._label(), "Rate", "rpm", PETROL)
+        self.gap = Lane(self._plot(), self._label(), "Ground gap", "mm", INK)
+        self.mesh = Lane(self._plot(), self._label(), "Mesh error", "tooth", INK)
         self.every = {
             "clearance": self.clearance,
             "distance": self.way,
@@ -129,6 +134,11 @@ class Deck(QWidget):
             "bend": self.bend,
             "strength": self.strength,
             "wheel": self.wheel,
+            "rolled": self.rolled,
+            "slip": self.slip,
+            "rate": self.rate,
+            "gap": self.gap,
+            "mesh": self.mesh,
         }
         self.keys_drawn = {name: KeyMarks(lane.plot) for name, lane in self.every.items()}
         self.pointer = QLabel(self.chart)
@@ -220,6 +230,11 @@ class Deck(QWidget):
             ("bend", "Bend radius"),
             ("strength", "Strength of the light"),
             ("wheel", "Turns of a wheel or spin"),
+            ("rolled", "Distance rolled"),
+            ("slip", "Slip of a wheel"),
+            ("rate", "Turns a minute"),
+            ("gap", "Gap between wheel and ground"),
+            ("mesh", "Mesh error of teeth"),
         ):
             action = menu.addAction(text)
             action.setCheckable(True)
@@ -433,7 +448,7 @@ class Deck(QWidget):
         self.curves.shape(along)
         self.curves.heading(project)
         self.curves.strength()
-        self.curves.wheel(project)
+        self.curves.wheels(project)
         self.curves.clearance()
         self.draw_keys()
         self.follow()
@@ -451,15 +466,18 @@ class Deck(QWidget):
         else:
             moving = [leg_of(project, item) for item in (*project.runs, *project.poses, *project.carries)]
             moving = [leg for leg in moving if np.isfinite(leg.start)]
-            spans = [span_of(project, leg.item) for leg in moving]
-            run_rows = in_rows([leg.item.rider for leg in moving], spans)
+            spins = [spin for spin in project.spins if np.isfinite(begins(project, spin))]
+            spans = [span_of(project, item) for item in (*(leg.item for leg in moving), *spins)]
+            run_rows = in_rows([*(leg.item.rider for leg in moving), *(spin.part for spin in spins)], spans)
             shot_rows = stacked([(s.start, s.end) for s in project.shots])
             first = max(run_rows, default=0) + 1
-            for leg, (start, end), row in zip(moving, spans, run_rows, strict=True):
+            for leg, (start, end), row in zip(moving, spans, run_rows, strict=False):
                 item = leg.item
                 colour = PETROL if isinstance(item, Run) else POSED if isinstance(item, Poses) else CARRIED
                 marks = tuple(start + k.time for k in item.keys) if isinstance(item, Poses) else ()
                 wanted.append((item.id, item.name, start, end, row, colour, marks, not np.isfinite(leg.end)))
+            for spin, (start, end), row in zip(spins, spans[len(moving) :], run_rows[len(moving) :], strict=True):
+                wanted.append((spin.id, spin.name, start, end, row, SPUN, (), spin.end is None))
             wanted += [
                 (s.id, s.name, s.start, s.end, first + r, SHOT) for s, r in zip(project.shots, shot_rows, strict=True)
             ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
     QFileDialog,
+    QFormLayout,
     QHBoxLayout,
     QLabel,
     QLineEdit,
@@ -253,6 +255,40 @@ def ask_quantity(
         return None
     field.commit()
     return field.value
+
+
+def ask_quantities(
+    parent: QWidget | None, title: str, text: str, asked: Sequence[tuple[str, float, str, int]]
+) -> list[float] | None:
+    """Several quantities to be typed, each with what it is, its value, unit and places; none when it is given up."""
+    dialog, column, buttons = _asking(parent, title, text)
+    fault = QLabel()
+    fault.setObjectName("fault")
+    fault.setWordWrap(True)
+    fault.hide()
+
+    def refuse(why: str) -> None:
+        fault.setText(why[:1].upper() + why[1:])
+        fault.show()
+
+    rows = QFormLayout()
+    fields = []
+    for label, value, unit, places in asked:
+        field = QuantityEdit(value, unit, places)
+        field.setAccessibleName(label)
+        field.refused.connect(refuse)
+        rows.addRow(label, field)
+        fields.append(field)
+    column.addLayout(rows)
+    column.addWidget(fault)
+    column.addWidget(buttons)
+    fields[0].setFocus()
+    fields[0].selectAll()
+    if dialog.exec() != QDialog.DialogCode.Accepted:
+        return None
+    for field in fields:
+        field.commit()
+    return [field.value for field in fields]
 
 
 def ask_choice(parent: QWidget | None, title: str, text: str, options: list[tuple[str, str]]) -> str | None:

@@ -39,8 +39,10 @@ from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, children, find
 from kestrav.core.document.records import (
     COLLECTIONS,
+    Ball,
     Camera,
     Carry,
+    Drive,
     Item,
     Light,
     Note,
@@ -48,6 +50,7 @@ from kestrav.core.document.records import (
     Path,
     Poses,
     Project,
+    Rod,
     Roll,
     Run,
     Shot,
@@ -56,9 +59,12 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.motion.arranging import reparent
+from kestrav.core.motion.drives import told_ratio
+from kestrav.core.motion.lane_values import ways_rolled
 from kestrav.core.motion.legs import leg_of
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import moving_groups
+from kestrav.core.motion.runs import span
 from kestrav.core.motion.wheels import turns_of
 from kestrav.core.units import show
 from kestrav.render.palette import INK, PETROL, RULE
@@ -327,6 +333,13 @@ class _Model(QAbstractItemModel):
             return "castor"
         if isinstance(item, Spin):
             return f"{item.turns:g} turns" if item.turns is not None else f"{item.rpm:g}\u2009rpm"
+        if isinstance(item, Drive):
+            return told_ratio(item)
+        if isinstance(item, Rod):
+            return {"points": "points", "slider": "slider", "rocker": "rocker"}.get(item.keeps, "level")
+        if isinstance(item, Ball):
+            around = 2 * np.pi * item.radius
+            return f"{float(ways_rolled(project, item, [span(project)])[0]) / around:.2f} turns"
         if isinstance(item, Light):
             return f"{item.kind} light" if item.on else "off"
         if isinstance(item, Camera):
@@ -398,10 +411,10 @@ class _Model(QAbstractItemModel):
         return item.id if isinstance(item, Part) and item.geometry is None else False
 
 
-_LISTED = (Path, Run, Poses, Carry, Roll, Swivel, Spin, Note, Camera, Light, Shot)
+_LISTED = (Path, Run, Poses, Carry, Roll, Swivel, Spin, Drive, Rod, Ball, Note, Camera, Light, Shot)
 
 
-_MOVING = (Run, Poses, Carry, Roll, Swivel, Spin)
+_MOVING = (Run, Poses, Carry, Roll, Swivel, Spin, Drive, Rod, Ball)
 
 
 def _named(project: Project) -> Iterable[Item]:

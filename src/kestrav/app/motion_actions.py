@@ -11,13 +11,16 @@ from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
-from kestrav.app.dialogs import ask_choice, ask_quantity
+from kestrav.app.dialogs import ask_choice, ask_quantities, ask_quantity
+from kestrav.core.clearance.knocking import add_knock
+from kestrav.core.clearance.putting import put_down
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Camera, Light, Part, Run
-from kestrav.core.motion import making, timing
+from kestrav.core.document.records import Camera, Carry, Light, Part, Project, Run
+from kestrav.core.motion import making, mechanisms, timing
 from kestrav.core.motion.legs import movers
-from kestrav.core.motion.runs import span
-from kestrav.core.motion.wheels import add_rolls, add_spin, add_swivel
+from kestrav.core.motion.resting import own_bounds
+from kestrav.core.motion.runs import begins, span
+from kestrav.core.motion.wheels import add_rolls, add_spins, add_swivel
 
 if TYPE_CHECKING:
     from kestrav.app.window import Window
@@ -45,9 +48,43 @@ class MotionActions(QObject):
                 "The selected wheels turn by the way that they roll; axle and radius from their cylinders",
             ),
             ("Let it swivel", self.swivel, "The selected castor turns about its kingpin so that its wheel rolls"),
-            ("Let it spin", self.spin, "The selection spins by time"),
+            ("Let it spin", self.spin, "What is selected spins by time; several together go alike"),
+            ("Let it roll as a ball", self.ball, "The selection rolls as a ball does, without slip"),
         ):
             menu.addAction(action(text, slot, tip=tip))
+        drives = menu.addMenu("Drive")
+        for kind, text in (
+            ("outside", "Two gears"),
+            ("inside", "Gear in a ring"),
+            ("rack", "Gear on a rack"),
+            ("chain", "Sprockets with a chain"),
+            ("belt", "Pulleys with a belt"),
+        ):
+            tip = "Of the two selected parts, the one selected last is the second end" + (
+                ": the rack" if kind == "rack" else ""
+            )
+            drives.addAction(action(text, partial(self.drive, kind), tip=tip))
+        rods = menu.addMenu("Rod")
+        for keeps, text in (
+            ("level", "Stays level"),
+            ("points", "Points at a pin"),
+            ("slider", "Moves a slider"),
+            ("rocker", "Moves a rocker"),
+        ):
+            tip = "Select the rod, then its crank" + (
+                ", then all that it turns along" if keeps == "level" else ", then the part at its other end"
+            )
+            rods.addAction(action(text, partial(self.rod, keeps), tip=tip))
+        menu.addSeparator()
+        menu.addAction(
+            action("Put down here", self.put_down, tip="What rides is let down at the playhead onto what lies below it")
+        )
+        menu.addAction(
+            action(
+                "Knock over …", self.knock, tip="Select what strikes, then what it strikes: that slides and tips over"
+            )
+        )
+        menu.addSeparator()
         lights = menu.addMenu("Light")
         for kind in ("point", "spot", "area", "sun"):
             lights.addAction(
@@ -129,8 +166,85 @@ class MotionActions(QObject):
     def spin(self) -> None:
         """Let the selection spin."""
         parts = self._parts()
-        if parts and self.session.edit("Spin", lambda p: add_spin(p, self.session.meshes, parts[-1])):
+        if parts and self.session.edit("Spin", lambda p: add_spins(p, self.session.meshes, parts)):
             self.session.select(self.session.project.spins[-1].id)
+
+    def ball(self) -> None:
+        """Let the selection roll as a ball."""
+        parts = self._parts()
+        if parts and self.session.edit("Ball", lambda p: mechanisms.add_ball(p, self.session.meshes, parts[-1])):
+            self.session.select(self.session.project.balls[-1].id)
+
+    def drive(self, kind: mechanisms.Kind) -> None:
+        """Let the two selected parts drive each other."""
+        parts = self._parts()
+        if parts and len(parts) != 2:
+            self.window.card.complain("select the two parts that drive each other (Ctrl+click takes the second one)")
+        elif parts and self.session.edit(
+            "Drive", lambda p: mechanisms.add_drive(p, self.session.meshes, parts[0], parts[1], kind)
+        ):
+            self.session.select(self.session.project.drives[-1].id)
+
+    def rod(self, keeps: mechanisms.Keeps) -> None:
+        """Make the first selected part a rod between the others."""
+        parts, least = self._parts(), 2 if keeps == "level" else 3
+        if not parts:
+            return
+        if len(parts) < least:
+            third = "" if keeps == "level" else ", then the part at its other end"
+            self.window.card.complain(f"select the rod, then its crank{third} (Ctrl+click takes several)")
+            return
+        meshes, rod, crank, others = self.session.meshes, parts[0], parts[1], parts[2:]
+
+        def make(project: Project) -> Project:
+            made = mechanisms.add_rod(project, meshes, rod, crank, keeps, others[0] if keeps != "level" else None)
+            return mechanisms.couple(made, meshes, made.rods[-1].id, others) if keeps == "level" and others else made
+
+        if self.session.edit("Rod", make):
+            self.session.select(self.session.project.rods[-1].id)
+
+    def put_down(self, carry_id: str = "") -> None:
+        """Put down what rides, at the playhead: of the selected ride, or of the latest one of the selection."""
+        project, time = self.session.project, self.session.time
+        item = self.session.item
+        if not carry_id and isinstance(item, Carry):
+            carry_id = item.id
+        if not carry_id:
+            thing = self._chosen_thing()
+            rides = [c for c in project.carries if c.rider == thing and begins(project, c) < time]
+            if not rides:
+                self.window.card.complain("select a ride, or what rides at the playhead, first")
+                return
+            carry_id = max(rides, key=lambda c: begins(project, c)).id
+        self.session.edit("Put down", lambda p: put_down(p, self.session.meshes, carry_id, time))
+
+    def knock(self) -> None:
+        """Let the second selected part be knocked over by the first."""
+        parts = self._parts()
+        if len(parts) != 2:
+            if parts:
+                self.window.card.complain("select what strikes, then what it strikes (Ctrl+click takes the second one)")
+            return
+        project = self.session.project
+        tall = float(np.ptp(own_bounds(project, parts[1]), axis=0).max())
+        name = get(project, parts[1]).name
+        told = ask_quantities(
+            self.window,
+            "Knock over",
+            f"When {get(project, parts[0]).name} touches it, {name}",
+            (
+                ("takes, in frames", round(0.6 * project.settings.fps), "", 0),
+                ("slides on by", round(0.3 * tall, -1), "mm", 1),
+                ("tips over by", 90.0, "°", 1),
+            ),
+        )
+        if told is None:
+            return
+        frames, slide, tip = told
+        if self.session.edit(
+            "Knock over", lambda p: add_knock(p, self.session.meshes, *parts, round(frames), slide, tip)
+        ):
+            self.session.select(self.session.project.poses[-1].id)
 
     def light(self, kind: str) -> None:
         """Add a light above where the view looks."""

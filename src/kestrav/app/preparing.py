@@ -50,6 +50,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion import placing, stand_ins
+from kestrav.core.motion.mechanisms import pick_axle
 from kestrav.core.motion.resting import rest_poses, rows
 from kestrav.render.finishes import STYLES
 from kestrav.render.viewpoint import STANDS
@@ -85,6 +86,7 @@ class Preparing(QObject):
         self.section: tuple[str, float, bool] | None = None
         card = window.card
         card.place_asked.connect(self.place_by_picks)
+        card.axle_asked.connect(self.pick_axle)
         card.keep_asked.connect(self.keep_measurement)
         card.copy_asked.connect(self.copy_value)
         card.path_marks.changed.connect(lambda: stage.show_path_marks(card.path_marks.shown()))
@@ -317,6 +319,21 @@ class Preparing(QObject):
                 [Ask(text, ("centre", "edge", "face"), has_direction, "that points nowhere; pick a face or an edge")],
                 partial(self._direct, what),
             )
+
+    def pick_axle(self, target: str) -> None:
+        """Pick what a wheel, spin, rod or one end of a drive (``id/a``) turns about."""
+        axis = "that has no axis; pick a round edge, a cylinder or a straight edge"
+        asks = [
+            Ask(
+                "pick a round edge, cylinder or straight edge to turn about", ("centre", "edge", "face"), has_axis, axis
+            )
+        ]
+        self.pick_tool.ask(asks, partial(self._axle_there, target), None)
+        self.window.take_up(self.pick_tool)
+
+    def _axle_there(self, target: str, snaps: list[Snap]) -> None:
+        feature, meshes = snaps[0].feature, self.session.meshes
+        self.session.edit("Pick axle", lambda p: pick_axle(p, meshes, target, feature))
 
     def _at_rest(self, feature: Feature) -> Feature:
         """A picked feature in space with no run under way, where edits of placements act."""

@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
+from kestrav.core.clearance.ball_ground import balls_settled
+from kestrav.core.clearance.cues import contacts_settled
 from kestrav.core.clearance.measuring import Reading, read
 from kestrav.core.document.edits import settings
 from kestrav.core.document.lookup import find, subtree
@@ -130,8 +132,10 @@ class Session(QObject):
         return True
 
     def _settled(self, project: Project) -> Project:
-        """An edited project with what is worked out of it: paths on surfaces, and the ground that things ride on."""
-        return ground_settled(settle(project, self.project), self.meshes, self.project)
+        """An edited project with what is worked out of it: paths on surfaces, the ground that things ride on, and
+        the times of contacts."""
+        settled = ground_settled(settle(project, self.project), self.meshes, self.project)
+        return balls_settled(contacts_settled(settled, self.meshes), self.meshes)
 
     def add_meshes(self, meshes: Mapping[str, Mesh]) -> None:
         """Make meshes known; they stay for undo."""

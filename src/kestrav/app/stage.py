@@ -16,7 +16,7 @@ from kestrav.app.overlays import LensHead, PaneName, StageLabel
 from kestrav.app.session import Session
 from kestrav.core.camera.views import vertical_angle, views
 from kestrav.core.clearance.measuring import Snap, snaps_near
-from kestrav.core.document.lookup import ancestors, find, get, subtree
+from kestrav.core.document.lookup import ancestors, find, get, named_parts, subtree
 from kestrav.core.document.records import (
     Carry,
     Feature,
@@ -25,10 +25,8 @@ from kestrav.core.document.records import (
     Path,
     Poses,
     Project,
-    Roll,
     Run,
-    Spin,
-    Swivel,
+    Turner,
 )
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -48,6 +46,7 @@ from kestrav.render.picture import REACH, KeptPicture, path_width
 from kestrav.render.pose_marks import PoseMarks
 from kestrav.render.scene import Scene, aim_camera, is_software, light
 from kestrav.render.shapes import segments
+from kestrav.render.turn_marks import TurnMarks
 from kestrav.render.viewpoint import STANDS, Viewpoint, ray, to_display
 
 Array = NDArray[np.float64]
@@ -234,6 +233,7 @@ class Stage(QWidget):
         self.lights = ProjectLights([*(p.renderer for p in panes), self.lens])
         self.light_marks = LightMarks(self.over)
         self.pose_marks = PoseMarks(self.all, self.over)
+        self.turn_marks = TurnMarks(self.over)
         self.all.AddActor(self.frustum)
 
     def shown_panes(self) -> list[Pane]:
@@ -457,6 +457,7 @@ class Stage(QWidget):
         item = self.session.item
         posed = item if isinstance(item, Poses) else None
         self.pose_marks.show(project, posed, self.session.point, pixel, self.main)
+        self.turn_marks.show(project, item, poses, self.session.time)
         self.highlight.show(self._highlighted(project), self.scene.cut)
         self.dimension.show(self.gap[0] if self.gap else None, pixel, self.gap is not None and self.gap[2])
         self._draw_notes(project, poses, pixel)
@@ -513,8 +514,9 @@ class Stage(QWidget):
         item = self.session.item
         if isinstance(item, (Run, Poses, Carry)):
             item = find(project, item.rider)
-        elif isinstance(item, (Roll, Swivel, Spin)):
-            item = find(project, item.part)
+        elif isinstance(item, Turner):
+            named = dict.fromkeys(named_parts(item))
+            return list(dict.fromkeys(inner for one in named for inner in subtree(project, one)))
         if not isinstance(item, Part):
             return []
         chosen = self.session.chosen or (item.id,)
@@ -604,8 +606,8 @@ class Stage(QWidget):
         item, project = self.session.item, self.session.shown
         if isinstance(item, (Poses, Carry)):
             item = find(project, item.rider)
-        elif isinstance(item, (Roll, Swivel, Spin)):
-            item = find(project, item.part)
+        elif isinstance(item, Turner):
+            item = find(project, named_parts(item)[0])
         elif isinstance(item, Run):
             item = get(project, item.path)
         if isinstance(item, Part):

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import (
 from kestrav.app import work
 from kestrav.app.bringing import Bringing
 from kestrav.app.cards.card import Card
+from kestrav.app.contacts import Contacts
 from kestrav.app.deck import Deck
 from kestrav.app.dialogs import RenderDialog, ask_unsaved, recent_files, remember_file, tell
 from kestrav.app.drawing import DrawTool, EdgeTool
@@ -88,6 +89,7 @@ class Window(QMainWindow):
         self.preparing = Preparing(self)
         self.paths = PathActions(self)
         self.motion = MotionActions(self)
+        self.contacts = Contacts(self)
         QuantityEdit.notes = self.preparing.note_values
         self._make_actions()
         self._lay_out()
@@ -294,6 +296,8 @@ class Window(QMainWindow):
         self.findings.folded.connect(self._on_folded)
         self.card.render_asked.connect(self.ask_render)
         self.card.still_asked.connect(lambda shot: self.ask_still(shot))
+        self.card.contacts_asked.connect(self.contacts.ask)
+        self.card.put_down_asked.connect(self.motion.put_down)
         self.card.draw_asked.connect(lambda: self.use_tool("draw"))
         self.card.draw_on_asked.connect(self.draw_on)
         self.card.replace_asked.connect(self.bringing.ask_replace)

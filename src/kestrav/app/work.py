@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from kestrav.app.jobs import Report
+from kestrav.core.clearance.contacts import Touch, touches
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.files.path_files import PathsFile, read_paths
 from kestrav.core.files.product_import import Imported, read_product
@@ -54,3 +55,8 @@ def import_products(
         )
         done += size
     return found
+
+
+def list_contacts(report: Report, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Touch, ...]:
+    """Every coming together of what moves with the rest."""
+    return touches(project, meshes, report)

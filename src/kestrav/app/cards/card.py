@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from PySide6.QtCore import QObject, QSettings, Qt, QTimer, Signal
 from PySide6.QtWidgets import QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
+from kestrav.app.cards.drives import BallRows, DriveRows, RodRows
 from kestrav.app.cards.lights import LightRows
 from kestrav.app.cards.measuring import MeasureRows, NoteRows
 from kestrav.app.cards.moving import CarryRows, PosesRows
@@ -20,8 +21,27 @@ from kestrav.app.cards.turning import RollRows, SpinRows, SwivelRows
 from kestrav.app.fields import Form
 from kestrav.app.preparing_tools import MeasureTool
 from kestrav.app.session import Session
-from kestrav.core.document.records import Camera, Carry, Light, Note, Part, Path, Poses, Roll, Run, Shot, Spin, Swivel
+from kestrav.core.document.records import (
+    Ball,
+    Camera,
+    Carry,
+    Drive,
+    Light,
+    Note,
+    Part,
+    Path,
+    Poses,
+    Rod,
+    Roll,
+    Run,
+    Shot,
+    Spin,
+    Swivel,
+)
 from kestrav.core.findings.check import CheckResult
+
+if TYPE_CHECKING:
+    from kestrav.app.contacts import Contacts
 
 _ROWS: dict[type, Any] = {
     Part: PartRows,
@@ -36,6 +56,9 @@ _ROWS: dict[type, Any] = {
     Roll: RollRows,
     Swivel: SwivelRows,
     Spin: SpinRows,
+    Drive: DriveRows,
+    Rod: RodRows,
+    Ball: BallRows,
 }
 
 
@@ -60,6 +83,21 @@ class Leading:
     count: int = 3
     spacing: float = 1500.0
     path: str = ""
+
+    def set(self, **fields: Any) -> None:
+        """Change some of it."""
+        for name, value in fields.items():
+            setattr(self, name, value)
+
+
+@dataclass
+class Repeating:
+    """How copies of a rod are made, and how many marks are around a wheel; the card remembers it."""
+
+    count: int = 2
+    offset: tuple[float, float, float] = (0.0, 100.0, 0.0)
+    phase: float = 90.0
+    marks: int = 1
 
     def set(self, **fields: Any) -> None:
         """Change some of it."""
@@ -117,6 +155,9 @@ class Card(QWidget):
     keep_asked = Signal()
     copy_asked = Signal()
     trace_asked = Signal()
+    axle_asked = Signal(str)  # what is to turn about what is picked
+    put_down_asked = Signal(str)  # a ride
+    contacts_asked = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -153,6 +194,8 @@ class Card(QWidget):
         self.copying = Copying()
         self.shaping = Shaping()
         self.leading = Leading()
+        self.repeating = Repeating()
+        self.contacts: Contacts | None = None
         self.path_marks = PathMarkChoice(self)
         self.measuring: MeasureTool | None = None
         self._timer = QTimer(self)

@@ -6,11 +6,15 @@ import msgspec
 import numpy as np
 
 from kestrav.app.cards.rows import Rows, angles_of, rotation_of
+from kestrav.core.clearance.putting import as_it_is, put_at, target_placement
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Carry, KeyPose, Placement, Poses
+from kestrav.core.document.records import Carry, KeyPose, Placement, Poses, Project
 from kestrav.core.motion.key_poses import places
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.legs import leg_of
 from kestrav.core.motion.making import add_pose, poses_to_run
+from kestrav.core.motion.placing import placement
+from kestrav.core.motion.resting import rest_and_pivot
 from kestrav.core.units import show
 
 
@@ -130,9 +134,74 @@ class CarryRows(Rows):
             0.1,
             zero="for good",
         )
+        self._put(carry)
         end = f"to {leg.end:.3f}\u2009s" if np.isfinite(leg.end) else "for good"
         form.worked(
             f"{get(project, carry.rider).name} rides with {get(project, carry.carrier).name}",
             f"from {leg.start:.3f}\u2009s {end}" if np.isfinite(leg.start) else "never begins",
         )
         self._delete(carry.id, "ride")
+
+    def _put(self, carry: Carry) -> None:
+        """Where it is put down."""
+        project, form = self.session.shown, self.form
+        form.heading("Put down")
+        target = target_placement(project, carry)
+        form.buttons(
+            (
+                "Put down here",
+                lambda: self.card.put_down_asked.emit(carry.id),
+                "At the playhead it is let down onto what lies below it then; if that moves, it rides on with it",
+            )
+        )
+        if target is None:
+            form.note("It stays as it is when the ride ends." if carry.end else "It rides for good.")
+            if carry.end is not None:
+                here = self.session.project
+                form.buttons(
+                    (
+                        "Put down at a place",
+                        lambda: self.session.edit("Put down", lambda p: put_at(p, carry.id, _where(here, carry))),
+                        "Tell by numbers where its pivot comes to rest",
+                    )
+                )
+            return
+
+        def change(**fields: object) -> None:
+            self.session.edit("Put down", lambda p: put_at(p, carry.id, msgspec.structs.replace(target, **fields)))
+
+        form.vector(
+            "At", target.position, "mm", lambda v: change(position=v), "Where its pivot comes to rest, in the room"
+        )
+        form.vector(
+            "Turned",
+            angles_of(target.rotation),
+            "°",
+            lambda v: change(rotation=rotation_of(v)),
+            "Yaw to the left, pitch with the front up, roll to the right, in the room",
+            2,
+        )
+        form.number(
+            "Lowering",
+            carry.lowering,
+            "s",
+            lambda v: self._set(carry.id, "Lowering", lowering=v),
+            "Over how long before the end of the ride it is brought there",
+            3,
+            0.1,
+        )
+        if carry.onto is not None:
+            form.note(f"On {get(project, carry.onto).name}, wherever that is then.")
+        form.buttons(
+            (
+                "Leave as it is",
+                lambda: self.session.edit("Put down", lambda p: as_it_is(p, carry.id)),
+                "It stays where it is when the ride ends",
+            )
+        )
+
+
+def _where(project: Project, carry: Carry) -> Placement:
+    """Where a rider's pivot is when its ride ends."""
+    moment = carry.end if carry.end is not None else 0.0
+    return placement(Motion(project).poses(carry.rider, [moment])[0] @ rest_and_pivot(project, carry.rider)[1])

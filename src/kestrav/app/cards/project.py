@@ -11,6 +11,8 @@ from kestrav.core.findings.model import name_of
 from kestrav.core.motion.runs import span
 from kestrav.core.units import show
 
+MOST_CONTACTS = 40  # that are listed
+
 
 class ProjectRows(Rows):
     """The project, when nothing is selected."""
@@ -84,6 +86,7 @@ class ProjectRows(Rows):
                 f"{name_of(project, pair.moving)} to {name_of(project, pair.other)}",
                 f"sampled at {len(result.times)} frames",
             )
+        self._contacts()
         if clearance.contacts:
             form.heading("Left out as intended contact")
             for contact in clearance.contacts:
@@ -108,3 +111,35 @@ class ProjectRows(Rows):
                         "Click to leave this pair out as intended contact",
                     )
                 )
+
+    def _contacts(self) -> None:
+        """The list of contacts, or how to get it."""
+        form, known, project = self.form, self.card.contacts, self.session.shown
+        assert known is not None
+        form.heading("Contacts")
+        if known.of is None or not known.current:
+            if known.of is not None:
+                form.note("The project has changed since they were listed.")
+            form.buttons(
+                (
+                    "List contacts",
+                    self.card.contacts_asked.emit,
+                    "When, where and how fast what moves comes to touch something, between frames too",
+                )
+            )
+            return
+        if not known.found:
+            form.note("Nothing that moves comes to touch anything.")
+        for touch in known.found[:MOST_CONTACTS]:
+            a, b = name_of(project, touch.a), name_of(project, touch.b)
+            form.note(f"{a} touches {b}: {touch.time:.4f}\u2009s, {show(touch.speed, 'mm/s', 0)}")
+            form.buttons(
+                ("Go there", lambda t=touch: known.go_to(t), "Bring the playhead and the view there"),
+                (
+                    "Begin by it …",
+                    lambda t=touch: known.start_by(t),
+                    "Let a run, key poses, a ride or a spin begin then",
+                ),
+            )
+        if len(known.found) > MOST_CONTACTS:
+            form.note(f"and {len(known.found) - MOST_CONTACTS} more")

@@ -9,14 +9,16 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import topmost
-from kestrav.core.document.records import Carry, Cue, Item, Poses, Run, Spin
+from kestrav.core.document.lookup import ancestors, find, subtree, topmost
+from kestrav.core.document.records import AnyCue, Carry, ContactCue, Cue, Item, Poses, Run, Spin
+from kestrav.core.motion.legs import movers
 from kestrav.core.motion.making import add_run
 from kestrav.core.motion.runs import begins
 
 if TYPE_CHECKING:
     from kestrav.app.cards.card import Card
 
+_CONTACT = "contact"  # a choice beside the ids of runs
 Vector = tuple[float, float, float]
 
 
@@ -54,15 +56,15 @@ class Rows:
         self.form.number(label, value, unit, change, tip, places)
 
     def _cue(self, item: Run | Poses | Carry | Spin) -> None:
-        """When it begins: by time, or by what another run does."""
+        """When it begins: by time, by what another run does, or by a contact."""
         project, form, cue = self.session.shown, self.form, item.cue
         runs = [(r.id, r.name) for r in project.runs if r.id != item.id]
         form.choice(
             "Begins",
-            [("", "by time"), *runs],
-            cue.run if cue is not None else "",
-            lambda v: self._set(item.id, "Cue", cue=Cue(v) if v else None),
-            "By time, or by a cue: when another run sets out, arrives or has come so far",
+            [("", "by time"), (_CONTACT, "by a contact"), *runs],
+            _CONTACT if isinstance(cue, ContactCue) else cue.run if cue is not None else "",
+            lambda v: self._set(item.id, "Cue", cue=self._cue_of(item, v)),
+            "By time, by a contact of two things, or when another run sets out, arrives or has come so far",
         )
         if cue is None:
             return
@@ -70,18 +72,42 @@ class Rows:
         def change(**fields: Any) -> None:
             self._set(item.id, "Cue", cue=msgspec.structs.replace(cue, **fields))
 
-        form.choice(
-            "When it",
-            [("start", "sets out"), ("way", "has gone so far"), ("arrival", "arrives")],
-            cue.at,
-            lambda v: change(at=v),
-            "Which event of that run",
-        )
-        if cue.at == "way":
-            form.number("So far", 100 * cue.place, "%", lambda v: change(place=v / 100), "Share of its way", 1, 5)
+        if isinstance(cue, ContactCue):
+            things = [
+                (p.id, p.name)
+                for p in project.parts
+                if p.parent is None or p.geometry is None or p.id in movers(project) or p.id in (cue.a, cue.b)
+            ]
+            form.choice("When", things, cue.a, lambda v: change(a=v), "The one of both, with all its parts")
+            form.choice("Touches", things, cue.b, lambda v: change(b=v), "The other one, with all its parts")
+        else:
+            form.choice(
+                "When it",
+                [("start", "sets out"), ("way", "has gone so far"), ("arrival", "arrives")],
+                cue.at,
+                lambda v: change(at=v),
+                "Which event of that run",
+            )
+            if cue.at == "way":
+                form.number("So far", 100 * cue.place, "%", lambda v: change(place=v / 100), "Share of its way", 1, 5)
         form.number("And then", cue.delay, "s", lambda v: change(delay=v), "How long after that", 3, 0.1)
         begun = begins(project, item)
-        form.note(f"begins at {begun:.3f}\u2009s" if np.isfinite(begun) else "never begins: that moment never comes")
+        places = 4 if isinstance(cue, ContactCue) else 3
+        form.note(
+            f"begins at {begun:.{places}f}\u2009s" if np.isfinite(begun) else "never begins: that moment never comes"
+        )
+
+    def _cue_of(self, item: Run | Poses | Carry | Spin, chosen: str) -> AnyCue | None:
+        """What a choice of a cue means: for a contact, that of the thing itself with what moves."""
+        if chosen != _CONTACT:
+            return Cue(chosen) if chosen else None
+        project = self.session.project
+        own = item.part if isinstance(item, Spin) else item.rider
+        mine = {*subtree(project, own), *ancestors(project, own)} if find(project, own) in project.parts else {own}
+        others = [p.id for p in project.parts if p.id in movers(project) and p.id not in mine]
+        others += [p.id for p in project.parts if p.parent is None and p.id not in mine]
+        parts = [i for i in (own, *others) if any(p.id == i for p in project.parts)]
+        return ContactCue(parts[1], parts[0]) if len(parts) > 1 else None
 
     def _blend(self, item: Run | Poses) -> None:
         self.form.number(

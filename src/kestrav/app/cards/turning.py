@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import msgspec
 import numpy as np
 
@@ -9,43 +11,61 @@ from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Axle, Project, Roll, Spin, Swivel
+from kestrav.core.errors import BadInput
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.rolling import sideways
 from kestrav.core.motion.runs import span
 from kestrav.core.motion.wheels import (
+    MOST_MARKS,
     axle_of,
-    ending_as_it_began,
+    ends,
     turns_of,
     way_rolled,
+    with_length,
+    with_radius,
+    with_slip,
+    with_start,
     with_turns,
-    with_whole_turns,
 )
 from kestrav.core.units import show
 
 
-class _AxleRows(Rows):
-    """The line that something turns about."""
+class TurningRows(Rows):
+    """Lines that things turn about, typed or picked."""
 
-    def _axle(self, item: Roll | Spin | Swivel, field: str, label: str) -> None:
-        axle: Axle = getattr(item, field)
-
-        def change(**fields: object) -> None:
-            self._set(item.id, label, **{field: msgspec.structs.replace(axle, **fields)})
-
+    def _line(self, label: str, axle: Axle, change: Callable[[Axle], object], suffix: str = "") -> None:
+        replace = msgspec.structs.replace
         self.form.vector(
-            f"{label} at", axle.origin, "mm", lambda v: change(origin=v), "A point of it, in the part's own coordinates"
+            f"{label}{suffix} at",
+            axle.origin,
+            "mm",
+            lambda v: change(replace(axle, origin=v)),
+            "A point of it, in the part's own coordinates",
         )
         self.form.vector(
-            f"{label} along",
+            f"{label}{suffix} along",
             axle.direction,
             "",
-            lambda v: change(direction=v),
-            "Its direction, in the part's own axes",
+            lambda v: change(replace(axle, direction=v)),
+            "Its direction, in the part's own axes; turning is counted clockwise as seen along it",
             3,
         )
 
+    def _axle(self, item: Roll | Spin | Swivel, field: str, label: str) -> None:
+        self._line(label, getattr(item, field), lambda axle: self._set(item.id, label, **{field: axle}))
 
-class RollRows(_AxleRows):
+    def _pick(self, target: str) -> None:
+        """Offer to pick the axle in the stage."""
+        self.form.buttons(
+            (
+                "Pick its axle",
+                lambda: self.card.axle_asked.emit(target),
+                "Click a round edge, a cylinder or a straight edge in the stage; where the file has facets only, they are fitted",
+            )
+        )
+
+
+class RollRows(TurningRows):
     """Radius, axle, and the sum of its turns."""
 
     def build(self, roll: Roll) -> None:
@@ -105,9 +125,27 @@ class RollRows(_AxleRows):
         form.worked(
             f"2 · π · {show(roll.radius, places=3)} = {show(around, 'mm', 3)} around",
             f"{show(way)} ÷ {show(around, places=3)}{slipped} = <b>{show(turns, 'turns', 4)}</b>",
-            f"{show(turns, places=4)} × 360 = {show(360 * turns, '°')}",
+            f"{show(turns, places=4)} × 360 = {show(360 * turns, '°')}, "
+            f"{'clockwise' if turns >= 0 else 'counter-clockwise'} as seen along its arrow",
             f"dragged across {show(dragged, 'mm')} in all",
         )
+        if roll.residual > 0:
+            form.note(f"Fitted to facets, {show(roll.residual, 'mm', 4)} off in the mean.")
+        self._pick(roll.id)
+        form.buttons(
+            ("From its cylinder", lambda: self._from_cylinder(roll), "Axle and radius from its CAD cylinder"),
+        )
+        linked = [r.name for r in project.rolls if roll.link and r.link == roll.link and r.id != roll.id]
+        if linked:
+            form.note(f"Radius and slip are those of {len(linked)} more: " + ", ".join(linked))
+            alone = lambda: self._set(roll.id, "On its own", link="")  # noqa: E731
+            form.buttons(("On its own", alone, "Changes of the others do not change this wheel any more"))
+        self._ends(project, roll, turns)
+        self._delete(roll.id, "roll")
+
+    def _ends(self, project: Project, roll: Roll, turns: float) -> None:
+        """What would make its ends meet, each with what it would change."""
+        form, ask = self.form, self.card.repeating
         form.heading("Make ends meet")
         form.number(
             "For turns",
@@ -117,20 +155,59 @@ class RollRows(_AxleRows):
             "Give its path the length at which it makes so many turns; the start of the path stays",
             4,
         )
-        form.buttons(
-            (
-                "Whole turns",
-                lambda: self.session.edit("Whole turns", lambda p: with_whole_turns(p, roll.id)),
-                "The working radius by which it makes a whole number of turns",
-            ),
-            (
-                "End as begun",
-                lambda: self.session.edit("Start angle", lambda p: ending_as_it_began(p, roll.id)),
-                "The start angle by which its mark is at the end where it now is at the start",
-            ),
-            ("From its cylinder", lambda: self._from_cylinder(roll), "Axle and radius from its CAD cylinder"),
+        form.number(
+            "Marks around",
+            ask.marks,
+            "",
+            lambda v: self._marks(round(v)),
+            "Teeth, grooves or marks around it: it shall end on one. 1 for whole turns",
+            0,
         )
-        self._delete(roll.id, "roll")
+        try:
+            told = ends(project, roll.id, ask.marks)
+        except BadInput:
+            form.note("It rolls nowhere, so there are no ends to meet.")
+            return
+        if abs(told.wanted - told.turns) < 1e-9:
+            form.note(f"It ends on a mark: {show(abs(told.turns), 'turns', 4)}.")
+            return
+        form.note(f"The nearest mark is at {show(abs(told.wanted), 'turns', 4)}. It is reached by one of these:")
+
+        def offer(text: str, label: str, change: Callable[[Project, str, int], Project], tip: str) -> None:
+            form.buttons(
+                (text, lambda: self.session.edit(label, lambda p: change(p, roll.id, ask.marks)), tip),
+            )
+
+        offer(
+            f"Radius {show(told.radius, 'mm', 3)} ({told.radius - roll.radius:+.3f})",
+            "Set radius",
+            with_radius,
+            "The working radius by which it ends on a mark",
+        )
+        if told.length is not None:
+            more = told.length * (1 - told.turns / told.wanted)
+            offer(
+                f"Path {show(told.length, 'mm', 1)} ({more:+.1f})",
+                "Set path length",
+                with_length,
+                "The length of its path by which it ends on a mark; its start stays",
+            )
+        offer(
+            f"Start at {show(told.start, '°', 2)}",
+            "Set start angle",
+            with_start,
+            "The angle at the start by which a mark ends where one now begins",
+        )
+        offer(
+            f"Accept {100 * told.slip:+.3f}\u2009% slip",
+            "Accept slip",
+            with_slip,
+            "Let it turn so much more or less than it rolls",
+        )
+
+    def _marks(self, marks: int) -> None:
+        self.card.repeating.set(marks=min(max(marks, 1), MOST_MARKS))
+        self.card.rebuild()
 
     def _from_cylinder(self, roll: Roll) -> None:
         def take(project: Project) -> Project:
@@ -140,7 +217,7 @@ class RollRows(_AxleRows):
         self.session.edit("From its cylinder", take)
 
 
-class SwivelRows(_AxleRows):
+class SwivelRows(TurningRows):
     """Kingpin, way ahead and trail."""
 
     def build(self, swivel: Swivel) -> None:
@@ -169,7 +246,7 @@ class SwivelRows(_AxleRows):
         self._delete(swivel.id, "swivel")
 
 
-class SpinRows(_AxleRows):
+class SpinRows(TurningRows):
     """Rate or turns, span and ramps."""
 
     def build(self, spin: Spin) -> None:
@@ -203,12 +280,33 @@ class SpinRows(_AxleRows):
             form.number(
                 "Rate",
                 spin.rpm or 0.0,
-                "",
+                "rpm",
                 lambda v: self._set(spin.id, "Rate", rpm=v),
                 "Turns a minute; with a minus the other way",
                 2,
                 10,
             )
+        amount = spin.turns if spin.turns is not None else spin.rpm or 0.0
+        clockwise = (amount >= 0) != spin.mirrored
+        form.choice(
+            "Sense",
+            [("cw", "clockwise"), ("ccw", "counter-clockwise")],
+            "cw" if clockwise else "ccw",
+            lambda v: self._turn_about(spin) if (v == "cw") != clockwise else None,
+            "As seen along the arrow in the stage",
+        )
+        linked = [s.name for s in project.spins if spin.link and s.link == spin.link and s.id != spin.id]
+        if linked:
+            form.check(
+                "",
+                "Mirrored",
+                spin.mirrored,
+                lambda on: self._set(spin.id, "Mirrored", mirrored=on),
+                "It turns the other way about than those it goes with",
+            )
+            form.note("Goes with " + ", ".join(linked))
+            alone = lambda: self._set(spin.id, "On its own", link="")  # noqa: E731
+            form.buttons(("On its own", alone, "Changes of the others do not change this spin any more"))
         if spin.cue is None:
             self._number(spin, "From", "start", "s", "When it begins", 3, 0.1)
         self._cue(spin)
@@ -233,6 +331,7 @@ class SpinRows(_AxleRows):
                 0.1,
             )
         self._axle(spin, "axle", "Axle")
+        self._pick(spin.id)
         end = span(project)
         turned = float(Motion(project).angles(spin, [end])[0]) / (2 * np.pi)
         form.worked(
@@ -240,3 +339,8 @@ class SpinRows(_AxleRows):
             f"{show(turned, places=3)} × 360 = {show(360 * turned, '°')}",
         )
         self._delete(spin.id, "spin")
+
+    def _turn_about(self, spin: Spin) -> None:
+        """Let it turn the other way about."""
+        field = "turns" if spin.turns is not None else "rpm"
+        self._set(spin.id, "Sense", **{field: -getattr(spin, field)})

@@ -50,6 +50,14 @@ def ratio(drive: Drive) -> float:
     return drive.a.radius / drive.b.radius
 
 
+def told_ratio(drive: Drive) -> str:
+    """The ratio in words: turns of the first end for one of the second, or the way of a rack for each turn."""
+    share = ratio(drive)
+    if drive.kind == "rack":
+        return f"{2 * np.pi * share:,.2f}\u2009mm a turn"
+    return f"{1 / share:.4g} to 1"
+
+
 def right_distance(drive: Drive) -> float | None:
     """How far apart in mm axles must be: that of gears without clearance or correction; of a rack that of its pitch line. None
     for chains and belts, which reach as far as they are long."""

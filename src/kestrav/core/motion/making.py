@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from itertools import pairwise
 from typing import Literal
 
@@ -12,10 +12,12 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.edits import add, remove, update
-from kestrav.core.document.lookup import get, new_id, new_name, subtree
+from kestrav.core.document.lookup import get, named_parts, new_id, new_name, subtree
 from kestrav.core.document.records import (
     AlongHeading,
+    Ball,
     Carry,
+    Drive,
     FixedHeading,
     Following,
     Heading,
@@ -32,6 +34,7 @@ from kestrav.core.document.records import (
     PointShape,
     Poses,
     Project,
+    Rod,
     Roll,
     Run,
     Spin,
@@ -208,7 +211,7 @@ def convoy(project: Project, run_id: str, count: int, spacing: float) -> Project
 
 
 def turning_too(project: Project, original: str, copied: str) -> Project:
-    """The project with the wheels, castors and spins of a thing on its copy as well."""
+    """The project with the wheels, castors, spins, balls, and the drives and rods within a thing, on its copy as well."""
     pairs = dict(zip(subtree(project, original), subtree(project, copied), strict=True))
     for field, kind in (("rolls", Roll), ("swivels", Swivel), ("spins", Spin)):
         for item in getattr(project, field):
@@ -216,7 +219,32 @@ def turning_too(project: Project, original: str, copied: str) -> Project:
                 name = new_name(project, kind, item.name)
                 fresh = msgspec.structs.replace(item, id=new_id(project, kind), name=name, part=pairs[item.part])
                 project = add(project, fresh)
+    for drive in project.drives:
+        if {drive.a.part, drive.b.part} <= pairs.keys():
+            one, two = (msgspec.structs.replace(end, part=pairs[end.part]) for end in (drive.a, drive.b))
+            named = {"id": new_id(project, Drive), "name": new_name(project, Drive, drive.name)}
+            project = add(project, msgspec.structs.replace(drive, a=one, b=two, **named))
+    for rod in project.rods:
+        if set(named_parts(rod)) <= pairs.keys():
+            project = add(project, _copied_rod(project, rod, pairs))
+    for ball in project.balls:
+        if ball.part in pairs:
+            named = {"id": new_id(project, Ball), "name": new_name(project, Ball, ball.name)}
+            project = add(project, msgspec.structs.replace(ball, part=pairs[ball.part], normals=(), until=0.0, **named))
     return project
+
+
+def _copied_rod(project: Project, rod: Rod, pairs: Mapping[str, str]) -> Rod:
+    replace = msgspec.structs.replace
+    return replace(
+        rod,
+        id=new_id(project, Rod),
+        name=new_name(project, Rod, rod.name),
+        part=pairs[rod.part],
+        crank=replace(rod.crank, part=pairs[rod.crank.part]),
+        to=None if rod.to is None else replace(rod.to, part=pairs[rod.to.part]),
+        coupled=tuple(replace(c, part=pairs[c.part]) for c in rod.coupled),
+    )
 
 
 def follow_on(project: Project, run_id: str, rider: str, path: str | None = None, distance: float = 0.0) -> Project:

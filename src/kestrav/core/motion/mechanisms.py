@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.edits import add, change, replace, update
 from kestrav.core.document.lookup import get, new_id, new_name
-from kestrav.core.document.records import Axle, Ball, Coupled, Drive, End, Part, Pin, Project, Rod, Vector
+from kestrav.core.document.records import Axle, Ball, Coupled, Drive, End, Feature, Part, Pin, Project, Rod, Vector
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face, vector
 from kestrav.core.geometry.meshes import Mesh
@@ -26,7 +26,7 @@ from kestrav.core.motion.placing import placement, shift
 from kestrav.core.motion.resting import own_bounds, rest_and_pivot
 from kestrav.core.motion.rolling import turned_about
 from kestrav.core.motion.solids import solid_mesh
-from kestrav.core.motion.wheels import axle_of
+from kestrav.core.motion.wheels import axle_of, picked_axle, take_axle
 
 Array = NDArray[np.float64]
 Kind = Literal["outside", "inside", "rack", "chain", "belt"]
@@ -223,6 +223,22 @@ def set_end(project: Project, meshes: Mapping[str, Mesh], drive_id: str, side: s
     assert isinstance(drive, Drive)
     end = msgspec.structs.replace(getattr(drive, side), **fields)
     return set_drive(project, meshes, drive_id, **{side: end})
+
+
+def pick_axle(project: Project, meshes: Mapping[str, Mesh], target: str, feature: Feature) -> Project:
+    """The project with a wheel, castor, spin, rod or one end of a drive (``id/a``) that turns about what was picked.
+
+    Raises BadInput for what has no axis.
+    """
+    item_id, _, side = target.partition("/")
+    item = get(project, item_id)
+    if isinstance(item, Drive):
+        end = getattr(item, side)
+        return set_end(project, meshes, item_id, side, axle=picked_axle(project, end.part, feature, end.axle))
+    if isinstance(item, Rod):
+        part = item.part if item.to is None else item.to.part
+        return update(project, item_id, axle=picked_axle(project, part, feature, item.axle))
+    return take_axle(project, item_id, feature)
 
 
 # rods

@@ -21,15 +21,16 @@ from kestrav.core.document.records import (
     Project,
     Run,
     Shot,
+    Spin,
 )
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.motion.legs import leg_of
 from kestrav.core.motion.pacing import part_as_keys
-from kestrav.core.motion.runs import journey, span
+from kestrav.core.motion.runs import begins, journey, span
 
-Timed = Run | Poses | Carry | Shot | Light
-_FIELDS = ("runs", "poses", "carries", "shots", "lights")
+Timed = Run | Poses | Carry | Spin | Shot | Light
+_FIELDS = ("runs", "poses", "carries", "spins", "shots", "lights")
 
 
 def timed_ids(project: Project, ids: Iterable[str] | None = None) -> list[str]:
@@ -39,9 +40,14 @@ def timed_ids(project: Project, ids: Iterable[str] | None = None) -> list[str]:
     for field in _FIELDS:
         for item in getattr(project, field):
             own = isinstance(item, Light) and not item.keys
-            if not own and (wanted is None or item.id in wanted or getattr(item, "rider", "") in wanted):
+            if not own and (wanted is None or item.id in wanted or _about(item) in wanted):
                 found.append(item.id)
     return found
+
+
+def _about(item: Timed) -> str:
+    """What something moves or turns."""
+    return item.part if isinstance(item, Spin) else getattr(item, "rider", "")
 
 
 def span_of(project: Project, item: Timed) -> tuple[float, float]:
@@ -50,6 +56,9 @@ def span_of(project: Project, item: Timed) -> tuple[float, float]:
         return item.start, item.end
     if isinstance(item, Light):
         return (item.keys[0].time, item.keys[-1].time) if item.keys else (0.0, 0.0)
+    if isinstance(item, Spin):
+        begun = begins(project, item)
+        return begun, begun + (item.end - item.start) if item.end is not None else max(span(project), item.start)
     leg = leg_of(project, item)
     end = leg.end if leg.trip is None else leg.trip.shown_end
     if not np.isfinite(end):
@@ -95,7 +104,13 @@ def stretched(project: Project, ids: Iterable[str], factor: float, about: float 
             return replace(item, start=moment(item.start), cue=cue, keys=keys, blend=item.blend * factor)
         if isinstance(item, Carry):
             end = None if item.end is None else moment(item.end)
-            return replace(item, start=moment(item.start), end=end, cue=cue)
+            return replace(item, start=moment(item.start), end=end, cue=cue, lowering=item.lowering * factor)
+        if isinstance(item, Spin):
+            begun = moment(item.start)
+            end = None if item.end is None else begun + factor * (item.end - item.start)
+            rpm = None if item.rpm is None else item.rpm / factor
+            ramps = {"ramp_in": item.ramp_in * factor, "ramp_out": item.ramp_out * factor}
+            return replace(item, start=begun, end=end, cue=cue, rpm=rpm, **ramps)
         return replace(item, start=moment(item.start), cue=cue, **_slower(project, item, factor))
 
     return _changed(project, ids, change)
@@ -150,7 +165,7 @@ def moved(project: Project, ids: Iterable[str], by: float) -> Project:
         if isinstance(item, Light):
             return replace(item, keys=tuple(replace(k, time=k.time + by) for k in item.keys))
         fields = {"start": item.start + by}
-        if isinstance(item, (Shot, Carry)) and item.end is not None:
+        if isinstance(item, (Shot, Carry, Spin)) and item.end is not None:
             fields["end"] = item.end + by
         return replace(item, **fields)
 
@@ -162,11 +177,11 @@ def _own_start(item: Timed) -> float:
 
 
 def reversed_in_time(project: Project, ids: Iterable[str]) -> Project:
-    """The project with runs, key poses and keyed lights as a film of them played backwards would show them, in the same
+    """The project with runs, key poses, spins and keyed lights as a film of them played backwards would show them, in the same
     span of time. Rides are left out: what is carried goes where its carrier goes."""
-    ids = [i for i in ids if isinstance(get(project, i), (Run, Poses, Light))]
+    ids = [i for i in ids if isinstance(get(project, i), (Run, Poses, Spin, Light))]
     if not ids:
-        raise BadInput("nothing that is selected can be reversed in time; choose runs or key poses")
+        raise BadInput("nothing that is selected can be reversed in time; choose runs, key poses or spins")
     spans = {i: span_of(project, get(project, i)) for i in ids}  # type: ignore[arg-type]
     low, high = min(s[0] for s in spans.values()), max(s[1] for s in spans.values())
 
@@ -180,6 +195,12 @@ def reversed_in_time(project: Project, ids: Iterable[str]) -> Project:
         if isinstance(item, Light):
             keys_ = [replace(k, time=low + high - k.time) for k in reversed(item.keys)]
             return replace(item, keys=tuple(keys_))
+        if isinstance(item, Spin):
+            fields_: dict[str, Any] = {"turns": None if item.turns is None else -item.turns}
+            fields_ |= {"rpm": None if item.rpm is None else -item.rpm, "cue": None}
+            if item.end is not None:
+                fields_ |= {"start": start, "end": start + item.end - item.start}
+            return replace(item, ramp_in=item.ramp_out, ramp_out=item.ramp_in, **fields_)
         assert isinstance(item, Run)
         if item.follows is not None:
             raise BadInput(f"“{item.name}” follows another run; reverse that one instead")
@@ -229,7 +250,7 @@ def set_span(project: Project, item_id: str, start: float | None = None, end: fl
     Raises BadInput when nothing would be left of it.
     """
     item = get(project, item_id)
-    assert isinstance(item, Run | Poses | Carry | Shot | Light)
+    assert isinstance(item, Timed)
     old = span_of(project, item)
     new = (old[0] if start is None else max(start, 0.0), old[1] if end is None else end)
     if new[1] - new[0] < 1e-3:
@@ -239,6 +260,8 @@ def set_span(project: Project, item_id: str, start: float | None = None, end: fl
         if isinstance(item, Shot) or end is not None or item.end is not None:
             fields["end"] = new[1]
         return _changed(project, [item_id], lambda i: msgspec.structs.replace(i, **fields))
+    if isinstance(item, Spin) and item.end is None and end is None:
+        return moved(project, [item_id], new[0] - old[0])
     factor = (new[1] - new[0]) / max(old[1] - old[0], 1e-9)
     project = stretched(project, [item_id], factor, about=old[0])
     return project if isinstance(item, Light) or start is None else moved(project, [item_id], new[0] - old[0])
@@ -296,6 +319,7 @@ def dead_spans(project: Project, least: float) -> list[tuple[float, float]]:
     busy = []
     busy += [span_of(project, run) for run in project.runs]
     busy += [span_of(project, poses) for poses in project.poses]
+    busy += [span_of(project, spin) for spin in project.spins]
     busy += [span_of(project, light) for light in project.lights if light.keys]
     busy = sorted(s for s in busy if np.isfinite(s[0]))
     found, reached = [], 0.0
@@ -322,7 +346,9 @@ def without_span(project: Project, first: float, last: float) -> Project:
         if isinstance(item, Light):
             return replace(item, keys=tuple(replace(k, time=earlier(k.time)) for k in item.keys))
         fields: dict[str, Any] = {"start": earlier(item.start)}
-        if isinstance(item, (Shot, Carry)) and item.end is not None:
+        if isinstance(item, Spin) and item.end is not None:
+            fields["end"] = fields["start"] + item.end - item.start
+        elif isinstance(item, (Shot, Carry)) and item.end is not None:
             fields["end"] = earlier(item.end)
         return replace(item, **fields)
 

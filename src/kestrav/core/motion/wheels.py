@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, new_id, new_name
-from kestrav.core.document.records import Axle, Part, Project, Roll, Run, Spin, Swivel
+from kestrav.core.document.records import Axle, Feature, Part, Project, Roll, Run, Spin, Swivel
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face, vector
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.legs import legs_of
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.resting import own_bounds, rest_poses, rows
-from kestrav.core.motion.runs import span
+from kestrav.core.motion.runs import journey, span
 from kestrav.core.motion.shaping import path_of, set_length
 from kestrav.core.motion.solids import solid_mesh
 
@@ -50,14 +52,56 @@ def axle_of(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> tuple
 
 
 def add_rolls(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str]) -> Project:
-    """The project with wheels that roll by what carries them, their axles and radii from their CAD cylinders."""
-    for part_id in part_ids:
+    """The project with wheels that roll by what carries them, their axles and radii from their CAD cylinders.
+
+    Several of one radius are linked: a change of one's radius or slip is one of all.
+    """
+    ids = list(part_ids)
+    made = []
+    for part_id in ids:
         if any(r.part == part_id for r in project.rolls):
             raise BadInput(f"“{get(project, part_id).name}” rolls already")
-        axle, radius = axle_of(project, meshes, part_id)
+        made.append(axle_of(project, meshes, part_id))
+    alike = len(ids) > 1 and len({radius for _, radius in made}) == 1
+    link = f"{new_id(project, Roll)}-link" if alike else ""
+    for part_id, (axle, radius) in zip(ids, made, strict=True):
         name = new_name(project, Roll, _called(project, part_id))
-        project = add(project, Roll(new_id(project, Roll), name, part_id, axle, radius, radius))
+        project = add(project, Roll(new_id(project, Roll), name, part_id, axle, radius, radius, link=link))
     return project
+
+
+def picked_axle(project: Project, part_id: str, feature: Feature, old: Axle) -> Axle:
+    """The axis of what was picked (a round edge, cylinder or straight edge, of this part or another) in a part's own coordinates, in
+    the sense of an older axle. Raises BadInput for what has no axis."""
+    if feature.axis is None:
+        raise BadInput("what was picked has no axis; pick a round edge, a cylinder or a straight edge")
+    origin, axis = np.array(feature.origin), np.array(feature.axis)
+    if feature.part != part_id:
+        rest, row = rest_poses(project), rows(project)
+        there = np.eye(4) if feature.part is None else rest[row[feature.part]]
+        back = inverse_rigid(rest[row[part_id]]) @ there
+        origin, axis = (back @ np.append(origin, 1.0))[:3], back[:3, :3] @ axis
+    # the sense in which turning is counted stays
+    axis = axis * (1.0 if axis @ np.array(old.direction) >= 0 else -1.0)
+    return Axle(vector(np.round(origin, 6)), vector(axis))
+
+
+def take_axle(project: Project, item_id: str, feature: Feature) -> Project:
+    """The project with a wheel, castor or spin that turns about what was picked.
+
+    A wheel takes the radius too, where there is one, and the residual of the fit. Raises BadInput for what has no axis.
+    """
+    item = get(project, item_id)
+    if isinstance(item, Swivel):
+        return update(project, item_id, kingpin=picked_axle(project, item.part, feature, item.kingpin))
+    assert isinstance(item, Roll | Spin)
+    axle = picked_axle(project, item.part, feature, item.axle)
+    if isinstance(item, Spin):
+        return update(project, item_id, axle=axle)
+    fields: dict[str, object] = {"axle": axle, "residual": 0.0 if feature.exact else feature.residual}
+    if feature.radius > 0:
+        fields |= {"radius": feature.radius, "outer": feature.radius}
+    return update(project, item_id, **fields)
 
 
 def _called(project: Project, part_id: str) -> str:
@@ -109,18 +153,31 @@ def _facing(project: Project, run: Run) -> Array:
     return found
 
 
-def add_spin(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> Project:
-    """The project with a part or assembly that spins at 60 turns a minute about its widest cylinder, or about its pivot's
-    upright."""
-    part = get(project, part_id)
-    if not isinstance(part, Part):
-        raise BadInput(f"“{part.name}” is no part; choose what is to spin")
-    try:
-        axle = axle_of(project, meshes, part_id)[0]
-    except BadInput:
-        axle = Axle(part.pivot.position, (0.0, 0.0, 1.0))
-    name = new_name(project, Spin, f"{part.name} spins")
-    return add(project, Spin(new_id(project, Spin), name, part_id, axle))
+def add_spins(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str], mirrored: bool = False) -> Project:
+    """The project with parts or assemblies that spin at 60 turns a minute, each about its widest cylinder or its pivot's upright.
+
+    Several are linked, and go alike; ``mirrored`` every second one turns the other way about.
+    """
+    ids = list(part_ids)
+    link = f"{new_id(project, Spin)}-link" if len(ids) > 1 else ""
+    first: Array | None = None
+    for k, part_id in enumerate(ids):
+        part = get(project, part_id)
+        if not isinstance(part, Part):
+            raise BadInput(f"“{part.name}” is no part; choose what is to spin")
+        try:
+            axle = axle_of(project, meshes, part_id)[0]
+        except BadInput:
+            axle = Axle(part.pivot.position, (0.0, 0.0, 1.0))
+        # counted about the same direction in space, so that they turn the same way
+        turned = rest_poses(project)[rows(project)[part_id], :3, :3] @ np.array(axle.direction)
+        if first is not None and turned @ first < 0:
+            axle = Axle(axle.origin, vector(-np.array(axle.direction)))
+        first = turned if first is None else first
+        name = new_name(project, Spin, f"{part.name} spins")
+        made = Spin(new_id(project, Spin), name, part_id, axle, mirrored=mirrored and k % 2 == 1, link=link)
+        project = add(project, made)
+    return project
 
 
 # sums
@@ -152,15 +209,69 @@ def _one_run(project: Project, roll: Roll) -> Run:
     return run
 
 
-def with_whole_turns(project: Project, roll_id: str) -> Project:
-    """The project with the working radius by which a wheel makes a whole number of turns, the nearest one."""
+@dataclass(frozen=True)
+class Ends:
+    """What would make a wheel's turns a whole number of marks around it, the nearest: turns as they are and wanted, and the working
+    radius in mm, the path's length in mm (none where it is not on one path only), the slip as a share and the start angle in
+    degrees that do so, each by itself."""
+
+    turns: float
+    wanted: float
+    radius: float
+    length: float | None
+    slip: float
+    start: float
+
+
+def ends(project: Project, roll_id: str, marks: int = 1) -> Ends:
+    """How a wheel with so many marks (teeth, grooves) around it would end on one. Raises BadInput when it rolls nowhere."""
     roll = _roll(project, roll_id)
-    way = way_rolled(project, roll)
-    whole = max(round(abs(turns_of(project, roll))), 1)
-    radius = (1.0 + roll.slip) * abs(way) / (2 * np.pi * whole)
-    if radius <= 0:
-        raise BadInput(f"“{roll.name}” rolls nowhere, so no radius makes it turn")
-    return update(project, roll_id, radius=radius)
+    if not 1 <= marks <= MOST_MARKS:
+        raise BadInput(f"{marks} marks around a wheel are not possible; give 1 to {MOST_MARKS}")
+    turns = turns_of(project, roll)
+    if abs(turns) < 1e-9:
+        raise BadInput(f"“{roll.name}” rolls nowhere, so nothing makes it turn")
+    sense = 1.0 if turns > 0 else -1.0
+    wanted = sense * max(round(abs(turns) * marks), 1) / marks
+    try:
+        run = _one_run(project, roll)
+        trip = journey(project, run)
+        # what of the path's length is not travelled goes with it
+        length: float | None = trip.path.length * wanted / turns if roll.slip > -1 else None
+    except BadInput:
+        length = None
+    off = 360.0 * (turns - wanted)
+    return Ends(
+        turns,
+        wanted,
+        roll.radius * turns / wanted,
+        length,
+        (1.0 + roll.slip) * wanted / turns - 1.0,
+        float((roll.start - off + 180.0) % 360.0 - 180.0),
+    )
+
+
+MOST_MARKS = 10_000
+
+
+def with_radius(project: Project, roll_id: str, marks: int = 1) -> Project:
+    """The project with the working radius by which a wheel ends on a mark, the nearest one."""
+    return update(project, roll_id, radius=ends(project, roll_id, marks).radius)
+
+
+def with_slip(project: Project, roll_id: str, marks: int = 1) -> Project:
+    """The project with the slip by which a wheel ends on a mark, the nearest one."""
+    return update(project, roll_id, slip=ends(project, roll_id, marks).slip)
+
+
+def with_length(project: Project, roll_id: str, marks: int = 1) -> Project:
+    """The project with the length of a wheel's path by which it ends on a mark, the nearest one."""
+    return with_turns(project, roll_id, abs(ends(project, roll_id, marks).wanted))
+
+
+def with_start(project: Project, roll_id: str, marks: int = 1) -> Project:
+    """The project with the start angle by which a mark of a wheel is at the end where one now is at the start."""
+    return update(project, roll_id, start=ends(project, roll_id, marks).start)
 
 
 def with_turns(project: Project, roll_id: str, turns: float) -> Project:
@@ -181,13 +292,6 @@ def with_turns(project: Project, roll_id: str, turns: float) -> Project:
         path = path_of(project, run.path)
         project = set_length(project, path.id, path_curve(path).length * turns / have)
     return project
-
-
-def ending_as_it_began(project: Project, roll_id: str) -> Project:
-    """The project with the start angle by which a wheel's mark is at the end where it would have been at the start."""
-    roll = _roll(project, roll_id)
-    made = 360.0 * turns_of(project, roll)
-    return update(project, roll_id, start=float((roll.start - made + 180.0) % 360.0 - 180.0))
 
 
 def _roll(project: Project, roll_id: str) -> Roll:

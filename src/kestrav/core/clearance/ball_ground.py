@@ -1,0 +1,94 @@
+"""What balls roll on: the normals of the surface nearest to them, kept with the ball. Lengths in mm, times in s."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Mapping
+
+import coal
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.clearance.models import model, placed
+from kestrav.core.document.edits import update
+from kestrav.core.document.lookup import subtree
+from kestrav.core.document.records import Ball, Project
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.dependence import hangs_on
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.resting import rest_poses, rows
+from kestrav.core.motion.runs import span
+from kestrav.core.motion.solids import solid_mesh
+
+Array = NDArray[np.float64]
+
+_RATE, _MOST = 60.0, 2400  # normals a second, and how many of them in all
+_POINT = 1e-6  # mm; the radius of what is measured from
+_DIGITS = 9
+
+_known: OrderedDict[tuple[int, ...], tuple[tuple[object, ...], Array]] = OrderedDict()
+_KEPT = 128
+
+
+def balls_settled(project: Project, meshes: Mapping[str, Mesh]) -> Project:
+    """The project with the normals of what its balls roll on worked out anew."""
+    for ball in project.balls:
+        if ball.on is None:
+            if ball.normals:
+                project = update(project, ball.id, normals=(), until=0.0)
+            continue
+        until = float(np.ceil(span(project)))
+        normals = tuple(tuple(float(x) + 0.0 for x in n) for n in _normals(project, meshes, ball, until))
+        if normals != ball.normals or until != ball.until:
+            project = update(project, ball.id, normals=normals, until=until)
+    return project
+
+
+def _normals(project: Project, meshes: Mapping[str, Mesh], ball: Ball, until: float) -> Array:
+    assert ball.on is not None
+    # the ball's own normals change with it, and are not what they are worked out of
+    bare = msgspec.structs.replace(ball, normals=(), until=0.0)
+    of = tuple(
+        record for record in hangs_on(project, ball.part, ball.on, *subtree(project, ball.on)) if record is not ball
+    )
+    key = (*map(id, of), hash(bare), hash(until))
+    if key in _known:
+        _known.move_to_end(key)
+        return _known[key][1]
+    count = int(np.clip(np.ceil(until * _RATE), 2, _MOST))
+    centres = Motion(project).ball_centres(ball, np.linspace(0.0, until, count + 1))
+    found = np.round(_away(project, meshes, ball.on, centres), _DIGITS)
+    _known[key] = (of, found)
+    if len(_known) > _KEPT:
+        _known.popitem(last=False)
+    return found
+
+
+def _away(project: Project, meshes: Mapping[str, Mesh], on: str, places: Array) -> Array:
+    """Directions (n, 3) from the nearest place of a part's surface to places (n, 3), in the part's own coordinates; those before
+    where a place lies on the surface itself."""
+    rest, row = rest_poses(project), rows(project)
+    back = inverse_rigid(rest[row[on]])
+    solids = [
+        (model(solid_mesh(meshes, p)), placed(back @ rest[row[p.id]]))
+        for p in project.parts
+        if p.geometry is not None and p.id in set(subtree(project, on))
+    ]
+    ball, request = coal.Sphere(_POINT), coal.DistanceRequest()
+    found, last = np.empty((len(places), 3)), np.array([0.0, 0.0, 1.0])
+    for k, place in enumerate(places):
+        best = np.inf
+        for body, at in solids:
+            result = coal.DistanceResult()
+            here = coal.Transform3s(np.eye(3), place)
+            distance = coal.distance(ball, here, body, at, request, result)
+            if distance < best:
+                best = distance
+                way = place - np.array(result.getNearestPoint2())
+                size = float(np.linalg.norm(way))
+                if size > 10 * _POINT:
+                    last = way / size
+        found[k] = last
+    return found
