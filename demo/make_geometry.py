@@ -20,6 +20,7 @@ COPPER, BLUE, CREAM, CONCRETE = "#a4583a", "#5c829a", "#e4dcc6", "#e9dfc6"
 WIDTH, DEPTH, HEIGHT = 900.0, 800.0, 1900.0
 POST = 40.0
 SHELF = 1060.0  # top of the shelf on which the cassette's runners lie
+REACH = 1570.0  # of the hoist's hook from its column
 BAY = (600.0, 500.0, 420.0)  # the cassette: width, depth, height
 
 hex_bolt = Solid(
@@ -192,20 +193,32 @@ def louvres() -> Group:
     rod = Solid(
         "Link rod",
         cut(
-            fillet(box((8, 14, 540), (-4, -7, 0)), 2), *[cylinder(4.2, 30, (-15, 0, 30 + 80 * i), X) for i in range(7)]
+            fillet(box((8, 14, 580), (-4, -7, 0)), 2),
+            *[cylinder(4.2, 30, (-15, 0, z), X) for z in (*(30 + 80 * i for i in range(7)), 550)],
         ),
         BRASS,
     )
-    crank = Solid("Crank", fuse(cylinder(34, 10, (0, 0, 0), X), cylinder(6, 34, (-4, 0, 24), X)), AMBER)
+    # slats and crank have their pins at the same place beside their axes, so that the rod stays upright as they turn
+    crank = Solid(
+        "Crank",
+        fuse(cylinder(34, 10, (0, 0, 0), X), cylinder(4, 22, (-18, 26, 14), X), cylinder(9, 30, (0, 0, 0), X)),
+        AMBER,
+    )
+    lean = math.radians(28)
+    pin_at = (
+        width / 2 + 14,
+        26 * math.cos(lean) + 14 * math.sin(lean),
+        14 * math.cos(lean) - 26 * math.sin(lean),
+    )
     group = (
         Group("Louvre bank")
         .add(side, (-width / 2 - 8, 0, 0), "Louvre side, left")
         .add(side, (width / 2 + 8, 0, 0), "Louvre side, right")
     )
     for i in range(7):
-        group.add(slat, turn(X, 28, offset=(0, 0, 40 + 80 * i)), f"Slat {i + 1}")
-        group.add(pin, (width / 2 + 14, 26, 54 + 80 * i), f"Slat pin {i + 1}")
-    group.add(rod, (width / 2 + 28, 26, 24)).add(crank, (width / 2 + 38, 26, 300))
+        blade = Group(f"Slat {i + 1}").add(slat, (0, 0, 0), "Slat blade").add(pin, pin_at, "Slat pin")
+        group.add(blade, turn(X, 28, offset=(0, 0, 40 + 80 * i)))
+    group.add(rod, (width / 2 + 28, 26, 24)).add(crank, (width / 2 + 38, 0, 560))
     return group
 
 
@@ -313,12 +326,18 @@ def hoist() -> Group:
     for i, (x, y) in enumerate([(-1, -1), (1, -1), (1, 1), (-1, 1)]):
         group.add(anchor, (x * 165, y * 165, 6), f"Anchor bolt {i + 1}")
     group.add(Solid("Column", tube(80, 70, 2480, (0, 0, 20)), BLUE))
-    arm = fuse(box((1750, 80, 140), (-1700, -40, 0)), tube(104, 81, 220, (0, 0, -40)))
+    arm = cut(
+        fuse(box((1750, 80, 140), (-1700, -40, 0)), tube(104, 81, 220, (0, 0, -40))),
+        cylinder(16, 200, (-REACH, 0, -20)),
+    )
     group.add(Solid("Arm", arm, BLUE), (0, 0, 2280))
     group.add(Solid("Brace", prism([(-100, -15, 2290), (-700, -15, 2290), (-100, -15, 1850)], (0, 30, 0)), BLUE))
-    group.add(Solid("Trolley block", fillet(box((170, 130, 70), (-85, -65, 2200)), 6), AMBER), (-1380, 0, 0))
-    group.add(Solid("Chain", cylinder(7, 220, (0, 0, 1990)), STEEL), (-1380, 0, 0))
-    group.add(Solid("Hook", fuse(cylinder(26, 60, (0, 0, 1930)), ring(30, 9, (0, 0, 1900), Y)), DARK), (-1380, 0, 0))
+    # a spindle through the block, long enough to let the hook down to the trolley
+    block = cut(fillet(box((170, 130, 70), (-85, -65, 2200)), 6), cylinder(16, 100, (0, 0, 2190)))
+    group.add(Solid("Trolley block", block, AMBER), (-REACH, 0, 0))
+    lifting = Group("Hook").add(Solid("Spindle", cylinder(9, 1500, (0, 0, 1570)), STEEL))
+    lifting.add(Solid("Hook plate", fuse(cylinder(26, 40, (0, 0, 1540)), cylinder(60, 12, (0, 0, 1512))), DARK))
+    group.add(lifting, (-REACH, 0, 0))
     return group
 
 

@@ -9,6 +9,8 @@ import msgspec
 import numpy as np
 
 from kestrav.core.camera.orbits import add_orbit
+from kestrav.core.clearance.cues import contacts_settled
+from kestrav.core.clearance.putting import put_down
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import (
@@ -17,6 +19,8 @@ from kestrav.core.document.records import (
     Axle,
     CarriedHeading,
     Carry,
+    ContactCue,
+    Coupled,
     Cue,
     Eased,
     FixedHeading,
@@ -28,10 +32,11 @@ from kestrav.core.document.records import (
     Limited,
     PartAim,
     PathPoint,
-    Placement,
+    Pin,
     PointShape,
     Poses,
     Project,
+    Rod,
     Run,
     Settings,
     Spin,
@@ -41,9 +46,11 @@ from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.findings.model import point
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.making import stop_at_mark
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.resting import rest_poses
+from kestrav.core.motion.placing import placement, shift
+from kestrav.core.motion.resting import rest_and_pivot
 from kestrav.core.motion.shaping import raised
 from kestrav.core.motion.wheels import add_rolls, add_swivel
 
@@ -51,17 +58,17 @@ HERE = Path(__file__).parent
 PRODUCTS = ("cabinet", "trolley", "jib-hoist", "swing-gate", "plant-room")
 TARGET = HERE / "fan-cassette.kestrav"
 
-# the cassette's middle: out along its runners, aside of the riser pipe, down over the trolley
+# the cassette's middle: out along its runners, aside of the riser pipe, to under the hoist's hook
 WAY_OUT = (
     PathPoint((0.0, -90.0, 1278.0), "corner"),
     PathPoint((9.0, -140.0, 1278.5)),
     PathPoint((20.0, -200.0, 1280.0)),
     PathPoint((21.0, -420.0, 1290.0)),
-    PathPoint((60.0, -720.0, 1290.0)),
-    PathPoint((230.0, -1050.0, 1120.0)),
-    PathPoint((380.0, -1290.0, 760.0)),
-    PathPoint((400.0, -1330.0, 478.0), "corner"),
+    PathPoint((60.0, -720.0, 1292.0)),
+    PathPoint((162.82, -1086.59, 1301.5), "corner"),
 )
+PULLED = 522.4  # mm/s at which it is pulled, between a soft start and stop
+RAMPS = (250.0, 300.0)
 
 
 def build() -> project_file.Opened:
@@ -83,14 +90,17 @@ def build() -> project_file.Opened:
             cassette,
             "path-1",
             start=0.5,
-            duration=4.5,
-            pacing=Eased(250.0, 300.0),
+            duration=None,
+            speed=PULLED,
+            pacing=Eased(*RAMPS),
             heading=FixedHeading(),
         ),
     )
     project = with_trolley(project, ids)
     project = with_jib(project, ids)
+    project = with_hoisting(project, ids, meshes)
     project = with_gate(project, ids)
+    project = with_louvres(project, ids)
     project = with_light(project, ids)
     project = with_wheels(project, ids, meshes)
     project = add_orbit(project, cabinet, offset=2450.0, height=1900.0, duration=12.0, start=-40.0)
@@ -102,7 +112,7 @@ def build() -> project_file.Opened:
     run = msgspec.structs.replace(project.runs[-1], name="Orbit of the cabinet")
     for record in (shot, camera, path, run):
         project = edits.replace(project, record)
-    return project_file.Opened(project, meshes)
+    return project_file.Opened(contacts_settled(project, meshes), meshes)
 
 
 # the trolley's middle stands at MIDDLE beside the cabinet; its castors are AXLE before and behind it, its deck ends NOSE
@@ -110,13 +120,12 @@ def build() -> project_file.Opened:
 MIDDLE, AXLE, NOSE = (400.0, -1330.0), 430.0, 525.0
 AISLE_X, BEND = 3200.0, 700.0
 AISLE_END, WAITS, OUT = -3850.0, -2500.0, -3300.0  # y of the path's start, and of the trolley's middle before and after
-ON_DECK = 460.02  # the cassette's middle when its skids lie on the trolley's pads
 
 
 def with_trolley(project: Project, ids: dict[str, str]) -> Project:
     """The trolley comes in on two points, slows for the bend and stops with its front at the mark; with the cassette set
     down on it, it reverses out."""
-    trolley, cassette = ids["Service trolley"], ids["Fan cassette"]
+    trolley = ids["Service trolley"]
     mark = MIDDLE[0] - NOSE
     points = (
         PathPoint((AISLE_X, AISLE_END, 0.0), "corner"),
@@ -151,23 +160,11 @@ def with_trolley(project: Project, ids: dict[str, str]) -> Project:
         pacing=Limited(top=1300.0, sideways=700.0, forward=900.0, braking=900.0),
         mark=None,
     )
-    down = Poses(
-        "poses-1",
-        "Cassette is set down",
-        cassette,
-        (KeyPose(0.0, Placement(WAY_OUT[-1].position)), KeyPose(0.8, Placement((*MIDDLE, ON_DECK)))),
-        start=5.1,
-    )
-    rides = Carry("carry-1", "Cassette rides on the trolley", cassette, trolley, start=5.95)
-    project = edits.add(project, leaves, down, rides)
-    # wheels roll over what is painted on the floor, and the skids lie on the pads
+    project = edits.add(project, leaves)
+    # wheels roll over what is painted on the floor
     wheels = [p.id for p in project.parts if p.name == "Wheel" and p.id in subtree(project, trolley)]
     meant = [*itertools.product(wheels, [p.id for p in project.parts if p.name.startswith("Aisle marking")])]
-    skids, pads = (
-        [ids[f"{name}, {side}"] for side in sides]
-        for name, sides in (("Skid", ("left", "right")), ("Rubber pad", ("rear", "front")))
-    )
-    for pair in (*meant, *itertools.product(skids, pads)):
+    for pair in meant:
         project = edits.set_contact(project, *pair, True)
     return project
 
@@ -183,32 +180,96 @@ def with_jib(project: Project, ids: dict[str, str]) -> Project:
         "Jib swings over",
         ids["Arm"],
         "path-3",
-        start=0.5,
-        duration=4.0,
+        start=SWINGS[0],
+        duration=SWINGS[1] - SWINGS[0],
         pacing=Law("modified sine"),
         heading=AlongHeading("-y"),
         seat="point",
         seat_point=(-tip, 0.0, 70.0),
-        company=tuple(ids[name] for name in ("Brace", "Trolley block", "Chain", "Hook")),
+        company=tuple(ids[name] for name in ("Brace", "Trolley block", "Hook")),
     )
-    back = edits.change(over, id="run-5", name="Jib swings back", start=6.2, backwards=True)
+    back = edits.change(over, id="run-5", name="Jib swings back", start=SWINGS[2], duration=1.6, backwards=True)
     return edits.add(project, PathRecord("path-3", "Jib arc", swing), over, back)
 
 
-JIB_SWING = 12.4  # degrees
+JIB_SWING = 12.4  # degrees, from the cabinet to over the trolley
+SWINGS = (3.9, 4.8, 7.0)  # s at which the jib sets out, arrives and sets out back
+LOWERS, DOWN, LETS_GO, UP = 4.8, 5.75, 5.85, 6.9  # s of the hook
+LIFT = 841.4  # mm that it lets the cassette down
+
+
+def with_hoisting(project: Project, ids: dict[str, str], meshes: dict[str, Mesh]) -> Project:
+    """The hoist takes the cassette from its way out and sets it down on the trolley, with which it rides on."""
+    hook, cassette = ids["Hook"], ids["Fan cassette"]
+    there = Motion(project).poses(hook, [LOWERS])[0] @ rest_and_pivot(project, hook)[1]
+    high = placement(there)
+    low = placement(shift((0.0, 0.0, -LIFT)) @ there)
+    times = (0.0, DOWN - LOWERS, LETS_GO - LOWERS, UP - LOWERS)
+    keys = tuple(KeyPose(time, where) for time, where in zip(times, (high, low, low, high), strict=True))
+    hangs = Carry("carry-1", "Hoist carries the cassette", cassette, hook, cue=Cue("run-1"), lowering=0.2)
+    project = edits.add(project, Poses("poses-1", "Hook goes down and up", hook, keys, start=LOWERS), hangs)
+    skids, pads = (
+        [ids[f"{name}, {side}"] for side in sides]
+        for name, sides in (("Skid", ("left", "right")), ("Rubber pad", ("rear", "front")))
+    )
+    for pair in (*itertools.product(skids, pads), (ids["Hook plate"], ids["Housing"])):
+        project = edits.set_contact(project, *pair, True)
+    project = put_down(project, meshes, hangs.id, LETS_GO)
+    return edits.update(project, project.carries[-1].id, name="Cassette rides on the trolley")
 
 
 def with_gate(project: Project, ids: dict[str, str]) -> Project:
-    """The gate's leaf swings open before the trolley comes."""
-    leaf = ids["Leaf"]
-    project = edits.update(project, leaf, pivot=Placement((-30.0, 0.0, 0.0)))
-    rest = rest_poses(project)[[p.id for p in project.parts].index(leaf)]
-    hinge = point(rest[:3, :3] @ np.array([-30.0, 0.0, 0.0]) + rest[:3, 3])
-    half = np.radians(-95.0) / 2
-    opened = (float(np.cos(half)), 0.0, 0.0, float(np.sin(half)))
-    keys = (KeyPose(0.0, Placement(hinge)), KeyPose(1.5, Placement(hinge, opened)))
-    cue = Cue("run-3", "way", 0.35)
-    return edits.add(project, Poses("poses-2", "Gate swings open", leaf, keys, cue=cue))
+    """The trolley reverses into the gate's leaf, which swings open about its hinges from that moment on."""
+    trolley, leaf = ids["Service trolley"], ids["Leaf"]
+    swings = Spin(
+        "spin-2",
+        "Gate swings open",
+        leaf,
+        Axle((-30.0, 0.0, 0.0), (0.0, 0.0, 1.0)),
+        end=GATE_TAKES,
+        turns=-95.0 / 360.0,
+        rpm=None,
+        ramp_out=GATE_TAKES,
+        cue=ContactCue(trolley, leaf),
+    )
+    project = edits.add(project, swings)
+    bars = [p.id for p in project.parts if p.name.startswith("Leaf ")]
+    for pair in itertools.product([ids["Deck"], ids["Push bow"], ids["Bow plate"]], bars):
+        project = edits.set_contact(project, *pair, True)
+    return project
+
+
+GATE_TAKES = 1.1  # s; it is knocked open, fastest at first, and so is never in the trolley's way
+
+
+def with_louvres(project: Project, ids: dict[str, str]) -> Project:
+    """A crank closes the louvres by a rod that stays upright, once the cassette is out."""
+    crank, rod = ids["Crank"], ids["Link rod"]
+    axle = Axle((0.0, 0.0, 0.0), (1.0, 0.0, 0.0))
+    slats = [p.id for p in project.parts if p.name.startswith("Slat ") and p.geometry is None]
+    closes = Spin(
+        "spin-3", "Crank closes the louvres", crank, axle, start=4.0, end=6.5, turns=62.0 / 360.0, rpm=None,
+        ramp_in=0.5, ramp_out=0.5,
+    )  # fmt: skip
+    upright = Rod(
+        "rod-1",
+        "Link rod stays upright",
+        rod,
+        Pin(crank, (-14.0, 26.0, 14.0)),
+        near=(0.0, 0.0, 550.0),
+        far=(0.0, 0.0, 30.0),
+        coupled=tuple(Coupled(slat, axle) for slat in slats),
+    )
+    project = edits.add(project, closes, upright)
+    # what turns in holes and on pins is as near as it is built
+    blades, pins = (
+        [p.id for p in project.parts if p.name == name and p.parent in slats] for name in ("Slat blade", "Slat pin")
+    )
+    sides = [ids["Louvre side, left"], ids["Louvre side, right"]]
+    near = [*itertools.product(blades, sides), *itertools.product(pins, [rod, sides[1], crank]), (crank, rod)]
+    for pair in near:
+        project = edits.set_contact(project, *pair, True)
+    return project
 
 
 def with_light(project: Project, ids: dict[str, str]) -> Project:

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from kestrav.app.jobs import Report
-from kestrav.core.clearance.contacts import Touch, touches
+from kestrav.core.clearance.contacts import Touch
+from kestrav.core.clearance.cues import all_touches
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.files.path_files import PathsFile, read_paths
 from kestrav.core.files.product_import import Imported, read_product
@@ -59,4 +60,4 @@ def import_products(
 
 def list_contacts(report: Report, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Touch, ...]:
     """Every coming together of what moves with the rest."""
-    return touches(project, meshes, report)
+    return all_touches(project, meshes, report)

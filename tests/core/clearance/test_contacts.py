@@ -6,7 +6,7 @@ import trimesh
 from shapes import box_mesh, straight
 
 from kestrav.core.clearance.contacts import first_touch, touches
-from kestrav.core.clearance.cues import contacts_settled
+from kestrav.core.clearance.cues import all_touches, contacts_settled
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     Axle,
@@ -165,6 +165,15 @@ def test_a_touch_starts_a_run_a_spin_key_poses_and_a_ride():
     assert begins(later, later.runs[1]) == pytest.approx(1 + told, abs=1e-5)
     never = contacts_settled(edits.update(made, "run-1", end=0.2), meshes)
     assert begins(never, never.runs[1]) == np.inf
+
+
+def test_a_touch_that_starts_what_goes_away_at_once_is_listed():
+    made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), crate=(box_mesh(50, 50, 50), (300, 0, 0)))
+    made = goes(made, "ram", (0, 0, 0), (400, 0, 0))
+    made = goes(made, "crate", (300, 0, 0), (2300, 0, 0), run="run-2", cue=ContactCue("ram", "crate"))
+    made = contacts_settled(made, meshes)
+    (touch,) = all_touches(made, meshes)
+    assert touch.time == pytest.approx(255 / 200, abs=1e-5)
 
 
 def test_touches_follow_from_each_other_as_dominoes_do():

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 import msgspec
 
-from kestrav.core.clearance.contacts import first_touch
+from kestrav.core.clearance.contacts import Progress, Touch, first_touch, touches
 from kestrav.core.document.lookup import subtree
 from kestrav.core.document.records import Carry, ContactCue, Poses, Project, Run, Spin
 from kestrav.core.errors import BadInput
@@ -42,6 +42,31 @@ def contacts_settled(project: Project, meshes: Mapping[str, Mesh]) -> Project:
             return _with_times(project, times, settled=True)
         pair = min(found, key=lambda p: (found[p], p))
         times[pair] = found[pair]
+
+
+def all_touches(project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None) -> tuple[Touch, ...]:
+    """Every coming together of what moves with the rest, in the order of time, those that start things among them.
+
+    What a touch starts may go away from it that very instant, so such touches are looked for with nothing started by them.
+    """
+    found = list(touches(project, meshes, progress))
+    for item in _cued(project):
+        cue = item.cue
+        if not isinstance(cue, ContactCue) or cue.time is None:
+            continue
+        others = {
+            (c.a, c.b): c.time for i in _cued(project) if isinstance(c := i.cue, ContactCue) and c.time is not None
+        }
+        del others[cue.a, cue.b]
+        touch = first_touch(_with_times(project, others), meshes, cue.a, cue.b, cue.time + _AT_ONCE)
+        if touch is not None and not any(
+            {t.a, t.b} == {touch.a, touch.b} and abs(t.time - touch.time) < _AT_ONCE for t in found
+        ):
+            found.append(touch)
+    return tuple(sorted(found, key=lambda touch: touch.time))
+
+
+_AT_ONCE = 1e-3  # s within which two touches of a pair are one
 
 
 def _cued(project: Project) -> list[Cued]:
