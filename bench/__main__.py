@@ -11,7 +11,7 @@ import sys
 import time
 from collections.abc import Callable
 
-from bench import clearance, curves, films, imports, instances, motion, paths, picking, stage, start, tree
+from bench import clearance, contacts, curves, films, imports, instances, motion, paths, picking, stage, start, tree
 
 
 def in_turns(ours: Callable[[], object], bare: Callable[[], object], rounds: int) -> tuple[float, float]:
@@ -32,6 +32,7 @@ def main() -> int:
     missed = 0
     for measure in (
         clearance.sweep_against_every_pair,
+        contacts.search_against_every_instant,
         curves.stations_against_spline,
         paths.drag_step,
         paths.long_drag_step,

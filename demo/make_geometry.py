@@ -328,12 +328,12 @@ def hoist() -> Group:
     group.add(Solid("Column", tube(80, 70, 2480, (0, 0, 20)), BLUE))
     arm = cut(
         fuse(box((1750, 80, 140), (-1700, -40, 0)), tube(104, 81, 220, (0, 0, -40))),
-        cylinder(16, 200, (-REACH, 0, -20)),
+        cylinder(26, 200, (-REACH, 0, -20)),
     )
     group.add(Solid("Arm", arm, BLUE), (0, 0, 2280))
     group.add(Solid("Brace", prism([(-100, -15, 2290), (-700, -15, 2290), (-100, -15, 1850)], (0, 30, 0)), BLUE))
     # a spindle through the block, long enough to let the hook down to the trolley
-    block = cut(fillet(box((170, 130, 70), (-85, -65, 2200)), 6), cylinder(16, 100, (0, 0, 2190)))
+    block = cut(fillet(box((170, 130, 70), (-85, -65, 2200)), 6), cylinder(26, 100, (0, 0, 2190)))
     group.add(Solid("Trolley block", block, AMBER), (-REACH, 0, 0))
     lifting = Group("Hook").add(Solid("Spindle", cylinder(9, 1500, (0, 0, 1570)), STEEL))
     lifting.add(Solid("Hook plate", fuse(cylinder(26, 40, (0, 0, 1540)), cylinder(60, 12, (0, 0, 1512))), DARK))

@@ -239,7 +239,7 @@ def with_gate(project: Project, ids: dict[str, str]) -> Project:
     return project
 
 
-GATE_TAKES = 1.1  # s; it is knocked open, fastest at first, and so is never in the trolley's way
+GATE_TAKES = 0.85  # s; it is knocked open, fastest at first, and so is never in the trolley's way
 
 
 def with_louvres(project: Project, ids: dict[str, str]) -> Project:

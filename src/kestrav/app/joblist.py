@@ -332,7 +332,9 @@ class _Model(QAbstractItemModel):
         if isinstance(item, Swivel):
             return "castor"
         if isinstance(item, Spin):
-            return f"{item.turns:g} turns" if item.turns is not None else f"{item.rpm:g}\u2009rpm"
+            amount = item.turns if item.turns is not None else item.rpm or 0.0
+            told = f"{-amount if item.mirrored else amount:.3g}".replace("-", "−")
+            return f"{told} turns" if item.turns is not None else f"{told}\u2009rpm"
         if isinstance(item, Drive):
             return told_ratio(item)
         if isinstance(item, Rod):

@@ -179,7 +179,8 @@ class RodRows(TurningRows):
 
     def build(self, rod: Rod) -> None:
         project, form = self.session.shown, self.form
-        self.card.title.setText(f"{rod.name} · {show(rod_length(rod), 'mm', 2)}")
+        level = rod.keeps == "level"
+        self.card.title.setText(rod.name if level else f"{rod.name} · {show(rod_length(rod), 'mm', 2)}")
         self._name(rod)
         second = rod.to is not None
         form.choice(
@@ -231,15 +232,16 @@ class RodRows(TurningRows):
         form.vector(
             "Near end", rod.near, "mm", lambda v: self._set(rod.id, "Near end", near=v), "Its own pin on the crank"
         )
-        form.vector("Far end", rod.far, "mm", lambda v: self._set(rod.id, "Far end", far=v), "Its own other pin")
-        form.number(
-            "Length",
-            rod_length(rod),
-            "mm",
-            lambda v: self.session.edit("Rod length", lambda p: lengthened(p, rod.id, v)),
-            "From pin to pin; its far end moves",
-            3,
-        )
+        if not level:
+            form.vector("Far end", rod.far, "mm", lambda v: self._set(rod.id, "Far end", far=v), "Its own other pin")
+            form.number(
+                "Length",
+                rod_length(rod),
+                "mm",
+                lambda v: self.session.edit("Rod length", lambda p: lengthened(p, rod.id, v)),
+                "From pin to pin; its far end moves",
+                3,
+            )
         if rod.keeps == "slider":
             form.vector(
                 "Slides along", rod.line, "", lambda v: self._set(rod.id, "Line", line=v), "In the slider's own axes", 3
@@ -263,6 +265,13 @@ class RodRows(TurningRows):
 
     def _sums(self, project: Project, rod: Rod) -> list[str]:
         times = np.linspace(0.0, max(span(project), 1e-3), 721)
+        if rod.keeps == "level":
+            pins = Motion(project).pin(rod.crank.part, rod.crank.at, times)
+            reach = float(np.linalg.norm(np.ptp(pins, axis=0)))
+            return [
+                f"its pin goes {show(reach, 'mm', 1)} across, and every point of it likewise",
+                f"turns {len(rod.coupled)} parts as {get(project, rod.crank.part).name} turns",
+            ]
         lines = [f"{show(rod_length(rod), 'mm', 3)} from pin to pin"]
         if rod.keeps == "points" and rod.to is not None:
             told = rod_lengths(project, rod, times)

@@ -65,6 +65,11 @@ class TurningRows(Rows):
         )
 
 
+def _more(value: float, places: int) -> str:
+    """A number with its sign."""
+    return ("+" if value >= 0 else "") + show(value, "", places)
+
+
 class RollRows(TurningRows):
     """Radius, axle, and the sum of its turns."""
 
@@ -179,7 +184,7 @@ class RollRows(TurningRows):
             )
 
         offer(
-            f"Radius {show(told.radius, 'mm', 3)} ({told.radius - roll.radius:+.3f})",
+            f"Radius {show(told.radius, 'mm', 3)} ({_more(told.radius - roll.radius, 3)})",
             "Set radius",
             with_radius,
             "The working radius by which it ends on a mark",
@@ -187,7 +192,7 @@ class RollRows(TurningRows):
         if told.length is not None:
             more = told.length * (1 - told.turns / told.wanted)
             offer(
-                f"Path {show(told.length, 'mm', 1)} ({more:+.1f})",
+                f"Path {show(told.length, 'mm', 1)} ({_more(more, 1)})",
                 "Set path length",
                 with_length,
                 "The length of its path by which it ends on a mark; its start stays",
@@ -199,7 +204,7 @@ class RollRows(TurningRows):
             "The angle at the start by which a mark ends where one now begins",
         )
         offer(
-            f"Accept {100 * told.slip:+.3f}\u2009% slip",
+            f"Accept {_more(100 * told.slip, 3)}\u2009% slip",
             "Accept slip",
             with_slip,
             "Let it turn so much more or less than it rolls",
@@ -276,6 +281,14 @@ class SpinRows(TurningRows):
                 "In all; with a minus the other way",
                 3,
             )
+            form.number(
+                "Angle",
+                360.0 * spin.turns,
+                "°",
+                lambda v: self._set(spin.id, "Angle", turns=v / 360.0),
+                "The same in degrees",
+                2,
+            )
         else:
             form.number(
                 "Rate",
@@ -310,16 +323,28 @@ class SpinRows(TurningRows):
         if spin.cue is None:
             self._number(spin, "From", "start", "s", "When it begins", 3, 0.1)
         self._cue(spin)
-        form.number(
-            "To",
-            spin.end or 0.0,
-            "s",
-            lambda v: self._set(spin.id, "End", end=v or None),
-            "When it ends",
-            3,
-            0.1,
-            zero="for good",
-        )
+        if spin.cue is None:
+            form.number(
+                "To",
+                spin.end or 0.0,
+                "s",
+                lambda v: self._set(spin.id, "End", end=v or None),
+                "When it ends",
+                3,
+                0.1,
+                zero="for good",
+            )
+        else:
+            form.number(
+                "Takes",
+                0.0 if spin.end is None else spin.end - spin.start,
+                "s",
+                lambda v: self._set(spin.id, "End", end=spin.start + v if v else None),
+                "How long it takes from its cue on",
+                3,
+                0.1,
+                zero="for good",
+            )
         for label, field in (("Soft start", "ramp_in"), ("Soft stop", "ramp_out")):
             form.number(
                 label,

@@ -33,7 +33,9 @@ Array = NDArray[np.float64]
 Progress = Callable[[float], None]
 
 FINE = 1e-4  # s, to which an instant is found at least
-_EXACT = 1e-7  # s, to which it is halved then
+_EXACT = 1e-7  # s, to which it is narrowed down then
+_NARROW = 40  # parts into which an interval is divided for that
+_FINE_KEPT = 64  # steps whose fine poses are kept
 TOUCH = 1e-4  # mm; nearer than this is touching
 _MOST_AT_ONCE = 20_000  # steps whose poses are held together
 _WINDOW = 60  # steps looked at together
@@ -65,7 +67,6 @@ class _Pair:
     models: tuple[Any, Any]
     corners: Array
     touching: bool = False
-    found: list[Touch] = field(default_factory=list)
 
 
 def first_touch(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, end: float | None = None) -> Touch | None:
@@ -138,7 +139,7 @@ def _search(
     count = max(int(np.searchsorted(times, end)), 1)
     # what wheels need at these times too is known; a very long project is looked at by and by
     whole = _led(project, motion, groups.leaders, times) if count <= _MOST_AT_ONCE else None
-    found: list[Touch] = []
+    look = _Look(motion, groups, first)
     for start in range(0, count, _WINDOW):
         if progress is not None:
             progress(start / count)
@@ -149,12 +150,52 @@ def _search(
             for k in groups.pairs[g]:
                 pairs[k].touching = False
         for g in np.flatnonzero(~far.all(axis=0)):
-            inner = [pairs[k] for k in groups.pairs[g]]
-            _window(motion, groups, inner, window, led[:, groups.one[g]], led[:, groups.two[g]])
-        found = [touch for pair in pairs for touch in pair.found]
-        if first and found:
-            return [min(found, key=lambda touch: touch.time)]
-    return sorted(found, key=lambda touch: touch.time)
+            _window(look, int(g), pairs, window, led[:, groups.one[g]], led[:, groups.two[g]])
+        if first and look.found:
+            break
+    # the last step may go beyond the end
+    found = sorted((touch for touch in look.found if touch.time <= end + FINE), key=lambda touch: touch.time)
+    return found[:1] if first else found
+
+
+@dataclass(eq=False)
+class _Look:
+    """A search under way: what was found, and from when on nothing more is asked for."""
+
+    motion: Motion
+    groups: _Groups
+    first: bool
+    until: float = np.inf
+    found: list[Touch] = field(default_factory=list)
+    # poses (n, 4, 4) of two groups' leaders at the fine times of a step, as seen by the second, for all pairs between them
+    known: dict[tuple[int, float], tuple[Array, Array]] = field(default_factory=dict)
+
+    def fine(self, g: int, start: float, end: float) -> tuple[Array, Array]:
+        """Fine times (n,) of a step between two groups, and the first leader's poses as the second sees them."""
+        if (g, start) not in self.known:
+            if len(self.known) > _FINE_KEPT:
+                self.known.clear()
+            times = np.linspace(start, end, max(int(np.ceil((end - start) / FINE)), 1) + 1)
+            self.known[g, start] = (times, self.seen(g, times))
+        return self.known[g, start]
+
+    def seen(self, g: int, times: Array) -> Array:
+        """The first leader's poses (n, 4, 4) as the second one sees them, at times (n,)."""
+        one, two = self.leaders(g, times)
+        found: Array = inverse_rigid(two) @ one
+        return found
+
+    def leaders(self, g: int, times: Array) -> Array:
+        """World matrices (2, n, 4, 4) of both groups' leaders at times (n,)."""
+        ids = [self.groups.leaders[side[g]] for side in (self.groups.one, self.groups.two)]
+        found = _led(self.motion.project, self.motion, ids, times)
+        return np.swapaxes(found, 0, 1)
+
+    def keep(self, touch: Touch) -> None:
+        """Keep a touch; where the first is asked for, nothing after it is."""
+        self.found.append(touch)
+        if self.first:
+            self.until = min(self.until, touch.time)
 
 
 def _led(project: Project, motion: Motion, leaders: Sequence[str], times: Array) -> Array:
@@ -229,41 +270,48 @@ def _apart(swept: Array, one: NDArray[np.intp], two: NDArray[np.intp]) -> NDArra
     return found
 
 
-def _window(motion: Motion, groups: _Groups, pairs: list[_Pair], times: Array, one: Array, two: Array) -> None:
+def _window(look: _Look, g: int, pairs: Sequence[_Pair], times: Array, one: Array, two: Array) -> None:
     """Look through a window for pairs between two groups, whose leaders are at poses (n, 4, 4)."""
-    bodies = list(dict.fromkeys(i for pair in pairs for i in (pair.a, pair.b)))
-    place = {body: k for k, body in enumerate(bodies)}
-    sides = {pair.a: one for pair in pairs} | {pair.b: two for pair in pairs}
-    poses = np.stack([sides[body] @ groups.within[body] for body in bodies], axis=1)
-    swept = _swept(np.array([groups.bounds[body] for body in bodies]), poses)
-    a, b = (np.array([place[i] for i in side], np.intp) for side in zip(*((p.a, p.b) for p in pairs), strict=True))
-    apart = _apart(swept, a, b)
-    for k, pair in enumerate(pairs):
+    groups = look.groups
+    mine = [pairs[k] for k in groups.pairs[g]]
+    swept = []
+    for side, led in (([p.a for p in mine], one), ([p.b for p in mine], two)):
+        bodies = list(dict.fromkeys(side))
+        poses = np.stack([led @ groups.within[body] for body in bodies], axis=1)
+        bounds = _swept(np.array([groups.bounds[body] for body in bodies]), poses)
+        place = {body: k for k, body in enumerate(bodies)}
+        swept.append(bounds[:, [place[body] for body in side]])
+    both = np.concatenate(swept, axis=1)
+    apart = _apart(both, np.arange(len(mine)), len(mine) + np.arange(len(mine)))
+    seen = inverse_rigid(two) @ one
+    # the earliest to come near first, as nothing is asked for after the first touch
+    for k in np.argsort(np.argmin(apart, axis=0), kind="stable"):
+        pair = mine[k]
         if apart[:, k].all():
             pair.touching = False
             continue
-        _follow(motion, pair, times, poses[:, a[k]], poses[:, b[k]], ~apart[:, k])
+        own = inverse_rigid(groups.within[pair.b]) @ seen @ groups.within[pair.a]
+        _follow(look, g, pair, times, own, ~apart[:, k])
         if apart[-1, k]:
             pair.touching = False
 
 
-def _follow(motion: Motion, pair: _Pair, times: Array, one: Array, two: Array, near: NDArray[np.bool_]) -> None:
+def _follow(look: _Look, g: int, pair: _Pair, times: Array, seen: Array, near: NDArray[np.bool_]) -> None:
     """Look through the steps of a window in which a pair's swept boxes meet."""
-    seen = inverse_rigid(two) @ one
     gone = _gone(pair.corners, seen)
     k = 0
-    while k < len(near):
+    while k < len(near) and times[k] <= look.until:
         if not near[k]:
             pair.touching = False
             k += 1
             continue
         last = k + int(np.argmin(np.append(near[k:], False)))  # the step after the last near one
-        k = _through(motion, pair, times, seen, gone, k, last)
+        k = _through(look, g, pair, times, seen, gone, k, last)
 
 
-def _through(motion: Motion, pair: _Pair, times: Array, seen: Array, gone: Array, k: int, last: int) -> int:
+def _through(look: _Look, g: int, pair: _Pair, times: Array, seen: Array, gone: Array, k: int, last: int) -> int:
     """Look through the steps from one to another; the step after."""
-    while k < last:
+    while k < last and times[k] <= look.until:
         left = _MARGIN * float(gone[last] - gone[k])
         away = _distance(pair, seen[k], left + 2 * TOUCH)
         if away is None:
@@ -279,60 +327,60 @@ def _through(motion: Motion, pair: _Pair, times: Array, seen: Array, gone: Array
         if free > k:
             k = free
             continue
-        _closely(motion, pair, float(times[k]), float(times[k + 1]))
+        _closely(look, g, pair, float(times[k]), float(times[k + 1]))
         k += 1
     return last
 
 
-def _closely(motion: Motion, pair: _Pair, start: float, end: float) -> None:
+def _closely(look: _Look, g: int, pair: _Pair, start: float, end: float) -> None:
     """Look through one step in fine ones, from apart to touching or to its end."""
-    times = np.linspace(start, end, max(int(np.ceil((end - start) / FINE)), 1) + 1)
-    seen = _seen(motion, pair, times)
+    times, led = look.fine(g, start, end)
+    seen = _within(look, pair, led)
     gone = _gone(pair.corners, seen)
     k = 0
-    while k < len(times):
+    while k < len(times) and times[k] <= look.until:
         away = _distance(pair, seen[k])
         assert away is not None
         if away.distance <= TOUCH:
             if k > 0:
-                _record(motion, pair, float(times[k - 1]), float(times[k]))
+                _record(look, g, pair, float(times[k - 1]), float(times[k]))
             pair.touching = True
             return
         free = int(np.searchsorted(gone, gone[k] + away.distance / _MARGIN, side="left")) - 1
         k = max(k + 1, free)
 
 
-def _record(motion: Motion, pair: _Pair, free: float, touching: float) -> None:
-    """Halve between a free and a touching instant, and keep the touch."""
-    before = free
+def _within(look: _Look, pair: _Pair, led: Array) -> Array:
+    """The first body's poses (n, 4, 4) as the second sees them, from those of their groups' leaders."""
+    found: Array = inverse_rigid(look.groups.within[pair.b]) @ led @ look.groups.within[pair.a]
+    return found
+
+
+def _record(look: _Look, g: int, pair: _Pair, free: float, touching: float) -> None:
+    """Narrow down between a free and a touching instant, and keep the touch."""
     while touching - free > _EXACT:
-        middle = 0.5 * (free + touching)
-        away = _distance(pair, _seen(motion, pair, np.array([middle]))[0])
-        assert away is not None
-        if away.distance <= TOUCH:
-            touching = middle
-        else:
-            free = middle
-    around = np.array([min(before, touching - FINE), touching])
-    one, two = motion.poses(pair.a, around), motion.poses(pair.b, around)
+        times = np.linspace(free, touching, _NARROW + 1)
+        seen = _within(look, pair, look.seen(g, times))
+        low, high = 0, _NARROW
+        while high - low > 1:
+            middle = (low + high) // 2
+            away = _distance(pair, seen[middle])
+            assert away is not None
+            low, high = (low, middle) if away.distance <= TOUCH else (middle, high)
+        free, touching = float(times[low]), float(times[high])
+    around = np.array([touching - FINE, touching])
+    led = look.leaders(g, around)
+    one, two = (led[k] @ look.groups.within[body] for k, body in enumerate((pair.a, pair.b)))
     here = nearest(pair.models[0], placed(one[1]), pair.models[1], placed(two[1]))
     earlier = nearest(pair.models[0], placed(one[0]), pair.models[1], placed(two[0]))
     assert here is not None and earlier is not None
     place = 0.5 * (here.first + here.second)
-    step = float(around[1] - around[0])
     paces = [place - (m[0] @ (inverse_rigid(m[1]) @ np.append(place, 1.0)))[:3] for m in (one, two)]
     past = paces[0] - paces[1]
     size = float(np.linalg.norm(past))
     way = point(past / size) if size > 0 else (0.0, 0.0, 0.0)
-    pair.found.append(
-        Touch(pair.a, pair.b, touching, point(place), size / step, (earlier.distance - here.distance) / step, way)
-    )
-
-
-def _seen(motion: Motion, pair: _Pair, times: Array) -> Array:
-    """The first body's poses (n, 4, 4) as the second sees them."""
-    found: Array = inverse_rigid(motion.poses(pair.b, times)) @ motion.poses(pair.a, times)
-    return found
+    closing = (earlier.distance - here.distance) / FINE
+    look.keep(Touch(pair.a, pair.b, touching, point(place), size / FINE, closing, way))
 
 
 def _gone(corners: Array, seen: Array) -> Array:
