@@ -35,6 +35,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.files import project_file
 from kestrav.core.motion.runs import journey
+from kestrav.core.motion.wheels import turns_of
 
 NONE = Qt.KeyboardModifier.NoModifier
 KEYED = Keyed((PaceKey(0, 0), PaceKey(0.5, 0.5), PaceKey(1, 1)))
@@ -123,7 +124,8 @@ def run_of(hand, number=0):
 
 def press(hand, text):
     hand.window.card.rebuild()
-    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
+    buttons = hand.window.card.form.findChildren(QPushButton)
+    next(b for b in buttons if b.text() == text or b.text().startswith(f"{text} ")).click()
 
 
 def choose(hand, name, key):
@@ -619,8 +621,15 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     press(hand, "From its cylinder")
     hand.type_in("For turns", "4")
     assert journey(session.project, run_of(hand)).length == pytest.approx(4 * 2 * np.pi * 50)
-    press(hand, "Whole turns")
-    press(hand, "End as begun")
+    hand.type_in("Marks around", "8")  # 4 turns end on one of eight marks already
+    assert "ends on a mark" in said(hand)
+    hand.type_in("For turns", "4.05")
+    for begins, whole in (("Radius", True), ("Path", True), ("Start at", False), ("Accept", True)):
+        press(hand, begins)
+        made = turns_of(session.project, session.project.rolls[0])
+        assert (made == pytest.approx(4.0, abs=1e-6)) == whole
+        session.undo.undo()
+    press(hand, "Start at")
     hand.type_in("Slip", "5")
     assert session.project.rolls[0].slip == pytest.approx(0.05)
     session.select("part-2")
@@ -638,7 +647,7 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     assert hand.window.deck.wheel.y.max() == pytest.approx(3, abs=0.01)
     jobs = hand.window.jobs
     assert (
-        jobs.number("roll-1") == "4.20 turns"
+        jobs.number("roll-1") == "4.25 turns"
         and jobs.number("swivel-1") == "castor"
         and jobs.number("spin-1") == "3 turns"
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from typing import TYPE_CHECKING, Any
 
 import msgspec
@@ -137,7 +138,10 @@ class Rows:
 
 def angles_of(rotation: tuple[float, float, float, float]) -> tuple[float, float, float]:
     """A rotation as yaw to the left, pitch with the front up and roll to the right, in degrees."""
-    yaw, pitch, roll = Rotation.from_quat(np.roll(rotation, -1)).as_euler("ZYX", degrees=True)
+    with warnings.catch_warnings():
+        # straight up or down yaw and roll are alike; the roll is told as none then
+        warnings.simplefilter("ignore", UserWarning)
+        yaw, pitch, roll = Rotation.from_quat(np.roll(rotation, -1)).as_euler("ZYX", degrees=True)
     return float(yaw), float(-pitch), float(roll)
 
 

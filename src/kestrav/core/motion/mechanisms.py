@@ -214,7 +214,17 @@ def into_mesh(project: Project, meshes: Mapping[str, Mesh], drive_id: str) -> Pr
 
 def set_drive(project: Project, meshes: Mapping[str, Mesh], drive_id: str, **fields: object) -> Project:
     """The project with fields of a drive changed, and its teeth brought into mesh again."""
-    return into_mesh(update(project, drive_id, **fields), meshes, drive_id)
+    drive = get(project, drive_id)
+    assert isinstance(drive, Drive)
+    wanted: Drive = msgspec.structs.replace(drive, **fields)
+    if wanted.kind == "belt":
+        # without teeth a pulley keeps the size that it had with them
+        for side in ("a", "b"):
+            new, old = getattr(wanted, side), getattr(drive, side)
+            if not new.radius > 0:
+                radius = pitch_radius(drive, old) or _radius(project, meshes, new)
+                wanted = msgspec.structs.replace(wanted, **{side: _with(new, radius=radius)})
+    return into_mesh(replace(project, wanted), meshes, drive_id)
 
 
 def set_end(project: Project, meshes: Mapping[str, Mesh], drive_id: str, side: str, **fields: object) -> Project:

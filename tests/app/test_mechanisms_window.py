@@ -1,0 +1,300 @@
+"""Drives, rods, balls, contacts, putting down and knocking over in the window."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QLabel, QPushButton
+from shapes import box_mesh, gear_mesh, straight, tyre
+
+from kestrav.app import contacts as contacts_module
+from kestrav.app import motion_actions
+from kestrav.app.fields import QuantityEdit
+from kestrav.core.document import edits
+from kestrav.core.document.records import (
+    Axle,
+    Carry,
+    ContactCue,
+    KeyPose,
+    Part,
+    Path,
+    Placement,
+    Poses,
+    Project,
+    Run,
+    Spin,
+)
+from kestrav.core.files import project_file
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.solids import geometry_record
+
+UP = Axle((0, 0, 0), (0, 0, 1))
+
+
+def opened(*records, **shapes):
+    """Solids at places by name (their ids too), and what moves them."""
+    parts = tuple(Part(name, name, placement=Placement(at), geometry=m.hash) for name, (m, at) in shapes.items())
+    meshes = {m.hash: m for m, _ in shapes.values()}
+    made = Project(parts=parts, geometry=tuple(geometry_record(m) for m in meshes.values()))
+    return project_file.Opened(edits.add(made, *records), meshes)
+
+
+def press(hand, text):
+    hand.window.card.rebuild()
+    buttons = hand.window.card.form.findChildren(QPushButton)
+    next(b for b in buttons if b.text() == text or b.text().startswith(f"{text} ")).click()
+
+
+def choose(hand, name, key):
+    field = hand.field(name)
+    index = field.findData(key)
+    assert index >= 0, (name, key)
+    field.setCurrentIndex(index)
+    field.activated.emit(index)
+
+
+def said(hand):
+    hand.window.card.rebuild()
+    told = " ".join(w.text() for w in hand.window.card.form.findChildren(QLabel))
+    return told.replace("\u2009", " ")
+
+
+def back_to(hand, project):
+    while hand.session.undo.canUndo():
+        hand.session.undo.undo()
+    assert hand.session.project == project
+
+
+def test_gears_are_made_from_two_parts_and_edited(make_hand):
+    gears = {"one": (gear_mesh(17, 2.0, 0.1), (0, 0, 0)), "two": (gear_mesh(40, 2.0, 0.33), (57, 0, 0))}
+    start = opened(Spin("spin-1", "One spins", "one", UP, end=4.0, turns=2.0, rpm=None), **gears)
+    hand = make_hand(start)
+    session, motion = hand.session, hand.window.motion
+    session.select("one")
+    motion.drive("outside")
+    assert "two parts" in hand.window.card.fault.text()
+    session.select_parts(["one", "two"])
+    motion.drive("outside")
+    assert session.item.a.teeth == 17 and session.item.b.teeth == 40
+    assert "2 × 17 = 34.000 mm pitch diameter" in said(hand) and "one turns two" in said(hand)
+    assert hand.window.jobs.number("drive-1") == "2.353 to 1"
+    hand.window.deck.show_lanes(["wheel", "rolled", "rate", "mesh"])
+    deck = hand.window.deck
+    assert np.ptp(deck.wheel.y) == pytest.approx(2 * 17 / 40, abs=1e-3)
+    assert deck.rolled.y.max() == pytest.approx(2 * np.pi * 34, rel=1e-3)
+    assert deck.rate.y.min() == pytest.approx(-30 * 17 / 40, rel=1e-3) and deck.mesh.y.max() < 0.01
+    hand.stage.draw()  # with the arrows of sense
+    assert hand.stage.turn_marks.arcs.GetVisibility()
+    hand.type_in("Starts at", "3")
+    hand.window.deck.refresh()
+    assert deck.mesh.y.max() > 0.05
+    press(hand, "Bring into mesh")
+    hand.window.deck.refresh()
+    assert deck.mesh.y.max() < 0.01
+    hand.type_in("Teeth two", "80")
+    choose(hand, "Standard", "1")
+    assert session.item.b.teeth == 80 and session.item.pitch == 1.0
+    choose(hand, "Kind", "belt")
+    hand.type_in("Teeth one", "0")
+    hand.type_in("Teeth two", "0")
+    hand.type_in("Radius one", "10")
+    hand.type_in("Radius two", "30")
+    assert "30 ÷ 10 = <b>3.0000 to 1</b>" in said(hand)
+    press(hand, "Delete drive")
+    assert not session.project.drives
+    back_to(hand, start.project)
+
+
+def test_a_slider_crank_is_made_from_three_parts_and_copied(make_hand):
+    start = opened(
+        Spin("spin-1", "Crank spins", "crank", UP, end=4.0, turns=2.0, rpm=None),
+        crank=(box_mesh(80, 10, 10), (0, 0, 0)),
+        rod=(box_mesh(130, 8, 8), (105, 0, 20)),
+        slider=(box_mesh(30, 30, 30), (170, 0, 20)),
+        wheel=(tyre(), (0, 300, 0)),
+    )
+    hand = make_hand(start)
+    session, motion = hand.session, hand.window.motion
+    session.select_parts(["rod", "crank"])
+    motion.rod("slider")
+    assert "other end" in hand.window.card.fault.text()
+    session.select_parts(["rod", "crank", "slider"])
+    motion.rod("slider")
+    assert "stroke <b>80.000 mm</b>" in said(hand) and "reaches at all times" in said(hand)
+    hand.window.deck.show_lanes(["wheel", "rate"])
+    assert hand.window.deck.wheel.title == "Slider" and np.ptp(hand.window.deck.wheel.y) == pytest.approx(80, abs=0.1)
+    hand.type_in("Length", "30")
+    assert "short" in said(hand)
+    session.undo.undo()
+    hand.type_in("In all", "3")
+    hand.type_in("Phase", "120")
+    press(hand, "Make copies")
+    assert len(session.project.rods) == 3 and len(session.project.parts) == 8
+    session.select("rod-1")
+    press(hand, "On its own")
+    choose(hand, "It", "level")
+    choose(hand, "Also turns", "wheel")
+    assert session.project.rods[0].coupled[0].part == "wheel"
+    press(hand, "Without wheel")
+    press(hand, "Delete rod")
+    back_to(hand, start.project)
+
+
+def test_a_ball_rolls_and_tells_its_sum(make_hand):
+    start = opened(
+        Path("path-1", "P", straight((0, 0, 25), (400, 0, 25))),
+        Run("run-1", "R", "ball", "path-1", duration=2.0),
+        ball=(box_mesh(50, 50, 50), (0, 0, 25)),
+        table=(box_mesh(900, 900, 20), (200, 0, -10)),
+    )
+    hand = make_hand(start)
+    hand.session.select("ball")
+    hand.window.motion.ball()
+    assert "400.0 ÷ 157.080 = <b>2.5465 turns</b>" in said(hand)
+    assert hand.window.jobs.number("ball-1") == "2.55 turns"
+    choose(hand, "Rolls on", "table")
+    assert hand.session.item.normals[0] == pytest.approx((0, 0, 1))
+    hand.type_in("Radius", "20")
+    assert hand.session.item.radius == 20
+    press(hand, "Delete ball")
+    back_to(hand, start.project)
+
+
+def ramming(*records):
+    return opened(
+        Path("path-1", "P", straight((0, 0, 120), (290, 0, 120))),
+        Run("run-1", "Rams", "ram", "path-1", duration=1.0),
+        *records,
+        ram=(box_mesh(40, 200, 20), (0, 0, 120)),
+        box=(box_mesh(60, 60, 200), (300, 0, 100)),
+    )
+
+
+def test_contacts_are_listed_gone_to_and_start_things(make_hand, monkeypatch):
+    keys = (KeyPose(0.0, Placement((300, 0, 100))), KeyPose(0.5, Placement((600, 0, 100))))
+    start = ramming(Poses("poses-1", "Box is pushed", "box", keys, start=0.95))
+    hand = make_hand(start)
+    session, window = hand.session, hand.window
+    window.card.show_checks()
+    window.checker.check(session.project, session.meshes, 0.0)
+    hand.checked()
+    press(hand, "List contacts")
+    hand.qtbot.waitUntil(lambda: window.contacts.of is session.project, timeout=60_000)
+    told = 250 / 290
+    assert f"ram touches box: {told:.4f} s, 290 mm/s" in said(hand)
+    press(hand, "Go there")
+    assert session.time == pytest.approx(told, abs=1e-4)
+    window.card.show_checks()
+    monkeypatch.setattr(contacts_module, "ask_choice", lambda *_: "poses-1")
+    press(hand, "Begin by it …")
+    cue = session.project.poses[0].cue
+    assert isinstance(cue, ContactCue) and cue.time == pytest.approx(told, abs=1e-4)
+    assert f"begins at {told:.4f} s" in said(hand)
+    hand.type_in("And then", "0.1")
+    assert session.project.poses[0].cue.delay == pytest.approx(0.1)
+    # live: where the ram is slower the touch is later
+    session.edit("Slower", lambda p: edits.update(p, "run-1", duration=2.0))
+    assert session.project.poses[0].cue.time == pytest.approx(2 * told, abs=1e-4)
+    choose(hand, "Begins", "")
+    assert session.project.poses[0].cue is None
+    choose(hand, "Begins", "contact")
+    assert session.project.poses[0].cue.time == pytest.approx(2 * told, abs=1e-4)
+    window.card.show_checks()
+    assert "has changed" in said(hand)
+    back_to(hand, start.project)
+
+
+def test_a_box_is_knocked_over(make_hand, monkeypatch):
+    start = ramming()
+    hand = make_hand(start)
+    hand.session.select_parts(["ram"])
+    hand.window.motion.knock()
+    assert "what strikes" in hand.window.card.fault.text()
+    monkeypatch.setattr(motion_actions, "ask_quantities", lambda *_: [15.0, 60.0, 90.0])
+    hand.session.select_parts(["ram", "box"])
+    hand.window.motion.knock()
+    poses = hand.session.project.poses[0]
+    assert hand.session.selection == poses.id and poses.cue.time == pytest.approx(250 / 290, abs=1e-4)
+    assert Motion(hand.session.project).poses("box", [5.0])[0, 2, 3] == pytest.approx(30, abs=0.2)
+    back_to(hand, start.project)
+
+
+def test_several_quantities_are_asked_together(dressed):
+    def answer():
+        dialog = dressed.activeModalWidget()
+        field = dialog.findChildren(QuantityEdit)[1]
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, "12 cm")
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        if dialog.isVisible():
+            dialog.accept()
+
+    QTimer.singleShot(50, answer)
+    found = motion_actions.ask_quantities(None, "Ask", "For both", (("frames", 10, "", 0), ("way", 50.0, "mm", 1)))
+    assert found == [10, 120.0]
+
+
+def test_what_rides_is_put_down_at_the_playhead(make_hand):
+    start = opened(
+        Path("path-1", "P", straight((0, 0, 500), (800, 0, 500))),
+        Run("run-1", "Swings", "hook", "path-1", duration=2.0),
+        Carry("carry-1", "Hangs", "crate", "hook"),
+        hook=(box_mesh(20, 20, 20), (0, 0, 500)),
+        crate=(box_mesh(100, 80, 60), (0, 0, 430)),
+        cart=(box_mesh(300, 200, 100), (800, 0, 50)),
+    )
+    hand = make_hand(start)
+    session = hand.session
+    session.select("hook")
+    hand.window.motion.put_down()
+    assert "what rides" in hand.window.card.fault.text()
+    session.select("carry-1")
+    session.set_time(2.0)
+    press(hand, "Put down here")
+    assert session.project.carries[0].end == pytest.approx(2.0)
+    assert Motion(session.project).poses("crate", [2.0])[0, :3, 3] == pytest.approx((800, 0, 130), abs=0.01)
+    hand.type_in("Lowering", "0.5")
+    press(hand, "Leave as it is")
+    assert session.project.carries[0].put is None
+    press(hand, "Put down at a place")
+    assert session.project.carries[0].put.position == pytest.approx((800, 0, 430), abs=0.01)
+    back_to(hand, start.project)
+
+
+def test_several_spin_alike_mirrored_or_the_other_way_and_have_bars(make_hand):
+    start = opened(left=(tyre(), (0, 0, 50)), right=(tyre(), (0, 300, 50)))
+    hand = make_hand(start)
+    session = hand.session
+    session.select_parts(["left", "right"])
+    hand.window.motion.spin()
+    assert len(session.project.spins) == 2
+    choose(hand, "Set by", "turns")
+    hand.type_in("Angle", "180")
+    assert [s.turns for s in session.project.spins] == [0.5, 0.5]
+    hand.field("").click()
+    assert session.project.spins[1].mirrored
+    choose(hand, "Sense", "cw")
+    assert [s.turns for s in session.project.spins] == [-0.5, -0.5]
+    bars = {bar.item_id for bar in hand.window.deck.drawn_bars}
+    assert {"spin-1", "spin-2"} <= bars
+    hand.window.deck.move_bar("spin-1", 1.0, free=True)
+    assert session.project.spins[0].start == pytest.approx(1.0)
+    back_to(hand, start.project)
+
+
+def test_an_axle_is_picked_in_the_stage(make_hand):
+    start = opened(Spin("spin-1", "Spins", "drum", Axle((0, 0, 9), (0, 1, 0))), drum=(tyre(), (0, 0, 50)))
+    hand = make_hand(start)
+    session = hand.session
+    session.select("spin-1")
+    hand.stage.viewpoint.look_from((0.3, -0.9, 0.2))
+    hand.stage.look_at(np.array([[-60.0, -60, -10], [70, 60, 110]]))
+    press(hand, "Pick its axle")
+    assert hand.stage.tool is hand.window.preparing.pick_tool
+    place = hand.at(5.0, -10.0, 99.0)
+    hand.stage.tool.hover(place, Qt.KeyboardModifier.NoModifier)
+    hand.click(place)
+    axle = session.project.spins[0].axle
+    assert axle.origin[0] == pytest.approx(5.0, abs=0.05) and axle.origin[2] == pytest.approx(0.0, abs=0.05)
+    assert axle.direction == pytest.approx((0, 1, 0), abs=1e-3)
