@@ -33,6 +33,7 @@ from kestrav.core.document.records import (
     PartAim,
     PathPoint,
     Pin,
+    Placement,
     PointShape,
     Poses,
     Project,
@@ -201,6 +202,7 @@ LIFT = 841.4  # mm that it lets the cassette down
 def with_hoisting(project: Project, ids: dict[str, str], meshes: dict[str, Mesh]) -> Project:
     """The hoist takes the cassette from its way out and sets it down on the trolley, with which it rides on."""
     hook, cassette = ids["Hook"], ids["Fan cassette"]
+    project = edits.update(project, hook, pivot=Placement((0.0, 0.0, 1512.0)))
     there = Motion(project).poses(hook, [LOWERS])[0] @ rest_and_pivot(project, hook)[1]
     high = placement(there)
     low = placement(shift((0.0, 0.0, -LIFT)) @ there)
@@ -266,7 +268,12 @@ def with_louvres(project: Project, ids: dict[str, str]) -> Project:
         [p.id for p in project.parts if p.name == name and p.parent in slats] for name in ("Slat blade", "Slat pin")
     )
     sides = [ids["Louvre side, left"], ids["Louvre side, right"]]
-    near = [*itertools.product(blades, sides), *itertools.product(pins, [rod, sides[1], crank]), (crank, rod)]
+    near = [
+        *itertools.product(blades, sides),
+        *itertools.product(pins, [rod, sides[1], crank]),
+        (crank, rod),
+        (rod, sides[1]),
+    ]
     for pair in near:
         project = edits.set_contact(project, *pair, True)
     return project

@@ -26,7 +26,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
 from kestrav.core.motion.resting import rest_poses, world_bounds
-from kestrav.core.motion.runs import span
+from kestrav.core.motion.runs import begins, span
 from kestrav.core.motion.shaping import raised
 from kestrav.render.viewpoint import to_display
 
@@ -180,12 +180,27 @@ class Tour:
         self.wait(lambda: window.current, "the check")
         made.append(self.picture("run"))
         window.card.show_run_tab("Journey")
-        session.select(next(p.id for p in session.project.poses if p.name == "Gate swings open"))
+        session.select(next(p.id for p in session.project.poses if p.name == "Hook goes down and up"))
         window.deck.show_lanes(["heading", "strength"])
-        session.set_time(8.9)
-        stage.viewpoint.look_from((-0.55, -0.62, 0.56))
-        stage.look_at(np.array([[1900.0, -3700.0, 0.0], [4300.0, -1600.0, 1100.0]]))
+        session.set_time(5.3)
+        stage.viewpoint.look_from((-0.45, -0.8, 0.3))
+        stage.look_at(np.array([[-500.0, -1900.0, 0.0], [1300.0, -700.0, 1900.0]]))
         made.append(self.picture("key-poses"))
+        crank = next(s.id for s in session.project.spins if s.name == "Crank closes the louvres")
+        session.select(crank)
+        window.deck.show_lanes(["wheel", "rate"])
+        session.set_time(5.0)
+        stage.viewpoint.look_from((0.86, -0.42, 0.28))
+        stage.look_at(np.array([[-180.0, -520.0, 330.0], [560.0, -200.0, 930.0]]))
+        session.select(session.project.rods[0].id)
+        made.append(self.picture("rod"))
+        gate = next(s for s in session.project.spins if s.name == "Gate swings open")
+        session.select(gate.id)
+        window.deck.show_lanes(["clearance", "wheel"])
+        session.set_time(begins(session.project, gate) + 0.25)
+        stage.viewpoint.look_from((-0.55, -0.62, 0.56))
+        stage.look_at(np.array([[1900.0, -4200.0, 0.0], [4300.0, -2000.0, 1100.0]]))
+        made.append(self.picture("contact"))
         wheel = session.project.rolls[0]
         session.select(wheel.id)
         window.deck.show_lanes(["wheel", "speed"])

@@ -57,7 +57,7 @@ def _turning(project: Project, item: Turner) -> list[Joint]:
         ends = (item.a,) if item.kind == "rack" else (item.a, item.b)
         return [Joint(item, "turns", end.part, end.axle) for end in ends]
     if isinstance(item, Rod):
-        return found[:6]
+        return found[:12]
     return found if not isinstance(item, Ball) else []
 
 

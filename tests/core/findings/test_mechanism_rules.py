@@ -55,6 +55,13 @@ def test_sound_gears_are_not_spoken_of():
     assert not any(found(made, meshes, rule) for rule in ("teeth", "axle-distance", "wrong-sense", "ratio"))
 
 
+def test_less_than_a_tooth_is_noted():
+    made, meshes = gears()
+    assert not found(made, meshes, "less-than-a-tooth")
+    (fault,) = found(edits.update(made, "spin-1", turns=0.03), meshes, "less-than-a-tooth")
+    assert fault.value == pytest.approx(0.03 * np.pi * 34, rel=1e-3)
+
+
 def test_teeth_out_of_mesh_are_brought_in():
     made, meshes = gears()
     made = edits.update(made, "drive-1", phase=made.drives[0].phase + 2.0)

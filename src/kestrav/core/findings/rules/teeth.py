@@ -14,10 +14,10 @@ from kestrav.core.document.trains import driven
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.drives import ratio, right_distance, stand
+from kestrav.core.motion.drives import ratio, right_distance, stand, toothed
 from kestrav.core.motion.joints import joints
 from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.lane_values import mesh_errors
+from kestrav.core.motion.lane_values import mesh_errors, ways_rolled
 from kestrav.core.motion.linkage import unit
 from kestrav.core.motion.mechanisms import centre_distance, set_drive, set_end
 from kestrav.core.motion.placing import placement, shift
@@ -49,6 +49,7 @@ def _of(evidence: Evidence, drive: Drive, side: str | None) -> Iterator[Finding]
     times = evidence.times
     if not len(times):
         return
+    yield from _hardly(evidence, drive)
     error = np.abs(mesh_errors(project, drive, times))
     worst = int(np.argmax(error))
     if error[worst] > MESH:
@@ -66,6 +67,28 @@ def _of(evidence: Evidence, drive: Drive, side: str | None) -> Iterator[Finding]
             limit=MESH,
             mend=Mend("Bring them into mesh", mesh),
         )
+
+
+def _hardly(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
+    """A drive that goes on by less than a tooth, so that its teeth say nothing."""
+    if not toothed(drive):
+        return
+    tooth = np.pi * drive.pitch if drive.kind in ("outside", "inside", "rack") else drive.pitch
+    way = float(np.ptp(ways_rolled(evidence.project, drive, evidence.times)))
+    if not 1e-6 < way < tooth:
+        return
+    yield _finding(
+        evidence,
+        drive,
+        0.0,
+        rule="less-than-a-tooth",
+        severity="note",
+        title=f"{drive.name} goes on by less than a tooth",
+        detail=f"By {way:,.2f} mm in all, and a tooth is {tooth:,.2f} mm",
+        value=way,
+        unit="mm",
+        limit=float(tooth),
+    )
 
 
 def _against(evidence: Evidence, drive: Drive) -> Finding | None:
