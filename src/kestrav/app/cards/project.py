@@ -7,6 +7,7 @@ import numpy as np
 from kestrav.app import bringing
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
+from kestrav.core.document.lookup import told_apart
 from kestrav.core.findings.model import name_of
 from kestrav.core.motion.runs import span
 from kestrav.core.units import show
@@ -131,8 +132,9 @@ class ProjectRows(Rows):
         if not known.found:
             form.note("Nothing that moves comes to touch anything.")
         for touch in known.found[:MOST_CONTACTS]:
-            a, b = name_of(project, touch.a), name_of(project, touch.b)
-            form.note(f"{a} touches {b}: {touch.time:.4f}\u2009s, {show(touch.speed, 'mm/s', 0)}")
+            a, b = told_apart(project, touch.a), told_apart(project, touch.b)
+            at = ", ".join(show(x, "", 0) for x in touch.place)
+            form.note(f"{a} touches {b}: {touch.time:.4f}\u2009s, {show(touch.speed, 'mm/s', 0)}, at {at}\u2009mm")
             form.buttons(
                 ("Go there", lambda t=touch: known.go_to(t), "Bring the playhead and the view there"),
                 (

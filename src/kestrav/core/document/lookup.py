@@ -170,3 +170,12 @@ def awaited(project: Project, cue: AnyCue) -> str:
     if isinstance(cue, Cue):
         return f"“{get(project, cue.run).name}”"
     return f"the touch of “{get(project, cue.a).name}” and “{get(project, cue.b).name}”"
+
+
+def told_apart(project: Project, part_id: str) -> str:
+    """A part's name, with that of what it belongs to where other parts have the same name."""
+    part = get(project, part_id)
+    alike = sum(p.name == part.name for p in project.parts) > 1
+    if not alike or not isinstance(part, Part) or part.parent is None:
+        return part.name
+    return f"{part.name} of {get(project, part.parent).name}"
