@@ -6,7 +6,7 @@ import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 
 from kestrav.app import style
 from kestrav.app.window import Window
@@ -68,6 +68,26 @@ class Hand:
         found = self.window.card.form.findChild(QWidget, f"field-{name}")
         assert found is not None, name
         return found
+
+    def press(self, text):
+        """Press a button of the card by its text, or by how that begins."""
+        self.window.card.rebuild()
+        buttons = self.window.card.form.findChildren(QPushButton)
+        next(b for b in buttons if b.text() == text or b.text().startswith(f"{text} ")).click()
+
+    def choose(self, name, key):
+        """Choose one of a choice's options by its key."""
+        field = self.field(name)
+        index = field.findData(key)
+        assert index >= 0, (name, key)
+        field.setCurrentIndex(index)
+        field.activated.emit(index)
+
+    def said(self):
+        """What the card says, with plain spaces."""
+        self.window.card.rebuild()
+        told = " ".join(w.text() for w in self.window.card.form.findChildren(QLabel))
+        return told.replace("\u2009", " ")
 
     def type_in(self, name, text):
         field = self.field(name)

@@ -4,7 +4,6 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QLabel, QPushButton
 from shapes import box_mesh, gear_mesh, straight, tyre
 
 from kestrav.app import contacts as contacts_module
@@ -39,26 +38,6 @@ def opened(*records, **shapes):
     return project_file.Opened(edits.add(made, *records), meshes)
 
 
-def press(hand, text):
-    hand.window.card.rebuild()
-    buttons = hand.window.card.form.findChildren(QPushButton)
-    next(b for b in buttons if b.text() == text or b.text().startswith(f"{text} ")).click()
-
-
-def choose(hand, name, key):
-    field = hand.field(name)
-    index = field.findData(key)
-    assert index >= 0, (name, key)
-    field.setCurrentIndex(index)
-    field.activated.emit(index)
-
-
-def said(hand):
-    hand.window.card.rebuild()
-    told = " ".join(w.text() for w in hand.window.card.form.findChildren(QLabel))
-    return told.replace("\u2009", " ")
-
-
 def back_to(hand, project):
     while hand.session.undo.canUndo():
         hand.session.undo.undo()
@@ -76,7 +55,7 @@ def test_gears_are_made_from_two_parts_and_edited(make_hand):
     session.select_parts(["one", "two"])
     motion.drive("outside")
     assert session.item.a.teeth == 17 and session.item.b.teeth == 40
-    assert "2 × 17 = 34.000 mm pitch diameter" in said(hand) and "one turns two" in said(hand)
+    assert "2 × 17 = 34.000 mm pitch diameter" in hand.said() and "one turns two" in hand.said()
     assert hand.window.jobs.number("drive-1") == "2.353 to 1"
     hand.window.deck.show_lanes(["wheel", "rolled", "rate", "mesh"])
     deck = hand.window.deck
@@ -88,19 +67,19 @@ def test_gears_are_made_from_two_parts_and_edited(make_hand):
     hand.type_in("Starts at", "3")
     hand.window.deck.refresh()
     assert deck.mesh.y.max() > 0.05
-    press(hand, "Bring into mesh")
+    hand.press("Bring into mesh")
     hand.window.deck.refresh()
     assert deck.mesh.y.max() < 0.01
     hand.type_in("Teeth two", "80")
-    choose(hand, "Standard", "1")
+    hand.choose("Standard", "1")
     assert session.item.b.teeth == 80 and session.item.pitch == 1.0
-    choose(hand, "Kind", "belt")
+    hand.choose("Kind", "belt")
     hand.type_in("Teeth one", "0")
     hand.type_in("Teeth two", "0")
     hand.type_in("Radius one", "10")
     hand.type_in("Radius two", "30")
-    assert "30 ÷ 10 = <b>3.0000 to 1</b>" in said(hand)
-    press(hand, "Delete drive")
+    assert "30 ÷ 10 = <b>3.0000 to 1</b>" in hand.said()
+    hand.press("Delete drive")
     assert not session.project.drives
     back_to(hand, start.project)
 
@@ -120,23 +99,23 @@ def test_a_slider_crank_is_made_from_three_parts_and_copied(make_hand):
     assert "other end" in hand.window.card.fault.text()
     session.select_parts(["rod", "crank", "slider"])
     motion.rod("slider")
-    assert "stroke <b>80.000 mm</b>" in said(hand) and "reaches at all times" in said(hand)
+    assert "stroke <b>80.000 mm</b>" in hand.said() and "reaches at all times" in hand.said()
     hand.window.deck.show_lanes(["wheel", "rate"])
     assert hand.window.deck.wheel.title == "Slider" and np.ptp(hand.window.deck.wheel.y) == pytest.approx(80, abs=0.1)
     hand.type_in("Length", "30")
-    assert "short" in said(hand)
+    assert "short" in hand.said()
     session.undo.undo()
     hand.type_in("In all", "3")
     hand.type_in("Phase", "120")
-    press(hand, "Make copies")
+    hand.press("Make copies")
     assert len(session.project.rods) == 3 and len(session.project.parts) == 8
     session.select("rod-1")
-    press(hand, "On its own")
-    choose(hand, "It", "level")
-    choose(hand, "Also turns", "wheel")
+    hand.press("On its own")
+    hand.choose("It", "level")
+    hand.choose("Also turns", "wheel")
     assert session.project.rods[0].coupled[0].part == "wheel"
-    press(hand, "Without wheel")
-    press(hand, "Delete rod")
+    hand.press("Without wheel")
+    hand.press("Delete rod")
     back_to(hand, start.project)
 
 
@@ -150,13 +129,13 @@ def test_a_ball_rolls_and_tells_its_sum(make_hand):
     hand = make_hand(start)
     hand.session.select("ball")
     hand.window.motion.ball()
-    assert "400.0 ÷ 157.080 = <b>2.5465 turns</b>" in said(hand)
+    assert "400.0 ÷ 157.080 = <b>2.5465 turns</b>" in hand.said()
     assert hand.window.jobs.number("ball-1") == "2.55 turns"
-    choose(hand, "Rolls on", "table")
+    hand.choose("Rolls on", "table")
     assert hand.session.item.normals[0] == pytest.approx((0, 0, 1))
     hand.type_in("Radius", "20")
     assert hand.session.item.radius == 20
-    press(hand, "Delete ball")
+    hand.press("Delete ball")
     back_to(hand, start.project)
 
 
@@ -178,29 +157,29 @@ def test_contacts_are_listed_gone_to_and_start_things(make_hand, monkeypatch):
     window.card.show_checks()
     window.checker.check(session.project, session.meshes, 0.0)
     hand.checked()
-    press(hand, "List contacts")
+    hand.press("List contacts")
     hand.qtbot.waitUntil(lambda: window.contacts.of is session.project, timeout=60_000)
     told = 250 / 290
-    assert f"ram touches box: {told:.4f} s, 290 mm/s" in said(hand)
-    press(hand, "Go there")
+    assert f"ram touches box: {told:.4f} s, 290 mm/s" in hand.said()
+    hand.press("Go there")
     assert session.time == pytest.approx(told, abs=1e-4)
     window.card.show_checks()
     monkeypatch.setattr(contacts_module, "ask_choice", lambda *_: "poses-1")
-    press(hand, "Begin by it …")
+    hand.press("Begin by it …")
     cue = session.project.poses[0].cue
     assert isinstance(cue, ContactCue) and cue.time == pytest.approx(told, abs=1e-4)
-    assert f"begins at {told:.4f} s" in said(hand)
+    assert f"begins at {told:.4f} s" in hand.said()
     hand.type_in("And then", "0.1")
     assert session.project.poses[0].cue.delay == pytest.approx(0.1)
     # live: where the ram is slower the touch is later
     session.edit("Slower", lambda p: edits.update(p, "run-1", duration=2.0))
     assert session.project.poses[0].cue.time == pytest.approx(2 * told, abs=1e-4)
-    choose(hand, "Begins", "")
+    hand.choose("Begins", "")
     assert session.project.poses[0].cue is None
-    choose(hand, "Begins", "contact")
+    hand.choose("Begins", "contact")
     assert session.project.poses[0].cue.time == pytest.approx(2 * told, abs=1e-4)
     window.card.show_checks()
-    assert "has changed" in said(hand)
+    assert "has changed" in hand.said()
     back_to(hand, start.project)
 
 
@@ -251,13 +230,13 @@ def test_what_rides_is_put_down_at_the_playhead(make_hand):
     assert "what rides" in hand.window.card.fault.text()
     session.select("carry-1")
     session.set_time(2.0)
-    press(hand, "Put down here")
+    hand.press("Put down here")
     assert session.project.carries[0].end == pytest.approx(2.0)
     assert Motion(session.project).poses("crate", [2.0])[0, :3, 3] == pytest.approx((800, 0, 130), abs=0.01)
     hand.type_in("Lowering", "0.5")
-    press(hand, "Leave as it is")
+    hand.press("Leave as it is")
     assert session.project.carries[0].put is None
-    press(hand, "Put down at a place")
+    hand.press("Put down at a place")
     assert session.project.carries[0].put.position == pytest.approx((800, 0, 430), abs=0.01)
     back_to(hand, start.project)
 
@@ -269,12 +248,12 @@ def test_several_spin_alike_mirrored_or_the_other_way_and_have_bars(make_hand):
     session.select_parts(["left", "right"])
     hand.window.motion.spin()
     assert len(session.project.spins) == 2
-    choose(hand, "Set by", "turns")
+    hand.choose("Set by", "turns")
     hand.type_in("Angle", "180")
     assert [s.turns for s in session.project.spins] == [0.5, 0.5]
     hand.field("").click()
     assert session.project.spins[1].mirrored
-    choose(hand, "Sense", "cw")
+    hand.choose("Sense", "cw")
     assert [s.turns for s in session.project.spins] == [-0.5, -0.5]
     bars = {bar.item_id for bar in hand.window.deck.drawn_bars}
     assert {"spin-1", "spin-2"} <= bars
@@ -290,7 +269,7 @@ def test_an_axle_is_picked_in_the_stage(make_hand):
     session.select("spin-1")
     hand.stage.viewpoint.look_from((0.3, -0.9, 0.2))
     hand.stage.look_at(np.array([[-60.0, -60, -10], [70, 60, 110]]))
-    press(hand, "Pick its axle")
+    hand.press("Pick its axle")
     assert hand.stage.tool is hand.window.preparing.pick_tool
     place = hand.at(5.0, -10.0, 99.0)
     hand.stage.tool.hover(place, Qt.KeyboardModifier.NoModifier)

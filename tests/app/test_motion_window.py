@@ -5,7 +5,7 @@ import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLabel, QPushButton
+from PySide6.QtWidgets import QApplication
 from shapes import box_mesh, make_project, straight, wheeled
 
 from kestrav.app import motion_actions
@@ -120,25 +120,6 @@ def hand_of(make_hand):
 
 def run_of(hand, number=0):
     return hand.session.project.runs[number]
-
-
-def press(hand, text):
-    hand.window.card.rebuild()
-    buttons = hand.window.card.form.findChildren(QPushButton)
-    next(b for b in buttons if b.text() == text or b.text().startswith(f"{text} ")).click()
-
-
-def choose(hand, name, key):
-    field = hand.field(name)
-    index = field.findData(key)
-    assert index >= 0, (name, key)
-    field.setCurrentIndex(index)
-    field.activated.emit(index)
-
-
-def said(hand):
-    hand.window.card.rebuild()
-    return " ".join(w.text() for w in hand.window.card.form.findChildren(QLabel))
 
 
 # bars
@@ -430,18 +411,18 @@ def test_key_poses_are_dragged_in_the_stage_and_typed_in_the_card(hand_of):
     hand.type_in("2: turned x", "90")
     key = hand.session.project.poses[0].keys[1]
     assert key.time == 3.0 and key.placement.rotation == pytest.approx((np.sqrt(0.5), 0, 0, np.sqrt(0.5)))
-    choose(hand, "In between", "by hand")
+    hand.choose("In between", "by hand")
     hand.type_in("2: in y", "60")
     assert hand.session.project.poses[0].keys[1].handle_in == (0, 60, 0)
     hand.drag(hand.at(160, 180, 30), hand.at(100, 180, 30))
     assert hand.session.project.poses[0].keys[1].handle_in == pytest.approx((-60, 60, 0), abs=6)
-    press(hand, "Pose here")
-    assert len(hand.session.project.poses[0].keys) == 3 or "begins" in said(hand)
-    choose(hand, "In between", "smooth")
-    press(hand, "Into path and run")
+    hand.press("Pose here")
+    assert len(hand.session.project.poses[0].keys) == 3 or "begins" in hand.said()
+    hand.choose("In between", "smooth")
+    hand.press("Into path and run")
     assert not hand.session.project.poses and isinstance(hand.session.item, Run)
     hand.window.card.show_run_tab("Ties")
-    press(hand, "Into key poses")
+    hand.press("Into key poses")
     assert isinstance(hand.session.item, Poses)
 
 
@@ -454,14 +435,14 @@ def test_rides_and_lights_are_added_and_edited(hand_of, asked):
     hand.window.motion.ride()
     (carry,) = hand.session.project.carries
     assert (carry.rider, carry.carrier, carry.start) == ("part-2", "part-1", 1.5)
-    assert "rides with" in said(hand)
+    assert "rides with" in hand.said()
     hand.type_in("To", "2.5")
     assert hand.session.project.carries[0].end == 2.5
-    choose(hand, "Begins", "run-1")
-    choose(hand, "When it", "way")
+    hand.choose("Begins", "run-1")
+    hand.choose("When it", "way")
     hand.type_in("So far", "25")
     assert hand.session.project.carries[0].cue == Cue("run-1", "way", 0.25)
-    assert "begins at 1.500" in said(hand)
+    assert "begins at 1.500" in hand.said()
     for kind in ("point", "spot", "area", "sun"):
         hand.window.motion.light(kind)
     lights = hand.session.project.lights
@@ -469,13 +450,13 @@ def test_rides_and_lights_are_added_and_edited(hand_of, asked):
     hand.session.select("light-2")
     hand.type_in("Strength", "1.5 kcd")
     hand.type_in("Cone", "35")
-    choose(hand, "Aim", "part-1")
-    press(hand, "Add key here")
+    hand.choose("Aim", "part-1")
+    hand.press("Add key here")
     hand.type_in("Key 1", "700")
     light = hand.session.project.lights[1]
     assert (light.strength, light.cone, light.aim.part) == (1500, 35, "part-1")
     assert light.keys == (LightKey(1.5, 700.0),)
-    choose(hand, "Run along", "path-2")
+    hand.choose("Run along", "path-2")
     assert hand.session.item.rider == "light-2"
     assert "rides" not in hand.window.jobs.number("light-2")
     hand.stage.draw()
@@ -488,34 +469,34 @@ def test_what_a_run_goes_with_is_chosen_in_its_card(hand_of):
     card = hand.window.card
     hand.session.select("run-2")
     card.show_run_tab("Ties")
-    choose(hand, "Begins", "run-1")
+    hand.choose("Begins", "run-1")
     assert run_of(hand, 1).cue == Cue("run-1")
     hand.type_in("And then", "0.5")
     assert journey(hand.session.project, run_of(hand, 1)).start == 3.5
-    choose(hand, "Begins", "")
-    choose(hand, "Follows", "run-1")
+    hand.choose("Begins", "")
+    hand.choose("Follows", "run-1")
     hand.type_in("Behind by", "12 cm")
     assert run_of(hand, 1).follows == Following("run-1", 120.0)
-    choose(hand, "Follows", "")
+    hand.choose("Follows", "")
     hand.type_in("Blend", "0.4")
     assert run_of(hand, 1).blend == 0.4
     hand.session.select("run-1")
-    choose(hand, "Takes along", "part-2")
+    hand.choose("Takes along", "part-2")
     assert run_of(hand).company == ("part-2",)
-    press(hand, "Without Post")
+    hand.press("Without Post")
     assert run_of(hand).company == ()
     hand.session.set_time(2.0)
-    press(hand, "Hold here")
+    hand.press("Hold here")
     hand.type_in("Hold 1 at", "100")
     assert run_of(hand).holds[0].place == pytest.approx(0.25)
-    press(hand, "Delete last hold")
+    hand.press("Delete last hold")
     hand.type_in("Things", "3")
     hand.type_in("Apart", "60")
-    press(hand, "Make a convoy")
+    hand.press("Make a convoy")
     assert len(hand.session.project.runs) == 4 and "follows" in hand.session.project.runs[-1].name
-    press(hand, "Go alone")
+    hand.press("Go alone")
     assert run_of(hand).link == ""
-    choose(hand, "Also goes", "part-2")
+    hand.choose("Also goes", "part-2")
     assert hand.session.item.rider == "part-2" and hand.session.item.link
 
 
@@ -525,29 +506,29 @@ def test_marks_passes_ground_and_roughness_are_chosen_in_the_card(hand_of):
     hand.session.select("run-1")
     card.show_run_tab("Journey")
     hand.type_in("Mark", "350")
-    press(hand, "Stop at the mark")
+    hand.press("Stop at the mark")
     assert run_of(hand).end == pytest.approx(340 / 400)
     hand.type_in("Due", "2.5")
     assert run_of(hand).due == 2.5
     hand.type_in("Passes", "2")
     hand.field("And back").click()
-    assert run_of(hand).returns and "2 ×" in said(hand)
-    choose(hand, "After", "rests")
+    assert run_of(hand).returns and "2 ×" in hand.said()
+    hand.choose("After", "rests")
     assert run_of(hand).after == "rests"
     hand.type_in("Passes", "without end")
-    assert run_of(hand).passes == 0 and "without end" in said(hand)
+    assert run_of(hand).passes == 0 and "without end" in hand.said()
     hand.type_in("Passes", "1")
-    choose(hand, "On the path", "point")
+    hand.choose("On the path", "point")
     hand.type_in("Point z", "-10")
     assert run_of(hand).seat_point == (0, 0, -10)
-    press(hand, "Bring the path here")
+    hand.press("Bring the path here")
     assert hand.session.project.paths[0].shape.points[0].position == pytest.approx((-100, 0, 0))
     card.show_run_tab("Heading")
-    choose(hand, "Heading", "along")
-    press(hand, "Quarter turn")
+    hand.choose("Heading", "along")
+    hand.press("Quarter turn")
     assert run_of(hand).heading == AlongHeading("-y")
-    choose(hand, "Up", "-z")
-    choose(hand, "Stance", "level")
+    hand.choose("Up", "-z")
+    hand.choose("Stance", "level")
     assert (run_of(hand).heading.up, run_of(hand).heading.stance) == ("-z", "level")
     hand.type_in("Own turn x", "15")
     assert run_of(hand).turn == (15, 0, 0)
@@ -557,14 +538,14 @@ def test_marks_passes_ground_and_roughness_are_chosen_in_the_card(hand_of):
     assert ground.reach == 50 and len(ground.heights) > 100 and all(ground.found)
     hand.field("Tilted").click()
     assert run_of(hand).ground.tilted and run_of(hand).ground.heights
-    press(hand, "Add roughness")
+    hand.press("Add roughness")
     hand.type_in("1: at most", "2")
-    choose(hand, "1: by", "time")
+    hand.choose("1: by", "time")
     hand.type_in("1: about", "3")
     assert run_of(hand).roughness == (Roughness("up", 2.0, 200.0, 3.0),)
-    choose(hand, "Heading", "keyed")
+    hand.choose("Heading", "keyed")
     hand.session.set_time(2.0)
-    press(hand, "Add key here")
+    hand.press("Add key here")
     hand.type_in("Key 2 x", "40")
     assert len(run_of(hand).heading.keys) == 3
     assert run_of(hand).ground == Ground(
@@ -601,7 +582,7 @@ def test_what_is_selected_together_runs_together(hand_of):
     hand.session.edit("Free", lambda p: edits.remove(edits.remove(p, "run-1"), "run-2"))
     hand.session.select_parts(["part-2", "part-1"])
     hand.window.card.show_part_tab("Place")
-    choose(hand, "Run along", "path-1")
+    hand.choose("Run along", "path-1")
     (run,) = hand.session.project.runs
     assert (run.rider, run.company) == ("part-1", ("part-2",))
 
@@ -615,21 +596,21 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     assert "select the part first" in hand.window.card.fault.text().lower()
     session.select("part-3")
     motion.roll()
-    assert session.item.radius == 50 and "1 000.0 ÷ 314.159" in said(hand).replace("\u2009", " ")
+    assert session.item.radius == 50 and "1 000.0 ÷ 314.159" in hand.said().replace("\u2009", " ")
     hand.type_in("Around", "300")
     assert session.project.rolls[0].radius == pytest.approx(300 / (2 * np.pi))
-    press(hand, "From its cylinder")
+    hand.press("From its cylinder")
     hand.type_in("For turns", "4")
     assert journey(session.project, run_of(hand)).length == pytest.approx(4 * 2 * np.pi * 50)
     hand.type_in("Marks around", "8")  # 4 turns end on one of eight marks already
-    assert "ends on a mark" in said(hand)
+    assert "ends on a mark" in hand.said()
     hand.type_in("For turns", "4.05")
     for begins, whole in (("Radius", True), ("Path", True), ("Start at", False), ("Accept", True)):
-        press(hand, begins)
+        hand.press(begins)
         made = turns_of(session.project, session.project.rolls[0])
         assert (made == pytest.approx(4.0, abs=1e-6)) == whole
         session.undo.undo()
-    press(hand, "Start at")
+    hand.press("Start at")
     hand.type_in("Slip", "5")
     assert session.project.rolls[0].slip == pytest.approx(0.05)
     session.select("part-2")
@@ -638,7 +619,7 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     assert session.project.swivels[0].trail == 20
     session.select("part-3")
     motion.spin()
-    choose(hand, "Set by", "turns")
+    hand.choose("Set by", "turns")
     hand.type_in("Turns", "3")
     hand.type_in("Soft stop", "1")
     spin = session.project.spins[0]

@@ -82,6 +82,15 @@ def test_a_bar_that_turns_touches_a_post_by_the_closed_form():
     assert touch.speed == pytest.approx(np.linalg.norm(corner) * np.pi / 2, rel=1e-3)
 
 
+def test_a_fan_of_three_thousand_turns_a_minute_is_met():
+    bar, post = box_mesh(400, 4, 4), box_mesh(10, 10, 200)
+    made, meshes = scene(bar=(bar, (0, 0, 0)), post=(post, (0, 150, 0)))
+    made = edits.add(made, Spin("spin-1", "Turns", "bar", UP, rpm=3000.0, end=0.1))
+    corner = np.array([5.0, 145.0])
+    theta = np.arctan2(corner[1], corner[0]) - np.arcsin(2 / np.linalg.norm(corner))
+    assert first_touch(made, meshes, "bar", "post").time == pytest.approx(theta / (2 * np.pi) / 50, abs=1e-6)
+
+
 def test_a_thin_thing_is_met_between_two_frames():
     made, meshes = scene(shot=(box_mesh(2, 2, 2), (0, 0, 0)), foil=(box_mesh(0.2, 50, 50), (500, 0, 0)))
     made = goes(made, "shot", (0, 0, 0), (1000, 0, 0), duration=0.1)  # 333 mm in each frame of 30 a second

@@ -1,0 +1,237 @@
+"""Pairs of bodies in motion to each other: what moves as one, the boxes that are swept, and how far anything can have gone.
+
+Lengths in mm, times in s.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.clearance.models import Nearest, model, nearest, placed
+from kestrav.core.document.lookup import ancestors, get
+from kestrav.core.document.records import Part, Project
+from kestrav.core.geometry.meshes import Mesh, box_corners, turned_bounds
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.joints import joints
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.poses import moving_groups
+from kestrav.core.motion.resting import rest_poses, rows
+from kestrav.core.motion.solids import solid_mesh
+
+Array = NDArray[np.float64]
+
+MARGIN = 1.05  # by how much a point may go farther than the chords of its steps
+_MOST_TURN = 0.2  # rad that anything may turn in a step; its arc is then longer than its chord by 0.2 % at most
+_MOST_FINER = 256  # parts into which a step is divided at most for that
+_WINDOW = 60  # steps looked at together
+_TINY = 1e-4  # mm
+_MOST_AT_ONCE = 20_000  # steps whose poses are held together
+_FINE_KEPT = 64  # steps whose fine poses are kept
+
+
+@dataclass(eq=False)
+class Pairing:
+    """Two bodies with their collision models and the first one's corners; ``touching`` is for whoever goes through time with it."""
+
+    a: str
+    b: str
+    models: tuple[Any, Any]
+    corners: Array
+    touching: bool = False
+
+
+def pairing(project: Project, meshes: Mapping[str, Mesh], a: str, b: str) -> Pairing:
+    """Two solids as a pair."""
+    one, two = get(project, a), get(project, b)
+    assert isinstance(one, Part) and isinstance(two, Part)
+    first, second = solid_mesh(meshes, one), solid_mesh(meshes, two)
+    return Pairing(a, b, (model(first), model(second)), box_corners(first.bounds))
+
+
+@dataclass(frozen=True, eq=False)
+class Groups:
+    """What moves as one: its leader and box (2, 3) in the leader's coordinates, each body's place in its leader's, and which
+    groups pairs are between."""
+
+    leaders: list[str]
+    boxes: Array
+    within: dict[str, Array]
+    bounds: dict[str, Array]
+    one: NDArray[np.intp]
+    two: NDArray[np.intp]
+    pairs: list[list[int]]
+
+
+def groups_of(project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pairing]) -> Groups:
+    """What pairs are between."""
+    rest, row, group = rest_poses(project), rows(project), moving_groups(project)
+    leaders: dict[str, int] = {}
+    boxes: list[list[Array]] = []
+    within, bounds, of = {}, {}, {}
+    for body in dict.fromkeys(i for pair in pairs for i in (pair.a, pair.b)):
+        leader = project.parts[group.get(body, row[body])].id
+        of[body] = k = leaders.setdefault(leader, len(leaders))
+        if k == len(boxes):
+            boxes.append([])
+        part = project.parts[row[body]]
+        within[body] = inverse_rigid(rest[row[leader]]) @ rest[row[body]]
+        bounds[body] = solid_mesh(meshes, part).bounds
+        boxes[k].append(turned_bounds(bounds[body], within[body]))
+    between: dict[tuple[int, int], list[int]] = {}
+    for k, pair in enumerate(pairs):
+        between.setdefault((of[pair.a], of[pair.b]), []).append(k)
+    return Groups(
+        list(leaders),
+        np.array([[np.min([b[0] for b in mine], axis=0), np.max([b[1] for b in mine], axis=0)] for mine in boxes]),
+        within,
+        bounds,
+        np.array([a for a, _ in between], np.intp),
+        np.array([b for _, b in between], np.intp),
+        list(between.values()),
+    )
+
+
+def swept_bounds(boxes: Array, poses: Array) -> Array:
+    """The bounds (n - 1, k, 2, 3) that boxes (k, 2, 3) sweep in each step of poses (n, k, 4, 4)."""
+    bounds = turned_bounds(boxes, poses)
+    corners = np.array([box_corners(box) for box in boxes])
+    step = np.diff(poses, axis=0)
+    moved = np.einsum("nkij,kcj->nkci", step[..., :3, :3], corners) + step[:, :, None, :3, 3]
+    swept = np.stack(
+        [np.minimum(bounds[:-1, :, 0], bounds[1:, :, 0]), np.maximum(bounds[:-1, :, 1], bounds[1:, :, 1])], axis=2
+    )
+    # what goes round within a step goes a little beyond both its ends
+    beyond = (MARGIN - 1) * np.linalg.norm(moved, axis=-1).max(axis=-1) + _TINY
+    swept[:, :, 0] -= beyond[..., None]
+    swept[:, :, 1] += beyond[..., None]
+    return swept
+
+
+def boxes_apart(swept: Array, one: NDArray[np.intp], two: NDArray[np.intp]) -> NDArray[np.bool_]:
+    """Whether swept bounds (n, k, 2, 3) of pairs (p,) are apart, in each step (n, p)."""
+    found: NDArray[np.bool_] = np.any(
+        (swept[:, one, 0] > swept[:, two, 1]) | (swept[:, two, 0] > swept[:, one, 1]), axis=-1
+    )
+    return found
+
+
+def led_poses(project: Project, motion: Motion, leaders: Sequence[str], times: Array) -> Array:
+    """World matrices (n, k, 4, 4) of leaders (k) at times (n,); what nothing moves is where it rests."""
+    rest, row, group = rest_poses(project), rows(project), moving_groups(project)
+    return np.stack(
+        [motion.poses(i, times) if i in group else np.broadcast_to(rest[row[i]], (len(times), 4, 4)) for i in leaders],
+        axis=1,
+    )
+
+
+def gone(corners: Array, seen: Array) -> Array:
+    """How far (n,) the corner that goes farthest in each step has gone since the first pose."""
+    step = np.diff(seen, axis=0)
+    moved = np.einsum("nij,cj->nci", step[:, :3, :3], corners) + step[:, None, :3, 3]
+    return np.concatenate([[0.0], np.cumsum(np.linalg.norm(moved, axis=-1).max(axis=-1))])
+
+
+def distance_of(pair: Pairing, seen: Array, below: float = np.inf) -> Nearest | None:
+    """The least distance of a pair, the first body at a pose (4, 4) as the second sees it; None where not below a bound."""
+    return nearest(pair.models[0], placed(seen), pair.models[1], _AT_REST, below)
+
+
+_AT_REST = placed(np.eye(4))
+
+
+def fine_times(project: Project, motion: Motion, parts: Sequence[str]) -> Array:
+    """The grid of a motion, as much finer as is needed for nothing that carries these parts to turn far within a step."""
+    grid = motion.grid
+    most = 0.0
+    for part in dict.fromkeys(i for p in parts for i in (*ancestors(project, p), p)):
+        for joint in joints(project).get(part, ()):
+            if joint.role == "turns":
+                most = max(most, float(np.abs(np.diff(motion.amount(joint, grid))).max(initial=0.0)))
+    finer = int(np.clip(np.ceil(most / _MOST_TURN), 1, _MOST_FINER))
+    return grid if finer == 1 else np.linspace(grid[0], grid[-1], finer * (len(grid) - 1) + 1)
+
+
+@dataclass(eq=False)
+class Between:
+    """Pairs in motion, to be gone through in time."""
+
+    project: Project
+    motion: Motion
+    pairs: Sequence[Pairing]
+    groups: Groups
+    times: Array
+    # the first leader's poses (n, 4, 4) as the second sees them, at the fine times of a step, for all pairs between two groups
+    _known: dict[tuple[int, float], tuple[Array, Array]] = field(default_factory=dict)
+
+    def windows(self, end: float) -> Iterator[tuple[float, Array, Array]]:
+        """Windows of time until an end: the share that is done, times (n,) and the leaders' poses (n, k, 4, 4)."""
+        count = max(int(np.searchsorted(self.times, end)), 1)
+        leaders = self.groups.leaders
+        whole = led_poses(self.project, self.motion, leaders, self.times) if count <= _MOST_AT_ONCE else None
+        for start in range(0, count, _WINDOW):
+            window = self.times[start : min(start + _WINDOW, count) + 1]
+            if whole is None:
+                yield start / count, window, led_poses(self.project, self.motion, leaders, window)
+            else:
+                yield start / count, window, whole[start : start + len(window)]
+
+    def leaders(self, g: int, times: Array) -> Array:
+        """World matrices (2, n, 4, 4) of two groups' leaders at times (n,)."""
+        ids = [self.groups.leaders[side[g]] for side in (self.groups.one, self.groups.two)]
+        return np.swapaxes(led_poses(self.project, self.motion, ids, times), 0, 1)
+
+    def seen(self, g: int, times: Array) -> Array:
+        """The first leader's poses (n, 4, 4) as the second one sees them, at times (n,)."""
+        one, two = self.leaders(g, times)
+        found: Array = inverse_rigid(two) @ one
+        return found
+
+    def fine(self, g: int, start: float, end: float, step: float) -> tuple[Array, Array]:
+        """Times (n,) of a step, so far apart at most, and the first leader's poses there as the second sees them."""
+        if (g, start) not in self._known:
+            if len(self._known) > _FINE_KEPT:
+                self._known.clear()
+            times = np.linspace(start, end, max(int(np.ceil((end - start) / step)), 1) + 1)
+            self._known[g, start] = (times, self.seen(g, times))
+        return self._known[g, start]
+
+    def within(self, pair: Pairing, led: Array) -> Array:
+        """The first body's poses (n, 4, 4) as the second sees them, from those of their groups' leaders."""
+        found: Array = inverse_rigid(self.groups.within[pair.b]) @ led @ self.groups.within[pair.a]
+        return found
+
+    def body_boxes(self, g: int, one: Array, two: Array) -> NDArray[np.bool_]:
+        """Whether the boxes that bodies sweep are apart (n - 1, p), of all pairs between two groups whose leaders are at poses
+        (n, 4, 4)."""
+        return self.body_gaps(g, one, two) > 0
+
+    def body_gaps(self, g: int, one: Array, two: Array) -> Array:
+        """How far (n - 1, p) the boxes that bodies sweep are apart in mm, of all pairs between two groups."""
+        mine = [self.pairs[k] for k in self.groups.pairs[g]]
+        swept = []
+        for side, led in (([p.a for p in mine], one), ([p.b for p in mine], two)):
+            bodies = list(dict.fromkeys(side))
+            poses = np.stack([led @ self.groups.within[body] for body in bodies], axis=1)
+            bounds = swept_bounds(np.array([self.groups.bounds[body] for body in bodies]), poses)
+            place = {body: k for k, body in enumerate(bodies)}
+            swept.append(bounds[:, [place[body] for body in side]])
+        return box_gaps(swept[0], swept[1])
+
+
+def box_gaps(one: Array, two: Array) -> Array:
+    """How far boxes (..., 2, 3) are apart in mm; 0 where they meet."""
+    gap = np.maximum(np.maximum(one[..., 0, :] - two[..., 1, :], two[..., 0, :] - one[..., 1, :]), 0.0)
+    found: Array = np.linalg.norm(gap, axis=-1)
+    return found
+
+
+def between(project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pairing]) -> Between:
+    """Pairs to be gone through in time."""
+    motion = Motion(project)
+    parts = list(dict.fromkeys(i for pair in pairs for i in (pair.a, pair.b)))
+    return Between(project, motion, pairs, groups_of(project, meshes, pairs), fine_times(project, motion, parts))

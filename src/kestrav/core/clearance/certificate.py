@@ -1,0 +1,204 @@
+"""A certificate that a clearance holds for the whole continuous motion, or where that could not be shown.
+
+Between two instants at which a pair is d0 and d1 apart, and within which nothing of the one goes farther than w as seen by the other,
+it is (d0 + d1 - w) / 2 apart at least: it comes nearer by no more than it goes, from whichever end. Where that is not enough the time
+is halved. How far anything goes is bounded by the corners of its box, whose chords are taken close enough for arcs to be longer by
+far less than the margin that is added. Lengths in mm, times in s.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.clearance.between import MARGIN, Between, Pairing, between, distance_of, gone, pairing, swept_bounds
+from kestrav.core.clearance.sweep import Pair, intended_contacts, moving_pairs, touching_at_rest
+from kestrav.core.document.records import Project
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.runs import span
+
+Array = NDArray[np.float64]
+Progress = Callable[[float], None]
+
+FINEST = 1e-4  # s, below which time is not halved any more
+_CLOSE = 1e-6  # mm by which a distance may fall short of what is required, as measured
+
+Standing = Literal["certified", "breached", "not shown"]
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """A pair over a span of time: nearer than required (``breached``), or not shown to be far enough; the least distance met in it in
+    mm and when."""
+
+    pair: Pair
+    start: float
+    end: float
+    standing: Standing
+    least: float
+    time: float
+
+
+@dataclass(frozen=True)
+class Certificate:
+    """What holds from 0 to ``until`` s: everything is at least ``at_least`` mm apart, but for the stretches told; ``pairs`` were looked
+    at, ``measured`` times."""
+
+    required: float
+    until: float
+    at_least: float
+    stretches: tuple[Stretch, ...]
+    pairs: int
+    measured: int
+
+    @property
+    def standing(self) -> Standing:
+        """What the whole of it comes to."""
+        kinds = {stretch.standing for stretch in self.stretches}
+        return "breached" if "breached" in kinds else "not shown" if kinds else "certified"
+
+
+@dataclass(eq=False)
+class _Proof:
+    """Bookkeeping of one proof."""
+
+    moving: Between
+    required: float
+    at_least: float
+    measured: int = 0
+    found: list[Stretch] = field(default_factory=list)
+
+
+def certify(
+    project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None, required: float | None = None
+) -> Certificate:
+    """The certificate of a project's required clearance, or of another one in mm, over all of its time.
+
+    Of all that moves against all it does not move with, but for intended contacts. ``progress`` is told shares and may raise
+    to stop the work.
+    """
+    wanted = project.settings.required_clearance if required is None else required
+    contacts = intended_contacts(project, touching_at_rest(project, meshes))
+    left_out = {frozenset((c.moving, c.other)) for c in contacts}
+    pairs = [pairing(project, meshes, *p) for p in moving_pairs(project, meshes) if frozenset(p) not in left_out]
+    end = span(project)
+    if not pairs:
+        return Certificate(wanted, end, np.inf, (), 0, 0)
+    moving = between(project, meshes, pairs)
+    groups, proof = moving.groups, _Proof(moving, wanted, np.inf)
+    for share, times, led in moving.windows(end):
+        if progress is not None:
+            progress(share)
+        boxes = swept_bounds(groups.boxes, led)
+        apart = _gaps(boxes, groups.one, groups.two)
+        far = apart > wanted
+        proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
+        for g in np.flatnonzero(~far.all(axis=0)):
+            _window(proof, int(g), times, led[:, groups.one[g]], led[:, groups.two[g]])
+    if progress is not None:
+        progress(1.0)
+    stretches = tuple(sorted(_joined(proof.found), key=lambda s: (s.standing != "breached", s.least, s.start)))
+    return Certificate(wanted, end, proof.at_least, stretches, len(pairs), proof.measured)
+
+
+def _gaps(boxes: Array, one: NDArray[np.intp], two: NDArray[np.intp]) -> Array:
+    gap = np.maximum(np.maximum(boxes[:, one, 0] - boxes[:, two, 1], boxes[:, two, 0] - boxes[:, one, 1]), 0.0)
+    found: Array = np.linalg.norm(gap, axis=-1)
+    return found
+
+
+def _window(proof: _Proof, g: int, times: Array, one: Array, two: Array) -> None:
+    """Look through a window for the pairs between two groups."""
+    moving = proof.moving
+    apart = moving.body_gaps(g, one, two)
+    far = apart > proof.required
+    proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
+    seen = inverse_rigid(two) @ one
+    for k in np.flatnonzero(~far.all(axis=0)):
+        pair = moving.pairs[moving.groups.pairs[g][k]]
+        own = moving.within(pair, seen)
+        way = MARGIN * gone(pair.corners, own)
+        near = np.flatnonzero(~far[:, k])
+        # steps in a row are looked at together
+        for steps in np.split(near, np.flatnonzero(np.diff(near) > 1) + 1):
+            _prove(proof, g, pair, times, own, way, int(steps[0]), int(steps[-1]) + 1, {})
+
+
+def _away(proof: _Proof, pair: Pairing, seen: Array, k: int, known: dict[int, float]) -> float:
+    if k not in known:
+        proof.measured += 1
+        found = distance_of(pair, seen[k])
+        assert found is not None
+        known[k] = found.distance
+    return known[k]
+
+
+def _prove(
+    proof: _Proof,
+    g: int,
+    pair: Pairing,
+    times: Array,
+    seen: Array,
+    way: Array,
+    first: int,
+    last: int,
+    known: dict[int, float],
+    finest: bool = False,
+) -> None:
+    """Show that a pair is far enough apart from one of the times (n,) to another, or keep where that cannot be shown."""
+    waiting = [(first, last)]
+    while waiting:
+        a, b = waiting.pop()
+        least = 0.5 * (_away(proof, pair, seen, a, known) + _away(proof, pair, seen, b, known) - float(way[b] - way[a]))
+        if least >= proof.required - _CLOSE:
+            proof.at_least = min(proof.at_least, least)
+            continue
+        if b - a > 1:
+            middle = (a + b) // 2
+            waiting += [(middle, b), (a, middle)]
+        elif not finest:
+            fine, led = proof.moving.fine(g, float(times[a]), float(times[b]), FINEST)
+            own = proof.moving.within(pair, led)
+            ends = {0: known[a], len(fine) - 1: known[b]}
+            _prove(proof, g, pair, fine, own, MARGIN * gone(pair.corners, own), 0, len(fine) - 1, ends, True)
+        else:
+            _keep(proof, pair, times, known, a, b)
+
+
+def _keep(proof: _Proof, pair: Pairing, times: Array, known: dict[int, float], a: int, b: int) -> None:
+    k = a if known[a] <= known[b] else b
+    breached = known[k] < proof.required - _CLOSE
+    standing: Standing = "breached" if breached else "not shown"
+    proof.found.append(
+        Stretch(Pair(pair.a, pair.b), float(times[a]), float(times[b]), standing, known[k], float(times[k]))
+    )
+
+
+def _joined(found: list[Stretch]) -> list[Stretch]:
+    """Stretches of one pair that follow each other as one; what is not shown beside a breach is part of it."""
+    by_pair: dict[Pair, list[Stretch]] = {}
+    for stretch in found:
+        by_pair.setdefault(stretch.pair, []).append(stretch)
+    joined = []
+    for pair, mine in by_pair.items():
+        mine.sort(key=lambda s: s.start)
+        run = [mine[0]]
+        for stretch in mine[1:]:
+            if stretch.start - run[-1].end <= 2 * FINEST:
+                run.append(stretch)
+            else:
+                joined.append(_one(pair, run))
+                run = [stretch]
+        joined.append(_one(pair, run))
+    return joined
+
+
+def _one(pair: Pair, run: list[Stretch]) -> Stretch:
+    worst = min(run, key=lambda s: s.least)
+    standing: Standing = "breached" if any(s.standing == "breached" for s in run) else "not shown"
+    return Stretch(pair, run[0].start, run[-1].end, standing, worst.least, worst.time)

@@ -1,0 +1,122 @@
+"""The certificate: what it says holds, and where it says nothing."""
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from shapes import box_mesh, straight
+
+from kestrav.core.clearance.certificate import certify
+from kestrav.core.clearance.models import model, nearest, placed
+from kestrav.core.clearance.sweep import sweep
+from kestrav.core.document import edits
+from kestrav.core.document.records import AlongHeading, Axle, Eased, Part, Path, Placement, Project, Run, Settings, Spin
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.runs import frame_times
+from kestrav.core.motion.solids import geometry_record
+
+UP = Axle((0, 0, 0), (0, 0, 1))
+
+
+def scene(required=5.0, **shapes):
+    parts = tuple(Part(name, name, placement=Placement(at), geometry=m.hash) for name, (m, at) in shapes.items())
+    meshes = {m.hash: m for m, _ in shapes.values()}
+    made = Project(
+        parts=parts,
+        geometry=tuple(geometry_record(m) for m in meshes.values()),
+        settings=Settings(required_clearance=required),
+    )
+    return made, meshes
+
+
+def goes(made, thing, *points, kind="corner", **fields):
+    path = Path("path-1", "Path", straight(*points, kind=kind))
+    return edits.add(made, path, Run("run-1", "Run", thing, "path-1", **({"duration": 2.0} | fields)))
+
+
+def truth(made, meshes, pair, times):
+    """Distances of a pair at very many times."""
+    rows = {p.id: i for i, p in enumerate(made.parts)}
+    poses = world_poses(made, times)
+    one, two = (model(meshes[made.parts[rows[i]].geometry]) for i in pair)
+    return np.array([
+        nearest(one, placed(p[rows[pair[0]]]), two, placed(p[rows[pair[1]]])).distance for p in poses
+    ])  # fmt: skip
+
+
+def test_what_passes_far_enough_is_certified():
+    made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), post=(box_mesh(10, 10, 400), (300, 30.5, 0)))
+    made = goes(made, "ram", (0, 0, 0), (600, 0, 0), pacing=Eased(100, 100))
+    told = certify(made, meshes)
+    assert told.standing == "certified" and not told.stretches
+    assert 5.0 <= told.at_least <= 5.5 + 1e-9  # it passes at 30.5 - 5 - 20 mm
+
+
+def test_a_breach_is_told_with_its_span_and_least():
+    made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), post=(box_mesh(10, 10, 400), (300, 27.0, 0)))
+    made = goes(made, "ram", (0, 0, 0), (600, 0, 0))
+    told = certify(made, meshes)
+    (breach,) = told.stretches
+    assert told.standing == breach.standing == "breached" and breach.least == pytest.approx(2.0)
+    # it is nearer than 5 mm from where their corners are: 2 mm beside, so sqrt(21) before and after the faces
+    edge = np.sqrt(5.0**2 - 2.0**2)
+    assert breach.start == pytest.approx((300 - 25 - edge) / 300, abs=2e-4)
+    assert breach.end == pytest.approx((300 + 25 + edge) / 300, abs=2e-4)
+
+
+def test_a_thin_blade_passed_between_two_frames_is_caught():
+    made, meshes = scene(shot=(box_mesh(2, 2, 2), (0, 0, 0)), blade=(box_mesh(0.2, 50, 50), (520, 0, 0)))
+    made = goes(made, "shot", (0, 0, 0), (1000, 0, 0), duration=0.1)  # 333 mm in each frame of 30 a second
+    assert not sweep(made, meshes, frame_times(made)).breaches  # what frames alone would say
+    (breach,) = certify(made, meshes).stretches
+    assert breach.standing == "breached" and breach.least == 0.0
+    assert breach.start == pytest.approx((520 - 0.1 - 1 - 5) / 10_000, abs=2e-4)
+
+
+def test_what_lies_just_at_the_limit_is_certified_or_said_not_to_be_shown():
+    made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), post=(box_mesh(10, 10, 400), (300, 30.0, 0)))
+    made = goes(made, "ram", (0, 0, 0), (600, 0, 0))
+    told = certify(made, meshes)
+    assert told.standing in ("certified", "not shown")
+    for stretch in told.stretches:
+        assert stretch.standing == "not shown" and stretch.least == pytest.approx(5.0, abs=1e-3)
+
+
+@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    beside=st.floats(20.0, 60.0), lift=st.floats(-30.0, 30.0), turns=st.floats(-6.0, 6.0), bow=st.floats(-120.0, 120.0)
+)
+def test_no_bound_is_above_the_truth_of_a_thousandfold_sampling(beside, lift, turns, bow):
+    made, meshes = scene(
+        required=1.0, bar=(box_mesh(90, 14, 14), (0, 0, 0)), post=(box_mesh(24, 24, 60), (200, beside, lift))
+    )
+    made = goes(made, "bar", (0, 0, 0), (200, bow, 0), (400, 0, 0), kind="smooth", heading=AlongHeading())
+    made = edits.add(
+        made, Spin("spin-1", "Turns", "bar", Axle((0, 0, 0), (0.2, 0.1, 1.0)), end=2.0, turns=turns, rpm=None)
+    )
+    told = certify(made, meshes)
+    times = np.linspace(0.0, 2.0, 61 * 100)
+    away = truth(made, meshes, ("bar", "post"), times)
+    outside = np.ones(len(times), bool)
+    for stretch in told.stretches:
+        inside = (times >= stretch.start - 1e-4) & (times <= stretch.end + 1e-4)
+        outside &= ~inside
+        if stretch.standing == "breached":
+            assert stretch.least < 1.0 and stretch.least <= away[inside].min(initial=np.inf) + 0.2
+    assert away[outside].min(initial=np.inf) >= told.at_least - 1e-6
+    assert (away < 1.0).any() <= (told.standing != "certified")
+
+
+def test_nothing_moving_and_a_cancel():
+    made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), post=(box_mesh(10, 10, 400), (300, 60.0, 0)))
+    assert certify(made, meshes).standing == "certified"
+    made = goes(made, "ram", (0, 0, 0), (600, 0, 0))
+
+    class Stop(Exception):
+        pass
+
+    def progress(share):
+        raise Stop
+
+    with pytest.raises(Stop):
+        certify(made, meshes, progress)
