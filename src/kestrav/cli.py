@@ -95,11 +95,15 @@ def info(file: Annotated[Path, typer.Argument(help="A project or a CAD file.")],
 def check(
     project: Annotated[Path, typer.Argument(help="The project.")],
     required: Annotated[float | None, typer.Option(help="Required clearance in mm, instead of the project's.")] = None,
+    certify: Annotated[
+        bool, typer.Option(help="Show that the clearance holds between the frames too, or where it could not be shown.")
+    ] = True,
     as_json: Json = False,
 ) -> None:
-    """Find every fault, and measure the clearance over the frames."""
+    """Find every fault, and measure the clearance over the whole motion."""
     from kestrav.core.document import edits
     from kestrav.core.files import project_file
+    from kestrav.core.findings.check import certified
     from kestrav.core.findings.check import check as run_check
     from kestrav.core.findings.report import as_data, as_text
 
@@ -108,6 +112,8 @@ def check(
     if required is not None:
         document = edits.settings(document, required_clearance=required)
     result = run_check(document, opened.meshes)
+    if certify:
+        result = certified(document, opened.meshes, result)
     _print(as_data(document, result), as_text(document, result), as_json)
     if result.has_breach:
         raise typer.Exit(1)

@@ -21,7 +21,7 @@ from PySide6.QtCore import QObject, QSocketNotifier, Signal
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput, Cancelled
-from kestrav.core.findings.check import check
+from kestrav.core.findings.check import certified, check
 from kestrav.core.geometry.meshes import Mesh
 
 _context = multiprocessing.get_context("spawn")
@@ -181,6 +181,10 @@ class Job(QObject):
 # the check, kept ready
 
 
+class _Outdated(Exception):
+    """What was worked on is not the newest any more."""
+
+
 class _CheckServer:
     """Child: checks projects as they come.
 
@@ -221,10 +225,21 @@ class _CheckServer:
             try:
                 result = check(project, self.meshes, lambda share, key=key: self.between(key, share))
                 self.connection.send(("result", key, result))
+                # shown only for what is still the newest: an edit meanwhile stops it
+                if self.waiting is None:
+                    self.connection.send(("result", key, certified(project, self.meshes, result, self.while_newest)))
+            except _Outdated:
+                continue
             except (EOFError, OSError):
                 raise
             except Exception as fault:
                 self.connection.send(("failed", key, str(fault)))
+
+    def while_newest(self, share: float) -> None:
+        """Called by a proof under way: something newer stops it."""
+        self.take()
+        if self.waiting is not None:
+            raise _Outdated
 
     def between(self, key: int, share: float) -> None:
         """Called by a check under way."""

@@ -6,7 +6,7 @@ from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongHeading, Eased, PathPoint, Placement, PointShape
-from kestrav.core.findings.check import check
+from kestrav.core.findings.check import certified, check
 from kestrav.core.findings.report import as_data, as_text
 
 
@@ -113,3 +113,23 @@ def test_the_demo_is_too_close_to_the_riser_pipe(demo):
     (finding,) = result.findings
     assert "Riser" in finding.title
     assert 2.0 < finding.value < 4.0
+
+
+def test_what_frames_do_not_tell_the_certificate_does():
+    made = make_project(
+        {"Shot": (box_mesh(2, 2, 2), (0, 0, 0)), "Blade": (box_mesh(0.2, 50, 50), (520, 0, 0))},
+        straight((0, 0, 0), (1000, 0, 0)),
+        duration=0.1,
+    )
+    sampled = check(made.project, made.meshes)
+    assert sampled.standing == "sampled at the frames" and not [f for f in sampled.findings if "Blade" in f.title]
+    told = certified(made.project, made.meshes, sampled)
+    (fault,) = [f for f in told.findings if f.rule == "between-frames"]
+    assert told.standing == "breached" and "hits Blade between frames" in fault.title
+    assert as_data(made.project, told)["certificate"]["stretches"][0]["standing"] == "breached"
+    assert "between the frames too: breached" in as_text(made.project, told)
+    # what the frames tell is not told twice
+    slow = edits.update(made.project, "run-1", duration=4.0)
+    told = certified(slow, made.meshes, check(slow, made.meshes))
+    assert not [f for f in told.findings if f.rule == "between-frames"]
+    assert [f for f in told.findings if f.rule in ("collision", "clearance-breach")]

@@ -87,6 +87,7 @@ class ProjectRows(Rows):
                 f"{name_of(project, pair.moving)} to {name_of(project, pair.other)}",
                 f"sampled at {len(result.times)} frames",
             )
+        self._certificate()
         self._contacts()
         if clearance.contacts:
             form.heading("Left out as intended contact")
@@ -145,3 +146,25 @@ class ProjectRows(Rows):
             )
         if len(known.found) > MOST_CONTACTS:
             form.note(f"and {len(known.found) - MOST_CONTACTS} more")
+
+    def _certificate(self) -> None:
+        """What is shown for the whole motion, between the frames too."""
+        result, project, form = self.card.result, self.session.shown, self.form
+        assert result is not None
+        told = result.certificate
+        if told is None:
+            form.note("Sampled at the frames; what happens between them is being looked at …")
+            return
+        bound = show(told.at_least, "mm", 2) if np.isfinite(told.at_least) else "far apart"
+        if told.standing == "certified":
+            form.worked(
+                f"<b>certified</b> for the whole motion: at least {bound}", f"{told.pairs} pairs, between frames too"
+            )
+            return
+        form.worked(f"<b>{told.standing}</b>; everything else certified: at least {bound}")
+        for stretch in told.stretches[:MOST_CONTACTS]:
+            a, b = told_apart(project, stretch.pair.moving), told_apart(project, stretch.pair.other)
+            form.note(
+                f"{a} to {b}: {stretch.standing}, {stretch.start:.3f} to {stretch.end:.3f}\u2009s, "
+                f"least {show(stretch.least, 'mm', 3)} at {stretch.time:.4f}\u2009s"
+            )

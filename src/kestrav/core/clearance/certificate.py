@@ -26,6 +26,7 @@ Array = NDArray[np.float64]
 Progress = Callable[[float], None]
 
 FINEST = 1e-4  # s, below which time is not halved any more
+_OFTEN = 64  # distances measured between two tellings of progress
 _CLOSE = 1e-6  # mm by which a distance may fall short of what is required, as measured
 
 Standing = Literal["certified", "breached", "not shown"]
@@ -70,8 +71,15 @@ class _Proof:
     moving: Between
     required: float
     at_least: float
+    progress: Progress | None = None
+    share: float = 0.0
     measured: int = 0
     found: list[Stretch] = field(default_factory=list)
+
+    def tell(self) -> None:
+        """Tell how far it is; whoever is told may stop the work."""
+        if self.progress is not None:
+            self.progress(self.share)
 
 
 def certify(
@@ -90,10 +98,10 @@ def certify(
     if not pairs:
         return Certificate(wanted, end, np.inf, (), 0, 0)
     moving = between(project, meshes, pairs)
-    groups, proof = moving.groups, _Proof(moving, wanted, np.inf)
+    groups, proof = moving.groups, _Proof(moving, wanted, np.inf, progress)
     for share, times, led in moving.windows(end):
-        if progress is not None:
-            progress(share)
+        proof.share = share
+        proof.tell()
         boxes = swept_bounds(groups.boxes, led)
         apart = _gaps(boxes, groups.one, groups.two)
         far = apart > wanted
@@ -132,6 +140,8 @@ def _window(proof: _Proof, g: int, times: Array, one: Array, two: Array) -> None
 def _away(proof: _Proof, pair: Pairing, seen: Array, k: int, known: dict[int, float]) -> float:
     if k not in known:
         proof.measured += 1
+        if proof.measured % _OFTEN == 0:
+            proof.tell()
         found = distance_of(pair, seen[k])
         assert found is not None
         known[k] = found.distance

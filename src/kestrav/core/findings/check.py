@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.certificate import Certificate, certify
 from kestrav.core.clearance.sweep import Clearance, Progress, sweep
 from kestrav.core.document.records import Project
 from kestrav.core.findings.model import Evidence, Finding
@@ -16,6 +17,7 @@ from kestrav.core.findings.rules import (
     arrival,
     bad_geometry,
     below_floor,
+    between_frames,
     dead_time,
     digging,
     doubled_point,
@@ -92,6 +94,12 @@ class CheckResult:
     times: NDArray[np.float64]
     clearance: Clearance
     findings: tuple[Finding, ...]
+    certificate: Certificate | None = None
+
+    @property
+    def standing(self) -> str:
+        """What the clearance rests on: the frames alone, or the certificate."""
+        return "sampled at the frames" if self.certificate is None else self.certificate.standing
 
     @property
     def has_breach(self) -> bool:
@@ -101,8 +109,22 @@ class CheckResult:
 
 def find_all(evidence: Evidence) -> tuple[Finding, ...]:
     """What every rule finds, sorted by severity and then time."""
-    found = [finding for rule in RULES for finding in rule(evidence)]
+    return _sorted([finding for rule in RULES for finding in rule(evidence)])
+
+
+def _sorted(found: list[Finding]) -> tuple[Finding, ...]:
     return tuple(sorted(found, key=lambda f: (_ORDER[f.severity], f.time)))
+
+
+def certified(
+    project: Project, meshes: Mapping[str, Mesh], result: CheckResult, progress: Progress | None = None
+) -> CheckResult:
+    """A check's result with the certificate of its clearance, and what that finds between the frames."""
+    certificate = certify(project, meshes, progress)
+    evidence = Evidence(project, meshes, result.times, result.clearance, certificate)
+    return CheckResult(
+        result.times, result.clearance, _sorted([*result.findings, *between_frames.find(evidence)]), certificate
+    )
 
 
 def check(project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None) -> CheckResult:

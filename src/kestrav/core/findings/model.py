@@ -10,6 +10,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.certificate import Certificate
 from kestrav.core.clearance.contacts import Touch, touches
 from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document.records import Project
@@ -63,12 +64,14 @@ class Finding:
 
 @dataclass(frozen=True)
 class Evidence:
-    """What rules look at: the project, its meshes, the frames' times, and the clearance if measured."""
+    """What rules look at: the project, its meshes, the frames' times, the clearance if measured, and
+    its certificate if there is one."""
 
     project: Project
     meshes: Mapping[str, Mesh]
     times: Array
     clearance: Clearance | None = None
+    certificate: Certificate | None = None
 
     @cached_property
     def rest(self) -> Array:

@@ -20,7 +20,8 @@ def as_data(project: Project, result: CheckResult) -> dict[str, Any]:
         "frames": len(result.times),
         "fps": project.settings.fps,
         "required_clearance_mm": clearance.required,
-        "certainty": "sampled at the frames",
+        "certainty": result.standing,
+        "certificate": _certificate(project, result),
         "min_clearance_mm": float(clearance.distance[worst]) if worst is not None else None,
         "pair": [name_of(project, pair.moving), name_of(project, pair.other)] if pair else None,
         "pair_ids": [pair.moving, pair.other] if pair else None,
@@ -58,6 +59,47 @@ def as_data(project: Project, result: CheckResult) -> dict[str, Any]:
     }
 
 
+def _certificate(project: Project, result: CheckResult) -> dict[str, Any] | None:
+    told = result.certificate
+    if told is None:
+        return None
+    return {
+        "standing": told.standing,
+        "until_s": told.until,
+        "elsewhere_at_least_mm": told.at_least if np.isfinite(told.at_least) else None,
+        "pairs": told.pairs,
+        "measured": told.measured,
+        "stretches": [
+            {
+                "pair": [name_of(project, s.pair.moving), name_of(project, s.pair.other)],
+                "standing": s.standing,
+                "from_s": s.start,
+                "to_s": s.end,
+                "least_mm": s.least,
+                "time_s": s.time,
+            }
+            for s in told.stretches
+        ],
+    }
+
+
+def _standing(data: dict[str, Any]) -> list[str]:
+    told = data["certificate"]
+    if told is None:
+        return []
+    bound = told["elsewhere_at_least_mm"]
+    much = "nothing comes near anything" if bound is None else f"at least {bound:.3f} mm"
+    if told["standing"] == "certified":
+        return [f"Certified for the whole motion, between the frames too: {much}"]
+    lines = [f"Whole motion, between the frames too: {told['standing']}; certified elsewhere: {much}"]
+    lines += [f"{'mm':>9}  {'from s':>8}  {'to s':>8}  {'standing':<10} pair"]
+    lines += [
+        f"{s['least_mm']:9.3f}  {s['from_s']:8.4f}  {s['to_s']:8.4f}  {s['standing']:<10} {' to '.join(s['pair'])}"
+        for s in told["stretches"]
+    ]
+    return lines
+
+
 def as_text(project: Project, result: CheckResult) -> str:
     """The report that people read."""
     data = as_data(project, result)
@@ -70,6 +112,7 @@ def as_text(project: Project, result: CheckResult) -> str:
             f"Least clearance {data['min_clearance_mm']:.3f} mm at {data['time_s']:.3f} s (frame {data['frame']}): "
             f"{first} to {second}; {data['required_clearance_mm']:g} mm required; sampled at the frames"
         )
+    lines += _standing(data)
     if data["breaches"]:
         lines += ["", "Pairs nearer than required", f"{'mm':>9}  {'s':>7}  {'frames':<14} pair"]
         for breach in data["breaches"]:
