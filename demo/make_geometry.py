@@ -336,7 +336,7 @@ def hoist() -> Group:
     block = cut(fillet(box((170, 130, 70), (-85, -65, 2200)), 6), cylinder(26, 100, (0, 0, 2190)))
     group.add(Solid("Trolley block", block, AMBER), (-REACH, 0, 0))
     lifting = Group("Hook").add(Solid("Spindle", cylinder(9, 1500, (0, 0, 1570)), STEEL))
-    lifting.add(Solid("Hook plate", fuse(cylinder(26, 40, (0, 0, 1540)), cylinder(60, 12, (0, 0, 1512))), DARK))
+    lifting.add(Solid("Hook plate", fuse(cylinder(26, 62, (0, 0, 1518)), cylinder(60, 12, (0, 0, 1512))), DARK))
     group.add(lifting, (-REACH, 0, 0))
     return group
 
