@@ -4,9 +4,10 @@ import json
 
 import pytest
 from PIL import Image
-from shapes import DEMO
+from shapes import DEMO, box_mesh, make_project
 
 from kestrav.cli import main
+from kestrav.core.files import project_file
 
 
 def run(capsys, *arguments):
@@ -145,3 +146,36 @@ def test_info_tells_unit_tolerance_and_exact_faces(capsys):
     assert data["analytic_faces"] > 100
     assert data["tolerance_mm"] == 0.1
     assert "STEP" in data["unit"]
+
+
+def test_extract_prints_a_way_out_and_keeps_it(capsys, tmp_path):
+    shapes = {"Block": (box_mesh(60, 40, 40), (0, 0, 0)), "Floor": (box_mesh(60, 100, 10), (0, 0, -35))}
+    shapes |= {"Left": (box_mesh(60, 10, 80), (0, 35, 0)), "Right": (box_mesh(60, 10, 80), (0, -35, 0))}
+    made = make_project(shapes)
+    source, target = tmp_path / "u.kestrav", tmp_path / "out.kestrav"
+    project_file.save(made.project, made.meshes, source)
+    code, out, _ = run(capsys, "extract", source, "Block", "--json", "-o", target)
+    data = json.loads(out)
+    assert code == 0 and data["stage"] == "straight pull" and data["standing"] == "certified"
+    assert data["points"] == 2 and data["greatest_tilt_deg"] == 0
+    done = project_file.load(target).project
+    assert done.runs[0].rider == "part-1" and len(done.paths) == 1
+    code, out, _ = run(capsys, "check", target, "--json")
+    assert json.loads(out)["certificate"]["standing"] == "certified"
+    assert run(capsys, "extract", source, "Block", "-o", target)[0] == 2
+    code, _, err = run(capsys, "extract", source, "Blok")
+    assert code == 2 and "holds no part called" in err
+
+
+def test_extract_names_what_blocks(capsys, tmp_path):
+    walls = {"Left": ((10, 120, 120), (-55, 0, 0)), "Right": ((10, 120, 120), (55, 0, 0))}
+    walls |= {"Back": ((100, 10, 120), (0, 55, 0)), "Front": ((100, 10, 120), (0, -55, 0))}
+    walls |= {"Floor": ((100, 100, 10), (0, 0, -55)), "Lid": ((100, 100, 10), (0, 0, 55))}
+    made = make_project(
+        {"Block": (box_mesh(84, 84, 84), (0, 0, 0)), **{n: (box_mesh(*s), at) for n, (s, at) in walls.items()}}
+    )
+    source = tmp_path / "closed.kestrav"
+    project_file.save(made.project, made.meshes, source)
+    code, out, _ = run(capsys, "extract", source, "Block", "--seconds", "0.5", "--required", "1")
+    assert code == 1
+    assert "No way out found" in out and "it could be pulled straight along" in out

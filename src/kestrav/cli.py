@@ -13,7 +13,7 @@ import typer
 from kestrav import __version__
 from kestrav.core.errors import BadInput
 
-COMMANDS = ("new", "info", "check", "render", "schema")
+COMMANDS = ("new", "info", "check", "extract", "render", "schema")
 
 app = typer.Typer(
     add_completion=False,
@@ -117,6 +117,52 @@ def check(
     _print(as_data(document, result), as_text(document, result), as_json)
     if result.has_breach:
         raise typer.Exit(1)
+
+
+@app.command()
+def extract(
+    project: Annotated[Path, typer.Argument(help="The project.")],
+    parts: Annotated[list[str], typer.Argument(help="Names or ids of what is to be taken out, together.")],
+    required: Annotated[float | None, typer.Option(help="Required clearance in mm, instead of the project's.")] = None,
+    upright: Annotated[bool, typer.Option(help="Do not turn it at all.")] = False,
+    tilt: Annotated[float | None, typer.Option(help="How far its upright may lean, in degrees.")] = None,
+    seconds: Annotated[float, typer.Option(help="How long to plan for, when no pull serves.")] = 60.0,
+    seed: Annotated[int, typer.Option(help="Of the planning, so that it can be repeated.")] = 1,
+    out: Annotated[
+        Path | None, typer.Option("-o", "--out", help="The project with the way as a path and a run.")
+    ] = None,
+    as_json: Json = False,
+    force: Force = False,
+) -> None:
+    """Find a way for parts to leave what they are in. Exit 1 when there is none."""
+    from kestrav.core.extraction.report import as_data, as_text
+    from kestrav.core.extraction.ways import WayOut, Wish, add_way, find_way
+    from kestrav.core.files import project_file
+
+    if out is not None and out.exists() and not force:
+        raise BadInput(f"“{out}” is there already; give another name or --force")
+    opened = project_file.load(project)
+    things = [_part_id(opened.project, name) for name in parts]
+    wish = Wish(required=required, upright=upright, tilt=tilt, seconds=seconds, seed=seed)
+    found = find_way(opened.project, opened.meshes, things, wish)
+    data, text = as_data(opened.project, found), as_text(opened.project, found)
+    if isinstance(found, WayOut) and out is not None:
+        project_file.save(add_way(opened.project, things, found), opened.meshes, out)
+        data["out"], text = str(out), f"{text}made {out}\n"
+    _print(data, text, as_json)
+    if not isinstance(found, WayOut):
+        raise typer.Exit(1)
+
+
+def _part_id(project: Any, name: str) -> str:
+    """The id of the part of a name or id. Raises BadInput when there is none, or more than one."""
+    if any(p.id == name for p in project.parts):
+        return name
+    found = [p.id for p in project.parts if p.name == name]
+    if len(found) != 1:
+        told = "holds no part" if not found else f"holds {len(found)} parts"
+        raise BadInput(f"the project {told} called “{name}”; give a name or id of one (see “kestrav info”)")
+    return str(found[0])
 
 
 @app.command()

@@ -21,17 +21,22 @@ def model(mesh: Mesh) -> Any:
     """A bounding volume hierarchy (oriented boxes and swept spheres) over a mesh."""
     known = _built.get(mesh.hash)
     if known is None:
-        known = coal.BVHModelOBBRSS()
-        known.beginModel(len(mesh.triangles), len(mesh.vertices))
-        vertices, triangles = coal.StdVec_Vec3s(), coal.StdVec_Triangle()
-        for vertex in mesh.vertices:
-            vertices.append(vertex)
-        for a, b, c in mesh.triangles.tolist():
-            triangles.append(coal.Triangle(a, b, c))
-        known.addSubModel(vertices, triangles)
-        known.endModel()
-        _built[mesh.hash] = known
+        known = _built[mesh.hash] = built(mesh)
     return known
+
+
+def built(mesh: Mesh) -> Any:
+    """A model of a mesh that is not kept by its content: of one that is used in one piece of work only."""
+    made = coal.BVHModelOBBRSS()
+    made.beginModel(len(mesh.triangles), len(mesh.vertices))
+    vertices, triangles = coal.StdVec_Vec3s(), coal.StdVec_Triangle()
+    for vertex in mesh.vertices:
+        vertices.append(vertex)
+    for a, b, c in mesh.triangles.tolist():
+        triangles.append(coal.Triangle(a, b, c))
+    made.addSubModel(vertices, triangles)
+    made.endModel()
+    return made
 
 
 def placed(matrix: Array) -> Any:
@@ -41,11 +46,12 @@ def placed(matrix: Array) -> Any:
 
 @dataclass(frozen=True)
 class Nearest:
-    """Least distance in mm (0 when the surfaces cross) and where it is, in space."""
+    """Least distance in mm (0 when the surfaces cross) and where it is, in space; and on which triangle of the second model."""
 
     distance: float
     first: Array
     second: Array
+    triangle: int = -1
 
 
 def nearest(first: Any, at_first: Any, second: Any, at_second: Any, below: float = np.inf) -> Nearest | None:
@@ -59,4 +65,9 @@ def nearest(first: Any, at_first: Any, second: Any, at_second: Any, below: float
     distance = coal.distance(first, at_first, second, at_second, _REQUEST, result)
     if not distance < below:
         return None
-    return Nearest(max(distance, 0.0), np.array(result.getNearestPoint1()), np.array(result.getNearestPoint2()))
+    return Nearest(
+        max(distance, 0.0),
+        np.array(result.getNearestPoint1()),
+        np.array(result.getNearestPoint2()),
+        int(result.b2),
+    )

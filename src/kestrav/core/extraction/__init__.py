@@ -1,0 +1,1 @@
+"""Ways out of an assembly."""

@@ -1,0 +1,197 @@
+"""Planning in position and orientation: RRT-Connect of the Open Motion Planning Library over the problem's own tests.
+
+J. Kuffner and S. LaValle, "RRT-Connect: An Efficient Approach to Single-Query Path Planning", ICRA 2000; I. Şucan, M. Moll and L. Kavraki,
+"The Open Motion Planning Library", IEEE Robotics & Automation Magazine 19(4), 2012. Lengths in mm, times in s.
+"""
+
+from __future__ import annotations
+
+import itertools
+import time
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from ompl import base as ob
+from ompl import geometric as og
+from ompl import util as ou
+from scipy.spatial.transform import Rotation
+
+from kestrav.core.extraction.problem import Pose, Problem, leaning, part_way, pose, stir
+from kestrav.core.extraction.pulls import exit_travel
+
+Array = NDArray[np.float64]
+Tick = Callable[[float], None]
+
+_SLICE = 0.25  # s between two looks at whether to go on
+_RANGE = 0.15  # of the space across, that the planner goes at a time
+_BEYOND = 2.0  # mm that goals lie farther out than needed
+
+
+def goals(problem: Problem, allowed: list[Array]) -> list[Pose]:
+    """Poses outside what must be left, unturned, nearest first: straight out along directions, whatever is in between."""
+    found = []
+    for way in allowed:
+        most = exit_travel(problem, Pose(), way)
+        if not np.isfinite(most):
+            continue
+        end = pose((most + _BEYOND) * way)
+        if problem.inside_room(end) and problem.slack(end, 1.0)[0] >= 0:
+            found.append((most, end))
+    return [end for _, end in sorted(found, key=lambda goal: goal[0])]
+
+
+def plan(
+    problem: Problem,
+    ends: list[Pose],
+    seconds: float,
+    seed: int,
+    upright: bool = False,
+    tilt: float | None = None,
+    tick: Tick | None = None,
+) -> list[Pose] | None:
+    """A way from where the things stand to one of the ends, as poses between which they go straight; None if none is found in time.
+
+    ``upright`` things are not turned at all; ``tilt`` in degrees is how far their upright may lean. The same seed finds the same way.
+    """
+    if not ends:
+        return None
+    ou.setLogLevel(ou.LogLevel.LOG_ERROR)
+    _seeded(seed)
+    space, low, high = _space(problem, ends, upright)
+
+    def read(state: Any) -> Pose:
+        return _pose_of(state, upright)
+
+    def valid(state: Any) -> bool:
+        at = read(state)
+        if tilt is not None and not upright and leaning(at) > tilt:
+            return False
+        return problem.inside_room(at) and problem.slack(at, 0.5)[0] >= 0
+
+    class Motions(ob.MotionValidator):  # type: ignore[misc]
+        """Motions between two states, gone along by what is left at each place."""
+
+        def checkMotion(self, first: Any, second: Any, *_: Any) -> bool:
+            return valid(second) and problem.likely_free(read(first), read(second))
+
+    setup = og.SimpleSetup(space)
+    setup.setStateValidityChecker(valid)
+    information = setup.getSpaceInformation()
+    information.setMotionValidator(Motions(information))
+    start = space.allocState()
+    _write(start, Pose(), upright)
+    target = ob.GoalStates(information)
+    kept = []
+    for end in ends:
+        state = space.allocState()
+        _write(state, end, upright)
+        target.addState(state)
+        kept.append(state)
+    setup.setStartState(start)
+    setup.setGoal(target)
+    planner = og.RRTConnect(information)
+    planner.setRange(_RANGE * float(np.linalg.norm(high - low)))
+    setup.setPlanner(planner)
+    began = time.monotonic()
+    found: list[Pose] | None = None
+    while time.monotonic() - began < seconds:
+        if tick is not None:
+            tick(min((time.monotonic() - began) / seconds, 1.0))
+        setup.solve(_SLICE)
+        if setup.haveExactSolutionPath():
+            path = setup.getSolutionPath()
+            found = [read(path.getState(k)) for k in range(path.getStateCount())]
+            break
+    return found
+
+
+def _seeded(seed: int) -> None:
+    """Seed the library's numbers, which can be done only before it first draws one."""
+    setter = getattr(ou.RNG, "setSeed", None)
+    if setter is not None:
+        setter(max(seed, 1))
+
+
+def _space(problem: Problem, ends: list[Pose], upright: bool) -> tuple[Any, Array, Array]:
+    box = problem.moved_box(Pose())
+    # no farther than all around what must be left
+    size = float(np.linalg.norm(np.ptp(box, axis=0)))
+    beyond = size + problem.required + _BEYOND
+    low = np.maximum(problem.room[0], problem.box[0] - beyond) - box[0]
+    high = np.minimum(problem.room[1], problem.box[1] + beyond) - box[1]
+    ways = np.array([end.way for end in ends] + [(0.0, 0.0, 0.0)])
+    low, high = np.minimum(low, ways.min(axis=0) - 1.0), np.maximum(high, ways.max(axis=0) + 1.0)
+    bounds = ob.RealVectorBounds(3)
+    for k in range(3):
+        bounds.setLow(k, float(low[k]))
+        bounds.setHigh(k, float(high[k]))
+    space = ob.RealVectorStateSpace(3) if upright else ob.SE3StateSpace()
+    space.setBounds(bounds)
+    return space, low, high
+
+
+def _write(state: Any, at: Pose, upright: bool) -> None:
+    if upright:
+        for k in range(3):
+            state[k] = at.way[k]
+        return
+    state.setXYZ(*at.way)
+    x, y, z, w = Rotation.from_rotvec(at.turn).as_quat()
+    turn = state.rotation()
+    turn.x, turn.y, turn.z, turn.w = float(x), float(y), float(z), float(w)
+
+
+def _pose_of(state: Any, upright: bool) -> Pose:
+    if upright:
+        return pose([state[k] for k in range(3)])
+    turn = state.rotation()
+    rotation = Rotation.from_quat([turn.x, turn.y, turn.z, turn.w]).as_rotvec()
+    return pose((state.getX(), state.getY(), state.getZ()), rotation)
+
+
+def shortened(
+    problem: Problem, way: list[Pose], seconds: float, seed: int, tick: Tick | None = None
+) -> list[Pose] | None:
+    """A way with what can be left out left out, every leg of it shown free; None when one of its own legs is not.
+
+    Pairs of poses, the farthest apart first and then by chance, are joined where the motion between them is free.
+    """
+    rng = np.random.default_rng(seed)
+    began = time.monotonic()
+    legs = list(way)
+    farthest = len(legs) - 1
+    # greedy from the start: the farthest pose that can be gone to at once
+    k = 0
+    while k < len(legs) - 2:
+        for j in range(farthest, k + 1, -1):
+            if tick is not None:
+                tick(0.5)
+            if problem.free_between(legs[k], legs[j])[0]:
+                del legs[k + 1 : j]
+                break
+        k += 1
+        farthest = len(legs) - 1
+        if time.monotonic() - began > seconds:
+            break
+    # corners are cut where a shorter way is free
+    while time.monotonic() - began < seconds and len(legs) > 2:
+        if tick is not None:
+            tick(0.8)
+        k = int(rng.integers(1, len(legs) - 1))
+        a, b = rng.uniform(0.05, 0.95, 2)
+        before, after = part_way(legs[k - 1], legs[k], 1 - a), part_way(legs[k], legs[k + 1], b)
+        if problem.free_between(before, after)[0]:
+            legs[k : k + 1] = [before, after]
+        if rng.random() > 0.85:
+            break
+    for one, two in itertools.pairwise(legs):
+        if not problem.free_between(one, two)[0]:
+            return None
+    return legs
+
+
+def length_of(problem: Problem, way: list[Pose]) -> float:
+    """How far the pivot goes in mm."""
+    return float(sum(stir(a, b, 0.0) for a, b in itertools.pairwise(way)))

@@ -1,0 +1,384 @@
+"""What is to be taken out of what: bodies, how near they may come, and whether a motion between two poses is free.
+
+A pose is that of the thing's pivot, as a turn about it from how it stands and a way from where it stands. Between two poses the way goes
+straight and the turn about one axis, both evenly: then no point goes farther than the way and the turn times its distance from the
+pivot, and from the slack at both ends follows how much is left between. Lengths in mm, angles in rad.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
+
+from kestrav.core.clearance.models import built, nearest, placed
+from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree, topmost
+from kestrav.core.document.records import Part, Project
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.meshes import Mesh, box_corners, turned_bounds
+from kestrav.core.geometry.transforms import apply, rigid
+from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
+from kestrav.core.motion.solids import solid_mesh
+
+Array = NDArray[np.float64]
+
+SKIN = 0.3  # mm taken off where bodies touch as they stand, so that they may slide on each other
+FINEST = 0.01  # mm of way below which a motion is not halved any more
+LEAST_STEP = 1.0  # mm of way in which a free travel is looked for
+
+
+@lru_cache(maxsize=4096)
+def _rotation(turn: tuple[float, float, float]) -> Array:
+    """A rotation vector as a matrix (3, 3); most motions are straight, and so have but one."""
+    found: Array = Rotation.from_rotvec(turn).as_matrix()
+    return found
+
+
+@dataclass(frozen=True)
+class Pose:
+    """A way (3,) from where the thing stands, and a turn about its pivot as a rotation vector (3,) in the room's axes."""
+
+    way: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    turn: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+    def matrix(self, pivot: Array) -> Array:
+        """The motion (4, 4) from how the thing stands, its pivot being at a point (3,)."""
+        rotation = _rotation(self.turn)
+        return rigid(rotation, pivot + np.array(self.way) - rotation @ pivot)
+
+
+def pose(way: Iterable[float], turn: Iterable[float] = (0.0, 0.0, 0.0)) -> Pose:
+    """A pose of plain numbers."""
+    x, y, z = (float(v) + 0.0 for v in way)
+    a, b, c = (float(v) + 0.0 for v in turn)
+    return Pose((x, y, z), (a, b, c))
+
+
+def part_way(one: Pose, two: Pose, share: float) -> Pose:
+    """The pose at a share of the motion between two."""
+    if one.turn == two.turn:
+        return pose(np.array(one.way) + share * (np.array(two.way) - np.array(one.way)), one.turn)
+    first = Rotation.from_rotvec(one.turn)
+    step = (Rotation.from_rotvec(two.turn) * first.inv()).as_rotvec()
+    turn = (Rotation.from_rotvec(share * step) * first).as_rotvec()
+    way = np.array(one.way) + share * (np.array(two.way) - np.array(one.way))
+    return pose(way, turn)
+
+
+def stir(one: Pose, two: Pose, reach: float) -> float:
+    """How far any point goes at most between two poses that is no farther than ``reach`` from the pivot."""
+    far = float(np.linalg.norm(np.subtract(two.way, one.way)))
+    if one.turn == two.turn:
+        return far
+    step = Rotation.from_rotvec(two.turn) * Rotation.from_rotvec(one.turn).inv()
+    return float(far + step.magnitude() * reach)
+
+
+def leaning(at: Pose) -> float:
+    """How far in degrees what stood upright leans at a pose."""
+    up = Rotation.from_rotvec(at.turn).apply([0.0, 0.0, 1.0])
+    return float(np.degrees(np.arccos(np.clip(up[2], -1.0, 1.0))))
+
+
+@dataclass(frozen=True, eq=False)
+class Body:
+    """A solid as it stands: its part's id, and its mesh and box (2, 3) in space."""
+
+    id: str
+    shape: Mesh
+    box: Array
+
+
+@dataclass(frozen=True, eq=False)
+class Layer:
+    """Bodies to move, as one, against bodies in the way, as one, that may come as near as ``need`` mm; ``owner`` tells for each triangle
+    of the latter which obstacle it is of."""
+
+    mover: Any
+    corners: Array
+    other: Any
+    box: Array
+    owner: NDArray[np.intp]
+    need: float
+
+    def gap(self, matrix: Array) -> float:
+        """How far the boxes are apart in mm beyond what is needed, under a motion (4, 4)."""
+        here = self.corners @ matrix[:3, :3].T + matrix[:3, 3]
+        apart = np.maximum(np.maximum(here.min(axis=0) - self.box[1], self.box[0] - here.max(axis=0)), 0.0)
+        return float(np.linalg.norm(apart)) - self.need
+
+    def slack(self, matrix: Array, below: float) -> tuple[float, int]:
+        """By how much in mm they are farther apart than needed, or ``below`` if that is less, and the obstacle that is nearest."""
+        found = nearest(self.mover, placed(matrix), self.other, _AT_REST, below + self.need)
+        if found is None or found.distance - self.need >= below:
+            return below, -1
+        which = int(self.owner[found.triangle]) if 0 <= found.triangle < len(self.owner) else -1
+        # surfaces that cross tell no depth
+        return (found.distance - self.need if found.distance > 0 else -max(self.need, FINEST)), which
+
+
+_AT_REST = placed(np.eye(4))
+
+
+@dataclass(eq=False)
+class Problem:
+    """Bodies to move, bodies in the way, and how near they may come.
+
+    Pairs that are nearer than ``required`` as they stand may be as near as that, less a little; those that touch may go on touching, for
+    which a skin is taken off the moved one. ``special`` are these pairs, by numbers of mover and obstacle, with what they need in
+    mm and the mover's mesh. ``box`` (2, 3) is what must be left, ``room`` (2, 3) what must not be, ``overlaps`` pairs that cut into each
+    other as they stand by more than a skin.
+    """
+
+    things: tuple[str, ...]
+    movers: list[Body]
+    obstacles: list[Body]
+    special: dict[tuple[int, int], tuple[float, Mesh]]
+    pivot: Array
+    reach: float
+    box: Array
+    room: Array
+    required: float
+    overlaps: tuple[tuple[str, str], ...] = ()
+    axes: Array = field(default_factory=lambda: np.eye(3))  # the things' own, as columns
+    measured: int = 0
+    _layers: dict[frozenset[int], list[Layer]] = field(default_factory=dict)
+    ignored: frozenset[int] = frozenset()  # obstacles taken away
+
+    def layers(self) -> list[Layer]:
+        """The bodies in as few layers as what they need allows, without what is taken away."""
+        if self.ignored not in self._layers:
+            self._layers[self.ignored] = self._made()
+        return self._layers[self.ignored]
+
+    def _made(self) -> list[Layer]:
+        near_movers, near_others = {i for i, _ in self.special}, {j for _, j in self.special}
+        every = [j for j in range(len(self.obstacles)) if j not in self.ignored]
+        all_movers = [body.shape for body in self.movers]
+        found = [self._layer(all_movers, [j for j in every if j not in near_others], self.required)]
+        far_movers = [body.shape for i, body in enumerate(self.movers) if i not in near_movers]
+        found.append(self._layer(far_movers, [j for j in every if j in near_others], self.required))
+        for i in sorted(near_movers):
+            ordinary = [j for j in every if j in near_others and (i, j) not in self.special]
+            found.append(self._layer([self.movers[i].shape], ordinary, self.required))
+        for (_, j), (need, shape) in self.special.items():
+            if j in every:
+                found.append(self._layer([shape], [j], need))
+        return [layer for layer in found if layer is not None]
+
+    def _layer(self, movers: list[Mesh], others: list[int], need: float) -> Layer | None:
+        if not movers or not others:
+            return None
+        mine = _as_one(movers)
+        shapes = [self.obstacles[j].shape for j in others]
+        theirs = _as_one(shapes)
+        owner = np.repeat(np.array(others, np.intp), [len(shape.triangles) for shape in shapes])
+        return Layer(built(mine), box_corners(mine.bounds), built(theirs), theirs.bounds, owner, need)
+
+    def slack(self, at: Pose, enough: float = np.inf) -> tuple[float, int]:
+        """By how much in mm everything is farther apart than it must be, or ``enough`` if that is less; and which obstacle is the nearest
+        (-1: none)."""
+        matrix = at.matrix(self.pivot)
+        best, which = enough, -1
+        for gap, layer in sorted(((layer.gap(matrix), layer) for layer in self.layers()), key=lambda item: item[0]):
+            if gap >= best:
+                break
+            self.measured += 1
+            found, nearest_one = layer.slack(matrix, best)
+            if found < best:
+                best, which = found, nearest_one
+            if best < 0:
+                break
+        return best, which
+
+    def out(self, at: Pose) -> bool:
+        """Whether the thing has left what it must leave, by what is required."""
+        box = self.moved_box(at)
+        gap = np.maximum(box[0] - self.box[1], self.box[0] - box[1]).max()
+        return bool(gap >= self.required)
+
+    def inside_room(self, at: Pose) -> bool:
+        """Whether the thing is within the room."""
+        box = self.moved_box(at)
+        return bool((box[0] >= self.room[0]).all() and (box[1] <= self.room[1]).all())
+
+    def moved_box(self, at: Pose) -> Array:
+        """Bounds (2, 3) of the thing at a pose, of its bodies' boxes."""
+        boxes = turned_bounds(np.array([b.box for b in self.movers]), at.matrix(self.pivot))
+        return np.array([boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)])
+
+    def free_between(self, one: Pose, two: Pose) -> tuple[bool, float, int]:
+        """Whether the whole motion between two poses is free, surely; the least slack met, and the obstacle that is nearest there."""
+        whole = stir(one, two, self.reach)
+        least, which = np.inf, -1
+        for layer in self.layers():
+            free, near, other = self._free_in(layer, one, two, whole)
+            if near < least:
+                least, which = near, other
+            if not free:
+                return False, least, which
+        return True, least, which
+
+    def _free_in(self, layer: Layer, one: Pose, two: Pose, whole: float) -> tuple[bool, float, int]:
+        known: dict[float, tuple[float, int]] = {}
+
+        def slack(share: float) -> tuple[float, int]:
+            if share not in known:
+                matrix = part_way(one, two, share).matrix(self.pivot)
+                gap = layer.gap(matrix)
+                self.measured += 1
+                # boxes that are far apart are enough
+                known[share] = (gap, -1) if gap > whole else layer.slack(matrix, 2 * whole + 1.0)
+            return known[share]
+
+        waiting = [(0.0, 1.0)]
+        while waiting:
+            a, b = waiting.pop()
+            low, high = slack(a)[0], slack(b)[0]
+            far = (b - a) * whole
+            if min(low, high) < 0 or (far < FINEST and low + high < far):
+                return False, *min(known.values(), key=lambda s: s[0])
+            if low + high < far:
+                middle = 0.5 * (a + b)
+                waiting += [(middle, b), (a, middle)]
+        return True, *min(known.values(), key=lambda s: s[0])
+
+    def likely_free(self, one: Pose, two: Pose) -> bool:
+        """Whether a motion between two poses looks free, gone along in steps as large as what is left allows, and no smaller than a
+        quarter of what is required: quicker than to show it, and as good while looking for a way."""
+        whole = stir(one, two, self.reach)
+        least_step = max(0.25 * self.required, LEAST_STEP)
+        gone = 0.0
+        while True:
+            slack, _ = self.slack(part_way(one, two, gone / whole) if whole > 0 else one, max(whole - gone, 1.0))
+            if slack < 0:
+                return False
+            if gone >= whole:
+                return True
+            gone = min(gone + max(slack, least_step), whole)
+
+    def travel(self, start: Pose, direction: Array, most: float) -> tuple[float, int]:
+        """How far the thing can go straight from a pose, up to ``most`` mm, and which obstacle stops it (-1: none).
+
+        Looked for in steps of at least a quarter of what is required; what goes on by this is to be shown free by itself.
+        """
+        least_step = max(0.25 * self.required, LEAST_STEP)
+        gone = 0.0
+        while True:
+            slack, which = self.slack(pose(np.array(start.way) + gone * direction, start.turn), most + 1.0)
+            if slack < 0:
+                return max(gone - least_step, 0.0), which
+            if gone >= most:
+                return most, -1
+            gone = min(gone + max(slack, least_step), most)
+
+
+def _as_one(shapes: list[Mesh]) -> Mesh:
+    """Meshes as one, their triangles one after another."""
+    offsets = np.cumsum([0, *(len(s.vertices) for s in shapes[:-1])])
+    return Mesh(
+        np.concatenate([s.vertices for s in shapes]),
+        np.concatenate([s.triangles + o for s, o in zip(shapes, offsets, strict=True)]).astype(np.int32),
+    )
+
+
+def problem_of(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    things: Iterable[str],
+    required: float | None = None,
+    room: Array | None = None,
+    poses: Array | None = None,
+) -> Problem:
+    """The problem of taking things, together, out of what they are in; as all stands at rest, or under world poses (parts, 4, 4).
+
+    What must be left is the box of the outermost assembly that holds them, or of everything if none does. Raises BadInput when they
+    have no geometry.
+    """
+    wanted = project.settings.required_clearance if required is None else required
+    if wanted < 0:
+        raise BadInput(f"a clearance of {wanted:g} mm cannot be required; give 0 or more")
+    ids = topmost(project, things)
+    for thing in ids:
+        if not isinstance(get(project, thing), Part):
+            raise BadInput(f"“{get(project, thing).name}” is no part, so it cannot be taken out")
+    inner = {i for thing in ids for i in subtree(project, thing)}
+    rest = rest_poses(project) if poses is None else poses
+    row, shown = rows(project), shown_parts(project)
+    solids = [p for p in project.parts if p.geometry is not None and (p.id in inner or p.id in shown)]
+    movers = [_body(meshes, p, rest[row[p.id]]) for p in solids if p.id in inner]
+    obstacles = [_body(meshes, p, rest[row[p.id]]) for p in solids if p.id not in inner]
+    if not movers:
+        raise BadInput("what is to be taken out has no geometry")
+    pivot = (rest[row[ids[0]]] @ rest_and_pivot(project, ids[0])[1])[:3, 3]
+    special, overlaps = _needs(movers, obstacles, wanted)
+    box = _holding(project, ids, inner, movers, obstacles)
+    every = np.array([b.box for b in (*movers, *obstacles)])
+    size = float(np.linalg.norm(np.ptp(np.array([b.box for b in movers]).reshape(-1, 3), axis=0)))
+    if room is None:
+        room = np.array([every[:, 0].min(axis=0) - 2 * size - wanted, every[:, 1].max(axis=0) + 2 * size + wanted])
+    corners = np.concatenate([box_corners(b.box) for b in movers])
+    reach = float(np.linalg.norm(corners - pivot, axis=1).max())
+    return Problem(
+        tuple(ids),
+        movers,
+        obstacles,
+        special,
+        pivot,
+        reach,
+        box,
+        np.asarray(room, float),
+        wanted,
+        tuple(overlaps),
+        rest[row[ids[0]]][:3, :3],
+    )
+
+
+def _body(meshes: Mapping[str, Mesh], part: Part, at: Array) -> Body:
+    shape = solid_mesh(meshes, part)
+    there = Mesh(apply(at, shape.vertices), shape.triangles)
+    return Body(part.id, there, there.bounds)
+
+
+def _needs(
+    movers: list[Body], obstacles: list[Body], wanted: float
+) -> tuple[dict[tuple[int, int], tuple[float, Mesh]], list[tuple[str, str]]]:
+    """Pairs that may be as near as they stand; with a skin off what touches."""
+    special: dict[tuple[int, int], tuple[float, Mesh]] = {}
+    overlaps = []
+    for i, body in enumerate(movers):
+        skinned: Mesh | None = None
+        for j, other in enumerate(obstacles):
+            apart = np.maximum(np.maximum(body.box[0] - other.box[1], other.box[0] - body.box[1]), 0.0)
+            if np.linalg.norm(apart) >= wanted + SKIN:
+                continue
+            found = nearest(built(body.shape), _AT_REST, built(other.shape), _AT_REST, wanted + SKIN)
+            if found is None:
+                continue
+            if found.distance > 2 * SKIN:
+                special[i, j] = (max(min(wanted, found.distance) - SKIN, 0.0), body.shape)
+                continue
+            skinned = without_skin(body.shape) if skinned is None else skinned
+            special[i, j] = (0.0, skinned)
+            if nearest(built(skinned), _AT_REST, built(other.shape), _AT_REST, FINEST) is not None:
+                overlaps.append((body.id, other.id))
+    return special, overlaps
+
+
+def without_skin(shape: Mesh) -> Mesh:
+    """A mesh with its surface drawn in by a skin, along its vertices' normals."""
+    body = shape.body
+    return Mesh(np.asarray(body.vertices) - SKIN * np.asarray(body.vertex_normals), np.asarray(body.faces, np.int32))
+
+
+def _holding(project: Project, ids: list[str], inner: set[str], movers: list[Body], obstacles: list[Body]) -> Array:
+    """The box (2, 3) that must be left: of the outermost assembly that holds the things, without them; of all obstacles if none does."""
+    tops = {[*ancestors(project, i), i][0] for i in ids}
+    held = {i for top in tops for i in subtree(project, top)} - inner
+    chosen = [b.box for b in obstacles if b.id in held] or [b.box for b in obstacles] or [b.box for b in movers]
+    return np.array([np.min([b[0] for b in chosen], axis=0), np.max([b[1] for b in chosen], axis=0)])

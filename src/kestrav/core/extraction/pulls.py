@@ -1,0 +1,190 @@
+"""Straight pulls: which directions are free, what blocks the others, and pulls in two or three legs. Lengths in mm."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.extraction.problem import FINEST, Pose, Problem, leaning, pose
+
+Array = NDArray[np.float64]
+Tick = Callable[[float], None]
+
+_CELLS = 10  # across what was reached; of the stops in one cell only the nearest is gone on from
+_STOPS = 10  # places along a blocked leg from which the next one is tried
+_ALIKE = 0.999  # cosine above which two directions are one
+_MOST_BLOCKERS = 40
+
+
+@dataclass(frozen=True)
+class Pull:
+    """A straight pull: its direction (3,), how far it goes until it is out or blocked, the least slack beyond what is required, whether it
+    leads out, and the part that blocks it if not."""
+
+    direction: tuple[float, float, float]
+    travel: float
+    slack: float
+    free: bool
+    blocker: str | None
+
+
+def directions(problem: Problem, more: Iterable[Array] = (), allowed: Iterable[Array] = ()) -> list[Array]:
+    """Unit directions to pull along: the allowed ones only, if there are some; otherwise the 26 between neighbouring axes, those of the
+    things' own axes, and more."""
+    given = [np.asarray(d, float) / np.linalg.norm(d) for d in allowed]
+    if given:
+        return given
+    found: list[Array] = []
+    steps = sorted(itertools.product((-1, 0, 1), repeat=3), key=lambda s: sum(map(abs, s)))
+    own = problem.axes
+    for candidate in (
+        *(np.array(s, float) for s in steps if any(s)),
+        *(sense * own[:, k] for k in range(3) for sense in (1.0, -1.0)),
+        *more,
+    ):
+        unit = np.asarray(candidate, float) / np.linalg.norm(candidate)
+        if all(float(unit @ known) < _ALIKE for known in found):
+            found.append(unit)
+    return found
+
+
+def exit_travel(problem: Problem, start: Pose, direction: Array) -> float:
+    """How far in mm the thing must go straight from a pose to leave what it must leave; infinite if it never does."""
+    box = problem.moved_box(start)
+    best = np.inf
+    for k in range(3):
+        if direction[k] > 1e-9:
+            best = min(best, (problem.box[1, k] + problem.required - box[0, k]) / direction[k])
+        elif direction[k] < -1e-9:
+            best = min(best, (box[1, k] - problem.box[0, k] + problem.required) / -direction[k])
+    return max(float(best), 0.0) + FINEST
+
+
+def straight_pulls(problem: Problem, ways: list[Array], tick: Tick | None = None) -> list[Pull]:
+    """Every direction with how far it goes, the free ones first and the shortest of those."""
+    found = []
+    start = Pose()
+    for number, way in enumerate(ways):
+        if tick is not None:
+            tick(number / len(ways))
+        most = exit_travel(problem, start, way)
+        end = pose(most * way)
+        gone, which = problem.travel(start, way, most)
+        free = gone >= most and problem.inside_room(end)
+        free, slack, near = problem.free_between(start, end) if free else (False, 0.0, which)
+        which = which if free or which >= 0 else near
+        blocker = None if which < 0 else problem.obstacles[which].id
+        x, y, z = (float(v) for v in way)
+        found.append(Pull((x, y, z), gone, slack, free, blocker))
+    return sorted(found, key=lambda pull: (not pull.free, pull.travel if pull.free else -pull.travel))
+
+
+def legged_pull(problem: Problem, ways: list[Array], legs: int, tick: Tick | None = None) -> list[Pose] | None:
+    """The shortest way out found in so many straight legs, as poses with the first one where it stands; None when there is none among
+    the stops tried."""
+    best: tuple[float, list[Pose]] | None = None
+    waiting: list[tuple[float, list[Pose], Array | None]] = [(0.0, [Pose()], None)]
+    for leg in range(legs):
+        coming: list[tuple[float, list[Pose], Array | None]] = []
+        for number, (length, so_far, last) in enumerate(waiting):
+            if tick is not None:
+                tick((leg + number / len(waiting)) / legs)
+            for way in ways:
+                if last is not None and abs(float(way @ last)) > _ALIKE:
+                    continue
+                start = so_far[-1]
+                most = exit_travel(problem, start, way)
+                if best is not None and length + most >= best[0]:
+                    most_here = best[0] - length
+                else:
+                    most_here = most
+                gone, _ = problem.travel(start, way, min(most, max(most_here, 0.0)))
+                end = pose(np.array(start.way) + gone * way)
+                if gone >= most and problem.inside_room(end):
+                    best = (length + gone, [*so_far, end])
+                elif leg < legs - 1 and gone > 1.0:
+                    count = _STOPS if legs == 2 else _STOPS // 2
+                    for share in np.linspace(1.0 / count, 1.0, count):
+                        stop = pose(np.array(start.way) + (share * gone) * way)
+                        coming.append((length + share * gone, [*so_far, stop], way))
+        # what is near to another stop leads to nothing else
+        waiting = _spread(coming)
+    return None if best is None else best[1]
+
+
+def _spread(stops: list[tuple[float, list[Pose], Array | None]]) -> list[tuple[float, list[Pose], Array | None]]:
+    """Stops of which no two are in one cell, the shortest of each."""
+    if not stops:
+        return []
+    reach = max(np.abs(np.array([s[1][-1].way for s in stops])).max(), 1.0)
+    cell = reach / _CELLS
+    kept: dict[tuple[int, ...], tuple[float, list[Pose], Array | None]] = {}
+    for stop in sorted(stops, key=lambda s: s[0]):
+        key = tuple(int(v) for v in np.floor(np.array(stop[1][-1].way) / cell))
+        kept.setdefault(key, stop)
+    return list(kept.values())
+
+
+def blockers_along(problem: Problem, way: Array) -> list[str]:
+    """All parts that stand in the way of a straight pull, in the order in which they are met."""
+    found: list[int] = []
+    before = problem.ignored
+    try:
+        most = exit_travel(problem, Pose(), way)
+        for _ in range(_MOST_BLOCKERS):
+            gone, which = problem.travel(Pose(), way, most)
+            if gone >= most or which < 0:
+                break
+            found.append(which)
+            problem.ignored = problem.ignored | {which}
+    finally:
+        problem.ignored = before
+    return [problem.obstacles[j].id for j in found]
+
+
+def least_blockers(problem: Problem, ways: list[Array]) -> tuple[list[str], Array | None]:
+    """The fewest parts whose removal frees a straight pull, and its direction."""
+    best: tuple[list[str], Array | None] = ([], None)
+    for way in ways:
+        parts = blockers_along(problem, way)
+        if best[1] is None or len(parts) < len(best[0]):
+            best = (parts, way)
+    return best
+
+
+def turned_pull(
+    problem: Problem, ways: list[Array], tilt: float | None = None, tick: Tick | None = None
+) -> list[Pose] | None:
+    """The shortest way out found that goes straight for a while or not at all, turns on the spot about one of the axes, and goes straight
+    out; None when there is none among those tried. ``tilt`` in degrees is how far the upright may lean."""
+    starts = [[Pose()]]
+    for way in ways:
+        gone, _ = problem.travel(Pose(), way, exit_travel(problem, Pose(), way))
+        starts += [[Pose(), pose(share * gone * way)] for share in (0.34, 0.67, 1.0) if gone > 1.0]
+    axes = [*np.eye(3), *(axis for axis in problem.axes.T if np.abs(axis).max() < _ALIKE)]
+    turns = [np.radians(angle) * axis for angle in (90, -90, 45, -45, 30, -30, 180) for axis in axes]
+    turns = [t for t in turns if tilt is None or leaning(pose((0, 0, 0), t)) <= tilt]
+    best: tuple[float, list[Pose]] | None = None
+    for number, (so_far, turn) in enumerate(itertools.product(starts, turns)):
+        if tick is not None and number % 16 == 0:
+            tick(number / (len(starts) * len(turns)))
+        start = so_far[-1]
+        turned = pose(start.way, turn)
+        gone = float(np.linalg.norm(start.way))
+        if (best is not None and gone >= best[0]) or problem.slack(turned, 0.5)[0] < 0:
+            continue
+        if not problem.likely_free(start, turned):
+            continue
+        for way in ways:
+            most = exit_travel(problem, turned, way)
+            if best is not None and gone + most >= best[0]:
+                continue
+            if problem.travel(turned, way, most)[0] >= most:
+                end = pose(np.array(turned.way) + most * way, turn)
+                if problem.inside_room(end):
+                    best = (gone + most, [*so_far, turned, end])
+    return None if best is None else best[1]

@@ -1,0 +1,80 @@
+"""What came of looking for a way out, as plain data and as text."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from kestrav.core.document.lookup import told_apart
+from kestrav.core.document.records import Project
+from kestrav.core.extraction.pulls import Pull
+from kestrav.core.extraction.ways import NoWay, WayOut
+
+_MOST_PULLS = 12  # that are told in a text
+
+
+def as_data(project: Project, found: WayOut | NoWay) -> dict[str, Any]:
+    """JSON-ready: the stage that served with its poses, or what blocks; what was tried, and every pull."""
+    data: dict[str, Any] = {
+        "found": isinstance(found, WayOut),
+        "required_clearance_mm": found.required,
+        "seed": found.seed,
+        "seconds": round(found.seconds, 3),
+        "tried": list(found.tried),
+        "pulls": [_pull(project, pull) for pull in found.pulls],
+    }
+    if isinstance(found, WayOut):
+        data |= {
+            "stage": found.stage,
+            "length_mm": found.length,
+            "points": len(found.poses),
+            "slack_mm": found.slack,
+            "greatest_tilt_deg": found.tilt,
+            "standing": "certified",
+            "poses": [
+                {"way_mm": list(at.way), "turn_deg": np.degrees(at.turn).round(6).tolist()} for at in found.poses
+            ],
+        }
+    else:
+        data |= {
+            "blockers": [told_apart(project, part) for part in found.blockers],
+            "blocker_ids": list(found.blockers),
+            "direction": None if found.direction is None else list(found.direction),
+            "overlaps": [[told_apart(project, a), told_apart(project, b)] for a, b in found.overlaps],
+        }
+    return data
+
+
+def _pull(project: Project, pull: Pull) -> dict[str, Any]:
+    return {
+        "direction": list(pull.direction),
+        "travel_mm": pull.travel,
+        "free": pull.free,
+        "slack_mm": pull.slack if pull.free else None,
+        "blocker": None if pull.blocker is None else told_apart(project, pull.blocker),
+    }
+
+
+def as_text(project: Project, found: WayOut | NoWay) -> str:
+    """What people read."""
+    lines = [f"Tried: {'; '.join(found.tried)}"]
+    if isinstance(found, WayOut):
+        lines.append(
+            f"Way out by {found.stage}: {found.length:.1f} mm, {len(found.poses)} points, leaning by {found.tilt:.1f}° at most, "
+            f"{found.slack:.2f} mm beyond the {found.required:g} mm required, certified (seed {found.seed}, {found.seconds:.1f} s)"
+        )
+    else:
+        lines.append(f"No way out found (seed {found.seed}, {found.seconds:.1f} s)")
+        if found.blockers and found.direction is not None:
+            names = ", ".join(told_apart(project, part) for part in found.blockers)
+            way = ", ".join(f"{x:.2f}" for x in found.direction)
+            lines.append(f"Without {names} it could be pulled straight along ({way})")
+        for a, b in found.overlaps:
+            lines.append(f"{told_apart(project, a)} and {told_apart(project, b)} overlap as they stand")
+    lines += ["", f"{'free':<8} {'mm':>9}  direction            blocked by"]
+    for pull in found.pulls[:_MOST_PULLS]:
+        way = ", ".join(f"{x:5.2f}" for x in pull.direction)
+        blocker = "" if pull.blocker is None else told_apart(project, pull.blocker)
+        lines.append(f"{'free' if pull.free else 'blocked':<8} {pull.travel:9.1f}  {way:<19}  {blocker}".rstrip())
+    return "\n".join(lines) + "\n"
