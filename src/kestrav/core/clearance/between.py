@@ -101,7 +101,7 @@ def swept_bounds(boxes: Array, poses: Array) -> Array:
     bounds = turned_bounds(boxes, poses)
     corners = np.array([box_corners(box) for box in boxes])
     step = np.diff(poses, axis=0)
-    moved = np.einsum("nkij,kcj->nkci", step[..., :3, :3], corners) + step[:, :, None, :3, 3]
+    moved = corners @ np.swapaxes(step[..., :3, :3], -1, -2) + step[:, :, None, :3, 3]
     swept = np.stack(
         [np.minimum(bounds[:-1, :, 0], bounds[1:, :, 0]), np.maximum(bounds[:-1, :, 1], bounds[1:, :, 1])], axis=2
     )
@@ -132,7 +132,7 @@ def led_poses(project: Project, motion: Motion, leaders: Sequence[str], times: A
 def gone(corners: Array, seen: Array) -> Array:
     """How far (n,) the corner that goes farthest in each step has gone since the first pose."""
     step = np.diff(seen, axis=0)
-    moved = np.einsum("nij,cj->nci", step[:, :3, :3], corners) + step[:, None, :3, 3]
+    moved = corners @ np.swapaxes(step[:, :3, :3], -1, -2) + step[:, None, :3, 3]
     return np.concatenate([[0.0], np.cumsum(np.linalg.norm(moved, axis=-1).max(axis=-1))])
 
 

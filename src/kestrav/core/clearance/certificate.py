@@ -137,14 +137,14 @@ def _window(proof: _Proof, g: int, times: Array, one: Array, two: Array) -> None
             _prove(proof, g, pair, times, own, way, int(steps[0]), int(steps[-1]) + 1, {})
 
 
-def _away(proof: _Proof, pair: Pairing, seen: Array, k: int, known: dict[int, float]) -> float:
+def _away(proof: _Proof, pair: Pairing, seen: Array, k: int, known: dict[int, float], enough: float) -> float:
+    """How far a pair is apart at one of its poses, or ``enough`` if it is farther: no more is needed for the whole stretch."""
     if k not in known:
         proof.measured += 1
         if proof.measured % _OFTEN == 0:
             proof.tell()
-        found = distance_of(pair, seen[k])
-        assert found is not None
-        known[k] = found.distance
+        found = distance_of(pair, seen[k], enough)
+        known[k] = enough if found is None else found.distance
     return known[k]
 
 
@@ -162,9 +162,11 @@ def _prove(
 ) -> None:
     """Show that a pair is far enough apart from one of the times (n,) to another, or keep where that cannot be shown."""
     waiting = [(first, last)]
+    enough = proof.required + float(way[last] - way[first]) + 1.0
     while waiting:
         a, b = waiting.pop()
-        least = 0.5 * (_away(proof, pair, seen, a, known) + _away(proof, pair, seen, b, known) - float(way[b] - way[a]))
+        ends = [_away(proof, pair, seen, k, known, enough) for k in (a, b)]
+        least = 0.5 * (sum(ends) - float(way[b] - way[a]))
         if least >= proof.required - _CLOSE:
             proof.at_least = min(proof.at_least, least)
             continue
@@ -174,8 +176,8 @@ def _prove(
         elif not finest:
             fine, led = proof.moving.fine(g, float(times[a]), float(times[b]), FINEST)
             own = proof.moving.within(pair, led)
-            ends = {0: known[a], len(fine) - 1: known[b]}
-            _prove(proof, g, pair, fine, own, MARGIN * gone(pair.corners, own), 0, len(fine) - 1, ends, True)
+            told = {0: known[a], len(fine) - 1: known[b]}
+            _prove(proof, g, pair, fine, own, MARGIN * gone(pair.corners, own), 0, len(fine) - 1, told, True)
         else:
             _keep(proof, pair, times, known, a, b)
 
