@@ -166,7 +166,7 @@ class Between:
     groups: Groups
     times: Array
     # the first leader's poses (n, 4, 4) as the second sees them, at the fine times of a step, for all pairs between two groups
-    _known: dict[tuple[int, float], tuple[Array, Array]] = field(default_factory=dict)
+    _known: dict[tuple[int, float, float], tuple[Array, Array]] = field(default_factory=dict)
 
     def windows(self, end: float) -> Iterator[tuple[float, Array, Array]]:
         """Windows of time until an end: the share that is done, times (n,) and the leaders' poses (n, k, 4, 4)."""
@@ -193,12 +193,13 @@ class Between:
 
     def fine(self, g: int, start: float, end: float, step: float) -> tuple[Array, Array]:
         """Times (n,) of a step, so far apart at most, and the first leader's poses there as the second sees them."""
-        if (g, start) not in self._known:
+        key = (g, start, step)
+        if key not in self._known:
             if len(self._known) > _FINE_KEPT:
                 self._known.clear()
             times = np.linspace(start, end, max(int(np.ceil((end - start) / step)), 1) + 1)
-            self._known[g, start] = (times, self.seen(g, times))
-        return self._known[g, start]
+            self._known[key] = (times, self.seen(g, times))
+        return self._known[key]
 
     def within(self, pair: Pairing, led: Array) -> Array:
         """The first body's poses (n, 4, 4) as the second sees them, from those of their groups' leaders."""

@@ -25,7 +25,10 @@ from kestrav.core.motion.runs import span
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]
 
-FINEST = 1e-4  # s, below which time is not halved any more
+STEPS = (
+    1e-4,
+    2e-6,
+)  # s into which a step is divided where it must be, one after the other; below, time is not halved any more
 _OFTEN = 64  # distances measured between two tellings of progress
 _CLOSE = 1e-6  # mm by which a distance may fall short of what is required, as measured
 
@@ -158,7 +161,7 @@ def _prove(
     first: int,
     last: int,
     known: dict[int, float],
-    finest: bool = False,
+    depth: int = 0,
 ) -> None:
     """Show that a pair is far enough apart from one of the times (n,) to another, or keep where that cannot be shown."""
     waiting = [(first, last)]
@@ -173,11 +176,11 @@ def _prove(
         if b - a > 1:
             middle = (a + b) // 2
             waiting += [(middle, b), (a, middle)]
-        elif not finest:
-            fine, led = proof.moving.fine(g, float(times[a]), float(times[b]), FINEST)
+        elif depth < len(STEPS):
+            fine, led = proof.moving.fine(g, float(times[a]), float(times[b]), STEPS[depth])
             own = proof.moving.within(pair, led)
             told = {0: known[a], len(fine) - 1: known[b]}
-            _prove(proof, g, pair, fine, own, MARGIN * gone(pair.corners, own), 0, len(fine) - 1, told, True)
+            _prove(proof, g, pair, fine, own, MARGIN * gone(pair.corners, own), 0, len(fine) - 1, told, depth + 1)
         else:
             _keep(proof, pair, times, known, a, b)
 
@@ -201,7 +204,7 @@ def _joined(found: list[Stretch]) -> list[Stretch]:
         mine.sort(key=lambda s: s.start)
         run = [mine[0]]
         for stretch in mine[1:]:
-            if stretch.start - run[-1].end <= 2 * FINEST:
+            if stretch.start - run[-1].end <= 2 * STEPS[0]:
                 run.append(stretch)
             else:
                 joined.append(_one(pair, run))

@@ -8,7 +8,7 @@ since it was last measured show it to be far.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -163,8 +163,12 @@ def sweep(
     meshes: Mapping[str, Mesh],
     times: Array,
     progress: Progress | None = None,
+    only: Collection[str] | None = None,
 ) -> Clearance:
-    """Clearance at times (n,). ``progress`` is told shares from 0 to 1 and may raise to stop the work."""
+    """Clearance at times (n,), of all that moves or ``only`` of some parts with the rest.
+
+    ``progress`` is told shares from 0 to 1 and may raise to stop the work.
+    """
     required = project.settings.required_clearance
     bodies = _bodies(project, meshes)
     contacts = intended_contacts(project, _touching(project, bodies))
@@ -172,6 +176,7 @@ def sweep(
     keep = np.array(
         [
             frozenset((bodies.ids[a], bodies.ids[b])) not in left_out
+            and (only is None or bodies.ids[a] in only or bodies.ids[b] in only)
             for a, b in zip(bodies.first, bodies.second, strict=True)
         ],
         bool,

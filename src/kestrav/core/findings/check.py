@@ -119,12 +119,17 @@ def _sorted(found: list[Finding]) -> tuple[Finding, ...]:
 def certified(
     project: Project, meshes: Mapping[str, Mesh], result: CheckResult, progress: Progress | None = None
 ) -> CheckResult:
-    """A check's result with the certificate of its clearance, and what that finds between the frames."""
+    """A check's result with the certificate of its clearance, what that finds between the frames, and mends that take long to work
+    out."""
     certificate = certify(project, meshes, progress)
     evidence = Evidence(project, meshes, result.times, result.clearance, certificate)
-    return CheckResult(
-        result.times, result.clearance, _sorted([*result.findings, *between_frames.find(evidence)]), certificate
-    )
+    found = [*result.findings, *between_frames.find(evidence)]
+    mended = []
+    for finding in found:
+        if progress is not None:
+            progress(1.0)  # whoever is told may stop the work
+        mended.append(clearance_rule.with_mends(evidence, finding))
+    return CheckResult(result.times, result.clearance, _sorted(mended), certificate)
 
 
 def check(project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None) -> CheckResult:

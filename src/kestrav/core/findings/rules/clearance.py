@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections import defaultdict
+from functools import partial
 
+import numpy as np
+
+from kestrav.core.clearance.bending import bent_away, can_bend
 from kestrav.core.clearance.sweep import Breach
-from kestrav.core.document.lookup import ancestors
-from kestrav.core.findings.model import Evidence, Finding, name_of, point
+from kestrav.core.document.edits import point_shape, set_point
+from kestrav.core.document.lookup import ancestors, get
+from kestrav.core.document.records import PathPoint, Project, Run
+from kestrav.core.errors import BadInput
+from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
+from kestrav.core.motion.legs import active, legs_of
 from kestrav.core.motion.poses import riders
 
 
@@ -50,6 +59,55 @@ def find(evidence: Evidence) -> list[Finding]:
             )
         )
     return found
+
+
+def with_mends(evidence: Evidence, finding: Finding) -> Finding:
+    """A breach with what would mend it worked out: its path bent away, if a run on a path of points leads into it, or why that cannot be.
+
+    The way is worked out here, as it takes a while; the mend puts the points there.
+    """
+    project = evidence.project
+    if finding.rule not in ("clearance-breach", "collision", "between-frames") or finding.mend is not None:
+        return finding
+    run = _leading(evidence, finding)
+    if run is None or not can_bend(project, run):
+        return finding
+    try:
+        bent = bent_away(project, evidence.meshes, run.id)
+    except BadInput as fault:
+        return dataclasses.replace(finding, detail=f"{finding.detail}. Its path cannot be bent away: {fault}")
+    old, new = (point_shape(p, run.path).points for p in (project, bent))
+    far = [float(np.linalg.norm(np.subtract(a.position, b.position))) for a, b in zip(old, new, strict=True)]
+    count = sum(step > _MOVED for step in far)
+    told = f"{count} point{'s' if count != 1 else ''} of {get(project, run.path).name} by up to {max(far):.2f} mm"
+    mend = Mend("Bend path away", partial(_points_there, path_id=run.path, points=new), detail=f"Moves {told}")
+    return dataclasses.replace(finding, mend=mend)
+
+
+_MOVED = 0.005  # mm below which a point counts as left where it was
+
+
+def _leading(evidence: Evidence, finding: Finding) -> Run | None:
+    """The run by which one of both parts is where they are too near."""
+    project = evidence.project
+    for part in finding.subject[:2]:
+        for thing in (part, *ancestors(project, part)[::-1]):
+            legs = legs_of(project, thing)
+            if not legs:
+                continue
+            item = legs[int(active(legs, [finding.time])[0])].item
+            if isinstance(item, Run) and thing in (item.rider, *item.company):
+                return item
+    return None
+
+
+def _points_there(project: Project, path_id: str, points: tuple[PathPoint, ...]) -> Project:
+    """The project with a path's points where they have been worked out to be. Raises BadInput when they are others by now."""
+    if len(point_shape(project, path_id).points) != len(points):
+        raise BadInput(f"“{get(project, path_id).name}” has other points by now; check again")
+    for index, there in enumerate(points):
+        project = set_point(project, path_id, index, position=there.position)
+    return project
 
 
 def _merged(intervals: list[tuple[int, int]]) -> tuple[tuple[int, int], ...]:
