@@ -7,7 +7,7 @@ from PySide6.QtTest import QTest
 from shapes import box_mesh, gear_mesh, straight, tyre
 
 from kestrav.app import contacts as contacts_module
-from kestrav.app import motion_actions
+from kestrav.app import extracting, motion_actions
 from kestrav.app.fields import QuantityEdit
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
@@ -277,3 +277,40 @@ def test_an_axle_is_picked_in_the_stage(make_hand):
     axle = session.project.spins[0].axle
     assert axle.origin[0] == pytest.approx(5.0, abs=0.05) and axle.origin[2] == pytest.approx(0.0, abs=0.05)
     assert axle.direction == pytest.approx((0, 1, 0), abs=1e-3)
+
+
+def test_a_way_out_is_found_as_a_job_and_becomes_a_run(make_hand, monkeypatch):
+    start = opened(
+        block=(box_mesh(60, 40, 40), (0, 0, 0)),
+        floor=(box_mesh(60, 100, 10), (0, 0, -35)),
+        left=(box_mesh(60, 10, 80), (0, 35, 0)),
+        right=(box_mesh(60, 10, 80), (0, -35, 0)),
+    )
+    hand = make_hand(start)
+    window, session = hand.window, hand.session
+    session.select(None)
+    window.extracting.ask()
+    assert "taken out" in window.card.fault.text()
+    monkeypatch.setattr(extracting, "ask_quantities", lambda *_: [2.0, 180.0, 5.0, 7])
+    session.select("block")
+    window.extracting.ask()
+    hand.qtbot.waitUntil(lambda: window.extracting.found is not None, timeout=60_000)
+    assert window.extracting.found.stage == "straight pull" and window.extracting.found.seed == 7
+    assert session.item.rider == "block" and len(session.project.paths) == 1
+    back_to(hand, start.project)
+
+
+def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
+    walls = {"left": ((10, 120, 120), (-55, 0, 0)), "right": ((10, 120, 120), (55, 0, 0))}
+    walls |= {"back": ((100, 10, 120), (0, 55, 0)), "front": ((100, 10, 120), (0, -55, 0))}
+    walls |= {"floor": ((100, 100, 10), (0, 0, -55)), "lid": ((100, 100, 10), (0, 0, 55))}
+    start = opened(block=(box_mesh(84, 84, 84), (0, 0, 0)), **{n: (box_mesh(*s), at) for n, (s, at) in walls.items()})
+    hand = make_hand(start)
+    said = []
+    monkeypatch.setattr(extracting, "ask_quantities", lambda *_: [1.0, 0.0, 0.5, 1])
+    monkeypatch.setattr(extracting, "tell", lambda _, title, text: said.append(f"{title}: {text}"))
+    hand.session.select("block")
+    hand.window.extracting.ask()
+    hand.qtbot.waitUntil(lambda: bool(said), timeout=60_000)
+    assert "No way out" in said[0] and "it could be pulled straight along" in said[0]
+    assert hand.session.project == start.project

@@ -29,6 +29,7 @@ from kestrav.app.contacts import Contacts
 from kestrav.app.deck import Deck
 from kestrav.app.dialogs import RenderDialog, ask_unsaved, recent_files, remember_file, tell
 from kestrav.app.drawing import DrawTool, EdgeTool
+from kestrav.app.extracting import Extracting
 from kestrav.app.fields import QuantityEdit
 from kestrav.app.findings_panel import FOLDED, WIDTH, FindingsPanel
 from kestrav.app.header import Header, PreviewBar
@@ -90,6 +91,7 @@ class Window(QMainWindow):
         self.paths = PathActions(self)
         self.motion = MotionActions(self)
         self.contacts = Contacts(self)
+        self.extracting = Extracting(self)
         QuantityEdit.notes = self.preparing.note_values
         self._make_actions()
         self._lay_out()
@@ -158,6 +160,8 @@ class Window(QMainWindow):
         self.stand_in_menu = self.preparing.stand_in_menu(action)
         self.path_menu = self.paths.menu(action)
         self.motion_menu = self.motion.menu(action)
+        self.motion_menu.addSeparator()
+        self.motion_menu.addAction(self.extracting.action(action))
         self.preparing.actions(action)
         action("Swap lens and stage", lambda: self.stage.swap(), "W")
         action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")

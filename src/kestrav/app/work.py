@@ -9,6 +9,7 @@ from kestrav.app.jobs import Report
 from kestrav.core.clearance.contacts import Touch
 from kestrav.core.clearance.cues import all_touches
 from kestrav.core.document.records import Project, Shot
+from kestrav.core.extraction.ways import NoWay, WayOut, Wish
 from kestrav.core.files.path_files import PathsFile, read_paths
 from kestrav.core.files.product_import import Imported, read_product
 from kestrav.core.files.product_tree import Upward
@@ -61,3 +62,18 @@ def import_products(
 def list_contacts(report: Report, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Touch, ...]:
     """Every coming together of what moves with the rest."""
     return all_touches(project, meshes, report)
+
+
+def find_way(
+    report: Report, project: Project, meshes: Mapping[str, Mesh], things: list[str], wish: Wish
+) -> WayOut | NoWay:
+    """A way for things to leave what they are in."""
+    from kestrav.core.extraction.ways import find_way as look
+
+    stages = ("reading", "straight", "two", "three", "turned", "planning", "shortening", "what")
+
+    def tell(text: str, share: float) -> None:
+        stage = next((k for k, name in enumerate(stages) if text.startswith(name)), 0)
+        report((stage + share) / len(stages))
+
+    return look(project, meshes, things, wish, tell)

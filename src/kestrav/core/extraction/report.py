@@ -56,8 +56,8 @@ def _pull(project: Project, pull: Pull) -> dict[str, Any]:
     }
 
 
-def as_text(project: Project, found: WayOut | NoWay) -> str:
-    """What people read."""
+def as_text(project: Project, found: WayOut | NoWay, table: bool = True) -> str:
+    """What people read; with a ``table`` of the pulls."""
     lines = [f"Tried: {'; '.join(found.tried)}"]
     if isinstance(found, WayOut):
         lines.append(
@@ -72,6 +72,8 @@ def as_text(project: Project, found: WayOut | NoWay) -> str:
             lines.append(f"Without {names} it could be pulled straight along ({way})")
         for a, b in found.overlaps:
             lines.append(f"{told_apart(project, a)} and {told_apart(project, b)} overlap as they stand")
+    if not table:
+        return "\n".join(lines)
     lines += ["", f"{'free':<8} {'mm':>9}  direction            blocked by"]
     for pull in found.pulls[:_MOST_PULLS]:
         way = ", ".join(f"{x:5.2f}" for x in pull.direction)

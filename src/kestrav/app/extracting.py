@@ -1,0 +1,97 @@
+"""Looking for ways out, as the window offers it: asked for, worked out as a job, and made into a path and a run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject
+from PySide6.QtGui import QAction
+
+from kestrav.app import work
+from kestrav.app.dialogs import ask_quantities, tell
+from kestrav.app.jobs import Job
+from kestrav.core.document.lookup import get, topmost
+from kestrav.core.document.records import Part, Project
+from kestrav.core.extraction.report import as_text
+from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way
+
+if TYPE_CHECKING:
+    from kestrav.app.window import Window
+
+_ANY_TILT = 180.0
+
+
+class Extracting(QObject):
+    """The window's hands for ways out."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.window, self.session = window, window.session
+        self.wish = Wish()  # as it was asked for last
+        self.found: WayOut | NoWay | None = None
+
+    def action(self, action: Callable[..., QAction]) -> QAction:
+        """What the menu of motion offers."""
+        return action(
+            "Find a way out …",
+            self.ask,
+            "Shift+W",
+            tip="A way for the selection to leave what it is in: pulled straight, in legs, turned, or planned",
+        )
+
+    def ask(self) -> None:
+        """Ask what the way must keep to, and look for it."""
+        project = self.session.project
+        things = topmost(project, [i for i in self.session.chosen if isinstance(get(project, i), Part)])
+        if not things:
+            self.window.card.complain("select what is to be taken out first")
+            return
+        names = " and ".join(get(project, thing).name for thing in things)
+        wish = self.wish
+        told = ask_quantities(
+            self.window,
+            "Find a way out",
+            f"{names} is taken out of what it is in, as all stands at rest",
+            (
+                ("clearance required", project.settings.required_clearance, "mm", 2),
+                ("leans by at most", _ANY_TILT if wish.tilt is None else wish.tilt, "°", 1),
+                ("plan for at most", wish.seconds, "s", 0),
+                ("seed", wish.seed, "", 0),
+            ),
+        )
+        if told is None:
+            return
+        required, tilt, seconds, seed = told
+        self.wish = Wish(
+            required=required,
+            upright=tilt <= 0,
+            tilt=None if tilt >= _ANY_TILT else tilt,
+            seconds=seconds,
+            seed=max(round(seed), 1),
+        )
+        job = Job(
+            f"Looking for a way out of {names}",
+            work.find_way,
+            project,
+            self.session.meshes,
+            things,
+            self.wish,
+            tidies=False,
+        )
+        self.window.start_job(job, lambda found: self._take(project, things, found))
+
+    def _take(self, project: Project, things: list[str], found: WayOut | NoWay) -> None:
+        """Make a way that was found a path and a run, or say what blocks."""
+        self.found = found
+        if isinstance(found, NoWay):
+            tell(self.window, "No way out", as_text(project, found, table=False))
+            return
+        time = self.session.time
+        if self.session.edit("Way out", lambda p: add_way(p, things, found, time)):
+            made = self.session.project
+            self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.poses[-1]).id)
+            self.window.say_for(
+                f"Way out by {found.stage}: {found.length:,.0f} mm, leaning by {found.tilt:.0f}° at most, certified · "
+                f"tried {', '.join(found.tried)}"
+            )
