@@ -29,6 +29,7 @@ STEPS = (
     1e-4,
     2e-6,
 )  # s into which a step is divided where it must be, one after the other; below, time is not halved any more
+_HOPE = 0.01  # of the way in a fine step by which both ends must be farther apart than required for a finer one to tell
 _OFTEN = 64  # distances measured between two tellings of progress
 _CLOSE = 1e-6  # mm by which a distance may fall short of what is required, as measured
 
@@ -176,7 +177,10 @@ def _prove(
         if b - a > 1:
             middle = (a + b) // 2
             waiting += [(middle, b), (a, middle)]
-        elif depth < len(STEPS):
+        elif max(ends) < proof.required - _CLOSE:
+            # too near at both ends of a step: nothing finer need be known
+            _keep(proof, pair, times, known, a, b)
+        elif depth < len(STEPS) and (depth == 0 or min(ends) - proof.required > _HOPE * float(way[b] - way[a])):
             fine, led = proof.moving.fine(g, float(times[a]), float(times[b]), STEPS[depth])
             own = proof.moving.within(pair, led)
             told = {0: known[a], len(fine) - 1: known[b]}
