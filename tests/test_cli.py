@@ -179,3 +179,21 @@ def test_extract_names_what_blocks(capsys, tmp_path):
     code, out, _ = run(capsys, "extract", source, "Block", "--seconds", "0.5", "--required", "1")
     assert code == 1
     assert "No way out found" in out and "it could be pulled straight along" in out
+
+
+def test_extract_in_order_makes_a_sequence(capsys, tmp_path):
+    shapes = {
+        "Tray": ((100, 100, 10), (0, 0, -30)),
+        "Lower": ((60, 60, 20), (0, 0, 0)),
+        "Upper": ((60, 60, 20), (0, 0, 25)),
+    }
+    shapes |= {"Left": ((10, 100, 100), (45, 0, 20)), "Right": ((10, 100, 100), (-45, 0, 20))}
+    shapes |= {"Back": ((80, 10, 100), (0, 45, 20)), "Front": ((80, 10, 100), (0, -45, 20))}
+    made = make_project({n: (box_mesh(*s), at) for n, (s, at) in shapes.items()})
+    source, target = tmp_path / "stack.kestrav", tmp_path / "apart.kestrav"
+    project_file.save(made.project, made.meshes, source)
+    code, out, _ = run(capsys, "extract", source, "Lower", "Upper", "--order", "--json", "-o", target)
+    assert code == 0 and [r["thing"] for r in json.loads(out)["removals"]] == ["Upper", "Lower"]
+    assert [r.rider for r in project_file.load(target).project.runs] == ["part-3", "part-2"]
+    code, out, _ = run(capsys, "extract", source, "Lower", "--order")
+    assert code == 1 and "held by Upper" in out

@@ -128,6 +128,9 @@ def extract(
     tilt: Annotated[float | None, typer.Option(help="How far its upright may lean, in degrees.")] = None,
     seconds: Annotated[float, typer.Option(help="How long to plan for, when no pull serves.")] = 60.0,
     seed: Annotated[int, typer.Option(help="Of the planning, so that it can be repeated.")] = 1,
+    order: Annotated[
+        bool, typer.Option(help="Take the parts out one after another, straight, in the order in which they can.")
+    ] = False,
     out: Annotated[
         Path | None, typer.Option("-o", "--out", help="The project with the way as a path and a run.")
     ] = None,
@@ -143,6 +146,9 @@ def extract(
         raise BadInput(f"“{out}” is there already; give another name or --force")
     opened = project_file.load(project)
     things = [_part_id(opened.project, name) for name in parts]
+    if order:
+        _extract_in_order(opened, things, required, out, as_json)
+        return
     wish = Wish(required=required, upright=upright, tilt=tilt, seconds=seconds, seed=seed)
     found = find_way(opened.project, opened.meshes, things, wish)
     data, text = as_data(opened.project, found), as_text(opened.project, found)
@@ -151,6 +157,19 @@ def extract(
         data["out"], text = str(out), f"{text}made {out}\n"
     _print(data, text, as_json)
     if not isinstance(found, WayOut):
+        raise typer.Exit(1)
+
+
+def _extract_in_order(opened: Any, things: list[str], required: float | None, out: Path | None, as_json: bool) -> None:
+    from kestrav.core.extraction.report import order_as_data, order_as_text
+    from kestrav.core.extraction.taking_apart import add_sequence, order_of
+    from kestrav.core.files import project_file
+
+    found = order_of(opened.project, opened.meshes, things, required)
+    if out is not None and found.removals:
+        project_file.save(add_sequence(opened.project, found), opened.meshes, out)
+    _print(order_as_data(opened.project, found), order_as_text(opened.project, found), as_json)
+    if found.left:
         raise typer.Exit(1)
 
 

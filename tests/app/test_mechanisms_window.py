@@ -314,3 +314,33 @@ def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
     hand.qtbot.waitUntil(lambda: bool(said), timeout=60_000)
     assert "No way out" in said[0] and "it could be pulled straight along" in said[0]
     assert hand.session.project == start.project
+
+
+def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch):
+    start = opened(
+        tray=(box_mesh(100, 100, 10), (0, 0, -30)),
+        lower=(box_mesh(60, 60, 20), (0, 0, 0)),
+        upper=(box_mesh(60, 60, 20), (0, 0, 25)),
+        left=(box_mesh(10, 100, 100), (45, 0, 20)),
+        right=(box_mesh(10, 100, 100), (-45, 0, 20)),
+        back=(box_mesh(80, 10, 100), (0, 45, 20)),
+        front=(box_mesh(80, 10, 100), (0, -45, 20)),
+    )
+    hand = make_hand(start)
+    window, session = hand.window, hand.session
+    session.select("lower")
+    window.extracting.take_apart()
+    assert "several things" in window.card.fault.text()
+    session.select_parts(["lower", "upper"])
+    window.extracting.take_apart()
+    hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
+    assert [r.rider for r in session.project.runs] == ["upper", "lower"]
+    session.undo.undo()
+    window.extracting.order = None
+    monkeypatch.setattr(extracting, "ask_quantities", lambda *_: [50.0])
+    session.select_parts(["lower", "upper"])
+    window.extracting.move_apart()
+    hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
+    heights = {p.id: p.placement.position[2] for p in session.project.parts}
+    assert heights["upper"] > 40 and heights["lower"] > 10
+    back_to(hand, start.project)

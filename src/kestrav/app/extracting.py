@@ -13,7 +13,8 @@ from kestrav.app.dialogs import ask_quantities, tell
 from kestrav.app.jobs import Job
 from kestrav.core.document.lookup import get, topmost
 from kestrav.core.document.records import Part, Project
-from kestrav.core.extraction.report import as_text
+from kestrav.core.extraction.report import as_text, order_as_text
+from kestrav.core.extraction.taking_apart import Order, add_sequence, exploded
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way
 
 if TYPE_CHECKING:
@@ -30,6 +31,7 @@ class Extracting(QObject):
         self.window, self.session = window, window.session
         self.wish = Wish()  # as it was asked for last
         self.found: WayOut | NoWay | None = None
+        self.order: Order | None = None
 
     def action(self, action: Callable[..., QAction]) -> QAction:
         """What the menu of motion offers."""
@@ -40,12 +42,66 @@ class Extracting(QObject):
             tip="A way for the selection to leave what it is in: pulled straight, in legs, turned, or planned",
         )
 
-    def ask(self) -> None:
-        """Ask what the way must keep to, and look for it."""
+    def actions(self, action: Callable[..., QAction]) -> list[QAction]:
+        """What the menu of motion offers."""
+        return [
+            self.action(action),
+            action(
+                "Take apart in order",
+                self.take_apart,
+                tip="Several selected things come straight out one after another, in the order in which they can",
+            ),
+            action(
+                "Move apart …",
+                self.move_apart,
+                tip="Several selected things are moved apart along the ways in which they come out",
+            ),
+        ]
+
+    def _things(self, least: int) -> list[str]:
         project = self.session.project
         things = topmost(project, [i for i in self.session.chosen if isinstance(get(project, i), Part)])
+        if len(things) < least:
+            text = "select what is to be taken out first" if least == 1 else "select several things first (Ctrl+click)"
+            self.window.card.complain(text)
+            return []
+        return things
+
+    def take_apart(self) -> None:
+        """Look for the order in which the selected things come out, and make runs of it."""
+        self._in_order(lambda project, order: add_sequence(project, order, self.session.time), "Take apart")
+
+    def move_apart(self) -> None:
+        """Look for that order, and move the selected things apart along it."""
+        if not self._things(2):
+            return
+        told = ask_quantities(
+            self.window, "Move apart", "They are moved along the ways in which they come out", (("by", 100.0, "%", 0),)
+        )
+        if told is not None:
+            self._in_order(lambda project, order: exploded(project, order, told[0] / 100.0), "Move apart")
+
+    def _in_order(self, change: Callable[[Project, Order], Project], label: str) -> None:
+        things = self._things(2)
         if not things:
-            self.window.card.complain("select what is to be taken out first")
+            return
+        project = self.session.project
+        job = Job("Looking for the order", work.order_of, project, self.session.meshes, things, tidies=False)
+        self.window.start_job(job, lambda order: self._take_order(project, order, change, label))
+
+    def _take_order(
+        self, project: Project, order: Order, change: Callable[[Project, Order], Project], label: str
+    ) -> None:
+        self.order = order
+        if order.left:
+            tell(self.window, "Not all of it comes out", order_as_text(project, order))
+        if order.removals:
+            self.session.edit(label, lambda p: change(p, order))
+
+    def ask(self) -> None:
+        """Ask what the way must keep to, and look for it."""
+        project, things = self.session.project, self._things(1)
+        if not things:
             return
         names = " and ".join(get(project, thing).name for thing in things)
         wish = self.wish

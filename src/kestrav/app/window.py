@@ -161,7 +161,7 @@ class Window(QMainWindow):
         self.path_menu = self.paths.menu(action)
         self.motion_menu = self.motion.menu(action)
         self.motion_menu.addSeparator()
-        self.motion_menu.addAction(self.extracting.action(action))
+        self.motion_menu.addActions(self.extracting.actions(action))
         self.preparing.actions(action)
         action("Swap lens and stage", lambda: self.stage.swap(), "W")
         action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")

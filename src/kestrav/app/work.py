@@ -9,6 +9,7 @@ from kestrav.app.jobs import Report
 from kestrav.core.clearance.contacts import Touch
 from kestrav.core.clearance.cues import all_touches
 from kestrav.core.document.records import Project, Shot
+from kestrav.core.extraction.taking_apart import Order
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish
 from kestrav.core.files.path_files import PathsFile, read_paths
 from kestrav.core.files.product_import import Imported, read_product
@@ -77,3 +78,10 @@ def find_way(
         report((stage + share) / len(stages))
 
     return look(project, meshes, things, wish, tell)
+
+
+def order_of(report: Report, project: Project, meshes: Mapping[str, Mesh], things: list[str]) -> Order:
+    """The order in which things come out."""
+    from kestrav.core.extraction.taking_apart import order_of as look
+
+    return look(project, meshes, things, tick=report)

@@ -9,6 +9,7 @@ import numpy as np
 from kestrav.core.document.lookup import told_apart
 from kestrav.core.document.records import Project
 from kestrav.core.extraction.pulls import Pull
+from kestrav.core.extraction.taking_apart import Order
 from kestrav.core.extraction.ways import NoWay, WayOut
 
 _MOST_PULLS = 12  # that are told in a text
@@ -53,6 +54,37 @@ def _pull(project: Project, pull: Pull) -> dict[str, Any]:
         "free": pull.free,
         "slack_mm": pull.slack if pull.free else None,
         "blocker": None if pull.blocker is None else told_apart(project, pull.blocker),
+    }
+
+
+def order_as_text(project: Project, order: Order) -> str:
+    """The order in which things come out, and what holds the rest."""
+    lines = []
+    for number, removal in enumerate(order.removals, 1):
+        way = ", ".join(f"{x:.2f}" for x in removal.direction)
+        lines.append(f"{number}. {told_apart(project, removal.thing)}: {removal.travel:.1f} mm along ({way})")
+    for thing in order.left:
+        names = ", ".join(told_apart(project, part) for part in order.blockers[thing])
+        lines.append(f"{told_apart(project, thing)} does not come straight out; it is held by {names}")
+    return "\n".join(lines)
+
+
+def order_as_data(project: Project, order: Order) -> dict[str, Any]:
+    """The same, JSON-ready."""
+    return {
+        "removals": [
+            {
+                "thing": told_apart(project, r.thing),
+                "thing_id": r.thing,
+                "direction": list(r.direction),
+                "travel_mm": r.travel,
+            }
+            for r in order.removals
+        ],
+        "left": [
+            {"thing": told_apart(project, t), "blockers": [told_apart(project, p) for p in order.blockers[t]]}
+            for t in order.left
+        ],
     }
 
 
