@@ -20,7 +20,7 @@ from kestrav.core.document.records import (
     Run,
     Spin,
 )
-from kestrav.core.findings.check import find_all
+from kestrav.core.findings.check import check, find_all
 from kestrav.core.findings.model import Evidence
 from kestrav.core.motion.mechanisms import add_drive, lengthened, set_end
 from kestrav.core.motion.runs import frame_times
@@ -211,3 +211,17 @@ def test_dragged_and_floating_wheels_have_mends():
     floating = edits.update(add_rolls(project, meshes, ["part-3"]), "path-1", shape=straight((0, 0, 20), (1000, 0, 20)))
     (fault,) = found(floating, meshes, "wheel-off-ground")
     assert not found(mended(floating, meshes, fault), meshes, "wheel-off-ground")
+
+
+def test_what_works_on_each_other_is_not_too_near():
+    # teeth with backlash do not touch as they stand, but are nearer than required
+    made, meshes = scene(
+        one=(gear_mesh(17, 2.0, 0.1, thin=0.6), (0, 0, 0)), two=(gear_mesh(40, 2.0, 0.33, thin=0.6), (57, 0, 0))
+    )
+    made = edits.add(made, Spin("spin-1", "One spins", "one", UP, end=1.0, turns=0.3, rpm=None))
+    assert check(made, meshes).clearance.breaches
+    made = add_drive(made, meshes, "one", "two", "outside")
+    told = check(made, meshes).clearance
+    assert not told.breaches and [(c.moving, c.other) for c in told.contacts] == [("one", "two")]
+    told = check(edits.set_contact(made, "one", "two", False), meshes).clearance
+    assert told.breaches  # unless it is to be checked after all

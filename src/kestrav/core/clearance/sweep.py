@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.models import model, nearest, placed
-from kestrav.core.document.lookup import shown_parts
+from kestrav.core.document.lookup import named_parts, shown_parts, subtree
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, encloses, turned_bounds
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -151,10 +151,24 @@ def _touching(project: Project, bodies: _Bodies, within: float | None = None) ->
     return tuple(found)
 
 
+def working_pairs(project: Project) -> tuple[Pair, ...]:
+    """Pairs that work on each other, and so are as near as they are built: both ends of drives, rods and what hangs on their pins."""
+    links: list[tuple[str, str]] = [(drive.a.part, drive.b.part) for drive in project.drives]
+    for rod in project.rods:
+        links += [(rod.part, other) for other in named_parts(rod)[1:]]
+    solid = {p.id for p in project.parts if p.geometry is not None}
+    found = []
+    for one, two in links:
+        sides = [[i for i in subtree(project, thing) if i in solid] for thing in (one, two)]
+        found += [Pair(a, b) for a in sides[0] for b in sides[1] if a != b]
+    return tuple(found)
+
+
 def intended_contacts(project: Project, proposed: tuple[Pair, ...]) -> tuple[Pair, ...]:
-    """The proposed pairs and the recorded ones, less those recorded as not intended."""
+    """The proposed pairs, those that work on each other, and the recorded ones, less those recorded as not intended."""
     said = {frozenset((c.a, c.b)): c for c in project.contacts}
-    kept = [p for p in proposed if frozenset((p.moving, p.other)) not in said]
+    every = {frozenset((p.moving, p.other)): p for p in (*working_pairs(project), *proposed)}
+    kept = [p for key, p in every.items() if key not in said]
     return (*kept, *(Pair(c.a, c.b) for c in project.contacts if c.intended))
 
 
