@@ -11,7 +11,22 @@ import sys
 import time
 from collections.abc import Callable
 
-from bench import clearance, contacts, curves, films, imports, instances, motion, paths, picking, stage, start, tree
+from bench import (
+    certificates,
+    clearance,
+    contacts,
+    curves,
+    extraction,
+    films,
+    imports,
+    instances,
+    motion,
+    paths,
+    picking,
+    stage,
+    start,
+    tree,
+)
 
 
 def in_turns(ours: Callable[[], object], bare: Callable[[], object], rounds: int) -> tuple[float, float]:
@@ -33,6 +48,8 @@ def main() -> int:
     for measure in (
         clearance.sweep_against_every_pair,
         contacts.search_against_every_instant,
+        certificates.certificate_against_sampling,
+        extraction.ways_against_plain_planning,
         curves.stations_against_spline,
         paths.drag_step,
         paths.long_drag_step,

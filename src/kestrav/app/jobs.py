@@ -28,6 +28,7 @@ _context = multiprocessing.get_context("spawn")
 
 Report = Callable[[float], None]
 _STOP = object()
+_PAUSE = 1.5  # s without an edit after which what happens between the frames is looked at
 
 
 class Process(QObject):
@@ -225,8 +226,8 @@ class _CheckServer:
             try:
                 result = check(project, self.meshes, lambda share, key=key: self.between(key, share))
                 self.connection.send(("result", key, result))
-                # shown only for what is still the newest: an edit meanwhile stops it
-                if self.waiting is None:
+                # shown only for what stays the newest for a while; an edit meanwhile stops it
+                if self.waiting is None and not self.connection.poll(_PAUSE):
                     self.connection.send(("result", key, certified(project, self.meshes, result, self.while_newest)))
             except _Outdated:
                 continue
