@@ -79,6 +79,7 @@ class Tour:
         session.select("run-1")
         made.append(self.picture("main-window"))
         if window.findings.findings:
+            self.wait(lambda: window.result is not None and window.result.certificate is not None, "the certificate")
             window.go_to(window.findings.findings[0])
             made.append(self.picture("finding"))
         window.stage.viewpoint.look_from(_FROM_THE_RIGHT)
