@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from kestrav.core.document.records import Axle, Ball, Drive, Project, Rod, Roll, Spin, Swivel, Turner
+from kestrav.core.document.records import Axle, Project, Roll, Spin, Turner
 from kestrav.core.document.trains import driven
 
 _NO_AXLE = Axle()
@@ -71,16 +71,3 @@ def _every(project: Project) -> list[Joint]:
 def joints_of(project: Project, item: Turner) -> list[Joint]:
     """What one wheel, castor, spin, drive, rod or ball moves."""
     return [joint for mine in joints(project).values() for joint in mine if joint.item is item or joint.item == item]
-
-
-def axle_of_turner(item: Turner) -> Axle:
-    """The line that something turns about first of all: of a drive that of its second end, of a rod that of its rocker."""
-    if isinstance(item, Swivel):
-        return item.kingpin
-    if isinstance(item, Drive):
-        return item.b.axle
-    if isinstance(item, Rod):
-        return item.axle
-    if isinstance(item, Ball):
-        return Axle(item.centre, (0.0, 0.0, 1.0))
-    return item.axle
