@@ -120,3 +120,10 @@ def test_nothing_moving_and_a_cancel():
 
     with pytest.raises(Stop):
         certify(made, meshes, progress)
+
+
+def test_what_lies_wholly_inside_another_is_not_certified():
+    made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), hall=(box_mesh(900, 400, 400), (100, 0, 0)))
+    made = goes(made, "ram", (0, 0, 0), (200, 0, 0))  # its surface is 180 mm from the hall's all along
+    told = certify(made, meshes)
+    assert told.standing == "breached" and told.stretches[0].least == 0.0

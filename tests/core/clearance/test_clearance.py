@@ -202,7 +202,7 @@ def test_progress_is_told_and_can_stop_the_work(passing):
 
 
 def test_demo_agrees_with_every_pair_where_it_is_near(demo):
-    times = np.array([0.0, 1.2, 1.5, 49 / 30, 1.8, 2.5, 5.0])
+    times = np.array([0.0, 49 / 30, 5.0])  # every pair is measured beside it, which takes its time
     found = sweep(demo.project, demo.meshes, times)
     assert found.distance == pytest.approx(every_pair(demo, times, found.contacts), abs=1e-6)
     # far fewer measurements than pairs times frames

@@ -203,3 +203,11 @@ def test_what_cannot_be_asked_is_refused():
     bare = edits.add(made, Part("empty", "Empty"))
     with pytest.raises(BadInput, match="no geometry"):
         find_way(bare, meshes, ["empty"])
+
+
+def test_a_way_keeps_to_the_lean_that_is_allowed():
+    made, meshes = slot()
+    way = find_way(made, meshes, ["block"], Wish(seconds=20, tilt=10.0, allowed=((0, -1, 0),)))
+    # turned level, about the upright, it comes through end on
+    assert isinstance(way, WayOut) and way.tilt <= 10.0
+    assert max(np.linalg.norm(at.turn) for at in way.poses) > np.radians(60)

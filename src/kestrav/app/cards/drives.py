@@ -9,7 +9,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Ball, Coupled, Drive, End, Pin, Project, Rod
 from kestrav.core.document.trains import driven
 from kestrav.core.motion.drives import CHAIN_PITCHES, MODULES, pitch_radius, ratio, right_distance, told_ratio, toothed
-from kestrav.core.motion.kinematics import Motion, rod_length
+from kestrav.core.motion.kinematics import rod_length
 from kestrav.core.motion.lane_values import mesh_errors, ways_rolled
 from kestrav.core.motion.mechanisms import (
     centre_distance,
@@ -22,6 +22,7 @@ from kestrav.core.motion.mechanisms import (
     set_drive,
     set_end,
     shortfalls,
+    stroke,
 )
 from kestrav.core.motion.runs import span
 from kestrav.core.units import show
@@ -266,10 +267,8 @@ class RodRows(TurningRows):
     def _sums(self, project: Project, rod: Rod) -> list[str]:
         times = np.linspace(0.0, max(span(project), 1e-3), 721)
         if rod.keeps == "level":
-            pins = Motion(project).pin(rod.crank.part, rod.crank.at, times)
-            reach = float(np.linalg.norm(np.ptp(pins, axis=0)))
             return [
-                f"its pin goes {show(reach, 'mm', 1)} across, and every point of it likewise",
+                f"its pin goes {show(stroke(project, rod, times), 'mm', 1)} across, and every point of it likewise",
                 f"turns {len(rod.coupled)} parts as {get(project, rod.crank.part).name} turns",
             ]
         lines = [f"{show(rod_length(rod), 'mm', 3)} from pin to pin"]
@@ -279,11 +278,11 @@ class RodRows(TurningRows):
                 f"its pins are {show(float(told.min()), places=2)} to {show(float(told.max()), 'mm', 2)} apart"
             )
         elif rod.keeps in ("slider", "rocker") and rod.to is not None:
-            moved = Motion(project).angles(rod, times)
+            moved = stroke(project, rod, times)
             if rod.keeps == "slider":
-                lines.append(f"stroke <b>{show(float(np.ptp(moved)), 'mm', 3)}</b>")
+                lines.append(f"stroke <b>{show(moved, 'mm', 3)}</b>")
             else:
-                lines.append(f"rocks <b>{show(float(np.degrees(np.ptp(moved))), '°', 2)}</b>")
+                lines.append(f"rocks <b>{show(float(np.degrees(moved)), '°', 2)}</b>")
             short = float(shortfalls(project, rod, times).max())
             lines.append("reaches at all times" if short <= 1e-3 else f"{show(short, 'mm', 2)} short")
         return lines

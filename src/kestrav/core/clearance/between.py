@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.models import Nearest, model, nearest, placed
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Part, Project
-from kestrav.core.geometry.meshes import Mesh, box_corners, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.joints import joints
 from kestrav.core.motion.kinematics import Motion
@@ -112,12 +112,9 @@ def swept_bounds(boxes: Array, poses: Array) -> Array:
     return swept
 
 
-def boxes_apart(swept: Array, one: NDArray[np.intp], two: NDArray[np.intp]) -> NDArray[np.bool_]:
-    """Whether swept bounds (n, k, 2, 3) of pairs (p,) are apart, in each step (n, p)."""
-    found: NDArray[np.bool_] = np.any(
-        (swept[:, one, 0] > swept[:, two, 1]) | (swept[:, two, 0] > swept[:, one, 1]), axis=-1
-    )
-    return found
+def gaps_between(swept: Array, groups: Groups) -> Array:
+    """How far (n, g) in mm swept bounds (n, k, 2, 3) of groups are apart, for all groups that pairs are between."""
+    return box_gaps(swept[:, groups.one], swept[:, groups.two])
 
 
 def led_poses(project: Project, motion: Motion, leaders: Sequence[str], times: Array) -> Array:
@@ -206,11 +203,6 @@ class Between:
         found: Array = inverse_rigid(self.groups.within[pair.b]) @ led @ self.groups.within[pair.a]
         return found
 
-    def body_boxes(self, g: int, one: Array, two: Array) -> NDArray[np.bool_]:
-        """Whether the boxes that bodies sweep are apart (n - 1, p), of all pairs between two groups whose leaders are at poses
-        (n, 4, 4)."""
-        return self.body_gaps(g, one, two) > 0
-
     def body_gaps(self, g: int, one: Array, two: Array) -> Array:
         """How far (n - 1, p) the boxes that bodies sweep are apart in mm, of all pairs between two groups."""
         mine = [self.pairs[k] for k in self.groups.pairs[g]]
@@ -222,13 +214,6 @@ class Between:
             place = {body: k for k, body in enumerate(bodies)}
             swept.append(bounds[:, [place[body] for body in side]])
         return box_gaps(swept[0], swept[1])
-
-
-def box_gaps(one: Array, two: Array) -> Array:
-    """How far boxes (..., 2, 3) are apart in mm; 0 where they meet."""
-    gap = np.maximum(np.maximum(one[..., 0, :] - two[..., 1, :], two[..., 0, :] - one[..., 1, :]), 0.0)
-    found: Array = np.linalg.norm(gap, axis=-1)
-    return found
 
 
 def between(project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pairing]) -> Between:

@@ -15,8 +15,18 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.clearance.between import MARGIN, Between, Pairing, between, distance_of, gone, pairing, swept_bounds
-from kestrav.core.clearance.sweep import Pair, intended_contacts, moving_pairs, touching_at_rest
+from kestrav.core.clearance.between import (
+    MARGIN,
+    Between,
+    Pairing,
+    between,
+    distance_of,
+    gaps_between,
+    gone,
+    pairing,
+    swept_bounds,
+)
+from kestrav.core.clearance.sweep import Pair, intended_contacts, moving_pairs, sweep, touching_at_rest
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
@@ -106,23 +116,30 @@ def certify(
     for share, times, led in moving.windows(end):
         proof.share = share
         proof.tell()
-        boxes = swept_bounds(groups.boxes, led)
-        apart = _gaps(boxes, groups.one, groups.two)
+        apart = gaps_between(swept_bounds(groups.boxes, led), groups)
         far = apart > wanted
         proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
         for g in np.flatnonzero(~far.all(axis=0)):
             _window(proof, int(g), times, led[:, groups.one[g]], led[:, groups.two[g]])
     if progress is not None:
         progress(1.0)
+    proof.found += _inside(project, meshes, end)
     stretches = [_sharpened(proof, stretch) for stretch in _joined(proof.found)]
     stretches.sort(key=lambda s: (s.standing != "breached", s.least, s.start))
     return Certificate(wanted, end, proof.at_least, tuple(stretches), len(pairs), proof.measured)
 
 
-def _gaps(boxes: Array, one: NDArray[np.intp], two: NDArray[np.intp]) -> Array:
-    gap = np.maximum(np.maximum(boxes[:, one, 0] - boxes[:, two, 1], boxes[:, two, 0] - boxes[:, one, 1]), 0.0)
-    found: Array = np.linalg.norm(gap, axis=-1)
-    return found
+def _inside(project: Project, meshes: Mapping[str, Mesh], end: float) -> list[Stretch]:
+    """Pairs of which one lies wholly inside the other from the start: their surfaces may be far apart, and they are not free for that.
+
+    What gets in later crosses the surface, and so is found by that.
+    """
+    start = sweep(project, meshes, np.zeros(1))
+    return [
+        Stretch(breach.pair, 0.0, end, "breached", 0.0, 0.0)
+        for breach in start.breaches
+        if breach.distance == 0 and np.linalg.norm(breach.points[0] - breach.points[1]) > _CLOSE
+    ]
 
 
 def _window(proof: _Proof, g: int, times: Array, one: Array, two: Array) -> None:
@@ -231,7 +248,7 @@ def _joined(found: list[Stretch]) -> list[Stretch]:
         mine.sort(key=lambda s: s.start)
         run = [mine[0]]
         for stretch in mine[1:]:
-            if stretch.start - run[-1].end <= 2 * STEPS[0]:
+            if stretch.start - max(s.end for s in run) <= 2 * STEPS[0]:
                 run.append(stretch)
             else:
                 joined.append(_one(pair, run))
@@ -243,4 +260,4 @@ def _joined(found: list[Stretch]) -> list[Stretch]:
 def _one(pair: Pair, run: list[Stretch]) -> Stretch:
     worst = min(run, key=lambda s: s.least)
     standing: Standing = "breached" if any(s.standing == "breached" for s in run) else "not shown"
-    return Stretch(pair, run[0].start, run[-1].end, standing, worst.least, worst.time)
+    return Stretch(pair, run[0].start, max(s.end for s in run), standing, worst.least, worst.time)

@@ -19,8 +19,8 @@ from kestrav.core.clearance.between import (
     Between,
     Pairing,
     between,
-    boxes_apart,
     distance_of,
+    gaps_between,
     gone,
     pairing,
     swept_bounds,
@@ -122,8 +122,7 @@ def _search(
     for share, window, led in moving.windows(end):
         if progress is not None:
             progress(share)
-        swept = swept_bounds(groups.boxes, led)
-        far = boxes_apart(swept, groups.one, groups.two)
+        far = gaps_between(swept_bounds(groups.boxes, led), groups) > 0
         for g in np.flatnonzero(far[-1]):
             for k in groups.pairs[g]:
                 pairs[k].touching = False
@@ -155,7 +154,7 @@ class _Look:
 def _window(look: _Look, g: int, times: Array, one: Array, two: Array) -> None:
     """Look through a window for pairs between two groups, whose leaders are at poses (n, 4, 4)."""
     moving = look.moving
-    apart = moving.body_boxes(g, one, two)
+    apart = moving.body_gaps(g, one, two) > 0
     seen = inverse_rigid(two) @ one
     # the earliest to come near first, as nothing is asked for after the first touch
     for k in np.argsort(np.argmin(apart, axis=0), kind="stable"):

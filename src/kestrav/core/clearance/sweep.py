@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.document.lookup import named_parts, shown_parts, subtree
 from kestrav.core.document.records import Project
-from kestrav.core.geometry.meshes import Mesh, box_corners, encloses, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses, turned_bounds
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.poses import moving_groups, world_poses
 from kestrav.core.motion.resting import rest_poses
@@ -141,7 +141,7 @@ def _touching(project: Project, bodies: _Bodies, within: float | None = None) ->
     limit = project.settings.contact_distance if within is None else within
     rest = rest_poses(project)[bodies.rows]
     bounds = turned_bounds(bodies.boxes, rest)
-    close = np.flatnonzero(_box_gap(bounds[bodies.first], bounds[bodies.second]) <= limit)
+    close = np.flatnonzero(box_gaps(bounds[bodies.first], bounds[bodies.second]) <= limit)
     transforms = [placed(m) for m in rest]
     found = []
     for k in close:
@@ -204,13 +204,6 @@ def sweep(
     return state.result(times, contacts)
 
 
-def _box_gap(a: Array, b: Array) -> Array:
-    """Distance (...,) between axis-aligned boxes (..., 2, 3)."""
-    gap = np.maximum(np.maximum(a[..., 0, :] - b[..., 1, :], b[..., 0, :] - a[..., 1, :]), 0.0)
-    found: Array = np.linalg.norm(gap, axis=-1)
-    return found
-
-
 class _Sweep:
     """Bookkeeping of one sweep: what each pair's distance is known to be at least."""
 
@@ -247,7 +240,7 @@ class _Sweep:
             stir = _largest_moves(self.corners, self.last_poses, poses)
             self.at_least -= stir[first] + stir[second]
         self.last_poses = poses
-        gap = np.maximum(_box_gap(bounds[first], bounds[second]), self.at_least)
+        gap = np.maximum(box_gaps(bounds[first], bounds[second]), self.at_least)
         self.at_least = gap
         contained = self._containment(poses, bounds)
         best, hits = np.inf, list[tuple[int, float, Array]]()

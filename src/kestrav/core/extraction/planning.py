@@ -83,7 +83,7 @@ def plan(
     start = space.allocState()
     _write(start, Pose(), upright)
     target = ob.GoalStates(information)
-    kept = []
+    kept = []  # the library does not hold them
     for end in ends:
         state = space.allocState()
         _write(state, end, upright)
@@ -152,44 +152,51 @@ def _pose_of(state: Any, upright: bool) -> Pose:
 
 
 def shortened(
-    problem: Problem, way: list[Pose], seconds: float, seed: int, tick: Tick | None = None
+    problem: Problem,
+    way: list[Pose],
+    seconds: float,
+    seed: int,
+    tilt: float | None = None,
+    tick: Tick | None = None,
 ) -> list[Pose] | None:
     """A way with what can be left out left out, every leg of it shown free; None when one of its own legs is not.
 
-    Pairs of poses, the farthest apart first and then by chance, are joined where the motion between them is free.
+    Pairs of poses, the farthest apart first and then by chance, are joined where the motion between them is free and leans by no more
+    than ``tilt`` degrees. After ``seconds`` it is left as it is.
     """
     rng = np.random.default_rng(seed)
     began = time.monotonic()
-    legs = list(way)
-    farthest = len(legs) - 1
-    # greedy from the start: the farthest pose that can be gone to at once
-    k = 0
-    while k < len(legs) - 2:
-        for j in range(farthest, k + 1, -1):
-            if tick is not None:
-                tick(0.5)
-            if problem.free_between(legs[k], legs[j])[0]:
-                del legs[k + 1 : j]
-                break
-        k += 1
-        farthest = len(legs) - 1
-        if time.monotonic() - began > seconds:
-            break
-    # corners are cut where a shorter way is free
-    while time.monotonic() - began < seconds and len(legs) > 2:
+
+    def late() -> bool:
         if tick is not None:
-            tick(0.8)
+            tick(min((time.monotonic() - began) / seconds, 1.0))
+        return time.monotonic() - began > seconds
+
+    def joined(one: Pose, two: Pose) -> bool:
+        middles = [part_way(one, two, share) for share in _LOOKS]
+        fits = all(problem.inside_room(at) and (tilt is None or leaning(at) <= tilt) for at in middles)
+        return fits and problem.free_between(one, two)[0]
+
+    legs = list(way)
+    k = 0
+    while k < len(legs) - 2 and not late():
+        far = next((j for j in range(len(legs) - 1, k + 1, -1) if joined(legs[k], legs[j])), k + 1)
+        del legs[k + 1 : far]
+        k += 1
+    # corners are cut where a shorter way is free
+    for _ in range(_CUTS):
+        if len(legs) < 3 or late():
+            break
         k = int(rng.integers(1, len(legs) - 1))
         a, b = rng.uniform(0.05, 0.95, 2)
         before, after = part_way(legs[k - 1], legs[k], 1 - a), part_way(legs[k], legs[k + 1], b)
-        if problem.free_between(before, after)[0]:
+        if joined(before, after):
             legs[k : k + 1] = [before, after]
-        if rng.random() > 0.85:
-            break
-    for one, two in itertools.pairwise(legs):
-        if not problem.free_between(one, two)[0]:
-            return None
-    return legs
+    return legs if all(problem.free_between(a, b)[0] for a, b in itertools.pairwise(legs)) else None
+
+
+_CUTS = 6  # corners tried to be cut
+_LOOKS = np.linspace(0.125, 0.875, 7)  # shares of a leg at which its lean is looked at
 
 
 def length_of(problem: Problem, way: list[Pose]) -> float:

@@ -20,7 +20,7 @@ from kestrav.core.clearance.models import built, nearest, placed
 from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.geometry.meshes import Mesh, box_corners, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
 from kestrav.core.geometry.transforms import apply, rigid
 from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh
@@ -109,8 +109,7 @@ class Layer:
     def gap(self, matrix: Array) -> float:
         """How far the boxes are apart in mm beyond what is needed, under a motion (4, 4)."""
         here = self.corners @ matrix[:3, :3].T + matrix[:3, 3]
-        apart = np.maximum(np.maximum(here.min(axis=0) - self.box[1], self.box[0] - here.max(axis=0)), 0.0)
-        return float(np.linalg.norm(apart)) - self.need
+        return float(box_gaps(np.array([here.min(axis=0), here.max(axis=0)]), self.box)) - self.need
 
     def slack(self, matrix: Array, below: float) -> tuple[float, int]:
         """By how much in mm they are farther apart than needed, or ``below`` if that is less, and the obstacle that is nearest."""
@@ -354,8 +353,7 @@ def _needs(
     for i, body in enumerate(movers):
         skinned: Mesh | None = None
         for j, other in enumerate(obstacles):
-            apart = np.maximum(np.maximum(body.box[0] - other.box[1], other.box[0] - body.box[1]), 0.0)
-            if np.linalg.norm(apart) >= wanted + SKIN:
+            if box_gaps(body.box, other.box) >= wanted + SKIN:
                 continue
             found = nearest(built(body.shape), _AT_REST, built(other.shape), _AT_REST, wanted + SKIN)
             if found is None:

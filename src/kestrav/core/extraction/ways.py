@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import time
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import partial
 from typing import Literal
 
@@ -91,7 +91,7 @@ class NoWay:
     required: float
     seed: int
     seconds: float
-    overlaps: tuple[tuple[str, str], ...] = field(default_factory=tuple)
+    overlaps: tuple[tuple[str, str], ...] = ()
 
 
 def find_way(
@@ -134,7 +134,7 @@ def find_way(
     if not wish.upright:
         found = turned_pull(problem, main, wish.tilt, partial(say, "turned"))
         tried.append(f"turned on the spot, {'free' if found is not None else 'none free'}")
-        good = None if found is None else shortened(problem, found, 1.0, wish.seed)
+        good = None if found is None else shortened(problem, found, 1.0, wish.seed, wish.tilt)
         if good is not None:
             good = without_spots(problem, good)
             return _made(problem, "turned", good, wish, began, tried, pulls)
@@ -144,7 +144,7 @@ def find_way(
     )
     if planned is not None:
         good = shortened(
-            problem, planned, max(0.5 * wish.seconds, 5.0), wish.seed, lambda share: say("shortening", share)
+            problem, planned, max(0.5 * wish.seconds, 5.0), wish.seed, wish.tilt, lambda share: say("shortening", share)
         )
         if good is not None:
             good = without_spots(problem, good)
@@ -203,7 +203,7 @@ def _made(
         tuple(way),
         length_of(problem, way),
         slack,
-        max(leaning(at) for at in way),
+        max(leaning(part_way(a, b, share)) for a, b in itertools.pairwise(way) for share in np.linspace(0.0, 1.0, 9)),
         problem.required,
         wish.seed,
         time.monotonic() - began,

@@ -124,11 +124,11 @@ def certified(
     certificate = certify(project, meshes, progress)
     evidence = Evidence(project, meshes, result.times, result.clearance, certificate)
     found = [*result.findings, *between_frames.find(evidence)]
-    mended = []
+    mended, bent = [], clearance_rule.Bent()
     for finding in found:
         if progress is not None:
             progress(1.0)  # whoever is told may stop the work
-        mended.append(clearance_rule.with_mends(evidence, finding))
+        mended.append(clearance_rule.with_mends(evidence, finding, bent))
     return CheckResult(result.times, result.clearance, _sorted(mended), certificate)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -109,6 +109,25 @@ def point(values: Array) -> tuple[float, float, float]:
     """An array (3,) as plain numbers."""
     x, y, z = (float(v) for v in values)
     return (x, y, z)
+
+
+def at_moment(
+    evidence: Evidence,
+    subject: tuple[str, ...],
+    time: float,
+    place: Array,
+    frames: tuple[tuple[int, int], ...] = (),
+    **fields: Any,
+) -> Finding:
+    """A finding of a moment and a place (3,): over some frames, or that of the moment."""
+    frame = evidence.frame(time)
+    return Finding(
+        subject=subject,
+        time=time,
+        intervals=frames or ((frame, frame),),
+        place=point(place),
+        **fields,
+    )
 
 
 def name_of(project: Project, part_id: str) -> str:

@@ -536,6 +536,14 @@ def rod_lengths(project: Project, rod: Rod, times: ArrayLike) -> Array:
     return found
 
 
+def stroke(project: Project, rod: Rod, times: ArrayLike) -> float:
+    """How far a rod moves what it moves over times (n,): a slider in mm, a rocker in rad; a level one its own pin, in mm across."""
+    motion, times = Motion(project), np.asarray(times, float)
+    if rod.keeps == "level":
+        return float(np.linalg.norm(np.ptp(motion.pin(rod.crank.part, rod.crank.at, times), axis=0)))
+    return float(np.ptp(motion.angles(rod, times)))
+
+
 def shortfalls(project: Project, rod: Rod, times: ArrayLike) -> Array:
     """By how much (n,) in mm a mechanism cannot reach at times (n,)."""
     motion, times = Motion(project), np.asarray(times, float)

@@ -51,6 +51,13 @@ def axle_of(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> tuple
     return Axle(vector(np.round(middle, 6)), vector(axis)), face.radius
 
 
+def axles_apart(one: Axle, two: Axle) -> float:
+    """How far a point of the second axle is beside the first, in mm: how far parallel ones are apart."""
+    direction = np.array(one.direction) / np.linalg.norm(one.direction)
+    step = np.array(two.origin) - np.array(one.origin)
+    return float(np.linalg.norm(step - (step @ direction) * direction))
+
+
 def add_rolls(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str]) -> Project:
     """The project with wheels that roll by what carries them, their axles and radii from their CAD cylinders.
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -11,7 +12,7 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import awaited, get
 from kestrav.core.document.records import Keyed, Run
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment, point
 from kestrav.core.motion.carriage import places_beyond
 from kestrav.core.motion.making import arrives_backwards, front_station, stop_at_mark
 from kestrav.core.motion.runs import Journey, journey
@@ -32,12 +33,11 @@ def find(evidence: Evidence) -> list[Finding]:
     return found
 
 
-def _finding(evidence: Evidence, trip: Journey, time: float, **fields: object) -> Finding:
-    frame = evidence.frame(time)
+def _finding(evidence: Evidence, trip: Journey, time: float, **fields: Any) -> Finding:
     place = fields.pop("place", None)
     if place is None:
-        place = point(trip.path.curve.position(trip.stations([time]))[0])
-    return Finding(subject=(trip.run.id,), time=time, intervals=((frame, frame),), place=place, **fields)  # type: ignore[arg-type]
+        place = trip.path.curve.position(trip.stations([time]))[0]
+    return at_moment(evidence, (trip.run.id,), time, np.asarray(place, float), **fields)
 
 
 def _at_mark(evidence: Evidence, trip: Journey, mark: float) -> list[Finding]:

@@ -61,10 +61,14 @@ def find(evidence: Evidence) -> list[Finding]:
     return found
 
 
-def with_mends(evidence: Evidence, finding: Finding) -> Finding:
+Bent = dict[str, Project | BadInput]
+"""What came of bending the path of each run, by its id."""
+
+
+def with_mends(evidence: Evidence, finding: Finding, known: Bent) -> Finding:
     """A breach with what would mend it worked out: its path bent away, if a run on a path of points leads into it, or why that cannot be.
 
-    The way is worked out here, as it takes a while; the mend puts the points there.
+    The way is worked out here, as it takes a while, and once for each run (``known``); the mend puts the points there.
     """
     project = evidence.project
     if finding.rule not in ("clearance-breach", "collision", "between-frames") or finding.mend is not None:
@@ -72,10 +76,14 @@ def with_mends(evidence: Evidence, finding: Finding) -> Finding:
     run = _leading(evidence, finding)
     if run is None or not can_bend(project, run):
         return finding
-    try:
-        bent = bent_away(project, evidence.meshes, run.id)
-    except BadInput as fault:
-        return dataclasses.replace(finding, detail=f"{finding.detail}. Its path cannot be bent away: {fault}")
+    if run.id not in known:
+        try:
+            known[run.id] = bent_away(project, evidence.meshes, run.id)
+        except BadInput as fault:
+            known[run.id] = fault
+    bent = known[run.id]
+    if isinstance(bent, BadInput):
+        return dataclasses.replace(finding, detail=f"{finding.detail}. Its path cannot be bent away: {bent}")
     old, new = (point_shape(p, run.path).points for p in (project, bent))
     far = [float(np.linalg.norm(np.subtract(a.position, b.position))) for a, b in zip(old, new, strict=True)]
     count = sum(step > _MOVED for step in far)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator
 from functools import partial
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -13,7 +14,7 @@ from numpy.typing import NDArray
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import Carry, Eased, Even, Path, PathPoint, PointShape, Poses, Project, Run
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment, point
 from kestrav.core.geometry.transforms import rotation_angle
 from kestrav.core.motion.joining import bring_start
 from kestrav.core.motion.kinematics import Motion
@@ -48,11 +49,8 @@ def find(evidence: Evidence) -> list[Finding]:
     return found
 
 
-def _finding(evidence: Evidence, thing: str, one: Leg, two: Leg, place: Array, **fields: object) -> Finding:
-    time = two.start
-    frame = evidence.frame(time)
-    subject = (two.item.id, one.item.id, thing)
-    return Finding(subject=subject, time=time, intervals=((frame, frame),), place=point(place), **fields)  # type: ignore[arg-type]
+def _finding(evidence: Evidence, thing: str, one: Leg, two: Leg, place: Array, **fields: Any) -> Finding:
+    return at_moment(evidence, (two.item.id, one.item.id, thing), two.start, place, **fields)
 
 
 def _overlap(evidence: Evidence, thing: str, one: Leg, two: Leg) -> Finding:
@@ -187,20 +185,19 @@ def _let_go(evidence: Evidence, thing: str, legs: list[Leg], k: int) -> Iterator
                 mend = Mend(
                     f"{verb} the ride at {still:.2f} s, when it stands", partial(update, item_id=leg.item.id, **field)
                 )
-        frame = evidence.frame(time)
-        yield Finding(
+        yield at_moment(
+            evidence,
+            (leg.item.id, thing),
+            float(time),
+            places[1],
             rule="let-go" if ends else "snatched",
             severity="warning",
-            subject=(leg.item.id, thing),
             title=f"{name} {'stops at once' if ends else 'is snatched up'}",
             detail=f"{change:,.0f} mm/s at {time:.2f} s, as {leg.item.name} {'ends' if ends else 'begins'} while "
             f"{get(project, leg.item.carrier).name} moves; {limit:g} mm/s allowed",
-            time=time,
             value=change,
             unit="mm/s",
             limit=limit,
-            intervals=((frame, frame),),
-            place=point(places[1]),
             mend=mend,
         )
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from functools import partial
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.records import Rod
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment
 from kestrav.core.motion.kinematics import Motion, rod_length
 from kestrav.core.motion.mechanisms import lengthened, rod_lengths, shortfalls
 
@@ -75,7 +76,7 @@ def _short(evidence: Evidence, rod: Rod, times: NDArray[np.float64]) -> list[Fin
             evidence,
             rod,
             float(times[worst]),
-            frames=((int(frames[0]), int(frames[-1])),) if len(frames) else None,
+            frames=((int(frames[0]), int(frames[-1])),) if len(frames) else (),
             rule="out-of-reach",
             severity="breach",
             title=f"{rod.name} cannot reach",
@@ -94,14 +95,7 @@ def _with_length(evidence: Evidence, rod: Rod, length: float) -> list[Rod]:
 
 
 def _finding(
-    evidence: Evidence, rod: Rod, time: float, frames: tuple[tuple[int, int], ...] | None = None, **fields: object
+    evidence: Evidence, rod: Rod, time: float, frames: tuple[tuple[int, int], ...] = (), **fields: Any
 ) -> Finding:
-    frame = evidence.frame(time)
     place = Motion(evidence.project).pin(rod.crank.part, rod.crank.at, np.array([time]))[0]
-    return Finding(
-        subject=(rod.id, rod.part),
-        time=time,
-        intervals=frames or ((frame, frame),),
-        place=point(place),
-        **fields,  # type: ignore[arg-type]
-    )
+    return at_moment(evidence, (rod.id, rod.part), time, place, frames, **fields)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import partial
+from typing import Any
 
 import numpy as np
 
@@ -11,13 +12,13 @@ from kestrav.core.document.edits import add, remove, update
 from kestrav.core.document.lookup import new_id, new_name
 from kestrav.core.document.records import Axle, Project, Roll, Spin
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, Severity, at_moment, point
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.lane_values import wheel_gaps
 from kestrav.core.motion.linkage import unit
 from kestrav.core.motion.rolling import rolling
 from kestrav.core.motion.runs import begins
-from kestrav.core.motion.wheels import axle_of
+from kestrav.core.motion.wheels import axle_of, axles_apart
 
 OFF_AXLE = 0.1  # mm; common practice, no source
 SLIP = 0.02  # of the way that it rolls, as above
@@ -38,12 +39,10 @@ def _of(evidence: Evidence, spin: Spin) -> Iterator[Finding]:
         return
     if abs(float(unit(axle.direction) @ unit(spin.axle.direction))) < _ALONG:
         return
-    step = np.array(spin.axle.origin) - np.array(axle.origin)
-    direction = unit(axle.direction)
-    away = float(np.linalg.norm(step - (step @ direction) * direction))
+    away = axles_apart(axle, spin.axle)
     if OFF_AXLE < away < radius:
         same = 1.0 if float(unit(axle.direction) @ unit(spin.axle.direction)) > 0 else -1.0
-        right = Axle(axle.origin, point(same * direction))
+        right = Axle(axle.origin, point(same * unit(axle.direction)))
         yield _finding(
             evidence,
             spin,
@@ -114,15 +113,7 @@ def _roll_instead(project: Project, spin_id: str, axle: Axle, radius: float) -> 
     return add(remove(project, spin_id), Roll(new_id(project, Roll), name, spin.part, axle, radius, radius))
 
 
-def _finding(evidence: Evidence, spin: Spin, time: float, severity: str = "warning", **fields: object) -> Finding:
+def _finding(evidence: Evidence, spin: Spin, time: float, severity: Severity = "warning", **fields: Any) -> Finding:
     time = time if np.isfinite(time) else 0.0
-    frame = evidence.frame(time)
-    place = Motion(evidence.project).poses(spin.part, [time])[0] @ np.append(np.array(spin.axle.origin), 1.0)
-    return Finding(
-        subject=(spin.id, spin.part),
-        time=time,
-        intervals=((frame, frame),),
-        place=point(place[:3]),
-        severity=severity,  # type: ignore[arg-type]
-        **fields,  # type: ignore[arg-type]
-    )
+    place = Motion(evidence.project).pin(spin.part, spin.axle.origin, np.array([time]))[0]
+    return at_moment(evidence, (spin.id, spin.part), time, place, severity=severity, **fields)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import partial
+from typing import Any
 
 import numpy as np
 
@@ -12,7 +13,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Axle, Drive, Part, Project, Roll, Spin
 from kestrav.core.document.trains import driven
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment, point
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.drives import ratio, right_distance, stand, toothed
 from kestrav.core.motion.joints import joints
@@ -22,7 +23,7 @@ from kestrav.core.motion.linkage import unit
 from kestrav.core.motion.mechanisms import centre_distance, set_drive, set_end
 from kestrav.core.motion.placing import placement, shift
 from kestrav.core.motion.resting import rest_and_pivot
-from kestrav.core.motion.wheels import axle_of
+from kestrav.core.motion.wheels import axle_of, axles_apart
 
 MESH = 0.05  # of a tooth; common practice, no source
 APART = 0.1  # of a module, as above
@@ -210,11 +211,9 @@ def _off_axle(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
             axle, radius = axle_of(evidence.project, evidence.meshes, end.part)
         except BadInput:
             continue
-        direction = unit(axle.direction)
-        if abs(float(direction @ unit(end.axle.direction))) < _ALONG:
+        if abs(float(unit(axle.direction) @ unit(end.axle.direction))) < _ALONG:
             continue
-        step = np.array(end.axle.origin) - np.array(axle.origin)
-        away = float(np.linalg.norm(step - (step @ direction) * direction))
+        away = axles_apart(axle, end.axle)
         if not OFF_AXLE < away < radius:
             continue
         right = Axle(axle.origin, end.axle.direction)
@@ -236,13 +235,6 @@ def _off_axle(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
         )
 
 
-def _finding(evidence: Evidence, drive: Drive, time: float, **fields: object) -> Finding:
-    frame = evidence.frame(time)
-    pose = Motion(evidence.project).poses(drive.a.part, [time])[0]
-    return Finding(
-        subject=(drive.id, drive.b.part, drive.a.part),
-        time=time,
-        intervals=((frame, frame),),
-        place=point((pose @ np.append(np.array(drive.a.axle.origin), 1.0))[:3]),
-        **fields,  # type: ignore[arg-type]
-    )
+def _finding(evidence: Evidence, drive: Drive, time: float, **fields: Any) -> Finding:
+    place = Motion(evidence.project).pin(drive.a.part, drive.a.axle.origin, np.array([time]))[0]
+    return at_moment(evidence, (drive.id, drive.b.part, drive.a.part), time, place, **fields)

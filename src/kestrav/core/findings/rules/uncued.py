@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from functools import partial
 
-import msgspec
 import numpy as np
 
 from kestrav.core.clearance.contacts import Touch
@@ -94,12 +93,8 @@ def _uncued(evidence: Evidence, touch: Touch, striker: str, struck: str, item: _
         limit=0.0,
         intervals=((frame, frame),),
         place=touch.place,
-        mend=Mend("Begin by the contact", partial(_by_contact, item_id=item.id, cue=cue)),
+        mend=Mend("Begin by the contact", partial(update, item_id=item.id, cue=cue)),
     )
-
-
-def _by_contact(project: Project, item_id: str, cue: ContactCue) -> Project:
-    return update(project, item_id, cue=msgspec.structs.replace(cue))
 
 
 def _never(evidence: Evidence, item: Poses | Carry | Spin) -> Finding:

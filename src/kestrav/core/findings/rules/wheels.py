@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import partial
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,14 +13,14 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Axle, Part, Project, Roll
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.lane_values import wheel_gaps
 from kestrav.core.motion.legs import movers
 from kestrav.core.motion.placing import shift
 from kestrav.core.motion.rolling import Rolling, sideways
 from kestrav.core.motion.shaping import transformed
-from kestrav.core.motion.wheels import add_swivel, axle_of
+from kestrav.core.motion.wheels import add_swivel, axle_of, axles_apart
 
 Array = NDArray[np.float64]
 
@@ -109,9 +110,7 @@ def _exact(evidence: Evidence, roll: Roll) -> tuple[Axle, float] | None:
 
 def _off(evidence: Evidence, roll: Roll, rolling: Rolling, time: float, axle: Axle, radius: float) -> Iterator[Finding]:
     """An axle beside the wheel's own, and a working radius larger than the wheel."""
-    direction = np.array(axle.direction)
-    step = np.array(roll.axle.origin) - np.array(axle.origin)
-    away = float(np.linalg.norm(step - (step @ direction) * direction))
+    away = axles_apart(axle, roll.axle)
     if away > OFF_AXLE:
         yield _finding(
             evidence,
@@ -199,12 +198,5 @@ def _swivelling(evidence: Evidence, roll: Roll) -> Mend | None:
     return Mend(f"Let {get(project, holder).name} swivel", partial(add_swivel, part_id=holder))
 
 
-def _finding(evidence: Evidence, roll: Roll, time: float, place: Array, **fields: object) -> Finding:
-    frame = evidence.frame(time)
-    return Finding(
-        subject=(roll.id, roll.part),
-        time=time,
-        intervals=((frame, frame),),
-        place=point(place),
-        **fields,  # type: ignore[arg-type]
-    )
+def _finding(evidence: Evidence, roll: Roll, time: float, place: Array, **fields: Any) -> Finding:
+    return at_moment(evidence, (roll.id, roll.part), time, place, **fields)
