@@ -95,26 +95,56 @@ def info(file: Annotated[Path, typer.Argument(help="A project or a CAD file.")],
 def check(
     project: Annotated[Path, typer.Argument(help="The project.")],
     required: Annotated[float | None, typer.Option(help="Required clearance in mm, instead of the project's.")] = None,
+    pair: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="“THING:THING=MM”, what is required of two things by name or id, or “THING=MM” of one and the rest; “=off” does not "
+            "check them. May be given again and again."
+        ),
+    ] = None,
+    only_pairs: Annotated[bool, typer.Option("--only-pairs", help="Check the given pairs only.")] = False,
+    span: Annotated[str | None, typer.Option(help="First and last time in s, as 1.5:4.")] = None,
     certify: Annotated[
         bool, typer.Option(help="Show that the clearance holds between the frames too, or where it could not be shown.")
     ] = True,
+    out: Annotated[
+        Path | None,
+        typer.Option("-o", "--out", help="A report (.html), or the table of breaches (.csv; the frames beside it)."),
+    ] = None,
     as_json: Json = False,
+    force: Force = False,
 ) -> None:
     """Find every fault, and measure the clearance over the whole motion."""
     from kestrav.core.document import edits
+    from kestrav.core.document.shots import read_span
     from kestrav.core.files import project_file
+    from kestrav.core.findings.asking import with_pairs
     from kestrav.core.findings.check import certified
     from kestrav.core.findings.check import check as run_check
     from kestrav.core.findings.report import as_data, as_text
+    from kestrav.render.clearance_report import check_report_target, write_report
 
+    if out is not None:
+        check_report_target(out, force)
     opened = project_file.load(project)
     document = opened.project
     if required is not None:
         document = edits.settings(document, required_clearance=required)
-    result = run_check(document, opened.meshes)
+    document = with_pairs(document, pair or [], only_pairs)
+    over = None if span is None else read_span(span)
+    result = run_check(document, opened.meshes, over=over)
     if certify:
         result = certified(document, opened.meshes, result)
-    _print(as_data(document, result), as_text(document, result), as_json)
+    data, text = as_data(document, result), as_text(document, result)
+    if out is not None:
+        told = [f"--required {required:g}"] if required is not None else []
+        told += [f"--pair “{p}”" for p in pair or []] + (["--only-pairs"] if only_pairs else [])
+        told += [f"--span {span}"] if span is not None else []
+        told += [] if certify else ["--no-certify"]
+        command = " ".join(("kestrav check", project.name, *told))
+        made = write_report(document, opened.meshes, result, out, command)
+        data["out"], text = [str(p) for p in made], text + "".join(f"made {p}\n" for p in made)
+    _print(data, text, as_json)
     if result.has_breach:
         raise typer.Exit(1)
 
@@ -138,6 +168,7 @@ def extract(
     force: Force = False,
 ) -> None:
     """Find a way for parts to leave what they are in. Exit 1 when there is none."""
+    from kestrav.core.document.lookup import part_called
     from kestrav.core.extraction.report import as_data, as_text
     from kestrav.core.extraction.ways import WayOut, Wish, add_way, find_way
     from kestrav.core.files import project_file
@@ -145,7 +176,7 @@ def extract(
     if out is not None and out.exists() and not force:
         raise BadInput(f"“{out}” is there already; give another name or --force")
     opened = project_file.load(project)
-    things = [_part_id(opened.project, name) for name in parts]
+    things = [part_called(opened.project, name) for name in parts]
     if order:
         _extract_in_order(opened, things, required, out, as_json)
         return
@@ -171,17 +202,6 @@ def _extract_in_order(opened: Any, things: list[str], required: float | None, ou
     _print(order_as_data(opened.project, found), order_as_text(opened.project, found), as_json)
     if found.left:
         raise typer.Exit(1)
-
-
-def _part_id(project: Any, name: str) -> str:
-    """The id of the part of a name or id. Raises BadInput when there is none, or more than one."""
-    if any(p.id == name for p in project.parts):
-        return name
-    found = [p.id for p in project.parts if p.name == name]
-    if len(found) != 1:
-        told = "holds no part" if not found else f"holds {len(found)} parts"
-        raise BadInput(f"the project {told} called “{name}”; give a name or id of one (see “kestrav info”)")
-    return str(found[0])
 
 
 @app.command()

@@ -26,6 +26,9 @@ Array = NDArray[np.float64]
 EDGE_SHADE = 0.45  # an edge is the part's own colour, darkened: black lines would shout
 
 
+FADED, FADED_EDGES = 0.1, 0.16  # opacities of what is not looked at
+
+
 @dataclass(frozen=True)
 class Outline:
     """What is drawn of one geometry: surface with normals, and the lines along its sharp edges."""
@@ -85,12 +88,14 @@ class Member:
 
 @dataclass(frozen=True)
 class Kind:
-    """What members of a batch share: the row that carries them (or -1), how they look, whether they are closed."""
+    """What members of a batch share: the row that carries them (or -1), how they look, whether they are closed, and whether a stage
+    shows them faded, as other things are looked at."""
 
     group: int
     opacity: float
     closed: bool
     finish: FinishName
+    faded: bool = False
 
 
 class Batch:
@@ -120,7 +125,10 @@ class Batch:
 
     def show(self, style: Style, cut: vtkPlane | None) -> None:
         """Show the stage's copy in a style, cut open by a plane or whole."""
-        dress(self.stage.GetProperty(), self.kind.finish, self.kind.opacity, self.kind.closed, style, cut is not None)
+        kind = self.kind
+        opacity = min(kind.opacity, FADED) if kind.faded else kind.opacity
+        dress(self.stage.GetProperty(), kind.finish, opacity, kind.closed, style, cut is not None)
+        self.edges.GetProperty().SetOpacity(FADED_EDGES if kind.faded else 1.0)
         self.stage.SetVisibility(style != "wire")
         for actor in (self.stage, self.edges):
             mapper = actor.GetMapper()

@@ -22,6 +22,7 @@ from kestrav.render.marks import PathLines
 from kestrav.render.palette import rgb
 from kestrav.render.scene import Scene, aim_camera, is_software, light
 
+Array = NDArray[np.float64]
 Picture = NDArray[np.uint8]
 
 REACH = 200_000.0  # mm behind the aim that are still drawn
@@ -69,10 +70,14 @@ class Studio:
         """The picture (height, width, 3) that a camera sees at a time in s."""
         poses = world_poses(self.project, [time])
         view = views(self.project, camera, [time], poses)
-        self.scene.pose(poses[0])
-        self.lights.show(self.project, time)
         angle = vertical_angle(camera, self.width, self.height)
-        aim_camera(self.renderer, view.position[0], view.target[0], view.up[0], angle, REACH)
+        return self.picture_from(view.position[0], view.target[0], view.up[0], angle, poses[0], time)
+
+    def picture_from(self, place: Array, target: Array, up: Array, angle: float, poses: Array, time: float) -> Picture:
+        """The picture from a place towards a target (3,), of a height in rad, with the parts at world poses (parts, 4, 4)."""
+        self.scene.pose(poses)
+        self.lights.show(self.project, time)
+        aim_camera(self.renderer, place, target, up, angle, REACH)
         self.window.Render()
         return grab(self.window, self._pixels)
 

@@ -39,6 +39,7 @@ class _Looks:
     looks: tuple[tuple[object, ...], ...]
     groups: dict[str, int]
     only: frozenset[str] | None
+    bright: frozenset[str] | None
 
 
 class Scene:
@@ -103,28 +104,35 @@ class Scene:
                 if stage:
                     give_room(renderer)
 
-    def update(self, project: Project, meshes: Mapping[str, Mesh], only: frozenset[str] | None = None) -> None:
-        """Follow an edit; ``only`` are the parts to show when not all are.
+    def update(
+        self,
+        project: Project,
+        meshes: Mapping[str, Mesh],
+        only: frozenset[str] | None = None,
+        bright: frozenset[str] | None = None,
+    ) -> None:
+        """Follow an edit; ``only`` are the parts to show when not all are, ``bright`` those that are not faded in stages.
 
         What moves as one is one batch, so a new rider makes the batches anew. Where parts were only placed
         otherwise, those batches follow, split if need be: a drag draws as fast as a turn of the view.
         """
         groups = moving_groups(project)
-        if self._drawn is not None and self._drawn.groups == groups and self._drawn.only == only:
+        drawn = self._drawn
+        if drawn is not None and (drawn.groups, drawn.only, drawn.bright) == (groups, only, bright):
             if self._parts is project.parts:
                 self.project = project
                 return
-            if self._drawn.looks == _looks(project):
+            if drawn.looks == _looks(project):
                 self._follow(project)
                 return
         for renderer in self._renderers:
             for batch in self.batches:
                 self._withdraw(renderer, batch)
-        self.project, self._drawn, self._poses = project, _Looks(_looks(project), groups, only), None
+        self.project, self._drawn, self._poses = project, _Looks(_looks(project), groups, only, bright), None
         self._parts = project.parts
         self._base = self._rest = rest_poses(project)
         self.batches = []
-        for kind, members in self._sorted(project, meshes, groups, only).items():
+        for kind, members in self._sorted(project, meshes, groups, only, bright).items():
             self._make(kind, members, project)
         self._show_new(self.batches)
 
@@ -184,6 +192,7 @@ class Scene:
         meshes: Mapping[str, Mesh],
         groups: Mapping[str, int],
         only: frozenset[str] | None,
+        bright: frozenset[str] | None,
     ) -> dict[Kind, list[Member]]:
         """The shown parts by what their batch shares."""
         closed = {g.hash: g.watertight for g in project.geometry}
@@ -192,7 +201,8 @@ class Scene:
         for row, part in enumerate(project.parts):
             if part.geometry is None or part.id not in shown or (only is not None and part.id not in only):
                 continue
-            kind = Kind(groups.get(part.id, -1), part.opacity, closed.get(part.geometry, False), part.finish)
+            faded = bright is not None and part.id not in bright
+            kind = Kind(groups.get(part.id, -1), part.opacity, closed.get(part.geometry, False), part.finish, faded)
             found.setdefault(kind, []).append(self.member(meshes, part, row))
         return found
 

@@ -69,7 +69,7 @@ def test_a_thin_blade_passed_between_two_frames_is_caught():
     made = goes(made, "shot", (0, 0, 0), (1000, 0, 0), duration=0.1)  # 333 mm in each frame of 30 a second
     assert not sweep(made, meshes, frame_times(made)).breaches  # what frames alone would say
     (breach,) = certify(made, meshes).stretches
-    assert breach.standing == "breached" and breach.least == 0.0
+    assert breach.standing == "breached" and breach.least == pytest.approx(-1.1, abs=0.05)  # both thicknesses, halved
     assert breach.start == pytest.approx((520 - 0.1 - 1 - 5) / 10_000, abs=2e-4)
 
 
@@ -126,4 +126,4 @@ def test_what_lies_wholly_inside_another_is_not_certified():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), hall=(box_mesh(900, 400, 400), (100, 0, 0)))
     made = goes(made, "ram", (0, 0, 0), (200, 0, 0))  # its surface is 180 mm from the hall's all along
     told = certify(made, meshes)
-    assert told.standing == "breached" and told.stretches[0].least == 0.0
+    assert told.standing == "breached" and told.stretches[0].least < -200

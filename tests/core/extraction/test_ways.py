@@ -156,7 +156,7 @@ def test_a_bar_that_must_be_turned_is_planned_and_shown_to_be_free():
     for one, two in zip(way.poses[:-1], way.poses[1:], strict=True):
         assert problem.free_between(one, two)[0]
     done = add_way(made, ["block"], way)
-    told = certify(done, meshes, required=0.9)
+    told = certify(edits.settings(done, required_clearance=0.9), meshes)
     assert told.standing == "certified"
 
 

@@ -31,7 +31,7 @@ def test_a_collision_is_called_one(passing):
     project = edits.update(passing.project, "part-2", placement=Placement((0.0, 9.0, 0.0)))
     found = rules(passing, project)
     assert set(found) == {"collision"}
-    assert found["collision"].value == 0.0
+    assert found["collision"].value == pytest.approx(-6.0, abs=0.001)  # how deep
     assert "hits" in found["collision"].title
 
 

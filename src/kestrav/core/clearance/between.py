@@ -36,21 +36,23 @@ _FINE_KEPT = 64  # steps whose fine poses are kept
 
 @dataclass(eq=False)
 class Pairing:
-    """Two bodies with their collision models and the first one's corners; ``touching`` is for whoever goes through time with it."""
+    """Two bodies with their collision models, the first one's corners, and what is required of them in mm; ``touching`` is for whoever
+    goes through time with it."""
 
     a: str
     b: str
     models: tuple[Any, Any]
     corners: Array
+    need: float = 0.0
     touching: bool = False
 
 
-def pairing(project: Project, meshes: Mapping[str, Mesh], a: str, b: str) -> Pairing:
-    """Two solids as a pair."""
+def pairing(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, need: float = 0.0) -> Pairing:
+    """Two solids as a pair, of which a clearance in mm is required."""
     one, two = get(project, a), get(project, b)
     assert isinstance(one, Part) and isinstance(two, Part)
     first, second = solid_mesh(meshes, one), solid_mesh(meshes, two)
-    return Pairing(a, b, (model(first), model(second)), box_corners(first.bounds))
+    return Pairing(a, b, (model(first), model(second)), box_corners(first.bounds), need)
 
 
 @dataclass(frozen=True, eq=False)
@@ -165,13 +167,15 @@ class Between:
     # the first leader's poses (n, 4, 4) as the second sees them, at the fine times of a step, for all pairs between two groups
     _known: dict[tuple[int, float, float], tuple[Array, Array]] = field(default_factory=dict)
 
-    def windows(self, end: float) -> Iterator[tuple[float, Array, Array]]:
-        """Windows of time until an end: the share that is done, times (n,) and the leaders' poses (n, k, 4, 4)."""
-        count = max(int(np.searchsorted(self.times, end)), 1)
+    def windows(self, end: float, begin: float = 0.0) -> Iterator[tuple[float, Array, Array]]:
+        """Windows of time to an end, cut at both ends: the share that is done, times (n,) and the leaders' poses (n, k, 4, 4)."""
+        inner = self.times[(self.times > begin) & (self.times < end)]
+        times = np.concatenate([[begin], inner, [max(end, begin)]])
+        count = len(times) - 1
         leaders = self.groups.leaders
-        whole = led_poses(self.project, self.motion, leaders, self.times) if count <= _MOST_AT_ONCE else None
+        whole = led_poses(self.project, self.motion, leaders, times) if count <= _MOST_AT_ONCE else None
         for start in range(0, count, _WINDOW):
-            window = self.times[start : min(start + _WINDOW, count) + 1]
+            window = times[start : min(start + _WINDOW, count) + 1]
             if whole is None:
                 yield start / count, window, led_poses(self.project, self.motion, leaders, window)
             else:
@@ -214,6 +218,14 @@ class Between:
             place = {body: k for k, body in enumerate(bodies)}
             swept.append(bounds[:, [place[body] for body in side]])
         return box_gaps(swept[0], swept[1])
+
+
+def speed_past(one: Array, two: Array, place: Array, seconds: float) -> Array:
+    """How fast (3,) in mm/s the first of two bodies goes past the second at a place (3,), from the poses (2, 4, 4) of both before and
+    at a moment."""
+    paces = [place - (m[0] @ (inverse_rigid(m[1]) @ np.append(place, 1.0)))[:3] for m in (one, two)]
+    found: Array = (paces[0] - paces[1]) / seconds
+    return found
 
 
 def between(project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pairing]) -> Between:

@@ -8,13 +8,15 @@ far less than the margin that is added. Lengths in mm, times in s.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+import dataclasses
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.asked import asked_of
 from kestrav.core.clearance.between import (
     MARGIN,
     Between,
@@ -26,11 +28,14 @@ from kestrav.core.clearance.between import (
     pairing,
     swept_bounds,
 )
+from kestrav.core.clearance.depth import Solid, overlap_of
 from kestrav.core.clearance.sweep import Pair, intended_contacts, moving_pairs, sweep, touching_at_rest
-from kestrav.core.document.records import Project
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Part, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.runs import span
+from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]
@@ -41,6 +46,8 @@ STEPS = (
 )  # s into which a step is divided where it must be, one after the other; below, time is not halved any more
 _HOPE = 0.01  # of the way in a fine step by which both ends must be farther apart than required for a finer one to tell
 _OFTEN = 64  # distances measured between two tellings of progress
+_LOOKS = 65  # about the least distance of a breach
+_DEPTHS = 17  # along a stretch in which a pair overlaps
 _CLOSE = 1e-6  # mm by which a distance may fall short of what is required, as measured
 
 Standing = Literal["certified", "breached", "not shown"]
@@ -49,7 +56,7 @@ Standing = Literal["certified", "breached", "not shown"]
 @dataclass(frozen=True)
 class Stretch:
     """A pair over a span of time: nearer than required (``breached``), or not shown to be far enough; the least distance met in it in
-    mm and when."""
+    mm and when, and what is required of the pair."""
 
     pair: Pair
     start: float
@@ -57,14 +64,16 @@ class Stretch:
     standing: Standing
     least: float
     time: float
+    required: float
 
 
 @dataclass(frozen=True)
 class Certificate:
-    """What holds from 0 to ``until`` s: everything is at least ``at_least`` mm apart, but for the stretches told; ``pairs`` were looked
-    at, ``measured`` times."""
+    """What holds from ``since`` to ``until`` s: everything is at least ``at_least`` mm apart, but for the stretches told; ``pairs`` were
+    looked at, ``measured`` times. ``required`` in mm is the project's."""
 
     required: float
+    since: float
     until: float
     at_least: float
     stretches: tuple[Stretch, ...]
@@ -83,7 +92,6 @@ class _Proof:
     """Bookkeeping of one proof."""
 
     moving: Between
-    required: float
     at_least: float
     progress: Progress | None = None
     share: float = 0.0
@@ -97,48 +105,68 @@ class _Proof:
 
 
 def certify(
-    project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None, required: float | None = None
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    progress: Progress | None = None,
+    over: tuple[float, float] | None = None,
+    only: Collection[str] | None = None,
+    allowed: Mapping[frozenset[str], float] | None = None,
 ) -> Certificate:
-    """The certificate of a project's required clearance, or of another one in mm, over all of its time.
+    """The certificate of the clearance that is required of a project, over a span of its time (all of it).
 
-    Of all that moves against all it does not move with, but for intended contacts. ``progress`` is told shares and may raise
-    to stop the work.
+    Of all that moves, or ``only`` of some parts, against all it does not move with, but for intended contacts and what is not asked for.
+    ``allowed`` tells for pairs by how much in mm they need be apart at least instead. ``progress`` is told shares and may raise to stop
+    the work.
     """
-    wanted = project.settings.required_clearance if required is None else required
+    begin, end = over if over is not None else (0.0, span(project))
     contacts = intended_contacts(project, touching_at_rest(project, meshes))
     left_out = {frozenset((c.moving, c.other)) for c in contacts}
-    pairs = [pairing(project, meshes, *p) for p in moving_pairs(project, meshes) if frozenset(p) not in left_out]
-    end = span(project)
+    wanted = [
+        p
+        for p in moving_pairs(project, meshes)
+        if frozenset(p) not in left_out and (only is None or p[0] in only or p[1] in only)
+    ]
+    asked = asked_of(project, wanted)
+    allowed = allowed or {}
+    pairs = [
+        pairing(project, meshes, *p, allowed.get(frozenset(p), float(need)))
+        for p, need in zip(wanted, asked.need, strict=True)
+        if np.isfinite(need)
+    ]
+    general = project.settings.required_clearance
     if not pairs:
-        return Certificate(wanted, end, np.inf, (), 0, 0)
+        return Certificate(general, begin, end, np.inf, (), 0, 0)
     moving = between(project, meshes, pairs)
-    groups, proof = moving.groups, _Proof(moving, wanted, np.inf, progress)
-    for share, times, led in moving.windows(end):
+    groups, proof = moving.groups, _Proof(moving, np.inf, progress)
+    most = np.array([max(pairs[k].need for k in mine) for mine in groups.pairs])
+    for share, times, led in moving.windows(end, begin):
         proof.share = share
         proof.tell()
         apart = gaps_between(swept_bounds(groups.boxes, led), groups)
-        far = apart > wanted
+        far = apart > most
         proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
         for g in np.flatnonzero(~far.all(axis=0)):
             _window(proof, int(g), times, led[:, groups.one[g]], led[:, groups.two[g]])
     if progress is not None:
         progress(1.0)
-    proof.found += _inside(project, meshes, end)
-    stretches = [_sharpened(proof, stretch) for stretch in _joined(proof.found)]
-    stretches.sort(key=lambda s: (s.standing != "breached", s.least, s.start))
-    return Certificate(wanted, end, proof.at_least, tuple(stretches), len(pairs), proof.measured)
+    proof.found += _inside(project, meshes, begin, end, only)
+    stretches = [_sharpened(proof, meshes, stretch) for stretch in _joined(proof.found)]
+    stretches.sort(key=lambda s: (s.standing != "breached", s.least - s.required, s.start))
+    return Certificate(general, begin, end, proof.at_least, tuple(stretches), len(pairs), proof.measured)
 
 
-def _inside(project: Project, meshes: Mapping[str, Mesh], end: float) -> list[Stretch]:
+def _inside(
+    project: Project, meshes: Mapping[str, Mesh], begin: float, end: float, only: Collection[str] | None
+) -> list[Stretch]:
     """Pairs of which one lies wholly inside the other from the start: their surfaces may be far apart, and they are not free for that.
 
     What gets in later crosses the surface, and so is found by that.
     """
-    start = sweep(project, meshes, np.zeros(1))
+    start = sweep(project, meshes, np.array([begin]), only=only)
     return [
-        Stretch(breach.pair, 0.0, end, "breached", 0.0, 0.0)
+        Stretch(breach.pair, begin, end, "breached", breach.distance, begin, breach.required)
         for breach in start.breaches
-        if breach.distance == 0 and np.linalg.norm(breach.points[0] - breach.points[1]) > _CLOSE
+        if breach.distance <= 0 and np.linalg.norm(breach.points[0] - breach.points[1]) > _CLOSE
     ]
 
 
@@ -146,7 +174,7 @@ def _window(proof: _Proof, g: int, times: Array, one: Array, two: Array) -> None
     """Look through a window for the pairs between two groups."""
     moving = proof.moving
     apart = moving.body_gaps(g, one, two)
-    far = apart > proof.required
+    far = apart > np.array([moving.pairs[k].need for k in moving.groups.pairs[g]])
     proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
     seen = inverse_rigid(two) @ one
     for k in np.flatnonzero(~far.all(axis=0)):
@@ -184,21 +212,21 @@ def _prove(
 ) -> None:
     """Show that a pair is far enough apart from one of the times (n,) to another, or keep where that cannot be shown."""
     waiting = [(first, last)]
-    enough = proof.required + float(way[last] - way[first]) + 1.0
+    enough = pair.need + float(way[last] - way[first]) + 1.0
     while waiting:
         a, b = waiting.pop()
         ends = [_away(proof, pair, seen, k, known, enough) for k in (a, b)]
         least = 0.5 * (sum(ends) - float(way[b] - way[a]))
-        if least >= proof.required - _CLOSE:
+        if least >= pair.need - _CLOSE:
             proof.at_least = min(proof.at_least, least)
             continue
         if b - a > 1:
             middle = (a + b) // 2
             waiting += [(middle, b), (a, middle)]
-        elif max(ends) < proof.required - _CLOSE:
+        elif max(ends) < pair.need - _CLOSE:
             # too near at both ends of a step: nothing finer need be known
             _keep(proof, pair, times, known, a, b)
-        elif depth < len(STEPS) and (depth == 0 or min(ends) - proof.required > _HOPE * float(way[b] - way[a])):
+        elif depth < len(STEPS) and (depth == 0 or min(ends) - pair.need > _HOPE * float(way[b] - way[a])):
             fine, led = proof.moving.fine(g, float(times[a]), float(times[b]), STEPS[depth])
             own = proof.moving.within(pair, led)
             told = {0: known[a], len(fine) - 1: known[b]}
@@ -209,33 +237,59 @@ def _prove(
 
 def _keep(proof: _Proof, pair: Pairing, times: Array, known: dict[int, float], a: int, b: int) -> None:
     k = a if known[a] <= known[b] else b
-    breached = known[k] < proof.required - _CLOSE
+    breached = known[k] < pair.need - _CLOSE
     standing: Standing = "breached" if breached else "not shown"
     proof.found.append(
-        Stretch(Pair(pair.a, pair.b), float(times[a]), float(times[b]), standing, known[k], float(times[k]))
+        Stretch(Pair(pair.a, pair.b), float(times[a]), float(times[b]), standing, known[k], float(times[k]), pair.need)
     )
 
 
-def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
-    """A breach with the least distance about where it was least: within a step that is too near at both ends nothing was looked at."""
+def _sharpened(proof: _Proof, meshes: Mapping[str, Mesh], stretch: Stretch) -> Stretch:
+    """A breach with the least distance about where it was least: within a step that is too near at both ends nothing was looked at.
+
+    Where they overlap, it is how deep they do at the most, looked at evenly over the stretch.
+    """
     moving = proof.moving
-    if stretch.standing != "breached" or stretch.least <= 0:
+    if stretch.standing != "breached" or stretch.least < 0:
         return stretch
     k = next(k for k, p in enumerate(moving.pairs) if (p.a, p.b) == (stretch.pair.moving, stretch.pair.other))
     g = next(g for g, mine in enumerate(moving.groups.pairs) if k in mine)
+    pair = moving.pairs[k]
     step = float(moving.times[1] - moving.times[0])
     times = np.linspace(max(stretch.start, stretch.time - step), min(stretch.end, stretch.time + step), _LOOKS)
-    own = moving.within(moving.pairs[k], moving.seen(g, times))
-    found = [distance_of(moving.pairs[k], at) for at in own]
+    found = [distance_of(pair, at) for at in moving.within(pair, moving.seen(g, times))]
     proof.measured += len(found)
     told = [np.inf if near is None else near.distance for near in found]
     best = int(np.argmin(told))
+    if told[best] <= 0:
+        return _deepest(proof, meshes, stretch, pair, g)
     if told[best] >= stretch.least:
         return stretch
-    return Stretch(stretch.pair, stretch.start, stretch.end, stretch.standing, told[best], float(times[best]))
+    return dataclasses.replace(stretch, least=told[best], time=float(times[best]))
 
 
-_LOOKS = 65  # about the least distance of a breach
+def _deepest(proof: _Proof, meshes: Mapping[str, Mesh], stretch: Stretch, pair: Pairing, g: int) -> Stretch:
+    """A stretch in which a pair overlaps, with how deep and when it is deepest."""
+    moving = proof.moving
+    one, two = (
+        Solid(shape := solid_mesh(meshes, part), model, shape.watertight)
+        for part, model in zip((_part(moving.project, i) for i in (pair.a, pair.b)), pair.models, strict=True)
+    )
+    low, high, deepest = stretch.start, stretch.end, (0.0, stretch.time)
+    for _ in range(2):  # all along, and then about the deepest
+        times = np.linspace(low, high, _DEPTHS)
+        for time, at in zip(times, moving.within(pair, moving.seen(g, times)), strict=True):
+            proof.tell()
+            deepest = max(deepest, (overlap_of(one, at, two, np.eye(4)).depth, float(time)))
+        step = float(times[1] - times[0])
+        low, high = max(deepest[1] - step, stretch.start), min(deepest[1] + step, stretch.end)
+    return dataclasses.replace(stretch, least=-deepest[0], time=deepest[1])
+
+
+def _part(project: Project, part_id: str) -> Part:
+    part = get(project, part_id)
+    assert isinstance(part, Part)
+    return part
 
 
 def _joined(found: list[Stretch]) -> list[Stretch]:
@@ -260,4 +314,4 @@ def _joined(found: list[Stretch]) -> list[Stretch]:
 def _one(pair: Pair, run: list[Stretch]) -> Stretch:
     worst = min(run, key=lambda s: s.least)
     standing: Standing = "breached" if any(s.standing == "breached" for s in run) else "not shown"
-    return Stretch(pair, run[0].start, max(s.end for s in run), standing, worst.least, worst.time)
+    return Stretch(pair, run[0].start, max(s.end for s in run), standing, worst.least, worst.time, worst.required)

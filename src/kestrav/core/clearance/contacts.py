@@ -23,6 +23,7 @@ from kestrav.core.clearance.between import (
     gaps_between,
     gone,
     pairing,
+    speed_past,
     swept_bounds,
 )
 from kestrav.core.clearance.models import nearest, placed
@@ -240,9 +241,8 @@ def _record(look: _Look, g: int, pair: Pairing, free: float, touching: float) ->
     earlier = nearest(pair.models[0], placed(one[0]), pair.models[1], placed(two[0]))
     assert here is not None and earlier is not None
     place = 0.5 * (here.first + here.second)
-    paces = [place - (m[0] @ (inverse_rigid(m[1]) @ np.append(place, 1.0)))[:3] for m in (one, two)]
-    past = paces[0] - paces[1]
+    past = speed_past(one, two, place, FINE)
     size = float(np.linalg.norm(past))
     way = point(past / size) if size > 0 else (0.0, 0.0, 0.0)
     closing = (earlier.distance - here.distance) / FINE
-    look.keep(Touch(pair.a, pair.b, touching, point(place), size / FINE, closing, way))
+    look.keep(Touch(pair.a, pair.b, touching, point(place), size, closing, way))

@@ -29,12 +29,8 @@ def built(mesh: Mesh) -> Any:
     """A model of a mesh that is not kept by its content: of one that is used in one piece of work only."""
     made = coal.BVHModelOBBRSS()
     made.beginModel(len(mesh.triangles), len(mesh.vertices))
-    vertices, triangles = coal.StdVec_Vec3s(), coal.StdVec_Triangle()
-    for vertex in mesh.vertices:
-        vertices.append(vertex)
-    for a, b, c in mesh.triangles.tolist():
-        triangles.append(coal.Triangle(a, b, c))
-    made.addSubModel(vertices, triangles)
+    made.addVertices(np.ascontiguousarray(mesh.vertices, float))
+    made.addTriangles(np.ascontiguousarray(mesh.triangles, np.int64))
     made.endModel()
     return made
 

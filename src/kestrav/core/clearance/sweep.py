@@ -15,6 +15,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.asked import GENERAL, Asked, asked_of, required_by
+from kestrav.core.clearance.depth import Solid, overlap_of
 from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.document.lookup import named_parts, shown_parts, subtree
 from kestrav.core.document.records import Project
@@ -40,30 +42,53 @@ class Pair:
 
 @dataclass(frozen=True)
 class Breach:
-    """A pair nearer than required: frame intervals (first, last), and its worst frame."""
+    """A pair nearer than required: frame intervals (first, last), its worst frame, what is required of it in mm, and the worst frame of
+    each interval with the distance there.
+
+    Below 0 the distance is how deep they overlap.
+    """
 
     pair: Pair
     intervals: tuple[tuple[int, int], ...]
     frame: int
     distance: float
     points: Array
+    required: float
+    worst: tuple[tuple[int, float], ...] = ()
+
+
+@dataclass(frozen=True)
+class Tally:
+    """Per frame the least distance (n,) in mm of the pairs that one requirement is about, or none in particular, with its pair and
+    nearest points (n, 2, 3)."""
+
+    requirement: str | None
+    required: float
+    pairs_checked: int
+    distance: Array
+    pairs: tuple[Pair | None, ...]
+    points: Array
 
 
 @dataclass(frozen=True)
 class Clearance:
-    """Sampled clearance: per frame the least distance (n,) in mm, its pair and nearest points (n, 2, 3).
+    """Sampled clearance: per frame the distance (n,) in mm of the pair that is nearest to what is required of it (n,), its pair and
+    nearest points (n, 2, 3).
 
-    ``distance`` is infinite and the pair None where there is nothing to measure. ``contacts`` are the
-    pairs left out because they are meant to touch.
+    ``distance`` is below 0 by how deep they overlap, and infinite, the pair being None, where there is nothing to measure. ``contacts``
+    are the pairs left out because they are meant to touch; ``unchecked`` is how many others are not asked for.
     """
 
     times: Array
     required: float
     distance: Array
+    needs: Array
     pairs: tuple[Pair | None, ...]
     points: Array
     breaches: tuple[Breach, ...]
     contacts: tuple[Pair, ...]
+    tallies: tuple[Tally, ...] = ()
+    unchecked: int = 0
     measured: int = 0
 
     @property
@@ -75,7 +100,11 @@ class Clearance:
 
     def intervals(self) -> tuple[tuple[int, int], ...]:
         """Frame intervals in which some pair is nearer than required."""
-        return intervals_of(np.flatnonzero(self.distance < self.required))
+        near = np.zeros(len(self.times), bool)
+        for breach in self.breaches:
+            for first, last in breach.intervals:
+                near[first : last + 1] = True
+        return intervals_of(np.flatnonzero(near))
 
 
 def intervals_of(frames: NDArray[np.intp]) -> tuple[tuple[int, int], ...]:
@@ -183,41 +212,39 @@ def sweep(
 
     ``progress`` is told shares from 0 to 1 and may raise to stop the work.
     """
-    required = project.settings.required_clearance
     bodies = _bodies(project, meshes)
     contacts = intended_contacts(project, _touching(project, bodies))
     left_out = {frozenset((c.moving, c.other)) for c in contacts}
-    keep = np.array(
-        [
-            frozenset((bodies.ids[a], bodies.ids[b])) not in left_out
-            and (only is None or bodies.ids[a] in only or bodies.ids[b] in only)
-            for a, b in zip(bodies.first, bodies.second, strict=True)
-        ],
-        bool,
-    )
+    pairs = [(bodies.ids[a], bodies.ids[b]) for a, b in zip(bodies.first, bodies.second, strict=True)]
+    asked = asked_of(project, pairs)
+    meant = np.array([frozenset(pair) not in left_out for pair in pairs], bool)
+    wanted = meant & np.array([only is None or a in only or b in only for a, b in pairs], bool)
+    keep = wanted & asked.checked
     bodies.first, bodies.second = bodies.first[keep], bodies.second[keep]
-    state = _Sweep(bodies, required, len(times))
+    state = _Sweep(bodies, Asked(asked.need[keep], asked.whose[keep]), len(times), len(project.requirements))
     for start in range(0, len(times), _CHUNK):
         if progress is not None:
             progress(start / len(times))
         state.chunk(start, world_poses(project, times[start : start + _CHUNK])[:, bodies.rows])
-    return state.result(times, contacts)
+    return state.result(project, times, contacts, int(np.count_nonzero(wanted & ~keep)))
 
 
 class _Sweep:
-    """Bookkeeping of one sweep: what each pair's distance is known to be at least."""
+    """Bookkeeping of one sweep: what each pair's distance is known to be at least, and the nearest pair of each requirement (the last
+    column: of none)."""
 
-    def __init__(self, bodies: _Bodies, required: float, frames: int) -> None:
-        self.bodies, self.required = bodies, required
-        self.distance = np.full(frames, np.inf)
-        self.pair = np.full(frames, -1)
-        self.points = np.zeros((frames, 2, 3))
+    def __init__(self, bodies: _Bodies, asked: Asked, frames: int, requirements: int) -> None:
+        self.bodies, self.need, self.whose = bodies, asked.need, asked.whose
+        self.distance = np.full((frames, requirements + 1), np.inf)
+        self.pair = np.full((frames, requirements + 1), -1)
+        self.points = np.zeros((frames, requirements + 1, 2, 3))
         self.at_least = np.zeros(len(bodies.first))
         self.inside = np.zeros(len(bodies.first), bool)
         self.within = np.zeros(len(bodies.first), bool)
         self.close: dict[int, list[tuple[int, float, Array]]] = {}
         self.last_poses: Array | None = None
         self.last_hits: list[tuple[int, float, Array]] = []
+        self.ways: dict[int, Array] = {}  # along which pairs that overlap come apart
         self.measured = 0
         self.corners = np.array([box_corners(b) for b in bodies.boxes]).reshape(-1, 8, 3)
         self.static_transform: dict[int, tuple[Array, Any]] = {}
@@ -243,9 +270,10 @@ class _Sweep:
         gap = np.maximum(box_gaps(bounds[first], bounds[second]), self.at_least)
         self.at_least = gap
         contained = self._containment(poses, bounds)
-        best, hits = np.inf, list[tuple[int, float, Array]]()
+        hits = list[tuple[int, float, Array]]()
         for k in self._order(frame, gap):
-            bound = max(best, self.required)
+            own = self.whose[k]
+            bound = max(float(self.distance[frame, own]), self.need[k])
             if gap[k] >= bound:
                 continue
             a, b = first[k], second[k]
@@ -261,25 +289,33 @@ class _Sweep:
                 self.at_least[k] = bound
                 continue
             distance, points = found.distance, np.stack([found.first, found.second])
-            if contained[k]:
-                distance = 0.0
-            self.at_least[k] = distance
-            if distance < self.required:
+            self.at_least[k] = 0.0 if contained[k] else distance
+            if contained[k] or distance == 0.0:
+                distance = -self._depth(k, poses)
+            else:
+                self.ways.pop(k, None)
+            if distance < self.need[k]:
                 hits.append((k, distance, points))
-            if distance < best:
-                best = distance
-                self.distance[frame], self.pair[frame], self.points[frame] = distance, k, points
+            if distance < self.distance[frame, own]:
+                self.distance[frame, own], self.pair[frame, own], self.points[frame, own] = distance, k, points
         self.last_hits = hits
         for k, distance, points in hits:
             self.close.setdefault(k, []).append((frame, distance, points))
 
+    def _depth(self, k: int, poses: Array) -> float:
+        """How deep a pair overlaps."""
+        a, b = self.bodies.first[k], self.bodies.second[k]
+        one, two = (Solid(self.bodies.meshes[i], self.bodies.models[i], self.bodies.watertight[i]) for i in (a, b))
+        found = overlap_of(one, poses[a], two, poses[b], self.ways.get(k))
+        self.ways[k] = found.way
+        return found.depth
+
     def _order(self, frame: int, gap: Array) -> Iterator[int]:
-        """Pairs to look at: the last frame's nearest first, since it bounds the rest, then by their gap."""
-        seed = int(self.pair[frame - 1]) if frame > 0 else -1
-        if seed >= 0:
-            yield seed
-        near = np.flatnonzero(gap < max(float(self.distance[frame]), self.required))
-        yield from (int(k) for k in near[np.argsort(gap[near], kind="stable")] if k != seed)
+        """Pairs to look at: the last frame's nearest first, since they bound the rest, then by their gap."""
+        seeds = [int(k) for k in self.pair[frame - 1] if k >= 0] if frame > 0 else []
+        yield from seeds
+        near = np.flatnonzero(gap < np.maximum(self.distance[frame][self.whose], self.need))
+        yield from (int(k) for k in near[np.argsort(gap[near], kind="stable")] if k not in seeds)
 
     def _repeat(self, frame: int) -> None:
         self.distance[frame], self.pair[frame] = self.distance[frame - 1], self.pair[frame - 1]
@@ -316,18 +352,51 @@ class _Sweep:
     def _named(self, k: int) -> Pair:
         return Pair(self.bodies.ids[self.bodies.first[k]], self.bodies.ids[self.bodies.second[k]])
 
-    def result(self, times: Array, contacts: tuple[Pair, ...]) -> Clearance:
-        """Everything found, breaches sorted by their distance."""
+    def result(self, project: Project, times: Array, contacts: tuple[Pair, ...], unchecked: int) -> Clearance:
+        """Everything found, breaches sorted by how far they fall short of what is required."""
         breaches = []
         for k, hits in self.close.items():
             worst = min(hits, key=lambda hit: hit[1])
             frames = intervals_of(np.array([hit[0] for hit in hits], np.intp))
-            breaches.append(Breach(self._named(k), frames, worst[0], worst[1], worst[2]))
-        breaches.sort(key=lambda breach: (breach.distance, breach.frame))
-        pairs = tuple(self._named(k) if k >= 0 else None for k in self.pair)
+            lows = tuple(
+                min(((f, d) for f, d, _ in hits if first <= f <= last), key=lambda low: low[1])
+                for first, last in frames
+            )
+            breaches.append(Breach(self._named(k), frames, *worst, float(self.need[k]), lows))
+        breaches.sort(key=lambda breach: (breach.distance - breach.required, breach.frame))
+        general = project.settings.required_clearance
+        needs = np.array([*(required_by(project, item) for item in project.requirements), general])
+        # the requirement whose nearest pair is the worst off, in each frame
+        own = np.argmin(self.distance - needs, axis=1)
+        frame = np.arange(len(times))
         return Clearance(
-            times, self.required, self.distance, pairs, self.points, tuple(breaches), contacts, self.measured
+            times,
+            general,
+            self.distance[frame, own],
+            needs[own],
+            self._pairs(self.pair[frame, own]),
+            self.points[frame, own],
+            tuple(breaches),
+            contacts,
+            tuple(self._tally(project, t, float(need)) for t, need in enumerate(needs)),
+            unchecked,
+            self.measured,
         )
+
+    def _tally(self, project: Project, t: int, need: float) -> Tally:
+        ids = [item.id for item in project.requirements]
+        own = self.whose == (t if t < len(ids) else GENERAL)
+        return Tally(
+            ids[t] if t < len(ids) else None,
+            need,
+            int(np.count_nonzero(own)),
+            self.distance[:, t],
+            self._pairs(self.pair[:, t]),
+            self.points[:, t],
+        )
+
+    def _pairs(self, numbers: NDArray[np.int_]) -> tuple[Pair | None, ...]:
+        return tuple(self._named(int(k)) if k >= 0 else None for k in numbers)
 
 
 def _largest_moves(corners: Array, before: Array, after: Array) -> Array:

@@ -30,6 +30,7 @@ from kestrav.core.document.records import (
     PointShape,
     Poses,
     Project,
+    Requirement,
     Rod,
     Roll,
     Run,
@@ -116,12 +117,12 @@ def remove(project: Project, item_id: str) -> Project:
     """The project without an item and without what cannot be without it.
 
     Runs go with their path or rider, key poses and rides with their things, shots with their camera, contacts and
-    notes with their parts; a camera or light that aimed at a removed part keeps looking at where the part's origin stood,
+    notes with their parts, requirements with all that they are about; a camera or light that aimed at a removed part keeps looking at where the part's origin stood,
     and a path on its surface stays where it is as one of points. What waited for a removed run begins at its own start.
     """
     item = get(project, item_id)
     gone = set(subtree(project, item_id)) if isinstance(item, Part) else {item_id}
-    parts = tuple(p for p in project.parts if p.id not in gone)
+    parts = tuple(_unswept(p, gone) for p in project.parts if p.id not in gone)
     used = {p.geometry for p in parts}
     return validate(
         msgspec.structs.replace(
@@ -134,8 +135,14 @@ def remove(project: Project, item_id: str) -> Project:
             contacts=tuple(c for c in project.contacts if not {c.a, c.b} & gone),
             sources=tuple(s for s in project.sources if s.id in {p.source for p in parts}),
             notes=tuple(n for n in project.notes if n.id not in gone and not {f.part for f in n.features} & gone),
+            requirements=requirements_without(project, gone),
         )
     )
+
+
+def _unswept(part: Part, gone: set[str]) -> Part:
+    """A swept space as a plain part, where what swept it is gone."""
+    return change(part, swept=None) if part.swept is not None and part.swept.thing in gone else part
 
 
 def _without_part(path: Path, gone: set[str]) -> Path:
@@ -230,6 +237,19 @@ def _stood(project: Project, part_id: str) -> Vector:
     part = get(project, part_id)
     assert isinstance(part, Part)
     return part.placement.position
+
+
+def requirements_without(project: Project, gone: set[str]) -> tuple[Requirement, ...]:
+    """Requirements as they are without some things: what is about none of what is left goes with them."""
+    found = []
+    for item in project.requirements:
+        things = tuple(i for i in item.things if i not in gone)
+        others = tuple(i for i in item.others if i not in gone)
+        if item.id in gone or not things or (item.others and not others):
+            continue
+        same = (things, others) == (item.things, item.others)
+        found.append(item if same else change(item, things=things, others=others))
+    return tuple(found)
 
 
 def set_contact(project: Project, a: str, b: str, intended: bool) -> Project:

@@ -43,6 +43,23 @@ def _by_id(collection: tuple[Item, ...]) -> dict[str, Item]:
     return known[1]
 
 
+def part_called(project: Project, name: str) -> str:
+    """The id of the part of a name or id. Raises BadInput when there is none, or more than one."""
+    if any(p.id == name for p in project.parts):
+        return name
+    found = [p.id for p in project.parts if p.name == name]
+    if len(found) != 1:
+        told = "holds no part" if not found else f"holds {len(found)} parts"
+        raise BadInput(f"the project {told} called “{name}”; give a name or id of one (see “kestrav info”)")
+    return found[0]
+
+
+def solids(project: Project, *things: str) -> list[Part]:
+    """The parts with geometry in things, in the document's order."""
+    inner = {i for thing in things for i in subtree(project, thing)}
+    return [part for part in project.parts if part.geometry is not None and part.id in inner]
+
+
 def children(project: Project, part_id: str | None) -> list[Part]:
     """Parts directly under a parent (None for the top)."""
     return [part for part in project.parts if part.parent == part_id]

@@ -59,7 +59,7 @@ from kestrav.core.document.mechanisms import (
     Swivel as Swivel,
 )
 
-FORMAT_VERSION = 5
+FORMAT_VERSION = 6
 
 
 class Geometry(Record, frozen=True):
@@ -138,6 +138,17 @@ class Came(Record, frozen=True):
     colour: str
 
 
+class Swept(Record, frozen=True):
+    """Which motion a part is the swept space of: of what, from one time to another in s, as near as ``tolerance`` in mm; ``mark`` tells
+    the motion apart from later ones."""
+
+    thing: str
+    start: float
+    end: float
+    tolerance: float
+    mark: str
+
+
 FinishName = Literal["painted", "bare metal", "brushed", "plastic", "rubber", "glass", "wood"]
 
 
@@ -150,6 +161,7 @@ class Part(Record, frozen=True):
     ``locked`` parts are not picked. ``source``, ``origin`` and ``came`` say where it came from: the file, the names
     down to it there, and what it was then. ``form`` are the measures of a stand-in. Parts with the same ``link`` share their geometry
     and looks: a change of one changes all. ``least_radius`` in mm is the tightest bend that it can take; 0 for any.
+    ``swept`` is set where the solid is the space that something sweeps.
     """
 
     id: str
@@ -171,6 +183,7 @@ class Part(Record, frozen=True):
     link: str = ""
     came: Came | None = None
     least_radius: float = 0.0
+    swept: Swept | None = None
 
 
 class PathPoint(Record, frozen=True):
@@ -643,6 +656,21 @@ class Contact(Record, frozen=True):
     intended: bool = True
 
 
+class Requirement(Record, frozen=True):
+    """What is checked against what, and how far in mm it must stay apart.
+
+    ``things`` and ``others`` are parts and assemblies; no others are all that is not of the things. ``required`` none is the
+    project's. Of several that apply to a pair the last one holds. What is not ``checked`` is left out, and said to be.
+    """
+
+    id: str
+    name: str
+    things: tuple[str, ...]
+    others: tuple[str, ...] = ()
+    required: float | None = None
+    checked: bool = True
+
+
 class Feature(Record, frozen=True):
     """Something picked on a part, in the part's own coordinates (in space when ``part`` is none).
 
@@ -677,7 +705,8 @@ class Settings(Record, frozen=True):
     frames; kink_step in mm/s, the jump of velocity allowed at a kink; speed_limit in mm/s and acceleration_limit
     in mm/s² of what moves (0 for none); smallest_size
     and largest_size in mm, of products over all; ground_gap in mm between a thing and the ground it rides on; dead_time in s
-    in which nothing moves. ``lanes`` are the curves that the chart shows.
+    in which nothing moves. ``only_listed`` pairs are checked for clearance, those of the requirements, instead of all that moves.
+    ``lanes`` are the curves that the chart shows.
     """
 
     fps: float = 30.0
@@ -691,6 +720,7 @@ class Settings(Record, frozen=True):
     largest_size: float = 200_000.0
     ground_gap: float = 2.0
     dead_time: float = 1.0
+    only_listed: bool = False
     lanes: tuple[str, ...] = ("clearance", "speed")
 
 
@@ -718,10 +748,11 @@ class Project(Record, frozen=True):
     drives: tuple[Drive, ...] = ()
     rods: tuple[Rod, ...] = ()
     balls: tuple[Ball, ...] = ()
+    requirements: tuple[Requirement, ...] = ()
 
 
 Turner = Roll | Swivel | Spin | Drive | Rod | Ball
-Item = Part | Path | Run | Poses | Carry | Turner | Camera | Light | Shot | Note
+Item = Part | Path | Run | Poses | Carry | Turner | Camera | Light | Shot | Note | Requirement
 COLLECTIONS: dict[type, str] = {
     Part: "parts",
     Path: "paths",
@@ -738,4 +769,5 @@ COLLECTIONS: dict[type, str] = {
     Light: "lights",
     Shot: "shots",
     Note: "notes",
+    Requirement: "requirements",
 }

@@ -44,14 +44,21 @@ def with_settings(
     if background is not None:
         fields["background"] = background
     if span is not None:
-        try:
-            first, last = (float(v) for v in span.split(":"))
-        except ValueError:
-            raise BadInput(f"the span “{span}” is not understood; write it as 1.5:4, in s") from None
-        fields["start"], fields["end"] = first, last
+        fields["start"], fields["end"] = read_span(span)
     changed = msgspec.structs.replace(shot, **fields)
     check_shot(changed)
     return changed
+
+
+def read_span(text: str) -> tuple[float, float]:
+    """First and last time in s as typed, first:last. Raises BadInput."""
+    try:
+        first, last = (float(v) for v in text.split(":"))
+    except ValueError:
+        raise BadInput(f"the span “{text}” is not understood; write it as 1.5:4, in s") from None
+    if not first <= last:
+        raise BadInput(f"the span “{text}” ends before it begins; write it as 1.5:4, in s")
+    return first, last
 
 
 def frame_count(shot: Shot) -> int:

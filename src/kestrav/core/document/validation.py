@@ -25,6 +25,7 @@ from kestrav.core.document.records import (
     PointShape,
     Project,
     RectangleShape,
+    Requirement,
     Shot,
     Source,
     SurfaceShape,
@@ -85,6 +86,8 @@ def validate(project: Project) -> Project:
         for part in (contact.a, contact.b):
             if part not in parts:
                 raise BadInput(f"a contact names the part “{part}”, which the project does not hold")
+    for item in project.requirements:
+        _check_requirement(item, parts)
     _check_notes(project, parts)
     settings = project.settings
     positive("the project's frame rate", settings.fps)
@@ -287,6 +290,17 @@ def check_form(part: Part) -> None:
         form.offset + form.opening_width > form.length or form.sill + form.opening_height > form.height
     ):
         raise BadInput(f"the opening of “{part.name}” reaches beyond the wall; make it smaller or move it")
+
+
+def _check_requirement(item: Requirement, parts: set[str]) -> None:
+    if not item.things:
+        raise BadInput(f"the requirement “{item.name}” is about nothing; give a thing that it is about")
+    for thing in (*item.things, *item.others):
+        refers(item, "thing", thing, parts)
+    if set(item.things) & set(item.others):
+        raise BadInput(f"the requirement “{item.name}” asks that a thing keeps away from itself")
+    if item.required is not None and not 0 <= item.required < np.inf:
+        raise BadInput(f"the requirement “{item.name}” asks for {item.required:g} mm; give 0 or more")
 
 
 def _check_notes(project: Project, parts: set[str]) -> None:

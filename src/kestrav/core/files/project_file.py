@@ -54,11 +54,13 @@ def _with_kinds_of_cues(document: dict[str, Any]) -> dict[str, Any]:
     return document
 
 
+# 6: requirements of clearance, and parts that are swept spaces; all have defaults
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda document: document,
     2: lambda document: document,
     3: _with_stances,
     4: _with_kinds_of_cues,
+    5: lambda document: document,
 }
 
 

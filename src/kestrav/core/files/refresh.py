@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.edits import moving_without
+from kestrav.core.document.edits import moving_without, requirements_without
 from kestrav.core.document.lookup import fresh_part_ids, get, new_source_id, subtree, turners
 from kestrav.core.document.records import Came, Camera, Light, Part, Placement, Project, Source
 from kestrav.core.document.validation import validate
@@ -279,6 +279,7 @@ def _without(before: Project, result: Project, parts: list[Part], gone: set[str]
         notes=notes,
         **moving,
         contacts=tuple(c for c in before.contacts if not gone & {c.a, c.b}),
+        requirements=requirements_without(before, gone),
     )
     return result, lost
 

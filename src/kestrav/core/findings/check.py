@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -10,7 +11,9 @@ from numpy.typing import NDArray
 
 from kestrav.core.clearance.certificate import Certificate, certify
 from kestrav.core.clearance.sweep import Clearance, Progress, sweep
+from kestrav.core.clearance.table import Row, rows_of
 from kestrav.core.document.records import Project
+from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding
 from kestrav.core.findings.rules import (
     absent_carrier,
@@ -48,7 +51,7 @@ from kestrav.core.findings.rules import (
 )
 from kestrav.core.findings.rules import clearance as clearance_rule
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.motion.runs import frame_times, span
 
 RULES = (
     clearance_rule.find,
@@ -84,17 +87,21 @@ RULES = (
     same_place.find,
     roles.find,
 )
+_HAIR = 1e-9  # s
 _ORDER = {"breach": 0, "warning": 1, "note": 2}
 
 
 @dataclass(frozen=True)
 class CheckResult:
-    """Frames' times (n,) in s, the clearance at them, and the findings, worst kind first."""
+    """Frames' times (n,) in s, the clearance at them, and the findings, worst kind first; ``over`` is the part of time in s that was
+    checked (none: all), ``table`` its breaches."""
 
     times: NDArray[np.float64]
     clearance: Clearance
     findings: tuple[Finding, ...]
     certificate: Certificate | None = None
+    over: tuple[float, float] | None = None
+    table: tuple[Row, ...] = ()
 
     @property
     def standing(self) -> str:
@@ -121,22 +128,37 @@ def certified(
 ) -> CheckResult:
     """A check's result with the certificate of its clearance, what that finds between the frames, and mends that take long to work
     out."""
-    certificate = certify(project, meshes, progress)
+    certificate = certify(project, meshes, progress, result.over)
     evidence = Evidence(project, meshes, result.times, result.clearance, certificate)
+    table = tuple(rows_of(project, meshes, result.clearance, certificate))
     found = [*result.findings, *between_frames.find(evidence)]
     mended, bent = [], clearance_rule.Bent()
     for finding in found:
         if progress is not None:
             progress(1.0)  # whoever is told may stop the work
         mended.append(clearance_rule.with_mends(evidence, finding, bent))
-    return CheckResult(result.times, result.clearance, _sorted(mended), certificate)
+    return dataclasses.replace(result, findings=_sorted(mended), certificate=certificate, table=table)
 
 
-def check(project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None) -> CheckResult:
-    """Check a project at its own frame rate from 0 to its end."""
+def check(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    progress: Progress | None = None,
+    over: tuple[float, float] | None = None,
+) -> CheckResult:
+    """Check a project at its own frame rate from 0 to its end, or over a part of its time in s.
+
+    Raises BadInput for a span in which there is no frame.
+    """
     times = frame_times(project)
+    if over is not None:
+        times = times[(times >= over[0] - _HAIR) & (times <= over[1] + _HAIR)]
+        if not len(times):
+            raise BadInput(
+                f"from {over[0]:g} to {over[1]:g} s there is no frame; the project lasts from 0 to {span(project):g} s"
+            )
     measured = sweep(project, meshes, times, progress)
     findings = find_all(Evidence(project, meshes, times, measured))
     if progress is not None:
         progress(1.0)
-    return CheckResult(times, measured, findings)
+    return CheckResult(times, measured, findings, over=over, table=tuple(rows_of(project, meshes, measured)))

@@ -1,24 +1,31 @@
-"""A check's result as plain data and as text."""
+"""A check's result as plain data, as text and as tables of comma-separated values."""
 
 from __future__ import annotations
 
+import csv
+import io
 from typing import Any
 
 import numpy as np
 
+from kestrav.core.clearance.table import Outcome, Row, outcomes
+from kestrav.core.document.lookup import get, told_apart
 from kestrav.core.document.records import Project
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import name_of
 
 
 def as_data(project: Project, result: CheckResult) -> dict[str, Any]:
-    """JSON-ready: the least clearance with its pair, time and breach intervals, and every finding."""
+    """JSON-ready: the least clearance with its pair, time and breach intervals, the table of breaches, what came of each requirement, and
+    every finding."""
     clearance, worst = result.clearance, result.clearance.worst
     pair = clearance.pairs[worst] if worst is not None else None
+    first = first_frame(project, result)
     return {
         "project": project.name,
         "frames": len(result.times),
         "fps": project.settings.fps,
+        "span_s": list(span_of(result)),
         "required_clearance_mm": clearance.required,
         "certainty": result.standing,
         "certificate": _certificate(project, result),
@@ -26,19 +33,25 @@ def as_data(project: Project, result: CheckResult) -> dict[str, Any]:
         "pair": [name_of(project, pair.moving), name_of(project, pair.other)] if pair else None,
         "pair_ids": [pair.moving, pair.other] if pair else None,
         "time_s": float(clearance.times[worst]) if worst is not None else None,
-        "frame": worst,
-        "breach_frames": [list(i) for i in clearance.intervals()],
+        "frame": worst if worst is None else worst + first,
+        "breach_frames": [[a + first, b + first] for a, b in clearance.intervals()],
         "breaches": [
             {
                 "pair": [name_of(project, b.pair.moving), name_of(project, b.pair.other)],
                 "min_clearance_mm": b.distance,
+                "required_mm": b.required,
                 "time_s": float(clearance.times[b.frame]),
-                "frames": [list(i) for i in b.intervals],
+                "frames": [[i + first, j + first] for i, j in b.intervals],
                 "points_mm": np.round(b.points, 4).tolist(),
             }
             for b in clearance.breaches
         ],
-        "intended_contacts": [[name_of(project, c.moving), name_of(project, c.other)] for c in clearance.contacts],
+        "table": [_row(project, row) for row in result.table],
+        "requirements": [_outcome(project, found) for found in outcomes(project, clearance, result.certificate)],
+        "pairs_not_checked": clearance.unchecked,
+        "intended_contacts": [
+            [told_apart(project, c.moving), told_apart(project, c.other)] for c in clearance.contacts
+        ],
         "findings": [
             {
                 "rule": f.rule,
@@ -51,11 +64,58 @@ def as_data(project: Project, result: CheckResult) -> dict[str, Any]:
                 "value": f.value,
                 "unit": f.unit,
                 "limit": f.limit,
-                "frames": [list(i) for i in f.intervals],
+                "frames": [[i + first, j + first] for i, j in f.intervals],
                 "mend": f.mend.label if f.mend else None,
             }
             for f in result.findings
         ],
+    }
+
+
+def span_of(result: CheckResult) -> tuple[float, float]:
+    """The part of time in s that was checked."""
+    return result.over if result.over is not None else (float(result.times[0]), float(result.times[-1]))
+
+
+def first_frame(project: Project, result: CheckResult) -> int:
+    """The number of the first frame that was checked."""
+    return round(float(result.times[0]) * project.settings.fps)
+
+
+def _row(project: Project, row: Row) -> dict[str, Any]:
+    return {
+        "pair": [told_apart(project, row.pair.moving), told_apart(project, row.pair.other)],
+        "pair_ids": [row.pair.moving, row.pair.other],
+        "from_s": row.start,
+        "to_s": row.end,
+        "worst_mm": row.least,
+        "required_mm": row.required,
+        "time_s": row.time,
+        "place_mm": [round(v, 3) for v in row.place],
+        "speed_mm_s": row.speed,
+        "standing": row.standing,
+    }
+
+
+def title_of(project: Project, found: Outcome) -> str:
+    """What a requirement is about, in words."""
+    if found.item is None:
+        return "all else that moves" if project.requirements else "all that moves"
+    return found.item.name
+
+
+def _outcome(project: Project, found: Outcome) -> dict[str, Any]:
+    item = found.item
+    return {
+        "name": title_of(project, found),
+        "things": None if item is None else [get(project, i).name for i in item.things],
+        "others": None if item is None or not item.others else [get(project, i).name for i in item.others],
+        "required_mm": found.required,
+        "standing": found.standing,
+        "least_mm": found.least,
+        "pair": None if found.pair is None else [told_apart(project, i) for i in (found.pair.moving, found.pair.other)],
+        "time_s": found.time,
+        "pairs": found.pairs,
     }
 
 
@@ -65,6 +125,7 @@ def _certificate(project: Project, result: CheckResult) -> dict[str, Any] | None
         return None
     return {
         "standing": told.standing,
+        "since_s": told.since,
         "until_s": told.until,
         "elsewhere_at_least_mm": told.at_least if np.isfinite(told.at_least) else None,
         "pairs": told.pairs,
@@ -76,6 +137,7 @@ def _certificate(project: Project, result: CheckResult) -> dict[str, Any] | None
                 "from_s": s.start,
                 "to_s": s.end,
                 "least_mm": s.least,
+                "required_mm": s.required,
                 "time_s": s.time,
             }
             for s in told.stretches
@@ -83,47 +145,97 @@ def _certificate(project: Project, result: CheckResult) -> dict[str, Any] | None
     }
 
 
-def _standing(data: dict[str, Any]) -> list[str]:
-    told = data["certificate"]
+def standing_in_words(result: CheckResult) -> str:
+    """What the clearance rests on, in a sentence."""
+    told = result.certificate
     if told is None:
-        return []
-    bound = told["elsewhere_at_least_mm"]
-    much = "nothing comes near anything" if bound is None else f"at least {bound:.3f} mm"
-    if told["standing"] == "certified":
-        return [f"Certified for the whole motion, between the frames too: {much}"]
-    lines = [f"Whole motion, between the frames too: {told['standing']}; certified elsewhere: {much}"]
-    lines += [f"{'mm':>9}  {'from s':>8}  {'to s':>8}  {'standing':<10} pair"]
-    lines += [
-        f"{s['least_mm']:9.3f}  {s['from_s']:8.4f}  {s['to_s']:8.4f}  {s['standing']:<10} {' to '.join(s['pair'])}"
-        for s in told["stretches"]
-    ]
-    return lines
+        return "Sampled at the frames; what happens between them was not looked at"
+    much = f"at least {told.at_least:.3f} mm" if np.isfinite(told.at_least) else "nothing comes near anything"
+    if told.standing == "certified":
+        return f"Certified for the whole motion, between the frames too: {much}"
+    return f"Whole motion, between the frames too: {told.standing}; certified elsewhere: {much}"
 
 
 def as_text(project: Project, result: CheckResult) -> str:
     """The report that people read."""
     data = as_data(project, result)
     lines = [f"{project.name}: {data['frames']} frames at {data['fps']:g} per second"]
+    if result.over is not None:
+        lines[0] += f", from {result.over[0]:g} to {result.over[1]:g} s only"
     if data["min_clearance_mm"] is None:
         lines.append("Clearance: nothing moves past anything, so there is nothing to measure")
     else:
         first, second = data["pair"]
+        need = float(result.clearance.needs[result.clearance.worst])
         lines.append(
             f"Least clearance {data['min_clearance_mm']:.3f} mm at {data['time_s']:.3f} s (frame {data['frame']}): "
-            f"{first} to {second}; {data['required_clearance_mm']:g} mm required; sampled at the frames"
+            f"{first} to {second}; {need:g} mm required; sampled at the frames"
         )
-    lines += _standing(data)
-    if data["breaches"]:
-        lines += ["", "Pairs nearer than required", f"{'mm':>9}  {'s':>7}  {'frames':<14} pair"]
-        for breach in data["breaches"]:
-            frames = ", ".join(f"{a}–{b}" for a, b in breach["frames"])
-            number, time = breach["min_clearance_mm"], breach["time_s"]
-            lines.append(f"{number:9.3f}  {time:7.3f}  {frames:<14} {' to '.join(breach['pair'])}")
+    if result.certificate is not None:
+        lines.append(standing_in_words(result))
+    if project.requirements or project.settings.only_listed:
+        lines += ["", "Requirements", f"{'required':>9}  {'least mm':>9}  {'standing':<12} what"]
+        for one in data["requirements"]:
+            least = "–" if one["least_mm"] is None else f"{one['least_mm']:.3f}"
+            lines.append(f"{one['required_mm']:9.3f}  {least:>9}  {one['standing']:<12} {one['name']}")
+    if data["table"]:
+        lines += ["", "Pairs nearer than required (below 0: how deep they overlap)"]
+        lines += [
+            f"{'mm':>9}  {'required':>8}  {'from s':>8}  {'to s':>8}  {'at s':>8}  {'mm/s':>7}  {'standing':<10} pair"
+        ]
+        for row in data["table"]:
+            lines.append(
+                f"{row['worst_mm']:9.3f}  {row['required_mm']:8.3f}  {row['from_s']:8.4f}  {row['to_s']:8.4f}  "
+                f"{row['time_s']:8.4f}  {row['speed_mm_s']:7.0f}  {row['standing']:<10} {' to '.join(row['pair'])}"
+            )
     contacts = data["intended_contacts"]
     if contacts:
         lines += ["", f"Left out as intended contact ({len(contacts)} pairs that touch at rest or were accepted)"]
         lines += [f"  {a} on {b}" for a, b in contacts]
+    if data["pairs_not_checked"]:
+        lines += ["", f"Not checked, as not asked for: {data['pairs_not_checked']} pairs"]
     lines += ["", f"Findings: {len(data['findings'])}"]
     for finding in data["findings"]:
         lines += [f"  [{finding['severity']}] {finding['title']}", f"      {finding['detail']}"]
     return "\n".join(lines) + "\n"
+
+
+def table_as_csv(project: Project, result: CheckResult) -> str:
+    """The table of breaches as comma-separated values (RFC 4180), with units in the head."""
+    head = (
+        "moving", "other", "from [s]", "to [s]", "worst [mm]", "required [mm]", "at [s]", "x [mm]", "y [mm]", "z [mm]",
+        "speed [mm/s]", "standing",
+    )  # fmt: skip
+    rows = [
+        (
+            *(told_apart(project, i) for i in (row.pair.moving, row.pair.other)),
+            *(f"{v:.4f}" for v in (row.start, row.end, row.least, row.required, row.time, *row.place)),
+            f"{row.speed:.1f}",
+            row.standing,
+        )
+        for row in result.table
+    ]
+    return _csv(head, rows)
+
+
+def frames_as_csv(project: Project, result: CheckResult) -> str:
+    """The clearance at every frame as comma-separated values, with both nearest points."""
+    head = (
+        "frame", "time [s]", "clearance [mm]", "required [mm]", "moving", "other",
+        *(f"{axis}{k} [mm]" for k in (1, 2) for axis in "xyz"),
+    )  # fmt: skip
+    told, first = result.clearance, first_frame(project, result)
+    rows = []
+    for k, pair in enumerate(told.pairs):
+        if pair is None:
+            continue
+        names = (told_apart(project, i) for i in (pair.moving, pair.other))
+        numbers = (f"{v:.4f}" for v in (told.times[k], told.distance[k], told.needs[k]))
+        rows.append((str(k + first), *numbers, *names, *(f"{v:.4f}" for v in told.points[k].ravel())))
+    return _csv(head, rows)
+
+
+def _csv(head: tuple[str, ...], rows: list[tuple[str, ...]]) -> str:
+    out = io.StringIO()
+    csv.writer(out).writerows([head, *rows])
+    return out.getvalue()

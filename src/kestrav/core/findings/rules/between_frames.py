@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from kestrav.core.clearance.certificate import Stretch
-from kestrav.core.findings.model import Evidence, Finding, name_of, point
+from kestrav.core.clearance.table import passing
+from kestrav.core.findings.model import Evidence, Finding, at_moment, name_of, point
 from kestrav.core.motion.kinematics import Motion
 
 
@@ -19,35 +18,37 @@ def find(evidence: Evidence) -> list[Finding]:
         for breach in clearance.breaches:
             for first, last in breach.intervals:
                 seen.add((breach.pair, first, last))
-    found = []
+    found, motion = [], Motion(evidence.project)
     for stretch in told.stretches:
         frames = (evidence.frame(stretch.start), evidence.frame(stretch.end))
         if any(p == stretch.pair and a <= frames[1] + 1 and b >= frames[0] - 1 for p, a, b in seen):
             continue
-        found.append(_finding(evidence, stretch, frames, told.required))
+        found.append(_finding(evidence, motion, stretch, frames))
     return found
 
 
-def _finding(evidence: Evidence, stretch: Stretch, frames: tuple[int, int], required: float) -> Finding:
+def _finding(evidence: Evidence, motion: Motion, stretch: Stretch, frames: tuple[int, int]) -> Finding:
     project = evidence.project
     a, b = (name_of(project, i) for i in (stretch.pair.moving, stretch.pair.other))
-    breached = stretch.standing == "breached"
-    spoken = f"{stretch.least:.3f} mm at {stretch.time:.4f} s, {required:g} mm required"
-    place = Motion(project).poses(stretch.pair.moving, np.array([stretch.time]))[0, :3, 3]
-    return Finding(
+    breached, least = stretch.standing == "breached", stretch.least
+    near = f"overlap by {-least:.3f} mm" if least < 0 else f"{least:.3f} mm"
+    spoken = f"{near} at {stretch.time:.4f} s, {stretch.required:g} mm required"
+    span = f"from {stretch.start:.4f} to {stretch.end:.4f} s"
+    points, _ = passing(motion, evidence.meshes, stretch.pair, stretch.time)
+    return at_moment(
+        evidence,
+        (stretch.pair.moving, stretch.pair.other),
+        stretch.time,
+        points.mean(axis=0),
+        (frames,),
         rule="between-frames" if breached else "not-shown",
         severity="breach" if breached else "warning",
-        subject=(stretch.pair.moving, stretch.pair.other),
-        title=f"{a} {'hits' if stretch.least <= 0 else 'too close to'} {b} between frames"
+        title=f"{a} {'hits' if least <= 0 else 'too close to'} {b} between frames"
         if breached
         else f"{a} and {b}: the clearance could not be shown",
-        detail=f"{spoken}, from {stretch.start:.4f} to {stretch.end:.4f} s"
-        if breached
-        else f"{spoken}; from {stretch.start:.4f} to {stretch.end:.4f} s they may be nearer by less than could be told",
-        time=stretch.time,
-        value=stretch.least,
+        detail=f"{spoken}, {span}" if breached else f"{spoken}; {span} they may be nearer by less than could be told",
+        value=least,
         unit="mm",
-        limit=required,
-        intervals=(frames,),
-        place=point(place),
+        limit=stretch.required,
+        gap=(point(points[0]), point(points[1])),
     )

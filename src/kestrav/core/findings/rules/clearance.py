@@ -33,7 +33,7 @@ def find(evidence: Evidence) -> list[Finding]:
         together[rider, breach.pair.other].append(breach)
     found = []
     for (rider, other), breaches in together.items():
-        worst = breaches[0]
+        worst = min(breaches, key=lambda b: b.distance - b.required)
         frames = _merged([interval for breach in breaches for interval in breach.intervals])
         count = sum(last - first + 1 for first, last in frames)
         hit = worst.distance <= 0
@@ -47,12 +47,12 @@ def find(evidence: Evidence) -> list[Finding]:
                 severity="breach",
                 subject=(worst.pair.moving, other),
                 title=f"{moving} hits {nearest_to}" if hit else f"{moving} too close to {nearest_to}",
-                detail=(f"They overlap at {time:.2f} s" if hit else f"{worst.distance:.2f} mm at {time:.2f} s")
-                + f", {clearance.required:g} mm required, {frames_text} ({pair})",
+                detail=(f"They overlap by {-worst.distance:.2f} mm" if hit else f"{worst.distance:.2f} mm")
+                + f" at {time:.2f} s, {worst.required:g} mm required, {frames_text} ({pair})",
                 time=time,
                 value=worst.distance,
                 unit="mm",
-                limit=clearance.required,
+                limit=worst.required,
                 intervals=frames,
                 place=point(worst.points.mean(axis=0)),
                 gap=(point(worst.points[0]), point(worst.points[1])),

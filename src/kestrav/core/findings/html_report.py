@@ -1,0 +1,194 @@
+"""A check's result as one HTML page: what was checked, what came of it, a chart, pictures, and how to repeat it."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from html import escape
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from kestrav import __version__
+from kestrav.core.clearance.certificate import STEPS
+from kestrav.core.clearance.table import outcomes
+from kestrav.core.document.lookup import told_apart
+from kestrav.core.document.records import Project
+from kestrav.core.findings.check import CheckResult
+from kestrav.core.findings.report import first_frame, span_of, standing_in_words, title_of
+
+_STYLE = """
+body{font:14px/1.5 'Open Sans',system-ui,sans-serif;color:#1d2a33;background:#f4f1ea;max-width:60rem;margin:2rem auto;padding:0 1rem}
+h1{font-size:1.5rem;margin-bottom:.2rem}h2{font-size:1.1rem;margin-top:2rem;color:#1d3a40}
+table{border-collapse:collapse;width:100%;background:#fffdf8}th,td{text-align:left;padding:.3rem .5rem;border-bottom:1px solid #d9d2c3}
+td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}figure{display:inline-block;margin:0 1rem 1rem 0;vertical-align:top}
+figure img{width:28rem;max-width:100%;border:1px solid #d9d2c3}figcaption{max-width:28rem;color:#51606a}
+.breached{color:#b23620;font-weight:600}.certified{color:#3b6f3a;font-weight:600}svg{background:#fffdf8;width:100%;height:auto}
+code{background:#fffdf8;border:1px solid #d9d2c3;padding:.1rem .3rem}
+"""
+_WIDE, _HIGH, _LEFT, _FOOT = 900.0, 220.0, 56.0, 26.0  # of the chart, in its own units
+
+
+@dataclass(frozen=True)
+class Figure:
+    """A picture (PNG) of a place, and what it shows."""
+
+    png: bytes
+    caption: str
+
+
+def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (), command: str = "") -> str:
+    """The page; ``command`` is what another person types to repeat it."""
+    start, end = span_of(result)
+    told = result.certificate
+    sections = [
+        f"<h1>Clearance of {escape(project.name)}</h1>",
+        f"<p>{len(result.times)} frames at {project.settings.fps:g} per second, from {start:g} to {end:g} s. "
+        f"{escape(standing_in_words(result))}.</p>",
+        "<h2>What was checked</h2>",
+        _table(
+            ("What", "Required mm", "Least mm", "Nearest pair", "At s", "Pairs", "Standing"),
+            (
+                (
+                    title_of(project, found),
+                    f"{found.required:g}",
+                    "–" if found.least is None else f"{found.least:.3f}",
+                    "–" if found.pair is None else _pair(project, found.pair.moving, found.pair.other),
+                    "–" if found.time is None else f"{found.time:.3f}",
+                    str(found.pairs),
+                    found.standing,
+                )
+                for found in outcomes(project, result.clearance, told)
+            ),
+            (1, 2, 4, 5),
+        ),
+        "<h2>Least clearance at the frames</h2>",
+        chart(result),
+        "<h2>Breaches</h2>",
+        _breaches(project, result),
+    ]
+    if figures:
+        sections += ["<h2>The worst places</h2>", *(_figure(figure) for figure in figures)]
+    if result.clearance.contacts:
+        contacts = (_pair(project, c.moving, c.other) for c in result.clearance.contacts)
+        sections += ["<h2>Left out as intended contact</h2>", f"<p>{escape('; '.join(contacts))}</p>"]
+    if result.clearance.unchecked:
+        sections.append(f"<p>Not checked, as not asked for: {result.clearance.unchecked} pairs.</p>")
+    sections += ["<h2>How to repeat it</h2>", _settings(project, result, command)]
+    body = "\n".join(sections)
+    return (
+        f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>Clearance of {escape(project.name)}</title>'
+        f"<style>{_STYLE}</style></head><body>\n{body}\n</body></html>\n"
+    )
+
+
+def _pair(project: Project, a: str, b: str) -> str:
+    return f"{told_apart(project, a)} to {told_apart(project, b)}"
+
+
+def _table(head: Iterable[str], rows: Iterable[Iterable[str]], numbers: tuple[int, ...]) -> str:
+    def cells(tag: str, row: Iterable[str]) -> str:
+        made = []
+        for k, text in enumerate(row):
+            kind = "n" if k in numbers else text if text in ("breached", "certified") else ""
+            made.append(f"<{tag}{f' class={chr(34)}{kind}{chr(34)}' if kind else ''}>{escape(text)}</{tag}>")
+        return f"<tr>{''.join(made)}</tr>"
+
+    return f"<table>{cells('th', head)}{''.join(cells('td', row) for row in rows)}</table>"
+
+
+def _breaches(project: Project, result: CheckResult) -> str:
+    if not result.table:
+        return "<p>None: everything keeps what is required of it.</p>"
+    head = ("Pair", "From s", "To s", "Worst mm", "Required mm", "At s", "Where mm", "Speed mm/s", "Standing")
+    rows = (
+        (
+            _pair(project, row.pair.moving, row.pair.other),
+            f"{row.start:.3f}",
+            f"{row.end:.3f}",
+            f"{row.least:.3f}",
+            f"{row.required:g}",
+            f"{row.time:.4f}",
+            ", ".join(f"{v:.0f}" for v in row.place),
+            f"{row.speed:.0f}",
+            row.standing,
+        )
+        for row in result.table
+    )
+    return _table(head, rows, (1, 2, 3, 4, 5, 7)) + "<p>Below 0 mm they overlap by as much.</p>"
+
+
+def _figure(figure: Figure) -> str:
+    data = base64.b64encode(figure.png).decode()
+    caption = escape(figure.caption)
+    return (
+        f'<figure><img alt="{caption}" src="data:image/png;base64,{data}"><figcaption>{caption}</figcaption></figure>'
+    )
+
+
+def _settings(project: Project, result: CheckResult, command: str) -> str:
+    told = result.certificate
+    document = hashlib.sha256(msgspec.json.encode(project)).hexdigest()[:16]
+    rows: list[tuple[str, str]] = [
+        ("Kestrav", __version__),
+        ("Project", f"{project.name}, document {document}"),
+        (
+            "Geometry",
+            f"{len(project.geometry)} shapes by content hash, {sum(g.triangles for g in project.geometry)} triangles",
+        ),
+        ("Required clearance", f"{project.settings.required_clearance:g} mm where no requirement says otherwise"),
+        ("Contact distance", f"{project.settings.contact_distance:g} mm, within which touching at rest is meant"),
+        ("Frames", f"{first_frame(project, result)} to {first_frame(project, result) + len(result.times) - 1}"),
+        ("Distances measured", str(result.clearance.measured)),
+        ("Seed", "none: nothing of it is left to chance"),
+    ]
+    if told is not None:
+        rows.append(
+            ("Certificate", f"{told.pairs} pairs, {told.measured} distances; steps down to {STEPS[-1] * 1e6:g} µs")
+        )
+    if command:
+        rows.append(("Command", command))
+    return _table(("Setting", "Value"), rows, ())
+
+
+def chart(result: CheckResult) -> str:
+    """The clearance at the frames as a drawing (SVG): the curve, what is required dashed, breaches shaded."""
+    told = result.clearance
+    seen = np.isfinite(told.distance)
+    if not seen.any():
+        return "<p>Nothing moves past anything, so there is nothing to measure.</p>"
+    times, values = told.times, np.where(seen, told.distance, np.nan)
+    most = float(np.clip(np.nanmax(values), 2 * told.required, max(5 * told.required, 10.0)))
+    low = min(0.0, float(np.nanmin(values)))
+    start, length = float(times[0]), max(float(times[-1] - times[0]), 1e-9)
+
+    def x(time: Any) -> Any:
+        return _LEFT + (_WIDE - _LEFT - 8) * (np.asarray(time) - start) / length
+
+    def y(value: Any) -> Any:
+        return 8 + (_HIGH - _FOOT - 8) * (most - np.minimum(np.asarray(value), most)) / (most - low)
+
+    half = 0.5 * length / max(len(times) - 1, 1)
+    shapes = [
+        f'<rect x="{x(max(times[a] - half, start)):.1f}" y="8" '
+        f'width="{x(min(times[b] + half, times[-1])) - x(max(times[a] - half, start)):.1f}" '
+        f'height="{_HIGH - _FOOT - 8:.0f}" fill="#d6452b" fill-opacity=".18"/>'
+        for a, b in told.intervals()
+    ]
+    for value in dict.fromkeys((low, told.required, most)):
+        dash = ' stroke-dasharray="6 4" stroke="#d6452b"' if value == told.required else ' stroke="#d9d2c3"'
+        shapes.append(f'<line x1="{_LEFT}" x2="{_WIDE - 8}" y1="{y(value):.1f}" y2="{y(value):.1f}"{dash}/>')
+        shapes.append(f'<text x="{_LEFT - 6}" y="{y(value) + 4:.1f}" text-anchor="end">{round(value, 1):g} mm</text>')
+    for time in np.linspace(start, start + length, 6):
+        shapes.append(f'<text x="{x(time):.1f}" y="{_HIGH - 8}" text-anchor="middle">{time:.1f} s</text>')
+    inner = np.flatnonzero(seen)
+    for part in np.split(inner, np.flatnonzero(np.diff(inner) > 1) + 1):
+        points = " ".join(f"{x(times[k]):.1f},{y(values[k]):.1f}" for k in part)
+        shapes.append(f'<polyline points="{points}" fill="none" stroke="#0d6b74" stroke-width="1.6"/>')
+    return (
+        f'<svg viewBox="0 0 {_WIDE:.0f} {_HIGH:.0f}" role="img" aria-label="Clearance over time" '
+        f'font-size="12" fill="#51606a">{"".join(shapes)}</svg>'
+    )
