@@ -35,6 +35,7 @@ from PySide6.QtWidgets import (
 
 from kestrav.app.session import Session
 from kestrav.app.style import CHOSEN, HEADING, HEALTH_COLOUR, MUTED
+from kestrav.core.clearance.asked import required_by
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, children, find
 from kestrav.core.document.records import (
@@ -50,6 +51,7 @@ from kestrav.core.document.records import (
     Path,
     Poses,
     Project,
+    Requirement,
     Rod,
     Roll,
     Run,
@@ -227,6 +229,8 @@ class _Model(QAbstractItemModel):
         for kind in _MOVING:
             for item in getattr(project, COLLECTIONS[kind]):
                 add(item.id, self.tops[2])
+        for asked in project.requirements:
+            add(asked.id, self.tops[3])
         for item in (*project.cameras, *project.lights, *project.shots):
             add(item.id, self.tops[4])
 
@@ -346,6 +350,8 @@ class _Model(QAbstractItemModel):
             return f"{item.kind} light" if item.on else "off"
         if isinstance(item, Camera):
             return show(item.focal_length, "mm lens", 0)
+        if isinstance(item, Requirement):
+            return show(required_by(project, item), "mm", 1) if item.checked else "not checked"
         if isinstance(item, Note):
             known = self.session.readings(at_rest=True).get(item.id)
             return known.text if known is not None else "—"
@@ -413,7 +419,7 @@ class _Model(QAbstractItemModel):
         return item.id if isinstance(item, Part) and item.geometry is None else False
 
 
-_LISTED = (Path, Run, Poses, Carry, Roll, Swivel, Spin, Drive, Rod, Ball, Note, Camera, Light, Shot)
+_LISTED = (Path, Run, Poses, Carry, Roll, Swivel, Spin, Drive, Rod, Ball, Note, Requirement, Camera, Light, Shot)
 
 
 _MOVING = (Run, Poses, Carry, Roll, Swivel, Spin, Drive, Rod, Ball)

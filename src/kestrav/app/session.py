@@ -65,6 +65,7 @@ class Session(QObject):
     moved = Signal()  # the playhead
     refused = Signal(str)  # an edit that was not possible, and why
     previewing = Signal()
+    pairing = Signal()  # another pair is looked at
     isolation = Signal()  # other parts are shown in the stage
 
     def __init__(self) -> None:
@@ -80,6 +81,7 @@ class Session(QObject):
         self.time = 0.0
         self.camera_id: str | None = None
         self.isolated: frozenset[str] | None = None  # the parts to show in the stage, when not all
+        self.pair: frozenset[str] | None = None  # two parts that are looked at; all else is faded in the stage
         self.traced: Feature | None = None  # the point of a part whose trace is shown
         self._trace: tuple[Project, Feature, NDArray[np.float64]] | None = None
         self._readings: dict[bool, tuple[tuple[object, ...], dict[str, Reading]]] = {}
@@ -99,7 +101,7 @@ class Session(QObject):
         self.mend = self._mended = None
         self.undo.clear()
         self.selection, self.point, self.time = None, None, 0.0
-        self.chosen, self.points, self.isolated, self.traced = (), (), None, None
+        self.chosen, self.points, self.isolated, self.traced, self.pair = (), (), None, None, None
         self.camera_id = project.cameras[0].id if project.cameras else None
         self.opened.emit()
         self.edited.emit()
@@ -148,6 +150,8 @@ class Session(QObject):
             self.selection, self.point, self.points = None, None, ()
         if any(find(project, i) is None for i in self.chosen):
             self.chosen = tuple(i for i in self.chosen if find(project, i) is not None)
+        if self.pair is not None and any(find(project, i) is None for i in self.pair):
+            self.pair = None
         if self.traced is not None and find(project, self.traced.part or "") is None:
             self.traced = None
         if self.isolated is not None and not self.isolated & {p.id for p in project.parts}:
@@ -193,6 +197,7 @@ class Session(QObject):
             return
         self.selection, self.point = item, point
         self.points = () if point is None else (point,)
+        self.look_at_pair(None)
         record = self.item
         self.chosen = (item,) if item is not None and isinstance(record, Part) else ()
         if isinstance(record, Camera):
@@ -239,6 +244,13 @@ class Session(QObject):
         if only != self.isolated:
             self.isolated = only
             self.isolation.emit()
+
+    def look_at_pair(self, part_ids: Iterable[str] | None) -> None:
+        """Fade all but two parts in the stage; None shows all as it is again."""
+        pair = None if part_ids is None else frozenset(part_ids)
+        if pair != self.pair:
+            self.pair = pair
+            self.pairing.emit()
 
     def trace(self, point: Feature | None) -> None:
         """Show the trace of a point of a part, or none."""

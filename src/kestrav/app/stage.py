@@ -442,7 +442,7 @@ class Stage(QWidget):
         if not self._alive or not self.isVisible():
             return
         project = self.session.shown
-        self.scene.update(project, self.session.meshes, self.session.isolated)
+        self.scene.update(project, self.session.meshes, self.session.isolated, self.session.pair)
         poses = self.session.poses()
         self.scene.pose(poses)
         self.lights.show(project, self.session.time)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Callable
 from functools import partial
@@ -25,6 +24,7 @@ from PySide6.QtWidgets import (
 from kestrav.app import work
 from kestrav.app.bringing import Bringing
 from kestrav.app.cards.card import Card
+from kestrav.app.clearing import Clearing
 from kestrav.app.contacts import Contacts
 from kestrav.app.deck import Deck
 from kestrav.app.dialogs import RenderDialog, ask_unsaved, recent_files, remember_file, tell
@@ -55,7 +55,6 @@ from kestrav.core.files import project_file
 from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
-from kestrav.core.findings.report import as_data, as_text
 from kestrav.core.motion.joining import End
 from kestrav.core.motion.legs import movers
 from kestrav.core.motion.runs import span
@@ -92,6 +91,7 @@ class Window(QMainWindow):
         self.motion = MotionActions(self)
         self.contacts = Contacts(self)
         self.extracting = Extracting(self)
+        self.clearing = Clearing(self)
         QuantityEdit.notes = self.preparing.note_values
         self._make_actions()
         self._lay_out()
@@ -136,7 +136,10 @@ class Window(QMainWindow):
         self.quit_action = action("Quit", self.close, "Ctrl+Q")
         self.render_action = action("Render shots", self.ask_render, "Ctrl+R", tip="Render a shot to film or pictures")
         self.still_action = action("Still at the playhead …", self.ask_still, "Ctrl+T")
-        self.report_action = action("Check report …", self.ask_report)
+        self.report_action = action("Check report …", lambda: self.clearing.ask_report())
+        self.part_action = action(
+            "Selected part …", lambda: self.clearing.ask_write_part(), tip="Write the part, as it stands, as STL or GLB"
+        )
         self.path_action = action("Selected path …", self.bringing.ask_write_path, tip="Write the path as DXF or CSV")
         action("Play", self.player.toggle, "Space", where=(*showing, self.jobs))
         action("Frame back", lambda: self.session.step(-1), "Left", where=showing)
@@ -162,6 +165,8 @@ class Window(QMainWindow):
         self.motion_menu = self.motion.menu(action)
         self.motion_menu.addSeparator()
         self.motion_menu.addActions(self.extracting.actions(action))
+        self.motion_menu.addSeparator()
+        self.motion_menu.addActions(self.clearing.actions(action))
         self.preparing.actions(action)
         action("Swap lens and stage", lambda: self.stage.swap(), "W")
         action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")
@@ -202,7 +207,7 @@ class Window(QMainWindow):
         self.file_menu = QMenu(self)
         self.file_menu.aboutToShow.connect(self._fill_file_menu)
         export = QMenu(self)
-        export.addActions([self.still_action, self.report_action, self.path_action])
+        export.addActions([self.still_action, self.report_action, self.path_action, self.part_action])
         self.header = Header(
             [
                 ("File", self.file_menu, "Open, save, add products and stand-ins"),
@@ -210,7 +215,7 @@ class Window(QMainWindow):
                 ("Motion", self.motion_menu, "Key poses, rides, lights; stretch, split and reverse in time"),
             ],
             [self.undo_action, self.redo_action],
-            [("Export", export, "A still picture or the check report")],
+            [("Export", export, "A still picture, the check report, a path or a part")],
             self.render_action,
         )
         column.addWidget(self.header)
@@ -285,6 +290,7 @@ class Window(QMainWindow):
         session = self.session
         session.edited.connect(self._on_edited)
         session.moved.connect(self._show_gap)
+        session.pairing.connect(self.stage.schedule)
         session.previewing.connect(self._on_previewing)
         self.preview_bar.accepted.connect(session.accept)
         self.preview_bar.dropped.connect(lambda: session.preview(None))
@@ -301,6 +307,7 @@ class Window(QMainWindow):
         self.card.render_asked.connect(self.ask_render)
         self.card.still_asked.connect(lambda shot: self.ask_still(shot))
         self.card.contacts_asked.connect(self.contacts.ask)
+        self.clearing.connect()
         self.card.put_down_asked.connect(self.motion.put_down)
         self.card.draw_asked.connect(lambda: self.use_tool("draw"))
         self.card.draw_on_asked.connect(self.draw_on)
@@ -415,6 +422,7 @@ class Window(QMainWindow):
         self.current = True
         self.jobs.show_result(result)
         self.card.show_result(result)
+        self.clearing.show_result(result)
         self.findings.show_findings(result.findings, "Nothing found. Everything checked is within its limits.")
         self._keep_finding(result)
         self._show_gap()
@@ -439,14 +447,14 @@ class Window(QMainWindow):
             self.stage.gap = None
 
     def _set_gap(self, clearance: Clearance, frame: int) -> None:
-        distance, required = float(clearance.distance[frame]), clearance.required
+        distance, required = float(clearance.distance[frame]), float(clearance.needs[frame])
         gap = None
         if math.isfinite(distance) and distance < NEAR * required:
             breach = distance < required
             sign = "<" if breach else "≥"
             text = f"{show(distance, 'mm')} {sign} {show(required, 'mm', 1 if required % 1 else 0)} required"
-            if distance <= 0:
-                text = "overlap · " + text
+            if distance < 0:
+                text = f"overlap by {show(-distance, 'mm')} · {show(required, 'mm', 1 if required % 1 else 0)} required"
             gap = (clearance.points[frame], text, breach)
         self.stage.gap = gap
         self.stage.schedule()
@@ -471,6 +479,7 @@ class Window(QMainWindow):
         self.findings.choose(finding)
         self.session.set_time(finding.time)
         self._select_subject(finding)
+        self.session.look_at_pair(finding.subject[:2] if finding.gap is not None else None)
         if finding.place is not None:
             place = np.array(finding.place)
             reach = 260.0
@@ -630,28 +639,6 @@ class Window(QMainWindow):
 
     def _on_rendered(self, target: Path) -> None:
         self.say_for(f"Written: {target}", 8000)
-
-    def ask_report(self) -> None:
-        """Ask where, and write the check report as text or JSON."""
-        if self.result is None or not self.current:
-            self.card.complain("the check is still under way; the report can be written when it is done")
-            return
-        name, _ = QFileDialog.getSaveFileName(self, "Check report", "check.txt", "Text (*.txt);;JSON (*.json)")
-        if name:
-            self.write_report(Path(name))
-
-    def write_report(self, target: Path) -> None:
-        """Write the check report; JSON when the name says so."""
-        assert self.result is not None
-        project = self.session.shown
-        if target.suffix == ".json":
-            text = json.dumps(as_data(project, self.result), ensure_ascii=False, indent=1)
-        else:
-            text = as_text(project, self.result)
-        try:
-            target.write_text(text, encoding="utf-8")
-        except OSError as fault:
-            tell(self, "Not written", f"“{target}” cannot be written: {fault.strerror}")
 
     # jobs
 

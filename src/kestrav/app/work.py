@@ -8,12 +8,14 @@ from pathlib import Path
 from kestrav.app.jobs import Report
 from kestrav.core.clearance.contacts import Touch
 from kestrav.core.clearance.cues import all_touches
+from kestrav.core.clearance.swept import SweptSpace
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.extraction.taking_apart import Order
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish
 from kestrav.core.files.path_files import PathsFile, read_paths
 from kestrav.core.files.product_import import Imported, read_product
 from kestrav.core.files.product_tree import Upward
+from kestrav.core.findings.check import CheckResult
 from kestrav.core.geometry.meshes import Mesh
 
 
@@ -63,6 +65,31 @@ def import_products(
 def list_contacts(report: Report, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Touch, ...]:
     """Every coming together of what moves with the rest."""
     return all_touches(project, meshes, report)
+
+
+def swept_space(
+    report: Report,
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    thing: str,
+    start: float,
+    end: float,
+    tolerance: float | None,
+) -> SweptSpace:
+    """The space that a thing sweeps."""
+    from kestrav.core.clearance.swept import swept_space as work_out
+
+    return work_out(project, meshes, thing, start, end, tolerance, report)
+
+
+def write_report(
+    report: Report, project: Project, meshes: Mapping[str, Mesh], result: CheckResult, target: Path
+) -> list[Path]:
+    """Write a check's report; the person has already agreed to overwrite."""
+    from kestrav.render.clearance_report import write_report as write
+
+    report(0.0)
+    return write(project, meshes, result, target)
 
 
 def find_way(

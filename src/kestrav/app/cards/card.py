@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from PySide6.QtCore import QObject, QSettings, Qt, QTimer, Signal
 from PySide6.QtWidgets import QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
+from kestrav.app.cards.checks import ChecksRows, RequirementRows
 from kestrav.app.cards.drives import BallRows, DriveRows, RodRows
 from kestrav.app.cards.lights import LightRows
 from kestrav.app.cards.measuring import MeasureRows, NoteRows
@@ -31,6 +32,7 @@ from kestrav.core.document.records import (
     Part,
     Path,
     Poses,
+    Requirement,
     Rod,
     Roll,
     Run,
@@ -59,6 +61,7 @@ _ROWS: dict[type, Any] = {
     Drive: DriveRows,
     Rod: RodRows,
     Ball: BallRows,
+    Requirement: RequirementRows,
 }
 
 
@@ -158,6 +161,9 @@ class Card(QWidget):
     axle_asked = Signal(str)  # what is to turn about what is picked
     put_down_asked = Signal(str)  # a ride
     contacts_asked = Signal()
+    breaches_asked = Signal()
+    requirement_asked = Signal()
+    swept_asked = Signal(str)  # a swept space, to be worked out again
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -265,7 +271,7 @@ class Card(QWidget):
         if self.measuring is not None:
             MeasureRows(self).build(self.measuring)
         elif self.shows_checks:
-            ProjectRows(self).build_checks()
+            ChecksRows(self).build()
         elif item is None:
             ProjectRows(self).build()
         else:

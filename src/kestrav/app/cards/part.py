@@ -13,6 +13,7 @@ from scipy.spatial.transform import Rotation
 from kestrav.app.cards.rows import Rows, Vector
 from kestrav.core.camera.orbits import add_orbit
 from kestrav.core.clearance.drop import drop
+from kestrav.core.clearance.swept import is_outdated
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import (
@@ -76,6 +77,8 @@ class PartRows(Rows):
         chain = [get(project, i) for i in ancestors(project, part.id)]
         crumbs = [f'<a style="color:#0d6b74; text-decoration:none" href="{p.id}">{p.name}</a> ›' for p in chain]
         self.card.title.setText(" ".join([*crumbs, part.name]))
+        if part.swept is not None:
+            self._swept(part)
         form.tabs(TABS, self.card.part_tab, self.card.show_part_tab, "Show")
         {
             "Motion": self._motion,
@@ -84,6 +87,26 @@ class PartRows(Rows):
             "Looks": self._looks,
             "Copies": self._copies,
         }[self.card.part_tab](part)
+
+    def _swept(self, part: Part) -> None:
+        """What a swept space is of."""
+        assert part.swept is not None
+        swept, project = part.swept, self.session.shown
+        shape = solid_mesh(self.session.meshes, part)
+        size = " × ".join(show(float(v), "", 0) for v in shape.bounds[1] - shape.bounds[0])
+        self.form.worked(
+            f"swept by {get(project, swept.thing).name}, {swept.start:.2f} to {swept.end:.2f}\u2009s",
+            f"<b>{_cubic(shape.volume)}</b>, {size}\u2009mm over all",
+            f"edges to {show(swept.tolerance, 'mm', 2)}"
+            + (" · <b>out of date</b>" if is_outdated(project, part) else ""),
+        )
+        self.form.buttons(
+            (
+                "Work it out again",
+                lambda: self.card.swept_asked.emit(part.id),
+                "As the motion is now, over the same span",
+            )
+        )
 
     def _edit(self, label: str, change: Callable[[Project], Project]) -> None:
         self.session.edit(label, change)

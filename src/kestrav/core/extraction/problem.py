@@ -20,7 +20,7 @@ from kestrav.core.clearance.models import built, nearest, placed
 from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, joined, turned_bounds
 from kestrav.core.geometry.transforms import apply, rigid
 from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh
@@ -173,9 +173,9 @@ class Problem:
     def _layer(self, movers: list[Mesh], others: list[int], need: float) -> Layer | None:
         if not movers or not others:
             return None
-        mine = _as_one(movers)
+        mine = joined(movers)
         shapes = [self.obstacles[j].shape for j in others]
-        theirs = _as_one(shapes)
+        theirs = joined(shapes)
         owner = np.repeat(np.array(others, np.intp), [len(shape.triangles) for shape in shapes])
         return Layer(built(mine), box_corners(mine.bounds), built(theirs), theirs.bounds, owner, need)
 
@@ -275,15 +275,6 @@ class Problem:
             if gone >= most:
                 return most, -1
             gone = min(gone + max(slack, least_step), most)
-
-
-def _as_one(shapes: list[Mesh]) -> Mesh:
-    """Meshes as one, their triangles one after another."""
-    offsets = np.cumsum([0, *(len(s.vertices) for s in shapes[:-1])])
-    return Mesh(
-        np.concatenate([s.vertices for s in shapes]),
-        np.concatenate([s.triangles + o for s, o in zip(shapes, offsets, strict=True)]).astype(np.int32),
-    )
 
 
 def problem_of(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -124,6 +125,15 @@ def mesh(
         kept,
         tints if tint_of is not None else (),
         np.asarray(tint_of, np.int32)[sound] if tints and tint_of is not None else None,
+    )
+
+
+def joined(shapes: Sequence[Mesh]) -> Mesh:
+    """Meshes as one, their triangles one after another; faces and tints are not kept."""
+    offsets = np.cumsum([0, *(len(s.vertices) for s in shapes[:-1])])
+    return Mesh(
+        np.concatenate([s.vertices for s in shapes]),
+        np.concatenate([s.triangles + o for s, o in zip(shapes, offsets, strict=True)]).astype(np.int32),
     )
 
 

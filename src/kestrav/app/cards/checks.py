@@ -1,0 +1,226 @@
+"""The checks: what is required, what came of it, contacts, and what is required of single pairs."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kestrav.app.cards.project import REQUIRED_TIP
+from kestrav.app.cards.rows import Rows
+from kestrav.core.clearance.table import Outcome, outcomes
+from kestrav.core.document import edits
+from kestrav.core.document.lookup import told_apart
+from kestrav.core.document.records import Requirement
+from kestrav.core.findings.model import name_of
+from kestrav.core.findings.report import title_of
+from kestrav.core.units import show
+
+MOST_CONTACTS = 40  # that are listed
+
+
+class ChecksRows(Rows):
+    """The limits that are checked, and what came of them."""
+
+    def build(self) -> None:
+        project, result, form = self.session.shown, self.card.result, self.form
+        self.card.title.setText("Checks")
+        self._setting("Clearance", "required_clearance", "mm", REQUIRED_TIP)
+        form.check(
+            "Checked",
+            "only what is listed below",
+            project.settings.only_listed,
+            lambda on: self.session.edit("What is checked", lambda p: edits.settings(p, only_listed=on)),
+            "Check the clearance of the requirements’ pairs only, instead of all that moves",
+        )
+        self._setting("Flip limit", "flip_angle", "°", "Largest turn of a rider between two frames", 0)
+        self._setting("Top speed", "speed_limit", "mm/s", "No part is to move faster; 0 for any", 0)
+        self._setting(
+            "Acceleration", "acceleration_limit", "mm/s²", "No part gathers or loses speed faster; 0 for any", 0
+        )
+        self._setting("Ground gap", "ground_gap", "mm", "Largest gap between what rides on the ground and the ground")
+        self._setting("Dead time", "dead_time", "s", "Longest time in which nothing moves; 0 for any")
+        self._setting("Kink limit", "kink_step", "mm/s", "Largest jump of velocity where a path turns sharply", 0)
+        if result is None:
+            form.note("Checking …")
+            return
+        clearance = result.clearance
+        for found in outcomes(project, clearance, result.certificate):
+            self._outcome(found)
+        self._requirements()
+        self._certificate()
+        if result.table:
+            count = len(result.table)
+            form.buttons(
+                (
+                    f"Table of {count} breach{'es' if count > 1 else ''}",
+                    self.card.breaches_asked.emit,
+                    "From when to when, how near, where and how fast, worst first (B)",
+                )
+            )
+        self._contacts()
+        if clearance.unchecked:
+            form.note(f"{clearance.unchecked} pairs are not checked, as they are not asked for")
+        if clearance.contacts:
+            form.heading("Left out as intended contact")
+            for contact in clearance.contacts:
+                a, b = contact.moving, contact.other
+                form.buttons(
+                    (
+                        f"Check: {name_of(project, a)} on {name_of(project, b)}",
+                        lambda a=a, b=b: self.session.edit("Check a pair", lambda p: edits.set_contact(p, a, b, False)),
+                        "They touch at rest. Click to check this pair after all",
+                    )
+                )
+        turned_off = [c for c in project.contacts if not c.intended]
+        if turned_off:
+            form.heading("Touching pairs that are checked")
+            for kept in turned_off:
+                form.buttons(
+                    (
+                        f"Leave out: {name_of(project, kept.a)} on {name_of(project, kept.b)}",
+                        lambda c=kept: self.session.edit(
+                            "Accept a contact", lambda p: edits.set_contact(p, c.a, c.b, True)
+                        ),
+                        "Click to leave this pair out as intended contact",
+                    )
+                )
+
+    def _contacts(self) -> None:
+        """The list of contacts, or how to get it."""
+        form, known, project = self.form, self.card.contacts, self.session.shown
+        assert known is not None
+        form.heading("Contacts")
+        if known.of is None or not known.current:
+            if known.of is not None:
+                form.note("The project has changed since they were listed.")
+            form.buttons(
+                (
+                    "List contacts",
+                    self.card.contacts_asked.emit,
+                    "When, where and how fast what moves comes to touch something, between frames too",
+                )
+            )
+            return
+        if not known.found:
+            form.note("Nothing that moves comes to touch anything.")
+        for touch in known.found[:MOST_CONTACTS]:
+            a, b = told_apart(project, touch.a), told_apart(project, touch.b)
+            at = ", ".join(show(x, "", 0) for x in touch.place)
+            form.note(f"{a} touches {b}: {touch.time:.4f}\u2009s, {show(touch.speed, 'mm/s', 0)}, at {at}\u2009mm")
+            form.buttons(
+                ("Go there", lambda t=touch: known.go_to(t), "Bring the playhead and the view there"),
+                (
+                    "Begin by it …",
+                    lambda t=touch: known.start_by(t),
+                    "Let a run, key poses, a ride or a spin begin then",
+                ),
+            )
+        if len(known.found) > MOST_CONTACTS:
+            form.note(f"and {len(known.found) - MOST_CONTACTS} more")
+
+    def _certificate(self) -> None:
+        """What is shown for the whole motion, between the frames too."""
+        result, form = self.card.result, self.form
+        assert result is not None
+        told = result.certificate
+        if told is None:
+            form.note("Sampled at the frames; what happens between them is being looked at …")
+            return
+        bound = show(told.at_least, "mm", 2) if np.isfinite(told.at_least) else "far apart"
+        if told.standing == "certified":
+            form.worked(
+                f"<b>certified</b> for the whole motion: at least {bound}", f"{told.pairs} pairs, between frames too"
+            )
+            return
+        form.worked(f"<b>{told.standing}</b>; everything else certified: at least {bound}")
+
+    def _outcome(self, found: Outcome) -> None:
+        """What came of one requirement, or of the general one."""
+        project = self.session.shown
+        if found.standing == "not checked":
+            self.form.worked(f"{title_of(project, found)}: <b>not checked</b>")
+            return
+        lines = [f"{title_of(project, found)}: <b>{found.standing}</b>, {show(found.required, 'mm', 1)} required"]
+        if found.pair is not None and found.least is not None and found.time is not None:
+            a, b = (told_apart(project, i) for i in (found.pair.moving, found.pair.other))
+            near = f"overlap by {show(-found.least, 'mm', 2)}" if found.least < 0 else show(found.least, "mm", 2)
+            lines += [f"least at the frames <b>{near}</b> at {found.time:.2f}\u2009s", f"{a} to {b}"]
+        self.form.worked(*lines)
+
+    def _requirements(self) -> None:
+        self.form.buttons(
+            (
+                "Require a clearance …",
+                self.card.requirement_asked.emit,
+                "Ask for a clearance of its own between things, or leave them out",
+            )
+        )
+
+
+class RequirementRows(Rows):
+    """What is asked of some things and others."""
+
+    def build(self, item: Requirement) -> None:
+        form, project = self.form, self.session.shown
+        self.card.title.setText(item.name)
+        self._name(item)
+        asked = "off" if not item.checked else "project" if item.required is None else "own"
+        form.choice(
+            "Required",
+            [
+                ("project", f"the project’s, {show(project.settings.required_clearance, 'mm', 1)}"),
+                ("own", "a clearance of its own"),
+                ("off", "nothing: not checked"),
+            ],
+            asked,
+            lambda key: self._ask(item, key),
+            "Which clearance these must keep",
+        )
+        if asked == "own":
+            assert item.required is not None
+            self.form.number(
+                "Clearance",
+                item.required,
+                "mm",
+                lambda value: self._set(item.id, "Required clearance", required=value),
+                "How far they must stay apart",
+                2,
+            )
+        self._side(item, "Things", "things")
+        self._side(item, "From", "others")
+        result = self.card.result
+        if result is not None:
+            for found in outcomes(project, result.clearance, result.certificate):
+                if found.item is not None and found.item.id == item.id:
+                    ChecksRows(self.card)._outcome(found)
+        form.buttons(("Delete", lambda: self._delete(item.id, "requirement"), "Do not ask for it any more (Delete)"))
+
+    def _ask(self, item: Requirement, key: str) -> None:
+        own = item.required if item.required is not None else self.session.shown.settings.required_clearance
+        self._set(item.id, "Required clearance", required=own if key == "own" else None, checked=key != "off")
+
+    def _side(self, item: Requirement, label: str, field: str) -> None:
+        """The things of one side, to be added and taken out."""
+        project, form = self.session.shown, self.form
+        mine: tuple[str, ...] = getattr(item, field)
+        other = item.others if field == "things" else item.things
+        form.heading(label if mine else f"{label}: all the rest")
+        for thing in mine:
+            left = tuple(i for i in mine if i != thing)
+            take = (
+                f"Take out {told_apart(project, thing)}",
+                lambda left=left: self._set(item.id, "Take out", **{field: left}),
+                "It is not asked of this any more",
+            )
+            if left or field == "others":
+                form.buttons(take)
+            else:
+                form.note(told_apart(project, thing))
+        options = [("", "choose …")]
+        options += [(p.id, told_apart(project, p.id)) for p in project.parts if p.id not in (*mine, *other)]
+        form.choice(
+            "Add",
+            options,
+            "",
+            lambda key: self._set(item.id, "Add to a requirement", **{field: (*mine, key)}),
+            "Another thing that it is asked of",
+        )

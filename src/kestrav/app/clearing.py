@@ -1,0 +1,264 @@
+"""The window's hands for clearance: what is required, the table of breaches, reports, swept spaces."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QFileDialog
+
+from kestrav.app import work
+from kestrav.app.breach_table import BreachTable
+from kestrav.app.dialogs import ask_quantities, tell
+from kestrav.app.jobs import Job
+from kestrav.app.requirement_dialog import RequirementDialog
+from kestrav.core.clearance.swept import SIZES, SweptSpace, add_swept, renew_swept
+from kestrav.core.clearance.table import Row
+from kestrav.core.document.edits import set_contact
+from kestrav.core.document.lookup import get, solids, told_apart
+from kestrav.core.document.records import Part, Project
+from kestrav.core.errors import BadInput
+from kestrav.core.files.part_files import write_part
+from kestrav.core.findings.asking import required_between
+from kestrav.core.findings.check import CheckResult
+from kestrav.core.findings.model import Finding
+from kestrav.core.findings.report import as_data, as_text, standing_in_words
+from kestrav.core.motion.runs import span
+from kestrav.core.units import show
+
+if TYPE_CHECKING:
+    from kestrav.app.window import Window
+
+
+class Clearing(QObject):
+    """What the window does about clearance."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.window, self.session = window, window.session
+        self.table: BreachTable | None = None
+
+    def connect(self) -> None:  # type: ignore[override]
+        """Listen to the card."""
+        card = self.window.card
+        card.breaches_asked.connect(self.show_table)
+        card.requirement_asked.connect(self.ask_requirement)
+        card.swept_asked.connect(self.renew)
+
+    def actions(self, action: Callable[..., QAction]) -> list[QAction]:
+        """What the menu of motion offers."""
+        return [
+            action("Table of breaches", self.show_table, "Ctrl+B", tip="Every pair nearer than required, worst first"),
+            action(
+                "Require a clearance …",
+                self.ask_requirement,
+                "Shift+R",
+                tip="Ask for a clearance of its own between things, or leave them out of the check",
+            ),
+            action(
+                "Intended contact",
+                self.intend,
+                tip="Two selected parts are meant to touch: their clearance is not checked",
+            ),
+            action(
+                "Swept space …",
+                self.ask_swept,
+                "Shift+S",
+                tip="The space that the selected thing sweeps, as a part: its volume, and to check others against",
+            ),
+        ]
+
+    # what is required
+
+    def ask_requirement(self) -> None:
+        """Ask what is to keep how far from what."""
+        project = self.session.project
+        chosen = [i for i in self.session.chosen if isinstance(get(project, i), Part)]
+        if not project.parts:
+            self.window.card.complain("there is nothing yet that could keep away from something; add a product first")
+            return
+        dialog = RequirementDialog(self.window, project, chosen)
+        if not dialog.exec():
+            return
+        asked = dialog.asked()
+        if self.session.edit("Require a clearance", lambda p: required_between(p, *asked)):
+            self.session.select(self.session.project.requirements[-1].id)
+
+    def intend(self) -> None:
+        """Two selected parts are meant to touch."""
+        project = self.session.project
+        if len(self.session.chosen) != 2:
+            self.window.card.complain("select the two things that are meant to touch first (Ctrl+click)")
+            return
+        one, two = (solids(project, thing) for thing in self.session.chosen)
+
+        def change(made: Project) -> Project:
+            for a in one:
+                for b in two:
+                    made = set_contact(made, a.id, b.id, True)
+            return made
+
+        self.session.edit("Intended contact", change)
+
+    # the table
+
+    def show_table(self) -> None:
+        """Show the breaches of the last check."""
+        if self.window.result is None:
+            self.window.card.complain("the check is still under way; its breaches are shown when it is done")
+            return
+        if self.table is None:
+            self.table = BreachTable(self.window)
+            self.table.went.connect(self.go_to)
+            self.table.report_asked.connect(self.ask_report)
+        self._fill(self.window.result)
+        self.table.show()
+        self.table.raise_()
+
+    def show_result(self, result: CheckResult) -> None:
+        """Follow a newer check."""
+        if self.table is not None and self.table.isVisible():
+            self._fill(result)
+
+    def _fill(self, result: CheckResult) -> None:
+        assert self.table is not None
+        self.table.show_rows(self.session.shown, result.table, standing_in_words(result))
+
+    def go_to(self, row: Row) -> None:
+        """Show a breach: its time and place, both parts as they are and the rest faded."""
+        project = self.session.shown
+        a, b = (told_apart(project, i) for i in (row.pair.moving, row.pair.other))
+        self.window.go_to(
+            Finding(
+                rule="clearance-breach",
+                severity="breach",
+                subject=(row.pair.moving, row.pair.other),
+                title=f"{a} to {b}",
+                detail=show(row.least, "mm", 2),
+                time=row.time,
+                value=row.least,
+                unit="mm",
+                limit=row.required,
+                place=row.place,
+                gap=row.points,
+            )
+        )
+
+    # reports
+
+    def ask_report(self) -> None:
+        """Ask where, and write the check report."""
+        if self.window.result is None or not self.window.current:
+            self.window.card.complain("the check is still under way; the report can be written when it is done")
+            return
+        name, _ = QFileDialog.getSaveFileName(
+            self.window,
+            "Check report",
+            "check.html",
+            "Page with pictures (*.html);;Tables (*.csv);;Text (*.txt);;JSON (*.json)",
+        )
+        if name:
+            self.write_report(Path(name))
+
+    def write_report(self, target: Path) -> None:
+        """Write the check report, as its name says; a page or tables in a job, as pictures take a while."""
+        result, project = self.window.result, self.session.shown
+        assert result is not None
+        if target.suffix in (".html", ".csv"):
+            job = Job("Writing the report", work.write_report, project, self.session.meshes, result, target)
+            self.window.start_job(job, lambda made: self.window.say_for(f"Made {', '.join(str(p) for p in made)}"))
+            return
+        if target.suffix == ".json":
+            text = json.dumps(as_data(project, result), ensure_ascii=False, indent=1)
+        else:
+            text = as_text(project, result)
+        try:
+            target.write_text(text, encoding="utf-8")
+        except OSError as fault:
+            tell(self.window, "Not written", f"“{target}” cannot be written: {fault.strerror}")
+
+    def ask_write_part(self) -> None:
+        """Ask where, and write the selected part as a mesh."""
+        item = self.session.item
+        if not isinstance(item, Part):
+            self.window.card.complain("select the part that is to be written first")
+            return
+        name, _ = QFileDialog.getSaveFileName(
+            self.window, "Write the part", f"{item.name}.stl", "STL (*.stl);;GLB (*.glb)"
+        )
+        if name:
+            try:
+                write_part(self.session.shown, self.session.meshes, item.id, Path(name), overwrite=True)
+            except BadInput as fault:
+                tell(self.window, "Not written", str(fault))
+
+    # swept spaces
+
+    def ask_swept(self) -> None:
+        """Ask over which span, and work out the space that the selected thing sweeps."""
+        project, item = self.session.project, self.session.item
+        if not isinstance(item, Part) or not solids(project, item.id):
+            self.window.card.complain("select a thing that moves first; the space that it sweeps becomes a part")
+            return
+        told = ask_quantities(
+            self.window,
+            "Swept space",
+            f"The space that {item.name} sweeps, as a see-through part; tolerance 0 goes by its size (one part in {SIZES})",
+            (("from", 0.0, "s", 2), ("to", span(project), "s", 2), ("tolerance", 0.0, "mm", 2)),
+        )
+        if told is not None:
+            start, end, tolerance = told
+            self._sweep(item.id, start, end, tolerance or None, add_swept)
+
+    def renew(self, part_id: str) -> None:
+        """Work a swept space out again."""
+        part = get(self.session.project, part_id)
+        assert isinstance(part, Part) and part.swept is not None
+        swept = part.swept
+        end = min(swept.end, span(self.session.project))
+        self._sweep(swept.thing, swept.start, end, swept.tolerance, partial(_renewed, part_id))
+
+    def _sweep(
+        self,
+        thing: str,
+        start: float,
+        end: float,
+        tolerance: float | None,
+        change: Callable[[Project, SweptSpace], tuple[Project, dict[str, object]]],
+    ) -> None:
+        project = self.session.project
+        job = Job(
+            f"Sweeping {get(project, thing).name}",
+            work.swept_space,
+            project,
+            self.session.meshes,
+            thing,
+            start,
+            end,
+            tolerance,
+            tidies=False,
+        )
+        self.window.start_job(job, lambda found: self._take_swept(found, change))
+
+    def _take_swept(self, found: SweptSpace, change: Callable[..., tuple[Project, dict[str, object]]]) -> None:
+        meshes = {found.solid.hash: found.solid}
+        if not self.session.edit("Swept space", lambda p: change(p, found)[0], meshes=meshes):
+            return
+        made = next(p for p in reversed(self.session.project.parts) if p.geometry == found.solid.hash)
+        self.session.select(made.id)
+        thick = (
+            f" · thickened, as thinner than {found.tolerance:.2g} mm: {', '.join(found.thickened)}"
+            if found.thickened
+            else ""
+        )
+        self.window.say_for(f"{made.name}: {found.volume / 1e6:,.1f} dm³{thick}")
+
+
+def _renewed(part_id: str, project: Project, found: SweptSpace) -> tuple[Project, dict[str, object]]:
+    made, meshes = renew_swept(project, part_id, found)
+    return made, dict(meshes)

@@ -1,0 +1,203 @@
+"""The space that a moving thing sweeps: as a solid, with its volume, to be checked against others. Lengths in mm, times in s."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.document.edits import add, update
+from kestrav.core.document.lookup import get, new_id, new_name, solids
+from kestrav.core.document.records import Part, Project, Requirement, Swept
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.fields import Grid, Near, Space, distance_grid, empty_space, node_count
+from kestrav.core.geometry.meshes import Mesh, box_corners, mesh, turned_bounds
+from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.poses import moving_groups
+from kestrav.core.motion.resting import rest_poses, rows
+from kestrav.core.motion.runs import span
+from kestrav.core.motion.solids import solid_mesh, with_meshes, without_unused
+
+Array = NDArray[np.float64]
+Progress = Callable[[float], None]
+
+SIZES = 60  # the default tolerance is this fraction of the thing's size
+FINEST, COARSEST = 0.05, 50.0  # mm
+MOST_NODES = 30_000_000
+_STEP, _FINE_STEP = 0.5, 0.2  # of the tolerance that anything goes between two instants, at first and near the surface
+_SOLID = 0.5  # of the tolerance that the nodes of a solid's own distances are apart
+_OFTEN = 16  # instants between two tellings of progress
+_LOOKS = 240.0  # a second at which it is looked at how far things go
+_MOST_LOOKS = 20_000
+_MOST_INSTANTS = 50_000
+_MARKS = 33  # instants by which a motion is told from others
+
+
+@dataclass(frozen=True)
+class SweptSpace:
+    """What was swept: the solid in the room's coordinates, how near it is to the truth in mm, over which span, and the names of parts
+    that were thickened as they close no volume or are thinner than that."""
+
+    solid: Mesh
+    tolerance: float
+    thing: str
+    start: float
+    end: float
+    mark: str
+    thickened: tuple[str, ...]
+
+    @property
+    def volume(self) -> float:
+        """The volume in mm³."""
+        return self.solid.volume
+
+
+def swept_space(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    thing: str,
+    start: float = 0.0,
+    end: float | None = None,
+    tolerance: float | None = None,
+    progress: Progress | None = None,
+) -> SweptSpace:
+    """The space that a thing and all in it sweep from one time to another.
+
+    Signed distances on a grid as fine as the tolerance are taken at instants between which nothing goes farther than a fifth of it near the
+    surface, and their least is drawn out at 0: flat faces come out exactly, edges and corners rounded by less than the tolerance. Raises BadInput for a thing
+    without geometry, a span outside the project's time, or a tolerance so fine that memory would not hold it.
+    """
+    until = span(project) if end is None else end
+    bodies = solids(project, thing)
+    if not bodies:
+        raise BadInput(f"“{get(project, thing).name}” has no geometry, so it sweeps nothing")
+    if not 0 <= start <= until <= span(project) + 1e-9:
+        raise BadInput(
+            f"from {start:g} to {until:g} s is not possible; the project lasts from 0 to {span(project):.3f} s"
+        )
+    motion = Motion(project)
+    shapes = [solid_mesh(meshes, part) for part in bodies]
+    looks = np.linspace(start, until, int(np.clip((until - start) * _LOOKS, 1, _MOST_LOOKS)) + 1)
+    poses = np.stack([motion.poses(part.id, looks) for part in bodies], axis=1)
+    boxes = np.stack([turned_bounds(shape.bounds, poses[:, k]) for k, shape in enumerate(shapes)], axis=1)
+    bounds = np.array([boxes[:, :, 0].min(axis=(0, 1)), boxes[:, :, 1].max(axis=(0, 1))])
+    size = float(np.linalg.norm(boxes[0, :, 1].max(axis=0) - boxes[0, :, 0].min(axis=0)))
+    fine = float(np.clip(size / SIZES, FINEST, COARSEST)) if tolerance is None else tolerance
+    if not fine >= FINEST:
+        raise BadInput(f"a tolerance of {fine:g} mm is not possible; give {FINEST:g} or more")
+    if node_count(bounds, fine) > MOST_NODES:
+        least = fine * (node_count(bounds, fine) / MOST_NODES) ** (1 / 3)
+        raise BadInput(f"a tolerance of {fine:g} mm is too fine for a space this large; give {least:.2g} or more")
+    gone = np.max([_gone(shape, poses[:, k]) for k, shape in enumerate(shapes)], axis=0)
+    space, thickened = empty_space(bounds, fine), []
+    groups = _together(project, bodies)
+    if gone[-1] > _MOST_INSTANTS * _FINE_STEP * fine:
+        raise BadInput(
+            f"“{get(project, thing).name}” goes {gone[-1]:.0f} mm; give a coarser tolerance than {fine:g} mm"
+        )
+    grids: dict[str, Grid] = {}
+    for leader, mine in groups.items():
+        shapes_there = [_seen_by(project, leader, part, solid_mesh(meshes, part)) for part in mine]
+        grids[leader], thick = distance_grid(shapes_there, _SOLID * fine)
+        thickened += [part.name for part, flag in zip(mine, thick, strict=True) if flag]
+
+    def put(into: Space | Near, instants: Array, done: float) -> None:
+        for k, (leader, grid) in enumerate(grids.items()):
+            for number, pose in enumerate(motion.poses(leader, instants)):
+                if progress is not None and number % _OFTEN == 0:
+                    progress(done + 0.5 * (k + number / len(instants)) / len(grids))
+                into.put(grid, pose)
+
+    # coarsely first, and then finely where the surface is
+    put(space, _instants(looks, gone, _STEP * fine), 0.0)
+    near = space.near()
+    put(near, _instants(looks, gone, _FINE_STEP * fine), 0.5)
+    space.take(near)
+    found = space.surface()
+    if progress is not None:
+        progress(1.0)
+    solid = mesh(found.vertices, found.triangles)
+    mark = motion_mark(project, thing, start, until)
+    return SweptSpace(solid, fine, thing, start, until, mark, tuple(thickened))
+
+
+def _together(project: Project, bodies: list[Part]) -> dict[str, list[Part]]:
+    """Solids by the first one of what moves as one."""
+    group, leaders = moving_groups(project), dict[int, str]()
+    found: dict[str, list[Part]] = {}
+    for part in bodies:
+        leader = leaders.setdefault(group.get(part.id, -1), part.id)
+        found.setdefault(leader, []).append(part)
+    return found
+
+
+def _seen_by(project: Project, leader: str, part: Part, shape: Mesh) -> Mesh:
+    """A solid in the coordinates of another that it moves as one with."""
+    rest, row = rest_poses(project), rows(project)
+    there = inverse_rigid(rest[row[leader]]) @ rest[row[part.id]]
+    return shape if part.id == leader else Mesh(apply(there, shape.vertices), shape.triangles)
+
+
+def _instants(looks: Array, gone: Array, step: float) -> Array:
+    """Times so far apart that nothing goes farther than a step between two."""
+    if gone[-1] <= 0:
+        return looks[:1]
+    found: Array = np.interp(np.linspace(0.0, gone[-1], int(np.ceil(gone[-1] / step)) + 1), gone, looks)
+    return found
+
+
+def _gone(shape: Mesh, poses: Array) -> Array:
+    """How far (n,) the farthest corner of a solid's box has gone by each pose."""
+    step = np.diff(poses, axis=0)
+    moved = box_corners(shape.bounds) @ np.swapaxes(step[:, :3, :3], -1, -2) + step[:, None, :3, 3]
+    return np.concatenate([[0.0], np.cumsum(np.linalg.norm(moved, axis=-1).max(axis=-1))])
+
+
+def motion_mark(project: Project, thing: str, start: float, end: float) -> str:
+    """What tells the motion of a thing and its shape over a span apart from others: 16 hex digits."""
+    motion, times = Motion(project), np.linspace(start, max(end, start), _MARKS)
+    digest = hashlib.sha256()
+    for part in solids(project, thing):
+        digest.update(f"{part.geometry} {part.scale}".encode())
+        digest.update((np.round(motion.poses(part.id, times), 4) + 0.0).tobytes())
+    return digest.hexdigest()[:16]
+
+
+def add_swept(project: Project, found: SweptSpace) -> tuple[Project, dict[str, Mesh]]:
+    """The project with a swept space as a part, the last one, and the meshes it needs; what sweeps it is not checked against it."""
+    name = f"Swept space of {get(project, found.thing).name}"
+    part = Part(
+        new_id(project, Part),
+        new_name(project, Part, name),
+        geometry=found.solid.hash,
+        colour="#4f9aa3",
+        opacity=0.35,
+        swept=Swept(found.thing, found.start, found.end, found.tolerance, found.mark),
+    )
+    made = add(with_meshes(project, [found.solid]), part)
+    alone = Requirement(
+        new_id(made, Requirement),
+        new_name(made, Requirement, f"{get(project, found.thing).name} in its swept space"),
+        (found.thing,),
+        (part.id,),
+        checked=False,
+    )
+    return add(made, alone), {found.solid.hash: found.solid}
+
+
+def renew_swept(project: Project, part_id: str, found: SweptSpace) -> tuple[Project, dict[str, Mesh]]:
+    """The project with a part that is a swept space as it is now."""
+    swept = Swept(found.thing, found.start, found.end, found.tolerance, found.mark)
+    made = update(with_meshes(project, [found.solid]), part_id, geometry=found.solid.hash, swept=swept)
+    return without_unused(made), {found.solid.hash: found.solid}
+
+
+def is_outdated(project: Project, part: Part) -> bool:
+    """Whether what a swept space is of moves otherwise now."""
+    swept = part.swept
+    assert swept is not None
+    return motion_mark(project, swept.thing, swept.start, swept.end) != swept.mark
