@@ -8,6 +8,8 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.live import with_live
+from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document import edits
 from kestrav.core.document.records import Ball, Drive, Limited, Project, Roll, Turner
 from kestrav.core.findings.on_paths import least_radius
@@ -247,23 +249,25 @@ class Curves:
             lane.shade([])
             lane.limit.setVisible(False)
             return
-        clearance = result.clearance
-        x = self.deck.to_x(result.times)
+        required = self.deck.session.shown.settings.required_clearance
+        told = with_live(result.clearance, self.deck.live, span(self.deck.session.shown))
+        x = self.deck.to_x(told.times)
         keep = np.isfinite(x)
-        values = np.where(np.isfinite(clearance.distance), clearance.distance, np.nan)
+        values = np.where(np.isfinite(told.distance), told.distance, np.nan)
         finite = values[np.isfinite(values)]
         top = None
         if len(finite):
-            top = float(np.clip(np.max(finite), 2.0 * clearance.required, max(5.0 * clearance.required, 10.0)))
-        lane.curve.set_colour(PETROL if self.deck.current else "#9fb4b5")
-        lane.show(x[keep], values[keep], top)
+            top = float(np.clip(np.max(finite), 2.0 * required, max(5.0 * required, 10.0)))
+        lane.curve.set_colour(PETROL if self.deck.current or self.deck.live is not None else "#9fb4b5")
+        # below 0 is how deep they overlap
+        lane.show(x[keep], values[keep], top, min(0.0, float(finite.min())) if len(finite) else 0.0)
         lane.limit.setVisible(bool(len(finite)))
-        lane.limit.setValue(clearance.required)
+        lane.limit.setValue(required)
         half = 0.5 / self.deck.session.shown.settings.fps
         spans = []
-        for first, last in clearance.intervals():
-            ends = self.deck.to_x(np.array([result.times[first] - half, result.times[last] + half]))
-            inner = self.deck.to_x(result.times[first : last + 1])
+        for first, last in intervals_of(np.flatnonzero(told.short)):
+            ends = self.deck.to_x(np.array([told.times[first] - half, told.times[last] + half]))
+            inner = self.deck.to_x(told.times[first : last + 1])
             inner = inner[np.isfinite(inner)]
             if len(inner):
                 ends = np.where(np.isfinite(ends), ends, [inner[0], inner[-1]])

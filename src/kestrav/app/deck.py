@@ -31,6 +31,7 @@ from kestrav.app.lane_keys import Grip, grips, moved, removed
 from kestrav.app.lanes import KeyMarks, Lane, Room
 from kestrav.app.session import Session
 from kestrav.app.style import FAMILY, MUTED
+from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.document.lookup import ancestors, get, named_parts, turners
 from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Run, Turner
 from kestrav.core.findings.check import CheckResult
@@ -65,6 +66,7 @@ class Deck(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.result: CheckResult | None = None
         self.current = False
+        self.live: LiveClearance | None = None
         self.by_distance = False
         self.bar_drags = 0
         self.first_row, self.row_height = 0, BAR_HEIGHT + 3
@@ -429,6 +431,13 @@ class Deck(QWidget):
         if result is not None:
             self.result = result
         self.current = current
+        self.live = None
+        self.curves.clearance()
+        self.follow()
+
+    def show_live(self, live: LiveClearance) -> None:
+        """Show the clearance at the playhead and along what an edit has changed, until all is checked."""
+        self.live = live
         self.curves.clearance()
         self.follow()
 
@@ -671,10 +680,11 @@ class Deck(QWidget):
     def _clearance_text(self, value: str, whole: bool) -> str:
         if self.result is None:
             return "checking …"
+        known = self.current or self.live is not None
         if not whole:
-            return value if self.current else f"{value} · lags"
+            return value if known else f"{value} · lags"
         required = self.session.shown.settings.required_clearance
-        return f"{value} · needs {show(required, 'mm', 1 if required % 1 else 0)}" + ("" if self.current else " · lags")
+        return f"{value} · needs {show(required, 'mm', 1 if required % 1 else 0)}" + ("" if known else " · lags")
 
     def set_playing(self, playing: bool) -> None:
         """Show whether it plays."""

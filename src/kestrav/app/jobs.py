@@ -15,10 +15,9 @@ from multiprocessing.connection import Connection
 from typing import Any
 
 import msgspec
-import numpy as np
 from PySide6.QtCore import QObject, QSocketNotifier, Signal
 
-from kestrav.core.clearance.sweep import sweep
+from kestrav.core.clearance.live import Live
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.findings.check import certified, check
@@ -28,6 +27,8 @@ _context = multiprocessing.get_context("spawn")
 
 Report = Callable[[float], None]
 _STOP = object()
+_LIVE = 0.03  # s that the answer to an edit may take, with what the motion itself takes
+_SETTLES = 0.12  # s without an edit after which all is checked
 _PAUSE = 1.5  # s without an edit after which what happens between the frames is looked at
 
 
@@ -189,14 +190,15 @@ class _Outdated(Exception):
 class _CheckServer:
     """Child: checks projects as they come.
 
-    A newer project does not stop the check under way, or a long drag would never see a result: the
-    clearance at the playhead is answered in between, and the full check follows.
+    While they come one after another, as in a drag, the clearance at the playhead and along what changed is answered for each;
+    the full check follows as soon as nothing newer has come.
     """
 
     def __init__(self, connection: Connection) -> None:
         self.connection = connection
         self.meshes: dict[str, Mesh] = {}
         self.waiting: tuple[int, Project, float] | None = None
+        self.live = Live()
 
     def take(self) -> None:
         """Take in what has been sent, keeping the newest project only."""
@@ -208,24 +210,29 @@ class _CheckServer:
                 self.waiting = (value[0], msgspec.msgpack.decode(value[1], type=Project), value[2])
 
     def answer_now(self) -> None:
-        """Measure the newest project at its playhead."""
+        """Measure the newest project at its playhead and along what changed."""
         if self.waiting is not None:
             key, project, time = self.waiting
-            self.connection.send(("now", key, sweep(project, self.meshes, np.array([time]))))
+            self.connection.send(("now", key, self.live.follow(project, self.meshes, time, _LIVE)))
 
     def run(self) -> None:
         """Serve until the other side goes."""
+        key = 0
         while True:
             if self.waiting is None:
                 self.connection.poll(None)
                 self.take()
                 continue
-            self.answer_now()
-            key, project, _ = self.waiting
-            self.waiting = None
             try:
+                self.answer_now()
+                if self.connection.poll(_SETTLES):
+                    self.take()
+                    continue
+                key, project, _ = self.waiting
+                self.waiting = None
                 result = check(project, self.meshes, lambda share, key=key: self.between(key, share))
                 self.connection.send(("result", key, result))
+                self.live.checked(project, self.meshes)
                 # shown only for what stays the newest for a while; an edit meanwhile stops it
                 if self.waiting is None and not self.connection.poll(_PAUSE):
                     self.connection.send(("result", key, certified(project, self.meshes, result, self.while_newest)))
@@ -234,6 +241,8 @@ class _CheckServer:
             except (EOFError, OSError):
                 raise
             except Exception as fault:
+                key = self.waiting[0] if self.waiting is not None else key
+                self.waiting = None
                 self.connection.send(("failed", key, str(fault)))
 
     def while_newest(self, share: float) -> None:
@@ -243,11 +252,8 @@ class _CheckServer:
             raise _Outdated
 
     def between(self, key: int, share: float) -> None:
-        """Called by a check under way."""
-        before = self.waiting
-        self.take()
-        if self.waiting is not before:
-            self.answer_now()
+        """Called by a check under way: something newer stops it."""
+        self.while_newest(share)
         self.connection.send(("progress", key, share))
 
 
@@ -260,7 +266,7 @@ class Checker(QObject):
     """Keeps the check of the newest document coming; each result says which project it belongs to."""
 
     progress = Signal(float)
-    now = Signal(object)  # Clearance of the newest project at its playhead
+    now = Signal(object)  # LiveClearance of the newest project
     result = Signal(object, bool)  # a CheckResult, and whether it is of the newest project
     failed = Signal(str)
 

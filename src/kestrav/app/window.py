@@ -46,6 +46,7 @@ from kestrav.app.session import Session
 from kestrav.app.stage import Stage, Tool
 from kestrav.app.tools import SelectTool
 from kestrav.core.camera.sight import best_sight
+from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, find, get
@@ -434,9 +435,10 @@ class Window(QMainWindow):
             self.finding = next((f for f in result.findings if (f.rule, f.subject) == key), None)
             self.findings.choose(self.finding)
 
-    def _on_now(self, clearance: Clearance) -> None:
+    def _on_now(self, live: LiveClearance) -> None:
         if not self.current:
-            self._set_gap(clearance, 0)
+            self._set_gap(live, 0)
+            self.deck.show_live(live)
 
     def _show_gap(self) -> None:
         """Show the gap at the playhead, when the check knows it."""
@@ -446,8 +448,8 @@ class Window(QMainWindow):
         elif not self.player.playing:
             self.stage.gap = None
 
-    def _set_gap(self, clearance: Clearance, frame: int) -> None:
-        distance, required = float(clearance.distance[frame]), float(clearance.needs[frame])
+    def _set_gap(self, told: Clearance | LiveClearance, sample: int) -> None:
+        distance, required = float(told.distance[sample]), float(told.needs[sample])
         gap = None
         if math.isfinite(distance) and distance < NEAR * required:
             breach = distance < required
@@ -455,7 +457,7 @@ class Window(QMainWindow):
             text = f"{show(distance, 'mm')} {sign} {show(required, 'mm', 1 if required % 1 else 0)} required"
             if distance < 0:
                 text = f"overlap by {show(-distance, 'mm')} · {show(required, 'mm', 1 if required % 1 else 0)} required"
-            gap = (clearance.points[frame], text, breach)
+            gap = (told.points[sample], text, breach)
         self.stage.gap = gap
         self.stage.schedule()
 

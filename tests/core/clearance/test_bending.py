@@ -7,7 +7,7 @@ from shapes import box_mesh, make_project, straight
 from kestrav.core.clearance.bending import bent_away, can_bend
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.document import edits
-from kestrav.core.document.records import EllipseShape
+from kestrav.core.document.records import EllipseShape, Path, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.check import certified, check
 
@@ -81,3 +81,42 @@ def test_the_mend_of_a_breach_bends_the_path_with_a_certificate():
     told = certified(made.project, made.meshes, check(made.project, made.meshes))
     faults = [f for f in told.findings if f.rule == "clearance-breach"]
     assert faults and all(f.mend is None and "cannot be bent away" in f.detail for f in faults)
+
+
+def test_raising_is_offered_where_what_is_near_lies_below():
+    made = make_project(
+        {"Cube": (box_mesh(20, 20, 20), (0, 0, 0)), "Sill": (box_mesh(30, 400, 10), (200, 0, -18.0))},
+        straight((0, 0, 0), (100, 0, 0), (200, 0, 0), (300, 0, 0), (400, 0, 0), kind="smooth"),
+        duration=2.0,
+    )
+    result = certified(made.project, made.meshes, check(made.project, made.meshes))
+    (fault,) = [f for f in result.findings if f.rule == "clearance-breach"]
+    mends = {mend.label: mend for mend in (fault.mend, *fault.also)}
+    assert "Delay the run" not in mends  # a sill waits for ever
+    up = mends["Raise the path"]
+    clear = up.edit(made.project)
+    assert certify(clear, made.meshes).standing == "certified"
+    assert moves(made.project, clear)[[0, -1]] == pytest.approx(0.0)
+    assert moves(made.project, clear)[2, 2] == pytest.approx(2.0, abs=0.2)  # 3 mm where 5 are required
+    assert "mm" in up.detail
+
+
+def test_delaying_is_offered_where_the_other_one_moves_out_of_the_way():
+    made = make_project(
+        {"Cube": (box_mesh(20, 20, 20), (0, 0, 0)), "Cart": (box_mesh(20, 20, 20), (200, 0, 0))},
+        straight((0, 0, 0), (100, 0, 0), (200, 0, 0), (300, 0, 0), (400, 0, 0), kind="smooth"),
+        duration=2.0,
+    )
+    project = edits.add(
+        made.project,
+        Path("path-2", "Aside", straight((200, 0, 0), (200, 300, 0))),
+        Run("run-2", "Cart goes", "part-2", "path-2", start=1.0, duration=2.0),
+    )
+    result = certified(project, made.meshes, check(project, made.meshes))
+    fault = next(f for f in result.findings if f.rule == "collision")
+    wait = next(mend for mend in (fault.mend, *fault.also) if mend is not None and mend.label == "Delay the run")
+    later = wait.edit(project)
+    assert later.runs[0].start > 0 and certify(later, made.meshes).standing == "certified"
+    assert later.runs[0].start * project.settings.fps == pytest.approx(
+        round(later.runs[0].start * project.settings.fps)
+    )

@@ -38,10 +38,9 @@ def bent_away(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> Proj
     assert isinstance(run, Run)
     if len(point_shape(project, run.path).points) < 3:
         raise BadInput(f"“{get(project, run.path).name}” has no point between its ends; put one in first")
-    required = project.settings.required_clearance
     for _ in range(_ROUNDS):
-        found = _near(project, meshes, run)
-        breaches = [b for b in found.breaches if _of_rider(project, run, b)]
+        found = near_run(project, meshes, run)
+        breaches = [b for b in found.breaches if of_rider(project, run, b)]
         if not breaches:
             return project
         rows, needs = [], []
@@ -52,27 +51,27 @@ def bent_away(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> Proj
                 # only the worst frame's points are kept by the sweep; the others open along the same way
                 gap = breach.points[0] - breach.points[1]
                 size = float(np.linalg.norm(gap))
-                if size < 1e-9:
+                if size < 1e-9 or breach.distance <= 0:
                     raise BadInput(
                         f"“{get(project, run.rider).name}” overlaps “{get(project, breach.pair.other).name}”; "
                         "which way to bend the path cannot be told"
                     )
                 rows.append((gap / size) @ ways[k])
-                needs.append(required + _MORE - breach.distance if k == breach.frame else 0.0)
+                needs.append(breach.required + _MORE - breach.distance if k == breach.frame else 0.0)
         step = _least_step(np.array(rows), np.array(needs))
         if step is None:
             break
         project = _moved(project, run, step)
-    left = [b for b in _near(project, meshes, run).breaches if _of_rider(project, run, b)]
+    left = [b for b in near_run(project, meshes, run).breaches if of_rider(project, run, b)]
     if left:
         raise BadInput(
-            f"bending “{get(project, run.path).name}” does not clear it: {left[0].distance:.2f} mm stay of {required:g} mm, at "
+            f"bending “{get(project, run.path).name}” does not clear it: {left[0].distance:.2f} mm stay of {left[0].required:g} mm, at "
             f"“{get(project, left[0].pair.other).name}”"
         )
     return project
 
 
-def _near(project: Project, meshes: Mapping[str, Mesh], run: Run) -> Clearance:
+def near_run(project: Project, meshes: Mapping[str, Mesh], run: Run) -> Clearance:
     """The clearance over the run, looked at more often than frame by frame."""
     trip = journey(project, run)
     count = int(np.clip((trip.end - trip.start) * project.settings.fps * _FINER, 8, _MOST_LOOKS))
@@ -80,7 +79,7 @@ def _near(project: Project, meshes: Mapping[str, Mesh], run: Run) -> Clearance:
     return sweep(project, meshes, np.linspace(trip.start, trip.end, count + 1), only=parts)
 
 
-def _of_rider(project: Project, run: Run, breach: Breach) -> bool:
+def of_rider(project: Project, run: Run, breach: Breach) -> bool:
     """Whether a breach is one of the run's rider or company, and not of how it stands at the ends."""
     things = {run.rider, *run.company}
     return any(

@@ -29,7 +29,7 @@ from kestrav.core.clearance.between import (
     swept_bounds,
 )
 from kestrav.core.clearance.depth import Solid, overlap_of
-from kestrav.core.clearance.sweep import Pair, intended_contacts, moving_pairs, sweep, touching_at_rest
+from kestrav.core.clearance.sweep import Pair, intended_contacts, moving_pairs, sweep
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Part, Project
 from kestrav.core.geometry.meshes import Mesh
@@ -119,7 +119,7 @@ def certify(
     the work.
     """
     begin, end = over if over is not None else (0.0, span(project))
-    contacts = intended_contacts(project, touching_at_rest(project, meshes))
+    contacts = intended_contacts(project, meshes)
     left_out = {frozenset((c.moving, c.other)) for c in contacts}
     wanted = [
         p

@@ -18,18 +18,20 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.asked import GENERAL, Asked, asked_of, required_by
 from kestrav.core.clearance.depth import Solid, overlap_of
 from kestrav.core.clearance.models import model, nearest, placed
-from kestrav.core.document.lookup import named_parts, shown_parts, subtree
+from kestrav.core.document.lookup import named_parts, shown_parts, solids, subtree
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses, turned_bounds
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.poses import moving_groups, world_poses
 from kestrav.core.motion.resting import rest_poses
+from kestrav.core.motion.runs import begins, journey
 from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]
 
-_CHUNK = 24  # frames whose bounds are worked out together; bounds memory, and sets how often progress is told
+_HAIR = 1e-9  # mm
+_CHUNK = 8  # frames whose bounds are worked out together; bounds memory, and sets how often progress is told
 
 
 @dataclass(frozen=True)
@@ -75,8 +77,8 @@ class Clearance:
     """Sampled clearance: per frame the distance (n,) in mm of the pair that is nearest to what is required of it (n,), its pair and
     nearest points (n, 2, 3).
 
-    ``distance`` is below 0 by how deep they overlap, and infinite, the pair being None, where there is nothing to measure. ``contacts``
-    are the pairs left out because they are meant to touch; ``unchecked`` is how many others are not asked for.
+    ``distance`` is below 0 by how deep they overlap, and infinite, the pair being None, where there is nothing to measure. ``short``
+    tells the frames (n,) in which some pair is nearer than required. ``contacts`` are the pairs left out because they are meant to touch; ``unchecked`` is how many others are not asked for.
     """
 
     times: Array
@@ -85,6 +87,7 @@ class Clearance:
     needs: Array
     pairs: tuple[Pair | None, ...]
     points: Array
+    short: NDArray[np.bool_]
     breaches: tuple[Breach, ...]
     contacts: tuple[Pair, ...]
     tallies: tuple[Tally, ...] = ()
@@ -100,11 +103,7 @@ class Clearance:
 
     def intervals(self) -> tuple[tuple[int, int], ...]:
         """Frame intervals in which some pair is nearer than required."""
-        near = np.zeros(len(self.times), bool)
-        for breach in self.breaches:
-            for first, last in breach.intervals:
-                near[first : last + 1] = True
-        return intervals_of(np.flatnonzero(near))
+        return intervals_of(np.flatnonzero(self.short))
 
 
 def intervals_of(frames: NDArray[np.intp]) -> tuple[tuple[int, int], ...]:
@@ -118,7 +117,7 @@ def intervals_of(frames: NDArray[np.intp]) -> tuple[tuple[int, int], ...]:
 
 
 @dataclass
-class _Bodies:
+class Bodies:
     """Arrays over the bodies (parts with geometry that are shown) and over the pairs between them."""
 
     ids: list[str]
@@ -127,25 +126,27 @@ class _Bodies:
     boxes: Array
     models: list[Any]
     watertight: list[bool]
+    still: NDArray[np.bool_]
     first: NDArray[np.intp] = field(default_factory=lambda: np.empty(0, np.intp))
     second: NDArray[np.intp] = field(default_factory=lambda: np.empty(0, np.intp))
 
 
-def _bodies(project: Project, meshes: Mapping[str, Mesh]) -> _Bodies:
+def _bodies(project: Project, meshes: Mapping[str, Mesh]) -> Bodies:
     closed = {g.hash: g.watertight for g in project.geometry}
     shown = shown_parts(project)
     chosen = [(row, part) for row, part in enumerate(project.parts) if part.geometry is not None and part.id in shown]
     group = moving_groups(project)
     shapes = [solid_mesh(meshes, part) for _, part in chosen]
-    bodies = _Bodies(
+    groups = np.array([group.get(part.id, -1) for _, part in chosen], int)
+    bodies = Bodies(
         [part.id for _, part in chosen],
         np.array([row for row, _ in chosen], np.intp),
         shapes,
         np.array([m.bounds for m in shapes]).reshape(-1, 2, 3),
         [model(m) for m in shapes],
         [closed.get(part.geometry or "", False) for _, part in chosen],
+        groups < 0,
     )
-    groups = np.array([group.get(part.id, -1) for _, part in chosen], int)
     moving = np.flatnonzero(groups >= 0)
     first = np.repeat(moving, len(chosen))
     second = np.tile(np.arange(len(chosen)), len(moving))
@@ -166,7 +167,7 @@ def touching_at_rest(project: Project, meshes: Mapping[str, Mesh], within: float
     return _touching(project, _bodies(project, meshes), within)
 
 
-def _touching(project: Project, bodies: _Bodies, within: float | None = None) -> tuple[Pair, ...]:
+def _touching(project: Project, bodies: Bodies, within: float | None = None) -> tuple[Pair, ...]:
     limit = project.settings.contact_distance if within is None else within
     rest = rest_poses(project)[bodies.rows]
     bounds = turned_bounds(bodies.boxes, rest)
@@ -175,7 +176,7 @@ def _touching(project: Project, bodies: _Bodies, within: float | None = None) ->
     found = []
     for k in close:
         a, b = bodies.first[k], bodies.second[k]
-        if nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], limit + 1e-9) is not None:
+        if nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], limit + _HAIR) is not None:
             found.append(Pair(bodies.ids[a], bodies.ids[b]))
     return tuple(found)
 
@@ -185,17 +186,64 @@ def working_pairs(project: Project) -> tuple[Pair, ...]:
     links: list[tuple[str, str]] = [(drive.a.part, drive.b.part) for drive in project.drives]
     for rod in project.rods:
         links += [(rod.part, other) for other in named_parts(rod)[1:]]
-    solid = {p.id for p in project.parts if p.geometry is not None}
     found = []
     for one, two in links:
-        sides = [[i for i in subtree(project, thing) if i in solid] for thing in (one, two)]
+        sides = [[part.id for part in solids(project, thing)] for thing in (one, two)]
         found += [Pair(a, b) for a in sides[0] for b in sides[1] if a != b]
     return tuple(found)
 
 
-def intended_contacts(project: Project, proposed: tuple[Pair, ...]) -> tuple[Pair, ...]:
-    """The proposed pairs, those that work on each other, and the recorded ones, less those recorded as not intended."""
+def _met(project: Project, bodies: Bodies) -> tuple[Pair, ...]:
+    """Pairs that touch as one begins to ride with the other or is put down onto it, and wheels with what they stand on as the runs begin
+    and end: proposed as intended contact."""
+    row = {i: k for k, i in enumerate(bodies.ids)}
+    wheels = {part.id for roll in project.rolls for part in solids(project, roll.part)} & row.keys()
+    looks: dict[float, set[tuple[str, str]]] = {}
+    for carry in project.carries:
+        start = begins(project, carry)
+        ends = [(start, carry.carrier)]
+        if carry.end is not None and carry.onto is not None:
+            ends.append((carry.end, carry.onto))
+        for time, other in ends:
+            if np.isfinite(time):
+                looks.setdefault(time, set()).update(
+                    (a.id, b.id) for a in solids(project, carry.rider) for b in solids(project, other) if a.id != b.id
+                )
+    grounds = [i for i, still in zip(bodies.ids, bodies.still, strict=True) if still]
+    for run in project.runs if wheels else ():
+        trip = journey(project, run)
+        if wheels & set(subtree(project, run.rider)):
+            for time in (trip.start, trip.end):
+                looks.setdefault(time, set()).update((a, b) for a in wheels for b in grounds)
+    times = sorted(time for time in looks if np.isfinite(time))
+    if not times:
+        return ()
+    found: dict[Pair, None] = {}
+    for time, poses in zip(times, world_poses(project, times)[:, bodies.rows], strict=True):
+        bounds = turned_bounds(bodies.boxes, poses)
+        for one, two in looks[time]:
+            a, b = row.get(one), row.get(two)
+            if a is None or b is None or Pair(one, two) in found:
+                continue
+            limit = project.settings.contact_distance
+            if box_gaps(bounds[a], bounds[b]) > limit or (one in wheels and bounds[b, 1, 2] > bounds[a, 0, 2] + limit):
+                continue
+            if (
+                nearest(bodies.models[a], placed(poses[a]), bodies.models[b], placed(poses[b]), limit + _HAIR)
+                is not None
+            ):
+                found[Pair(one, two)] = None
+    return tuple(found)
+
+
+def intended_contacts(project: Project, meshes: Mapping[str, Mesh]) -> tuple[Pair, ...]:
+    """The pairs that are meant to touch: those that do at rest, as something is taken up or put down, or under wheels, those that work on each other, and the recorded ones, less those recorded as not intended."""
+    return _intended(project, _bodies(project, meshes))
+
+
+def _intended(project: Project, bodies: Bodies) -> tuple[Pair, ...]:
     said = {frozenset((c.a, c.b)): c for c in project.contacts}
+    proposed = (*_touching(project, bodies), *_met(project, bodies))
     every = {frozenset((p.moving, p.other)): p for p in (*working_pairs(project), *proposed)}
     kept = [p for key, p in every.items() if key not in said]
     return (*kept, *(Pair(c.a, c.b) for c in project.contacts if c.intended))
@@ -212,8 +260,31 @@ def sweep(
 
     ``progress`` is told shares from 0 to 1 and may raise to stop the work.
     """
+    ready = prepared(project, meshes, only)
+    bodies = ready.bodies
+    state = _Sweep(bodies, ready.asked, len(times), len(project.requirements))
+    for start in range(0, len(times), _CHUNK):
+        if progress is not None:
+            progress(start / len(times))
+        state.chunk(start, world_poses(project, times[start : start + _CHUNK])[:, bodies.rows])
+    return state.result(project, times, ready.contacts, ready.unchecked)
+
+
+@dataclass(frozen=True, eq=False)
+class Prepared:
+    """What is to be measured: the bodies with the pairs between them that are checked, what is asked of these, the intended contacts,
+    and how many pairs are not asked for."""
+
+    bodies: Bodies
+    asked: Asked
+    contacts: tuple[Pair, ...]
+    unchecked: int
+
+
+def prepared(project: Project, meshes: Mapping[str, Mesh], only: Collection[str] | None = None) -> Prepared:
+    """Which pairs of all that moves, or ``only`` of some parts with the rest, are to be measured."""
     bodies = _bodies(project, meshes)
-    contacts = intended_contacts(project, _touching(project, bodies))
+    contacts = _intended(project, bodies)
     left_out = {frozenset((c.moving, c.other)) for c in contacts}
     pairs = [(bodies.ids[a], bodies.ids[b]) for a, b in zip(bodies.first, bodies.second, strict=True)]
     asked = asked_of(project, pairs)
@@ -221,19 +292,15 @@ def sweep(
     wanted = meant & np.array([only is None or a in only or b in only for a, b in pairs], bool)
     keep = wanted & asked.checked
     bodies.first, bodies.second = bodies.first[keep], bodies.second[keep]
-    state = _Sweep(bodies, Asked(asked.need[keep], asked.whose[keep]), len(times), len(project.requirements))
-    for start in range(0, len(times), _CHUNK):
-        if progress is not None:
-            progress(start / len(times))
-        state.chunk(start, world_poses(project, times[start : start + _CHUNK])[:, bodies.rows])
-    return state.result(project, times, contacts, int(np.count_nonzero(wanted & ~keep)))
+    unchecked = int(np.count_nonzero(wanted & ~keep))
+    return Prepared(bodies, Asked(asked.need[keep], asked.whose[keep]), contacts, unchecked)
 
 
 class _Sweep:
     """Bookkeeping of one sweep: what each pair's distance is known to be at least, and the nearest pair of each requirement (the last
     column: of none)."""
 
-    def __init__(self, bodies: _Bodies, asked: Asked, frames: int, requirements: int) -> None:
+    def __init__(self, bodies: Bodies, asked: Asked, frames: int, requirements: int) -> None:
         self.bodies, self.need, self.whose = bodies, asked.need, asked.whose
         self.distance = np.full((frames, requirements + 1), np.inf)
         self.pair = np.full((frames, requirements + 1), -1)
@@ -376,6 +443,7 @@ class _Sweep:
             needs[own],
             self._pairs(self.pair[frame, own]),
             self.points[frame, own],
+            _within(len(times), breaches),
             tuple(breaches),
             contacts,
             tuple(self._tally(project, t, float(need)) for t, need in enumerate(needs)),
@@ -397,6 +465,15 @@ class _Sweep:
 
     def _pairs(self, numbers: NDArray[np.int_]) -> tuple[Pair | None, ...]:
         return tuple(self._named(int(k)) if k >= 0 else None for k in numbers)
+
+
+def _within(count: int, breaches: list[Breach]) -> NDArray[np.bool_]:
+    """The frames (n,) in which any of the breaches is."""
+    found = np.zeros(count, bool)
+    for breach in breaches:
+        for first, last in breach.intervals:
+            found[first : last + 1] = True
+    return found
 
 
 def _largest_moves(corners: Array, before: Array, after: Array) -> Array:

@@ -116,9 +116,14 @@ class CheckResult:
         return any(f.severity == "breach" for f in self.findings)
 
 
-def find_all(evidence: Evidence) -> tuple[Finding, ...]:
+def find_all(evidence: Evidence, progress: Progress | None = None) -> tuple[Finding, ...]:
     """What every rule finds, sorted by severity and then time."""
-    return _sorted([finding for rule in RULES for finding in rule(evidence)])
+    found: list[Finding] = []
+    for rule in RULES:
+        if progress is not None:
+            progress(1.0)  # whoever is told may stop the work
+        found += rule(evidence)
+    return _sorted(found)
 
 
 def _sorted(found: list[Finding]) -> tuple[Finding, ...]:
@@ -134,7 +139,7 @@ def certified(
     evidence = Evidence(project, meshes, result.times, result.clearance, certificate)
     table = tuple(rows_of(project, meshes, result.clearance, certificate))
     found = [*result.findings, *between_frames.find(evidence)]
-    mended, bent = [], clearance_rule.Bent()
+    mended, bent = [], clearance_rule.Worked()
     for finding in found:
         if progress is not None:
             progress(1.0)  # whoever is told may stop the work
@@ -160,7 +165,7 @@ def check(
                 f"from {over[0]:g} to {over[1]:g} s there is no frame; the project lasts from 0 to {span(project):g} s"
             )
     measured = sweep(project, meshes, times, progress)
-    findings = find_all(Evidence(project, meshes, times, measured))
+    findings = find_all(Evidence(project, meshes, times, measured), progress)
     if progress is not None:
         progress(1.0)
     return CheckResult(times, measured, findings, over=over, table=tuple(rows_of(project, meshes, measured)))

@@ -33,6 +33,11 @@ class Grid:
     spacing: float
     values: Field
 
+    @property
+    def box(self) -> Array:
+        """Bounds (2, 3) of the nodes."""
+        return np.array([self.low, self.low + self.spacing * (np.array(self.values.shape) - 1)])
+
 
 def distance_grid(shapes: Sequence[Mesh], spacing: float) -> tuple[Grid, list[bool]]:
     """The signed distance of solids that belong together on one grid, and which of them had to be thickened: what closes no volume, or is
@@ -98,8 +103,7 @@ class Space:
 
     def put(self, solid: Grid, pose: Array) -> None:
         """Put a solid's grid in at a pose (4, 4)."""
-        ends = np.array([solid.low, solid.low + solid.spacing * (np.array(solid.values.shape) - 1)])
-        there = (turned_bounds(ends, pose) - self.low) / self.spacing
+        there = (turned_bounds(solid.box, pose) - self.low) / self.spacing
         first = np.clip(np.floor(there[0]).astype(int), 0, self.values.shape)
         last = np.clip(np.ceil(there[1]).astype(int) + 1, 0, self.values.shape)
         window = tuple(slice(a, b) for a, b in zip(first, last, strict=True))
@@ -149,10 +153,12 @@ class Near:
 
     def put(self, solid: Grid, pose: Array) -> None:
         """Put a solid's grid in at a pose (4, 4), at these nodes only."""
-        seen = (apply(inverse_rigid(pose), self.places) - solid.low) / solid.spacing
-        inside = np.flatnonzero(((seen > 0) & (seen < np.array(solid.values.shape) - 1)).all(axis=1))
+        low, high = turned_bounds(solid.box, pose)
+        here = np.flatnonzero(((self.places > low) & (self.places < high)).all(axis=1))
+        seen = (apply(inverse_rigid(pose), self.places[here]) - solid.low) / solid.spacing
+        inside = ((seen > 0) & (seen < np.array(solid.values.shape) - 1)).all(axis=1)
         found = map_coordinates(solid.values, seen[inside].T, order=1, prefilter=False)
-        self.values[inside] = np.minimum(self.values[inside], found)
+        self.values[here[inside]] = np.minimum(self.values[here[inside]], found)
 
 
 def empty_space(bounds: Array, spacing: float) -> Space:

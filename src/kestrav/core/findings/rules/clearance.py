@@ -8,7 +8,8 @@ from functools import partial
 
 import numpy as np
 
-from kestrav.core.clearance.bending import bent_away, can_bend
+from kestrav.core.clearance.bending import bent_away, can_bend, near_run, of_rider
+from kestrav.core.clearance.evading import delayed, later, raised
 from kestrav.core.clearance.sweep import Breach
 from kestrav.core.document.edits import point_shape, set_point
 from kestrav.core.document.lookup import ancestors, get
@@ -61,14 +62,15 @@ def find(evidence: Evidence) -> list[Finding]:
     return found
 
 
-Bent = dict[str, Project | BadInput]
-"""What came of bending the path of each run, by its id."""
+Worked = dict[str, tuple[str, tuple[Mend, ...]]]
+"""What came of mending each run, by its id: why it cannot be bent away, if so, and the mends that would do."""
 
 
-def with_mends(evidence: Evidence, finding: Finding, known: Bent) -> Finding:
-    """A breach with what would mend it worked out: its path bent away, if a run on a path of points leads into it, or why that cannot be.
+def with_mends(evidence: Evidence, finding: Finding, known: Worked) -> Finding:
+    """A breach with what would mend it worked out, if a run on a path of points leads into it: the path bent away or raised, the run
+    delayed; or why it cannot be bent.
 
-    The way is worked out here, as it takes a while, and once for each run (``known``); the mend puts the points there.
+    The ways are worked out here, as that takes a while, and once for each run (``known``); the mends put things there.
     """
     project = evidence.project
     if finding.rule not in ("clearance-breach", "collision", "between-frames") or finding.mend is not None:
@@ -77,19 +79,39 @@ def with_mends(evidence: Evidence, finding: Finding, known: Bent) -> Finding:
     if run is None or not can_bend(project, run):
         return finding
     if run.id not in known:
-        try:
-            known[run.id] = bent_away(project, evidence.meshes, run.id)
-        except BadInput as fault:
-            known[run.id] = fault
-    bent = known[run.id]
-    if isinstance(bent, BadInput):
-        return dataclasses.replace(finding, detail=f"{finding.detail}. Its path cannot be bent away: {bent}")
-    old, new = (point_shape(p, run.path).points for p in (project, bent))
-    far = [float(np.linalg.norm(np.subtract(a.position, b.position))) for a, b in zip(old, new, strict=True)]
-    count = sum(step > _MOVED for step in far)
-    told = f"{count} point{'s' if count != 1 else ''} of {get(project, run.path).name} by up to {max(far):.2f} mm"
-    mend = Mend("Bend path away", partial(_points_there, path_id=run.path, points=new), detail=f"Moves {told}")
-    return dataclasses.replace(finding, mend=mend)
+        known[run.id] = _mends_of(evidence, run)
+    why, mends = known[run.id]
+    detail = f"{finding.detail}. Its path cannot be bent away: {why}" if why else finding.detail
+    return dataclasses.replace(finding, detail=detail, mend=mends[0] if mends else None, also=mends[1:])
+
+
+def _mends_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Mend, ...]]:
+    project, meshes = evidence.project, evidence.meshes
+    why, mends = "", []
+    try:
+        bent = bent_away(project, meshes, run.id)
+    except BadInput as fault:
+        why = str(fault)
+    else:
+        old, new = (point_shape(p, run.path).points for p in (project, bent))
+        far = [float(np.linalg.norm(np.subtract(a.position, b.position))) for a, b in zip(old, new, strict=True)]
+        count = sum(step > _MOVED for step in far)
+        told = f"{count} point{'s' if count != 1 else ''} of {get(project, run.path).name} by up to {max(far):.2f} mm"
+        edit = partial(_points_there, path_id=run.path, points=new)
+        mends.append(Mend("Bend path away", edit, detail=f"Moves {told}"))
+    breaches = [b for b in near_run(project, meshes, run).breaches if of_rider(project, run, b)]
+    if not breaches:
+        return why, tuple(mends)
+    lifted = raised(project, meshes, run.id, breaches[0])
+    if lifted is not None:
+        edit = partial(_points_there, path_id=run.path, points=point_shape(lifted[0], run.path).points)
+        told = f"Raises the points between the ends of {get(project, run.path).name} by {lifted[1]:.1f} mm"
+        mends.append(Mend("Raise the path", edit, detail=told))
+    waited = delayed(project, meshes, run.id, breaches[0])
+    if waited is not None:
+        edit = partial(later, run_id=run.id, seconds=waited[1])
+        mends.append(Mend("Delay the run", edit, detail=f"{run.name} begins {waited[1]:.2f} s later"))
+    return why, tuple(mends)
 
 
 _MOVED = 0.005  # mm below which a point counts as left where it was

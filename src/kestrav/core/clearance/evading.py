@@ -1,0 +1,103 @@
+"""Other ways than bending to keep clear: raising a path, or letting a run begin later. Lengths in mm, times in s."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+import msgspec
+import numpy as np
+
+from kestrav.core.clearance.bending import near_run, of_rider
+from kestrav.core.clearance.sweep import Breach
+from kestrav.core.document.edits import point_shape, set_point, update
+from kestrav.core.document.lookup import ancestors, get
+from kestrav.core.document.records import Project, Run
+from kestrav.core.geometry.faces import vector
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.legs import movers
+from kestrav.core.motion.runs import span
+
+_HIGHEST = 512.0  # mm that a path is raised at most
+_LATEST = 60.0  # s that a run is delayed at most
+_EXACT = 0.1  # mm, to which the least raise is found
+_UPRIGHT = 0.25  # sine of the gap's slope from which raising is worth trying
+
+
+def raised(project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Breach) -> tuple[Project, float] | None:
+    """The project with the inner points of a run's path raised by the least height that keeps its rider clear, and that height.
+
+    None where that is not the way: what it comes near to lies beside it, or it does not clear it.
+    """
+    run = _run(project, run_id)
+    gap = worst.points[0] - worst.points[1]
+    size = float(np.linalg.norm(gap))
+    rider_first = _is_of(project, run, worst.pair.moving)
+    upward = 0.0 if size < 1e-9 else float(gap[2]) / size * (1 if rider_first else -1)
+    if upward < _UPRIGHT or len(point_shape(project, run.path).points) < 3:
+        return None
+
+    def lifted(height: float) -> Project:
+        made = project
+        for index in range(1, len(point_shape(project, run.path).points) - 1):
+            place = np.add(point_shape(project, run.path).points[index].position, (0.0, 0.0, height))
+            made = set_point(made, run.path, index, position=vector(np.round(place, 4)))
+        return made
+
+    short = worst.required - worst.distance
+    found = _least(lambda height: _clear(lifted(height), meshes, run_id), short, _HIGHEST, _EXACT)
+    if found is None or not _clear(lifted(found + _EXACT), meshes, run_id):
+        return None
+    # a little more than the looks needed, as between them it may be a hair nearer
+    return lifted(found + _EXACT), found + _EXACT
+
+
+def delayed(project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Breach) -> tuple[Project, float] | None:
+    """The project with a run that begins later by the least time, in whole frames, that keeps its rider clear, and that time.
+
+    None where what it comes near to does not move, or waiting does not clear it.
+    """
+    run = _run(project, run_id)
+    other = worst.pair.other if _is_of(project, run, worst.pair.moving) else worst.pair.moving
+    if not {other, *ancestors(project, other)} & movers(project):
+        return None
+    frame = 1.0 / project.settings.fps
+
+    most = min(span(project), _LATEST)
+    found = _least(lambda n: _clear(later(project, run_id, round(n) * frame), meshes, run_id), 4.0, most / frame, 1.0)
+    return None if found is None else (later(project, run_id, round(found) * frame), round(found) * frame)
+
+
+def later(project: Project, run_id: str, seconds: float) -> Project:
+    """The project with a run that begins later."""
+    run = _run(project, run_id)
+    if run.cue is not None:
+        return update(project, run_id, cue=msgspec.structs.replace(run.cue, delay=run.cue.delay + seconds))
+    return update(project, run_id, start=run.start + seconds)
+
+
+def _least(serves: Callable[[float], bool], first: float, most: float, exact: float) -> float | None:
+    """The least amount that serves, by doubling from a first one and halving then; None if none up to ``most`` does."""
+    low, high = 0.0, min(first, most)
+    while not serves(high):
+        if high >= most:
+            return None
+        low, high = high, min(2.0 * high, most)
+    while high - low > exact:
+        middle = 0.5 * (low + high)
+        low, high = (low, middle) if serves(middle) else (middle, high)
+    return high
+
+
+def _clear(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> bool:
+    run = _run(project, run_id)
+    return not any(of_rider(project, run, breach) for breach in near_run(project, meshes, run).breaches)
+
+
+def _is_of(project: Project, run: Run, part: str) -> bool:
+    return bool({part, *ancestors(project, part)} & {run.rider, *run.company})
+
+
+def _run(project: Project, run_id: str) -> Run:
+    run = get(project, run_id)
+    assert isinstance(run, Run)
+    return run

@@ -1,0 +1,276 @@
+"""Clearance while something is being dragged: at the playhead and along the stretch that the drag changes, in a few hundredths of a second.
+
+What a full check knew is kept; only the frames at which anything stands elsewhere than then are measured anew, spread evenly, as many as
+the time allows. Lengths in mm, times in s.
+"""
+
+from __future__ import annotations
+
+import time as clock
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.clearance.between import led_poses
+from kestrav.core.clearance.models import nearest, placed
+from kestrav.core.clearance.sweep import Clearance, Pair, Prepared, prepared
+from kestrav.core.document.records import Project
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.dependence import hangs_on
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.poses import moving_groups
+from kestrav.core.motion.resting import rest_poses
+from kestrav.core.motion.runs import frame_times
+
+Array = NDArray[np.float64]
+
+_HAIR = 1e-9  # s
+_SAME = 1e-9  # mm and matrix entries by which a pose may differ and be the same
+
+
+@dataclass(frozen=True)
+class LiveClearance:
+    """The clearance at the playhead (the first sample) and at frames of the changed stretch, in the order of time after it.
+
+    For each of the samples (m,): time in s, distance in mm (0 where they overlap), what is required of the pair, the pair and its
+    nearest points (m, 2, 3). ``stretch`` are the first and last time of what changed; none if nothing did. ``complete`` tells whether
+    every frame of it was measured.
+    """
+
+    times: Array
+    distance: Array
+    needs: Array
+    pairs: tuple[Pair | None, ...]
+    points: Array
+    stretch: tuple[float, float] | None
+    complete: bool
+
+
+@dataclass(frozen=True)
+class ClearanceCurve:
+    """A clearance over time: times (n,) in s, the distance (n,) in mm, and where it is less than required (n,)."""
+
+    times: Array
+    distance: Array
+    short: NDArray[np.bool_]
+
+
+def with_live(before: Clearance, live: LiveClearance | None, end: float) -> ClearanceCurve:
+    """What a full check knew, with the stretch that has changed since as it is now, up to an end in s."""
+    if live is None or live.stretch is None:
+        return ClearanceCurve(before.times, before.distance, before.short)
+    first, last = live.stretch
+    keep = ((before.times < first - _HAIR) | (before.times > last + _HAIR)) & (before.times <= end + _HAIR)
+    times = np.concatenate([before.times[keep], live.times[1:]])
+    order = np.argsort(times, kind="stable")
+    distance = np.concatenate([before.distance[keep], live.distance[1:]])
+    short = np.concatenate([before.short[keep], live.distance[1:] < live.needs[1:]])
+    return ClearanceCurve(times[order], distance[order], short[order])
+
+
+class Live:
+    """Follows the edits of a project since its last full check."""
+
+    def __init__(self) -> None:
+        self._key: tuple[object, ...] = ()
+        self._ready: _Ready | None = None
+        self._base: tuple[Array, Array] | None = None  # the frames' times, and the leaders' poses then
+        self._known: dict[
+            str, tuple[tuple[object, ...], Array, Array]
+        ] = {}  # leaders' poses with all that they hang on
+        self._measured: dict[int, dict[int, _Known]] = {}  # by frame
+        self._hints: dict[int, int] = {}  # by frame the pair that was the nearest
+
+    def checked(self, project: Project, meshes: Mapping[str, Mesh]) -> None:
+        """A project has been checked in full: what follows is told from it."""
+        ready = self._prepare(project, meshes)
+        times = frame_times(project)
+        self._base = (times, self._led(project, ready, times))
+
+    def _prepare(self, project: Project, meshes: Mapping[str, Mesh]) -> _Ready:
+        riders = tuple((run.rider, run.company) for run in project.runs)
+        rest = (
+            project.parts, project.geometry, project.contacts, project.requirements, project.settings, project.poses, project.carries,
+            project.rolls, project.swivels, project.spins, project.drives, project.rods, project.balls,
+        )  # fmt: skip
+        same = len(self._key) == len(rest) + 1 and all(a is b for a, b in zip(self._key, rest, strict=False))
+        if self._ready is None or not same or self._key[-1] != riders:
+            self._key = (*rest, riders)
+            self._ready = _ready_for(project, prepared(project, meshes))
+            self._base, self._hints, self._measured = None, {}, {}
+        return self._ready
+
+    def follow(self, project: Project, meshes: Mapping[str, Mesh], time: float, seconds: float) -> LiveClearance:
+        """The clearance of an edited project at a playhead in s and along what changed, worked at for about so many seconds."""
+        until = clock.monotonic() + seconds
+        ready = self._prepare(project, meshes)
+        times = frame_times(project)
+        led = self._led(project, ready, times)
+        changed = self._changed(times, led)
+        here = int(np.argmin(np.abs(times - time)))
+        on_frame = abs(times[here] - time) < _HAIR
+        now = led[here] if on_frame else led_poses(project, Motion(project), ready.leaders, np.array([time]))[0]
+        measured = self._measured.setdefault(here, {}) if on_frame else {}
+        found = [(time, *ready.nearest(now, self._hints.get(here), measured))]
+        order = _spread(changed)
+        done = 0
+        for frame in order:
+            if done and clock.monotonic() > until:
+                break
+            distance, k, points = ready.nearest(
+                led[frame], self._hints.get(int(frame)), self._measured.setdefault(int(frame), {})
+            )
+            if k >= 0:
+                self._hints[int(frame)] = k
+            found.append((float(times[frame]), distance, k, points))
+            done += 1
+        found[1:] = sorted(found[1:], key=lambda sample: sample[0])
+        return LiveClearance(
+            np.array([t for t, *_ in found]),
+            np.array([d for _, d, _, _ in found]),
+            np.array([ready.need[k] if k >= 0 else project.settings.required_clearance for *_, k, _ in found]),
+            tuple(ready.named(k) for *_, k, _ in found),
+            np.array([p for *_, p in found]),
+            (float(times[changed[0]]), float(times[changed[-1]])) if len(changed) else None,
+            done == len(order),
+        )
+
+    def _led(self, project: Project, ready: _Ready, times: Array) -> Array:
+        """The leaders' poses (n, l, 4, 4); of those that hang on nothing that was edited as they were."""
+        motion, found = Motion(project), np.empty((len(times), len(ready.leaders), 4, 4))
+        for k, leader in enumerate(ready.leaders):
+            of = hangs_on(project, leader)
+            known = self._known.get(leader)
+            if (
+                known is None
+                or len(known[0]) != len(of)
+                or not np.array_equal(known[1], times)
+                or any(a is not b for a, b in zip(known[0], of, strict=True))
+            ):
+                known = self._known[leader] = (of, times, motion.poses(leader, times))
+            found[:, k] = known[2]
+        return found
+
+    def _changed(self, times: Array, led: Array) -> NDArray[np.intp]:
+        """The frames at which anything stands elsewhere than when the project was last checked; all where it was not."""
+        if self._base is None or self._base[1].shape[1] != led.shape[1]:
+            return np.arange(len(times))
+        both = min(len(times), len(self._base[0]))
+        moved = np.ones(len(times), bool)
+        moved[:both] = np.abs(led[:both] - self._base[1][:both]).max(axis=(1, 2, 3), initial=0.0) > _SAME
+        return np.flatnonzero(moved)
+
+
+def _stir(corners: Array, before: Array, after: Array) -> float:
+    """How far any corner (8, 3) goes from one pose (4, 4) to another."""
+    step = after - before
+    if not step.any():
+        return 0.0
+    return float(np.linalg.norm(corners @ step[:3, :3].T + step[:3, 3], axis=1).max())
+
+
+def _spread(frames: NDArray[np.intp]) -> NDArray[np.intp]:
+    """Frames in an order whose beginnings are spread evenly (van der Corput's, base 2)."""
+    count = len(frames)
+    if count < 3:
+        return frames
+    bits = int(np.ceil(np.log2(count)))
+    turned = np.array([int(f"{k:0{bits}b}"[::-1], 2) for k in range(2**bits)])
+    found: NDArray[np.intp] = frames[turned[turned < count]]
+    return found
+
+
+@dataclass(frozen=True, eq=False)
+class _Ready:
+    """Bodies by what moves them, and the pairs between them."""
+
+    prepared: Prepared
+    leaders: list[str]
+    group: NDArray[np.intp]  # of each body its leader's number, -1 for what rests
+    within: Array  # each body's pose in its leader's coordinates, or in the room
+    resting: Array  # bounds of what rests
+    transforms: list[object]
+    corners: Array  # (b, 8, 3), of each body's box
+
+    @property
+    def need(self) -> Array:
+        """What is required of each pair."""
+        return self.prepared.asked.need
+
+    def _still_at_least(self, k: int, before: _Known, poses: Array) -> float:
+        a, b = self.prepared.bodies.first[k], self.prepared.bodies.second[k]
+        moved = _stir(self.corners[a], before.one, poses[a]) + _stir(self.corners[b], before.two, poses[b])
+        return before.at_least - moved
+
+    def named(self, k: int) -> Pair | None:
+        """A pair by its number."""
+        bodies = self.prepared.bodies
+        return Pair(bodies.ids[bodies.first[k]], bodies.ids[bodies.second[k]]) if k >= 0 else None
+
+    def nearest(self, led: Array, hint: int | None, known: dict[int, _Known]) -> tuple[float, int, Array]:
+        """The least distance with the leaders at poses (l, 4, 4): how far, which pair (-1: none is far enough to tell), and where.
+
+        ``known`` are pairs that were measured at this time before; they are as far apart less by how far they have moved since.
+        """
+        bodies = self.prepared.bodies
+        best, which, points = np.inf, -1, np.zeros((2, 3))
+        if not len(bodies.first):
+            return best, which, points
+        moving = np.flatnonzero(self.group >= 0)
+        poses = self.within.copy()
+        poses[moving] = led[self.group[moving]] @ self.within[moving]
+        bounds = self.resting.copy()
+        bounds[moving] = turned_bounds(bodies.boxes[moving], poses[moving])
+        gap = box_gaps(bounds[bodies.first], bounds[bodies.second])
+
+        def measure(k: int) -> None:
+            nonlocal best, which, points
+            a, b = bodies.first[k], bodies.second[k]
+            at = [placed(poses[i]) if self.group[i] >= 0 else self.transforms[i] for i in (a, b)]
+            near = nearest(bodies.models[a], at[0], bodies.models[b], at[1], best)
+            known[k] = _Known(best if near is None else near.distance, poses[a], poses[b])
+            if near is not None:
+                best, which, points = near.distance, k, np.stack([near.first, near.second])
+
+        # that of a moment ago first, as it bounds the rest, and then by how far their boxes are apart
+        measure(int(np.argmin(gap)) if hint is None else hint)
+        left = np.flatnonzero(gap < best)
+        for k in left[np.argsort(gap[left])]:
+            if gap[k] >= best or best <= 0:
+                break
+            before = known.get(int(k))
+            if k == hint or (before is not None and self._still_at_least(int(k), before, poses) >= best):
+                continue
+            measure(int(k))
+        return best, which, points
+
+
+@dataclass(frozen=True)
+class _Known:
+    """How far a pair was apart at least, with its bodies at two poses (4, 4)."""
+
+    at_least: float
+    one: Array
+    two: Array
+
+
+def _ready_for(project: Project, found: Prepared) -> _Ready:
+    bodies, rest, groups = found.bodies, rest_poses(project), moving_groups(project)
+    rows = [groups.get(i, -1) for i in bodies.ids]
+    leaders = list(dict.fromkeys(row for row in rows if row >= 0))
+    number = {row: k for k, row in enumerate(leaders)}
+    within = np.stack(
+        [inverse_rigid(rest[row]) @ rest[own] if row >= 0 else rest[own] for row, own in zip(rows, bodies.rows, strict=True)]
+    ) if rows else np.empty((0, 4, 4))  # fmt: skip
+    return _Ready(
+        found,
+        [project.parts[row].id for row in leaders],
+        np.array([number.get(row, -1) for row in rows], np.intp),
+        within,
+        turned_bounds(bodies.boxes, rest[bodies.rows]),
+        [placed(rest[own]) for own in bodies.rows],
+        np.array([box_corners(box) for box in bodies.boxes]).reshape(-1, 8, 3),
+    )
