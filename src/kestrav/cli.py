@@ -156,6 +156,23 @@ def extract(
     required: Annotated[float | None, typer.Option(help="Required clearance in mm, instead of the project's.")] = None,
     upright: Annotated[bool, typer.Option(help="Do not turn it at all.")] = False,
     tilt: Annotated[float | None, typer.Option(help="How far its upright may lean, in degrees.")] = None,
+    direction: Annotated[
+        list[str] | None,
+        typer.Option(help="A direction it may be pulled along, as +x, -y or 1,0,2; may be given again."),
+    ] = None,
+    room: Annotated[
+        str | None, typer.Option(help="Bounds it must stay within, in mm: x,y,z:x,y,z, lowest and highest corner.")
+    ] = None,
+    to: Annotated[
+        str | None, typer.Option(help="Where its pivot is to go, in mm: x,y,z (turned as it stands).")
+    ] = None,
+    onto: Annotated[str | None, typer.Option(help="What it is to be put down onto, by name or id.")] = None,
+    aside: Annotated[
+        list[str] | None, typer.Option(help="What may be taken away first if it blocks; may be given again.")
+    ] = None,
+    going_on: Annotated[
+        bool, typer.Option("--going-on", help="Go on from where it overlaps others as it stands, not looking at these.")
+    ] = False,
     seconds: Annotated[float, typer.Option(help="How long to plan for, when no pull serves.")] = 60.0,
     seed: Annotated[int, typer.Option(help="Of the planning, so that it can be repeated.")] = 1,
     order: Annotated[
@@ -170,21 +187,35 @@ def extract(
     """Find a way for parts to leave what they are in. Exit 1 when there is none."""
     from kestrav.core.document.lookup import part_called
     from kestrav.core.extraction.report import as_data, as_text
+    from kestrav.core.extraction.typed import read_direction, read_room, target_at
     from kestrav.core.extraction.ways import WayOut, Wish, add_way, find_way
     from kestrav.core.files import project_file
 
     if out is not None and out.exists() and not force:
         raise BadInput(f"“{out}” is there already; give another name or --force")
     opened = project_file.load(project)
-    things = [part_called(opened.project, name) for name in parts]
+    document = opened.project
+    things = [part_called(document, name) for name in parts]
     if order:
         _extract_in_order(opened, things, required, out, as_json)
         return
-    wish = Wish(required=required, upright=upright, tilt=tilt, seconds=seconds, seed=seed)
-    found = find_way(opened.project, opened.meshes, things, wish)
-    data, text = as_data(opened.project, found), as_text(opened.project, found)
+    wish = Wish(
+        required=required,
+        upright=upright,
+        tilt=tilt,
+        allowed=tuple(read_direction(text) for text in direction or []),
+        room=None if room is None else read_room(room),
+        target=None if to is None else target_at(document, things[0], to),
+        onto=None if onto is None else part_called(document, onto),
+        aside=tuple(part_called(document, name) for name in aside or []),
+        going_on=going_on,
+        seconds=seconds,
+        seed=seed,
+    )
+    found = find_way(document, opened.meshes, things, wish)
+    data, text = as_data(document, found), as_text(document, found)
     if isinstance(found, WayOut) and out is not None:
-        project_file.save(add_way(opened.project, things, found), opened.meshes, out)
+        project_file.save(add_way(document, things, found), opened.meshes, out)
         data["out"], text = str(out), f"{text}made {out}\n"
     _print(data, text, as_json)
     if not isinstance(found, WayOut):
@@ -197,9 +228,11 @@ def _extract_in_order(opened: Any, things: list[str], required: float | None, ou
     from kestrav.core.files import project_file
 
     found = order_of(opened.project, opened.meshes, things, required)
+    data, text = order_as_data(opened.project, found), order_as_text(opened.project, found)
     if out is not None and found.removals:
         project_file.save(add_sequence(opened.project, found), opened.meshes, out)
-    _print(order_as_data(opened.project, found), order_as_text(opened.project, found), as_json)
+        data["out"], text = str(out), f"{text}\nmade {out}\n"
+    _print(data, text, as_json)
     if found.left:
         raise typer.Exit(1)
 

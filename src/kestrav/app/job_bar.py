@@ -40,6 +40,7 @@ class JobBar(QWidget):
         """Show a job until it ends."""
         self.job = job
         job.progress.connect(self._tell)
+        job.said.connect(lambda text: self.label.setText(f"{job.label}: {text}"))
         job.ended.connect(self._end)
         self.label.setText(job.label)
         self.progress.setValue(0)

@@ -12,7 +12,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping
 from multiprocessing.connection import Connection
-from typing import Any
+from typing import Any, Protocol
 
 import msgspec
 from PySide6.QtCore import QObject, QSocketNotifier, Signal
@@ -25,7 +25,13 @@ from kestrav.core.geometry.meshes import Mesh
 
 _context = multiprocessing.get_context("spawn")
 
-Report = Callable[[float], None]
+
+class Report(Protocol):
+    """Told how far work is, from 0 to 1, and what is being done if there is more to say; raises to stop the work."""
+
+    def __call__(self, share: float, text: str = "") -> None: ...
+
+
 _STOP = object()
 _LIVE = 0.03  # s that the answer to an edit may take, with what the motion itself takes
 _SETTLES = 0.12  # s without an edit after which all is checked
@@ -109,10 +115,10 @@ class Process(QObject):
 def _run_job(connection: Connection, work: Callable[..., object], arguments: tuple[Any, ...]) -> None:
     """Child: do the work, telling progress and stopping when anything is received."""
 
-    def report(share: float) -> None:
+    def report(share: float, text: str = "") -> None:
         if connection.poll():
             raise Cancelled
-        connection.send(("progress", share))
+        connection.send(("progress", (share, text)))
 
     try:
         connection.send(("done", work(report, *arguments)))
@@ -128,6 +134,7 @@ class Job(QObject):
     """``work(report, *arguments)`` in a process; picklable, as is what it returns."""
 
     progress = Signal(float, float)  # share done, seconds left
+    said = Signal(str)  # what is being done
     done = Signal(object)
     failed = Signal(str)
     cancelled = Signal()
@@ -156,6 +163,9 @@ class Job(QObject):
         kind, value = message
         if kind == "progress":
             now = time.monotonic()
+            value, text = value
+            if text:
+                self.said.emit(text)
             # the first report comes after start-up, which says nothing of the rate
             if self._first is None:
                 self._first = (now, value)

@@ -98,11 +98,8 @@ def find_way(
     """A way for things to leave what they are in."""
     from kestrav.core.extraction.ways import find_way as look
 
-    stages = ("reading", "straight", "two", "three", "turned", "planning", "shortening", "what")
-
-    def tell(text: str, share: float) -> None:
-        stage = next((k for k, name in enumerate(stages) if text.startswith(name)), 0)
-        report((stage + share) / len(stages))
+    def tell(stage: str, share: float, best: str) -> None:
+        report(share, f"{stage} · best so far: {best}" if best else stage)
 
     return look(project, meshes, things, wish, tell)
 

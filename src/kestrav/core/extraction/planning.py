@@ -18,7 +18,7 @@ from ompl import geometric as og
 from ompl import util as ou
 from scipy.spatial.transform import Rotation
 
-from kestrav.core.extraction.problem import Pose, Problem, leaning, part_way, pose, stir
+from kestrav.core.extraction.problem import Pose, Problem, leaning, part_way, pose
 from kestrav.core.extraction.pulls import exit_travel
 
 Array = NDArray[np.float64]
@@ -26,11 +26,15 @@ Tick = Callable[[float], None]
 
 _SLICE = 0.25  # s between two looks at whether to go on
 _RANGE = 0.15  # of the space across, that the planner goes at a time
+_CUTS = 6  # corners tried to be cut
+_LOOKS = np.linspace(0.125, 0.875, 7)  # shares of a leg at which its lean is looked at
 _BEYOND = 2.0  # mm that goals lie farther out than needed
 
 
 def goals(problem: Problem, allowed: list[Array]) -> list[Pose]:
-    """Poses outside what must be left, unturned, nearest first: straight out along directions, whatever is in between."""
+    """Poses outside what must be left, unturned, nearest first: straight out along directions, whatever is in between; or the goal."""
+    if problem.goal is not None:
+        return [problem.goal]
     found = []
     for way in allowed:
         most = exit_travel(problem, Pose(), way)
@@ -53,7 +57,8 @@ def plan(
 ) -> list[Pose] | None:
     """A way from where the things stand to one of the ends, as poses between which they go straight; None if none is found in time.
 
-    ``upright`` things are not turned at all; ``tilt`` in degrees is how far their upright may lean. The same seed finds the same way.
+    ``upright`` things are not turned at all; ``tilt`` in degrees is how far their upright may lean. In a new process the same seed
+    finds the same way, as long as it is found in time.
     """
     if not ends:
         return None
@@ -193,12 +198,3 @@ def shortened(
         if joined(before, after):
             legs[k : k + 1] = [before, after]
     return legs if all(problem.free_between(a, b)[0] for a, b in itertools.pairwise(legs)) else None
-
-
-_CUTS = 6  # corners tried to be cut
-_LOOKS = np.linspace(0.125, 0.875, 7)  # shares of a leg at which its lean is looked at
-
-
-def length_of(problem: Problem, way: list[Pose]) -> float:
-    """How far the pivot goes in mm."""
-    return float(sum(stir(a, b, 0.0) for a, b in itertools.pairwise(way)))

@@ -7,15 +7,17 @@ pivot, and from the slack at both ends follows how much is left between. Lengths
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+import itertools
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
+from kestrav.core.clearance.depth import Solid, overlap_of
 from kestrav.core.clearance.models import built, nearest, placed
 from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree, topmost
 from kestrav.core.document.records import Part, Project
@@ -29,6 +31,7 @@ Array = NDArray[np.float64]
 
 SKIN = 0.3  # mm taken off where bodies touch as they stand, so that they may slide on each other
 FINEST = 0.01  # mm of way below which a motion is not halved any more
+LEFT_OUT = -1.0  # mm; what is needed of pairs that are not looked at
 LEAST_STEP = 1.0  # mm of way in which a free travel is looked for
 
 
@@ -59,24 +62,39 @@ def pose(way: Iterable[float], turn: Iterable[float] = (0.0, 0.0, 0.0)) -> Pose:
     return Pose((x, y, z), (a, b, c))
 
 
+def pose_of(matrix: Array, pivot: Array) -> Pose:
+    """The pose of a motion (4, 4) from how the thing stands, its pivot being at a point (3,)."""
+    turn = Rotation.from_matrix(matrix[:3, :3]).as_rotvec()
+    return pose(apply(matrix, pivot[None])[0] - pivot, turn)
+
+
 def part_way(one: Pose, two: Pose, share: float) -> Pose:
     """The pose at a share of the motion between two."""
-    if one.turn == two.turn:
-        return pose(np.array(one.way) + share * (np.array(two.way) - np.array(one.way)), one.turn)
-    first = Rotation.from_rotvec(one.turn)
-    step = (Rotation.from_rotvec(two.turn) * first.inv()).as_rotvec()
-    turn = (Rotation.from_rotvec(share * step) * first).as_rotvec()
     way = np.array(one.way) + share * (np.array(two.way) - np.array(one.way))
+    if one.turn == two.turn:
+        return pose(way, one.turn)
+    turn = (Rotation.from_rotvec(share * _step(one, two).as_rotvec()) * Rotation.from_rotvec(one.turn)).as_rotvec()
     return pose(way, turn)
+
+
+def turn_between(one: Pose, two: Pose) -> float:
+    """The angle in rad between two poses' turns."""
+    return 0.0 if one.turn == two.turn else float(_step(one, two).magnitude())
+
+
+def _step(one: Pose, two: Pose) -> Rotation:
+    return Rotation.from_rotvec(two.turn) * Rotation.from_rotvec(one.turn).inv()
+
+
+def length_of(way: Sequence[Pose]) -> float:
+    """How far the pivot goes in mm."""
+    return float(sum(stir(a, b, 0.0) for a, b in itertools.pairwise(way)))
 
 
 def stir(one: Pose, two: Pose, reach: float) -> float:
     """How far any point goes at most between two poses that is no farther than ``reach`` from the pivot."""
     far = float(np.linalg.norm(np.subtract(two.way, one.way)))
-    if one.turn == two.turn:
-        return far
-    step = Rotation.from_rotvec(two.turn) * Rotation.from_rotvec(one.turn).inv()
-    return float(far + step.magnitude() * reach)
+    return far + turn_between(one, two) * reach
 
 
 def leaning(at: Pose) -> float:
@@ -92,6 +110,26 @@ class Body:
     id: str
     shape: Mesh
     box: Array
+
+    @cached_property
+    def model(self) -> Any:
+        """Its collision model."""
+        return built(self.shape)
+
+    @cached_property
+    def solid(self) -> Solid:
+        """It, as depths are measured of."""
+        return Solid(self.shape, self.model, self.shape.watertight)
+
+    @cached_property
+    def thinner(self) -> Mesh:
+        """Its mesh with a skin taken off."""
+        return without_skin(self.shape)
+
+    @cached_property
+    def skinned(self) -> Any:
+        """The collision model of that."""
+        return built(self.thinner)
 
 
 @dataclass(frozen=True, eq=False)
@@ -130,8 +168,8 @@ class Problem:
 
     Pairs that are nearer than ``required`` as they stand may be as near as that, less a little; those that touch may go on touching, for
     which a skin is taken off the moved one. ``special`` are these pairs, by numbers of mover and obstacle, with what they need in
-    mm and the mover's mesh. ``box`` (2, 3) is what must be left, ``room`` (2, 3) what must not be, ``overlaps`` pairs that cut into each
-    other as they stand by more than a skin.
+    mm and the mover's mesh. ``box`` (2, 3) is what must be left, unless there is a ``goal`` to come to; ``room`` (2, 3) is what must not
+    be left. ``overlaps`` are pairs that cut into each other as they stand by more than a skin, with how deep they do.
     """
 
     things: tuple[str, ...]
@@ -143,7 +181,8 @@ class Problem:
     box: Array
     room: Array
     required: float
-    overlaps: tuple[tuple[str, str], ...] = ()
+    overlaps: tuple[tuple[str, str, float], ...] = ()
+    goal: Pose | None = None
     axes: Array = field(default_factory=lambda: np.eye(3))  # the things' own, as columns
     measured: int = 0
     _layers: dict[frozenset[int], list[Layer]] = field(default_factory=dict)
@@ -166,7 +205,7 @@ class Problem:
             ordinary = [j for j in every if j in near_others and (i, j) not in self.special]
             found.append(self._layer([self.movers[i].shape], ordinary, self.required))
         for (_, j), (need, shape) in self.special.items():
-            if j in every:
+            if j in every and need > LEFT_OUT:
                 found.append(self._layer([shape], [j], need))
         return [layer for layer in found if layer is not None]
 
@@ -196,7 +235,9 @@ class Problem:
         return best, which
 
     def out(self, at: Pose) -> bool:
-        """Whether the thing has left what it must leave, by what is required."""
+        """Whether the thing has come where it is to go: to its goal, or out of what it must leave by what is required."""
+        if self.goal is not None:
+            return stir(at, self.goal, self.reach) < FINEST
         box = self.moved_box(at)
         gap = np.maximum(box[0] - self.box[1], self.box[0] - box[1]).max()
         return bool(gap >= self.required)
@@ -284,11 +325,14 @@ def problem_of(
     required: float | None = None,
     room: Array | None = None,
     poses: Array | None = None,
+    goal: Pose | None = None,
+    going_on: bool = False,
 ) -> Problem:
     """The problem of taking things, together, out of what they are in; as all stands at rest, or under world poses (parts, 4, 4).
 
-    What must be left is the box of the outermost assembly that holds them, or of everything if none does. Raises BadInput when they
-    have no geometry.
+    What must be left is the box of the outermost assembly that holds them, or of everything if none does; unless there is a ``goal``.
+    What overlaps as it stands never comes free; ``going_on`` leaves such pairs out. Raises BadInput when the things have no geometry,
+    are outside the room, or overlap something at their goal.
     """
     wanted = project.settings.required_clearance if required is None else required
     if wanted < 0:
@@ -307,11 +351,21 @@ def problem_of(
         raise BadInput("what is to be taken out has no geometry")
     pivot = (rest[row[ids[0]]] @ rest_and_pivot(project, ids[0])[1])[:3, 3]
     special, overlaps = _needs(movers, obstacles, wanted)
+    if going_on:
+        mover, other = {b.id: i for i, b in enumerate(movers)}, {b.id: j for j, b in enumerate(obstacles)}
+        for a, b, _ in overlaps:
+            special[mover[a], other[b]] = (LEFT_OUT, movers[mover[a]].shape)
+    if goal is not None:
+        _need_at(project, special, movers, obstacles, wanted, goal.matrix(pivot))
     box = _holding(project, ids, inner, movers, obstacles)
     every = np.array([b.box for b in (*movers, *obstacles)])
     size = float(np.linalg.norm(np.ptp(np.array([b.box for b in movers]).reshape(-1, 3), axis=0)))
     if room is None:
         room = np.array([every[:, 0].min(axis=0) - 2 * size - wanted, every[:, 1].max(axis=0) + 2 * size + wanted])
+    room = np.asarray(room, float)
+    now = np.array([b.box for b in movers])
+    if (now[:, 0].min(axis=0) < room[0]).any() or (now[:, 1].max(axis=0) > room[1]).any():
+        raise BadInput("what is to be taken out is not within the room’s bounds as it stands; make them wider")
     corners = np.concatenate([box_corners(b.box) for b in movers])
     reach = float(np.linalg.norm(corners - pivot, axis=1).max())
     return Problem(
@@ -322,10 +376,11 @@ def problem_of(
         pivot,
         reach,
         box,
-        np.asarray(room, float),
+        room,
         wanted,
         tuple(overlaps),
-        rest[row[ids[0]]][:3, :3],
+        axes=rest[row[ids[0]]][:3, :3],
+        goal=goal,
     )
 
 
@@ -337,26 +392,62 @@ def _body(meshes: Mapping[str, Mesh], part: Part, at: Array) -> Body:
 
 def _needs(
     movers: list[Body], obstacles: list[Body], wanted: float
-) -> tuple[dict[tuple[int, int], tuple[float, Mesh]], list[tuple[str, str]]]:
-    """Pairs that may be as near as they stand; with a skin off what touches."""
+) -> tuple[dict[tuple[int, int], tuple[float, Mesh]], list[tuple[str, str, float]]]:
+    """Pairs that may be as near as they stand; with a skin off what touches. And pairs that overlap, with how deep."""
     special: dict[tuple[int, int], tuple[float, Mesh]] = {}
     overlaps = []
-    for i, body in enumerate(movers):
-        skinned: Mesh | None = None
-        for j, other in enumerate(obstacles):
-            if box_gaps(body.box, other.box) >= wanted + SKIN:
-                continue
-            found = nearest(built(body.shape), _AT_REST, built(other.shape), _AT_REST, wanted + SKIN)
-            if found is None:
-                continue
-            if found.distance > 2 * SKIN:
-                special[i, j] = (max(min(wanted, found.distance) - SKIN, 0.0), body.shape)
-                continue
-            skinned = without_skin(body.shape) if skinned is None else skinned
-            special[i, j] = (0.0, skinned)
-            if nearest(built(skinned), _AT_REST, built(other.shape), _AT_REST, FINEST) is not None:
-                overlaps.append((body.id, other.id))
+    for i, j, distance, one, two in _near_pairs(movers, obstacles, wanted, np.eye(4)):
+        special[i, j] = _allowed(movers[i], distance, wanted)
+        if distance <= 2 * SKIN and nearest(one.skinned, _AT_REST, two.model, _AT_REST, FINEST) is not None:
+            depth = overlap_of(one.solid, np.eye(4), two.solid, np.eye(4)).depth
+            overlaps.append((movers[i].id, obstacles[j].id, depth))
     return special, overlaps
+
+
+def _need_at(
+    project: Project,
+    special: dict[tuple[int, int], tuple[float, Mesh]],
+    movers: list[Body],
+    obstacles: list[Body],
+    wanted: float,
+    there: Array,
+) -> None:
+    """Let pairs be as near as they are at a goal, under a motion (4, 4). Raises BadInput when they overlap there."""
+    for i, j, distance, one, two in _near_pairs(movers, obstacles, wanted, there):
+        if distance <= 2 * SKIN and nearest(one.skinned, placed(there), two.model, _AT_REST, FINEST) is not None:
+            depth = overlap_of(one.solid, there, two.solid, np.eye(4)).depth
+            names = (get(project, body.id).name for body in (movers[i], obstacles[j]))
+            raise BadInput(f"there “{'” would overlap “'.join(names)}” by {depth:.2f} mm; choose another place")
+        found = _allowed(movers[i], distance, wanted)
+        if (i, j) not in special or found[0] < special[i, j][0]:
+            special[i, j] = found
+
+
+def _allowed(mover: Body, distance: float, wanted: float) -> tuple[float, Mesh]:
+    """What a pair needs that is so near, and the mover's mesh for it."""
+    if distance > 2 * SKIN:
+        return max(min(wanted, distance) - SKIN, 0.0), mover.shape
+    return 0.0, mover.thinner
+
+
+def _near_pairs(
+    movers: list[Body], obstacles: list[Body], wanted: float, there: Array
+) -> Iterator[tuple[int, int, float, Body, Body]]:
+    """Pairs nearer than required under a motion (4, 4) of the movers: their numbers, how near, and both bodies."""
+    for i, body in enumerate(movers):
+        box = turned_bounds(body.box, there)
+        for j, other in enumerate(obstacles):
+            if box_gaps(box, other.box) >= wanted + SKIN:
+                continue
+            found = nearest(body.model, placed(there), other.model, _AT_REST, wanted + SKIN)
+            if found is not None:
+                yield i, j, found.distance, body, other
+            elif _holds(body, there, other):
+                yield i, j, 0.0, body, other
+
+
+def _holds(body: Body, there: Array, other: Body) -> bool:
+    return overlap_of(body.solid, there, other.solid, np.eye(4)).depth > 0
 
 
 def without_skin(shape: Mesh) -> Mesh:

@@ -188,3 +188,44 @@ def turned_pull(
                 if problem.inside_room(end):
                     best = (gone + most, [*so_far, turned, end])
     return None if best is None else best[1]
+
+
+def legs_to_goal(problem: Problem, ways: list[Array], legs: int, tick: Tick | None = None) -> list[Pose] | None:
+    """The shortest way to the problem's goal found in so many legs, all but the last or middle one straight along directions: direct;
+    out and across; or out, across and in. None when there is none among the stops tried."""
+    goal = problem.goal
+    assert goal is not None
+    start = Pose()
+    if legs == 1:
+        return [start, goal] if problem.free_between(start, goal)[0] else None
+    size = float(np.linalg.norm(np.ptp(problem.moved_box(start), axis=0)))
+    most = 2.0 * size + float(np.linalg.norm(np.subtract(goal.way, start.way)))
+    outs = [(0.0, [start]), *_stops(problem, start, ways, most)]
+    ins = [(0.0, [goal]), *(_stops(problem, goal, ways, most) if legs == 3 else [])]
+    pairs = sorted(
+        (
+            (a + b + float(np.linalg.norm(np.subtract(one[-1].way, two[-1].way))), [*one, *two[::-1]])
+            for (a, one), (b, two) in itertools.product(outs, ins)
+        ),
+        key=lambda pair: pair[0],
+    )
+    for number, (_, way) in enumerate(pairs):
+        if tick is not None and number % 8 == 0:
+            tick(number / len(pairs))
+        if all(problem.likely_free(*leg) for leg in itertools.pairwise(way)) and all(
+            problem.free_between(*leg)[0] for leg in itertools.pairwise(way)
+        ):
+            return way
+    return None
+
+
+def _stops(problem: Problem, start: Pose, ways: list[Array], most: float) -> list[tuple[float, list[Pose]]]:
+    """Places along straight pulls from a pose, with how far they are."""
+    found = []
+    for way in ways:
+        gone, _ = problem.travel(start, way, most)
+        for share in np.linspace(1.0 / _STOPS, 1.0, _STOPS):
+            end = pose(np.array(start.way) + share * gone * way, start.turn)
+            if gone > 1.0 and problem.inside_room(end):
+                found.append((share * gone, [start, end]))
+    return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
@@ -32,7 +33,11 @@ def as_data(project: Project, found: WayOut | NoWay) -> dict[str, Any]:
             "points": len(found.poses),
             "slack_mm": found.slack,
             "greatest_tilt_deg": found.tilt,
-            "standing": "certified",
+            "rounded": found.rounding > 0,
+            "standing": _standing(found),
+            "certified_at_least_mm": _bound(found),
+            "taken_away": [told_apart(project, thing) for thing in found.aside],
+            "not_looked_at": _overlaps(project, found.left_out),
             "poses": [
                 {"way_mm": list(at.way), "turn_deg": np.degrees(at.turn).round(6).tolist()} for at in found.poses
             ],
@@ -42,9 +47,22 @@ def as_data(project: Project, found: WayOut | NoWay) -> dict[str, Any]:
             "blockers": [told_apart(project, part) for part in found.blockers],
             "blocker_ids": list(found.blockers),
             "direction": None if found.direction is None else list(found.direction),
-            "overlaps": [[told_apart(project, a), told_apart(project, b)] for a, b in found.overlaps],
+            "overlaps": _overlaps(project, found.overlaps),
         }
     return data
+
+
+def _standing(found: WayOut) -> str:
+    return "not checked" if found.certificate is None else found.certificate.standing
+
+
+def _bound(found: WayOut) -> float | None:
+    told = found.certificate
+    return None if told is None or not np.isfinite(told.at_least) else told.at_least
+
+
+def _overlaps(project: Project, pairs: Iterable[tuple[str, str, float]]) -> list[dict[str, Any]]:
+    return [{"pair": [told_apart(project, a), told_apart(project, b)], "depth_mm": depth} for a, b, depth in pairs]
 
 
 def _pull(project: Project, pull: Pull) -> dict[str, Any]:
@@ -94,16 +112,26 @@ def as_text(project: Project, found: WayOut | NoWay, table: bool = True) -> str:
     if isinstance(found, WayOut):
         lines.append(
             f"Way out by {found.stage}: {found.length:.1f} mm, {len(found.poses)} points, leaning by {found.tilt:.1f}° at most, "
-            f"{found.slack:.2f} mm beyond the {found.required:g} mm required, certified (seed {found.seed}, {found.seconds:.1f} s)"
+            f"{found.slack:.2f} mm beyond the {found.required:g} mm required, {_standing(found)}"
+            f"{', corners rounded' if found.rounding > 0 else ''} (seed {found.seed}, {found.seconds:.1f} s)"
         )
+        if found.aside:
+            lines.append(f"Taken away first: {', '.join(told_apart(project, thing) for thing in found.aside)}")
+        for a, b, depth in found.left_out:
+            lines.append(
+                f"Not looked at: {told_apart(project, a)} and {told_apart(project, b)}, which overlap by {depth:.2f} mm as they stand"
+            )
     else:
         lines.append(f"No way out found (seed {found.seed}, {found.seconds:.1f} s)")
         if found.blockers and found.direction is not None:
             names = ", ".join(told_apart(project, part) for part in found.blockers)
             way = ", ".join(f"{x:.2f}" for x in found.direction)
             lines.append(f"Without {names} it could be pulled straight along ({way})")
-        for a, b in found.overlaps:
-            lines.append(f"{told_apart(project, a)} and {told_apart(project, b)} overlap as they stand")
+        for a, b, depth in found.overlaps:
+            lines.append(
+                f"{told_apart(project, a)} and {told_apart(project, b)} overlap by {depth:.2f} mm as they stand; "
+                "it may go on from there if that is asked for"
+            )
     if not table:
         return "\n".join(lines)
     lines += ["", f"{'free':<8} {'mm':>9}  direction            blocked by"]

@@ -8,12 +8,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.edits import add
-from kestrav.core.document.lookup import get, new_id, new_name, subtree
-from kestrav.core.document.records import Cue, Eased, Path, PathPoint, PointShape, Project, Run
+from kestrav.core.document.edits import add, change
+from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.records import Cue, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.problem import Pose, Problem, pose, problem_of
 from kestrav.core.extraction.pulls import blockers_along, directions, exit_travel
+from kestrav.core.extraction.way_runs import straight_run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.motion.placing import shift, transform
@@ -22,7 +23,8 @@ from kestrav.core.motion.resting import rest_and_pivot
 Array = NDArray[np.float64]
 Tick = Callable[[float], None]
 
-_SPEED = 400.0  # mm/s of runs that are made
+_SAME_WAY = 0.5  # cosine between directions above which things come out the same way
+_SPARE = 1.0  # mm
 _MOST_THINGS = 200
 
 
@@ -141,10 +143,6 @@ def _out_of_each_others_way(problems: Mapping[str, Problem], removals: list[Remo
     return found[::-1]
 
 
-_SAME_WAY = 0.5  # cosine between directions above which things come out the same way
-_SPARE = 1.0  # mm
-
-
 def add_sequence(project: Project, order: Order, start: float = 0.0) -> Project:
     """The project with a path and a run for each thing that comes out, each beginning as the one before arrives; backwards in time it
     is the assembly."""
@@ -152,23 +150,11 @@ def add_sequence(project: Project, order: Order, start: float = 0.0) -> Project:
     for removal in order.removals:
         rest, pivot = rest_and_pivot(project, removal.thing)
         stands = (rest @ pivot)[:3, 3]
-        name = get(project, removal.thing).name
-        line = PointShape(
-            (PathPoint(vector(stands), "corner"), PathPoint(vector(stands + removal.travel * np.array(removal.direction)), "corner"))
-        )  # fmt: skip
-        path = Path(new_id(project, Path), new_name(project, Path, f"Way out of {name}"), line)
-        soft = min(100.0, 0.2 * removal.travel)
-        run = Run(
-            new_id(project, Run),
-            new_name(project, Run, f"{name} comes out"),
-            removal.thing,
-            path.id,
-            start=start,
-            duration=None,
-            speed=_SPEED,
-            pacing=Eased(soft, soft),
-            cue=None if lead is None else Cue(lead),
-        )
+        name = f"{get(project, removal.thing).name} comes out"
+        end = stands + removal.travel * np.array(removal.direction)
+        path, run = straight_run(project, removal.thing, (stands, end), name, start)
+        if lead is not None:
+            run = change(run, cue=Cue(lead))
         project = add(project, path, run)
         lead = run.id
     return project

@@ -1,71 +1,82 @@
-"""Ways out: found in stages, shown free, and made into a path and a run. Lengths in mm, angles in degrees, times in s."""
+"""Ways out: found in stages, shown free, smoothed and certified. Lengths in mm, angles in degrees, times in s."""
 
 from __future__ import annotations
 
 import itertools
 import time
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import partial
 from typing import Literal
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
-from scipy.spatial.transform import Rotation
+from numpy.typing import NDArray
 
-from kestrav.core.document.edits import add
-from kestrav.core.document.lookup import get, new_id, new_name
-from kestrav.core.document.records import (
-    Eased,
-    FixedHeading,
-    KeyedHeading,
-    KeyPose,
-    Path,
-    PathPoint,
-    PointShape,
-    Poses,
-    Project,
-    Run,
-    TurnKey,
-)
+from kestrav.core.clearance.certificate import Certificate
+from kestrav.core.document.lookup import solids
+from kestrav.core.document.records import Placement, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.extraction.planning import goals, length_of, plan, shortened
-from kestrav.core.extraction.problem import Pose, Problem, leaning, part_way, pose, problem_of
-from kestrav.core.extraction.pulls import Pull, directions, least_blockers, legged_pull, straight_pulls, turned_pull
+from kestrav.core.extraction.planning import goals, plan, shortened
+from kestrav.core.extraction.problem import Pose, Problem, leaning, length_of, part_way, pose, problem_of
+from kestrav.core.extraction.pulls import (
+    Pull,
+    blockers_along,
+    directions,
+    least_blockers,
+    legged_pull,
+    legs_to_goal,
+    straight_pulls,
+    turned_pull,
+)
+from kestrav.core.extraction.targets import pose_at, pose_on
+from kestrav.core.extraction.way_runs import SPOT, run_of_way, smoothed_way
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.geometry.transforms import quaternion_from_rotation, rigid
-from kestrav.core.motion.placing import placement
-from kestrav.core.motion.resting import rest_and_pivot
 
 Array = NDArray[np.float64]
-Tell = Callable[[str, float], None]
-"""Told what is being tried and how far it is, and may raise to stop the work."""
+Tell = Callable[[str, float, str], None]
+"""Told what is being tried, how far all of it is and the best so far; may raise to stop the work."""
 
 Stage = Literal["straight pull", "two legs", "three legs", "turned", "planned"]
-_SPEED = 400.0  # mm/s of a run that is made
-_TURNED = 0.05  # degrees below which a pose counts as unturned
+_SHARES = (0.5, 0.35, 0.25, 0.15, 0.08, 0.04)  # of a leg, over which a turn on the spot is tried to be made
+# of all the work, where each stage begins
+_BEGINS = {"reading": 0.0, "straight pull": 0.02, "two legs": 0.1, "three legs": 0.2, "turned": 0.35, "planned": 0.45,
+           "shortening": 0.8, "certifying": 0.9, "what blocks it": 0.95}  # fmt: skip
+_ENDS = (*list(_BEGINS.values())[1:], 1.0)
 
 
 @dataclass(frozen=True)
 class Wish:
-    """What a way out must keep to: the clearance required in mm (none: the project's), whether the things stay ``upright`` and unturned,
-    how far they may lean in degrees, the directions allowed for pulls, the room's bounds, how long to look for a plan in s, and the
-    seed."""
+    """What a way out must keep to.
+
+    The clearance required in mm (none: the project's); whether the things stay ``upright`` and unturned, and how far they may lean in
+    degrees; the directions allowed, when not all are (then they are pulled and turned on the spot, and not planned for); the room's bounds. Where to:
+    a ``target`` placement of the first thing's pivot in the room, ``onto`` a part or assembly, or else out of what holds them.
+    ``aside`` are things that may be taken away first where they block, ``going_on`` leaves out what overlaps them as they stand.
+    ``seconds`` is how long to look for a plan, ``seed`` that of its numbers.
+    """
 
     required: float | None = None
     upright: bool = False
     tilt: float | None = None
     allowed: tuple[tuple[float, float, float], ...] = ()
     room: tuple[tuple[float, float, float], tuple[float, float, float]] | None = None
+    target: Placement | None = None
+    onto: str | None = None
+    aside: tuple[str, ...] = ()
+    going_on: bool = False
     seconds: float = 60.0
     seed: int = 1
 
 
 @dataclass(frozen=True)
 class WayOut:
-    """A way out: by which stage, its poses, the pivot's way in mm, the least clearance in mm beyond or short of what is required
-    (never below 0), the greatest lean, and what was tried before."""
+    """A way out: by which stage, its poses, the pivot's way in mm, the least clearance in mm beyond what is required or may be there as
+    it stands (never below 0), the greatest lean, and what was tried before.
+
+    ``rounding`` is by which share of their shorter side corners are rounded, ``certificate`` that of the run. ``aside`` are things taken
+    away first, ``left_out`` pairs that overlap as they stand and were not looked at, with how deep.
+    """
 
     stage: Stage
     poses: tuple[Pose, ...]
@@ -77,12 +88,16 @@ class WayOut:
     seconds: float
     tried: tuple[str, ...]
     pulls: tuple[Pull, ...] = ()
+    rounding: float = 0.0
+    certificate: Certificate | None = None
+    aside: tuple[str, ...] = ()
+    left_out: tuple[tuple[str, str, float], ...] = ()
 
 
 @dataclass(frozen=True)
 class NoWay:
-    """That none was found: what was tried, how far each pull goes and what blocks it, and the fewest parts whose removal frees a straight
-    pull, with its direction."""
+    """That none was found: what was tried, how far each pull goes and what blocks it, the fewest parts whose removal frees a straight
+    pull, with its direction, and what overlaps as it stands, with how deep."""
 
     tried: tuple[str, ...]
     pulls: tuple[Pull, ...]
@@ -91,7 +106,35 @@ class NoWay:
     required: float
     seed: int
     seconds: float
-    overlaps: tuple[tuple[str, str], ...] = ()
+    overlaps: tuple[tuple[str, str, float], ...] = ()
+
+
+@dataclass(eq=False)
+class _Search:
+    """A search under way."""
+
+    project: Project
+    meshes: Mapping[str, Mesh]
+    things: list[str]
+    wish: Wish
+    problem: Problem
+    ways: list[Array]
+    tell: Tell
+    began: float
+    best: str = ""
+    tried: list[str] = field(default_factory=list)
+    pulls: list[Pull] = field(default_factory=list)
+    aside: tuple[str, ...] = ()
+
+    def say(self, stage: str, share: float) -> None:
+        """Tell how far it is within a stage."""
+        begin = _BEGINS[stage]
+        end = next(e for b, e in zip(_BEGINS.values(), _ENDS, strict=True) if b == begin)
+        self.tell(stage, begin + min(share, 1.0) * (end - begin), self.best)
+
+    def shortened(self, way: list[Pose], seconds: float) -> list[Pose] | None:
+        """A way with what can be left out left out, shown free."""
+        return shortened(self.problem, way, seconds, self.wish.seed, self.wish.tilt, partial(self.say, "shortening"))
 
 
 def find_way(
@@ -101,65 +144,34 @@ def find_way(
     wish: Wish | None = None,
     tell: Tell | None = None,
 ) -> WayOut | NoWay:
-    """A way for things to be taken, together, out of what they are in: the first stage that serves, of a straight pull, two and three
-    legs, a turn on the spot before the last leg, and a plan in position and orientation.
+    """A way for things to be taken, together, out of what they are in or to where they are to go: the first stage that serves, of a
+    straight pull, two and three legs, a turn on the spot before the last leg, and a plan in position and orientation.
 
-    Every leg of it is shown to be free. Raises BadInput when the things have no geometry or the wish cannot be.
+    Every leg of it is shown to be free, its corners are rounded as far as that stays so, and the run that comes of it is certified.
+    Raises BadInput when the things have no geometry or the wish cannot be.
     """
-    wish = wish or Wish()
+    wish, ids = wish or Wish(), list(things)
     if not wish.seconds > 0:
         raise BadInput(f"{wish.seconds:g} s to look for a way are not possible; give more than 0")
+    if wish.target is not None and wish.onto is not None:
+        raise BadInput("the things can go to a placement or onto something, not both; give one")
+    say = tell or (lambda _stage, _share, _best: None)
     began = time.monotonic()
-    say = tell or (lambda _text, _share: None)
-    say("reading what is in the way", 0.0)
-    room = None if wish.room is None else np.array(wish.room, float)
-    problem = problem_of(project, meshes, things, wish.required, room)
-    ways = directions(problem, allowed=[np.array(d) for d in wish.allowed])
-    tried: list[str] = []
-    pulls = straight_pulls(problem, ways, lambda share: say("straight pulls", share))
-    tried.append(f"{len(ways)} straight pulls, {sum(p.free for p in pulls)} free")
-    if pulls and pulls[0].free:
-        end = pose(pulls[0].travel * np.array(pulls[0].direction))
-        return _made(problem, "straight pull", [Pose(), end], wish, began, tried, pulls)
-    main = [way for way in ways if wish.allowed or np.isclose(np.abs(way).max(), 1.0) or _along(problem, way)]
-    stages: tuple[tuple[int, Stage], ...] = ((2, "two legs"), (3, "three legs"))
-    for legs, stage in stages:
-        found = legged_pull(problem, main, legs, partial(say, stage))
-        tried.append(f"{stage}, {'free' if found is not None else 'none free'}")
+    say("reading", 0.0, "")
+    search = _Search(project, meshes, ids, wish, *_asked(project, meshes, ids, wish), say, began)
+    found = _look(search)
+    if found is not None:
+        return found
+    if _put_aside(search):
+        found = _look(search)
         if found is not None:
-            good = shortened(problem, found, 1.0, wish.seed)
-            if good is not None:
-                return _made(problem, stage, good, wish, began, tried, pulls)
-            tried[-1] = f"{stage}, found but not shown to be free"
-    if not wish.upright:
-        found = turned_pull(problem, main, wish.tilt, partial(say, "turned"))
-        tried.append(f"turned on the spot, {'free' if found is not None else 'none free'}")
-        good = None if found is None else shortened(problem, found, 1.0, wish.seed, wish.tilt)
-        if good is not None:
-            good = without_spots(problem, good)
-            return _made(problem, "turned", good, wish, began, tried, pulls)
-    ends = goals(problem, ways)
-    planned = plan(
-        problem, ends, wish.seconds, wish.seed, wish.upright, wish.tilt, lambda share: say("planning", share)
-    )
-    if planned is not None:
-        good = shortened(
-            problem, planned, max(0.5 * wish.seconds, 5.0), wish.seed, wish.tilt, lambda share: say("shortening", share)
-        )
-        if good is not None:
-            good = without_spots(problem, good)
-            tried.append("planned, free")
-            return _made(problem, "planned", good, wish, began, tried, pulls)
-        tried.append("planned, found but not shown to be free")
-    else:
-        tried.append(
-            f"planned for {wish.seconds:g} s, none found" if ends else "planned: there is no free place outside"
-        )
-    say("what blocks it", 0.0)
-    blockers, way = least_blockers(problem, ways)
+            return found
+    search.say("what blocks it", 0.0)
+    problem = search.problem
+    blockers, way = least_blockers(problem, search.ways)
     return NoWay(
-        tuple(tried),
-        tuple(pulls),
+        tuple(search.tried),
+        tuple(search.pulls),
         tuple(blockers),
         None if way is None else vector(way),
         problem.required,
@@ -169,11 +181,114 @@ def find_way(
     )
 
 
+def _asked(project: Project, meshes: Mapping[str, Mesh], ids: list[str], wish: Wish) -> tuple[Problem, list[Array]]:
+    goal = None
+    if wish.target is not None:
+        goal = pose_at(project, ids, wish.target)
+    elif wish.onto is not None:
+        goal = pose_on(project, meshes, ids, wish.onto)
+    room = None if wish.room is None else np.array(wish.room, float)
+    problem = problem_of(project, meshes, ids, wish.required, room, goal=goal, going_on=wish.going_on)
+    return problem, directions(problem, allowed=[np.array(d) for d in wish.allowed])
+
+
+def _look(search: _Search) -> WayOut | None:
+    """Go through the stages."""
+    for stage, way in _stages(search):
+        if way is None:
+            continue
+        search.say("certifying", 0.0)
+        smooth = smoothed_way(search.project, search.meshes, search.problem, search.things, way)
+        if smooth is None:
+            search.tried[-1] += ", found but its run could not be certified"
+            continue
+        return _made(search, stage, way, *smooth)
+    return None
+
+
+def _stages(search: _Search) -> Iterator[tuple[Stage, list[Pose] | None]]:
+    problem, wish, ways = search.problem, search.wish, search.ways
+    note = f" without {len(search.aside)} taken away" if search.aside else ""
+    main = [way for way in ways if wish.allowed or np.isclose(np.abs(way).max(), 1.0) or _along(problem, way)]
+    pulled = _pulls(search, note)
+    yield "straight pull", pulled
+    for legs, stage in ((2, "two legs"), (3, "three legs")):
+        tick = partial(search.say, stage)
+        found = (
+            legged_pull(problem, main, legs, tick) if problem.goal is None else legs_to_goal(problem, main, legs, tick)
+        )
+        search.tried.append(f"{stage}, {'free' if found is not None else 'none free'}{note}")
+        if found is not None:
+            search.best = f"{stage}, {length_of(found):,.0f} mm"
+            yield stage, found if problem.goal is not None else search.shortened(found, 1.0)  # type: ignore[misc]
+    if not wish.upright and problem.goal is None:
+        found = turned_pull(problem, main, wish.tilt, partial(search.say, "turned"))
+        search.tried.append(f"turned on the spot, {'free' if found is not None else 'none free'}{note}")
+        good = None if found is None else search.shortened(found, 1.0)
+        if good is not None:
+            search.best = f"turned, {length_of(good):,.0f} mm"
+            yield "turned", without_spots(problem, good)
+    if wish.allowed:
+        search.tried.append("not planned, as it may only go along the directions allowed")
+        return
+    yield "planned", _planned(search, note)
+
+
+def _pulls(search: _Search, note: str) -> list[Pose] | None:
+    problem = search.problem
+    search.pulls = straight_pulls(problem, search.ways, partial(search.say, "straight pull"))
+    free = [pull for pull in search.pulls if pull.free]
+    search.tried.append(f"{len(search.ways)} straight pulls, {len(free)} free{note}")
+    if search.pulls:
+        far = search.pulls[0]
+        search.best = f"{far.travel:,.0f} mm straight{'' if far.free else ', then blocked'}"
+    if problem.goal is not None:
+        way = legs_to_goal(problem, search.ways, 1)
+        search.tried.append(f"straight there, {'free' if way is not None else 'not free'}{note}")
+        return way
+    return [Pose(), pose(free[0].travel * np.array(free[0].direction))] if free else None
+
+
+def _planned(search: _Search, note: str) -> list[Pose] | None:
+    problem, wish = search.problem, search.wish
+    ends = goals(problem, search.ways)
+    found = plan(problem, ends, wish.seconds, wish.seed, wish.upright, wish.tilt, partial(search.say, "planned"))
+    if found is None:
+        told = f"planned for {wish.seconds:g} s, none found" if ends else "planned: there is no free place outside"
+        search.tried.append(told + note)
+        return None
+    search.best = f"planned, {length_of(found):,.0f} mm in {len(found) - 1} legs"
+    good = search.shortened(found, max(0.5 * wish.seconds, 5.0))
+    search.tried.append(f"planned, {'free' if good is not None else 'found but not shown to be free'}{note}")
+    return None if good is None else without_spots(problem, good)
+
+
+def _put_aside(search: _Search) -> bool:
+    """Take away the fewest of what may be that frees a straight pull, or else all of that; whether there is anything."""
+    problem, project = search.problem, search.project
+    whose = {part.id: thing for thing in search.wish.aside for part in solids(project, thing)}
+    number = {j: whose[body.id] for j, body in enumerate(problem.obstacles) if body.id in whose}
+    if not number:
+        return False
+    sets = [[whose.get(part) for part in blockers_along(problem, way)] for way in search.ways]
+    fit = [{thing for thing in found if thing is not None} for found in sets if None not in found]
+    chosen = min(fit, key=len, default=set(number.values()))
+    search.aside = tuple(thing for thing in search.wish.aside if thing in chosen)
+    problem.ignored = frozenset(j for j, thing in number.items() if thing in chosen)
+    return True
+
+
+def add_way(project: Project, things: Sequence[str], way: WayOut, start: float = 0.0) -> Project:
+    """The project with a way out as a path and a run, or key poses where it turns on the spot; the last ones. Raises BadInput for
+    several things that turn on the spot."""
+    return run_of_way(project, things, way.poses, way.rounding, start)
+
+
 def without_spots(problem: Problem, way: list[Pose]) -> list[Pose]:
     """A way whose turns on the spot are made while going on, or before, where that is free: a run turns by its way only."""
     legs = list(way)
     for k in range(1, len(legs)):
-        if np.linalg.norm(np.subtract(legs[k].way, legs[k - 1].way)) > _SPOT:
+        if np.linalg.norm(np.subtract(legs[k].way, legs[k - 1].way)) > SPOT:
             continue
         later = [(k, part_way(legs[k], legs[k + 1], share)) for share in _SHARES] if k + 1 < len(legs) else []
         sooner = [(k - 1, part_way(legs[k - 1], legs[k - 2], share)) for share in _SHARES] if k > 1 else []
@@ -185,99 +300,27 @@ def without_spots(problem: Problem, way: list[Pose]) -> list[Pose]:
     return legs
 
 
-_SPOT = 1e-3  # mm
-_SHARES = (0.5, 0.35, 0.25, 0.15, 0.08, 0.04)
-
-
 def _along(problem: Problem, way: Array) -> bool:
     """Whether a direction is along one of the things' own axes."""
     return bool(np.abs(problem.axes.T @ way).max() > 0.999)
 
 
-def _made(
-    problem: Problem, stage: Stage, way: list[Pose], wish: Wish, began: float, tried: list[str], pulls: list[Pull]
-) -> WayOut:
-    slack = min(problem.free_between(a, b)[1] for a, b in itertools.pairwise(way))
+def _made(search: _Search, stage: Stage, way: list[Pose], rounding: float, certificate: Certificate) -> WayOut:
+    problem = search.problem
+    legs = list(itertools.pairwise(way))
     return WayOut(
         stage,
         tuple(way),
-        length_of(problem, way),
-        slack,
-        max(leaning(part_way(a, b, share)) for a, b in itertools.pairwise(way) for share in np.linspace(0.0, 1.0, 9)),
+        length_of(way),
+        min(problem.free_between(a, b)[1] for a, b in legs),
+        max(leaning(part_way(a, b, share)) for a, b in legs for share in np.linspace(0.0, 1.0, 9)),
         problem.required,
-        wish.seed,
-        time.monotonic() - began,
-        tuple(tried),
-        tuple(pulls),
+        search.wish.seed,
+        time.monotonic() - search.began,
+        tuple(search.tried),
+        tuple(search.pulls),
+        rounding,
+        certificate,
+        search.aside,
+        problem.overlaps if search.wish.going_on else (),
     )
-
-
-def add_way(project: Project, things: list[str], way: WayOut, start: float = 0.0) -> Project:
-    """The project with a way out as a path and a run, the last ones: the first thing rides on it, the others keep with it.
-
-    One that turns on the spot becomes key poses, as a run turns by its way. Raises BadInput for several things then.
-    """
-    rider = things[0]
-    rest, pivot = rest_and_pivot(project, rider)
-    stands = rest @ pivot
-    places = [stands[:3, 3] + np.array(at.way) for at in way.poses]
-    name = get(project, rider).name
-    steps = np.linalg.norm(np.diff(places, axis=0), axis=1)
-    if steps.min() <= _SPOT:
-        return _as_poses(project, things, way, start, stands, steps)
-    path = Path(
-        new_id(project, Path),
-        new_name(project, Path, f"Way out of {name}"),
-        PointShape(tuple(PathPoint(vector(np.round(place, 4)), "corner") for place in places)),
-    )
-    far = np.concatenate([[0.0], np.cumsum(steps)])
-    soft = min(100.0, 0.2 * float(far[-1]))
-    run = Run(
-        new_id(project, Run),
-        new_name(project, Run, f"{name} comes out"),
-        rider,
-        path.id,
-        start=start,
-        duration=None,
-        speed=_SPEED,
-        pacing=Eased(soft, soft),
-        heading=_heading(way.poses, far / far[-1], stands[:3, :3]),
-        company=tuple(things[1:]),
-    )
-    return add(project, path, run)
-
-
-def _as_poses(project: Project, things: list[str], way: WayOut, start: float, stands: Array, steps: Array) -> Project:
-    if len(things) > 1:
-        raise BadInput("several things cannot be turned on the spot together; group them first")
-    name = get(project, things[0]).name
-    # at the pace of a run, or a quarter turn a second
-    turns = [rotation_angle_of(a, b) for a, b in itertools.pairwise(way.poses)]
-    times = np.concatenate([[0.0], np.cumsum(np.maximum(steps / _SPEED, np.array(turns) / (np.pi / 2)))])
-    keys = []
-    for moment, at in zip(times, way.poses, strict=True):
-        turned = Rotation.from_rotvec(at.turn).as_matrix() @ stands[:3, :3]
-        keys.append(KeyPose(float(moment), placement(rigid(turned, stands[:3, 3] + np.array(at.way)))))
-    made = Poses(
-        new_id(project, Poses), new_name(project, Poses, f"{name} comes out"), things[0], tuple(keys), start, "straight"
-    )
-    return add(project, made)
-
-
-def rotation_angle_of(one: Pose, two: Pose) -> float:
-    """The angle in rad between two poses' turns."""
-    return float((Rotation.from_rotvec(two.turn) * Rotation.from_rotvec(one.turn).inv()).magnitude())
-
-
-def _heading(poses: tuple[Pose, ...], shares: ArrayLike, stands: Array) -> FixedHeading | KeyedHeading:
-    """How the rider is turned along its way: as it stands, or by keys against the room, evenly from one to the next."""
-    if max(np.degrees(np.linalg.norm(at.turn)) for at in poses) < _TURNED:
-        return FixedHeading()
-    keys: list[TurnKey] = []
-    for share, at in zip(np.asarray(shares, float), poses, strict=True):
-        if keys and share <= keys[-1].place:
-            keys.pop()  # turned on the spot: as it is turned at the end of that
-        turned = Rotation.from_rotvec(at.turn).as_matrix() @ stands
-        w, x, y, z = (float(v) for v in quaternion_from_rotation(turned))
-        keys.append(TurnKey(float(share), (w, x, y, z)))
-    return KeyedHeading(keys=tuple(keys), room=True, smooth=False)

@@ -1,0 +1,194 @@
+"""Ways out as paths and runs: with corners rounded as far as the certificate allows. Lengths in mm, angles in degrees, times in s."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+
+import msgspec
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.spatial.transform import Rotation
+
+from kestrav.core.clearance.certificate import Certificate, certify
+from kestrav.core.document.edits import add, change, settings
+from kestrav.core.document.lookup import get, new_id, new_name
+from kestrav.core.document.records import (
+    Eased,
+    FixedHeading,
+    KeyedHeading,
+    KeyPose,
+    Path,
+    PathPoint,
+    PointShape,
+    Poses,
+    Project,
+    Run,
+    Shape,
+    TurnKey,
+)
+from kestrav.core.errors import BadInput
+from kestrav.core.extraction.problem import Pose, Problem, turn_between
+from kestrav.core.geometry.faces import vector
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.transforms import quaternion_from_rotation, rigid
+from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.placing import placement
+from kestrav.core.motion.resting import rest_and_pivot
+from kestrav.core.motion.runs import begins, journey
+
+Array = NDArray[np.float64]
+
+SPEED = 400.0  # mm/s of a run that is made
+LEEWAY = 0.05  # mm by which what is near as it stands may come nearer, as the certificate has its own measure
+SPOT = 1e-3  # mm below which a leg is a turn on the spot
+_SOFT, _SOFT_SHARE = 100.0, 0.2  # mm of a soft start and stop, and of the way at most
+_TURNED = 0.05  # degrees below which a pose counts as unturned
+_ROUNDINGS = (0.45, 0.15, 0.05)  # of the shorter side of a corner, tried one after the other
+_ANYTHING = -1e9  # mm; a need that every distance meets
+
+
+def straight_run(project: Project, thing: str, way: Sequence[Array], name: str, start: float) -> tuple[Path, Run]:
+    """A path through places (3,) and a run of a thing along it, at the usual pace with soft ends."""
+    rider = get(project, thing).name
+    path = Path(
+        new_id(project, Path),
+        new_name(project, Path, f"Way out of {rider}"),
+        PointShape(tuple(PathPoint(vector(np.round(place, 4)), "corner") for place in way)),
+    )
+    soft = min(_SOFT, _SOFT_SHARE * float(np.linalg.norm(np.diff(way, axis=0), axis=1).sum()))
+    run = Run(
+        new_id(project, Run),
+        new_name(project, Run, name),
+        thing,
+        path.id,
+        start=start,
+        duration=None,
+        speed=SPEED,
+        pacing=Eased(soft, soft),
+    )
+    return path, run
+
+
+def run_of_way(
+    project: Project, things: Sequence[str], poses: Sequence[Pose], rounding: float = 0.0, start: float = 0.0
+) -> Project:
+    """The project with a way out as a path and a run, the last ones: the first thing rides on it, the others keep with it.
+
+    Corners are rounded by a share of their shorter side. A way that turns on the spot becomes key poses, as a run turns by its way.
+    Raises BadInput for several things then.
+    """
+    rest, pivot = rest_and_pivot(project, things[0])
+    stands = rest @ pivot
+    places = [stands[:3, 3] + np.array(at.way) for at in poses]
+    steps = np.linalg.norm(np.diff(places, axis=0), axis=1)
+    if steps.min() <= SPOT:
+        return _as_poses(project, things, poses, start, stands, steps)
+    path, run = straight_run(project, things[0], places, f"{get(project, things[0]).name} comes out", start)
+    if rounding > 0:
+        path = change(path, shape=_rounded(path.shape, steps, rounding))
+    curve = path_curve(path)
+    turned = _heading(poses, curve.point_stations() / curve.length, stands[:3, :3])
+    return add(project, path, change(run, heading=turned, company=tuple(things[1:])))
+
+
+def _rounded(shape: Shape, steps: Array, share: float) -> PointShape:
+    """Points whose corners are rounded by a share of the shorter of the sides that meet there, as far as their angle allows."""
+    assert isinstance(shape, PointShape)
+    points = shape.points
+    made = [points[0]]
+    for k in range(1, len(points) - 1):
+        before, here, after = (np.array(points[j].position, float) for j in (k - 1, k, k + 1))
+        one, two = (here - before) / steps[k - 1], (after - here) / steps[k]
+        half = 0.5 * float(np.arccos(np.clip(one @ two, -1.0, 1.0)))
+        # an arc of radius r leaves the corner by r tan(half) on both sides
+        cut = share * min(steps[k - 1], steps[k])
+        radius = cut / np.tan(half) if 1e-3 < half < 0.5 * np.pi - 1e-3 else 0.0
+        made.append(msgspec.structs.replace(points[k], radius=round(float(radius), 3)))
+    return PointShape((*made, points[-1]))
+
+
+def smoothed_way(
+    project: Project, meshes: Mapping[str, Mesh], problem: Problem, things: Sequence[str], poses: Sequence[Pose]
+) -> tuple[float, Certificate] | None:
+    """By which share corners can be rounded, and the certificate of the run that comes of it; with sharp ones if none can.
+
+    None where even that is not certified, so that the way is no success. Nothing but the things moves meanwhile.
+    """
+    still = _standing(project)
+    roundings = _ROUNDINGS if len(poses) > 2 else ()
+    for rounding in (*roundings, 0.0):
+        try:
+            made = run_of_way(still, things, poses, rounding)
+        except BadInput:
+            return None
+        told = _certified(made, meshes, problem)
+        if told.standing == "certified":
+            return rounding, told
+    return None
+
+
+def _standing(project: Project) -> Project:
+    """The project with nothing in motion, and no requirement but its own."""
+    nothing: dict[str, tuple[()]] = {
+        name: ()
+        for name in (
+            "runs", "poses", "carries", "rolls", "swivels", "spins", "drives", "rods", "balls", "requirements", "shots", "contacts",
+        )
+    }  # fmt: skip
+    return msgspec.structs.replace(
+        project, **nothing, settings=msgspec.structs.replace(project.settings, only_listed=False)
+    )
+
+
+def _certified(made: Project, meshes: Mapping[str, Mesh], problem: Problem) -> Certificate:
+    """The certificate of the last run or key poses: what may be near as it stands, or was taken away, may be so all along."""
+    allowed = {
+        frozenset((problem.movers[i].id, problem.obstacles[j].id)): max(need - LEEWAY, 0.0) if need > 0 else _ANYTHING
+        for (i, j), (need, _) in problem.special.items()
+    }
+    for j in problem.ignored:
+        for body in problem.movers:
+            allowed[frozenset((body.id, problem.obstacles[j].id))] = _ANYTHING
+    made = settings(made, required_clearance=problem.required)
+    if made.runs:
+        trip = journey(made, made.runs[-1])
+        over = (trip.start, trip.end)
+    else:
+        keys = made.poses[-1]
+        start = begins(made, keys)
+        over = (start, start + keys.keys[-1].time)
+    return certify(made, meshes, over=over, only={body.id for body in problem.movers}, allowed=allowed)
+
+
+def _as_poses(
+    project: Project, things: Sequence[str], way: Sequence[Pose], start: float, stands: Array, steps: Array
+) -> Project:
+    if len(things) > 1:
+        raise BadInput("several things cannot be turned on the spot together; group them first")
+    name = get(project, things[0]).name
+    # at the pace of a run, or a quarter turn a second
+    turns = [turn_between(a, b) for a, b in itertools.pairwise(way)]
+    times = np.concatenate([[0.0], np.cumsum(np.maximum(steps / SPEED, np.array(turns) / (np.pi / 2)))])
+    keys = []
+    for moment, at in zip(times, way, strict=True):
+        turned = Rotation.from_rotvec(at.turn).as_matrix() @ stands[:3, :3]
+        keys.append(KeyPose(float(moment), placement(rigid(turned, stands[:3, 3] + np.array(at.way)))))
+    made = Poses(
+        new_id(project, Poses), new_name(project, Poses, f"{name} comes out"), things[0], tuple(keys), start, "straight"
+    )
+    return add(project, made)
+
+
+def _heading(poses: Sequence[Pose], shares: ArrayLike, stands: Array) -> FixedHeading | KeyedHeading:
+    """How the rider is turned along its way: as it stands, or by keys against the room, evenly from one to the next."""
+    if max(np.degrees(np.linalg.norm(at.turn)) for at in poses) < _TURNED:
+        return FixedHeading()
+    keys: list[TurnKey] = []
+    for share, at in zip(np.asarray(shares, float), poses, strict=True):
+        if keys and share <= keys[-1].place:
+            keys.pop()  # turned on the spot: as it is turned at the end of that
+        turned = Rotation.from_rotvec(at.turn).as_matrix() @ stands
+        w, x, y, z = (float(v) for v in quaternion_from_rotation(turned))
+        keys.append(TurnKey(float(share), (w, x, y, z)))
+    return KeyedHeading(keys=tuple(keys), room=True, smooth=False)
