@@ -11,6 +11,7 @@ from PySide6.QtGui import QAction
 from kestrav.app import work
 from kestrav.app.dialogs import ask_quantities, tell
 from kestrav.app.jobs import Job
+from kestrav.app.way_dialog import WayDialog
 from kestrav.core.document.lookup import get, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.extraction.report import as_text, order_as_text
@@ -19,8 +20,6 @@ from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way
 
 if TYPE_CHECKING:
     from kestrav.app.window import Window
-
-_ANY_TILT = 180.0
 
 
 class Extracting(QObject):
@@ -103,29 +102,11 @@ class Extracting(QObject):
         project, things = self.session.project, self._things(1)
         if not things:
             return
-        names = " and ".join(get(project, thing).name for thing in things)
-        wish = self.wish
-        told = ask_quantities(
-            self.window,
-            "Find a way out",
-            f"{names} is taken out of what it is in, as all stands at rest",
-            (
-                ("clearance required", project.settings.required_clearance, "mm", 2),
-                ("leans by at most", _ANY_TILT if wish.tilt is None else wish.tilt, "°", 1),
-                ("plan for at most", wish.seconds, "s", 0),
-                ("seed", wish.seed, "", 0),
-            ),
-        )
-        if told is None:
+        dialog = WayDialog(self.window, project, things, self.wish)
+        if not dialog.exec():
             return
-        required, tilt, seconds, seed = told
-        self.wish = Wish(
-            required=required,
-            upright=tilt <= 0,
-            tilt=None if tilt >= _ANY_TILT else tilt,
-            seconds=seconds,
-            seed=max(round(seed), 1),
-        )
+        self.wish = dialog.wish()
+        names = " and ".join(get(project, thing).name for thing in things)
         job = Job(
             f"Looking for a way out of {names}",
             work.find_way,
@@ -147,7 +128,8 @@ class Extracting(QObject):
         if self.session.edit("Way out", lambda p: add_way(p, things, found, time)):
             made = self.session.project
             self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.poses[-1]).id)
-            self.window.say_for(
-                f"Way out by {found.stage}: {found.length:,.0f} mm, leaning by {found.tilt:.0f}° at most, certified · "
-                f"tried {', '.join(found.tried)}"
-            )
+            standing = "not checked" if found.certificate is None else found.certificate.standing
+            told = f"Way out by {found.stage}: {found.length:,.0f} mm, leaning by {found.tilt:.0f}° at most, {standing}"
+            if found.aside:
+                told += f" · taken away first: {', '.join(get(project, thing).name for thing in found.aside)}"
+            self.window.say_for(f"{told} · tried {', '.join(found.tried)}")

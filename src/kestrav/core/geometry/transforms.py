@@ -80,6 +80,12 @@ def angles_from_quaternion(quaternion: ArrayLike) -> Array:
     return found
 
 
+def quaternion_from_angles(angles: ArrayLike) -> tuple[float, float, float, float]:
+    """The quaternion (w, x, y, z) of turns (3,) in degrees about the fixed x, y and z axes, x first."""
+    x, y, z, w = (float(v) for v in Rotation.from_euler("xyz", np.asarray(angles, float), degrees=True).as_quat())
+    return w, x, y, z
+
+
 def rotation_angle(first: ArrayLike, second: ArrayLike) -> Array:
     """Angle in radians between rotations (..., 3, 3)."""
     relative = np.swapaxes(np.asarray(first, float), -1, -2) @ np.asarray(second, float)
