@@ -229,7 +229,8 @@ def cassette() -> Group:
         fillet(box(BAY), 10),
         box((w - 12, d - 12, h - 12)),
         cylinder(172, 60, (0, -d / 2 - 20, 0), Y),
-        *[box((300, 30, 14), (-150, d / 2 - 20, -120 + 40 * i)) for i in range(7)],
+        # at the back, through which the motor comes out with its bracket
+        box((444, 30, 172), (-222, d / 2 - 20, -94)),
     )
     motor = fuse(cylinder(62, 150, (0, 0, 0), Y), cylinder(40, 170, (0, -10, 0), Y), cylinder(14, 210, (0, -50, 0), Y))
     blade = prism([(0, 0, 44), (0, 0, 150), (46, 0, 146), (60, 0, 100), (34, 0, 44)], (0, 5, 0))

@@ -17,6 +17,7 @@ from kestrav.core.document.records import (
     AlongHeading,
     ArcShape,
     Axle,
+    BoxForm,
     CarriedHeading,
     Carry,
     ContactCue,
@@ -43,6 +44,7 @@ from kestrav.core.document.records import (
     Spin,
 )
 from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.extraction.taking_apart import add_sequence, order_of
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.findings.model import point
@@ -53,11 +55,14 @@ from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.placing import placement, shift
 from kestrav.core.motion.resting import rest_and_pivot
 from kestrav.core.motion.shaping import raised
+from kestrav.core.motion.stand_ins import add_form
 from kestrav.core.motion.wheels import add_rolls, add_swivel
 
 HERE = Path(__file__).parent
 PRODUCTS = ("cabinet", "trolley", "jib-hoist", "swing-gate", "plant-room")
 TARGET = HERE / "fan-cassette.kestrav"
+CLOSED = HERE / "closed-cabinet.kestrav"
+DOOR, DOOR_AT = (880.0, 6.0, 560.0), (0.0, -404.0, 1000.0)  # mm: width, depth and height, and where its foot stands
 
 # the cassette's middle: out along its runners, aside of the riser pipe, to under the hoist's hook
 WAY_OUT = (
@@ -339,11 +344,32 @@ def with_wheels(project: Project, ids: dict[str, str], meshes: dict[str, Mesh]) 
     )
 
 
+def closed_cabinet() -> project_file.Opened:
+    """The cabinet alone, closed by a door panel in front of the bay, and how panel, cassette and motor come out one after another."""
+    project = Project(name="Closed cabinet", settings=Settings(fps=30.0, required_clearance=6.0))
+    imported = read_product(HERE / "cabinet.step")
+    project, meshes = into_project(project, imported), dict(imported.meshes)
+    ids = {part.name: part.id for part in project.parts}
+    project, shape = add_form(project, BoxForm(*DOOR), DOOR_AT)
+    meshes[shape.hash] = shape
+    door = project.parts[-1].id
+    looks = {"name": "Door panel", "parent": ids["Heat-pump cabinet"], "colour": "#c3cfc0", "opacity": 0.45}
+    project = edits.update(project, door, **looks)
+    project, shape = add_form(project, BoxForm(2400.0, 100.0, 2400.0), (0.0, 520.0, 0.0))
+    meshes[shape.hash] = shape
+    project = edits.update(project, project.parts[-1].id, name="Wall behind", colour="#d9d2c3")
+    # pulled by hand, each comes out by 3 mm at least
+    order = order_of(project, meshes, [door, ids["Fan cassette"], ids["Motor"]], 3.0)
+    project = add_sequence(project, order, 0.5)
+    project = add_orbit(project, ids["Heat-pump cabinet"], offset=2450.0, height=1900.0, duration=8.0, start=-75.0)
+    return project_file.Opened(project, meshes)
+
+
 def main() -> None:
-    """Write the project."""
-    opened = build()
-    project_file.save(opened.project, opened.meshes, TARGET)
-    print(f"{TARGET.name}: {sum(p.geometry is not None for p in opened.project.parts)} parts")
+    """Write the projects."""
+    for opened, target in ((build(), TARGET), (closed_cabinet(), CLOSED)):
+        project_file.save(opened.project, opened.meshes, target)
+        print(f"{target.name}: {sum(p.geometry is not None for p in opened.project.parts)} parts")
 
 
 if __name__ == "__main__":

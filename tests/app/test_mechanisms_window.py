@@ -4,11 +4,13 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QDialogButtonBox
 from shapes import box_mesh, gear_mesh, straight, tyre
 
 from kestrav.app import contacts as contacts_module
 from kestrav.app import extracting, motion_actions
 from kestrav.app.fields import QuantityEdit
+from kestrav.app.way_dialog import WayDialog
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     Axle,
@@ -279,6 +281,25 @@ def test_an_axle_is_picked_in_the_stage(make_hand):
     assert axle.direction == pytest.approx((0, 1, 0), abs=1e-3)
 
 
+def answered(monkeypatch, fill):
+    """The dialog of ways out filled in by typing and choosing, and agreed to."""
+
+    def run(dialog):
+        dialog.show()
+        fill(dialog)
+        dialog.findChild(QDialogButtonBox).button(QDialogButtonBox.StandardButton.Ok).click()
+        return dialog.result()
+
+    monkeypatch.setattr(WayDialog, "exec", run)
+
+
+def typed(field, text):
+    field.setFocus()
+    field.selectAll()
+    QTest.keyClicks(field, text)
+    QTest.keyClick(field, Qt.Key.Key_Return)
+
+
 def test_a_way_out_is_found_as_a_job_and_becomes_a_run(make_hand, monkeypatch):
     start = opened(
         block=(box_mesh(60, 40, 40), (0, 0, 0)),
@@ -291,13 +312,54 @@ def test_a_way_out_is_found_as_a_job_and_becomes_a_run(make_hand, monkeypatch):
     session.select(None)
     window.extracting.ask()
     assert "taken out" in window.card.fault.text()
-    monkeypatch.setattr(extracting, "ask_quantities", lambda *_: [2.0, 180.0, 5.0, 7])
+
+    def fill(dialog):
+        typed(dialog.required, "2")
+        typed(dialog.seconds, "5")
+        typed(dialog.seed, "7")
+        for name in ("+x", "-x"):
+            dialog.directions[name].click()  # not along x
+        assert not dialog.carrier.isVisible() and not dialog.place_row.isVisible()
+
+    answered(monkeypatch, fill)
     session.select("block")
     window.extracting.ask()
     hand.qtbot.waitUntil(lambda: window.extracting.found is not None, timeout=60_000)
-    assert window.extracting.found.stage == "straight pull" and window.extracting.found.seed == 7
+    found = window.extracting.found
+    assert found.stage == "straight pull" and found.seed == 7 and found.poses[-1].way[2] > 0
+    assert found.certificate.standing == "certified"
     assert session.item.rider == "block" and len(session.project.paths) == 1
     back_to(hand, start.project)
+
+
+def test_a_thing_is_taken_to_a_typed_place_with_what_blocks_taken_away(make_hand, monkeypatch):
+    start = opened(
+        block=(box_mesh(40, 40, 40), (0, 0, 0)),
+        lid=(box_mesh(60, 60, 10), (0, 0, 40)),
+        table=(box_mesh(200, 200, 20), (0, 0, -60)),
+    )
+    hand = make_hand(start)
+    window, session = hand.window, hand.session
+
+    def fill(dialog):
+        dialog.where.setCurrentIndex(dialog.where.findData("place"))
+        assert dialog.place_row.isVisible()
+        for field, text in zip(dialog.place, ("0", "0", "200"), strict=True):
+            typed(field, text)
+        for k in range(dialog.aside.count()):
+            if dialog.aside.item(k).text() == "lid":
+                dialog.aside.item(k).setCheckState(Qt.CheckState.Checked)
+        for name in ("+x", "-x", "+y", "-y"):
+            dialog.directions[name].click()
+
+    answered(monkeypatch, fill)
+    session.select("block")
+    window.extracting.ask()
+    hand.qtbot.waitUntil(lambda: window.extracting.found is not None, timeout=60_000)
+    found = window.extracting.found
+    assert found.aside == ("lid",) and found.poses[-1].way == pytest.approx((0, 0, 200))
+    # what was asked for is there the next time
+    assert window.extracting.wish.target.position == (0.0, 0.0, 200.0)
 
 
 def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
@@ -307,12 +369,18 @@ def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
     start = opened(block=(box_mesh(84, 84, 84), (0, 0, 0)), **{n: (box_mesh(*s), at) for n, (s, at) in walls.items()})
     hand = make_hand(start)
     said = []
-    monkeypatch.setattr(extracting, "ask_quantities", lambda *_: [1.0, 0.0, 0.5, 1])
+
+    def fill(dialog):
+        typed(dialog.required, "1")
+        typed(dialog.tilt, "0")
+        typed(dialog.seconds, "0.5")
+
+    answered(monkeypatch, fill)
     monkeypatch.setattr(extracting, "tell", lambda _, title, text: said.append(f"{title}: {text}"))
     hand.session.select("block")
     hand.window.extracting.ask()
     hand.qtbot.waitUntil(lambda: bool(said), timeout=60_000)
-    assert "No way out" in said[0] and "it could be pulled straight along" in said[0]
+    assert "No way out" in said[0] and "it could be pulled out along" in said[0]
     assert hand.session.project == start.project
 
 

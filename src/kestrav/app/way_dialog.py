@@ -56,7 +56,9 @@ class WayDialog(QDialog):
         self._limits(wish)
         self._room(wish)
         self._aside(wish)
-        self.seconds = self._quantity("plan for at most", wish.seconds, "s", 0)
+        self.seconds = self._quantity(
+            "look for at most", wish.seconds, "s", 0, "How long each stage may take: legs, turns, planning"
+        )
         self.seed = self._quantity("seed", wish.seed, "", 0)
         column.addLayout(self.form)
         column.addWidget(self.fault)

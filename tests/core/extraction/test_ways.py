@@ -11,6 +11,7 @@ from kestrav.core.document.records import FixedHeading, Part, Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.problem import Pose, pose, problem_of
 from kestrav.core.extraction.pulls import directions, least_blockers, straight_pulls
+from kestrav.core.extraction.taking_apart import order_of
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way, find_way
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.motion.solids import geometry_record
@@ -192,6 +193,208 @@ def test_a_motion_is_free_or_not_as_its_bounds_say():
     assert not problem.free_between(Pose(), pose((200, 0, 0)))[0]  # a thin blade between two ends that are free
     turned = problem.free_between(Pose(), pose((0, 0, 0), (0, 0, np.pi)))
     assert turned[0] and 60 - 0.25 - np.hypot(10, 10) - 2.0 - 1e-6 <= turned[1] <= 60 - 0.25 - 10 - 2.0 + 1e-6
+
+
+def bayonet():
+    """A pin with a lug on each side under a plate with a keyhole: a round hole with a slot along y for the lugs, which stand along x."""
+    boxes_of = {
+        # the plate around a hole of 24 by 24 mm with slots of 10 mm width along y, as boxes
+        "west": ((40, 120, 6), (-32, 0, 20)),
+        "east": ((40, 120, 6), (32, 0, 20)),
+        "north": ((24, 30, 6), (0, 45, 20)),
+        "south": ((24, 30, 6), (0, -45, 20)),
+        "nw": ((7, 18, 6), (-8.5, 21, 20)),
+        "ne": ((7, 18, 6), (8.5, 21, 20)),
+        "sw": ((7, 18, 6), (-8.5, -21, 20)),
+        "se": ((7, 18, 6), (8.5, -21, 20)),
+        # a cup below, so that nothing but up is out
+        "floor": ((120, 120, 6), (0, 0, -30)),
+        "wall w": ((6, 120, 50), (-55, 0, -5)),
+        "wall e": ((6, 120, 50), (55, 0, -5)),
+        "wall n": ((104, 6, 50), (0, 57, -5)),
+        "wall s": ((104, 6, 50), (0, -57, -5)),
+    }
+    pin = trimesh.util.concatenate(
+        [
+            trimesh.creation.box((14, 14, 60), transform=trimesh.transformations.translation_matrix((0, 0, 20))),
+            trimesh.creation.box((52, 6, 8)),
+        ]
+    )
+    return boxes(required=0.5, block=(mesh(pin.vertices, pin.faces), (0, 0, 0)), **boxes_of)
+
+
+def test_a_bayonet_is_turned_and_then_pulled():
+    made, meshes = bayonet()
+    assert free_axes(made, meshes) == set()
+    way = find_way(made, meshes, ["block"], Wish(seconds=30, tilt=5.0))
+    assert isinstance(way, WayOut) and way.stage in ("turned", "planned")
+    turned = np.degrees([np.linalg.norm(at.turn) for at in way.poses])
+    assert turned.max() > 60 and way.tilt <= 5.0  # a quarter turn, less what the slot leaves free
+    assert way.certificate.standing == "certified"
+
+
+def hook(sign):
+    """A hook of three bars in the x-z plane: a shank, a bow and a tip that points back."""
+    bars = [
+        trimesh.creation.box((60, 10, 10), transform=trimesh.transformations.translation_matrix((30 * sign, 0, 0))),
+        trimesh.creation.box((10, 10, 40), transform=trimesh.transformations.translation_matrix((-5 * sign, 0, 15))),
+        trimesh.creation.box((30, 10, 10), transform=trimesh.transformations.translation_matrix((10 * sign, 0, 40))),
+    ]
+    return trimesh.util.concatenate(bars)
+
+
+def test_two_interlocked_hooks_come_apart():
+    one, two = hook(1), hook(-1)
+    # the other hook turned about x by a quarter, its bow through the first one's
+    two.apply_transform(trimesh.transformations.rotation_matrix(np.pi / 2, (1, 0, 0)))
+    two.apply_translation((12, 20, 20))
+    made, meshes = boxes(
+        required=0.5, block=(mesh(one.vertices, one.faces), (0, 0, 0)), hook=(mesh(two.vertices, two.faces), (0, 0, 0))
+    )
+    problem = problem_of(made, meshes, ["block"])
+    assert not problem.overlaps
+    way = find_way(made, meshes, ["block"], Wish(seconds=40, seed=3))
+    assert isinstance(way, WayOut) and way.certificate.standing == "certified"
+    for a, b in zip(way.poses[:-1], way.poses[1:], strict=True):
+        assert problem.free_between(a, b)[0]
+
+
+def notched(size, *notches):
+    """A box less notches, as boxes that touch."""
+    cells = [trimesh.creation.box(size)]
+    for notch in notches:
+        cells = [piece for cell in cells for piece in _without(cell.bounds, notch)]
+    body = trimesh.util.concatenate(cells)
+    return mesh(body.vertices, body.faces)
+
+
+def _without(bounds, notch):
+    """A box less a notch, as boxes."""
+    low, high = np.array(bounds[0]), np.array(bounds[1])
+    a, b = np.maximum(low, notch[0]), np.minimum(high, notch[1])
+    if (a >= b).any():
+        return [trimesh.creation.box(bounds=(low, high))]
+    pieces = []
+    for k in range(3):
+        for start, end in ((low[k], a[k]), (b[k], high[k])):
+            if end - start > 1e-9:
+                one, two = low.copy(), high.copy()
+                one[k], two[k] = start, end
+                pieces.append(trimesh.creation.box(bounds=(one, two)))
+        low[k], high[k] = a[k], b[k]
+    return pieces
+
+
+def test_a_burr_gives_its_key_first_and_then_the_rest():
+    # a key along x goes through a bar along y, and both through an upright: nothing moves but the key, along itself
+    made, meshes = boxes(
+        required=0.2,
+        key=(notched((160, 20, 20)), (0, 0, 0)),
+        across=(notched((24, 120, 40), ((-13, -11, -11), (13, 11, 11))), (0, 0, 0)),
+        upright=(
+            notched((60, 40, 120), ((-13, -21, -21), (13, 21, 21)), ((-31, -11, -11), (31, 11, 11))),
+            (0, 0, 0),
+        ),
+    )
+    assert free_axes(made, meshes, "key") == {"+x", "-x"}
+    assert free_axes(made, meshes, "across") == free_axes(made, meshes, "upright") == set()
+    order = order_of(made, meshes, ["across", "key", "upright"])
+    assert order.removals[0].thing == "key" and len(order.removals) == 3
+    assert abs(order.removals[1].direction[1]) == 1.0  # then what is left slides apart along y
+    told = find_way(made, meshes, ["across"], Wish(seconds=1.0, upright=True))
+    assert isinstance(told, NoWay) and told.blockers in (("key",), ("upright",))  # either would do
+    way = find_way(made, meshes, ["across"], Wish(seconds=1.0, aside=("key",)))
+    assert isinstance(way, WayOut) and way.aside == ("key",)
+
+
+def test_a_thing_is_taken_to_a_placement_over_what_is_in_between():
+    made, meshes = boxes(
+        required=2.0,
+        block=((40, 40, 40), (0, 0, 0)),
+        wall=((10, 400, 100), (100, 0, 30)),
+        floor=((600, 400, 10), (150, 0, -26)),
+    )
+    way = find_way(made, meshes, ["block"], Wish(target=Placement((200.0, 0.0, 0.0)), seconds=20))
+    assert isinstance(way, WayOut) and way.stage in ("two legs", "three legs")
+    assert way.poses[-1].way == pytest.approx((200, 0, 0))
+    assert max(at.way[2] for at in way.poses) > 80  # over the wall: its top is at 80, the block's foot at -20
+    assert way.certificate.standing == "certified"
+
+
+def test_a_thing_is_put_onto_a_carrier():
+    made, meshes = boxes(
+        required=2.0,
+        block=((40, 40, 40), (0, 0, 0)),
+        cart=((120, 120, 20), (300, 0, -60)),
+        wall=((10, 400, 100), (100, 0, 0)),
+    )
+    way = find_way(made, meshes, ["block"], Wish(onto="cart", seconds=20))
+    assert isinstance(way, WayOut)
+    # its foot comes to stand on the cart's top, at -50
+    assert way.poses[-1].way == pytest.approx((300, 0, -30), abs=0.05)
+    with pytest.raises(BadInput, match="taken out itself"):
+        find_way(made, meshes, ["block"], Wish(onto="all"))
+
+
+def test_a_target_inside_another_part_is_refused_with_how_deep():
+    made, meshes = u_shape()
+    with pytest.raises(BadInput, match=r"overlap “left” by .* mm"):
+        find_way(made, meshes, ["block"], Wish(target=Placement((0.0, 30.0, 0.0))))
+    with pytest.raises(BadInput, match="not both"):
+        find_way(made, meshes, ["block"], Wish(target=Placement(), onto="left"))
+    with pytest.raises(BadInput, match="room"):
+        find_way(made, meshes, ["block"], Wish(room=((-10, -10, -10), (10, 10, 10))))
+
+
+def test_what_overlaps_as_it_stands_is_told_and_may_be_gone_on_from():
+    made, meshes = u_shape()
+    sunk = edits.update(made, "block", placement=Placement((0.0, 0.0, -17.0)))  # its foot at -37, the floor at -30
+    told = find_way(sunk, meshes, ["block"], Wish(seconds=0.5))
+    assert isinstance(told, NoWay)
+    ((a, b, depth),) = told.overlaps
+    assert (a, b) == ("block", "floor") and depth == pytest.approx(7.0, abs=0.01)
+    way = find_way(sunk, meshes, ["block"], Wish(going_on=True))
+    assert isinstance(way, WayOut) and [pair[:2] for pair in way.left_out] == [("block", "floor")]
+
+
+def test_what_may_be_taken_away_is_named_when_it_was():
+    made, meshes = u_shape(lid=True)
+    ends = edits.add(made, Part("end", "End", "all", Placement((60.0, 0.0, 0.0)), geometry=made.parts[1].geometry))
+    ends = edits.add(ends, Part("stop", "Stop", "all", Placement((-60.0, 0.0, 0.0)), geometry=made.parts[1].geometry))
+    assert isinstance(find_way(ends, meshes, ["block"], Wish(seconds=0.5)), NoWay)
+    way = find_way(ends, meshes, ["block"], Wish(seconds=0.5, aside=("lid",)))
+    assert isinstance(way, WayOut) and way.aside == ("lid",) and way.poses[-1].way[2] > 0
+
+
+def test_a_requirement_larger_than_the_opening_is_answered():
+    made, meshes = u_shape(gap=10.0)
+    told = find_way(made, meshes, ["block"], Wish(required=30.0, seconds=1.0))
+    # as near as it stands it may be, so along the walls it still comes out
+    assert isinstance(told, WayOut)
+    narrow, meshes = slot()
+    told = find_way(narrow, meshes, ["block"], Wish(required=25.0, seconds=1.0))
+    assert isinstance(told, NoWay) and told.blockers
+
+
+def test_the_room_holds_a_way_back():
+    made, meshes = u_shape()
+    free = find_way(made, meshes, ["block"])
+    end = np.array(free.poses[-1].way)
+    axis = int(np.argmax(np.abs(end)))
+    low, high = np.full(3, -500.0), np.full(3, 500.0)
+    (high if end[axis] > 0 else low)[axis] = np.sign(end[axis]) * 60.0  # no room to come out there
+    other = find_way(made, meshes, ["block"], Wish(room=(tuple(low), tuple(high))))
+    assert isinstance(other, WayOut) and not np.allclose(np.sign(other.poses[-1].way), np.sign(end))
+
+
+def test_corners_are_rounded_as_far_as_the_certificate_allows():
+    made, meshes = l_channel()
+    way = find_way(made, meshes, ["block"])
+    done = add_way(made, ["block"], way)
+    points = done.paths[-1].shape.points
+    if way.rounding > 0:
+        assert any(point.radius > 0 for point in points)
+    assert len(points) <= 8 and way.certificate.standing == "certified"
 
 
 def test_what_cannot_be_asked_is_refused():

@@ -256,7 +256,7 @@ class Card(QWidget):
     def show_result(self, result: CheckResult | None) -> None:
         """Take a check's result."""
         self.result = result
-        if self.shows_checks:
+        if self.shows_checks or isinstance(self.session.item, Requirement):
             self.rebuild()
 
     def rebuild(self) -> None:

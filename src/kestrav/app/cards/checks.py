@@ -192,7 +192,7 @@ class RequirementRows(Rows):
             for found in outcomes(project, result.clearance, result.certificate):
                 if found.item is not None and found.item.id == item.id:
                     ChecksRows(self.card)._outcome(found)
-        form.buttons(("Delete", lambda: self._delete(item.id, "requirement"), "Do not ask for it any more (Delete)"))
+        self._delete(item.id, "requirement")
 
     def _ask(self, item: Requirement, key: str) -> None:
         own = item.required if item.required is not None else self.session.shown.settings.required_clearance

@@ -327,10 +327,12 @@ def problem_of(
     poses: Array | None = None,
     goal: Pose | None = None,
     going_on: bool = False,
+    within: str | None = None,
 ) -> Problem:
     """The problem of taking things, together, out of what they are in; as all stands at rest, or under world poses (parts, 4, 4).
 
-    What must be left is the box of the outermost assembly that holds them, or of everything if none does; unless there is a ``goal``.
+    What must be left is the box of the outermost assembly that holds them (or of that which they are ``within``), or of everything if
+    none does; unless there is a ``goal``.
     What overlaps as it stands never comes free; ``going_on`` leaves such pairs out. Raises BadInput when the things have no geometry,
     are outside the room, or overlap something at their goal.
     """
@@ -357,7 +359,7 @@ def problem_of(
             special[mover[a], other[b]] = (LEFT_OUT, movers[mover[a]].shape)
     if goal is not None:
         _need_at(project, special, movers, obstacles, wanted, goal.matrix(pivot))
-    box = _holding(project, ids, inner, movers, obstacles)
+    box = _holding(project, ids, within, inner, movers, obstacles)
     every = np.array([b.box for b in (*movers, *obstacles)])
     size = float(np.linalg.norm(np.ptp(np.array([b.box for b in movers]).reshape(-1, 3), axis=0)))
     if room is None:
@@ -456,9 +458,11 @@ def without_skin(shape: Mesh) -> Mesh:
     return Mesh(np.asarray(body.vertices) - SKIN * np.asarray(body.vertex_normals), np.asarray(body.faces, np.int32))
 
 
-def _holding(project: Project, ids: list[str], inner: set[str], movers: list[Body], obstacles: list[Body]) -> Array:
+def _holding(
+    project: Project, ids: list[str], within: str | None, inner: set[str], movers: list[Body], obstacles: list[Body]
+) -> Array:
     """The box (2, 3) that must be left: of the outermost assembly that holds the things, without them; of all obstacles if none does."""
-    tops = {[*ancestors(project, i), i][0] for i in ids}
+    tops = {[*ancestors(project, i), i][0] for i in ids} if within is None else {within}
     held = {i for top in tops for i in subtree(project, top)} - inner
     chosen = [b.box for b in obstacles if b.id in held] or [b.box for b in obstacles] or [b.box for b in movers]
     return np.array([np.min([b[0] for b in chosen], axis=0), np.max([b[1] for b in chosen], axis=0)])

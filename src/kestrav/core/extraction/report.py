@@ -80,10 +80,11 @@ def order_as_text(project: Project, order: Order) -> str:
     lines = []
     for number, removal in enumerate(order.removals, 1):
         way = ", ".join(f"{x:.2f}" for x in removal.direction)
-        lines.append(f"{number}. {told_apart(project, removal.thing)}: {removal.travel:.1f} mm along ({way})")
+        legs = "" if len(removal.ways) == 2 else f" in {len(removal.ways) - 1} legs, at last"
+        lines.append(f"{number}. {told_apart(project, removal.thing)}: {removal.travel:.1f} mm{legs} along ({way})")
     for thing in order.left:
         names = ", ".join(told_apart(project, part) for part in order.blockers[thing])
-        lines.append(f"{told_apart(project, thing)} does not come straight out; it is held by {names}")
+        lines.append(f"{told_apart(project, thing)} does not come out; it is held by {names}")
     return "\n".join(lines)
 
 
@@ -96,6 +97,7 @@ def order_as_data(project: Project, order: Order) -> dict[str, Any]:
                 "thing_id": r.thing,
                 "direction": list(r.direction),
                 "travel_mm": r.travel,
+                "ways_mm": [list(way) for way in r.ways],
             }
             for r in order.removals
         ],
@@ -126,7 +128,7 @@ def as_text(project: Project, found: WayOut | NoWay, table: bool = True) -> str:
         if found.blockers and found.direction is not None:
             names = ", ".join(told_apart(project, part) for part in found.blockers)
             way = ", ".join(f"{x:.2f}" for x in found.direction)
-            lines.append(f"Without {names} it could be pulled straight along ({way})")
+            lines.append(f"Without {names} it could be pulled out along ({way})")
         for a, b, depth in found.overlaps:
             lines.append(
                 f"{told_apart(project, a)} and {told_apart(project, b)} overlap by {depth:.2f} mm as they stand; "

@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+import dataclasses
+import itertools
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.edits import add, change
-from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import Cue, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.extraction.problem import Pose, Problem, pose, problem_of
-from kestrav.core.extraction.pulls import blockers_along, directions, exit_travel
+from kestrav.core.extraction.problem import Pose, Problem, length_of, pose, problem_of
+from kestrav.core.extraction.pulls import blockers_along, directions, exit_travel, legged_pull
 from kestrav.core.extraction.way_runs import straight_run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.motion.placing import shift, transform
-from kestrav.core.motion.resting import rest_and_pivot
+from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
 
 Array = NDArray[np.float64]
 Tick = Callable[[float], None]
@@ -30,11 +32,23 @@ _MOST_THINGS = 200
 
 @dataclass(frozen=True)
 class Removal:
-    """One thing that comes straight out: along which direction (3,), and how far until it is out."""
+    """One thing that comes out: along which direction (3,) at last, how far it goes until it is out, and the places (3,) from where it
+    stands that it goes through, straight from one to the next."""
 
     thing: str
     direction: tuple[float, float, float]
     travel: float
+    ways: tuple[tuple[float, float, float], ...]
+
+    @property
+    def gone(self) -> Array:
+        """How far (3,) it has gone at the end."""
+        return np.array(self.ways[-1], float)
+
+
+def _removal(thing: str, poses: Sequence[Pose]) -> Removal:
+    last = np.subtract(poses[-1].way, poses[-2].way)
+    return Removal(thing, vector(last / np.linalg.norm(last)), length_of(poses), tuple(at.way for at in poses))
 
 
 @dataclass(frozen=True)
@@ -89,39 +103,89 @@ def order_of(
     required: float | None = None,
     tick: Tick | None = None,
 ) -> Order:
-    """The order in which things come straight out, one after another, what is out being out of the way: of those that can, the one with
-    the shortest way first. Raises BadInput for none."""
+    """The order in which things come out, straight or else in two or three legs, one after another, what is out being out of the way: of those that can, the one with
+    the shortest way first. A thing that is in another one of them comes out of that after it, where it has come to. Raises BadInput for none."""
     ids = _checked(things)
     whose = _whose(project, ids)
-    problems = {thing: problem_of(project, meshes, [thing], required) for thing in ids}
+    holder = {thing: _holder(project, thing, ids) for thing in ids}
+    problems = {thing: problem_of(project, meshes, [thing], required) for thing in ids if holder[thing] is None}
     left, removals = list(ids), list[Removal]()
     while left:
         if tick is not None:
             tick(len(removals) / len(ids))
         out = {r.thing for r in removals}
-        best: Removal | None = None
-        for thing in left:
+        ready = [thing for thing in left if holder[thing] is None or holder[thing] in out]
+        for thing in ready:
+            if thing not in problems:
+                problems[thing] = _held_problem(project, meshes, thing, str(holder[thing]), removals, required)
             problem = problems[thing]
             problem.ignored = frozenset(
-                j for j, body in enumerate(problem.obstacles) if whose.get(body.id) in out
-            )  # fmt: skip
-            for way in _axes(problem):
-                most = exit_travel(problem, Pose(), way)
-                if best is not None and most >= best.travel:
-                    continue
-                if problem.travel(Pose(), way, most)[0] >= most and problem.free_between(Pose(), pose(most * way))[0]:
-                    best = Removal(thing, vector(way), most)
+                j for j, body in enumerate(problem.obstacles) if holder[thing] is None and whose.get(body.id) in out
+            )
+        best = _straight(problems, ready) or _in_legs(problems, ready)
         if best is None:
             break
         removals.append(best)
         left.remove(best.thing)
-    removals = _out_of_each_others_way(problems, removals)
+    if not any(holder.values()):
+        removals = _out_of_each_others_way(problems, removals)
+    for thing in left:
+        problems.setdefault(thing, problem_of(project, meshes, [thing], required))
     blockers = {}
     for thing in left:
         sets = [blockers_along(problems[thing], way) for way in _axes(problems[thing])]
         fewest = min(sets, key=len)
         blockers[thing] = tuple(dict.fromkeys(whose.get(part, part) for part in fewest))
     return Order(tuple(removals), tuple(left), blockers)
+
+
+def _straight(problems: Mapping[str, Problem], things: Iterable[str]) -> Removal | None:
+    """The shortest straight pull that takes one of some things out."""
+    best: Removal | None = None
+    for thing in things:
+        problem = problems[thing]
+        for way in _axes(problem):
+            most = exit_travel(problem, Pose(), way)
+            if best is not None and most >= best.travel:
+                continue
+            if problem.travel(Pose(), way, most)[0] >= most and problem.free_between(Pose(), pose(most * way))[0]:
+                best = _removal(thing, [Pose(), pose(most * way)])
+    return best
+
+
+def _in_legs(problems: Mapping[str, Problem], things: Iterable[str]) -> Removal | None:
+    """The shortest pull in two legs, or else three, that takes one of some things out."""
+    for legs in (2, 3):
+        found = []
+        for thing in things:
+            problem = problems[thing]
+            way = legged_pull(problem, _axes(problem), legs)
+            if way is not None and all(problem.free_between(a, b)[0] for a, b in itertools.pairwise(way)):
+                found.append(_removal(thing, way))
+        if found:
+            return min(found, key=lambda removal: removal.travel)
+    return None
+
+
+def _holder(project: Project, thing: str, ids: Iterable[str]) -> str | None:
+    """The innermost of the other things that a thing is in."""
+    return next((above for above in reversed(ancestors(project, thing)) if above in set(ids)), None)
+
+
+def _held_problem(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    thing: str,
+    holder: str,
+    removals: Sequence[Removal],
+    required: float | None,
+) -> Problem:
+    """The problem of taking a thing out of another one that is out already, all standing where it has come to."""
+    poses, row = rest_poses(project).copy(), rows(project)
+    for removal in removals:
+        for inner in subtree(project, removal.thing):
+            poses[row[inner]] = shift(removal.gone) @ poses[row[inner]]
+    return problem_of(project, meshes, [thing], required, poses=poses, within=holder)
 
 
 def _out_of_each_others_way(problems: Mapping[str, Problem], removals: list[Removal]) -> list[Removal]:
@@ -131,16 +195,30 @@ def _out_of_each_others_way(problems: Mapping[str, Problem], removals: list[Remo
     for number in range(len(removals) - 1, -1, -1):
         removal = removals[number]
         problem, way = problems[removal.thing], np.array(removal.direction)
-        corners = box_corners(problem.moved_box(Pose())) @ way
+        before = pose(removal.gone)
+        corners = box_corners(problem.moved_box(before)) @ way
         ahead = [end for other, end in ends if float(other @ way) > _SAME_WAY]
-        far = max([removal.travel, *(end + problem.required + _SPARE - float(corners.min()) for end in ahead)])
+        more = max([0.0, *(end + problem.required + _SPARE - float(corners.min()) for end in ahead)])
         gone = {r.thing for r in removals[:number]}
         problem.ignored = problem.ignored | {j for j, body in enumerate(problem.obstacles) if body.id in gone}
-        if far > removal.travel and not problem.free_between(pose(removal.travel * way), pose(far * way))[0]:
-            far = removal.travel
-        found.append(Removal(removal.thing, removal.direction, far))
-        ends.append((way, float(corners.max()) + far))
+        after = pose(removal.gone + more * way)
+        if more > 0 and problem.free_between(before, after)[0]:
+            removal = dataclasses.replace(removal, travel=removal.travel + more, ways=(*removal.ways[:-1], after.way))
+        else:
+            more = 0.0
+        found.append(removal)
+        ends.append((way, float(corners.max()) + more))
     return found[::-1]
+
+
+def gone_with(project: Project, thing: str, order: Order) -> Array:
+    """How far (3,) a thing has gone with those that it is in, as they came out before it."""
+    above = set(ancestors(project, thing))
+    found = np.zeros(3)
+    for removal in itertools.takewhile(lambda r: r.thing != thing, order.removals):
+        if removal.thing in above:
+            found += removal.gone
+    return found
 
 
 def add_sequence(project: Project, order: Order, start: float = 0.0) -> Project:
@@ -149,10 +227,10 @@ def add_sequence(project: Project, order: Order, start: float = 0.0) -> Project:
     lead: str | None = None
     for removal in order.removals:
         rest, pivot = rest_and_pivot(project, removal.thing)
-        stands = (rest @ pivot)[:3, 3]
+        stands = (rest @ pivot)[:3, 3] + gone_with(project, removal.thing, order)
         name = f"{get(project, removal.thing).name} comes out"
-        end = stands + removal.travel * np.array(removal.direction)
-        path, run = straight_run(project, removal.thing, (stands, end), name, start)
+        places = [stands + np.array(way) for way in removal.ways]
+        path, run = straight_run(project, removal.thing, places, name, start)
         if lead is not None:
             run = change(run, cue=Cue(lead))
         project = add(project, path, run)
@@ -167,6 +245,5 @@ def exploded(project: Project, order: Order, spread: float = 1.0) -> Project:
         raise BadInput(f"a spread of {spread:g} is not possible; give more than 0")
     count = len(order.removals)
     for number, removal in enumerate(order.removals):
-        way = spread * removal.travel * (count - number) / count
-        project = transform(project, [removal.thing], shift(way * np.array(removal.direction)))
+        project = transform(project, [removal.thing], shift(spread * (count - number) / count * removal.gone))
     return project

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -42,6 +43,7 @@ _SHARES = (0.5, 0.35, 0.25, 0.15, 0.08, 0.04)  # of a leg, over which a turn on 
 # of all the work, where each stage begins
 _BEGINS = {"reading": 0.0, "straight pull": 0.02, "two legs": 0.1, "three legs": 0.2, "turned": 0.35, "planned": 0.45,
            "shortening": 0.8, "certifying": 0.9, "what blocks it": 0.95}  # fmt: skip
+_LIMITED = ("two legs", "three legs", "turned", "what blocks it")
 _ENDS = (*list(_BEGINS.values())[1:], 1.0)
 
 
@@ -53,7 +55,7 @@ class Wish:
     degrees; the directions allowed, when not all are (then they are pulled and turned on the spot, and not planned for); the room's bounds. Where to:
     a ``target`` placement of the first thing's pivot in the room, ``onto`` a part or assembly, or else out of what holds them.
     ``aside`` are things that may be taken away first where they block, ``going_on`` leaves out what overlaps them as they stand.
-    ``seconds`` is how long to look for a plan, ``seed`` that of its numbers.
+    ``seconds`` is how long to look for a plan, and in legs and turns, at most; ``seed`` that of the plan's numbers.
     """
 
     required: float | None = None
@@ -96,8 +98,8 @@ class WayOut:
 
 @dataclass(frozen=True)
 class NoWay:
-    """That none was found: what was tried, how far each pull goes and what blocks it, the fewest parts whose removal frees a straight
-    pull, with its direction, and what overlaps as it stands, with how deep."""
+    """That none was found: what was tried, how far each pull goes and what blocks it, the fewest parts whose removal frees a pull,
+    straight or by one part less in two legs, with its direction at last, and what overlaps as it stands, with how deep."""
 
     tried: tuple[str, ...]
     pulls: tuple[Pull, ...]
@@ -107,6 +109,10 @@ class NoWay:
     seed: int
     seconds: float
     overlaps: tuple[tuple[str, str, float], ...] = ()
+
+
+class _Late(Exception):
+    """A stage has had its time."""
 
 
 @dataclass(eq=False)
@@ -125,12 +131,26 @@ class _Search:
     tried: list[str] = field(default_factory=list)
     pulls: list[Pull] = field(default_factory=list)
     aside: tuple[str, ...] = ()
+    until: float = np.inf  # when a stage under way is given up
 
     def say(self, stage: str, share: float) -> None:
-        """Tell how far it is within a stage."""
+        """Tell how far it is within a stage; gives the stage up when its time is over."""
+        if stage in _LIMITED and time.monotonic() > self.until:
+            raise _Late
         begin = _BEGINS[stage]
         end = next(e for b, e in zip(_BEGINS.values(), _ENDS, strict=True) if b == begin)
         self.tell(stage, begin + min(share, 1.0) * (end - begin), self.best)
+
+    def in_time(self, look: Callable[[], list[Pose] | None]) -> tuple[list[Pose] | None, str]:
+        """What a stage finds in the time that it has, and what came of it in words."""
+        self.until = time.monotonic() + self.wish.seconds
+        try:
+            found = look()
+        except _Late:
+            return None, f"given up after {self.wish.seconds:g} s"
+        finally:
+            self.until = np.inf
+        return found, "free" if found is not None else "none free"
 
     def shortened(self, way: list[Pose], seconds: float) -> list[Pose] | None:
         """A way with what can be left out left out, shown free."""
@@ -169,6 +189,12 @@ def find_way(
     search.say("what blocks it", 0.0)
     problem = search.problem
     blockers, way = least_blockers(problem, search.ways)
+    if len(blockers) > 1 and problem.goal is None:
+        with contextlib.suppress(_Late):
+            alone = _alone_in_the_way(search)
+            if alone is not None:
+                blockers, way = [alone[0]], alone[1]
+        search.until = np.inf
     return NoWay(
         tuple(search.tried),
         tuple(search.pulls),
@@ -214,16 +240,15 @@ def _stages(search: _Search) -> Iterator[tuple[Stage, list[Pose] | None]]:
     yield "straight pull", pulled
     for legs, stage in ((2, "two legs"), (3, "three legs")):
         tick = partial(search.say, stage)
-        found = (
-            legged_pull(problem, main, legs, tick) if problem.goal is None else legs_to_goal(problem, main, legs, tick)
-        )
-        search.tried.append(f"{stage}, {'free' if found is not None else 'none free'}{note}")
+        look = legged_pull if problem.goal is None else legs_to_goal
+        found, told = search.in_time(partial(look, problem, main, legs, tick))
+        search.tried.append(f"{stage}, {told}{note}")
         if found is not None:
             search.best = f"{stage}, {length_of(found):,.0f} mm"
             yield stage, found if problem.goal is not None else search.shortened(found, 1.0)  # type: ignore[misc]
     if not wish.upright and problem.goal is None:
-        found = turned_pull(problem, main, wish.tilt, partial(search.say, "turned"))
-        search.tried.append(f"turned on the spot, {'free' if found is not None else 'none free'}{note}")
+        found, told = search.in_time(partial(turned_pull, problem, main, wish.tilt, partial(search.say, "turned")))
+        search.tried.append(f"turned on the spot, {told}{note}")
         good = None if found is None else search.shortened(found, 1.0)
         if good is not None:
             search.best = f"turned, {length_of(good):,.0f} mm"
@@ -251,6 +276,9 @@ def _pulls(search: _Search, note: str) -> list[Pose] | None:
 
 def _planned(search: _Search, note: str) -> list[Pose] | None:
     problem, wish = search.problem, search.wish
+    if problem.slack(Pose(), 1.0)[0] < 0:
+        search.tried.append(f"not planned, as it overlaps others as it stands{note}")
+        return None
     ends = goals(problem, search.ways)
     found = plan(problem, ends, wish.seconds, wish.seed, wish.upright, wish.tilt, partial(search.say, "planned"))
     if found is None:
@@ -276,6 +304,31 @@ def _put_aside(search: _Search) -> bool:
     search.aside = tuple(thing for thing in search.wish.aside if thing in chosen)
     problem.ignored = frozenset(j for j, thing in number.items() if thing in chosen)
     return True
+
+
+def _alone_in_the_way(search: _Search) -> tuple[str, Array] | None:
+    """One part whose removal frees a pull in two legs, of those that block pulls and come straight out themselves; and the way out at
+    last."""
+    problem, before = search.problem, search.problem.ignored
+    first = list(dict.fromkeys(pull.blocker for pull in search.pulls if pull.blocker is not None))
+    number = {body.id: j for j, body in enumerate(problem.obstacles)}
+    search.until = time.monotonic() + search.wish.seconds
+    tick = partial(search.say, "what blocks it")
+    for done, part in enumerate(first):
+        tick(done / len(first))
+        own = problem_of(search.project, search.meshes, [part], search.wish.required)
+        if not any(pull.free for pull in straight_pulls(own, directions(own, allowed=[*np.eye(3), *-np.eye(3)]))):
+            continue
+        problem.ignored = before | {number[part]}
+        main = [way for way in search.ways if np.isclose(np.abs(way).max(), 1.0)]
+        try:
+            way = legged_pull(problem, main, 2, tick)
+        finally:
+            problem.ignored = before
+        if way is not None:
+            last = np.subtract(way[-1].way, way[-2].way)
+            return part, last / np.linalg.norm(last)
+    return None
 
 
 def add_way(project: Project, things: Sequence[str], way: WayOut, start: float = 0.0) -> Project:

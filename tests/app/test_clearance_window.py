@@ -1,0 +1,166 @@
+"""Requirements, the table of breaches, the faded rest, live clearance, reports and swept spaces in the window."""
+
+import json
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QDialogButtonBox
+from shapes import box_mesh, make_project, straight
+
+from kestrav.app import clearing
+from kestrav.app.requirement_dialog import RequirementDialog
+from kestrav.core.clearance.live import LiveClearance
+from kestrav.core.document import edits
+
+
+@pytest.fixture
+def hand(make_hand):
+    """A cube that passes two posts, 3 and 4 mm beside its way; 5 mm are required."""
+    made = make_project(
+        {
+            "Cube": (box_mesh(20, 20, 20), (0, 0, 0)),
+            "Post": (box_mesh(10, 10, 60), (100, 18.0, 0)),
+            "Pole": (box_mesh(10, 10, 60), (300, 19.0, 0)),
+        },
+        straight((0, 0, 0), (100, 0, 0), (200, 0, 0), (300, 0, 0), (400, 0, 0), kind="smooth"),
+        duration=2.0,
+    )
+    found = make_hand(made)
+    found.qtbot.waitUntil(lambda: found.window.current and found.window.result is not None, timeout=60_000)
+    return found
+
+
+def checked(hand):
+    hand.qtbot.waitUntil(lambda: hand.window.current, timeout=60_000)
+
+
+def test_the_table_lists_breaches_sorts_them_and_goes_there(hand):
+    hand.window.clearing.show_table()
+    table = hand.window.clearing.table.table
+    assert table.rowCount() == 2 and table.item(0, 0).text() == "Cube to Post"
+    assert float(table.item(0, 3).text()) == pytest.approx(3.0, abs=0.01)
+    table.horizontalHeader().sectionClicked.emit(1)
+    table.sortItems(1, Qt.SortOrder.DescendingOrder)  # the latest first
+    assert table.item(0, 0).text() == "Cube to Pole"
+    QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=table.visualItemRect(table.item(0, 0)).center())
+    session = hand.session
+    assert session.time == pytest.approx(1.5, abs=0.06)
+    # both parts as they are, all else faded in the stage
+    assert session.pair == {"part-1", "part-3"}
+    hand.stage.draw()
+    faded = {m.part: batch.kind.faded for batch in hand.stage.scene.batches for m in batch.members}
+    assert faded == {"part-1": False, "part-2": True, "part-3": False}
+    session.select(None)
+    assert session.pair is None
+    hand.window.clearing.table.close()
+
+
+def test_the_table_follows_the_next_check(hand):
+    hand.window.clearing.show_table()
+    hand.session.edit("Wider", lambda p: edits.settings(p, required_clearance=3.5))
+    table = hand.window.clearing.table.table
+    hand.qtbot.waitUntil(lambda: hand.window.current and table.rowCount() == 1, timeout=60_000)
+    hand.window.clearing.table.close()
+
+
+def test_a_clearance_is_required_of_a_pair_and_edited_on_its_card(hand, monkeypatch):
+    session, window = hand.session, hand.window
+
+    def run(dialog):
+        dialog.show()
+        dialog.amount.selectAll()
+        QTest.keyClicks(dialog.amount, "2")
+        dialog.findChild(QDialogButtonBox).button(QDialogButtonBox.StandardButton.Ok).click()
+        return dialog.result()
+
+    monkeypatch.setattr(RequirementDialog, "exec", run)
+    session.select_parts(["part-1", "part-2"])
+    window.clearing.ask_requirement()
+    (item,) = session.project.requirements
+    assert (item.things, item.others, item.required) == (("part-1",), ("part-2",), 2.0)
+    assert session.selection == item.id and window.card.title.text() == item.name
+    checked(hand)
+    assert {row.pair.other for row in window.result.table} == {"part-3"}
+    assert "sampled" in hand.said() or "certified" in hand.said()
+    hand.choose("Required", "off")
+    checked(hand)
+    assert not session.project.requirements[0].checked and window.result.clearance.unchecked == 1
+    hand.choose("Required", "own")
+    hand.type_in("Clearance", "3.5")
+    assert session.project.requirements[0].required == 3.5
+    hand.choose("Add", "part-3")
+    session.undo.undo()
+    assert session.project.requirements[0].others == ("part-2",)
+    hand.press("Delete requirement")
+    assert not session.project.requirements
+
+
+def test_two_selected_parts_are_meant_to_touch(hand):
+    hand.session.select("part-1")
+    hand.window.clearing.intend()
+    assert "meant to touch" in hand.window.card.fault.text()
+    hand.session.select_parts(["part-1", "part-2"])
+    hand.window.clearing.intend()
+    checked(hand)
+    assert {row.pair.other for row in hand.window.result.table} == {"part-3"}
+
+
+def test_while_a_point_is_dragged_the_clearance_follows_along_the_stretch(hand):
+    window, session = hand.window, hand.session
+    seen = []
+    window.checker.now.connect(seen.append)
+    for step in range(4):
+        session.edit(
+            "Move point",
+            lambda p, y=-float(step + 1): edits.set_point(p, "path-1", 1, position=(100.0, y, 0.0)),
+            "drag",
+        )
+        hand.qtbot.waitUntil(lambda n=step: len(seen) > n, timeout=30_000)
+    told = seen[-1]
+    assert isinstance(told, LiveClearance) and told.stretch is not None
+    near = int(np.argmin(np.abs(told.times - 0.5)))
+    assert told.distance[near] == pytest.approx(7.0, abs=1.5)  # 3 mm beside, and 4 away
+    assert window.deck.live is told or window.current
+    checked(hand)
+    assert window.deck.live is None
+    assert float(window.result.clearance.distance.min()) == pytest.approx(4.0, abs=0.3)
+
+
+def test_reports_are_written_as_page_tables_text_and_json(hand, tmp_path, monkeypatch):
+    window = hand.window
+    for name in ("a.txt", "a.json"):
+        window.clearing.write_report(tmp_path / name)
+    assert json.loads((tmp_path / "a.json").read_text())["table"][0]["pair"] == ["Cube", "Post"]
+    assert "Cube to Post" in (tmp_path / "a.txt").read_text()
+    for name in ("a.html", "a.csv"):
+        monkeypatch.setattr(clearing.QFileDialog, "getSaveFileName", lambda *_, n=name: (str(tmp_path / n), ""))
+        window.clearing.ask_report()
+        hand.qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
+    page = (tmp_path / "a.html").read_text()
+    assert "data:image/png;base64" in page and "Cube to Post" in page
+    assert (tmp_path / "a.csv").exists() and (tmp_path / "a-frames.csv").exists()
+
+
+def test_a_swept_space_becomes_a_part_and_is_worked_out_again(hand, monkeypatch, tmp_path):
+    window, session = hand.window, hand.session
+    session.select("part-2")
+    monkeypatch.setattr(clearing, "ask_quantities", lambda *_: [0.0, 2.0, 4.0])
+    session.select("part-1")
+    window.clearing.ask_swept()
+    hand.qtbot.waitUntil(lambda: len(session.project.parts) == 4, timeout=60_000)
+    part = session.project.parts[-1]
+    assert session.selection == part.id and part.swept.thing == "part-1"
+    assert "swept by Cube" in hand.said()
+    monkeypatch.setattr(clearing.QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "s.stl"), ""))
+    window.clearing.ask_write_part()
+    assert (tmp_path / "s.stl").stat().st_size > 1000
+    session.edit("Longer", lambda p: edits.set_point(p, "path-1", 4, position=(450.0, 0.0, 0.0)))
+    hand.press("Work it out again")
+    hand.qtbot.waitUntil(lambda: session.project.parts[-1].geometry != part.geometry, timeout=60_000)
+    assert len(session.project.parts) == 4
+    session.undo.undo()
+    session.undo.undo()
+    session.undo.undo()
+    assert len(session.project.parts) == 3 and not session.project.requirements
