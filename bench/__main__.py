@@ -23,6 +23,7 @@ from bench import (
     motion,
     paths,
     picking,
+    scale,
     stage,
     start,
     tree,
@@ -47,6 +48,10 @@ def main() -> int:
     missed = 0
     for measure in (
         clearance.sweep_against_every_pair,
+        scale.many_parts_against_every_pair,
+        scale.live_while_dragging,
+        scale.growing_scenes,
+        scale.two_million_triangles,
         contacts.search_against_every_instant,
         certificates.certificate_against_sampling,
         extraction.ways_against_plain_planning,

@@ -213,7 +213,7 @@ class Clearing(QObject):
         )
         if told is not None:
             start, end, tolerance = told
-            self._sweep(item.id, start, end, tolerance or None, add_swept)
+            self.sweep(item.id, start, end, tolerance or None)
 
     def renew(self, part_id: str) -> None:
         """Work a swept space out again."""
@@ -222,6 +222,10 @@ class Clearing(QObject):
         swept = part.swept
         end = min(swept.end, span(self.session.project))
         self._sweep(swept.thing, swept.start, end, swept.tolerance, partial(_renewed, part_id))
+
+    def sweep(self, thing: str, start: float, end: float, tolerance: float | None) -> None:
+        """Work out the space that a thing sweeps over a span, as a new part."""
+        self._sweep(thing, start, end, tolerance, add_swept)
 
     def _sweep(
         self,

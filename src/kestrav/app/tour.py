@@ -27,7 +27,6 @@ from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
 from kestrav.core.motion.resting import rest_poses, world_bounds
 from kestrav.core.motion.runs import begins, span
-from kestrav.core.motion.shaping import raised
 from kestrav.render.viewpoint import to_display
 
 _PATIENCE = 1800.0  # s for any one step; a busy machine without a graphics processor may need some
@@ -94,7 +93,8 @@ class Tour:
         window.stage.swap()
         window.deck.set_axis(False)
         window.jobs.choose("Checks")
-        made.append(self.picture("checks"))
+        made.append(self.breaches())
+        window.jobs.choose("Checks")
         session.select(session.project.shots[0].id)
         dialog = RenderDialog(window, session.project, session.project.shots[0], Path("films"))
         dialog.move(430, 170)
@@ -213,14 +213,7 @@ class Tour:
         made.append(self.picture("wheel"))
         session.set_time(0.0)
         window.deck.show_lanes(lanes)
-        orbit = named["Cabinet orbit"]
-        session.edit("Raise", lambda p: raised(p, orbit, 2300.0))
-        window.card.show_path_tab("Whole")
-        session.select(orbit)
-        stage.viewpoint.look_from((0.3, -0.93, 0.2))
-        stage.look_at_selection()
-        self.wait(lambda: window.current, "the check")
-        made.append(self.picture("orbit-height"))
+        made.append(self.swept())
         session.undo.setIndex(edits_before)
         way = named["Way out"]
         x, y, z = edits.point_shape(session.project, way).points[3].position
@@ -238,6 +231,33 @@ class Tour:
         self.wait(lambda: window.current, "the check")
         stage.viewpoint.look_from(_FROM_THE_RIGHT)
         stage.show_all()
+        return made
+
+    def breaches(self) -> Path:
+        """The table of breaches over the stage, the pair as it is and the rest faded, beside the card of the checks."""
+        window = self.window
+        window.clearing.show_table()
+        table = window.clearing.table
+        assert table is not None
+        table.move(400, 350)
+        table.table.setCurrentCell(0, 0)
+        window.card.show_checks()
+        made = self.picture("checks")
+        table.close()
+        return made
+
+    def swept(self) -> Path:
+        """The space that the cassette sweeps as it leaves."""
+        window, session = self.window, self.window.session
+        cassette = next(p.id for p in session.project.parts if p.name == "Fan cassette")
+        before = session.undo.index()
+        window.clearing.sweep(cassette, 0.0, 3.5, 12.0)
+        self.wait(lambda: window.job is None and session.undo.index() > before, "the swept space")
+        window.stage.viewpoint.look_from((-0.55, -0.75, 0.36))
+        window.stage.look_at(np.array([[-700.0, -1700.0, 600.0], [700.0, 300.0, 1900.0]]))
+        session.set_time(2.2)
+        made = self.picture("swept")
+        session.undo.setIndex(before)
         return made
 
     def _measure_wheel(self, wheel: str) -> None:
@@ -277,7 +297,7 @@ class Tour:
         return drawn
 
     def report(self) -> list[Path]:
-        """The check report as text and as JSON."""
+        """The check report as a page with pictures, as tables, as text and as JSON."""
         window, made = self.window, []
         assert window.result is not None
         for suffix, text in (
@@ -286,6 +306,11 @@ class Tour:
         ):
             target = self.folder / f"check{suffix}"
             target.write_text(text, encoding="utf-8")
+            made.append(target)
+        for suffix in (".html", ".csv"):
+            target = self.folder / f"check{suffix}"
+            window.clearing.write_report(target)
+            self.wait(lambda: window.job is None, "the report")
             made.append(target)
         return made
 

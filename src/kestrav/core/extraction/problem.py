@@ -186,7 +186,9 @@ class Problem:
     axes: Array = field(default_factory=lambda: np.eye(3))  # the things' own, as columns
     measured: int = 0
     _layers: dict[frozenset[int], list[Layer]] = field(default_factory=dict)
+    _models: dict[tuple[int, ...], tuple[Any, Array]] = field(default_factory=dict)
     ignored: frozenset[int] = frozenset()  # obstacles taken away
+    least_step: float = LEAST_STEP  # mm of way in which free travels are looked for at least
 
     def layers(self) -> list[Layer]:
         """The bodies in as few layers as what they need allows, without what is taken away."""
@@ -212,11 +214,23 @@ class Problem:
     def _layer(self, movers: list[Mesh], others: list[int], need: float) -> Layer | None:
         if not movers or not others:
             return None
-        mine = joined(movers)
+        mine, corners = self._kept(movers)
         shapes = [self.obstacles[j].shape for j in others]
-        theirs = joined(shapes)
+        theirs, there = self._kept(shapes)
         owner = np.repeat(np.array(others, np.intp), [len(shape.triangles) for shape in shapes])
-        return Layer(built(mine), box_corners(mine.bounds), built(theirs), theirs.bounds, owner, need)
+        return Layer(mine, corners, theirs, np.array([there.min(axis=0), there.max(axis=0)]), owner, need)
+
+    def _kept(self, shapes: list[Mesh]) -> tuple[Any, Array]:
+        """The collision model of shapes as one, and the corners (8, 3) of its box; the problem holds the shapes, so their ids tell them."""
+        key = tuple(id(shape) for shape in shapes)
+        if key not in self._models:
+            whole = joined(shapes)
+            self._models[key] = (built(whole), box_corners(whole.bounds))
+        return self._models[key]
+
+    def against(self, j: int) -> frozenset[int]:
+        """What is to be ignored for one obstacle to be alone in the way."""
+        return frozenset(range(len(self.obstacles))) - {j}
 
     def slack(self, at: Pose, enough: float = np.inf) -> tuple[float, int]:
         """By how much in mm everything is farther apart than it must be, or ``enough`` if that is less; and which obstacle is the nearest
@@ -292,7 +306,7 @@ class Problem:
         """Whether a motion between two poses looks free, gone along in steps as large as what is left allows, and no smaller than a
         quarter of what is required: quicker than to show it, and as good while looking for a way."""
         whole = stir(one, two, self.reach)
-        least_step = max(0.25 * self.required, LEAST_STEP)
+        least_step = max(0.25 * self.required, self.least_step)
         gone = 0.0
         while True:
             slack, _ = self.slack(part_way(one, two, gone / whole) if whole > 0 else one, max(whole - gone, 1.0))
@@ -307,7 +321,7 @@ class Problem:
 
         Looked for in steps of at least a quarter of what is required; what goes on by this is to be shown free by itself.
         """
-        least_step = max(0.25 * self.required, LEAST_STEP)
+        least_step = max(0.25 * self.required, self.least_step)
         gone = 0.0
         while True:
             slack, which = self.slack(pose(np.array(start.way) + gone * direction, start.turn), most + 1.0)

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.extraction.problem import FINEST, Pose, Problem, leaning, pose
+from kestrav.core.geometry.meshes import box_gaps
 
 Array = NDArray[np.float64]
 Tick = Callable[[float], None]
@@ -17,7 +18,6 @@ Tick = Callable[[float], None]
 _CELLS = 10  # across what was reached; of the stops in one cell only the nearest is gone on from
 _STOPS = 10  # places along a blocked leg from which the next one is tried
 _ALIKE = 0.999  # cosine above which two directions are one
-_MOST_BLOCKERS = 40
 
 
 @dataclass(frozen=True)
@@ -129,28 +129,37 @@ def _spread(stops: list[tuple[float, list[Pose], Array | None]]) -> list[tuple[f
     return list(kept.values())
 
 
-def blockers_along(problem: Problem, way: Array) -> list[str]:
-    """All parts that stand in the way of a straight pull, in the order in which they are met."""
-    found: list[int] = []
-    before = problem.ignored
+def blockers_along(problem: Problem, way: Array, enough: int | None = None) -> list[str]:
+    """All parts that stand in the way of a straight pull, in the order in which they are met; no more than ``enough`` need be found."""
+    before, most = problem.ignored, exit_travel(problem, Pose(), way)
+    if not np.isfinite(most):
+        return []
+    ends = np.array([problem.moved_box(Pose()), problem.moved_box(pose(most * way))])
+    corridor = np.array([ends[:, 0].min(axis=0) - problem.required, ends[:, 1].max(axis=0) + problem.required])
+    found: list[tuple[float, int]] = []
     try:
-        most = exit_travel(problem, Pose(), way)
-        for _ in range(_MOST_BLOCKERS):
-            gone, which = problem.travel(Pose(), way, most)
-            if gone >= most or which < 0:
+        for j, body in enumerate(problem.obstacles):
+            if j in before or box_gaps(corridor, body.box) > 0:
+                continue
+            # each alone in the way
+            problem.ignored = problem.against(j)
+            gone, _ = problem.travel(Pose(), way, most)
+            if gone < most:
+                found.append((gone, j))
+            if enough is not None and len(found) >= enough:
                 break
-            found.append(which)
-            problem.ignored = problem.ignored | {which}
     finally:
         problem.ignored = before
-    return [problem.obstacles[j].id for j in found]
+    return [problem.obstacles[j].id for _, j in sorted(found)]
 
 
-def least_blockers(problem: Problem, ways: list[Array]) -> tuple[list[str], Array | None]:
+def least_blockers(problem: Problem, ways: list[Array], tick: Tick | None = None) -> tuple[list[str], Array | None]:
     """The fewest parts whose removal frees a straight pull, and its direction."""
     best: tuple[list[str], Array | None] = ([], None)
-    for way in ways:
-        parts = blockers_along(problem, way)
+    for number, way in enumerate(ways):
+        if tick is not None:
+            tick(number / len(ways))
+        parts = blockers_along(problem, way, None if best[1] is None else len(best[0]))
         if best[1] is None or len(parts) < len(best[0]):
             best = (parts, way)
     return best

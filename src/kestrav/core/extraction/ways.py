@@ -23,6 +23,7 @@ from kestrav.core.extraction.pulls import (
     Pull,
     blockers_along,
     directions,
+    exit_travel,
     least_blockers,
     legged_pull,
     legs_to_goal,
@@ -43,6 +44,7 @@ _SHARES = (0.5, 0.35, 0.25, 0.15, 0.08, 0.04)  # of a leg, over which a turn on 
 # of all the work, where each stage begins
 _BEGINS = {"reading": 0.0, "straight pull": 0.02, "two legs": 0.1, "three legs": 0.2, "turned": 0.35, "planned": 0.45,
            "shortening": 0.8, "certifying": 0.9, "what blocks it": 0.95}  # fmt: skip
+_GLANCE = 8.0  # mm of way in which it is looked whether what blocks comes out itself
 _LIMITED = ("two legs", "three legs", "turned", "what blocks it")
 _ENDS = (*list(_BEGINS.values())[1:], 1.0)
 
@@ -188,7 +190,7 @@ def find_way(
             return found
     search.say("what blocks it", 0.0)
     problem = search.problem
-    blockers, way = least_blockers(problem, search.ways)
+    blockers, way = least_blockers(problem, search.ways, partial(search.say, "what blocks it"))
     if len(blockers) > 1 and problem.goal is None:
         with contextlib.suppress(_Late):
             alone = _alone_in_the_way(search)
@@ -317,7 +319,9 @@ def _alone_in_the_way(search: _Search) -> tuple[str, Array] | None:
     for done, part in enumerate(first):
         tick(done / len(first))
         own = problem_of(search.project, search.meshes, [part], search.wish.required)
-        if not any(pull.free for pull in straight_pulls(own, directions(own, allowed=[*np.eye(3), *-np.eye(3)]))):
+        own.least_step = _GLANCE
+        axes = directions(own, allowed=[*np.eye(3), *-np.eye(3)])
+        if not any(own.travel(Pose(), axis, far)[0] >= far for axis in axes if (far := exit_travel(own, Pose(), axis))):
             continue
         problem.ignored = before | {number[part]}
         main = [way for way in search.ways if np.isclose(np.abs(way).max(), 1.0)]
