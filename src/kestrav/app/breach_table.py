@@ -47,7 +47,7 @@ class BreachTable(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Breaches")
         self.setModal(False)
-        self.resize(900, 240)
+        self.resize(840, 230)
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 10, 12, 10)
         self.told = QLabel()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import textwrap
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
@@ -10,6 +12,7 @@ from kestrav.app.style import SEVERITY_COLOUR, SEVERITY_TEXT, SEVERITY_WORD
 from kestrav.core.findings.model import Finding
 
 WIDTH, FOLDED = 236, 58
+LETTERS = 30  # of a link in a line
 
 
 class _Card(QFrame):
@@ -49,12 +52,12 @@ class _Card(QFrame):
         column.addLayout(actions)
         mends = [m for m in (finding.mend, *finding.also) if m is not None]
         for number, mend in enumerate(mends):
-            link = _link(mend.label, "Show what this mend does; you accept or drop it afterwards")
+            link = _link(_in_lines(mend.label), "Show what this mend does; you accept or drop it afterwards")
             link.clicked.connect(lambda _=False, m=mend: self.mended.emit(m))
-            if number == 0 and len(mends) == 1:
+            if number == 0 and len(mends) == 1 and len(mend.label) <= LETTERS // 2:
                 actions.insertWidget(1, link)
             else:
-                # more than one way: each on a line of its own
+                # more than one way, or a long one: each on a line of its own
                 column.addWidget(link)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -65,6 +68,11 @@ class _Card(QFrame):
         self.setProperty("chosen", "true" if chosen else "false")
         self.style().unpolish(self)
         self.style().polish(self)
+
+
+def _in_lines(label: str) -> str:
+    """A label in as many lines as the panel's width needs."""
+    return "\n".join(textwrap.wrap(label, LETTERS))
 
 
 def _link(text: str, tip: str) -> QPushButton:

@@ -239,7 +239,7 @@ class Tour:
         window.clearing.show_table()
         table = window.clearing.table
         assert table is not None
-        table.move(400, 350)
+        table.move(424, 350)
         table.table.setCurrentCell(0, 0)
         window.card.show_checks()
         made = self.picture("checks")

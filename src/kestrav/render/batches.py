@@ -6,6 +6,7 @@ assembly of hundreds of parts is drawn as a handful of merged bodies.
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -67,6 +68,11 @@ def outline(mesh: Mesh) -> Outline:
         if line.GetNumberOfLines()
         else np.empty((0, 2), np.int64),
     )
+
+
+def without_edges(found: Outline) -> Outline:
+    """What is drawn of a geometry, without its sharp edges."""
+    return dataclasses.replace(found, edge_points=np.empty((0, 3), np.float32), edges=np.empty((0, 2), np.int64))
 
 
 def _points(data: vtkPolyData) -> NDArray[np.float32]:

@@ -20,7 +20,7 @@ from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.poses import moving_groups
 from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.solids import solid_mesh
-from kestrav.render.batches import Batch, Kind, Member, Outline, Shared, outline, shared_drawing
+from kestrav.render.batches import Batch, Kind, Member, Outline, Shared, outline, shared_drawing, without_edges
 from kestrav.render.finishes import Style, give_room
 
 Array = NDArray[np.float64]
@@ -210,7 +210,9 @@ class Scene:
         """A part as it stood when the batches were made."""
         key = _solid_key(part)
         if key not in self._outlines:
-            self._outlines[key] = outline(solid_mesh(meshes, part))
+            found = outline(solid_mesh(meshes, part))
+            # the many small edges of a swept space say nothing
+            self._outlines[key] = found if part.swept is None else without_edges(found)
         return Member(part.id, row, self._outlines[key], self._base[row], part.colour)
 
     def pose(self, poses: Array) -> None:

@@ -52,8 +52,9 @@ def heights_below(project: Project, meshes: Mapping[str, Mesh], places: Array, p
 
 
 def standing(project: Project) -> set[str]:
-    """Ids of the shown parts that nothing moves."""
-    return shown_parts(project) - moving_groups(project).keys()
+    """Ids of the shown parts that nothing moves; swept spaces are none to stand on."""
+    swept = {part.id for part in project.parts if part.swept is not None}
+    return shown_parts(project) - moving_groups(project).keys() - swept
 
 
 def grounded(project: Project, meshes: Mapping[str, Mesh], run: Run) -> Ground:
