@@ -4,7 +4,7 @@ import json
 
 import pytest
 from PIL import Image
-from shapes import DEMO, box_mesh, make_project
+from shapes import DEMO, box_mesh, make_project, straight
 
 from kestrav.cli import main
 from kestrav.core.files import project_file
@@ -178,7 +178,7 @@ def test_extract_names_what_blocks(capsys, tmp_path):
     project_file.save(made.project, made.meshes, source)
     code, out, _ = run(capsys, "extract", source, "Block", "--seconds", "0.5", "--required", "1")
     assert code == 1
-    assert "No way out found" in out and "it could be pulled straight along" in out
+    assert "No way out found" in out and "it could be pulled out along" in out
 
 
 def test_extract_in_order_makes_a_sequence(capsys, tmp_path):
@@ -196,4 +196,58 @@ def test_extract_in_order_makes_a_sequence(capsys, tmp_path):
     assert code == 0 and [r["thing"] for r in json.loads(out)["removals"]] == ["Upper", "Lower"]
     assert [r.rider for r in project_file.load(target).project.runs] == ["part-3", "part-2"]
     code, out, _ = run(capsys, "extract", source, "Lower", "--order")
-    assert code == 1 and "does not come straight out; it is held by" in out
+    assert code == 1 and "does not come out; it is held by" in out
+
+
+def passing_project(tmp_path):
+    made = make_project(
+        {"Cube": (box_mesh(20, 20, 20), (0, 0, 0)), "Post": (box_mesh(10, 10, 60), (100, 18.0, 0))},
+        straight((0, 0, 0), (400, 0, 0)),
+        duration=2.0,
+    )
+    file = tmp_path / "passing.kestrav"
+    project_file.save(made.project, made.meshes, file)
+    return file
+
+
+def test_check_takes_pairs_and_spans_and_writes_reports(capsys, tmp_path):
+    file = passing_project(tmp_path)
+    assert run(capsys, "check", file)[0] == 1
+    code, out, _ = run(capsys, "check", file, "--pair", "Cube:Post=2", "--json")
+    told = json.loads(out)
+    assert (
+        code == 0 and told["requirements"][1]["standing"] == "certified" and told["requirements"][1]["required_mm"] == 2
+    )
+    assert run(capsys, "check", file, "--span", "1.5:2")[0] == 0  # it has passed by then
+    page, table = tmp_path / "r.html", tmp_path / "r.csv"
+    code, out, _ = run(capsys, "check", file, "-o", table)
+    assert code == 1 and f"made {table}" in out and "Cube,Post" in table.read_text()
+    assert (tmp_path / "r-frames.csv").exists()
+    code, _, fault = run(capsys, "check", file, "-o", table)
+    assert code == 2 and "there already" in fault
+    code, _, fault = run(capsys, "check", file, "-o", tmp_path / "r.pdf")
+    assert code == 2 and "ending" in fault
+    code, _, fault = run(capsys, "check", file, "--span", "2:1")
+    assert code == 2 and "before it begins" in fault
+    assert run(capsys, "check", file, "-o", page, "--pair", "Post=off")[0] == 0
+    assert "Post=off" in page.read_text()
+
+
+def test_extract_goes_to_a_place_within_limits(capsys, tmp_path):
+    made = make_project({"Block": (box_mesh(40, 40, 40), (0, 0, 0)), "Lid": (box_mesh(60, 60, 10), (0, 0, 40))})
+    file = tmp_path / "lid.kestrav"
+    project_file.save(made.project, made.meshes, file)
+    code, out, _ = run(
+        capsys, "extract", file, "Block", "--required", "1", "--to", "0,0,200", "--direction", "+z", "--direction=-z",
+        "--aside", "Lid", "--room=-200,-200,-200:200,200,400", "--json",
+    )  # fmt: skip
+    told = json.loads(out)
+    assert code == 0 and told["taken_away"] == ["Lid"] and told["standing"] == "certified"
+    assert told["poses"][-1]["way_mm"] == [0, 0, 200]
+    for options, why in (
+        (("--to", "here"), "not understood"),
+        (("--direction", "0,0,0"), "leads nowhere"),
+        (("--room", "1,1,1:0,0,0"), "no inside"),
+    ):
+        code, _, fault = run(capsys, "extract", file, "Block", *options)
+        assert code == 2 and why in fault

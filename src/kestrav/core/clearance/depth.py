@@ -28,6 +28,7 @@ _CROSSINGS, _FEWER = 24, 8  # pairs of triangles that cross whose normals are tr
 _ALIKE = 0.9999  # cosine above which two directions are one
 _GRID = np.array([s for s in itertools.product((-1.0, 0.0, 1.0), repeat=3) if any(s)])
 _GRID /= np.linalg.norm(_GRID, axis=1, keepdims=True)
+_AXES = _GRID[np.abs(_GRID).max(axis=1) == 1.0]
 
 
 @dataclass(frozen=True)
@@ -50,7 +51,8 @@ class Overlap:
 def overlap_of(one: Solid, at_one: Array, two: Solid, at_two: Array, hint: Array | None = None) -> Overlap:
     """How deep the first solid at a pose (4, 4) overlaps the second at another; 0 where they are apart.
 
-    ``hint`` (3,) is the direction of a moment ago: with it only that and the normals of faces that cross are tried.
+    ``hint`` (3,) is the direction of a moment ago: with it only that, the normals of faces that cross and the axes are tried,
+    while surfaces cross.
     """
     seen = inverse_rigid(at_two) @ at_one
 
@@ -119,7 +121,8 @@ def _directions(one: Solid, seen: Array, two: Solid, hint: Array | None) -> list
     pairs = np.array([(c.b1, c.b2) for c in result.getContacts()], int).reshape(-1, 2)
     mine = -_normals(one.shape, np.unique(pairs[:, 0])) @ seen[:3, :3].T
     theirs = _normals(two.shape, np.unique(pairs[:, 1]))
-    rest = (*_GRID, *(_GRID @ seen[:3, :3].T)) if hint is None else ()
+    grid = _GRID if hint is None or not len(pairs) else _AXES
+    rest = (*grid, *(grid @ seen[:3, :3].T))
     found: list[Array] = [] if hint is None else [hint]
     for way in (*mine, *theirs, *rest):
         if not found or np.max(np.array(found) @ way) < _ALIKE:

@@ -301,7 +301,8 @@ def _put_aside(search: _Search) -> bool:
     if not number:
         return False
     sets = [[whose.get(part) for part in blockers_along(problem, way)] for way in search.ways]
-    fit = [{thing for thing in found if thing is not None} for found in sets if None not in found]
+    # a pull that nothing blocks leads elsewhere than asked for
+    fit = [{thing for thing in found if thing is not None} for found in sets if found and None not in found]
     chosen = min(fit, key=len, default=set(number.values()))
     search.aside = tuple(thing for thing in search.wish.aside if thing in chosen)
     problem.ignored = frozenset(j for j, thing in number.items() if thing in chosen)
