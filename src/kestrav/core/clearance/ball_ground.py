@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.clearance.models import model, placed
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import subtree
+from kestrav.core.document.lookup import solids, subtree
 from kestrav.core.document.records import Ball, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
@@ -71,16 +71,12 @@ def _away(project: Project, meshes: Mapping[str, Mesh], on: str, places: Array) 
     where a place lies on the surface itself."""
     rest, row = rest_poses(project), rows(project)
     back = inverse_rigid(rest[row[on]])
-    solids = [
-        (model(solid_mesh(meshes, p)), placed(back @ rest[row[p.id]]))
-        for p in project.parts
-        if p.geometry is not None and p.id in set(subtree(project, on))
-    ]
+    bodies = [(model(solid_mesh(meshes, p)), placed(back @ rest[row[p.id]])) for p in solids(project, on)]
     ball, request = coal.Sphere(_POINT), coal.DistanceRequest()
     found, last = np.empty((len(places), 3)), np.array([0.0, 0.0, 1.0])
     for k, place in enumerate(places):
         best = np.inf
-        for body, at in solids:
+        for body, at in bodies:
             result = coal.DistanceResult()
             here = coal.Transform3s(np.eye(3), place)
             distance = coal.distance(ball, here, body, at, request, result)

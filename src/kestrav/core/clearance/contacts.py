@@ -28,7 +28,7 @@ from kestrav.core.clearance.between import (
 )
 from kestrav.core.clearance.models import nearest, placed
 from kestrav.core.clearance.sweep import moving_pairs, touching_at_rest
-from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.lookup import get, solids
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector as point
@@ -94,17 +94,12 @@ def _between(project: Project, meshes: Mapping[str, Mesh], a: str, b: str) -> li
     for thing in (a, b):
         if not isinstance(get(project, thing), Part):
             raise BadInput(f"“{get(project, thing).name}” is no part, so it touches nothing")
-        sides.append([i for i in subtree(project, thing) if _geometry(project, i)])
+        sides.append([part.id for part in solids(project, thing)])
         if not sides[-1]:
             raise BadInput(f"“{get(project, thing).name}” has no geometry that could touch something")
     if set(sides[0]) & set(sides[1]):
         raise BadInput(f"“{get(project, a).name}” and “{get(project, b).name}” are parts of each other")
     return [pairing(project, meshes, i, j) for i in sides[0] for j in sides[1]]
-
-
-def _geometry(project: Project, part_id: str) -> bool:
-    part = get(project, part_id)
-    return isinstance(part, Part) and part.geometry is not None
 
 
 def _search(

@@ -22,6 +22,7 @@ _Pair = tuple[str, str]
 _same: OrderedDict[Cued, Cued] = OrderedDict()  # what waits, by its value, so that the same one is the same object
 _known: OrderedDict[tuple[int, ...], tuple[tuple[object, ...], float | None]] = OrderedDict()
 _KEPT = 512
+_AT_ONCE = 1e-3  # s within which two touches of a pair are one
 
 
 def contacts_settled(project: Project, meshes: Mapping[str, Mesh]) -> Project:
@@ -64,9 +65,6 @@ def all_touches(project: Project, meshes: Mapping[str, Mesh], progress: Progress
         ):
             found.append(touch)
     return tuple(sorted(found, key=lambda touch: touch.time))
-
-
-_AT_ONCE = 1e-3  # s within which two touches of a pair are one
 
 
 def _cued(project: Project) -> list[Cued]:

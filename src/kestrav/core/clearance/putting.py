@@ -13,7 +13,7 @@ from kestrav.core.document.edits import add, change, replace, update
 from kestrav.core.document.lookup import ancestors, get, new_id, new_name, shown_parts, subtree
 from kestrav.core.document.records import Carry, Part, Placement, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.geometry.meshes import Mesh, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.legs import legs_of, movers
@@ -104,8 +104,7 @@ def _moving_below(project: Project, meshes: Mapping[str, Mesh], rider: str, pose
         for part in solids:
             if part.id not in mine:
                 continue
-            apart = np.maximum(boxes[part.id][0] - boxes[other.id][1], boxes[other.id][0] - boxes[part.id][1])
-            if apart.max() > _RESTING:
+            if box_gaps(boxes[part.id], boxes[other.id]) > _RESTING:
                 continue
             one, two = solid_mesh(meshes, part), solid_mesh(meshes, other)
             near = nearest(model(one), placed(poses[row[part.id]]), model(two), placed(poses[row[other.id]]), _RESTING)

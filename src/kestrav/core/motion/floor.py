@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.spatial import ConvexHull, QhullError
 
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.lookup import get, solids
 from kestrav.core.document.records import KeyPose, Poses, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -47,11 +47,7 @@ def hull_points(project: Project, meshes: Mapping[str, Mesh], thing: str) -> Arr
     """The points (k, 3), in a thing's own coordinates, that are the outermost of it."""
     rest, row = rest_poses(project), rows(project)
     back = inverse_rigid(rest[row[thing]])
-    found = [
-        apply(back @ rest[row[p.id]], _hull_of(solid_mesh(meshes, p)))
-        for p in project.parts
-        if p.geometry is not None and p.id in set(subtree(project, thing))
-    ]
+    found = [apply(back @ rest[row[p.id]], _hull_of(solid_mesh(meshes, p))) for p in solids(project, thing)]
     if not found:
         return np.zeros((1, 3))
     points = np.concatenate(found)

@@ -16,6 +16,8 @@ from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.resting import rest_and_pivot
 
 Array = NDArray[np.float64]
+_LOOK = 200.0  # mm above a wheel's centre from which the ground is looked for
+_STEP = 5e-4  # s, between which rates are taken
 
 
 def headings(project: Project, thing: str, times: ArrayLike) -> Array:
@@ -102,7 +104,3 @@ def mesh_errors(project: Project, drive: Drive, times: ArrayLike) -> Array:
     motion = Motion(project)
     turned = [motion.turned(end.part, end.axle.direction, times) for end in (drive.a, drive.b)]
     return mesh_error(drive, motion.stands(drive, times), turned[0], turned[1])
-
-
-_LOOK = 200.0  # mm above a wheel's centre from which the ground is looked for
-_STEP = 5e-4  # s, between which rates are taken

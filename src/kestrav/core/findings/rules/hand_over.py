@@ -23,6 +23,7 @@ from kestrav.core.motion.resting import rest_and_pivot
 from kestrav.core.motion.timing import moved, set_span
 
 Array = NDArray[np.float64]
+_TINY = 1e-4  # s about a hand-over between which speeds are taken
 
 GAP = 0.1  # mm
 ANGLE = 1.0  # degrees
@@ -200,9 +201,6 @@ def _let_go(evidence: Evidence, thing: str, legs: list[Leg], k: int) -> Iterator
             limit=limit,
             mend=mend,
         )
-
-
-_TINY = 1e-4  # s about a hand-over between which speeds are taken
 
 
 def _stands(motion: Motion, carry: Carry, time: float) -> float | None:
