@@ -1,5 +1,9 @@
 """Ways out of assemblies, against what their geometry says."""
 
+import subprocess
+import sys
+from pathlib import Path
+
 import numpy as np
 import pytest
 import trimesh
@@ -414,3 +418,30 @@ def test_a_way_keeps_to_the_lean_that_is_allowed():
     # turned level, about the upright, it comes through end on
     assert isinstance(way, WayOut) and way.tilt <= 10.0
     assert max(np.linalg.norm(at.turn) for at in way.poses) > np.radians(60)
+
+
+PLANNED = """
+import sys
+sys.path[:0] = sys.argv[2:]
+from test_ways import u_shape
+from kestrav.core.extraction.planning import goals, plan
+from kestrav.core.extraction.problem import problem_of
+from kestrav.core.extraction.pulls import directions
+problem = problem_of(*u_shape(), ["block"])
+found = plan(problem, goals(problem, directions(problem)), 60.0, int(sys.argv[1]))
+print([tuple(round(v, 9) for v in (*at.way, *at.turn)) for at in found])
+"""
+
+
+def test_in_a_new_process_the_same_seed_finds_the_same_plan():
+    here = Path(__file__).parent
+
+    def planned(seed):
+        folders = [str(here), str(here.parent.parent)]
+        done = subprocess.run(
+            [sys.executable, "-c", PLANNED, str(seed), *folders], capture_output=True, text=True, check=True
+        )
+        return done.stdout
+
+    first = planned(3)
+    assert first.startswith("[") and planned(3) == first and planned(4) != first
