@@ -7,6 +7,7 @@ from pathlib import Path
 
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
+from kestrav.core.files.writing import write_whole
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.html_report import as_html
 from kestrav.core.findings.report import frames_as_csv, table_as_csv
@@ -40,12 +41,5 @@ def write_report(
     else:
         texts = [as_html(project, result, pictures_of(project, meshes, result.table), command)]
     for file, text in zip(files, texts, strict=True):
-        part = file.with_name(f".{file.name}.part")
-        try:
-            part.write_text(text, encoding="utf-8", newline="")
-            part.replace(file)
-        except OSError as fault:
-            raise BadInput(f"“{file}” cannot be written: {fault.strerror or fault}") from fault
-        finally:
-            part.unlink(missing_ok=True)
+        write_whole(file, text.encode())
     return files

@@ -13,6 +13,7 @@ from kestrav.core.document.lookup import get, solids
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files.project_file import to_glb
+from kestrav.core.files.writing import write_whole
 from kestrav.core.geometry.meshes import Mesh, joined
 from kestrav.core.motion.resting import rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh
@@ -40,12 +41,5 @@ def write_part(
     else:
         body = trimesh.Trimesh(whole.vertices, np.asarray(whole.triangles), process=False)
         data = export_stl(body)
-    part_file = target.with_name(f".{target.name}.part")
-    try:
-        part_file.write_bytes(data)
-        part_file.replace(target)
-    except OSError as fault:
-        raise BadInput(f"“{target}” cannot be written: {fault.strerror or fault}") from fault
-    finally:
-        part_file.unlink(missing_ok=True)
+    write_whole(target, data)
     return target
