@@ -164,3 +164,16 @@ def test_a_swept_space_becomes_a_part_and_is_worked_out_again(hand, monkeypatch,
     session.undo.undo()
     session.undo.undo()
     assert len(session.project.parts) == 3 and not session.project.requirements
+
+
+def test_the_check_tells_how_far_it_is_and_can_be_stopped(hand):
+    window = hand.window
+    hand.session.edit("Wider", lambda p: edits.settings(p, required_clearance=3.5))
+    assert not window.current and window.findings.stop.isVisible()
+    window.checker.progress.emit(0.4)
+    assert "40%" in window.findings.count.text()
+    window.findings.stop.click()
+    assert "stopped" in window.findings.count.text() and not window.findings.stop.isVisible()
+    hand.session.edit("Narrower", lambda p: edits.settings(p, required_clearance=3.4))
+    checked(hand)
+    assert not window.findings.stop.isVisible()

@@ -91,6 +91,7 @@ class FindingsPanel(QWidget):
     went = Signal(object)
     mended = Signal(object)
     folded = Signal(bool)
+    stopped = Signal()  # the check under way is not to go on
 
     def __init__(self) -> None:
         super().__init__()
@@ -115,6 +116,10 @@ class FindingsPanel(QWidget):
         row.addWidget(self.title)
         row.addStretch(1)
         row.addWidget(self.count)
+        self.stop = _link("Stop", "Stop the check under way; it starts again with the next edit")
+        self.stop.clicked.connect(lambda: self.stopped.emit())
+        self.stop.hide()
+        row.addWidget(self.stop)
         row.addWidget(self.fold)
         column.addWidget(head)
         self.area = QScrollArea()
@@ -155,6 +160,16 @@ class FindingsPanel(QWidget):
     def say_current(self, current: bool) -> None:
         """Say whether the findings belong to the document as it is."""
         self.count.setText(str(len(self.findings)) if current else f"{len(self.findings)} · checking …")
+        self.stop.setVisible(not current and not self.is_folded)
+
+    def say_progress(self, share: float) -> None:
+        """Say how far the check under way is."""
+        self.count.setText(f"{len(self.findings)} · checking {share:.0%}")
+
+    def say_stopped(self) -> None:
+        """Say that the check was stopped."""
+        self.count.setText(f"{len(self.findings)} · stopped")
+        self.stop.hide()
 
     def choose(self, finding: Finding | None) -> None:
         """Mark one finding."""

@@ -299,6 +299,8 @@ class Window(QMainWindow):
         session.undo.cleanChanged.connect(lambda _: self._show_name())
         self.checker.result.connect(self._on_result)
         self.checker.now.connect(self._on_now)
+        self.checker.progress.connect(self._on_progress)
+        self.findings.stopped.connect(self._stop_check)
         self.checker.failed.connect(self.card.complain)
         self.deck.play_toggled.connect(self.player.toggle)
         self.player.changed.connect(self.deck.set_playing)
@@ -427,6 +429,15 @@ class Window(QMainWindow):
         self.findings.show_findings(result.findings, "Nothing found. Everything checked is within its limits.")
         self._keep_finding(result)
         self._show_gap()
+
+    def _on_progress(self, share: float) -> None:
+        if not self.current:
+            self.findings.say_progress(share)
+
+    def _stop_check(self) -> None:
+        """Stop the check under way."""
+        self.checker.stop()
+        self.findings.say_stopped()
 
     def _keep_finding(self, result: CheckResult) -> None:
         """Keep pointing at the same fault after a new check."""
