@@ -91,19 +91,11 @@ class Clearing(QObject):
 
     def intend(self) -> None:
         """Two selected parts are meant to touch."""
-        project = self.session.project
         if len(self.session.chosen) != 2:
             self.window.card.complain("select the two things that are meant to touch first (Ctrl+click)")
             return
-        one, two = (solids(project, thing) for thing in self.session.chosen)
-
-        def change(made: Project) -> Project:
-            for a in one:
-                for b in two:
-                    made = set_contact(made, a.id, b.id, True)
-            return made
-
-        self.session.edit("Intended contact", change)
+        one, two = self.session.chosen
+        self.session.edit("Intended contact", lambda p: set_contact(p, one, two, True))
 
     # the table
 

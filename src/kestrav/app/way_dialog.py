@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app.fields import QuantityEdit
-from kestrav.core.document.lookup import get, subtree, told_apart
+from kestrav.core.document.lookup import ancestors, get, subtree, told_apart
 from kestrav.core.document.records import Placement, Project
 from kestrav.core.extraction.typed import AXES
 from kestrav.core.extraction.ways import Wish
@@ -174,8 +174,9 @@ class WayDialog(QDialog):
         self.aside = QListWidget()
         self.aside.setMaximumHeight(96)
         mine = {i for thing in self.things for i in subtree(self.project, thing)}
+        above = {i for thing in self.things for i in ancestors(self.project, thing)}
         for part in self.project.parts:
-            if part.id in mine or mine & set(subtree(self.project, part.id)):
+            if part.id in mine or part.id in above:
                 continue
             item = QListWidgetItem(told_apart(self.project, part.id))
             item.setData(_ID, part.id)

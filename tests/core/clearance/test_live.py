@@ -8,6 +8,7 @@ from test_certificate import goes, scene
 from kestrav.core.clearance.live import Live, with_live
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
+from kestrav.core.document.records import Requirement
 from kestrav.core.motion.runs import frame_times, span
 
 
@@ -66,3 +67,22 @@ def test_a_project_never_checked_counts_as_changed_throughout():
     made, meshes = bent_past_a_post()
     told = Live().follow(made, meshes, 0.0, 60.0)
     assert told.complete and len(told.times) == len(frame_times(made)) + 1
+
+
+def test_the_pair_that_is_worst_off_is_told_where_pairs_have_requirements_of_their_own():
+    made, meshes = bent_past_a_post()
+    # the other post may be as near as 1 mm, the post must stay 20 mm away
+    made = edits.add(
+        made,
+        Requirement("need-1", "Post", ("ram",), ("post",), 20.0),
+        Requirement("need-2", "Other", ("ram",), ("other",), 1.0),
+    )
+    live = Live()
+    live.checked(made, meshes)
+    now = dragged(made, 1, 300.0, 22.0, 0.0)
+    told = live.follow(now, meshes, 0.5, 60.0)
+    known = sweep(now, meshes, told.times)
+    assert told.distance == pytest.approx(np.maximum(known.distance, 0), abs=1e-9)
+    assert told.needs == pytest.approx(known.needs)
+    curve = with_live(known, told, span(now))
+    assert curve.short.any() and not curve.short.all()

@@ -1,5 +1,6 @@
 """Swept spaces against Minkowski sums and other closed forms, and as parts to check others against."""
 
+import msgspec
 import numpy as np
 import pytest
 import trimesh
@@ -10,7 +11,7 @@ from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.clearance.swept import add_swept, is_outdated, renew_swept, swept_space
 from kestrav.core.document import edits
-from kestrav.core.document.records import Part, Spin
+from kestrav.core.document.records import Part, Path, Run, Spin
 from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.files.part_files import write_part
 from kestrav.core.findings.check import check
@@ -48,6 +49,27 @@ def test_a_bar_that_turns_about_its_middle_sweeps_a_disc():
     assert found.volume == pytest.approx(np.pi * (100**2 + 10**2) * 20, rel=0.03)
 
 
+def test_things_that_move_one_after_another_are_both_followed():
+    made, meshes = scene(early=(box_mesh(20, 20, 20), (0, 0, 0)), late=(box_mesh(20, 20, 20), (0, 100, 0)))
+    made = edits.add(made, Part("both", "Both"))
+    for part in ("early", "late"):
+        made = edits.update_parts(reordered(made), {part: {"parent": "both"}})
+    made = goes(made, "early", (0, 0, 0), (200, 0, 0), duration=1.0)
+    made = edits.add(
+        made,
+        Path("path-2", "Later", straight((0, 100, 0), (200, 100, 0))),
+        Run("run-2", "Goes later", "late", "path-2", start=1.0, duration=1.0),
+    )
+    found = swept_space(made, meshes, "both", tolerance=2.0)
+    assert found.volume == pytest.approx(2 * 220 * 20 * 20, rel=0.03)
+
+
+def reordered(made):
+    """Parents first, as a document has them."""
+    parts = sorted(made.parts, key=lambda p: p.id != "both")
+    return msgspec.structs.replace(made, parts=tuple(parts))
+
+
 def test_what_stands_still_sweeps_itself_and_thin_parts_are_said_to_be_thickened():
     made, meshes = scene(block=(box_mesh(30, 30, 30), (5, 0, 0)), sheet=(box_mesh(60, 60, 0.2), (0, 0, 90)))
     made = goes(made, "block", (5, 0, 0), (6, 0, 0))
@@ -72,8 +94,6 @@ def test_it_is_a_part_that_others_are_checked_against_but_not_what_sweeps_it():
 
 
 def goes_again(made, thing, *points):
-    from kestrav.core.document.records import Path, Run
-
     return edits.add(
         made,
         Path("path-2", "Across", straight(*points)),

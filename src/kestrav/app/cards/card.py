@@ -256,7 +256,8 @@ class Card(QWidget):
     def show_result(self, result: CheckResult | None) -> None:
         """Take a check's result."""
         self.result = result
-        if self.shows_checks or isinstance(self.session.item, Requirement):
+        item = self.session.item
+        if self.shows_checks or isinstance(item, Requirement) or (isinstance(item, Part) and item.swept is not None):
             self.rebuild()
 
     def rebuild(self) -> None:

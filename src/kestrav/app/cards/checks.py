@@ -6,10 +6,11 @@ import numpy as np
 
 from kestrav.app.cards.project import REQUIRED_TIP
 from kestrav.app.cards.rows import Rows
+from kestrav.app.fields import Form
 from kestrav.core.clearance.table import Outcome, outcomes
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import told_apart
-from kestrav.core.document.records import Requirement
+from kestrav.core.document.records import Project, Requirement
 from kestrav.core.findings.model import name_of
 from kestrav.core.findings.report import title_of
 from kestrav.core.units import show
@@ -44,7 +45,7 @@ class ChecksRows(Rows):
             return
         clearance = result.clearance
         for found in outcomes(project, clearance, result.certificate):
-            self._outcome(found)
+            _show_outcome(form, project, found)
         self._requirements()
         self._certificate()
         if result.table:
@@ -133,19 +134,6 @@ class ChecksRows(Rows):
             return
         form.worked(f"<b>{told.standing}</b>; everything else certified: at least {bound}")
 
-    def _outcome(self, found: Outcome) -> None:
-        """What came of one requirement, or of the general one."""
-        project = self.session.shown
-        if found.standing == "not checked":
-            self.form.worked(f"{title_of(project, found)}: <b>not checked</b>")
-            return
-        lines = [f"{title_of(project, found)}: <b>{found.standing}</b>, {show(found.required, 'mm', 1)} required"]
-        if found.pair is not None and found.least is not None and found.time is not None:
-            a, b = (told_apart(project, i) for i in (found.pair.moving, found.pair.other))
-            near = f"overlap by {show(-found.least, 'mm', 2)}" if found.least < 0 else show(found.least, "mm", 2)
-            lines += [f"least at the frames <b>{near}</b> at {found.time:.2f}\u2009s", f"{a} to {b}"]
-        self.form.worked(*lines)
-
     def _requirements(self) -> None:
         self.form.buttons(
             (
@@ -154,6 +142,19 @@ class ChecksRows(Rows):
                 "Ask for a clearance of its own between things, or leave them out",
             )
         )
+
+
+def _show_outcome(form: Form, project: Project, found: Outcome) -> None:
+    """What came of one requirement, or of the general one."""
+    if found.standing == "not checked":
+        form.worked(f"{title_of(project, found)}: <b>not checked</b>")
+        return
+    lines = [f"{title_of(project, found)}: <b>{found.standing}</b>, {show(found.required, 'mm', 1)} required"]
+    if found.pair is not None and found.least is not None and found.time is not None:
+        a, b = (told_apart(project, i) for i in (found.pair.moving, found.pair.other))
+        near = f"overlap by {show(-found.least, 'mm', 2)}" if found.least < 0 else show(found.least, "mm", 2)
+        lines += [f"least at the frames <b>{near}</b> at {found.time:.2f}\u2009s", f"{a} to {b}"]
+    form.worked(*lines)
 
 
 class RequirementRows(Rows):
@@ -191,7 +192,7 @@ class RequirementRows(Rows):
         if result is not None:
             for found in outcomes(project, result.clearance, result.certificate):
                 if found.item is not None and found.item.id == item.id:
-                    ChecksRows(self.card)._outcome(found)
+                    _show_outcome(form, project, found)
         self._delete(item.id, "requirement")
 
     def _ask(self, item: Requirement, key: str) -> None:

@@ -13,7 +13,6 @@ from scipy.spatial.transform import Rotation
 from kestrav.app.cards.rows import Rows, Vector
 from kestrav.core.camera.orbits import add_orbit
 from kestrav.core.clearance.drop import drop
-from kestrav.core.clearance.swept import is_outdated
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import (
@@ -93,12 +92,13 @@ class PartRows(Rows):
         assert part.swept is not None
         swept, project = part.swept, self.session.shown
         shape = solid_mesh(self.session.meshes, part)
+        found = () if self.card.result is None else self.card.result.findings
+        old = any(f.rule == "swept-outdated" and part.id in f.subject for f in found)
         size = " × ".join(show(float(v), "", 0) for v in shape.bounds[1] - shape.bounds[0])
         self.form.worked(
             f"swept by {get(project, swept.thing).name}, {swept.start:.2f} to {swept.end:.2f}\u2009s",
             f"<b>{_cubic(shape.volume)}</b>, {size}\u2009mm over all",
-            f"edges to {show(swept.tolerance, 'mm', 2)}"
-            + (" · <b>out of date</b>" if is_outdated(project, part) else ""),
+            f"edges to {show(swept.tolerance, 'mm', 2)}" + (" · <b>out of date</b>" if old else ""),
         )
         self.form.buttons(
             (

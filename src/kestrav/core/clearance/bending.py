@@ -79,14 +79,14 @@ def near_run(project: Project, meshes: Mapping[str, Mesh], run: Run) -> Clearanc
     return sweep(project, meshes, np.linspace(trip.start, trip.end, count + 1), only=parts)
 
 
+def is_of(project: Project, run: Run, part: str) -> bool:
+    """Whether a part is one of a run's rider or company, or in one."""
+    return bool({part, *ancestors(project, part)} & {run.rider, *run.company})
+
+
 def of_rider(project: Project, run: Run, breach: Breach) -> bool:
-    """Whether a breach is one of the run's rider or company, and not of how it stands at the ends."""
-    things = {run.rider, *run.company}
-    return any(
-        thing in things
-        for part in (breach.pair.moving, breach.pair.other)
-        for thing in (part, *ancestors(project, part))
-    )
+    """Whether a breach is one of the run's rider or company."""
+    return any(is_of(project, run, part) for part in (breach.pair.moving, breach.pair.other))
 
 
 def _influence(project: Project, run: Run, times: Array) -> Array:

@@ -36,11 +36,12 @@ _FINE_KEPT = 64  # steps whose fine poses are kept
 
 @dataclass(eq=False)
 class Pairing:
-    """Two bodies with their collision models, the first one's corners, and what is required of them in mm; ``touching`` is for whoever
-    goes through time with it."""
+    """Two bodies with their meshes and collision models, the first one's corners, and what is required of them in mm; ``touching`` is
+    for whoever goes through time with it."""
 
     a: str
     b: str
+    shapes: tuple[Mesh, Mesh]
     models: tuple[Any, Any]
     corners: Array
     need: float = 0.0
@@ -52,7 +53,7 @@ def pairing(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, need: 
     one, two = get(project, a), get(project, b)
     assert isinstance(one, Part) and isinstance(two, Part)
     first, second = solid_mesh(meshes, one), solid_mesh(meshes, two)
-    return Pairing(a, b, (model(first), model(second)), box_corners(first.bounds), need)
+    return Pairing(a, b, (first, second), (model(first), model(second)), box_corners(first.bounds), need)
 
 
 @dataclass(frozen=True, eq=False)
@@ -69,20 +70,27 @@ class Groups:
     pairs: list[list[int]]
 
 
+def led_by(project: Project, bodies: Sequence[str]) -> tuple[list[str], Array]:
+    """The leader of what each body (k) moves as one with, itself where nothing moves it, and its pose (k, 4, 4) in that one's coordinates."""
+    rest, row, group = rest_poses(project), rows(project), moving_groups(project)
+    own = np.array([row[body] for body in bodies], np.intp)
+    lead = np.array([group.get(body, row[body]) for body in bodies], np.intp)
+    return [project.parts[k].id for k in lead], inverse_rigid(rest[lead]) @ rest[own]
+
+
 def groups_of(project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pairing]) -> Groups:
     """What pairs are between."""
-    rest, row, group = rest_poses(project), rows(project), moving_groups(project)
+    row = rows(project)
     leaders: dict[str, int] = {}
     boxes: list[list[Array]] = []
     within, bounds, of = {}, {}, {}
-    for body in dict.fromkeys(i for pair in pairs for i in (pair.a, pair.b)):
-        leader = project.parts[group.get(body, row[body])].id
+    bodies = list(dict.fromkeys(i for pair in pairs for i in (pair.a, pair.b)))
+    for body, leader, there in zip(bodies, *led_by(project, bodies), strict=True):
         of[body] = k = leaders.setdefault(leader, len(leaders))
         if k == len(boxes):
             boxes.append([])
-        part = project.parts[row[body]]
-        within[body] = inverse_rigid(rest[row[leader]]) @ rest[row[body]]
-        bounds[body] = solid_mesh(meshes, part).bounds
+        within[body] = there
+        bounds[body] = solid_mesh(meshes, project.parts[row[body]]).bounds
         boxes[k].append(turned_bounds(bounds[body], within[body]))
     between: dict[tuple[int, int], list[int]] = {}
     for k, pair in enumerate(pairs):
@@ -102,13 +110,11 @@ def swept_bounds(boxes: Array, poses: Array) -> Array:
     """The bounds (n - 1, k, 2, 3) that boxes (k, 2, 3) sweep in each step of poses (n, k, 4, 4)."""
     bounds = turned_bounds(boxes, poses)
     corners = np.array([box_corners(box) for box in boxes])
-    step = np.diff(poses, axis=0)
-    moved = corners @ np.swapaxes(step[..., :3, :3], -1, -2) + step[:, :, None, :3, 3]
     swept = np.stack(
         [np.minimum(bounds[:-1, :, 0], bounds[1:, :, 0]), np.maximum(bounds[:-1, :, 1], bounds[1:, :, 1])], axis=2
     )
     # what goes round within a step goes a little beyond both its ends
-    beyond = (MARGIN - 1) * np.linalg.norm(moved, axis=-1).max(axis=-1) + _TINY
+    beyond = (MARGIN - 1) * stirred(corners, poses[:-1], poses[1:]) + _TINY
     swept[:, :, 0] -= beyond[..., None]
     swept[:, :, 1] += beyond[..., None]
     return swept
@@ -128,11 +134,18 @@ def led_poses(project: Project, motion: Motion, leaders: Sequence[str], times: A
     )
 
 
+def stirred(corners: Array, before: Array, after: Array) -> Array:
+    """How far (...,) the corner (..., 8, 3) that goes farthest goes between two poses (..., 4, 4), broadcast together: of a box no point
+    goes farther, as a rigid displacement is largest at a corner."""
+    step = after - before
+    moved = corners @ np.swapaxes(step[..., :3, :3], -1, -2) + step[..., None, :3, 3]
+    found: Array = np.linalg.norm(moved, axis=-1).max(axis=-1)
+    return found
+
+
 def gone(corners: Array, seen: Array) -> Array:
     """How far (n,) the corner that goes farthest in each step has gone since the first pose."""
-    step = np.diff(seen, axis=0)
-    moved = corners @ np.swapaxes(step[:, :3, :3], -1, -2) + step[:, None, :3, 3]
-    return np.concatenate([[0.0], np.cumsum(np.linalg.norm(moved, axis=-1).max(axis=-1))])
+    return np.concatenate([[0.0], np.cumsum(stirred(corners, seen[:-1], seen[1:]))])
 
 
 def distance_of(pair: Pairing, seen: Array, below: float = np.inf) -> Nearest | None:
@@ -167,11 +180,15 @@ class Between:
     # the first leader's poses (n, 4, 4) as the second sees them, at the fine times of a step, for all pairs between two groups
     _known: dict[tuple[int, float, float], tuple[Array, Array]] = field(default_factory=dict)
 
-    def windows(self, end: float, begin: float = 0.0) -> Iterator[tuple[float, Array, Array]]:
-        """Windows of time to an end, cut at both ends: the share that is done, times (n,) and the leaders' poses (n, k, 4, 4)."""
-        inner = self.times[(self.times > begin) & (self.times < end)]
-        times = np.concatenate([[begin], inner, [max(end, begin)]])
-        count = len(times) - 1
+    def windows(self, end: float, begin: float | None = None) -> Iterator[tuple[float, Array, Array]]:
+        """Windows of time: the share that is done, times (n,) and the leaders' poses (n, k, 4, 4).
+
+        From the start to the first fine time at or after an end; or cut at a beginning and the end exactly.
+        """
+        times, count = self.times, max(int(np.searchsorted(self.times, end)), 1)
+        if begin is not None:
+            times = np.array([begin, *times[(times > begin) & (times < end)], max(end, begin)])
+            count = len(times) - 1
         leaders = self.groups.leaders
         whole = led_poses(self.project, self.motion, leaders, times) if count <= _MOST_AT_ONCE else None
         for start in range(0, count, _WINDOW):

@@ -16,7 +16,6 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.clearance.asked import asked_of
 from kestrav.core.clearance.between import (
     MARGIN,
     Between,
@@ -29,13 +28,11 @@ from kestrav.core.clearance.between import (
     swept_bounds,
 )
 from kestrav.core.clearance.depth import Solid, overlap_of
-from kestrav.core.clearance.sweep import Pair, intended_contacts, moving_pairs, sweep
-from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Part, Project
+from kestrav.core.clearance.sweep import Pair, prepared, sweep
+from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.runs import span
-from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]
@@ -119,19 +116,10 @@ def certify(
     the work.
     """
     begin, end = over if over is not None else (0.0, span(project))
-    contacts = intended_contacts(project, meshes)
-    left_out = {frozenset((c.moving, c.other)) for c in contacts}
-    wanted = [
-        p
-        for p in moving_pairs(project, meshes)
-        if frozenset(p) not in left_out and (only is None or p[0] in only or p[1] in only)
-    ]
-    asked = asked_of(project, wanted)
-    allowed = allowed or {}
+    ready, allowed = prepared(project, meshes, only), allowed or {}
     pairs = [
-        pairing(project, meshes, *p, allowed.get(frozenset(p), float(need)))
-        for p, need in zip(wanted, asked.need, strict=True)
-        if np.isfinite(need)
+        pairing(project, meshes, a, b, allowed.get(frozenset((a, b)), float(need)))
+        for (a, b), need in zip(ready.bodies.pairs(), ready.asked.need, strict=True)
     ]
     general = project.settings.required_clearance
     if not pairs:
@@ -139,7 +127,7 @@ def certify(
     moving = between(project, meshes, pairs)
     groups, proof = moving.groups, _Proof(moving, np.inf, progress)
     most = np.array([max(pairs[k].need for k in mine) for mine in groups.pairs])
-    for share, times, led in moving.windows(end, begin):
+    for share, times, led in moving.windows(end, None if over is None else begin):
         proof.share = share
         proof.tell()
         apart = gaps_between(swept_bounds(groups.boxes, led), groups)
@@ -149,8 +137,12 @@ def certify(
             _window(proof, int(g), times, led[:, groups.one[g]], led[:, groups.two[g]])
     if progress is not None:
         progress(1.0)
-    proof.found += _inside(project, meshes, begin, end, only)
-    stretches = [_sharpened(proof, meshes, stretch) for stretch in _joined(proof.found)]
+    proof.found += [
+        stretch
+        for stretch in _inside(project, meshes, begin, end, only)
+        if stretch.least < allowed.get(frozenset((stretch.pair.moving, stretch.pair.other)), stretch.required)
+    ]
+    stretches = [_sharpened(proof, stretch) for stretch in _joined(proof.found)]
     stretches.sort(key=lambda s: (s.standing != "breached", s.least - s.required, s.start))
     return Certificate(general, begin, end, proof.at_least, tuple(stretches), len(pairs), proof.measured)
 
@@ -244,7 +236,7 @@ def _keep(proof: _Proof, pair: Pairing, times: Array, known: dict[int, float], a
     )
 
 
-def _sharpened(proof: _Proof, meshes: Mapping[str, Mesh], stretch: Stretch) -> Stretch:
+def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
     """A breach with the least distance about where it was least: within a step that is too near at both ends nothing was looked at.
 
     Where they overlap, it is how deep they do at the most, looked at evenly over the stretch.
@@ -262,19 +254,16 @@ def _sharpened(proof: _Proof, meshes: Mapping[str, Mesh], stretch: Stretch) -> S
     told = [np.inf if near is None else near.distance for near in found]
     best = int(np.argmin(told))
     if told[best] <= 0:
-        return _deepest(proof, meshes, stretch, pair, g)
+        return _deepest(proof, stretch, pair, g)
     if told[best] >= stretch.least:
         return stretch
     return dataclasses.replace(stretch, least=told[best], time=float(times[best]))
 
 
-def _deepest(proof: _Proof, meshes: Mapping[str, Mesh], stretch: Stretch, pair: Pairing, g: int) -> Stretch:
+def _deepest(proof: _Proof, stretch: Stretch, pair: Pairing, g: int) -> Stretch:
     """A stretch in which a pair overlaps, with how deep and when it is deepest."""
     moving = proof.moving
-    one, two = (
-        Solid(shape := solid_mesh(meshes, part), model, shape.watertight)
-        for part, model in zip((_part(moving.project, i) for i in (pair.a, pair.b)), pair.models, strict=True)
-    )
+    one, two = (Solid(shape, model, shape.watertight) for shape, model in zip(pair.shapes, pair.models, strict=True))
     low, high, deepest = stretch.start, stretch.end, (0.0, stretch.time)
     for _ in range(2):  # all along, and then about the deepest
         times = np.linspace(low, high, _DEPTHS)
@@ -284,12 +273,6 @@ def _deepest(proof: _Proof, meshes: Mapping[str, Mesh], stretch: Stretch, pair: 
         step = float(times[1] - times[0])
         low, high = max(deepest[1] - step, stretch.start), min(deepest[1] + step, stretch.end)
     return dataclasses.replace(stretch, least=-deepest[0], time=deepest[1])
-
-
-def _part(project: Project, part_id: str) -> Part:
-    part = get(project, part_id)
-    assert isinstance(part, Part)
-    return part
 
 
 def _joined(found: list[Stretch]) -> list[Stretch]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 import msgspec
 import numpy as np
 
-from kestrav.core.clearance.bending import near_run, of_rider
+from kestrav.core.clearance.bending import is_of, near_run, of_rider
 from kestrav.core.clearance.sweep import Breach
 from kestrav.core.document.edits import point_shape, set_point, update
 from kestrav.core.document.lookup import ancestors, get
@@ -31,7 +31,7 @@ def raised(project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Bre
     run = _run(project, run_id)
     gap = worst.points[0] - worst.points[1]
     size = float(np.linalg.norm(gap))
-    rider_first = _is_of(project, run, worst.pair.moving)
+    rider_first = is_of(project, run, worst.pair.moving)
     upward = 0.0 if size < 1e-9 else float(gap[2]) / size * (1 if rider_first else -1)
     if upward < _UPRIGHT or len(point_shape(project, run.path).points) < 3:
         return None
@@ -57,11 +57,10 @@ def delayed(project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Br
     None where what it comes near to does not move, or waiting does not clear it.
     """
     run = _run(project, run_id)
-    other = worst.pair.other if _is_of(project, run, worst.pair.moving) else worst.pair.moving
+    other = worst.pair.other if is_of(project, run, worst.pair.moving) else worst.pair.moving
     if not {other, *ancestors(project, other)} & movers(project):
         return None
     frame = 1.0 / project.settings.fps
-
     most = min(span(project), _LATEST)
     found = _least(lambda n: _clear(later(project, run_id, round(n) * frame), meshes, run_id), 4.0, most / frame, 1.0)
     return None if found is None else (later(project, run_id, round(found) * frame), round(found) * frame)
@@ -91,10 +90,6 @@ def _least(serves: Callable[[float], bool], first: float, most: float, exact: fl
 def _clear(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> bool:
     run = _run(project, run_id)
     return not any(of_rider(project, run, breach) for breach in near_run(project, meshes, run).breaches)
-
-
-def _is_of(project: Project, run: Run, part: str) -> bool:
-    return bool({part, *ancestors(project, part)} & {run.rider, *run.company})
 
 
 def _run(project: Project, run_id: str) -> Run:

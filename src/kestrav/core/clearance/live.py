@@ -13,12 +13,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.clearance.between import led_poses
+from kestrav.core.clearance.between import led_by, led_poses, stirred
 from kestrav.core.clearance.models import nearest, placed
 from kestrav.core.clearance.sweep import Clearance, Pair, Prepared, prepared
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
-from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.dependence import hangs_on
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.poses import moving_groups
@@ -35,7 +34,8 @@ _SAME = 1e-9  # mm and matrix entries by which a pose may differ and be the same
 class LiveClearance:
     """The clearance at the playhead (the first sample) and at frames of the changed stretch, in the order of time after it.
 
-    For each of the samples (m,): time in s, distance in mm (0 where they overlap), what is required of the pair, the pair and its
+    For each of the samples (m,): time in s, distance in mm (0 where surfaces cross; that one lies wholly inside another is left to the
+    full check) of the pair that is nearest to what is required of it, what is required of the pair, the pair and its
     nearest points (m, 2, 3). ``stretch`` are the first and last time of what changed; none if nothing did. ``complete`` tells whether
     every frame of it was measured.
     """
@@ -114,13 +114,13 @@ class Live:
         on_frame = abs(times[here] - time) < _HAIR
         now = led[here] if on_frame else led_poses(project, Motion(project), ready.leaders, np.array([time]))[0]
         measured = self._measured.setdefault(here, {}) if on_frame else {}
-        found = [(time, *ready.nearest(now, self._hints.get(here), measured))]
+        found = [(time, *ready.worst(now, self._hints.get(here), measured))]
         order = _spread(changed)
         done = 0
         for frame in order:
             if done and clock.monotonic() > until:
                 break
-            distance, k, points = ready.nearest(
+            distance, k, points = ready.worst(
                 led[frame], self._hints.get(int(frame)), self._measured.setdefault(int(frame), {})
             )
             if k >= 0:
@@ -165,14 +165,6 @@ class Live:
         return np.flatnonzero(moved)
 
 
-def _stir(corners: Array, before: Array, after: Array) -> float:
-    """How far any corner (8, 3) goes from one pose (4, 4) to another."""
-    step = after - before
-    if not step.any():
-        return 0.0
-    return float(np.linalg.norm(corners @ step[:3, :3].T + step[:3, 3], axis=1).max())
-
-
 def _spread(frames: NDArray[np.intp]) -> NDArray[np.intp]:
     """Frames in an order whose beginnings are spread evenly (van der Corput's, base 2)."""
     count = len(frames)
@@ -203,74 +195,72 @@ class _Ready:
 
     def _still_at_least(self, k: int, before: _Known, poses: Array) -> float:
         a, b = self.prepared.bodies.first[k], self.prepared.bodies.second[k]
-        moved = _stir(self.corners[a], before.one, poses[a]) + _stir(self.corners[b], before.two, poses[b])
-        return before.at_least - moved
+        both = [a, b]
+        return before.at_least - float(stirred(self.corners[both], before.poses, poses[both]).sum())
 
     def named(self, k: int) -> Pair | None:
         """A pair by its number."""
         bodies = self.prepared.bodies
         return Pair(bodies.ids[bodies.first[k]], bodies.ids[bodies.second[k]]) if k >= 0 else None
 
-    def nearest(self, led: Array, hint: int | None, known: dict[int, _Known]) -> tuple[float, int, Array]:
-        """The least distance with the leaders at poses (l, 4, 4): how far, which pair (-1: none is far enough to tell), and where.
+    def worst(self, led: Array, hint: int | None, known: dict[int, _Known]) -> tuple[float, int, Array]:
+        """The pair that is nearest to what is required of it, with the leaders at poses (l, 4, 4): how far apart it is, which it is
+        (-1: there is none), and where.
 
         ``known`` are pairs that were measured at this time before; they are as far apart less by how far they have moved since.
         """
-        bodies = self.prepared.bodies
-        best, which, points = np.inf, -1, np.zeros((2, 3))
+        bodies, need = self.prepared.bodies, self.need
         if not len(bodies.first):
-            return best, which, points
+            return np.inf, -1, np.zeros((2, 3))
         moving = np.flatnonzero(self.group >= 0)
         poses = self.within.copy()
         poses[moving] = led[self.group[moving]] @ self.within[moving]
         bounds = self.resting.copy()
         bounds[moving] = turned_bounds(bodies.boxes[moving], poses[moving])
-        gap = box_gaps(bounds[bodies.first], bounds[bodies.second])
+        left = box_gaps(bounds[bodies.first], bounds[bodies.second]) - need
+        best, which, points = np.inf, -1, np.zeros((2, 3))  # by how much more than required it is apart
 
         def measure(k: int) -> None:
             nonlocal best, which, points
             a, b = bodies.first[k], bodies.second[k]
             at = [placed(poses[i]) if self.group[i] >= 0 else self.transforms[i] for i in (a, b)]
-            near = nearest(bodies.models[a], at[0], bodies.models[b], at[1], best)
-            known[k] = _Known(best if near is None else near.distance, poses[a], poses[b])
+            near = nearest(bodies.models[a], at[0], bodies.models[b], at[1], best + need[k])
+            known[k] = _Known(best + need[k] if near is None else near.distance, poses[[a, b]])
             if near is not None:
-                best, which, points = near.distance, k, np.stack([near.first, near.second])
+                best, which, points = near.distance - need[k], k, np.stack([near.first, near.second])
 
-        # that of a moment ago first, as it bounds the rest, and then by how far their boxes are apart
-        measure(int(np.argmin(gap)) if hint is None else hint)
-        left = np.flatnonzero(gap < best)
-        for k in left[np.argsort(gap[left])]:
-            if gap[k] >= best or best <= 0:
+        # that of a moment ago first, as it bounds the rest, and then by what their boxes leave
+        measure(int(np.argmin(left)) if hint is None else hint)
+        near = np.flatnonzero(left < best)
+        for k in near[np.argsort(left[near])]:
+            if left[k] >= best:
                 break
             before = known.get(int(k))
-            if k == hint or (before is not None and self._still_at_least(int(k), before, poses) >= best):
+            if k == hint or (before is not None and self._still_at_least(int(k), before, poses) - need[k] >= best):
                 continue
             measure(int(k))
-        return best, which, points
+        return best + need[which], which, points
 
 
 @dataclass(frozen=True)
 class _Known:
-    """How far a pair was apart at least, with its bodies at two poses (4, 4)."""
+    """How far a pair was apart at least, with its bodies at two poses (2, 4, 4)."""
 
     at_least: float
-    one: Array
-    two: Array
+    poses: Array
 
 
 def _ready_for(project: Project, found: Prepared) -> _Ready:
-    bodies, rest, groups = found.bodies, rest_poses(project), moving_groups(project)
-    rows = [groups.get(i, -1) for i in bodies.ids]
-    leaders = list(dict.fromkeys(row for row in rows if row >= 0))
-    number = {row: k for k, row in enumerate(leaders)}
-    within = np.stack(
-        [inverse_rigid(rest[row]) @ rest[own] if row >= 0 else rest[own] for row, own in zip(rows, bodies.rows, strict=True)]
-    ) if rows else np.empty((0, 4, 4))  # fmt: skip
+    bodies, rest, moved = found.bodies, rest_poses(project), moving_groups(project)
+    leader_of, within = led_by(project, bodies.ids)
+    moves = np.array([i in moved for i in bodies.ids], bool)
+    leaders = list(dict.fromkeys(leader for leader, on in zip(leader_of, moves, strict=True) if on))
+    number = {leader: k for k, leader in enumerate(leaders)}
     return _Ready(
         found,
-        [project.parts[row].id for row in leaders],
-        np.array([number.get(row, -1) for row in rows], np.intp),
-        within,
+        leaders,
+        np.array([number[leader] if on else -1 for leader, on in zip(leader_of, moves, strict=True)], np.intp),
+        np.where(moves[:, None, None], within, rest[bodies.rows]),
         turned_bounds(bodies.boxes, rest[bodies.rows]),
         [placed(rest[own]) for own in bodies.rows],
         np.array([box_corners(box) for box in bodies.boxes]).reshape(-1, 8, 3),

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.asked import GENERAL, Asked, asked_of, required_by
+from kestrav.core.clearance.between import stirred
 from kestrav.core.clearance.depth import Solid, overlap_of
 from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.document.lookup import named_parts, shown_parts, solids, subtree
@@ -130,6 +131,10 @@ class Bodies:
     first: NDArray[np.intp] = field(default_factory=lambda: np.empty(0, np.intp))
     second: NDArray[np.intp] = field(default_factory=lambda: np.empty(0, np.intp))
 
+    def pairs(self) -> list[tuple[str, str]]:
+        """The ids of the bodies of each pair, the moving one first."""
+        return [(self.ids[a], self.ids[b]) for a, b in zip(self.first, self.second, strict=True)]
+
 
 def _bodies(project: Project, meshes: Mapping[str, Mesh]) -> Bodies:
     closed = {g.hash: g.watertight for g in project.geometry}
@@ -158,8 +163,7 @@ def _bodies(project: Project, meshes: Mapping[str, Mesh]) -> Bodies:
 
 def moving_pairs(project: Project, meshes: Mapping[str, Mesh]) -> list[tuple[str, str]]:
     """Pairs of shown solids of which at least one moves, and not with the other; the moving one first."""
-    bodies = _bodies(project, meshes)
-    return [(bodies.ids[a], bodies.ids[b]) for a, b in zip(bodies.first, bodies.second, strict=True)]
+    return _bodies(project, meshes).pairs()
 
 
 def touching_at_rest(project: Project, meshes: Mapping[str, Mesh], within: float | None = None) -> tuple[Pair, ...]:
@@ -236,12 +240,9 @@ def _met(project: Project, bodies: Bodies) -> tuple[Pair, ...]:
     return tuple(found)
 
 
-def intended_contacts(project: Project, meshes: Mapping[str, Mesh]) -> tuple[Pair, ...]:
-    """The pairs that are meant to touch: those that do at rest, as something is taken up or put down, or under wheels, those that work on each other, and the recorded ones, less those recorded as not intended."""
-    return _intended(project, _bodies(project, meshes))
-
-
 def _intended(project: Project, bodies: Bodies) -> tuple[Pair, ...]:
+    """The pairs that are meant to touch: those that do at rest, as something is taken up or put down, or under wheels; those that work on
+    each other; and the recorded ones, less those recorded as not intended."""
     said = {frozenset((c.a, c.b)): c for c in project.contacts}
     proposed = (*_touching(project, bodies), *_met(project, bodies))
     every = {frozenset((p.moving, p.other)): p for p in (*working_pairs(project), *proposed)}
@@ -286,7 +287,7 @@ def prepared(project: Project, meshes: Mapping[str, Mesh], only: Collection[str]
     bodies = _bodies(project, meshes)
     contacts = _intended(project, bodies)
     left_out = {frozenset((c.moving, c.other)) for c in contacts}
-    pairs = [(bodies.ids[a], bodies.ids[b]) for a, b in zip(bodies.first, bodies.second, strict=True)]
+    pairs = bodies.pairs()
     asked = asked_of(project, pairs)
     meant = np.array([frozenset(pair) not in left_out for pair in pairs], bool)
     wanted = meant & np.array([only is None or a in only or b in only for a, b in pairs], bool)
@@ -330,8 +331,7 @@ class _Sweep:
             if np.array_equal(poses, self.last_poses):
                 self._repeat(frame)
                 return
-            # a rigid displacement is largest at a corner of the box, being affine in the point
-            stir = _largest_moves(self.corners, self.last_poses, poses)
+            stir = stirred(self.corners, self.last_poses, poses)
             self.at_least -= stir[first] + stir[second]
         self.last_poses = poses
         gap = np.maximum(box_gaps(bounds[first], bounds[second]), self.at_least)
@@ -473,12 +473,4 @@ def _within(count: int, breaches: list[Breach]) -> NDArray[np.bool_]:
     for breach in breaches:
         for first, last in breach.intervals:
             found[first : last + 1] = True
-    return found
-
-
-def _largest_moves(corners: Array, before: Array, after: Array) -> Array:
-    """How far (k,) any corner (k, 8, 3) goes between two poses (k, 4, 4)."""
-    step = after - before
-    moved = np.einsum("kij,kcj->kci", step[:, :3, :3], corners) + step[:, None, :3, 3]
-    found: Array = np.linalg.norm(moved, axis=-1).max(axis=-1)
     return found

@@ -9,16 +9,15 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.between import led_by, stirred
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, new_id, new_name, solids
 from kestrav.core.document.records import Part, Project, Requirement, Swept
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.fields import Grid, Near, Space, distance_grid, empty_space, node_count
 from kestrav.core.geometry.meshes import Mesh, box_corners, mesh, turned_bounds
-from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.geometry.transforms import apply
 from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.poses import moving_groups
-from kestrav.core.motion.resting import rest_poses, rows
 from kestrav.core.motion.runs import span
 from kestrav.core.motion.solids import solid_mesh, with_meshes, without_unused
 
@@ -68,8 +67,8 @@ def swept_space(
     """The space that a thing and all in it sweep from one time to another.
 
     Signed distances on a grid as fine as the tolerance are taken at instants between which nothing goes farther than a fifth of it near the
-    surface, and their least is drawn out at 0: flat faces come out exactly, edges and corners rounded by less than the tolerance. Raises BadInput for a thing
-    without geometry, a span outside the project's time, or a tolerance so fine that memory would not hold it.
+    surface, and their least is drawn out at 0: flat faces come out exactly, edges and corners rounded by less than the tolerance. Raises
+    BadInput for a thing without geometry, a span outside the project's time, or a tolerance so fine that memory would not hold it.
     """
     until = span(project) if end is None else end
     bodies = solids(project, thing)
@@ -80,30 +79,19 @@ def swept_space(
             f"from {start:g} to {until:g} s is not possible; the project lasts from 0 to {span(project):.3f} s"
         )
     motion = Motion(project)
-    shapes = [solid_mesh(meshes, part) for part in bodies]
     looks = np.linspace(start, until, int(np.clip((until - start) * _LOOKS, 1, _MOST_LOOKS)) + 1)
     poses = np.stack([motion.poses(part.id, looks) for part in bodies], axis=1)
-    boxes = np.stack([turned_bounds(shape.bounds, poses[:, k]) for k, shape in enumerate(shapes)], axis=1)
-    bounds = np.array([boxes[:, :, 0].min(axis=(0, 1)), boxes[:, :, 1].max(axis=(0, 1))])
-    size = float(np.linalg.norm(boxes[0, :, 1].max(axis=0) - boxes[0, :, 0].min(axis=0)))
+    boxes = np.array([solid_mesh(meshes, part).bounds for part in bodies])
+    seen = turned_bounds(boxes, poses)
+    bounds = np.array([seen[:, :, 0].min(axis=(0, 1)), seen[:, :, 1].max(axis=(0, 1))])
+    size = float(np.linalg.norm(seen[0, :, 1].max(axis=0) - seen[0, :, 0].min(axis=0)))
+    # of all bodies the one that goes farthest in each step: they may move one after another
+    corners = np.array([box_corners(box) for box in boxes])
+    gone = np.concatenate([[0.0], np.cumsum(stirred(corners, poses[:-1], poses[1:]).max(axis=1))])
     fine = float(np.clip(size / SIZES, FINEST, COARSEST)) if tolerance is None else tolerance
-    if not fine >= FINEST:
-        raise BadInput(f"a tolerance of {fine:g} mm is not possible; give {FINEST:g} or more")
-    if node_count(bounds, fine) > MOST_NODES:
-        least = fine * (node_count(bounds, fine) / MOST_NODES) ** (1 / 3)
-        raise BadInput(f"a tolerance of {fine:g} mm is too fine for a space this large; give {least:.2g} or more")
-    gone = np.max([_gone(shape, poses[:, k]) for k, shape in enumerate(shapes)], axis=0)
-    space, thickened = empty_space(bounds, fine), []
-    groups = _together(project, bodies)
-    if gone[-1] > _MOST_INSTANTS * _FINE_STEP * fine:
-        raise BadInput(
-            f"“{get(project, thing).name}” goes {gone[-1]:.0f} mm; give a coarser tolerance than {fine:g} mm"
-        )
-    grids: dict[str, Grid] = {}
-    for leader, mine in groups.items():
-        shapes_there = [_seen_by(project, leader, part, solid_mesh(meshes, part)) for part in mine]
-        grids[leader], thick = distance_grid(shapes_there, _SOLID * fine)
-        thickened += [part.name for part, flag in zip(mine, thick, strict=True) if flag]
+    _refuse_too_fine(get(project, thing).name, fine, bounds, float(gone[-1]))
+    space = empty_space(bounds, fine)
+    grids, thickened = _grids(project, meshes, bodies, _SOLID * fine)
 
     def put(into: Space | Near, instants: Array, done: float) -> None:
         for k, (leader, grid) in enumerate(grids.items()):
@@ -125,21 +113,31 @@ def swept_space(
     return SweptSpace(solid, fine, thing, start, until, mark, tuple(thickened))
 
 
-def _together(project: Project, bodies: list[Part]) -> dict[str, list[Part]]:
-    """Solids by the first one of what moves as one."""
-    group, leaders = moving_groups(project), dict[int, str]()
-    found: dict[str, list[Part]] = {}
-    for part in bodies:
-        leader = leaders.setdefault(group.get(part.id, -1), part.id)
-        found.setdefault(leader, []).append(part)
-    return found
+def _grids(
+    project: Project, meshes: Mapping[str, Mesh], bodies: list[Part], spacing: float
+) -> tuple[dict[str, Grid], list[str]]:
+    """The distances of what moves as one, by its leader and in that one's coordinates, and the names of what was thickened."""
+    together: dict[str, list[tuple[str, Mesh]]] = {}
+    for part, leader, there in zip(bodies, *led_by(project, [part.id for part in bodies]), strict=True):
+        shape = solid_mesh(meshes, part)
+        seen = Mesh(apply(there, shape.vertices), shape.triangles)
+        together.setdefault(leader, []).append((part.name, seen))
+    grids, thickened = {}, []
+    for leader, mine in together.items():
+        grids[leader], thick = distance_grid([shape for _, shape in mine], spacing)
+        thickened += [name for (name, _), flag in zip(mine, thick, strict=True) if flag]
+    return grids, thickened
 
 
-def _seen_by(project: Project, leader: str, part: Part, shape: Mesh) -> Mesh:
-    """A solid in the coordinates of another that it moves as one with."""
-    rest, row = rest_poses(project), rows(project)
-    there = inverse_rigid(rest[row[leader]]) @ rest[row[part.id]]
-    return shape if part.id == leader else Mesh(apply(there, shape.vertices), shape.triangles)
+def _refuse_too_fine(name: str, fine: float, bounds: Array, gone: float) -> None:
+    if not fine >= FINEST:
+        raise BadInput(f"a tolerance of {fine:g} mm is not possible; give {FINEST:g} or more")
+    count = node_count(bounds, fine)
+    if count > MOST_NODES:
+        least = fine * (count / MOST_NODES) ** (1 / 3)
+        raise BadInput(f"a tolerance of {fine:g} mm is too fine for a space this large; give {least:.2g} or more")
+    if gone > _MOST_INSTANTS * _FINE_STEP * fine:
+        raise BadInput(f"“{name}” goes {gone:.0f} mm; give a coarser tolerance than {fine:g} mm")
 
 
 def _instants(looks: Array, gone: Array, step: float) -> Array:
@@ -148,13 +146,6 @@ def _instants(looks: Array, gone: Array, step: float) -> Array:
         return looks[:1]
     found: Array = np.interp(np.linspace(0.0, gone[-1], int(np.ceil(gone[-1] / step)) + 1), gone, looks)
     return found
-
-
-def _gone(shape: Mesh, poses: Array) -> Array:
-    """How far (n,) the farthest corner of a solid's box has gone by each pose."""
-    step = np.diff(poses, axis=0)
-    moved = box_corners(shape.bounds) @ np.swapaxes(step[:, :3, :3], -1, -2) + step[:, None, :3, 3]
-    return np.concatenate([[0.0], np.cumsum(np.linalg.norm(moved, axis=-1).max(axis=-1))])
 
 
 def motion_mark(project: Project, thing: str, start: float, end: float) -> str:

@@ -11,7 +11,7 @@ from typing import Any, Literal, TypeVar
 import msgspec
 import numpy as np
 
-from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.lookup import get, solids, subtree
 from kestrav.core.document.records import (
     COLLECTIONS,
     LINKED,
@@ -253,9 +253,11 @@ def requirements_without(project: Project, gone: set[str]) -> tuple[Requirement,
 
 
 def set_contact(project: Project, a: str, b: str, intended: bool) -> Project:
-    """Say whether two parts are meant to touch."""
-    kept = tuple(c for c in project.contacts if {c.a, c.b} != {a, b})
-    return validate(msgspec.structs.replace(project, contacts=(*kept, Contact(a, b, intended))))
+    """Say whether two parts are meant to touch, or the solids of two assemblies."""
+    told = [Contact(one.id, two.id, intended) for one in solids(project, a) for two in solids(project, b)]
+    pairs = {frozenset((c.a, c.b)) for c in told}
+    kept = [c for c in project.contacts if frozenset((c.a, c.b)) not in pairs]
+    return validate(msgspec.structs.replace(project, contacts=(*kept, *told)))
 
 
 # paths

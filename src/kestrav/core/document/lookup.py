@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator
 
 from kestrav.core.document.records import COLLECTIONS, AnyCue, Ball, Cue, Drive, Item, Part, Project, Rod, Turner
@@ -31,16 +32,21 @@ def get(project: Project, item_id: str) -> Item:
 
 
 # keyed by identity: the tuples are shared between versions of a document and hashing them is not cheap
-_cache: dict[int, tuple[tuple[Item, ...], dict[str, Item]]] = {}
+_cache: dict[int, tuple[tuple[Item, ...], dict[str, Item], Counter[str]]] = {}
 
 
-def _by_id(collection: tuple[Item, ...]) -> dict[str, Item]:
+def _indexed(collection: tuple[Item, ...]) -> tuple[tuple[Item, ...], dict[str, Item], Counter[str]]:
     known = _cache.get(id(collection))
     if known is None or known[0] is not collection:
         if len(_cache) > 64:
             _cache.clear()
-        known = _cache[id(collection)] = (collection, {item.id: item for item in collection})
-    return known[1]
+        ids = {item.id: item for item in collection}
+        known = _cache[id(collection)] = (collection, ids, Counter(item.name for item in collection))
+    return known
+
+
+def _by_id(collection: tuple[Item, ...]) -> dict[str, Item]:
+    return _indexed(collection)[1]
 
 
 def part_called(project: Project, name: str) -> str:
@@ -192,7 +198,6 @@ def awaited(project: Project, cue: AnyCue) -> str:
 def told_apart(project: Project, part_id: str) -> str:
     """A part's name, with that of what it belongs to where other parts have the same name."""
     part = get(project, part_id)
-    alike = sum(p.name == part.name for p in project.parts) > 1
-    if not alike or not isinstance(part, Part) or part.parent is None:
+    if _indexed(project.parts)[2][part.name] < 2 or not isinstance(part, Part) or part.parent is None:
         return part.name
     return f"{part.name} of {get(project, part.parent).name}"

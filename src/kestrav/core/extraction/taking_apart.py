@@ -127,6 +127,7 @@ def order_of(
             break
         removals.append(best)
         left.remove(best.thing)
+    # what comes out of another one would have to be looked at anew, where that has gone farther
     if not any(holder.values()):
         removals = _out_of_each_others_way(problems, removals)
     for thing in left:

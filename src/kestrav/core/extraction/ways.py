@@ -41,12 +41,20 @@ Tell = Callable[[str, float, str], None]
 
 Stage = Literal["straight pull", "two legs", "three legs", "turned", "planned"]
 _SHARES = (0.5, 0.35, 0.25, 0.15, 0.08, 0.04)  # of a leg, over which a turn on the spot is tried to be made
-# of all the work, where each stage begins
-_BEGINS = {"reading": 0.0, "straight pull": 0.02, "two legs": 0.1, "three legs": 0.2, "turned": 0.35, "planned": 0.45,
-           "shortening": 0.8, "certifying": 0.9, "what blocks it": 0.95}  # fmt: skip
+# of all the work, from where to where each stage goes
+_SPANS = {
+    "reading": (0.0, 0.02),
+    "straight pull": (0.02, 0.1),
+    "two legs": (0.1, 0.2),
+    "three legs": (0.2, 0.35),
+    "turned": (0.35, 0.45),
+    "planned": (0.45, 0.8),
+    "shortening": (0.8, 0.9),
+    "certifying": (0.9, 0.95),
+    "what blocks it": (0.95, 1.0),
+}
 _GLANCE = 8.0  # mm of way in which it is looked whether what blocks comes out itself
 _LIMITED = ("two legs", "three legs", "turned", "what blocks it")
-_ENDS = (*list(_BEGINS.values())[1:], 1.0)
 
 
 @dataclass(frozen=True)
@@ -54,8 +62,8 @@ class Wish:
     """What a way out must keep to.
 
     The clearance required in mm (none: the project's); whether the things stay ``upright`` and unturned, and how far they may lean in
-    degrees; the directions allowed, when not all are (then they are pulled and turned on the spot, and not planned for); the room's bounds. Where to:
-    a ``target`` placement of the first thing's pivot in the room, ``onto`` a part or assembly, or else out of what holds them.
+    degrees; the directions allowed, when not all are (then they are pulled and turned on the spot, and not planned for); the room's
+    bounds. Where to: a ``target`` placement of the first thing's pivot in the room, ``onto`` a part or assembly, or else out of what holds them.
     ``aside`` are things that may be taken away first where they block, ``going_on`` leaves out what overlaps them as they stand.
     ``seconds`` is how long to look for a plan, and in legs and turns, at most; ``seed`` that of the plan's numbers.
     """
@@ -139,8 +147,7 @@ class _Search:
         """Tell how far it is within a stage; gives the stage up when its time is over."""
         if stage in _LIMITED and time.monotonic() > self.until:
             raise _Late
-        begin = _BEGINS[stage]
-        end = next(e for b, e in zip(_BEGINS.values(), _ENDS, strict=True) if b == begin)
+        begin, end = _SPANS[stage]
         self.tell(stage, begin + min(share, 1.0) * (end - begin), self.best)
 
     def in_time(self, look: Callable[[], list[Pose] | None]) -> tuple[list[Pose] | None, str]:
@@ -155,8 +162,12 @@ class _Search:
         return found, "free" if found is not None else "none free"
 
     def shortened(self, way: list[Pose], seconds: float) -> list[Pose] | None:
-        """A way with what can be left out left out, shown free."""
-        return shortened(self.problem, way, seconds, self.wish.seed, self.wish.tilt, partial(self.say, "shortening"))
+        """A way with what can be left out left out, shown free; where it cannot be shown, that is told of what was tried last."""
+        tick = partial(self.say, "shortening")
+        good = shortened(self.problem, way, seconds, self.wish.seed, self.wish.tilt, tick)
+        if good is None:
+            self.tried[-1] += ", but not shown to be free"
+        return good
 
 
 def find_way(
@@ -240,14 +251,16 @@ def _stages(search: _Search) -> Iterator[tuple[Stage, list[Pose] | None]]:
     main = [way for way in ways if wish.allowed or np.isclose(np.abs(way).max(), 1.0) or _along(problem, way)]
     pulled = _pulls(search, note)
     yield "straight pull", pulled
-    for legs, stage in ((2, "two legs"), (3, "three legs")):
+    stages: tuple[tuple[int, Stage], ...] = ((2, "two legs"), (3, "three legs"))
+    for legs, stage in stages:
         tick = partial(search.say, stage)
         look = legged_pull if problem.goal is None else legs_to_goal
         found, told = search.in_time(partial(look, problem, main, legs, tick))
         search.tried.append(f"{stage}, {told}{note}")
         if found is not None:
             search.best = f"{stage}, {length_of(found):,.0f} mm"
-            yield stage, found if problem.goal is not None else search.shortened(found, 1.0)  # type: ignore[misc]
+            # what goes to a goal has been shown free as it was found
+            yield stage, found if problem.goal is not None else search.shortened(found, 1.0)
     if not wish.upright and problem.goal is None:
         found, told = search.in_time(partial(turned_pull, problem, main, wish.tilt, partial(search.say, "turned")))
         search.tried.append(f"turned on the spot, {told}{note}")
@@ -288,8 +301,8 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
         search.tried.append(told + note)
         return None
     search.best = f"planned, {length_of(found):,.0f} mm in {len(found) - 1} legs"
+    search.tried.append(f"planned, free{note}")
     good = search.shortened(found, max(0.5 * wish.seconds, 5.0))
-    search.tried.append(f"planned, {'free' if good is not None else 'found but not shown to be free'}{note}")
     return None if good is None else without_spots(problem, good)
 
 
