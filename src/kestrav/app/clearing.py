@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -213,7 +212,7 @@ class Clearing(QObject):
         assert isinstance(part, Part) and part.swept is not None
         swept = part.swept
         end = min(swept.end, span(self.session.project))
-        self._sweep(swept.thing, swept.start, end, swept.tolerance, partial(_renewed, part_id))
+        self._sweep(swept.thing, swept.start, end, swept.tolerance, lambda p, found: renew_swept(p, part_id, found))
 
     def sweep(self, thing: str, start: float, end: float, tolerance: float | None) -> None:
         """Work out the space that a thing sweeps over a span, as a new part."""
@@ -225,7 +224,7 @@ class Clearing(QObject):
         start: float,
         end: float,
         tolerance: float | None,
-        change: Callable[[Project, SweptSpace], tuple[Project, dict[str, object]]],
+        change: Callable[[Project, SweptSpace], Project],
     ) -> None:
         project = self.session.project
         job = Job(
@@ -241,9 +240,9 @@ class Clearing(QObject):
         )
         self.window.start_job(job, lambda found: self._take_swept(found, change))
 
-    def _take_swept(self, found: SweptSpace, change: Callable[..., tuple[Project, dict[str, object]]]) -> None:
+    def _take_swept(self, found: SweptSpace, change: Callable[[Project, SweptSpace], Project]) -> None:
         meshes = {found.solid.hash: found.solid}
-        if not self.session.edit("Swept space", lambda p: change(p, found)[0], meshes=meshes):
+        if not self.session.edit("Swept space", lambda p: change(p, found), meshes=meshes):
             return
         made = next(p for p in reversed(self.session.project.parts) if p.geometry == found.solid.hash)
         self.session.select(made.id)
@@ -253,8 +252,3 @@ class Clearing(QObject):
             else ""
         )
         self.window.say_for(f"{made.name}: {found.volume / 1e6:,.1f} dm³{thick}")
-
-
-def _renewed(part_id: str, project: Project, found: SweptSpace) -> tuple[Project, dict[str, object]]:
-    made, meshes = renew_swept(project, part_id, found)
-    return made, dict(meshes)

@@ -82,8 +82,8 @@ def test_it_is_a_part_that_others_are_checked_against_but_not_what_sweeps_it():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), cart=(box_mesh(20, 20, 20), (300, 200, 0)))
     made = goes(made, "ram", (0, 0, 0), (600, 0, 0))
     space = swept_space(made, meshes, "ram", tolerance=4.0)
-    made, more = add_swept(made, space)
-    meshes = {**meshes, **more}
+    made = add_swept(made, space)
+    meshes = {**meshes, space.solid.hash: space.solid}
     part = made.parts[-1]
     assert part.swept.thing == "ram" and part.opacity < 1
     assert not sweep(made, meshes, frame_times(made)).breaches and certify(made, meshes).standing == "certified"
@@ -104,14 +104,14 @@ def goes_again(made, thing, *points):
 def test_it_is_out_of_date_when_the_motion_changes_until_it_is_worked_out_again():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), post=(box_mesh(10, 10, 10), (0, 0, 300)))
     made = goes(made, "ram", (0, 0, 0), (300, 0, 0))
-    made, more = add_swept(made, swept_space(made, meshes, "ram", tolerance=4.0))
-    meshes = {**meshes, **more}
+    space = swept_space(made, meshes, "ram", tolerance=4.0)
+    made, meshes = add_swept(made, space), {**meshes, space.solid.hash: space.solid}
     part = made.parts[-1]
     assert not is_outdated(made, part)
     longer = edits.set_point(made, "path-1", 1, position=(400, 0, 0))
     assert is_outdated(longer, part)
     assert "swept-outdated" in {f.rule for f in check(longer, meshes).findings}
-    again, more = renew_swept(longer, part.id, swept_space(longer, meshes, "ram", tolerance=4.0))
+    again = renew_swept(longer, part.id, swept_space(longer, meshes, "ram", tolerance=4.0))
     assert not is_outdated(again, again.parts[-1]) and len(again.geometry) == 3
     assert edits.remove(again, "ram").parts[-1].swept is None
 

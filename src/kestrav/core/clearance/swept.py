@@ -158,8 +158,8 @@ def motion_mark(project: Project, thing: str, start: float, end: float) -> str:
     return digest.hexdigest()[:16]
 
 
-def add_swept(project: Project, found: SweptSpace) -> tuple[Project, dict[str, Mesh]]:
-    """The project with a swept space as a part, the last one, and the meshes it needs; what sweeps it is not checked against it."""
+def add_swept(project: Project, found: SweptSpace) -> Project:
+    """The project with a swept space as a part, the last one; what sweeps it is not checked against it."""
     name = f"Swept space of {get(project, found.thing).name}"
     part = Part(
         new_id(project, Part),
@@ -177,14 +177,14 @@ def add_swept(project: Project, found: SweptSpace) -> tuple[Project, dict[str, M
         (part.id,),
         checked=False,
     )
-    return add(made, alone), {found.solid.hash: found.solid}
+    return add(made, alone)
 
 
-def renew_swept(project: Project, part_id: str, found: SweptSpace) -> tuple[Project, dict[str, Mesh]]:
+def renew_swept(project: Project, part_id: str, found: SweptSpace) -> Project:
     """The project with a part that is a swept space as it is now."""
     swept = Swept(found.thing, found.start, found.end, found.tolerance, found.mark)
     made = update(with_meshes(project, [found.solid]), part_id, geometry=found.solid.hash, swept=swept)
-    return without_unused(made), {found.solid.hash: found.solid}
+    return without_unused(made)
 
 
 def is_outdated(project: Project, part: Part) -> bool:
