@@ -8,6 +8,7 @@ setup:
 dev: setup
 	@scripts/setup dev
 	@scripts/third-party
+	@scripts/validator
 
 demo: setup
 	@scripts/demo

@@ -12,12 +12,14 @@ import time
 from collections.abc import Callable
 
 from bench import (
+    cameras,
     certificates,
     clearance,
     contacts,
     curves,
     extraction,
     films,
+    handing,
     imports,
     instances,
     motion,
@@ -68,7 +70,12 @@ def main() -> int:
         instances.thousand_of_fifty,
         picking.million_triangles,
         tree.ten_thousand_rows,
+        cameras.watching_the_demo,
+        cameras.watching_two_thousand_parts,
+        cameras.scrubbing_against_bare_views,
         films.frames_against_bare_loop,
+        handing.gltf_against_every_sample,
+        handing.going_on_with_a_film,
         stage.redraw_against_bare_window,
         start.first_frame,
     ):

@@ -6,9 +6,9 @@ import coal
 import numpy as np
 
 from bench.demo import PROJECT
-from kestrav.core.clearance.models import model, placed
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.files import project_file
+from kestrav.core.geometry.models import model, placed
 from kestrav.core.motion.poses import moving_groups, world_poses
 from kestrav.core.motion.runs import frame_times
 

@@ -7,10 +7,10 @@ import numpy as np
 
 from bench.demo import PROJECT
 from kestrav.core.clearance.contacts import first_touch
-from kestrav.core.clearance.models import model, placed
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import subtree
 from kestrav.core.files import project_file
+from kestrav.core.geometry.models import model, placed
 from kestrav.core.motion.poses import world_poses
 
 STEP = 1e-4  # s

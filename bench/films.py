@@ -13,12 +13,14 @@ from vtkmodules.vtkRenderingCore import vtkRenderWindow
 
 from bench.bare import bare_renderer
 from bench.demo import PROJECT
-from kestrav.core.camera.views import vertical_angle, views
+from kestrav.core.camera.adjusting import camera_of
+from kestrav.core.camera.lens import vertical_angle
+from kestrav.core.camera.views import views
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.files import project_file
 from kestrav.core.motion.poses import moving_groups, world_poses
 from kestrav.render.film import render_shot
-from kestrav.render.picture import REACH, camera_of
+from kestrav.render.picture import REACH
 from kestrav.render.scene import aim_camera, is_software
 from kestrav.render.shapes import vtk_matrix
 
@@ -31,7 +33,7 @@ def frames_against_bare_loop(in_turns):
     camera = camera_of(project, shot.camera)
     times = [frame_time(shot, i) for i in range(count)]
     poses = world_poses(project, times)
-    seen = views(project, camera, times, poses)
+    seen = views(project, meshes, camera, times, poses)
     angle = vertical_angle(camera, shot.width, shot.height)
     movers = [i for i, p in enumerate(project.parts) if p.id in moving_groups(project)]
 

@@ -9,13 +9,13 @@ import numpy as np
 import trimesh
 
 from kestrav.core.clearance.live import Live
-from kestrav.core.clearance.models import model, placed
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongHeading, Part, PathPoint, Placement, PointShape, Project, Run, Settings
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files import project_file
 from kestrav.core.geometry.meshes import mesh
+from kestrav.core.geometry.models import model, placed
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import moving_groups, world_poses
 from kestrav.core.motion.runs import frame_times

@@ -48,7 +48,11 @@ def room() -> Group:
         box((1596, 116, 10), (1502, 1902, -11)), *[box((30, 90, 20), (1530 + 62 * i, 1915, -16)) for i in range(25)]
     )
     wall = Solid("Wall, back", fillet(box((9000, 120, 900), (-3600, 3300, 0)), 10), CREAM)
-    side = Solid("Wall, side", fillet(box((120, 7200, 900), (-3720, -3900, 0)), 10), CREAM)
+    side = Solid(
+        "Wall, side",
+        cut(fillet(box((120, 7200, 900), (-3720, -3900, 0)), 10), box((200, 1320, 1000), (-3760, DOOR_AT - 660, -20))),
+        CREAM,
+    )
     skirting = Solid("Skirting", box((9000, 14, 90), (-3600, 3286, 0)), SLATE)
     column = Solid("Column", fillet(box((240, 240, 2500), (-120, -120, 0)), 12), CREAM)
     pipe = Solid("Wall pipe", cylinder(45, 8600, (-3400, 3215, 560), X), STEEL)
@@ -64,7 +68,33 @@ def room() -> Group:
         group.add(hanger, (x, 0, 0), f"Pipe hanger {i + 1}")
     for i, x in enumerate((2500.0, 3900.0)):
         group.add(mark, (x, -1700, 0), f"Aisle marking {i + 1}")
-    return group
+    return group.add(corridor()).add(door(), (-3660, DOOR_AT - 600, 0))
+
+
+DOOR_AT = -2100.0  # y of the door's middle in the side wall
+
+
+def corridor() -> Solid:
+    """The floor before the door."""
+    return Solid("Corridor floor", box((2400, 2600, 80), (-6000, DOOR_AT - 1300, -80)), CONCRETE)
+
+
+def door() -> Group:
+    """A door in its frame; the leaf's own origin is at its hinges."""
+    post = Solid("Door post", fillet(box((140, 60, 2160), (-70, -30, 0)), 5), SLATE)
+    lintel = Solid("Door lintel", fillet(box((140, 1320, 60), (-70, -60, 2160)), 5), SLATE)
+    leaf = Solid("Door leaf", cut(box((44, 1130, 2130), (-22, 0, 8)), box((60, 700, 700), (-30, 215, 1200))), SAGE)
+    pane = Solid("Door pane", box((8, 700, 700), (-4, 215, 1200)), GLASS, 0.35)
+    knob = Solid(
+        "Door handle", fuse(cylinder(9, 150, (-75, 1060, 1040), X), cylinder(16, 8, (-83, 1060, 1040), X)), DARK
+    )
+    swings = Group("Room door").add(leaf).add(pane).add(knob)
+    group = (
+        Group("Doorway")
+        .add(post, (0, -30, 0), "Door post, hinge side")
+        .add(post, (0, 1230, 0), "Door post, latch side")
+    )
+    return group.add(lintel).add(swings, (0, 35, 0))
 
 
 def frame() -> Group:

@@ -5,15 +5,17 @@ from __future__ import annotations
 import itertools
 from pathlib import Path
 
-import msgspec
 import numpy as np
 
+from kestrav.core.camera.making import add_follower, add_standing
 from kestrav.core.camera.orbits import add_orbit
+from kestrav.core.camera.walking import add_walk, open_door, with_stop
 from kestrav.core.clearance.cues import contacts_settled
 from kestrav.core.clearance.putting import put_down
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import (
+    AlongAim,
     AlongHeading,
     ArcShape,
     Axle,
@@ -31,6 +33,7 @@ from kestrav.core.document.records import (
     Light,
     LightKey,
     Limited,
+    OnPicture,
     PartAim,
     PathPoint,
     Pin,
@@ -49,11 +52,13 @@ from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.findings.model import point
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.grounding import ground_settled
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.making import stop_at_mark
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.placing import placement, shift
 from kestrav.core.motion.resting import rest_and_pivot
+from kestrav.core.motion.runs import journey
 from kestrav.core.motion.shaping import raised
 from kestrav.core.motion.stand_ins import add_form
 from kestrav.core.motion.wheels import add_rolls, add_swivel
@@ -86,7 +91,7 @@ def build() -> project_file.Opened:
         project = into_project(project, imported)
         meshes.update(imported.meshes)
     ids = {part.name: part.id for part in project.parts}
-    cassette, cabinet = ids["Fan cassette"], ids["Heat-pump cabinet"]
+    cassette = ids["Fan cassette"]
     project = edits.add(
         project,
         PathRecord("path-1", "Way out", PointShape(WAY_OUT)),
@@ -109,17 +114,96 @@ def build() -> project_file.Opened:
     project = with_louvres(project, ids)
     project = with_light(project, ids)
     project = with_wheels(project, ids, meshes)
-    project = add_orbit(project, cabinet, offset=2450.0, height=1900.0, duration=12.0, start=-40.0)
-    shot = msgspec.structs.replace(project.shots[0], name="Cabinet orbit")
-    camera = msgspec.structs.replace(project.cameras[0], name="Orbit camera", focal_length=38.0)
-    # clockwise, so that the cassette is seen leaving from the front and never from behind the hoist's column
-    shape = msgspec.structs.replace(project.paths[-1].shape, clockwise=True)
-    path = msgspec.structs.replace(project.paths[-1], name="Cabinet orbit", shape=shape)
-    run = msgspec.structs.replace(project.runs[-1], name="Orbit of the cabinet")
-    for record in (shot, camera, path, run):
-        project = edits.replace(project, record)
-    return project_file.Opened(contacts_settled(project, meshes), meshes)
+    project = with_cameras(project, ids, meshes)
+    return project_file.Opened(contacts_settled(ground_settled(project, meshes), meshes), meshes)
 
+
+def with_cameras(project: Project, ids: dict[str, str], meshes: dict[str, Mesh]) -> Project:
+    """An orbit of the cabinet that loops, a chase camera behind the trolley as it comes in, and a walk through the door."""
+    # clockwise, so that the cassette is seen leaving from the front and never from behind the hoist's column
+    project = add_orbit(
+        project,
+        meshes,
+        [ids["Heat-pump cabinet"]],
+        duration=12.0,
+        offset=2600.0,
+        height=1900.0,
+        start=-40.0,
+        clockwise=True,
+    )
+    project = edits.update(project, project.shots[-1].id, name="Cabinet orbit")
+    project = edits.update(
+        project, project.cameras[-1].id, name="Orbit camera", focal_length=22.0, keeps="distance", size=0.86
+    )
+    project = edits.update(project, project.paths[-1].id, name="Cabinet orbit")
+    project = edits.update(project, project.runs[-1].id, name="Orbit of the cabinet")
+    trolley = ids["Service trolley"]
+    project = add_follower(project, trolley, "behind", 2300.0, 1100.0, lag=0.35)
+    arrives = journey(project, get(project, "run-2")).end
+    project = edits.update(project, project.shots[-1].id, name="Trolley chase", end=round(arrives + 0.6, 1))
+    project = edits.update(project, project.cameras[-1].id, name="Chase camera", focal_length=28.0)
+    project = add_standing(project, (-1500.0, -2200.0, 1900.0), ids["Fan cassette"], focal_length=38.0)
+    project = edits.update(project, project.cameras[-1].id, name="Cassette camera")
+    project = edits.update(project, project.shots[-1].id, name="Cassette leaves", start=0.3, end=6.0)
+    project = add_walk(project, meshes, WALK, speed=1200.0, distance=400.0, doors=[ids["Room door"]])
+    walk = project.runs[-1].id
+    project = edits.update(project, project.cameras[-1].id, aim=AlongAim(2500.0, 14.0, -4.0), aim_lag=0.8)
+    project = with_stop(project, walk, 0.62, 2.5)
+    project = open_door(project, meshes, walk, ids["Room door"], 95.0)
+    # the film leaves the walk while the trolley is still in sight
+    project = edits.update(project, project.shots[-1].id, end=WALK_FILMED)
+    project = filmed(project, ids)
+    # a door hangs as near to its frame as it is built
+    leaf = [p.id for p in project.parts if p.name in ("Door leaf", "Door handle", "Door pane")]
+    rest = [p.id for p in project.parts if p.name.startswith(("Door post", "Door lintel")) or p.name == "Wall, side"]
+    for pair in (*itertools.product(leaf, rest), *itertools.product(leaf, [ids["Corridor floor"], ids["Floor slab"]])):
+        project = edits.set_contact(project, *pair, True)
+    return project
+
+
+def filmed(project: Project, ids: dict[str, str]) -> Project:
+    """The four shots as a film: how each looks, and what is written on it."""
+    orbit, chase, leaves, walk = (shot.id for shot in project.shots)
+    for shot in (chase, leaves, walk):
+        project = edits.update(project, shot, fade=FADE)
+    project = edits.update(
+        project,
+        orbit,
+        background="#e9ecea",
+        background_top="#c9d6d8",
+        shows=OnPicture(
+            title="Fan cassette exchange",
+            subtitle="heat-pump cabinet in a plant room",
+            labels=(ids["Fan cassette"], ids["Riser pipe"]),
+        ),
+    )
+    project = edits.update(
+        project,
+        chase,
+        background="#e9ecea",
+        background_top="#c9d6d8",
+        shows=OnPicture(speed=True, turns=True, clock=True),
+    )
+    project = edits.update(
+        project,
+        leaves,
+        look="ghost",
+        background=PAPER,
+        shows=OnPicture(clearance=True, trace=True, images=1.2, speed=True, clock=True, labels=(ids["Riser pipe"],)),
+    )
+    return edits.update(
+        project,
+        walk,
+        background="#e9ecea",
+        background_top="#c9d6d8",
+        shows=OnPicture(end="Fan cassette exchange\nout past the riser, on the hoist, away on the trolley"),
+    )
+
+
+PAPER = "#f4f1ea"
+WALK_FILMED = 10.3  # s
+FADE = 0.5  # s by which the shots of the film follow each other
+WALK = ((-5400.0, -2100.0, 0.0), (-3000.0, -2150.0, 0.0), (-1300.0, -2500.0, 0.0), (1900.0, -2500.0, 0.0))
 
 # the trolley's middle stands at MIDDLE beside the cabinet; its castors are AXLE before and behind it, its deck ends NOSE
 # ahead of it
@@ -361,7 +445,9 @@ def closed_cabinet() -> project_file.Opened:
     # pulled by hand, each comes out by 3 mm at least
     order = order_of(project, meshes, [door, ids["Fan cassette"], ids["Motor"]], 3.0)
     project = add_sequence(project, order, 0.5)
-    project = add_orbit(project, ids["Heat-pump cabinet"], offset=2450.0, height=1900.0, duration=8.0, start=-75.0)
+    project = add_orbit(
+        project, meshes, [ids["Heat-pump cabinet"]], duration=8.0, offset=2600.0, height=1900.0, start=-75.0
+    )
     return project_file.Opened(project, meshes)
 
 

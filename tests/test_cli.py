@@ -1,7 +1,12 @@
 """The command line: what it prints, and its exit codes."""
 
 import json
+import subprocess
+import sys
+import threading
+import time
 
+import numpy as np
 import pytest
 from PIL import Image
 from shapes import DEMO, box_mesh, make_project, straight
@@ -72,6 +77,69 @@ def test_a_still_and_a_sequence_are_rendered(capsys, tmp_path):
     assert sorted(p.name for p in folder.iterdir()) == [f"frame_{i:05d}.png" for i in range(4)]
 
 
+def test_looks_backgrounds_and_sizes_by_name_are_taken(capsys, tmp_path):
+    still = tmp_path / "still.png"
+    options = ["--look", "wire", "--quality", "preview", "--background", "#000000:#204060", "--size", "sd", "--at", "1"]
+    assert run(capsys, "render", DEMO, "-o", still, *options)[0] == 0
+    picture = np.asarray(Image.open(still).convert("RGB"))
+    assert picture.shape == (360, 640, 3)
+    # dark below, the other colour above, light wires in between
+    assert picture[-1, 0].max() < 25 and picture[0, 0, 2] > 80 and picture.max() > 200
+    clear = tmp_path / "clear.png"
+    options = ["--background", "clear", "--quality", "preview", "--size", "160x90", "--at", "1"]
+    assert run(capsys, "render", DEMO, "-o", clear, *options)[0] == 0
+    assert Image.open(clear).mode == "RGBA"
+
+
+def test_a_chart_is_written(capsys, tmp_path):
+    code, out, _ = run(capsys, "export", DEMO, tmp_path / "lanes.svg", "--json")
+    assert code == 0 and "Clearance" in json.loads(out)["lanes"]
+    assert (tmp_path / "lanes.svg").read_text(encoding="utf-8").startswith("<?xml")
+    code, _, err = run(capsys, "export", DEMO, tmp_path / "lanes.svg")
+    assert code == 2 and "is there already" in err
+
+
+def test_a_render_that_is_killed_goes_on_where_it_was(capsys, tmp_path):
+    target, store = tmp_path / "film.mp4", tmp_path / ".film.mp4.frames"
+    arguments = [
+        "render",
+        DEMO,
+        "-o",
+        target,
+        "--size",
+        "160x90",
+        "--fps",
+        "24",
+        "--span",
+        "0:2",
+        "--quality",
+        "preview",
+    ]
+    command = [sys.executable, "-m", "kestrav.cli", *map(str, arguments), "--processes", "1"]
+    killed = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    until = time.monotonic() + 120
+    while len(list(store.glob("*.png"))) < 6 and time.monotonic() < until:
+        time.sleep(0.02)
+    killed.kill()
+    killed.wait()
+    kept = {p.name: p.stat().st_mtime_ns for p in store.glob("[!.]*.png")}
+    assert len(kept) >= 6 and not target.exists()
+    seen = {}
+
+    def watch():
+        while not target.exists():
+            seen.update({p.name: p.stat().st_mtime_ns for p in store.glob("[!.]*.png")})
+            time.sleep(0.005)
+
+    watcher = threading.Thread(target=watch, daemon=True)
+    watcher.start()
+    assert run(capsys, *arguments, "--resume", "--processes", "1")[0] == 0
+    watcher.join(5)
+    # those that were there have been used as they were
+    assert all(seen[name] == made for name, made in kept.items() if name in seen) and len(seen) > len(kept) - 2
+    assert target.exists() and not store.exists()
+
+
 BAD = {
     "no project": ["check", "nowhere.kestrav"],
     "no shot": ["render", DEMO, "-o", "x.mp4", "--shot", "Nope"],
@@ -79,8 +147,18 @@ BAD = {
     # nobody can write into /proc, not even root
     "unwritable film": ["render", DEMO, "-o", "/proc/x.mp4"],
     "unwritable project": ["new", "/proc/x.kestrav", DEMO.parent / "swing-gate.step"],
-    "ending": ["render", DEMO, "-o", "x.gif"],
+    "ending": ["render", DEMO, "-o", "x.mov"],
+    "codec": ["render", DEMO, "-o", "x.mp4", "--codec", "h265"],
+    "alpha": ["render", DEMO, "-o", "x.mp4", "--alpha"],
+    "film and shot": ["render", DEMO, "-o", "x.mp4", "--film", "--shot", "Cabinet orbit"],
     "size": ["render", DEMO, "-o", "x.mp4", "--size", "huge"],
+    "look": ["render", DEMO, "-o", "x.mp4", "--look", "oil"],
+    "quality": ["render", DEMO, "-o", "x.mp4", "--quality", "superb"],
+    "background": ["render", DEMO, "-o", "x.mp4", "--background", "#112233:blue"],
+    "no frames": ["render", DEMO, "-o", "x.mp4", "--span", "2:2"],
+    "sheet that is no picture": ["render", DEMO, "-o", "x.mp4", "--sheet"],
+    "sheet at a time": ["render", DEMO, "-o", "x.png", "--sheet", "--at", "1"],
+    "export": ["export", DEMO, "x.pdf"],
     "at": ["render", DEMO, "-o", "x.mp4", "--at", "1"],
     "option": ["check", DEMO, "--wrong"],
     "argument": ["check"],
@@ -251,3 +329,23 @@ def test_extract_goes_to_a_place_within_limits(capsys, tmp_path):
     ):
         code, _, fault = run(capsys, "extract", file, "Block", *options)
         assert code == 2 and why in fault
+
+
+@pytest.mark.parametrize(
+    ("name", "made"),
+    [("a.glb", ["a.glb"]), ("a.csv", ["a.csv", "a-turns.csv", "a-cameras.csv"]), ("a.html", ["a.html"])],
+)
+def test_export_writes_what_the_ending_says(saved, tmp_path, capsys, name, made):
+    assert main(["export", str(saved), str(tmp_path / name), "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert told["out"] == [str(tmp_path / file) for file in made]
+    assert all((tmp_path / file).stat().st_size > 10 for file in made)
+    # not over what is there, unless told so
+    assert main(["export", str(saved), str(tmp_path / name)]) == 2
+    assert "there already" in capsys.readouterr().err
+    assert main(["export", str(saved), str(tmp_path / name), "--force"]) == 0
+
+
+def test_export_refuses_other_endings(saved, tmp_path, capsys):
+    assert main(["export", str(saved), str(tmp_path / "a.xyz")]) == 2
+    assert "give .glb, .csv, .svg, .png or .html" in capsys.readouterr().err

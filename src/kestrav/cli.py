@@ -13,7 +13,7 @@ import typer
 from kestrav import __version__
 from kestrav.core.errors import BadInput
 
-COMMANDS = ("new", "info", "check", "extract", "render", "schema")
+COMMANDS = ("new", "info", "check", "extract", "render", "export", "schema")
 
 app = typer.Typer(
     add_completion=False,
@@ -240,46 +240,152 @@ def _extract_in_order(opened: Any, things: list[str], required: float | None, ou
 @app.command()
 def render(
     project: Annotated[Path, typer.Argument(help="The project.")],
-    out: Annotated[Path, typer.Option("-o", "--out", help="A film (.mp4), a still (.png) or a folder of PNG files.")],
-    shot: Annotated[str | None, typer.Option(help="Name of the shot; the first one if not given.")] = None,
+    out: Annotated[
+        Path,
+        typer.Option("-o", "--out", help="A film (.mp4, .webm, .gif, .webp), a still (.png) or a folder of PNG files."),
+    ],
+    shot: Annotated[
+        list[str] | None, typer.Option(help="Name of a shot; several follow each other. The first one if not given.")
+    ] = None,
+    film: Annotated[
+        bool, typer.Option("--film", help="The whole film: all shots that are in it, in their order.")
+    ] = False,
     at: Annotated[float | None, typer.Option(help="Time in s of a still.")] = None,
-    size: Annotated[str | None, typer.Option(help="Picture size, as 1280x720.")] = None,
+    sheet: Annotated[
+        bool, typer.Option("--sheet", help="A contact sheet: small pictures of the shots on a .png.")
+    ] = False,
+    size: Annotated[
+        str | None, typer.Option(help="Picture size, as 1280x720, or sd, hd, full hd, wqhd, uhd, square or upright.")
+    ] = None,
     fps: Annotated[float | None, typer.Option(help="Frames per second.")] = None,
-    background: Annotated[str | None, typer.Option(help="Background colour, as #rrggbb.")] = None,
-    span: Annotated[str | None, typer.Option(help="First and last time in s, as 1.5:4.")] = None,
+    look: Annotated[str | None, typer.Option(help="studio, technical, ghost or wire.")] = None,
+    quality: Annotated[str | None, typer.Option(help="preview, good or best.")] = None,
+    background: Annotated[
+        str | None, typer.Option(help="#rrggbb, #rrggbb:#rrggbb from below to above, or clear.")
+    ] = None,
+    span: Annotated[str | None, typer.Option(help="First and last time in s of one shot, as 1.5:4.")] = None,
+    alpha: Annotated[bool, typer.Option("--alpha", help="Leave the background out.")] = False,
+    codec: Annotated[str, typer.Option(help="Of an .mp4: h264 or av1.")] = "h264",
+    resume: Annotated[bool, typer.Option("--resume", help="Go on from the frames of an earlier try.")] = False,
+    processes: Annotated[int | None, typer.Option(help="How many work at it; one for each core if not given.")] = None,
+    cluster: Annotated[
+        str | None, typer.Option(help="Address of a dask.distributed scheduler, whose workers make the frames.")
+    ] = None,
     as_json: Json = False,
     force: Force = False,
 ) -> None:
-    """Render a shot to a film, a still or a folder of pictures."""
-    from kestrav.core.document.shots import frame_count, pick_shot, with_settings
+    """Render shots to a film, a still or a folder of pictures."""
+    from kestrav.core.document.shots import film_frames, pick_shot, with_settings
     from kestrav.core.files import project_file
-    from kestrav.render.film import render_shot, render_still
+    from kestrav.render.film import render_film, render_still
 
+    if codec not in ("h264", "av1"):
+        raise BadInput(f"the codec “{codec}” is not known: give h264 or av1")
+    if processes is not None and processes < 1:
+        raise BadInput(f"{processes} processes cannot work at it; give 1 or more")
     opened = project_file.load(project)
-    chosen = with_settings(pick_shot(opened.project, shot), size, fps, background, span)
+    if film:
+        if shot:
+            raise BadInput("--film is all shots that are in the film; leave --shot out")
+        picked = [s for s in opened.project.shots if s.in_film]
+        if not picked:
+            raise BadInput(f"no shot of “{opened.project.name}” is in the film")
+    else:
+        picked = [pick_shot(opened.project, name) for name in shot or [None]]
+    if span is not None and len(picked) > 1:
+        raise BadInput("--span belongs to one shot; leave it out for a film")
+    chosen = [with_settings(one, size, fps, background, span, look, quality) for one in picked]
     began = time.monotonic()
+    report = None if as_json or not sys.stderr.isatty() else _Line()
+    if sheet:
+        from kestrav.render.contact_sheet import contact_sheet
+
+        if at is not None:
+            raise BadInput("--at belongs to a still, and --sheet to many pictures; leave one of them out")
+        contact_sheet(opened.project, opened.meshes, chosen, out, report, force)
+        _print({"out": str(out), "shots": [one.name for one in chosen]}, f"made {out}", as_json)
+        return
     if out.suffix.lower() == ".png":
-        when = chosen.start if at is None else at
+        when = chosen[0].start if at is None else at
         if when < 0:
             raise BadInput(f"a still at {when:g} s is not possible; time begins at 0")
-        render_still(opened.project, opened.meshes, chosen, when, out, force)
-        _print({"out": str(out), "shot": chosen.name, "time_s": when}, f"{out}: still at {when:g} s", as_json)
+        render_still(opened.project, opened.meshes, chosen[0], when, out, force, alpha)
+        _print({"out": str(out), "shot": chosen[0].name, "time_s": when}, f"{out}: still at {when:g} s", as_json)
         return
     if at is not None:
         raise BadInput("--at belongs to a still; end the output in .png")
-    report = None if as_json or not sys.stderr.isatty() else _progress_line
-    render_shot(opened.project, opened.meshes, chosen, out, report, force)
-    count, took = frame_count(chosen), time.monotonic() - began
+    options = {"alpha": alpha, "codec": codec, "resume": resume, "processes": processes, "cluster": cluster}
+    render_film(opened.project, opened.meshes, chosen, out, report, force, **options)
+    first = chosen[0]
+    count, took = len(film_frames(chosen, first.fps)), time.monotonic() - began
     data = {
         "out": str(out),
-        "shot": chosen.name,
+        "shot": first.name,
+        "shots": [one.name for one in chosen],
         "frames": count,
-        "fps": chosen.fps,
-        "duration_s": count / chosen.fps,
-        "size": [chosen.width, chosen.height],
+        "fps": first.fps,
+        "duration_s": count / first.fps,
+        "size": [first.width, first.height],
         "seconds": took,
     }
-    _print(data, f"{out}: {count} frames at {chosen.fps:g} per second in {took:.1f} s", as_json)
+    _print(data, f"{out}: {count} frames at {first.fps:g} per second in {took:.1f} s", as_json)
+
+
+@app.command()
+def export(
+    project: Annotated[Path, typer.Argument(help="The project.")],
+    out: Annotated[
+        Path,
+        typer.Argument(
+            help="Animated glTF (.glb), tables of the motion (.csv), charts (.svg, .png) or a report of the project (.html)."
+        ),
+    ],
+    tolerance: Annotated[float, typer.Option(help="mm that parts may be off between the keys of a .glb.")] = 0.05,
+    as_json: Json = False,
+    force: Force = False,
+) -> None:
+    """Hand the motion on: animated glTF, tables, charts, or a report."""
+    from kestrav.core.files import project_file
+    from kestrav.core.files.gltf_export import write_animated
+    from kestrav.core.files.tables import write_tables
+
+    ending = out.suffix.lower()
+    if ending not in (".glb", ".csv", ".svg", ".png", ".html"):
+        raise BadInput(f"“{out}” has an ending that is not known: give .glb, .csv, .svg, .png or .html")
+    opened = project_file.load(project)
+    if ending == ".glb":
+        told = write_animated(opened.project, opened.meshes, out, force, tolerance)
+        data: dict[str, Any] = {"out": [str(out)], "bytes": told.size, "moving": told.moving, "keys": told.keys}
+        text = (
+            f"{out}: {told.moving} moving nodes in {told.keys} keys, {told.size / 1e6:.1f} MB, within {tolerance:g} mm"
+        )
+    elif ending == ".csv":
+        made = write_tables(opened.project, opened.meshes, out, force)
+        data, text = {"out": [str(f) for f in made]}, f"made {', '.join(str(f) for f in made)}"
+    elif ending in (".svg", ".png"):
+        from kestrav.core.files.charts import write_chart
+        from kestrav.core.findings.charted import charted
+        from kestrav.core.findings.check import check as checked
+
+        if out.exists() and not force:
+            raise BadInput(f"“{out}” is there already; give another name or --force")
+        result = checked(opened.project, opened.meshes)
+        lanes = charted(opened.project, opened.meshes, result.clearance)
+        write_chart(lanes, out, opened.project.name, overwrite=force)
+        data, text = {"out": [str(out)], "lanes": [lane.title for lane in lanes]}, f"{out}: {len(lanes)} curves"
+    else:
+        from kestrav.render.project_report import write_project_report
+
+        report = None if as_json or not sys.stderr.isatty() else _share_line
+        write_project_report(opened.project, opened.meshes, out, force, report)
+        data, text = {"out": [str(out)]}, f"made {out}"
+    _print(data, text, as_json)
+
+
+def _share_line(share: float, text: str = "") -> None:
+    end = "\n" if share >= 1 else ""
+    sys.stderr.write(f"\r{share:4.0%} {text:<40}{end}")
+    sys.stderr.flush()
 
 
 @app.command()
@@ -290,10 +396,22 @@ def schema() -> None:
     typer.echo(json.dumps(project_file.schema(), indent=1))
 
 
-def _progress_line(done: int, total: int) -> None:
-    end = "\n" if done == total else ""
-    sys.stderr.write(f"\rframe {done} of {total}{end}")
-    sys.stderr.flush()
+class _Line:
+    """Frames done, and how long it will take, on one line of a terminal."""
+
+    def __init__(self) -> None:
+        self.began: tuple[float, int] | None = None
+
+    def __call__(self, done: int, total: int) -> None:
+        now = time.monotonic()
+        if self.began is None:
+            self.began = (now, done)
+        since, first = self.began
+        left = (total - done) * (now - since) / (done - first) if done > first else None
+        wait = "" if left is None or done == total else f", about {left:.0f} s left"
+        end = "\n" if done == total else ""
+        sys.stderr.write(f"\rframe {done} of {total}{wait:<24}{end}")
+        sys.stderr.flush()
 
 
 def main(arguments: list[str] | None = None) -> int:

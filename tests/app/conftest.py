@@ -126,5 +126,5 @@ def make_hand(dressed, qtbot):
 @pytest.fixture
 def hand(make_hand, passing, saved):
     """The small project with a camera that orbits its post."""
-    project = add_orbit(passing.project, "part-2", offset=400.0, duration=2.0)
+    project = add_orbit(passing.project, passing.meshes, ["part-2"], offset=400.0, duration=2.0)
     return make_hand(type(passing)(project, passing.meshes), saved)

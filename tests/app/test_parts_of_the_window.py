@@ -8,9 +8,10 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from kestrav.app.bars import stacked
-from kestrav.app.dialogs import RenderDialog, recent_files, remember_file
+from kestrav.app.dialogs import recent_files, remember_file
 from kestrav.app.fields import QuantityEdit
 from kestrav.app.jobs import Job, Process
+from kestrav.app.render_dialog import RenderDialog
 from kestrav.app.session import Session
 from kestrav.core.document import edits
 from kestrav.core.errors import BadInput
@@ -118,7 +119,7 @@ def test_recent_files_are_those_still_there(dressed, tmp_path):
 
 @pytest.fixture
 def dialog(dressed, qtbot, demo, tmp_path):
-    made = RenderDialog(None, demo.project, demo.project.shots[0], tmp_path)
+    made = RenderDialog(None, demo.project, demo.meshes, demo.project.shots[0], tmp_path)
     qtbot.addWidget(made)
     return made
 
@@ -130,6 +131,14 @@ def test_the_render_dialog_keeps_its_settings_sensible(dialog, tmp_path):
     dialog._change(fps=-1.0)
     assert "frame rate" in dialog.fault.text()
     assert dialog.shot.fps == 30.0
+    dialog._pick("")
+    assert dialog.target.text() == str(tmp_path / "fan-cassette-exchange.mp4")
+    assert [s.name for s in dialog.shots()] == [s.name for s in dialog.project.shots]
+    assert {(s.width, s.fps) for s in dialog.shots()} == {(640, 30.0)}
+    dialog._pick(dialog.project.shots[0].id)
+    dialog._change(width=640, height=360)
+    dialog._set_kind("av1")
+    assert dialog.codec == "av1" and dialog.target.text().endswith("cabinet-orbit.mp4")
     dialog._set_kind("png")
     assert dialog.target.text() == str(tmp_path / "cabinet-orbit")
     dialog.target.setText(str(tmp_path / "nowhere" / "x"))

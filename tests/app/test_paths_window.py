@@ -123,10 +123,10 @@ def test_ends_are_cut_by_angle_and_by_length(hand):
 def test_a_shot_shows_paths_in_the_lens_only_when_asked(hand):
     hand.session.select(hand.session.project.shots[0].id)
     hand.stage.draw()
-    assert not hand.stage.filmed.actors
+    assert not hand.stage.lens_view.paths.actors
     hand.field("Paths").click()
     hand.stage.draw()
-    assert len(hand.stage.filmed.actors) == len(hand.session.project.paths)
+    assert len(hand.stage.lens_view.paths.actors) == len(hand.session.project.paths)
 
 
 # files

@@ -7,6 +7,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton
 from shapes import DEMO
 
+from kestrav.app.camera_dialogs import OrbitDialog
+from kestrav.app.drawing import DrawTool
 from kestrav.app.findings_panel import _Card
 from kestrav.app.joblist import HEALTH
 from kestrav.app.jobs import Job
@@ -371,7 +373,8 @@ def press(hand, text):
     next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text().startswith(text)).click()
 
 
-def test_an_orbit_is_made_from_the_card_and_filmed_by_the_lens(hand):
+def test_an_orbit_is_made_from_the_card_and_filmed_by_the_lens(hand, monkeypatch):
+    monkeypatch.setattr(OrbitDialog, "exec", lambda _: True)
     hand.session.select("part-1")
     press(hand, "Orbit it")
     camera = hand.session.item
@@ -535,9 +538,10 @@ def test_lens_and_stage_change_places(hand):
     assert hand.stage.swapped
     big = hand.stage.lens.GetViewport()
     assert big[2] - big[0] > 2 * (small[2] - small[0])
-    # the frame keeps its aspect
+    # the frame keeps its aspect, whatever is drawn outside of it
     width, height = hand.stage.lens.GetSize()
-    assert width / height == pytest.approx(16 / 9, rel=0.02)
+    left, bottom, right, top = hand.stage.lens_view.frame
+    assert width * (right - left) / (height * (top - bottom)) == pytest.approx(16 / 9, rel=0.02)
     hand.key(Qt.Key.Key_W)
     assert not hand.stage.swapped
     hand.key(Qt.Key.Key_L)
@@ -574,11 +578,11 @@ def test_the_lens_is_sized_by_its_heading(hand):
 def test_space_presses_the_button_that_has_the_keyboard(hand):
     hand.session.select("part-1")
     hand.window.card.rebuild()
-    button = next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Orbit it")
+    button = next(b for b in hand.window.card.findChildren(QPushButton) if b.text() == "Draw its path")
     button.setFocus()
     QTest.keyClick(button, Qt.Key.Key_Space)
     assert not hand.window.player.playing
-    assert isinstance(hand.session.item, Camera)
+    assert isinstance(hand.stage.tool, DrawTool)
 
 
 def test_findings_fold_away(hand):
@@ -663,7 +667,7 @@ def test_a_product_is_added_in_a_job_and_can_be_undone(hand, demo):
 def test_a_film_is_rendered_while_the_window_stays_usable(hand, tmp_path):
     shot = msgspec.structs.replace(hand.session.project.shots[0], width=160, height=90)
     target = tmp_path / "film.mp4"
-    hand.window.start_render(shot, target)
+    hand.window.filming.start([shot], target)
     hand.session.select("part-1")
     hand.key(Qt.Key.Key_Right)
     assert hand.session.frame == 1
@@ -671,14 +675,20 @@ def test_a_film_is_rendered_while_the_window_stays_usable(hand, tmp_path):
     assert target.exists()
 
 
-def test_a_render_is_cancelled_and_leaves_nothing(hand, tmp_path):
+def test_a_render_is_cancelled_and_goes_on_from_its_frames(hand, tmp_path):
     shot = msgspec.structs.replace(hand.session.project.shots[0], fps=500.0)
-    hand.window.start_render(shot, tmp_path / "film.mp4")
+    hand.window.filming.start([shot], tmp_path / "film.mp4")
     hand.qtbot.waitUntil(lambda: hand.window.job_bar.progress.value() > 0, timeout=180_000)
     assert "%" in hand.window.job_bar.left.text()
     hand.window.job_bar.cancel.click()
     hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=60_000)
-    assert not list(tmp_path.glob("*film*"))
+    assert not (tmp_path / "film.mp4").exists()
+    kept = len(list((tmp_path / ".film.mp4.frames").glob("*.png")))
+    assert kept > 0
+    short = msgspec.structs.replace(shot, end=shot.start + kept / 500.0)
+    hand.window.filming.start([short], tmp_path / "film.mp4")
+    hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=180_000)
+    assert [p.name for p in tmp_path.glob("*film*")] == ["film.mp4"]
 
 
 def die(report):
@@ -718,7 +728,7 @@ def test_an_empty_project_invites(make_hand):
     hand.checked()
     assert "Add a product" in " ".join(label.text() for label in hand.window.card.form.findChildren(QLabel))
     assert not hand.stage.lens_head.isVisible()
-    hand.window.ask_render()
+    hand.window.filming.ask()
     assert "no shot" in hand.window.card.fault.text()
 
 

@@ -9,7 +9,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, KeyPose, Light, LightKey, Placement, PointAim, Poses
 from kestrav.core.motion.lighting import state
 from kestrav.render.lights import FULL, LightMarks, ProjectLights
-from kestrav.render.picture import Studio
+from kestrav.render.picture import plain_studio
 from kestrav.render.pose_marks import PoseMarks, key_handles, key_places
 
 GREY = 64
@@ -31,7 +31,7 @@ def room(*lights):
 
 def picture(*lights, time=0.0):
     project, meshes = room(*lights)
-    studio = Studio(project, meshes, 200, 200, "#000000")
+    studio = plain_studio(project, meshes, 200, 200, "#000000")
     found = studio.picture(project.cameras[0], time).astype(float)
     studio.close()
     return found

@@ -13,7 +13,7 @@ from kestrav.core.motion import placing
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.poses import world_poses
 from kestrav.render.marks import Dimension, PathMarks, chainage_ticks, frustum, grid, handle_geometry, tick_spacing
-from kestrav.render.picture import Studio
+from kestrav.render.picture import plain_studio
 from kestrav.render.scene import Scene, aim_camera, light
 from kestrav.render.viewpoint import Viewpoint, facing, on_plane, ray, to_display
 
@@ -66,9 +66,9 @@ def test_see_through_parts_are_drawn_apart(passing):
 def test_edges_are_left_out_where_they_are_not_wanted(passing):
     scene, renderer = Scene(), vtkRenderer()
     scene.update(passing.project, passing.meshes)
-    scene.show_in(renderer, edges=False)
+    scene.show_in(renderer, edges=False, stage=True)
     assert renderer.GetActors().GetNumberOfItems() == 2
-    scene.show_in(renderer, edges=True)
+    scene.show_in(renderer, edges=True, stage=True)
     assert renderer.GetActors().GetNumberOfItems() == 4
 
 
@@ -266,7 +266,7 @@ def test_a_metal_ball_is_drawn_with_light_and_shade():
     opened = make_project({"Ball": (ball, (0, 0, 0))})
     project = edits.restyle(opened.project, ["part-1"], finish="bare metal", colour="#c0c0c0")
     project = edits.add(project, Camera("camera-1", "Eye", PointAim((0, 0, 0)), (0.0, -600.0, 100.0)))
-    studio = Studio(project, opened.meshes, 160, 90, "#000000")
+    studio = plain_studio(project, opened.meshes, 160, 90, "#000000")
     picture = studio.picture(project.cameras[0], 0.0).astype(float).mean(axis=2)
     studio.close()
     ball_pixels = picture[picture > 2]

@@ -8,6 +8,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.camera.curves import CURVES
 from kestrav.core.clearance.live import with_live
 from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document import edits
@@ -24,7 +25,7 @@ from kestrav.core.motion.lighting import state
 from kestrav.core.motion.path_curves import PathCurve
 from kestrav.core.motion.resting import rows
 from kestrav.core.motion.runs import frame_times, span
-from kestrav.render.palette import PETROL
+from kestrav.render.palette import PETROL, SHOT
 
 if TYPE_CHECKING:
     from kestrav.app.deck import Deck
@@ -241,6 +242,41 @@ class Curves:
                 half = 0.002 * float(x[-1] - x[0])
                 spans.append((float(x[inside][0]) - half, float(x[inside][-1]) + half))
         self.deck.bend.shade(spans)
+
+    def camera(self) -> None:
+        """What is measured of the lens's camera, with its limits and where they are not kept."""
+        deck = self.deck
+        known = deck.camera_curves
+        if known is not None and known.camera != deck.session.camera_id:
+            known = None
+        for name in CURVES:
+            lane = deck.every[name]
+            if lane not in deck.lanes:
+                continue
+            curve = None if known is None else known.curves.get(name)
+            lane.limit.setVisible(curve is not None and curve.limit is not None)
+            if known is None or curve is None:
+                lane.show(np.empty(0), np.empty(0))
+                lane.shade([])
+                continue
+            x = deck.to_x(known.times)
+            keep = np.isfinite(x)
+            lane.curve.set_colour(SHOT if deck.camera_current else "#b9b2c6")
+            finite = curve.values[np.isfinite(curve.values)]
+            high = max([*finite.tolist(), 1.2 * (curve.limit or 0.0), 1e-3])
+            if name == "nearest" and curve.limit:
+                high = min(high, 8.0 * curve.limit)
+            low = min([*finite.tolist(), 0.0])
+            order = np.argsort(x[keep], kind="stable")
+            lane.show(x[keep][order], curve.values[keep][order], high, low)
+            if curve.limit is not None:
+                lane.limit.setValue(curve.limit)
+            half = 0.5 * float(np.median(np.diff(known.times))) if len(known.times) > 1 else 0.0
+            spans = []
+            for first, last in intervals_of(np.flatnonzero(curve.breached & keep)):
+                ends = np.sort(x[[first, last]])
+                spans.append((float(ends[0]) - (0 if deck.by_distance else half), float(ends[1]) + half))
+            lane.shade(spans)
 
     def clearance(self) -> None:
         result, lane = self.deck.result, self.deck.clearance

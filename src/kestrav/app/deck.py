@@ -31,6 +31,7 @@ from kestrav.app.lane_keys import Grip, grips, moved, removed
 from kestrav.app.lanes import KeyMarks, Lane, Room
 from kestrav.app.session import Session
 from kestrav.app.style import FAMILY, MUTED
+from kestrav.core.camera.curves import CURVES, CameraCurves
 from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.document.lookup import ancestors, get, named_parts, turners
 from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Run, Turner
@@ -54,10 +55,23 @@ SNAP_PIXELS, GRAB_PIXELS = 8, 8
 POSED, CARRIED, SPUN = "#7a5a2e", "#5f6f52", "#5d6570"  # bars of key poses, rides and spins, beside those of runs
 
 
+_CAMERA_LANES = {
+    "subject size": "Height of the subject in the frame",
+    "visible": "Visible share of the subject",
+    "margin": "Margin to the frame’s edge",
+    "subject distance": "Camera’s distance to the subject",
+    "nearest": "Camera’s distance to anything",
+    "camera speed": "Speed of the camera",
+    "pan": "Pan rate of the camera",
+    "horizon": "Roll of the horizon",
+}
+
+
 class Deck(QWidget):
     """Transport row and chart."""
 
     play_toggled = Signal()
+    lanes_changed = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -142,6 +156,11 @@ class Deck(QWidget):
             "gap": self.gap,
             "mesh": self.mesh,
         }
+        # what is measured of the lens's camera
+        for name, (title, unit) in CURVES.items():
+            self.every[name] = Lane(self._plot(), self._label(), title, unit, SHOT)
+        self.camera_curves: CameraCurves | None = None
+        self.camera_current = False  # whether they are of the document shown
         self.keys_drawn = {name: KeyMarks(lane.plot) for name, lane in self.every.items()}
         self.pointer = QLabel(self.chart)
         self.pointer.setObjectName("pointer")
@@ -237,7 +256,12 @@ class Deck(QWidget):
             ("rate", "Turns a minute"),
             ("gap", "Gap between wheel and ground"),
             ("mesh", "Mesh error of teeth"),
+            ("", ""),
+            *((name, _CAMERA_LANES[name]) for name in CURVES),
         ):
+            if not name:
+                menu.addSeparator()
+                continue
             action = menu.addAction(text)
             action.setCheckable(True)
             action.toggled.connect(partial(self._toggle_lane, name))
@@ -319,6 +343,7 @@ class Deck(QWidget):
             action.setChecked(name in wanted)
         self.place_labels()
         self.refresh()
+        self.lanes_changed.emit()
 
     def shown_lanes(self) -> list[str]:
         """The names of the lanes shown."""
@@ -435,6 +460,18 @@ class Deck(QWidget):
         self.curves.clearance()
         self.follow()
 
+    def shows_camera(self) -> bool:
+        """Whether a lane of the lens's camera is shown."""
+        return any(self.every[name] in self.lanes for name in CURVES)
+
+    def show_camera(self, curves: CameraCurves | None) -> None:
+        """Take what is measured of the lens's camera; none where it is measured anew."""
+        self.camera_current = curves is not None
+        if curves is not None:
+            self.camera_curves = curves
+        self.curves.camera()
+        self.follow()
+
     def show_live(self, live: LiveClearance) -> None:
         """Show the clearance at the playhead and along what an edit has changed, until all is checked."""
         self.live = live
@@ -459,6 +496,7 @@ class Deck(QWidget):
         self.curves.strength()
         self.curves.wheels(project)
         self.curves.clearance()
+        self.curves.camera()
         self.draw_keys()
         self.follow()
 

@@ -4,167 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
-import msgspec
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
-    QFileDialog,
     QFormLayout,
-    QHBoxLayout,
     QLabel,
-    QLineEdit,
     QMessageBox,
-    QPushButton,
     QVBoxLayout,
     QWidget,
 )
 
-from kestrav.app.fields import LABEL_WIDTH, Form, QuantityEdit
-from kestrav.core.document.records import Project, Shot
-from kestrav.core.document.shots import frame_count
-from kestrav.core.document.validation import check_shot
-from kestrav.core.errors import BadInput
-
-FORMATS = (("mp4", "film, H.264 in MP4"), ("png", "PNG pictures in a folder"))
-SIZES = ((640, 360), (1280, 720), (1920, 1080), (2560, 1440), (3840, 2160))
-
-
-class RenderDialog(QDialog):
-    """What to render, how, and to where."""
-
-    def __init__(self, parent: QWidget | None, project: Project, shot: Shot, folder: Path) -> None:
-        super().__init__(parent)
-        self.setWindowTitle("Render a shot")
-        self.setMinimumWidth(430)
-        self.project, self.shot, self.kind = project, shot, "mp4"
-        self.folder = folder
-        column = QVBoxLayout(self)
-        column.setContentsMargins(4, 4, 4, 10)
-        title = QLabel("Render a shot")
-        title.setObjectName("title")
-        title.setContentsMargins(12, 8, 12, 0)
-        column.addWidget(title)
-        self.holder = QVBoxLayout()
-        column.addLayout(self.holder)
-        row = QHBoxLayout()
-        row.setContentsMargins(12, 0, 12, 0)
-        self.target = QLineEdit()
-        self.target.setObjectName("render-target")
-        self.target.setAccessibleName("Where to")
-        self.target.setToolTip("The file or folder to write")
-        browse = QPushButton("Choose …")
-        browse.setToolTip("Choose where to write")
-        browse.clicked.connect(self._browse)
-        where = QLabel("Where to")
-        where.setObjectName("muted")
-        where.setMinimumWidth(LABEL_WIDTH + 2)
-        row.addWidget(where)
-        row.addWidget(self.target, 1)
-        row.addWidget(browse)
-        column.addLayout(row)
-        self.fault = QLabel()
-        self.fault.setObjectName("fault")
-        self.fault.setWordWrap(True)
-        self.fault.hide()
-        column.addWidget(self.fault)
-        buttons = QDialogButtonBox()
-        start = buttons.addButton("Render", QDialogButtonBox.ButtonRole.AcceptRole)
-        start.setObjectName("main")
-        start.setToolTip("Start; the window stays usable")
-        buttons.addButton("Close", QDialogButtonBox.ButtonRole.RejectRole)
-        buttons.accepted.connect(self._start)
-        buttons.rejected.connect(self.reject)
-        buttons.setContentsMargins(12, 4, 12, 0)
-        column.addWidget(buttons)
-        self._build()
-        self._name_target()
-
-    def _build(self) -> None:
-        while self.holder.count():
-            self.holder.takeAt(0).widget().deleteLater()
-        form, shot = Form(), self.shot
-        form.refused.connect(self._complain)
-        form.choice("Shot", [(s.id, s.name) for s in self.project.shots], shot.id, self._pick, "Which shot to render")
-        form.choice("As", FORMATS, self.kind, self._set_kind, "A film, or numbered pictures")
-        size = f"{shot.width}x{shot.height}"
-        sizes = [(f"{w}x{h}", f"{w} × {h}") for w, h in SIZES]
-        if size not in [s[0] for s in sizes]:
-            sizes.insert(0, (size, f"{shot.width} × {shot.height}"))
-        form.choice("Size", sizes, size, self._set_size, "Picture size in pixels")
-        form.number("Width", shot.width, "px", lambda v: self._change(width=round(v)), "Any other width", 0, 2)
-        form.number("Height", shot.height, "px", lambda v: self._change(height=round(v)), "Any other height", 0, 2)
-        form.number("Frame rate", shot.fps, "fps", lambda v: self._change(fps=v), "Frames a second", 0)
-        form.number("From", shot.start, "s", lambda v: self._change(start=v), "First moment", 3, 0.1)
-        form.number("To", shot.end, "s", lambda v: self._change(end=v), "End; its frame is not filmed", 3, 0.1)
-        form.text("Background", shot.background, lambda v: self._change(background=v.strip()), "Colour as #rrggbb")
-        form.worked(
-            f"({shot.end:.2f} − {shot.start:.2f})\u2009s × {shot.fps:g} fps = <b>{frame_count(shot)} frames</b>"
-        )
-        self.holder.addWidget(form)
-
-    def _name_target(self) -> None:
-        safe = (
-            "".join(c if c.isalnum() or c in "-_ " else "-" for c in self.shot.name).strip().replace(" ", "-").lower()
-        )
-        self.target.setText(str(self.folder / (f"{safe}.mp4" if self.kind == "mp4" else safe)))
-
-    def _pick(self, shot_id: str) -> None:
-        self.shot = next(s for s in self.project.shots if s.id == shot_id)
-        self._build()
-        self._name_target()
-
-    def _set_kind(self, kind: str) -> None:
-        self.kind = kind
-        self._build()
-        self._name_target()
-
-    def _set_size(self, size: str) -> None:
-        width, height = (int(v) for v in size.split("x"))
-        self._change(width=width, height=height)
-
-    def _change(self, **fields: Any) -> None:
-        changed = msgspec.structs.replace(self.shot, **fields)
-        try:
-            check_shot(changed)
-        except BadInput as fault:
-            self._complain(str(fault))
-        else:
-            self.fault.hide()
-            self.shot = changed
-        self._build()
-
-    def _complain(self, text: str) -> None:
-        self.fault.setText(text[:1].upper() + text[1:])
-        self.fault.show()
-
-    def _browse(self) -> None:
-        if self.kind == "mp4":
-            name, _ = QFileDialog.getSaveFileName(self, "Render to", self.target.text(), "Film (*.mp4)")
-        else:
-            name = QFileDialog.getExistingDirectory(self, "Render into a new folder in", str(self.folder))
-            name = str(Path(name) / Path(self.target.text()).name) if name else ""
-        if name:
-            self.target.setText(name)
-
-    def _start(self) -> None:
-        from kestrav.render.film import check_target
-
-        target = Path(self.target.text()).expanduser()
-        if self.kind == "mp4" and target.suffix.lower() != ".mp4":
-            target = target.with_name(target.name + ".mp4")
-        try:
-            check_target(target, overwrite=True)
-        except BadInput as fault:
-            self._complain(str(fault))
-            return
-        if target.exists() and not ask_overwrite(self, target):
-            return
-        self.chosen = target
-        self.accept()
+from kestrav.app.fields import QuantityEdit
 
 
 def ask_overwrite(parent: QWidget | None, target: Path) -> bool:

@@ -1,39 +1,64 @@
-"""The bar at the window's foot: what long work is under way, how far, how long still, and its cancel."""
+"""The bar at the window's foot: what long work is under way, how far, how long still, what waits, and its pause and cancel."""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QWidget
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QPixmap
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QWidget
 
 from kestrav.app.jobs import Job
 
 _EARLY = 0.02  # of the work; an estimate made before says little
+_LOOKS = 700  # ms between two looks for a new picture
+_PICTURE = 84  # pixels of its height
 
 
 class JobBar(QWidget):
-    """Shown while a job is under way."""
+    """Shown while a job is under way. Work that can wait is begun when the work before it has ended."""
+
+    began = Signal(object)  # a Job that waited
 
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("jobbar")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.job: Job | None = None
+        self.waiting: list[tuple[str, Callable[[], Job]]] = []
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 4, 12, 4)
+        self.picture = QLabel()
+        self.picture.setToolTip("The picture that was finished last")
+        self.picture.setAccessibleName("Last picture")
+        self.picture.hide()
         self.label, self.left = QLabel(), QLabel()
         self.left.setObjectName("muted")
         self.progress = QProgressBar()
         self.progress.setRange(0, 1000)
         self.progress.setTextVisible(False)
+        self.queue = QPushButton()
+        self.queue.setToolTip("What is done next; a click on one takes it out")
+        self.queue.clicked.connect(self._show_queue)
+        self.queue.hide()
+        self.rest = QPushButton("Pause")
+        self.rest.setToolTip("Let this work rest; what is finished stays")
+        self.rest.clicked.connect(self.toggle_pause)
         self.cancel = QPushButton("Cancel")
-        self.cancel.setToolTip("Stop this work; nothing half done is left behind")
+        self.cancel.setToolTip("Stop this work; finished frames of a film are kept for the next try")
         self.cancel.clicked.connect(self._cancel)
+        row.addWidget(self.picture)
         row.addWidget(self.label)
         row.addWidget(self.progress, 1)
-        row.addWidget(self.left)
-        row.addWidget(self.cancel)
+        for widget in (self.left, self.queue, self.rest, self.cancel):
+            row.addWidget(widget)
+        self._look = QTimer(self)
+        self._look.setInterval(_LOOKS)
+        self._look.timeout.connect(self._show_newest)
+        self._seen: Path | None = None
         self.hide()
 
     def follow(self, job: Job) -> None:
@@ -46,16 +71,80 @@ class JobBar(QWidget):
         self.progress.setValue(0)
         self.left.setText("starting …")
         self.cancel.setEnabled(True)
+        self.rest.setText("Pause")
+        self._seen = None
+        if job.pictures is not None:
+            self._look.start()
+        self._count()
         self.show()
+
+    def wait(self, label: str, make: Callable[[], Job]) -> None:
+        """Let work wait for what is under way."""
+        self.waiting.append((label, make))
+        self._count()
+
+    def toggle_pause(self) -> None:
+        """Let the work rest, or go on."""
+        if self.job is not None:
+            self.job.pause(not self.job.paused)
+            self.rest.setText("Go on" if self.job.paused else "Pause")
+            if self.job.paused:
+                self.left.setText("paused")
 
     def _tell(self, share: float, seconds: float) -> None:
         self.progress.setValue(round(1000 * share))
+        if self.job is not None and self.job.paused:
+            return
         known = math.isfinite(seconds) and share > _EARLY
-        self.left.setText(f"{share:.0%} · about {_duration(seconds)} left" if known else f"{share:.0%}")
+        self.left.setText(f"{share:.0%} · about {duration(seconds)} left" if known else f"{share:.0%}")
+
+    def _show_newest(self) -> None:
+        folder = None if self.job is None else self.job.pictures
+        files = [] if folder is None or not folder.is_dir() else [f for f in folder.glob("*.png") if f.name[0] != "."]
+        dated = []
+        for file in files:
+            try:
+                dated.append((file.stat().st_mtime, file))
+            except OSError:
+                continue  # put away meanwhile
+        newest = max(dated)[1] if dated else None
+        if newest is None or newest == self._seen:
+            return
+        found = QPixmap(str(newest))
+        if not found.isNull():
+            self._seen = newest
+            self.picture.setPixmap(found.scaledToHeight(_PICTURE, Qt.TransformationMode.SmoothTransformation))
+            self.picture.show()
+
+    def _count(self) -> None:
+        self.queue.setText(f"{len(self.waiting)} waiting")
+        self.queue.setVisible(bool(self.waiting))
+
+    def _show_queue(self) -> None:
+        menu = QMenu(self)
+        for k, (label, _) in enumerate(self.waiting):
+            menu.addAction(f"Take out: {label}", partial(self.take_out, k))
+        menu.exec(self.queue.mapToGlobal(self.queue.rect().topLeft()))
+
+    def take_out(self, place: int) -> None:
+        """Do not do what waits at a place."""
+        if place < len(self.waiting):
+            self.waiting.pop(place)
+            self._count()
 
     def _end(self) -> None:
         self.job = None
+        self._look.stop()
+        self.picture.hide()
         self.hide()
+        if self.waiting:
+            # after those who wait for the outcome of this one
+            QTimer.singleShot(0, self._begin_next)
+
+    def _begin_next(self) -> None:
+        if self.job is None and self.waiting:
+            _, make = self.waiting.pop(0)
+            self.began.emit(make())
 
     def _cancel(self) -> None:
         if self.job is not None:
@@ -64,7 +153,8 @@ class JobBar(QWidget):
             self.job.cancel()
 
 
-def _duration(seconds: float) -> str:
+def duration(seconds: float) -> str:
+    """About how long, in words."""
     if seconds < 90:
-        return f"{max(seconds, 1):.0f} s"
-    return f"{seconds / 60:.0f} min"
+        return f"{max(seconds, 1):.0f}\u2009s"
+    return f"{seconds / 60:.0f}\u2009min" if seconds < 5400 else f"{seconds / 3600:.1f}\u2009h"

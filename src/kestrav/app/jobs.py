@@ -8,10 +8,13 @@ from __future__ import annotations
 
 import contextlib
 import multiprocessing
+import os
+import signal
 import threading
 import time
 from collections.abc import Callable, Mapping
 from multiprocessing.connection import Connection
+from pathlib import Path
 from typing import Any, Protocol
 
 import msgspec
@@ -98,13 +101,23 @@ class Process(QObject):
             self._notifier.setEnabled(False)
             self.died.emit()
 
+    def signal(self, number: signal.Signals) -> None:
+        """Send a signal to the child and all that it has started."""
+        pid = self.process.pid
+        with contextlib.suppress(OSError):
+            if pid and os.getpgid(pid) == pid:
+                os.killpg(pid, number)
+            elif pid:
+                os.kill(pid, number)
+
     def stop(self) -> None:
         """End the child now."""
         self._notifier.setEnabled(False)
         with self._there:
             self._waiting = [("", _STOP)]
             self._there.notify()
-        self.process.terminate()
+        self.signal(signal.SIGTERM)
+        self.signal(signal.SIGCONT)
         self.process.join(2)
         self.connection.close()
 
@@ -120,6 +133,8 @@ def _run_job(connection: Connection, work: Callable[..., object], arguments: tup
             raise Cancelled
         connection.send(("progress", (share, text)))
 
+    # a group of its own, with the processes that it starts itself: they are paused and ended together
+    os.setpgid(0, 0)
     try:
         connection.send(("done", work(report, *arguments)))
     except Cancelled:
@@ -143,6 +158,8 @@ class Job(QObject):
     def __init__(self, label: str, work: Callable[..., object], *arguments: Any, tidies: bool = True) -> None:
         super().__init__()
         self.label = label
+        self.paused = False
+        self.pictures: Path | None = None  # the folder to which it writes pictures as they are ready
         self._tidies = tidies  # whether the work leaves things that it must take away when it is cancelled
         self._first: tuple[float, float] | None = None
         self._over = False
@@ -154,10 +171,20 @@ class Job(QObject):
         """Ask the work to stop and tidy up first; what has nothing to tidy is ended at once."""
         if self._tidies:
             self._process.send("cancel")
+            self.pause(False)
         elif not self._over:
             self.stop()
             self.ended.emit()
             self.cancelled.emit()
+
+    def pause(self, paused: bool) -> None:
+        """Let the work rest, or go on."""
+        if self._over or paused == self.paused:
+            return
+        self.paused = paused
+        self._process.signal(signal.SIGSTOP if paused else signal.SIGCONT)
+        # the time that it rests says nothing of its rate
+        self._first = None
 
     def _on_message(self, message: tuple[str, Any]) -> None:
         kind, value = message
@@ -272,24 +299,20 @@ def _serve_checks(connection: Connection) -> None:
         _CheckServer(connection).run()
 
 
-class Checker(QObject):
-    """Keeps the check of the newest document coming; each result says which project it belongs to."""
+class Newest(QObject):
+    """Hands the newest document to a process of its own, with the meshes that it does not have yet."""
 
-    progress = Signal(float)
-    now = Signal(object)  # LiveClearance of the newest project
-    result = Signal(object, bool)  # a CheckResult, and whether it is of the newest project
-    failed = Signal(str)
-
-    def __init__(self) -> None:
+    def __init__(self, serve: Callable[[Connection], None]) -> None:
         super().__init__()
+        self._serve = serve
         self._process: Process | None = None
         self._sent: set[str] = set()
         self._key = 0
 
-    def check(self, project: Project, meshes: Mapping[str, Mesh], time: float) -> None:
-        """Check a project soon, and before that measure it at a time in s."""
+    def hand_over(self, project: Project, meshes: Mapping[str, Mesh], about: object) -> None:
+        """Send a project, in place of one that still waits, with what is asked about it."""
         if self._process is None:
-            self._process = Process(_serve_checks)
+            self._process = Process(self._serve)
             self._process.message.connect(self._on_message)
             self._process.died.connect(self._on_death)
             self._sent = set()
@@ -299,7 +322,35 @@ class Checker(QObject):
             self._process.send(("meshes", missing))
             self._sent |= missing.keys()
         self._key += 1
-        self._process.send(("check", self._key, msgspec.msgpack.encode(project), time), instead_of="check")
+        self._process.send(("newest", self._key, msgspec.msgpack.encode(project), about), instead_of="newest")
+
+    def _on_message(self, message: tuple[Any, ...]) -> None:
+        raise NotImplementedError
+
+    def _on_death(self) -> None:
+        self._process = None
+
+    def stop(self) -> None:
+        """End the process."""
+        if self._process is not None:
+            self._process.stop()
+            self._process = None
+
+
+class Checker(Newest):
+    """Keeps the check of the newest document coming; each result says which project it belongs to."""
+
+    progress = Signal(float)
+    now = Signal(object)  # LiveClearance of the newest project
+    result = Signal(object, bool)  # a CheckResult, and whether it is of the newest project
+    failed = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__(_serve_checks)
+
+    def check(self, project: Project, meshes: Mapping[str, Mesh], time: float) -> None:
+        """Check a project soon, and before that measure it at a time in s."""
+        self.hand_over(project, meshes, time)
 
     def _on_message(self, message: tuple[str, int, Any]) -> None:
         kind, key, value = message
@@ -314,11 +365,5 @@ class Checker(QObject):
             self.failed.emit(value)
 
     def _on_death(self) -> None:
-        self._process = None
+        super()._on_death()
         self.failed.emit("the check ended unexpectedly; it starts again with the next edit")
-
-    def stop(self) -> None:
-        """End the process."""
-        if self._process is not None:
-            self._process.stop()
-            self._process = None

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QLabel
 
 from kestrav.app.lane_keys import Grip
 from kestrav.app.strip_curve import StripCurve
+from kestrav.core.files.charts import Charted
 from kestrav.render.palette import CARD, INK, STRAW, VERMILION
 
 Array = NDArray[np.float64]
@@ -41,6 +42,13 @@ class Lane:
         self._top: tuple[float, float] = (0.0, 1.0)
         self.x: Array = np.empty(0)
         self.y: Array = np.empty(0)
+
+    def charted(self) -> Charted:
+        """What it shows, to be drawn elsewhere."""
+        limit = float(self.limit.value()) if self.limit.isVisible() else None
+        spans = [tuple(float(v) for v in region.getRegion()) for region in self.breaches]
+        low, span = self._top
+        return Charted(self.title, self.unit, self.x, self.y, limit, spans, low + span)  # type: ignore[arg-type]
 
     def show(self, x: Array, y: Array, top: float | None = None, low: float = 0.0) -> None:
         """Show a curve, from zero or a lowest value up."""
@@ -75,6 +83,8 @@ class Lane:
         """With how many places a value is told."""
         if self.unit in ("cd", "lx"):
             return 0
+        if self.unit in ("%", "°/s"):
+            return 1
         return 2 if self.unit != "mm" else 0 if abs(value) >= 100 else 1
 
     def value_at(self, x: float) -> float | None:

@@ -82,6 +82,7 @@ class LensHead(QWidget):
     """The inset's heading: the camera's name and lens; drag its left end to size the inset."""
 
     swap = Signal()
+    guides_asked = Signal()
     resized = Signal(int)
 
     def __init__(self, parent: QWidget) -> None:
@@ -96,20 +97,31 @@ class LensHead(QWidget):
         self.button.setToolTip("Let the lens and the stage change places (W)")
         self.button.setAccessibleName("Swap lens and stage")
         self.button.clicked.connect(self.swap)
+        self.guides = QPushButton("Frame")
+        self.guides.setToolTip("Guides over the lens: mask, thirds, grid, cross, centre, safe areas, horizon (Shift+F)")
+        self.guides.setAccessibleName("Guides of the frame")
+        self.guides.clicked.connect(self.guides_asked)
         row.addWidget(self.name, 1)
         row.addWidget(self.lens)
+        row.addWidget(self.guides)
         row.addWidget(self.button)
         self.setToolTip("What the camera sees, in the exact output frame. Drag the heading's left end to size it.")
         self.setCursor(Qt.CursorShape.SizeFDiagCursor)
         self.button.setCursor(Qt.CursorShape.ArrowCursor)
+        self.guides.setCursor(Qt.CursorShape.ArrowCursor)
         self._from: int | None = None
 
-    def tell(self, camera: str, focal_length: float, swapped: bool) -> None:
+    def tell(self, camera: str, focal_length: float, parallel: bool, swapped: bool) -> None:
         """Say what the inset shows."""
         title = "Stage" if swapped else f"Lens · {camera}"
-        width = max(self.width() - 130, 60)
+        width = max(self.width() - 176, 60)
         self.name.setText(self.name.fontMetrics().elidedText(title, Qt.TextElideMode.ElideRight, width))
-        self.lens.setText("" if swapped else show(focal_length, "mm", 0 if focal_length == round(focal_length) else 1))
+        lens = (
+            "parallel"
+            if parallel
+            else show(focal_length, "mm", 0 if abs(focal_length - round(focal_length)) < 0.05 else 1)
+        )
+        self.lens.setText("" if swapped else lens)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._from = event.globalPosition().toPoint().x()

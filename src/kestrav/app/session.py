@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
+from kestrav.core.camera.orbits import renewed
 from kestrav.core.clearance.ball_ground import balls_settled
 from kestrav.core.clearance.cues import contacts_settled
 from kestrav.core.clearance.measuring import Reading, read
@@ -19,6 +20,7 @@ from kestrav.core.document.edits import settings
 from kestrav.core.document.lookup import find, subtree
 from kestrav.core.document.records import Camera, Feature, Item, Part, Project, Shot
 from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.document.shots import FilmFrame
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.model import Mend
@@ -79,6 +81,7 @@ class Session(QObject):
         self.point: int | None = None  # the chosen point of a selected path
         self.points: tuple[int, ...] = ()  # all its chosen points, the point being the last of them
         self.time = 0.0
+        self.film: FilmFrame | None = None  # the frame of the film that the lens shows, when not what is selected
         self.camera_id: str | None = None
         self.isolated: frozenset[str] | None = None  # the parts to show in the stage, when not all
         self.pair: frozenset[str] | None = None  # two parts that are looked at; all else is faded in the stage
@@ -136,7 +139,8 @@ class Session(QObject):
     def _settled(self, project: Project) -> Project:
         """An edited project with what is worked out of it: paths on surfaces, the ground that things ride on, and
         the times of contacts."""
-        settled = ground_settled(settle(project, self.project), self.meshes, self.project)
+        orbits = renewed(settle(project, self.project), self.meshes, self.project)
+        settled = ground_settled(orbits, self.meshes, self.project)
         return balls_settled(contacts_settled(settled, self.meshes), self.meshes)
 
     def add_meshes(self, meshes: Mapping[str, Mesh]) -> None:
@@ -145,6 +149,7 @@ class Session(QObject):
 
     def _show(self, project: Project) -> None:
         self.project = project
+        self.film = None
         self.mend = self._mended = None
         if self.selection and find(project, self.selection) is None:
             self.selection, self.point, self.points = None, None, ()
@@ -195,6 +200,7 @@ class Session(QObject):
         """Choose an item, and for a path one of its points."""
         if (item, point) == (self.selection, self.point) and len(self.chosen) < 2 and len(self.points) < 2:
             return
+        self.film = None
         self.selection, self.point = item, point
         self.points = () if point is None else (point,)
         self.look_at_pair(None)
@@ -301,21 +307,34 @@ class Session(QObject):
     @property
     def camera(self) -> Camera | None:
         """The camera of the lens."""
-        found = find(self.shown, self.camera_id) if self.camera_id else None
+        camera_id = self.film.shot.camera if self.film is not None else self.camera_id
+        found = find(self.shown, camera_id) if camera_id else None
         return found if isinstance(found, Camera) else None
 
     @property
     def shot(self) -> Shot | None:
         """The selected shot, or the first of the lens's camera, or the first."""
         shots = self.shown.shots
+        if self.film is not None:
+            return self.film.shot
         if isinstance(self.item, Shot):
             return self.item
         return next((s for s in shots if s.camera == self.camera_id), shots[0] if shots else None)
 
+    def show_film(self, frame: FilmFrame | None) -> None:
+        """Let the lens show a frame of the film, with its shot; or again what is selected."""
+        changed = frame != self.film
+        self.film = frame
+        if frame is not None:
+            self.time = min(max(frame.time, 0.0), span(self.shown))
+        if changed:
+            self.moved.emit()
+
     def set_time(self, time: float) -> None:
         """Move the playhead, within the project."""
+        filmed, self.film = self.film is not None, None
         time = min(max(time, 0.0), span(self.shown))
-        if time != self.time:
+        if filmed or time != self.time:
             self.time = time
             self.moved.emit()
 

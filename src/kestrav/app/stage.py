@@ -12,9 +12,11 @@ from PySide6.QtWidgets import QWidget
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor
 from vtkmodules.vtkRenderingCore import vtkProp, vtkRenderer
 
+from kestrav.app.lens_hand import LensHand
+from kestrav.app.lenses import WHOLE, Frame, LensView, Tile, Tiles, frame_within, keep_guides, kept_guides
 from kestrav.app.overlays import LensHead, PaneName, StageLabel
 from kestrav.app.session import Session
-from kestrav.core.camera.views import vertical_angle, views
+from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.clearance.measuring import Snap, snaps_near
 from kestrav.core.document.lookup import ancestors, find, get, named_parts, subtree
 from kestrav.core.document.records import (
@@ -28,21 +30,23 @@ from kestrav.core.document.records import (
     Run,
     Turner,
 )
+from kestrav.core.document.shots import FilmFrame
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.picking import Pick, Pickable
-from kestrav.core.motion.poses import mover_bounds
+from kestrav.core.motion.poses import mover_bounds, world_poses
 from kestrav.core.motion.resting import placement_matrix, top_bounds, world_bounds
 from kestrav.core.motion.seating import body_axes
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.render.finishes import Style
+from kestrav.render.frame_marks import FrameGuides
 from kestrav.render.judging_marks import JudgingMarks
 from kestrav.render.lights import LightMarks, ProjectLights
-from kestrav.render.marks import Dimension, Highlight, PathLines, PathMarks, flat, frustum, grid
+from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
 from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
 from kestrav.render.palette import INK, PETROL_DARK, SHOT, SKY, rgb
-from kestrav.render.picture import REACH, KeptPicture, path_width
+from kestrav.render.picture import REACH, KeptPicture, picture_of
 from kestrav.render.pose_marks import PoseMarks
 from kestrav.render.scene import Scene, aim_camera, is_software, light
 from kestrav.render.shapes import segments
@@ -158,6 +162,8 @@ class Stage(QWidget):
         self.panes = {"main": Pane("main"), **{name: Pane(name, STANDS[at]) for name, at in _SIDES.items()}}
         self.pane = self.panes["main"]  # the one that the pointer is in
         self.together = False  # plan, front and side and the lens at once
+        self.guides = kept_guides()
+        self.lens_rect = QRect()  # where the lens's output frame is, in widget pixels
         self.swapped = False
         self.lens_shown = True
         self.lens_width = int(QSettings().value("lens/width", LENS_WIDTH))
@@ -174,6 +180,7 @@ class Stage(QWidget):
         self._alive = True
         self.software = False
         self._make_renderers()
+        self.lens_hand = LensHand(self)
         self.view = _View(self)
         window = self.view.GetRenderWindow()
         window.SetMultiSamples(0)
@@ -183,6 +190,7 @@ class Stage(QWidget):
         self.lens_head.resized.connect(self._resize_lens)
         self.label = StageLabel(self)
         self.pane_names = {name: PaneName(self) for name in (*_SIDES, "lens")}
+        self.side_by_side = Tiles(self)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self.draw)
@@ -205,7 +213,9 @@ class Stage(QWidget):
         return self.pane.viewpoint
 
     def _make_renderers(self) -> None:
-        self.back, self.rim, self.lens = (vtkRenderer() for _ in range(3))
+        self.back, self.rim = vtkRenderer(), vtkRenderer()
+        self.lens_view = LensView()
+        self.lens = self.lens_view.renderer
         self.kept = KeptPicture()
         panes = list(self.panes.values())
         self.all, self.over = Everywhere([p.renderer for p in panes]), Everywhere([p.over for p in panes])
@@ -216,12 +226,11 @@ class Stage(QWidget):
             pane.renderer.SetBackground(*rgb("#f1eee6"))
             pane.renderer.SetBackground2(*rgb(SKY))
             pane.renderer.SetGradientBackground(pane.turnable)
-        for renderer in (*(p.renderer for p in panes), self.lens):
-            light(renderer)
+        for pane in panes:
+            light(pane.renderer)
         self.floor = flat(grid([-5000, -5000, 0], [5000, 5000, 0], 500.0, "xy", 0.5), INK, 1.0, 0.10)
         self.all.AddActor(self.floor)
         self.marks = PathMarks(self.all, self.over)
-        self.filmed = PathLines(self.lens)
         self.highlight = Highlight(self.all, self.scene)
         self.dimension = Dimension(self.over)
         self.notes = NoteMarks(self.over)
@@ -254,7 +263,8 @@ class Stage(QWidget):
         window.SetNumberOfLayers(3)
         # marks lie over the stage and under the lens, wherever the two are
         big = 2 if self.swapped else 0
-        layers = [(self.back, 0), *((p.renderer, big) for p in panes), (self.rim, 1 if self.swapped else 2)]
+        # of those in one layer the later ones lie above: the rim is below what it goes round
+        layers = [(self.back, 0), (self.rim, 1 if self.swapped else 2), *((p.renderer, big) for p in panes)]
         layers += [(self.kept.renderer, 1 if self.swapped else 2), (self.lens, 0 if self.swapped else 2)]
         layers += [(p.over, 2 if self.swapped else 1) for p in panes]
         if self.swapped:
@@ -277,10 +287,10 @@ class Stage(QWidget):
                 self.scene.show_in(pane.renderer, edges=edges and not inset, stage=True)
             else:
                 self.scene.hide_in(pane.renderer)
-        self.scene.show_in(self.lens, edges=self.swapped or self.together)
+        self.scene.show_in(self.lens)
 
     def set_style(self, style: Style) -> None:
-        """Show the parts solid, see-through, as wires or finished; the lens always shows them finished."""
+        """Show the parts solid, see-through, as wires or finished; the lens shows its shot’s look."""
         self.parts_style = style
         self.scene.set_style(style, self.cut)
         self._show_edges()
@@ -302,6 +312,7 @@ class Stage(QWidget):
         """Show plan, front, side and lens at once, or one view."""
         if self.swapped:
             self.swap()
+        self.side_by_side.show(False)
         self.together = together
         self.pane = self.shown_panes()[0] if together else self.panes["main"]
         if together:
@@ -331,10 +342,31 @@ class Stage(QWidget):
         """Let the lens and the stage change places."""
         if self.together:
             self.set_together(False)
+        self.side_by_side.show(False)
         self.swapped = not self.swapped
         self.pane = self.panes["main"]
         self._order_renderers()
         self.arrange()
+
+    def set_guides(self, guides: FrameGuides) -> None:
+        """Show these guides over the lens; they are remembered."""
+        self.guides = guides
+        keep_guides(guides)
+        self.arrange()
+
+    def set_tiles(self, shown: bool) -> None:
+        """Show all cameras side by side, or the stage."""
+        if self.together:
+            self.set_together(False)
+        if self.swapped:
+            self.swap()
+        self.side_by_side.show(shown)
+        self.arrange()
+
+    @property
+    def tiles(self) -> list[Tile] | None:
+        """The cameras that are shown side by side, or none."""
+        return self.side_by_side.tiles
 
     def set_lens_shown(self, shown: bool) -> None:
         """Show or hide the inset."""
@@ -365,28 +397,33 @@ class Stage(QWidget):
             self.swapped = False
             self._order_renderers()
         rect = self.inset()
-        lens_shown = (self.lens_shown or self.together) and self.session.camera is not None
+        lens_shown = (self.lens_shown or self.together) and self.session.camera is not None and self.tiles is None
         shown = self.shown_panes()
         for pane in self.panes.values():
-            on = pane in shown and (lens_shown or not self.swapped)
+            on = pane in shown and (lens_shown or not self.swapped) and self.tiles is None
             pane.renderer.SetDraw(on)
             pane.over.SetDraw(on)
         for renderer in (self.rim, self.lens):
             renderer.SetDraw(lens_shown)
-        lens_at = self._largest_frame(self.rect()) if self.swapped else rect
+        lens_at, frame = rect, WHOLE
+        if self.swapped:
+            lens_at, frame = frame_within(self.rect(), self.aspect, self.guides.mask < 1.0)
         if self.together:
             lens_at = self._lay_together(shown)
         else:
             main = self.panes["main"]
             main.rect = rect if self.swapped else self.rect()
-            self._place(main.renderer, main.rect)
+            self.place(main.renderer, main.rect)
+        self.lens_view.frame = frame
+        self.lens_rect = _part_of(lens_at, frame)
         for pane in shown:
             pane.over.SetViewport(pane.renderer.GetViewport())
         inset = self.panes["main"].rect if self.swapped else lens_at
-        self._place(self.lens, lens_at)
-        self._place(self.rim, inset.adjusted(-1, -1, 1, 1))
-        self._place(self.kept.renderer, lens_at)
+        self.place(self.lens, lens_at)
+        self.place(self.rim, inset.adjusted(-1, -1, 1, 1))
+        self.place(self.kept.renderer, lens_at)
         self.kept.forget()
+        self.side_by_side.lay()
         self.lens_head.setVisible(lens_shown and not self.together)
         self.lens_head.setGeometry(rect.x() - 1, rect.y() - HEAD, rect.width() + 2, HEAD)
         self.schedule()
@@ -402,18 +439,14 @@ class Stage(QWidget):
         ]
         for pane, quarter in zip(shown, quarters, strict=False):
             pane.rect = quarter
-            self._place(pane.renderer, quarter)
+            self.place(pane.renderer, quarter)
         for (name, label), quarter in zip(self.pane_names.items(), quarters, strict=True):
             label.setVisible(name != "lens" or self.session.camera is not None)
             label.move(quarter.right() - label.width() - 8, quarter.bottom() - label.height() - 8)
-        return self._largest_frame(quarters[3])
+        return frame_within(quarters[3], self.aspect, False)[0]
 
-    def _largest_frame(self, room: QRect) -> QRect:
-        width = min(room.width(), round(room.height() * self.aspect))
-        height = round(width / self.aspect)
-        return QRect(room.x() + (room.width() - width) // 2, room.y() + (room.height() - height) // 2, width, height)
-
-    def _place(self, renderer: vtkRenderer, rect: QRect) -> None:
+    def place(self, renderer: vtkRenderer, rect: QRect) -> None:
+        """Let a renderer draw in a rectangle of the widget."""
         w, h = max(self.width(), 1), max(self.height(), 1)
         renderer.SetViewport(
             max(rect.left() / w, 0.0),
@@ -464,13 +497,17 @@ class Stage(QWidget):
         if self.tool is not None:
             self.tool.drawn(pixel)
         window = self.view.GetRenderWindow()
+        self.side_by_side.aim(project, poses)
         # while only the person's viewpoint turns, the lens sees what it saw
-        seen = (project, self.session.time, self.session.camera, self.session.shot)
-        lens_shown = (self.lens_shown or self.together) and self.session.camera is not None
+        seen = (project, self.session.time, self.session.camera, self.session.shot, self.guides, self.session.film)
+        lens_shown = (self.lens_shown or self.together) and self.session.camera is not None and self.tiles is None
         reuse = not self.swapped and lens_shown and self.kept.holds(seen)
         self.kept.show(reuse)
         self.lens.SetDraw(self.session.camera is not None and (self.swapped or lens_shown) and not reuse)
         window.Render()
+        film = self.session.film
+        if film is not None and film.over is not None and self.lens.GetDraw():
+            self._fade_over(film)
         if not self.swapped and not reuse and self.lens.GetDraw():
             self.kept.keep(window, self.lens, seen)
         if not self._known:
@@ -480,6 +517,21 @@ class Stage(QWidget):
                 window.SetMultiSamples(8)
         self._place_label()
         self.drawn.emit()
+
+    def _fade_over(self, film: FilmFrame) -> None:
+        """Draw the shot that comes in a cross-fade, with what has been drawn of the other over it."""
+        project, window, over = self.session.shown, self.view.GetRenderWindow(), film.over
+        assert over is not None
+        before = picture_of(window, self.lens, 1.0 - film.share)
+        poses = world_poses(project, [film.over_time])[0]
+        self.scene.pose(poses)
+        self.lights.show(project, film.over_time)
+        self.scene.set_manner(self.lens_view.manner(project, over))
+        camera, view = camera_of(project, over.camera), self.lens_view
+        view.show(self.scene, project, self.session.meshes, camera, over, film.over_time, poses, self.guides)
+        view.fading.show(before)
+        window.Render()
+        view.fading.show(None)
 
     def show_path_marks(self, wanted: frozenset[str]) -> None:
         """Show these marks of the selected path: numbers, seconds, comb."""
@@ -536,20 +588,23 @@ class Stage(QWidget):
             return
         if not self.lens_head.isVisible() and self.lens_shown:
             self.arrange()
-        shot = self.session.shot
-        seen = views(project, camera, [self.session.time], poses[None])
-        width, height = (shot.width, shot.height) if shot else (16, 9)
-        angle = vertical_angle(camera, width, height)
-        aim_camera(self.lens, seen.position[0], seen.target[0], seen.up[0], angle, REACH)
-        shown = project.paths if shot is not None and shot.paths else ()
-        self.filmed.show(shown, path_width(self.lens.GetSize()[1]))
-        self.lens.SetBackground(*rgb(shot.background if shot else SKY))
-        lines = frustum(seen.position[0], seen.target[0], seen.up[0], angle, width / height, 320.0)
+        shot, time = self.session.shot, self.session.time
+        self.scene.set_manner(self.lens_view.manner(project, shot))
+        angle = self.lens_view.show(self.scene, project, self.session.meshes, camera, shot, time, poses, self.guides)
+        seen = self.lens_view.seen
+        assert seen is not None
+        lines = frustum(seen.position[0], seen.target[0], seen.up[0], angle, self.aspect, 320.0)
         self.frustum.GetMapper().SetInputData(segments(lines))
-        self.lens_head.tell(camera.name, camera.focal_length, self.swapped)
+        self.lens_head.tell(camera.name, float(seen.focal_length[0]), camera.parallel, self.swapped)
 
     def _place_label(self) -> None:
-        if self.gap is None or self.swapped or self.together or (self.tool is not None and self.tool.quiet):
+        if (
+            self.gap is None
+            or self.swapped
+            or self.together
+            or self.tiles is not None
+            or (self.tool is not None and self.tool.quiet)
+        ):
             self.label.hide()
             return
         points, text, breach = self.gap
@@ -623,6 +678,21 @@ class Stage(QWidget):
 
     # the mouse
 
+    def over_lens(self, position: QPoint) -> bool:
+        """Whether a place is in the lens; of several cameras side by side the one there becomes the lens's."""
+        if self.tiles is not None:
+            tile = self.side_by_side.at(position)
+            if tile is not None:
+                self.lens_rect = tile.rect
+                if self._before_press is not None and self.session.camera_id != tile.camera:
+                    self.session.select(tile.camera)
+            return True
+        if self.session.camera is None or not (self.lens_shown or self.together):
+            return False
+        if self.swapped:
+            return not self.panes["main"].rect.contains(position)
+        return self.lens_rect.contains(position)
+
     def _enter_pane(self, position: QPoint) -> None:
         """The pane under the pointer is the one that tools act in."""
         for pane in self.shown_panes():
@@ -692,6 +762,9 @@ class Stage(QWidget):
         self.view.setFocus()
         position = event.position().toPoint()
         self._before_press, self._dragged, self._last = (position, event.button()), False, position
+        if self.over_lens(position):
+            self.lens_hand.press()
+            return
         self._enter_pane(position)
         if event.button() == Qt.MouseButton.LeftButton and self.tool is not None:
             self.tool.press(position, event.modifiers())
@@ -701,6 +774,8 @@ class Stage(QWidget):
         step = position - self._last
         self._last = position
         if self._before_press is None:
+            if self.over_lens(position):
+                return
             self._enter_pane(position)
             if self.tool is not None:
                 self.tool.hover(position, event.modifiers())
@@ -709,6 +784,9 @@ class Stage(QWidget):
         if (position - start).manhattanLength() > CLICK_PIXELS:
             self._dragged = True
         if not self._dragged:
+            return
+        if self.lens_hand.holding:
+            self.lens_hand.drag(step, button, event.modifiers(), self.lens_rect)
             return
         if (
             button == Qt.MouseButton.LeftButton
@@ -728,6 +806,9 @@ class Stage(QWidget):
             return
         _, button = self._before_press
         self._before_press = None
+        if self.lens_hand.holding:
+            self.lens_hand.release()
+            return
         if button == Qt.MouseButton.RightButton and not self._dragged:
             self.menu_asked.emit(event.position().toPoint())
             return
@@ -739,11 +820,16 @@ class Stage(QWidget):
             self.tool.click(event.position().toPoint(), event.modifiers())
 
     def double_click(self, event: QMouseEvent) -> None:
+        if self.over_lens(event.position().toPoint()):
+            return
         if event.button() == Qt.MouseButton.LeftButton and self.tool is not None:
             self.tool.double_click(event.position().toPoint())
 
     def wheel(self, event: QWheelEvent) -> None:
         position = event.position().toPoint()
+        if self.over_lens(position):
+            self.lens_hand.wheel(event.angleDelta().y() / 120.0)
+            return
         self._enter_pane(position)
         origin, way = self.ray_at(position)
         depth = float(
@@ -755,6 +841,8 @@ class Stage(QWidget):
     def key(self, event: QKeyEvent) -> bool:
         """Handle a key; False when it is not for the stage."""
         if self.tool is not None and self.tool.key(event):
+            return True
+        if self.swapped and self.lens_hand.key(event):
             return True
         turns = {
             Qt.Key.Key_Left: (0.12, 0.0),
@@ -817,6 +905,13 @@ class Stage(QWidget):
         self._alive = False
         self._timer.stop()
         self.view.Finalize()
+
+
+def _part_of(rect: QRect, frame: Frame) -> QRect:
+    """The part of a rectangle that a frame within it takes."""
+    left, low, right, high = frame
+    x, y = rect.x() + left * rect.width(), rect.y() + (1 - high) * rect.height()
+    return QRect(round(x), round(y), round((right - left) * rect.width()), round((high - low) * rect.height()))
 
 
 class Tool:

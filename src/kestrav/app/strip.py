@@ -7,13 +7,14 @@ from functools import partial
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from kestrav.app.drawing import CATCHES, DRAWS, ON, DrawTool
 from kestrav.app.fields import QuantityEdit
 from kestrav.app.overlays import make_native
 from kestrav.app.preparing_tools import HandleSettings, MeasureTool, MoveTool, TurnTool
 from kestrav.app.stage import Stage, Tool
+from kestrav.app.walk_tool import WalkTool
 from kestrav.core.motion.sketching import PLACES
 
 
@@ -62,6 +63,8 @@ class Strip(QWidget):
             self._measure(tool, keep, copy)
         elif isinstance(tool, DrawTool):
             self._draw(tool)
+        elif isinstance(tool, WalkTool):
+            self._walk(tool)
         self._settle(self.line.count() > 0)
 
     def show_cut(
@@ -187,6 +190,56 @@ class Strip(QWidget):
         self._button("Keep", keep, "Keep the measurement as a note (Ctrl+K)")
         self._button("Copy", copy, "Copy the value (Ctrl+C)")
         self._button("Clear", tool.clear, "Begin afresh (Esc)")
+
+    def _walk(self, tool: WalkTool) -> None:
+        """How a walk goes, and a waypoint by its coordinates."""
+        self._text("Eyes")
+        self._number(
+            tool.eye_height,
+            "mm",
+            lambda v: tool.set(eye_height=v),
+            "Height of the eyes above the floor",
+            "walk-eyes",
+            width=84,
+            step=50.0,
+        )
+        self._text("speed")
+        self._number(
+            tool.speed,
+            "mm/s",
+            lambda v: tool.set(speed=v),
+            "How fast it is walked; people walk about 1200 mm/s",
+            "walk-speed",
+            width=100,
+            step=100.0,
+        )
+        self._text("keeps")
+        self._number(
+            tool.distance,
+            "mm",
+            lambda v: tool.set(distance=v),
+            "Distance kept from walls and furniture",
+            "walk-distance",
+            width=84,
+            step=50.0,
+        )
+        around = QCheckBox("around things")
+        around.setChecked(tool.around)
+        around.setToolTip("Go around what stands between the waypoints, or straight from one to the next")
+        around.toggled.connect(lambda on: tool.set(around=on))
+        self.line.addWidget(around)
+        self._new_row()
+        spots = [0.0, 0.0]
+
+        def put(index: int, value: float) -> None:
+            spots[index] = value
+
+        self._text("Waypoint at x")
+        self._number(0.0, "mm", lambda v: put(0, v), "Where along x", "walk-x", width=92, step=100.0)
+        self._text("y")
+        self._number(0.0, "mm", lambda v: put(1, v), "Where along y", "walk-y", width=92, step=100.0)
+        self._button("Add", lambda: tool.add(np.array([*spots, 0.0])), "Add the waypoint with these coordinates")
+        self._button("Make the walk", tool.finish, "Make the walk with its camera and shot (Enter)")
 
     def _draw(self, tool: DrawTool) -> None:
         settings = tool.settings

@@ -58,6 +58,8 @@ QPushButton, QToolButton#tool {{ background: {CARD}; border: 1px solid #cfc8b8; 
 QToolButton#tool {{ border-radius: 0; padding: 4px 12px; }}
 QPushButton#tab {{ border-radius: 0; padding: 3px 4px; }}
 QPushButton#tab:checked {{ background: {PETROL}; color: white; border-color: {PETROL}; }}
+QListWidget#shots {{ background: {CARD}; border: 1px solid {RULE}; outline: none; }}
+QListWidget#shots::item:selected {{ background: {CHOSEN}; border-left: 3px solid {PETROL}; }}
 QWidget#strip {{ background: {CARD}; border: 1px solid #cfc8b8; }}
 QPushButton#main {{ background: {STRAW}; border-color: {STRAW}; font-weight: 600; }}
 QPushButton:hover, QToolButton#tool:hover {{ background: #f3efe3; }}

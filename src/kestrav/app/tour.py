@@ -18,7 +18,8 @@ from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QApplication, QDialog, QMessageBox
 
-from kestrav.app.dialogs import RenderDialog
+from kestrav.app.camera_dialogs import OrbitDialog
+from kestrav.app.render_dialog import RenderDialog
 from kestrav.app.start import make_application
 from kestrav.app.window import Window
 from kestrav.core.document import edits
@@ -27,6 +28,7 @@ from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
 from kestrav.core.motion.resting import rest_poses, world_bounds
 from kestrav.core.motion.runs import begins, span
+from kestrav.render.frame_marks import FrameGuides
 from kestrav.render.viewpoint import to_display
 
 _PATIENCE = 1800.0  # s for any one step; a busy machine without a graphics processor may need some
@@ -86,23 +88,74 @@ class Tour:
         session.select("path-1", 3)
         session.set_time(3.2)
         made.append(self.picture("path"))
-        window.deck.set_axis(True)
-        session.select(session.project.cameras[0].id)
-        window.stage.swap()
-        made.append(self.picture("lens"))
-        window.stage.swap()
-        window.deck.set_axis(False)
+        made += self.cameras()
         window.jobs.choose("Checks")
         made.append(self.breaches())
         window.jobs.choose("Checks")
         session.select(session.project.shots[0].id)
-        dialog = RenderDialog(window, session.project, session.project.shots[0], Path("films"))
+        dialog = RenderDialog(window, session.project, window.used_meshes(), session.project.shots[0], Path("films"))
         dialog.move(430, 170)
         dialog.open()
         made.append(self.picture("render"))
         dialog.done(QDialog.DialogCode.Rejected)
         session.select(None)
         return made + self.preparing() + self.paths()
+
+    def cameras(self) -> list[Path]:
+        """Pictures of the lens with its guides, cameras side by side, an orbit asked for, and a walk over the floor."""
+        window, stage, session = self.window, self.window.stage, self.window.session
+        lanes, sizes, made = window.deck.shown_lanes(), window.right.sizes(), []
+        window.deck.show_lanes(["subject size", "visible", "margin", "nearest"])
+        window.right.setSizes([480, 320])
+        session.select(session.project.cameras[0].id)
+        window.card.show_camera_tab("Frame")
+        self.wait(lambda: window.deck.camera_current, "the camera's curves")
+        self.settle(3.0)
+        session.set_time(2.4)
+        stage.swap()
+        stage.set_guides(FrameGuides(mask=0.6, thirds=True, title=True, centre=True, horizon=True))
+        made.append(self.picture("lens"))
+        stage.set_guides(FrameGuides())
+        stage.swap()
+        window.card.show_camera_tab("Lens")
+        session.set_time(3.0)
+        stage.set_tiles(True)
+        made.append(self.picture("cameras"))
+        stage.set_tiles(False)
+        window.deck.show_lanes(lanes)
+        window.right.setSizes(sizes)
+        session.set_time(0.0)
+        things = [p.id for p in session.project.parts if p.name == "Heat-pump cabinet"]
+        if not things:
+            return made
+        session.select(None)
+        window.cameras.walk()
+        stage.viewpoint.look_from((0.05, -0.62, 0.78))
+        stage.look_at(np.array([[-5600.0, -3400.0, 0.0], [3800.0, 2600.0, 500.0]]))
+        for place in ((-5200.0, -2100.0, 0.0), (-1300.0, -2450.0, 0.0), (2300.0, -2450.0, 0.0), (2500.0, 1500.0, 0.0)):
+            window.cameras.walk_tool.add(np.array(place))
+        made.append(self.picture("walk"))
+        window.use_tool("select")
+        session.select(things[0])
+        stage.viewpoint.look_from(_FROM_THE_RIGHT)
+        stage.show_all()
+        dialog = OrbitDialog(
+            window,
+            session.project,
+            session.meshes,
+            things,
+            np.array(stage.viewpoint.position),
+            0.0,
+            window.cameras.preview,
+        )
+        dialog.set(kind="hull", offset=1600.0, rise=600.0, laps=1.5)
+        dialog.open()
+        made.append(self.picture("orbit"))
+        dialog.done(QDialog.DialogCode.Rejected)
+        session.preview(None)
+        session.select(session.project.cameras[0].id)
+        session.select(None)
+        return made
 
     def preparing(self) -> list[Path]:
         """Pictures of getting a product ready."""
@@ -194,14 +247,12 @@ class Tour:
         stage.viewpoint.look_from((0.86, -0.42, 0.28))
         stage.look_at(np.array([[-180.0, -520.0, 330.0], [560.0, -200.0, 930.0]]))
         session.select(session.project.rods[0].id)
-        made.append(self.picture("rod"))
         gate = next(s for s in session.project.spins if s.name == "Gate swings open")
         session.select(gate.id)
         window.deck.show_lanes(["clearance", "wheel"])
         session.set_time(begins(session.project, gate) + 0.25)
         stage.viewpoint.look_from((-0.55, -0.62, 0.56))
         stage.look_at(np.array([[1900.0, -4200.0, 0.0], [4300.0, -2000.0, 1100.0]]))
-        made.append(self.picture("contact"))
         wheel = session.project.rolls[0]
         session.select(wheel.id)
         window.deck.show_lanes(["wheel", "speed"])
@@ -224,7 +275,6 @@ class Tour:
         stage.viewpoint.look_from((-0.25, -0.85, 0.45))
         stage.look_at(np.array([[-450.0, -900.0, 900.0], [450.0, 0.0, 1600.0]]))
         self.wait(lambda: window.current, "the check")
-        made.append(self.picture("way-clear"))
         session.undo.setIndex(edits_before)
         session.undo.setClean()
         session.select(None)
@@ -314,13 +364,25 @@ class Tour:
             made.append(target)
         return made
 
+    def handed_on(self) -> list[Path]:
+        """Animated glTF, the tables of the motion and the report of the project."""
+        window, made = self.window, []
+        for kind, name in (("gltf", "motion.glb"), ("tables", "motion.csv"), ("report", "project.html")):
+            target = self.folder / name
+            window.handing_on.write(kind, target)
+            self.wait(lambda: window.job is None, name)
+            if not target.exists():
+                raise BadInput(f"“{target}” was not made")
+            made.append(target)
+        return made
+
     def film(self) -> Path:
-        """Render the first shot with the window's own job, at a size that a small machine manages."""
+        """Render the film with the window's own job, at a size that a small machine manages."""
         window = self.window
-        shot = window.session.project.shots[0]
-        shot = msgspec.structs.replace(shot, width=FILM_SIZE[0], height=FILM_SIZE[1], fps=24.0)
+        like = {"width": FILM_SIZE[0], "height": FILM_SIZE[1], "fps": 24.0}
+        shots = [msgspec.structs.replace(s, **like) for s in window.session.project.shots if s.in_film]
         target = self.folder / "film.mp4"
-        window.start_render(shot, target)
+        window.filming.start(shots, target)
         self.wait(lambda: window.job is None, "rendering")
         if not target.exists():
             box = QApplication.activeModalWidget()
@@ -348,6 +410,7 @@ def main(arguments: list[str]) -> int:
         if "--pictures-only" not in arguments:
             drawn = tour.play()
             made += tour.report()
+            made += tour.handed_on()
             made.append(tour.film())
             seconds = span(tour.window.session.project)
             print(f"played {seconds:g} s of the demo, {drawn / seconds:.0f} pictures a second")

@@ -21,17 +21,20 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kestrav.app import work
 from kestrav.app.bringing import Bringing
+from kestrav.app.camera_actions import CameraActions
+from kestrav.app.camera_judge import CameraJudge
 from kestrav.app.cards.card import Card
 from kestrav.app.clearing import Clearing
 from kestrav.app.contacts import Contacts
 from kestrav.app.deck import Deck
-from kestrav.app.dialogs import RenderDialog, ask_unsaved, recent_files, remember_file, tell
+from kestrav.app.dialogs import ask_unsaved, recent_files, remember_file, tell
 from kestrav.app.drawing import DrawTool, EdgeTool
 from kestrav.app.extracting import Extracting
 from kestrav.app.fields import QuantityEdit
+from kestrav.app.filming import Filming
 from kestrav.app.findings_panel import FOLDED, WIDTH, FindingsPanel
+from kestrav.app.handing_on import HandingOn
 from kestrav.app.header import Header, PreviewBar
 from kestrav.app.job_bar import JobBar
 from kestrav.app.joblist import JobList
@@ -50,12 +53,13 @@ from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, find, get
-from kestrav.core.document.records import Part, Project, Shot
+from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
+from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.joining import End
 from kestrav.core.motion.legs import movers
 from kestrav.core.motion.runs import span
@@ -72,10 +76,12 @@ class Window(QMainWindow):
         super().__init__()
         self.session = Session()
         self.checker = Checker()
+        self.camera_judge = CameraJudge()
         self.result: CheckResult | None = None
         self.current = False
         self.finding: Finding | None = None
         self._checked: Project | None = None
+        self._judged: tuple[Project, str] | None = None  # the project and camera last measured
         self._findings_width = WIDTH
         self.player = Player(self.session)
         self.stage = Stage(self.session)
@@ -93,6 +99,8 @@ class Window(QMainWindow):
         self.contacts = Contacts(self)
         self.extracting = Extracting(self)
         self.clearing = Clearing(self)
+        self.cameras = CameraActions(self)
+        self.handing_on = HandingOn(self)
         QuantityEdit.notes = self.preparing.note_values
         self._make_actions()
         self._lay_out()
@@ -135,12 +143,17 @@ class Window(QMainWindow):
         self.save_action = action("Save", self.save, "Ctrl+S")
         self.save_as_action = action("Save as …", self.save_as, "Ctrl+Shift+S")
         self.quit_action = action("Quit", self.close, "Ctrl+Q")
-        self.render_action = action("Render shots", self.ask_render, "Ctrl+R", tip="Render a shot to film or pictures")
-        self.still_action = action("Still at the playhead …", self.ask_still, "Ctrl+T")
+        self.filming = Filming(self)
+        self.render_action = action("Render shots", self.filming.ask, "Ctrl+R", tip="Render a shot to film or pictures")
+        self.still_action = action("Still at the playhead …", self.filming.ask_still, "Ctrl+T")
+        self.sheet_action = action(
+            "Contact sheet …", self.filming.ask_sheet, tip="Small pictures of all shots of the film on one page"
+        )
         self.report_action = action("Check report …", lambda: self.clearing.ask_report())
         self.part_action = action(
             "Selected part …", lambda: self.clearing.ask_write_part(), tip="Write the part, as it stands, as STL or GLB"
         )
+        self.handing_actions = self.handing_on.actions(action)
         self.path_action = action("Selected path …", self.bringing.ask_write_path, tip="Write the path as DXF or CSV")
         action("Play", self.player.toggle, "Space", where=(*showing, self.jobs))
         action("Frame back", lambda: self.session.step(-1), "Left", where=showing)
@@ -168,6 +181,7 @@ class Window(QMainWindow):
         self.motion_menu.addActions(self.extracting.actions(action))
         self.motion_menu.addSeparator()
         self.motion_menu.addActions(self.clearing.actions(action))
+        self.camera_menu = self.cameras.menu(action)
         self.preparing.actions(action)
         action("Swap lens and stage", lambda: self.stage.swap(), "W")
         action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")
@@ -208,15 +222,25 @@ class Window(QMainWindow):
         self.file_menu = QMenu(self)
         self.file_menu.aboutToShow.connect(self._fill_file_menu)
         export = QMenu(self)
-        export.addActions([self.still_action, self.report_action, self.path_action, self.part_action])
+        export.addActions(
+            [
+                self.still_action,
+                self.sheet_action,
+                *self.handing_actions,
+                self.report_action,
+                self.path_action,
+                self.part_action,
+            ]
+        )
         self.header = Header(
             [
                 ("File", self.file_menu, "Open, save, add products and stand-ins"),
                 ("View", self.view_menu, "Where to look from, styles, the section"),
                 ("Motion", self.motion_menu, "Key poses, rides, lights; stretch, split and reverse in time"),
+                ("Camera", self.camera_menu, "Orbits, follow shots, walkthroughs; guides over the lens, film strips"),
             ],
             [self.undo_action, self.redo_action],
-            [("Export", export, "A still picture, the check report, a path or a part")],
+            [("Export", export, "A still, animated glTF, tables, the reports, a path or a part")],
             self.render_action,
         )
         column.addWidget(self.header)
@@ -249,6 +273,7 @@ class Window(QMainWindow):
         self.deck.setMinimumHeight(150)
         column.addWidget(self.across, 1)
         self.job_bar = JobBar()
+        self.job_bar.began.connect(self.job_bar.follow)
         column.addWidget(self.job_bar)
         self.setCentralWidget(body)
         self._default_sizes()
@@ -298,6 +323,10 @@ class Window(QMainWindow):
         session.opened.connect(self._on_opened)
         session.undo.cleanChanged.connect(lambda _: self._show_name())
         self.checker.result.connect(self._on_result)
+        self.camera_judge.curves.connect(lambda curves, _: self.deck.show_camera(curves))
+        session.edited.connect(self.judge_camera)
+        session.selected.connect(self.judge_camera)
+        self.deck.lanes_changed.connect(self.judge_camera)
         self.checker.now.connect(self._on_now)
         self.checker.progress.connect(self._on_progress)
         self.findings.stopped.connect(self._stop_check)
@@ -307,10 +336,12 @@ class Window(QMainWindow):
         self.findings.went.connect(self.go_to)
         self.findings.mended.connect(self.preview)
         self.findings.folded.connect(self._on_folded)
-        self.card.render_asked.connect(self.ask_render)
-        self.card.still_asked.connect(lambda shot: self.ask_still(shot))
+        self.card.render_asked.connect(self.filming.ask)
+        self.card.still_asked.connect(lambda shot: self.filming.ask_still(shot))
+        self.card.film_asked.connect(self.filming.show_film)
         self.card.contacts_asked.connect(self.contacts.ask)
         self.clearing.connect()
+        self.cameras.connect()
         self.card.put_down_asked.connect(self.motion.put_down)
         self.card.draw_asked.connect(lambda: self.use_tool("draw"))
         self.card.draw_on_asked.connect(self.draw_on)
@@ -472,6 +503,17 @@ class Window(QMainWindow):
         self.stage.gap = gap
         self.stage.schedule()
 
+    def judge_camera(self) -> None:
+        """Measure the lens's camera anew where its lanes are shown and it is not the one measured."""
+        camera, shown = self.session.camera, self.session.shown
+        if camera is None or not self.deck.shows_camera():
+            return
+        if self._judged is not None and self._judged[0] is shown and self._judged[1] == camera.id:
+            return
+        self._judged = (shown, camera.id)
+        self.deck.show_camera(None)
+        self.camera_judge.judge(shown, self.session.meshes, camera.id)
+
     def _on_folded(self, folded: bool) -> None:
         """Give the stage the room of folded findings, and back."""
         total = sum(self.top.sizes())
@@ -612,48 +654,11 @@ class Window(QMainWindow):
         if self.session.edit(f"Delete {kind}", remove):
             self.session.select(None)
 
-    # rendering
-
-    def ask_render(self, shot: Shot | None = None) -> None:
-        """Ask how, and render a shot in a job."""
-        shot = shot or self.session.shot
-        if shot is None:
-            self.card.complain(
-                "there is no shot to render: select a part and choose “Orbit it”, or add a camera and a shot"
-            )
-            return
-        folder = self.session.file.parent if self.session.file else Path.cwd()
-        dialog = RenderDialog(self, self.session.project, shot, folder)
-        if dialog.exec():
-            self.start_render(dialog.shot, dialog.chosen)
-
-    def start_render(self, shot: Shot, target: Path) -> None:
-        """Render a shot to a target in a job."""
-        arguments = (self.session.project, self._used_meshes(), shot, target)
-        self.start_job(Job(f"Rendering “{shot.name}”", work.render_film, *arguments), self._on_rendered)
-
-    def ask_still(self, shot: Shot | None = None) -> None:
-        """Ask where, and render a still at the playhead."""
-        shot = shot or self.session.shot
-        if shot is None:
-            self.card.complain("there is no shot whose camera could take a still: add a camera and a shot first")
-            return
-        folder = self.session.file.parent if self.session.file else Path.cwd()
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Still at the playhead", str(folder / "still.png"), "Picture (*.png)"
-        )
-        if name:
-            target = Path(name) if Path(name).suffix.lower() == ".png" else Path(name + ".png")
-            arguments = (self.session.project, self._used_meshes(), shot, self.session.time, target)
-            self.start_job(Job("Rendering a still", work.render_picture, *arguments), self._on_rendered)
-
-    def _used_meshes(self) -> dict[str, object]:
-        return {g.hash: self.session.meshes[g.hash] for g in self.session.project.geometry}
-
-    def _on_rendered(self, target: Path) -> None:
-        self.say_for(f"Written: {target}", 8000)
-
     # jobs
+
+    def used_meshes(self) -> dict[str, Mesh]:
+        """The meshes that the project uses, by content hash."""
+        return {g.hash: self.session.meshes[g.hash] for g in self.session.project.geometry}
 
     def start_job(self, job: Job, done: Callable[..., object]) -> None:
         """Start long work, unless some is under way."""
@@ -665,6 +670,22 @@ class Window(QMainWindow):
         job.failed.connect(lambda text: tell(self, job.label, text))
         job.cancelled.connect(lambda: self.say_for(f"{job.label}: cancelled"))
         self.job_bar.follow(job)
+
+    def start_or_wait(self, label: str, make: Callable[[], Job], done: Callable[..., object]) -> None:
+        """Start long work that rests on nothing that changes meanwhile, at once or when what is under way has ended."""
+
+        def made() -> Job:
+            job = make()
+            job.done.connect(done)
+            job.failed.connect(lambda text: tell(self, job.label, text))
+            job.cancelled.connect(lambda: self.say_for(f"{job.label}: cancelled"))
+            return job
+
+        if self.job is None:
+            self.job_bar.follow(made())
+        else:
+            self.job_bar.wait(label, made)
+            self.say_for(f"{label}: it waits for “{self.job.label}”", 6000)
 
     @property
     def job(self) -> Job | None:
@@ -717,8 +738,11 @@ class Window(QMainWindow):
             return
         self._remember()
         self.player.stop()
+        self.job_bar.waiting.clear()
         if self.job is not None:
             self.job.stop()
+        self.camera_judge.stop()
+        self.cameras.stop()
         self.checker.stop()
         self.stage.close_down()
         event.accept()

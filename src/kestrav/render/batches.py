@@ -16,18 +16,21 @@ from vtkmodules.util.numpy_support import vtk_to_numpy
 from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 
-from kestrav.core.document.records import FinishName
+from kestrav.core.document.records import FinishName, LookName
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.render.finishes import Style, dress
-from kestrav.render.palette import rgb
+from kestrav.render.finishes import Style, dress, dress_flat
+from kestrav.render.palette import CARD, INK, rgb
 from kestrav.render.shapes import merged_lines, merged_surface, sharp_edges, surface, vtk_matrix
 
 Array = NDArray[np.float64]
 
+CAP_SHADE = 0.8  # of the colour of a part that is cut open
 EDGE_SHADE = 0.45  # an edge is the part's own colour, darkened: black lines would shout
 
 
+WIRE_TRIANGLES, WIRE_EDGES = 0.16, 0.9  # opacities of a picture of wires
 FADED, FADED_EDGES = 0.1, 0.16  # opacities of what is not looked at
+GHOST, GHOST_EDGES = 0.07, 0.3  # and of what a ghostly picture shows around its mover
 
 
 @dataclass(frozen=True)
@@ -94,20 +97,34 @@ class Member:
 
 @dataclass(frozen=True)
 class Kind:
-    """What members of a batch share: the row that carries them (or -1), how they look, whether they are closed, and whether a stage
-    shows them faded, as other things are looked at."""
+    """What members of a batch share: the row that carries them (or -1), how they look, whether they are closed, whether a stage
+    shows them faded, as other things are looked at, and the thing as which some camera sees them faint."""
 
     group: int
     opacity: float
     closed: bool
     finish: FinishName
     faded: bool = False
+    apart: str = ""
+
+
+@dataclass(frozen=True)
+class Manner:
+    """How pictures show the parts: the look, the ids of those that stay solid in a ghostly one, the plane that cuts them open, and the
+    width of edges in pixels; and whether the background is ``dark``, so that wires must be light."""
+
+    look: LookName = "studio"
+    solid: frozenset[str] = frozenset()
+    cut: vtkPlane | None = None
+    line: float = 1.0
+    dark: bool = False
 
 
 class Batch:
-    """Parts that move as one: a surface and an edge actor for each of two looks, under one matrix.
+    """Parts that move as one: a surface and an edge actor for each of two purposes, under one matrix.
 
-    The stage may show a style of its own and a cut; the lens and the film show the finished product. ``offset``
+    The stage may show a style of its own and a cut; the lens and the film show the manner of a shot, with ``caps`` as what
+    a section shows of the inside of closed solids. ``offset``
     is how far the members stand from where they were when the batch was made.
     """
 
@@ -119,15 +136,27 @@ class Batch:
         face = shared.face if shared is not None else surface_of(members)
         line = shared.line if shared is not None else edges_of(members, lambda m: m.colour, EDGE_SHADE)
         self.stage, self.final = _actor(face, self.matrix), _actor(face, self.matrix)
-        self.edges = _actor(line, self.matrix)
-        for actor, shade in ((self.stage, 1.0), (self.final, 1.0), (self.edges, EDGE_SHADE)):
+        self.edges, self.final_edges = _actor(line, self.matrix), _actor(line, self.matrix)
+        self.caps = _actor(face, self.matrix)
+        shades = (1.0, 1.0, EDGE_SHADE, EDGE_SHADE, 1.0)
+        for actor, shade in zip((self.stage, self.final, self.edges, self.final_edges, self.caps), shades, strict=True):
             if shared is not None:
                 actor.GetMapper().ScalarVisibilityOff()
                 actor.GetProperty().SetColor(*(shade * v for v in rgb(members[0].colour)))
             actor.PickableOff()
-        self.edges.GetProperty().SetLighting(False)
-        self.needs_room = dress(self.final.GetProperty(), kind.finish, kind.opacity, kind.closed, "finished", False)
+        for actor in (self.edges, self.final_edges):
+            actor.GetProperty().SetLighting(False)
+        # the inside of a closed solid that is cut open, in one tone that no lamp changes, looks as the face of the cut
+        inside = self.caps.GetProperty()
+        inside.SetFrontfaceCulling(True)
+        inside.SetAmbient(CAP_SHADE)
+        inside.SetDiffuse(0.0)
+        inside.SetSpecular(0.0)
+        self._opacities, self._shown = (1.0, 1.0), (True, False)
+        self._own_colours = shared is None
+        self.needs_room = False
         self.show("solid", None)
+        self.show_final(Manner())
 
     def show(self, style: Style, cut: vtkPlane | None) -> None:
         """Show the stage's copy in a style, cut open by a plane or whole."""
@@ -141,6 +170,63 @@ class Batch:
             mapper.RemoveAllClippingPlanes()
             if cut is not None:
                 mapper.AddClippingPlane(cut)
+
+    def show_final(self, manner: Manner) -> None:
+        """Show the copy for pictures in a manner."""
+        kind, look, cut = self.kind, manner.look, manner.cut is not None
+        solid = any(m.part in manner.solid for m in self.members)
+        face, line = self.final.GetProperty(), self.final_edges.GetProperty()
+        self.needs_room, unlit = False, False
+        if look == "technical" or look == "wire":
+            dress_flat(face, kind.finish, kind.opacity, kind.closed, cut)
+        elif look == "ghost" and not solid:
+            # many layers lie over each other: without light they take a fifth of the time, and their edges tell their shape
+            dress_flat(face, kind.finish, min(GHOST, kind.opacity), kind.closed, cut)
+            unlit = True
+        else:
+            self.needs_room = dress(face, kind.finish, kind.opacity, kind.closed, "finished", cut)
+        self._opacities = face.GetOpacity(), GHOST_EDGES if look == "ghost" and not solid else 1.0
+        line.SetOpacity(self._opacities[1])
+        line.SetLineWidth(manner.line)
+        self._wire(manner, unlit)
+        self._shown = True, look != "studio"
+        for actor, shown in zip((self.final, self.final_edges), self._shown, strict=True):
+            actor.SetVisibility(shown)
+        self.caps.SetVisibility(cut and kind.closed and look != "wire" and face.GetOpacity() >= 1)
+        for actor in (self.final, self.final_edges, self.caps):
+            mapper = actor.GetMapper()
+            mapper.RemoveAllClippingPlanes()
+            if manner.cut is not None:
+                mapper.AddClippingPlane(manner.cut)
+
+    def _wire(self, manner: Manner, unlit: bool) -> None:
+        """Draw the copy for pictures as wires, or not: the edges strongly, the triangles faintly, in one colour that shows."""
+        wire = manner.look == "wire"
+        for actor, opacity in ((self.final, WIRE_TRIANGLES), (self.final_edges, WIRE_EDGES)):
+            look, mapper = actor.GetProperty(), actor.GetMapper()
+            mapper.SetScalarVisibility(self._own_colours and not wire)
+            look.SetLighting(not wire and not unlit and actor is self.final)
+            if wire:
+                look.SetColor(*rgb(CARD if manner.dark else INK))
+                look.SetOpacity(opacity)
+            elif self._own_colours:
+                look.SetColor(1.0, 1.0, 1.0)
+            else:
+                shade = 1.0 if actor is self.final else EDGE_SHADE
+                look.SetColor(*(shade * v for v in rgb(self.members[0].colour)))
+        face = self.final.GetProperty()
+        if wire:
+            face.SetRepresentationToWireframe()
+            face.SetLineWidth(manner.line)
+            self._opacities = WIRE_TRIANGLES, WIRE_EDGES
+        else:
+            face.SetRepresentationToSurface()
+
+    def fade(self, share: float) -> None:
+        """Show the copy for pictures with a share of its opacity."""
+        for actor, opacity, shown in zip((self.final, self.final_edges), self._opacities, self._shown, strict=True):
+            actor.GetProperty().SetOpacity(opacity * share)
+            actor.SetVisibility(shown and share > 0.005)
 
     def place(self, displacement: Array) -> None:
         """Put the whole batch somewhere, by how far its group has moved from rest."""

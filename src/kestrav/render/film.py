@@ -1,28 +1,40 @@
-"""Shots to film: H.264 in MP4, a PNG sequence, or a still."""
+"""Shots to film: frames are made and kept on disk as they are ready, and put together at the end."""
 
 from __future__ import annotations
 
 import contextlib
+import os
+import pickle
 import shutil
+import subprocess
+import sys
 import tempfile
-from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping
-from concurrent.futures import Future, ThreadPoolExecutor
-from fractions import Fraction
+import time
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from types import TracebackType
 
-import av
+import numpy as np
 from av.error import FFmpegError
-from PIL import Image
 
+from kestrav import __version__
+from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.document.records import Project, Shot
-from kestrav.core.document.shots import frame_count, frame_time
+from kestrav.core.document.shots import FilmFrame, film_frames, shot_frames
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.render.picture import Picture, Studio, camera_of
+from kestrav.render.cluster import make_on_cluster
+from kestrav.render.frames import Frame, FrameStore, Maker, keyed
+from kestrav.render.picture import Picture, Studio
+from kestrav.render.sinks import ENDINGS, Codec, Output, check_output, open_sink, save_png, sides
+from kestrav.render.worker import make
 
 Progress = Callable[[int, int], None]
+
+_FEW = 48  # frames that are made faster in this process than others are started
+_MOST_PROCESSES = 16
+_TRIES = 3  # that the frames of a worker that died are given to others
+_LOOKS = 0.15  # s between two looks at how far the workers are
+_BYTES = 1.2  # that a pixel of a kept frame takes, about
 
 
 def render_shot(
@@ -32,44 +44,252 @@ def render_shot(
     target: Path,
     progress: Progress | None = None,
     overwrite: bool = False,
+    **options: object,
 ) -> Path:
-    """Render a shot to ``target``: a film when it ends in .mp4, else a folder of numbered PNG files.
+    """Render one shot to ``target``, as :func:`render_film` does films."""
+    return _render(project, meshes, shot_frames(shot), shot, target, progress, overwrite, **options)  # type: ignore[arg-type]
 
-    ``progress`` is told frames done and in all, and may raise to stop; then nothing is left behind.
-    Raises BadInput when the target exists (unless ``overwrite``) or cannot be written.
+
+def render_film(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    shots: Sequence[Shot],
+    target: Path,
+    progress: Progress | None = None,
+    overwrite: bool = False,
+    **options: object,
+) -> Path:
+    """Render shots one after another, with their cross-fades, to ``target``: MP4, WebM, GIF, animated WebP, or a folder of PNG files.
+
+    Size and rate are those of the first shot. ``progress`` is told frames done and in all, and may raise to stop; the frames
+    that are ready are kept beside the target then, and with ``resume`` are not made again as long as nothing that they show
+    has changed. ``alpha`` leaves the background out; ``codec`` is that of an MP4; ``processes`` is how many work at it (none:
+    one for each core); with a ``cluster`` it is made by the workers of a dask.distributed
+    scheduler at that address. Raises BadInput when the target exists (unless ``overwrite``), when it or the disk cannot take the
+    result, or when a frame cannot be made.
     """
+    first = shots[0] if shots else None
+    frames = film_frames(shots, first.fps if first is not None else 1.0)
+    assert first is not None
+    return _render(project, meshes, frames, first, target, progress, overwrite, **options)  # type: ignore[arg-type]
+
+
+def frames_folder(target: Path) -> Path:
+    """Where the frames of a target are kept until it is whole."""
+    return target.with_name(f".{target.name}.frames")
+
+
+def _render(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    frames: list[FilmFrame],
+    first: Shot,
+    target: Path,
+    progress: Progress | None,
+    overwrite: bool,
+    resume: bool = False,
+    alpha: bool = False,
+    codec: Codec = "h264",
+    processes: int | None = None,
+    cluster: str | None = None,
+) -> Path:
     check_target(target, overwrite)
-    count = frame_count(shot)
-    # the codec halves the colour's resolution, so it needs even sides
-    film = target.suffix.lower() == ".mp4"
-    width, height = (shot.width // 2 * 2, shot.height // 2 * 2) if film else (shot.width, shot.height)
-    studio = Studio(project, meshes, width, height, shot.background, shot.paths)
-    camera = camera_of(project, shot.camera)
-    sink: _Sink = _Film(target, width, height, shot.fps) if film else _Sequence(target)
-    try:
-        with sink:
-            for frame in range(count):
-                if progress is not None:
-                    progress(frame, count)
-                sink.add(studio.picture(camera, frame_time(shot, frame)))
-            sink.finish()
+    width, height = sides(target, first.width, first.height)
+    output = Output(target, width, height, first.fps, alpha, codec, _about(project, frames, width, height, first.fps))
+    check_output(output)
+    store = FrameStore(frames_folder(target))
+    if resume:
+        store.look_through()
+    else:
+        store.clear()
+    moments = list(dict.fromkeys(m for f in frames for m in _moments(f)))
+    known = dict(zip(moments, keyed(project, meshes, moments, width, height, alpha), strict=True))
+    wanted = list({frame.key: frame for frame in known.values()}.values())
+    _check_room(target, [f for f in wanted if not store.has(f.key)], width, height)
+    count = len(frames)
+
+    def tell(done: int) -> None:
         if progress is not None:
-            progress(count, count)
+            # the last ones stand for putting it together
+            progress(min(round(done / max(len(wanted), 1) * count), count - 1), count)
+
+    try:
+        _make_all(project, meshes, wanted, store, width, height, alpha, processes, cluster, tell)
+        with open_sink(output) as sink:
+            for frame in frames:
+                sink.add(_shown(frame, known, store))
+            sink.finish()
     except (OSError, FFmpegError) as fault:
-        raise BadInput(f"“{target}” cannot be written: {getattr(fault, 'strerror', None) or fault}") from fault
+        raise BadInput(
+            f"“{target}” cannot be written: {getattr(fault, 'strerror', None) or fault}{_kept(store)}"
+        ) from fault
     finally:
-        studio.close()
+        if not store.count():
+            store.clear()
+    store.clear()
+    if progress is not None:
+        progress(count, count)
     return target
 
 
-def render_still(
-    project: Project, meshes: Mapping[str, Mesh], shot: Shot, time: float, target: Path, overwrite: bool = False
-) -> Path:
-    """One PNG picture of a shot's camera at a time in s. Raises BadInput as :func:`render_shot` does."""
-    check_target(target, overwrite)
-    studio = Studio(project, meshes, shot.width, shot.height, shot.background, shot.paths)
+def _kept(store: FrameStore) -> str:
+    count = store.count()
+    return f"; {count} finished frames are kept in “{store.folder}”, and --resume goes on from them" if count else ""
+
+
+def _moments(frame: FilmFrame) -> list[tuple[Shot, float]]:
+    found = [(frame.shot, frame.time)]
+    return [*found, (frame.over, frame.over_time)] if frame.over is not None else found
+
+
+def _shown(frame: FilmFrame, known: Mapping[tuple[Shot, float], Frame], store: FrameStore) -> Picture:
+    """The picture of a frame; in a cross-fade both of its pictures by their shares."""
+    pictures = []
+    for moment in _moments(frame):
+        picture = store.load(known[moment].key)
+        if picture is None:
+            raise OSError(f"the frame at {moment[1]:.3f} s of “{moment[0].name}” is not there any more")
+        pictures.append(picture)
+    if len(pictures) == 1:
+        return pictures[0]
+    mixed = (1.0 - frame.share) * pictures[0] + frame.share * pictures[1]
+    return np.rint(mixed).astype(np.uint8)
+
+
+def _about(project: Project, frames: Sequence[FilmFrame], width: int, height: int, fps: float) -> dict[str, str]:
+    """What a file says of itself."""
+    names = ", ".join(dict.fromkeys(f.shot.name for f in frames))
+    told = f"{names}; {width} × {height}, {fps:g} frames a second, {len(frames)} frames; Kestrav {__version__}"
+    return {"title": project.name, "comment": told}
+
+
+def _check_room(target: Path, frames: Sequence[Frame], width: int, height: int) -> None:
+    """Raise BadInput where the disk has no room for the frames."""
+    need = int(_BYTES * len(frames) * width * height)
+    free = shutil.disk_usage(target.parent).free
+    if need > free:
+        raise BadInput(
+            f"the disk of “{target.parent}” has {free / 1e9:.1f} GB left, and {len(frames)} frames need about {need / 1e9:.1f} GB; "
+            "make room, or render a smaller size"
+        )
+
+
+def _make_all(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    wanted: Sequence[Frame],
+    store: FrameStore,
+    width: int,
+    height: int,
+    alpha: bool,
+    processes: int | None,
+    cluster: str | None,
+    tell: Callable[[int], None],
+) -> None:
+    """Make what is not there yet: here, in several processes, or on a cluster."""
+    left = [frame for frame in wanted if not store.has(frame.key)]
+    count = processes if processes is not None else min(os.cpu_count() or 1, _MOST_PROCESSES)
+    tell(len(wanted) - len(left))
+    if not left:
+        return
+    if cluster is not None:
+        ready = len(wanted) - len(left)
+        make_on_cluster(cluster, project, meshes, left, store, (width, height), alpha, lambda done: tell(ready + done))
+        return
+    if count <= 1 or (processes is None and len(left) < _FEW):
+        maker = Maker(project, meshes, width, height, alpha)
+        try:
+            for k, frame in enumerate(left):
+                tell(len(wanted) - len(left) + k)
+                try:
+                    make(maker, store, frame)
+                except OSError:
+                    raise
+                except Exception as fault:
+                    raise BadInput(
+                        f"the frame at {frame.time:.3f} s of “{frame.shot.name}” could not be made, twice: {fault}{_kept(store)}"
+                    ) from fault
+        finally:
+            maker.close()
+        return
+    for _ in range(_TRIES):
+        left = [frame for frame in wanted if not store.has(frame.key)]
+        if not left:
+            return
+        faults = _spread(project, meshes, left, store, width, height, alpha, min(count, len(left)), tell, len(wanted))
+        if faults:
+            raise BadInput(f"not all frames could be made: {faults}{_kept(store)}")
+    raise BadInput(
+        f"the processes that make the frames ended too early, {_TRIES} times; memory may have run out{_kept(store)}"
+    )
+
+
+def _spread(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    left: Sequence[Frame],
+    store: FrameStore,
+    width: int,
+    height: int,
+    alpha: bool,
+    count: int,
+    tell: Callable[[int], None],
+    total: int,
+) -> str:
+    """Let several processes make frames; returns what went wrong with some of them."""
+    store.folder.mkdir(parents=True, exist_ok=True)
+    (store.folder / "faults.txt").unlink(missing_ok=True)
+    spec = store.folder / "work.pickle"
+    with spec.open("wb") as stream:
+        used = {g.hash for g in project.geometry}
+        told = {
+            "project": project,
+            "meshes": {name: shape for name, shape in meshes.items() if name in used},
+            "frames": list(left),
+            "folder": str(store.folder),
+            "width": width,
+            "height": height,
+            "alpha": alpha,
+        }
+        pickle.dump(told, stream)
+    # one thread each, as all cores are at work already
+    surroundings = os.environ | {"LP_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+    command = [sys.executable, "-m", "kestrav.render.worker", str(spec)]
+    workers = [
+        subprocess.Popen([*command, str(k), str(count)], env=surroundings, stdin=subprocess.DEVNULL)
+        for k in range(count)
+    ]
     try:
-        save_png(studio.picture(camera_of(project, shot.camera), time), target)
+        while any(worker.poll() is None for worker in workers):
+            time.sleep(_LOOKS)
+            tell(total - sum(not store.has(frame.key) for frame in left))
+    finally:
+        for worker in workers:
+            if worker.poll() is None:
+                worker.terminate()
+        for worker in workers:
+            worker.wait()
+        spec.unlink(missing_ok=True)
+    with contextlib.suppress(OSError):
+        return "; ".join((store.folder / "faults.txt").read_text(encoding="utf-8").split("\n")[:3]).strip("; ")
+    return ""
+
+
+def render_still(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    shot: Shot,
+    time: float,
+    target: Path,
+    overwrite: bool = False,
+    alpha: bool = False,
+) -> Path:
+    """One PNG picture of a shot's camera at a time in s. Raises BadInput as :func:`render_film` does."""
+    check_target(target, overwrite)
+    studio = Studio(project, meshes, shot, shot.width, shot.height, alpha)
+    about = _about(project, [FilmFrame(shot, time)], shot.width, shot.height, shot.fps)
+    try:
+        save_png(studio.picture(camera_of(project, shot.camera), time), target, about)
     except OSError as fault:
         raise BadInput(f"“{target}” cannot be written: {fault.strerror or fault}") from fault
     finally:
@@ -79,8 +299,9 @@ def render_still(
 
 def check_target(target: Path, overwrite: bool) -> None:
     """Raise BadInput when a target cannot be written or would hide something that is there."""
-    if target.suffix.lower() not in (".mp4", ".png", ""):
-        raise BadInput(f"“{target}” has an ending that is not known: give .mp4, .png (a still) or a folder's name")
+    if target.suffix.lower() not in (*ENDINGS, ".png"):
+        endings = ", ".join(e for e in ENDINGS if e)
+        raise BadInput(f"“{target}” has an ending that is not known: give {endings}, .png (a still) or a folder's name")
     folder = target.parent
     if not folder.is_dir():
         raise BadInput(f"“{target}” cannot be written: the folder “{folder}” does not exist")
@@ -91,123 +312,3 @@ def check_target(target: Path, overwrite: bool) -> None:
             pass
     except OSError as fault:
         raise BadInput(f"the folder “{folder}” cannot be written to: {fault.strerror or fault}") from fault
-
-
-def save_png(picture: Picture, target: Path) -> None:
-    """Write a picture, whole or not at all."""
-    part = target.with_name(f".{target.name}.part")
-    try:
-        Image.fromarray(picture).save(part, format="PNG", compress_level=3)
-        part.replace(target)
-    finally:
-        part.unlink(missing_ok=True)
-
-
-_AHEAD = 3  # pictures that may wait to be written; each holds its memory
-
-
-class _Sink(ABC):
-    """Where frames go: written on a second thread while the next one is drawn.
-
-    What is half done is removed when the work is left early.
-    """
-
-    def __init__(self, target: Path) -> None:
-        self.target = target
-        self.part = target.with_name(f".{target.name}.part")
-        self.done = False
-        self.count = 0
-        self._pool = ThreadPoolExecutor(1)
-        self._waiting: list[Future[None]] = []
-
-    @abstractmethod
-    def write(self, number: int, picture: Picture) -> None:
-        """Write one frame."""
-
-    @abstractmethod
-    def close(self) -> None:
-        """Complete the partial result and give it its name."""
-
-    @abstractmethod
-    def drop(self) -> None:
-        """Remove the partial result."""
-
-    def add(self, picture: Picture) -> None:
-        """Take a frame; raises what writing an earlier one raised."""
-        if len(self._waiting) >= _AHEAD:
-            self._waiting.pop(0).result()
-        self._waiting.append(self._pool.submit(self.write, self.count, picture))
-        self.count += 1
-
-    def finish(self) -> None:
-        """Write what waits, and complete."""
-        for job in self._waiting:
-            job.result()
-        self.close()
-        self.done = True
-
-    def __enter__(self) -> _Sink:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, fault: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self._pool.shutdown(cancel_futures=True)
-        if not self.done:
-            self.drop()
-
-
-class _Film(_Sink):
-    """H.264 in MP4."""
-
-    def __init__(self, target: Path, width: int, height: int, fps: float) -> None:
-        super().__init__(target)
-        rate = Fraction(fps).limit_denominator(1001)
-        self.container = av.open(str(self.part), "w", format="mp4", options={"movflags": "+faststart"})
-        self.stream = self.container.add_stream("libx264", rate=rate, options={"crf": "17", "preset": "fast"})
-        self.stream.width, self.stream.height = width, height
-        self.stream.pix_fmt = "yuv420p"
-        context = self.stream.codec_context
-        # BT.709 (ITU-R BT.709-6), as code points of ITU-T H.273; limited range
-        context.colorspace = context.color_primaries = context.color_trc = 1
-        context.color_range = 1
-
-    def write(self, number: int, picture: Picture) -> None:
-        frame = av.VideoFrame.from_ndarray(picture, format="rgb24")
-        frame = frame.reformat(
-            format="yuv420p", src_colorspace="ITU709", dst_colorspace="ITU709", dst_color_range="MPEG"
-        )
-        for packet in self.stream.encode(frame):
-            self.container.mux(packet)
-
-    def close(self) -> None:
-        for packet in self.stream.encode():
-            self.container.mux(packet)
-        self.container.close()
-        self.part.replace(self.target)
-
-    def drop(self) -> None:
-        # the fault that brought us here is the one to tell
-        with contextlib.suppress(OSError, FFmpegError):
-            self.container.close()
-        self.part.unlink(missing_ok=True)
-
-
-class _Sequence(_Sink):
-    """Numbered PNG files in a folder."""
-
-    def __init__(self, target: Path) -> None:
-        super().__init__(target)
-        shutil.rmtree(self.part, ignore_errors=True)
-        self.part.mkdir()
-
-    def write(self, number: int, picture: Picture) -> None:
-        save_png(picture, self.part / f"frame_{number:05d}.png")
-
-    def close(self) -> None:
-        if self.target.exists():
-            shutil.rmtree(self.target)
-        self.part.replace(self.target)
-
-    def drop(self) -> None:
-        shutil.rmtree(self.part, ignore_errors=True)

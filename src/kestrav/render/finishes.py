@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -11,6 +10,7 @@ from vtkmodules.util.numpy_support import numpy_to_vtk
 from vtkmodules.vtkCommonDataModel import vtkImageData
 from vtkmodules.vtkRenderingCore import vtkProperty, vtkRenderer, vtkTexture
 
+from kestrav.core.document.finishes import FINISHES
 from kestrav.core.document.records import FinishName
 
 Style = Literal["solid", "see-through", "wire", "finished"]
@@ -18,28 +18,6 @@ STYLES: tuple[Style, ...] = ("solid", "see-through", "wire", "finished")
 SEE_THROUGH = 0.32  # opacity of everything in that style
 
 _ROOM_HEIGHT = 32  # pixels of the room that metal mirrors; its light is soft anyway
-
-
-@dataclass(frozen=True)
-class Finish:
-    """Metalness, roughness and clear coat from 0 to 1, and the most opacity that it lets through."""
-
-    metallic: float
-    roughness: float
-    coat: float = 0.0
-    opacity: float = 1.0
-
-
-# common practice, no source: values as physically based shading is commonly set for these materials
-FINISHES: dict[FinishName, Finish | None] = {
-    "painted": None,
-    "bare metal": Finish(1.0, 0.28),
-    "brushed": Finish(1.0, 0.52),
-    "plastic": Finish(0.0, 0.34, coat=0.15),
-    "rubber": Finish(0.0, 0.92),
-    "glass": Finish(0.0, 0.05, coat=0.6, opacity=0.3),
-    "wood": Finish(0.0, 0.7, coat=0.08),
-}
 
 
 def opacity_of(finish: FinishName, opacity: float, style: Style) -> float:
@@ -77,6 +55,22 @@ def dress(look: vtkProperty, finish: FinishName, opacity: float, closed: bool, s
     look.SetCoatStrength(known.coat)
     look.SetCoatRoughness(0.12)
     return True
+
+
+def dress_flat(look: vtkProperty, finish: FinishName, opacity: float, closed: bool, cut: bool) -> None:
+    """Give a surface the flat tones of a technical picture: mostly its own colour, with little light and no gloss."""
+    shown = opacity_of(finish, opacity, "finished")
+    look.SetOpacity(shown)
+    look.SetBackfaceCulling(closed and shown >= 1 and not cut)
+    look.SetInterpolationToGouraud()
+    look.SetAmbient(0.66)
+    look.SetDiffuse(0.4)
+    look.SetSpecular(0.0)
+
+
+def has_room(finish: FinishName) -> bool:
+    """Whether a finish mirrors what is around it."""
+    return FINISHES[finish] is not None
 
 
 def give_room(renderer: vtkRenderer) -> None:

@@ -9,81 +9,154 @@ import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.util.numpy_support import vtk_to_numpy
 from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
-from vtkmodules.vtkCommonDataModel import vtkImageData
+from vtkmodules.vtkCommonDataModel import vtkImageData, vtkPlane
 from vtkmodules.vtkRenderingCore import vtkActor2D, vtkImageMapper, vtkRenderer, vtkRenderWindow
 
-from kestrav.core.camera.views import vertical_angle, views
-from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Camera, Project
+from kestrav.core.camera.filmed import kept_solid
+from kestrav.core.camera.views import views
+from kestrav.core.document.records import Camera, Project, QualityName, Shot
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.poses import world_poses
+from kestrav.render.batches import Manner
+from kestrav.render.inscriptions import Inscriber
 from kestrav.render.lights import ProjectLights
 from kestrav.render.marks import PathLines
 from kestrav.render.palette import rgb
-from kestrav.render.scene import Scene, aim_camera, is_software, light
+from kestrav.render.passing import Passing
+from kestrav.render.scene import Scene, aim_camera, aim_lens, faint_things, light
+from kestrav.render.soft_light import SoftLight, off_screen
 
 Array = NDArray[np.float64]
 Picture = NDArray[np.uint8]
 
 REACH = 200_000.0  # mm behind the aim that are still drawn
-_SAMPLES = 8  # multisampling where a graphics processor does it; too slow and switched off without one
+SIDES: dict[QualityName, int] = {"preview": 1, "good": 2, "best": 4}  # samples of a pixel along either side, by quality
 
 
 class Studio:
-    """An off-screen window of a size, showing one project."""
+    """An off-screen window that takes a shot's pictures, in a size of its own.
+
+    Each pixel is the mean of a square of samples, so that edges neither step nor crawl when they move. ``alpha`` leaves the background
+    out.
+    """
 
     def __init__(
-        self,
-        project: Project,
-        meshes: Mapping[str, Mesh],
-        width: int,
-        height: int,
-        background: str,
-        paths: bool = False,
+        self, project: Project, meshes: Mapping[str, Mesh], shot: Shot, width: int, height: int, alpha: bool = False
     ) -> None:
-        self.project, self.width, self.height = project, width, height
+        self.project, self.meshes, self.shot, self.width, self.height = project, meshes, shot, width, height
+        self.alpha = alpha or shot.clear
+        self.sides = SIDES[shot.quality]
         self.scene = Scene()
         self.scene.update(project, meshes)
+        self.scene.set_manner(manner_of(project, shot, line=self.sides * line_width(height)))
         self.renderer = vtkRenderer()
-        self.renderer.SetBackground(*rgb(background))
+        backdrop(self.renderer, shot)
         light(self.renderer)
         self.scene.show_in(self.renderer)
         self.lights = ProjectLights([self.renderer])
-        if paths:
-            PathLines(self.renderer).show(project.paths, path_width(height))
+        if shot.paths:
+            PathLines(self.renderer).show(project.paths, self.sides * path_width(height))
+        self.passing = Passing(self.renderer, self.scene, project, shot, self.sides * path_width(height))
         if not os.environ.get("DISPLAY"):
             # without a display VTK would first try one, and complain
             os.environ.setdefault("VTK_DEFAULT_OPENGL_WINDOW", "vtkEGLRenderWindow")
-        self.window = vtkRenderWindow()
-        self.window.SetOffScreenRendering(True)
-        self.window.SetMultiSamples(0)
-        self.window.SetSize(width, height)
-        self.window.AddRenderer(self.renderer)
-        self.window.Render()
-        if is_software(self.window):
-            self.renderer.UseFXAAOn()
-        else:
-            self.window.SetMultiSamples(_SAMPLES)
+        self.window = off_screen(self.renderer, self.sides * width, self.sides * height)
+        if self.alpha:
+            self.window.SetAlphaBitPlanes(1)
+            self.renderer.SetBackgroundAlpha(0.0)
+        self.soft: SoftLight | None = None
+        if shot.look == "studio" and shot.quality != "preview" and shot.section is None:
+            self.soft = SoftLight(project, meshes, self.scene, width, height, shot.quality == "best")
+        self.inscriber = Inscriber(project, meshes, shot)
         self._pixels = vtkUnsignedCharArray()
 
     def picture(self, camera: Camera, time: float) -> Picture:
-        """The picture (height, width, 3) that a camera sees at a time in s."""
+        """The picture (height, width, 3) that a camera sees at a time in s, with what the shot writes on it."""
         poses = world_poses(self.project, [time])
-        view = views(self.project, camera, [time], poses)
-        angle = vertical_angle(camera, self.width, self.height)
-        return self.picture_from(view.position[0], view.target[0], view.up[0], angle, poses[0], time)
+        seen = views(self.project, self.meshes, camera, [time], poses, self.width / self.height)
+        self._place(poses[0], time)
+        self.passing.show(time)
+        self.scene.fade(self.renderer, faint_things(camera, time))
+        aim_lens(self.renderer, camera, seen, self.width, self.height, REACH)
+        taken = self._taken()
+        if self.soft is not None:
+            taken = self.soft.shade(taken, self.window, self.renderer, poses[0], time, self.alpha)
+        return self.inscriber.inscribed(taken, time, seen, poses[0])
 
     def picture_from(self, place: Array, target: Array, up: Array, angle: float, poses: Array, time: float) -> Picture:
         """The picture from a place towards a target (3,), of a height in rad, with the parts at world poses (parts, 4, 4)."""
+        self._place(poses, time)
+        aim_camera(self.renderer, place, target, up, angle, REACH)
+        return self._taken()
+
+    def _place(self, poses: Array, time: float) -> None:
         self.scene.pose(poses)
         self.lights.show(self.project, time)
-        aim_camera(self.renderer, place, target, up, angle, REACH)
+
+    def _taken(self) -> Picture:
         self.window.Render()
-        return grab(self.window, self._pixels)
+        return averaged(grab(self.window, self._pixels, self.alpha), self.sides)
 
     def close(self) -> None:
         """Give the graphics memory back."""
         self.window.Finalize()
+        if self.soft is not None:
+            self.soft.close()
+
+
+def plain_studio(
+    project: Project, meshes: Mapping[str, Mesh], width: int, height: int, background: str, paths: bool = False
+) -> Studio:
+    """A studio for pictures of no shot: the finished product before a colour, one sample a pixel."""
+    shot = Shot("", "", "", 0.0, 1.0, width, height, background=background, paths=paths, quality="preview")
+    return Studio(project, meshes, shot, width, height)
+
+
+def manner_of(project: Project, shot: Shot, line: float = 1.0) -> Manner:
+    """How a shot shows the parts, its edges being lines of a width in pixels."""
+    cut = None
+    if shot.section is not None:
+        cut = vtkPlane()
+        cut.SetOrigin(*shot.section.point)
+        cut.SetNormal(*(-v for v in shot.section.normal))
+    solid = kept_solid(project, shot) if shot.look == "ghost" else frozenset()
+    return Manner(shot.look, solid, cut, line, dark=_brightness(shot.background) < 0.5)
+
+
+def _brightness(colour: str) -> float:
+    """The luma of a colour, 0 to 1 (ITU-R BT.709-6)."""
+    return float(np.dot(rgb(colour), (0.2126, 0.7152, 0.0722)))
+
+
+def backdrop(renderer: vtkRenderer, shot: Shot) -> None:
+    """Give a renderer the background of a shot."""
+    renderer.SetBackground(*rgb(shot.background))
+    renderer.SetGradientBackground(bool(shot.background_top))
+    if shot.background_top:
+        renderer.SetBackground2(*rgb(shot.background_top))
+        renderer.SetDitherGradient(False)
+
+
+def averaged(picture: Picture, sides: int) -> Picture:
+    """A picture whose pixels are the means of squares of so many samples by side; colours by their opacity where there is one."""
+    if sides == 1:
+        return picture
+    height, width, channels = picture.shape
+    cells = picture.reshape(height // sides, sides, width // sides, sides, channels)
+    if channels == 4:
+        opacity = cells[..., 3:].astype(np.float32)
+        total = opacity.sum(axis=(1, 3))
+        colour = (cells[..., :3] * opacity).sum(axis=(1, 3)) / np.maximum(total, 1.0)
+        return np.rint(np.concatenate([colour, total / sides**2], axis=2)).astype(np.uint8)
+    # pairs of columns and rows one after the other are many times faster than a mean over two axes
+    rows = sum(cells[:, k].astype(np.uint16) for k in range(sides))
+    total = sum(rows[:, :, k] for k in range(sides))
+    return ((total + sides**2 // 2) // sides**2).astype(np.uint8)
+
+
+def line_width(height: int) -> float:
+    """How wide in pixels an edge is in a picture of a height in pixels."""
+    return max(1.0, height / 720.0)
 
 
 def path_width(height: int) -> float:
@@ -91,13 +164,25 @@ def path_width(height: int) -> float:
     return max(1.0, height / 360.0)
 
 
-def grab(window: vtkRenderWindow, pixels: vtkUnsignedCharArray | None = None) -> Picture:
-    """The window's back buffer (height, width, 3), top row first."""
+def grab(window: vtkRenderWindow, pixels: vtkUnsignedCharArray | None = None, alpha: bool = False) -> Picture:
+    """The window's back buffer (height, width, 3 or with alpha 4), top row first."""
     width, height = window.GetSize()
     pixels = vtkUnsignedCharArray() if pixels is None else pixels
-    window.GetPixelData(0, 0, width - 1, height - 1, 0, pixels, 0)
-    flat = vtk_to_numpy(pixels).reshape(height, width, 3)
+    if alpha:
+        window.GetRGBACharPixelData(0, 0, width - 1, height - 1, 0, pixels, 0)
+    else:
+        window.GetPixelData(0, 0, width - 1, height - 1, 0, pixels, 0)
+    flat = vtk_to_numpy(pixels).reshape(height, width, 4 if alpha else 3)
     return np.ascontiguousarray(flat[::-1])
+
+
+def picture_of(window: vtkRenderWindow, renderer: vtkRenderer, opacity: float) -> Picture:
+    """What a renderer has drawn (height, width, 4), to be laid over others with an opacity."""
+    (left, bottom), (width, height) = renderer.GetOrigin(), renderer.GetSize()
+    pixels = vtkUnsignedCharArray()
+    window.GetPixelData(left, bottom, left + width - 1, bottom + height - 1, 0, pixels, 0)
+    flat = vtk_to_numpy(pixels).reshape(height, width, 3)[::-1]
+    return np.concatenate([flat, np.full((height, width, 1), round(255 * opacity), np.uint8)], axis=2)
 
 
 class KeptPicture:
@@ -140,10 +225,3 @@ class KeptPicture:
     def show(self, shown: bool) -> None:
         """Draw the kept picture, or not."""
         self.renderer.SetDraw(shown)
-
-
-def camera_of(project: Project, camera_id: str) -> Camera:
-    """The camera of an id."""
-    camera = get(project, camera_id)
-    assert isinstance(camera, Camera)
-    return camera

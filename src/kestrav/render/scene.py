@@ -13,15 +13,17 @@ from numpy.typing import NDArray
 from vtkmodules.vtkCommonDataModel import vtkPlane
 from vtkmodules.vtkRenderingCore import vtkLight, vtkRenderer, vtkRenderWindow
 
-from kestrav.core.document.lookup import shown_parts
-from kestrav.core.document.records import Part, Project
+from kestrav.core.camera.subject import subject_id
+from kestrav.core.camera.views import Views
+from kestrav.core.document.lookup import get, shown_parts, subtree
+from kestrav.core.document.records import Camera, Part, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.poses import moving_groups
 from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.solids import solid_mesh
-from kestrav.render.batches import Batch, Kind, Member, Outline, Shared, outline, shared_drawing, without_edges
-from kestrav.render.finishes import Style, give_room
+from kestrav.render.batches import Batch, Kind, Manner, Member, Outline, Shared, outline, shared_drawing, without_edges
+from kestrav.render.finishes import Style, give_room, has_room
 
 Array = NDArray[np.float64]
 
@@ -40,30 +42,34 @@ class _Looks:
     groups: dict[str, int]
     only: frozenset[str] | None
     bright: frozenset[str] | None
+    apart: dict[str, str]
 
 
 class Scene:
     """A project's parts, merged into batches. One scene belongs to one render window."""
 
-    def __init__(self) -> None:
+    def __init__(self, other: Scene | None = None) -> None:
         self.project: Project | None = None
         self.batches: list[Batch] = []
-        self._outlines: dict[object, Outline] = {}
+        # what is worked out of the geometry may be another scene's; what is drawn may not
+        self._outlines: dict[object, Outline] = {} if other is None else other._outlines
         self._shared: dict[object, Shared] = {}
         self._renderers: dict[vtkRenderer, tuple[bool, bool]] = {}  # whether edges are shown, whether it is a stage
+        self._faint: dict[vtkRenderer, dict[str, float]] = {}
         self._drawn: _Looks | None = None
         self._parts: object = None
         self._poses: Array | None = None
         self._base: Array = np.empty((0, 4, 4))  # rest poses when the batches were made
         self._rest: Array = np.empty((0, 4, 4))
         self._style: Style = "solid"
+        self._manner = Manner()
         self.cut: vtkPlane | None = None
 
     def show_in(self, renderer: vtkRenderer, edges: bool = True, stage: bool = False) -> None:
         """Show the parts in a renderer, present and future ones, with or without their sharp edges.
 
-        A stage shows the style and the cut of :meth:`set_style`; others show the finished product. Said again,
-        it changes whether edges are shown.
+        A stage shows the style and the cut of :meth:`set_style`; others, which are pictures, the manner of :meth:`set_manner`, to
+        which edges belong or not. Said again, it changes whether a stage's edges are shown.
         """
         for batch in self.batches:
             self._withdraw(renderer, batch)
@@ -79,15 +85,33 @@ class Scene:
 
     def _present(self, renderer: vtkRenderer, batch: Batch) -> None:
         edges, stage = self._renderers[renderer]
-        renderer.AddActor(batch.stage if stage else batch.final)
-        if batch.needs_room and (not stage or self._style == "finished"):
+        if not stage:
+            for actor in (batch.final, batch.final_edges, batch.caps):
+                renderer.AddActor(actor)
+            if batch.needs_room:
+                give_room(renderer)
+            return
+        renderer.AddActor(batch.stage)
+        if self._style == "finished" and has_room(batch.kind.finish):
             give_room(renderer)
         if edges:
             renderer.AddActor(batch.edges)
 
     def _withdraw(self, renderer: vtkRenderer, batch: Batch) -> None:
-        for actor in (batch.stage, batch.final, batch.edges):
+        for actor in (batch.stage, batch.edges, batch.final, batch.final_edges, batch.caps):
             renderer.RemoveActor(actor)
+
+    def set_manner(self, manner: Manner) -> None:
+        """How pictures show the parts."""
+        if manner == self._manner:
+            return
+        self._manner = manner
+        for batch in self.batches:
+            batch.show_final(manner)
+        if any(batch.needs_room for batch in self.batches):
+            for renderer, (_, stage) in self._renderers.items():
+                if not stage:
+                    give_room(renderer)
 
     def set_style(self, style: Style, cut: tuple[Array, Array] | None = None) -> None:
         """How stages show the parts, and a plane (point, normal) that cuts away what its normal shows."""
@@ -99,7 +123,7 @@ class Scene:
             self.cut.SetNormal(*(-v for v in cut[1]))
         for batch in self.batches:
             batch.show(style, self.cut)
-        if style == "finished" and any(batch.needs_room for batch in self.batches):
+        if style == "finished" and any(has_room(batch.kind.finish) for batch in self.batches):
             for renderer, (_, stage) in self._renderers.items():
                 if stage:
                     give_room(renderer)
@@ -116,9 +140,9 @@ class Scene:
         What moves as one is one batch, so a new rider makes the batches anew. Where parts were only placed
         otherwise, those batches follow, split if need be: a drag draws as fast as a turn of the view.
         """
-        groups = moving_groups(project)
+        groups, apart = moving_groups(project), _apart(project)
         drawn = self._drawn
-        if drawn is not None and (drawn.groups, drawn.only, drawn.bright) == (groups, only, bright):
+        if drawn is not None and (drawn.groups, drawn.only, drawn.bright, drawn.apart) == (groups, only, bright, apart):
             if self._parts is project.parts:
                 self.project = project
                 return
@@ -128,17 +152,18 @@ class Scene:
         for renderer in self._renderers:
             for batch in self.batches:
                 self._withdraw(renderer, batch)
-        self.project, self._drawn, self._poses = project, _Looks(_looks(project), groups, only, bright), None
+        self.project, self._drawn, self._poses = project, _Looks(_looks(project), groups, only, bright, apart), None
         self._parts = project.parts
         self._base = self._rest = rest_poses(project)
         self.batches = []
-        for kind, members in self._sorted(project, meshes, groups, only, bright).items():
+        for kind, members in self._sorted(project, meshes, groups, only, bright, apart).items():
             self._make(kind, members, project)
         self._show_new(self.batches)
 
     def _show_new(self, batches: Iterable[Batch]) -> None:
         for batch in batches:
             batch.show(self._style, self.cut)
+            batch.show_final(self._manner)
             for renderer in self._renderers:
                 self._present(renderer, batch)
 
@@ -193,6 +218,7 @@ class Scene:
         groups: Mapping[str, int],
         only: frozenset[str] | None,
         bright: frozenset[str] | None,
+        apart: Mapping[str, str],
     ) -> dict[Kind, list[Member]]:
         """The shown parts by what their batch shares."""
         closed = {g.hash: g.watertight for g in project.geometry}
@@ -202,7 +228,14 @@ class Scene:
             if part.geometry is None or part.id not in shown or (only is not None and part.id not in only):
                 continue
             faded = bright is not None and part.id not in bright
-            kind = Kind(groups.get(part.id, -1), part.opacity, closed.get(part.geometry, False), part.finish, faded)
+            kind = Kind(
+                groups.get(part.id, -1),
+                part.opacity,
+                closed.get(part.geometry, False),
+                part.finish,
+                faded,
+                apart.get(part.id, ""),
+            )
             found.setdefault(kind, []).append(self.member(meshes, part, row))
         return found
 
@@ -215,17 +248,35 @@ class Scene:
             self._outlines[key] = found if part.swept is None else without_edges(found)
         return Member(part.id, row, self._outlines[key], self._base[row], part.colour)
 
+    def fade(self, renderer: vtkRenderer, faint: Mapping[str, float]) -> None:
+        """Show things that cameras see faint with an opacity in one renderer, until told otherwise."""
+        if renderer not in self._faint:
+            # actors are shared by renderers, so they are told as each begins to draw, and told back as it has
+            renderer.AddObserver("StartEvent", lambda *_: self._show_faint(renderer, True))
+            renderer.AddObserver("EndEvent", lambda *_: self._show_faint(renderer, False))
+        self._faint[renderer] = dict(faint)
+
+    def _show_faint(self, renderer: vtkRenderer, begins: bool) -> None:
+        faint = self._faint.get(renderer, {})
+        for batch in self.batches:
+            if batch.kind.apart in faint:
+                batch.fade(faint[batch.kind.apart] if begins else 1.0)
+
     def pose(self, poses: Array) -> None:
         """Place everything by world matrices (parts, 4, 4) of the project last given to :meth:`update`."""
         self._poses = poses
         for batch in self.batches:
             batch.place(self.displacement(batch.kind.group))
 
-    def displacement(self, group: int) -> Array:
-        """How a group has moved from rest, as a matrix; it is rigid, so its carrying part tells for all."""
-        if group < 0 or self._poses is None:
+    def displacement(self, group: int, poses: Array | None = None) -> Array:
+        """How a group has moved from rest, as a matrix; it is rigid, so its carrying part tells for all.
+
+        It is that of the poses (parts, 4, 4) given, or of those last given to :meth:`pose`.
+        """
+        poses = self._poses if poses is None else poses
+        if group < 0 or poses is None:
             return np.eye(4)
-        moved: Array = self._poses[group] @ inverse_rigid(self._rest[group])
+        moved: Array = poses[group] @ inverse_rigid(self._rest[group])
         return moved
 
     def shown_parts(self) -> list[str]:
@@ -253,15 +304,40 @@ def _looks(project: Project) -> tuple[tuple[object, ...], ...]:
     return tuple((p.id, p.parent, p.geometry, p.colour, p.opacity, p.shown, p.scale, p.finish) for p in project.parts)
 
 
+def _apart(project: Project) -> dict[str, str]:
+    """The parts that are shown apart from others: some camera sees them faint at times, or a ghostly shot leaves them solid."""
+    things = dict.fromkeys(fade.thing for camera in project.cameras for fade in camera.fades)
+    for shot in project.shots:
+        if shot.look == "ghost":
+            things |= dict.fromkeys(filter(None, [subject_id(get(project, shot.camera))]))  # type: ignore[arg-type]
+    return {inner: thing for thing in things for inner in subtree(project, thing)}
+
+
+def faint_things(camera: Camera, time: float) -> dict[str, float]:
+    """What a camera sees faint at a time in s, with its opacity; it goes there softly."""
+    found: dict[str, float] = {}
+    for fade in camera.fades:
+        share = float(np.clip(min(time - fade.start, fade.end - time) / _SOFT, 0.0, 1.0))
+        if share > 0:
+            found[fade.thing] = min(found.get(fade.thing, 1.0), 1.0 + share * (fade.opacity - 1.0))
+    return found
+
+
+_SOFT = 0.15  # s over which something becomes faint
+
+
 def _solid_key(part: Part) -> object:
     return part.geometry, part.scale
+
+
+KEY_LIGHT = (0.55, -0.75, 1.1)  # from where the steady light shines
 
 
 def light(renderer: vtkRenderer) -> None:
     """A steady key light from the front right above, a weaker one from the left, and one at the viewer."""
     renderer.AutomaticLightCreationOff()
     renderer.RemoveAllLights()
-    for position, strength in (((0.55, -0.75, 1.1), 0.85), ((-1.0, -0.2, 0.5), 0.35)):
+    for position, strength in ((KEY_LIGHT, 0.85), ((-1.0, -0.2, 0.5), 0.35)):
         lamp = vtkLight()
         lamp.SetLightTypeToSceneLight()
         lamp.SetPositional(False)
@@ -279,6 +355,12 @@ def is_software(window: vtkRenderWindow) -> bool:
     """Whether a window that has been drawn once is rendered by the processor."""
     report = window.ReportCapabilities().lower()
     return any(name in report for name in ("llvmpipe", "softpipe", "swrast", "swiftshader"))
+
+
+def aim_lens(renderer: vtkRenderer, camera: Camera, seen: Views, width: float, height: float, reach: float) -> None:
+    """Point a renderer's camera as a camera of the project looks in the first of some views, in a frame of width by height."""
+    angle = float(seen.vertical_angle(camera, width, height)[0])
+    aim_camera(renderer, seen.position[0], seen.target[0], seen.up[0], angle, reach, camera.parallel)
 
 
 def aim_camera(

@@ -104,6 +104,16 @@ def segments(pairs: ArrayLike) -> vtkPolyData:
     return data
 
 
+def polygons_2d(corners: ArrayLike) -> vtkPolyData:
+    """Flat polygons of corners (n, k, 2), in the plane z = 0."""
+    corners = np.asarray(corners, float)
+    count, sides = corners.shape[:2]
+    data = vtkPolyData()
+    data.SetPoints(_points(np.concatenate([corners, np.zeros((count, sides, 1))], axis=2).reshape(-1, 3)))
+    data.SetPolys(_cells(np.arange(count * sides).reshape(count, sides)))
+    return data
+
+
 def polyline(points: ArrayLike) -> vtkPolyData:
     """One line through points (n, 3)."""
     points = np.asarray(points, float)

@@ -13,11 +13,11 @@ from kestrav.core.camera.sight import best_sight
 from kestrav.core.clearance.table import Row
 from kestrav.core.document.lookup import told_apart
 from kestrav.core.document.records import Project
-from kestrav.core.findings.html_report import Figure
+from kestrav.core.findings.page import Figure
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.poses import world_poses
 from kestrav.render.marks import Dimension
-from kestrav.render.picture import Studio
+from kestrav.render.picture import Studio, plain_studio
 
 _SIZE = (720, 480)
 _BACKGROUND = "#e9eded"
@@ -35,7 +35,7 @@ def pictures_of(project: Project, meshes: Mapping[str, Mesh], rows: tuple[Row, .
     found = list(chosen.values())[:most]
     if not found:
         return []
-    studio = Studio(project, meshes, *_SIZE, _BACKGROUND)
+    studio = plain_studio(project, meshes, *_SIZE, _BACKGROUND)
     try:
         studio.scene.show_in(studio.renderer, stage=True)
         # in front of everything, as in the stage

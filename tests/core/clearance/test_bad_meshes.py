@@ -13,13 +13,13 @@ from shapes import box_mesh
 from test_certificate import goes, scene
 
 from kestrav.core.clearance.certificate import certify
-from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.clearance.swept import swept_space
 from kestrav.core.errors import Cancelled
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, find_way
 from kestrav.core.findings.check import check
 from kestrav.core.geometry.meshes import mesh
+from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.transforms import rigid
 from kestrav.core.motion.runs import frame_times
 

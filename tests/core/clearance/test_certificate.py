@@ -7,10 +7,10 @@ from hypothesis import strategies as st
 from shapes import box_mesh, straight
 
 from kestrav.core.clearance.certificate import certify
-from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongHeading, Axle, Eased, Part, Path, Placement, Project, Run, Settings, Spin
+from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.runs import frame_times
 from kestrav.core.motion.solids import geometry_record

@@ -8,12 +8,12 @@ import trimesh
 from scipy.spatial.transform import Rotation
 from shapes import box_mesh, make_project, straight
 
-from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.clearance.sweep import intervals_of, sweep, touching_at_rest
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import shown_parts
 from kestrav.core.errors import Cancelled
 from kestrav.core.geometry.meshes import mesh
+from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.transforms import rigid
 from kestrav.core.motion.poses import moving_groups, world_poses
 from kestrav.core.motion.runs import frame_times

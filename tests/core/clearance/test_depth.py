@@ -7,8 +7,8 @@ from scipy.spatial.transform import Rotation
 from shapes import box_mesh
 
 from kestrav.core.clearance.depth import Solid, overlap_of
-from kestrav.core.clearance.models import model
 from kestrav.core.geometry.meshes import mesh
+from kestrav.core.geometry.models import model
 from kestrav.core.geometry.transforms import rigid
 
 HERE = np.eye(4)

@@ -16,7 +16,8 @@ from kestrav.core.document.records import Requirement
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.asking import with_pairs
 from kestrav.core.findings.check import certified, check
-from kestrav.core.findings.html_report import Figure, as_html
+from kestrav.core.findings.html_report import as_html
+from kestrav.core.findings.page import Figure
 from kestrav.core.findings.report import as_data, as_text, frames_as_csv, table_as_csv
 from kestrav.core.motion.runs import frame_times
 

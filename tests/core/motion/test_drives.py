@@ -5,7 +5,6 @@ import numpy as np
 import pytest
 from shapes import gear_mesh, rack_mesh
 
-from kestrav.core.clearance.models import model, placed
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import (
@@ -24,6 +23,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.document.trains import driven
 from kestrav.core.errors import BadInput
+from kestrav.core.geometry.models import model, placed
 from kestrav.core.motion.drives import MODULES, mesh_error, pitch_radius, ratio
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.mechanisms import add_drive, centre_distance, into_mesh, length_of_chain, set_end

@@ -24,7 +24,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.topology import topology
-from kestrav.core.motion import judging, path_making, surface_paths
+from kestrav.core.motion import contour_shapes, judging, path_making, surface_paths
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.placing import shift, transform
 from kestrav.core.motion.solids import with_meshes
@@ -55,7 +55,7 @@ def curve(project, row=-1):
     return path_curve(project.paths[row]).curve
 
 
-@pytest.mark.parametrize("kind", path_making.CONTOURS)
+@pytest.mark.parametrize("kind", contour_shapes.CONTOURS)
 @pytest.mark.parametrize(
     "turned", [Placement((300, 200, 0)), Placement((300, 200, 0), (np.cos(0.3), 0, 0, np.sin(0.3)))]
 )
@@ -80,7 +80,7 @@ def test_a_hull_contour_is_shapelys_buffer():
 
 def test_a_hull_of_one_point_is_refused():
     with pytest.raises(BadInput, match="one place"):
-        path_making.contour_shape([[10, 10]], "hull", 50, 0)
+        contour_shapes.contour_shape([[10, 10]], "hull", 50, 0)
     with pytest.raises(BadInput, match="no geometry"):
         path_making.plan_points(Project(parts=(Part("part-1", "Empty"),)), {}, ["part-1"])
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from PySide6.QtCore import QObject, QSettings, Qt, QTimer, Signal
 from PySide6.QtWidgets import QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
+from kestrav.app.cards.camera import CameraRows
 from kestrav.app.cards.checks import ChecksRows, RequirementRows
 from kestrav.app.cards.drives import BallRows, DriveRows, RodRows
 from kestrav.app.cards.lights import LightRows
@@ -17,11 +18,12 @@ from kestrav.app.cards.part import TABS, PartRows
 from kestrav.app.cards.path import PathRows
 from kestrav.app.cards.project import ProjectRows
 from kestrav.app.cards.run import RunRows
-from kestrav.app.cards.shooting import CameraRows, ShotRows
+from kestrav.app.cards.shooting import ShotRows
 from kestrav.app.cards.turning import RollRows, SpinRows, SwivelRows
 from kestrav.app.fields import Form
 from kestrav.app.preparing_tools import MeasureTool
 from kestrav.app.session import Session
+from kestrav.core.camera.adjusting import MARGIN
 from kestrav.core.document.records import (
     Ball,
     Camera,
@@ -150,6 +152,10 @@ class Card(QWidget):
 
     render_asked = Signal(object)
     still_asked = Signal(object)
+    film_strip_asked = Signal(object)
+    film_asked = Signal()
+    orbit_view_asked = Signal(str)
+    orbit_asked = Signal()
     draw_asked = Signal()
     draw_on_asked = Signal(str, str)  # a path and which of its ends
     replace_asked = Signal(str)  # a part, by a file
@@ -196,6 +202,9 @@ class Card(QWidget):
             self.part_tab = "Motion"
         self.path_tab = "Shape"
         self.run_tab = "Journey"
+        self.camera_tab = "Lens"
+        self.shot_tab = "Film"
+        self.fit_margin = MARGIN
         self.ramps: dict[str, str] = {}  # what soft starts and stops are measured by, where it is a time
         self.copying = Copying()
         self.shaping = Shaping()
@@ -223,6 +232,16 @@ class Card(QWidget):
     def show_path_tab(self, name: str) -> None:
         """Show one part of a path's card."""
         self.path_tab = name
+        self.rebuild()
+
+    def show_camera_tab(self, name: str) -> None:
+        """Show a side of the camera's card."""
+        self.camera_tab = name
+        self.rebuild()
+
+    def show_shot_tab(self, name: str) -> None:
+        """Show a side of the shot's card."""
+        self.shot_tab = name
         self.rebuild()
 
     def show_run_tab(self, name: str) -> None:

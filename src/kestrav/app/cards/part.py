@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.app.cards.rows import Rows, Vector
-from kestrav.core.camera.orbits import add_orbit
 from kestrav.core.clearance.drop import drop
 from kestrav.core.document import edits
+from kestrav.core.document.finishes import FINISHES
 from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import (
     BoxForm,
@@ -33,7 +33,6 @@ from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.resting import world_bounds
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.core.units import show
-from kestrav.render.finishes import FINISHES
 
 Array = NDArray[np.float64]
 
@@ -169,7 +168,11 @@ class PartRows(Rows):
         self._measures(part)
         form.buttons(
             ("Draw its path", self.card.draw_asked.emit, "Draw a path that it will run along (D)"),
-            ("Orbit it", lambda: self._orbit(part), "Add a camera that orbits it on an ellipse, with a shot"),
+            (
+                "Orbit it …",
+                self.card.orbit_asked.emit,
+                "Add a camera that orbits what is selected, with a shot (Shift+O)",
+            ),
             (
                 "Replace by file …",
                 lambda: self.card.replace_asked.emit(part.id),
@@ -545,14 +548,6 @@ class PartRows(Rows):
     def _solid_of(self, part_id: str) -> Part | None:
         part = get(self.session.shown, part_id)
         return part if isinstance(part, Part) and part.geometry else self._first_solid(part_id)
-
-    def _orbit(self, part: Part) -> None:
-        before = {c.id for c in self.session.project.cameras}
-        size = world_bounds(self.session.project, part.id, self.session.poses()[None])[0]
-        offset = float(round(1.4 * np.linalg.norm(size[1] - size[0]) / 10) * 10)
-        if self.session.edit("Orbit", lambda p: add_orbit(p, part.id, offset=max(offset, 100.0))):
-            camera = next(c.id for c in self.session.project.cameras if c.id not in before)
-            self.session.select(camera)
 
 
 def group_chosen(session: Any, ids: list[str]) -> None:

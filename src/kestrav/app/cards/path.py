@@ -17,18 +17,26 @@ from kestrav.core.document.records import (
     ArcShape,
     EllipseShape,
     HelixShape,
+    OrbitShape,
     Path,
     PointShape,
     Project,
     RectangleShape,
     SurfaceShape,
 )
+from kestrav.core.findings.model import name_of
 from kestrav.core.motion import joining, shaping
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.surface_paths import reshaped
 from kestrav.core.units import show
 
 TABS = ("Shape", "Whole", "Table", "Judge")
+ORBIT_KINDS = [
+    ("circle", "circle"),
+    ("ellipse", "ellipse"),
+    ("rectangle", "tightest rectangle"),
+    ("hull", "its own outline"),
+]
 MOST_LISTED = 60  # points; more are chosen by their number
 
 
@@ -83,6 +91,8 @@ class PathRows(Rows):
             self._ellipse(path, shape)
         elif isinstance(shape, SurfaceShape):
             self._surface(path, shape)
+        elif isinstance(shape, OrbitShape):
+            self._orbit(path, shape)
         else:
             self._exact(path, shape)
 
@@ -163,6 +173,50 @@ class PathRows(Rows):
             shape.clockwise,
             lambda v: change(clockwise=v),
             "Which way it is travelled",
+        )
+
+    def _orbit(self, path: Path, shape: OrbitShape) -> None:
+        """What an orbit goes around, and how."""
+        form, change, project = self.form, partial(self._change, path), self.session.shown
+        names = ", ".join(name_of(project, i) for i in shape.around)
+        form.note(f"around {names}; it follows when that is moved" if names else "around what is not there any more")
+        form.choice("Figure", ORBIT_KINDS, shape.kind, lambda v: change(kind=v), "The figure laid around it in plan")
+
+        def number(label: str, field: str, unit: str, tip: str, step: float = 50.0, places: int = 0) -> None:
+            form.number(label, getattr(shape, field), unit, lambda v: change(**{field: v}), tip, places, step)
+
+        number("Offset", "offset", "mm", "How far from the outline it stays")
+        number("Height", "height", "mm", "Above height 0 of the room")
+        if shape.kind in ("rectangle", "hull"):
+            rounding = shape.offset if shape.rounding is None else shape.rounding
+            form.number(
+                "Corners",
+                rounding,
+                "mm",
+                lambda v: change(rounding=v),
+                "Radius of its corners; as the offset, they keep it exactly",
+                0,
+                50,
+            )
+        number("Begins at", "start", "°", "Azimuth of its beginning, from +x to the left", 5, 1)
+        number("Laps", "laps", "", "How many times around; below 1 a part of once", 0.25, 3)
+        number("Rises by", "rise", "mm", "How much higher it ends than it begins")
+        number("Tilt", "tilt", "°", "How steeply it leans", 1, 1)
+        if shape.tilt:
+            number("Highest at", "toward", "°", "The azimuth at which it is highest", 5, 1)
+        form.check(
+            "Direction",
+            "clockwise from above",
+            shape.clockwise,
+            lambda v: change(clockwise=v),
+            "Which way it is travelled",
+        )
+        form.buttons(
+            (
+                "Begin at the view",
+                lambda: self.card.orbit_view_asked.emit(path.id),
+                "Let it begin where the view stands, at its height and distance",
+            )
         )
 
     def _ellipse(self, path: Path, shape: EllipseShape) -> None:

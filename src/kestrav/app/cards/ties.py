@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import msgspec
 
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Following, Hold, Project, Run
+from kestrav.core.document.records import Following, Hold, PartAim, Project, Run
+from kestrav.core.findings.model import name_of
 from kestrav.core.motion.making import convoy, follow_on, linked_copy, run_to_poses, with_hold
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.runs import journey
@@ -83,7 +86,7 @@ class TieRows(Rows):
 
         for i, hold in enumerate(run.holds):
 
-            def put(k: int = i, **fields: float) -> None:
+            def put(k: int = i, **fields: Any) -> None:
                 every = list(run.holds)
                 every[k] = msgspec.structs.replace(every[k], **fields)
                 change(tuple(every))
@@ -100,6 +103,21 @@ class TieRows(Rows):
             form.number(
                 f"Hold {i + 1} for", hold.duration, "s", lambda v, f=put: f(duration=v), "How long it stands", 3, 0.1
             )
+            if any(c.id == run.rider for c in project.cameras):
+                looked = hold.look.part if isinstance(hold.look, PartAim) else ""
+                things = [
+                    ("", "where it goes"),
+                    *((p.id, p.name) for p in project.parts if p.geometry is None or p.parent is None),
+                ]
+                if looked and looked not in {t[0] for t in things}:
+                    things.append((looked, name_of(project, looked)))
+                form.choice(
+                    "Looks at",
+                    things,
+                    looked,
+                    lambda v, f=put: f(look=PartAim(v) if v else None),
+                    "What the camera turns to while it stands there",
+                )
         form.buttons(
             (
                 "Hold here",

@@ -1,72 +1,214 @@
-"""Orbits around things."""
+"""Orbits around things, and turntables. Lengths in mm, times in s, angles in degrees."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import msgspec
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
+from scipy.optimize import brentq
 
-from kestrav.core.document.edits import add
-from kestrav.core.document.lookup import get, new_id, new_name
-from kestrav.core.document.records import Camera, EllipseShape, PartAim, Path, Project, Run, Shot
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.resting import world_bounds
+from kestrav.core.camera.making import with_shot
+from kestrav.core.document.edits import add, update
+from kestrav.core.document.lookup import get, new_id, new_name, topmost
+from kestrav.core.document.records import (
+    Axle,
+    Camera,
+    Even,
+    Framing,
+    Limited,
+    OrbitShape,
+    Pacing,
+    Part,
+    PartAim,
+    Path,
+    Project,
+    Run,
+    Spin,
+)
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.contours import hull
+from kestrav.core.geometry.faces import vector
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.motion.path_curves import orbit_plan, path_curve
+from kestrav.core.motion.path_making import plan_points
+from kestrav.core.motion.placing import bounds_of
+from kestrav.core.motion.resting import rest_poses, row_of
+from kestrav.core.motion.shaping import scale_about
+
+Array = NDArray[np.float64]
+
+STEADY = 0.10  # share by which the size in an orbit may change against its mean; common practice, no source
+_SAME_OUTLINE = 1e-6  # mm
 
 
-def ellipse_around(bounds: ArrayLike, offset: float, height: float, start: float = -120.0) -> EllipseShape:
-    """A level ellipse around bounds (2, 3): through the plan corners, grown by an offset, at a height (mm).
+def outline_of(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str]) -> tuple[tuple[float, float], ...]:
+    """The corners of the convex hull of things in plan, at rest. Raises BadInput when there is nothing to go around."""
+    if not things:
+        raise BadInput("an orbit needs something to go around; select a part or an assembly first")
+    try:
+        corners = hull(plan_points(project, meshes, things))
+    except ValueError as fault:
+        raise BadInput(f"there is nothing to go around: {fault}") from fault
+    return tuple((float(x), float(y)) for x, y in corners)
 
-    An ellipse through the corners of a rectangle, of the rectangle's proportions, has half axes of
-    sqrt(2) times the half sides. ``start`` in degrees from +X; it is travelled counter-clockwise.
+
+def orbit_around(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str], **fields: Any) -> OrbitShape:
+    """An orbit around things; without a height it goes at three quarters of theirs. Raises BadInput where it cannot be."""
+    around = topmost(project, things)
+    if "height" not in fields:
+        low, high = bounds_of(project, around)
+        fields["height"] = float(low[2] + 0.75 * (high[2] - low[2]))
+    return OrbitShape(tuple(around), outline_of(project, meshes, around), **fields)
+
+
+def beginning_at(shape: OrbitShape, place: ArrayLike) -> OrbitShape:
+    """An orbit that begins at a place (3,): at its height and azimuth, at the offset by which it passes there.
+
+    Raises BadInput when the place lies within what it goes around.
     """
-    bounds = np.asarray(bounds, float)
-    middle, half = bounds.mean(axis=0), 0.5 * (bounds[1] - bounds[0])
-    return EllipseShape(
-        (float(middle[0]), float(middle[1]), float(height)),
-        float(np.sqrt(2.0) * half[0] + offset),
-        float(np.sqrt(2.0) * half[1] + offset),
-        start=start,
-    )
+    x, y, z = np.asarray(place, float)
+    middle = orbit_plan(msgspec.structs.replace(shape, tilt=0.0, rise=0.0))[1]
+    start = float(np.degrees(np.arctan2(y - middle[1], x - middle[0])))
+    farthest = float(np.hypot(x - middle[0], y - middle[1]))
+    shape = msgspec.structs.replace(shape, start=start)
+
+    def beyond(offset: float) -> float:
+        at = path_curve(Path("", "", msgspec.structs.replace(shape, offset=offset, tilt=0.0))).curve.position([0.0])[0]
+        return float(np.hypot(at[0] - middle[0], at[1] - middle[1])) - farthest
+
+    if beyond(1.0) > 0:
+        raise BadInput("the place to begin at lies within what the orbit goes around; stand outside of it")
+    offset = float(brentq(beyond, 1.0, farthest + 1.0, xtol=1e-6))
+    shape = msgspec.structs.replace(shape, offset=offset)
+    now = path_curve(Path("", "", msgspec.structs.replace(shape, height=0.0))).curve.position([0.0])[0, 2]
+    return msgspec.structs.replace(shape, height=float(z - now))
 
 
 def add_orbit(
     project: Project,
-    part_id: str,
-    offset: float = 2000.0,
-    height: float | None = None,
-    duration: float = 12.0,
+    meshes: Mapping[str, Mesh],
+    things: Sequence[str],
+    duration: float | None = 12.0,
+    speed: float | None = None,
     begin: float = 0.0,
-    start: float = -120.0,
+    slows: float = 0.0,
+    **fields: Any,
 ) -> Project:
-    """The project with a path around a part, a camera that rides on it aiming at the part, and a shot.
+    """The project with an orbit around things, a camera that rides on it aiming at the first of them, and a shot.
 
-    Lengths in mm, times in s; without a height the camera goes at three quarters of the part's own.
+    Exactly one of a duration and a speed is given; ``slows`` is the greatest acceleration in bends in mm/s² (0: even speed).
+    Other fields are those of :class:`OrbitShape`. A whole number of laps without rise makes a shot that loops.
     """
-    part = get(project, part_id)
-    bounds = world_bounds(project, part_id, world_poses(project, [begin]))[0]
-    if height is None:
-        height = float(bounds[0, 2] + 0.75 * (bounds[1, 2] - bounds[0, 2]))
-    shape = ellipse_around(bounds, offset, height, start)
-    path = Path(new_id(project, Path), new_name(project, Path, f"{part.name} orbit"), shape)
+    shape = orbit_around(project, meshes, things, **fields)
+    return add_orbit_of(project, shape, duration, speed, begin, slows)
+
+
+def add_orbit_of(
+    project: Project, shape: OrbitShape, duration: float | None, speed: float | None, begin: float, slows: float
+) -> Project:
+    """The project with an orbit of a shape, its camera, run and shot, as :func:`add_orbit`."""
+    first = shape.around[0]
+    name = get(project, first).name if len(shape.around) == 1 else f"{len(shape.around)} things"
+    path = Path(new_id(project, Path), new_name(project, Path, f"{name} orbit"), shape)
+    curve = path_curve(path).curve
     camera = Camera(
         new_id(project, Camera),
-        new_name(project, Camera, f"{part.name} orbit"),
-        PartAim(part_id),
-        position=(float(bounds[0, 0] - offset), float(bounds[0, 1] - offset), height),
+        new_name(project, Camera, f"{name} orbit"),
+        PartAim(first),
+        position=vector(curve.position([0.0])[0]),
+        framing=Framing(change=STEADY),
     )
+    pacing: Pacing = Even()
+    if slows > 0:
+        # so that its end joins its beginning at full speed
+        fast = speed if speed is not None else 1e5
+        pacing = Limited(fast, slows, slows, slows, from_rest=not curve.closed, to_rest=not curve.closed)
+    if speed is not None and slows == 0:
+        # of whole frames, so that a loop has none twice and none too short
+        frames = max(round(curve.length / speed * project.settings.fps), 1)
+        duration, speed = (frames / project.settings.fps, None) if curve.closed else (None, speed)
     run = Run(
         new_id(project, Run),
-        new_name(project, Run, f"Orbit of {part.name}"),
+        new_name(project, Run, f"Orbit of {name}"),
         camera.id,
         path.id,
         start=begin,
-        duration=duration,
+        duration=duration if speed is None else None,
+        speed=speed,
+        pacing=pacing,
     )
-    shot = Shot(
-        new_id(project, Shot),
-        new_name(project, Shot, f"{part.name} orbit"),
-        camera.id,
-        begin,
-        begin + duration,
-        fps=project.settings.fps,
+    project = add(project, path, camera, run)
+    return with_shot(project, camera.id, begin, loops=curve.closed)
+
+
+def renewed(project: Project, meshes: Mapping[str, Mesh], since: Project | None = None) -> Project:
+    """The project with the outlines of what its orbits go around worked out anew, where parts are others than ``since``."""
+    orbits = [p for p in project.paths if isinstance(p.shape, OrbitShape) and p.shape.around]
+    if not orbits or (since is not None and since.parts is project.parts and since.paths is project.paths):
+        return project
+    for path in orbits:
+        shape = path.shape
+        assert isinstance(shape, OrbitShape)
+        outline = outline_of(project, meshes, shape.around)
+        same = len(outline) == len(shape.outline) and np.allclose(outline, shape.outline, atol=_SAME_OUTLINE, rtol=0)
+        if not same:
+            project = update(project, path.id, shape=msgspec.structs.replace(shape, outline=outline))
+    return project
+
+
+def add_turntable(
+    project: Project,
+    thing: str,
+    place: ArrayLike,
+    duration: float = 12.0,
+    begin: float = 0.0,
+    turns: float = 1.0,
+    clockwise: bool = False,
+) -> Project:
+    """The project with a thing that turns about the upright axis through its middle, a camera that stands at a place (3,) looking
+    at it, and a shot. Raises BadInput for what something else moves."""
+    part = get(project, thing)
+    if not isinstance(part, Part):
+        raise BadInput(f"“{part.name}” cannot stand on a turntable; select a part or an assembly")
+    pose = rest_poses(project)[row_of(project, thing)]
+    middle = bounds_of(project, [thing]).mean(axis=0)
+    back = pose[:3, :3].T
+    origin, axis = back @ (middle - pose[:3, 3]), back @ np.array([0.0, 0.0, 1.0])
+    spin = Spin(
+        new_id(project, Spin),
+        new_name(project, Spin, f"Turntable of {part.name}"),
+        thing,
+        Axle(vector(origin), vector(axis)),
+        start=begin,
+        end=begin + duration,
+        turns=-turns if clockwise else turns,
+        rpm=None,
     )
-    return add(project, path, camera, run, shot)
+    camera = Camera(
+        new_id(project, Camera),
+        new_name(project, Camera, f"{part.name} turntable"),
+        PartAim(thing),
+        position=vector(np.asarray(place, float)),
+        framing=Framing(change=STEADY),
+    )
+    project = add(project, spin, camera)
+    return with_shot(project, camera.id, begin, begin + duration, loops=abs(turns - round(turns)) < 1e-9)
+
+
+def widened(project: Project, path_id: str, by: float) -> Project:
+    """The project with an orbit, or a path's way about its middle, so much farther out. Raises BadInput where it cannot be."""
+    path = get(project, path_id)
+    assert isinstance(path, Path)
+    if isinstance(path.shape, OrbitShape):
+        return update(
+            project, path_id, shape=msgspec.structs.replace(path.shape, offset=max(path.shape.offset + by, 0.0))
+        )
+    places = path_curve(path).curve.position(np.linspace(0.0, path_curve(path).length, 200))
+    middle = 0.5 * (places.min(axis=0) + places.max(axis=0))
+    radius = float(np.linalg.norm((places - middle)[:, :2], axis=1).mean())
+    if radius < 1.0:
+        raise BadInput(f"“{path.name}” has no width that could be more")
+    return scale_about(project, path_id, (radius + by) / radius, middle)

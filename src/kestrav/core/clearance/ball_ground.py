@@ -10,11 +10,11 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.clearance.models import model, placed
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import solids, subtree
 from kestrav.core.document.records import Ball, Project
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.models import model, placed
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.dependence import hangs_on
 from kestrav.core.motion.kinematics import Motion

@@ -12,10 +12,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.clearance.models import Nearest, model, nearest, placed
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Part, Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
+from kestrav.core.geometry.models import Nearest, model, nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.joints import joints
 from kestrav.core.motion.kinematics import Motion

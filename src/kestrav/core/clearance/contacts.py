@@ -26,13 +26,13 @@ from kestrav.core.clearance.between import (
     speed_past,
     swept_bounds,
 )
-from kestrav.core.clearance.models import nearest, placed
 from kestrav.core.clearance.sweep import moving_pairs, touching_at_rest
 from kestrav.core.document.lookup import get, solids
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector as point
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.runs import span
 

@@ -15,8 +15,8 @@ import coal
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.clearance.models import placed
 from kestrav.core.geometry.meshes import Mesh, encloses
+from kestrav.core.geometry.models import placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid, rigid
 
 Array = NDArray[np.float64]

@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.document.lookup import get, shown_parts, subtree
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh, turned_bounds
+from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.rays import first_hits
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.placing import shift, transform

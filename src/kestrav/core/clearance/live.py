@@ -7,17 +7,17 @@ the time allows. Lengths in mm, times in s.
 from __future__ import annotations
 
 import time as clock
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.between import led_by, led_poses, stirred
-from kestrav.core.clearance.models import nearest, placed
 from kestrav.core.clearance.sweep import Clearance, Pair, Prepared, prepared
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
+from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.motion.dependence import hangs_on
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.poses import moving_groups
@@ -72,9 +72,10 @@ def with_live(before: Clearance, live: LiveClearance | None, end: float) -> Clea
 
 
 class Live:
-    """Follows the edits of a project since its last full check."""
+    """Follows the edits of a project since its last full check; of all that moves, or ``only`` of some parts with the rest."""
 
-    def __init__(self) -> None:
+    def __init__(self, only: Collection[str] | None = None) -> None:
+        self._only = only
         self._key: tuple[object, ...] = ()
         self._ready: _Ready | None = None
         self._base: tuple[Array, Array] | None = None  # the frames' times, and the leaders' poses then
@@ -99,7 +100,7 @@ class Live:
         same = len(self._key) == len(rest) + 1 and all(a is b for a, b in zip(self._key, rest, strict=False))
         if self._ready is None or not same or self._key[-1] != riders:
             self._key = (*rest, riders)
-            self._ready = _ready_for(project, prepared(project, meshes))
+            self._ready = _ready_for(project, prepared(project, meshes, self._only))
             self._base, self._hints, self._measured = None, {}, {}
         return self._ready
 

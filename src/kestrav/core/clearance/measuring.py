@@ -10,12 +10,12 @@ import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.document.lookup import get, new_id, new_name, subtree
 from kestrav.core.document.records import Feature, Note, Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face, vector
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.topology import Edge, Topology, ring_of, surface_of, topology
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.motion.solids import solid_mesh

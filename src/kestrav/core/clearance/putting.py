@@ -8,12 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.drop import drop_height
-from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.document.edits import add, change, replace, update
 from kestrav.core.document.lookup import ancestors, get, new_id, new_name, shown_parts, subtree
 from kestrav.core.document.records import Carry, Part, Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
+from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.legs import legs_of, movers

@@ -18,10 +18,10 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.asked import GENERAL, Asked, asked_of, required_by
 from kestrav.core.clearance.between import stirred
 from kestrav.core.clearance.depth import Solid, overlap_of
-from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.document.lookup import named_parts, shown_parts, solids, subtree
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses, turned_bounds
+from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.poses import moving_groups, world_poses
 from kestrav.core.motion.resting import rest_poses

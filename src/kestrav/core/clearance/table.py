@@ -12,12 +12,12 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.asked import asked_of
 from kestrav.core.clearance.between import pairing, speed_past
 from kestrav.core.clearance.certificate import Certificate, Standing
-from kestrav.core.clearance.models import nearest, placed
 from kestrav.core.clearance.sweep import Clearance, Pair, Tally
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Project, Requirement
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.motion.kinematics import Motion
 
 Array = NDArray[np.float64]

@@ -15,16 +15,18 @@ from kestrav.core.document.lookup import get, solids, subtree
 from kestrav.core.document.records import (
     COLLECTIONS,
     LINKED,
+    AlongAim,
     Camera,
     Carry,
     Contact,
     Cue,
     Form,
     Item,
-    Light,
+    OrbitShape,
     Part,
     PartAim,
     Path,
+    PathAim,
     PathPoint,
     PointAim,
     PointShape,
@@ -34,6 +36,7 @@ from kestrav.core.document.records import (
     Rod,
     Roll,
     Run,
+    Shot,
     Spin,
     SurfaceShape,
     TowardHeading,
@@ -108,6 +111,15 @@ def settings(project: Project, **fields: Any) -> Project:
     return validate(msgspec.structs.replace(project, settings=msgspec.structs.replace(project.settings, **fields)))
 
 
+def reordered(project: Project, shot_id: str, by: int) -> Project:
+    """The project with a shot so many places later among the shots (negative: earlier)."""
+    shots = list(project.shots)
+    here = next(k for k, shot in enumerate(shots) if shot.id == shot_id)
+    shot = shots.pop(here)
+    shots.insert(min(max(here + by, 0), len(shots)), shot)
+    return validate(msgspec.structs.replace(project, shots=tuple(shots)))
+
+
 def rename_project(project: Project, name: str) -> Project:
     """The project under another name."""
     return msgspec.structs.replace(project, name=name)
@@ -129,15 +141,21 @@ def remove(project: Project, item_id: str) -> Project:
             project,
             parts=parts,
             geometry=tuple(g for g in project.geometry if g.hash in used),
-            paths=tuple(_without_part(p, gone) for p in project.paths if p.id not in gone),
+            paths=tuple(_without_around(_without_part(p, gone), gone) for p in project.paths if p.id not in gone),
             **moving_without(project, gone, lambda part_id: _stood(project, part_id)),
-            shots=tuple(s for s in project.shots if not {s.id, s.camera} & gone),
+            shots=tuple(_unlabelled(s, gone) for s in project.shots if not {s.id, s.camera} & gone),
             contacts=tuple(c for c in project.contacts if not {c.a, c.b} & gone),
             sources=tuple(s for s in project.sources if s.id in {p.source for p in parts}),
             notes=tuple(n for n in project.notes if n.id not in gone and not {f.part for f in n.features} & gone),
             requirements=requirements_without(project, gone),
         )
     )
+
+
+def _unlabelled(shot: Shot, gone: set[str]) -> Shot:
+    """A shot without the labels of removed things."""
+    kept = tuple(thing for thing in shot.shows.labels if thing not in gone)
+    return shot if kept == shot.shows.labels else change(shot, shows=msgspec.structs.replace(shot.shows, labels=kept))
 
 
 def _unswept(part: Part, gone: set[str]) -> Part:
@@ -175,13 +193,17 @@ def moving_without(project: Project, gone: Iterable[str], stood: Stood) -> dict[
         "balls": tuple(
             change(b, on=None, normals=()) if b.on in out else b for b in project.balls if not {b.id, b.part} & out
         ),
-        "cameras": tuple(_aiming_on(c, out, stood) for c in project.cameras if c.id not in out),
-        "lights": tuple(_aiming_on(c, out, stood) for c in project.lights if c.id not in out),
+        "cameras": tuple(_looking_on(c, out, stood) for c in project.cameras if c.id not in out),
+        "lights": tuple(
+            light if (aim := _aimed_on(light.aim, out, stood)) is light.aim else change(light, aim=aim)
+            for light in project.lights
+            if light.id not in out
+        ),
     }
 
 
 C = TypeVar("C", Run, Poses, Carry, Spin)
-A = TypeVar("A", Camera, Light)
+T = TypeVar("T")
 
 
 def _uncued(item: C, gone: set[str]) -> C:
@@ -217,15 +239,43 @@ def _alone(run: Run, gone: set[str]) -> Run:
     return run
 
 
-def _aiming_on(item: A, gone: set[str], stood: Stood) -> A:
-    """A camera or light that aimed at a removed part aims at where it stood."""
-    if isinstance(item.aim, PartAim) and item.aim.part in gone:
-        return change(item, aim=PointAim(stood(item.aim.part)))
-    return item
+def _aimed_on(aim: T, gone: set[str], stood: Stood) -> T | PointAim:
+    """What aimed at a removed part aims at where it stood."""
+    return PointAim(stood(aim.part)) if isinstance(aim, PartAim) and aim.part in gone else aim
+
+
+def _looking_on(camera: Camera, gone: set[str], stood: Stood) -> Camera:
+    """A camera without the removed things that it aimed at, that its picture was of, or that were faint to it.
+
+    Without the second path that it aimed along, it looks along its own way.
+    """
+    fields: dict[str, Any] = {}
+    aim = _aimed_on(camera.aim, gone, stood)
+    if isinstance(aim, PathAim) and aim.path in gone:
+        aim = AlongAim()
+    if aim is not camera.aim:
+        fields["aim"] = aim
+    if camera.subject in gone:
+        fields["subject"] = ""
+    if gone & {f.thing for f in camera.fades}:
+        fields["fades"] = tuple(f for f in camera.fades if f.thing not in gone)
+    return change(camera, **fields) if fields else camera
+
+
+def _without_around(path: Path, gone: set[str]) -> Path:
+    """An orbit around what was removed keeps its outline."""
+    shape = path.shape
+    if not isinstance(shape, OrbitShape) or not gone & set(shape.around):
+        return path
+    return change(path, shape=msgspec.structs.replace(shape, around=tuple(i for i in shape.around if i not in gone)))
 
 
 def _facing_on(run: Run, gone: set[str], stood: Stood) -> Run:
-    """A run that faced a removed part goes on facing where it stood."""
+    """A run that faced a removed part, or stopped to look at it, goes on facing where it stood."""
+    if any(isinstance(h.look, PartAim) and h.look.part in gone for h in run.holds):
+        run = change(
+            run, holds=tuple(msgspec.structs.replace(h, look=_aimed_on(h.look, gone, stood)) for h in run.holds)
+        )
     heading = run.heading
     if isinstance(heading, TowardHeading) and isinstance(heading.aim, PartAim) and heading.aim.part in gone:
         left = msgspec.structs.replace(heading, aim=PointAim(stood(heading.aim.part)))

@@ -58,6 +58,9 @@ def check_motion(project: Project, parts: set[str], paths: set[str], cameras: se
             raise BadInput(f"{name_of(run)} has its rider in its own company")
         if isinstance(run.heading, TowardHeading) and isinstance(run.heading.aim, PartAim):
             refers(run, "heading", run.heading.aim.part, parts)
+        for hold in run.holds:
+            if isinstance(hold.look, PartAim):
+                refers(run, "thing to look at", hold.look.part, parts)
         if run.follows is not None:
             refers(run, "run to follow", run.follows.run, runs)
         check_run(run)

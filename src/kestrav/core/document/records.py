@@ -28,6 +28,60 @@ from kestrav.core.document.base import (
 from kestrav.core.document.base import (
     Vector as Vector,
 )
+from kestrav.core.document.cameras import (
+    Aim as Aim,
+)
+from kestrav.core.document.cameras import (
+    AlongAim as AlongAim,
+)
+from kestrav.core.document.cameras import (
+    Camera as Camera,
+)
+from kestrav.core.document.cameras import (
+    CameraAim as CameraAim,
+)
+from kestrav.core.document.cameras import (
+    Fade as Fade,
+)
+from kestrav.core.document.cameras import (
+    Framing as Framing,
+)
+from kestrav.core.document.cameras import (
+    FreeAim as FreeAim,
+)
+from kestrav.core.document.cameras import (
+    LookKey as LookKey,
+)
+from kestrav.core.document.cameras import (
+    LookName as LookName,
+)
+from kestrav.core.document.cameras import (
+    OnPicture as OnPicture,
+)
+from kestrav.core.document.cameras import (
+    PartAim as PartAim,
+)
+from kestrav.core.document.cameras import (
+    PathAim as PathAim,
+)
+from kestrav.core.document.cameras import (
+    PointAim as PointAim,
+)
+from kestrav.core.document.cameras import (
+    QualityName as QualityName,
+)
+from kestrav.core.document.cameras import (
+    RollKey as RollKey,
+)
+from kestrav.core.document.cameras import (
+    Section as Section,
+)
+from kestrav.core.document.cameras import (
+    Shot as Shot,
+)
+from kestrav.core.document.cameras import (
+    Walk as Walk,
+)
 from kestrav.core.document.mechanisms import (
     Axle as Axle,
 )
@@ -59,7 +113,7 @@ from kestrav.core.document.mechanisms import (
     Swivel as Swivel,
 )
 
-FORMAT_VERSION = 6
+FORMAT_VERSION = 8
 
 
 class Geometry(Record, frozen=True):
@@ -271,7 +325,31 @@ class SurfaceShape(Record, frozen=True, tag="surface"):
     at: Placement = Placement()
 
 
-Shape = PointShape | EllipseShape | ArcShape | RectangleShape | HelixShape | SurfaceShape
+class OrbitShape(Record, frozen=True, tag="orbit"):
+    """A way around things as seen from above, at an ``offset`` in mm from their outline.
+
+    ``kind`` is the figure laid around them. Its corners are rounded by ``rounding`` mm, or by the offset where none is
+    given. It goes at a ``height`` in mm above the room's zero, tilted by ``tilt`` degrees so that it is highest ``toward``
+    an azimuth in degrees, and rises evenly by ``rise`` mm in all. It begins at the azimuth ``start`` in degrees, seen from
+    its middle, and goes ``laps`` times around, or a part of once. What was worked out is kept: the corners of the
+    ``outline`` of the things ``around`` in plan.
+    """
+
+    around: tuple[str, ...]
+    outline: tuple[tuple[float, float], ...]
+    kind: Literal["circle", "ellipse", "rectangle", "hull"] = "circle"
+    offset: float = 2000.0
+    rounding: float | None = None
+    height: float = 1500.0
+    tilt: float = 0.0
+    toward: float = 0.0
+    start: float = -90.0
+    laps: float = 1.0
+    rise: float = 0.0
+    clockwise: bool = False
+
+
+Shape = PointShape | EllipseShape | ArcShape | RectangleShape | HelixShape | SurfaceShape | OrbitShape
 
 
 class Path(Record, frozen=True):
@@ -352,21 +430,6 @@ class Keyed(Record, frozen=True, tag="keyed"):
 Pacing = Even | Eased | Law | Limited | Keyed
 
 
-class PartAim(Record, frozen=True, tag="part"):
-    """Look at the middle of a part or assembly, wherever it is."""
-
-    part: str
-
-
-class PointAim(Record, frozen=True, tag="point"):
-    """Look at a point in space."""
-
-    point: Vector
-
-
-Aim = PartAim | PointAim
-
-
 Axis = Literal["+x", "-x", "+y", "-y", "+z", "-z"]
 
 
@@ -444,10 +507,11 @@ class Lean(Record, frozen=True):
 
 
 class Hold(Record, frozen=True):
-    """A stop of a ``duration`` in s at a share of the path's length."""
+    """A stop of a ``duration`` in s at a share of the path's length; a camera may turn to ``look`` at something there."""
 
     place: float
     duration: float = 1.0
+    look: Aim | None = None
 
 
 class Following(Record, frozen=True):
@@ -617,37 +681,6 @@ class Light(Record, frozen=True):
     on: bool = True
 
 
-class Camera(Record, frozen=True):
-    """What looks. Focal length and sensor in mm; ``position`` holds while no run carries it.
-
-    ``least_radius`` in mm is the tightest bend that its path may have; 0 for any.
-    """
-
-    id: str
-    name: str
-    aim: Aim
-    position: Vector = (2500.0, -2500.0, 1700.0)
-    focal_length: float = 35.0
-    sensor_width: float = 36.0
-    sensor_height: float = 24.0
-    least_radius: float = 0.0
-
-
-class Shot(Record, frozen=True):
-    """A camera over a span of time, with its picture settings; ``paths`` are shown only where asked for."""
-
-    id: str
-    name: str
-    camera: str
-    start: float = 0.0
-    end: float = 4.0
-    width: int = 1280
-    height: int = 720
-    fps: float = 30.0
-    background: str = "#dfe6e6"
-    paths: bool = False
-
-
 class Contact(Record, frozen=True):
     """Whether the touching of two parts is intended; unlisted pairs that touch at rest are proposed."""
 
@@ -705,7 +738,8 @@ class Settings(Record, frozen=True):
     frames; kink_step in mm/s, the jump of velocity allowed at a kink; speed_limit in mm/s and acceleration_limit
     in mm/s² of what moves (0 for none); smallest_size
     and largest_size in mm, of products over all; ground_gap in mm between a thing and the ground it rides on; dead_time in s
-    in which nothing moves. ``only_listed`` pairs are checked for clearance, those of the requirements, instead of all that moves.
+    in which nothing moves; walking_speed in mm/s, the fastest that a walkthrough may go; crossing_time in s, the least
+    that what a camera looks at may take to cross the frame (0 for any). ``only_listed`` pairs are checked for clearance, those of the requirements, instead of all that moves.
     ``lanes`` are the curves that the chart shows.
     """
 
@@ -720,6 +754,8 @@ class Settings(Record, frozen=True):
     largest_size: float = 200_000.0
     ground_gap: float = 2.0
     dead_time: float = 1.0
+    walking_speed: float = 1800.0
+    crossing_time: float = 7.0
     only_listed: bool = False
     lanes: tuple[str, ...] = ("clearance", "speed")
 

@@ -9,24 +9,23 @@ from itertools import chain
 import msgspec
 import numpy as np
 
-from kestrav.core.document.check_values import check_time, name_of, positive, refers
+from kestrav.core.document.camera_checks import check_camera, check_camera_links, check_orbit, check_shot
+from kestrav.core.document.check_values import name_of, positive, refers
 from kestrav.core.document.lookup import items
 from kestrav.core.document.motion_checks import check_colour, check_motion
 from kestrav.core.document.records import (
     ArcShape,
-    Camera,
     EllipseShape,
     Geometry,
     Ground,
     HelixShape,
+    OrbitShape,
     Part,
-    PartAim,
     Path,
     PointShape,
     Project,
     RectangleShape,
     Requirement,
-    Shot,
     Source,
     SurfaceShape,
     WallForm,
@@ -37,7 +36,6 @@ SMALLEST_SCALE = 1e-9
 SMALLEST_SOLID, LARGEST_SOLID = 0.01, 1e9  # mm; what a mesh's coordinates can hold
 MOST_TURNS = 1000
 COINCIDENT = 1e-6  # mm; closer points cannot give a direction
-LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
 
 
 def validate(project: Project) -> Project:
@@ -76,12 +74,13 @@ def validate(project: Project) -> Project:
             )
     check_motion(project, parts, paths, cameras)
     for camera in project.cameras:
-        if isinstance(camera.aim, PartAim):
-            refers(camera, "aim", camera.aim.part, parts)
+        check_camera_links(camera, parts, paths)
         check_camera(camera)
     for shot in project.shots:
         refers(shot, "camera", shot.camera, cameras)
         check_shot(shot)
+        for thing in shot.shows.labels:
+            refers(shot, "label", thing, parts)
     for contact in project.contacts:
         for part in (contact.a, contact.b):
             if part not in parts:
@@ -101,6 +100,8 @@ def validate(project: Project) -> Project:
         raise BadInput(f"the contact distance is {settings.contact_distance:g} mm; it cannot be negative")
     if min(settings.ground_gap, settings.dead_time) < 0:
         raise BadInput("the limit of a gap to the ground or of dead time is negative; give 0 or more")
+    if min(settings.walking_speed, settings.crossing_time) < 0:
+        raise BadInput("the limit of walking speed or of the time to cross the frame is negative; give 0 for none")
     for name, value in (("flip angle", settings.flip_angle), ("kink step", settings.kink_step)):
         positive(f"the {name} limit", value)
     return project
@@ -151,6 +152,9 @@ def check_path(path: Path) -> None:
         steps = np.diff(shape.marks)
         if len(shape.marks) != expected or (steps < 1).any() or shape.marks[-1] != len(shape.samples) - 1:
             raise BadInput(f"the path “{path.name}” is not worked out on its surface; put it onto the part again")
+        return
+    if isinstance(shape, OrbitShape):
+        check_orbit(path, shape)
         return
     if not isinstance(shape, PointShape):
         _check_exact(path, shape)
@@ -209,30 +213,6 @@ def coincident_points(shape: PointShape) -> tuple[int, int] | None:
         first = int(np.argmin(gaps))
         return first, (first + 1) % len(points)
     return None
-
-
-def check_camera(camera: Camera) -> None:
-    """Raise BadInput when a lens is impossible."""
-    positive(f"the camera “{camera.name}”: the focal length in mm", camera.focal_length)
-    positive(f"the camera “{camera.name}”: the sensor width in mm", camera.sensor_width)
-    positive(f"the camera “{camera.name}”: the sensor height in mm", camera.sensor_height)
-    if camera.least_radius < 0:
-        raise BadInput(f"the camera “{camera.name}” has a negative least radius; give 0 or more")
-
-
-def check_shot(shot: Shot) -> None:
-    """Raise BadInput when a shot has no length or no picture."""
-    label = f"the shot “{shot.name}”"
-    if not 0 <= shot.start < shot.end:
-        raise BadInput(f"{label} runs from {shot.start:g} to {shot.end:g} s; its end must come after its start")
-    check_time(shot.end, f"{label} ends")
-    positive(f"{label}: the frame rate", shot.fps)
-    if shot.fps > 1000:
-        raise BadInput(f"{label} has a frame rate of {shot.fps:g}; it can be 1000 at most")
-    for side, pixels in (("width", shot.width), ("height", shot.height)):
-        if not 16 <= pixels <= LARGEST_PICTURE:
-            raise BadInput(f"{label} has a {side} of {pixels} pixels; it can be 16 to {LARGEST_PICTURE}")
-    check_colour(shot.background, f"{label}: the background")
 
 
 def _check_parts(project: Project) -> None:

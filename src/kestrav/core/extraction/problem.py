@@ -18,11 +18,11 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.clearance.depth import Solid, overlap_of
-from kestrav.core.clearance.models import built, nearest, placed
 from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, joined, turned_bounds
+from kestrav.core.geometry.models import built, nearest, placed
 from kestrav.core.geometry.transforms import apply, rigid
 from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
 from html import escape
 from typing import Any
 
@@ -18,26 +16,10 @@ from kestrav.core.clearance.table import outcomes
 from kestrav.core.document.lookup import told_apart
 from kestrav.core.document.records import Project
 from kestrav.core.findings.check import CheckResult
+from kestrav.core.findings.page import Figure, figure_html, page, table
 from kestrav.core.findings.report import first_frame, span_of, standing_in_words, title_of
 
-_STYLE = """
-body{font:14px/1.5 'Open Sans',system-ui,sans-serif;color:#1d2a33;background:#f4f1ea;max-width:60rem;margin:2rem auto;padding:0 1rem}
-h1{font-size:1.5rem;margin-bottom:.2rem}h2{font-size:1.1rem;margin-top:2rem;color:#1d3a40}
-table{border-collapse:collapse;width:100%;background:#fffdf8}th,td{text-align:left;padding:.3rem .5rem;border-bottom:1px solid #d9d2c3}
-td.n,th.n{text-align:right;font-variant-numeric:tabular-nums}figure{display:inline-block;margin:0 1rem 1rem 0;vertical-align:top}
-figure img{width:28rem;max-width:100%;border:1px solid #d9d2c3}figcaption{max-width:28rem;color:#51606a}
-.breached{color:#b23620;font-weight:600}.certified{color:#3b6f3a;font-weight:600}svg{background:#fffdf8;width:100%;height:auto}
-code{background:#fffdf8;border:1px solid #d9d2c3;padding:.1rem .3rem}
-"""
 _WIDE, _HIGH, _LEFT, _FOOT = 900.0, 220.0, 56.0, 26.0  # of the chart, in its own units
-
-
-@dataclass(frozen=True)
-class Figure:
-    """A picture (PNG) of a place, and what it shows."""
-
-    png: bytes
-    caption: str
 
 
 def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (), command: str = "") -> str:
@@ -49,7 +31,7 @@ def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (
         f"<p>{len(result.times)} frames at {project.settings.fps:g} per second, from {start:g} to {end:g} s. "
         f"{escape(standing_in_words(result))}.</p>",
         "<h2>What was checked</h2>",
-        _table(
+        table(
             ("What", "Required mm", "Least mm", "Nearest pair", "At s", "Pairs", "Standing"),
             (
                 (
@@ -71,33 +53,18 @@ def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (
         _breaches(project, result),
     ]
     if figures:
-        sections += ["<h2>The worst places</h2>", *(_figure(figure) for figure in figures)]
+        sections += ["<h2>The worst places</h2>", *(figure_html(figure) for figure in figures)]
     if result.clearance.contacts:
         contacts = (_pair(project, c.moving, c.other) for c in result.clearance.contacts)
         sections += ["<h2>Left out as intended contact</h2>", f"<p>{escape('; '.join(contacts))}</p>"]
     if result.clearance.unchecked:
         sections.append(f"<p>Not checked, as not asked for: {result.clearance.unchecked} pairs.</p>")
     sections += ["<h2>How to repeat it</h2>", _settings(project, result, command)]
-    body = "\n".join(sections)
-    return (
-        f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>Clearance of {escape(project.name)}</title>'
-        f"<style>{_STYLE}</style></head><body>\n{body}\n</body></html>\n"
-    )
+    return page(f"Clearance of {project.name}", sections)
 
 
 def _pair(project: Project, a: str, b: str) -> str:
     return f"{told_apart(project, a)} to {told_apart(project, b)}"
-
-
-def _table(head: Iterable[str], rows: Iterable[Iterable[str]], numbers: tuple[int, ...]) -> str:
-    def cells(tag: str, row: Iterable[str]) -> str:
-        made = []
-        for k, text in enumerate(row):
-            kind = "n" if k in numbers else text if text in ("breached", "certified") else ""
-            made.append(f"<{tag}{f' class={chr(34)}{kind}{chr(34)}' if kind else ''}>{escape(text)}</{tag}>")
-        return f"<tr>{''.join(made)}</tr>"
-
-    return f"<table>{cells('th', head)}{''.join(cells('td', row) for row in rows)}</table>"
 
 
 def _breaches(project: Project, result: CheckResult) -> str:
@@ -118,15 +85,7 @@ def _breaches(project: Project, result: CheckResult) -> str:
         )
         for row in result.table
     )
-    return _table(head, rows, (1, 2, 3, 4, 5, 7)) + "<p>Below 0 mm they overlap by as much.</p>"
-
-
-def _figure(figure: Figure) -> str:
-    data = base64.b64encode(figure.png).decode()
-    caption = escape(figure.caption)
-    return (
-        f'<figure><img alt="{caption}" src="data:image/png;base64,{data}"><figcaption>{caption}</figcaption></figure>'
-    )
+    return table(head, rows, (1, 2, 3, 4, 5, 7)) + "<p>Below 0 mm they overlap by as much.</p>"
 
 
 def _settings(project: Project, result: CheckResult, command: str) -> str:
@@ -151,7 +110,7 @@ def _settings(project: Project, result: CheckResult, command: str) -> str:
         )
     if command:
         rows.append(("Command", command))
-    return _table(("Setting", "Value"), rows, ())
+    return table(("Setting", "Value"), rows, ())
 
 
 def chart(result: CheckResult) -> str:

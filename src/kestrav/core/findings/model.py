@@ -10,10 +10,12 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.camera.judged import Judged, shot_times
 from kestrav.core.clearance.certificate import Certificate
 from kestrav.core.clearance.contacts import Touch, touches
 from kestrav.core.clearance.sweep import Clearance
-from kestrav.core.document.records import Project
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Camera, Project, Shot
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.legs import movers
 from kestrav.core.motion.poses import world_poses
@@ -21,6 +23,8 @@ from kestrav.core.motion.resting import all_bounds, rest_poses
 
 Array = NDArray[np.float64]
 Severity = Literal["breach", "warning", "note"]
+
+_HAIR = 1e-9  # s
 
 
 @dataclass(frozen=True)
@@ -98,6 +102,20 @@ class Evidence:
     def touches(self) -> tuple[Touch, ...]:
         """The comings together of parts that are meant to touch, in the order of time."""
         return touches(self.project, self.meshes, meant=True)
+
+    @cached_property
+    def filmed(self) -> tuple[tuple[Shot, Judged], ...]:
+        """The shots with their cameras at their frames, as far as these lie within the frames looked at."""
+        found = []
+        for shot in self.project.shots:
+            camera = get(self.project, shot.camera)
+            assert isinstance(camera, Camera)
+            times = shot_times(shot)
+            if len(self.times):
+                times = times[(times >= self.times[0] - _HAIR) & (times <= self.times[-1] + _HAIR)]
+            if len(times):
+                found.append((shot, Judged(self.project, self.meshes, camera, times, shot.width / shot.height)))
+        return tuple(found)
 
     @cached_property
     def poses(self) -> Array:

@@ -29,7 +29,7 @@ class Hit:
     place: Array
 
 
-class _Tree:
+class Tree:
     """Embree's tree over a mesh, scaled to a size at which single precision does well."""
 
     def __init__(self, shape: Mesh) -> None:
@@ -44,17 +44,24 @@ class _Tree:
         starts = ((origins - self.middle) * self.scale).astype(np.float32)
         return np.asarray(self.scene.run(starts, directions.astype(np.float32)), np.int64)
 
+    def reach(self, origins: Array, directions: Array) -> Array:
+        """How far (n,) rays go along unit directions before they meet it, in single precision; infinite where they do not."""
+        starts = ((origins - self.middle) * self.scale).astype(np.float32)
+        found = np.asarray(self.scene.run(starts, directions.astype(np.float32), query="DISTANCE"), float)
+        # embree says 1e37 where nothing is met
+        return np.where(found < 1e30, found / self.scale, np.inf)
 
-_built: dict[str, _Tree] = {}  # by content hash
+
+_built: dict[str, Tree] = {}  # by content hash
 
 
-def tree(shape: Mesh) -> _Tree:
+def tree(shape: Mesh) -> Tree:
     """Embree's tree over a mesh, kept by content hash."""
     known = _built.get(shape.hash)
     if known is None:
         if len(_built) >= _KEPT:
             _built.clear()
-        known = _built[shape.hash] = _Tree(shape)
+        known = _built[shape.hash] = Tree(shape)
     return known
 
 

@@ -34,7 +34,7 @@ _TOLD = 1e-3  # mm to which a key is raised beyond
 
 
 @lru_cache(maxsize=256)
-def _hull_of(shape: Mesh) -> Array:
+def hull_of(shape: Mesh) -> Array:
     """The corners (k, 3) of a solid's hull; all its vertices where it is flat."""
     points = np.unique(shape.vertices, axis=0)
     try:
@@ -47,7 +47,7 @@ def hull_points(project: Project, meshes: Mapping[str, Mesh], thing: str) -> Arr
     """The points (k, 3), in a thing's own coordinates, that are the outermost of it."""
     rest, row = rest_poses(project), rows(project)
     back = inverse_rigid(rest[row[thing]])
-    found = [apply(back @ rest[row[p.id]], _hull_of(solid_mesh(meshes, p))) for p in solids(project, thing)]
+    found = [apply(back @ rest[row[p.id]], hull_of(solid_mesh(meshes, p))) for p in solids(project, thing)]
     if not found:
         return np.zeros((1, 3))
     points = np.concatenate(found)

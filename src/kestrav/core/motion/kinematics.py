@@ -19,7 +19,7 @@ from kestrav.core.motion.dependence import hangs_on
 from kestrav.core.motion.drives import Stand, follow, stand
 from kestrav.core.motion.joints import Joint, joints, joints_of
 from kestrav.core.motion.key_poses import pivot_poses, velocities
-from kestrav.core.motion.legs import Leg, active, legs_of
+from kestrav.core.motion.legs import Leg, active, legs_of, moving_state
 from kestrav.core.motion.linkage import (
     Reach,
     continued,
@@ -55,10 +55,7 @@ _wheels: list[tuple[tuple[object, ...], _Kept]] = []
 
 def _kept_of(project: Project) -> _Kept:
     """What is kept for a project, by the identity of all that moves something in it."""
-    state = (
-        project.parts, project.paths, project.runs, project.poses, project.carries, project.rolls, project.swivels,
-        project.spins, project.drives, project.rods, project.balls, span(project),
-    )  # fmt: skip
+    state = (*moving_state(project), span(project))
     for known, found in _wheels:
         if all(a is b or (isinstance(a, float) and a == b) for a, b in zip(known, state, strict=True)):
             return found

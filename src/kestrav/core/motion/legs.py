@@ -46,6 +46,14 @@ def by_thing(project: Project) -> dict[str, list[Run | Poses | Carry]]:
     return found
 
 
+def moving_state(project: Project) -> tuple[object, ...]:
+    """All of a project that where its parts are at a time follows from: while these are the same objects, so is that."""
+    return (
+        project.parts, project.paths, project.runs, project.poses, project.carries, project.rolls, project.swivels,
+        project.spins, project.drives, project.rods, project.balls,
+    )  # fmt: skip
+
+
 def movers(project: Project) -> set[str]:
     """Ids of all things that a run, key poses or a ride move, companions too; not of what they take along."""
     return set(by_thing(project))

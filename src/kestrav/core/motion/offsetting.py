@@ -10,6 +10,7 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.records import (
     ArcShape,
     HelixShape,
+    OrbitShape,
     Path,
     PointShape,
     Project,
@@ -95,6 +96,9 @@ def _offset_exact(path: Path, distance: float) -> Shape | None:
         start = np.array(shape.start) - inward * out / radius
         return msgspec.structs.replace(shape, start=vector(start))
     inward = -distance if shape.clockwise else distance
+    if isinstance(shape, OrbitShape):
+        _refuse_inside(path, shape.offset - inward)
+        return msgspec.structs.replace(shape, offset=shape.offset - inward)
     if isinstance(shape, RectangleShape):
         sides = shape.width - 2 * inward, shape.depth - 2 * inward
         round_ = shape.exponent == 2.0 and shape.radius > 0

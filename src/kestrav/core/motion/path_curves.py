@@ -13,7 +13,9 @@ from kestrav.core.document.records import (
     ArcShape,
     EllipseShape,
     HelixShape,
+    OrbitShape,
     Path,
+    PointShape,
     Project,
     RectangleShape,
     Shape,
@@ -31,6 +33,8 @@ from kestrav.core.geometry.frames import (
     level_frames,
     upright_frames,
 )
+from kestrav.core.geometry.winding import Winding, station_at
+from kestrav.core.motion.contour_shapes import contour_shape
 
 Array = NDArray[np.float64]
 
@@ -134,6 +138,8 @@ def parametric_of(shape: Shape) -> tuple[Parametric, bool]:
     if isinstance(shape, RectangleShape):
         sides = (shape.width, shape.depth, shape.radius, shape.exponent)
         return rectangle(shape.centre, *sides, np.radians(shape.turn), shape.clockwise), True
+    if isinstance(shape, OrbitShape):
+        return winding_of(shape), shape.rise == 0 and abs(shape.laps - round(shape.laps)) < 1e-12
     if isinstance(shape, SurfaceShape):
         return sampled(shape.samples, shape.marks if shape.between == "shortest" else (), shape.closed), shape.closed
     points = shape.points
@@ -143,3 +149,25 @@ def parametric_of(shape: Shape) -> tuple[Parametric, bool]:
     if any(p.radius > 0 and p.kind == "corner" for p in points):
         return rounded_through(places, kinds, *handles, [p.radius for p in points], shape.closed), shape.closed
     return spline_through(places, kinds, *handles, shape.closed), shape.closed
+
+
+def orbit_plan(shape: OrbitShape) -> tuple[Curve, Array]:
+    """The figure that an orbit goes around in plan, at its height, and its middle (2,). Raises BadInput or ValueError when there is
+    none."""
+    plan = contour_shape(shape.outline, shape.kind, shape.offset, shape.height, shape.rounding)
+    curve = by_arc_length(parametric_of(plan)[0], closed=True)
+    if isinstance(plan, PointShape):
+        middle = np.mean(np.asarray(shape.outline), axis=0)
+    else:
+        middle = np.array(plan.centre[:2])
+    return curve, middle
+
+
+def winding_of(shape: OrbitShape) -> Winding:
+    """An orbit as a curve. Raises BadInput or ValueError when it goes around nothing."""
+    curve, middle = orbit_plan(shape)
+    first = station_at(curve, middle, np.radians(shape.start))
+    toward, steep = np.radians(shape.toward), np.tan(np.radians(shape.tilt))
+    slope = (float(steep * np.cos(toward)), float(steep * np.sin(toward)))
+    sense = -1 if shape.clockwise else 1
+    return Winding(curve, first, shape.laps, sense, shape.rise, slope, (float(middle[0]), float(middle[1])))

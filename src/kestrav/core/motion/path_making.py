@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Literal
 
 import msgspec
 import numpy as np
@@ -16,22 +15,20 @@ from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, new_id, new_name, subtree
 from kestrav.core.document.records import (
     ArcShape,
-    EllipseShape,
     Part,
     Path,
     PathPoint,
     PointShape,
     Project,
-    RectangleShape,
     Shape,
 )
 from kestrav.core.errors import BadInput
-from kestrav.core.geometry import contours
 from kestrav.core.geometry.exact import circle_through
 from kestrav.core.geometry.faces import Face, vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.topology import Edge, Topology, ring_of, surface_of, topology
 from kestrav.core.geometry.transforms import apply
+from kestrav.core.motion.contour_shapes import Contour, contour_shape
 from kestrav.core.motion.fitting import points_through
 from kestrav.core.motion.joining import End, met, onto, own_handles
 from kestrav.core.motion.path_curves import path_curve
@@ -40,8 +37,6 @@ from kestrav.core.motion.shaping import path_of, reverse
 from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
-Contour = Literal["ellipse", "circle", "rectangle", "hull"]
-CONTOURS: tuple[Contour, ...] = ("hull", "rectangle", "ellipse", "circle")
 
 SECTION_TOLERANCE = 0.05  # mm between a section's facets and the path made of them
 _SAME = 0.05  # mm and hundredths of rad by which pieces of one pipe may differ
@@ -70,39 +65,6 @@ def plan_points(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable
     rest = rest_poses(project)
     found = [apply(rest[i], solid_mesh(meshes, p).vertices)[:, :2] for i, p in _solids(project, part_ids)]
     return np.concatenate(found)
-
-
-def contour_shape(points: ArrayLike, kind: Contour, offset: float, height: float) -> Shape:
-    """The shape of a contour around points (n, 2), at an offset and a height.
-
-    Every place of it is at least the offset away from all points. Raises BadInput when there is no outline.
-    """
-    if not offset >= 0 or not np.isfinite(offset + height):
-        raise BadInput(f"an offset of {offset:g} mm is not possible; give 0 or more")
-    try:
-        if kind == "circle":
-            centre, radius = contours.smallest_circle(points)
-            if radius + offset < 1e-3:
-                raise ValueError("one place has no outline to go around; give an offset")
-            return EllipseShape((float(centre[0]), float(centre[1]), height), radius + offset, radius + offset)
-        if kind == "rectangle":
-            centre, width, depth, turn = contours.tightest_rectangle(points)
-            sides = width + 2 * offset, depth + 2 * offset
-            at = (float(centre[0]), float(centre[1]), height)
-            return RectangleShape(at, *sides, offset, 2.0, float(np.degrees(turn)))
-        ring = contours.hull(points)
-        corners = contours.offset_corners(ring, offset)
-        if kind == "ellipse":
-            # around the rounded outline, so that no place of it comes nearer than the offset
-            around = shapely.buffer(shapely.polygons(ring), offset / np.cos(np.pi / 64), quad_segs=16)
-            outline = shapely.get_coordinates(around)[:-1]
-            centre, half_x, half_y, turn = contours.smallest_ellipse(outline)
-            at = (float(centre[0]), float(centre[1]), height)
-            return EllipseShape(at, half_x, half_y, float(np.degrees(turn)))
-    except ValueError as fault:
-        raise BadInput(f"no contour: {fault}") from fault
-    points_ = tuple(PathPoint((float(x), float(y), height), "corner", radius=offset) for x, y in corners)
-    return PointShape(points_, True)
 
 
 def add_contour(

@@ -102,12 +102,12 @@ def light_places(project: Project, light: Light, times: ArrayLike) -> tuple[Arra
 
 
 def mover_bounds(project: Project) -> list[Array]:
-    """Bounds (2, 3) at rest of the top-level things that riders belong to, and of the riders' paths."""
+    """Bounds (2, 3) at rest of the assemblies that riders are in, or of themselves, and of the riders' paths."""
     found = []
     rest = rest_poses(project)[None]
     for rider in riders(project):
-        top = [*ancestors(project, rider), rider][0]
-        found.append(world_bounds(project, top, rest)[0])
+        around = [rider, *ancestors(project, rider)[-1:]][-1]
+        found.append(world_bounds(project, around, rest)[0])
         for trip in journeys_of(project, rider):
             line = trip.path.curve.position(np.linspace(0.0, trip.path.length, 50))
             found.append(np.array([line.min(axis=0), line.max(axis=0)]))

@@ -22,6 +22,7 @@ from kestrav.core.document.records import (
     KeyedHeading,
     LeanKey,
     Limited,
+    OrbitShape,
     Path,
     PathPoint,
     PointShape,
@@ -34,10 +35,12 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.arclength import Curve
 from kestrav.core.geometry.faces import vector
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.motion.path_curves import orbit_plan, path_curve
 from kestrav.core.motion.placing import turn_about
 
 Array = NDArray[np.float64]
+_SAME_MIDDLE = 1e-6  # mm
+
 Anchor = Literal["start", "middle", "end"]
 
 AS_POINTS = 0.01  # mm between a curve and the free points that it is made into
@@ -135,6 +138,8 @@ def reverse(project: Project, path_id: str) -> Project:
         shape = msgspec.structs.replace(shape, points=tuple(points))
     elif isinstance(shape, (EllipseShape, RectangleShape)):
         shape = msgspec.structs.replace(shape, clockwise=not shape.clockwise)
+    elif isinstance(shape, OrbitShape):
+        shape = _orbit_from_its_end(path, shape)
     elif isinstance(shape, ArcShape):
         end = path_curve(msgspec.structs.replace(path, trim=(0.0, 1.0))).curve
         shape = msgspec.structs.replace(shape, start=vector(end.position([end.length])[0]), sweep=-shape.sweep)
@@ -144,6 +149,15 @@ def reverse(project: Project, path_id: str) -> Project:
     project = update(project, path_id, shape=shape, trim=(1.0 - end_, 1.0 - begin))
     runs = tuple(_turned_round(run) if run.path == path_id else run for run in project.runs)
     return msgspec.structs.replace(project, runs=runs)
+
+
+def _orbit_from_its_end(path: Path, shape: OrbitShape) -> OrbitShape:
+    whole = path_curve(msgspec.structs.replace(path, trim=(0.0, 1.0)))
+    away = whole.curve.position([whole.length])[0, :2] - orbit_plan(shape)[1]
+    start = shape.start if whole.curve.closed else float(np.degrees(np.arctan2(away[1], away[0])))
+    return msgspec.structs.replace(
+        shape, start=start, height=shape.height + shape.rise, rise=-shape.rise, clockwise=not shape.clockwise
+    )
 
 
 def _turned_round(run: Run) -> Run:
@@ -203,6 +217,8 @@ def _kept_shape(shape: Shape, linear: Array, shift: Array, scale: float) -> Shap
     fields: dict[str, object] = {}
     if isinstance(shape, (PointShape, SurfaceShape)):
         return None
+    if isinstance(shape, OrbitShape):
+        return _kept_orbit(shape, linear, shift, scale)
     if isinstance(shape, ArcShape):
         # seen in a mirror it goes round the other way
         fields["start"] = vector(linear @ np.array(shape.start) + shift)
@@ -219,6 +235,25 @@ def _kept_shape(shape: Shape, linear: Array, shift: Array, scale: float) -> Shap
             lengths = {"half_x", "half_y", "width", "depth", "radius", "pitch"}
             fields |= {f: getattr(shape, f) * scale for f in shape.__struct_fields__ if f in lengths}
     fields["centre"] = vector(linear @ np.array(shape.centre) + shift)
+    return msgspec.structs.replace(shape, **fields)
+
+
+def _kept_orbit(shape: OrbitShape, linear: Array, shift: Array, scale: float) -> OrbitShape | None:
+    """An orbit under a matrix that leaves it level; moved away from what it went around it goes around nothing any more."""
+    if np.linalg.det(linear) < 0 or abs(linear[2, 2] / scale - 1.0) > 1e-12:
+        return None
+    outline = np.array(shape.outline)
+    around = outline @ linear[:2, :2].T + shift[:2]
+    turn = float(np.degrees(np.arctan2(linear[1, 0], linear[0, 0])))
+    fields: dict[str, object] = {
+        "height": scale * shape.height + float(shift[2]),
+        "start": (shape.start + turn + 180.0) % 360.0 - 180.0,
+        "toward": (shape.toward + turn + 180.0) % 360.0 - 180.0,
+    }
+    if scale != 1.0 or np.abs(around.mean(axis=0) - outline.mean(axis=0)).max() > _SAME_MIDDLE:
+        fields["outline"] = tuple((float(x), float(y)) for x, y in around)
+        fields |= {"around": (), "offset": scale * shape.offset, "rise": scale * shape.rise}
+        fields["rounding"] = None if shape.rounding is None else scale * shape.rounding
     return msgspec.structs.replace(shape, **fields)
 
 

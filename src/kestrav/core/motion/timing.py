@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 import msgspec
@@ -10,8 +10,10 @@ import numpy as np
 
 from kestrav.core.document.lookup import get, new_name
 from kestrav.core.document.records import (
+    Camera,
     Carry,
     Eased,
+    FreeAim,
     Keyed,
     KeyPose,
     Light,
@@ -29,8 +31,8 @@ from kestrav.core.motion.legs import leg_of
 from kestrav.core.motion.pacing import part_as_keys
 from kestrav.core.motion.runs import begins, journey, span
 
-Timed = Run | Poses | Carry | Spin | Shot | Light
-_FIELDS = ("runs", "poses", "carries", "spins", "shots", "lights")
+Timed = Run | Poses | Carry | Spin | Shot | Light | Camera
+_FIELDS = ("runs", "poses", "carries", "spins", "shots", "lights", "cameras")
 
 
 def timed_ids(project: Project, ids: Iterable[str] | None = None) -> list[str]:
@@ -39,8 +41,8 @@ def timed_ids(project: Project, ids: Iterable[str] | None = None) -> list[str]:
     found = []
     for field in _FIELDS:
         for item in getattr(project, field):
-            own = isinstance(item, Light) and not item.keys
-            if not own and (wanted is None or item.id in wanted or _about(item) in wanted):
+            timeless = isinstance(item, Light | Camera) and not key_times(item)
+            if not timeless and (wanted is None or item.id in wanted or _about(item) in wanted):
                 found.append(item.id)
     return found
 
@@ -54,8 +56,9 @@ def span_of(project: Project, item: Timed) -> tuple[float, float]:
     """When something begins and ends, in s."""
     if isinstance(item, Shot):
         return item.start, item.end
-    if isinstance(item, Light):
-        return (item.keys[0].time, item.keys[-1].time) if item.keys else (0.0, 0.0)
+    if isinstance(item, Light | Camera):
+        times = key_times(item)
+        return (min(times), max(times)) if times else (0.0, 0.0)
     if isinstance(item, Spin):
         begun = begins(project, item)
         return begun, begun + (item.end - item.start) if item.end is not None else max(span(project), item.start)
@@ -64,6 +67,36 @@ def span_of(project: Project, item: Timed) -> tuple[float, float]:
     if not np.isfinite(end):
         end = span(project)
     return leg.start, max(end, leg.start)
+
+
+def key_times(item: Light | Camera) -> list[float]:
+    """The times in s of a light's keys, or of a camera's keys and of what is faint to it."""
+    if isinstance(item, Light):
+        return [k.time for k in item.keys]
+    aim = item.aim.keys if isinstance(item.aim, FreeAim) else ()
+    return [*(k.time for k in aim), *(k.time for k in item.roll), *(t for f in item.fades for t in (f.start, f.end))]
+
+
+def _with_times(item: Light | Camera, moment: Callable[[float], float]) -> Light | Camera:
+    """A light or camera whose keys are at other times, in their order."""
+
+    def moved_keys(keys: Iterable[Any]) -> tuple[Any, ...]:
+        # of keys that come to lie at one time the last one counts
+        told = {moment(k.time): k for k in keys}
+        return tuple(msgspec.structs.replace(told[time], time=time) for time in sorted(told))
+
+    if isinstance(item, Light):
+        return msgspec.structs.replace(item, keys=moved_keys(item.keys))
+    fades = []
+    for fade in item.fades:
+        start, end = sorted((moment(fade.start), moment(fade.end)))
+        if start == end:
+            continue
+        fades.append(msgspec.structs.replace(fade, start=start, end=end))
+    aim = item.aim
+    if isinstance(aim, FreeAim):
+        aim = msgspec.structs.replace(aim, keys=moved_keys(aim.keys))
+    return msgspec.structs.replace(item, roll=moved_keys(item.roll), fades=tuple(fades), aim=aim)
 
 
 def _changed(project: Project, ids: Iterable[str], change: Any) -> Project:
@@ -96,8 +129,8 @@ def stretched(project: Project, ids: Iterable[str], factor: float, about: float 
         replace = msgspec.structs.replace
         if isinstance(item, Shot):
             return replace(item, start=moment(item.start), end=moment(item.end))
-        if isinstance(item, Light):
-            return replace(item, keys=tuple(replace(k, time=moment(k.time)) for k in item.keys))
+        if isinstance(item, Light | Camera):
+            return _with_times(item, moment)
         cue = None if item.cue is None else replace(item.cue, delay=item.cue.delay * factor)
         if isinstance(item, Poses):
             keys = tuple(replace(k, time=k.time * factor) for k in item.keys)
@@ -162,8 +195,8 @@ def moved(project: Project, ids: Iterable[str], by: float) -> Project:
 
     def change(item: Timed) -> Timed:
         replace = msgspec.structs.replace
-        if isinstance(item, Light):
-            return replace(item, keys=tuple(replace(k, time=k.time + by) for k in item.keys))
+        if isinstance(item, Light | Camera):
+            return _with_times(item, lambda time: time + by)
         fields = {"start": item.start + by}
         if isinstance(item, (Shot, Carry, Spin)) and item.end is not None:
             fields["end"] = item.end + by
@@ -173,13 +206,13 @@ def moved(project: Project, ids: Iterable[str], by: float) -> Project:
 
 
 def _own_start(item: Timed) -> float:
-    return item.keys[0].time if isinstance(item, Light) else item.start
+    return min(key_times(item)) if isinstance(item, Light | Camera) else item.start
 
 
 def reversed_in_time(project: Project, ids: Iterable[str]) -> Project:
-    """The project with runs, key poses, spins and keyed lights as a film of them played backwards would show them, in the same
+    """The project with runs, key poses, spins, keyed lights and cameras as a film of them played backwards would show them, in the same
     span of time. Rides are left out: what is carried goes where its carrier goes."""
-    ids = [i for i in ids if isinstance(get(project, i), (Run, Poses, Spin, Light))]
+    ids = [i for i in ids if isinstance(get(project, i), (Run, Poses, Spin, Light, Camera))]
     if not ids:
         raise BadInput("nothing that is selected can be reversed in time; choose runs, key poses or spins")
     spans = {i: span_of(project, get(project, i)) for i in ids}  # type: ignore[arg-type]
@@ -192,9 +225,8 @@ def reversed_in_time(project: Project, ids: Iterable[str]) -> Project:
             end = item.keys[-1].time
             keys = [KeyPose(end - k.time, k.placement, k.handle_out, k.handle_in) for k in reversed(item.keys)]
             return replace(item, start=start, cue=None, keys=tuple(keys))
-        if isinstance(item, Light):
-            keys_ = [replace(k, time=low + high - k.time) for k in reversed(item.keys)]
-            return replace(item, keys=tuple(keys_))
+        if isinstance(item, Light | Camera):
+            return _with_times(item, lambda time: low + high - time)
         if isinstance(item, Spin):
             fields_: dict[str, Any] = {"turns": None if item.turns is None else -item.turns}
             fields_ |= {"rpm": None if item.rpm is None else -item.rpm, "cue": None}
@@ -234,7 +266,7 @@ def snap_times(project: Project, leaving: Iterable[str] = (), extra: Iterable[fl
     out, found = set(leaving), [0.0, *extra]
     for field in _FIELDS:
         for item in getattr(project, field):
-            if item.id not in out and not (isinstance(item, Light) and not item.keys):
+            if item.id not in out and not (isinstance(item, Light | Camera) and not key_times(item)):
                 found += span_of(project, item)
     return np.unique([t for t in found if np.isfinite(t)])
 
@@ -264,7 +296,7 @@ def set_span(project: Project, item_id: str, start: float | None = None, end: fl
         return moved(project, [item_id], new[0] - old[0])
     factor = (new[1] - new[0]) / max(old[1] - old[0], 1e-9)
     project = stretched(project, [item_id], factor, about=old[0])
-    return project if isinstance(item, Light) or start is None else moved(project, [item_id], new[0] - old[0])
+    return project if isinstance(item, Light | Camera) or start is None else moved(project, [item_id], new[0] - old[0])
 
 
 def split_run(project: Project, run_id: str, time: float) -> Project:
@@ -320,7 +352,8 @@ def dead_spans(project: Project, least: float) -> list[tuple[float, float]]:
     busy += [span_of(project, run) for run in project.runs]
     busy += [span_of(project, poses) for poses in project.poses]
     busy += [span_of(project, spin) for spin in project.spins]
-    busy += [span_of(project, light) for light in project.lights if light.keys]
+    keyed: tuple[Light | Camera, ...] = (*project.lights, *project.cameras)
+    busy += [span_of(project, item) for item in keyed if key_times(item)]
     busy = sorted(s for s in busy if np.isfinite(s[0]))
     found, reached = [], 0.0
     for start, end in busy:
@@ -343,8 +376,8 @@ def without_span(project: Project, first: float, last: float) -> Project:
 
     def change(item: Timed) -> Timed:
         replace = msgspec.structs.replace
-        if isinstance(item, Light):
-            return replace(item, keys=tuple(replace(k, time=earlier(k.time)) for k in item.keys))
+        if isinstance(item, Light | Camera):
+            return _with_times(item, earlier)
         fields: dict[str, Any] = {"start": earlier(item.start)}
         if isinstance(item, Spin) and item.end is not None:
             fields["end"] = fields["start"] + item.end - item.start

@@ -7,12 +7,12 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.clearance.models import model, nearest, placed
 from kestrav.core.document.edits import remove, update
 from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import Carry, Part, Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.meshes import turned_bounds
+from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.motion.legs import leg_of
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.solids import solid_mesh

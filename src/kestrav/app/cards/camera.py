@@ -1,0 +1,484 @@
+"""A camera's card: lens, aim, what is asked of its picture, what is faint to it."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from kestrav.app.cards.rows import Rows
+from kestrav.core.camera import adjusting
+from kestrav.core.camera.lens import angles, focal_length_for, frame_on_sensor
+from kestrav.core.camera.making import with_shot
+from kestrav.core.camera.subject import subject_of
+from kestrav.core.camera.views import Views, heights, keyed, views
+from kestrav.core.document.edits import update
+from kestrav.core.document.records import (
+    AlongAim,
+    Camera,
+    CameraAim,
+    Carry,
+    FreeAim,
+    PartAim,
+    PathAim,
+    PointAim,
+    Project,
+    Run,
+)
+from kestrav.core.findings.model import name_of
+from kestrav.core.motion.legs import by_thing
+from kestrav.core.units import show
+
+TABS = ("Lens", "Aim", "Frame")
+_AIMS = (
+    ("part", "a thing"),
+    ("point", "a point"),
+    ("along", "along its way"),
+    ("path", "along a second path"),
+    ("free", "freely, by keys"),
+)
+
+
+class CameraRows(Rows):
+    """Lens, aim, place, demands."""
+
+    def build(self, camera: Camera) -> None:
+        project, form = self.session.shown, self.form
+        self.card.title.setText(camera.name)
+        tab = self.card.camera_tab if self.card.camera_tab in TABS else TABS[0]
+        form.tabs(TABS, tab, self.card.show_camera_tab, "Show")
+        seen = views(
+            project, self.session.meshes, camera, [self.session.time], aspect=self._frame()[0] / self._frame()[1]
+        )
+        if tab == "Lens":
+            self._lens(camera, seen)
+        elif tab == "Aim":
+            self._aim(camera, seen)
+        else:
+            self._demands(camera, seen)
+        if not any(s.camera == camera.id for s in project.shots):
+            form.buttons(("Add a shot", lambda: self._add_shot(camera), "Film with this camera while it moves"))
+        self._delete(camera.id, "camera")
+
+    def _frame(self) -> tuple[float, float]:
+        shot = self.session.shot
+        return (shot.width, shot.height) if shot else (16, 9)
+
+    def _change(self, camera: Camera, label: str, **fields: Any) -> None:
+        self._set(camera.id, label, **fields)
+
+    # lens
+
+    def _lens(self, camera: Camera, seen: Views) -> None:
+        form, (width, height) = self.form, self._frame()
+        self._name(camera)
+        form.check(
+            "Parallel",
+            "without perspective",
+            camera.parallel,
+            lambda v: self._change(camera, "Parallel", parallel=v),
+            "Everything is as large however far away",
+        )
+        if camera.parallel:
+            self._number(camera, "Shows", "view_height", "mm", "How high what it shows is", 0, 50)
+        else:
+            self._number(camera, "Lens", "focal_length", "mm", "Focal length")
+            wide, high, across = (np.degrees(a) for a in angles(camera, width, height))
+
+            def by_angle(typed: float) -> None:
+                self.session.edit("Lens", lambda p: _with_angle(p, camera.id, width, height, typed))
+
+            form.number("Angle", wide, "°", by_angle, "How wide it sees; the focal length follows", 1, 1)
+            self._number(camera, "Sensor width", "sensor_width", "mm", "Width of what is exposed")
+            self._number(camera, "Sensor height", "sensor_height", "mm", "Height of what is exposed")
+        self._carried(camera, seen)
+        lines = []
+        if not camera.parallel:
+            used = frame_on_sensor(camera, width, height)
+            lines = [
+                f"2 · atan({used[0]:.2f} ÷ (2 · {camera.focal_length:g})) = <b>{wide:.1f}°</b> wide",
+                f"{high:.1f}° high, {across:.1f}° across",
+            ]
+            if abs(float(seen.focal_length[0]) - camera.focal_length) > 0.05:
+                lines.append(f"now {seen.focal_length[0]:.1f}\u2009mm, to keep its subject’s size")
+        form.worked(*lines, *self._told(camera, seen))
+        form.number(
+            "Fit margin",
+            100 * self.card.fit_margin,
+            "%",
+            self._set_margin,
+            "Of the frame that is left around its subject by fitting",
+            1,
+        )
+        form.buttons(
+            *(
+                (
+                    f"Fit by {by}",
+                    partial(self._fit, camera, by),
+                    f"Have its subject whole in the frame, by its {by} (F)"
+                    if by == "distance"
+                    else "The same by its focal length",
+                )
+                for by in ("distance", "lens")
+            )
+        )
+
+    def _carried(self, camera: Camera, seen: Views) -> None:
+        form = self.form
+        riding = [i for i in by_thing(self.session.shown).get(camera.id, ()) if isinstance(i, Carry)]
+        runs = [i for i in by_thing(self.session.shown).get(camera.id, ()) if isinstance(i, Run)]
+        if not runs:
+            label = "Begins" if riding else "Stands"
+            tip = "Where it is as its ride begins" if riding else "Where it stands"
+            form.vector(label, camera.position, "mm", lambda v: self._change(camera, "Move camera", position=v), tip)
+        else:
+            x, y, z = (float(v) for v in np.round(seen.position[0], 1))
+            told = "  ".join(f"{a} {show(v, 'mm', 0)}" for a, v in zip("xyz", (x, y, z), strict=True))
+            form.note(f"now at {told}; drag in the lens, or change its path or run")
+            form.number(
+                "Least bend",
+                camera.least_radius,
+                "mm",
+                lambda v: self._change(camera, "Least bend", least_radius=v),
+                "The tightest bend that its path may have; it is checked",
+                1,
+                50,
+                zero="any",
+            )
+        if runs or riding:
+            form.number(
+                "Lag",
+                camera.lag,
+                "s",
+                lambda v: self._change(camera, "Lag", lag=v),
+                "How long its place comes, softly, after what carries it",
+                2,
+                0.1,
+                zero="none",
+            )
+
+    def _told(self, camera: Camera, seen: Views) -> list[str]:
+        away = float(np.linalg.norm(seen.target[0] - seen.position[0]))
+        lines = []
+        if isinstance(camera.aim, PartAim | PointAim | PathAim):
+            lines.append(f"now {show(away, 'mm', 0)} from its aim")
+        lines += [f"by “{item.name}”" for item in by_thing(self.session.shown).get(camera.id, ())]
+        return lines
+
+    def _set_margin(self, percent: float) -> None:
+        self.card.fit_margin = percent / 100
+
+    def _fit(self, camera: Camera, by: str) -> None:
+        width, height = self._frame()
+        time, meshes, margin = self.session.time, self.session.meshes, self.card.fit_margin
+        self.session.edit(
+            "Fit subject",
+            lambda p: adjusting.fitted(p, meshes, camera.id, time, width / height, by, margin),  # type: ignore[arg-type]
+        )
+
+    # aim
+
+    def _aim(self, camera: Camera, seen: Views) -> None:
+        project, form, aim = self.session.shown, self.form, camera.aim
+        kind = next(
+            k
+            for k, of in (
+                ("part", PartAim),
+                ("point", PointAim),
+                ("along", AlongAim),
+                ("path", PathAim),
+                ("free", FreeAim),
+            )
+            if isinstance(aim, of)
+        )
+        kinds = [k for k in _AIMS if k[0] != "path" or project.paths]
+        kinds = [k for k in kinds if k[0] != "part" or project.parts]
+        form.choice("Looks", kinds, kind, lambda v: self._aim_at(camera, v, seen), "What it looks at")
+
+        def change(**fields: Any) -> None:
+            self._change(camera, "Aim", aim=msgspec.structs.replace(aim, **fields))
+
+        if isinstance(aim, PartAim):
+            things = self._things(aim.part)
+            form.choice("Thing", things, aim.part, lambda v: change(part=v), "It looks at the middle of it")
+        elif isinstance(aim, PointAim):
+            form.vector("At", aim.point, "mm", lambda v: change(point=v), "The point looked at")
+        elif isinstance(aim, AlongAim):
+            form.number(
+                "Ahead",
+                aim.ahead,
+                "mm",
+                lambda v: change(ahead=v),
+                "How far ahead on its way it looks",
+                0,
+                100,
+                zero="straight on",
+            )
+            form.number(
+                "To the left", aim.yaw, "°", lambda v: change(yaw=v), "Turned from its way; negative to the right", 1, 5
+            )
+            form.number("Upwards", aim.pitch, "°", lambda v: change(pitch=v), "Turned up from its way", 1, 5)
+        elif isinstance(aim, PathAim):
+            paths = [(p.id, p.name) for p in project.paths]
+            form.choice(
+                "Path",
+                paths,
+                aim.path,
+                lambda v: change(path=v),
+                "It looks at a place as far along it as it is along its own",
+            )
+        else:
+            self._keys(camera, aim, change)
+        form.number(
+            "Aim lag",
+            camera.aim_lag,
+            "s",
+            lambda v: self._change(camera, "Aim lag", aim_lag=v),
+            "How long its look comes, softly, after its aim",
+            2,
+            0.1,
+            zero="none",
+        )
+        self._roll(camera)
+        yaw, pitch = adjusting.angles_of(seen.forward[0])
+        form.worked(
+            f"now looks {show(float(yaw) % 360, '°')} from +x, {show(float(pitch), '°')} up",
+            *self._told(camera, seen)[:1],
+        )
+
+    def _things(self, chosen: str) -> list[tuple[str, str]]:
+        project = self.session.shown
+        things = [(p.id, p.name) for p in project.parts if p.geometry is None or p.parent is None]
+        if chosen and chosen not in {t[0] for t in things}:
+            things.append((chosen, name_of(project, chosen)))
+        picked = [i for i in self.session.chosen if i not in {t[0] for t in things}]
+        return [*things, *((i, name_of(project, i)) for i in picked)]
+
+    def _aim_at(self, camera: Camera, kind: str, seen: Views) -> None:
+        project = self.session.project
+        place = tuple(float(v) for v in np.round(seen.target[0], 1))
+        made: CameraAim
+        if kind == "part":
+            thing = subject_of(project, self.session.meshes, camera)
+            made = PartAim(thing.thing if thing is not None else project.parts[0].id)
+        elif kind == "point":
+            made = PointAim(place)  # type: ignore[arg-type]
+        elif kind == "along":
+            made = AlongAim()
+        elif kind == "path":
+            own = {r.path for r in project.runs if r.rider == camera.id}
+            made = PathAim(next((p.id for p in project.paths if p.id not in own), project.paths[0].id))
+        else:
+            meshes, time = self.session.meshes, self.session.time
+            self.session.edit("Aim", lambda p: adjusting.aimed_freely(p, meshes, camera.id, time))
+            return
+        self._change(camera, "Aim", aim=made)
+
+    def _keys(self, camera: Camera, aim: FreeAim, change: Any) -> None:
+        form, time = self.form, self.session.time
+        form.check(
+            "Riding",
+            "turns with what carries it",
+            aim.riding,
+            lambda v: change(riding=v),
+            "Its keys are told against what carries it",
+        )
+        near = [k for k in aim.keys if abs(k.time - time) < 0.5 / self.session.shown.settings.fps]
+        form.note(
+            f"{len(aim.keys)} key{'s' if len(aim.keys) != 1 else ''}, at "
+            + ", ".join(f"{k.time:.2f}\u2009s" for k in aim.keys[:6])
+            + (" …" if len(aim.keys) > 6 else "")
+            + ". Drag in the lens to key its look at the playhead"
+        )
+        for key in near:
+
+            def put(of: Any = key, **fields: float) -> None:
+                change(keys=tuple(msgspec.structs.replace(k, **fields) if k is of else k for k in aim.keys))
+
+            form.number(
+                "Azimuth here",
+                key.yaw,
+                "°",
+                lambda v, f=put: f(yaw=v),
+                "From +x to the left; beyond 360 for whole turns",
+                1,
+                5,
+            )
+            form.number("Pitch here", key.pitch, "°", lambda v, f=put: f(pitch=v), "Upwards from level", 1, 5)
+
+        def key_here() -> None:
+            self.session.edit(
+                "Key of look", lambda p: adjusting.looked(p, self.session.meshes, camera.id, time, 0.0, 0.0)
+            )
+
+        buttons = [("Key here", key_here, "Key where it looks at the playhead")]
+        if near and len(aim.keys) > 1:
+            buttons.append(
+                (
+                    "Delete key",
+                    lambda: change(keys=tuple(k for k in aim.keys if k not in near)),
+                    "Take the key at the playhead away",
+                )
+            )
+        form.buttons(*buttons)
+
+    def _roll(self, camera: Camera) -> None:
+        form, time = self.form, self.session.time
+        now = (
+            float(keyed([k.time for k in camera.roll], [k.angle for k in camera.roll], [time])[0])
+            if camera.roll
+            else 0.0
+        )
+
+        def roll(angle: float) -> None:
+            if angle == 0 and len(camera.roll) < 2:
+                self._change(camera, "Level", roll=())
+            else:
+                self.session.edit("Roll", lambda p: adjusting.rolled(p, camera.id, time, angle))
+
+        form.number(
+            "Roll",
+            now,
+            "°",
+            roll,
+            "Rolled to the right at the playhead; a key each time it is typed at another",
+            1,
+            1,
+            zero="level",
+        )
+        form.check(
+            "Banks",
+            "leans with what carries it",
+            camera.banks,
+            lambda v: self._change(camera, "Banks", banks=v),
+            "Its horizon is that of what carries it, instead of level",
+        )
+        if len(camera.roll) > 1:
+            form.buttons(
+                (
+                    "Level the horizon",
+                    lambda: self._change(camera, "Level", roll=(), banks=False),
+                    "Take all keys of roll away",
+                )
+            )
+
+    # demands
+
+    def _demands(self, camera: Camera, seen: Views) -> None:
+        project, form, limits = self.session.shown, self.form, camera.framing
+        things = [("", "what it looks at"), *self._things(camera.subject)]
+        form.choice(
+            "Picture of",
+            things,
+            camera.subject,
+            lambda v: self._change(camera, "Subject", subject=v),
+            "The thing whose size and sight are checked",
+        )
+        form.choice(
+            "Keeps size",
+            [("", "no"), ("distance", "by distance"), ("lens", "by lens")],
+            camera.keeps,
+            lambda v: self._keep(camera, v),
+            "Keep the size that the subject has at the playhead: by going nearer and farther along its line of sight, or by its focal length",
+        )
+        if camera.keeps:
+            form.number(
+                "Size",
+                100 * camera.size,
+                "%",
+                lambda v: self._change(camera, "Size", size=v / 100),
+                "Of the frame’s height",
+                1,
+                1,
+            )
+
+        def limit(
+            label: str, field: str, unit: str, tip: str, factor: float = 100.0, places: int = 0, zero: str = ""
+        ) -> None:
+            form.number(
+                label,
+                factor * getattr(limits, field),
+                unit,
+                lambda v: self._change(camera, "Limit", framing=msgspec.structs.replace(limits, **{field: v / factor})),
+                tip,
+                places,
+                zero=zero,
+            )
+
+        limit("At least", "least", "%", "Of the frame’s height that the subject covers")
+        limit("At most", "most", "%", "Of the frame’s height that the subject covers")
+        limit("Changes by", "change", "%", "How far its size may be off its mean", zero="any")
+        limit("Visible", "visible", "%", "How much of it must be visible of what is in the frame", zero="any")
+        limit("Margin", "margin", "%", "Of the frame that stays around it; negative lets it be cut")
+        limit("Keeps off", "near", "mm", "How near the camera may come to anything", 1.0)
+        limit("Rolls by", "roll", "°", "How far the horizon may be rolled", 1.0, 1)
+        if camera.walk is not None:
+            walk = camera.walk
+            for label, field, tip in (
+                ("Eyes", "eye_height", "Height of the eyes above the floor"),
+                ("Distance", "distance", "Kept from walls and furniture; the check measures it"),
+            ):
+                form.number(label, getattr(walk, field), "mm", lambda v, f=field: self._walk(camera, f, v), tip, 0, 50)
+        for i, fade in enumerate(camera.fades):
+            form.number(
+                f"{name_of(project, fade.thing)[:18]} shown",
+                100 * fade.opacity,
+                "%",
+                lambda v, k=i: self._fade(camera, k, v),
+                f"Faint to this camera from {fade.start:.2f} to {fade.end:.2f} s",
+                0,
+                5,
+            )
+        if camera.fades:
+            form.buttons(
+                ("Nothing faint", lambda: self._change(camera, "Fade nothing", fades=()), "Show everything as it is")
+            )
+        subject = subject_of(project, self.session.meshes, camera)
+        if subject is not None:
+            width, height = self._frame()
+            covered = heights(camera, seen, subject.places_at(project, [self.session.time]), width / height)
+            form.worked(
+                f"now {100 * float(covered[0]):.1f} % of the frame’s height", "its curves are among the deck’s lanes"
+            )
+
+    def _keep(self, camera: Camera, by: str) -> None:
+        if not by:
+            self._change(camera, "Size", keeps="")
+            return
+        width, height = self._frame()
+        time, meshes = self.session.time, self.session.meshes
+        self.session.edit(
+            "Keep size",
+            lambda p: adjusting.holding_size(p, meshes, camera.id, time, width / height, by),  # type: ignore[arg-type]
+        )
+
+    def _walk(self, camera: Camera, field: str, value: float) -> None:
+        assert camera.walk is not None
+
+        def change(project: Project) -> Project:
+            assert camera.walk is not None
+            project = update(project, camera.id, walk=msgspec.structs.replace(camera.walk, **{field: value}))
+            if field == "eye_height":
+                for run in [r for r in project.runs if r.rider == camera.id]:
+                    project = update(project, run.id, offset=(run.offset[0], run.offset[1], value))
+            return project
+
+        self.session.edit("Walk", change)
+
+    def _fade(self, camera: Camera, k: int, percent: float) -> None:
+        fades = list(camera.fades)
+        fades[k] = msgspec.structs.replace(fades[k], opacity=percent / 100)
+        self._change(camera, "Fade", fades=tuple(fades))
+
+    def _add_shot(self, camera: Camera) -> None:
+        if self.session.edit("Add shot", lambda project: with_shot(project, camera.id)):
+            self.session.select(self.session.project.shots[-1].id)
+
+
+def _with_angle(project: Project, camera_id: str, width: float, height: float, degrees: float) -> Project:
+    camera = adjusting.camera_of(project, camera_id)
+    return update(
+        project, camera_id, focal_length=focal_length_for(camera, width, height, np.radians(degrees), "width")
+    )

@@ -1,0 +1,127 @@
+"""What stands about a camera, as rigid bodies that rays and distances are asked of. Lengths in mm."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.document.lookup import shown_parts, subtree
+from kestrav.core.document.records import Project
+from kestrav.core.geometry.meshes import Mesh, joined, turned_bounds
+from kestrav.core.geometry.rays import Tree
+from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.motion.legs import moving_state
+from kestrav.core.motion.poses import moving_groups
+from kestrav.core.motion.resting import rest_poses
+from kestrav.core.motion.solids import solid_mesh
+
+Array = NDArray[np.float64]
+
+STILL = -1  # the row of what nothing moves
+
+
+@dataclass(eq=False)
+class Body:
+    """Shown parts that move as one, in the coordinates of the part in whose row their pose stands (of what is still: the room).
+
+    For each part there are its row, its place (4, 4) and its bounds (2, 3) within the body. ``faint`` names what it
+    belongs to that may be shown faint.
+    """
+
+    row: int
+    rows: tuple[int, ...]
+    shapes: tuple[Mesh, ...]
+    places: Array
+    clear: NDArray[np.bool_]  # which parts are see-through
+    faint: str = ""
+
+    @cached_property
+    def boxes(self) -> Array:
+        """Bounds (k, 2, 3) of its parts."""
+        return turned_bounds(np.stack([s.bounds for s in self.shapes]), self.places)
+
+    @cached_property
+    def ball(self) -> tuple[Array, float]:
+        """A ball around it: middle (3,) and radius."""
+        low, high = self.boxes[:, 0].min(axis=0), self.boxes[:, 1].max(axis=0)
+        return 0.5 * (low + high), 0.5 * float(np.linalg.norm(high - low))
+
+    def _tree(self, which: NDArray[np.intp]) -> Tree | None:
+        if not len(which):
+            return None
+        return Tree(joined([_placed(self.shapes[k], self.places[k]) for k in which]))
+
+    @cached_property
+    def opaque(self) -> Tree | None:
+        """Its parts that hide what is behind them."""
+        return self._tree(np.flatnonzero(~self.clear))
+
+    @cached_property
+    def whole(self) -> Tree | None:
+        """All its parts."""
+        return self.opaque if not self.clear.any() else self._tree(np.arange(len(self.shapes)))
+
+    def poses(self, poses: Array) -> Array:
+        """Its own poses (n, 4, 4) among world poses (n, parts, 4, 4)."""
+        return np.broadcast_to(np.eye(4), (len(poses), 4, 4)) if self.row == STILL else poses[:, self.row]
+
+
+def _placed(shape: Mesh, place: Array) -> Mesh:
+    return Mesh(apply(place, shape.vertices), shape.triangles)
+
+
+_known: OrderedDict[tuple[object, ...], tuple[tuple[object, ...], tuple[Body, ...]]] = OrderedDict()
+_KEPT = 8
+
+
+def bodies(project: Project, meshes: Mapping[str, Mesh], apart: tuple[str, ...] = ()) -> tuple[Body, ...]:
+    """The shown parts of a project by what they move with; the things ``apart`` and what is in them are bodies by themselves.
+
+    Kept for as long as the parts and what moves them are the same. Swept spaces are not there.
+    """
+    state = (*moving_state(project), meshes)
+    key = (*map(id, state), apart)
+    known = _known.get(key)
+    if known is not None:
+        return known[1]
+    groups = moving_groups(project)
+    for (*_, before_apart), (before, made) in reversed(_known.items()):
+        # an edit of a run's time leaves the bodies as they are
+        same = before[0] is project.parts and before[-1] is meshes and before_apart == apart
+        if same and _groups_of(made, project) == groups:
+            break
+    else:
+        made = _made(project, meshes, apart, groups)
+    _known[key] = (state, made)
+    if len(_known) > _KEPT:
+        _known.popitem(last=False)
+    return made
+
+
+def _groups_of(made: tuple[Body, ...], project: Project) -> dict[str, int]:
+    """The rows that moving solids move with, as bodies have it."""
+    return {project.parts[row].id: body.row for body in made if body.row != STILL for row in body.rows}
+
+
+def _made(
+    project: Project, meshes: Mapping[str, Mesh], apart: tuple[str, ...], groups: Mapping[str, int]
+) -> tuple[Body, ...]:
+    rest, shown = rest_poses(project), shown_parts(project)
+    belongs = {inner: thing for thing in apart for inner in subtree(project, thing)}
+    together: dict[tuple[int, str], list[int]] = {}
+    for row, part in enumerate(project.parts):
+        if part.geometry is not None and part.id in shown and part.swept is None:
+            together.setdefault((groups.get(part.id, STILL), belongs.get(part.id, "")), []).append(row)
+    found = []
+    for (leader, faint), members in together.items():
+        parts = [project.parts[row] for row in members]
+        back = np.eye(4) if leader == STILL else inverse_rigid(rest[leader])
+        clear = np.array([p.opacity < 1 for p in parts])
+        shapes = tuple(solid_mesh(meshes, p) for p in parts)
+        found.append(Body(leader, tuple(members), shapes, back @ rest[members], clear, faint))
+    return tuple(found)

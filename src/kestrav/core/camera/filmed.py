@@ -1,0 +1,136 @@
+"""What a shot is of: what moves in it, what rides, what stays solid, and the dead time at its ends. Times in s, lengths in mm."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.camera.adjusting import camera_of
+from kestrav.core.camera.lens import in_camera, on_frame
+from kestrav.core.camera.subject import subject_id
+from kestrav.core.camera.views import views
+from kestrav.core.document.edits import update
+from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree
+from kestrav.core.document.records import Project, Shot
+from kestrav.core.document.shots import frame_count, frame_time
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.transforms import apply
+from kestrav.core.motion.lighting import state
+from kestrav.core.motion.poses import light_places, moving_groups, world_poses
+from kestrav.core.motion.resting import own_bounds, rows
+from kestrav.core.motion.runs import journey
+
+Array = NDArray[np.float64]
+
+_LOOKS = 49  # moments of a shot at which it is looked what has moved
+_SAME = 1e-6  # mm and matrix entries
+_LEAST_STEP = 0.05  # mm from frame to frame, below which a camera stands still
+_LEAST_TURN = 2e-5  # rad, likewise
+
+
+def stirring(project: Project, start: float, end: float) -> frozenset[str]:
+    """Ids of the parts that move between two times."""
+    poses = world_poses(project, np.linspace(start, end, _LOOKS))
+    moved = np.abs(poses - poses[:1]).max(axis=(0, 2, 3)) > _SAME
+    return frozenset(part.id for part, stirs in zip(project.parts, moved, strict=True) if stirs)
+
+
+def rider_of(project: Project, shot: Shot) -> str:
+    """The thing whose motion a shot shows: what rides and is, carries or belongs to the camera's subject, or else what goes the
+    farthest in its span; empty where nothing rides."""
+    subject = subject_id(camera_of(project, shot.camera))
+    own = {subject, *subtree(project, subject), *ancestors(project, subject)} if subject else set()
+    cameras = {c.id for c in project.cameras}
+    best: tuple[bool, float] = (False, 0.0)
+    found = ""
+    for run in project.runs:
+        if run.rider in cameras:
+            continue
+        trip = journey(project, run)
+        first, last = max(trip.start, shot.start), min(trip.end, shot.end)
+        if first >= last:
+            continue
+        way = float(np.abs(np.diff(trip.stations(np.linspace(first, last, 9)))).sum())
+        rank = (run.rider in own, way)
+        if way > 0 and rank > best:
+            best, found = rank, run.rider
+    return found
+
+
+def kept_solid(project: Project, shot: Shot) -> frozenset[str]:
+    """Ids of the parts that stay solid in a look that shows the rest see-through: the camera's subject if it moves, or else all
+    that moves in the shot, or else the subject."""
+    subject = subject_id(camera_of(project, shot.camera))
+    own = frozenset(subtree(project, subject)) if subject else frozenset()
+    moves = stirring(project, shot.start, shot.end)
+    return own if own and own & moves else moves or own
+
+
+def still_steps(project: Project, meshes: Mapping[str, Mesh], shot: Shot, times: Array) -> NDArray[np.bool_]:
+    """For each step from one of times (n,) of a shot to the next (n - 1,): whether nothing in the picture changes by it."""
+    camera = camera_of(project, shot.camera)
+    aspect = shot.width / shot.height
+    poses = world_poses(project, times)
+    seen = views(project, meshes, camera, times, poses, aspect)
+    if len(times) < 2:
+        return np.zeros(0, bool)
+    stands: NDArray[np.bool_] = np.linalg.norm(np.diff(seen.position, axis=0), axis=1) < _LEAST_STEP
+    for way in (seen.forward, seen.up):
+        stands &= np.linalg.norm(np.diff(way, axis=0), axis=1) < _LEAST_TURN
+    lens = seen.half_height(camera, shot.width, shot.height)
+    stands &= np.abs(np.diff(lens)) < 1e-6 * np.abs(lens[1:])
+    for light in project.lights:
+        states = [
+            (*state(light, t), *np.round(np.concatenate(light_places(project, light, [t])).ravel(), 3)) for t in times
+        ]
+        stands &= np.array([a == b for a, b in pairwise(states)])
+    for fade in camera.fades:
+        stands &= (times[1:] < fade.start - 1e-9) | (times[:-1] > fade.end + 1e-9)
+    row, shown, known = rows(project), shown_parts(project), moving_groups(project)
+    for part in project.parts:
+        if part.geometry is None or part.id not in shown or part.id not in known or not stands.any():
+            continue
+        own = poses[:, row[part.id]]
+        steps = np.abs(np.diff(own, axis=0)).max(axis=(1, 2)) > _SAME
+        if steps.any():
+            box = own_bounds(project, part.id)
+            corners = np.array(np.meshgrid(*box.T, indexing="ij")).reshape(3, -1).T
+            local = in_camera(seen.position, seen.forward, seen.up, apply(own, corners))
+            places = on_frame(local, lens, aspect, camera.parallel)
+            inside = np.all((places.min(axis=1) < 1) & (places.max(axis=1) > -1), axis=1)
+            # what is wholly behind the camera is not in its picture
+            inside &= camera.parallel | (local[..., 2].max(axis=1) > 0)
+            stands &= ~(steps & (inside[1:] | inside[:-1]))
+    return stands
+
+
+def live_span(project: Project, meshes: Mapping[str, Mesh], shot: Shot) -> tuple[float, float]:
+    """First and last time of a shot without the dead time at its ends; all of it where nothing in it changes at all."""
+    times = np.array([frame_time(shot, k) for k in range(frame_count(shot))])
+    ends = [times[:2], times[-2:]]
+    if not any(still_steps(project, meshes, shot, some).any() for some in ends):
+        return shot.start, shot.end
+    moves = np.flatnonzero(~still_steps(project, meshes, shot, times))
+    if not len(moves):
+        return shot.start, shot.end
+    step = 1.0 / shot.fps
+    # one still frame stays at either end: the one that the change begins with, and the one that it arrives at
+    last = shot.end if moves[-1] + 2 >= frame_count(shot) else shot.start + (moves[-1] + 2) * step
+    return shot.start + float(moves[0]) * step, float(last)
+
+
+def trimmed(project: Project, meshes: Mapping[str, Mesh], shot_id: str) -> Project:
+    """The project with a shot's dead time at its ends taken off. Raises BadInput where there is none."""
+    shot = get(project, shot_id)
+    assert isinstance(shot, Shot)
+    first, last = live_span(project, meshes, shot)
+    if last - first > shot.end - shot.start - 1e-9:
+        raise BadInput(
+            f"“{shot.name}” has no dead time at its ends: something changes from its first frame to its last"
+        )
+    fade = min(shot.fade, max(last - first - 1.0 / shot.fps, 0.0))
+    return update(project, shot.id, start=first, end=last, fade=fade)

@@ -1,0 +1,104 @@
+"""What a camera's picture is of: the outermost points of a thing, wherever its parts are."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.spatial import ConvexHull, QhullError
+
+from kestrav.core.document.lookup import shown_parts, subtree
+from kestrav.core.document.records import Camera, PartAim, Project
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.motion.floor import hull_of
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.legs import movers, moving_state
+from kestrav.core.motion.poses import moving_groups
+from kestrav.core.motion.resting import rest_poses, rows
+from kestrav.core.motion.solids import solid_mesh
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Subject:
+    """A thing as its rigid groups: for each the row of the part that it moves with, and points (k, 3) in that part's own
+    coordinates. Whatever is seen of the thing lies within what is seen of the points."""
+
+    thing: str
+    groups: tuple[tuple[int, Array], ...]
+    rows: tuple[int, ...]  # of all its shown solids
+
+    def places(self, poses: Array) -> Array:
+        """The points in space (n, k, 3) under world poses (n, parts, 4, 4)."""
+        return np.concatenate([apply(poses[:, row], points) for row, points in self.groups], axis=1)
+
+    def places_at(self, project: Project, times: ArrayLike) -> Array:
+        """The points in space (n, k, 3) at times (n,)."""
+        motion, times = Motion(project), np.asarray(times, float)
+        return np.concatenate(
+            [apply(motion.poses(project.parts[row].id, times), points) for row, points in self.groups], axis=1
+        )
+
+
+def subject_id(camera: Camera) -> str:
+    """The thing that a camera's picture is of, or none."""
+    return camera.subject or (camera.aim.part if isinstance(camera.aim, PartAim) else "")
+
+
+def subject_of(project: Project, meshes: Mapping[str, Mesh], camera: Camera) -> Subject | None:
+    """What a camera's picture is of; None where it is of nothing, or of nothing that is shown."""
+    thing = subject_id(camera)
+    return thing_as_subject(project, meshes, thing) if thing else None
+
+
+# by the identity of the parts and of what moves them, which so live on
+_known: OrderedDict[tuple[object, ...], tuple[tuple[object, ...], Subject | None]] = OrderedDict()
+_KEPT = 32
+
+
+def thing_as_subject(project: Project, meshes: Mapping[str, Mesh], thing: str) -> Subject | None:
+    """A part or assembly as a subject, without parts of it that move by themselves; None when nothing of it is shown."""
+    state = (*moving_state(project), meshes)
+    key = (*map(id, state), thing)
+    known = _known.get(key)
+    if known is not None:
+        return known[1]
+    made = _made(project, meshes, thing)
+    _known[key] = (state, made)
+    if len(_known) > _KEPT:
+        _known.popitem(last=False)
+    return made
+
+
+def _made(project: Project, meshes: Mapping[str, Mesh], thing: str) -> Subject | None:
+    row, shown = rows(project), shown_parts(project)
+    inner = subtree(project, thing)
+    # what leaves an assembly by itself is no longer what its picture is of
+    gone = {i for mover in movers(project) & set(inner) - {thing} for i in subtree(project, mover)}
+    every = [row[i] for i in inner if i in shown and project.parts[row[i]].geometry is not None]
+    solids = [r for r in every if project.parts[r].id not in gone] or every
+    if not solids:
+        return None
+    groups, rest = moving_groups(project), rest_poses(project)
+    still = next((r for r in solids if project.parts[r].id not in groups), -1)
+    together: dict[int, list[Array]] = {}
+    for r in solids:
+        part = project.parts[r]
+        # what does not move is told by any part that does not
+        leader = groups.get(part.id, still)
+        together.setdefault(leader, []).append(
+            apply(inverse_rigid(rest[leader]) @ rest[r], hull_of(solid_mesh(meshes, part)))
+        )
+    return Subject(thing, tuple((r, _outermost(np.concatenate(p))) for r, p in together.items()), tuple(solids))
+
+
+def _outermost(points: Array) -> Array:
+    try:
+        return np.asarray(points[ConvexHull(points).vertices])
+    except QhullError:
+        return points

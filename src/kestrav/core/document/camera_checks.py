@@ -1,0 +1,121 @@
+"""What cameras, shots and orbits must be like."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from itertools import pairwise
+
+from kestrav.core.document.check_values import check_time, positive, refers
+from kestrav.core.document.motion_checks import check_colour
+from kestrav.core.document.records import Camera, FreeAim, OrbitShape, PartAim, Path, PathAim, Shot
+from kestrav.core.errors import BadInput
+
+LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
+LONGEST_LENS = 10_000.0  # mm
+MOST_LAPS = 100.0
+LEAST_BETWEEN = 0.05  # s between two images of a rider
+
+
+def check_camera_links(camera: Camera, parts: Collection[str], paths: Collection[str]) -> None:
+    """Raise BadInput where a camera names what is not there."""
+    if isinstance(camera.aim, PartAim):
+        refers(camera, "aim", camera.aim.part, parts)
+    if isinstance(camera.aim, PathAim):
+        refers(camera, "aim", camera.aim.path, paths)
+    if camera.subject:
+        refers(camera, "subject", camera.subject, parts)
+    for fade in camera.fades:
+        refers(camera, "faded thing", fade.thing, parts)
+
+
+def check_camera(camera: Camera) -> None:
+    """Raise BadInput when a lens, an aim or a limit is impossible."""
+    label = f"the camera “{camera.name}”"
+    positive(f"{label}: the focal length in mm", camera.focal_length)
+    positive(f"{label}: the sensor width in mm", camera.sensor_width)
+    positive(f"{label}: the sensor height in mm", camera.sensor_height)
+    positive(f"{label}: the height of a parallel view in mm", camera.view_height)
+    if camera.focal_length > LONGEST_LENS:
+        raise BadInput(f"{label}: the focal length is {camera.focal_length:g} mm; {LONGEST_LENS:g} mm is the most")
+    if camera.least_radius < 0:
+        raise BadInput(f"{label} has a negative least radius; give 0 or more")
+    if min(camera.lag, camera.aim_lag) < 0:
+        raise BadInput(f"{label} has a negative lag; give 0 or more")
+    if isinstance(camera.aim, FreeAim):
+        if not camera.aim.keys:
+            raise BadInput(f"{label} aims freely and has no key; give it one")
+        _check_keys([k.time for k in camera.aim.keys], f"{label}: its look")
+        if any(not -90 <= k.pitch <= 90 for k in camera.aim.keys):
+            raise BadInput(f"{label} looks up or down by more than 90°; give −90 to 90")
+    _check_keys([k.time for k in camera.roll], f"{label}: its roll")
+    if camera.keeps and not 0 < camera.size <= 10:
+        raise BadInput(f"{label} keeps a size of {100 * camera.size:g} % of the frame; give above 0, up to 1000")
+    for fade in camera.fades:
+        check_time(fade.start, f"{label} begins to fade something")
+        if not fade.start < fade.end:
+            raise BadInput(f"{label} fades something from {fade.start:g} to {fade.end:g} s; its end must come later")
+        if not 0 <= fade.opacity <= 1:
+            raise BadInput(f"{label} fades something to {100 * fade.opacity:g} %; it can be 0 to 100")
+    _check_framing(camera, label)
+    if camera.walk is not None:
+        positive(f"{label}: the height of the eyes in mm", camera.walk.eye_height)
+        if camera.walk.distance < 0:
+            raise BadInput(f"{label} has a negative distance to keep; give 0 or more")
+
+
+def _check_keys(times: list[float], label: str) -> None:
+    for time in times:
+        check_time(time, f"{label} is keyed")
+    if any(b <= a for a, b in pairwise(times)):
+        raise BadInput(f"{label} has keys that do not follow each other in time")
+
+
+def _check_framing(camera: Camera, label: str) -> None:
+    limits = camera.framing
+    if not 0 <= limits.least < limits.most:
+        raise BadInput(
+            f"{label}: its subject may cover {100 * limits.least:g} to {100 * limits.most:g} % of the frame’s height; "
+            "the least must be 0 or more, and below the most"
+        )
+    if min(limits.change, limits.visible, limits.near, limits.roll) < 0 or limits.visible > 1:
+        raise BadInput(f"{label} has a limit that is negative, or a visible share above 100 %")
+    if not -1 < limits.margin < 0.5:
+        raise BadInput(f"{label} has a margin of {100 * limits.margin:g} % of the frame; give above −100 and below 50")
+
+
+def check_orbit(path: Path, shape: OrbitShape) -> None:
+    """Raise BadInput when an orbit goes around nothing or cannot be gone."""
+    label = f"the path “{path.name}”"
+    if not shape.outline:
+        raise BadInput(f"{label} goes around nothing; give a thing with geometry to go around")
+    if shape.offset < 0 or (shape.rounding is not None and shape.rounding < 0):
+        raise BadInput(f"{label} has a negative offset or rounding; give 0 or more")
+    if not 0 < shape.laps <= MOST_LAPS:
+        raise BadInput(f"{label} goes around {shape.laps:g} times; it can be above 0 and {MOST_LAPS:g} at most")
+    if not -80 <= shape.tilt <= 80:
+        raise BadInput(f"{label} is tilted by {shape.tilt:g}°; it can be −80 to 80")
+
+
+def check_shot(shot: Shot) -> None:
+    """Raise BadInput when a shot has no length or no picture."""
+    label = f"the shot “{shot.name}”"
+    if not 0 <= shot.start < shot.end:
+        raise BadInput(f"{label} runs from {shot.start:g} to {shot.end:g} s; its end must come after its start")
+    check_time(shot.end, f"{label} ends")
+    if not 0 <= shot.fade < shot.end - shot.start:
+        raise BadInput(f"{label} comes by a cross-fade of {shot.fade:g} s; give 0 or more, and less than it lasts")
+    positive(f"{label}: the frame rate", shot.fps)
+    if shot.fps > 1000:
+        raise BadInput(f"{label} has a frame rate of {shot.fps:g}; it can be 1000 at most")
+    for side, pixels in (("width", shot.width), ("height", shot.height)):
+        if not 16 <= pixels <= LARGEST_PICTURE:
+            raise BadInput(f"{label} has a {side} of {pixels} pixels; it can be 16 to {LARGEST_PICTURE}")
+    check_colour(shot.background, f"{label}: the background")
+    if shot.background_top:
+        check_colour(shot.background_top, f"{label}: the background at the top")
+    if shot.section is not None and not any(shot.section.normal):
+        raise BadInput(f"{label}: its section has a normal without a direction; give one that is not 0, 0, 0")
+    if shot.shows.images and not shot.shows.images >= LEAST_BETWEEN:
+        raise BadInput(
+            f"{label} shows images of its rider every {shot.shows.images:g} s; give {LEAST_BETWEEN:g} s or more, or 0 for none"
+        )

@@ -1,0 +1,383 @@
+"""Animated glTF 2.0: parts with hierarchy and finishes, cameras, and their motion in as few keys as tell it.
+
+Reference: Khronos glTF 2.0 specification, sections 3.6 (binary data), 3.9 (materials), 3.10 (cameras), 3.11
+(animations) and 4 (GLB container). Metres, Y up, as glTF has it.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
+
+import kestrav
+from kestrav.core.camera.views import views
+from kestrav.core.document.finishes import FINISHES, PAINT
+from kestrav.core.document.lookup import shown_parts
+from kestrav.core.document.records import Camera, Part, Project
+from kestrav.core.errors import BadInput
+from kestrav.core.files.key_reduction import places_off, told_by, turns_off
+from kestrav.core.files.writing import write_whole
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.resting import rest_poses, rows
+from kestrav.core.motion.runs import span
+from kestrav.core.motion.solids import solid_mesh
+
+Array = NDArray[np.float64]
+
+TOLERANCE = 0.05  # mm that anything of a part may be off between its keys
+RATE = 120.0  # samples a second that the keys are taken from
+_M = 1e-3  # m of a mm
+_TO_Y_UP = (-float(np.sqrt(0.5)), 0.0, 0.0, float(np.sqrt(0.5)))  # x, y, z, w: a quarter turn about x
+_FLOAT, _UINT, _ARRAY, _ELEMENTS = 5126, 5125, 34962, 34963
+_STILL = 1e-9
+_SMALLEST_TURN = 1e-5  # rad below which a turn is not told, in single precision
+_NEAR, _FAR = 0.01, 1000.0  # m
+
+
+@dataclass(frozen=True)
+class Written:
+    """What was written: bytes, nodes that move, keys in all, and the samples that they were taken from."""
+
+    size: int
+    moving: int
+    keys: int
+    samples: int
+
+
+@dataclass
+class _Buffer:
+    """Binary data with its views and accessors."""
+
+    data: bytearray = field(default_factory=bytearray)
+    views: list[dict[str, Any]] = field(default_factory=list)
+    accessors: list[dict[str, Any]] = field(default_factory=list)
+
+    def add(self, values: NDArray[Any], kind: str, target: int | None = None, bounds: bool = False) -> int:
+        """Put an array in; returns its accessor."""
+        flat = np.ascontiguousarray(values)
+        component = _UINT if flat.dtype == np.uint32 else _FLOAT
+        if component == _FLOAT:
+            flat = flat.astype(np.float32)
+        while len(self.data) % 4:
+            self.data.append(0)
+        view: dict[str, Any] = {"buffer": 0, "byteOffset": len(self.data), "byteLength": flat.nbytes}
+        if target is not None:
+            view["target"] = target
+        self.data += flat.tobytes()
+        self.views.append(view)
+        accessor: dict[str, Any] = {
+            "bufferView": len(self.views) - 1,
+            "componentType": component,
+            "count": len(flat),
+            "type": kind,
+        }
+        if bounds:
+            table = flat.reshape(len(flat), -1)
+            accessor["min"], accessor["max"] = table.min(axis=0).tolist(), table.max(axis=0).tolist()
+        self.accessors.append(accessor)
+        return len(self.accessors) - 1
+
+
+def write_animated(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    target: Path,
+    overwrite: bool = False,
+    tolerance: float = TOLERANCE,
+    times: Array | None = None,
+) -> Written:
+    """Write a project with its motion as GLB. Raises BadInput for another ending, or a file that is there or cannot be written."""
+    if target.suffix.lower() != ".glb":
+        raise BadInput(f"“{target}” has an ending that is not known: give .glb")
+    if target.exists() and not overwrite:
+        raise BadInput(f"“{target}” is there already; give another name, or allow it to be overwritten")
+    if not tolerance > 0:
+        raise BadInput(f"a tolerance of {tolerance:g} mm is not possible; give above 0")
+    data, told = animated(project, meshes, tolerance, times)
+    write_whole(target, data)
+    return told
+
+
+def animated(
+    project: Project, meshes: Mapping[str, Mesh], tolerance: float = TOLERANCE, times: Array | None = None
+) -> tuple[bytes, Written]:
+    """A project with its motion as the bytes of a GLB, and what is in it.
+
+    Motion is told at ``times`` (n,) in s (by default 120 a second, each frame among them), between which keys are left out as long as no point of a
+    part is off by more than ``tolerance`` in mm. Cameras keep the focal length that they have at first: glTF 2.0 has no
+    keys for it.
+    """
+    if times is None:
+        times = np.linspace(0.0, span(project), max(int(np.ceil(span(project) * RATE)), 1) + 1)
+    buffer, shown = _Buffer(), shown_parts(project)
+    materials = _Materials()
+    shapes: dict[object, int] = {}
+    kinds: list[dict[str, Any]] = []
+    nodes: list[dict[str, Any]] = [{"name": project.name or "Project", "rotation": list(_TO_Y_UP)}]
+    number = {part.id: k + 1 for k, part in enumerate(project.parts)}
+    children: dict[int, list[int]] = {}
+    for part in project.parts:
+        node: dict[str, Any] = {"name": part.name}
+        if part.geometry is not None and part.id in shown and part.opacity > 0:
+            key = (part.geometry, part.scale, part.colour, part.opacity, part.finish)
+            if key not in shapes:
+                shapes[key] = len(kinds)
+                kinds.append(_mesh(buffer, materials, solid_mesh(meshes, part), part))
+            node["mesh"] = shapes[key]
+        nodes.append(node)
+        above = 0 if part.parent is None else number[part.parent]
+        children.setdefault(above, []).append(number[part.id])
+    poses = world_poses(project, times)
+    rest, row = rest_poses(project), rows(project)
+    animation: dict[str, list[dict[str, Any]]] = {"samplers": [], "channels": []}
+    told = _Telling(buffer, animation, times, tolerance)
+    reach = _reaches(project, meshes)
+    for part in project.parts:
+        k = row[part.id]
+        local = poses[:, k] if part.parent is None else inverse_rigid(poses[:, row[part.parent]]) @ poses[:, k]
+        at_rest = rest[k] if part.parent is None else inverse_rigid(rest[row[part.parent]]) @ rest[k]
+        told.node(nodes, number[part.id], local, at_rest, reach[k])
+    cameras = _cameras(project, meshes, times, poses, nodes, children, told)
+    for above, inner in children.items():
+        nodes[above]["children"] = inner
+    document: dict[str, Any] = {
+        "asset": {
+            "version": "2.0",
+            "generator": f"Kestrav {kestrav.__version__}",
+            "extras": {"tolerance_mm": tolerance},
+        },
+        "scene": 0,
+        "scenes": [{"name": project.name or "Project", "nodes": [0]}],
+        "nodes": nodes,
+        "bufferViews": buffer.views,
+        "accessors": buffer.accessors,
+    }
+    if kinds:
+        document |= {"meshes": kinds, "materials": materials.found}
+    if cameras:
+        document["cameras"] = cameras
+    if animation["channels"]:
+        document["animations"] = [{"name": project.name or "Motion", **animation}]
+    if buffer.data:
+        document["buffers"] = [{"byteLength": len(buffer.data)}]
+    else:
+        del document["bufferViews"], document["accessors"]
+    data = _packed(document, bytes(buffer.data))
+    return data, Written(len(data), told.moving, told.keys, len(times))
+
+
+def _packed(document: dict[str, Any], binary: bytes) -> bytes:
+    """The GLB of a document and its binary data."""
+    text = msgspec.json.encode(document)
+    text += b" " * (-len(text) % 4)
+    binary += b"\0" * (-len(binary) % 4)
+    chunks = struct.pack("<I4s", len(text), b"JSON") + text
+    if binary:
+        chunks += struct.pack("<I4s", len(binary), b"BIN\0") + binary
+    return struct.pack("<4sII", b"glTF", 2, 12 + len(chunks)) + chunks
+
+
+# looks
+
+
+def linear(colour: str) -> list[float]:
+    """#rrggbb as linear light (IEC 61966-2-1)."""
+    values = np.array([int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)])
+    found = np.where(values <= 0.04045, values / 12.92, ((values + 0.055) / 1.055) ** 2.4)
+    return [round(float(v), 6) for v in found]
+
+
+class _Materials:
+    """Materials by colour, opacity and finish."""
+
+    def __init__(self) -> None:
+        self.found: list[dict[str, Any]] = []
+        self._known: dict[tuple[str, float, str], int] = {}
+
+    def of(self, part: Part, colour: str) -> int:
+        """The number of a part's material in a colour."""
+        key = (colour, part.opacity, part.finish)
+        if key not in self._known:
+            finish = FINISHES[part.finish] or PAINT
+            opacity = min(part.opacity, finish.opacity)
+            made: dict[str, Any] = {
+                "name": f"{part.finish} {colour}",
+                "pbrMetallicRoughness": {
+                    "baseColorFactor": [*linear(colour), opacity],
+                    "metallicFactor": finish.metallic,
+                    "roughnessFactor": finish.roughness,
+                },
+                "doubleSided": opacity < 1,
+            }
+            if opacity < 1:
+                made["alphaMode"] = "BLEND"
+            self._known[key] = len(self.found)
+            self.found.append(made)
+        return self._known[key]
+
+
+def _mesh(buffer: _Buffer, materials: _Materials, shape: Mesh, part: Part) -> dict[str, Any]:
+    """A mesh, one primitive for each colour, smooth within each CAD face and sharp between them."""
+    tints = shape.tint_of if shape.tint_of is not None else np.zeros(len(shape.triangles), np.int32)
+    primitives = []
+    for tint in np.unique(tints):
+        chosen = tints == tint
+        colour = (shape.tints[tint] if shape.tint_of is not None else "") or part.colour
+        points, normals, corners = _smooth(shape, chosen)
+        primitives.append(
+            {
+                "attributes": {
+                    "POSITION": buffer.add(points * _M, "VEC3", _ARRAY, bounds=True),
+                    "NORMAL": buffer.add(normals, "VEC3", _ARRAY),
+                },
+                "indices": buffer.add(corners.reshape(-1).astype(np.uint32), "SCALAR", _ELEMENTS),
+                "material": materials.of(part, colour),
+            }
+        )
+    return {"name": part.name, "primitives": primitives}
+
+
+def _smooth(shape: Mesh, chosen: NDArray[np.bool_]) -> tuple[Array, Array, NDArray[np.intp]]:
+    """Points (k, 3), their unit normals (k, 3) and triangles (m, 3) of some of a mesh's triangles."""
+    triangles = shape.triangles[chosen].astype(np.int64)
+    faces = shape.face_of[chosen].astype(np.int64) if shape.face_of is not None else np.arange(len(triangles))
+    corners = shape.vertices[triangles]
+    across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    key = np.repeat(faces, 3) * len(shape.vertices) + triangles.reshape(-1)
+    used, numbers = np.unique(key, return_inverse=True)
+    normals = np.zeros((len(used), 3))
+    # weighed by area, so that long thin triangles do not bend them
+    np.add.at(normals, numbers, np.repeat(across, 3, axis=0))
+    size = np.linalg.norm(normals, axis=1, keepdims=True)
+    normals = np.where(size > 1e-12, normals / np.maximum(size, 1e-12), [0.0, 0.0, 1.0])
+    return shape.vertices[used % len(shape.vertices)], normals, numbers.reshape(-1, 3)
+
+
+# motion
+
+
+def _reaches(project: Project, meshes: Mapping[str, Mesh]) -> Array:
+    """How far (parts,) in mm anything that hangs on a part is from its origin at rest."""
+    rest, row = rest_poses(project), rows(project)
+    found = np.zeros(len(project.parts))
+    for k, part in enumerate(project.parts):
+        if part.geometry is None:
+            continue
+        low, high = solid_mesh(meshes, part).bounds
+        corners = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
+        placed = corners @ rest[k, :3, :3].T + rest[k, :3, 3]
+        here: str | None = part.id
+        while here is not None:
+            at = row[here]
+            found[at] = max(found[at], float(np.linalg.norm(placed - rest[at, :3, 3], axis=1).max()))
+            here = project.parts[at].parent
+    return found
+
+
+class _Telling:
+    """Puts the motion of nodes into an animation, in as few keys as tell it."""
+
+    def __init__(
+        self, buffer: _Buffer, animation: dict[str, list[dict[str, Any]]], times: Array, tolerance: float
+    ) -> None:
+        self.buffer, self.animation, self.times, self.tolerance = buffer, animation, times, tolerance
+        self.moving = self.keys = 0
+
+    def node(self, nodes: list[dict[str, Any]], number: int, local: Array, at_rest: Array, reach: float) -> None:
+        """Place a node at rest and tell how it moves (n, 4, 4); ``reach`` in mm is how far anything of it is from its origin."""
+        places, turns = local[:, :3, 3], _quaternions(local[:, :3, :3])
+        node = nodes[number]
+        moved = float(np.abs(places - places[0]).max(initial=0.0)) > _STILL
+        turned = float(np.abs(turns - turns[0]).max(initial=0.0)) > _STILL
+        first = at_rest if not (moved or turned) else local[0]
+        where, turn = first[:3, 3] * _M, _quaternions(first[None, :3, :3])[0]
+        if np.abs(where).max() > 0:
+            node["translation"] = where.tolist()
+        if np.abs(turn - [0, 0, 0, 1]).max() > 1e-12:
+            node["rotation"] = turn.tolist()
+        if not (moved or turned):
+            return
+        self.moving += 1
+        # either may be off by half of it
+        share = 0.5 * self.tolerance if moved and turned else self.tolerance
+        if moved:
+            kept = told_by(len(places), places_off(self.times, places), share)
+            self._channel(number, "translation", kept, places[kept] * _M, "VEC3")
+        if turned:
+            kept = told_by(len(turns), turns_off(self.times, turns), max(share / max(reach, 1.0), _SMALLEST_TURN))
+            self._channel(number, "rotation", kept, turns[kept], "VEC4")
+
+    def _channel(self, node: int, path: str, kept: NDArray[np.intp], values: Array, kind: str) -> None:
+        self.keys += len(kept)
+        moments = self.buffer.add(self.times[kept], "SCALAR", bounds=True)
+        self.animation["samplers"].append(
+            {"input": moments, "interpolation": "LINEAR", "output": self.buffer.add(values, kind)}
+        )
+        sampler = len(self.animation["samplers"]) - 1
+        self.animation["channels"].append({"sampler": sampler, "target": {"node": node, "path": path}})
+
+
+def _quaternions(rotation: Array) -> Array:
+    """Unit quaternions (n, 4), x y z w, of rotations (n, 3, 3), each the nearer of both to the one before."""
+    found = Rotation.from_matrix(rotation).as_quat()
+    signs = np.cumprod(np.concatenate([[1.0], np.where(np.einsum("ij,ij->i", found[1:], found[:-1]) < 0, -1.0, 1.0)]))
+    if found[0, 3] < 0:
+        signs = -signs
+    return np.asarray(found * signs[:, None])
+
+
+# cameras
+
+
+def _cameras(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    times: Array,
+    poses: Array,
+    nodes: list[dict[str, Any]],
+    children: dict[int, list[int]],
+    told: _Telling,
+) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = []
+    for camera in project.cameras:
+        aspect = _aspect(project, camera)
+        seen = views(project, meshes, camera, times, poses, aspect)
+        half = float(seen.half_height(camera, aspect, 1.0)[0])
+        lens: dict[str, Any]
+        if camera.parallel:
+            lens = {
+                "type": "orthographic",
+                "orthographic": {"xmag": half * aspect * _M, "ymag": half * _M, "znear": _NEAR, "zfar": _FAR},
+            }
+        else:
+            yfov = float(seen.vertical_angle(camera, aspect, 1.0)[0])
+            lens = {
+                "type": "perspective",
+                "perspective": {"yfov": yfov, "aspectRatio": aspect, "znear": _NEAR, "zfar": _FAR},
+            }
+        found.append({"name": camera.name, **lens})
+        right = np.cross(seen.forward, seen.up)
+        local = np.tile(np.eye(4), (len(times), 1, 1))
+        # a camera of glTF looks along its -z, its +y up
+        local[:, :3, :3] = np.stack([right, seen.up, -seen.forward], axis=2)
+        local[:, :3, 3] = seen.position
+        nodes.append({"name": camera.name, "camera": len(found) - 1})
+        children.setdefault(0, []).append(len(nodes) - 1)
+        # what it looks at should be off by no more
+        away = float(np.linalg.norm(seen.target - seen.position, axis=1).max())
+        told.node(nodes, len(nodes) - 1, local, local[0], away)
+    return found
+
+
+def _aspect(project: Project, camera: Camera) -> float:
+    return next((s.width / s.height for s in project.shots if s.camera == camera.id), 16 / 9)

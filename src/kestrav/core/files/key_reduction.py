@@ -1,0 +1,94 @@
+"""As few keys as tell a sampled motion within a tolerance. Lengths in mm, angles in rad."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+Array = NDArray[np.float64]
+Off = Callable[[int, int], float]
+"""How far samples between two of them are at most from what goes evenly from the one to the other."""
+
+
+def told_by(count: int, off: Off, tolerance: float) -> NDArray[np.intp]:
+    """The samples, of ``count``, that tell all of them within a tolerance; the first and the last are among them.
+
+    From each the farthest is taken up to which it holds, found by doubling and halving. As what holds for a stretch
+    nearly always holds for its beginnings, no other choice has fewer but by chance.
+    """
+    kept = [0]
+    while kept[-1] < count - 1:
+        here, step = kept[-1], 1
+        good = here + 1
+        while here + 2 * step < count and off(here, here + 2 * step) <= tolerance:
+            step *= 2
+            good = here + step
+        low, high = good, min(here + 2 * step, count - 1)
+        while low < high:
+            middle = (low + high + 1) // 2
+            if off(here, middle) <= tolerance:
+                low = middle
+            else:
+                high = middle - 1
+        kept.append(low)
+    return np.array(kept, np.intp)
+
+
+def places_off(times: ArrayLike, places: ArrayLike) -> Off:
+    """How far samples of places (n, 3) are from a straight even way between two of them."""
+    times, places = np.asarray(times, float), np.asarray(places, float)
+
+    def off(first: int, last: int) -> float:
+        if last - first < 2:
+            return 0.0
+        inner = slice(first + 1, last)
+        share = ((times[inner] - times[first]) / (times[last] - times[first]))[:, None]
+        told = places[first] + share * (places[last] - places[first])
+        return float(np.linalg.norm(places[inner] - told, axis=1).max())
+
+    return off
+
+
+def turns_off(times: ArrayLike, quaternions: ArrayLike) -> Off:
+    """By what angle samples of unit quaternions (n, 4) are off an even turn between two of them, the shorter way.
+
+    Spherical linear interpolation, as glTF 2.0 (appendix C.4) has it.
+    """
+    times, quaternions = np.asarray(times, float), np.asarray(quaternions, float)
+
+    def off(first: int, last: int) -> float:
+        if last - first < 2:
+            return 0.0
+        inner = slice(first + 1, last)
+        share = (times[inner] - times[first]) / (times[last] - times[first])
+        told = slerp(quaternions[first], quaternions[last], share)
+        cosine = np.abs(np.einsum("ij,ij->i", told, quaternions[inner]))
+        sine = np.linalg.norm(
+            quaternions[inner] - np.sign(np.einsum("ij,ij->i", told, quaternions[inner]))[:, None] * told, axis=1
+        )
+        # by half the chord, which tells small angles well
+        return float(
+            np.max(
+                np.where(
+                    cosine > 0.9, 4.0 * np.arcsin(np.minimum(0.5 * sine, 1.0)), 2 * np.arccos(np.minimum(cosine, 1.0))
+                )
+            )
+        )
+
+    return off
+
+
+def slerp(first: Array, last: Array, share: Array) -> Array:
+    """Unit quaternions (n, 4) at shares (n,) of an even turn from one to another, the shorter way."""
+    cosine = float(first @ last)
+    sign, cosine = (-1.0, -cosine) if cosine < 0 else (1.0, cosine)
+    angle = float(np.arccos(min(cosine, 1.0)))
+    if angle < 1e-6:
+        found = first + share[:, None] * (sign * last - first)
+    else:
+        found = (np.sin((1 - share) * angle)[:, None] * first + sign * np.sin(share * angle)[:, None] * last) / np.sin(
+            angle
+        )
+    return np.asarray(found / np.linalg.norm(found, axis=1, keepdims=True))

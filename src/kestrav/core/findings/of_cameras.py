@@ -1,0 +1,62 @@
+"""What the rules of cameras share: findings over a shot's frames."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.camera.judged import Judged
+from kestrav.core.camera.mending import Goal, Way, told, tried
+from kestrav.core.clearance.sweep import intervals_of
+from kestrav.core.document.records import Shot
+from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment
+
+Array = NDArray[np.float64]
+
+
+def over_frames(
+    evidence: Evidence,
+    shot: Shot,
+    judged: Judged,
+    faulty: NDArray[np.bool_],
+    worst: int,
+    place: Array | None = None,
+    subject: Iterable[str] = (),
+    **fields: Any,
+) -> Finding:
+    """A finding of a shot's camera over those of its frames that are faulty (n,), told at the worst of them.
+
+    Its title names the camera; it is about the camera, the shot, and what else is named.
+    """
+    spans = tuple(
+        (evidence.frame(float(judged.times[a])), evidence.frame(float(judged.times[b])))
+        for a, b in intervals_of(np.flatnonzero(faulty))
+    )
+    return at_moment(
+        evidence,
+        (judged.camera.id, shot.id, *subject),
+        float(judged.times[worst]),
+        judged.seen.position[worst] if place is None else place,
+        spans,
+        **fields,
+    )
+
+
+def spans_of(judged: Judged, faulty: NDArray[np.bool_]) -> tuple[tuple[float, float], ...]:
+    """The spans of time in s of the frames that are faulty."""
+    return tuple((float(judged.times[a]), float(judged.times[b])) for a, b in intervals_of(np.flatnonzero(faulty)))
+
+
+def lasting(judged: Judged, faulty: NDArray[np.bool_]) -> str:
+    """For how long something is so, in words."""
+    step = float(np.median(np.diff(judged.times))) if len(judged.times) > 1 else 0.0
+    return f"{faulty.sum() * step:.2f} s in all"
+
+
+def mends(judged: Judged, goal: Goal, *groups: Iterable[Way]) -> tuple[Mend, ...]:
+    """The first edit of each group by which a goal is reached, as mends."""
+    found = [tried(judged, goal, group) for group in groups]
+    return tuple(Mend(way.label, told(judged.project, way)) for way in found if way is not None)

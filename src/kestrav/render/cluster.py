@@ -1,0 +1,104 @@
+"""A film's frames made by the workers of a dask.distributed cluster."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+from PIL import Image
+
+from kestrav.core.document.records import Project
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.render.frames import Frame, FrameStore, Maker
+
+_ANSWERS = 10.0  # s within which a cluster must answer
+_TOGETHER = 4  # frames that a worker is given at a time: few, so that little is lost with it
+_RETRIES = 3
+
+# of the worker's own process: the studio of the work that it was given last
+_maker: tuple[str, Maker] | None = None
+
+
+def frames_of(
+    token: str,
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    frames: Sequence[Frame],
+    size: tuple[int, int],
+    alpha: bool,
+) -> list[tuple[str, bytes]]:
+    """On a worker: frames as PNG, by key. A frame that fails is made a second time."""
+    global _maker
+    if _maker is None or _maker[0] != token:
+        if _maker is not None:
+            _maker[1].close()
+        _maker = (token, Maker(project, meshes, *size, alpha))
+    found = []
+    for frame in frames:
+        try:
+            picture = _maker[1].picture(frame)
+        except Exception:
+            _maker[1].close()
+            picture = _maker[1].picture(frame)
+        out = io.BytesIO()
+        Image.fromarray(picture).save(out, format="PNG", compress_level=3)
+        found.append((frame.key, out.getvalue()))
+    return found
+
+
+def make_on_cluster(
+    address: str,
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    left: Sequence[Frame],
+    store: FrameStore,
+    size: tuple[int, int],
+    alpha: bool,
+    tell: Callable[[int], None],
+) -> None:
+    """Let the workers of a cluster make frames, and keep each as it comes; what a lost worker had is given to others.
+
+    Raises BadInput for a cluster that does not answer or has no worker, and for a frame that cannot be made. ``tell`` is told how
+    many are done, and may raise to stop.
+    """
+    from distributed import Client, as_completed
+
+    try:
+        client = Client(address, timeout=_ANSWERS)
+    except (OSError, ValueError, TimeoutError) as fault:
+        raise BadInput(
+            f"the cluster at “{address}” does not answer within {_ANSWERS:g} s; give the address of its scheduler, as tcp://host:8786"
+        ) from fault
+    try:
+        if not client.scheduler_info()["workers"]:
+            raise BadInput(f"the cluster at “{address}” has no workers; start some, then try again")
+        used = {g.hash for g in project.geometry}
+        # sent to the workers once, not with each frame
+        told = client.scatter([project, {n: m for n, m in meshes.items() if n in used}], broadcast=True, hash=False)
+        token = f"{told[0].key}"
+        chunks = [left[k : k + _TOGETHER] for k in range(0, len(left), _TOGETHER)]
+        futures = [
+            client.submit(frames_of, token, told[0], told[1], chunk, size, alpha, pure=False, retries=_RETRIES)
+            for chunk in chunks
+        ]
+        done = 0
+        tell(done)
+        for future in as_completed(futures):
+            done += _keep(future, store)
+            tell(done)
+    finally:
+        client.close()
+
+
+def _keep(future: Any, store: FrameStore) -> int:
+    try:
+        found: list[tuple[str, bytes]] = future.result()
+    except OSError:
+        raise
+    except Exception as fault:
+        raise BadInput(f"frames could not be made on the cluster: {fault}") from fault
+    for key, data in found:
+        store.keep(key, data)
+    return len(found)

@@ -1,0 +1,235 @@
+"""Where the pictures of a film go: H.264 and AV1 in MP4, VP9 in WebM, GIF, animated WebP, or numbered PNG files."""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from types import TracebackType
+from typing import Any, Literal
+
+import av
+import numpy as np
+from av.error import FFmpegError
+from PIL import Image, PngImagePlugin
+
+from kestrav.core.errors import BadInput
+from kestrav.render.picture import Picture
+
+Codec = Literal["h264", "av1"]
+_AHEAD = 3  # pictures that may wait to be written; each holds its memory
+_EVEN = (".mp4", ".webm")  # whose colour is halved, and so needs even sides
+_ALPHA = (".webm", ".webp", ".gif", "")  # that can let through
+ENDINGS = (".mp4", ".webm", ".gif", ".webp", "")
+_CODECS = {
+    (".mp4", "h264"): ("libx264", {"crf": "17", "preset": "fast"}),
+    (".mp4", "av1"): ("libsvtav1", {"crf": "28", "preset": "8"}),
+    (".webm", "h264"): ("libvpx-vp9", {"crf": "24", "b:v": "0", "row-mt": "1", "cpu-used": "4", "deadline": "good"}),
+}
+
+
+@dataclass(frozen=True)
+class Output:
+    """What is written: where to, its size in pixels, its rate, whether it lets through, and what is told of it in the file."""
+
+    target: Path
+    width: int
+    height: int
+    fps: float
+    alpha: bool = False
+    codec: Codec = "h264"
+    about: Mapping[str, str] | None = None
+
+
+def sides(target: Path, width: int, height: int) -> tuple[int, int]:
+    """The size that an output can have: even sides where its codec needs them."""
+    if target.suffix.lower() in _EVEN:
+        return max(width // 2 * 2, 2), max(height // 2 * 2, 2)
+    return width, height
+
+
+def check_output(output: Output) -> None:
+    """Raise BadInput for an ending that is not known, or what cannot let through."""
+    ending = output.target.suffix.lower()
+    if ending not in ENDINGS:
+        raise BadInput(
+            f"“{output.target}” has an ending that is not known: give {', '.join(e for e in ENDINGS if e)} or a folder's name"
+        )
+    if output.alpha and ending not in _ALPHA:
+        raise BadInput(
+            f"“{output.target}” cannot be see-through, as H.264 and AV1 in MP4 have no alpha; give .webm, .webp, .gif or a folder for PNG files"
+        )
+    if output.codec == "av1" and ending != ".mp4":
+        raise BadInput(f"“{output.target}” cannot hold AV1 here; give .mp4")
+
+
+def open_sink(output: Output) -> Sink:
+    """What writes an output. Raises BadInput as :func:`check_output`."""
+    check_output(output)
+    ending = output.target.suffix.lower()
+    if ending in _EVEN:
+        return _Film(output)
+    return _Sequence(output) if ending == "" else _Animation(output)
+
+
+def save_png(picture: Picture, target: Path, about: Mapping[str, str] | None = None, effort: int = 3) -> None:
+    """Write a picture, whole or not at all; with an effort of zlib's to make it small, 0 to 9."""
+    part = target.with_name(f".{target.name}.part")
+    told = PngImagePlugin.PngInfo()
+    for name, text in (about or {}).items():
+        told.add_itxt(name.capitalize(), text)
+    try:
+        Image.fromarray(picture).save(part, format="PNG", compress_level=effort, pnginfo=told)
+        part.replace(target)
+    finally:
+        part.unlink(missing_ok=True)
+
+
+class Sink(ABC):
+    """Takes pictures one after another; they are written on a second thread while the next one is made.
+
+    What is half done is removed when the work is left early.
+    """
+
+    def __init__(self, output: Output) -> None:
+        self.output, self.target = output, output.target
+        self.part = self.target.with_name(f".{self.target.name}.part")
+        self.done = False
+        self.count = 0
+        self._pool = ThreadPoolExecutor(1)
+        self._waiting: list[Future[None]] = []
+
+    @abstractmethod
+    def write(self, number: int, picture: Picture) -> None:
+        """Write one frame."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """Complete the partial result and give it its name."""
+
+    @abstractmethod
+    def drop(self) -> None:
+        """Remove the partial result."""
+
+    def add(self, picture: Picture) -> None:
+        """Take a frame; raises what writing an earlier one raised."""
+        if len(self._waiting) >= _AHEAD:
+            self._waiting.pop(0).result()
+        self._waiting.append(self._pool.submit(self.write, self.count, picture))
+        self.count += 1
+
+    def finish(self) -> None:
+        """Write what waits, and complete."""
+        for job in self._waiting:
+            job.result()
+        self.close()
+        self.done = True
+
+    def __enter__(self) -> Sink:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, fault: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._pool.shutdown(cancel_futures=True)
+        if not self.done:
+            self.drop()
+
+
+class _Film(Sink):
+    """H.264 or AV1 in MP4, or VP9 in WebM."""
+
+    def __init__(self, output: Output) -> None:
+        super().__init__(output)
+        ending = self.target.suffix.lower()
+        codec, options = _CODECS[ending, output.codec]
+        rate = Fraction(output.fps).limit_denominator(1001)
+        flags = {"movflags": "+faststart"} if ending == ".mp4" else {}
+        self.container = av.open(str(self.part), "w", format=ending[1:], options=flags)
+        for name, text in (output.about or {}).items():
+            self.container.metadata[name] = text
+        self.stream: Any = self.container.add_stream(codec, rate=rate, options=options)
+        self.stream.width, self.stream.height = output.width, output.height
+        self.format = "yuva420p" if output.alpha else "yuv420p"
+        self.stream.pix_fmt = self.format
+        context = self.stream.codec_context
+        # BT.709 (ITU-R BT.709-6), as code points of ITU-T H.273; limited range
+        context.colorspace = context.color_primaries = context.color_trc = 1
+        context.color_range = 1
+
+    def write(self, number: int, picture: Picture) -> None:
+        frame = av.VideoFrame.from_ndarray(picture, format="rgba" if self.output.alpha else "rgb24")
+        frame = frame.reformat(
+            format=self.format, src_colorspace="ITU709", dst_colorspace="ITU709", dst_color_range="MPEG"
+        )
+        for packet in self.stream.encode(frame):
+            self.container.mux(packet)
+
+    def close(self) -> None:
+        for packet in self.stream.encode():
+            self.container.mux(packet)
+        self.container.close()
+        self.part.replace(self.target)
+
+    def drop(self) -> None:
+        # the fault that brought us here is the one to tell
+        with contextlib.suppress(OSError, FFmpegError):
+            self.container.close()
+        self.part.unlink(missing_ok=True)
+
+
+class _Animation(Sink):
+    """GIF or animated WebP, by Pillow; all pictures are held until the end, as both need them together."""
+
+    def __init__(self, output: Output) -> None:
+        super().__init__(output)
+        self.pictures: list[Image.Image] = []
+
+    def write(self, number: int, picture: Picture) -> None:
+        self.pictures.append(Image.fromarray(picture))
+
+    def close(self) -> None:
+        gif = self.target.suffix.lower() == ".gif"
+        about = "; ".join(f"{name}: {text}" for name, text in (self.output.about or {}).items())
+        options: dict[str, Any] = {"save_all": True, "append_images": self.pictures[1:], "loop": 0}
+        options["duration"] = durations(len(self.pictures), self.output.fps, 10 if gif else 1)
+        if gif:
+            options |= {"comment": about.encode(), "disposal": 2 if self.output.alpha else 1}
+        else:
+            options |= {"quality": 88, "method": 3, "xmp": about.encode()}
+        self.pictures[0].save(self.part, format="GIF" if gif else "WEBP", **options)
+        self.part.replace(self.target)
+
+    def drop(self) -> None:
+        self.part.unlink(missing_ok=True)
+
+
+def durations(count: int, fps: float, unit: int) -> list[int]:
+    """How many ms each of so many pictures stays, in whole units (GIF has hundredths of a second), the sum being as near as can be."""
+    ends = np.rint(np.arange(count + 1) * 1000.0 / fps / unit).astype(int) * unit
+    return [int(v) for v in np.maximum(np.diff(ends), unit)]
+
+
+class _Sequence(Sink):
+    """Numbered PNG files in a folder."""
+
+    def __init__(self, output: Output) -> None:
+        super().__init__(output)
+        shutil.rmtree(self.part, ignore_errors=True)
+        self.part.mkdir()
+
+    def write(self, number: int, picture: Picture) -> None:
+        save_png(picture, self.part / f"frame_{number:05d}.png", self.output.about)
+
+    def close(self) -> None:
+        if self.target.exists():
+            shutil.rmtree(self.target)
+        self.part.replace(self.target)
+
+    def drop(self) -> None:
+        shutil.rmtree(self.part, ignore_errors=True)

@@ -1,0 +1,60 @@
+"""Makes some of a film's frames in a process of its own: ``python -m kestrav.render.worker SPEC NUMBER OF``.
+
+A frame is given up after a second failure; its fault is written beside the frames, and the others are made.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+import sys
+from pathlib import Path
+from typing import Any
+
+from kestrav.render.frames import Frame, FrameStore, Maker
+
+
+def make(maker: Maker, store: FrameStore, frame: Frame) -> None:
+    """Make a frame, a second time if need be. Raises what the second time raised; OSError of a full disk at once."""
+    try:
+        store.save(frame.key, maker.picture(frame))
+    except OSError:
+        raise
+    except Exception:
+        maker.close()
+        store.save(frame.key, maker.picture(frame))
+
+
+def main(arguments: list[str]) -> int:
+    """Make every so-manieth frame that is not there yet."""
+    spec, number, of = Path(arguments[0]), int(arguments[1]), int(arguments[2])
+    with spec.open("rb") as stream:
+        told: dict[str, Any] = pickle.load(stream)
+    store, parent = FrameStore(Path(told["folder"])), os.getppid()
+    maker = Maker(told["project"], told["meshes"], told["width"], told["height"], told["alpha"])
+    for k, frame in enumerate(told["frames"]):
+        if k % of != number or store.has(frame.key):
+            continue
+        if os.getppid() != parent:
+            return 1  # whoever asked for it has gone
+        try:
+            make(maker, store, frame)
+        except OSError as fault:
+            _tell(store, fault.strerror or str(fault))
+            return 2
+        except Exception as fault:
+            _tell(store, f"frame at {frame.time:.3f} s of “{frame.shot.name}”: {fault}")
+    maker.close()
+    return 0
+
+
+def _tell(store: FrameStore, text: str) -> None:
+    try:
+        with (store.folder / "faults.txt").open("a", encoding="utf-8") as stream:
+            stream.write(text + "\n")
+    except OSError:
+        print(text, file=sys.stderr)
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

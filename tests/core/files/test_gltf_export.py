@@ -1,0 +1,280 @@
+"""Animated glTF: valid by Khronos' validator, poses within the tolerance, few keys; and the tables of motion."""
+
+import csv
+import json
+import shutil
+import struct
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import pytest
+import trimesh
+from scipy.spatial.transform import Rotation, Slerp
+from shapes import straight
+
+from kestrav.core.camera.making import add_follower, add_standing
+from kestrav.core.camera.views import views
+from kestrav.core.document import edits
+from kestrav.core.document.records import AlongHeading, Axle, Part, Project, Spin
+from kestrav.core.errors import BadInput
+from kestrav.core.files.gltf_export import animated, linear, write_animated
+from kestrav.core.files.key_reduction import places_off, slerp, told_by, turns_off
+from kestrav.core.files.tables import write_tables
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.runs import frame_times, span
+
+ROOT = Path(__file__).parents[3]
+VALIDATOR = ROOT / ".third-party" / "gltf-validator"
+Y_UP = np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]])
+
+
+def issues(data, folder):
+    """What Khronos' validator says."""
+    if shutil.which("node") is None or not (VALIDATOR / "node_modules").is_dir():
+        pytest.skip("the glTF validator is not here; make dev fetches it from npm")
+    file = folder / "made.glb"
+    file.write_bytes(data)
+    said = subprocess.run(
+        ["node", str(ROOT / "tests" / "data" / "validate.js"), str(VALIDATOR), str(file)],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    return json.loads(said.stdout)
+
+
+class Player:
+    """Plays a GLB as its specification says."""
+
+    def __init__(self, data):
+        length = struct.unpack_from("<I", data, 12)[0]
+        self.json = json.loads(data[20 : 20 + length])
+        self.binary = data[20 + length + 8 :]
+        self.channels = {}
+        for animation in self.json.get("animations", []):
+            for channel in animation["channels"]:
+                sampler = animation["samplers"][channel["sampler"]]
+                target = channel["target"]
+                self.channels[target["node"], target["path"]] = (
+                    self.array(sampler["input"]),
+                    self.array(sampler["output"]),
+                )
+        self.parent = {c: k for k, node in enumerate(self.json["nodes"]) for c in node.get("children", [])}
+
+    def array(self, number):
+        accessor = self.json["accessors"][number]
+        view = self.json["bufferViews"][accessor["bufferView"]]
+        width = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}[accessor["type"]]
+        kind = {5126: "<f4", 5125: "<u4"}[accessor["componentType"]]
+        found = np.frombuffer(self.binary, kind, accessor["count"] * width, view["byteOffset"])
+        return found.reshape(-1, width).astype(float) if width > 1 else found.astype(float)
+
+    def local(self, number, time):
+        node = self.json["nodes"][number]
+        place = np.array(node.get("translation", [0.0, 0, 0]))
+        turn = Rotation.from_quat(node.get("rotation", [0.0, 0, 0, 1]))
+        if (number, "translation") in self.channels:
+            times, values = self.channels[number, "translation"]
+            place = np.array([np.interp(time, times, column) for column in values.T])
+        if (number, "rotation") in self.channels:
+            times, values = self.channels[number, "rotation"]
+            at = float(np.clip(time, times[0], times[-1]))
+            turn = Rotation.from_quat(values[0]) if len(times) == 1 else Slerp(times, Rotation.from_quat(values))(at)
+        matrix = np.eye(4)
+        matrix[:3, :3], matrix[:3, 3] = turn.as_matrix(), place
+        return matrix
+
+    def pose(self, number, time):
+        """A node's pose in space in mm, Z up."""
+        matrix = self.local(number, time)
+        while number in self.parent:
+            number = self.parent[number]
+            matrix = self.local(number, time) @ matrix
+        found = matrix.copy()
+        found[:3, :3], found[:3, 3] = Y_UP.T @ matrix[:3, :3], 1000 * Y_UP.T @ matrix[:3, 3]
+        return found
+
+    def named(self, name):
+        return next(k for k, node in enumerate(self.json["nodes"]) if node["name"] == name)
+
+
+@pytest.fixture
+def turning(passing):
+    """The cube turns along a bent path, with a spinning child's worth of motion and two cameras."""
+    project = edits.update(passing.project, "run-1", heading=AlongHeading())
+    bent = straight((-100, 0, 0), (0, 0, 0), (40, 60, 0), (100, 90, 20), kind="smooth")
+    project = edits.update(project, "path-1", shape=bent)
+    spin = Spin("spin-1", "Post spins", "part-2", Axle((0, 0, 0), (0, 0, 1)), end=2.0, turns=3.0, rpm=None)
+    project = edits.add(project, spin)
+    project = add_standing(project, (400.0, -500.0, 300.0), "part-1")
+    project = add_follower(project, "part-1", "behind", 300.0, 80.0)
+    return project, passing.meshes
+
+
+@pytest.mark.parametrize("tolerance", [0.5, 0.05])
+def test_poses_between_the_keys_are_within_the_tolerance(turning, tolerance):
+    project, meshes = turning
+    data, told = animated(project, meshes, tolerance)
+    player = Player(data)
+    times = np.linspace(0.0, span(project), 157)
+    poses = world_poses(project, times)
+    for row, part in enumerate(project.parts):
+        number = player.named(part.name)
+        corners = meshes[part.geometry].bounds
+        for k, time in enumerate(times):
+            found = player.pose(number, time)
+            for corner in corners:
+                mine = poses[k, row, :3, :3] @ corner + poses[k, row, :3, 3]
+                theirs = found[:3, :3] @ corner + found[:3, 3]
+                # beside the tolerance, what 120 samples a second and single precision leave
+                assert np.linalg.norm(mine - theirs) < tolerance + 0.02
+    assert told.keys < 0.25 * told.moving * 2 * told.samples
+
+
+def test_a_larger_tolerance_needs_fewer_keys(turning):
+    project, meshes = turning
+    counts = [animated(project, meshes, tolerance)[1].keys for tolerance in (0.01, 0.1, 1.0)]
+    assert counts[0] > counts[1] > counts[2]
+
+
+def test_the_validator_finds_nothing(turning, tmp_path):
+    report = issues(animated(*turning)[0], tmp_path)
+    assert report["issues"]["numErrors"] == report["issues"]["numWarnings"] == 0, report["issues"]["messages"]
+
+
+def test_the_validator_finds_nothing_in_the_demo(demo, tmp_path):
+    times = np.linspace(0.0, span(demo.project), 120)
+    report = issues(animated(demo.project, demo.meshes, 1.0, times)[0], tmp_path)
+    assert report["issues"]["numErrors"] == report["issues"]["numWarnings"] == 0, report["issues"]["messages"]
+    assert report["info"]["animationCount"] == 1
+
+
+def test_trimesh_reads_parts_hierarchy_and_colours(turning, tmp_path):
+    project, meshes = turning
+    file = tmp_path / "made.glb"
+    write_animated(edits.update(project, "part-2", colour="#ff8000"), meshes, file)
+    scene = trimesh.load(file)
+    sizes = {name: np.sort(mesh.extents) * 1000 for name, mesh in scene.geometry.items()}
+    assert any(np.allclose(size, [20, 20, 20], atol=1e-3) for size in sizes.values())
+    post = next(m for m in scene.geometry.values() if np.allclose(np.sort(m.extents) * 1000, [10, 10, 100], atol=1e-3))
+    assert post.visual.material.baseColorFactor[:3].tolist() == [round(255 * v) for v in linear("#ff8000")] or (
+        np.abs(np.array(post.visual.material.baseColorFactor[:3]) / 255 - linear("#ff8000")).max() < 0.01
+    )
+    # as first posed: the cube at the beginning of its path, in metres with Y up
+    cube = next(n for n in scene.graph.nodes if n == "Cube")
+    matrix, _ = scene.graph.get(cube)
+    assert matrix[:3, 3] == pytest.approx([-0.1, 0.0, 0.0], abs=1e-6)
+
+
+def test_nesting_stays_and_hidden_parts_have_no_mesh(passing):
+    project = passing.project
+    parts = (
+        Part("group", "Group"),
+        *(edits.change(p, parent="group") if p.id == "part-1" else p for p in project.parts),
+    )
+    project = edits.update(
+        Project(**{f: getattr(project, f) for f in project.__struct_fields__} | {"parts": parts}), "part-2", shown=False
+    )
+    player = Player(animated(project, passing.meshes)[0])
+    nodes = player.json["nodes"]
+    group = player.named("Group")
+    assert player.named("Cube") in nodes[group]["children"]
+    assert "mesh" not in nodes[player.named("Post")]
+
+
+def test_cameras_have_their_lens_and_look_where_they_do(turning):
+    project, meshes = turning
+    player = Player(animated(project, meshes, 0.05)[0])
+    for camera in project.cameras:
+        number = player.named(camera.name)
+        lens = player.json["cameras"][player.json["nodes"][number]["camera"]]["perspective"]
+        seen = views(project, meshes, camera, [0.0, 1.3])
+        shot = next(s for s in project.shots if s.camera == camera.id)
+        # glTF 2.0, 3.10.3: yfov is the vertical angle of view in radians
+        assert lens["yfov"] == pytest.approx(seen.vertical_angle(camera, shot.width, shot.height)[0])
+        assert lens["aspectRatio"] == pytest.approx(shot.width / shot.height)
+        for k, time in enumerate((0.0, 1.3)):
+            pose = player.pose(number, time)
+            assert pose[:3, 3] == pytest.approx(seen.position[k], abs=0.1)
+            assert -pose[:3, 2] == pytest.approx(seen.forward[k], abs=1e-3)
+            assert pose[:3, 1] == pytest.approx(seen.up[k], abs=1e-3)
+
+
+def test_a_project_without_motion_or_parts_is_still_a_file(tmp_path):
+    data, told = animated(Project("Nothing"), {})
+    assert told.keys == 0
+    report = issues(data, tmp_path)
+    assert report["issues"]["numErrors"] == 0
+
+
+def test_files_are_not_overwritten_silently(turning, tmp_path):
+    project, meshes = turning
+    file = tmp_path / "made.glb"
+    file.write_bytes(b"mine")
+    with pytest.raises(BadInput, match="there already"):
+        write_animated(project, meshes, file)
+    assert file.read_bytes() == b"mine"
+    with pytest.raises(BadInput, match=r"give \.glb"):
+        write_animated(project, meshes, tmp_path / "made.obj")
+    with pytest.raises(BadInput, match="cannot be written"):
+        write_animated(project, meshes, tmp_path / "none" / "made.glb")
+
+
+# keys
+
+
+def test_a_straight_even_way_needs_two_keys_and_a_corner_one_more():
+    times = np.linspace(0, 4, 200)
+    line = np.stack([times, 2 * times, 0 * times], axis=1)
+    assert told_by(200, places_off(times, line), 1e-9).tolist() == [0, 199]
+    bent = np.where(times[:, None] < 2, line, line[100] + (line - line[100]) * [1, -1, 0])
+    kept = told_by(200, places_off(times, bent), 0.05)
+    assert 3 <= len(kept) <= 4
+
+
+def test_keys_of_an_arc_are_as_many_as_its_sagitta_asks():
+    times = np.linspace(0, 1, 2001)
+    arc = 500.0 * np.stack([np.cos(2 * times), np.sin(2 * times), 0 * times], axis=1)
+    kept = told_by(len(times), places_off(times, arc), 0.1)
+    # chords of a sagitta s on a radius r span 2 acos(1 - s / r)
+    exact = 2.0 / (2 * np.arccos(1 - 0.1 / 500.0))
+    assert len(kept) - 1 == pytest.approx(exact, abs=1.5)
+
+
+def test_turns_agree_with_scipys_slerp(random):
+    ends = Rotation.random(2, random_state=3)
+    share = np.linspace(0, 1, 9)
+    mine = slerp(*ends.as_quat(), share)
+    theirs = Slerp([0, 1], ends)(share).as_quat()
+    assert np.abs(np.einsum("ij,ij->i", mine, theirs)) == pytest.approx(np.ones(9), abs=1e-12)
+    times = np.linspace(0, 1, 50)
+    even = Rotation.from_rotvec(np.outer(times, [0.4, -0.8, 1.1])).as_quat()
+    assert told_by(50, turns_off(times, even), 1e-6).tolist() == [0, 49]
+
+
+# tables
+
+
+def test_tables_tell_poses_turns_and_cameras(turning, tmp_path):
+    project, meshes = turning
+    made = write_tables(project, meshes, tmp_path / "motion.csv")
+    assert [f.name for f in made] == ["motion.csv", "motion-turns.csv", "motion-cameras.csv"]
+    times = frame_times(project)
+    poses = list(csv.DictReader(made[0].open()))
+    assert len(poses) == 2 * len(times)
+    row = next(r for r in poses if r["frame"] == "7" and r["part"] == "Cube")
+    pose = world_poses(project, times[7:8])[0, 0]
+    assert [float(row[k]) for k in ("x_mm", "y_mm", "z_mm")] == pytest.approx(pose[:3, 3], abs=1e-5)
+    quaternion = [float(row[k]) for k in ("qx", "qy", "qz", "qw")]
+    assert Rotation.from_quat(quaternion).as_matrix() == pytest.approx(pose[:3, :3], abs=1e-7)
+    turns = list(csv.DictReader(made[1].open()))
+    assert float(turns[-1]["Post spins deg"]) == pytest.approx(
+        np.degrees(Motion(project).angles(project.spins[0], times[-1:])[0])
+    )
+    cameras = list(csv.DictReader(made[2].open()))
+    assert {r["camera"] for r in cameras} == {c.name for c in project.cameras}
+    assert float(cameras[0]["lens_mm"]) == 35.0
+    with pytest.raises(BadInput, match="there already"):
+        write_tables(project, meshes, tmp_path / "motion.csv")

@@ -1,0 +1,95 @@
+"""Frames made on a dask.distributed cluster of this machine's own."""
+
+import os
+import threading
+import time
+
+import msgspec
+import numpy as np
+import pytest
+from distributed import LocalCluster
+from PIL import Image
+from shapes import box_mesh, make_project, straight
+
+from kestrav.core.document import edits
+from kestrav.core.document.records import Camera, PointAim, Shot
+from kestrav.core.errors import BadInput
+from kestrav.render import cluster as on_cluster
+from kestrav.render import film
+
+
+@pytest.fixture(scope="module")
+def filmed():
+    opened = make_project(
+        {"Cube": (box_mesh(60, 60, 60), (-200, 0, 0))}, straight((-200, 0, 0), (200, 0, 0)), duration=1.0
+    )
+    camera = Camera("camera-1", "Eye", PointAim((0, 0, 0)), position=(0.0, -900.0, 0.0))
+    shot = Shot("shot-1", "Take", "camera-1", 0.0, 0.6, 160, 90, 25.0, "#808080")
+    return edits.add(opened.project, camera, shot), opened.meshes
+
+
+@pytest.fixture(scope="module")
+def local():
+    with LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address=":0") as made:
+        yield made
+
+
+def pictures(folder):
+    return [np.asarray(Image.open(p)) for p in sorted(folder.iterdir())]
+
+
+def test_a_cluster_makes_the_same_pixels(filmed, local, tmp_path):
+    project, meshes = filmed
+    told = []
+    here = film.render_shot(project, meshes, project.shots[0], tmp_path / "here", processes=1)
+    there = film.render_shot(
+        project,
+        meshes,
+        project.shots[0],
+        tmp_path / "there",
+        lambda d, n: told.append(d),
+        cluster=local.scheduler_address,
+    )
+    ours, theirs = pictures(here), pictures(there)
+    assert len(ours) == len(theirs) == 15
+    assert all((a == b).all() for a, b in zip(ours, theirs, strict=True))
+    assert told == sorted(told) and told[-1] == 15
+
+
+def test_the_loss_of_a_worker_is_survived(filmed, local, tmp_path):
+    project, meshes = filmed
+    shot = msgspec.structs.replace(project.shots[0], end=2.0, fps=60.0)
+    killed = []
+
+    def kill():
+        while not (tmp_path / ".film.frames").is_dir():
+            time.sleep(0.01)
+        worker = next(iter(local.workers.values()))
+        killed.append(worker.process.process.pid)
+        os.kill(killed[0], 9)
+
+    killer = threading.Thread(target=kill)
+    killer.start()
+    target = film.render_shot(project, meshes, shot, tmp_path / "film", cluster=local.scheduler_address)
+    killer.join()
+    assert killed
+    assert len(list(target.iterdir())) == 120
+
+
+def test_a_cluster_that_does_not_answer_is_told(filmed, tmp_path, monkeypatch):
+    project, meshes = filmed
+    monkeypatch.setattr(on_cluster, "_ANSWERS", 0.5)
+    with pytest.raises(BadInput, match="does not answer"):
+        film.render_shot(project, meshes, project.shots[0], tmp_path / "a", cluster="tcp://127.0.0.1:9")
+    with pytest.raises(BadInput, match="does not answer"):
+        film.render_shot(project, meshes, project.shots[0], tmp_path / "a", cluster="no address")
+    assert not list(tmp_path.iterdir())
+
+
+def test_a_cluster_without_workers_is_told(filmed, tmp_path):
+    project, meshes = filmed
+    with (
+        LocalCluster(n_workers=0, processes=True, dashboard_address=":0") as empty,
+        pytest.raises(BadInput, match="has no workers"),
+    ):
+        film.render_shot(project, meshes, project.shots[0], tmp_path / "a", cluster=empty.scheduler_address)
