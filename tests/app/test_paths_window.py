@@ -124,6 +124,7 @@ def test_a_shot_shows_paths_in_the_lens_only_when_asked(hand):
     hand.session.select(hand.session.project.shots[0].id)
     hand.stage.draw()
     assert not hand.stage.lens_view.paths.actors
+    hand.window.card.show_shot_tab("Picture")
     hand.field("Paths").click()
     hand.stage.draw()
     assert len(hand.stage.lens_view.paths.actors) == len(hand.session.project.paths)

@@ -423,7 +423,8 @@ def test_an_old_result_is_never_shown_as_current(hand):
     assert "lags" in hand.window.deck.clearance.label.text()
     assert "checking" in hand.window.findings.count.text()
     hand.checked()
-    assert hand.window.findings.findings == ()
+    # the small project's shot has but 20 frames a second; nothing else is wrong
+    assert [f.rule for f in hand.window.findings.findings] == ["frame-rate"]
     assert "lags" not in hand.window.deck.clearance.label.text()
 
 

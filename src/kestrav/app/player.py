@@ -79,8 +79,8 @@ class Player(QObject):
     def _tick_film(self, frames: list[FilmFrame], fps: float) -> None:
         frame = math.floor((self._from + self._clock.elapsed() / 1000.0) * fps + 1e-9)
         if frame >= len(frames):
-            self.at_frame.emit(len(frames) - 1)
             self.session.show_film(frames[-1])
+            self.at_frame.emit(len(frames) - 1)
             self.stop()
             return
         self.session.show_film(frames[frame])

@@ -69,7 +69,7 @@ def test_the_walk_passes_the_open_door_and_keeps_400_mm_from_everything(demo):
     at = judged(demo, "Walkthrough")
     assert at.near.distance.min() >= 400.0
     x = at.seen.position[:, 0]
-    assert x[0] < -5000 and x[-1] > 1500
+    assert x[0] < -5000 and x[-1] > -500
     passing = int(np.argmin(np.abs(x + 3660.0)))
     door = [p.name for p in demo.project.parts].index("Door leaf")
     poses = world_poses(demo.project, [0.0, float(at.times[passing])])[:, door, :3, :3]
