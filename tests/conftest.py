@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import subprocess
 from pathlib import Path
 
 # software rendering of many small windows needs no help from more threads
@@ -13,6 +14,24 @@ import pytest
 from shapes import DEMO, box_mesh, make_project, straight
 
 from kestrav.core.files import project_file
+
+
+def pytest_configure(config):
+    """Give every further process of the tests a display of its own: on one, only one window has the keys."""
+    if os.environ.get("PYTEST_XDIST_WORKER", "gw0") == "gw0":
+        return
+    reading, writing = os.pipe()
+    command = ["Xvfb", "-displayfd", str(writing), "-screen", "0", "1280x800x24", "-nolisten", "tcp"]
+    config.display = subprocess.Popen(command, pass_fds=[writing], stderr=subprocess.DEVNULL)
+    os.close(writing)
+    with os.fdopen(reading) as stream:
+        os.environ["DISPLAY"] = f":{stream.readline().strip()}"
+
+
+def pytest_unconfigure(config):
+    """Take the display away again."""
+    if hasattr(config, "display"):
+        config.display.terminate()
 
 
 @pytest.fixture

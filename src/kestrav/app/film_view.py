@@ -6,9 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import QSize, Qt
-from PySide6.QtGui import QImage, QPainter, QPixmap
+from PySide6.QtGui import QCloseEvent, QImage, QPainter, QPixmap
 from PySide6.QtWidgets import (
-    QDialog,
     QHBoxLayout,
     QLabel,
     QListWidget,
@@ -30,27 +29,36 @@ from kestrav.core.errors import BadInput
 if TYPE_CHECKING:
     from kestrav.app.window import Window
 
-WIDE, PICTURES = 96, 6  # pixels of a small picture, and how many there are of a shot
+WIDE, PICTURES = 88, 6  # pixels of a small picture, and how many there are of a shot
 _GAP = 2
+_HIGH = 352  # pixels of its height, if the deck was lower
 
 
-class FilmView(QDialog):
+class FilmView(QWidget):
     """Shots of the film, a slider over all of it, and what is done with it."""
 
     def __init__(self, window: Window) -> None:
         super().__init__(window)
-        self.setWindowTitle("Film")
+        self.setObjectName("film")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumHeight(230)
         self.window_, self.session, self.player = window, window.session, window.player
         self.frames: list[FilmFrame] = []
         self.rows: list[tuple[str, QLabel, QLabel]] = []
         self.job: Job | None = None
         self._of: object = None
-        self._swapped_here = False
+        self._sizes: list[int] = []
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 10, 12, 10)
         self.title = QLabel()
         self.title.setObjectName("title")
-        column.addWidget(self.title)
+        head = QHBoxLayout()
+        head.addWidget(self.title, 1)
+        self._button(
+            head, "Back to the deck", self.close, "Leave the film; the lens shows again what is selected (Esc)"
+        )
+        column.addLayout(head)
         self.list = QListWidget()
         self.list.setAccessibleName("Shots of the film")
         self.list.setToolTip("Shots in their order; Ctrl+Up and Ctrl+Down move one")
@@ -101,17 +109,22 @@ class FilmView(QDialog):
 
     # what there is
 
-    def open_over_deck(self) -> None:
-        """Show it over the deck, so that the lens stays in sight."""
-        if not self.isVisible():
-            deck = self.window_.deck
-            corner = deck.mapToGlobal(deck.rect().topLeft())
-            low, high = deck.size().height(), max(deck.size().height() + 70, 320)
-            self.setGeometry(corner.x(), corner.y() + low - high, deck.size().width(), high)
+    def open(self) -> None:
+        """Show it in the place of the deck, where all of the lens stays in sight."""
+        right, deck = self.window_.right, self.window_.deck
+        if right.indexOf(self) < 0:
+            self._sizes = right.sizes()
+            above, below = self._sizes
+            high = max(below, _HIGH)
+            right.addWidget(self)
+            right.setStretchFactor(2, 0)
+            deck.hide()
+            self.show()
+            right.setSizes([above + below - high, 0, high])
             self.follow()
-        self.show()
-        self.raise_()
-        self.activateWindow()
+            self.window_.show_tools(False)
+            self._scrubbed(self.slider.value())
+        self.list.setFocus()
 
     def _edited(self) -> None:
         if self.isVisible():
@@ -153,7 +166,7 @@ class FilmView(QDialog):
     def _add_row(self, number: int, shot: Shot, first: bool) -> None:
         holder = QWidget()
         line = QHBoxLayout(holder)
-        line.setContentsMargins(8, 5, 8, 5)
+        line.setContentsMargins(8, 3, 8, 3)
         comes = (
             "not in the film"
             if not shot.in_film
@@ -180,7 +193,7 @@ class FilmView(QDialog):
         line.addWidget(strip)
         line.addWidget(dead, 1)
         item = QListWidgetItem()
-        item.setSizeHint(QSize(100, max(strip.height(), 58) + 12))
+        item.setSizeHint(QSize(100, max(strip.height(), 52) + 8))
         self.list.addItem(item)
         self.list.setItemWidget(item, holder)
         self.rows.append((shot.id, strip, dead))
@@ -235,13 +248,8 @@ class FilmView(QDialog):
             self.complain("there is no shot in the film: take one in, or add a camera and a shot")
             return
         first = self.slider.value()
-        self._large_lens()
+        self.window_.stage.show_lens_alone(True)
         self.player.play_film(self.frames, self.frames[0].shot.fps, 0 if first >= len(self.frames) - 1 else first)
-
-    def _large_lens(self) -> None:
-        if not self.window_.stage.swapped:
-            self.window_.stage.swap()
-            self._swapped_here = True
 
     def _at_frame(self, frame: int) -> None:
         self.slider.blockSignals(True)
@@ -255,7 +263,7 @@ class FilmView(QDialog):
     def _scrubbed(self, frame: int) -> None:
         if self.frames:
             self.player.stop()
-            self._large_lens()
+            self.window_.stage.show_lens_alone(True)
             self.session.show_film(self.frames[frame])
             self._tell_where()
 
@@ -330,6 +338,8 @@ class FilmView(QDialog):
             self.toggle()
         elif event.key() in moves and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             self.move_shot(moves[event.key()])
+        elif event.key() == Qt.Key.Key_Escape:
+            self.close()
         else:
             super().keyPressEvent(event)
 
@@ -338,14 +348,16 @@ class FilmView(QDialog):
             self.job.stop()
             self.job = None
 
-    def done(self, result: int) -> None:
-        """Closed: the lens shows again what is selected."""
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """The deck takes its place back, and the lens shows again what is selected."""
         self._stop_job()
         self.player.stop()
         self._of = None
         self.session.show_film(None)
-        if self._swapped_here:
-            self._swapped_here = False
-            if self.window_.stage.swapped:
-                self.window_.stage.swap()
-        super().done(result)
+        self.window_.stage.show_lens_alone(False)
+        # out of the splitter, so that its sizes are kept as those of stage and deck
+        self.setParent(self.window_)
+        self.window_.show_tools(True)
+        self.window_.deck.show()
+        self.window_.right.setSizes(self._sizes)
+        super().closeEvent(event)

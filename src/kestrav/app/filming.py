@@ -34,7 +34,7 @@ class Filming(QObject):
         """Show the film: all shots in their order."""
         if self.view is None:
             self.view = FilmView(self.window)
-        self.view.open_over_deck()
+        self.view.open()
 
     def ask(self, shot: Shot | None = None, whole: bool = False) -> None:
         """Ask how, and render a shot, or the whole film, in a job."""

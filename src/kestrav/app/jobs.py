@@ -13,6 +13,7 @@ import signal
 import threading
 import time
 from collections.abc import Callable, Mapping
+from multiprocessing import forkserver
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any, Protocol
@@ -26,7 +27,14 @@ from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.findings.check import certified, check
 from kestrav.core.geometry.meshes import Mesh
 
-_context = multiprocessing.get_context("spawn")
+# children are forked from a process that has imported what they need, and so begin at once
+_context = multiprocessing.get_context("forkserver")
+_context.set_forkserver_preload(["kestrav.app.jobs", "kestrav.app.work", "kestrav.render.film"])
+
+
+def get_ready() -> None:
+    """Let the process that children are forked from begin its imports, so that the first child need not wait long."""
+    forkserver.ensure_running()
 
 
 class Report(Protocol):
@@ -52,15 +60,16 @@ class Process(QObject):
         super().__init__()
         self.connection, child = _context.Pipe()
         self.process = _context.Process(target=target, args=(child, *arguments), daemon=True)
-        self.process.start()
-        child.close()
+        self._begun = False
+        self._signal: signal.Signals | None = None  # what was sent last
         self._notifier = QSocketNotifier(self.connection.fileno(), QSocketNotifier.Type.Read, self)
         self._notifier.activated.connect(self._read)
         self._waiting: list[tuple[str, object]] = []
         self._there = threading.Condition()
         self._lost.connect(self._end)
-        # a child at work does not read, and a pipe holds little: the window must not wait for it
-        threading.Thread(target=self._write, daemon=True).start()
+        # a child at work does not read, and a pipe holds little: the window must not wait for it,
+        # nor for the first child, which begins when all is imported
+        threading.Thread(target=self._begin, args=(child,), daemon=True).start()
 
     def send(self, message: object, instead_of: str = "") -> None:
         """Send a message soon; lost when the child is gone, which :attr:`died` tells.
@@ -73,6 +82,26 @@ class Process(QObject):
             self._waiting.append((instead_of, message))
             self._there.notify()
 
+    def _begin(self, child: Connection) -> None:
+        try:
+            self.process.start()
+        except (OSError, EOFError):
+            self._tell_lost()
+            return
+        finally:
+            child.close()
+        with self._there:
+            self._begun = True
+            asked = self._signal
+        if asked is not None:
+            self.signal(asked)
+        self._write()
+
+    def _tell_lost(self) -> None:
+        # nobody is told any more when the window has gone meanwhile
+        with contextlib.suppress(RuntimeError):
+            self._lost.emit()
+
     def _write(self) -> None:
         while True:
             with self._there:
@@ -84,9 +113,7 @@ class Process(QObject):
             try:
                 self.connection.send(message)
             except (OSError, ValueError):
-                # nobody is told any more when the window has gone meanwhile
-                with contextlib.suppress(RuntimeError):
-                    self._lost.emit()
+                self._tell_lost()
                 return
 
     def _read(self) -> None:
@@ -102,7 +129,11 @@ class Process(QObject):
             self.died.emit()
 
     def signal(self, number: signal.Signals) -> None:
-        """Send a signal to the child and all that it has started."""
+        """Send a signal to the child and all that it has started, as soon as there is a child."""
+        with self._there:
+            self._signal = number
+            if not self._begun:
+                return
         pid = self.process.pid
         with contextlib.suppress(OSError):
             if pid and os.getpgid(pid) == pid:
@@ -116,9 +147,10 @@ class Process(QObject):
         with self._there:
             self._waiting = [("", _STOP)]
             self._there.notify()
-        self.signal(signal.SIGTERM)
         self.signal(signal.SIGCONT)
-        self.process.join(2)
+        self.signal(signal.SIGTERM)
+        if self._begun:
+            self.process.join(2)
         self.connection.close()
 
 

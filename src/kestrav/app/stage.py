@@ -166,6 +166,8 @@ class Stage(QWidget):
         self.lens_rect = QRect()  # where the lens's output frame is, in widget pixels
         self.swapped = False
         self.lens_shown = True
+        self.lens_alone, self._swaps_back = False, False
+        self._aspect = 0.0
         self.lens_width = int(QSettings().value("lens/width", LENS_WIDTH))
         self.tool: Tool | None = None
         self.gap: tuple[Array, str, bool] | None = None  # two points, its label, whether it is a breach
@@ -344,9 +346,22 @@ class Stage(QWidget):
             self.set_together(False)
         self.side_by_side.show(False)
         self.swapped = not self.swapped
+        self.lens_alone = self.lens_alone and self.swapped
         self.pane = self.panes["main"]
         self._order_renderers()
         self.arrange()
+
+    def show_lens_alone(self, alone: bool) -> None:
+        """Show the lens large, without the stage in its inset, or both again as they were."""
+        if alone == self.lens_alone:
+            return
+        self.lens_alone = alone
+        if alone:
+            self._swaps_back = not self.swapped
+        if self.swapped != alone and self._swaps_back:
+            self.swap()
+        else:
+            self.arrange()
 
     def set_guides(self, guides: FrameGuides) -> None:
         """Show these guides over the lens; they are remembered."""
@@ -394,20 +409,22 @@ class Stage(QWidget):
         self.view.setGeometry(self.rect())
         if self.swapped and self.session.camera is None:
             # the lens has nothing to show any more; the stage takes its place back
-            self.swapped = False
+            self.swapped = self.lens_alone = False
             self._order_renderers()
+        self._aspect = self.aspect
         rect = self.inset()
         lens_shown = (self.lens_shown or self.together) and self.session.camera is not None and self.tiles is None
+        inset_shown = lens_shown and not self.lens_alone
         shown = self.shown_panes()
         for pane in self.panes.values():
-            on = pane in shown and (lens_shown or not self.swapped) and self.tiles is None
+            on = pane in shown and (inset_shown or not self.swapped) and self.tiles is None
             pane.renderer.SetDraw(on)
             pane.over.SetDraw(on)
-        for renderer in (self.rim, self.lens):
-            renderer.SetDraw(lens_shown)
+        self.rim.SetDraw(inset_shown)
+        self.lens.SetDraw(lens_shown or self.lens_alone)
         lens_at, frame = rect, WHOLE
         if self.swapped:
-            lens_at, frame = frame_within(self.rect(), self.aspect, self.guides.mask < 1.0)
+            lens_at, frame = frame_within(self.rect(), self.aspect, self.guides.mask < 1.0 and not self.lens_alone)
         if self.together:
             lens_at = self._lay_together(shown)
         else:
@@ -424,7 +441,7 @@ class Stage(QWidget):
         self.place(self.kept.renderer, lens_at)
         self.kept.forget()
         self.side_by_side.lay()
-        self.lens_head.setVisible(lens_shown and not self.together)
+        self.lens_head.setVisible(inset_shown and not self.together)
         self.lens_head.setGeometry(rect.x() - 1, rect.y() - HEAD, rect.width() + 2, HEAD)
         self.schedule()
 
@@ -586,7 +603,7 @@ class Stage(QWidget):
             if self.lens_head.isVisible():
                 self.arrange()
             return
-        if not self.lens_head.isVisible() and self.lens_shown:
+        if (not self.lens_head.isVisible() and self.lens_shown and not self.lens_alone) or self._aspect != self.aspect:
             self.arrange()
         shot, time = self.session.shot, self.session.time
         self.scene.set_manner(self.lens_view.manner(project, shot))
@@ -687,10 +704,10 @@ class Stage(QWidget):
                 if self._before_press is not None and self.session.camera_id != tile.camera:
                     self.session.select(tile.camera)
             return True
-        if self.session.camera is None or not (self.lens_shown or self.together):
+        if self.session.camera is None or not (self.lens_shown or self.together or self.lens_alone):
             return False
         if self.swapped:
-            return not self.panes["main"].rect.contains(position)
+            return self.lens_alone or not self.panes["main"].rect.contains(position)
         return self.lens_rect.contains(position)
 
     def _enter_pane(self, position: QPoint) -> None:

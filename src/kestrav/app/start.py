@@ -30,8 +30,10 @@ def make_application() -> object:
     from PySide6.QtCore import QCoreApplication
     from PySide6.QtWidgets import QApplication
 
+    from kestrav.app.jobs import get_ready
     from kestrav.app.style import dress
 
+    get_ready()
     QCoreApplication.setOrganizationName("Kestrav")
     QCoreApplication.setApplicationName("Kestrav")
     application = QApplication.instance() or QApplication(sys.argv[:1])

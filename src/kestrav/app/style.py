@@ -92,7 +92,7 @@ QWidget#banner {{ background: {STRAW}; }}
 QLabel#panename {{ background: {PETROL_DARK}; color: white; padding: 2px 8px; }}
 QLabel#hint {{ background: {PETROL_DARK}; color: white; padding: 4px 9px; }}
 QWidget#preview {{ background: {STRAW}; }}
-QWidget#jobbar {{ background: {CARD}; border-top: 1px solid {RULE}; }}
+QWidget#jobbar, QWidget#film {{ background: {CARD}; border-top: 1px solid {RULE}; }}
 QProgressBar {{ border: 1px solid #cfc8b8; border-radius: 4px; background: white; height: 10px; text-align: center; }}
 QProgressBar::chunk {{ background: {PETROL}; border-radius: 3px; }}
 QSplitter::handle {{ background: {RULE}; }}

@@ -12,7 +12,6 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-import msgspec
 import numpy as np
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtGui import QGuiApplication
@@ -27,12 +26,11 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
 from kestrav.core.motion.resting import rest_poses, world_bounds
-from kestrav.core.motion.runs import begins, span
+from kestrav.core.motion.runs import span
 from kestrav.render.frame_marks import FrameGuides
 from kestrav.render.viewpoint import to_display
 
-_PATIENCE = 1800.0  # s for any one step; a busy machine without a graphics processor may need some
-FILM_SIZE = (640, 360)
+_PATIENCE = 3600.0  # s for any one step; a busy machine without a graphics processor may need some
 _FROM_THE_RIGHT = (0.62, -0.68, 0.39)
 
 
@@ -98,6 +96,7 @@ class Tour:
         dialog.open()
         made.append(self.picture("render"))
         dialog.done(QDialog.DialogCode.Rejected)
+        made.append(self.filmed())
         session.select(None)
         return made + self.preparing() + self.paths()
 
@@ -193,11 +192,11 @@ class Tour:
         return made
 
     def paths(self) -> list[Path]:
-        """Pictures of drawing an aisle path, rounding it, raising an orbit and clearing a way out."""
+        """Pictures of drawing an aisle path and judging it, of a run, key poses, a wheel and a swept space."""
         window, stage, session = self.window, self.window.stage, self.window.session
         names = {part.name: part.id for part in reversed(session.project.parts)}
         named = {path.name: path.id for path in session.project.paths}
-        if "Service trolley" not in names or not {"Way out", "Cabinet orbit"} <= named.keys():
+        if "Service trolley" not in names or "Aisle" not in named:
             return []
         made, edits_before = [], session.undo.index()
         trolley = names["Service trolley"]
@@ -240,19 +239,6 @@ class Tour:
         stage.viewpoint.look_from((-0.45, -0.8, 0.3))
         stage.look_at(np.array([[-500.0, -1900.0, 0.0], [1300.0, -700.0, 1900.0]]))
         made.append(self.picture("key-poses"))
-        crank = next(s.id for s in session.project.spins if s.name == "Crank closes the louvres")
-        session.select(crank)
-        window.deck.show_lanes(["wheel", "rate"])
-        session.set_time(5.0)
-        stage.viewpoint.look_from((0.86, -0.42, 0.28))
-        stage.look_at(np.array([[-180.0, -520.0, 330.0], [560.0, -200.0, 930.0]]))
-        session.select(session.project.rods[0].id)
-        gate = next(s for s in session.project.spins if s.name == "Gate swings open")
-        session.select(gate.id)
-        window.deck.show_lanes(["clearance", "wheel"])
-        session.set_time(begins(session.project, gate) + 0.25)
-        stage.viewpoint.look_from((-0.55, -0.62, 0.56))
-        stage.look_at(np.array([[1900.0, -4200.0, 0.0], [4300.0, -2000.0, 1100.0]]))
         wheel = session.project.rolls[0]
         session.select(wheel.id)
         window.deck.show_lanes(["wheel", "speed"])
@@ -266,15 +252,6 @@ class Tour:
         window.deck.show_lanes(lanes)
         made.append(self.swept())
         session.undo.setIndex(edits_before)
-        way = named["Way out"]
-        x, y, z = edits.point_shape(session.project, way).points[3].position
-        session.edit("Move point", lambda p: edits.set_point(p, way, 3, position=(x + 20.0, y, z)))
-        window.card.show_path_tab("Shape")
-        session.select(way, 3)
-        session.set_time(1.6)
-        stage.viewpoint.look_from((-0.25, -0.85, 0.45))
-        stage.look_at(np.array([[-450.0, -900.0, 900.0], [450.0, 0.0, 1600.0]]))
-        self.wait(lambda: window.current, "the check")
         session.undo.setIndex(edits_before)
         session.undo.setClean()
         session.select(None)
@@ -365,9 +342,14 @@ class Tour:
         return made
 
     def handed_on(self) -> list[Path]:
-        """Animated glTF, the tables of the motion and the report of the project."""
+        """Animated glTF, the tables of the motion, the chart of the lanes and the report of the project."""
         window, made = self.window, []
-        for kind, name in (("gltf", "motion.glb"), ("tables", "motion.csv"), ("report", "project.html")):
+        for kind, name in (
+            ("gltf", "motion.glb"),
+            ("tables", "motion.csv"),
+            ("chart", "lanes.svg"),
+            ("report", "project.html"),
+        ):
             target = self.folder / name
             window.handing_on.write(kind, target)
             self.wait(lambda: window.job is None, name)
@@ -376,19 +358,44 @@ class Tour:
             made.append(target)
         return made
 
-    def film(self) -> Path:
-        """Render the film with the window's own job, at a size that a small machine manages."""
+    def filmed(self) -> Path:
+        """The film with its shots, in a cross-fade, large in the lens."""
         window = self.window
-        like = {"width": FILM_SIZE[0], "height": FILM_SIZE[1], "fps": 24.0}
-        shots = [msgspec.structs.replace(s, **like) for s in window.session.project.shots if s.in_film]
-        target = self.folder / "film.mp4"
-        window.filming.start(shots, target)
-        self.wait(lambda: window.job is None, "rendering")
-        if not target.exists():
-            box = QApplication.activeModalWidget()
-            text = box.text() if isinstance(box, QMessageBox) else ""
-            raise BadInput(f"the film was not made. {text}")
-        return target
+        window.filming.show_film()
+        view = window.filming.view
+        assert view is not None
+        self.wait(lambda: view.job is None and bool(view.rows), "the pictures of the film")
+        fading = next((k for k, f in enumerate(view.frames) if f.over is not None and f.share > 0.5), 0)
+        view.slider.setValue(fading)
+        made = self.picture("film")
+        view.close()
+        return made
+
+    def film(self) -> list[Path]:
+        """Render the film and its contact sheet with the window's own jobs, in the looks, sizes and rate of its shots."""
+        window = self.window
+        shots = [s for s in window.session.project.shots if s.in_film]
+        sheet, film = self.folder / "contact-sheet.png", self.folder / "film.mp4"
+        window.filming.start_sheet(shots, sheet)
+        self.wait(lambda: window.job is None, "the contact sheet")
+        window.filming.start(shots, film)
+        told = 0
+
+        def rendered() -> bool:
+            nonlocal told
+            percent = window.job_bar.progress.value() // 10
+            if percent >= told + 10 and window.job is not None:
+                told = 10 * (percent // 10)
+                print(f"film: {told} %", flush=True)
+            return window.job is None
+
+        self.wait(rendered, "rendering")
+        for target in (sheet, film):
+            if not target.exists():
+                box = QApplication.activeModalWidget()
+                text = box.text() if isinstance(box, QMessageBox) else ""
+                raise BadInput(f"“{target}” was not made. {text}")
+        return [sheet, film]
 
 
 def main(arguments: list[str]) -> int:
@@ -411,7 +418,7 @@ def main(arguments: list[str]) -> int:
             drawn = tour.play()
             made += tour.report()
             made += tour.handed_on()
-            made.append(tour.film())
+            made += tour.film()
             seconds = span(tour.window.session.project)
             print(f"played {seconds:g} s of the demo, {drawn / seconds:.0f} pictures a second")
         tour.window.session.undo.setClean()

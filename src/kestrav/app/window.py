@@ -312,6 +312,11 @@ class Window(QMainWindow):
         self.hint.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.hint.hide()
 
+    def show_tools(self, shown: bool) -> None:
+        """Show or hide the tools over the stage."""
+        for button in self.tool_buttons.values():
+            button.setVisible(shown)
+
     def _connect(self) -> None:
         session = self.session
         session.edited.connect(self._on_edited)
@@ -736,6 +741,8 @@ class Window(QMainWindow):
         if not self.may_leave():
             event.ignore()
             return
+        if self.filming.view is not None:
+            self.filming.view.close()
         self._remember()
         self.player.stop()
         self.job_bar.waiting.clear()

@@ -10,7 +10,7 @@ import numpy as np
 from PIL import Image, ImageDraw
 
 from kestrav.core.camera.adjusting import camera_of
-from kestrav.core.document.records import Project, QualityName, Shot
+from kestrav.core.document.records import OnPicture, Project, QualityName, Shot
 from kestrav.core.document.shots import film_frames, frame_count, frame_time
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
@@ -23,6 +23,7 @@ from kestrav.render.sinks import save_png
 _WIDE, _GAP, _EDGE = 380, 14, 40  # pixels of a picture's width, between pictures, around all
 _HEAD, _LINE = 34, 22  # pixels of a shot's heading and of a caption
 _COLUMNS = 4
+_LEGIBLE = 300  # pixels of width
 
 Progress = Callable[[int, int], None]
 
@@ -36,9 +37,10 @@ def small_pictures(
     tell: Callable[[int], None] | None = None,
     quality: QualityName = "preview",
 ) -> list[Picture]:
-    """Pictures of a shot at times in s, of a width in pixels."""
+    """Pictures of a shot at times in s, of a width in pixels; very small ones without what could not be read on them."""
     height = max(round(width * shot.height / shot.width), 8)
-    studio = Studio(project, meshes, msgspec.structs.replace(shot, quality=quality), width, height)
+    shows = shot.shows if width >= _LEGIBLE else OnPicture()
+    studio = Studio(project, meshes, msgspec.structs.replace(shot, quality=quality, shows=shows), width, height)
     camera, found = camera_of(project, shot.camera), []
     try:
         for number, time in enumerate(times):
