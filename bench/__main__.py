@@ -74,6 +74,7 @@ def main() -> int:
         cameras.watching_two_thousand_parts,
         cameras.scrubbing_against_bare_views,
         films.frames_against_bare_loop,
+        films.preview_after_a_click,
         handing.gltf_against_every_sample,
         handing.going_on_with_a_film,
         stage.redraw_against_bare_window,

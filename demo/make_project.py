@@ -164,8 +164,8 @@ def with_cameras(project: Project, ids: dict[str, str], meshes: dict[str, Mesh])
 def filmed(project: Project, ids: dict[str, str]) -> Project:
     """The four shots as a film: how each looks, and what is written on it."""
     orbit, chase, leaves, walk = (shot.id for shot in project.shots)
-    for shot in (chase, leaves, walk):
-        project = edits.update(project, shot, fade=FADE)
+    for shot in (orbit, chase, leaves, walk):
+        project = edits.update(project, shot, fps=24.0, fade=0.0 if shot == orbit else FADE)
     project = edits.update(
         project,
         orbit,

@@ -12,7 +12,7 @@ from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
 
 from kestrav.app.render_dialog import RenderDialog
 from kestrav.core.document import edits
-from kestrav.core.document.records import Camera, PointAim, Section, Shot
+from kestrav.core.document.records import Camera, OnPicture, PointAim, Section, Shot
 
 
 @pytest.fixture
@@ -97,7 +97,12 @@ def test_a_section_is_set_moved_and_taken_off(hand):
     assert shot_of(hand).section is None
 
 
-def test_what_is_written_shows_in_the_lens(hand):
+def test_what_is_written_shows_in_a_lens_that_is_large_enough(hand):
+    small = lens_picture(hand)
+    hand.session.edit("Title", lambda p: edits.update(p, "shot-1", shows=OnPicture(title="A red cube")))
+    assert np.abs(lens_picture(hand) - small).mean() < 1
+    hand.window.undo_action.trigger()
+    hand.stage.swap()
     hand.window.card.show_shot_tab("On it")
     plain = lens_picture(hand)
     hand.type_in("Title", "A red cube")
@@ -131,6 +136,25 @@ def test_the_film_lists_its_shots_with_pictures_and_their_dead_time(film):
     assert any("1.00\u2009s still at its beginning" in w for w in words)
     for _, strip, _ in film.rows:
         assert not strip.pixmap().isNull()
+
+
+def test_the_film_takes_the_decks_place_and_gives_it_back(hand):
+    window, stage = hand.window, hand.stage
+    sizes = window.right.sizes()
+    for swapped in (False, True):
+        if swapped:
+            stage.swap()
+        window.filming.show_film()
+        view = window.filming.view
+        assert view.isVisible() and not window.deck.isVisible() and view.height() >= 300
+        assert stage.swapped and stage.lens_alone and not stage.lens_head.isVisible()
+        assert not any(b.isVisible() for b in window.tool_buttons.values())
+        # all of the frame is in the large lens
+        assert stage.lens.GetSize()[0] / stage.lens.GetSize()[1] == pytest.approx(16 / 9, abs=0.02)
+        QTest.keyClick(view, Qt.Key.Key_Escape)
+        assert not view.isVisible() and window.deck.isVisible() and window.right.sizes() == pytest.approx(sizes, abs=1)
+        assert stage.swapped is swapped and not stage.lens_alone and hand.session.film is None
+        assert all(b.isVisible() for b in window.tool_buttons.values())
 
 
 def test_the_film_plays_from_its_start_to_its_end_in_the_lens(hand, film):

@@ -161,9 +161,9 @@ def test_a_damaged_frame_is_made_again(filmed, tmp_path, monkeypatch):
     assert (tmp_path / "take.mp4").exists()
 
 
-def test_several_processes_make_the_same_pixels(filmed, tmp_path):
-    project, meshes = filmed
-    shot = shot_of(project, end=0.4, width=160, height=90)
+def test_several_processes_make_the_same_pixels(written, tmp_path):
+    project, meshes = written.project, written.meshes
+    shot = project.shots[0]
     one = film.render_shot(project, meshes, shot, tmp_path / "one", processes=1)
     told = []
     two = film.render_shot(project, meshes, shot, tmp_path / "two", lambda d, n: told.append(d), processes=2)

@@ -77,9 +77,13 @@ class Filming(QObject):
             self.window, "Still at the playhead", str(self.folder() / "still.png"), "Picture (*.png)"
         )
         if name:
-            arguments = (self.session.project, self.window.used_meshes(), shot, self.session.time, _as_png(name))
-            label = "Rendering a still"
-            self.window.start_or_wait(label, lambda: Job(label, work.render_picture, *arguments), self._written)
+            self.start_still(shot, _as_png(name))
+
+    def start_still(self, shot: Shot, target: Path) -> None:
+        """Render a still at the playhead in a job."""
+        arguments = (self.session.project, self.window.used_meshes(), shot, self.session.time, target)
+        label = "Rendering a still"
+        self.window.start_or_wait(label, lambda: Job(label, work.render_picture, *arguments), self._written)
 
     def ask_sheet(self) -> None:
         """Ask where, and make a contact sheet of the film's shots."""

@@ -168,13 +168,16 @@ def _run_job(connection: Connection, work: Callable[..., object], arguments: tup
     # a group of its own, with the processes that it starts itself: they are paused and ended together
     os.setpgid(0, 0)
     try:
-        connection.send(("done", work(report, *arguments)))
+        outcome: tuple[str, object] = ("done", work(report, *arguments))
     except Cancelled:
-        connection.send(("cancelled", None))
+        outcome = ("cancelled", None)
     except BadInput as fault:
-        connection.send(("failed", str(fault)))
+        outcome = ("failed", str(fault))
     except Exception as fault:
-        connection.send(("failed", f"the work stopped unexpectedly: {fault}"))
+        outcome = ("failed", f"the work stopped unexpectedly: {fault}")
+    # the window may have gone, or want it no more
+    with contextlib.suppress(ConnectionError):
+        connection.send(outcome)
 
 
 class Job(QObject):

@@ -18,7 +18,7 @@ from kestrav.core.document.records import Camera, Project, Shot
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.batches import Manner
 from kestrav.render.frame_marks import OUTSIDE, FrameGuides, FrameMarks, horizon_line
-from kestrav.render.inscriptions import Inscriber
+from kestrav.render.inscriptions import LEGIBLE, Inscriber
 from kestrav.render.lights import ProjectLights
 from kestrav.render.marks import PathLines
 from kestrav.render.over_picture import OverPicture
@@ -172,7 +172,9 @@ class LensView:
         width, height = self.renderer.GetSize()
         left, bottom, right, top = self.frame
         size = max(round((right - left) * width), 8), max(round((top - bottom) * height), 8)
-        self.written.show(inscriber.layer(*size, time, seen, poses), self.frame)
+        # at its least size text would hide most of a small inset
+        legible = size[0] >= LEGIBLE
+        self.written.show(inscriber.layer(*size, time, seen, poses) if legible else None, self.frame)
 
 
 @dataclass

@@ -94,9 +94,10 @@ class Tour:
         dialog = RenderDialog(window, session.project, window.used_meshes(), session.project.shots[0], Path("films"))
         dialog.move(430, 170)
         dialog.open()
+        self.wait(lambda: window.current and dialog.cost is not None, "trying a frame")
         made.append(self.picture("render"))
         dialog.done(QDialog.DialogCode.Rejected)
-        made.append(self.filmed())
+        made += self.filmed()
         session.select(None)
         return made + self.preparing() + self.paths()
 
@@ -177,16 +178,7 @@ class Tour:
             self._measure_wheel(names["Wheel"])
             made.append(self.picture("measuring"))
             window.use_tool("select")
-            session.select(names["Fan cassette"])
-            stage.viewpoint.look_from((0.55, -0.7, 0.45))
-            stage.look_at_selection()
-            window.preparing.section_action.trigger()
-            made.append(self.picture("section"))
-            window.preparing.close_section()
         session.select(None)
-        stage.set_together(True)
-        made.append(self.picture("views"))
-        stage.set_together(False)
         stage.viewpoint.look_from(_FROM_THE_RIGHT)
         stage.show_all()
         return made
@@ -358,8 +350,8 @@ class Tour:
             made.append(target)
         return made
 
-    def filmed(self) -> Path:
-        """The film with its shots, in a cross-fade, large in the lens."""
+    def filmed(self) -> list[Path]:
+        """The film with its shots, in a cross-fade, large in the lens; and a finished picture of it."""
         window = self.window
         window.filming.show_film()
         view = window.filming.view
@@ -369,7 +361,11 @@ class Tour:
         view.slider.setValue(fading)
         made = self.picture("film")
         view.close()
-        return made
+        still = self.folder / "still.png"
+        window.session.set_time(4.9)
+        window.filming.start_still(window.session.project.shots[0], still)
+        self.wait(lambda: window.job is None, "the still")
+        return [made, still]
 
     def film(self) -> list[Path]:
         """Render the film and its contact sheet with the window's own jobs, in the looks, sizes and rate of its shots."""

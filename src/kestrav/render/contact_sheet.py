@@ -15,7 +15,7 @@ from kestrav.core.document.shots import film_frames, frame_count, frame_time
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.film import check_target
-from kestrav.render.inscriptions import font
+from kestrav.render.inscriptions import LEGIBLE, font
 from kestrav.render.palette import INK, PAPER, RULE
 from kestrav.render.picture import Picture, Studio
 from kestrav.render.sinks import save_png
@@ -23,7 +23,6 @@ from kestrav.render.sinks import save_png
 _WIDE, _GAP, _EDGE = 380, 14, 40  # pixels of a picture's width, between pictures, around all
 _HEAD, _LINE = 34, 22  # pixels of a shot's heading and of a caption
 _COLUMNS = 4
-_LEGIBLE = 300  # pixels of width
 
 Progress = Callable[[int, int], None]
 
@@ -39,7 +38,7 @@ def small_pictures(
 ) -> list[Picture]:
     """Pictures of a shot at times in s, of a width in pixels; very small ones without what could not be read on them."""
     height = max(round(width * shot.height / shot.width), 8)
-    shows = shot.shows if width >= _LEGIBLE else OnPicture()
+    shows = shot.shows if width >= LEGIBLE else OnPicture()
     studio = Studio(project, meshes, msgspec.structs.replace(shot, quality=quality, shows=shows), width, height)
     camera, found = camera_of(project, shot.camera), []
     try:

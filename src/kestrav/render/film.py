@@ -11,6 +11,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Mapping, Sequence
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -23,17 +24,21 @@ from kestrav.core.document.shots import FilmFrame, film_frames, shot_frames
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.cluster import make_on_cluster
+from kestrav.render.forks import Fork, may_fork
 from kestrav.render.frames import Frame, FrameStore, Maker, keyed
 from kestrav.render.picture import Picture, Studio
 from kestrav.render.sinks import ENDINGS, Codec, Output, check_output, open_sink, save_png, sides
-from kestrav.render.worker import make
+from kestrav.render.worker import make, make_share
 
 Progress = Callable[[int, int], None]
 
-_FEW = 48  # frames that are made faster in this process than others are started
+_FEW = 48  # frames that are made faster in this process than others are started, and than others are forked
+_FEW_FORKED = 6
 _MOST_PROCESSES = 16
 _TRIES = 3  # that the frames of a worker that died are given to others
 _LOOKS = 0.15  # s between two looks at how far the workers are
+# each, as all cores are at work already
+_ONE_THREAD = {"LP_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
 _BYTES = 1.2  # that a pixel of a kept frame takes, about
 
 
@@ -196,7 +201,7 @@ def _make_all(
         ready = len(wanted) - len(left)
         make_on_cluster(cluster, project, meshes, left, store, (width, height), alpha, lambda done: tell(ready + done))
         return
-    if count <= 1 or (processes is None and len(left) < _FEW):
+    if count <= 1 or (processes is None and len(left) < (_FEW_FORKED if may_fork() else _FEW)):
         maker = Maker(project, meshes, width, height, alpha)
         try:
             for k, frame in enumerate(left):
@@ -239,26 +244,30 @@ def _spread(
     """Let several processes make frames; returns what went wrong with some of them."""
     store.folder.mkdir(parents=True, exist_ok=True)
     (store.folder / "faults.txt").unlink(missing_ok=True)
+    used = {g.hash for g in project.geometry}
+    told = {
+        "project": project,
+        "meshes": {name: shape for name, shape in meshes.items() if name in used},
+        "width": width,
+        "height": height,
+        "alpha": alpha,
+    }
     spec = store.folder / "work.pickle"
-    with spec.open("wb") as stream:
-        used = {g.hash for g in project.geometry}
-        told = {
-            "project": project,
-            "meshes": {name: shape for name, shape in meshes.items() if name in used},
-            "frames": list(left),
-            "folder": str(store.folder),
-            "width": width,
-            "height": height,
-            "alpha": alpha,
-        }
-        pickle.dump(told, stream)
-    # one thread each, as all cores are at work already
-    surroundings = os.environ | {"LP_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
-    command = [sys.executable, "-m", "kestrav.render.worker", str(spec)]
-    workers = [
-        subprocess.Popen([*command, str(k), str(count)], env=surroundings, stdin=subprocess.DEVNULL)
-        for k in range(count)
-    ]
+    workers: list[Fork] | list[subprocess.Popen[bytes]]
+    if may_fork():
+
+        def share(number: int) -> int:
+            return make_share(Maker(**told), store, left, number, count)
+
+        workers = [Fork(partial(share, k), _ONE_THREAD) for k in range(count)]
+    else:
+        with spec.open("wb") as stream:
+            pickle.dump({"maker": told, "frames": list(left), "folder": str(store.folder)}, stream)
+        command = [sys.executable, "-m", "kestrav.render.worker", str(spec)]
+        workers = [
+            subprocess.Popen([*command, str(k), str(count)], env=os.environ | _ONE_THREAD, stdin=subprocess.DEVNULL)
+            for k in range(count)
+        ]
     try:
         while any(worker.poll() is None for worker in workers):
             time.sleep(_LOOKS)

@@ -33,6 +33,7 @@ Box = tuple[float, float, float, float]
 _FINE = 2  # what is drawn, is drawn so many times as large and then made small, which makes lines smooth
 _TALL = 720.0  # pixels of a picture's height for which the sizes below are meant
 _TEXT, _SMALL, _TITLE, _CARD = 15.0, 13.0, 34.0, 44.0
+LEGIBLE = 360  # pixels of width of a picture in passing below which nothing is written, as it would hide the rest
 _LEAST = 11.0  # pixels of the smallest text in a picture of any size
 _TITLE_STAYS, _END_STAYS, _SOFT = 3.2, 2.4, 0.5  # s
 _MOST_WHEELS = 4

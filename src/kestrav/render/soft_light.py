@@ -19,6 +19,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.grounding import heights_below, standing
 from kestrav.core.motion.resting import top_bounds
 from kestrav.render.batches import Manner
+from kestrav.render.forks import note_drawing
 from kestrav.render.lights import ProjectLights
 from kestrav.render.scene import KEY_LIGHT, Scene, light
 from kestrav.render.shading import Sight, Single, enlarged, normals, occlusion, shaded, smoothed
@@ -70,6 +71,7 @@ def ground_of(project: Project, meshes: Mapping[str, Mesh]) -> Ground:
 
 def off_screen(renderer: vtkRenderer, width: int, height: int) -> vtkRenderWindow:
     """A window of a size off screen, without multisampling."""
+    note_drawing()
     window = vtkRenderWindow()
     window.SetOffScreenRendering(True)
     window.SetMultiSamples(0)

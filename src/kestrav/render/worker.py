@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import pickle
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -26,13 +27,17 @@ def make(maker: Maker, store: FrameStore, frame: Frame) -> None:
 
 
 def main(arguments: list[str]) -> int:
-    """Make every so-manieth frame that is not there yet."""
+    """Make every so-manieth frame of a file's work."""
     spec, number, of = Path(arguments[0]), int(arguments[1]), int(arguments[2])
     with spec.open("rb") as stream:
         told: dict[str, Any] = pickle.load(stream)
-    store, parent = FrameStore(Path(told["folder"])), os.getppid()
-    maker = Maker(told["project"], told["meshes"], told["width"], told["height"], told["alpha"])
-    for k, frame in enumerate(told["frames"]):
+    return make_share(Maker(**told["maker"]), FrameStore(Path(told["folder"])), told["frames"], number, of)
+
+
+def make_share(maker: Maker, store: FrameStore, frames: Sequence[Frame], number: int, of: int) -> int:
+    """Make every so-manieth frame that is not there yet; returns the exit code."""
+    parent = os.getppid()
+    for k, frame in enumerate(frames):
         if k % of != number or store.has(frame.key):
             continue
         if os.getppid() != parent:
