@@ -174,6 +174,11 @@ class RenderDialog(QDialog):
         shot = self.shot
         return shot.id, shot.look, shot.quality, shot.width, shot.height
 
+    @property
+    def tried(self) -> bool:
+        """Whether it is known what a frame takes as it is asked for."""
+        return self._key() in self._takes
+
     def _cost(self) -> str:
         """What a frame and all of them take, as tried out on one."""
         takes = self._takes.get(self._key())

@@ -94,7 +94,7 @@ class Tour:
         dialog = RenderDialog(window, session.project, window.used_meshes(), session.project.shots[0], Path("films"))
         dialog.move(430, 170)
         dialog.open()
-        self.wait(lambda: window.current and dialog.cost is not None, "trying a frame")
+        self.wait(lambda: window.current and dialog.tried, "trying a frame")
         made.append(self.picture("render"))
         dialog.done(QDialog.DialogCode.Rejected)
         made += self.filmed()
