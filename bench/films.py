@@ -14,7 +14,7 @@ from pathlib import Path
 
 from bench.demo import PROJECT
 
-_FRAMES, _SIZE = 60, (1280, 720)
+_FRAMES, _SIZE = 96, (1280, 720)
 _ROUNDS = 3
 _ONE_CORE = {"LP_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
 
@@ -33,6 +33,8 @@ def _bare(project, meshes, shot, target):
     from kestrav.core.camera.views import views
     from kestrav.core.document.shots import frame_count, frame_time
     from kestrav.core.motion.poses import moving_groups, world_poses
+    from kestrav.render.finishes import opacity_of
+    from kestrav.render.lights import ProjectLights
     from kestrav.render.picture import REACH
     from kestrav.render.scene import aim_camera
     from kestrav.render.shapes import vtk_matrix
@@ -44,6 +46,12 @@ def _bare(project, meshes, shot, target):
     angle = vertical_angle(camera, shot.width, shot.height)
     movers = [i for i, p in enumerate(project.parts) if p.id in moving_groups(project)]
     renderer, actors = bare_renderer(project, meshes)
+    for row, (face, *_) in actors.items():
+        # glass lets through, as it does in the film
+        look, part = face.GetProperty(), project.parts[row]
+        look.SetOpacity(opacity_of(part.finish, part.opacity, "finished"))
+        look.SetBackfaceCulling(look.GetBackfaceCulling() and look.GetOpacity() >= 1)
+    lights = ProjectLights([renderer])
     window = vtkRenderWindow()
     window.SetOffScreenRendering(True)
     window.SetMultiSamples(0)
@@ -57,6 +65,7 @@ def _bare(project, meshes, shot, target):
             for row in movers:
                 for actor in actors.get(row, ()):
                     vtk_matrix(poses[i, row], actor.GetUserMatrix())
+            lights.show(project, times[i])
             aim_camera(renderer, seen.position[i], seen.target[i], seen.up[i], angle, REACH)
             window.Render()
             window.GetPixelData(0, 0, shot.width - 1, shot.height - 1, 0, pixels, 0)
@@ -131,6 +140,7 @@ def main():
     def until(ready):
         while not ready():
             application.processEvents()
+            time.sleep(0.001)
 
     until(lambda: window.current)
     window.filming.show_film()
@@ -153,7 +163,7 @@ def main():
     began = time.perf_counter()
     window.filming.start([shot], Path(sys.argv[2]))
     kept = window.job.pictures
-    until(lambda: kept.exists() and any(kept.glob("*.png")))
+    until(lambda: kept.exists() and any(kept.glob("*.frame")))
     print(time.perf_counter() - began)
     until(lambda: window.job is None)
     window.session.undo.setClean()

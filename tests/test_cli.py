@@ -118,17 +118,17 @@ def test_a_render_that_is_killed_goes_on_where_it_was(capsys, tmp_path):
     command = [sys.executable, "-m", "kestrav.cli", *map(str, arguments), "--processes", "1"]
     killed = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     until = time.monotonic() + 120
-    while len(list(store.glob("*.png"))) < 6 and time.monotonic() < until:
+    while len(list(store.glob("*.frame"))) < 6 and time.monotonic() < until:
         time.sleep(0.02)
     killed.kill()
     killed.wait()
-    kept = {p.name: p.stat().st_mtime_ns for p in store.glob("[!.]*.png")}
+    kept = {p.name: p.stat().st_mtime_ns for p in store.glob("[!.]*.frame")}
     assert len(kept) >= 6 and not target.exists()
     seen = {}
 
     def watch():
         while not target.exists():
-            seen.update({p.name: p.stat().st_mtime_ns for p in store.glob("[!.]*.png")})
+            seen.update({p.name: p.stat().st_mtime_ns for p in store.glob("[!.]*.frame")})
             time.sleep(0.005)
 
     watcher = threading.Thread(target=watch, daemon=True)

@@ -232,7 +232,7 @@ def test_a_render_rests_shows_its_last_picture_and_goes_on(hand, tmp_path):
     long = msgspec.structs.replace(shot_of(hand), fps=200.0, quality="good")
     hand.window.filming.start([long], tmp_path / "film.mp4")
     bar, store = hand.window.job_bar, tmp_path / ".film.mp4.frames"
-    count = lambda: len(list(store.glob("[!.]*.png")))  # noqa: E731
+    count = lambda: len(list(store.glob("[!.]*.frame")))  # noqa: E731
     hand.qtbot.waitUntil(lambda: count() > 4 and bar.picture.isVisible(), timeout=180_000)
     assert not bar.picture.pixmap().isNull()
     bar.rest.click()

@@ -684,7 +684,7 @@ def test_a_render_is_cancelled_and_goes_on_from_its_frames(hand, tmp_path):
     hand.window.job_bar.cancel.click()
     hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=60_000)
     assert not (tmp_path / "film.mp4").exists()
-    kept = len(list((tmp_path / ".film.mp4.frames").glob("*.png")))
+    kept = len(list((tmp_path / ".film.mp4.frames").glob("*.frame")))
     assert kept > 0
     short = msgspec.structs.replace(shot, end=shot.start + kept / 500.0)
     hand.window.filming.start([short], tmp_path / "film.mp4")

@@ -2,6 +2,7 @@
 
 import os
 from fractions import Fraction
+from pathlib import Path
 
 import av
 import msgspec
@@ -15,6 +16,7 @@ from kestrav.core.document.records import Camera, PointAim, Shot
 from kestrav.core.document.shots import film_frames
 from kestrav.core.errors import BadInput, Cancelled
 from kestrav.render import film
+from kestrav.render.frames import packed, read_frame, unpacked
 from kestrav.render.picture import Studio, plain_studio
 
 
@@ -155,10 +157,24 @@ def test_a_damaged_frame_is_made_again(filmed, tmp_path, monkeypatch):
 
     with pytest.raises(Cancelled):
         film.render_shot(project, meshes, project.shots[0], tmp_path / "take.mp4", stop)
-    kept = sorted((tmp_path / ".take.mp4.frames").glob("*.png"))
+    kept = sorted((tmp_path / ".take.mp4.frames").glob("*.frame"))
     kept[0].write_bytes(b"cut off")
+    flipped = bytearray(kept[1].read_bytes())
+    flipped[len(flipped) // 2] ^= 16
+    kept[1].write_bytes(flipped)
+    assert read_frame(kept[0]) is None is read_frame(kept[1])
     film.render_shot(project, meshes, project.shots[0], tmp_path / "take.mp4", resume=True)
     assert (tmp_path / "take.mp4").exists()
+
+
+@pytest.mark.parametrize("channels", [3, 4])
+def test_a_frame_is_kept_without_loss(random, channels):
+    picture = random.integers(0, 256, (31, 47, channels), np.uint8)
+    data = packed(picture)
+    assert (unpacked(data) == picture).all()
+    for broken in (b"", data[:9], data[:-5], b"PNG!" + data[4:], data[:4] + b"\x00" + data[5:]):
+        with pytest.raises(ValueError):
+            unpacked(broken)
 
 
 def test_several_processes_make_the_same_pixels(written, tmp_path):
@@ -363,6 +379,7 @@ def test_a_full_disk_is_told_and_leaves_nothing(filmed, tmp_path, monkeypatch):
         raise OSError(28, os.strerror(28))
 
     monkeypatch.setattr(Image.Image, "save", full)
+    monkeypatch.setattr(Path, "write_bytes", full)
     for target, render in (
         (tmp_path / "take", lambda t: film.render_shot(project, meshes, shot_of(project, end=0.2), t)),
         (tmp_path / "still.png", lambda t: film.render_still(project, meshes, project.shots[0], 0.5, t)),

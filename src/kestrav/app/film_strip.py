@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 import numpy as np
 from PySide6.QtCore import QSize, Qt, Signal
-from PySide6.QtGui import QIcon, QImage, QPixmap
+from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import (
     QDialog,
     QHBoxLayout,
@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from kestrav.app import work
 from kestrav.app.fields import QuantityEdit
+from kestrav.app.images import qimage
 from kestrav.app.jobs import Job
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.document.shots import frame_count, frame_time
@@ -113,10 +114,8 @@ class FilmStrip(QDialog):
         self.job = None
         assert self.shot is not None
         for frame, picture in zip(self.frames(), pictures, strict=False):
-            high, wide = picture.shape[:2]
-            image = QImage(np.ascontiguousarray(picture).data, wide, high, 3 * wide, QImage.Format.Format_RGB888).copy()
             time = frame_time(self.shot, frame)
-            item = QListWidgetItem(QIcon(QPixmap.fromImage(image)), f"{time:.2f}\u2009s · frame {frame}")
+            item = QListWidgetItem(QIcon(QPixmap.fromImage(qimage(picture))), f"{time:.2f}\u2009s · frame {frame}")
             item.setData(Qt.ItemDataRole.UserRole, time)
             item.setToolTip("Go to this moment")
             self.list.addItem(item)

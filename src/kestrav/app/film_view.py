@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import QSize, Qt
-from PySide6.QtGui import QCloseEvent, QImage, QPainter, QPixmap
+from PySide6.QtGui import QCloseEvent, QPainter, QPixmap
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app import work
+from kestrav.app.images import qimage
 from kestrav.app.jobs import Job
 from kestrav.core.camera.filmed import trimmed
 from kestrav.core.document import edits
@@ -224,10 +225,7 @@ class FilmView(QWidget):
             sheet.fill(Qt.GlobalColor.transparent)
             with QPainter(sheet) as pen:
                 for k, picture in enumerate(pictures):
-                    rgb = np.ascontiguousarray(picture[..., :3])
-                    high, wide = rgb.shape[:2]
-                    image = QImage(rgb.data, wide, high, 3 * wide, QImage.Format.Format_RGB888)
-                    pen.drawImage(k * (WIDE + _GAP), 0, image.copy())
+                    pen.drawImage(k * (WIDE + _GAP), 0, qimage(picture))
             strip.setPixmap(sheet)
             told = [f"{t:.2f}\u2009s still at its {end}" for t, end in ((before, "beginning"), (after, "end")) if t > 0]
             dead.setText("; ".join(told))

@@ -11,7 +11,9 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QWidget
 
+from kestrav.app.images import qimage
 from kestrav.app.jobs import Job
+from kestrav.render.frames import FrameStore, read_frame
 
 _EARLY = 0.02  # of the work; an estimate made before says little
 _LOOKS = 700  # ms between two looks for a new picture
@@ -99,10 +101,10 @@ class JobBar(QWidget):
         self.left.setText(f"{share:.0%} · about {duration(seconds)} left" if known else f"{share:.0%}")
 
     def _show_newest(self) -> None:
-        folder = None if self.job is None else self.job.pictures
-        files = [] if folder is None or not folder.is_dir() else [f for f in folder.glob("*.png") if f.name[0] != "."]
+        if self.job is None or self.job.pictures is None:
+            return
         dated = []
-        for file in files:
+        for file in FrameStore(self.job.pictures).files():
             try:
                 dated.append((file.stat().st_mtime, file))
             except OSError:
@@ -110,10 +112,11 @@ class JobBar(QWidget):
         newest = max(dated)[1] if dated else None
         if newest is None or newest == self._seen:
             return
-        found = QPixmap(str(newest))
-        if not found.isNull():
+        found = read_frame(newest)
+        if found is not None:
             self._seen = newest
-            self.picture.setPixmap(found.scaledToHeight(_PICTURE, Qt.TransformationMode.SmoothTransformation))
+            image = QPixmap.fromImage(qimage(found))
+            self.picture.setPixmap(image.scaledToHeight(_PICTURE, Qt.TransformationMode.SmoothTransformation))
             self.picture.show()
 
     def _count(self) -> None:

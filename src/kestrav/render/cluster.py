@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
-
-from PIL import Image
 
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.render.frames import Frame, FrameStore, Maker
+from kestrav.render.frames import Frame, FrameStore, Maker, packed
 
 _ANSWERS = 10.0  # s within which a cluster must answer
 _TOGETHER = 4  # frames that a worker is given at a time: few, so that little is lost with it
@@ -29,22 +26,21 @@ def frames_of(
     size: tuple[int, int],
     alpha: bool,
 ) -> list[tuple[str, bytes]]:
-    """On a worker: frames as PNG, by key. A frame that fails is made a second time."""
+    """On a worker: packed frames, by key. A frame that fails is made a second time."""
     global _maker
     if _maker is None or _maker[0] != token:
         if _maker is not None:
             _maker[1].close()
         _maker = (token, Maker(project, meshes, *size, alpha))
     found = []
+    _maker[1].foresee(frames)
     for frame in frames:
         try:
             picture = _maker[1].picture(frame)
         except Exception:
             _maker[1].close()
             picture = _maker[1].picture(frame)
-        out = io.BytesIO()
-        Image.fromarray(picture).save(out, format="PNG", compress_level=3)
-        found.append((frame.key, out.getvalue()))
+        found.append((frame.key, packed(picture)))
     return found
 
 

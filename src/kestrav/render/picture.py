@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +13,7 @@ from vtkmodules.vtkCommonDataModel import vtkImageData, vtkPlane
 from vtkmodules.vtkRenderingCore import vtkActor2D, vtkImageMapper, vtkRenderer, vtkRenderWindow
 
 from kestrav.core.camera.filmed import kept_solid
-from kestrav.core.camera.views import views
+from kestrav.core.camera.views import Views, views
 from kestrav.core.document.records import Camera, Project, QualityName, Shot
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.poses import world_poses
@@ -30,6 +30,7 @@ Array = NDArray[np.float64]
 Picture = NDArray[np.uint8]
 
 REACH = 200_000.0  # mm behind the aim that are still drawn
+_TOGETHER = 32  # pictures whose motion is worked out at once
 SIDES: dict[QualityName, int] = {"preview": 1, "good": 2, "best": 4}  # samples of a pixel along either side, by quality
 
 
@@ -69,19 +70,35 @@ class Studio:
             self.soft = SoftLight(project, meshes, self.scene, width, height, shot.quality == "best")
         self.inscriber = Inscriber(project, meshes, shot)
         self._pixels = vtkUnsignedCharArray()
+        self._camera: Camera | None = None
+        self._coming: list[float] = []
+        self._known: dict[float, tuple[Array, Views]] = {}
+
+    def foresee(self, times: Sequence[float]) -> None:
+        """Be ready for pictures at these times in this order: their motion is worked out many at once, which costs little more."""
+        self._coming = list(times)
+
+    def _motion(self, camera: Camera, time: float) -> tuple[Array, Views]:
+        """World poses (parts, 4, 4) and the view at a time."""
+        if self._camera is not camera or time not in self._known:
+            first = self._coming.index(time) if time in self._coming else None
+            some = [time] if first is None else self._coming[first : first + _TOGETHER]
+            poses = world_poses(self.project, some)
+            seen = views(self.project, self.meshes, camera, some, poses, self.width / self.height)
+            self._camera, self._known = camera, {t: (poses[k], seen.at(k)) for k, t in enumerate(some)}
+        return self._known[time]
 
     def picture(self, camera: Camera, time: float) -> Picture:
         """The picture (height, width, 3) that a camera sees at a time in s, with what the shot writes on it."""
-        poses = world_poses(self.project, [time])
-        seen = views(self.project, self.meshes, camera, [time], poses, self.width / self.height)
-        self._place(poses[0], time)
+        poses, seen = self._motion(camera, time)
+        self._place(poses, time)
         self.passing.show(time)
         self.scene.fade(self.renderer, faint_things(camera, time))
         aim_lens(self.renderer, camera, seen, self.width, self.height, REACH)
         taken = self._taken()
         if self.soft is not None:
-            taken = self.soft.shade(taken, self.window, self.renderer, poses[0], time, self.alpha)
-        return self.inscriber.inscribed(taken, time, seen, poses[0])
+            taken = self.soft.shade(taken, self.window, self.renderer, poses, time, self.alpha)
+        return self.inscriber.inscribed(taken, time, seen, poses)
 
     def picture_from(self, place: Array, target: Array, up: Array, angle: float, poses: Array, time: float) -> Picture:
         """The picture from a place towards a target (3,), of a height in rad, with the parts at world poses (parts, 4, 4)."""

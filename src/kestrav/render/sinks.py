@@ -77,14 +77,14 @@ def open_sink(output: Output) -> Sink:
     return _Sequence(output) if ending == "" else _Animation(output)
 
 
-def save_png(picture: Picture, target: Path, about: Mapping[str, str] | None = None, effort: int = 3) -> None:
-    """Write a picture, whole or not at all; with an effort of zlib's to make it small, 0 to 9."""
+def save_png(picture: Picture, target: Path, about: Mapping[str, str] | None = None) -> None:
+    """Write a picture, whole or not at all."""
     part = target.with_name(f".{target.name}.part")
     told = PngImagePlugin.PngInfo()
     for name, text in (about or {}).items():
         told.add_itxt(name.capitalize(), text)
     try:
-        Image.fromarray(picture).save(part, format="PNG", compress_level=effort, pnginfo=told)
+        Image.fromarray(picture).save(part, format="PNG", compress_level=3, pnginfo=told)
         part.replace(target)
     finally:
         part.unlink(missing_ok=True)

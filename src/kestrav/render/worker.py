@@ -37,9 +37,9 @@ def main(arguments: list[str]) -> int:
 def make_share(maker: Maker, store: FrameStore, frames: Sequence[Frame], number: int, of: int) -> int:
     """Make every so-manieth frame that is not there yet; returns the exit code."""
     parent = os.getppid()
-    for k, frame in enumerate(frames):
-        if k % of != number or store.has(frame.key):
-            continue
+    mine = [frame for frame in frames[number::of] if not store.has(frame.key)]
+    maker.foresee(mine)
+    for frame in mine:
         if os.getppid() != parent:
             return 1  # whoever asked for it has gone
         try:

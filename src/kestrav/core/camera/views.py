@@ -57,6 +57,11 @@ class Views:
     focal_length: Array
     view_height: Array
 
+    def at(self, row: int) -> Views:
+        """One of them alone."""
+        one = slice(row, row + 1)
+        return Views(self.position[one], self.target[one], self.up[one], self.focal_length[one], self.view_height[one])
+
     @property
     def forward(self) -> Array:
         """Unit vectors (n, 3) of looking."""
