@@ -271,6 +271,13 @@ def test_a_ghostly_picture_keeps_the_mover_and_lets_see_through_the_rest(riding)
     assert ghost[80, 20].min() > 225
 
 
+def test_a_still_subject_is_kept_apart_from_what_stands_with_it(room):
+    still = Opened((edits.update(room.project, "run-1", start=9.0), room.meshes))
+    solid, ghost = picture(still), picture(still, look="ghost", background="#ffffff")
+    assert share_of(ghost, 0) > 0.6 * share_of(solid, 0) > 0.01
+    assert ghost[80, 20].min() > 225
+
+
 @pytest.mark.parametrize(("background", "lighter"), [("#ffffff", False), ("#102030", True)])
 def test_wires_show_on_light_and_on_dark(riding, background, lighter):
     found = picture(riding, look="wire", background=background, quality="good").astype(int).sum(axis=2)

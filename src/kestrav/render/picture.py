@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.util.numpy_support import vtk_to_numpy
@@ -44,6 +45,9 @@ class Studio:
     def __init__(
         self, project: Project, meshes: Mapping[str, Mesh], shot: Shot, width: int, height: int, alpha: bool = False
     ) -> None:
+        if shot.look == "ghost" and shot not in project.shots:
+            # what stays solid is drawn apart from the rest, as the project's shots say
+            project = msgspec.structs.replace(project, shots=(shot,))
         self.project, self.meshes, self.shot, self.width, self.height = project, meshes, shot, width, height
         self.alpha = alpha or shot.clear
         self.sides = SIDES[shot.quality]

@@ -62,6 +62,11 @@ def test_the_subject_stays_solid_where_it_moves_and_else_what_does(made):
     assert filmed.kept_solid(still, shot) == {"part-1"}
     late = msgspec.structs.replace(shot, start=2.5)
     assert filmed.kept_solid(still, late) == {"part-2"}
+    # of a subject that holds what moves, only that
+    within = edits.update(edits.update(still, "run-1", rider="part-2"), "part-2", parent="part-1")
+    within = edits.update(within, "camera-1", aim=PartAim("part-1"))
+    assert filmed.kept_solid(within, shot) == {"part-2"}
+    assert filmed.kept_solid(within, late) == {"part-1", "part-2"}
 
 
 def test_dead_time_is_what_the_frames_show_of_it(made):

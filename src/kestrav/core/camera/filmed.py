@@ -62,12 +62,12 @@ def rider_of(project: Project, shot: Shot) -> str:
 
 
 def kept_solid(project: Project, shot: Shot) -> frozenset[str]:
-    """Ids of the parts that stay solid in a look that shows the rest see-through: the camera's subject if it moves, or else all
-    that moves in the shot, or else the subject."""
+    """Ids of the parts that stay solid in a look that shows the rest see-through: what moves of the camera's subject in the shot, or
+    else all that moves, or else the subject."""
     subject = subject_id(camera_of(project, shot.camera))
     own = frozenset(subtree(project, subject)) if subject else frozenset()
     moves = stirring(project, shot.start, shot.end)
-    return own if own and own & moves else moves or own
+    return own & moves or moves or own
 
 
 def still_steps(project: Project, meshes: Mapping[str, Mesh], shot: Shot, times: Array) -> NDArray[np.bool_]:
