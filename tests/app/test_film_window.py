@@ -172,6 +172,19 @@ def test_the_film_plays_from_its_start_to_its_end_in_the_lens(hand, film):
     assert not hand.stage.swapped and hand.session.film is None
 
 
+def test_the_lens_follows_edits_of_the_film(hand, film):
+    film.slider.setValue(80)
+    film.toggle()
+    hand.session.edit("Look", lambda p: edits.update(p, "shot-2", look="wire", end=2.6))
+    assert not hand.window.player.playing
+    assert hand.session.film.shot is shot_of(hand, "shot-2") and film.slider.value() == 79
+    hand.session.edit("Film", lambda p: edits.update(edits.update(p, "shot-1", in_film=False), "shot-2", in_film=False))
+    assert hand.session.film is None and "0 of 2 shots" in film.title.text()
+    for _ in range(2):
+        hand.window.undo_action.trigger()
+    assert "2 of 2 shots" in film.title.text()
+
+
 def test_a_cross_fade_is_a_mixture_of_both_shots(hand, film):
     pictures = []
     for frame in (39, 45, 51):

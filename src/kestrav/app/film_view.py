@@ -122,9 +122,9 @@ class FilmView(QWidget):
             deck.hide()
             self.show()
             right.setSizes([above + below - high, 0, high])
-            self.follow()
             self.window_.show_tools(False)
-            self._scrubbed(self.slider.value())
+            self.follow()
+            self.window_.stage.show_lens_alone(bool(self.frames))
         self.list.setFocus()
 
     def _edited(self) -> None:
@@ -162,6 +162,9 @@ class FilmView(QWidget):
         self.list.setCurrentRow(min(max(row, 0), len(shots) - 1))
         self.list.blockSignals(False)
         self._tell_where()
+        # what plays is the film as it was
+        self.player.stop()
+        self.session.show_film(self.frames[self.slider.value()] if self.frames else None)
         self._make_pictures(project)
 
     def _add_row(self, number: int, shot: Shot, first: bool) -> None:
