@@ -99,11 +99,11 @@ class Hand:
 
 @pytest.fixture
 def make_hand(dressed, qtbot):
-    """Opens a project in a window."""
+    """Opens a project in a window, with the settings of somebody who starts for the first time."""
+    QSettings().clear()
     windows = []
 
     def make(opened, file=None):
-        QSettings().remove("card/part")
         window = Window()
         window.setGeometry(0, 0, 1280, 800)
         window.show()

@@ -130,11 +130,11 @@ def test_the_render_dialog_keeps_its_settings_sensible(dialog, tmp_path):
     assert (dialog.shot.width, dialog.shot.height) == (640, 360)
     dialog._change(fps=-1.0)
     assert "frame rate" in dialog.fault.text()
-    assert dialog.shot.fps == 30.0
+    assert dialog.shot.fps == 24.0
     dialog._pick("")
     assert dialog.target.text() == str(tmp_path / "fan-cassette-exchange.mp4")
     assert [s.name for s in dialog.shots()] == [s.name for s in dialog.project.shots]
-    assert {(s.width, s.fps) for s in dialog.shots()} == {(640, 30.0)}
+    assert {(s.width, s.fps) for s in dialog.shots()} == {(640, 24.0)}
     dialog._pick(dialog.project.shots[0].id)
     dialog._change(width=640, height=360)
     dialog._set_kind("av1")

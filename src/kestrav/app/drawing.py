@@ -11,7 +11,8 @@ from PySide6.QtCore import QObject, QPoint, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from vtkmodules.vtkRenderingCore import vtkActor
 
-from kestrav.app.stage import GRAB_PIXELS, Stage, Tool
+from kestrav.app.stage import GRAB_PIXELS, Stage
+from kestrav.app.tool import Tool
 from kestrav.core.clearance.measuring import in_space, nearest_edge
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import new_id, new_name, topmost

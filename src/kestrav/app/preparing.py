@@ -32,8 +32,8 @@ from kestrav.app.preparing_tools import (
     has_direction,
     is_plane,
 )
-from kestrav.app.stage import Tool
 from kestrav.app.strip import Strip
+from kestrav.app.tool import Tool
 from kestrav.core.clearance.drop import drop
 from kestrav.core.clearance.measuring import Snap, in_space, keep
 from kestrav.core.document import edits

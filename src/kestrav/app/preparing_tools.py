@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QPoint, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 
-from kestrav.app.stage import GRAB_PIXELS, SNAPS, Stage, Tool
+from kestrav.app.stage import GRAB_PIXELS, SNAPS, Stage
+from kestrav.app.tool import Tool
 from kestrav.core.clearance.measuring import Measure, Reading, Snap, measure_for, read
 from kestrav.core.document.lookup import ancestors, topmost
 from kestrav.core.document.records import Feature, Note, Part, Project

@@ -6,16 +6,18 @@ from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QEvent, QPoint, QRect, QSettings, Qt, QTimer, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QResizeEvent, QWheelEvent
+from PySide6.QtCore import QPoint, QRect, QSettings, Qt, QTimer, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
-from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor
-from vtkmodules.vtkRenderingCore import vtkProp, vtkRenderer
+from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.app.lens_hand import LensHand
 from kestrav.app.lenses import WHOLE, Frame, LensView, Tile, Tiles, frame_within, keep_guides, kept_guides
 from kestrav.app.overlays import LensHead, PaneName, StageLabel
+from kestrav.app.panes import Everywhere, Pane
 from kestrav.app.session import Session
+from kestrav.app.stage_view import StageView
+from kestrav.app.tool import Tool
 from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.clearance.measuring import Snap, snaps_near
 from kestrav.core.document.lookup import ancestors, find, get, named_parts, subtree
@@ -65,89 +67,6 @@ SMALLEST_LENS, LENS_WIDTH = 160, 264
 _SIDES = {"plan": "top", "front": "front", "side": "right"}
 
 
-class _View(QVTKRenderWindowInteractor):
-    """VTK's widget with its own mouse and key handling taken out."""
-
-    def __init__(self, stage: Stage) -> None:
-        self.stage = stage
-        super().__init__(stage)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setMouseTracking(True)
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        self.stage.draw()
-
-    def resizeEvent(self, event: QResizeEvent) -> None:
-        super().resizeEvent(event)
-        self.stage.arrange()
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.stage.press(event)
-
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        self.stage.move_mouse(event)
-
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self.stage.release(event)
-
-    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        self.stage.double_click(event)
-
-    def wheelEvent(self, event: QWheelEvent) -> None:
-        self.stage.wheel(event)
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        if not self.stage.key(event):
-            event.ignore()  # the window's shortcuts and the parents get it
-
-    def focusNextPrevChild(self, forward: bool) -> bool:
-        # a tool that offers things in turn has Tab for that
-        if self.stage.tool is not None and self.stage.tool.takes_tab:
-            return False
-        return super().focusNextPrevChild(forward)
-
-    def keyReleaseEvent(self, event: QKeyEvent) -> None:
-        event.ignore()
-
-    def enterEvent(self, event: QEvent) -> None:
-        pass
-
-    def leaveEvent(self, event: QEvent) -> None:
-        pass
-
-
-class Pane:
-    """One view of the stage: the parts' renderer, the renderer of marks over it, and where the person stands."""
-
-    def __init__(self, name: str, stand: tuple[float, float, float] | None = None) -> None:
-        self.name, self.turnable = name, stand is None
-        self.renderer, self.over = vtkRenderer(), vtkRenderer()
-        self.over.SetActiveCamera(self.renderer.GetActiveCamera())
-        self.over.InteractiveOff()
-        self.viewpoint = Viewpoint()
-        if stand is not None:
-            self.viewpoint.look_from(stand)
-            self.viewpoint.parallel = True
-        self.rect = QRect()
-
-
-class Everywhere:
-    """Several renderers that show the same marks."""
-
-    def __init__(self, renderers: Sequence[vtkRenderer]) -> None:
-        self.renderers = tuple(renderers)
-
-    def AddActor(self, actor: vtkProp) -> None:
-        """Show in all of them, as VTK has it."""
-        for renderer in self.renderers:
-            renderer.AddActor(actor)
-
-    def RemoveActor(self, actor: vtkProp) -> None:
-        """Take out of all of them."""
-        for renderer in self.renderers:
-            renderer.RemoveActor(actor)
-
-
 class Stage(QWidget):
     """Shows the session's document at its time; what the mouse does is a tool's business."""
 
@@ -183,7 +102,7 @@ class Stage(QWidget):
         self.software = False
         self._make_renderers()
         self.lens_hand = LensHand(self)
-        self.view = _View(self)
+        self.view = StageView(self)
         window = self.view.GetRenderWindow()
         window.SetMultiSamples(0)
         self._order_renderers()
@@ -929,47 +848,3 @@ def _part_of(rect: QRect, frame: Frame) -> QRect:
     left, low, right, high = frame
     x, y = rect.x() + left * rect.width(), rect.y() + (1 - high) * rect.height()
     return QRect(round(x), round(y), round((right - left) * rect.width()), round((high - low) * rect.height()))
-
-
-class Tool:
-    """What the left button and keys do in the stage; the base does nothing."""
-
-    hint = ""
-    takes_tab = False
-    quiet = False  # whether the number of the clearance would be in the way
-
-    def __init__(self, stage: Stage) -> None:
-        self.stage = stage
-        self.session = stage.session
-
-    def begin(self) -> None:
-        """Taken up."""
-
-    def end(self) -> None:
-        """Laid down."""
-
-    def press(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
-        """The button went down."""
-
-    def drag(self, position: QPoint, keys: Qt.KeyboardModifier) -> bool:
-        """Dragged; False lets the view turn."""
-        return False
-
-    def drop(self) -> None:
-        """The drag ended."""
-
-    def click(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
-        """Pressed and released in one place."""
-
-    def double_click(self, position: QPoint) -> None:
-        """Pressed twice."""
-
-    def hover(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
-        """Moved with no button down."""
-
-    def key(self, event: QKeyEvent) -> bool:
-        """A key; False when it is not for this tool."""
-        return False
-
-    def drawn(self, pixel: float) -> None:
-        """The stage is about to be drawn; ``pixel`` is the size of one in mm."""

@@ -13,7 +13,8 @@ from kestrav.app.drawing import CATCHES, DRAWS, ON, DrawTool
 from kestrav.app.fields import QuantityEdit
 from kestrav.app.overlays import make_native
 from kestrav.app.preparing_tools import HandleSettings, MeasureTool, MoveTool, TurnTool
-from kestrav.app.stage import Stage, Tool
+from kestrav.app.stage import Stage
+from kestrav.app.tool import Tool
 from kestrav.app.walk_tool import WalkTool
 from kestrav.core.motion.sketching import PLACES
 

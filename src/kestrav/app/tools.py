@@ -9,7 +9,8 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeyEvent
 
 from kestrav.app.point_edits import insert_at_station
-from kestrav.app.stage import Stage, Tool
+from kestrav.app.stage import Stage
+from kestrav.app.tool import Tool
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import PointShape, Poses, Project, SurfaceShape

@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeyEvent
 
-from kestrav.app.stage import Stage, Tool
+from kestrav.app.stage import Stage
+from kestrav.app.tool import Tool
 from kestrav.core.camera import walking
 from kestrav.core.document.records import Path, PathPoint, PointShape
 from kestrav.core.errors import BadInput

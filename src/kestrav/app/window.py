@@ -46,7 +46,8 @@ from kestrav.app.player import Player
 from kestrav.app.point_edits import delete_point, insert_after, next_kind
 from kestrav.app.preparing import Preparing
 from kestrav.app.session import Session
-from kestrav.app.stage import Stage, Tool
+from kestrav.app.stage import Stage
+from kestrav.app.tool import Tool
 from kestrav.app.tools import SelectTool
 from kestrav.core.camera.sight import best_sight
 from kestrav.core.clearance.live import LiveClearance
