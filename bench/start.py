@@ -13,9 +13,12 @@ from pathlib import Path
 from kestrav.app.start import make_application
 from kestrav.core.files import project_file
 application = make_application()
+from kestrav.app.jobs import hold_back, let_begin
 from kestrav.app.window import Window
+hold_back()
 opened = project_file.load(Path(sys.argv[1]))
 window = Window()
+window.stage.drawn.connect(let_begin)
 window.show()
 window.session.open(opened.project, opened.meshes, None)
 drawn = []

@@ -7,6 +7,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
+from kestrav.app import jobs, work
 from kestrav.app.bars import stacked
 from kestrav.app.dialogs import recent_files, remember_file
 from kestrav.app.fields import QuantityEdit
@@ -97,6 +98,22 @@ def test_a_job_runs_in_a_process_of_its_own_with_an_estimate(dressed, qtbot):
     assert shares == sorted(shares)
     late = next(left for share, left in told if share > 0.5)
     assert 0.05 < late < 60
+
+
+def test_what_is_held_back_begins_when_it_may_and_never_when_it_was_stopped(dressed, qtbot):
+    jobs.hold_back()
+    try:
+        kept, stopped = (Job("Working", work.import_paths, []) for _ in range(2))
+        ended = []
+        kept.ended.connect(lambda: ended.append("kept"))
+        stopped.ended.connect(lambda: ended.append("stopped"))
+        stopped.stop()
+        qtbot.wait(300)
+        assert ended == [] and kept._process.process.pid is None
+    finally:
+        jobs.let_begin()
+    qtbot.waitUntil(lambda: ended == ["kept"], timeout=60_000)
+    assert stopped._process.process.pid is None
 
 
 def test_a_job_that_cannot_be_done_says_why(dressed, qtbot):

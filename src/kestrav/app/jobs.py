@@ -13,7 +13,6 @@ import signal
 import threading
 import time
 from collections.abc import Callable, Mapping
-from multiprocessing import forkserver
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any, Protocol
@@ -29,12 +28,22 @@ from kestrav.core.geometry.meshes import Mesh
 
 # children are forked from a process that has imported what they need, and so begin at once
 _context = multiprocessing.get_context("forkserver")
-_context.set_forkserver_preload(["kestrav.app.jobs", "kestrav.app.work", "kestrav.render.film"])
+_context.set_forkserver_preload(
+    ["kestrav.app.jobs", "kestrav.app.work", "kestrav.render.film", "scipy.signal", "scipy.stats"]
+)
+_may_begin = threading.Event()
+_may_begin.set()
+_LONGEST_HOLD = 20.0  # s
 
 
-def get_ready() -> None:
-    """Let the process that children are forked from begin its imports, so that the first child need not wait long."""
-    forkserver.ensure_running()
+def hold_back() -> None:
+    """Let no child begin yet: what it imports would take the time of the window's first picture."""
+    _may_begin.clear()
+
+
+def let_begin() -> None:
+    """Let the children begin that were held back, and those to come."""
+    _may_begin.set()
 
 
 class Report(Protocol):
@@ -83,7 +92,12 @@ class Process(QObject):
             self._there.notify()
 
     def _begin(self, child: Connection) -> None:
+        _may_begin.wait(_LONGEST_HOLD)
+        with self._there:
+            wanted = not any(message is _STOP for _, message in self._waiting)
         try:
+            if not wanted:
+                return
             self.process.start()
         except (OSError, EOFError):
             self._tell_lost()

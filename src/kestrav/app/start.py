@@ -30,10 +30,8 @@ def make_application() -> object:
     from PySide6.QtCore import QCoreApplication
     from PySide6.QtWidgets import QApplication
 
-    from kestrav.app.jobs import get_ready
     from kestrav.app.style import dress
 
-    get_ready()
     QCoreApplication.setOrganizationName("Kestrav")
     QCoreApplication.setApplicationName("Kestrav")
     application = QApplication.instance() or QApplication(sys.argv[:1])
@@ -74,11 +72,14 @@ def run_window(file: Path | None) -> int:
     from PySide6.QtWidgets import QApplication
 
     from kestrav.app.dialogs import remember_file
+    from kestrav.app.jobs import hold_back, let_begin
     from kestrav.app.window import Window
 
     assert isinstance(application, QApplication)
     signal.signal(signal.SIGINT, signal.SIG_DFL)
+    hold_back()
     window = Window()
+    window.stage.drawn.connect(let_begin)
     sys.excepthook = partial(_tell_mishap, window)
     window.show()
     if opened is not None and file is not None:

@@ -9,7 +9,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.interpolate import PchipInterpolator
-from scipy.signal import lfilter
 
 from kestrav.core.camera.lens import frame_on_sensor, in_camera, on_frame
 from kestrav.core.camera.subject import subject_of
@@ -344,6 +343,9 @@ def behind(values: ArrayLike, lag: float, rate: float = _RATE) -> Array:
 
     Two first-order lags of half the time each, exact for what goes straight between the steps.
     """
+    # scipy.signal takes most of a second to load, and only what lags needs it
+    from scipy.signal import lfilter
+
     values = np.asarray(values, float)
     share = 1.0 / (rate * 0.5 * lag)
     decay = np.exp(-share)

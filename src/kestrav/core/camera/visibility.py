@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import qmc
 
 from kestrav.core.camera.bodies import STILL, Body, bodies
 from kestrav.core.camera.framing import seen_places
@@ -42,6 +41,9 @@ class Sight:
 
 def _ways(count: int) -> Array:
     """Places (count, 2) spread evenly over the unit square: a Sobol sequence, scrambled with a fixed seed."""
+    # scipy.stats takes most of a second to load, and the window's start needs no rays
+    from scipy.stats import qmc
+
     return np.asarray(qmc.Sobol(2, rng=1).random(count))
 
 

@@ -12,14 +12,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-import ezdxf
-import ezdxf.path
 import msgspec
 import numpy as np
 import svgelements
-from ezdxf import recover
-from ezdxf.filemanagement import new, read
-from ezdxf.lldxf.const import DXFError
 from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import new_id, new_name
@@ -130,10 +125,12 @@ def _travelled(found: PathsFile, name: str, shape: Shape) -> bool:
     return True
 
 
-# DXF
+# DXF; ezdxf takes a third of a second to load, so it is loaded when a drawing is read or written
 
 
 def _read_dxf(path: Path, data: bytes, found: PathsFile) -> None:
+    from ezdxf.lldxf.const import DXFError
+
     try:
         document = _sound_dxf(data)
     except (DXFError, OSError) as fault:
@@ -154,6 +151,10 @@ def _read_dxf(path: Path, data: bytes, found: PathsFile) -> None:
 
 def _sound_dxf(data: bytes) -> Any:
     """A drawing read the quick way where it is sound, and mended while it is read where it is not."""
+    from ezdxf import recover
+    from ezdxf.filemanagement import read
+    from ezdxf.lldxf.const import DXFError
+
     if b"\x1a\x00" not in data[:24]:  # the mark of a binary drawing
         with suppress(DXFError, UnicodeDecodeError, ValueError, KeyError, IndexError, AttributeError, TypeError):
             encoding = "utf-8" if data[data.find(b"AC10") :][:6] >= b"AC1021" else "cp1252"
@@ -162,6 +163,9 @@ def _sound_dxf(data: bytes) -> Any:
 
 
 def _dxf_shapes(entity: Any, kind: str) -> Iterable[Shape]:
+    import ezdxf.math
+    import ezdxf.path
+
     if kind in ("ARC", "CIRCLE"):
         to_world = entity.ocs()
         centre = to_world.to_wcs(entity.dxf.center)
@@ -424,6 +428,9 @@ def _as_csv(path: PathRecord, step: float) -> str:
 
 
 def _as_dxf(path: PathRecord) -> str:
+    import ezdxf.path
+    from ezdxf.filemanagement import new
+
     document = new("R2010")
     document.header["$INSUNITS"] = 4
     space = document.modelspace()
@@ -447,6 +454,8 @@ def _as_dxf(path: PathRecord) -> str:
 
 def _bezier(shape: PointShape) -> Any:
     """Free points as ezdxf's path of Bezier curves."""
+    import ezdxf.path
+
     points = [*shape.points, *([shape.points[0]] if shape.closed else [])]
     found = ezdxf.path.Path(points[0].position)
     for a, b in itertools.pairwise(points):
