@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
+import threading
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtGui import QPixmap
+from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QWidget
 
 from kestrav.app.images import qimage
@@ -24,6 +26,7 @@ class JobBar(QWidget):
     """Shown while a job is under way. Work that can wait is begun when the work before it has ended."""
 
     began = Signal(object)  # a Job that waited
+    _read = Signal(object, object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -59,7 +62,9 @@ class JobBar(QWidget):
             row.addWidget(widget)
         self._look = QTimer(self)
         self._look.setInterval(_LOOKS)
-        self._look.timeout.connect(self._show_newest)
+        self._look.timeout.connect(self._look_for_newest)
+        self._reading = False
+        self._read.connect(self._show_newest)
         self._seen: Path | None = None
         self.hide()
 
@@ -100,23 +105,32 @@ class JobBar(QWidget):
         known = math.isfinite(seconds) and share > _EARLY
         self.left.setText(f"{share:.0%} · about {duration(seconds)} left" if known else f"{share:.0%}")
 
-    def _show_newest(self) -> None:
-        if self.job is None or self.job.pictures is None:
-            return
+    def _look_for_newest(self) -> None:
+        # a large frame takes a tenth of a second to unpack, which the window must not wait for
+        if self.job is not None and self.job.pictures is not None and not self._reading:
+            self._reading = True
+            threading.Thread(target=self._read_newest, args=(self.job.pictures, self._seen), daemon=True).start()
+
+    def _read_newest(self, folder: Path, seen: Path | None) -> None:
         dated = []
-        for file in FrameStore(self.job.pictures).files():
-            try:
+        for file in FrameStore(folder).files():
+            # some are put away meanwhile
+            with contextlib.suppress(OSError):
                 dated.append((file.stat().st_mtime, file))
-            except OSError:
-                continue  # put away meanwhile
         newest = max(dated)[1] if dated else None
-        if newest is None or newest == self._seen:
-            return
-        found = read_frame(newest)
+        found = read_frame(newest) if newest is not None and newest != seen else None
+        image = None
         if found is not None:
+            image = qimage(found).scaledToHeight(_PICTURE, Qt.TransformationMode.SmoothTransformation)
+        # nobody is told any more when the window has gone meanwhile
+        with contextlib.suppress(RuntimeError):
+            self._read.emit(newest, image)
+
+    def _show_newest(self, newest: Path | None, image: QImage | None) -> None:
+        self._reading = False
+        if image is not None and self.job is not None and newest is not None and newest.parent == self.job.pictures:
             self._seen = newest
-            image = QPixmap.fromImage(qimage(found))
-            self.picture.setPixmap(image.scaledToHeight(_PICTURE, Qt.TransformationMode.SmoothTransformation))
+            self.picture.setPixmap(QPixmap.fromImage(image))
             self.picture.show()
 
     def _count(self) -> None:
