@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 from kestrav.app import work
 from kestrav.app.images import qimage
 from kestrav.app.jobs import Job
-from kestrav.core.camera.filmed import trimmed
+from kestrav.core.camera.filmed import film_trimmed
 from kestrav.core.document import edits
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.document.shots import FilmFrame, film_frames, frame_count
@@ -310,21 +310,13 @@ class FilmView(QWidget):
 
     def trim(self) -> None:
         """Take the dead time off at the ends of all shots of the film."""
-
-        def all_trimmed(project: Project) -> Project:
-            for shot in project.shots:
-                if shot.in_film and not shot.loops:
-                    try:
-                        project = trimmed(project, self.session.meshes, shot.id)
-                    except BadInput:
-                        continue  # it has none
-            if project is self.session.project:
-                raise BadInput("no shot has dead time at its ends: something changes from each first frame to its last")
-            return project
-
         self.fault.hide()
-        if not self.session.edit("Trim dead ends", all_trimmed):
-            self.complain("no shot has dead time at its ends: something changes from each first frame to its last")
+        try:
+            after = film_trimmed(self.session.project, self.session.meshes)
+        except BadInput as fault:
+            self.complain(str(fault))
+            return
+        self.session.edit("Trim dead ends", lambda _: after)
 
     def _render(self) -> None:
         self.player.stop()

@@ -79,6 +79,10 @@ def test_dead_time_is_what_the_frames_show_of_it(made):
     assert frame_count(shorter.shots[0]) == 26
     with pytest.raises(BadInput, match="no dead time"):
         filmed.trimmed(shorter, meshes, "shot-1")
+    assert filmed.film_trimmed(project, meshes) == shorter
+    for whole in (shorter, with_shot(project, in_film=False), with_shot(project, loops=True)):
+        with pytest.raises(BadInput, match="no shot has dead time"):
+            filmed.film_trimmed(whole, meshes)
 
 
 def test_what_changes_the_picture_is_no_dead_time(made):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import suppress
 from itertools import pairwise
 
 import numpy as np
@@ -134,3 +135,15 @@ def trimmed(project: Project, meshes: Mapping[str, Mesh], shot_id: str) -> Proje
         )
     fade = min(shot.fade, max(last - first - 1.0 / shot.fps, 0.0))
     return update(project, shot.id, start=first, end=last, fade=fade)
+
+
+def film_trimmed(project: Project, meshes: Mapping[str, Mesh]) -> Project:
+    """The project with the dead time taken off at the ends of all shots of the film; loops stay whole. Raises BadInput where there is none."""
+    after = project
+    for shot in project.shots:
+        if shot.in_film and not shot.loops:
+            with suppress(BadInput):  # it has none
+                after = trimmed(after, meshes, shot.id)
+    if after is project:
+        raise BadInput("no shot has dead time at its ends: something changes from each first frame to its last")
+    return after
