@@ -79,6 +79,25 @@ class Curve:
         bend: Array = np.linalg.norm(np.cross(first, second), axis=-1) / speed**3
         return bend
 
+    def most_curvature(self, low: Array, high: Array) -> Array:
+        """A bound (n,) in 1/mm of the curvature between stations (n,) and others (n,), with no break of the curve in between.
+
+        Of cubic pieces it is proven: c' and c'' lie within the hulls of their Bernstein coefficients (G. Farin, Curves and Surfaces for
+        CAGD, 5th ed. 2002, section 5.3). Other figures are looked at in five places, a twentieth on top: they bend evenly or nearly so
+        over the short cells that this is asked for.
+        """
+        u = [self._at(low), np.nextafter(self._at(high), -np.inf)]
+        u[1] = np.maximum(u[0], u[1])
+        first = [self.shape.evaluate(t, 1) for t in u]
+        second = [self.shape.evaluate(t, 2) for t in u]
+        controls = [first[0], first[0] + 0.5 * (u[1] - u[0])[:, None] * second[0], first[1]]
+        crossed = np.max([_norm(np.cross(c, s)) for c in controls for s in second], axis=0)
+        mean = _unit(controls[0] + controls[2])
+        slowest = np.maximum(np.min([np.einsum("ij,ij->i", c, mean) for c in controls], axis=0), _SLOWEST)
+        seen = np.max([self.curvature(low + share * (high - low)) for share in (0.001, 0.25, 0.5, 0.75, 0.999)], axis=0)
+        found: Array = np.maximum(crossed / slowest**3, 1.05 * seen)
+        return found
+
     def nearest(self, point: ArrayLike) -> float:
         """Station of the curve's place nearest to a point (3,), to about 1e-6 of the length."""
         stations = np.linspace(0.0, self.length, max(65, 16 * len(self.breaks)))

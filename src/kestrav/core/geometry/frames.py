@@ -14,6 +14,7 @@ from functools import cached_property
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
+from scipy.optimize import brentq
 
 from kestrav.core.geometry.arclength import Curve
 
@@ -23,7 +24,8 @@ _UP = np.array([0.0, 0.0, 1.0])
 _NEAR_VERTICAL = np.sin(np.radians(12.0))  # closer to the vertical than this, level is no guide
 _CLEAR_OF_VERTICAL = np.sin(np.radians(14.0))  # that at places between those looked at it is not closer than that
 _TURN_PER_SAMPLE = np.radians(1.5)
-_FEWEST, _MOST = 128, 4096
+_FEWEST, _MOST = 128, 16384
+_STEP_TOLERANCE = 1e-8  # of a step's rotation, taken at once and in two halves
 
 
 def double_reflection(points: ArrayLike, tangents: ArrayLike, start: ArrayLike) -> Array:
@@ -83,8 +85,8 @@ def _least_rotation(from_tangent: Array, to_tangent: Array) -> Array:
 class FrameTable:
     """Samples of a curve from which frames at any station follow by one short step.
 
-    stations (m,) and unit tangents (m, 3). What carried frames need is worked out when one is first asked for:
-    upright ones do without any of it where the curve keeps clear of the vertical.
+    stations (m,) and unit tangents (m, 3); a kink has two, with the tangents before and after it. What carried frames need is
+    worked out when one is first asked for: upright ones do without any of it where the curve keeps clear of the vertical.
     """
 
     curve: Curve
@@ -124,11 +126,67 @@ class FrameTable:
         return self._carrying[1]
 
     @cached_property
-    def upright(self) -> tuple[Array, Array]:
-        """Angles (m,) in rad from the carried to the upright left, and senses (m,): +1 or -1 of the level left, or 0
-        where the curve is too near the vertical for one."""
-        level, flatness = self._level
-        return _untwist(self.stations, self.tangents, self.carried, level, flatness, flatness > _NEAR_VERTICAL)
+    def steep(self) -> Steep:
+        """The stretches in which the curve is too near the vertical for level to be a guide."""
+        return _steep(self)
+
+    @cached_property
+    def _most_turned(self) -> dict[bool, tuple[Array, Array]]:
+        return {}
+
+    def most_turned(self, upright: bool) -> tuple[Array, Array]:
+        """Stations (k,) and by how much in rad (k,) frames have turned at most since the first one, kinks left out: between two
+        stations of a cell they turn evenly at most.
+
+        Carried frames turn as the tangent does; level ones by no more than that by the cosine of the slope, as their left keeps level.
+        """
+        if upright not in self._most_turned:
+            cuts = self.steep.ends if upright else np.empty(0)
+            places = np.unique(np.concatenate([self.stations, cuts]))
+            low, high = places[:-1], places[1:]
+            rate = self.curve.most_curvature(low, high)
+            if upright:
+                flat = [np.hypot(*self.curve.tangent(s, before=b)[:, :2].T) for s, b in ((low, False), (high, True))]
+                least = np.maximum(0.5 * (flat[0] + flat[1] - rate * (high - low)), 1e-9)
+                rolls = self.steep.rate_at(0.5 * (low + high))
+                rate = np.where(np.isnan(rolls), rate / least, rate + abs(self.twist_rate) + np.abs(rolls))
+            else:
+                rate = rate + abs(self.twist_rate)
+            turned = np.concatenate([[0.0], np.cumsum(rate * (high - low))])
+            self._most_turned[upright] = (places, turned)
+        return self._most_turned[upright]
+
+
+@dataclass(frozen=True, eq=False)
+class Steep:
+    """Stretches of a curve that are within 12 degrees of the vertical, from stations ``first`` to ``last`` (k,), with the angles from
+    the carried left to the upright one at both (k,); and the senses (k + 1,) in which level is taken between them: +1, or -1 where a
+    body on rails would be upside down."""
+
+    first: Array
+    last: Array
+    begins: Array
+    ends_at: Array
+    senses: Array
+
+    @property
+    def ends(self) -> Array:
+        """Both ends of all stretches."""
+        return np.concatenate([self.first, self.last])
+
+    def which(self, stations: Array) -> tuple[NDArray[np.intp], NDArray[np.bool_]]:
+        """The number of the next stretch at or before stations (n,), from -1, and whether they are inside it."""
+        k = np.searchsorted(self.first, stations, side="right") - 1
+        inside = (k >= 0) & (stations < np.append(self.last, -np.inf)[k])
+        return k, inside
+
+    def rate_at(self, stations: Array) -> Array:
+        """How fast (n,) in rad/mm the upright left turns from the carried one at stations (n,); nan outside all stretches."""
+        k, inside = self.which(stations)
+        found = np.full(len(stations), np.nan)
+        k = k[inside]
+        found[inside] = (self.ends_at[k] - self.begins[k]) / np.maximum(self.last[k] - self.first[k], 1e-300)
+        return found
 
 
 def frame_table(curve: Curve) -> FrameTable:
@@ -138,7 +196,7 @@ def frame_table(curve: Curve) -> FrameTable:
 
 def carried_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Array:
     """Rotation-minimizing frames (n, 3, 3) at stations (n,)."""
-    _, tangent, left, _ = _step_to(curve, table, np.asarray(stations, float))
+    tangent, left = _step_to(curve, table, np.asarray(stations, float))
     return _columns(tangent, left)
 
 
@@ -161,37 +219,55 @@ def level_frames(curve: Curve, stations: ArrayLike) -> Array:
 
 
 def upright_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Array:
-    """Frames (n, 3, 3) at stations (n,) whose left is level.
+    """Upright frames (n, 3, 3) at stations (n,) whose left is level.
 
     Where the tangent is within 12 degrees of the vertical, level is no guide: there the carried frame
     is followed and the remaining turn is spread over the stretch, so nothing flips on the way through
-    the vertical; past the top of a loop the frame goes on upside down, as a body on rails would.
+    the vertical; past the top of a loop the frame goes on upside down, as a body on rails would. The ends of such stretches are found
+    to machine accuracy, so that both rules give the same frame there.
     """
-    stations = np.asarray(stations, float)
-    below, tangent, carried, share = _step_to(curve, table, stations)
-    level = np.cross(_UP, tangent)
-    flatness = np.linalg.norm(level, axis=1)
-    above = np.minimum(below + 1, len(table.stations) - 1)
-    untwist, senses = table.upright
-    angle = (1 - share) * untwist[below] + share * untwist[above]
-    left = _turned(carried, tangent, angle)
-    # beside a near-vertical stretch the sense is that of the side on which the level is a guide
-    sense = np.where(senses[below] != 0, senses[below], senses[above])
-    good = (flatness > _NEAR_VERTICAL) & (sense != 0)
-    left[good] = sense[good, None] * level[good] / flatness[good, None]
+    stations = np.clip(np.asarray(stations, float), 0.0, curve.length)
+    steep = table.steep
+    tangent, left = _step_to(curve, table, stations)
+    k, inside = steep.which(stations)
+    if inside.any():
+        j = k[inside]
+        share = (stations[inside] - steep.first[j]) / np.maximum(steep.last[j] - steep.first[j], 1e-300)
+        angle = steep.begins[j] + share * (steep.ends_at[j] - steep.begins[j])
+        left[inside] = _turned(left[inside], tangent[inside], angle)
+    level = np.cross(_UP, tangent[~inside])
+    flatness = np.maximum(np.linalg.norm(level, axis=1), 1e-300)
+    left[~inside] = (steep.senses[k[~inside] + 1] / flatness)[:, None] * level
     return _columns(tangent, left)
 
 
 def _samples(curve: Curve) -> tuple[Array, Array]:
-    """Stations with both tangents at every kink."""
-    rough = np.linspace(0.0, curve.length, 257)
-    turning = float(np.sum(np.arccos(np.clip(np.einsum("ij,ij->i", (t := curve.tangent(rough))[:-1], t[1:]), -1, 1))))
-    count = int(np.clip(np.ceil(turning / _TURN_PER_SAMPLE), _FEWEST, _MOST))
+    """Stations with both tangents at every kink: so near each other that the curve bends by little between two, and that a carried
+    vector comes out alike in one step and in two."""
     inner = curve.kink_stations[(curve.kink_stations > 0) & (curve.kink_stations < curve.length)]
-    ends = np.concatenate([[0.0], inner, [curve.length]])
+    ends = np.unique(np.concatenate([[0.0], inner, [curve.length]]))
+    places = np.unique(np.concatenate([ends, curve.breaks[(curve.breaks > 0) & (curve.breaks < curve.length)]]))
+    few = np.maximum(np.ceil(_FEWEST * np.diff(places) / curve.length), 1).astype(int)
+    low = np.concatenate([np.linspace(a, b, n + 1)[:-1] for a, b, n in zip(places[:-1], places[1:], few, strict=True)])
+    high = np.append(low[1:], curve.length)
+    kept = []
+    while len(low):
+        middle = 0.5 * (low + high)
+        tangents = [curve.tangent(low), curve.tangent(middle), curve.tangent(high, before=True)]
+        points = [curve.position(s) for s in (low, middle, high)]
+        whole = _steps(points[0], tangents[0], points[2], tangents[2])
+        halves = [_steps(points[k], tangents[k], points[k + 1], tangents[k + 1]) for k in (0, 1)]
+        off = np.abs(halves[1] @ halves[0] - whole).max(axis=(1, 2))
+        turn = sum(np.linalg.norm(tangents[k + 1] - tangents[k], axis=1) for k in (0, 1))
+        room = sum(len(k) for k in kept) + 2 * len(low) < _MOST
+        bad = ((turn > _TURN_PER_SAMPLE) | (off > _STEP_TOLERANCE)) & (high - low > 1e-9 * curve.length) & room
+        kept.append(low[~bad])
+        low, middle, high = low[bad], middle[bad], high[bad]
+        low, high = np.concatenate([low, middle]), np.concatenate([middle, high])
+    inside = np.sort(np.concatenate(kept))
     stations, tangents = [], []
-    for low, high in itertools.pairwise(ends):
-        piece = np.linspace(low, high, max(8, int(np.ceil(count * (high - low) / curve.length))) + 1)
+    for first, last in itertools.pairwise(ends):
+        piece = np.append(inside[(inside >= first) & (inside < last)], last)
         tangent = curve.tangent(piece)
         tangent[-1] = curve.tangent(piece[-1:], before=True)[0]
         stations.append(piece)
@@ -199,48 +275,109 @@ def _samples(curve: Curve) -> tuple[Array, Array]:
     return np.concatenate(stations), np.concatenate(tangents)
 
 
-def _untwist(
-    stations: Array, tangents: Array, carried: Array, level: Array, flatness: Array, good: NDArray[np.bool_]
-) -> tuple[Array, Array]:
-    """Angle from the carried left to the upright left, and the sense in which level is taken."""
+def _steep(table: FrameTable) -> Steep:
+    """Where a curve is too near the vertical for level to be a guide, and how its left goes on through that."""
+    level, flatness = table._level
+    good, length = flatness > _NEAR_VERTICAL, table.curve.length
+    if good.all():
+        none = np.empty(0)
+        return Steep(none, none, none, none, np.ones(1))
     if not good.any():
         # vertical throughout: left is the world's Y as nearly as can be
-        wanted = np.broadcast_to(_across(tangents[0]), tangents.shape)
-        angle = _signed_angle(carried[:1], wanted[:1], tangents[:1])[0]
-        return np.full(len(stations), angle), np.zeros(len(stations))
-    picked = np.flatnonzero(good)
-    raw = _signed_angle(carried[picked], level[picked] / flatness[picked, None], tangents[picked])
-    angles, senses = np.empty(len(picked)), np.empty(len(picked))
-    turn, sense = raw[0], 1.0
-    angles[0], senses[0] = turn, sense
-    for k in range(1, len(picked)):
-        here = raw[k] + (np.pi if sense < 0 else 0.0)
-        change = _wrap(here - turn)
-        if picked[k] > picked[k - 1] + 1 and abs(change) > np.pi / 2:
-            sense, change = -sense, _wrap(change + np.pi)
-        turn += change
-        angles[k], senses[k] = turn, sense
-    every = np.interp(stations, stations[picked], angles)
-    every[picked] = angles
-    every_sense = np.zeros(len(stations))
-    every_sense[picked] = senses
-    return every, every_sense
+        angle = _signed_angle(table.carried[:1], _across(table.tangents[0])[None], table.tangents[:1])
+        return Steep(np.zeros(1), np.array([np.inf]), angle, angle, np.ones(2))
+    # stations and angles from the carried to the level left where stretches begin and end
+    begins = [_crossing(table, k, k) for k in np.flatnonzero(good[:-1] & ~good[1:])]
+    ends = [_crossing(table, k, k + 1) for k in np.flatnonzero(~good[:-1] & good[1:])]
+    over_seam = table.curve.closed and not (good[0] and good[-1])
+    if over_seam:
+        # one of them goes over the seam, as if the curve went on
+        begins = begins if not good[-1] else [*begins, (length, _angle_of_level(table, -1))]
+        ends = ends if not good[0] else [(0.0, _angle_of_level(table, 0)), *ends]
+        ends = [*ends[1:], (ends[0][0] + length, ends[0][1] + _seam(table))]
+    else:
+        # before the first level place and after the last one the carried frame is followed as it is
+        begins = begins if good[0] else [(0.0, ends[0][1]), *begins]
+        ends = ends if good[-1] else [*ends, (np.inf, begins[-1][1])]
+    first, one = np.array(begins).T
+    last, two = np.array(ends).T
+    change = _wrap(two - one)
+    # past the vertical it goes on the way that turns it least: upright, or upside down
+    turned_over = np.abs(change) > np.pi / 2
+    change = np.where(turned_over, _wrap(change + np.pi), change)
+    if table.curve.closed and np.count_nonzero(turned_over) % 2:
+        # once around it must be as at the start: one stretch takes the longer way, that in which the turn is gentlest
+        k = int(np.argmin((np.pi - np.abs(change)) / (last - first)))
+        turned_over[k] = not turned_over[k]
+        change[k] -= np.copysign(np.pi, change[k])
+    senses = np.cumprod(np.where(turned_over, -1.0, 1.0))
+    senses = np.insert(senses, 0, 1.0)
+    one = one + np.where(senses[:-1] < 0, np.pi, 0.0)
+    two = one + change
+    if over_seam:
+        rate = change[-1] / (last[-1] - first[-1])
+        head = last[-1] - length
+        first, last = np.insert(first, 0, 0.0), np.insert(last, 0, head)
+        two, one = np.insert(two, 0, two[-1] - _seam(table)), np.insert(one, 0, two[-1] - _seam(table) - rate * head)
+        last[-1], two[-1] = np.nextafter(length, np.inf), one[-1] + rate * (length - first[-1])
+        senses = np.insert(senses, 0, 1.0)
+    return Steep(first, last, one, two, senses)
 
 
-def _step_to(curve: Curve, table: FrameTable, stations: Array) -> tuple[NDArray[np.intp], Array, Array, Array]:
-    """Carry the sample below each station to it: index below, tangent, left, share of the step."""
+def _crossing(table: FrameTable, below: int, level_side: int) -> tuple[float, float]:
+    """The station between a sample and the next at which a curve crosses the cone about the vertical, and the angle from the carried to
+    the level left there; at a kink, on its level side."""
+    low, high = float(table.stations[below]), float(table.stations[below + 1])
+    if high <= low:
+        return low, _angle_of_level(table, level_side)
+
+    def over(station: float) -> float:
+        # the far end is still on this side of what may be a kink there
+        tangent = table.curve.tangent([station], before=station >= high)[0]
+        return float(np.hypot(tangent[0], tangent[1]) - _NEAR_VERTICAL)
+
+    if over(low) * over(high) > 0:
+        station = low if level_side == below else high
+        return station, _angle_of_level(table, level_side)
+    station = float(brentq(over, low, high, xtol=1e-14 * max(table.curve.length, 1.0), rtol=1e-15))
+    tangent, left = _stepped(table, np.array([below]), np.array([station]))
+    level = np.cross(_UP, tangent)
+    return station, float(_signed_angle(left, level / np.linalg.norm(level), tangent)[0])
+
+
+def _angle_of_level(table: FrameTable, sample: int) -> float:
+    """The angle from the carried to the level left at a sample."""
+    level, flatness = table._level
+    found = _signed_angle(
+        table.carried[[sample]], level[[sample]] / max(flatness[sample], 1e-300), table.tangents[[sample]]
+    )
+    return float(found[0])
+
+
+def _seam(table: FrameTable) -> float:
+    """The angle from the first carried left of a closed curve to the last one, taken over the seam by the least rotation."""
+    first, last = table.tangents[:1], table.tangents[-1:]
+    over = np.einsum("nij,nj->ni", _least_rotation(last, first), table.carried[-1:])
+    return float(_signed_angle(over, table.carried[:1], first)[0])
+
+
+def _step_to(curve: Curve, table: FrameTable, stations: Array) -> tuple[Array, Array]:
+    """Tangents and carried lefts (n, 3) at stations (n,)."""
     stations = np.clip(stations, 0.0, curve.length)
     below = np.clip(np.searchsorted(table.stations, stations, side="right") - 1, 0, len(table.stations) - 1)
+    return _stepped(table, below, stations)
+
+
+def _stepped(table: FrameTable, below: NDArray[np.intp], stations: Array) -> tuple[Array, Array]:
+    """Tangents and carried lefts (n, 3) at stations (n,), each carried on from a sample."""
+    curve = table.curve
     tangent = _tangents(curve, table, stations)
     steps = _steps(table.points[below], table.tangents[below], curve.position(stations), tangent)
     left = np.einsum("nij,nj->ni", steps, table.carried[below])
     left = _turned(left, tangent, table.twist_rate * (stations - table.stations[below]))
     left -= np.einsum("ij,ij->i", left, tangent)[:, None] * tangent
     left /= np.linalg.norm(left, axis=1, keepdims=True)
-    above = np.minimum(below + 1, len(table.stations) - 1)
-    width = table.stations[above] - table.stations[below]
-    share = np.where(width > 0, (stations - table.stations[below]) / np.where(width > 0, width, 1.0), 0.0)
-    return below, tangent, left, share
+    return tangent, left
 
 
 def _tangents(curve: Curve, table: FrameTable, stations: Array) -> Array:
@@ -275,5 +412,6 @@ def _turned(vectors: Array, axis: Array, angle: ArrayLike) -> Array:
     return turned
 
 
-def _wrap(angle: float) -> float:
-    return float((angle + np.pi) % (2 * np.pi) - np.pi)
+def _wrap(angles: Array) -> Array:
+    found: Array = (angles + np.pi) % (2 * np.pi) - np.pi
+    return found
