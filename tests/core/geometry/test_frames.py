@@ -8,6 +8,7 @@ from scipy.spatial.transform import Rotation
 
 from kestrav.core.geometry.arclength import by_arc_length
 from kestrav.core.geometry.curves import EllipseCurve, spline_through
+from kestrav.core.geometry.exact import rounded_through
 from kestrav.core.geometry.frames import carried_frames, double_reflection, frame_table, upright_frames
 
 
@@ -156,3 +157,81 @@ def test_a_kink_turns_the_frame_by_the_kink_and_no_more():
     frames = upright_frames(curve, frame_table(curve), np.array([99.999, 100.001]))
     assert largest_step(frames) == pytest.approx(90, abs=1e-6)
     assert frames[:, :, 2] == pytest.approx(np.tile([0, 0, 1.0], (2, 1)), abs=1e-9)
+
+
+def cornered(points, radius):
+    none = [None] * len(points)
+    return by_arc_length(rounded_through(points, ["corner"] * len(points), none, none, [radius] * len(points)))
+
+
+RISES = {
+    "a metre up": ([(0, 0, 0), (5000, 0, 0), (5000, 0, 1000), (5000, 5000, 1000)], (300, 50, 5)),
+    "over a lip": ([(0, 0, 0), (2000, 0, 0), (2000, 0, 40), (2000, 2000, 40)], (10,)),
+}
+
+
+@pytest.mark.parametrize("rise", RISES.values(), ids=RISES.keys())
+def test_upright_frames_do_not_jump_where_level_ceases_to_be_a_guide(rise):
+    points, radii = rise
+    for radius in radii:
+        curve = cornered(points, radius)
+        table = frame_table(curve)
+        fine = np.linspace(0, curve.length, 400_001)
+        # about both ends of each steep stretch the frames of neighbours differ by the bend and the spread turn alone
+        for edge in table.steep.ends:
+            near = fine[np.abs(fine - edge) < 5 * fine[1]]
+            assert len(near) > 5
+            bend = np.degrees(np.arcsin(np.linalg.norm(np.diff(curve.tangent(near), axis=0), axis=1).max()))
+            spread = 180 * fine[1] / (table.steep.last - table.steep.first).min()
+            assert largest_step(upright_frames(curve, table, near)) < 1.1 * bend + spread
+        # and so near the edge that nothing else shows
+        edges = [upright_frames(curve, table, table.steep.ends + side) for side in (-1e-9, 1e-9)]
+        turn = Rotation.from_matrix(np.swapaxes(edges[0], 1, 2) @ edges[1]).magnitude()
+        assert np.degrees(turn).max() < 1e-6
+
+
+def test_closed_paths_through_the_vertical_close_without_a_seam(random):
+    odd = 0
+    for _ in range(60):
+        points = random.uniform(-400, 400, (int(random.integers(4, 8)), 3)) * (1, 1, 2)
+        curve = smooth(points, closed=True)
+        table = frame_table(curve)
+        first, last = upright_frames(curve, table, np.array([0.0, curve.length]))
+        assert np.degrees(Rotation.from_matrix(first.T @ last).magnitude()) < 1e-6
+        edges = [
+            upright_frames(curve, table, np.clip(table.steep.ends + side, 0, curve.length)) for side in (-1e-9, 1e-9)
+        ]
+        if len(table.steep.first):
+            odd += 1
+            turn = Rotation.from_matrix(np.swapaxes(edges[0], 1, 2) @ edges[1]).magnitude()
+            assert np.degrees(turn).max() < 1e-3
+    assert odd > 20
+
+
+def test_least_twist_is_that_of_a_hundred_times_finer_steps(random):
+    for _ in range(5):
+        curve = smooth(random.uniform(-400, 400, (6, 3)))
+        table = frame_table(curve)
+        fine = np.linspace(0, curve.length, 100 * len(table.stations))
+        finer = double_reflection(curve.position(fine), curve.tangent(fine), table.carried[0])
+        left = carried_frames(curve, table, fine)[:, :, 1]
+        assert np.degrees(np.arccos(np.clip(np.einsum("ij,ij->i", finer, left), -1, 1))).max() < 0.01
+
+
+@pytest.mark.parametrize("upright", [True, False])
+def test_frames_never_turn_more_than_is_told(upright, random):
+    curves = [smooth(random.uniform(-400, 400, (6, 3)) * (1, 1, 2), closed=bool(k % 2)) for k in range(10)]
+    curves += [
+        cornered(*[RISES["a metre up"][0], 50]),
+        by_arc_length(EllipseCurve((0, 0, 0), 100.0, 20.0), closed=True),
+    ]
+    make = upright_frames if upright else carried_frames
+    for curve in curves:
+        table = frame_table(curve)
+        stations = np.linspace(0, curve.length, 20_001)
+        frames = make(curve, table, stations)
+        turned = Rotation.from_matrix(np.swapaxes(frames[:-1], 1, 2) @ frames[1:]).magnitude()
+        told = np.diff(np.interp(stations, *table.most_turned(upright)))
+        assert (turned <= told + 1e-9).all()
+        # and told by no more than is of use
+        assert told.sum() < 2.5 * turned.sum()

@@ -22,6 +22,7 @@ from kestrav.core.document.records import (
     PathPoint,
     PointShape,
     Project,
+    RectangleShape,
     Run,
     SpeedZone,
 )
@@ -209,8 +210,44 @@ def test_bend_limits_agree_with_an_independent_solver_on_a_path_in_space():
         ),
         toppra.constraint.JointAccelerationConstraint(np.array([[-along, along]])),
     ]
-    solver = toppra.algorithm.TOPPRA(limits, way, gridpoints=np.linspace(0, ours.length, 801))
-    assert ours.duration == pytest.approx(solver.compute_trajectory(0, 0).duration, rel=1e-2)
+    solver = toppra.algorithm.TOPPRA(limits, way, gridpoints=np.linspace(0, ours.length, 3001))
+    assert ours.duration == pytest.approx(solver.compute_trajectory(0, 0).duration, rel=5e-3)
+
+
+def rounded(radius, *places):
+    return PointShape(tuple(PathPoint(p, "corner", radius=radius) for p in places))
+
+
+WAYS = {
+    "a bend near the start": rounded(50, (0, 0, 0), (500, 0, 0), (500, 3000, 0)),
+    "a spline": PointShape(tuple(PathPoint(p) for p in ((0, 0, 0), (300, 500, 0), (900, 480, 200), (1000, -700, 0)))),
+    "a superellipse": RectangleShape((0, 0, 0), 1000, 700, 200, 3.0),
+    "sharp corners": rounded(0, (0, 0, 0), (800, 0, 0), (800, 600, 0)),
+}
+ZONES = {
+    "none": (),
+    "from the start": (SpeedZone(0, 0.2, 100),),
+    "within": (SpeedZone(0.301, 0.5, 120), SpeedZone(0.62, 0.63, 40)),
+}
+
+
+@pytest.mark.parametrize("zones", ZONES.values(), ids=ZONES.keys())
+@pytest.mark.parametrize("shape", WAYS.values(), ids=WAYS.keys())
+@pytest.mark.parametrize(("braking", "backwards"), [(800, False), (400, True), (0, False)])
+def test_no_limit_is_exceeded_anywhere_on_any_pass(shape, zones, braking, backwards):
+    pacing = Limited(1000, 500, 800, braking, zones)
+    going = trip(limited(shape, pacing, passes=3, returns=True, backwards=backwards))
+    times = np.linspace(going.start, going.end, 200_001)
+    stations, speeds, gained = going.stations(times), going.speeds(times), going.accelerations(times)
+    curve, most = going.path.curve, 1.001
+    apart = np.abs(stations[:, None] - curve.kink_stations).min(axis=1, initial=np.inf)
+    assert (speeds**2 * curve.curvature(stations)).max() <= 500 * most
+    assert speeds.max() <= 1000 * most
+    assert speeds[apart < 1e-3].max(initial=0) < 1.5  # it stops at kinks, all but
+    assert gained.max() <= 800 * most and (not braking or gained.min() >= -braking * most)
+    for zone in zones:
+        inside = (stations > zone.begin * curve.length + 1e-6) & (stations < zone.end * curve.length - 1e-6)
+        assert speeds[inside].max() <= zone.speed * most
 
 
 # keys

@@ -5,6 +5,7 @@ import pytest
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
+    AlongHeading,
     Camera,
     Carry,
     Cue,
@@ -14,6 +15,7 @@ from kestrav.core.document.records import (
     Keyed,
     KeyPose,
     Law,
+    Lean,
     Light,
     LightKey,
     Limited,
@@ -26,8 +28,10 @@ from kestrav.core.document.records import (
     PointShape,
     Poses,
     Project,
+    Roughness,
     Run,
     Shot,
+    SpeedZone,
 )
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.errors import BadInput
@@ -121,7 +125,7 @@ def test_reversed_in_time_it_goes_as_a_film_played_backwards(pacing):
     made = project(pacing=pacing, holds=(Hold(0.4, 0.5),))
     back = reversed_in_time(made, ["run-1"])
     times = np.linspace(1, 5, 81)
-    assert places(back, times) == pytest.approx(places(made, 6 - times), abs=0.5)
+    assert places(back, times) == pytest.approx(places(made, 6 - times), abs=1e-6)
     again = reversed_in_time(back, ["run-1"])
     assert places(again, times) == pytest.approx(places(made, times), abs=1e-6)
 
@@ -166,15 +170,81 @@ def test_a_split_run_goes_on_as_before(pacing, backwards):
     two = split_run(made, "run-1", 2.3)
     assert [r.name for r in two.runs] == ["Rolls", "Rolls, second part"] and two.runs[1].start == 2.3
     times = np.linspace(0, 6, 241)
-    assert np.linalg.norm(places(two, times) - places(made, times), axis=1).max() < 2.0
+    assert places(two, times) == pytest.approx(places(made, times), abs=1e-6)
+
+
+RUNS = {
+    "limits with a zone and a bend": {"pacing": Limited(800, 300, 500, 900, (SpeedZone(0.3, 0.45, 150),))},
+    "limits there and back": {"pacing": Limited(800, 300, 500, 900), "passes": 3, "returns": True},
+    "limits, told more slowly": {"pacing": Limited(800, 300, 500, 900), "duration": 9.0, "passes": 2, "returns": True},
+    "holds there and back": {"pacing": Eased(50, 80), "holds": (Hold(0.3, 0.4),), "passes": 2, "returns": True},
+    "keys that run back": {"pacing": Keyed((PaceKey(0, 0), PaceKey(0.5, 0.9, -0.5), PaceKey(1, 1)))},
+    "shaken in time": {"pacing": Law(), "roughness": (Roughness("up", 3.0, frequency=4.0), Roughness("roll", 2.0))},
+    "leaning": {"pacing": Eased(50, 80), "heading": AlongHeading(), "lean": Lean(computed=True)},
+}
+
+
+def poses_of(made, times, thing="part-1"):
+    return Motion(made).poses(thing, np.asarray(times))
+
+
+def bent(**run):
+    bend = PointShape(tuple(PathPoint(p, "corner", radius=150) for p in ((0, 0, 0), (500, 0, 0), (500, 600, 0))))
+    return edits.update(project(**run), "path-1", shape=bend)
+
+
+@pytest.mark.parametrize("run", RUNS.values(), ids=RUNS.keys())
+def test_halves_of_every_kind_of_run_move_as_the_whole_did(run):
+    made = bent(**run)
+    whole = journey(made, made.runs[0])
+    two = split_run(made, "run-1", whole.start + 0.37 * whole.duration)
+    again = split_run(two, "run-1-2", whole.start + 0.8 * whole.duration)
+    assert len(again.runs) == 3
+    times = np.linspace(0, whole.end + 1, 1501)
+    for one in (two, again):
+        assert poses_of(one, times) == pytest.approx(poses_of(made, times), abs=1e-6)
+
+
+@pytest.mark.parametrize("run", RUNS.values(), ids=RUNS.keys())
+def test_every_kind_of_run_reversed_is_its_film_played_backwards(run):
+    made = bent(**run)
+    whole = journey(made, made.runs[0])
+    back = reversed_in_time(made, ["run-1"])
+    times = np.linspace(whole.start, whole.end, 1501)
+    assert poses_of(back, whole.start + whole.end - times) == pytest.approx(poses_of(made, times), abs=1e-6)
+    half = split_run(back, "run-1", whole.start + 0.4 * whole.duration)
+    assert poses_of(half, times) == pytest.approx(poses_of(back, times), abs=1e-6)
+
+
+@pytest.mark.parametrize("run", list(RUNS.values())[:-1], ids=list(RUNS)[:-1])
+def test_every_kind_of_run_stretched_goes_as_before_but_slower(run):
+    made = bent(**run)
+    whole = journey(made, made.runs[0])
+    slow = stretched(made, ["run-1"], 1.7)
+    times = np.linspace(whole.start, whole.end, 1501)
+    there = whole.start + 1.7 * (times - whole.start)
+    assert poses_of(slow, there) == pytest.approx(poses_of(made, times), abs=1e-6)
+
+
+def test_the_second_half_of_a_run_that_waits_begins_as_the_first_arrives():
+    made = edits.add(project(), Run("run-0", "Before", "part-2", "path-1", duration=2.0))
+    made = edits.update(made, "run-1", cue=Cue("run-0", delay=0.5))
+    two = split_run(made, "run-1", 4.0)
+    later = edits.update(two, "run-0", duration=3.0)
+    first, second = (journey(later, run) for run in later.runs if run.id != "run-0")
+    assert second.start == pytest.approx(first.end) and first.start == pytest.approx(3.5)
 
 
 def test_a_run_is_not_split_while_it_stands_or_goes_round():
     for time in (0.5, 1.0, 5.0, 9.0):
         with pytest.raises(BadInput, match="while it moves"):
             split_run(project(), "run-1", time)
-    with pytest.raises(BadInput, match="more than once"):
-        split_run(project(passes=2), "run-1", 2.0)
+    with pytest.raises(BadInput, match="without end"):
+        split_run(project(passes=0), "run-1", 2.0)
+    with pytest.raises(BadInput, match="brought over from before"):
+        split_run(project(blend=1.0), "run-1", 1.5)
+    with pytest.raises(BadInput, match="brought over from before"):
+        reversed_in_time(project(blend=1.0), ["run-1"])
 
 
 def test_dead_time_is_found_and_taken_out():

@@ -237,6 +237,12 @@ def _check_stops(run: Run, label: str) -> None:
         positive(f"{label}: the time at which it is due in s", run.due)
     if run.blend < 0:
         raise BadInput(f"{label} is blended over {run.blend:g} s; give 0 or more")
+    if run.portion is not None:
+        first, last = run.portion
+        if not (0 <= first <= 1 and 0 <= last <= 1 and first != last):
+            raise BadInput(f"{label} makes {first:.2%} to {last:.2%} of its time; give two shares from 0 to 100 %")
+        if run.passes == 0 or run.follows is not None:
+            raise BadInput(f"{label} goes without end or follows another run, so no portion of its time can be made")
 
 
 def check_poses(poses: Poses) -> None:

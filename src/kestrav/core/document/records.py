@@ -113,7 +113,7 @@ from kestrav.core.document.mechanisms import (
     Swivel as Swivel,
 )
 
-FORMAT_VERSION = 8
+FORMAT_VERSION = 9
 
 
 class Geometry(Record, frozen=True):
@@ -564,7 +564,8 @@ class Run(Record, frozen=True):
     in mm is how far along, to the left and above it is carried beside the path. ``turn`` are the rider's own yaw, pitch
     and roll under the run, in degrees. ``mark`` is the share of the path where its front must stop and ``due`` the time in s
     when it must be there. Over ``blend`` s after its start it is brought over from where the thing was before.
-    Runs with the same ``link`` share how they go.
+    Runs with the same ``link`` share how they go. Of all that, only a ``portion`` of its time may be made, between two shares of it: what
+    is left of a run that was split, or, from a greater share to a smaller one, a run backward in time.
     """
 
     id: str
@@ -598,6 +599,7 @@ class Run(Record, frozen=True):
     due: float | None = None
     blend: float = 0.0
     link: str = ""
+    portion: tuple[float, float] | None = None
 
 
 LINKED_FIELDS = (

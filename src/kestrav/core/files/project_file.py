@@ -57,6 +57,7 @@ def _with_kinds_of_cues(document: dict[str, Any]) -> dict[str, Any]:
 # 6: requirements of clearance, and parts that are swept spaces; all have defaults
 # 7: orbits, and cameras with aims, lags, limits and walks; all have defaults
 # 8: looks, quality, section, backgrounds and inscriptions of shots; all have defaults
+# 9: portions of runs, which have a default
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda document: document,
     2: lambda document: document,
@@ -65,6 +66,7 @@ UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     5: lambda document: document,
     6: lambda document: document,
     7: lambda document: document,
+    8: lambda document: document,
 }
 
 

@@ -226,7 +226,7 @@ def split(project: Project, path_id: str, station: float) -> Project:
             return [one]
         if trip.first >= station - MEETS:
             return [two]
-        if run.passes != 1 or run.follows is not None:
+        if run.passes != 1 or run.follows is not None or run.portion is not None:
             raise BadInput(
                 f"the run “{run.name}” goes on across the place in one piece; let it go once and by itself first"
             )

@@ -38,7 +38,7 @@ def _balanced(trip: Journey) -> tuple[Array, Array]:
 
     tan(lean) = v² / (g r), as for any body in a level bend (elementary mechanics).
     """
-    how = trip.run.lean
+    how, trip = trip.run.lean, trip.entire
     grid = np.linspace(trip.first, trip.last, _STEPS + 1)
     speed = trip.speeds(trip.times_at(grid))
     angle = np.arctan(speed**2 * level_curvature(trip.path, grid) / GRAVITY)

@@ -149,7 +149,11 @@ def _is_part(project: Project, thing: str) -> bool:
 
 def arrives_backwards(run: Run) -> bool:
     """Whether a run comes to its end against its path's direction."""
-    return run.backwards != (run.returns and run.passes % 2 == 0)
+    first, last = run.portion or (0.0, 1.0)
+    # the pass that it ends in
+    number = np.ceil(last * run.passes) - 1 if last > first else np.floor(last * run.passes)
+    back = run.returns and number % 2 == 1
+    return bool(run.backwards != back) != (last < first)
 
 
 def stop_at_mark(project: Project, run_id: str) -> Project:
@@ -200,7 +204,9 @@ def convoy(project: Project, run_id: str, count: int, spacing: float) -> Project
         raise BadInput(f"“{get(project, run.rider).name}” is no part, so it cannot be copied into a convoy")
     known = {p.id for p in project.parts}
     trip = journey(project, run)
-    way = trip.path.curve.tangent([trip.sets_out_at])[0] * (-1.0 if run.backwards else 1.0)
+    way = trip.path.curve.tangent([trip.sets_out_at])[0] * (
+        -1.0 if run.backwards != (run.portion is not None and run.portion[0] > run.portion[1]) else 1.0
+    )
     project = copy(project, [run.rider], [shift(-k * spacing * way) for k in range(1, count)])
     rider = get(project, run.rider)
     assert isinstance(rider, Part)

@@ -46,6 +46,10 @@ class Profile(Protocol):
         """Times (n,) at which distances (n,) are first reached."""
         ...
 
+    def changes(self, until: float) -> Array:
+        """Times (k,) up to one at which it turns back, sets out, holds or is done: between two of them it goes one way."""
+        ...
+
 
 @dataclass(frozen=True)
 class _Inside:
@@ -53,6 +57,10 @@ class _Inside:
 
     length: float
     duration: float
+
+    def changes(self, until: float) -> Array:
+        """Its start and its end."""
+        return np.array([0.0, self.duration])
 
     def _at(self, times: ArrayLike) -> tuple[Array, NDArray[np.bool_]]:
         raw = np.asarray(times, float)
@@ -245,20 +253,139 @@ class TabledProfile(_Inside):
         return np.minimum(found, self.duration)
 
 
-def fastest(distances: Array, greatest: Array, limits: Limited) -> tuple[Array, Array]:
-    """Times (n,) and speeds (n,) of the fastest journey over distances (n,), with a greatest speed (n - 1,) in every
-    stretch between them and limits of acceleration along the way.
+@dataclass(frozen=True, eq=False)
+class Ceiling:
+    """How fast a journey may go where: squares (n,) of the greatest speeds at distances (n,) along it, and in between what lies on the
+    straight line from one to the next."""
+
+    distances: Array
+    squares: Array
+
+    def between(self, first: float, last: float) -> Ceiling:
+        """The same between two distances, as of a journey of its own."""
+        inner = (self.distances > first + 1e-9) & (self.distances < last - 1e-9)
+        ways = np.concatenate([[first], self.distances[inner], [last]])
+        return Ceiling(ways - first, np.interp(ways, self.distances, self.squares))
+
+    def back(self) -> Ceiling:
+        """The same on the way back."""
+        return Ceiling(self.distances[-1] - self.distances[::-1], self.squares[::-1])
+
+
+def ceiling(
+    pacing: Limited,
+    speed: float | None,
+    first: float,
+    last: float,
+    whole: float,
+    bend: Bend | None = None,
+) -> Ceiling:
+    """The ceiling over the stations between two of a path that is ``whole`` mm long, by top speed, zones and bends.
+
+    Borders of zones, breaks and kinks are among the places, and between them there are as many as are needed for the straight lines to
+    be off by little anywhere: the curvature is looked at in five places between two, and bounded where it could be greater in between.
+    """
+    top = min(v for v in (pacing.top or np.inf, speed or np.inf) if v > 0)
+    length = last - first
+    borders = [share * whole for zone in pacing.zones for share in (zone.begin, zone.end)]
+    kinks = bend.kinks if bend is not None and pacing.sideways > 0 else np.empty(0)
+    sharp = np.concatenate([borders, kinks, bend.breaks if bend is not None and len(bend.breaks) < _FEW_BREAKS else []])
+    beside = np.concatenate([sharp - _BESIDE * length, sharp, sharp + _BESIDE * length])
+    if bend is not None:
+        beside = np.concatenate([beside, bend.breaks])
+    nodes = np.unique(
+        np.concatenate([np.linspace(first, last, _STEPS + 1), beside[(beside > first) & (beside < last)]])
+    )
+    low, high = nodes[:-1], nodes[1:]
+    kept: list[tuple[Array, Array, Array, Array]] = []
+    for _ in range(_MOST_SPLITS):
+        seen = _limits(pacing, top, whole, bend, low, high)
+        chord = seen[0] + _SHARES[:, None] * (seen[-1] - seen[0])
+        off = (chord > seen * (1 + _OVER)) | (chord < seen * (1 - _UNDER))
+        bad = off.any(axis=0)
+        if bend is not None and pacing.sideways > 0:
+            least = pacing.sideways / np.maximum(bend.most(low, high), 1e-300)
+            bad |= least < _HIDDEN * seen.min(axis=0)
+        bad &= (high - low > 1e-8 * length) & (sum(len(k[0]) for k in kept) + 2 * len(low) < _MOST_NODES)
+        kept.append((low[~bad], high[~bad], seen[0, ~bad], seen[-1, ~bad]))
+        middle = 0.5 * (low + high)[bad]
+        low, high = np.concatenate([low[bad], middle]), np.concatenate([middle, high[bad]])
+        if not len(low):
+            break
+    else:
+        seen = _limits(pacing, top, whole, bend, low, high)
+        kept.append((low, high, seen[0], seen[-1]))
+    low, high, begins, ends = (np.concatenate([k[i] for k in kept]) for i in range(4))
+    order = np.argsort(low, kind="stable")
+    # a place has the lower of both its sides
+    squares = np.minimum(np.append(begins[order], np.inf), np.insert(ends[order], 0, np.inf))
+    stations = np.append(low[order], last)
+    for kink in kinks:
+        # it stops there, all but
+        squares[np.abs(stations - kink) < 1e-9 * length] = pacing.sideways / _KINK
+    return Ceiling(stations - first, squares)
+
+
+_SHARES = np.array([0.0, 0.25, 0.5, 0.75, 1.0])
+_STEPS = 400  # places along a journey at least
+_BESIDE = 1e-6  # of the length, beside what is sharp
+_FEW_BREAKS = 500
+_MOST_SPLITS, _MOST_NODES = 16, 40_000
+_OVER, _UNDER = 4e-4, 4e-3  # by which a square may be more or less than is allowed, between two places
+_HIDDEN = 0.8  # of what was seen that a bound must reach for nothing to be hidden
+_KINK = 1e6  # 1/mm
+
+
+def _limits(pacing: Limited, top: float, whole: float, bend: Bend | None, low: Array, high: Array) -> Array:
+    """Squares (5, n) of the greatest speeds at five places of each stretch between stations (n,)."""
+    inside = low + np.clip(_SHARES, 1e-6, 1 - 1e-6)[:, None] * (high - low)
+    greatest = np.full(len(low), float(top))
+    middle = 0.5 * (low + high) / whole
+    for zone in pacing.zones:
+        mine = (middle >= zone.begin) & (middle <= zone.end)
+        greatest[mine] = np.minimum(greatest[mine], zone.speed)
+    found = np.broadcast_to(greatest**2, inside.shape)
+    if bend is None or pacing.sideways <= 0:
+        return found
+    curvature = bend.curvature(inside.ravel()).reshape(inside.shape)
+    return np.minimum(found, pacing.sideways / np.maximum(curvature, 1e-300))
+
+
+class Bend(Protocol):
+    """How a path bends: what a journey that is limited sideways needs of it."""
+
+    @property
+    def breaks(self) -> Array:
+        """Stations of the breaks between pieces."""
+        ...
+
+    @property
+    def kinks(self) -> Array:
+        """Stations of the kinks."""
+        ...
+
+    def curvature(self, stations: Array) -> Array:
+        """Curvature (n,) in 1/mm at stations (n,)."""
+        ...
+
+    def most(self, low: Array, high: Array) -> Array:
+        """A bound (n,) of the curvature between stations."""
+        ...
+
+
+def fastest(over: Ceiling, limits: Limited) -> tuple[Array, Array]:
+    """Times (n,) and speeds (n,) of the fastest journey below a ceiling, with limits of acceleration along the way.
 
     One pass ahead, as fast as it can gather speed, and one back, as fast as it can lose it: between two places
     of a way with even acceleration v² grows by 2 a s (as in J. Bobrow, S. Dubowsky, J. Gibson, "Time-optimal control
     of robotic manipulators along specified paths", Int. J. Robotics Research 4(3), 1985).
     """
-    square = np.minimum(np.append(greatest, np.inf), np.insert(greatest, 0, np.inf)) ** 2
+    square = over.squares.copy()
     if limits.from_rest:
         square[0] = 0.0
     if limits.to_rest:
         square[-1] = 0.0
-    step = np.diff(distances)
+    step = np.diff(over.distances)
     if limits.forward > 0:
         square = _gathered(square, 2 * limits.forward * step)
     if limits.braking > 0:
@@ -275,38 +402,18 @@ def _gathered(square: Array, gain: Array) -> Array:
     """
     total = np.concatenate([[0.0], np.cumsum(gain)])
     found: Array = np.minimum.accumulate(square - total) + total
-    return found
+    return np.maximum(found, 0.0)
 
 
 def _limited(
-    pacing: Limited, length: float, duration: float | None, speed: float | None, bends: Bends | None
+    pacing: Limited, length: float, duration: float | None, speed: float | None, over: Ceiling | None
 ) -> TabledProfile:
-    distances, curvature, shares = bends if bends is not None else _straight(length)
-    top = min(v for v in (pacing.top or np.inf, speed or np.inf) if v > 0)
-    greatest = np.full(len(distances) - 1, float(top))
-    if pacing.sideways > 0:
-        with np.errstate(divide="ignore"):
-            greatest = np.minimum(greatest, np.sqrt(pacing.sideways / curvature))
-    middle = 0.5 * (shares[:-1] + shares[1:])
-    for zone in pacing.zones:
-        inside = (middle >= zone.begin) & (middle <= zone.end)
-        greatest[inside] = np.minimum(greatest[inside], zone.speed)
-    times, speeds = fastest(distances, greatest, pacing)
+    over = over or ceiling(pacing, speed, 0.0, length, length)
+    times, speeds = fastest(over, pacing)
     least = float(times[-1])
     # another duration is the same journey told more slowly
     stretch = (duration or least) / least
-    return TabledProfile(length, stretch * least, stretch * times, distances, speeds / stretch, least)
-
-
-Bends = tuple[Array, Array, Array]
-"""Distances (n,) of a journey, the greatest curvature (n - 1,) between them in 1/mm, and their shares (n,) of the path."""
-
-_STEPS = 400
-
-
-def _straight(length: float) -> Bends:
-    shares = np.linspace(0.0, 1.0, _STEPS + 1)
-    return shares * length, np.zeros(_STEPS), shares
+    return TabledProfile(length, stretch * least, stretch * times, over.distances, speeds / stretch, least)
 
 
 # keys
@@ -317,6 +424,14 @@ class KeyedProfile(_Inside):
     """Cubics through keys."""
 
     curve: PPoly
+
+    def changes(self, until: float) -> Array:
+        """Its keys and where it turns back."""
+        turns = self.curve.derivative().roots(extrapolate=False)
+        # it is held at both ends of its way: it may stop there between keys
+        bounds = np.concatenate([self.curve.solve(way, extrapolate=False) for way in (0.0, self.length)])
+        found = np.concatenate([self.curve.x, turns, bounds])
+        return np.unique(found[np.isfinite(found)])
 
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,)."""
@@ -373,14 +488,14 @@ def profile(
     length: float,
     duration: float | None = None,
     speed: float | None = None,
-    bends: Bends | None = None,
+    over: Ceiling | None = None,
 ) -> Profile:
     """The profile of a journey of a length whose duration, or steady or greatest speed, is given.
 
-    ``bends`` are looked at where speed is limited by them.
+    One within limits goes below the ceiling that is ``over`` it: that of a straight way where none is given.
     """
     if isinstance(pacing, Limited):
-        return _limited(pacing, length, duration, speed, bends)
+        return _limited(pacing, length, duration, speed, over)
     if isinstance(pacing, Law):
         if duration is None:
             assert speed is not None

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.optimize import brentq
 
 from kestrav.core.document.records import Keyed, Limited, Pacing
-from kestrav.core.motion.pacing import Bends, KeyedProfile, Profile, TabledProfile, profile
+from kestrav.core.motion.pacing import Ceiling, KeyedProfile, Profile, TabledProfile, profile
 
 Array = NDArray[np.float64]
 
@@ -25,6 +25,10 @@ class LeggedProfile:
     ways: Array
     length: float
     duration: float
+
+    def changes(self, until: float) -> Array:
+        """Those of its legs."""
+        return np.concatenate([start + leg.changes(until) for start, leg in zip(self.starts, self.legs, strict=True)])
 
     def _told(self, times: ArrayLike, kind: str) -> Array:
         t = np.asarray(times, float)
@@ -66,7 +70,7 @@ def held(
     stops: Sequence[tuple[float, float]],
     duration: float | None = None,
     speed: float | None = None,
-    bends: Bends | None = None,
+    over: Ceiling | None = None,
 ) -> Profile:
     """The profile of a journey that holds at distances for times: ``stops`` are (distance, s) in the order of the way.
 
@@ -77,12 +81,12 @@ def held(
     moving = None if duration is None else duration - waits
     ends = np.array([0.0, *(place for place, _ in stops), length])
     if isinstance(pacing, Keyed):
-        whole = profile(pacing, length, moving, speed, bends)
+        whole = profile(pacing, length, moving, speed)
         assert isinstance(whole, KeyedProfile)
         moments = np.array([0.0, *whole.times_at(ends[1:-1]), whole.duration])
         legs: list[Profile] = [_Cut(whole, a, b) for a, b in pairwise(moments)]
     else:
-        pieces = [_piece(bends, a, b) for a, b in pairwise(ends)]
+        pieces = [None if over is None else over.between(a, b) for a, b in pairwise(ends)]
 
         def made(v: float | None) -> list[Profile]:
             return [
@@ -138,17 +142,6 @@ def _speed_for(made: Callable[[float], list[Profile]], length: float, seconds: f
     return float(np.exp(brentq(over, low, high, xtol=1e-14)))
 
 
-def _piece(bends: Bends | None, first: float, last: float) -> Bends | None:
-    """The bends between two distances, as of a journey of their own."""
-    if bends is None:
-        return None
-    distances, curvature, shares = bends
-    inner = (distances > first + 1e-9) & (distances < last - 1e-9)
-    ways = np.concatenate([[first], distances[inner], [last]])
-    which = np.clip(np.searchsorted(distances, 0.5 * (ways[:-1] + ways[1:])) - 1, 0, len(curvature) - 1)
-    return ways - first, curvature[which], np.interp(ways, distances, shares)
-
-
 @dataclass(frozen=True, eq=False)
 class _Cut:
     """A part of a journey between two of its times."""
@@ -165,6 +158,9 @@ class _Cut:
     @property
     def duration(self) -> float:
         return self.last - self.first
+
+    def changes(self, until: float) -> Array:
+        return np.clip(self.whole.changes(until), self.first, self.last) - self.first
 
     def _at(self, times: ArrayLike) -> Array:
         found: Array = np.clip(np.asarray(times, float), 0.0, self.duration) + self.first
@@ -192,11 +188,12 @@ class _Cut:
 
 @dataclass(frozen=True, eq=False)
 class RepeatedProfile:
-    """A profile made again and again (``passes`` times, 0: without end), the same way each time or there and back."""
+    """A profile made again and again (``passes`` times, 0: without end): the same way each time, or there and ``back``, the way back by a
+    profile of its own."""
 
     once: Profile
     passes: int
-    returns: bool
+    back: Profile | None = None
 
     @property
     def length(self) -> float:
@@ -206,39 +203,150 @@ class RepeatedProfile:
     @property
     def duration(self) -> float:
         """How long all passes take, in s; infinite without end."""
-        return self.once.duration * self.passes if self.passes else np.inf
+        return self.starts(self.passes) if self.passes else np.inf
+
+    def starts(self, number: float) -> float:
+        """When a pass begins, counted from 0."""
+        there = self.once.duration
+        if self.back is None:
+            return number * there
+        rounds, odd = divmod(number, 2)
+        return rounds * (there + self.back.duration) + odd * there
+
+    def changes(self, until: float) -> Array:
+        """Those of all passes that begin before a time."""
+        found: list[Array] = []
+        number = 0
+        while self.starts(number) <= min(until, self.duration) and (number < self.passes or not self.passes):
+            one = self.once if self.back is None or number % 2 == 0 else self.back
+            found.append(self.starts(number) + one.changes(until))
+            number += 1
+        return np.concatenate([*found, [0.0]])
 
     def _within(self, times: ArrayLike) -> tuple[Array, NDArray[np.bool_], NDArray[np.bool_]]:
         """Times within a pass, whether it goes back, and which times lie in the journey."""
         t = np.asarray(times, float)
-        inside = (t >= 0) & (t <= self.duration)
         end = self.duration
+        inside = (t >= 0) & (t <= end)
         t = np.clip(t, 0.0, end if np.isfinite(end) else np.maximum(t, 0.0))
-        number = np.floor(t / self.once.duration)
+        if self.back is None:
+            number = np.floor(t / self.once.duration)
+            if self.passes:
+                number = np.minimum(number, self.passes - 1)
+            return t - number * self.once.duration, np.zeros(t.shape, bool), inside
+        both = self.once.duration + self.back.duration
+        rounds = np.floor(t / both)
         if self.passes:
-            number = np.minimum(number, self.passes - 1)
-        back = (number % 2 == 1) & self.returns
-        return t - number * self.once.duration, back, inside
+            # the end belongs to the last pass
+            rounds = np.minimum(rounds, (self.passes - 1) // 2)
+        since = t - rounds * both
+        back = since >= self.once.duration
+        if self.passes % 2:
+            back &= rounds < (self.passes - 1) // 2
+        return np.where(back, since - self.once.duration, since), back, inside
+
+    def _told(self, times: ArrayLike, kind: str) -> tuple[Array, Array, NDArray[np.bool_]]:
+        """What both ways say at times, each where it counts, and the senses (+1 or -1) and which times lie in the journey."""
+        t, back, inside = self._within(times)
+        found = np.asarray(getattr(self.once, kind)(t))
+        if self.back is not None and back.any():
+            found = np.where(back, getattr(self.back, kind)(t), found)
+        return found, np.where(back, -1.0, 1.0), inside
 
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,) from where a pass sets out ahead."""
-        t, back, _ = self._within(times)
-        way = self.once.distance(t)
-        return np.where(back, self.length - way, way)
+        way, sense, _ = self._told(times, "distance")
+        return np.where(sense < 0, self.length - way, way)
 
     def speed(self, times: ArrayLike) -> Array:
         """Speed (n,), negative on the way back."""
-        t, back, inside = self._within(times)
-        return np.where(inside, np.where(back, -1.0, 1.0) * self.once.speed(t), 0.0)
+        speed, sense, inside = self._told(times, "speed")
+        return np.where(inside, sense * speed, 0.0)
 
     def acceleration(self, times: ArrayLike) -> Array:
         """Acceleration (n,) along the way ahead."""
-        t, back, inside = self._within(times)
-        return np.where(inside, np.where(back, -1.0, 1.0) * self.once.acceleration(t), 0.0)
+        gained, sense, inside = self._told(times, "acceleration")
+        return np.where(inside, sense * gained, 0.0)
 
     def times_at(self, distances: ArrayLike) -> Array:
         """Times (n,) in the first pass."""
         return self.once.times_at(distances)
+
+
+@dataclass(frozen=True, eq=False)
+class PortionProfile:
+    """What of a whole journey is made between two of its times, from ``first`` to ``last`` s: backward in time where the first is the
+    later. Distances are the whole's."""
+
+    whole: Profile
+    first: float
+    last: float
+
+    @property
+    def length(self) -> float:
+        """The way of the whole, in mm."""
+        return self.whole.length
+
+    @property
+    def duration(self) -> float:
+        """How long it takes, in s."""
+        return abs(self.last - self.first)
+
+    @property
+    def sense(self) -> float:
+        """+1, or -1 where it goes backward in time."""
+        return 1.0 if self.last >= self.first else -1.0
+
+    def moments(self, times: ArrayLike) -> Array:
+        """The whole's times (n,) at times (n,), held before the start and after the end."""
+        found: Array = self.first + self.sense * np.clip(np.asarray(times, float), 0.0, self.duration)
+        return found
+
+    def changes(self, until: float) -> Array:
+        """Those of the whole that lie in it, and its ends."""
+        low, high = sorted((self.first, self.last))
+        moments = self.whole.changes(high)
+        moments = moments[(moments > low) & (moments < high)]
+        return np.concatenate([[0.0], (moments - self.first) * self.sense, [self.duration]])
+
+    def distance(self, times: ArrayLike) -> Array:
+        """Distance (n,) along the whole's way."""
+        return self.whole.distance(self.moments(times))
+
+    def _inside(self, times: ArrayLike) -> NDArray[np.bool_]:
+        t = np.asarray(times, float)
+        return (t >= 0) & (t <= self.duration)
+
+    def speed(self, times: ArrayLike) -> Array:
+        """Speed (n,)."""
+        return np.where(self._inside(times), self.sense * self.whole.speed(self.moments(times)), 0.0)
+
+    def acceleration(self, times: ArrayLike) -> Array:
+        """Acceleration (n,)."""
+        return np.where(self._inside(times), self.whole.acceleration(self.moments(times)), 0.0)
+
+    def times_at(self, distances: ArrayLike) -> Array:
+        """Times (n,) at which distances (n,) are first reached; the end for those that are not."""
+        wanted = np.atleast_1d(np.asarray(distances, float))
+        grid = np.unique(np.concatenate([np.linspace(0.0, self.duration, _LOOKS), self.changes(np.inf)]))
+        ways = self.distance(grid)
+        found = np.full(wanted.shape, self.duration)
+        for k, way in enumerate(wanted):
+            over = ways - way
+            met = np.flatnonzero(np.abs(over) <= _MET * max(self.length, 1.0))
+            crossed = np.flatnonzero(over[:-1] * over[1:] < 0)
+            times = [float(grid[i]) for i in met[:1]]
+            if len(crossed) and (not times or grid[crossed[0]] < times[0]):
+                i = int(crossed[0])
+                times.append(
+                    float(brentq(lambda t, w=way: float(self.distance([t])[0]) - w, grid[i], grid[i + 1], xtol=1e-13))
+                )
+            found[k] = min(times, default=self.duration)
+        return found
+
+
+_LOOKS = 1025
+_MET = 1e-12
 
 
 @dataclass(frozen=True, eq=False)
@@ -255,6 +363,10 @@ class FollowingProfile:
     def duration(self) -> float:
         """As long as the leading one, in s."""
         return self.lead.duration
+
+    def changes(self, until: float) -> Array:
+        """Those of the leading one."""
+        return self.lead.changes(until)
 
     def _free(self, times: ArrayLike) -> tuple[Array, NDArray[np.bool_]]:
         raw = self.lead.distance(times) - self.gap
@@ -280,17 +392,6 @@ class FollowingProfile:
 
 def steady_part(whole: Profile) -> Profile:
     """The profile of one pass or of the first leg: what a journey's own numbers are told by."""
-    while isinstance(whole, RepeatedProfile):
-        whole = whole.once
+    while isinstance(whole, (RepeatedProfile, PortionProfile)):
+        whole = whole.once if isinstance(whole, RepeatedProfile) else whole.whole
     return whole
-
-
-def least_time(whole: Profile) -> float | None:
-    """The least time in s of one pass within its limits, where it has some."""
-    one = steady_part(whole)
-    if isinstance(one, TabledProfile):
-        return one.least
-    if isinstance(one, LeggedProfile) and all(isinstance(leg, TabledProfile) for leg in one.legs):
-        waits = one.duration - sum(leg.duration for leg in one.legs)
-        return waits + sum(leg.least for leg in one.legs if isinstance(leg, TabledProfile))
-    return None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -11,14 +11,18 @@ from numpy.typing import ArrayLike, NDArray
 from kestrav.core.document.check_values import LONGEST
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Carry, ContactCue, Limited, Path, Poses, Project, Run, Spin
-from kestrav.core.motion.pacing import Bends, EasedProfile, Profile, profile
-from kestrav.core.motion.passes import FollowingProfile, RepeatedProfile, held, steady_part
+from kestrav.core.motion.pacing import Ceiling, EasedProfile, Profile, TabledProfile, ceiling, profile
+from kestrav.core.motion.passes import (
+    FollowingProfile,
+    LeggedProfile,
+    PortionProfile,
+    RepeatedProfile,
+    held,
+    steady_part,
+)
 from kestrav.core.motion.path_curves import PathCurve, path_curve
 
 Array = NDArray[np.float64]
-
-
-_STEPS = 800  # of a way that is limited by its bends
 
 
 @dataclass(frozen=True)
@@ -61,7 +65,9 @@ class Journey:
     @property
     def greatest_speed(self) -> float:
         """The steady speed where there is one, else the greatest of the journey, in mm/s."""
-        one = steady_part(self.profile)
+        one: Profile = steady_part(self.profile)
+        if isinstance(self.profile, PortionProfile):
+            one = self.profile
         if isinstance(one, EasedProfile):
             return one.steady
         return float(np.abs(one.speed(np.linspace(0.0, one.duration, 2001))).max())
@@ -104,7 +110,7 @@ class Journey:
         """Accelerations (n,) along the way in mm/s² at times (n,), negative while braking."""
         since = self.since(times)
         found = self.profile.acceleration(since)
-        if self.run.returns:
+        if self.run.returns or self.run.portion is not None:
             found = found * np.where(self.profile.speed(since) < 0, -1.0, 1.0)
         return found
 
@@ -118,6 +124,56 @@ class Journey:
         places = np.asarray(stations, float)
         way = self.last - places if self.run.backwards else places - self.first
         return self.start + self.profile.times_at(way)
+
+    @property
+    def entire(self) -> Journey:
+        """The journey that this is a portion of; itself where it is whole."""
+        if not isinstance(self.profile, PortionProfile):
+            return self
+        return replace(self, profile=self.profile.whole)
+
+    def moments(self, times: ArrayLike) -> Array:
+        """Times (n,) within all of its passes at times (n,), in s, held before and after; of a portion those of the whole."""
+        since = self.since(times)
+        if isinstance(self.profile, PortionProfile):
+            return self.profile.moments(since)
+        return np.clip(since, 0.0, self.duration)
+
+    def changes(self, until: float) -> Array:
+        """Times (k,) up to one at which it turns back, sets out, holds, arrives, or passes the border of a zone or a kink."""
+        if not np.isfinite(self.start) or self.start > until:
+            return np.empty(0)
+        turns = np.unique(np.clip(self.profile.changes(until - self.start), 0.0, None))
+        turns = turns[turns <= until - self.start]
+        found = self.start + np.concatenate([turns, self._crossings(turns)])
+        return np.unique(found[(found >= 0) & (found <= until)])
+
+    def _crossings(self, turns: Array) -> Array:
+        """Times since its start at which it passes borders of zones and kinks, between times (k,) of which it goes one way, by halving."""
+        curve = self.path.curve
+        marks = [curve.kink_stations]
+        if isinstance(self.run.pacing, Limited):
+            marks += [np.array([zone.begin, zone.end]) * curve.length for zone in self.run.pacing.zones]
+        places = np.unique(np.concatenate(marks))
+        ways = self.last - places if self.run.backwards else places - self.first
+        if curve.closed and self.run.follows is not None:
+            ways = np.concatenate([ways + n * curve.length for n in range(-2, 3)])
+        if not len(ways) or len(turns) < 2:
+            return np.empty(0)
+        reached = self.profile.distance(turns)
+        low, high, wanted = [], [], []
+        for k in range(len(turns) - 1):
+            inside = ways[(ways - reached[k]) * (ways - reached[k + 1]) < 0]
+            low += [turns[k]] * len(inside)
+            high += [turns[k + 1]] * len(inside)
+            wanted += list(inside)
+        a, b, way = np.array(low), np.array(high), np.array(wanted)
+        rising = self.profile.distance(b) > self.profile.distance(a)
+        for _ in range(60):
+            middle = 0.5 * (a + b)
+            short = (self.profile.distance(middle) < way) == rising
+            a, b = np.where(short, middle, a), np.where(short, b, middle)
+        return b
 
 
 def journey(project: Project, run: Run) -> Journey:
@@ -181,36 +237,84 @@ def _worked_out(run: Run, made: PathCurve, start: float, lead: Journey | None) -
         return Journey(
             run, made, first, last, FollowingProfile(lead.profile, run.follows.distance, last - first, low, high), start
         )
-    bends = _bends(made, first, last, run.backwards) if isinstance(run.pacing, Limited) else None
-    if run.holds:
-        places = [(hold.place * made.length, hold.duration) for hold in run.holds]
-        stops = [(last - s, t) for s, t in places[::-1]] if run.backwards else [(s - first, t) for s, t in places]
-        once = held(run.pacing, last - first, stops, run.duration, run.speed, bends)
-    else:
-        once = profile(run.pacing, last - first, run.duration, run.speed, bends)
+    once = _pass(run, made, first, last, run.backwards, run.duration)
+    whole = once
     if run.passes != 1:
-        once = RepeatedProfile(once, run.passes, run.returns)
-    return Journey(run, made, first, last, once, start)
+        back = _back(run, made, first, last, once) if run.returns else None
+        whole = RepeatedProfile(once, run.passes, back)
+    if run.portion is not None:
+        low, high = run.portion
+        whole = PortionProfile(whole, low * whole.duration, high * whole.duration)
+    return Journey(run, made, first, last, whole, start)
 
 
-def _bends(made: PathCurve, first: float, last: float, backwards: bool) -> Bends:
-    """Distances along a journey, the greatest curvature between them and their shares of the path; it stops at kinks."""
-    curve = made.curve
-    inner = curve.breaks[(curve.breaks > first) & (curve.breaks < last)]
-    stations = np.unique(np.concatenate([np.linspace(first, last, _STEPS + 1), inner]))
-    tiny = 1e-7 * curve.length
-    low, high = stations[:-1] + tiny, stations[1:] - tiny
-    bend = np.max([curve.curvature(s) for s in (low, 0.5 * (low + high), high)], axis=0)
-    for kink in curve.kink_stations:
-        # a stretch about it that is all but impassable
-        near = (low <= kink) & (high + 2 * tiny >= kink)
-        bend[near] = np.maximum(bend[near], _KINK)
-    if backwards:
-        return (last - stations)[::-1], bend[::-1], stations[::-1] / made.length
-    return stations - first, bend, stations / made.length
+def _pass(run: Run, made: PathCurve, first: float, last: float, backwards: bool, duration: float | None) -> Profile:
+    """One pass along a path, from its first to its last station or ``backwards``."""
+    over = _ceiling(run.pacing, run.speed, made, first, last, backwards) if isinstance(run.pacing, Limited) else None
+    if not run.holds:
+        return profile(run.pacing, last - first, duration, run.speed, over)
+    places = [(hold.place * made.length, hold.duration) for hold in run.holds]
+    stops = [(last - s, t) for s, t in places[::-1]] if backwards else [(s - first, t) for s, t in places]
+    return held(run.pacing, last - first, stops, duration, run.speed, over)
 
 
-_KINK = 1e6  # 1/mm
+def _back(run: Run, made: PathCurve, first: float, last: float, once: Profile) -> Profile:
+    """The way back: planned anew where it hangs on where it is, by limits or holds, and told as slowly as the way there."""
+    if not (isinstance(run.pacing, Limited) or run.holds):
+        return once
+    back = _pass(run, made, first, last, not run.backwards, None if isinstance(run.pacing, Limited) else run.duration)
+    if run.duration is None or not isinstance(run.pacing, Limited):
+        return back
+    waits = sum(hold.duration for hold in run.holds)
+    slower = (once.duration - waits) / max(_fastest(once) - waits, 1e-12)
+    return _pass(run, made, first, last, not run.backwards, waits + slower * (back.duration - waits))
+
+
+def _fastest(one: Profile) -> float:
+    """The least time in s of a pass within limits, with its holds."""
+    if isinstance(one, TabledProfile):
+        return one.least
+    assert isinstance(one, LeggedProfile)
+    waits = one.duration - sum(leg.duration for leg in one.legs)
+    return waits + sum(leg.least for leg in one.legs if isinstance(leg, TabledProfile))
+
+
+@dataclass(frozen=True, eq=False)
+class _PathBend:
+    """How a path bends."""
+
+    made: PathCurve
+
+    @property
+    def breaks(self) -> Array:
+        return self.made.curve.breaks
+
+    @property
+    def kinks(self) -> Array:
+        return self.made.curve.kink_stations
+
+    def curvature(self, stations: Array) -> Array:
+        return self.made.curve.curvature(stations)
+
+    def most(self, low: Array, high: Array) -> Array:
+        return self.made.curve.most_curvature(low, high)
+
+
+_ceilings: OrderedDict[tuple[object, ...], tuple[PathCurve, Ceiling]] = OrderedDict()
+_CEILINGS_KEPT = 256
+
+
+def _ceiling(
+    pacing: Limited, speed: float | None, made: PathCurve, first: float, last: float, backwards: bool
+) -> Ceiling:
+    """The ceiling of a journey, kept by its path and its limits."""
+    key = (id(made), pacing, speed, first, last)
+    known = _ceilings.get(key)
+    if known is None:
+        known = _ceilings[key] = (made, ceiling(pacing, speed, first, last, made.length, _PathBend(made)))
+        if len(_ceilings) > _CEILINGS_KEPT:
+            _ceilings.popitem(last=False)
+    return known[1].back() if backwards else known[1]
 
 
 def span(project: Project) -> float:

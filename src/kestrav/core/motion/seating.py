@@ -67,7 +67,7 @@ def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array
     places, frames = _places(project, trip, stations, inside)
     wander: dict[str, Array] = {}
     if run.roughness:
-        wander = deviations(run.roughness, stations, np.clip(trip.since(times), 0.0, trip.duration))
+        wander = deviations(run.roughness, stations, trip.moments(times))
     if run.roughness or any(run.offset):
         beside = [np.broadcast_to(wander.get(axis, 0.0), len(stations)) for axis in ("along", "side", "up")]
         shift = np.array(run.offset) + np.column_stack(beside)

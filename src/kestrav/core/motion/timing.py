@@ -12,6 +12,7 @@ from kestrav.core.document.lookup import get, new_name
 from kestrav.core.document.records import (
     Camera,
     Carry,
+    Cue,
     Eased,
     FreeAim,
     Keyed,
@@ -28,7 +29,6 @@ from kestrav.core.document.records import (
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.motion.legs import leg_of
-from kestrav.core.motion.pacing import part_as_keys
 from kestrav.core.motion.runs import begins, journey, span
 
 Timed = Run | Poses | Carry | Spin | Shot | Light | Camera
@@ -144,7 +144,8 @@ def stretched(project: Project, ids: Iterable[str], factor: float, about: float 
             rpm = None if item.rpm is None else item.rpm / factor
             ramps = {"ramp_in": item.ramp_in * factor, "ramp_out": item.ramp_out * factor}
             return replace(item, start=begun, end=end, cue=cue, rpm=rpm, **ramps)
-        return replace(item, start=moment(item.start), cue=cue, **_slower(project, item, factor))
+        due = None if item.due is None else moment(item.due)
+        return replace(item, start=moment(item.start), cue=cue, due=due, **_slower(project, item, factor))
 
     return _changed(project, ids, change)
 
@@ -159,6 +160,9 @@ def _slower(project: Project, run: Run, factor: float) -> dict[str, Any]:
     replace = msgspec.structs.replace
     fields: dict[str, Any] = {"holds": tuple(replace(h, duration=h.duration * factor) for h in run.holds)}
     fields["blend"] = run.blend * factor
+    fields["roughness"] = tuple(
+        r if r.frequency is None else replace(r, frequency=r.frequency / factor) for r in run.roughness
+    )
     if run.follows is not None:
         return fields
     fields |= {"duration": journey(project, run).once * factor, "speed": None}
@@ -236,25 +240,38 @@ def reversed_in_time(project: Project, ids: Iterable[str]) -> Project:
         assert isinstance(item, Run)
         if item.follows is not None:
             raise BadInput(f"“{item.name}” follows another run; reverse that one instead")
-        returned = item.returns and item.passes % 2 == 0
-        fields: dict[str, Any] = {} if returned else {"backwards": not item.backwards}
-        return replace(item, start=start, cue=None, pacing=_mirrored(item.pacing), **fields)
+        if item.blend > 0:
+            raise BadInput(
+                f"“{item.name}” is brought over from before over {item.blend:g} s; set that to 0 to reverse it"
+            )
+        if item.passes == 0:
+            raise BadInput(f"“{item.name}” goes without end; give it a number of passes to reverse it")
+        fields: dict[str, Any] = {"start": start, "cue": None, "before": "waits", "blend": 0.0}
+        if item.before == "rests" or item.after == "rests":
+            fields |= {"before": _SWAPPED[item.after], "after": "rests" if item.before == "rests" else "stays"}
+        if _simple(item):
+            return replace(item, pacing=_mirrored(item.pacing), backwards=not item.backwards, **fields)
+        first, last = item.portion or (0.0, 1.0)
+        return replace(item, portion=(last, first) if (last, first) != (0.0, 1.0) else None, **fields)
 
     return _changed(project, ids, change)
+
+
+_SWAPPED: dict[str, str] = {"stays": "waits", "rests": "rests"}
+
+
+def _simple(run: Run) -> bool:
+    """Whether a run told backward is one that goes once the other way, whose numbers stay plain."""
+    timed = any(rough.frequency is not None for rough in run.roughness)
+    return (
+        run.passes == 1 and run.portion is None and not run.holds and not timed and not isinstance(run.pacing, Limited)
+    )
 
 
 def _mirrored(pacing: Pacing) -> Pacing:
     """A pacing told from its end to its beginning."""
     if isinstance(pacing, Eased):
         return Eased(pacing.stop_length, pacing.start_length, pacing.stop_time, pacing.start_time)
-    if isinstance(pacing, Limited):
-        return msgspec.structs.replace(
-            pacing,
-            forward=pacing.braking,
-            braking=pacing.forward,
-            from_rest=pacing.to_rest,
-            to_rest=pacing.from_rest,
-        )
     if isinstance(pacing, Keyed):
         keys = [msgspec.structs.replace(k, time=1.0 - k.time, way=1.0 - k.way) for k in reversed(pacing.keys)]
         return Keyed(tuple(keys))
@@ -302,45 +319,37 @@ def set_span(project: Project, item_id: str, start: float | None = None, end: fl
 def split_run(project: Project, run_id: str, time: float) -> Project:
     """The project with a run split at a time into two that follow each other on the same path, going as before.
 
-    Raises BadInput for one that does not go once and by itself, or outside its time.
+    Raises BadInput for one that goes without end or follows another, that is still being brought over from before, or outside its time.
     """
     run = get(project, run_id)
     assert isinstance(run, Run)
     trip = journey(project, run)
-    if run.passes != 1 or run.follows is not None:
-        raise BadInput(f"“{run.name}” goes more than once or follows another run; such a run cannot be split")
+    if run.passes == 0 or run.follows is not None:
+        raise BadInput(f"“{run.name}” goes without end or follows another run; such a run cannot be split")
     since = time - trip.start
-    way = float(trip.profile.distance([since])[0])
-    if not 1e-3 < since < trip.duration - 1e-3 or not 1e-6 < way < trip.length - 1e-6:
+    if 0 < since < run.blend:
+        raise BadInput(
+            f"“{run.name}” is still brought over from before at {time:.2f} s; split it after {run.blend:g} s of it"
+        )
+    if not 1e-3 < since < trip.duration - 1e-3:
         raise BadInput(f"“{run.name}” cannot be split at {time:.2f} s; choose a time while it moves")
-    share = float(trip.stations([time])[0]) / trip.path.length
     ids = {item.id for field in _FIELDS for item in getattr(project, field)}
     name = next(f"{run.id}-{k}" for k in range(2, 1000) if f"{run.id}-{k}" not in ids)
-    ends = ({"end": share}, {"begin": share}) if not run.backwards else ({"begin": share}, {"end": share})
     replace = msgspec.structs.replace
-    one = replace(
-        run,
-        pacing=part_as_keys(trip.profile, 0.0, since),
-        duration=since,
-        speed=None,
-        holds=(),
-        mark=None,
-        due=None,
-        **ends[0],
-    )
+    # both go on being the same run, of which each makes its portion: so they move exactly as it did
+    first, last = run.portion or (0.0, 1.0)
+    share = first + (last - first) * since / trip.duration
+    one = replace(run, portion=(first, share), mark=None, due=None)
+    cue = None if run.cue is None else Cue(run.id, at="arrival")
     two = replace(
         run,
         id=name,
         name=new_name(project, Run, f"{run.name}, second part"),
         start=time,
-        cue=None,
+        cue=cue,
         blend=0.0,
-        pacing=part_as_keys(trip.profile, since, trip.duration),
-        duration=trip.duration - since,
-        speed=None,
-        holds=(),
+        portion=(share, last),
         before="waits",
-        **ends[1],
     )
     runs = [r for old in project.runs for r in ((one, two) if old.id == run_id else (old,))]
     return validate(msgspec.structs.replace(project, runs=tuple(runs)))

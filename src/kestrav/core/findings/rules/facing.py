@@ -10,6 +10,7 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.records import AlongHeading, CarriedHeading, FixedHeading, KeyedHeading, TowardHeading
 from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
 from kestrav.core.geometry.transforms import rotation_from_quaternion
+from kestrav.core.motion.making import arrives_backwards
 from kestrav.core.motion.runs import journey
 
 SIDEWAYS = (
@@ -32,7 +33,7 @@ def find(evidence: Evidence) -> list[Finding]:
         if (
             run.rider not in row
             or isinstance(run.heading, (FixedHeading, TowardHeading, KeyedHeading))
-            or run.backwards
+            or arrives_backwards(run)
         ):
             continue
         part = project.parts[row[run.rider]]
