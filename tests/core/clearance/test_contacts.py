@@ -207,7 +207,7 @@ def test_what_a_touch_starts_may_wait_for_another_run_and_be_waited_for():
     made = goes(made, "ram", (255, 0, 0), (0, 0, 0), run="run-3", cue=Cue("run-2"), duration=1.0)
     made = contacts_settled(made, meshes)
     # it comes to a stop at the crate, and so is within a ten-thousandth of a mm some ms before
-    assert begins(made, made.runs[1]) == pytest.approx(2.5, abs=5e-3)
+    assert begins(made, made.runs[1]) == pytest.approx(2.5, abs=7e-3)
     assert begins(made, made.runs[2]) == pytest.approx(begins(made, made.runs[1]) + 1.0)
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -14,9 +15,10 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Part, Project
-from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
 from kestrav.core.geometry.models import Nearest, model, nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.displacement import WORLD, Displacement, Points, of_box, with_changes
 from kestrav.core.motion.joints import joints
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.poses import moving_groups
@@ -25,8 +27,7 @@ from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 
-MARGIN = 1.05  # by how much a point may go farther than the chords of its steps
-_MOST_TURN = 0.2  # rad that anything may turn in a step; its arc is then longer than its chord by 0.2 % at most
+_MOST_TURN = 0.2  # rad that anything may turn in a step, so that what it sweeps is not much more than where it is
 _MOST_FINER = 256  # parts into which a step is divided at most for that
 _WINDOW = 60  # steps looked at together
 _TINY = 1e-4  # mm
@@ -36,14 +37,14 @@ _FINE_KEPT = 64  # steps whose fine poses are kept
 
 @dataclass(eq=False)
 class Pairing:
-    """Two bodies with their meshes and collision models, the first one's corners, and what is required of them in mm; ``touching`` is
-    for whoever goes through time with it."""
+    """Two bodies with their meshes, collision models and corners, and what is required of them in mm; ``touching`` is for whoever goes
+    through time with it."""
 
     a: str
     b: str
     shapes: tuple[Mesh, Mesh]
     models: tuple[Any, Any]
-    corners: Array
+    corners: tuple[Points, Points]
     need: float = 0.0
     touching: bool = False
 
@@ -53,7 +54,9 @@ def pairing(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, need: 
     one, two = get(project, a), get(project, b)
     assert isinstance(one, Part) and isinstance(two, Part)
     first, second = solid_mesh(meshes, one), solid_mesh(meshes, two)
-    return Pairing(a, b, (first, second), (model(first), model(second)), box_corners(first.bounds), need)
+    return Pairing(
+        a, b, (first, second), (model(first), model(second)), (of_box(first.bounds), of_box(second.bounds)), need
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,6 +71,11 @@ class Groups:
     one: NDArray[np.intp]
     two: NDArray[np.intp]
     pairs: list[list[int]]
+
+    @cached_property
+    def corners(self) -> list[Points]:
+        """The corners of each leader's box."""
+        return [of_box(box) for box in self.boxes]
 
 
 def led_by(project: Project, bodies: Sequence[str]) -> tuple[list[str], Array]:
@@ -106,15 +114,14 @@ def groups_of(project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pair
     )
 
 
-def swept_bounds(boxes: Array, poses: Array) -> Array:
-    """The bounds (n - 1, k, 2, 3) that boxes (k, 2, 3) sweep in each step of poses (n, k, 4, 4)."""
+def swept_bounds(boxes: Array, poses: Array, ways: Array) -> Array:
+    """The bounds (n - 1, k, 2, 3) that boxes (k, 2, 3) sweep in each step of poses (n, k, 4, 4), in which their corners go at most so far
+    (n - 1, k): each is within half its way of where it is at one of both ends."""
     bounds = turned_bounds(boxes, poses)
-    corners = np.array([box_corners(box) for box in boxes])
     swept = np.stack(
         [np.minimum(bounds[:-1, :, 0], bounds[1:, :, 0]), np.maximum(bounds[:-1, :, 1], bounds[1:, :, 1])], axis=2
     )
-    # what goes round within a step goes a little beyond both its ends
-    beyond = (MARGIN - 1) * stirred(corners, poses[:-1], poses[1:]) + _TINY
+    beyond = 0.5 * ways + _TINY
     swept[:, :, 0] -= beyond[..., None]
     swept[:, :, 1] += beyond[..., None]
     return swept
@@ -143,11 +150,6 @@ def stirred(corners: Array, before: Array, after: Array) -> Array:
     return found
 
 
-def gone(corners: Array, seen: Array) -> Array:
-    """How far (n,) the corner that goes farthest in each step has gone since the first pose."""
-    return np.concatenate([[0.0], np.cumsum(stirred(corners, seen[:-1], seen[1:]))])
-
-
 def distance_of(pair: Pairing, seen: Array, below: float = np.inf) -> Nearest | None:
     """The least distance of a pair, the first body at a pose (4, 4) as the second sees it; None where not below a bound."""
     return nearest(pair.models[0], placed(seen), pair.models[1], _AT_REST, below)
@@ -169,6 +171,61 @@ def fine_times(project: Project, motion: Motion, parts: Sequence[str]) -> Array:
 
 
 @dataclass(eq=False)
+class Stage:
+    """Some of a motion's time: times (n,), the leaders' poses there (n, k, 4, 4), and how far things go between them at most."""
+
+    times: Array
+    led: Array
+    moves: Displacement
+    _ways: dict[tuple[str, str], Array] = field(default_factory=dict)
+
+    @property
+    def sudden(self) -> NDArray[np.bool_]:
+        """Steps (n - 1,) in which something may jump: all else stays within them as it is."""
+        return self.moves.sudden
+
+    def ways(self, pair: Pairing) -> Array:
+        """How far (n - 1,) in mm the bodies of a pair go at most to each other in each step."""
+        key = (pair.a, pair.b)
+        if key not in self._ways:
+            self._ways[key] = self.moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
+        return self._ways[key]
+
+
+@dataclass(frozen=True, eq=False)
+class Window:
+    """Steps of a stage that are looked at together, from one of its times on: the share of the whole that is done before."""
+
+    share: float
+    stage: Stage
+    first: int
+    last: int
+
+    @property
+    def times(self) -> Array:
+        """Times (n,)."""
+        return self.stage.times[self.first : self.last + 1]
+
+    @property
+    def led(self) -> Array:
+        """The leaders' poses (n, k, 4, 4)."""
+        return self.stage.led[self.first : self.last + 1]
+
+    @property
+    def steps(self) -> slice:
+        """Its steps among the stage's."""
+        return slice(self.first, self.last)
+
+    def ways(self, pair: Pairing) -> Array:
+        """How far (n - 1,) in mm the bodies of a pair go at most to each other in each step."""
+        return self.stage.ways(pair)[self.steps]
+
+    def ways_of(self, thing: str, corners: Points) -> Array:
+        """How far (n - 1,) in mm points of a thing go at most in the room in each step."""
+        return self.stage.moves.of(thing, WORLD, corners).way[self.steps]
+
+
+@dataclass(eq=False)
 class Between:
     """Pairs in motion, to be gone through in time."""
 
@@ -178,25 +235,34 @@ class Between:
     groups: Groups
     times: Array
     # the first leader's poses (n, 4, 4) as the second sees them, at the fine times of a step, for all pairs between two groups
-    _known: dict[tuple[int, float, float], tuple[Array, Array]] = field(default_factory=dict)
+    _known: dict[tuple[int, float, float], tuple[Array, Array, Displacement]] = field(default_factory=dict)
 
-    def windows(self, end: float, begin: float | None = None) -> Iterator[tuple[float, Array, Array]]:
-        """Windows of time: the share that is done, times (n,) and the leaders' poses (n, k, 4, 4).
-
-        From the start to the first fine time at or after an end; or cut at a beginning and the end exactly.
-        """
-        times, count = self.times, max(int(np.searchsorted(self.times, end)), 1)
+    def windows(self, end: float, begin: float | None = None) -> Iterator[Window]:
+        """Windows of time, from the start to the first time at or after an end; or cut at a beginning and the end exactly."""
+        times = self.times[: max(int(np.searchsorted(self.times, end)), 1) + 1]
         if begin is not None:
             times = np.array([begin, *times[(times > begin) & (times < end)], max(end, begin)])
-            count = len(times) - 1
-        leaders = self.groups.leaders
-        whole = led_poses(self.project, self.motion, leaders, times) if count <= _MOST_AT_ONCE else None
-        for start in range(0, count, _WINDOW):
-            window = times[start : min(start + _WINDOW, count) + 1]
-            if whole is None:
-                yield start / count, window, led_poses(self.project, self.motion, leaders, window)
-            else:
-                yield start / count, window, whole[start : start + len(window)]
+        count = len(times) - 1
+        for start in range(0, count, _MOST_AT_ONCE):
+            mine = times[start : min(start + _MOST_AT_ONCE, count) + 1]
+            stage = self.stage(mine)
+            for first in range(0, len(mine) - 1, _WINDOW):
+                yield Window((start + first) / count, stage, first, min(first + _WINDOW, len(mine) - 1))
+
+    def stage(self, times: Array) -> Stage:
+        """Some of the time at once: what moves together asks for the same again, so it is kept by the array."""
+        led = led_poses(self.project, self.motion, self.groups.leaders, self.motion.hold(times))
+        return Stage(times, led, Displacement(self.motion, times))
+
+    def gaps(self, window: Window) -> Array:
+        """How far (n - 1, g) in mm what the groups sweep is apart, for all groups that pairs are between."""
+        groups = self.groups
+        ways = np.stack([window.ways_of(i, c) for i, c in zip(groups.leaders, groups.corners, strict=True)], axis=1)
+        return gaps_between(swept_bounds(groups.boxes, window.led, ways), groups)
+
+    def led(self, g: int, window: Window) -> tuple[Array, Array]:
+        """World matrices (n, 4, 4) of two groups' leaders over a window."""
+        return window.led[:, self.groups.one[g]], window.led[:, self.groups.two[g]]
 
     def leaders(self, g: int, times: Array) -> Array:
         """World matrices (2, n, 4, 4) of two groups' leaders at times (n,)."""
@@ -209,14 +275,14 @@ class Between:
         found: Array = inverse_rigid(two) @ one
         return found
 
-    def fine(self, g: int, start: float, end: float, step: float) -> tuple[Array, Array]:
-        """Times (n,) of a step, so far apart at most, and the first leader's poses there as the second sees them."""
+    def fine(self, g: int, start: float, end: float, step: float) -> tuple[Array, Array, Displacement]:
+        """Times (n,) of a step, so far apart at most, the first leader's poses there as the second sees them, and how far things go."""
         key = (g, start, step)
         if key not in self._known:
             if len(self._known) > _FINE_KEPT:
                 self._known.clear()
             times = np.linspace(start, end, max(int(np.ceil((end - start) / step)), 1) + 1)
-            self._known[key] = (times, self.seen(g, times))
+            self._known[key] = (times, self.seen(g, times), Displacement(self.motion, times))
         return self._known[key]
 
     def within(self, pair: Pairing, led: Array) -> Array:
@@ -224,14 +290,16 @@ class Between:
         found: Array = inverse_rigid(self.groups.within[pair.b]) @ led @ self.groups.within[pair.a]
         return found
 
-    def body_gaps(self, g: int, one: Array, two: Array) -> Array:
+    def body_gaps(self, g: int, window: Window) -> Array:
         """How far (n - 1, p) the boxes that bodies sweep are apart in mm, of all pairs between two groups."""
         mine = [self.pairs[k] for k in self.groups.pairs[g]]
         swept = []
-        for side, led in (([p.a for p in mine], one), ([p.b for p in mine], two)):
+        for side, led in zip(([p.a for p in mine], [p.b for p in mine]), self.led(g, window), strict=True):
             bodies = list(dict.fromkeys(side))
             poses = np.stack([led @ self.groups.within[body] for body in bodies], axis=1)
-            bounds = swept_bounds(np.array([self.groups.bounds[body] for body in bodies]), poses)
+            boxes = np.array([self.groups.bounds[body] for body in bodies])
+            ways = np.stack([window.ways_of(i, of_box(box)) for i, box in zip(bodies, boxes, strict=True)], axis=1)
+            bounds = swept_bounds(boxes, poses, ways)
             place = {body: k for k, body in enumerate(bodies)}
             swept.append(bounds[:, [place[body] for body in side]])
         return box_gaps(swept[0], swept[1])
@@ -249,4 +317,5 @@ def between(project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pairin
     """Pairs to be gone through in time."""
     motion = Motion(project)
     parts = list(dict.fromkeys(i for pair in pairs for i in (pair.a, pair.b)))
-    return Between(project, motion, pairs, groups_of(project, meshes, pairs), fine_times(project, motion, parts))
+    times = with_changes(motion, fine_times(project, motion, parts))
+    return Between(project, motion, pairs, groups_of(project, meshes, pairs), times)

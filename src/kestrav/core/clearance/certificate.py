@@ -1,9 +1,9 @@
 """A certificate that a clearance holds for the whole continuous motion, or where that could not be shown.
 
-Between two instants at which a pair is d0 and d1 apart, and within which nothing of the one goes farther than w as seen by the other,
+Between two instants at which a pair is d0 and d1 apart, and within which nothing of the one goes farther than w to the other,
 it is (d0 + d1 - w) / 2 apart at least: it comes nearer by no more than it goes, from whichever end. Where that is not enough the time
-is halved. How far anything goes is bounded by the corners of its box, whose chords are taken close enough for arcs to be longer by
-far less than the margin that is added. Lengths in mm, times in s.
+is halved. How far anything goes at most is told by :mod:`kestrav.core.motion.displacement`, by construction and not by chords; where
+something jumps, all is as before or as after it. Lengths in mm, times in s.
 """
 
 from __future__ import annotations
@@ -17,21 +17,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.between import (
-    MARGIN,
     Between,
     Pairing,
+    Window,
     between,
     distance_of,
-    gaps_between,
-    gone,
     pairing,
-    swept_bounds,
 )
 from kestrav.core.clearance.depth import Solid, overlap_of
 from kestrav.core.clearance.sweep import Pair, prepared, sweep
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.displacement import Displacement, changes
 from kestrav.core.motion.runs import span
 
 Array = NDArray[np.float64]
@@ -43,7 +41,10 @@ STEPS = (
 )  # s into which a step is divided where it must be, one after the other; below, time is not halved any more
 _HOPE = 0.01  # of the way in a fine step by which both ends must be farther apart than required for a finer one to tell
 _OFTEN = 64  # distances measured between two tellings of progress
-_LOOKS = 65  # about the least distance of a breach
+_LOOKS = 64  # at the least distance of a breach, in each round
+_ROUNDS, _MOST_LOOKS = 24, 1000
+_NEARLY = 1e-3  # mm to which it is told
+_FARTHEST = 1e6  # mm
 _DEPTHS = 17  # along a stretch in which a pair overlaps
 _CLOSE = 1e-6  # mm by which a distance may fall short of what is required, as measured
 
@@ -127,14 +128,14 @@ def certify(
     moving = between(project, meshes, pairs)
     groups, proof = moving.groups, _Proof(moving, np.inf, progress)
     most = np.array([max(pairs[k].need for k in mine) for mine in groups.pairs])
-    for share, times, led in moving.windows(end, None if over is None else begin):
-        proof.share = share
+    for window in moving.windows(end, None if over is None else begin):
+        proof.share = window.share
         proof.tell()
-        apart = gaps_between(swept_bounds(groups.boxes, led), groups)
+        apart = moving.gaps(window)
         far = apart > most
         proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
         for g in np.flatnonzero(~far.all(axis=0)):
-            _window(proof, int(g), times, led[:, groups.one[g]], led[:, groups.two[g]])
+            _window(proof, int(g), window)
     if progress is not None:
         progress(1.0)
     proof.found += [
@@ -162,21 +163,50 @@ def _inside(
     ]
 
 
-def _window(proof: _Proof, g: int, times: Array, one: Array, two: Array) -> None:
+def _window(proof: _Proof, g: int, window: Window) -> None:
     """Look through a window for the pairs between two groups."""
     moving = proof.moving
-    apart = moving.body_gaps(g, one, two)
+    apart = moving.body_gaps(g, window)
     far = apart > np.array([moving.pairs[k].need for k in moving.groups.pairs[g]])
     proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
+    one, two = moving.led(g, window)
     seen = inverse_rigid(two) @ one
     for k in np.flatnonzero(~far.all(axis=0)):
         pair = moving.pairs[moving.groups.pairs[g][k]]
-        own = moving.within(pair, seen)
-        way = MARGIN * gone(pair.corners, own)
+        steps = _Steps(window.times, moving.within(pair, seen), window.ways(pair), window.stage.sudden[window.steps])
         near = np.flatnonzero(~far[:, k])
         # steps in a row are looked at together
-        for steps in np.split(near, np.flatnonzero(np.diff(near) > 1) + 1):
-            _prove(proof, g, pair, times, own, way, int(steps[0]), int(steps[-1]) + 1, {})
+        for mine in np.split(near, np.flatnonzero(np.diff(near) > 1) + 1):
+            _prove(proof, g, pair, steps, int(mine[0]), int(mine[-1]) + 1, {})
+
+
+@dataclass(eq=False)
+class _Steps:
+    """A pair in time: times (n,), the first body's poses there (n, 4, 4) as the second sees them, how far they go to each other at most
+    between them (n - 1,), and in which steps something may jump."""
+
+    times: Array
+    seen: Array
+    ways: Array
+    sudden: NDArray[np.bool_]
+
+    def __post_init__(self) -> None:
+        self.gone = np.concatenate([[0.0], np.cumsum(self.ways)])
+        self.jumps = np.concatenate([[0], np.cumsum(self.sudden)])
+
+    def least(self, a: int, b: int, ends: list[float]) -> float:
+        """How far apart they are at least from one time to another, at which they are as told; over a jump only in a step of its own."""
+        if self.jumps[b] > self.jumps[a]:
+            return min(ends) if b - a == 1 else -np.inf
+        return 0.5 * (sum(ends) - float(self.gone[b] - self.gone[a]))
+
+    def parted(self, a: int, b: int) -> int:
+        """The time between two at which to look next: the middle, or beside a jump."""
+        sudden = np.flatnonzero(self.sudden[a:b])
+        if not len(sudden):
+            return (a + b) // 2
+        jump = a + int(sudden[len(sudden) // 2])
+        return jump if jump > a else jump + 1
 
 
 def _away(proof: _Proof, pair: Pairing, seen: Array, k: int, known: dict[int, float], enough: float) -> float:
@@ -194,37 +224,37 @@ def _prove(
     proof: _Proof,
     g: int,
     pair: Pairing,
-    times: Array,
-    seen: Array,
-    way: Array,
+    steps: _Steps,
     first: int,
     last: int,
     known: dict[int, float],
     depth: int = 0,
 ) -> None:
-    """Show that a pair is far enough apart from one of the times (n,) to another, or keep where that cannot be shown."""
+    """Show that a pair is far enough apart from one of the times to another, or keep where that cannot be shown."""
     waiting = [(first, last)]
-    enough = pair.need + float(way[last] - way[first]) + 1.0
+    enough = pair.need + min(float(steps.gone[last] - steps.gone[first]), _FARTHEST) + 1.0
     while waiting:
         a, b = waiting.pop()
-        ends = [_away(proof, pair, seen, k, known, enough) for k in (a, b)]
-        least = 0.5 * (sum(ends) - float(way[b] - way[a]))
+        ends = [_away(proof, pair, steps.seen, k, known, enough) for k in (a, b)]
+        least = steps.least(a, b, ends)
         if least >= pair.need - _CLOSE:
             proof.at_least = min(proof.at_least, least)
             continue
         if b - a > 1:
-            middle = (a + b) // 2
+            middle = steps.parted(a, b)
             waiting += [(middle, b), (a, middle)]
-        elif max(ends) < pair.need - _CLOSE:
+        elif max(ends) < pair.need - _CLOSE or steps.sudden[a]:
             # too near at both ends of a step: nothing finer need be known
-            _keep(proof, pair, times, known, a, b)
-        elif depth < len(STEPS) and (depth == 0 or min(ends) - pair.need > _HOPE * float(way[b] - way[a])):
-            fine, led = proof.moving.fine(g, float(times[a]), float(times[b]), STEPS[depth])
+            _keep(proof, pair, steps.times, known, a, b)
+        elif depth < len(STEPS) and (depth == 0 or min(ends) - pair.need > _HOPE * float(steps.ways[a])):
+            fine, led, moves = proof.moving.fine(g, float(steps.times[a]), float(steps.times[b]), STEPS[depth])
             own = proof.moving.within(pair, led)
+            ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
             told = {0: known[a], len(fine) - 1: known[b]}
-            _prove(proof, g, pair, fine, own, MARGIN * gone(pair.corners, own), 0, len(fine) - 1, told, depth + 1)
+            finer = _Steps(fine, own, ways, moves.sudden)
+            _prove(proof, g, pair, finer, 0, len(fine) - 1, told, depth + 1)
         else:
-            _keep(proof, pair, times, known, a, b)
+            _keep(proof, pair, steps.times, known, a, b)
 
 
 def _keep(proof: _Proof, pair: Pairing, times: Array, known: dict[int, float], a: int, b: int) -> None:
@@ -237,9 +267,10 @@ def _keep(proof: _Proof, pair: Pairing, times: Array, known: dict[int, float], a
 
 
 def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
-    """A breach with the least distance about where it was least: within a step that is too near at both ends nothing was looked at.
+    """A breach with its least distance to a thousandth of a mm, or as near as some hundred looks tell; where they overlap, it is how deep
+    they do at the most.
 
-    Where they overlap, it is how deep they do at the most, looked at evenly over the stretch.
+    It is looked for where the bounds let it be, as within a step that is too near at both ends nothing was looked at.
     """
     moving = proof.moving
     if stretch.standing != "breached" or stretch.least < 0:
@@ -247,17 +278,34 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
     k = next(k for k, p in enumerate(moving.pairs) if (p.a, p.b) == (stretch.pair.moving, stretch.pair.other))
     g = next(g for g, mine in enumerate(moving.groups.pairs) if k in mine)
     pair = moving.pairs[k]
-    step = float(moving.times[1] - moving.times[0])
-    times = np.linspace(max(stretch.start, stretch.time - step), min(stretch.end, stretch.time + step), _LOOKS)
-    found = [distance_of(pair, at) for at in moving.within(pair, moving.seen(g, times))]
-    proof.measured += len(found)
-    told = [np.inf if near is None else near.distance for near in found]
-    best = int(np.argmin(told))
-    if told[best] <= 0:
-        return _deepest(proof, stretch, pair, g)
-    if told[best] >= stretch.least:
-        return stretch
-    return dataclasses.replace(stretch, least=told[best], time=float(times[best]))
+    inner = moving.times[(moving.times > stretch.start) & (moving.times < stretch.end)]
+    times = np.unique([stretch.start, *inner[:: max(len(inner) // _LOOKS, 1)], stretch.time, stretch.end])
+    if len(inner):
+        # every jump and reversal is among the times that are left
+        law = changes(moving.motion, float(moving.times[-1]))[0]
+        times = np.unique([*times, *law[(law > stretch.start) & (law < stretch.end)][:_LOOKS]])
+    known: dict[float, float] = {}
+    for _ in range(_ROUNDS):
+        fresh = [t for t in times if t not in known]
+        for time, at in zip(fresh, moving.within(pair, moving.seen(g, np.array(fresh))), strict=True):
+            near = distance_of(pair, at)
+            known[time] = np.inf if near is None else near.distance
+        proof.measured += len(fresh)
+        proof.tell()
+        told = np.array([known[t] for t in times])
+        best = float(told.min())
+        if best <= 0:
+            return _deepest(proof, stretch, pair, g)
+        moves = Displacement(moving.motion, times)
+        ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
+        below = np.where(moves.sudden, np.minimum(told[:-1], told[1:]), 0.5 * (told[:-1] + told[1:] - ways))
+        open_ = np.flatnonzero((below < best - _NEARLY) & (np.diff(times) > 1e-9))
+        if not len(open_) or len(known) > _MOST_LOOKS:
+            break
+        open_ = open_[np.argsort(below[open_])][:_LOOKS]
+        times = np.unique(np.concatenate([times, 0.5 * (times[open_] + times[open_ + 1])]))
+    time = min(known, key=lambda t: known[t])
+    return stretch if known[time] >= stretch.least else dataclasses.replace(stretch, least=known[time], time=time)
 
 
 def _deepest(proof: _Proof, stretch: Stretch, pair: Pairing, g: int) -> Stretch:
@@ -265,12 +313,14 @@ def _deepest(proof: _Proof, stretch: Stretch, pair: Pairing, g: int) -> Stretch:
     moving = proof.moving
     one, two = (Solid(shape, model, shape.watertight) for shape, model in zip(pair.shapes, pair.models, strict=True))
     low, high, deepest = stretch.start, stretch.end, (0.0, stretch.time)
+    law = changes(moving.motion, float(moving.times[-1]))[0]
     for _ in range(2):  # all along, and then about the deepest
-        times = np.linspace(low, high, _DEPTHS)
+        turns = law[(law > low) & (law < high)][:_DEPTHS]
+        times = np.unique([*np.linspace(low, high, _DEPTHS), *turns])
         for time, at in zip(times, moving.within(pair, moving.seen(g, times)), strict=True):
             proof.tell()
             deepest = max(deepest, (overlap_of(one, at, two, np.eye(4)).depth, float(time)))
-        step = float(times[1] - times[0])
+        step = (high - low) / (_DEPTHS - 1)
         low, high = max(deepest[1] - step, stretch.start), min(deepest[1] + step, stretch.end)
     return dataclasses.replace(stretch, least=-deepest[0], time=deepest[1])
 

@@ -1,9 +1,10 @@
 """When things in motion touch: the instants, the places and the speeds, between frames too.
 
-A pair is looked at only where the boxes that it sweeps meet. From a known distance it is free for as long as no corner of the one's
-box has gone that far as seen by the other (conservative advancement; B. Mirtich and J. Canny, "Impulse-based Simulation of
+A pair is looked at only where the boxes that it sweeps meet. From a known distance it is free for as long as nothing of the one can
+have gone that far to the other (conservative advancement; B. Mirtich and J. Canny, "Impulse-based Simulation of
 Rigid Bodies", Symposium on Interactive 3D Graphics, 1995); where that is less than a step the step is looked through in
-ten-thousandths of a second. Lengths in mm, times in s.
+ten-thousandths of a second, and so is every step in which what touches moves to each other, for it may part and touch again.
+Lengths in mm, times in s.
 """
 
 from __future__ import annotations
@@ -15,16 +16,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.between import (
-    MARGIN,
     Between,
     Pairing,
+    Window,
     between,
     distance_of,
-    gaps_between,
-    gone,
     pairing,
     speed_past,
-    swept_bounds,
 )
 from kestrav.core.clearance.sweep import moving_pairs, touching_at_rest
 from kestrav.core.document.lookup import get, solids
@@ -40,9 +38,12 @@ Array = NDArray[np.float64]
 Progress = Callable[[float], None]
 
 FINE = 1e-4  # s, to which an instant is found at least
+_PARTING = 1e-3  # s, between two looks at whether what touches has parted
 _EXACT = 1e-7  # s, to which it is narrowed down then
 _NARROW = 40  # parts into which an interval is divided for that
 TOUCH = 1e-4  # mm; nearer than this is touching
+PARTED = 0.01  # mm; what touched is apart again from here on, as facets that slide on each other come off by less
+_JUMP = 1e12  # mm; over a jump nothing is free for having been far
 
 
 @dataclass(frozen=True)
@@ -115,15 +116,15 @@ def _search(
         return []
     moving = between(project, meshes, pairs)
     groups, look = moving.groups, _Look(moving, first)
-    for share, window, led in moving.windows(end):
+    for window in moving.windows(end):
         if progress is not None:
-            progress(share)
-        far = gaps_between(swept_bounds(groups.boxes, led), groups) > 0
+            progress(window.share)
+        far = moving.gaps(window) > 0
         for g in np.flatnonzero(far[-1]):
             for k in groups.pairs[g]:
                 pairs[k].touching = False
         for g in np.flatnonzero(~far.all(axis=0)):
-            _window(look, int(g), window, led[:, groups.one[g]], led[:, groups.two[g]])
+            _window(look, int(g), window)
         if first and look.found:
             break
     # the last step may go beyond the end
@@ -147,10 +148,11 @@ class _Look:
             self.until = min(self.until, touch.time)
 
 
-def _window(look: _Look, g: int, times: Array, one: Array, two: Array) -> None:
-    """Look through a window for pairs between two groups, whose leaders are at poses (n, 4, 4)."""
+def _window(look: _Look, g: int, window: Window) -> None:
+    """Look through a window for pairs between two groups."""
     moving = look.moving
-    apart = moving.body_gaps(g, one, two) > 0
+    apart = moving.body_gaps(g, window) > 0
+    one, two = moving.led(g, window)
     seen = inverse_rigid(two) @ one
     # the earliest to come near first, as nothing is asked for after the first touch
     for k in np.argsort(np.argmin(apart, axis=0), kind="stable"):
@@ -158,14 +160,15 @@ def _window(look: _Look, g: int, times: Array, one: Array, two: Array) -> None:
         if apart[:, k].all():
             pair.touching = False
             continue
-        _follow(look, g, pair, times, moving.within(pair, seen), ~apart[:, k])
+        ways = np.where(window.stage.sudden[window.steps], _JUMP, window.ways(pair))
+        far = np.concatenate([[0.0], np.cumsum(ways)])
+        _follow(look, g, pair, window.times, moving.within(pair, seen), far, ~apart[:, k])
         if apart[-1, k]:
             pair.touching = False
 
 
-def _follow(look: _Look, g: int, pair: Pairing, times: Array, seen: Array, near: NDArray[np.bool_]) -> None:
-    """Look through the steps of a window in which a pair's swept boxes meet."""
-    far = gone(pair.corners, seen)
+def _follow(look: _Look, g: int, pair: Pairing, times: Array, seen: Array, far: Array, near: NDArray[np.bool_]) -> None:
+    """Look through the steps of a window in which a pair's swept boxes meet; ``far`` (n,) is how far they can have gone."""
     k = 0
     while k < len(near) and times[k] <= look.until:
         if not near[k]:
@@ -179,42 +182,64 @@ def _follow(look: _Look, g: int, pair: Pairing, times: Array, seen: Array, near:
 def _through(look: _Look, g: int, pair: Pairing, times: Array, seen: Array, far: Array, k: int, last: int) -> int:
     """Look through the steps from one to another; the step after."""
     while k < last and times[k] <= look.until:
-        left = MARGIN * float(far[last] - far[k])
-        away = distance_of(pair, seen[k], left + 2 * TOUCH)
+        if far[k + 1] - far[k] <= TOUCH and pair.touching:
+            k += 1
+            continue
+        left = min(float(far[last] - far[k]), _JUMP)
+        away = distance_of(pair, seen[k], left + 2 * PARTED)
         if away is None:
             pair.touching = False
             return last
-        if away.distance <= TOUCH:
+        if away.distance > (PARTED if pair.touching else TOUCH):
+            pair.touching = False
+            free = min(int(np.searchsorted(far, far[k] + away.distance - TOUCH, side="left")) - 1, last)
+            if free > k:
+                k = free
+                continue
+        else:
             pair.touching = True
-            # as long as nothing moves to each other it goes on touching
-            k = max(k + 1, min(int(np.searchsorted(far, far[k], side="right")) - 1, last))
-            continue
-        pair.touching = False
-        free = min(int(np.searchsorted(far, far[k] + away.distance / MARGIN, side="left")) - 1, last)
-        if free > k:
-            k = free
-            continue
         _closely(look, g, pair, float(times[k]), float(times[k + 1]))
         k += 1
     return last
 
 
 def _closely(look: _Look, g: int, pair: Pairing, start: float, end: float) -> None:
-    """Look through one step in fine ones, from apart to touching or to its end."""
-    times, led = look.moving.fine(g, start, end, FINE)
+    """Look through one step in fine ones, from apart to touching and from touching to apart, as often as it does."""
+    if pair.touching and _stays(look, g, pair, start, end):
+        return
+    times, led, moves = look.moving.fine(g, start, end, FINE)
     seen = look.moving.within(pair, led)
-    far = gone(pair.corners, seen)
-    k = 0
+    ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
+    far = np.concatenate([[0.0], np.cumsum(np.where(moves.sudden, _JUMP, ways))])
+    k = 1 if pair.touching else 0
     while k < len(times) and times[k] <= look.until:
         away = distance_of(pair, seen[k])
         assert away is not None
+        if pair.touching:
+            pair.touching = away.distance <= PARTED
+            k += 1
+            continue
         if away.distance <= TOUCH:
             if k > 0:
                 _record(look, g, pair, float(times[k - 1]), float(times[k]))
             pair.touching = True
-            return
-        free = int(np.searchsorted(far, far[k] + away.distance / MARGIN, side="left")) - 1
+            k += 1
+            continue
+        free = int(np.searchsorted(far, far[k] + away.distance - TOUCH, side="left")) - 1
         k = max(k + 1, free)
+
+
+def _stays(look: _Look, g: int, pair: Pairing, start: float, end: float) -> bool:
+    """Whether what touches is not seen to part within a step, looked at every thousandth of a second."""
+    times, led, moves = look.moving.fine(g, start, end, _PARTING)
+    ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
+    if float(ways.sum()) <= TOUCH:
+        return True
+    for at in look.moving.within(pair, led)[1:]:
+        away = distance_of(pair, at, 2 * PARTED)
+        if away is None or away.distance > PARTED:
+            return False
+    return True
 
 
 def _record(look: _Look, g: int, pair: Pairing, free: float, touching: float) -> None:

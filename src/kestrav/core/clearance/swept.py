@@ -9,14 +9,15 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.clearance.between import led_by, stirred
+from kestrav.core.clearance.between import led_by, swept_bounds
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, new_id, new_name, solids
 from kestrav.core.document.records import Part, Project, Requirement, Swept
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.fields import Grid, Near, Space, distance_grid, empty_space, node_count
-from kestrav.core.geometry.meshes import Mesh, box_corners, mesh, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, mesh, turned_bounds
 from kestrav.core.geometry.transforms import apply
+from kestrav.core.motion.displacement import WORLD, Displacement, Points, of_box, with_changes
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.runs import span
 from kestrav.core.motion.solids import solid_mesh, with_meshes, without_unused
@@ -80,14 +81,20 @@ def swept_space(
         )
     motion = Motion(project)
     looks = np.linspace(start, until, int(np.clip((until - start) * _LOOKS, 1, _MOST_LOOKS)) + 1)
+    looks = with_changes(motion, looks)
     poses = np.stack([motion.poses(part.id, looks) for part in bodies], axis=1)
     boxes = np.array([solid_mesh(meshes, part).bounds for part in bodies])
+    corners = {part.id: of_box(box) for part, box in zip(bodies, boxes, strict=True)}
     seen = turned_bounds(boxes, poses)
-    bounds = np.array([seen[:, :, 0].min(axis=(0, 1)), seen[:, :, 1].max(axis=(0, 1))])
-    size = float(np.linalg.norm(seen[0, :, 1].max(axis=0) - seen[0, :, 0].min(axis=0)))
     # of all bodies the one that goes farthest in each step: they may move one after another
-    corners = np.array([box_corners(box) for box in boxes])
-    gone = np.concatenate([[0.0], np.cumsum(stirred(corners, poses[:-1], poses[1:]).max(axis=1))])
+    moves = Displacement(motion, looks)
+    ways = np.max([moves.of(i, WORLD, c).way for i, c in corners.items()], axis=0)
+    swept = seen
+    if len(ways):
+        swept = swept_bounds(boxes, poses, np.broadcast_to(ways[:, None], (len(ways), len(boxes))))
+    bounds = np.array([swept[:, :, 0].min(axis=(0, 1)), swept[:, :, 1].max(axis=(0, 1))])
+    size = float(np.linalg.norm(seen[0, :, 1].max(axis=0) - seen[0, :, 0].min(axis=0)))
+    gone = np.concatenate([[0.0], np.cumsum(ways)])
     fine = float(np.clip(size / SIZES, FINEST, COARSEST)) if tolerance is None else tolerance
     _refuse_too_fine(get(project, thing).name, fine, bounds, float(gone[-1]))
     space = empty_space(bounds, fine)
@@ -101,9 +108,9 @@ def swept_space(
                 into.put(grid, pose)
 
     # coarsely first, and then finely where the surface is
-    put(space, _instants(looks, gone, _STEP * fine), 0.0)
+    put(space, _instants(motion, corners, looks, ways, _STEP * fine), 0.0)
     near = space.near()
-    put(near, _instants(looks, gone, _FINE_STEP * fine), 0.5)
+    put(near, _instants(motion, corners, looks, ways, _FINE_STEP * fine), 0.5)
     space.take(near)
     found = space.surface()
     if progress is not None:
@@ -140,12 +147,31 @@ def _refuse_too_fine(name: str, fine: float, bounds: Array, gone: float) -> None
         raise BadInput(f"“{name}” goes {gone:.0f} mm; give a coarser tolerance than {fine:g} mm")
 
 
-def _instants(looks: Array, gone: Array, step: float) -> Array:
-    """Times so far apart that nothing goes farther than a step between two."""
-    if gone[-1] <= 0:
+def _instants(motion: Motion, corners: Mapping[str, Points], looks: Array, ways: Array, step: float) -> Array:
+    """Times between which nothing goes farther than a step, from looks (n,) between which it goes so far at most (n - 1,)."""
+    if not ways.any():
         return looks[:1]
-    found: Array = np.interp(np.linspace(0.0, gone[-1], int(np.ceil(gone[-1] / step)) + 1), gone, looks)
-    return found
+    times, gone = looks, ways
+    for _ in range(_MOST_HALVINGS):
+        far = gone > step
+        if not far.any():
+            break
+        parts = np.minimum(np.ceil(gone[far] / step), 64).astype(int)
+        inner = [np.linspace(a, b, n + 1)[1:-1] for a, b, n in zip(times[:-1][far], times[1:][far], parts, strict=True)]
+        times = np.unique(np.concatenate([times, *inner]))
+        moves = Displacement(motion, times)
+        gone = np.max([moves.of(i, WORLD, c).way for i, c in corners.items()], axis=0)
+    # of what is nearer than a step to the last one kept nothing more is to be seen, but for what comes after a jump
+    far = np.concatenate([[0.0], np.cumsum(gone)])
+    kept, last = [0], 0
+    for k in range(1, len(times)):
+        if k == len(times) - 1 or far[k + 1] - far[last] > step or times[k] - times[k - 1] < 1e-9:
+            kept.append(k)
+            last = k
+    return times[kept]
+
+
+_MOST_HALVINGS = 8
 
 
 def motion_mark(project: Project, thing: str, start: float, end: float) -> str:

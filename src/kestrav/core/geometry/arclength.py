@@ -9,6 +9,7 @@ costs two polynomial evaluations.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -62,6 +63,7 @@ class Curve:
 
     def tangent(self, stations: ArrayLike, before: bool = False) -> Array:
         """Unit tangents (n, 3); at a kink the one after it, or ``before`` it."""
+        stations = np.asarray(stations, float)
         parameter, breaks = self._at(stations), self.shape.breaks
         # a station given in decimals falls beside its break by rounding; it means the break
         following = np.clip(np.searchsorted(breaks, parameter), 0, len(breaks) - 1)
@@ -69,7 +71,27 @@ class Curve:
         for near in (breaks[following], breaks[preceding]):
             parameter = np.where(np.abs(parameter - near) < _AT_BREAK * (breaks[-1] - breaks[0]), near, parameter)
         ended = np.isin(parameter, breaks[1:]) if before else parameter >= breaks[-1]
-        return _unit(self.shape.evaluate(np.where(ended, np.nextafter(parameter, -np.inf), parameter), 1))
+        parameter = np.where(ended, np.nextafter(parameter, -np.inf), parameter)
+        if len(self.kink_stations):
+            # on which side of a kink it is the station alone decides, so that it is known when that is passed
+            side = -self.kink_reach if before else self.kink_reach
+            k = np.searchsorted(self.kink_stations, stations + side, side="left" if before else "right")
+            ends = self._kink_parameters
+            k = np.minimum(k, len(ends) - 2)
+            parameter = np.clip(parameter, ends[k], np.nextafter(ends[k + 1], -np.inf))
+        return _unit(self.shape.evaluate(parameter, 1))
+
+    @property
+    def kink_reach(self) -> float:
+        """How far in mm before a kink its far side counts: what is given in decimals falls beside it by rounding."""
+        return min(_AT_BREAK * self.length, 5e-7)
+
+    @cached_property
+    def _kink_parameters(self) -> Array:
+        """Parameters (k,) of the kinks and both ends, in order."""
+        breaks = self.shape.breaks
+        kinks = breaks[np.searchsorted(self.breaks, self.kink_stations - 1e-9 * self.length)]
+        return np.unique(np.concatenate([breaks[:1], kinks, breaks[-1:]]))
 
     def curvature(self, stations: ArrayLike) -> Array:
         """Curvature (n,) in 1/mm: |c' x c''| / |c'|^3."""

@@ -277,7 +277,7 @@ def _samples(curve: Curve) -> tuple[Array, Array]:
 
 def _steep(table: FrameTable) -> Steep:
     """Where a curve is too near the vertical for level to be a guide, and how its left goes on through that."""
-    level, flatness = table._level
+    flatness = table._level[1]
     good, length = flatness > _NEAR_VERTICAL, table.curve.length
     if good.all():
         none = np.empty(0)

@@ -12,7 +12,7 @@ from kestrav.core.geometry.arclength import Curve
 Array = NDArray[np.float64]
 
 # an arc is at most so much longer than a chord that it can hold with a bend of half the chord
-_LONGEST = 0.5 * np.pi + 0.1
+LONGEST = 0.5 * np.pi + 0.1
 _STEPS = 50
 
 
@@ -52,7 +52,7 @@ def rear_stations(curve: Curve, fronts: ArrayLike, wheelbase: float) -> Array:
 
     every = np.arange(len(fronts))
     # as near along the curve as a straight line would have it, and as far as the tightest bend
-    near, far = fronts - wheelbase, fronts - _LONGEST * wheelbase
+    near, far = fronts - wheelbase, fronts - LONGEST * wheelbase
     low, high = over(near, every), over(far, every)
     best = np.where(high < 0, far, near)
     left = every[(low < -_CLOSE * wheelbase) & (high > 0)]

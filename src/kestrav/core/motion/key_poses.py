@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
@@ -39,22 +41,67 @@ def places(poses: Poses, times: ArrayLike) -> Array:
     if poses.between == "straight":
         found: Array = np.column_stack([np.interp(times, keys, points[:, k]) for k in range(3)])
         return found
-    slopes = _slopes(keys, points)
     if poses.between == "smooth":
-        found = CubicHermiteSpline(keys, points, slopes)(times)
+        found = CubicHermiteSpline(keys, points, _slopes(keys, points))(times)
         return found
-    step = np.diff(keys)[:, None]
-    out, back = slopes[:-1] * step / 3, -slopes[1:] * step / 3
-    for k, key in enumerate(poses.keys):
-        if key.handle_out is not None and k < len(out):
-            out[k] = key.handle_out
-        if key.handle_in is not None and k > 0:
-            back[k - 1] = key.handle_in
     at = np.clip(np.searchsorted(keys, times, side="right") - 1, 0, len(keys) - 2)
-    u = ((times - keys[at]) / step[at, 0])[:, None]
-    a, d = points[at], points[at + 1]
-    b, c = a + out[at], d + back[at]
+    u = ((times - keys[at]) / np.diff(keys)[at])[:, None]
+    a, b, c, d = (control[at] for control in _controls(poses))
     found = (1 - u) ** 3 * a + 3 * u * (1 - u) ** 2 * b + 3 * u**2 * (1 - u) * c + u**3 * d
+    return found
+
+
+def _controls(poses: Poses) -> tuple[Array, Array, Array, Array]:
+    """The four points (k - 1, 3) of each Bézier cubic from key to key."""
+    keys = _key_times(poses)
+    points = np.array([key.placement.position for key in poses.keys])
+    if poses.between == "straight":
+        out = np.diff(points, axis=0) / 3
+        return points[:-1], points[:-1] + out, points[1:] - out, points[1:]
+    slopes, step = _slopes(keys, points), np.diff(keys)[:, None]
+    out, back = slopes[:-1] * step / 3, -slopes[1:] * step / 3
+    if poses.between == "by hand":
+        for k, key in enumerate(poses.keys):
+            if key.handle_out is not None and k < len(out):
+                out[k] = key.handle_out
+            if key.handle_in is not None and k > 0:
+                back[k - 1] = key.handle_in
+    return points[:-1], points[:-1] + out, points[1:] + back, points[1:]
+
+
+def travelled(poses: Poses, before: Array, after: Array) -> Array:
+    """How far (n,) the pivot goes at most between times (n,) since the first key and later ones, with no key in between: a Bézier curve is
+    no longer than the polygon of its points (G. Farin, Curves and Surfaces for CAGD, 5th ed. 2002, section 4.3), here of the piece asked
+    for."""
+    keys = _key_times(poses)
+    if len(keys) == 1:
+        return np.zeros(len(before))
+    at = np.clip(np.searchsorted(keys, 0.5 * (before + after), side="right") - 1, 0, len(keys) - 2)
+    u, v = (np.clip((t - keys[at]) / np.diff(keys)[at], 0.0, 1.0)[:, None] for t in (before, after))
+    controls = [control[at] for control in _controls(poses)]
+
+    def blossom(r: Array, s: Array, t: Array) -> Array:
+        """The polar form of the cubics, which gives the points of their pieces."""
+        row = controls
+        for w in (r, s, t):
+            row = [p + w * (q - p) for p, q in pairwise(row)]
+        return row[0]
+
+    piece = [blossom(u, u, u), blossom(u, u, v), blossom(u, v, v), blossom(v, v, v)]
+    found: Array = sum(np.linalg.norm(q - p, axis=1) for p, q in pairwise(piece))
+    return found
+
+
+def turned_so_far(poses: Poses, times: ArrayLike) -> Array:
+    """By how much (n,) in rad the pivot has turned since the first key, all turns added up, at times (n,) since that."""
+    times, keys = np.asarray(times, float), _key_times(poses)
+    if len(keys) == 1:
+        return np.zeros(len(times))
+    every = Rotation.from_quat(np.roll([key.placement.rotation for key in poses.keys], -1, axis=1))
+    far = np.concatenate([[0.0], np.cumsum((every[:-1].inv() * every[1:]).magnitude())])
+    if poses.between == "straight":
+        return np.interp(times, keys, far)
+    found: Array = CubicHermiteSpline(keys, far, _slopes(keys, far[:, None])[:, 0])(np.clip(times, 0.0, keys[-1]))
     return found
 
 
@@ -70,8 +117,7 @@ def turns(poses: Poses, times: ArrayLike) -> Array:
         found: Array = Slerp(keys, every)(times).as_matrix()
         return found
     # turned so far, by time; a key at which nothing turns is stepped over by next to nothing
-    far = np.concatenate([[0.0], np.cumsum(angles)])
-    turned = CubicHermiteSpline(keys, far, _slopes(keys, far[:, None])[:, 0])(times)
+    far, turned = np.concatenate([[0.0], np.cumsum(angles)]), turned_so_far(poses, times)
     k = np.clip(np.searchsorted(keys, times, side="right") - 1, 0, len(keys) - 2)
     share = np.where(angles[k] > 0, (turned - far[k]) / np.where(angles[k] > 0, angles[k], 1.0), 0.0)
     spans = np.arange(len(keys), dtype=float)

@@ -103,6 +103,7 @@ class Motion:
         self._joints = joints(project)
         self._held: Array | None = None
         self._at_held: dict[str, Array] = {}
+        self._taken: dict[tuple[str, str], Array] = {}
 
     def poses(self, thing: str, times: ArrayLike) -> Array:
         """World matrices (n, 4, 4) of a part, camera or light at times (n,)."""
@@ -124,6 +125,10 @@ class Motion:
         elif times is self._held:
             self._at_held[thing] = found
         return found
+
+    def joints_on(self, part: str) -> list[Joint]:
+        """What moves a part within what carries it, in the order in which it does."""
+        return self._joints.get(part, [])
 
     def hold(self, times: Array) -> Array:
         """Keep what is found at these times (n,), by the array itself: things that are carried ask for their carrier again."""
@@ -225,7 +230,7 @@ class Motion:
         other = drive.a if side == "b" else drive.b
         turned = self.turned(other.part, other.axle.direction, times, drive)
         rest = stand(drive, *(rest_and_pivot(self.project, end.part)[0][None] for end in (drive.a, drive.b)))
-        if self._carried_alike(drive.a.part, drive.b.part):
+        if self.carried_alike(drive.a.part, drive.b.part):
             none = np.zeros(len(times))
             return follow(drive, side, rest.sense, turned, none, none)
         known, key = self._kept, (drive.id, "")
@@ -243,7 +248,7 @@ class Motion:
         a = turned_as(a, np.interp(times, self._kept.grid, known[0]))
         return a, b if drive.kind == "rack" else turned_as(b, np.interp(times, self._kept.grid, known[1]))
 
-    def _carried_alike(self, one: str, two: str) -> bool:
+    def carried_alike(self, one: str, two: str) -> bool:
         """Whether two parts are carried by the same thing, so that they do not move to each other but by their joints."""
         return self._carrier(one) == self._carrier(two)
 
@@ -270,9 +275,9 @@ class Motion:
         if rod.keeps == "level" or rod.to is None:
             return rigid(base[:, :3, :3], pins - base[:, :3, :3] @ near)
         targets = self.pin(rod.to.part, rod.to.at, times)
-        return turned_toward(base, near, far, pins, targets, self._plane(rod, times))
+        return turned_toward(base, near, far, pins, targets, self.plane(rod, times))
 
-    def _plane(self, rod: Rod, times: Array) -> Array:
+    def plane(self, rod: Rod, times: Array) -> Array:
         """The normal (n, 3) of the plane in which a rod moves: along its rocker's or its crank's axle."""
         assert rod.to is not None
         if rod.keeps == "rocker":
@@ -340,6 +345,15 @@ class Motion:
         return turned_as(self._twist(rod, joint, times), np.interp(times, known.grid, known.angles[key]))
 
     def _twist(self, rod: Rod, joint: Joint, times: Array) -> Array:
+        along, upright = self._twisting(rod, joint, times)
+        return np.asarray(2 * np.arctan2(along, upright))
+
+    def swing(self, rod: Rod, joint: Joint, times: Array) -> Array:
+        """The cosines (n,) of half the angle by which a crank leans out of the axle of what is coupled to it."""
+        return np.hypot(*self._twisting(rod, joint, times))
+
+    def _twisting(self, rod: Rod, joint: Joint, times: Array) -> tuple[Array, Array]:
+        """Of the quaternion of a crank's turn in a coupled part's axes: what lies along the axle, and its scalar."""
         rest = [rest_and_pivot(self.project, part)[0][:3, :3] for part in (joint.part, rod.crank.part)]
         base = self.unturned(joint.part, times)[:, :3, :3]
         crank = self.poses(rod.crank.part, times)[:, :3, :3]
@@ -347,15 +361,12 @@ class Motion:
         turn = (base.transpose(0, 2, 1) @ crank) @ (rest[0].T @ rest[1]).T
         axis = unit(joint.axle.direction)
         quaternion = Rotation.from_matrix(turn).as_quat()
-        return np.asarray(2 * np.arctan2(quaternion[:, :3] @ axis, quaternion[:, 3]))
+        return quaternion[:, :3] @ axis, quaternion[:, 3]
 
     # balls
 
     def _ball(self, ball: Ball, base: Array, times: Array) -> Array:
-        known = self._kept
-        if ball.id not in known.balls:
-            known.balls[ball.id] = self._ball_roll(ball, self._fine_enough(ball))
-        roll = known.balls[ball.id]
+        roll = self.ball_roll(ball)
         centre, ground = self._on_ground(ball, base, times)
         turned = turned_at(roll, ball, times, centre)
         first = self.unturned(ball.part, np.zeros(1))
@@ -363,6 +374,13 @@ class Motion:
         rotation = ground[:, :3, :3] @ turned @ ground_first[0, :3, :3].T @ first[0, :3, :3]
         middle = base[:, :3, :3] @ np.array(ball.centre) + base[:, :3, 3]
         return rigid(rotation, middle - rotation @ np.array(ball.centre))
+
+    def ball_roll(self, ball: Ball) -> BallRoll:
+        """A ball's way and rotation over the whole project."""
+        known = self._kept
+        if ball.id not in known.balls:
+            known.balls[ball.id] = self._ball_roll(ball, self._fine_enough(ball))
+        return known.balls[ball.id]
 
     def _on_ground(self, ball: Ball, base: Array, times: Array) -> tuple[Array, Array]:
         """A ball's centre (n, 3) as seen by what it rolls on, and the poses (n, 4, 4) of that."""
@@ -418,7 +436,7 @@ class Motion:
 
     def _in_leg(self, thing: str, legs: Sequence[Leg], k: int, times: Array) -> Array:
         leg = legs[k]
-        found = self._led(thing, legs, k, times)
+        found = self.led(thing, legs, k, times)
         item = leg.item
         resting = np.zeros(len(times), bool)
         if isinstance(item, Run):
@@ -440,7 +458,7 @@ class Motion:
                 found[young] = self._between(thing, before, found[young], (times[young] - leg.start) / blend)
         return found
 
-    def _led(self, thing: str, legs: Sequence[Leg], k: int, times: Array) -> Array:
+    def led(self, thing: str, legs: Sequence[Leg], k: int, times: Array) -> Array:
         """World matrices (n, 4, 4) by a leg alone, also before its start and after its end."""
         leg, item = legs[k], legs[k].item
         if isinstance(item, Poses):
@@ -451,8 +469,7 @@ class Motion:
         if isinstance(item, Carry):
             if not np.isfinite(leg.start):
                 return self._unled(thing, times)
-            taken = np.array([leg.start])
-            relative = inverse_rigid(self.poses(item.carrier, taken)[0]) @ self.by_legs(thing, legs[:k], taken)[0]
+            relative = self.taken(thing, legs, k)
             riding = np.clip(times, leg.start, leg.end)
             found = self.poses(item.carrier, riding) @ relative
             return found if item.put is None else self._put_down(thing, item, leg, riding, found)
@@ -469,6 +486,19 @@ class Motion:
             found = (
                 found @ inverse_rigid(rest_and_pivot(self.project, rider)[0]) @ rest_and_pivot(self.project, thing)[0]
             )
+        return found
+
+    def taken(self, thing: str, legs: Sequence[Leg], k: int) -> Array:
+        """How (4, 4) a thing stands in what carries it, as one of its legs takes it up."""
+        leg, item = legs[k], legs[k].item
+        assert isinstance(item, Carry)
+        key = (thing, item.id)
+        if key in self._taken and not self._busy:
+            return self._taken[key]
+        start = np.array([leg.start])
+        found: Array = inverse_rigid(self.poses(item.carrier, start)[0]) @ self.by_legs(thing, legs[:k], start)[0]
+        if not self._busy:
+            self._taken[key] = found
         return found
 
     def _put_down(self, thing: str, carry: Carry, leg: Leg, times: Array, found: Array) -> Array:

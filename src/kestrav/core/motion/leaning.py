@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.interpolate import PchipInterpolator
@@ -31,6 +33,29 @@ def lean(trip: Journey, stations: ArrayLike) -> Array:
         else:
             found = found + PchipInterpolator(places, angles)(np.clip(stations, places[0], places[-1]))
     return np.asarray(found)
+
+
+def lean_gauge(trip: Journey) -> list[tuple[Array, Array]]:
+    """How far the lean has changed at most since the start, all changes added up: stations (k,) and rad (k,), between which it grows
+    evenly, of what is computed and of what is keyed."""
+    how, found = trip.run.lean, []
+    if how.computed:
+        grid, angle = _balanced(trip)
+        found.append((grid, np.concatenate([[0.0], np.cumsum(np.abs(np.diff(angle)))])))
+    if len(how.keys) > 1:
+        places = np.array([key.place for key in how.keys]) * trip.path.length
+        curve = PchipInterpolator(places, np.radians([key.angle for key in how.keys]))
+        # between keys it goes one way; as fast as its slope is at most in each part of that
+        parts = np.unique(np.concatenate([np.linspace(a, b, _PARTS + 1) for a, b in pairwise(places)]))
+        step = np.diff(parts)
+        # the slope is a square polynomial: it lies between its Bernstein coefficients
+        first, last = curve(parts[:-1], 1), curve(np.nextafter(parts[1:], -np.inf), 1)
+        steepest = np.abs([first, first + 0.5 * step * curve(parts[:-1], 2), last]).max(axis=0)
+        found.append((parts, np.concatenate([[0.0], np.cumsum(steepest * step)])))
+    return found
+
+
+_PARTS = 16  # between two keys
 
 
 def _balanced(trip: Journey) -> tuple[Array, Array]:

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.optimize import brentq
 
 from kestrav.core.document.records import Keyed, Limited, Pacing
-from kestrav.core.motion.pacing import Ceiling, KeyedProfile, Profile, TabledProfile, profile
+from kestrav.core.motion.pacing import Ceiling, KeyedProfile, Profile, profile
 
 Array = NDArray[np.float64]
 

@@ -62,6 +62,15 @@ class PathCurve:
         make = upright_frames if upright else carried_frames
         return make(self.curve, self._table, stations)
 
+    def most_turned(self, stations: ArrayLike, upright: bool = True) -> Array:
+        """By how much (n,) in rad frames have turned at most since the first one, at stations (n,) that may go round, kinks left out."""
+        places, turned = self._table.most_turned(upright)
+        stations = np.asarray(stations, float)
+        if not self.curve.closed:
+            return np.interp(stations, places, turned)
+        rounds, there = np.divmod(stations, self.length)
+        return np.asarray(rounds * turned[-1] + np.interp(there, places, turned))
+
     def point_stations(self) -> Array:
         """Stations of the path's points, in their order; those cut off by a trim lie at its ends."""
         if self.marks is not None:

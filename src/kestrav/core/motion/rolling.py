@@ -112,11 +112,12 @@ def grid(end: float) -> Array:
 
 @dataclass(frozen=True, eq=False)
 class Rolling:
-    """A wheel's track with the way it has rolled at every time."""
+    """A wheel's track with the way it has rolled at every time (n,), and what of that each step's own way leaves over (n - 1,)."""
 
     roll: Roll
     path: Track
     way: Array
+    left_over: Array
 
     def angles(self, times: ArrayLike, base: Base) -> Array:
         """Angles (n,) about the axle at times (n,): of the last time that was added up, and from there on by itself."""
@@ -127,7 +128,7 @@ class Rolling:
         share = (inside - self.path.times[k]) / (self.path.times[k + 1] - self.path.times[k])
         centre, ahead = _where_and_ahead(base(inside), self.roll.axle)
         step = np.einsum("ij,ij->i", centre - self.path.centre[k], 0.5 * (ahead + self.path.ahead[k]))
-        way = self.way[k] + step
+        way = self.way[k] + step + share * self.left_over[k]
         own = self.path.own[k] + share * (self.path.own[k + 1] - self.path.own[k])
         found: Array = np.radians(self.roll.start) + (1.0 + self.roll.slip) * way / self.roll.radius - own
         return found
@@ -136,7 +137,8 @@ class Rolling:
 def rolling(roll: Roll, base: Base, times: Array) -> Rolling:
     """A wheel's rolling over a grid of times."""
     path = track(base, roll.axle, times)
-    return Rolling(roll, path, rolled(path))
+    way = rolled(path)
+    return Rolling(roll, path, way, np.diff(way) - np.diff(_along(path.centre, path.ahead)))
 
 
 def swivels(swivel: Swivel, base: Base, times: Array) -> Array:
@@ -182,6 +184,26 @@ def _looking(x: Array, y: Array) -> Array:
     return found
 
 
+def ramps(project: Project, spin: Spin) -> Array:
+    """Times (k,) in s at which a spin begins and ends, and its ramps."""
+    start = begins(project, spin)
+    if not np.isfinite(start):
+        return np.empty(0)
+    length, ramp_in, ramp_out = _ramps(spin)
+    found = start + np.array([0.0, ramp_in, length - ramp_out, length])
+    return found[np.isfinite(found)]
+
+
+def _ramps(spin: Spin) -> tuple[float, float, float]:
+    """How long a spin lasts (infinite: for good), and its ramps, in s."""
+    length = np.inf if spin.end is None else max(spin.end - spin.start, 1e-9)
+    ramp_in, ramp_out = spin.ramp_in, spin.ramp_out if np.isfinite(length) else 0.0
+    if ramp_in + ramp_out > length:
+        shrunk = length / (ramp_in + ramp_out)
+        ramp_in, ramp_out = ramp_in * shrunk, ramp_out * shrunk
+    return length, ramp_in, ramp_out
+
+
 def spun(project: Project, spin: Spin, times: ArrayLike) -> Array:
     """Angles (n,) of a spin at times (n,): at rest before it, at a steady speed between ramps in which speed grows evenly,
     and held after its end."""
@@ -190,11 +212,7 @@ def spun(project: Project, spin: Spin, times: ArrayLike) -> Array:
     if not np.isfinite(start):
         return np.zeros(len(times))
     since = np.maximum(times - start, 0.0)
-    length = np.inf if spin.end is None else max(spin.end - spin.start, 1e-9)
-    ramp_in, ramp_out = spin.ramp_in, spin.ramp_out if np.isfinite(length) else 0.0
-    if ramp_in + ramp_out > length:
-        shrunk = length / (ramp_in + ramp_out)
-        ramp_in, ramp_out = ramp_in * shrunk, ramp_out * shrunk
+    length, ramp_in, ramp_out = _ramps(spin)
     sense = -1.0 if spin.mirrored else 1.0
     if spin.turns is not None:
         rate = sense * 2 * np.pi * spin.turns / (length - 0.5 * (ramp_in + ramp_out))

@@ -145,16 +145,35 @@ class Journey:
             return np.empty(0)
         turns = np.unique(np.clip(self.profile.changes(until - self.start), 0.0, None))
         turns = turns[turns <= until - self.start]
-        found = self.start + np.concatenate([turns, self._crossings(turns)])
+        found = self.start + np.concatenate([turns, self._crossings(turns, self._borders())])
         return np.unique(found[(found >= 0) & (found <= until)])
 
-    def _crossings(self, turns: Array) -> Array:
-        """Times since its start at which it passes borders of zones and kinks, between times (k,) of which it goes one way, by halving."""
+    def jumps(self, until: float) -> Array:
+        """Times (k,) up to one at which it may jump or turn at once: at kinks and seams, and where it begins its path anew."""
+        if not np.isfinite(self.start) or self.start > until:
+            return np.empty(0)
+        turns = np.unique(np.clip(self.profile.changes(until - self.start), 0.0, None))
+        turns = turns[turns <= until - self.start]
+        found = self._crossings(turns, self._sharp())
+        if self.run.passes != 1 and not self.run.returns:
+            found = np.concatenate([found, turns])
+        return np.unique(self.start + found)
+
+    def _sharp(self) -> Array:
+        """Stations of kinks, and where their far side begins to count, and of the seam."""
         curve = self.path.curve
-        marks = [curve.kink_stations]
-        if isinstance(self.run.pacing, Limited):
-            marks += [np.array([zone.begin, zone.end]) * curve.length for zone in self.run.pacing.zones]
-        places = np.unique(np.concatenate(marks))
+        kinks = curve.kink_stations
+        seam = [curve.length] if curve.closed else []
+        return np.concatenate([kinks, kinks - curve.kink_reach, kinks + curve.kink_reach, seam])
+
+    def _borders(self) -> Array:
+        """Stations of the borders of zones, and of what is sharp."""
+        zones = self.run.pacing.zones if isinstance(self.run.pacing, Limited) else ()
+        return np.concatenate([self._sharp(), [share * self.path.length for z in zones for share in (z.begin, z.end)]])
+
+    def _crossings(self, turns: Array, places: Array) -> Array:
+        """Times since its start at which it passes stations, between times (k,) of which it goes one way, by halving."""
+        curve = self.path.curve
         ways = self.last - places if self.run.backwards else places - self.first
         if curve.closed and self.run.follows is not None:
             ways = np.concatenate([ways + n * curve.length for n in range(-2, 3)])

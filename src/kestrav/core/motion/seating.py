@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import lru_cache
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -174,6 +175,30 @@ def keyed_turns(keys: tuple[TurnKey, ...], shares: Array, smooth: bool) -> Array
     between = RotationSpline(places, turns) if smooth and len(keys) > 2 else Slerp(places, turns)
     found: Array = between(np.clip(shares, places[0], places[-1])).as_matrix()
     return found
+
+
+_PARTS = 16  # between two keys
+
+
+def keyed_gauge(keys: tuple[TurnKey, ...], smooth: bool) -> tuple[Array, Array]:
+    """How far a keyed rotation has turned at most since the first key: shares (k,) of the path and rad (k,), between which it grows evenly.
+
+    A rotation vector's rate bounds that of the rotation, as the exponential map's derivative has no value above 1; of SciPy's spline it is
+    a square polynomial in each part, within the hull of its Bernstein coefficients.
+    """
+    places = np.array([key.place for key in keys])
+    turns = Rotation.from_quat(np.roll([key.rotation for key in keys], -1, axis=1))
+    if len(keys) == 1:
+        return np.array([0.0, 1.0]), np.zeros(2)
+    if not (smooth and len(keys) > 2):
+        return places, np.concatenate([[0.0], np.cumsum((turns[:-1].inv() * turns[1:]).magnitude())])
+    vectors = RotationSpline(places, turns).interpolator
+    parts = np.unique(np.concatenate([np.linspace(a, b, _PARTS + 1) for a, b in pairwise(places)]))
+    step = np.diff(parts)[:, None]
+    first, last = vectors(parts[:-1], 1), vectors(np.nextafter(parts[1:], -np.inf), 1)
+    controls = [first, first + 0.5 * step * vectors(parts[:-1], 2), last]
+    fastest = np.max([np.linalg.norm(c, axis=1) for c in controls], axis=0)
+    return parts, np.concatenate([[0.0], np.cumsum(fastest * step[:, 0])])
 
 
 def _aimed_at(project: Project, heading: TowardHeading, times: Array, where: Where) -> Array:

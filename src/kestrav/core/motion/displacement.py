@@ -1,0 +1,849 @@
+"""How far anything can go between two instants, at most: bounds that hold by construction, for every kind of motion.
+
+The bounds add up: of each step of time it is told how far points can have gone at most since its start, in all, and by how much what
+they are on can have turned; over several steps it is their sum. They are worked out law by law: the distance along a path is that of its
+speed profile, which goes one way between the instants of :func:`changes`; frames turn by no more than their curve's table tells; angles
+of joints are known in closed form, or bounded by how far their pins go. Between two things that hang on the same third one both are seen
+from that, so that what carries both does not count.
+
+The times at which a law changes or something jumps must be among the times. A jump lies in a step of its own, shorter than a
+nanosecond, for which nothing is told: there everything is as at one of its ends. Lengths in mm, times in s, angles in rad.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.spatial.transform import Rotation
+
+from kestrav.core.document.lookup import find
+from kestrav.core.document.records import (
+    AlongHeading,
+    Ball,
+    CarriedHeading,
+    Carry,
+    Drive,
+    FixedHeading,
+    KeyedHeading,
+    Part,
+    PartAim,
+    Poses,
+    Rod,
+    Roll,
+    Run,
+    Spin,
+    Swivel,
+    TowardHeading,
+)
+from kestrav.core.geometry.meshes import box_corners
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.carriage import LONGEST, places_beyond, rear_stations
+from kestrav.core.motion.drives import pitch_radius, ratio
+from kestrav.core.motion.joints import Joint
+from kestrav.core.motion.key_poses import travelled, turned_so_far
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.leaning import lean_gauge
+from kestrav.core.motion.legs import Leg, active, by_thing, legs_of
+from kestrav.core.motion.linkage import unit
+from kestrav.core.motion.resting import own_bounds, placement_matrix, rest_and_pivot
+from kestrav.core.motion.rolling import ramps
+from kestrav.core.motion.roughness import AXES_OF_TURN, most_change
+from kestrav.core.motion.runs import Journey, begins, journey
+from kestrav.core.motion.seating import keyed_gauge, seat_matrix
+
+Array = NDArray[np.float64]
+
+WORLD = ""
+INSTANT = 1e-10  # s; what jumps does so within this of when it is told to
+_MOST_TURN = 4.0  # rad: however it turns, no point is farther from where it was than twice its distance, at either end
+_TINY = 1e-12
+_PLACES = 33  # within reach of a wheelbase
+
+
+@dataclass(frozen=True, eq=False)
+class Bound:
+    """Of each step (m,) how far points go at most, and by how much what they are on turns; infinite where nothing is known."""
+
+    way: Array
+    turn: Array
+
+    def __add__(self, other: Bound) -> Bound:
+        return Bound(self.way + other.way, self.turn + other.turn)
+
+
+@dataclass(frozen=True, eq=False)
+class Points:
+    """Balls about centres (k, 3) with radii (k,), fixed to a thing, in its own coordinates: what is asked about lies in their hull."""
+
+    centres: Array
+    radii: Array
+
+    def moved(self, matrix: Array) -> Points:
+        """As another thing sees them, to which this one is at a matrix (4, 4)."""
+        return Points(self.centres @ matrix[:3, :3].T + matrix[:3, 3], self.radii)
+
+    def from_point(self, place: ArrayLike) -> float:
+        """How far any of them is from a place (3,)."""
+        return float((np.linalg.norm(self.centres - np.asarray(place, float), axis=1) + self.radii).max())
+
+    def about(self, origin: ArrayLike, direction: ArrayLike) -> tuple[float, Points]:
+        """How far any of them is from an axle, and balls that hold them however they are turned about it."""
+        origin, way = np.asarray(origin, float), unit(direction)
+        along = (self.centres - origin) @ way
+        feet = origin + along[:, None] * way
+        radii = np.linalg.norm(self.centres - feet, axis=1) + self.radii
+        return float(radii.max()), Points(feet, radii)
+
+
+def of_box(box: Array) -> Points:
+    """The corners of a box (2, 3)."""
+    return Points(box_corners(box), np.zeros(8))
+
+
+def at(place: ArrayLike) -> Points:
+    """A single point (3,)."""
+    return Points(np.asarray(place, float)[None], np.zeros(1))
+
+
+# when laws change
+
+
+def changes(motion: Motion, end: float) -> tuple[Array, Array]:
+    """Times (n,) up to an end at which anything changes its law, and those (k,) at which something may jump.
+
+    Ends of passes, holds, kinks, borders of zones, keys, starts and ends of runs, key poses, attachments and what is put down, and of spins
+    with their ramps; not those of the grid of wheels and rods, which is ``motion.grid``.
+    """
+    project = motion.project
+    found, jumps = [0.0, end], list[float]()
+    for run in project.runs:
+        trip = journey(project, run)
+        if not np.isfinite(trip.start):
+            continue
+        found += list(trip.changes(end))
+        jumps += list(trip.jumps(end))
+        legs = [trip.start, trip.end]
+        found += [*legs, trip.start + run.blend]
+        jumps += legs
+    for poses in project.poses:
+        start = begins(project, poses)
+        found += [start + key.time for key in poses.keys] + [start + poses.blend]
+        jumps += [start]
+    for carry in project.carries:
+        start = begins(project, carry)
+        jumps += [start]
+        if carry.end is not None:
+            lowered = max(carry.end - carry.lowering, start)
+            found += [carry.end, lowered]
+            jumps += [carry.end, lowered]
+    for spin in project.spins:
+        found += list(ramps(project, spin))
+    every = np.array(found + jumps)
+    sudden = np.unique([t for t in jumps if 0 <= t <= end])
+    return np.unique(every[np.isfinite(every) & (every >= 0) & (every <= end)]), sudden
+
+
+def with_changes(motion: Motion, times: Array) -> Array:
+    """Times (n,), and between the first and the last of them all at which laws change, jumps in short steps of their own."""
+    if times[-1] <= times[0]:
+        return times[:1]
+    law, sudden = changes(motion, float(times[-1]))
+    balls = [motion.ball_roll(ball).times for ball in motion.project.balls]
+    every = np.unique(np.concatenate([times, motion.grid, law, *balls]))
+    if len(sudden):
+        # nothing else within a jump's own step
+        k = np.clip(np.searchsorted(sudden, every), 0, len(sudden) - 1)
+        away = np.minimum(np.abs(every - sudden[k]), np.abs(every - sudden[np.maximum(k - 1, 0)]))
+        every = np.concatenate([every[away > 2 * INSTANT], sudden - INSTANT, sudden + INSTANT])
+    inside = (every > times[0]) & (every < times[-1])
+    return np.unique(np.concatenate([times[:1], every[inside], times[-1:]]))
+
+
+# how far
+
+
+@dataclass(eq=False)
+class Displacement:
+    """How far the things of a project go at most in each step between times (m + 1,)."""
+
+    motion: Motion
+    times: Array
+    _known: dict[tuple[object, ...], Bound] = field(default_factory=dict)
+    _busy: set[str] = field(default_factory=set)
+
+    def __post_init__(self) -> None:
+        self.project = self.motion.project
+        self.middle = 0.5 * (self.times[:-1] + self.times[1:])
+        self.sudden = np.diff(self.times) <= 2.5 * INSTANT
+
+    def between(self, one: str, mine: Points, two: str, theirs: Points) -> Array:
+        """How far (m,) in mm points of two things go at most to each other in each step; 0 in the steps of jumps."""
+        frames = [WORLD, *(chain(self.motion, one) & chain(self.motion, two))]
+        found = np.full(len(self.middle), np.inf)
+        for frame in frames:
+            found = np.minimum(found, self.of(one, frame, mine).way + self.of(two, frame, theirs).way)
+        return np.where(self.sudden, 0.0, found)
+
+    def of(self, thing: str, frame: str, points: Points) -> Bound:
+        """How far points of a thing go at most as seen from another (or from the world)."""
+        if thing == frame:
+            return self._none()
+        if thing in self._busy:
+            # of two that turn to each other one is taken as at rest
+            return self._none() if frame == WORLD else self._unknown()
+        key = (thing, frame, points.centres.tobytes(), points.radii.tobytes())
+        if key not in self._known or self._busy:
+            found = self._joined(thing, frame, points, self.motion.joints_on(thing))
+            found = Bound(np.where(self.sudden, 0.0, found.way), np.where(self.sudden, 0.0, found.turn))
+            if self._busy:
+                return found
+            self._known[key] = found
+        return self._known[key]
+
+    def _none(self) -> Bound:
+        return Bound(np.zeros(len(self.middle)), np.zeros(len(self.middle)))
+
+    def _unknown(self) -> Bound:
+        return Bound(np.full(len(self.middle), np.inf), np.full(len(self.middle), np.inf))
+
+    def _steps(self, values: Array) -> Array:
+        """By how much (m,) values (m + 1,) change that go one way in each step."""
+        return np.abs(np.diff(values))
+
+    def _cells(self, grid: Array) -> NDArray[np.intp]:
+        """In which cell of a grid each step lies."""
+        return np.clip(np.searchsorted(grid, self.middle) - 1, 0, len(grid) - 2)
+
+    # within what carries it
+
+    def _joined(self, thing: str, frame: str, points: Points, joints: Sequence[Joint]) -> Bound:
+        """With the first of a thing's joints."""
+        if not joints:
+            return self._unturned(thing, frame, points)
+        joint, before = joints[-1], joints[:-1]
+        if joint.role == "turns":
+            amount = self.amount(joint)
+            away, held = points.about(joint.axle.origin, joint.axle.direction)
+            below = self._joined(thing, frame, held, before)
+            return Bound(below.way + np.minimum(amount, _MOST_TURN) * away, below.turn + amount)
+        if joint.role == "slides":
+            amount = self.amount(joint)
+            slid = self.motion.amount(joint, self.times)
+            low, high = float(slid.min(initial=0.0)), float(slid.max(initial=0.0))
+            middle = 0.5 * (low + high) * unit(joint.axle.direction)
+            reach = 0.5 * (high - low) + float(amount.max(initial=0.0))
+            held = Points(points.centres + middle, points.radii + min(reach, 1e9))
+            below = self._joined(thing, frame, held, before)
+            return Bound(below.way + amount, below.turn)
+        if isinstance(joint.item, Ball):
+            return self._rolled_ball(joint.item, frame, points, before)
+        assert isinstance(joint.item, Rod)
+        return self._rod(joint.item, frame, points, before)
+
+    def amount(self, joint: Joint) -> Array:
+        """How much (m,) a joint turns (rad) or slides (mm) its part in each step at most."""
+        key = ("amount", joint.item.id, joint.part, joint.role)
+        if key not in self._known:
+            found = np.where(self.sudden, 0.0, self._amount(joint))
+            self._known[key] = Bound(found, found)
+        return self._known[key].way
+
+    def _amount(self, joint: Joint) -> Array:
+        item = joint.item
+        if isinstance(item, (Spin, Swivel)):
+            # one way between the ramps of a spin; evenly over each cell of a castor's grid
+            return self._steps(self.motion.amount(joint, self.times))
+        if isinstance(item, Roll):
+            return self._wheel(item)
+        if isinstance(item, Drive):
+            return self._driven(item, joint)
+        assert isinstance(item, Rod)
+        if item.keeps == "slider":
+            return self._slid(item)
+        return self._rocked(item) if item.keeps == "rocker" else self._coupled(item, joint)
+
+    def _wheel(self, roll: Roll) -> Array:
+        """By the way of its centre along the level way ahead, and by its own turn about the axle, which is spread evenly over a cell."""
+        rolling = self.motion.rolling(roll)
+        base = self._unturned(roll.part, WORLD, at(roll.axle.origin))
+        poses = self.motion.unturned(roll.part, self.times)
+        axis = poses[:, :3, :3] @ unit(roll.axle.direction)
+        level = np.hypot(axis[:, 0], axis[:, 1])
+        flat = np.maximum(0.5 * (level[:-1] + level[1:] - base.turn), 1e-9)
+        k = self._cells(rolling.path.times)
+        share = np.diff(self.times) / np.diff(rolling.path.times)[k]
+        # the way since the cell's start, for as long as its way ahead turns
+        centre = poses[:, :3, :3] @ np.array(roll.axle.origin) + poses[:, :3, 3]
+        since = np.maximum(*(np.linalg.norm(c - rolling.path.centre[k], axis=1) for c in (centre[:-1], centre[1:])))
+        turning = np.minimum(0.5 * (since + base.way) * base.turn / flat, 2.0 * (since + base.way))
+        way = base.way + turning + share * np.abs(rolling.left_over[k])
+        own = share * np.abs(np.diff(rolling.path.own))[k]
+        return (1.0 + abs(roll.slip)) * way / roll.radius + own
+
+    def _driven(self, drive: Drive, joint: Joint) -> Array:
+        side = "b" if joint.part == drive.b.part else "a"
+        other = drive.a if side == "b" else drive.b
+        turned = np.zeros(len(self.middle))
+        for mine in self.motion.joints_on(other.part):
+            if mine.role in ("turns", "slides") and mine.item is not drive:
+                turned = turned + self.amount(mine)
+        shift_a, shift_b = self._shifts(drive)
+        if side == "b":
+            return shift_b + ratio(drive) * (turned + shift_a)
+        return shift_a + (turned + shift_b) / ratio(drive)
+
+    def _shifts(self, drive: Drive) -> tuple[Array, Array]:
+        """By how much both ends come to stand otherwise to each other."""
+        none = np.zeros(len(self.middle))
+        if self.motion.carried_alike(drive.a.part, drive.b.part):
+            return none, none
+        stands = self.motion.stands(drive, self.times)
+        frames = [WORLD, *(chain(self.motion, drive.a.part) & chain(self.motion, drive.b.part))]
+        best: tuple[Array, Array] | None = None
+        centre = at(drive.a.axle.origin), at(drive.b.axle.origin)
+        seen = np.linalg.norm(self._seen_from_b(drive) - np.array(drive.b.axle.origin), axis=1)
+        long = np.maximum(seen[:-1], seen[1:])
+        for frame in frames:
+            one = self._unturned(drive.a.part, frame, centre[0])
+            two = self._unturned(drive.b.part, frame, centre[1])
+            way, turn = one.way + two.way, one.turn + two.turn
+            if best is None:
+                best = way, turn
+            else:
+                better = way + turn < best[0] + best[1]
+                best = np.where(better, way, best[0]), np.where(better, turn, best[1])
+        assert best is not None
+        way, turn = best
+        apart = np.maximum(0.5 * (stands.apart[:-1] + stands.apart[1:] - way), 1e-9)
+        if drive.kind == "rack":
+            return turn, way + turn * (long + way)
+        # the direction from the one to the other, as seen by each, and how it leans with their distance
+        angle = (way + 2.0 * (long + way) * turn) / apart + turn
+        if drive.kind in ("chain", "belt") and not drive.crossed:
+            radii = abs(pitch_radius(drive, drive.a) - pitch_radius(drive, drive.b))
+            angle = angle + radii * way / (apart * np.sqrt(np.maximum(apart**2 - radii**2, 1e-12)))
+        return angle, angle
+
+    def _seen_from_b(self, drive: Drive) -> Array:
+        """Where (n, 3) the first end's axle is in the second's coordinates."""
+        one, two = (self.motion.unturned(part, self.times) for part in (drive.a.part, drive.b.part))
+        seen: Array = (inverse_rigid(two) @ one)[:, :3, :3] @ np.array(drive.a.axle.origin)
+        return seen + (inverse_rigid(two) @ one)[:, :3, 3]
+
+    # rods
+
+    def _pin_way(self, rod: Rod, base: str, frame_of: Points) -> tuple[Array, Array]:
+        """How far the crank's pin goes at most as seen by a part with nothing turned, and where (n, 3) it is in that one's coordinates."""
+        frames = [WORLD, *(chain(self.motion, rod.crank.part) & chain(self.motion, base))]
+        seen = np.einsum(
+            "nij,nj->ni",
+            inverse_rigid(self.motion.unturned(base, self.times))[:, :3, :3],
+            self.motion.pin(rod.crank.part, rod.crank.at, self.times)
+            - self.motion.unturned(base, self.times)[:, :3, 3],
+        )
+        reach = np.linalg.norm(seen - frame_of.centres[0], axis=1).max(initial=0.0)
+        found = np.full(len(self.middle), np.inf)
+        for frame in frames:
+            pin = self.of(rod.crank.part, frame, at(rod.crank.at)).way
+            under = self._unturned(base, frame, frame_of)
+            found = np.minimum(found, pin + under.way + under.turn * reach)
+        return found, seen
+
+    def _slid(self, rod: Rod) -> Array:
+        """The slider's way: that of the pin along the line, and what the rod's slant makes of its way across."""
+        assert rod.to is not None
+        way, seen = self._pin_way(rod, rod.to.part, at(rod.to.at))
+        line = unit(rod.line)
+        off = np.array(rod.to.at) - seen
+        across = np.linalg.norm(off - (off @ line)[:, None] * line, axis=1)
+        most = np.maximum(across[:-1], across[1:]) + way
+        length = float(np.linalg.norm(np.array(rod.far) - np.array(rod.near)))
+        slant = np.sqrt(np.maximum(length**2 - most**2, 0.0))
+        # near a dead end the square root has no slope: between two places it changes by the root of the difference at most
+        root = 2.0 * np.sqrt(2.0 * most * way)
+        return way + np.where(slant > 0, np.minimum(most * way / np.maximum(slant, _TINY), root), root)
+
+    def _rocked(self, rod: Rod) -> Array:
+        """The rocker's turn: that of the direction to the crank's pin, and of the angle of the triangle at its axle."""
+        assert rod.to is not None
+        way, seen = self._pin_way(rod, rod.to.part, at(rod.axle.origin))
+        axis, origin = unit(rod.axle.direction), np.array(rod.axle.origin)
+        off = seen - origin
+        height = off @ axis
+        away = np.linalg.norm(off - height[:, None] * axis, axis=1)
+        arm = np.array(rod.to.at) - origin
+        radius = float(np.linalg.norm(arm - (arm @ axis) * axis))
+        least = np.maximum(0.5 * (away[:-1] + away[1:] - way), 1e-9)
+        most = np.maximum(away[:-1], away[1:]) + way
+        length = float(np.linalg.norm(np.array(rod.far) - np.array(rod.near)))
+        lift = np.maximum(np.abs(height[:-1] - arm @ axis), np.abs(height[1:] - arm @ axis)) + way
+        change = way * (1.0 / (2 * radius) + np.abs(length**2 - radius**2) / (2 * radius * least**2))
+        change = change + lift * way / (radius * least) + way * lift**2 / (2 * radius * least**2)
+        flat = np.maximum(length**2 - np.stack([height[:-1], height[1:]]) ** 2, 0.0)
+        cosine = np.abs(
+            (radius**2 + np.stack([away[:-1], away[1:]]) ** 2 - flat) / (2 * radius * np.stack([away[:-1], away[1:]]))
+        )
+        close = np.clip(cosine.max(axis=0) + change, 0.0, None)
+        sine = np.sqrt(np.maximum(1.0 - np.minimum(close, 1.0) ** 2, 0.0))
+        root = 2.0 * 2.23 * np.sqrt(change)  # |arccos x - arccos y| ≤ 2.23 sqrt |x - y|, at both ends
+        spread = np.where(sine > 0, np.minimum(change / np.maximum(sine, _TINY), root), root)
+        found: Array = np.minimum(way / least, _MOST_TURN) + spread
+        return np.where(most > 0, found, 0.0)
+
+    def _coupled(self, rod: Rod, joint: Joint) -> Array:
+        """What a crank's turn is about another's axle: no more than it turns, where it does not swing out far."""
+        frames = [WORLD, *(chain(self.motion, rod.crank.part) & chain(self.motion, joint.part))]
+        turn = np.full(len(self.middle), np.inf)
+        for frame in frames:
+            crank = self.of(rod.crank.part, frame, at(rod.crank.at)).turn
+            turn = np.minimum(turn, crank + self._unturned(joint.part, frame, at(joint.axle.origin)).turn)
+        upright = self.motion.swing(rod, joint, self.times)
+        least = np.maximum(np.minimum(upright[:-1], upright[1:]) - 0.5 * turn, 1e-3)
+        return turn / least
+
+    def _rod(self, rod: Rod, frame: str, points: Points, before: Sequence[Joint]) -> Bound:
+        near, far = np.array(rod.near), np.array(rod.far)
+        pin = self.of(rod.crank.part, frame, at(rod.crank.at))
+        base = self._joined(rod.part, frame, at(near), before)
+        away = points.from_point(near)
+        if rod.keeps == "level" or rod.to is None:
+            return Bound(pin.way + np.minimum(base.turn, _MOST_TURN) * away, base.turn)
+        target = self.of(rod.to.part, frame, at(rod.to.at))
+        pins = self.motion.pin(rod.crank.part, rod.crank.at, self.times)
+        targets = self.motion.pin(rod.to.part, rod.to.at, self.times)
+        way = pin.way + target.way
+        normal = self.motion.plane(rod, self.times)
+        plane = self._plane_turn(rod, frame)
+        step = targets - pins
+        flat = np.linalg.norm(step - np.einsum("ni,ni->n", step, normal)[:, None] * normal, axis=1)
+        apart = np.linalg.norm(step, axis=1)
+        most = np.maximum(apart[:-1], apart[1:]) + way
+        least = np.maximum(0.5 * (flat[:-1] + flat[1:] - way - 4 * most * plane), 1e-9)
+        before_ = self.motion.unturned(rod.part, self.times)[:, :3, :3] @ (far - near)
+        flat_before = np.linalg.norm(before_ - np.einsum("ni,ni->n", before_, normal)[:, None] * normal, axis=1)
+        long = float(np.linalg.norm(far - near))
+        least_before = np.maximum(0.5 * (flat_before[:-1] + flat_before[1:] - long * (base.turn + 4 * plane)), 1e-9)
+        # in the plane by the directions of both pins and of the rod before, and by the plane's own turn; out of it by what is left
+        angle = (way + 2 * most * plane) / least + long * (base.turn + 2 * plane) / least_before
+        turn = base.turn + angle + 2 * plane
+        tilt = np.abs(np.einsum("ni,ni->n", unit(step), normal) - np.einsum("ni,ni->n", unit(before_), normal))
+        if float(tilt.max(initial=0.0)) > 1e-9:
+            turn = turn + np.sqrt(2.0) * (turn + way / np.maximum(0.5 * (apart[:-1] + apart[1:] - way), 1e-9))
+        return Bound(pin.way + np.minimum(turn, _MOST_TURN) * away, turn)
+
+    def _plane_turn(self, rod: Rod, frame: str) -> Array:
+        assert rod.to is not None
+        part = rod.to.part if rod.keeps == "rocker" else rod.crank.part
+        return self._unturned(part, frame, at((0.0, 0.0, 0.0))).turn
+
+    def _rolled_ball(self, ball: Ball, frame: str, points: Points, before: Sequence[Joint]) -> Bound:
+        centre = self._joined(ball.part, frame, at(ball.centre), before)
+        roll = self.motion.ball_roll(ball)
+        seen = self.motion.ball_centres(ball, self.times)
+        if ball.on is None:
+            ground, way = self._none(), self._joined(ball.part, WORLD, at(ball.centre), before).way
+            if frame != WORLD:
+                ground = self._unknown()
+        else:
+            reach = np.linalg.norm(seen, axis=1).max(initial=0.0)
+            ground = self.of(ball.on, frame, at((0.0, 0.0, 0.0)))
+            frames = [WORLD, *(chain(self.motion, ball.part) & chain(self.motion, ball.on))]
+            way = np.full(len(self.middle), np.inf)
+            for other in frames:
+                below = self.of(ball.on, other, at((0.0, 0.0, 0.0)))
+                mine = self._joined(ball.part, other, at(ball.centre), before).way
+                way = np.minimum(way, mine + below.way + below.turn * reach)
+        k = self._cells(roll.times)
+        cells = np.diff(roll.times)[k]
+        share = np.diff(self.times) / cells
+        since = np.maximum(*(np.linalg.norm(c - roll.centre[k], axis=1) for c in (seen[:-1], seen[1:]))) + way
+        leaning = 0.5 * np.linalg.norm(np.diff(roll.normal, axis=0), axis=1)[k]
+        turn = (
+            (way + since * leaning * share) / ball.radius + share * np.linalg.norm(roll.swing, axis=1)[k] + ground.turn
+        )
+        return Bound(centre.way + np.minimum(turn, _MOST_TURN) * points.from_point(ball.centre), turn)
+
+    # what carries it
+
+    def _unturned(self, thing: str, frame: str, points: Points) -> Bound:
+        return self._by_legs(thing, legs_of(self.project, thing), frame, points)
+
+    def _by_legs(self, thing: str, legs: Sequence[Leg], frame: str, points: Points) -> Bound:
+        if not legs:
+            return self._unled(thing, frame, points)
+        which = active(legs, self.middle)
+        found = self._unknown()
+        for k in np.unique(which):
+            found = _where(which == k, self._in_leg(thing, legs, int(k), frame, points), found)
+        return found
+
+    def _unled(self, thing: str, frame: str, points: Points) -> Bound:
+        item = find(self.project, thing)
+        if isinstance(item, Part) and item.parent is not None:
+            return self.of(item.parent, frame, points.moved(placement_matrix(item.placement)))
+        return self._none() if frame == WORLD else self._unknown()
+
+    def _in_leg(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
+        leg, item = legs[k], legs[k].item
+        found = self._led(thing, legs, k, frame, points)
+        resting = np.zeros(len(self.middle), bool)
+        if isinstance(item, Run):
+            resting |= (item.before == "rests") & (self.middle < leg.start)
+            resting |= (item.after == "rests") & (self.middle > leg.end)
+        elif isinstance(item, Carry):
+            resting |= self.middle < leg.start
+        if resting.any():
+            found = _where(resting, self._unled(thing, frame, points), found)
+        blend = 0.0 if isinstance(item, Carry) else item.blend
+        young = (self.middle >= leg.start) & (self.middle < leg.start + blend)
+        if blend > 0 and k > 0 and young.any():
+            pivot = rest_and_pivot(self.project, thing)[1]
+            place = at(pivot[:3, 3])
+            before = self._by_legs(thing, legs[:k], frame, place)
+            after = self._led(thing, legs, k, frame, place)
+            one, two = self.motion.by_legs(thing, legs[:k], self.times), self.motion.led(thing, legs, k, self.times)
+            shares = np.clip((self.times - leg.start) / blend, 0.0, 1.0)
+            mixed = self._mixed(points.from_point(pivot[:3, 3]), pivot, before, after, one, two, shares)
+            found = _where(young, mixed, found)
+        return found
+
+    def _mixed(
+        self, away: float, pivot: Array, before: Bound, after: Bound, one: Array, two: Array, shares: Array
+    ) -> Bound:
+        """Of what is brought over from one motion to another, both with bounds of the pivot, at poses (n, 4, 4) by shares (n,)."""
+        a, b = one @ pivot, two @ pivot
+        if not np.isfinite(before.way + after.way).all():
+            # where one of them is not seen from here nothing is told
+            known = np.isfinite(before.way + after.way)
+            clean = [Bound(np.where(known, b.way, 0.0), np.where(known, b.turn, 0.0)) for b in (before, after)]
+            return _where(known, self._mixed(away, pivot, *clean, one, two, shares), self._unknown())
+        weight = self._steps(shares**3 * (10 - 15 * shares + 6 * shares**2))
+        far = np.linalg.norm(b[:, :3, 3] - a[:, :3, 3], axis=1)
+        apart = np.maximum(far[:-1], far[1:]) + before.way + after.way
+        angle = Rotation.from_matrix(np.swapaxes(a[:, :3, :3], 1, 2) @ b[:, :3, :3]).magnitude()
+        turning = before.turn + after.turn
+        most = np.maximum(angle[:-1], angle[1:]) + turning
+        # the axis of a half turn is not known: it may be any
+        sure = most < np.pi - 1e-6
+        turn = np.where(sure, before.turn + weight * most + 0.5 * np.pi * turning, _MOST_TURN)
+        way = before.way + after.way + weight * apart
+        return Bound(way + np.minimum(turn, _MOST_TURN) * away, turn)
+
+    def _led(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
+        leg, item = legs[k], legs[k].item
+        world = frame == WORLD
+        if isinstance(item, Poses):
+            if not world:
+                return self._unknown()
+            return self._key_poses(thing, item, leg, points)
+        if isinstance(item, Carry):
+            return self._attached(thing, legs, k, frame, points)
+        assert leg.trip is not None
+        if not world:
+            return self._unknown()
+        rider = item.rider
+        rest, pivot = rest_and_pivot(self.project, rider)
+        seat = seat_matrix(self.project, item, pivot)
+        mine = points.moved(inverse_rigid(rest) @ rest_and_pivot(self.project, thing)[0]) if rider != thing else points
+        key = ("run", item.id)
+        if key not in self._known or self._busy:
+            again = rider in self._busy
+            self._busy.add(rider)
+            try:
+                made = _OnPath(self, leg.trip).bound()
+            finally:
+                if not again:
+                    self._busy.discard(rider)
+            if self._busy:
+                return _lifted(made, mine.from_point(seat[:3, 3]))
+            self._known[key] = made
+        return _lifted(self._known[key], mine.from_point(seat[:3, 3]))
+
+    def _key_poses(self, thing: str, poses: Poses, leg: Leg, points: Points) -> Bound:
+        pivot = rest_and_pivot(self.project, thing)[1]
+        if not np.isfinite(leg.start):
+            return self._none()
+        since = np.clip(self.times - leg.start, 0.0, poses.keys[-1].time)
+        way = travelled(poses, since[:-1], since[1:])
+        turn = np.abs(turned_so_far(poses, since[1:]) - turned_so_far(poses, since[:-1]))
+        return _lifted(Bound(way, turn), points.from_point(pivot[:3, 3]))
+
+    def _attached(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
+        leg, carry = legs[k], legs[k].item
+        assert isinstance(carry, Carry)
+        if not np.isfinite(leg.start):
+            return self._unled(thing, frame, points)
+        relative = self.motion.taken(thing, legs, k)
+        found = self.of(carry.carrier, frame, points.moved(relative))
+        if carry.put is not None and np.isfinite(leg.end):
+            found = self._put_down(thing, carry, leg, relative, frame, points, found)
+        # at its end it stays where it is in the room
+        stays = self._none() if frame == WORLD else self._unknown()
+        return _where(self.middle > leg.end, stays, found)
+
+    def _put_down(
+        self, thing: str, carry: Carry, leg: Leg, relative: Array, frame: str, points: Points, found: Bound
+    ) -> Bound:
+        begins_ = max(leg.end - carry.lowering, leg.start)
+        late = (self.middle >= begins_) & (self.middle < leg.end)
+        if not late.any():
+            return found
+        pivot = rest_and_pivot(self.project, thing)[1]
+        place = at(pivot[:3, 3])
+        assert carry.put is not None
+        down = placement_matrix(carry.put) @ inverse_rigid(pivot)
+        if carry.onto is None:
+            after = self._none() if frame == WORLD else self._unknown()
+            there = np.broadcast_to(down, (len(self.times), 4, 4))
+        else:
+            after = self.of(carry.onto, frame, place.moved(down))
+            there = self.motion.poses(carry.onto, self.times) @ down
+        before = self.of(carry.carrier, frame, place.moved(relative))
+        riding = self.motion.poses(carry.carrier, self.times) @ relative
+        shares = np.clip((self.times - begins_) / max(leg.end - begins_, 1e-9), 0.0, 1.0)
+        mixed = self._mixed(points.from_point(pivot[:3, 3]), pivot, before, after, riding, there, shares)
+        return _where(late, mixed, found)
+
+
+def _where(which: NDArray[np.bool_], one: Bound, two: Bound) -> Bound:
+    return Bound(np.where(which, one.way, two.way), np.where(which, one.turn, two.turn))
+
+
+def _lifted(bound: Bound, away: float) -> Bound:
+    """That of points as far from the place that a bound is of."""
+    return Bound(bound.way + np.minimum(bound.turn, _MOST_TURN) * away, bound.turn)
+
+
+def chain(motion: Motion, thing: str) -> set[str]:
+    """All that a thing can hang on, and itself: what it lies in, is attached to, put down on or rolls on, and what its rods hang on."""
+    project = motion.project
+    moving = by_thing(project)
+    found: set[str] = set()
+    left = [thing]
+    while left:
+        here = left.pop()
+        if here in found:
+            continue
+        found.add(here)
+        item = find(project, here)
+        if isinstance(item, Part) and item.parent is not None:
+            left.append(item.parent)
+        for mover in moving.get(here, ()):
+            if isinstance(mover, Carry):
+                left += [mover.carrier, *(() if mover.onto is None else (mover.onto,))]
+        for joint in motion.joints_on(here):
+            if isinstance(joint.item, Rod) and joint.role == "rod":
+                left.append(joint.item.crank.part)
+    return found
+
+
+# along a path
+
+
+@dataclass(eq=False)
+class _OnPath:
+    """How far what sits on a path goes, and how much it turns."""
+
+    moving: Displacement
+    trip: Journey
+
+    def __post_init__(self) -> None:
+        times, trip = self.moving.times, self.trip
+        self.curve = trip.path.curve
+        ways = trip.profile.distance(trip.since(times))
+        # stations that do not go round at a seam
+        self.along = trip.last - ways if trip.run.backwards else trip.first + ways
+        self.travel = np.abs(np.diff(self.along))
+        self.over_seam = np.abs(np.diff(trip.stations(times))) > self.travel + 1e-6
+
+    def bound(self) -> Bound:
+        """Of the place on the path that is beside it by the run's offset, and of the rider."""
+        run, times = self.trip.run, self.moving.times
+        heading = run.heading
+        way, frame = self._frames()
+        shift = np.abs(np.array(run.offset))
+        if run.roughness or any(run.offset):
+            for rough in run.roughness:
+                if rough.axis not in AXES_OF_TURN:
+                    way = way + most_change(rough, self.travel, self._waited())
+                    shift = shift + rough.amplitude
+            way = way + np.minimum(frame, _MOST_TURN) * float(np.linalg.norm(shift))
+        own = np.zeros(len(way))
+        for rough in run.roughness:
+            if rough.axis in AXES_OF_TURN:
+                own = own + np.radians(most_change(rough, self.travel, self._waited()))
+        if isinstance(heading, FixedHeading):
+            return Bound(way, own)
+        turn = frame
+        if isinstance(heading, TowardHeading):
+            turn = self._toward(heading, way)
+        elif isinstance(heading, KeyedHeading):
+            gauge = keyed_gauge(heading.keys, heading.smooth)
+            keyed = self._gauged(*gauge, self.trip.stations(times) / self.trip.path.length)
+            turn = keyed if heading.room else turn + keyed
+        if run.lean.computed or run.lean.keys:
+            for stations, total in lean_gauge(self.trip):
+                turn = turn + self._gauged(stations, total, self.trip.stations(times))
+        return Bound(way, turn + own)
+
+    def _waited(self) -> Array:
+        """How long (m,) of each step it is under way, within all its passes."""
+        return np.abs(np.diff(self.trip.moments(self.moving.times)))
+
+    def _gauged(self, places: Array, total: Array, there: Array) -> Array:
+        """What a total (k,) that grows with places (k,) tells of each step between places (n,); over a seam all of it."""
+        found = np.abs(np.diff(np.interp(there, places, total)))
+        return np.where(self.over_seam, float(total[-1] - total[0]), found)
+
+    def _turned(self, upright: bool, along: Array | None = None) -> Array:
+        """By how much frames turn at most in each step, kinks left out."""
+        return np.abs(np.diff(self.trip.path.most_turned(self.along if along is None else along, upright)))
+
+    def _frames(self) -> tuple[Array, Array]:
+        """How far the place on the path goes, and by how much the frames turn by which the rider is carried beside it."""
+        run, heading = self.trip.run, self.trip.run.heading
+        ground = None if run.ground is None or not run.ground.heights else run.ground
+        lift = np.zeros(len(self.travel))
+        heights = np.empty((0, 3))
+        if ground is not None:
+            heights = np.array(ground.heights)
+            lift = self._lifts(heights[:, 1], self.trip.stations(self.moving.times))
+        if isinstance(heading, CarriedHeading):
+            return self._carried(heading, heights)
+        way = self.travel + lift
+        framed = any(run.offset) or bool(run.roughness) or not isinstance(heading, FixedHeading)
+        if not framed:
+            return way, np.zeros(len(way))
+        stance = heading.stance if isinstance(heading, AlongHeading) else "slope"
+        turn = self._turned(stance != "free")
+        if stance == "level" or ground is not None:
+            left = self.trip.path.frames(self.trip.stations(self.moving.times), upright=stance != "free")[:, :, 1]
+            flat = np.hypot(left[:, 0], left[:, 1])
+            turn = turn / np.maximum(0.5 * (flat[:-1] + flat[1:] - turn), 1e-9)
+        if ground is not None and ground.tilted:
+            turn = turn + self._tilts(heights, ground.width)
+        return way, turn
+
+    def _lifts(self, heights: Array, stations: Array) -> Array:
+        shares = np.linspace(0.0, 1.0, len(heights))
+        total = np.concatenate([[0.0], np.cumsum(np.abs(np.diff(heights)))])
+        return self._gauged(shares * self.curve.length, total, stations)
+
+    def _tilts(self, heights: Array, width: float) -> Array:
+        """By how much what rides on the ground pitches and rolls with it."""
+        project, run = self.moving.project, self.trip.run
+        reach = max(0.5 * float(np.ptp(own_bounds(project, run.rider)[:, :2], axis=0).max()), 1.0)
+        stations = self.trip.stations(self.moving.times)
+        before = np.maximum(stations - reach, 0.0)
+        after = np.minimum(stations + reach, self.curve.length)
+        long = after - before
+        steep = float(np.abs(np.diff(heights[:, 1])).max(initial=0.0)) * (len(heights) - 1) / self.curve.length
+        rise = self._lifts(heights[:, 1], before) + self._lifts(heights[:, 1], after)
+        pitch = (rise + steep * np.abs(np.diff(long))) / np.maximum(np.minimum(long[:-1], long[1:]), 1e-9)
+        if width <= 0:
+            return pitch
+        return pitch + (self._lifts(heights[:, 0], stations) + self._lifts(heights[:, 2], stations)) / width
+
+    def _toward(self, heading: TowardHeading, way: Array) -> Array:
+        """By how much what points at something turns: by both ways, the nearer the more."""
+        moving = self.moving
+        poses = moving.motion.poses(self.trip.run.rider, moving.times)
+        pivot = rest_and_pivot(moving.project, self.trip.run.rider)[1]
+        places = (poses @ seat_matrix(moving.project, self.trip.run, pivot))[:, :3, 3]
+        if isinstance(heading.aim, PartAim):
+            middle = own_bounds(moving.project, heading.aim.part).mean(axis=0)
+            aimed = moving.of(heading.aim.part, WORLD, at(middle)).way
+            seen = moving.motion.poses(heading.aim.part, moving.times)
+            target = seen[:, :3, :3] @ middle + seen[:, :3, 3]
+        else:
+            aimed, target = np.zeros(len(way)), np.broadcast_to(np.array(heading.aim.point), places.shape)
+        step = target - places
+        far, level = np.linalg.norm(step, axis=1), np.hypot(step[:, 0], step[:, 1])
+        both = way + aimed
+        apart = 0.5 * (far[:-1] + far[1:] - both)
+        flat = 0.5 * (level[:-1] + level[1:] - both)
+        # above or below the target nothing is level: there it may turn in any way
+        sure = (apart > 1e-3) & (flat > 1e-3 * np.maximum(far[:-1], far[1:]))
+        return np.where(sure, both / np.maximum(apart, 1e-3) + both / np.maximum(flat, 1e-6), _MOST_TURN)
+
+    def _carried(self, heading: CarriedHeading, heights: Array) -> tuple[Array, Array]:
+        """On two points of the path: the rear one goes as far as the front one by the slants of the path to the line between them.
+
+        That holds where there is but one place for it within reach; elsewhere it is only known to be a wheelbase behind.
+        """
+        base, share = heading.wheelbase, heading.share
+        fronts = self.trip.stations(self.moving.times)
+        front_way = self.travel
+        rears = rear_stations(self.curve, fronts, base)
+        places = places_beyond(self.curve, fronts), places_beyond(self.curve, rears)
+        step = places[0] - places[1]
+        e = step / np.maximum(np.linalg.norm(step, axis=1), _TINY)[:, None]
+        low, high = np.minimum(self.along[:-1], self.along[1:]), np.maximum(self.along[:-1], self.along[1:])
+        within = self._turning(low - LONGEST * base, high)
+        # slants at the starts of the steps, and how far they can change over them
+        inside = np.clip(rears, 0.0, self.curve.length) if not self.curve.closed else np.mod(rears, self.curve.length)
+        front_in = np.clip(fronts, 0.0, self.curve.length)
+        slant_rear = np.arccos(np.clip(np.einsum("ni,ni->n", self.curve.tangent(inside), e), -1, 1))[:-1]
+        slant_front = np.arccos(np.clip(np.einsum("ni,ni->n", self.curve.tangent(front_in), e), -1, 1))[:-1]
+        rear_way = 2.0 * front_way / np.maximum(np.cos(slant_rear), 0.05)
+        turned = (front_way + rear_way) / base
+        behind = self.along[:-1] - (fronts[:-1] - rears[:-1])
+        rear_turns = self._turning(behind - rear_way, behind + rear_way)
+        slower = np.cos(np.minimum(slant_rear + rear_turns + turned, 0.5 * np.pi))
+        proven = front_way / np.maximum(slower, 1e-9)
+        alone = within < 0.5 * np.pi
+        alone[~alone] = self._alone(fronts[:-1][~alone], front_way[~alone], base)
+        sure = alone & (proven <= rear_way + 1e-12)
+        rear_way = np.where(sure, proven, np.inf)
+        front_turns = self._turning(low, high)
+        widest = [
+            np.minimum(s + t + turned, 0.5 * np.pi) for s, t in ((slant_rear, rear_turns), (slant_front, front_turns))
+        ]
+        with np.errstate(invalid="ignore"):
+            turn = (np.where(sure, rear_way, 0.0) * np.sin(widest[0]) + front_way * np.sin(widest[1])) / base
+        if len(heights):
+            lifts = [self._lifts(heights[:, 1], np.clip(s, 0, self.curve.length)) for s in (fronts, rears)]
+            turn = turn + (lifts[0] + lifts[1] + np.where(sure, rear_way, 0.0) + front_way) / base
+        else:
+            lifts = [np.zeros(len(front_way))] * 2
+        level = np.hypot(e[:, 0], e[:, 1])
+        flat = np.maximum(0.5 * (level[:-1] + level[1:] - turn), 1e-3)
+        turn = np.where(sure, np.minimum(turn / flat, _MOST_TURN), _MOST_TURN)
+        mixed = (1 - share) * np.where(sure, rear_way + lifts[1], 0.0) + share * (front_way + lifts[0])
+        return np.where(sure, mixed, front_way + lifts[0] + 4 * base * abs(1 - share)), turn
+
+    def _alone(self, fronts: Array, ways: Array, base: float) -> NDArray[np.bool_]:
+        """Whether there is but one place (n,) a wheelbase behind, also as the front goes on by ways (n,): the path leads away from it all
+        along the reach, as its slants in many places and what they can change by in between tell."""
+        if not len(fronts):
+            return np.zeros(0, bool)
+        back = base * np.linspace(1.0, LONGEST, _PLACES)
+        stations = fronts[:, None] - back
+        apart = places_beyond(self.curve, fronts)[:, None] - places_beyond(self.curve, stations.ravel()).reshape(
+            *stations.shape, 3
+        )
+        far = np.maximum(np.linalg.norm(apart, axis=2), 1e-9)
+        there = np.mod(stations, self.curve.length) if self.curve.closed else np.clip(stations, 0.0, self.curve.length)
+        tangents = self.curve.tangent(there.ravel()).reshape(apart.shape)
+        slant = np.arccos(np.clip(np.einsum("nij,nij->ni", tangents, apart) / far, -1.0, 1.0))
+        half = 0.5 * (back[1] - back[0]) + ways[:, None]
+        turns = self._turning((stations - half).ravel(), (stations + half).ravel()).reshape(stations.shape)
+        found: NDArray[np.bool_] = (slant + turns + (half + ways[:, None]) / far).max(axis=1) < 0.5 * np.pi
+        return found
+
+    def _turning(self, low: Array, high: Array) -> Array:
+        """By how much the tangent turns between stations, kinks and all."""
+        path = self.trip.path
+        turned = path.most_turned(high, False) - path.most_turned(low, False)
+        kinks, angles = self.curve.kink_stations, np.concatenate([[0.0], np.cumsum(self.curve.kink_angles)])
+        if not len(kinks):
+            return turned
+
+        def passed(stations: Array) -> Array:
+            round_, there = (np.divmod(stations, self.curve.length)) if self.curve.closed else (0.0, stations)
+            return np.asarray(round_ * angles[-1] + angles[np.searchsorted(kinks, there, side="right")])
+
+        return turned + passed(high + 1e-6) - passed(low - 1e-6)
