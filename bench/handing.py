@@ -55,7 +55,7 @@ def gltf_against_every_sample(in_turns):
     opened = project_file.load(PROJECT)
     project, meshes = opened.project, opened.meshes
     times = np.arange(round(120 * span(project)) + 1) / 120
-    still = animated(project, meshes, times=np.zeros(1))[0]
+    still = animated(project, meshes, frames=np.zeros(1))[0]
     found = {}
     with tempfile.TemporaryDirectory() as folder:
         ours, plain = Path(folder) / "ours.glb", Path(folder) / "plain.glb"
@@ -65,7 +65,7 @@ def gltf_against_every_sample(in_turns):
 
         def every():
             # what does not move is written by both
-            whole = animated(project, meshes, times=np.zeros(1))[0]
+            whole = animated(project, meshes, frames=np.zeros(1))[0]
             found["every"] = _every_sample(project, meshes, times, whole, plain)
 
         took, plainly = in_turns(reduced, every, 3)

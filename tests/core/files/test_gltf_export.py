@@ -13,14 +13,16 @@ import trimesh
 from scipy.spatial.transform import Rotation, Slerp
 from shapes import straight
 
+from bench.adversarial import made_case
 from kestrav.core.camera.making import add_follower, add_standing
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, Axle, Part, Project, Spin
+from kestrav.core.document.records import AlongHeading, Axle, KeyPose, Part, Placement, Poses, Project, Spin
 from kestrav.core.errors import BadInput
 from kestrav.core.files.gltf_export import animated, linear, write_animated
 from kestrav.core.files.key_reduction import places_off, slerp, told_by, turns_off
 from kestrav.core.files.tables import write_tables
+from kestrav.core.motion.displacement import changes
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.runs import frame_times, span
@@ -46,7 +48,7 @@ def issues(data, folder):
 
 
 class Player:
-    """Plays a GLB as its specification says."""
+    """Plays a GLB as its specification says, by NumPy and SciPy alone."""
 
     def __init__(self, data):
         length = struct.unpack_from("<I", data, 12)[0]
@@ -60,6 +62,7 @@ class Player:
                 self.channels[target["node"], target["path"]] = (
                     self.array(sampler["input"]),
                     self.array(sampler["output"]),
+                    sampler["interpolation"],
                 )
         self.parent = {c: k for k, node in enumerate(self.json["nodes"]) for c in node.get("children", [])}
 
@@ -71,33 +74,122 @@ class Player:
         found = np.frombuffer(self.binary, kind, accessor["count"] * width, view["byteOffset"])
         return found.reshape(-1, width).astype(float) if width > 1 else found.astype(float)
 
-    def local(self, number, time):
-        node = self.json["nodes"][number]
-        place = np.array(node.get("translation", [0.0, 0, 0]))
-        turn = Rotation.from_quat(node.get("rotation", [0.0, 0, 0, 1]))
-        if (number, "translation") in self.channels:
-            times, values = self.channels[number, "translation"]
-            place = np.array([np.interp(time, times, column) for column in values.T])
-        if (number, "rotation") in self.channels:
-            times, values = self.channels[number, "rotation"]
-            at = float(np.clip(time, times[0], times[-1]))
-            turn = Rotation.from_quat(values[0]) if len(times) == 1 else Slerp(times, Rotation.from_quat(values))(at)
-        matrix = np.eye(4)
-        matrix[:3, :3], matrix[:3, 3] = turn.as_matrix(), place
-        return matrix
+    def local(self, number, moments):
+        node, count = self.json["nodes"][number], len(moments)
+        place = np.tile(node.get("translation", [0.0, 0, 0]), (count, 1))
+        turn = Rotation.from_quat(np.tile(node.get("rotation", [0.0, 0, 0, 1]), (count, 1)))
+        for path in ("translation", "rotation"):
+            if (number, path) not in self.channels:
+                continue
+            times, values, how = self.channels[number, path]
+            at = np.clip(moments, times[0], times[-1])
+            if how == "STEP" or len(times) == 1:
+                held = values[np.clip(np.searchsorted(times, at, side="right") - 1, 0, len(times) - 1)]
+                place, turn = (held, turn) if path == "translation" else (place, Rotation.from_quat(held))
+            elif path == "translation":
+                place = np.column_stack([np.interp(at, times, column) for column in values.T])
+            else:
+                turn = Slerp(times, Rotation.from_quat(values))(at)
+        matrices = np.tile(np.eye(4), (count, 1, 1))
+        matrices[:, :3, :3], matrices[:, :3, 3] = turn.as_matrix(), place
+        return matrices
 
-    def pose(self, number, time):
-        """A node's pose in space in mm, Z up."""
-        matrix = self.local(number, time)
+    def poses(self, number, moments):
+        """A node's poses (n, 4, 4) in space in mm, Z up."""
+        matrices = self.local(number, moments)
         while number in self.parent:
             number = self.parent[number]
-            matrix = self.local(number, time) @ matrix
-        found = matrix.copy()
-        found[:3, :3], found[:3, 3] = Y_UP.T @ matrix[:3, :3], 1000 * Y_UP.T @ matrix[:3, 3]
+            matrices = self.local(number, moments) @ matrices
+        found = matrices.copy()
+        found[:, :3, :3], found[:, :3, 3] = Y_UP.T @ matrices[:, :3, :3], 1000 * matrices[:, :3, 3] @ Y_UP
         return found
+
+    def pose(self, number, time):
+        return self.poses(number, np.array([time]))[0]
 
     def named(self, name):
         return next(k for k, node in enumerate(self.json["nodes"]) if node["name"] == name)
+
+
+def off(project, player, moments):
+    """How far in mm and degrees parts are off at most at moments."""
+    poses = world_poses(project, moments)
+    far, turned = 0.0, 0.0
+    for k in range(len(project.parts)):
+        found = player.poses(k + 1, moments)  # below the node that turns Z up into Y up, in their order
+        far = max(far, float(np.linalg.norm(found[:, :3, 3] - poses[:, k, :3, 3], axis=1).max()))
+        turn = Rotation.from_matrix(np.swapaxes(found[:, :3, :3], 1, 2) @ poses[:, k, :3, :3]).magnitude()
+        turned = max(turned, float(np.degrees(turn.max())))
+    return far, turned
+
+
+def holds(project, meshes, random):
+    """Check motion at random times between keys, and on frames; the player."""
+    player = Player(animated(project, meshes)[0])
+    sudden = changes(Motion(project), span(project))[1]
+    moments = np.sort(random.uniform(0, span(project), 300))
+    # but for the microsecond in which single precision cannot tell when something jumps
+    moments = moments[np.abs(moments[:, None] - sudden).min(axis=1, initial=np.inf) > 4e-6]
+    far, turned = off(project, player, moments)
+    assert far <= 0.05 and turned <= 0.05
+    far, turned = off(project, player, frame_times(project))
+    assert far <= 0.001 and turned <= 0.001
+    for (_, path), (times, values, how) in player.channels.items():
+        if path == "rotation" and how == "LINEAR":
+            cosines = np.einsum("ij,ij->i", values[:-1], values[1:])
+            cosines = cosines[np.diff(times) > 4e-6]  # a jump takes no time
+            assert np.degrees(2 * np.arccos(np.clip(cosines, -1, 1))).max(initial=0) <= 120
+    return player
+
+
+def test_motion_of_the_demo_is_exact_between_keys_and_on_frames(demo, random):
+    holds(demo.project, demo.meshes, random)
+
+
+def test_motion_of_random_projects_is_exact_between_keys_and_on_frames(random):
+    tried = 0
+    for seed in range(5000, 5090):
+        made = made_case(seed)
+        if made is not None:
+            project, meshes = made
+            del meshes["face"]
+            holds(project, meshes, random)
+            tried += 1
+    assert tried >= 50
+
+
+@pytest.mark.parametrize("rpm", [60.0, -60.0, 100.0, 200.0, 1800.0, 6000.0])
+@pytest.mark.parametrize("axis", [(0, 0, 1), (1, 2, 3)])
+def test_what_turns_evenly_turns_the_way_it_does(passing, random, rpm, axis):
+    project = edits.update(passing.project, "run-1", duration=2.9871)
+    spin = Spin("spin-1", "Post spins", "part-2", Axle((30, 0, 0), axis), end=3.0, turns=None, rpm=rpm)
+    project = edits.add(project, spin)
+    player = holds(project, passing.meshes, random)
+    # from a moment to a little later it goes forward, not back
+    moments = np.linspace(0.1, 2.8, 200)
+    poses = player.poses(2, moments)[:, :3, :3], player.poses(2, moments + 1e-4)[:, :3, :3]
+    turn = Rotation.from_matrix(poses[1] @ np.swapaxes(poses[0], 1, 2)).as_rotvec()
+    assert (turn @ (np.array(axis) * np.sign(rpm)) > 0).all()
+
+
+def test_a_jump_stays_a_jump(passing):
+    start = 1.0 + 1 / 240
+    stands = [
+        Poses(f"poses-{k}", "Stands", "part-2", (KeyPose(0, Placement((x, 0, 0))),), at)
+        for k, x, at in ((0, 90, 0.0), (1, 500, start))
+    ]
+    project = edits.add(passing.project, *stands)
+    keys = (KeyPose(0, Placement((0, 0, 0))), KeyPose(0.5, Placement((100, 0, 0))))
+    project = edits.add(project, Poses("poses-2", "Goes on", "part-1", keys, 1.5))
+    player = Player(animated(project, passing.meshes)[0])
+    # what only jumps steps; what moves too has two keys with no time between them
+    assert player.channels[2, "translation"][2] == "STEP"
+    times = player.channels[1, "translation"][0].astype(np.float32)
+    assert np.isin(np.nextafter(times, np.float32(np.inf)), times).any()
+    for number, part in ((2, "part-2"), (1, "part-1")):
+        moments = np.array([start - 1e-5, start, start + 1e-5, 1.5 - 1e-5, 1.5, 1.5 + 1e-5])
+        there = Motion(project).poses(part, moments)[:, :3, 3]
+        assert player.poses(number, moments)[:, :3, 3] == pytest.approx(there, abs=0.01)
 
 
 @pytest.fixture

@@ -45,6 +45,7 @@ _LOOKS = 64  # at the least distance of a breach, in each round
 _ROUNDS, _MOST_LOOKS = 24, 1000
 _NEARLY = 1e-3  # mm to which it is told
 _FARTHEST = 1e6  # mm
+_VAGUE = 4.0  # times as much as of the whole step that its parts may come to
 _DEPTHS = 17  # along a stretch in which a pair overlaps
 _CLOSE = 1e-6  # mm by which a distance may fall short of what is required, as measured
 
@@ -250,6 +251,10 @@ def _prove(
             fine, led, moves = proof.moving.fine(g, float(steps.times[a]), float(steps.times[b]), STEPS[depth])
             own = proof.moving.within(pair, led)
             ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
+            if float(ways.sum()) > _VAGUE * float(steps.ways[a]) + 1.0:
+                # where a bound does not shrink with the step no finer one tells more
+                _keep(proof, pair, steps.times, known, a, b)
+                continue
             told = {0: known[a], len(fine) - 1: known[b]}
             finer = _Steps(fine, own, ways, moves.sudden)
             _prove(proof, g, pair, finer, 0, len(fine) - 1, told, depth + 1)

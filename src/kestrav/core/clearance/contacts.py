@@ -231,7 +231,7 @@ def _closely(look: _Look, g: int, pair: Pairing, start: float, end: float) -> No
 
 def _stays(look: _Look, g: int, pair: Pairing, start: float, end: float) -> bool:
     """Whether what touches is not seen to part within a step, looked at every thousandth of a second."""
-    times, led, moves = look.moving.fine(g, start, end, _PARTING)
+    _, led, moves = look.moving.fine(g, start, end, _PARTING)
     ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
     if float(ways.sum()) <= TOUCH:
         return True

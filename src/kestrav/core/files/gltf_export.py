@@ -18,29 +18,29 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 import kestrav
-from kestrav.core.camera.views import views
+from kestrav.core.camera.views import Views, views
 from kestrav.core.document.finishes import FINISHES, PAINT
 from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Camera, Part, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.files.key_reduction import places_off, told_by, turns_off
+from kestrav.core.files.gltf_motion import Keys, Samples, Where, depths, finer, place_keys, samples, turn_keys
 from kestrav.core.files.writing import write_whole
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.resting import rest_poses, rows
-from kestrav.core.motion.runs import span
+from kestrav.core.motion.displacement import WORLD, Displacement, at
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.poses import riders, world_poses
+from kestrav.core.motion.resting import placement_matrix, rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 
 TOLERANCE = 0.05  # mm that anything of a part may be off between its keys
-RATE = 120.0  # samples a second that the keys are taken from
 _M = 1e-3  # m of a mm
 _TO_Y_UP = (-float(np.sqrt(0.5)), 0.0, 0.0, float(np.sqrt(0.5)))  # x, y, z, w: a quarter turn about x
 _FLOAT, _UINT, _ARRAY, _ELEMENTS = 5126, 5125, 34962, 34963
 _STILL = 1e-9
-_SMALLEST_TURN = 1e-5  # rad below which a turn is not told, in single precision
+_OF_KEYS = 0.7  # of the tolerance, that the samples may be off what the keys tell
 _NEAR, _FAR = 0.01, 1000.0  # m
 
 
@@ -94,7 +94,7 @@ def write_animated(
     target: Path,
     overwrite: bool = False,
     tolerance: float = TOLERANCE,
-    times: Array | None = None,
+    frames: Array | None = None,
 ) -> Written:
     """Write a project with its motion as GLB. Raises BadInput for another ending, or a file that is there or cannot be written."""
     if target.suffix.lower() != ".glb":
@@ -103,22 +103,20 @@ def write_animated(
         raise BadInput(f"“{target}” is there already; give another name, or allow it to be overwritten")
     if not tolerance > 0:
         raise BadInput(f"a tolerance of {tolerance:g} mm is not possible; give above 0")
-    data, told = animated(project, meshes, tolerance, times)
+    data, told = animated(project, meshes, tolerance, frames)
     write_whole(target, data)
     return told
 
 
 def animated(
-    project: Project, meshes: Mapping[str, Mesh], tolerance: float = TOLERANCE, times: Array | None = None
+    project: Project, meshes: Mapping[str, Mesh], tolerance: float = TOLERANCE, frames: Array | None = None
 ) -> tuple[bytes, Written]:
     """A project with its motion as the bytes of a GLB, and what is in it.
 
-    Motion is told at ``times`` (n,) in s (by default 120 a second, each frame among them), between which keys are left out as long as no point of a
-    part is off by more than ``tolerance`` in mm. Cameras keep the focal length that they have at first: glTF 2.0 has no
-    keys for it.
+    No point of a part is off by more than ``tolerance`` in mm between the keys, nor by more than a hundredth of that at the frames: those of
+    the project and its shots, or ``frames`` (n,) in s. A single frame is a still. Cameras keep the focal length that they have at first:
+    glTF 2.0 has no keys for it.
     """
-    if times is None:
-        times = np.linspace(0.0, span(project), max(int(np.ceil(span(project) * RATE)), 1) + 1)
     buffer, shown = _Buffer(), shown_parts(project)
     materials = _Materials()
     shapes: dict[object, int] = {}
@@ -137,17 +135,10 @@ def animated(
         nodes.append(node)
         above = 0 if part.parent is None else number[part.parent]
         children.setdefault(above, []).append(number[part.id])
-    poses = world_poses(project, times)
-    rest, row = rest_poses(project), rows(project)
     animation: dict[str, list[dict[str, Any]]] = {"samplers": [], "channels": []}
-    told = _Telling(buffer, animation, times, tolerance)
-    reach = _reaches(project, meshes)
-    for part in project.parts:
-        k = row[part.id]
-        local = poses[:, k] if part.parent is None else inverse_rigid(poses[:, row[part.parent]]) @ poses[:, k]
-        at_rest = rest[k] if part.parent is None else inverse_rigid(rest[row[part.parent]]) @ rest[k]
-        told.node(nodes, number[part.id], local, at_rest, reach[k])
-    cameras = _cameras(project, meshes, times, poses, nodes, children, told)
+    told = _Telling(buffer, animation, samples(project, frames), tolerance)
+    _parts(project, meshes, nodes, number, told)
+    cameras = _cameras(project, meshes, nodes, children, told)
     for above, inner in children.items():
         nodes[above]["children"] = inner
     document: dict[str, Any] = {
@@ -173,7 +164,7 @@ def animated(
     else:
         del document["bufferViews"], document["accessors"]
     data = _packed(document, bytes(buffer.data))
-    return data, Written(len(data), told.moving, told.keys, len(times))
+    return data, Written(len(data), told.moving, told.keys, told.samples)
 
 
 def _packed(document: dict[str, Any], binary: bytes) -> bytes:
@@ -266,6 +257,42 @@ def _smooth(shape: Mesh, chosen: NDArray[np.bool_]) -> tuple[Array, Array, NDArr
 # motion
 
 
+def _parts(
+    project: Project, meshes: Mapping[str, Mesh], nodes: list[dict[str, Any]], number: Mapping[str, int], told: _Telling
+) -> None:
+    """Place the nodes of all parts, and tell how those move that something moves against what they lie in."""
+    rest, row, reach = rest_poses(project), rows(project), _reaches(project, meshes)
+    motion = Motion(project)
+    moving = set(riders(project)) if len(told.sampled.times) > 1 else set()
+    parents = [None if part.parent is None else row[part.parent] for part in project.parts]
+    shares = depths(parents, [part.id in moving for part in project.parts])
+    moves = Displacement(motion, told.sampled.times)
+    still = at((0.0, 0.0, 0.0))
+    known = (
+        {}
+        if moving
+        else dict(zip([p.id for p in project.parts], world_poses(project, told.sampled.times[:1])[0], strict=True))
+    )
+    for k, part in enumerate(project.parts):
+        above = project.parts[parents[k]] if parents[k] is not None else None
+        if part.id not in moving:
+            own = placement_matrix(part.placement)
+            if known:
+                own = known[part.id] if above is None else inverse_rigid(known[above.id]) @ known[part.id]
+            told.still(nodes[number[part.id]], own)
+            continue
+
+        def where(times: Array, part: str = part.id, above: str | None = above.id if above else None) -> Array:
+            found = motion.poses(part, times)
+            return found if above is None else inverse_rigid(motion.poses(above, times)) @ found
+
+        turned = moves.of(part.id, WORLD, still).turn
+        if above is not None:
+            turned = np.minimum(turned + moves.of(above.id, WORLD, still).turn, moves.of(part.id, above.id, still).turn)
+        at_rest = rest[k] if above is None else inverse_rigid(rest[row[above.id]]) @ rest[k]
+        told.node(nodes, number[part.id], where, at_rest, float(reach[k]), turned, shares[k])
+
+
 def _reaches(project: Project, meshes: Mapping[str, Mesh]) -> Array:
     """How far (parts,) in mm anything that hangs on a part is from its origin at rest."""
     rest, row = rest_poses(project), rows(project)
@@ -284,44 +311,65 @@ def _reaches(project: Project, meshes: Mapping[str, Mesh]) -> Array:
     return found
 
 
+@dataclass
 class _Telling:
     """Puts the motion of nodes into an animation, in as few keys as tell it."""
 
-    def __init__(
-        self, buffer: _Buffer, animation: dict[str, list[dict[str, Any]]], times: Array, tolerance: float
-    ) -> None:
-        self.buffer, self.animation, self.times, self.tolerance = buffer, animation, times, tolerance
-        self.moving = self.keys = 0
+    buffer: _Buffer
+    animation: dict[str, list[dict[str, Any]]]
+    sampled: Samples
+    tolerance: float
+    moving: int = 0
+    keys: int = 0
+    samples: int = 0
 
-    def node(self, nodes: list[dict[str, Any]], number: int, local: Array, at_rest: Array, reach: float) -> None:
-        """Place a node at rest and tell how it moves (n, 4, 4); ``reach`` in mm is how far anything of it is from its origin."""
-        places, turns = local[:, :3, 3], _quaternions(local[:, :3, :3])
-        node = nodes[number]
-        moved = float(np.abs(places - places[0]).max(initial=0.0)) > _STILL
-        turned = float(np.abs(turns - turns[0]).max(initial=0.0)) > _STILL
-        first = at_rest if not (moved or turned) else local[0]
-        where, turn = first[:3, 3] * _M, _quaternions(first[None, :3, :3])[0]
+    def still(self, node: dict[str, Any], there: Array) -> None:
+        """Place a node at a matrix (4, 4)."""
+        where, turn = there[:3, 3] * _M, _quaternions(there[None, :3, :3])[0]
         if np.abs(where).max() > 0:
             node["translation"] = where.tolist()
         if np.abs(turn - [0, 0, 0, 1]).max() > 1e-12:
             node["rotation"] = turn.tolist()
-        if not (moved or turned):
+
+    def node(
+        self,
+        nodes: list[dict[str, Any]],
+        number: int,
+        where: Where,
+        at_rest: Array | None,
+        reach: float,
+        turned: Array,
+        shares: int = 1,
+    ) -> None:
+        """Tell how a node moves, whose place is told by a function of time: ``reach`` in mm is how far anything of it is from its origin,
+        ``turned`` (n - 1,) how much it turns at most between samples, and ``shares`` how many nodes in a row the tolerance is for."""
+        own = self.tolerance / shares
+        sampled, local = finer(self.sampled, where, reach, own, turned, shares)
+        places, turns = local[:, :3, 3], _quaternions(local[:, :3, :3])
+        moved = float(np.abs(places - places[0]).max(initial=0.0)) > _STILL
+        turning = float(np.abs(turns - turns[0]).max(initial=0.0)) > _STILL
+        self.still(nodes[number], at_rest if at_rest is not None and not (moved or turning) else local[0])
+        if not (moved or turning):
             return
         self.moving += 1
-        # either may be off by half of it
-        share = 0.5 * self.tolerance if moved and turned else self.tolerance
+        # either may be off by half of it, less what lies between the samples
+        share = _OF_KEYS * (0.5 * own if moved and turning else own)
         if moved:
-            kept = told_by(len(places), places_off(self.times, places), share)
-            self._channel(number, "translation", kept, places[kept] * _M, "VEC3")
-        if turned:
-            kept = told_by(len(turns), turns_off(self.times, turns), max(share / max(reach, 1.0), _SMALLEST_TURN))
-            self._channel(number, "rotation", kept, turns[kept], "VEC4")
+            self._channel(number, "translation", place_keys(sampled, places, share), "VEC3")
+        if turning:
+            self._channel(number, "rotation", turn_keys(sampled, turns, share, reach, shares), "VEC4")
+        self.samples += len(sampled.times) * (moved + turning)
 
-    def _channel(self, node: int, path: str, kept: NDArray[np.intp], values: Array, kind: str) -> None:
-        self.keys += len(kept)
-        moments = self.buffer.add(self.times[kept], "SCALAR", bounds=True)
+    def _channel(self, node: int, path: str, told: Keys, kind: str) -> None:
+        self.keys += len(told.times)
+        moments = self.buffer.add(told.times, "SCALAR", bounds=True)
+        values = told.values * _M if path == "translation" else told.values
         self.animation["samplers"].append(
-            {"input": moments, "interpolation": "LINEAR", "output": self.buffer.add(values, kind)}
+            {
+                "input": moments,
+                "interpolation": "STEP" if told.step else "LINEAR",
+                "output": self.buffer.add(values, kind),
+            }
         )
         sampler = len(self.animation["samplers"]) - 1
         self.animation["channels"].append({"sampler": sampler, "target": {"node": node, "path": path}})
@@ -342,13 +390,13 @@ def _quaternions(rotation: Array) -> Array:
 def _cameras(
     project: Project,
     meshes: Mapping[str, Mesh],
-    times: Array,
-    poses: Array,
     nodes: list[dict[str, Any]],
     children: dict[int, list[int]],
     told: _Telling,
 ) -> list[dict[str, Any]]:
     found: list[dict[str, Any]] = []
+    times = told.sampled.moments
+    poses = world_poses(project, times)
     for camera in project.cameras:
         aspect = _aspect(project, camera)
         seen = views(project, meshes, camera, times, poses, aspect)
@@ -366,16 +414,30 @@ def _cameras(
                 "perspective": {"yfov": yfov, "aspectRatio": aspect, "znear": _NEAR, "zfar": _FAR},
             }
         found.append({"name": camera.name, **lens})
-        right = np.cross(seen.forward, seen.up)
-        local = np.tile(np.eye(4), (len(times), 1, 1))
-        # a camera of glTF looks along its -z, its +y up
-        local[:, :3, :3] = np.stack([right, seen.up, -seen.forward], axis=2)
-        local[:, :3, 3] = seen.position
         nodes.append({"name": camera.name, "camera": len(found) - 1})
         children.setdefault(0, []).append(len(nodes) - 1)
+        first = _camera_matrices(seen)
+        turned = (
+            Rotation.from_matrix(np.swapaxes(first[:-1, :3, :3], 1, 2) @ first[1:, :3, :3]).magnitude()
+            if len(times) > 1
+            else np.zeros(0)
+        )
+
+        def where(moments: Array, camera: Camera = camera, aspect: float = aspect) -> Array:
+            there = world_poses(project, moments)
+            return _camera_matrices(views(project, meshes, camera, moments, there, aspect))
+
         # what it looks at should be off by no more
         away = float(np.linalg.norm(seen.target - seen.position, axis=1).max())
-        told.node(nodes, len(nodes) - 1, local, local[0], away)
+        told.node(nodes, len(nodes) - 1, where, None, away, turned)
+    return found
+
+
+def _camera_matrices(seen: Views) -> Array:
+    """World matrices (n, 4, 4) of a camera of glTF: it looks along its -z, its +y up."""
+    found = np.tile(np.eye(4), (len(seen.position), 1, 1))
+    found[:, :3, :3] = np.stack([np.cross(seen.forward, seen.up), seen.up, -seen.forward], axis=2)
+    found[:, :3, 3] = seen.position
     return found
 
 

@@ -36,9 +36,10 @@ def told_by(count: int, off: Off, tolerance: float) -> NDArray[np.intp]:
     return np.array(kept, np.intp)
 
 
-def places_off(times: ArrayLike, places: ArrayLike) -> Off:
-    """How far samples of places (n, 3) are from a straight even way between two of them."""
+def places_off(times: ArrayLike, places: ArrayLike, allowed: ArrayLike = 1.0) -> Off:
+    """How far samples of places (n, 3) are from a straight even way between two of them, as shares of what is ``allowed`` (n,)."""
     times, places = np.asarray(times, float), np.asarray(places, float)
+    allowed = np.broadcast_to(allowed, len(times))
 
     def off(first: int, last: int) -> float:
         if last - first < 2:
@@ -46,21 +47,29 @@ def places_off(times: ArrayLike, places: ArrayLike) -> Off:
         inner = slice(first + 1, last)
         share = ((times[inner] - times[first]) / (times[last] - times[first]))[:, None]
         told = places[first] + share * (places[last] - places[first])
-        return float(np.linalg.norm(places[inner] - told, axis=1).max())
+        return float((np.linalg.norm(places[inner] - told, axis=1) / allowed[inner]).max())
 
     return off
 
 
-def turns_off(times: ArrayLike, quaternions: ArrayLike) -> Off:
-    """By what angle samples of unit quaternions (n, 4) are off an even turn between two of them, the shorter way.
+def turns_off(
+    times: ArrayLike, quaternions: ArrayLike, allowed: ArrayLike = 1.0, most: float = np.radians(115.0)
+) -> Off:
+    """By what angle samples of unit quaternions (n, 4) are off an even turn between two of them, as shares of what is ``allowed`` (n,);
+    infinite where it turns by more than ``most`` in all, as then the shorter way may not be the way it goes.
 
     Spherical linear interpolation, as glTF 2.0 (appendix C.4) has it.
     """
     times, quaternions = np.asarray(times, float), np.asarray(quaternions, float)
+    allowed = np.broadcast_to(allowed, len(times))
+    halves = np.linalg.norm(np.diff(quaternions, axis=0), axis=1)
+    gone = np.concatenate([[0.0], np.cumsum(4.0 * np.arcsin(np.minimum(0.5 * halves, 1.0)))])
 
     def off(first: int, last: int) -> float:
         if last - first < 2:
             return 0.0
+        if gone[last] - gone[first] > most:
+            return np.inf
         inner = slice(first + 1, last)
         share = (times[inner] - times[first]) / (times[last] - times[first])
         told = slerp(quaternions[first], quaternions[last], share)
@@ -69,13 +78,10 @@ def turns_off(times: ArrayLike, quaternions: ArrayLike) -> Off:
             quaternions[inner] - np.sign(np.einsum("ij,ij->i", told, quaternions[inner]))[:, None] * told, axis=1
         )
         # by half the chord, which tells small angles well
-        return float(
-            np.max(
-                np.where(
-                    cosine > 0.9, 4.0 * np.arcsin(np.minimum(0.5 * sine, 1.0)), 2 * np.arccos(np.minimum(cosine, 1.0))
-                )
-            )
+        angles = np.where(
+            cosine > 0.9, 4.0 * np.arcsin(np.minimum(0.5 * sine, 1.0)), 2 * np.arccos(np.minimum(cosine, 1.0))
         )
+        return float((angles / allowed[inner]).max())
 
     return off
 
