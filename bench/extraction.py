@@ -112,7 +112,7 @@ def ways_against_plain_planning(in_turns):
         ours, bare = [], []
         for seed in range(1, SEEDS + 1):
             began = time.perf_counter()
-            found = find_way(project, meshes, ["block"], Wish(seconds=SECONDS, seed=seed))
+            found = find_way(project, meshes, ["block"], Wish(seed=seed))
             ours.append((isinstance(found, WayOut), time.perf_counter() - began))
             bare.append(_plain(boxes, seed, ends, problem.room))
         solved = [sum(s for s, _ in each) for each in (ours, bare)]

@@ -254,7 +254,7 @@ def test_extract_names_what_blocks(capsys, tmp_path):
     )
     source = tmp_path / "closed.kestrav"
     project_file.save(made.project, made.meshes, source)
-    code, out, _ = run(capsys, "extract", source, "Block", "--seconds", "0.5", "--required", "1")
+    code, out, _ = run(capsys, "extract", source, "Block", "--checks", "4000", "--required", "1")
     assert code == 1
     assert "No way out found" in out and "it could be pulled out along" in out
 

@@ -173,7 +173,13 @@ def extract(
     going_on: Annotated[
         bool, typer.Option("--going-on", help="Go on from where it overlaps others as it stands, not looking at these.")
     ] = False,
-    seconds: Annotated[float, typer.Option(help="How long to plan for, when no pull serves.")] = 60.0,
+    checks: Annotated[
+        int,
+        typer.Option(help="How many distances to look at in each stage; with the seed, all that the answer hangs on."),
+    ] = 200_000,
+    seconds: Annotated[
+        float, typer.Option(help="How long each stage may take at most; what this cuts off is said.")
+    ] = 600.0,
     seed: Annotated[int, typer.Option(help="Of the planning, so that it can be repeated.")] = 1,
     order: Annotated[
         bool, typer.Option(help="Take the parts out one after another, straight, in the order in which they can.")
@@ -209,6 +215,7 @@ def extract(
         onto=None if onto is None else part_called(document, onto),
         aside=tuple(part_called(document, name) for name in aside or []),
         going_on=going_on,
+        checks=checks,
         seconds=seconds,
         seed=seed,
     )

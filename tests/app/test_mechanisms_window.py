@@ -315,7 +315,7 @@ def test_a_way_out_is_found_as_a_job_and_becomes_a_run(make_hand, monkeypatch):
 
     def fill(dialog):
         typed(dialog.required, "2")
-        typed(dialog.seconds, "5")
+        typed(dialog.effort, "20")
         typed(dialog.seed, "7")
         for name in ("+x", "-x"):
             dialog.directions[name].click()  # not along x
@@ -373,7 +373,7 @@ def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
     def fill(dialog):
         typed(dialog.required, "1")
         typed(dialog.tilt, "0")
-        typed(dialog.seconds, "0.5")
+        typed(dialog.effort, "4")
 
     answered(monkeypatch, fill)
     monkeypatch.setattr(extracting, "tell", lambda _, title, text: said.append(f"{title}: {text}"))

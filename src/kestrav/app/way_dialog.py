@@ -33,6 +33,8 @@ from kestrav.core.motion.resting import rest_and_pivot, top_bounds
 _ANY_TILT = 180.0
 _ID = Qt.ItemDataRole.UserRole
 
+_THOUSAND = 1000
+
 
 class WayDialog(QDialog):
     """Where things are to go, how near they may come, and what holds them back."""
@@ -56,8 +58,15 @@ class WayDialog(QDialog):
         self._limits(wish)
         self._room(wish)
         self._aside(wish)
+        self.effort = self._quantity(
+            "effort",
+            wish.checks / _THOUSAND,
+            "thousand checks",
+            0,
+            "How many distances each stage looks at before it gives up; the same effort and seed give the same answer",
+        )
         self.seconds = self._quantity(
-            "look for at most", wish.seconds, "s", 0, "How long each stage may take: legs, turns, planning"
+            "at most", wish.seconds, "s", 0, "How long each stage may take at most; what this cuts off is said"
         )
         self.seed = self._quantity("seed", wish.seed, "", 0)
         column.addLayout(self.form)
@@ -193,6 +202,7 @@ class WayDialog(QDialog):
         for field in (
             self.required,
             self.tilt,
+            self.effort,
             self.seconds,
             self.seed,
             *self.place,
@@ -218,6 +228,7 @@ class WayDialog(QDialog):
             onto=self.carrier.currentData() if kind == "onto" else None,
             aside=tuple(item.data(_ID) for item in items if item.checkState() == Qt.CheckState.Checked),
             going_on=self.going_on.isChecked(),
+            checks=max(round(self.effort.value * _THOUSAND), 1),
             seconds=self.seconds.value,
             seed=max(round(self.seed.value), 1),
         )

@@ -59,7 +59,7 @@ def test_running_into_a_bad_mesh_has_a_depth_and_ways_out_go_around_it(kind):
     hit = goes(made, "ram", (0, 0, 0), (320, 0, 0))
     found = sweep(hit, meshes, frame_times(hit))
     assert found.distance.min() < -1.0
-    told = find_way(made, meshes, ["ram"], Wish(seconds=2.0))
+    told = find_way(made, meshes, ["ram"], Wish(checks=15_000))
     assert isinstance(told, WayOut)
     assert swept_space(hit, meshes, "post", 0.0, 0.1, 4.0).volume > 0
 
@@ -159,6 +159,6 @@ def test_what_is_enclosed_by_an_open_mesh_is_told_of_as_well():
     made, meshes = scene(
         ram=(box_mesh(20, 20, 20), (0, 0, 0)), crate=(mesh(crate.vertices, crate.triangles[2:]), (0, 0, 0))
     )
-    told = find_way(made, meshes, ["ram"], Wish(seconds=1.0))
+    told = find_way(made, meshes, ["ram"], Wish(checks=8000))
     # half of one face is open, 100 by 100 mm across its diagonal: that is wide enough, or it is told what blocks
     assert isinstance(told, WayOut) or (isinstance(told, NoWay) and told.blockers == ("crate",))

@@ -7,7 +7,6 @@ J. Kuffner and S. LaValle, "RRT-Connect: An Efficient Approach to Single-Query P
 from __future__ import annotations
 
 import itertools
-import time
 from collections.abc import Callable
 from typing import Any
 
@@ -18,13 +17,12 @@ from ompl import geometric as og
 from ompl import util as ou
 from scipy.spatial.transform import Rotation
 
-from kestrav.core.extraction.problem import Pose, Problem, leaning, part_way, pose
+from kestrav.core.extraction.problem import Budget, Pose, Problem, leaning, part_way, pose
 from kestrav.core.extraction.pulls import exit_travel
 
 Array = NDArray[np.float64]
 Tick = Callable[[float], None]
 
-_SLICE = 0.25  # s between two looks at whether to go on
 _RANGE = 0.15  # of the space across, that the planner goes at a time
 _CUTS = 6  # corners tried to be cut
 _LOOKS = np.linspace(0.125, 0.875, 7)  # shares of a leg at which its lean is looked at
@@ -49,20 +47,19 @@ def goals(problem: Problem, allowed: list[Array]) -> list[Pose]:
 def plan(
     problem: Problem,
     ends: list[Pose],
-    seconds: float,
+    budget: Budget,
     seed: int,
     upright: bool = False,
     tilt: float | None = None,
     tick: Tick | None = None,
 ) -> list[Pose] | None:
-    """A way from where the things stand to one of the ends, as poses between which they go straight; None if none is found in time.
+    """A way from where the things stand to one of the ends, as poses between which they go straight; None if none is found within a
+    budget.
 
-    ``upright`` things are not turned at all; ``tilt`` in degrees is how far their upright may lean. In a new process the same seed
-    finds the same way, as long as it is found in time.
+    ``upright`` things are not turned at all; ``tilt`` in degrees is how far their upright may lean. The same seed finds the same way.
     """
     if not ends:
         return None
-    ou.setLogLevel(ou.LogLevel.LOG_ERROR)
     _seeded(seed)
     space, low, high = _space(problem, ends, upright)
 
@@ -99,24 +96,31 @@ def plan(
     planner = og.RRTConnect(information)
     planner.setRange(_RANGE * float(np.linalg.norm(high - low)))
     setup.setPlanner(planner)
-    began = time.monotonic()
-    found: list[Pose] | None = None
-    while time.monotonic() - began < seconds:
-        if tick is not None:
-            tick(min((time.monotonic() - began) / seconds, 1.0))
-        setup.solve(_SLICE)
-        if setup.haveExactSolutionPath():
-            path = setup.getSolutionPath()
-            found = [read(path.getState(k)) for k in range(path.getStateCount())]
-            break
-    return found
+    stopped: list[BaseException] = []
+
+    def over() -> bool:
+        # what stops the work must not go through the library
+        try:
+            if tick is not None:
+                tick(budget.share)
+        except BaseException as stop:
+            stopped.append(stop)
+        return bool(stopped) or budget.spent
+
+    setup.solve(ob.PlannerTerminationCondition(over))
+    if stopped:
+        raise stopped[0]
+    if not setup.haveExactSolutionPath():
+        return None
+    path = setup.getSolutionPath()
+    return [read(path.getState(k)) for k in range(path.getStateCount())]
 
 
 def _seeded(seed: int) -> None:
-    """Seed the library's numbers, which can be done only before it first draws one."""
-    setter = getattr(ou.RNG, "setSeed", None)
-    if setter is not None:
-        setter(max(seed, 1))
+    """Seed the library's numbers: all that draw some are made after this, so it says in vain that some were drawn before."""
+    ou.setLogLevel(ou.LogLevel.LOG_NONE)
+    ou.RNG.setSeed(max(seed, 1))
+    ou.setLogLevel(ou.LogLevel.LOG_ERROR)
 
 
 def _space(problem: Problem, ends: list[Pose], upright: bool) -> tuple[Any, Array, Array]:
@@ -159,7 +163,7 @@ def _pose_of(state: Any, upright: bool) -> Pose:
 def shortened(
     problem: Problem,
     way: list[Pose],
-    seconds: float,
+    budget: Budget,
     seed: int,
     tilt: float | None = None,
     tick: Tick | None = None,
@@ -167,15 +171,14 @@ def shortened(
     """A way with what can be left out left out, every leg of it shown free; None when one of its own legs is not.
 
     Pairs of poses, the farthest apart first and then by chance, are joined where the motion between them is free and leans by no more
-    than ``tilt`` degrees. After ``seconds`` it is left as it is.
+    than ``tilt`` degrees. When the budget is spent it is left as it is.
     """
     rng = np.random.default_rng(seed)
-    began = time.monotonic()
 
     def late() -> bool:
         if tick is not None:
-            tick(min((time.monotonic() - began) / seconds, 1.0))
-        return time.monotonic() - began > seconds
+            tick(budget.share)
+        return budget.spent
 
     def joined(one: Pose, two: Pose) -> bool:
         middles = [part_way(one, two, share) for share in _LOOKS]

@@ -8,6 +8,7 @@ pivot, and from the slack at both ends follows how much is left between. Lengths
 from __future__ import annotations
 
 import itertools
+import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
@@ -101,6 +102,46 @@ def leaning(at: Pose) -> float:
     """How far in degrees what stood upright leans at a pose."""
     up = Rotation.from_rotvec(at.turn).apply([0.0, 0.0, 1.0])
     return float(np.degrees(np.arccos(np.clip(up[2], -1.0, 1.0))))
+
+
+@dataclass(eq=False)
+class Budget:
+    """How much may be spent on a part of a search: so many ``checks`` of distances, and, as the outer cap, so many ``seconds``.
+
+    Checks are counted, so that what is found hangs on the machine only where the cap cuts it off; that is told by ``late``.
+    """
+
+    problem: Problem
+    checks: int
+    seconds: float
+
+    def __post_init__(self) -> None:
+        self._first, self._began = self.problem.measured, time.monotonic()
+
+    @property
+    def share(self) -> float:
+        """How much of it is spent, from 0 to 1."""
+        return min(max((self.problem.measured - self._first) / self.checks, self._lasted / self.seconds), 1.0)
+
+    @property
+    def spent(self) -> bool:
+        """Whether nothing is left of it."""
+        return self.problem.measured - self._first >= self.checks or self.late
+
+    @property
+    def late(self) -> bool:
+        """Whether its time is over."""
+        return self._lasted >= self.seconds
+
+    @property
+    def _lasted(self) -> float:
+        return time.monotonic() - self._began
+
+    def told(self) -> str:
+        """What it was given up after, in words."""
+        if self.late:
+            return f"given up after {self.seconds:g} s, after {self.problem.measured - self._first:,} of {self.checks:,} checks"
+        return f"given up after {self.checks:,} checks"
 
 
 @dataclass(frozen=True, eq=False)

@@ -18,7 +18,7 @@ from kestrav.core.document.lookup import solids
 from kestrav.core.document.records import Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.planning import goals, plan, shortened
-from kestrav.core.extraction.problem import Pose, Problem, leaning, length_of, part_way, pose, problem_of
+from kestrav.core.extraction.problem import Budget, Pose, Problem, leaning, length_of, part_way, pose, problem_of
 from kestrav.core.extraction.pulls import (
     Pull,
     blockers_along,
@@ -54,7 +54,8 @@ _SPANS = {
     "what blocks it": (0.95, 1.0),
 }
 _GLANCE = 8.0  # mm of way in which it is looked whether what blocks comes out itself
-_LIMITED = ("two legs", "three legs", "turned", "what blocks it")
+CHECKS = 200_000  # distances looked at in each stage, if nothing else is said: about a minute
+_SHORTENING, _PLAN_SHORTENING = 0.1, 0.5  # of the budget of a stage
 
 
 @dataclass(frozen=True)
@@ -65,7 +66,8 @@ class Wish:
     degrees; the directions allowed, when not all are (then they are pulled and turned on the spot, and not planned for); the room's
     bounds. Where to: a ``target`` placement of the first thing's pivot in the room, ``onto`` a part or assembly, or else out of what holds them.
     ``aside`` are things that may be taken away first where they block, ``going_on`` leaves out what overlaps them as they stand.
-    ``seconds`` is how long to look for a plan, and in legs and turns, at most; ``seed`` that of the plan's numbers.
+    ``checks`` is how many distances to look at in each stage at most: what is found hangs on that and on the ``seed`` of the plan's
+    numbers alone. ``seconds`` is the outer cap of each stage; what it cuts off is said.
     """
 
     required: float | None = None
@@ -77,7 +79,8 @@ class Wish:
     onto: str | None = None
     aside: tuple[str, ...] = ()
     going_on: bool = False
-    seconds: float = 60.0
+    checks: int = CHECKS
+    seconds: float = 600.0
     seed: int = 1
 
 
@@ -121,8 +124,8 @@ class NoWay:
     overlaps: tuple[tuple[str, str, float], ...] = ()
 
 
-class _Late(Exception):
-    """A stage has had its time."""
+class _Spent(Exception):
+    """A stage has spent its budget."""
 
 
 @dataclass(eq=False)
@@ -141,30 +144,34 @@ class _Search:
     tried: list[str] = field(default_factory=list)
     pulls: list[Pull] = field(default_factory=list)
     aside: tuple[str, ...] = ()
-    until: float = np.inf  # when a stage under way is given up
+    budget: Budget | None = None  # that of the stage under way
 
     def say(self, stage: str, share: float) -> None:
-        """Tell how far it is within a stage; gives the stage up when its time is over."""
-        if stage in _LIMITED and time.monotonic() > self.until:
-            raise _Late
+        """Tell how far it is within a stage; gives the stage up when its budget is spent."""
+        if self.budget is not None and self.budget.spent:
+            raise _Spent
         begin, end = _SPANS[stage]
         self.tell(stage, begin + min(share, 1.0) * (end - begin), self.best)
 
     def in_time(self, look: Callable[[], list[Pose] | None]) -> tuple[list[Pose] | None, str]:
-        """What a stage finds in the time that it has, and what came of it in words."""
-        self.until = time.monotonic() + self.wish.seconds
+        """What a stage finds within its budget, and what came of it in words."""
+        budget = self.budget = self.allowance()
         try:
             found = look()
-        except _Late:
-            return None, f"given up after {self.wish.seconds:g} s"
+        except _Spent:
+            return None, budget.told()
         finally:
-            self.until = np.inf
+            self.budget = None
         return found, "free" if found is not None else "none free"
 
-    def shortened(self, way: list[Pose], seconds: float) -> list[Pose] | None:
+    def allowance(self, share: float = 1.0) -> Budget:
+        """What a stage may spend, or a share of it."""
+        return Budget(self.problem, max(round(share * self.wish.checks), 1), max(share, 0.1) * self.wish.seconds)
+
+    def shortened(self, way: list[Pose], share: float) -> list[Pose] | None:
         """A way with what can be left out left out, shown free; where it cannot be shown, that is told of what was tried last."""
         tick = partial(self.say, "shortening")
-        good = shortened(self.problem, way, seconds, self.wish.seed, self.wish.tilt, tick)
+        good = shortened(self.problem, way, self.allowance(share), self.wish.seed, self.wish.tilt, tick)
         if good is None:
             self.tried[-1] += ", but not shown to be free"
         return good
@@ -186,6 +193,8 @@ def find_way(
     wish, ids = wish or Wish(), list(things)
     if not wish.seconds > 0:
         raise BadInput(f"{wish.seconds:g} s to look for a way are not possible; give more than 0")
+    if wish.checks < 1:
+        raise BadInput(f"{wish.checks} checks to look for a way are not possible; give 1 or more")
     if wish.target is not None and wish.onto is not None:
         raise BadInput("the things can go to a placement or onto something, not both; give one")
     say = tell or (lambda _stage, _share, _best: None)
@@ -203,11 +212,12 @@ def find_way(
     problem = search.problem
     blockers, way = least_blockers(problem, search.ways, partial(search.say, "what blocks it"))
     if len(blockers) > 1 and problem.goal is None:
-        with contextlib.suppress(_Late):
+        search.budget = search.allowance()
+        with contextlib.suppress(_Spent):
             alone = _alone_in_the_way(search)
             if alone is not None:
                 blockers, way = [alone[0]], alone[1]
-        search.until = np.inf
+        search.budget = None
     return NoWay(
         tuple(search.tried),
         tuple(search.pulls),
@@ -260,11 +270,11 @@ def _stages(search: _Search) -> Iterator[tuple[Stage, list[Pose] | None]]:
         if found is not None:
             search.best = f"{stage}, {length_of(found):,.0f} mm"
             # what goes to a goal has been shown free as it was found
-            yield stage, found if problem.goal is not None else search.shortened(found, 1.0)
+            yield stage, found if problem.goal is not None else search.shortened(found, _SHORTENING)
     if not wish.upright and problem.goal is None:
         found, told = search.in_time(partial(turned_pull, problem, main, wish.tilt, partial(search.say, "turned")))
         search.tried.append(f"turned on the spot, {told}{note}")
-        good = None if found is None else search.shortened(found, 1.0)
+        good = None if found is None else search.shortened(found, _SHORTENING)
         if good is not None:
             search.best = f"turned, {length_of(good):,.0f} mm"
             yield "turned", without_spots(problem, good)
@@ -295,14 +305,15 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
         search.tried.append(f"not planned, as it overlaps others as it stands{note}")
         return None
     ends = goals(problem, search.ways)
-    found = plan(problem, ends, wish.seconds, wish.seed, wish.upright, wish.tilt, partial(search.say, "planned"))
+    budget = search.allowance()
+    found = plan(problem, ends, budget, wish.seed, wish.upright, wish.tilt, partial(search.say, "planned"))
     if found is None:
-        told = f"planned for {wish.seconds:g} s, none found" if ends else "planned: there is no free place outside"
+        told = f"planned, {budget.told()}, none found" if ends else "planned: there is no free place outside"
         search.tried.append(told + note)
         return None
     search.best = f"planned, {length_of(found):,.0f} mm in {len(found) - 1} legs"
     search.tried.append(f"planned, free{note}")
-    good = search.shortened(found, max(0.5 * wish.seconds, 5.0))
+    good = search.shortened(found, _PLAN_SHORTENING)
     return None if good is None else without_spots(problem, good)
 
 
@@ -328,7 +339,6 @@ def _alone_in_the_way(search: _Search) -> tuple[str, Array] | None:
     problem, before = search.problem, search.problem.ignored
     first = list(dict.fromkeys(pull.blocker for pull in search.pulls if pull.blocker is not None))
     number = {body.id: j for j, body in enumerate(problem.obstacles)}
-    search.until = time.monotonic() + search.wish.seconds
     tick = partial(search.say, "what blocks it")
     for done, part in enumerate(first):
         tick(done / len(first))

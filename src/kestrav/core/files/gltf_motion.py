@@ -144,9 +144,7 @@ def finer(
     return Samples(times, moments, known, jumps), poses
 
 
-def _off(
-    first: Array, last: Array, there: Array, share: Array, reach: float, tolerance: float, shares: int
-) -> Array:
+def _off(first: Array, last: Array, there: Array, share: Array, reach: float, tolerance: float, shares: int) -> Array:
     """How far (m,) anything of a node is from where it would be going evenly from one pose (m, 4, 4) to another, as shares of what it may be
     off."""
     place = first[:, :3, 3] + share[:, None] * (last[:, :3, 3] - first[:, :3, 3])

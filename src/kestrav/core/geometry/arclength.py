@@ -117,7 +117,8 @@ class Curve:
         mean = _unit(controls[0] + controls[2])
         slowest = np.maximum(np.min([np.einsum("ij,ij->i", c, mean) for c in controls], axis=0), _SLOWEST)
         seen = np.max([self.curvature(low + share * (high - low)) for share in (0.001, 0.25, 0.5, 0.75, 0.999)], axis=0)
-        found: Array = np.maximum(crossed / slowest**3, 1.05 * seen)
+        # at a cusp it is as good as infinite
+        found: Array = np.minimum(np.maximum(crossed / slowest**3, 1.05 * seen), 1e12)
         return found
 
     def nearest(self, point: ArrayLike) -> float:

@@ -142,6 +142,7 @@ class FrameTable:
         """
         if upright not in self._most_turned:
             cuts = self.steep.ends if upright else np.empty(0)
+            cuts = cuts[cuts < self.curve.length]
             places = np.unique(np.concatenate([self.stations, cuts]))
             low, high = places[:-1], places[1:]
             rate = self.curve.most_curvature(low, high)
