@@ -25,6 +25,7 @@ DEMO = Path(__file__).parent.parent / "demo" / "fan-cassette.kestrav"
 _AISLE = 250.0  # mm from the middle of the way in which nothing stands
 _MOVING = 10  # parts of what moves
 _LIVE = 0.058  # s that an answer may take, as the window asks for it
+_LIVE_FRAMES = 8  # that are looked at for it, likewise
 _EVERY = 40  # frames, of which the bare loop is timed on one
 
 
@@ -108,7 +109,7 @@ def live_while_dragging(_in_turns):
     for k in range(40):
         now = edits.set_point(project, path.id, 2, position=tuple(np.add(place, (0.25 * k, 0.0, 0.0))))
         began = time.perf_counter()
-        told = live.follow(now, opened.meshes, 49 / 30, _LIVE)
+        told = live.follow(now, opened.meshes, 49 / 30, _LIVE_FRAMES, _LIVE)
         took.append(time.perf_counter() - began)
         frames.append(len(told.times) - 1)
     rate = 1.0 / float(np.median(took[5:]))

@@ -54,6 +54,7 @@ class Report(Protocol):
 
 _STOP = object()
 _LIVE = 0.058  # s that the answer to an edit may take, with what the motion itself takes
+_LIVE_FRAMES = 8  # of what changed, that are looked at for each edit
 _SETTLES = 0.12  # s without an edit after which all is checked
 _PAUSE = 1.5  # s without an edit after which what happens between the frames is looked at
 
@@ -299,7 +300,7 @@ class _CheckServer:
         """Measure the newest project at its playhead and along what changed."""
         if self.waiting is not None:
             key, project, time = self.waiting
-            self.connection.send(("now", key, self.live.follow(project, self.meshes, time, _LIVE)))
+            self.connection.send(("now", key, self.live.follow(project, self.meshes, time, _LIVE_FRAMES, _LIVE)))
 
     def run(self) -> None:
         """Serve until the other side goes."""

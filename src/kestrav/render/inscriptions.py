@@ -135,7 +135,7 @@ class Inscriber:
 
     def _dimension(self, sheet: Sheet, place, time: float, width: int, height: int) -> None:  # type: ignore[no-untyped-def]
         assert self.live is not None
-        now = self.live.follow(self.project, self.meshes, time, 0.0)
+        now = self.live.follow(self.project, self.meshes, time, 1)
         pair = now.pairs[0]
         if pair is None or not np.isfinite(now.distance[0]):
             return

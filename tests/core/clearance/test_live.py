@@ -31,7 +31,7 @@ def test_it_says_what_a_full_check_says_of_the_changed_stretch_and_the_playhead(
     live.checked(made, meshes)
     for across in (10.0, 22.0, 31.0):  # nearer and nearer to the post
         now = dragged(made, 1, 300.0, across, 0.0)
-        told = live.follow(now, meshes, 0.5, 60.0)
+        told = live.follow(now, meshes, 0.5)
         assert told.complete and told.times[0] == 0.5
         known = sweep(now, meshes, told.times)
         assert told.distance == pytest.approx(np.maximum(known.distance, 0), abs=1e-9)
@@ -42,10 +42,10 @@ def test_only_what_changed_is_measured_and_merged_into_what_was_known():
     made, meshes = bent_past_a_post()
     before, live = sweep(made, meshes, frame_times(made)), Live()
     live.checked(made, meshes)
-    assert live.follow(made, meshes, 0.0, 1.0).stretch is None
+    assert live.follow(made, meshes, 0.0, 4).stretch is None
 
     now = dragged(made, 3, 900.0, 40.0, 0.0)
-    told = live.follow(now, meshes, 0.0, 60.0)
+    told = live.follow(now, meshes, 0.0)
     curve = with_live(before, told, span(now))
     assert np.all(np.diff(curve.times) > 0)
     whole = sweep(now, meshes, curve.times)
@@ -58,14 +58,14 @@ def test_a_short_time_gives_fewer_frames_evenly_spread():
     live = Live()
     live.checked(made, meshes)
     now = dragged(made, 1, 300.0, 20.0, 0.0)
-    few, all_of_it = live.follow(now, meshes, 0.0, 0.0), live.follow(now, meshes, 0.0, 60.0)
+    few, all_of_it = live.follow(now, meshes, 0.0, 1), live.follow(now, meshes, 0.0)
     assert not few.complete and len(few.times) == 2  # the playhead, and one frame at least
     assert all_of_it.complete and few.stretch == all_of_it.stretch
 
 
 def test_a_project_never_checked_counts_as_changed_throughout():
     made, meshes = bent_past_a_post()
-    told = Live().follow(made, meshes, 0.0, 60.0)
+    told = Live().follow(made, meshes, 0.0)
     assert told.complete and len(told.times) == len(frame_times(made)) + 1
 
 
@@ -80,7 +80,7 @@ def test_the_pair_that_is_worst_off_is_told_where_pairs_have_requirements_of_the
     live = Live()
     live.checked(made, meshes)
     now = dragged(made, 1, 300.0, 22.0, 0.0)
-    told = live.follow(now, meshes, 0.5, 60.0)
+    told = live.follow(now, meshes, 0.5)
     known = sweep(now, meshes, told.times)
     assert told.distance == pytest.approx(np.maximum(known.distance, 0), abs=1e-9)
     assert told.needs == pytest.approx(known.needs)

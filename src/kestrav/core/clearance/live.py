@@ -104,8 +104,16 @@ class Live:
             self._base, self._hints, self._measured = None, {}, {}
         return self._ready
 
-    def follow(self, project: Project, meshes: Mapping[str, Mesh], time: float, seconds: float) -> LiveClearance:
-        """The clearance of an edited project at a playhead in s and along what changed, worked at for about so many seconds."""
+    def follow(
+        self,
+        project: Project,
+        meshes: Mapping[str, Mesh],
+        time: float,
+        frames: int | None = None,
+        seconds: float = np.inf,
+    ) -> LiveClearance:
+        """The clearance of an edited project at a playhead in s and in so many ``frames`` of what changed (all of them), spread over it;
+        ``seconds`` is the outer cap."""
         until = clock.monotonic() + seconds
         ready = self._prepare(project, meshes)
         times = frame_times(project)
@@ -119,7 +127,7 @@ class Live:
         order = _spread(changed)
         done = 0
         for frame in order:
-            if done and clock.monotonic() > until:
+            if done == frames or (done and clock.monotonic() > until):
                 break
             distance, k, points = ready.worst(
                 led[frame], self._hints.get(int(frame)), self._measured.setdefault(int(frame), {})
