@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 
 from bench import (
+    adversarial,
     cameras,
     certificates,
     clearance,
@@ -56,6 +57,7 @@ def main() -> int:
         scale.two_million_triangles,
         contacts.search_against_every_instant,
         certificates.certificate_against_sampling,
+        adversarial.certificates_against_the_truth,
         extraction.ways_against_plain_planning,
         curves.stations_against_spline,
         paths.drag_step,

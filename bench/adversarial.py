@@ -354,7 +354,7 @@ def judged(seed: int) -> Verdict | None:
 
 
 def certificates_against_the_truth(in_turns: object, cases: int = CASES, first: int = 0) -> tuple[str, bool]:
-    """All cases, on all processors."""
+    """All cases, on all processors; two hours of two of them."""
     began = time.perf_counter()
     with ProcessPoolExecutor(mp_context=multiprocessing.get_context("forkserver")) as pool:
         found = [v for v in pool.map(judged, range(first, first + cases), chunksize=50) if v is not None]

@@ -272,13 +272,13 @@ def _keep(proof: _Proof, pair: Pairing, times: Array, known: dict[int, float], a
 
 
 def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
-    """A breach with its least distance to a thousandth of a mm, or as near as some hundred looks tell; where they overlap, it is how deep
-    they do at the most.
+    """A stretch with its least distance to a thousandth of a mm, or as near as a thousand looks tell; where they overlap, it is how deep
+    they do at the most. What could not be shown is a breach where one is seen so.
 
     It is looked for where the bounds let it be, as within a step that is too near at both ends nothing was looked at.
     """
     moving = proof.moving
-    if stretch.standing != "breached" or stretch.least < 0:
+    if stretch.least < 0:
         return stretch
     k = next(k for k, p in enumerate(moving.pairs) if (p.a, p.b) == (stretch.pair.moving, stretch.pair.other))
     g = next(g for g, mine in enumerate(moving.groups.pairs) if k in mine)
@@ -300,7 +300,7 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
         told = np.array([known[t] for t in times])
         best = float(told.min())
         if best <= 0:
-            return _deepest(proof, stretch, pair, g)
+            return _deepest(proof, dataclasses.replace(stretch, standing="breached"), pair, g)
         moves = Displacement(moving.motion, times)
         ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
         below = np.where(moves.sudden, np.minimum(told[:-1], told[1:]), 0.5 * (told[:-1] + told[1:] - ways))
@@ -310,7 +310,10 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
         open_ = open_[np.argsort(below[open_])][:_LOOKS]
         times = np.unique(np.concatenate([times, 0.5 * (times[open_] + times[open_ + 1])]))
     time = min(known, key=lambda t: known[t])
-    return stretch if known[time] >= stretch.least else dataclasses.replace(stretch, least=known[time], time=time)
+    if known[time] >= stretch.least:
+        return stretch
+    standing: Standing = "breached" if known[time] < pair.need - _CLOSE else stretch.standing
+    return dataclasses.replace(stretch, least=known[time], time=time, standing=standing)
 
 
 def _deepest(proof: _Proof, stretch: Stretch, pair: Pairing, g: int) -> Stretch:

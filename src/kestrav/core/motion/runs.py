@@ -179,12 +179,15 @@ class Journey:
             ways = np.concatenate([ways + n * curve.length for n in range(-2, 3)])
         if not len(ways) or len(turns) < 2:
             return np.empty(0)
-        reached = self.profile.distance(turns)
+        # where a pass begins anew it is elsewhere at once, so each is looked at between its own ends
+        hair = 1e-9 * np.diff(turns)
+        begins, ends = turns[:-1] + hair, turns[1:] - hair
+        first, last = self.profile.distance(begins), self.profile.distance(ends)
         low, high, wanted = [], [], []
         for k in range(len(turns) - 1):
-            inside = ways[(ways - reached[k]) * (ways - reached[k + 1]) < 0]
-            low += [turns[k]] * len(inside)
-            high += [turns[k + 1]] * len(inside)
+            inside = ways[(ways - first[k]) * (ways - last[k]) < 0]
+            low += [begins[k]] * len(inside)
+            high += [ends[k]] * len(inside)
             wanted += list(inside)
         a, b, way = np.array(low), np.array(high), np.array(wanted)
         rising = self.profile.distance(b) > self.profile.distance(a)
