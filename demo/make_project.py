@@ -10,8 +10,8 @@ import numpy as np
 from kestrav.core.camera.making import add_follower, add_standing
 from kestrav.core.camera.orbits import add_orbit
 from kestrav.core.camera.walking import add_walk, open_door, with_stop
-from kestrav.core.clearance.cues import contacts_settled
 from kestrav.core.clearance.putting import put_down
+from kestrav.core.derive import derived
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import (
@@ -52,7 +52,6 @@ from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.findings.model import point
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.grounding import ground_settled
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.making import stop_at_mark
 from kestrav.core.motion.path_curves import path_curve
@@ -115,7 +114,7 @@ def build() -> project_file.Opened:
     project = with_light(project, ids)
     project = with_wheels(project, ids, meshes)
     project = with_cameras(project, ids, meshes)
-    return project_file.Opened(contacts_settled(ground_settled(project, meshes), meshes), meshes)
+    return project_file.Opened(derived(project, meshes), meshes)
 
 
 def with_cameras(project: Project, ids: dict[str, str], meshes: dict[str, Mesh]) -> Project:

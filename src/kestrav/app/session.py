@@ -12,10 +12,8 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
-from kestrav.core.camera.orbits import renewed
-from kestrav.core.clearance.ball_ground import balls_settled
-from kestrav.core.clearance.cues import contacts_settled
 from kestrav.core.clearance.measuring import Reading, read
+from kestrav.core.derive import derived
 from kestrav.core.document.edits import settings
 from kestrav.core.document.lookup import find, subtree
 from kestrav.core.document.records import Camera, Feature, Item, Part, Project, Shot
@@ -25,12 +23,10 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.model import Mend
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.grounding import ground_settled
 from kestrav.core.motion.judging import trace
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.runs import frame_times, span
-from kestrav.core.motion.surface_paths import settle
 
 Edit = Callable[[Project], Project]
 
@@ -137,11 +133,8 @@ class Session(QObject):
         return True
 
     def _settled(self, project: Project) -> Project:
-        """An edited project with what is worked out of it: paths on surfaces, the ground that things ride on, and
-        the times of contacts."""
-        orbits = renewed(settle(project, self.project), self.meshes, self.project)
-        settled = ground_settled(orbits, self.meshes, self.project)
-        return balls_settled(contacts_settled(settled, self.meshes), self.meshes)
+        """An edited project with what is worked out of it."""
+        return derived(project, self.meshes, self.project)
 
     def add_meshes(self, meshes: Mapping[str, Mesh]) -> None:
         """Make meshes known; they stay for undo."""

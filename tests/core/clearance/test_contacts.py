@@ -1,5 +1,7 @@
 """When things touch, and what starts then."""
 
+import zipfile
+
 import numpy as np
 import pytest
 import trimesh
@@ -7,6 +9,7 @@ from shapes import box_mesh, straight
 
 from kestrav.core.clearance.contacts import first_touch, touches
 from kestrav.core.clearance.cues import all_touches, contacts_settled
+from kestrav.core.derive import derived, is_derived
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     Axle,
@@ -24,9 +27,11 @@ from kestrav.core.document.records import (
     Spin,
 )
 from kestrav.core.errors import BadInput
+from kestrav.core.files import project_file
+from kestrav.core.findings.model import Evidence
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.runs import begins
+from kestrav.core.motion.runs import begins, frame_times
 from kestrav.core.motion.solids import geometry_record
 
 UP = Axle((0, 0, 0), (0, 0, 1))
@@ -220,3 +225,32 @@ def test_cues_by_touch_that_cannot_be_are_refused_or_let_go():
         edits.update(made, "run-1", cue=ContactCue("ram", "gone"))
     made = goes(made, "ram", (600, 0, 0), (0, 0, 0), run="run-2", cue=ContactCue("ram", "crate"))
     assert contacts_settled(edits.remove(made, "crate"), meshes).runs[1].cue is None
+
+
+def test_what_waits_for_a_contact_is_renewed_by_whoever_saves_loads_or_tries_an_edit(tmp_path):
+    made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), crate=(box_mesh(50, 50, 50), (300, 0, 0)))
+    made = goes(made, "ram", (0, 0, 0), (1000, 0, 0), duration=2.0)
+    made = goes(made, "crate", (300, 0, 0), (1400, 0, 0), run="run-2", cue=ContactCue("ram", "crate"), duration=1.0)
+    made = derived(made, meshes)
+    first = begins(made, made.runs[1])
+    assert first == pytest.approx(0.51, abs=1e-3)
+    # another run is slowed by an edit of the document alone
+    slowed = edits.update(made, "run-1", duration=8.0)
+    assert begins(slowed, slowed.runs[1]) == first
+    file = tmp_path / "slowed.kestrav"
+    project_file.save(slowed, meshes, file)
+    opened = project_file.load(file)
+    assert begins(opened.project, opened.project.runs[1]) == pytest.approx(4 * first, abs=1e-3)
+    assert is_derived(opened.project)
+    # a document that was changed outside is worked out again as it comes in
+    changed = tmp_path / "changed.kestrav"
+    with zipfile.ZipFile(file) as old, zipfile.ZipFile(changed, "w") as new:
+        for name in old.namelist():
+            text = old.read(name)
+            new.writestr(name, text.replace(b'"duration": 8.0', b'"duration": 4.0') if name == "project.json" else text)
+    opened = project_file.load(changed)
+    assert begins(opened.project, opened.project.runs[1]) == pytest.approx(2 * first, abs=1e-3)
+    # an edit that a rule tries is told by what it comes to
+    evidence = Evidence(made, meshes, frame_times(made))
+    tried = evidence.renewed(slowed)
+    assert begins(tried, tried.runs[1]) == pytest.approx(4 * first, abs=1e-3)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,7 +27,16 @@ _FINER = 2  # looks a frame
 _MOST_LOOKS = 400
 
 
-def bent_away(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> Project:
+Renew = Callable[[Project], Project]
+"""A project that is tried, with what hangs on it worked out."""
+
+
+def as_it_is(project: Project) -> Project:
+    """A project on which nothing hangs."""
+    return project
+
+
+def bent_away(project: Project, meshes: Mapping[str, Mesh], run_id: str, renew: Renew = as_it_is) -> Project:
     """The project with a run's path bent so that its rider keeps the required clearance all along.
 
     Of all moves of the path's inner points the least one (in the sum of squares) is taken that opens every gap that is too small, as far as
@@ -61,7 +70,7 @@ def bent_away(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> Proj
         step = _least_step(np.array(rows), np.array(needs))
         if step is None:
             break
-        project = _moved(project, run, step)
+        project = renew(_moved(project, run, step))
     left = [b for b in near_run(project, meshes, run).breaches if of_rider(project, run, b)]
     if left:
         raise BadInput(

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 import msgspec
 import numpy as np
 
-from kestrav.core.clearance.bending import is_of, near_run, of_rider
+from kestrav.core.clearance.bending import Renew, as_it_is, is_of, near_run, of_rider
 from kestrav.core.clearance.sweep import Breach
 from kestrav.core.document.edits import point_shape, set_point, update
 from kestrav.core.document.lookup import ancestors, get
@@ -23,7 +23,9 @@ _EXACT = 0.1  # mm, to which the least raise is found
 _UPRIGHT = 0.25  # sine of the gap's slope from which raising is worth trying
 
 
-def raised(project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Breach) -> tuple[Project, float] | None:
+def raised(
+    project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Breach, renew: Renew = as_it_is
+) -> tuple[Project, float] | None:
     """The project with the inner points of a run's path raised by the least height that keeps its rider clear, and that height.
 
     None where that is not the way: what it comes near to lies beside it, or it does not clear it.
@@ -41,7 +43,7 @@ def raised(project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Bre
         for index in range(1, len(point_shape(project, run.path).points) - 1):
             place = np.add(point_shape(project, run.path).points[index].position, (0.0, 0.0, height))
             made = set_point(made, run.path, index, position=vector(np.round(place, 4)))
-        return made
+        return renew(made)
 
     short = worst.required - worst.distance
     found = _least(lambda height: _clear(lifted(height), meshes, run_id), short, _HIGHEST, _EXACT)
@@ -51,7 +53,9 @@ def raised(project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Bre
     return lifted(found + _EXACT), found + _EXACT
 
 
-def delayed(project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Breach) -> tuple[Project, float] | None:
+def delayed(
+    project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Breach, renew: Renew = as_it_is
+) -> tuple[Project, float] | None:
     """The project with a run that begins later by the least time, in whole frames, that keeps its rider clear, and that time.
 
     None where what it comes near to does not move, or waiting does not clear it.
@@ -62,7 +66,9 @@ def delayed(project: Project, meshes: Mapping[str, Mesh], run_id: str, worst: Br
         return None
     frame = 1.0 / project.settings.fps
     most = min(span(project), _LATEST)
-    found = _least(lambda n: _clear(later(project, run_id, round(n) * frame), meshes, run_id), 4.0, most / frame, 1.0)
+    found = _least(
+        lambda n: _clear(renew(later(project, run_id, round(n) * frame)), meshes, run_id), 4.0, most / frame, 1.0
+    )
     return None if found is None else (later(project, run_id, round(found) * frame), round(found) * frame)
 
 

@@ -5,6 +5,7 @@ See docs/file-format.md. Saving is atomic; everything is checked on load.
 
 from __future__ import annotations
 
+import hashlib
 import io
 import os
 import tempfile
@@ -19,6 +20,7 @@ import numpy as np
 import trimesh
 from numpy.typing import NDArray
 
+from kestrav.core.derive import RULES, derived, taken_as_derived
 from kestrav.core.document.records import FORMAT_VERSION, Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
@@ -29,6 +31,7 @@ from kestrav.core.motion.path_curves import check_curves
 
 SUFFIX = ".kestrav"
 DOCUMENT = "project.json"
+DERIVED = "derived.json"  # says of which document what is kept in it was worked out
 _KEPT = 2048
 _encoded: dict[str, bytes] = {}
 
@@ -79,20 +82,23 @@ class Opened:
 
 
 def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
-    """Write a project whole or not at all. Raises BadInput naming the file when it cannot be written."""
+    """Write a project whole or not at all, with what hangs on it worked out. Raises BadInput naming the file when it cannot be written."""
     validate(project)
-    project = _beside(project, path)
     names = sorted({g.hash for g in project.geometry})
     missing = [name for name in names if name not in meshes]
     if missing:
         raise BadInput(f"“{path}” was not saved: the geometry “{missing[0]}” is not loaded")
+    project, sure = _worked_out(project, meshes)
+    text = msgspec.json.format(msgspec.json.encode(_beside(project, path)), indent=1)
     handle = None
     temporary = ""
     try:
         handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent or Path())
         with os.fdopen(handle, "wb") as stream:
             with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as archive:
-                _write(archive, DOCUMENT, msgspec.json.format(msgspec.json.encode(project), indent=1))
+                _write(archive, DOCUMENT, text)
+                if sure:
+                    _write(archive, DERIVED, msgspec.json.encode(_mark(text)))
                 for name in names:
                     _write(archive, f"geometry/{name}.glb", to_glb(meshes[name]))
                     extra = to_faces(meshes[name])
@@ -107,6 +113,26 @@ def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
         if temporary:
             Path(temporary).unlink(missing_ok=True)
         raise BadInput(f"“{path}” cannot be written: {fault.strerror or fault}; the old file is as it was") from fault
+
+
+def _worked_out(project: Project, meshes: Mapping[str, Mesh]) -> tuple[Project, bool]:
+    """A project with what hangs on it, and whether it is; as it is where that cannot be, as nothing that was made is refused."""
+    try:
+        return derived(project, meshes), True
+    except BadInput:
+        return project, False
+
+
+def _mark(text: bytes) -> dict[str, Any]:
+    """What tells that what hangs on a document was worked out of this very text, and by which rules."""
+    return {"sha256": hashlib.sha256(text).hexdigest(), "rules": RULES}
+
+
+def _is_marked(archive: zipfile.ZipFile, text: bytes) -> bool:
+    try:
+        return bool(msgspec.json.decode(archive.read(DERIVED)) == _mark(text))
+    except Exception:  # no mark, or a damaged one: it is worked out again
+        return False
 
 
 def _beside(project: Project, path: Path) -> Project:
@@ -145,9 +171,11 @@ def load(path: Path) -> Opened:
             inner = PurePosixPath(name)
             if inner.is_absolute() or ".." in inner.parts or "\\" in name or ":" in name:
                 raise BadInput(f"“{path}” was not opened: its entry “{name}” points outside the archive")
-        project = _document(path, _entry(path, archive, DOCUMENT))
+        text = _entry(path, archive, DOCUMENT)
+        project = _document(path, text)
         meshes = {g.hash: _mesh(path, archive, g.hash) for g in project.geometry}
-    return Opened(project, meshes)
+        marked = _is_marked(archive, text)
+    return Opened(taken_as_derived(project) if marked else _worked_out(project, meshes)[0], meshes)
 
 
 def _document(path: Path, text: bytes) -> Project:

@@ -14,8 +14,10 @@ from kestrav.core.camera.judged import Judged, shot_times
 from kestrav.core.clearance.certificate import Certificate
 from kestrav.core.clearance.contacts import Touch, touches
 from kestrav.core.clearance.sweep import Clearance
+from kestrav.core.derive import derived
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Camera, Project, Shot
+from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.legs import movers
 from kestrav.core.motion.poses import world_poses
@@ -76,6 +78,13 @@ class Evidence:
     times: Array
     clearance: Clearance | None = None
     certificate: Certificate | None = None
+
+    def renewed(self, tried: Project) -> Project:
+        """The project as an edit that is tried makes it, with what hangs on it worked out; as it is where that cannot be."""
+        try:
+            return derived(tried, self.meshes, self.project)
+        except BadInput:
+            return tried
 
     @cached_property
     def rest(self) -> Array:

@@ -89,7 +89,7 @@ def _mends_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Mend, ...]]:
     project, meshes = evidence.project, evidence.meshes
     why, mends = "", []
     try:
-        bent = bent_away(project, meshes, run.id)
+        bent = bent_away(project, meshes, run.id, evidence.renewed)
     except BadInput as fault:
         why = str(fault)
     else:
@@ -102,12 +102,12 @@ def _mends_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Mend, ...]]:
     breaches = [b for b in near_run(project, meshes, run).breaches if of_rider(project, run, b)]
     if not breaches:
         return why, tuple(mends)
-    lifted = raised(project, meshes, run.id, breaches[0])
+    lifted = raised(project, meshes, run.id, breaches[0], evidence.renewed)
     if lifted is not None:
         edit = partial(_points_there, path_id=run.path, points=point_shape(lifted[0], run.path).points)
         told = f"Raises the points between the ends of {get(project, run.path).name} by {lifted[1]:.1f} mm"
         mends.append(Mend("Raise the path", edit, detail=told))
-    waited = delayed(project, meshes, run.id, breaches[0])
+    waited = delayed(project, meshes, run.id, breaches[0], evidence.renewed)
     if waited is not None:
         edit = partial(later, run_id=run.id, seconds=waited[1])
         mends.append(Mend("Delay the run", edit, detail=f"{run.name} begins {waited[1]:.2f} s later"))

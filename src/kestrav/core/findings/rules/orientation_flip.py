@@ -90,7 +90,7 @@ _SLOWER = 2.0
 def _flips(evidence: Evidence, mend: Mend, rider: str) -> bool:
     """Whether a rider still flips with a mend made."""
     try:
-        mended = mend.edit(evidence.project)
+        mended = evidence.renewed(mend.edit(evidence.project))
         times = frame_times(mended)
         poses = Motion(mended).poses(rider, times)
     except BadInput:
