@@ -2,12 +2,42 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from dataclasses import dataclass
+from typing import Annotated, Literal
 
 import msgspec
 
 Vector = tuple[float, float, float]
 Quaternion = tuple[float, float, float, float]
+
+
+@dataclass(frozen=True)
+class Ref:
+    """Says of a field that it holds the id of something in one of a project's collections.
+
+    ``moves`` says that a motion hangs on what is named; ``blank`` that the field may be empty, and is where that is removed.
+    """
+
+    kinds: tuple[str, ...]
+    moves: bool = True
+    blank: bool = False
+
+
+@dataclass(frozen=True)
+class Needs:
+    """Says of a field what its record needs of it: ``one`` of those that it names, or ``all`` of them. Without that the record is removed
+    too."""
+
+    how: Literal["one", "all"]
+
+
+PartId = Annotated[str, Ref(("parts",))]
+ThingId = Annotated[str, Ref(("parts", "cameras", "lights"))]
+PathId = Annotated[str, Ref(("paths",))]
+RunId = Annotated[str, Ref(("runs",))]
+CameraId = Annotated[str, Ref(("cameras",))]
+MentionedId = Annotated[str, Ref(("parts",), moves=False)]
+"""Of a part on which no motion hangs."""
 
 
 class Record(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=False):
@@ -24,7 +54,7 @@ class Placement(Record, frozen=True):
 class Cue(Record, frozen=True, tag="run"):
     """An event in another run: that it sets out, arrives, or has first gone a share of its way; ``delay`` in s after it."""
 
-    run: str
+    run: RunId
     at: Literal["start", "way", "arrival"] = "arrival"
     place: float = 0.5
     delay: float = 0.0
@@ -36,8 +66,8 @@ class ContactCue(Record, frozen=True, tag="contact"):
     What was found is kept: the ``time`` in s of the touch, none where they never do.
     """
 
-    a: str
-    b: str
+    a: MentionedId
+    b: MentionedId
     delay: float = 0.0
     time: float | None = None
 

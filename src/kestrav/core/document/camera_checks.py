@@ -2,30 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
 from itertools import pairwise
 
-from kestrav.core.document.check_values import check_time, positive, refers
+from kestrav.core.document.check_values import check_time, positive
 from kestrav.core.document.motion_checks import check_colour
-from kestrav.core.document.records import Camera, FreeAim, OrbitShape, PartAim, Path, PathAim, Shot
+from kestrav.core.document.records import Camera, FreeAim, OrbitShape, Path, Shot
 from kestrav.core.errors import BadInput
 
 LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
 LONGEST_LENS = 10_000.0  # mm
 MOST_LAPS = 100.0
 LEAST_BETWEEN = 0.05  # s between two images of a rider
-
-
-def check_camera_links(camera: Camera, parts: Collection[str], paths: Collection[str]) -> None:
-    """Raise BadInput where a camera names what is not there."""
-    if isinstance(camera.aim, PartAim):
-        refers(camera, "aim", camera.aim.part, parts)
-    if isinstance(camera.aim, PathAim):
-        refers(camera, "aim", camera.aim.path, paths)
-    if camera.subject:
-        refers(camera, "subject", camera.subject, parts)
-    for fade in camera.fades:
-        refers(camera, "faded thing", fade.thing, parts)
 
 
 def check_camera(camera: Camera) -> None:

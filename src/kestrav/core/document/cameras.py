@@ -5,15 +5,15 @@ An azimuth is counted from +X to the left as seen from above, a pitch upwards fr
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
-from kestrav.core.document.base import Record, Vector
+from kestrav.core.document.base import CameraId, MentionedId, PartId, PathId, Record, Ref, Vector
 
 
 class PartAim(Record, frozen=True, tag="part"):
     """Look at the middle of a part or assembly, wherever it is."""
 
-    part: str
+    part: PartId
 
 
 class PointAim(Record, frozen=True, tag="point"):
@@ -33,7 +33,7 @@ class AlongAim(Record, frozen=True, tag="along"):
 class PathAim(Record, frozen=True, tag="path"):
     """Look at a place on a second path that is as far along it as the camera along its own."""
 
-    path: str
+    path: PathId
 
 
 class LookKey(Record, frozen=True):
@@ -65,7 +65,7 @@ class RollKey(Record, frozen=True):
 class Fade(Record, frozen=True):
     """A part or assembly is shown to a camera with an opacity (0: not at all) from a time to another."""
 
-    thing: str
+    thing: MentionedId
     start: float
     end: float
     opacity: float = 0.12
@@ -119,7 +119,7 @@ class Camera(Record, frozen=True):
     banks: bool = False
     lag: float = 0.0
     aim_lag: float = 0.0
-    subject: str = ""
+    subject: Annotated[str, Ref(("parts",), blank=True)] = ""
     keeps: Literal["", "lens", "distance"] = ""
     size: float = 0.5
     fades: tuple[Fade, ...] = ()
@@ -147,7 +147,7 @@ class OnPicture(Record, frozen=True):
     at its end.
     """
 
-    labels: tuple[str, ...] = ()
+    labels: tuple[MentionedId, ...] = ()
     clearance: bool = False
     turns: bool = False
     speed: bool = False
@@ -167,7 +167,7 @@ class Shot(Record, frozen=True):
 
     id: str
     name: str
-    camera: str
+    camera: CameraId
     start: float = 0.0
     end: float = 4.0
     width: int = 1280

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
-from kestrav.core.document.records import Item, Project
+from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 
 LONGEST = 36_000.0  # s that a project can last
@@ -15,12 +13,6 @@ def name_of(item: object) -> str:
     kind = "project" if isinstance(item, Project) else type(item).__name__.lower()
     kind = {"poses": "key poses", "carry": "ride"}.get(kind, kind)
     return f"the {kind} “{getattr(item, 'name', '')}”"
-
-
-def refers(item: Item, role: str, target: str, known: Iterable[str]) -> None:
-    """Raise BadInput unless a record names something that there is."""
-    if target not in known:
-        raise BadInput(f"{name_of(item)} has the {role} “{target}”, which the project does not hold")
 
 
 def positive(label: str, value: float) -> None:

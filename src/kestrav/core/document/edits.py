@@ -5,43 +5,31 @@ All raise BadInput, and so change nothing, when the outcome would not be valid.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any, Literal, TypeVar
 
 import msgspec
 import numpy as np
 
-from kestrav.core.document.lookup import get, solids, subtree
+from kestrav.core.document.lookup import get, solids, stands_at, subtree
 from kestrav.core.document.records import (
     COLLECTIONS,
     LINKED,
-    AlongAim,
-    Camera,
-    Carry,
     Contact,
-    Cue,
     Form,
     Item,
-    OrbitShape,
     Part,
-    PartAim,
     Path,
-    PathAim,
     PathPoint,
-    PointAim,
     PointShape,
-    Poses,
     Project,
-    Requirement,
     Rod,
     Roll,
     Run,
-    Shot,
     Spin,
-    SurfaceShape,
-    TowardHeading,
     Vector,
 )
+from kestrav.core.document.references import parts_without, without
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 
@@ -134,172 +122,20 @@ def remove(project: Project, item_id: str) -> Project:
     """
     item = get(project, item_id)
     gone = set(subtree(project, item_id)) if isinstance(item, Part) else {item_id}
-    parts = tuple(_unswept(p, gone) for p in project.parts if p.id not in gone)
+    fields, out = without(project, gone, lambda part_id: stands_at(project, part_id))
+    parts = parts_without(
+        [p for p in project.parts if p.id not in gone], out, lambda part_id: stands_at(project, part_id)
+    )
     used = {p.geometry for p in parts}
     return validate(
         msgspec.structs.replace(
             project,
             parts=parts,
             geometry=tuple(g for g in project.geometry if g.hash in used),
-            paths=tuple(_without_around(_without_part(p, gone), gone) for p in project.paths if p.id not in gone),
-            **moving_without(project, gone, lambda part_id: _stood(project, part_id)),
-            shots=tuple(_unlabelled(s, gone) for s in project.shots if not {s.id, s.camera} & gone),
-            contacts=tuple(c for c in project.contacts if not {c.a, c.b} & gone),
             sources=tuple(s for s in project.sources if s.id in {p.source for p in parts}),
-            notes=tuple(n for n in project.notes if n.id not in gone and not {f.part for f in n.features} & gone),
-            requirements=requirements_without(project, gone),
+            **fields,
         )
     )
-
-
-def _unlabelled(shot: Shot, gone: set[str]) -> Shot:
-    """A shot without the labels of removed things."""
-    kept = tuple(thing for thing in shot.shows.labels if thing not in gone)
-    return shot if kept == shot.shows.labels else change(shot, shows=msgspec.structs.replace(shot.shows, labels=kept))
-
-
-def _unswept(part: Part, gone: set[str]) -> Part:
-    """A swept space as a plain part, where what swept it is gone."""
-    return change(part, swept=None) if part.swept is not None and part.swept.thing in gone else part
-
-
-def _without_part(path: Path, gone: set[str]) -> Path:
-    shape = path.shape
-    if not isinstance(shape, SurfaceShape) or shape.part not in gone:
-        return path
-    samples = shape.samples[:-1] if shape.closed else shape.samples
-    return change(path, shape=PointShape(tuple(PathPoint(place) for place in samples), shape.closed))
-
-
-Stood = Callable[[str], Vector]
-"""Where a part stood."""
-
-
-def moving_without(project: Project, gone: Iterable[str], stood: Stood) -> dict[str, Any]:
-    """The runs, key poses, rides, wheels, cameras and lights of a project without some things, as its fields."""
-    out = set(gone)
-    out |= {r.id for r in project.runs if {r.path, r.rider} & out}
-    return {
-        "runs": tuple(_alone(_facing_on(r, out, stood), out) for r in project.runs if r.id not in out),
-        "poses": tuple(_uncued(p, out) for p in project.poses if not {p.id, p.rider} & out),
-        "carries": tuple(
-            _put_anywhere(_uncued(c, out), out) for c in project.carries if not {c.id, c.rider, c.carrier} & out
-        ),
-        "rolls": tuple(r for r in project.rolls if not {r.id, r.part} & out),
-        "swivels": tuple(s for s in project.swivels if not {s.id, s.part} & out),
-        "spins": tuple(_uncued(s, out) for s in project.spins if not {s.id, s.part} & out),
-        "drives": tuple(d for d in project.drives if not {d.id, d.a.part, d.b.part} & out),
-        "rods": tuple(_uncoupled(r, out) for r in project.rods if not _named_by(r) & out),
-        "balls": tuple(
-            change(b, on=None, normals=()) if b.on in out else b for b in project.balls if not {b.id, b.part} & out
-        ),
-        "cameras": tuple(_looking_on(c, out, stood) for c in project.cameras if c.id not in out),
-        "lights": tuple(
-            light if (aim := _aimed_on(light.aim, out, stood)) is light.aim else change(light, aim=aim)
-            for light in project.lights
-            if light.id not in out
-        ),
-    }
-
-
-C = TypeVar("C", Run, Poses, Carry, Spin)
-T = TypeVar("T")
-
-
-def _uncued(item: C, gone: set[str]) -> C:
-    """What waited for a removed run, or for a touch of a removed part, waits no more."""
-    if item.cue is None:
-        return item
-    of = {item.cue.run} if isinstance(item.cue, Cue) else {item.cue.a, item.cue.b}
-    return change(item, cue=None) if of & gone else item
-
-
-def _put_anywhere(carry: Carry, gone: set[str]) -> Carry:
-    """A ride that ended on a removed part ends as it is."""
-    return change(carry, onto=None, put=None) if carry.onto in gone else carry
-
-
-def _named_by(rod: Rod) -> set[str]:
-    return {rod.id, rod.part, rod.crank.part, *(() if rod.to is None else (rod.to.part,))}
-
-
-def _uncoupled(rod: Rod, gone: set[str]) -> Rod:
-    """A rod without the removed ones that it turned."""
-    kept = tuple(c for c in rod.coupled if c.part not in gone)
-    return rod if len(kept) == len(rod.coupled) else change(rod, coupled=kept)
-
-
-def _alone(run: Run, gone: set[str]) -> Run:
-    """A run without the removed ones that it followed, waited for or took along."""
-    run = _uncued(run, gone)
-    if run.follows is not None and run.follows.run in gone:
-        run = change(run, follows=None)
-    if gone & set(run.company):
-        run = change(run, company=tuple(c for c in run.company if c not in gone))
-    return run
-
-
-def _aimed_on(aim: T, gone: set[str], stood: Stood) -> T | PointAim:
-    """What aimed at a removed part aims at where it stood."""
-    return PointAim(stood(aim.part)) if isinstance(aim, PartAim) and aim.part in gone else aim
-
-
-def _looking_on(camera: Camera, gone: set[str], stood: Stood) -> Camera:
-    """A camera without the removed things that it aimed at, that its picture was of, or that were faint to it.
-
-    Without the second path that it aimed along, it looks along its own way.
-    """
-    fields: dict[str, Any] = {}
-    aim = _aimed_on(camera.aim, gone, stood)
-    if isinstance(aim, PathAim) and aim.path in gone:
-        aim = AlongAim()
-    if aim is not camera.aim:
-        fields["aim"] = aim
-    if camera.subject in gone:
-        fields["subject"] = ""
-    if gone & {f.thing for f in camera.fades}:
-        fields["fades"] = tuple(f for f in camera.fades if f.thing not in gone)
-    return change(camera, **fields) if fields else camera
-
-
-def _without_around(path: Path, gone: set[str]) -> Path:
-    """An orbit around what was removed keeps its outline."""
-    shape = path.shape
-    if not isinstance(shape, OrbitShape) or not gone & set(shape.around):
-        return path
-    return change(path, shape=msgspec.structs.replace(shape, around=tuple(i for i in shape.around if i not in gone)))
-
-
-def _facing_on(run: Run, gone: set[str], stood: Stood) -> Run:
-    """A run that faced a removed part, or stopped to look at it, goes on facing where it stood."""
-    if any(isinstance(h.look, PartAim) and h.look.part in gone for h in run.holds):
-        run = change(
-            run, holds=tuple(msgspec.structs.replace(h, look=_aimed_on(h.look, gone, stood)) for h in run.holds)
-        )
-    heading = run.heading
-    if isinstance(heading, TowardHeading) and isinstance(heading.aim, PartAim) and heading.aim.part in gone:
-        left = msgspec.structs.replace(heading, aim=PointAim(stood(heading.aim.part)))
-        return change(run, heading=left)
-    return run
-
-
-def _stood(project: Project, part_id: str) -> Vector:
-    part = get(project, part_id)
-    assert isinstance(part, Part)
-    return part.placement.position
-
-
-def requirements_without(project: Project, gone: set[str]) -> tuple[Requirement, ...]:
-    """Requirements as they are without some things: what is about none of what is left goes with them."""
-    found = []
-    for item in project.requirements:
-        things = tuple(i for i in item.things if i not in gone)
-        others = tuple(i for i in item.others if i not in gone)
-        if item.id in gone or not things or (item.others and not others):
-            continue
-        same = (things, others) == (item.things, item.others)
-        found.append(item if same else change(item, things=things, others=others))
-    return tuple(found)
 
 
 def set_contact(project: Project, a: str, b: str, intended: bool) -> Project:

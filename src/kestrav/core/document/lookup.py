@@ -5,12 +5,16 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator
 
-from kestrav.core.document.records import COLLECTIONS, AnyCue, Ball, Cue, Drive, Item, Part, Project, Rod, Turner
+import numpy as np
+
+from kestrav.core.document.base import Placement, Vector
+from kestrav.core.document.records import COLLECTIONS, AnyCue, Cue, Item, Part, Project, Turner
+from kestrav.core.document.references import named
 from kestrav.core.errors import BadInput
 
 
 def items(project: Project) -> Iterator[Item]:
-    """Every part, path, run, camera and shot."""
+    """Everything in a project that has an id."""
     for name in COLLECTIONS.values():
         yield from getattr(project, name)
 
@@ -171,14 +175,27 @@ def topmost(project: Project, part_ids: Iterable[str]) -> list[str]:
 
 def named_parts(item: Turner) -> tuple[str, ...]:
     """Ids of all parts that something that turns or drives names, the one it is about first."""
-    if isinstance(item, Drive):
-        return item.a.part, item.b.part
-    if isinstance(item, Rod):
-        second = () if item.to is None else (item.to.part,)
-        return (item.part, item.crank.part, *second, *(c.part for c in item.coupled))
-    if isinstance(item, Ball) and item.on is not None:
-        return item.part, item.on
-    return (item.part,)
+    return named(item, "parts")
+
+
+def stands_at(project: Project, part_id: str) -> Vector:
+    """Where a part's origin stands in the room at rest, in mm."""
+    item = get(project, part_id)
+    assert isinstance(item, Part)
+    place = item.placement.position
+    for above in ancestors(project, part_id)[::-1]:
+        holder = get(project, above)
+        assert isinstance(holder, Part)
+        place = _placed(holder.placement, place)
+    return place
+
+
+def _placed(placement: Placement, place: Vector) -> Vector:
+    """A place in what is placed as the one that holds that sees it: turned by a unit quaternion, v + 2 w (u × v) + 2 u × (u × v)."""
+    w, u = placement.rotation[0], np.array(placement.rotation[1:])
+    across = 2.0 * np.cross(u, place)
+    x, y, z = (float(v) for v in np.array(place) + w * across + np.cross(u, across) + np.array(placement.position))
+    return x, y, z
 
 
 def turners(project: Project) -> tuple[Turner, ...]:

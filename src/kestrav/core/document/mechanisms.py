@@ -5,9 +5,9 @@ Lengths in mm, times in s, angles in degrees.
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
-from kestrav.core.document.base import AnyCue, Record, Vector
+from kestrav.core.document.base import AnyCue, Needs, PartId, Record, Vector
 
 
 class Axle(Record, frozen=True):
@@ -29,7 +29,7 @@ class Roll(Record, frozen=True):
 
     id: str
     name: str
-    part: str
+    part: PartId
     axle: Axle = Axle()
     radius: float = 50.0
     outer: float = 0.0
@@ -48,7 +48,7 @@ class Swivel(Record, frozen=True):
 
     id: str
     name: str
-    part: str
+    part: PartId
     kingpin: Axle = Axle((0.0, 0.0, 0.0), (0.0, 0.0, 1.0))
     forward: Vector = (1.0, 0.0, 0.0)
     trail: float = 0.0
@@ -60,7 +60,7 @@ class Spin(Record, frozen=True):
 
     id: str
     name: str
-    part: str
+    part: PartId
     axle: Axle = Axle()
     start: float = 0.0
     end: float | None = None
@@ -82,7 +82,7 @@ class End(Record, frozen=True):
     line; ``toothed`` says that it was found on the solid or typed, and so that teeth can be brought into mesh.
     """
 
-    part: str
+    part: PartId
     axle: Axle = Axle()
     teeth: int = 0
     radius: float = 0.0
@@ -112,14 +112,14 @@ class Drive(Record, frozen=True):
 class Pin(Record, frozen=True):
     """A point of a part, in its own coordinates."""
 
-    part: str
+    part: PartId
     at: Vector = (0.0, 0.0, 0.0)
 
 
 class Coupled(Record, frozen=True):
     """A part that a rod turns along with its crank, about an axle of its own."""
 
-    part: str
+    part: PartId
     axle: Axle = Axle()
 
 
@@ -134,12 +134,12 @@ class Rod(Record, frozen=True):
 
     id: str
     name: str
-    part: str
+    part: PartId
     crank: Pin
     near: Vector = (0.0, 0.0, 0.0)
     far: Vector = (100.0, 0.0, 0.0)
     keeps: Literal["level", "points", "slider", "rocker"] = "level"
-    to: Pin | None = None
+    to: Annotated[Pin | None, Needs("one")] = None
     line: Vector = (1.0, 0.0, 0.0)
     axle: Axle = Axle()
     coupled: tuple[Coupled, ...] = ()
@@ -156,9 +156,9 @@ class Ball(Record, frozen=True):
 
     id: str
     name: str
-    part: str
+    part: PartId
     centre: Vector = (0.0, 0.0, 0.0)
     radius: float = 50.0
-    on: str | None = None
+    on: PartId | None = None
     normals: tuple[Vector, ...] = ()
     until: float = 0.0

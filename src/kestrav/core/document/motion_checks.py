@@ -7,7 +7,7 @@ import re
 from collections.abc import Mapping
 from itertools import pairwise
 
-from kestrav.core.document.check_values import LONGEST, check_time, name_of, positive, refers
+from kestrav.core.document.check_values import LONGEST, check_time, name_of, positive
 from kestrav.core.document.records import (
     AnyCue,
     Camera,
@@ -23,12 +23,10 @@ from kestrav.core.document.records import (
     Limited,
     Pacing,
     Part,
-    PartAim,
     Poses,
     Project,
     Run,
     Spin,
-    TowardHeading,
 )
 from kestrav.core.document.trains import turned_by
 from kestrav.core.document.turning_checks import check_turners
@@ -45,51 +43,25 @@ def check_colour(colour: str, label: str) -> None:
         raise BadInput(f"{label} is “{colour}”; write a colour as #rrggbb")
 
 
-def check_motion(project: Project, parts: set[str], paths: set[str], cameras: set[str]) -> None:
+def check_motion(project: Project) -> None:
     """Raise BadInput when something that moves or shines does not hold together."""
-    runs, lights = {r.id for r in project.runs}, {light.id for light in project.lights}
-    things = parts | cameras | lights
     for run in project.runs:
-        refers(run, "rider", run.rider, things)
-        refers(run, "path", run.path, paths)
-        for other in run.company:
-            refers(run, "companion", other, parts)
         if run.rider in run.company:
             raise BadInput(f"{name_of(run)} has its rider in its own company")
-        if isinstance(run.heading, TowardHeading) and isinstance(run.heading.aim, PartAim):
-            refers(run, "heading", run.heading.aim.part, parts)
-        for hold in run.holds:
-            if isinstance(hold.look, PartAim):
-                refers(run, "thing to look at", hold.look.part, parts)
-        if run.follows is not None:
-            refers(run, "run to follow", run.follows.run, runs)
         check_run(run)
     cued: tuple[Run | Poses | Carry | Spin, ...] = (*project.runs, *project.poses, *project.carries, *project.spins)
     for item in cued:
         if item.cue is not None:
-            for target, known in _named_by(item.cue, runs, parts):
-                refers(item, "cue", target, known)
             _check_cue(item.cue, name_of(item))
     _no_circle({r.id: _waits_for(r) for r in project.runs}, {r.id: r.name for r in project.runs}, "waits for itself")
     for poses in project.poses:
-        refers(poses, "rider", poses.rider, things)
         check_poses(poses)
     for carry in project.carries:
-        refers(carry, "rider", carry.rider, things)
-        refers(carry, "carrier", carry.carrier, parts)
-        if carry.onto is not None:
-            refers(carry, "part to put it on", carry.onto, parts)
         check_carry(carry)
-    check_turners(project, parts)
+    check_turners(project)
     _check_riding(project)
     for light in project.lights:
-        if isinstance(light.aim, PartAim):
-            refers(light, "aim", light.aim.part, parts)
         check_light(light)
-
-
-def _named_by(cue: AnyCue, runs: set[str], parts: set[str]) -> list[tuple[str, set[str]]]:
-    return [(cue.run, runs)] if isinstance(cue, Cue) else [(cue.a, parts), (cue.b, parts)]
 
 
 def _waits_for(run: Run) -> set[str]:

@@ -5,7 +5,7 @@ Every record is frozen: an edit makes a new one (:mod:`kestrav.core.document.edi
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from kestrav.core.document.base import (
     AnyCue as AnyCue,
@@ -15,6 +15,14 @@ from kestrav.core.document.base import (
 )
 from kestrav.core.document.base import (
     Cue as Cue,
+)
+from kestrav.core.document.base import (
+    MentionedId,
+    Needs,
+    PartId,
+    PathId,
+    RunId,
+    ThingId,
 )
 from kestrav.core.document.base import (
     Placement as Placement,
@@ -196,7 +204,7 @@ class Swept(Record, frozen=True):
     """Which motion a part is the swept space of: of what, from one time to another in s, as near as ``tolerance`` in mm; ``mark`` tells
     the motion apart from later ones."""
 
-    thing: str
+    thing: MentionedId
     start: float
     end: float
     tolerance: float
@@ -220,7 +228,7 @@ class Part(Record, frozen=True):
 
     id: str
     name: str
-    parent: str | None = None
+    parent: PartId | None = None
     placement: Placement = Placement()
     pivot: Placement = Placement()
     geometry: str | None = None
@@ -314,7 +322,7 @@ class SurfaceShape(Record, frozen=True, tag="surface"):
     are the points, and what it was worked out of: the solid's hash and the part's placement in space at rest.
     """
 
-    part: str
+    part: PartId
     points: tuple[Vector, ...]
     lift: float = 0.0
     between: Literal["smooth", "shortest"] = "smooth"
@@ -335,7 +343,7 @@ class OrbitShape(Record, frozen=True, tag="orbit"):
     ``outline`` of the things ``around`` in plan.
     """
 
-    around: tuple[str, ...]
+    around: tuple[PartId, ...]
     outline: tuple[tuple[float, float], ...]
     kind: Literal["circle", "ellipse", "rectangle", "hull"] = "circle"
     offset: float = 2000.0
@@ -517,7 +525,7 @@ class Hold(Record, frozen=True):
 class Following(Record, frozen=True):
     """The rider keeps a ``distance`` in mm along the path behind another run's (negative: ahead of it)."""
 
-    run: str
+    run: RunId
     distance: float = 1000.0
 
 
@@ -570,8 +578,8 @@ class Run(Record, frozen=True):
 
     id: str
     name: str
-    rider: str
-    path: str
+    rider: ThingId
+    path: PathId
     begin: float = 0.0
     end: float = 1.0
     start: float = 0.0
@@ -583,7 +591,7 @@ class Run(Record, frozen=True):
     seat: Literal["pivot", "front", "rear", "bottom", "point"] = "pivot"
     offset: Vector = (0.0, 0.0, 0.0)
     lean: Lean = Lean()
-    company: tuple[str, ...] = ()
+    company: tuple[MentionedId, ...] = ()
     seat_point: Vector = (0.0, 0.0, 0.0)
     turn: Vector = (0.0, 0.0, 0.0)
     cue: AnyCue | None = None
@@ -628,7 +636,7 @@ class Poses(Record, frozen=True):
 
     id: str
     name: str
-    rider: str
+    rider: ThingId
     keys: tuple[KeyPose, ...]
     start: float = 0.0
     between: Literal["straight", "smooth", "by hand"] = "smooth"
@@ -645,13 +653,13 @@ class Carry(Record, frozen=True):
 
     id: str
     name: str
-    rider: str
-    carrier: str
+    rider: ThingId
+    carrier: PartId
     start: float = 0.0
     end: float | None = None
     cue: AnyCue | None = None
     put: Placement | None = None
-    onto: str | None = None
+    onto: PartId | None = None
     lowering: float = 1.0
 
 
@@ -686,8 +694,8 @@ class Light(Record, frozen=True):
 class Contact(Record, frozen=True):
     """Whether the touching of two parts is intended; unlisted pairs that touch at rest are proposed."""
 
-    a: str
-    b: str
+    a: MentionedId
+    b: MentionedId
     intended: bool = True
 
 
@@ -700,8 +708,8 @@ class Requirement(Record, frozen=True):
 
     id: str
     name: str
-    things: tuple[str, ...]
-    others: tuple[str, ...] = ()
+    things: Annotated[tuple[MentionedId, ...], Needs("one")]
+    others: Annotated[tuple[MentionedId, ...], Needs("one")] = ()
     required: float | None = None
     checked: bool = True
 
@@ -715,7 +723,7 @@ class Feature(Record, frozen=True):
     """
 
     kind: Literal["point", "line", "circle", "plane", "cylinder", "cone", "sphere", "torus", "edge", "thing"]
-    part: str | None = None
+    part: Annotated[MentionedId | None, Needs("one")] = None
     origin: Vector = (0.0, 0.0, 0.0)
     axis: Vector | None = None
     radius: float = 0.0
@@ -730,7 +738,7 @@ class Note(Record, frozen=True):
     id: str
     name: str
     measure: Literal["distance", "axis distance", "round", "faces", "nearest", "length"]
-    features: tuple[Feature, ...]
+    features: Annotated[tuple[Feature, ...], Needs("all")]
 
 
 class Settings(Record, frozen=True):

@@ -9,12 +9,14 @@ from itertools import chain
 import msgspec
 import numpy as np
 
-from kestrav.core.document.camera_checks import check_camera, check_camera_links, check_orbit, check_shot
-from kestrav.core.document.check_values import name_of, positive, refers
+from kestrav.core.document.camera_checks import check_camera, check_orbit, check_shot
+from kestrav.core.document.check_values import name_of, positive
 from kestrav.core.document.lookup import items
 from kestrav.core.document.motion_checks import check_colour, check_motion
 from kestrav.core.document.records import (
+    COLLECTIONS,
     ArcShape,
+    Contact,
     EllipseShape,
     Geometry,
     Ground,
@@ -30,6 +32,7 @@ from kestrav.core.document.records import (
     SurfaceShape,
     WallForm,
 )
+from kestrav.core.document.references import references
 from kestrav.core.errors import BadInput
 
 SMALLEST_SCALE = 1e-9
@@ -64,30 +67,19 @@ def validate(project: Project) -> Project:
         _check_parts(project)
         _sound.append((project.parts, project.geometry, project.sources))
         del _sound[:-_REMEMBERED]
-    parts, paths = {p.id for p in project.parts}, {p.id for p in project.paths}
-    cameras = {c.id for c in project.cameras}
+    _check_references(project)
     for path in project.paths:
         check_path(path)
-        if isinstance(path.shape, SurfaceShape) and path.shape.part not in parts:
-            raise BadInput(
-                f"the path “{path.name}” lies on the part “{path.shape.part}”, which the project does not hold"
-            )
-    check_motion(project, parts, paths, cameras)
+    check_motion(project)
     for camera in project.cameras:
-        check_camera_links(camera, parts, paths)
         check_camera(camera)
     for shot in project.shots:
-        refers(shot, "camera", shot.camera, cameras)
         check_shot(shot)
-        for thing in shot.shows.labels:
-            refers(shot, "label", thing, parts)
-    for contact in project.contacts:
-        for part in (contact.a, contact.b):
-            if part not in parts:
-                raise BadInput(f"a contact names the part “{part}”, which the project does not hold")
     for item in project.requirements:
-        _check_requirement(item, parts)
-    _check_notes(project, parts)
+        _check_requirement(item)
+    for note in project.notes:
+        if not note.features:
+            raise BadInput(f"{name_of(note)} measures nothing")
     settings = project.settings
     positive("the project's frame rate", settings.fps)
     if settings.fps > 1000:
@@ -272,24 +264,28 @@ def check_form(part: Part) -> None:
         raise BadInput(f"the opening of “{part.name}” reaches beyond the wall; make it smaller or move it")
 
 
-def _check_requirement(item: Requirement, parts: set[str]) -> None:
+def _check_references(project: Project) -> None:
+    """Raise BadInput when a record names something that is not there, or nothing of the kind that it may name."""
+    known: dict[tuple[str, ...], set[str]] = {}
+    swept = (part for part in project.parts if part.swept is not None)
+    every = (item for name in COLLECTIONS.values() if name != "parts" for item in getattr(project, name))
+    for record in (*swept, *every, *project.contacts):
+        for reference in references(record):
+            kinds = reference.ref.kinds
+            if kinds not in known:
+                known[kinds] = {item.id for kind in kinds for item in getattr(project, kind)}
+            if reference.id not in known[kinds]:
+                label = "a contact" if isinstance(record, Contact) else name_of(record)
+                raise BadInput(f"{label} has the {reference.role} “{reference.id}”, which the project does not hold")
+
+
+def _check_requirement(item: Requirement) -> None:
     if not item.things:
         raise BadInput(f"the requirement “{item.name}” is about nothing; give a thing that it is about")
-    for thing in (*item.things, *item.others):
-        refers(item, "thing", thing, parts)
     if set(item.things) & set(item.others):
         raise BadInput(f"the requirement “{item.name}” asks that a thing keeps away from itself")
     if item.required is not None and not 0 <= item.required < np.inf:
         raise BadInput(f"the requirement “{item.name}” asks for {item.required:g} mm; give 0 or more")
-
-
-def _check_notes(project: Project, parts: set[str]) -> None:
-    for note in project.notes:
-        if not note.features:
-            raise BadInput(f"{name_of(note)} measures nothing")
-        for feature in note.features:
-            if feature.part is not None and feature.part not in parts:
-                raise BadInput(f"{name_of(note)} measures the part “{feature.part}”, which the project does not hold")
 
 
 def _finite(record: object, label: str) -> None:

@@ -274,7 +274,8 @@ def _parts(
         else dict(zip([p.id for p in project.parts], world_poses(project, told.sampled.times[:1])[0], strict=True))
     )
     for k, part in enumerate(project.parts):
-        above = project.parts[parents[k]] if parents[k] is not None else None
+        parent = parents[k]
+        above = None if parent is None else project.parts[parent]
         if part.id not in moving:
             own = placement_matrix(part.placement)
             if known:

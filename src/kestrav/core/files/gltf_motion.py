@@ -138,7 +138,7 @@ def finer(
         times, moments = np.concatenate([times, middle[bad]])[order], np.concatenate([moments, middle[bad]])[order]
         poses = np.concatenate([poses, there[bad]])[order]
         # both halves of what was parted are looked at again
-        open_ = fresh[1:] | fresh[:-1]
+        open_ = np.logical_or(fresh[1:], fresh[:-1])
     known = np.isin(times, found.times[found.frames])
     jumps = np.isin(times, found.times[found.jumps])
     return Samples(times, moments, known, jumps), poses
@@ -153,7 +153,7 @@ def _off(first: Array, last: Array, there: Array, share: Array, reach: float, to
     turn = start * Rotation.from_rotvec(share[:, None] * step)
     angle = (turn.inv() * Rotation.from_matrix(there[:, :3, :3])).magnitude()
     far = np.linalg.norm(place - there[:, :3, 3], axis=1) + angle * reach
-    return np.maximum(far / tolerance, angle * shares / TURN_OFF)
+    return np.asarray(np.maximum(far / tolerance, angle * shares / TURN_OFF))
 
 
 def place_keys(found: Samples, places: Array, tolerance: float) -> Keys:

@@ -10,9 +10,9 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.edits import moving_without, requirements_without
-from kestrav.core.document.lookup import fresh_part_ids, get, new_source_id, subtree, turners
-from kestrav.core.document.records import Came, Camera, Light, Part, Placement, Project, Source
+from kestrav.core.document.lookup import fresh_part_ids, get, items, new_source_id, subtree
+from kestrav.core.document.records import Came, Camera, Light, Part, Placement, Project, Source, Vector
+from kestrav.core.document.references import parts_without, without
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import into_project
@@ -264,23 +264,15 @@ def _without(before: Project, result: Project, parts: list[Part], gone: set[str]
                 part, parent=parent, placement=placement(inverse_rigid(above) @ rest[rows[part.id]])
             )
         fixed.append(part)
-    moving = moving_without(before, gone, lambda part_id: vector(rest[rows[part_id], :3, 3]))
-    notes = tuple(n for n in before.notes if not gone & {f.part for f in n.features})
-    left = {item.id for field in ("runs", "poses", "carries") for item in moving[field]}
-    lost = [r.name for r in before.runs if r.id not in left] + [p.name for p in before.poses if p.id not in left]
-    stay = {item.id for field in ("rolls", "swivels", "spins", "drives", "rods", "balls") for item in moving[field]}
-    lost += [item.name for item in turners(before) if item.id not in stay]
-    lost += [c.name for c in before.carries if c.id not in left] + [n.name for n in before.notes if n not in notes]
+
+    def stood(part_id: str) -> Vector:
+        return vector(rest[rows[part_id], :3, 3])
+
+    fields, out = without(before, gone, stood)
+    lost = [item.name for item in items(before) if item.id in out - gone]
     looking: tuple[Camera | Light, ...] = (*before.cameras, *before.lights)
     lost += [f"the aim of {item.name}" for item in looking if getattr(item.aim, "part", "") in gone]
-    result = msgspec.structs.replace(
-        result,
-        parts=parents_first(fixed),
-        notes=notes,
-        **moving,
-        contacts=tuple(c for c in before.contacts if not gone & {c.a, c.b}),
-        requirements=requirements_without(before, gone),
-    )
+    result = msgspec.structs.replace(result, parts=parents_first(parts_without(fixed, out, stood)), **fields)
     return result, lost
 
 

@@ -227,13 +227,13 @@ def upright_frames(curve: Curve, table: FrameTable, stations: ArrayLike) -> Arra
     the vertical; past the top of a loop the frame goes on upside down, as a body on rails would. The ends of such stretches are found
     to machine accuracy, so that both rules give the same frame there.
     """
-    stations = np.clip(np.asarray(stations, float), 0.0, curve.length)
+    places: Array = np.clip(np.asarray(stations, float), 0.0, curve.length)
     steep = table.steep
-    tangent, left = _step_to(curve, table, stations)
-    k, inside = steep.which(stations)
+    tangent, left = _step_to(curve, table, places)
+    k, inside = steep.which(places)
     if inside.any():
         j = k[inside]
-        share = (stations[inside] - steep.first[j]) / np.maximum(steep.last[j] - steep.first[j], 1e-300)
+        share = (places[inside] - steep.first[j]) / np.maximum(steep.last[j] - steep.first[j], 1e-300)
         angle = steep.begins[j] + share * (steep.ends_at[j] - steep.begins[j])
         left[inside] = _turned(left[inside], tangent[inside], angle)
     level = np.cross(_UP, tangent[~inside])
@@ -251,7 +251,7 @@ def _samples(curve: Curve) -> tuple[Array, Array]:
     few = np.maximum(np.ceil(_FEWEST * np.diff(places) / curve.length), 1).astype(int)
     low = np.concatenate([np.linspace(a, b, n + 1)[:-1] for a, b, n in zip(places[:-1], places[1:], few, strict=True)])
     high = np.append(low[1:], curve.length)
-    kept = []
+    kept: list[Array] = []
     while len(low):
         middle = 0.5 * (low + high)
         tangents = [curve.tangent(low), curve.tangent(middle), curve.tangent(high, before=True)]
@@ -259,8 +259,8 @@ def _samples(curve: Curve) -> tuple[Array, Array]:
         whole = _steps(points[0], tangents[0], points[2], tangents[2])
         halves = [_steps(points[k], tangents[k], points[k + 1], tangents[k + 1]) for k in (0, 1)]
         off = np.abs(halves[1] @ halves[0] - whole).max(axis=(1, 2))
-        turn = sum(np.linalg.norm(tangents[k + 1] - tangents[k], axis=1) for k in (0, 1))
-        room = sum(len(k) for k in kept) + 2 * len(low) < _MOST
+        turn = np.add(*(np.linalg.norm(tangents[k + 1] - tangents[k], axis=1) for k in (0, 1)))
+        room = sum(map(len, kept)) + 2 * len(low) < _MOST
         bad = ((turn > _TURN_PER_SAMPLE) | (off > _STEP_TOLERANCE)) & (high - low > 1e-9 * curve.length) & room
         kept.append(low[~bad])
         low, middle, high = low[bad], middle[bad], high[bad]
@@ -288,8 +288,8 @@ def _steep(table: FrameTable) -> Steep:
         angle = _signed_angle(table.carried[:1], _across(table.tangents[0])[None], table.tangents[:1])
         return Steep(np.zeros(1), np.array([np.inf]), angle, angle, np.ones(2))
     # stations and angles from the carried to the level left where stretches begin and end
-    begins = [_crossing(table, k, k) for k in np.flatnonzero(good[:-1] & ~good[1:])]
-    ends = [_crossing(table, k, k + 1) for k in np.flatnonzero(~good[:-1] & good[1:])]
+    begins = [_crossing(table, int(k), int(k)) for k in np.flatnonzero(good[:-1] & ~good[1:])]
+    ends = [_crossing(table, int(k), int(k) + 1) for k in np.flatnonzero(~good[:-1] & good[1:])]
     over_seam = table.curve.closed and not (good[0] and good[-1])
     if over_seam:
         # one of them goes over the seam, as if the curve went on
@@ -311,8 +311,7 @@ def _steep(table: FrameTable) -> Steep:
         k = int(np.argmin((np.pi - np.abs(change)) / (last - first)))
         turned_over[k] = not turned_over[k]
         change[k] -= np.copysign(np.pi, change[k])
-    senses = np.cumprod(np.where(turned_over, -1.0, 1.0))
-    senses = np.insert(senses, 0, 1.0)
+    senses: Array = np.insert(np.cumprod(np.where(turned_over, -1.0, 1.0)), 0, 1.0).astype(float)
     one = one + np.where(senses[:-1] < 0, np.pi, 0.0)
     two = one + change
     if over_seam:

@@ -14,12 +14,11 @@ from kestrav.core.document.lookup import (
     common_parent,
     fresh_part_ids,
     get,
-    named_parts,
     subtree,
     topmost,
-    turners,
 )
-from kestrav.core.document.records import Camera, Carry, Light, Part, Placement, Poses, Project, Run
+from kestrav.core.document.records import Note, Part, Placement, Project
+from kestrav.core.document.references import named, users
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
@@ -110,29 +109,19 @@ def group(project: Project, part_ids: Iterable[str], name: str = "Group") -> Pro
     return reparent(msgspec.structs.replace(project, parts=parts), ids, made.id)
 
 
-def _part_of(aim: object) -> object:
-    return getattr(aim, "part", None)
-
-
 def ungroup(project: Project, part_id: str) -> Project:
     """The project with an assembly dissolved: its children go to its parent. Raises BadInput for what is needed."""
     part = get(project, part_id)
     if not isinstance(part, Part) or part.geometry is not None:
         raise BadInput(f"“{part.name}” is not an assembly")
-    moving: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
-    users = [item.name for item in moving if part_id in (item.rider, getattr(item, "carrier", ""))]
-    users += [
-        run.name for run in project.runs if part_id in (*run.company, _part_of(getattr(run.heading, "aim", None)))
-    ]
-    users += [item.name for item in turners(project) if part_id in named_parts(item)]
-    looking: tuple[Camera | Light, ...] = (*project.cameras, *project.lights)
-    users += [item.name for item in looking if _part_of(item.aim) == part_id]
-    if users:
-        raise BadInput(f"“{part.name}” is used by “{users[0]}”; give that another thing first")
+    using = [item for item in users(project, part_id) if not isinstance(item, Note)]
+    if using:
+        told = getattr(using[0], "name", "") or "an intended contact"
+        raise BadInput(f"“{part.name}” is used by “{told}”; give that another thing first")
     inner = [child.id for child in children(project, part_id)]
     project = reparent(project, inner, part.parent, before=part_id)
     parts = tuple(p for p in project.parts if p.id != part_id)
-    notes = tuple(n for n in project.notes if part_id not in {f.part for f in n.features})
+    notes = tuple(n for n in project.notes if part_id not in named(n))
     return validate(msgspec.structs.replace(project, parts=parts, notes=notes))
 
 

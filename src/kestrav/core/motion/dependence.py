@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
-from kestrav.core.document.lookup import find, named_parts
-from kestrav.core.document.records import Carry, Cue, Item, Part, PartAim, Project, Run, TowardHeading, Turner
+from kestrav.core.document.lookup import find
+from kestrav.core.document.records import Project, Run, TowardHeading
+from kestrav.core.document.references import references
 from kestrav.core.motion.joints import joints
 from kestrav.core.motion.legs import by_thing
 
@@ -30,8 +29,9 @@ def hangs_on(project: Project, *things: str) -> tuple[object, ...]:
             continue
         item = find(project, here)
         found[here] = item
-        for other in _named(item):
-            need(other)
+        for reference in references(item) if item is not None else ():
+            if reference.ref.moves:
+                need(reference.id)
         if isinstance(item, Run) and (item.seat != "pivot" or item.ground is not None or item.lean.computed):
             bounds = True
         if isinstance(item, Run) and isinstance(item.heading, TowardHeading):
@@ -41,20 +41,3 @@ def hangs_on(project: Project, *things: str) -> tuple[object, ...]:
         for joint in moved_within.get(here, ()):
             need(joint.item.id)
     return (*found.values(), project.parts) if bounds else tuple(found.values())
-
-
-def _named(item: Item | None) -> Iterable[str]:
-    """What a record names that its motion hangs on."""
-    cue = getattr(item, "cue", None)
-    named = [cue.run] if isinstance(cue, Cue) else []
-    if isinstance(item, Part):
-        named += () if item.parent is None else (item.parent,)
-    elif isinstance(item, Run):
-        named += [item.path, item.rider, *(() if item.follows is None else (item.follows.run,))]
-        if isinstance(item.heading, TowardHeading) and isinstance(item.heading.aim, PartAim):
-            named.append(item.heading.aim.part)
-    elif isinstance(item, Carry):
-        named += [item.carrier, *(() if item.onto is None else (item.onto,))]
-    elif isinstance(item, Turner):
-        named += named_parts(item)
-    return named

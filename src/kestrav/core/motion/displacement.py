@@ -281,7 +281,7 @@ class Displacement:
         turning = np.minimum(0.5 * (since + base.way) * base.turn / flat, 2.0 * (since + base.way))
         way = base.way + turning + share * np.abs(rolling.left_over[k])
         own = share * np.abs(np.diff(rolling.path.own))[k]
-        return (1.0 + abs(roll.slip)) * way / roll.radius + own
+        return np.asarray((1.0 + abs(roll.slip)) * way / roll.radius + own)
 
     def _driven(self, drive: Drive, joint: Joint) -> Array:
         side = "b" if joint.part == drive.b.part else "a"
@@ -364,7 +364,7 @@ class Displacement:
         slant = np.sqrt(np.maximum(length**2 - most**2, 0.0))
         # near a dead end the square root has no slope: between two places it changes by the root of the difference at most
         root = 2.0 * np.sqrt(2.0 * most * way)
-        return way + np.where(slant > 0, np.minimum(most * way / np.maximum(slant, _TINY), root), root)
+        return np.asarray(way + np.where(slant > 0, np.minimum(most * way / np.maximum(slant, _TINY), root), root))
 
     def _rocked(self, rod: Rod) -> Array:
         """The rocker's turn: that of the direction to the crank's pin, and of the angle of the triangle at its axle."""
@@ -514,13 +514,13 @@ class Displacement:
         self, away: float, pivot: Array, before: Bound, after: Bound, one: Array, two: Array, shares: Array
     ) -> Bound:
         """Of what is brought over from one motion to another, both with bounds of the pivot, at poses (n, 4, 4) by shares (n,)."""
-        a, b = one @ pivot, two @ pivot
         if not np.isfinite(before.way + after.way).all():
             # where one of them is not seen from here nothing is told
             known = np.isfinite(before.way + after.way)
-            clean = [Bound(np.where(known, b.way, 0.0), np.where(known, b.turn, 0.0)) for b in (before, after)]
-            return _where(known, self._mixed(away, pivot, *clean, one, two, shares), self._unknown())
+            first, second = (_where(known, bound, self._none()) for bound in (before, after))
+            return _where(known, self._mixed(away, pivot, first, second, one, two, shares), self._unknown())
         weight = self._steps(shares**3 * (10 - 15 * shares + 6 * shares**2))
+        a, b = one @ pivot, two @ pivot
         far = np.linalg.norm(b[:, :3, 3] - a[:, :3, 3], axis=1)
         apart = np.maximum(far[:-1], far[1:]) + before.way + after.way
         angle = Rotation.from_matrix(np.swapaxes(a[:, :3, :3], 1, 2) @ b[:, :3, :3]).magnitude()
@@ -742,10 +742,11 @@ class _OnPath:
         long = after - before
         steep = float(np.abs(np.diff(heights[:, 1])).max(initial=0.0)) * (len(heights) - 1) / self.curve.length
         rise = self._lifts(heights[:, 1], before) + self._lifts(heights[:, 1], after)
-        pitch = (rise + steep * np.abs(np.diff(long))) / np.maximum(np.minimum(long[:-1], long[1:]), 1e-9)
+        pitch: Array = (rise + steep * np.abs(np.diff(long))) / np.maximum(np.minimum(long[:-1], long[1:]), 1e-9)
         if width <= 0:
             return pitch
-        return pitch + (self._lifts(heights[:, 0], stations) + self._lifts(heights[:, 2], stations)) / width
+        roll = (self._lifts(heights[:, 0], stations) + self._lifts(heights[:, 2], stations)) / width
+        return np.asarray(pitch + roll)
 
     def _toward(self, heading: TowardHeading, way: Array) -> Array:
         """By how much what points at something turns: by both ways, the nearer the more."""

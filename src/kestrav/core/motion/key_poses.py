@@ -100,7 +100,7 @@ def turned_so_far(poses: Poses, times: ArrayLike) -> Array:
     every = Rotation.from_quat(np.roll([key.placement.rotation for key in poses.keys], -1, axis=1))
     far = np.concatenate([[0.0], np.cumsum((every[:-1].inv() * every[1:]).magnitude())])
     if poses.between == "straight":
-        return np.interp(times, keys, far)
+        return np.asarray(np.interp(times, keys, far))
     found: Array = CubicHermiteSpline(keys, far, _slopes(keys, far[:, None])[:, 0])(np.clip(times, 0.0, keys[-1]))
     return found
 

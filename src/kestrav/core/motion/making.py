@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from itertools import pairwise
 from typing import Literal
 
@@ -41,6 +41,7 @@ from kestrav.core.document.records import (
     Swivel,
     TurnKey,
 )
+from kestrav.core.document.references import renamed
 from kestrav.core.document.validation import COINCIDENT
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
@@ -223,34 +224,22 @@ def turning_too(project: Project, original: str, copied: str) -> Project:
         for item in getattr(project, field):
             if item.part in pairs:
                 name = new_name(project, kind, item.name)
-                fresh = msgspec.structs.replace(item, id=new_id(project, kind), name=name, part=pairs[item.part])
+                fresh = msgspec.structs.replace(renamed(item, pairs), id=new_id(project, kind), name=name)
                 project = add(project, fresh)
     for drive in project.drives:
         if {drive.a.part, drive.b.part} <= pairs.keys():
-            one, two = (msgspec.structs.replace(end, part=pairs[end.part]) for end in (drive.a, drive.b))
             named = {"id": new_id(project, Drive), "name": new_name(project, Drive, drive.name)}
-            project = add(project, msgspec.structs.replace(drive, a=one, b=two, **named))
+            project = add(project, msgspec.structs.replace(renamed(drive, pairs), **named))
     for rod in project.rods:
         if set(named_parts(rod)) <= pairs.keys():
-            project = add(project, _copied_rod(project, rod, pairs))
+            named = {"id": new_id(project, Rod), "name": new_name(project, Rod, rod.name)}
+            project = add(project, msgspec.structs.replace(renamed(rod, pairs), **named))
     for ball in project.balls:
         if ball.part in pairs:
             named = {"id": new_id(project, Ball), "name": new_name(project, Ball, ball.name)}
-            project = add(project, msgspec.structs.replace(ball, part=pairs[ball.part], normals=(), until=0.0, **named))
+            # it rolls on what the other one rolls on, or on that one's copy
+            project = add(project, msgspec.structs.replace(renamed(ball, pairs), normals=(), until=0.0, **named))
     return project
-
-
-def _copied_rod(project: Project, rod: Rod, pairs: Mapping[str, str]) -> Rod:
-    replace = msgspec.structs.replace
-    return replace(
-        rod,
-        id=new_id(project, Rod),
-        name=new_name(project, Rod, rod.name),
-        part=pairs[rod.part],
-        crank=replace(rod.crank, part=pairs[rod.crank.part]),
-        to=None if rod.to is None else replace(rod.to, part=pairs[rod.to.part]),
-        coupled=tuple(replace(c, part=pairs[c.part]) for c in rod.coupled),
-    )
 
 
 def follow_on(project: Project, run_id: str, rider: str, path: str | None = None, distance: float = 0.0) -> Project:

@@ -348,7 +348,7 @@ def _limits(pacing: Limited, top: float, whole: float, bend: Bend | None, low: A
     if bend is None or pacing.sideways <= 0:
         return found
     curvature = bend.curvature(inside.ravel()).reshape(inside.shape)
-    return np.minimum(found, pacing.sideways / np.maximum(curvature, 1e-300))
+    return np.asarray(np.minimum(found, pacing.sideways / np.maximum(curvature, 1e-300)))
 
 
 class Bend(Protocol):

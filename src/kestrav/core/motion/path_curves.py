@@ -67,7 +67,7 @@ class PathCurve:
         places, turned = self._table.most_turned(upright)
         stations = np.asarray(stations, float)
         if not self.curve.closed:
-            return np.interp(stations, places, turned)
+            return np.asarray(np.interp(stations, places, turned))
         rounds, there = np.divmod(stations, self.length)
         return np.asarray(rounds * turned[-1] + np.interp(there, places, turned))
 
