@@ -198,6 +198,9 @@ def test_without_a_display_the_window_says_so(capsys, monkeypatch):
 def test_version_and_schema(capsys):
     assert run(capsys, "--version")[1].startswith("Kestrav ")
     assert json.loads(run(capsys, "schema")[1])["title"] == "Kestrav project"
+    told = json.loads(run(capsys, "rules", "--json")[1])
+    assert {"id", "severity", "unit", "limit", "source"} <= told[0].keys()
+    assert "`clearance-breach`" in run(capsys, "rules")[1]
 
 
 def test_new_takes_a_unit_for_files_that_do_not_say_theirs(capsys, tmp_path):

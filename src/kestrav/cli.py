@@ -13,7 +13,7 @@ import typer
 from kestrav import __version__
 from kestrav.core.errors import BadInput
 
-COMMANDS = ("new", "info", "check", "extract", "render", "export", "schema")
+COMMANDS = ("new", "info", "check", "extract", "render", "export", "schema", "rules")
 
 app = typer.Typer(
     add_completion=False,
@@ -401,6 +401,14 @@ def schema() -> None:
     from kestrav.core.files import project_file
 
     typer.echo(json.dumps(project_file.schema(), indent=1))
+
+
+@app.command()
+def rules(as_json: Json = False) -> None:
+    """List the rules by which projects are checked: their ids, limits and where these come from."""
+    from kestrav.core.findings import table
+
+    _print(table.as_data(), table.as_text(), as_json)
 
 
 class _Line:

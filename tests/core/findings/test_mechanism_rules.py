@@ -52,31 +52,33 @@ def gears(apart=57.0):
 
 def test_sound_gears_are_not_spoken_of():
     made, meshes = gears()
-    assert not any(found(made, meshes, rule) for rule in ("teeth", "axle-distance", "wrong-sense", "ratio"))
+    assert not any(
+        found(made, meshes, rule) for rule in ("drive-teeth", "drive-axle-distance", "drive-wrong-sense", "drive-ratio")
+    )
 
 
 def test_less_than_a_tooth_is_noted():
     made, meshes = gears()
-    assert not found(made, meshes, "less-than-a-tooth")
-    (fault,) = found(edits.update(made, "spin-1", turns=0.03), meshes, "less-than-a-tooth")
+    assert not found(made, meshes, "drive-less-than-a-tooth")
+    (fault,) = found(edits.update(made, "spin-1", turns=0.03), meshes, "drive-less-than-a-tooth")
     assert fault.value == pytest.approx(0.03 * np.pi * 34, rel=1e-3)
 
 
 def test_teeth_out_of_mesh_are_brought_in():
     made, meshes = gears()
     made = edits.update(made, "drive-1", phase=made.drives[0].phase + 2.0)
-    (fault,) = found(made, meshes, "teeth")
+    (fault,) = found(made, meshes, "drive-teeth")
     assert fault.value == pytest.approx(2.0 / 9.0, abs=0.01)  # of 9 degrees a tooth
-    assert not found(mended(made, meshes, fault), meshes, "teeth")
+    assert not found(mended(made, meshes, fault), meshes, "drive-teeth")
 
 
 def test_axles_too_far_apart_are_moved_or_the_module_is_changed():
     made, meshes = gears(58.5)
     made = edits.update(made, "drive-1", pitch=2.0)
-    (fault,) = found(made, meshes, "axle-distance")
+    (fault,) = found(made, meshes, "drive-axle-distance")
     assert fault.value == pytest.approx(1.5)
     for mend in (fault.mend, *fault.also):
-        assert not found(mend.edit(made), meshes, "axle-distance")
+        assert not found(mend.edit(made), meshes, "drive-axle-distance")
 
 
 def test_a_rack_beside_its_gear_gets_its_pitch_line():
@@ -86,17 +88,17 @@ def test_a_rack_beside_its_gear_gets_its_pitch_line():
     made = edits.add(made, Spin("spin-1", "Spins", "gear", UP, end=2.0, turns=0.2, rpm=None))
     made = add_drive(made, meshes, "gear", "rack", "rack")
     made = set_end(made, meshes, "drive-1", "b", axle=Axle((0, 0, 0), (1, 0, 0)))
-    (fault,) = found(made, meshes, "axle-distance")
+    (fault,) = found(made, meshes, "drive-axle-distance")
     assert fault.value == pytest.approx(1.0)
     for mend in (fault.mend, *fault.also):
-        assert not found(mend.edit(made), meshes, "axle-distance")
+        assert not found(mend.edit(made), meshes, "drive-axle-distance")
 
 
-@pytest.mark.parametrize(("turns", "rule"), [(1.0, "wrong-sense"), (-0.5, "ratio"), (-17 / 40, None)])
+@pytest.mark.parametrize(("turns", "rule"), [(1.0, "drive-wrong-sense"), (-0.5, "drive-ratio"), (-17 / 40, None)])
 def test_ends_that_both_turn_must_turn_as_their_teeth_say(turns, rule):
     made, meshes = gears()
     made = edits.add(made, Spin("spin-2", "Two spins", "two", UP, end=2.0, turns=turns, rpm=None))
-    for name in ("wrong-sense", "ratio"):
+    for name in ("drive-wrong-sense", "drive-ratio"):
         faults = found(made, meshes, name)
         assert bool(faults) == (name == rule)
         if faults:
@@ -107,22 +109,24 @@ def test_ends_and_spins_beside_their_cylinder_are_told():
     made, meshes = scene(drum=(tyre(), (0, 0, 0)), other=(tyre(), (0, 0, 200)))
     off = Axle((5, 0, 2), (0, 1, 0))
     made = edits.add(made, Spin("spin-1", "Drum spins", "drum", off, end=2.0, turns=1.0, rpm=None))
-    faults = found(made, meshes, "off-axle")
+    faults = found(made, meshes, "spin-off-axle")
     assert len(faults) == 1 and faults[0].value == pytest.approx(2.0)
-    assert not found(mended(made, meshes, faults[0]), meshes, "off-axle")
+    assert not found(mended(made, meshes, faults[0]), meshes, "spin-off-axle")
     driven = add_drive(made, meshes, "drum", "other", "belt")
-    faults = [f for f in found(driven, meshes, "off-axle") if f.subject[0] == "drive-1"]
+    faults = [f for f in found(driven, meshes, "drive-off-axle") if f.subject[0] == "drive-1"]
     assert len(faults) == 1 and not [
-        f for f in found(faults[0].mend.edit(driven), meshes, "off-axle") if f.subject[0] == "drive-1"
+        f for f in found(faults[0].mend.edit(driven), meshes, "drive-off-axle") if f.subject[0] == "drive-1"
     ]
 
 
-@pytest.mark.parametrize(("turns", "rule"), [(-3.0, "wrong-sense"), (5.0, "slip"), (1000 / (2 * np.pi * 50), None)])
+@pytest.mark.parametrize(
+    ("turns", "rule"), [(-3.0, "spin-wrong-sense"), (5.0, "spin-slip"), (1000 / (2 * np.pi * 50), None)]
+)
 def test_a_wheel_that_only_spins_must_turn_as_it_rolls(turns, rule):
     project, meshes = wheeled()
     axle = add_rolls(project, meshes, ["part-3"]).rolls[0].axle
     made = edits.add(project, Spin("spin-1", "Wheel spins", "part-3", axle, end=4.0, turns=turns, rpm=None))
-    for name in ("wrong-sense", "slip"):
+    for name in ("spin-wrong-sense", "spin-slip"):
         faults = found(made, meshes, name)
         assert bool(faults) == (name == rule)
         if faults:
@@ -192,11 +196,11 @@ def test_a_contact_that_starts_nothing_is_made_the_cue():
 def test_what_waits_for_a_touch_that_never_comes_is_told():
     made, meshes = gate(cue=ContactCue("ram", "gate"))
     made = contacts_settled(made, meshes)
-    assert not found(made, meshes, "never") and not found(made, meshes, "uncued")
+    assert not found(made, meshes, "never-begins") and not found(made, meshes, "uncued")
     short = contacts_settled(edits.update(made, "run-1", end=0.2), meshes)
-    (fault,) = found(short, meshes, "never")
+    (fault,) = found(short, meshes, "never-begins")
     assert "touch of “ram” and “gate”" in fault.detail
-    assert not found(mended(short, meshes, fault), meshes, "never")
+    assert not found(mended(short, meshes, fault), meshes, "never-begins")
 
 
 def test_dragged_and_floating_wheels_have_mends():
@@ -206,8 +210,8 @@ def test_dragged_and_floating_wheels_have_mends():
         "part-2",
         placement=Placement((300, 200, 50), (np.cos(0.3), 0, 0, np.sin(0.3))),
     )
-    (fault,) = found(made, meshes, "dragged")
-    assert not found(mended(made, meshes, fault), meshes, "dragged")
+    (fault,) = found(made, meshes, "wheel-dragged")
+    assert not found(mended(made, meshes, fault), meshes, "wheel-dragged")
     floating = edits.update(add_rolls(project, meshes, ["part-3"]), "path-1", shape=straight((0, 0, 20), (1000, 0, 20)))
     (fault,) = found(floating, meshes, "wheel-off-ground")
     assert not found(mended(floating, meshes, fault), meshes, "wheel-off-ground")

@@ -157,21 +157,21 @@ def test_arriving_late_or_early(due, severity, how):
 def test_what_never_arrives_or_never_begins():
     start = opened()
     endless = edits.update(start.project, "run-1", passes=0, due=4.0)
-    every_mend_helps(endless, "never", start.meshes)
+    every_mend_helps(endless, "run-never-arrives", start.meshes)
     short = edits.update(start.project, "run-1", pacing=Keyed((PaceKey(0, 0), PaceKey(1, 0.8))))
-    fault = every_mend_helps(short, "never", start.meshes)
+    fault = every_mend_helps(short, "run-stops-short", start.meshes)
     assert fault.value == pytest.approx(600)
     waiting = edits.add(short, Run("run-2", "Waits", "part-2", "path-1", cue=Cue("run-1", "way", 0.95)))
-    (fault,) = [f for f in found(waiting, "never", start.meshes) if f.subject == ("run-2",)]
+    (fault,) = [f for f in found(waiting, "run-never-begins", start.meshes) if f.subject == ("run-2",)]
     assert "“Run”" in fault.detail
-    assert not [f for f in found(fault.mend.edit(waiting), "never", start.meshes) if f.subject == ("run-2",)]
+    assert not [f for f in found(fault.mend.edit(waiting), "run-never-begins", start.meshes) if f.subject == ("run-2",)]
     # and so does what follows it
     led = edits.add(
         waiting,
         edits.change(waiting.runs[1], id="run-3", name="Led", rider="part-1", cue=None, follows=Following("run-2")),
     )
-    (fault,) = [f for f in found(led, "never", start.meshes) if f.subject == ("run-3",)]
-    assert not [f for f in found(fault.mend.edit(led), "never", start.meshes) if f.subject == ("run-3",)]
+    (fault,) = [f for f in found(led, "run-never-begins", start.meshes) if f.subject == ("run-3",)]
+    assert not [f for f in found(fault.mend.edit(led), "run-never-begins", start.meshes) if f.subject == ("run-3",)]
 
 
 def test_dead_time_is_noted_and_taken_out():

@@ -21,7 +21,7 @@ def found(made, rule, meshes):
     return [f for f in check(made, meshes).findings if f.rule == rule]
 
 
-RULES = ("slip", "axle-along", "dragged", "off-axle", "radius", "wheel-off-ground")
+RULES = ("wheel-slip", "wheel-axle-along", "wheel-dragged", "wheel-off-axle", "wheel-radius", "wheel-off-ground")
 
 
 def test_a_wheel_that_rolls_is_not_spoken_of(rolling):
@@ -32,10 +32,10 @@ def test_a_wheel_that_rolls_is_not_spoken_of(rolling):
 @pytest.mark.parametrize(
     ("fields", "rule"),
     [
-        ({"slip": 0.02}, "slip"),
-        ({"axle": Axle((5, 0, 0), (1, 0, 0))}, "axle-along"),
-        ({"axle": Axle((5, 0, 3), (0, 1, 0))}, "off-axle"),
-        ({"radius": 55.0}, "radius"),
+        ({"slip": 0.02}, "wheel-slip"),
+        ({"axle": Axle((5, 0, 0), (1, 0, 0))}, "wheel-axle-along"),
+        ({"axle": Axle((5, 0, 3), (0, 1, 0))}, "wheel-off-axle"),
+        ({"radius": 55.0}, "wheel-radius"),
     ],
 )
 def test_faults_of_wheels_have_mends(rolling, fields, rule):
@@ -47,7 +47,7 @@ def test_faults_of_wheels_have_mends(rolling, fields, rule):
 
 def test_slip_is_told_in_mm(rolling):
     made, meshes = rolling
-    (fault,) = found(edits.update(made, "roll-1", slip=-0.05), "slip", meshes)
+    (fault,) = found(edits.update(made, "roll-1", slip=-0.05), "wheel-slip", meshes)
     assert fault.value == pytest.approx(50) and fault.unit == "mm"
 
 
@@ -64,4 +64,4 @@ def test_a_wheel_dragged_across_is_noted(rolling):
     made = edits.update(made, "swivel-1", forward=(0.8, 0.6, 0.0))
     made = edits.remove(made, "swivel-1")
     made = edits.update(made, "roll-1", axle=Axle((5, 0, 0), (0.3, 0.954, 0.0)))
-    assert found(made, "dragged", meshes)
+    assert found(made, "wheel-dragged", meshes)

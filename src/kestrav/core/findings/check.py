@@ -15,102 +15,12 @@ from kestrav.core.clearance.table import Row, rows_of
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding
-from kestrav.core.findings.rules import (
-    absent_carrier,
-    arrival,
-    bad_geometry,
-    below_floor,
-    between_frames,
-    camera_pan,
-    camera_room,
-    dead_ends,
-    dead_time,
-    digging,
-    doubled_point,
-    facing,
-    frame_rate,
-    ground_gap,
-    hand_over,
-    horizon,
-    implausible_size,
-    joint,
-    kink_at_speed,
-    kink_in_path,
-    leftover_scale,
-    leftover_turn,
-    loop,
-    orientation_flip,
-    over_limit,
-    pivot_outside,
-    rods,
-    roles,
-    same_place,
-    self_crossing,
-    spins,
-    subject_framing,
-    subject_hidden,
-    subject_missing,
-    surface_replaced,
-    swept_outdated,
-    tangled_handle,
-    teeth,
-    tight_bend,
-    uncued,
-    undirected_end,
-    view_jump,
-    walking_fast,
-    wheels,
-)
+from kestrav.core.findings.rules import between_frames
 from kestrav.core.findings.rules import clearance as clearance_rule
+from kestrav.core.findings.table import by_frames
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.runs import frame_times, span
 
-RULES = (
-    clearance_rule.find,
-    orientation_flip.find,
-    over_limit.find,
-    facing.find,
-    hand_over.find,
-    arrival.find,
-    ground_gap.find,
-    absent_carrier.find,
-    dead_time.find,
-    wheels.find,
-    spins.find,
-    teeth.find,
-    rods.find,
-    digging.find,
-    uncued.find,
-    kink_at_speed.find,
-    kink_in_path.find,
-    undirected_end.find,
-    tight_bend.find,
-    joint.find,
-    doubled_point.find,
-    tangled_handle.find,
-    self_crossing.find,
-    surface_replaced.find,
-    swept_outdated.find,
-    pivot_outside.find,
-    leftover_scale.find,
-    leftover_turn.find,
-    implausible_size.find,
-    below_floor.find,
-    bad_geometry.find,
-    same_place.find,
-    roles.find,
-    subject_missing.find,
-    subject_framing.find,
-    subject_hidden.find,
-    camera_room.find,
-    camera_pan.find,
-    walking_fast.find,
-    horizon.find,
-    view_jump.find,
-    loop.find,
-    dead_ends.find,
-    frame_rate.find,
-)
 _HAIR = 1e-9  # s
 _ORDER = {"breach": 0, "warning": 1, "note": 2}
 
@@ -141,7 +51,7 @@ class CheckResult:
 def find_all(evidence: Evidence, progress: Progress | None = None) -> tuple[Finding, ...]:
     """What every rule finds, sorted by severity and then time."""
     found: list[Finding] = []
-    for rule in RULES:
+    for rule in by_frames():
         if progress is not None:
             progress(1.0)  # whoever is told may stop the work
         found += rule(evidence)

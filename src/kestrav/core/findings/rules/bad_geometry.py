@@ -11,8 +11,8 @@ from kestrav.core.document.records import Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.motion.placing import shift, transform
 
-_THIN = 1e-3  # mm; common practice, no source: below this a solid is a sheet left over from an export
-_FAR = 100_000.0  # mm from the origin; single-precision graphics then tremble by some 0.01 mm
+THIN = 1e-3  # mm; common practice, no source: below this a solid is a sheet left over from an export
+FAR = 100_000.0  # mm from the origin; single-precision graphics then tremble by some 0.01 mm
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -38,7 +38,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 )
             continue
         size = np.ptp(box, axis=0)
-        if part.geometry is not None and float(size.min()) < _THIN:
+        if part.geometry is not None and float(size.min()) < THIN:
             found.append(
                 Finding(
                     rule="degenerate-geometry",
@@ -49,13 +49,13 @@ def find(evidence: Evidence) -> list[Finding]:
                     time=0.0,
                     value=float(size.min()),
                     unit="mm",
-                    limit=_THIN,
+                    limit=THIN,
                     place=point(box.mean(axis=0)),
                     mend=Mend("Remove it", partial(remove, item_id=part.id)),
                 )
             )
         away = float(np.linalg.norm(box.mean(axis=0)))
-        if part.parent is None and away > _FAR and away > float(np.linalg.norm(size)):
+        if part.parent is None and away > FAR and away > float(np.linalg.norm(size)):
             middle = box.mean(axis=0)
             step = (-float(middle[0]), -float(middle[1]), -float(box[0, 2]))
             found.append(
@@ -68,7 +68,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     time=0.0,
                     value=away,
                     unit="mm",
-                    limit=_FAR,
+                    limit=FAR,
                     place=point(middle),
                     mend=Mend("Bring it to the origin", partial(_brought, part_id=part.id, step=step)),
                 )

@@ -14,7 +14,7 @@ from kestrav.core.geometry.transforms import rotation_angle
 from kestrav.core.motion.legs import journeys_of, movers
 from kestrav.core.motion.placing import front_of, square_axes
 
-_ALLOWED = 0.01  # degrees; common practice, no source: placements in CAD files are exact to far less
+ALLOWED = 0.01  # degrees; common practice, no source: placements in CAD files are exact to far less
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -30,7 +30,7 @@ def find(evidence: Evidence) -> list[Finding]:
             # its run turns it as it must be, or it goes with something else
             continue
         angle = float(np.degrees(rotation_angle(evidence.rest[rows[mover]][:3, :3], np.eye(3))))
-        if angle <= _ALLOWED:
+        if angle <= ALLOWED:
             continue
         pivot, front, up = front_of(project, mover)
         lying = f", its upside points {_way(up)}" if up[2] < 0.999 else ""
@@ -44,7 +44,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 time=0.0,
                 value=angle,
                 unit="°",
-                limit=_ALLOWED,
+                limit=ALLOWED,
                 place=point(pivot),
                 mend=Mend("Square its axes", partial(square_axes, part_id=mover)),
             )

@@ -14,7 +14,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend
 from kestrav.core.findings.of_cameras import over_frames
 
-_PLACE, _TURN = 0.5, 0.02  # mm and degrees by which two views may differ and be the same
+PLACE, _TURN = 0.5, 0.02  # mm and degrees by which two views may differ and be the same
 _STUTTER = 0.05  # share by which the step over the seam may differ from those beside it
 
 
@@ -42,23 +42,23 @@ def _seam(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
     times = np.append(judged.times, judged.times[-1] + step)
     seen = views(judged.project, judged.meshes, judged.camera, times, aspect=judged.aspect)
     steps = np.linalg.norm(np.diff(seen.position, axis=0), axis=1)
-    moves = steps.max() > _PLACE
+    moves = steps.max() > PLACE
     last = _apart(seen, frames - 1, 0)
     following = _apart(seen, frames, 0)
-    same = last[0] < _PLACE and last[1] < _TURN
-    closes = following[0] < _PLACE and following[1] < _TURN
-    if not moves or not (shot.loops or (same and steps[: frames - 1].sum() > 100 * _PLACE)):
+    same = last[0] < PLACE and last[1] < _TURN
+    closes = following[0] < PLACE and following[1] < _TURN
+    if not moves or not (shot.loops or (same and steps[: frames - 1].sum() > 100 * PLACE)):
         return []
     if same:
         title = f"{shot.name} shows its first frame twice"
         detail = "Its last frame is its first one, which makes a loop stutter; a loop ends one frame before"
-        value, unit, limit = last[0], "mm", _PLACE
+        value, unit, limit = last[0], "mm", PLACE
     elif not closes:
         title = f"{shot.name} does not close"
         detail = (
             f"After its last frame the camera is {following[0]:,.1f} mm and {following[1]:.2f}° from where it began"
         )
-        value, unit, limit = following[0], "mm", _PLACE
+        value, unit, limit = following[0], "mm", PLACE
     else:
         before, over, after = steps[frames - 2], steps[frames - 1], steps[0]
         change = max(abs(over - before), abs(after - over)) / max(before, over, after, 1e-9)

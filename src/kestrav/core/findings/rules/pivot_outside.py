@@ -14,7 +14,7 @@ from kestrav.core.motion.legs import journeys_of, movers
 from kestrav.core.motion.placing import pivot_at_side
 from kestrav.core.motion.resting import rest_poses, world_bounds
 
-_ALLOWED = 1.0  # mm outside the box; common practice, no source: rounding in CAD origins is far smaller
+ALLOWED = 1.0  # mm outside the box; common practice, no source: rounding in CAD origins is far smaller
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -36,7 +36,7 @@ def find(evidence: Evidence) -> list[Finding]:
         pivot = apply(pose, np.array([part.pivot.position]))[0]
         outside = np.maximum(np.maximum(low - pivot, pivot - high), 0.0)
         distance = float(np.linalg.norm(outside))
-        if distance <= _ALLOWED:
+        if distance <= ALLOWED:
             continue
         start = journeys[0].start if journeys else 0.0
         found.append(
@@ -49,7 +49,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 time=start,
                 value=distance,
                 unit="mm",
-                limit=_ALLOWED,
+                limit=ALLOWED,
                 place=point(pivot),
                 gap=(point(pivot), point(np.clip(pivot, low, high))),
                 mend=Mend("Centre the pivot", partial(pivot_at_side, part_id=rider, side="middle")),

@@ -9,7 +9,7 @@ import numpy as np
 from kestrav.core.document.edits import remove
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 
-_APART = 0.01  # mm; common practice, no source: twins from one export differ by rounding only
+APART = 0.01  # mm; common practice, no source: twins from one export differ by rounding only
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -24,7 +24,7 @@ def find(evidence: Evidence) -> list[Finding]:
         key = (
             part.geometry,
             part.scale,
-            tuple(np.round(pose[:3, 3] / _APART)),
+            tuple(np.round(pose[:3, 3] / APART)),
             tuple(np.round(pose[:3, :3], 4).ravel() + 0.0),
         )
         twin = first.setdefault(key, part.id)
@@ -40,7 +40,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 time=0.0,
                 value=0.0,
                 unit="mm",
-                limit=_APART,
+                limit=APART,
                 place=point(evidence.boxes[part.id].mean(axis=0)),
                 mend=Mend("Remove the second", partial(remove, item_id=part.id)),
             )

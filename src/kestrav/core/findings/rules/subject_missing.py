@@ -13,7 +13,7 @@ from kestrav.core.document.records import AlongAim, FreeAim, Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, name_of
 from kestrav.core.findings.of_cameras import lasting, over_frames
 
-_AT = 1.0  # mm
+AT = 1.0  # mm
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -46,7 +46,7 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         away = np.linalg.norm(judged.seen.target - judged.seen.position, axis=1)
         # a camera at its own aim is told to look one millimetre ahead
-        at = away < _AT + 1e-6
+        at = away < AT + 1e-6
         if at.any():
             found.append(
                 over_frames(
@@ -61,7 +61,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     detail=f"So it has no direction to look in, at {judged.times[np.argmax(at)]:.2f} s; {lasting(judged, at)}",
                     value=0.0,
                     unit="mm",
-                    limit=_AT,
+                    limit=AT,
                     mend=Mend("Look along its way", partial(update, item_id=camera.id, aim=AlongAim())),
                 )
             )

@@ -101,7 +101,7 @@ def _never(evidence: Evidence, item: Poses | Carry | Spin) -> Finding:
     project = evidence.project
     assert item.cue is not None
     return Finding(
-        rule="never",
+        rule="never-begins",
         severity="breach",
         subject=(item.id, item.part if isinstance(item, Spin) else item.rider),
         title=f"{item.name} never begins",

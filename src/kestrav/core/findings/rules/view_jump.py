@@ -13,7 +13,7 @@ from kestrav.core.findings.model import Evidence, Finding
 from kestrav.core.findings.of_cameras import mends, over_frames
 
 _FAR, _MANY = 300.0, 8.0  # mm, and times the steps beside it, that a step must be to be a jump
-_TURN = 6.0  # degrees that the look must turn from frame to frame to be a jump
+TURN = 6.0  # degrees that the look must turn from frame to frame to be a jump
 _LAGS = (0.4, 0.8, 1.5)  # s
 
 
@@ -24,7 +24,7 @@ def find(evidence: Evidence) -> list[Finding]:
         if len(judged.times) < 4:
             continue
         steps, turns = _steps(judged)
-        step, turn = _outstanding(steps, _FAR), _outstanding(turns, _TURN)
+        step, turn = _outstanding(steps, _FAR), _outstanding(turns, TURN)
         if step is None and turn is None:
             continue
         worst = step if step is not None else turn
@@ -50,7 +50,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 f"{judged.times[worst + 1]:.2f} s",
                 value=float(steps[worst]) if step is not None else float(turns[worst]),
                 unit="mm" if step is not None else "°",
-                limit=_FAR if step is not None else _TURN,
+                limit=_FAR if step is not None else TURN,
                 mend=offered[0] if offered else None,
                 also=offered[1:],
             )
@@ -76,4 +76,4 @@ def _outstanding(values: np.ndarray, least: float) -> int | None:
 def _goal(judged: Judged) -> float:
     # looked at coarsely steps are longer, but none stands out
     steps, turns = _steps(judged)
-    return 0.0 if _outstanding(steps, _FAR) is None and _outstanding(turns, _TURN) is None else 1.0
+    return 0.0 if _outstanding(steps, _FAR) is None and _outstanding(turns, TURN) is None else 1.0

@@ -1,0 +1,205 @@
+"""The table of rules: what is looked for, how grave it is, by what limit, and where that comes from.
+
+Every finding tells the id of its rule, and no two rules have the same. Where the project has a setting for a limit, that holds instead of
+what stands here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from kestrav.core.document.cameras import Framing
+from kestrav.core.document.records import Settings
+from kestrav.core.findings.model import Evidence, Finding, Severity
+from kestrav.core.findings.rules import (
+    absent_carrier,
+    arrival,
+    bad_geometry,
+    below_floor,
+    between_frames,
+    camera_pan,
+    camera_room,
+    clearance,
+    dead_ends,
+    dead_time,
+    digging,
+    doubled_point,
+    facing,
+    frame_rate,
+    ground_gap,
+    hand_over,
+    horizon,
+    implausible_size,
+    joint,
+    kink_at_speed,
+    kink_in_path,
+    leftover_scale,
+    leftover_turn,
+    loop,
+    orientation_flip,
+    over_limit,
+    pivot_outside,
+    rods,
+    roles,
+    same_place,
+    self_crossing,
+    spins,
+    subject_framing,
+    subject_hidden,
+    subject_missing,
+    surface_replaced,
+    swept_outdated,
+    tangled_handle,
+    teeth,
+    tight_bend,
+    uncued,
+    undirected_end,
+    view_jump,
+    walking_fast,
+    wheels,
+)
+
+Find = Callable[[Evidence], Iterable[Finding]]
+
+PRACTICE = "common practice, no source"
+DEFINED = "by definition"
+CHOSEN = "the project's own"
+
+
+@dataclass(frozen=True)
+class Rule:
+    """A rule: what looks for it, its id, what it says in words, how grave it is at the most, the unit of its number, its limit if nothing
+    else is said (none: any at all), the ``setting`` that holds instead, and the ``source`` of the limit."""
+
+    find: Find
+    id: str
+    says: str
+    severity: Severity
+    unit: str = ""
+    limit: float | None = None
+    setting: str = ""
+    source: str = PRACTICE
+
+
+_S, _F = Settings(), Framing()
+
+RULES: tuple[Rule, ...] = (
+    # clearance
+    Rule(clearance.find, "collision", "two parts overlap", "breach", "mm", 0.0, "", DEFINED),
+    Rule(clearance.find, "clearance-breach", "parts come nearer than required", "breach", "mm", _S.required_clearance, "required_clearance", CHOSEN),
+    Rule(between_frames.find, "between-frames", "parts come too near between two frames", "breach", "mm", _S.required_clearance, "required_clearance", CHOSEN),
+    Rule(between_frames.find, "not-shown", "the clearance could not be shown for a span of time", "warning", "mm", _S.required_clearance, "required_clearance", CHOSEN),
+    Rule(swept_outdated.find, "swept-outdated", "a swept space is not what its thing sweeps any more", "warning", "s", None, "", DEFINED),
+    # runs, and what moves things one after another
+    Rule(orientation_flip.find, "orientation-flip", "a rider turns too far from one frame to the next", "breach", "°", _S.flip_angle, "flip_angle"),
+    Rule(over_limit.find, "speed-over-limit", "a rider is faster than the project allows", "warning", "mm/s", None, "speed_limit", CHOSEN),
+    Rule(over_limit.find, "abrupt", "a rider gathers or loses speed too fast, or at once", "warning", "mm/s²", None, "acceleration_limit", CHOSEN),
+    Rule(facing.find, "facing", "a rider goes sideways or backwards that was given a front", "note", "°", facing.SIDEWAYS),
+    Rule(hand_over.find, "overlap", "two things move one rider at a time", "breach", "s", 0.0, "", DEFINED),
+    Rule(hand_over.find, "jump", "a rider jumps where one motion hands it to the next", "breach", "mm", hand_over.GAP),
+    Rule(hand_over.find, "speed-jump", "a rider's speed jumps where one motion hands it to the next", "warning", "mm/s", _S.kink_step, "kink_step"),
+    Rule(hand_over.find, "let-go", "what is carried is let go while it moves", "warning", "mm/s", _S.kink_step, "kink_step"),
+    Rule(hand_over.find, "snatched", "what is taken up is taken by something that moves", "warning", "mm/s", _S.kink_step, "kink_step"),
+    Rule(hand_over.find, "turn-at-once", "a rider turns at once where one motion hands it to the next", "warning", "°", hand_over.ANGLE),
+    Rule(arrival.find, "mark", "a rider does not stop at its mark", "breach", "mm", arrival.MARK),
+    Rule(arrival.find, "due", "a rider does not arrive when it is due", "breach", "s", None, "", "a frame of the project"),
+    Rule(arrival.find, "run-never-begins", "a run waits for what never comes", "breach", "", None, "", DEFINED),
+    Rule(arrival.find, "run-never-arrives", "a run without end has a mark or a time to arrive by", "breach", "", None, "", DEFINED),
+    Rule(arrival.find, "run-stops-short", "a run's last key lies before the end of its way", "warning", "mm", arrival.MARK),
+    Rule(uncued.find, "never-begins", "key poses, a ride or a spin wait for what never comes", "breach", "", None, "", DEFINED),
+    Rule(uncued.find, "uncued", "something begins about when parts touch, but by time", "warning", "s", None, "", DEFINED),
+    Rule(absent_carrier.find, "absent-carrier", "a part rides with something that is not there yet", "warning", "mm", absent_carrier.APART),
+    Rule(ground_gap.find, "ground", "a rider floats above the ground or is sunk into it", "warning", "mm", _S.ground_gap, "ground_gap"),
+    Rule(digging.find, "digging", "key poses dig into the floor between their keys", "warning", "mm", _S.ground_gap, "ground_gap"),
+    Rule(dead_time.find, "dead-time", "nothing moves for a while", "note", "s", _S.dead_time, "dead_time"),
+    # wheels, spins, drives and rods
+    Rule(wheels.find, "wheel-slip", "a wheel turns by more or less than it rolls", "warning", "mm", wheels.SLIP),
+    Rule(wheels.find, "wheel-dragged", "a wheel is dragged across its way", "note", "mm", None, "", f"{wheels.DRAGGED:.0%} of its way; {PRACTICE}"),
+    Rule(wheels.find, "wheel-axle-along", "a wheel's axle points along its way", "breach", "", wheels.ALONG),
+    Rule(wheels.find, "wheel-off-axle", "a wheel's axle is beside that of its CAD face", "warning", "mm", wheels.OFF_AXLE),
+    Rule(wheels.find, "wheel-radius", "a wheel rolls by another radius than its tread has", "warning", "mm", None, "", DEFINED),
+    Rule(wheels.find, "wheel-off-ground", "a wheel is above or below what it rolls on", "warning", "mm", _S.ground_gap, "ground_gap"),
+    Rule(spins.find, "spin-off-axle", "a part spins about a line beside its own axis", "warning", "mm", spins.OFF_AXLE),
+    Rule(spins.find, "spin-wrong-sense", "a wheel spins the way opposite to its rolling", "breach", "s", 0.0, "", DEFINED),
+    Rule(spins.find, "spin-slip", "a wheel spins faster or more slowly than it rolls", "warning", "mm", 1.0, "", f"or {spins.SLIP:.0%} of its way; {PRACTICE}"),
+    Rule(teeth.find, "drive-wrong-sense", "both ends of a drive are turned, against each other", "breach", "°", 0.0, "", DEFINED),
+    Rule(teeth.find, "drive-ratio", "both ends of a drive are turned, not by its ratio", "breach", "°", 0.0, "", DEFINED),
+    Rule(teeth.find, "drive-less-than-a-tooth", "a drive turns by less than a tooth", "note", "mm", None, "", DEFINED),
+    Rule(teeth.find, "drive-axle-distance", "axles are not as far apart as the pitch circles ask", "warning", "mm", teeth.APART),
+    Rule(teeth.find, "drive-teeth", "the teeth of a drive do not mesh", "warning", "tooth", teeth.MESH),
+    Rule(teeth.find, "drive-off-axle", "an end of a drive turns beside the axis of its CAD face", "warning", "mm", teeth.OFF_AXLE),
+    Rule(rods.find, "rod-length", "a rod is not as long as its pins are apart", "breach", "mm", rods.CHANGE),
+    Rule(rods.find, "out-of-reach", "a mechanism cannot be put together all the way", "breach", "mm", rods.SHORT, "", DEFINED),
+    # paths
+    Rule(kink_at_speed.find, "kink-at-speed", "a rider takes a sharp corner without stopping", "warning", "mm/s", _S.kink_step, "kink_step"),
+    Rule(kink_in_path.find, "kink-in-path", "a path that something follows has a sharp corner", "note", "°", 0.0, "", DEFINED),
+    Rule(undirected_end.find, "undirected-end", "a path's end has no direction of its own", "warning", "°", None),
+    Rule(tight_bend.find, "tight-bend", "a path bends more tightly than its rider can", "breach", "mm", None, "", "the least radius that the rider states"),
+    Rule(joint.find, "joint", "paths of runs in a row do not meet, or not in one direction", "breach", "mm", joint.GAP),
+    Rule(doubled_point.find, "doubled-point", "two points of a path lie nearly in one place", "warning", "mm", None),
+    Rule(tangled_handle.find, "tangled-handle", "a handle makes a path run back or loop", "warning", "°", tangled_handle.TURNING),
+    Rule(self_crossing.find, "self-crossing", "a path crosses itself", "note", "", None, "", DEFINED),
+    Rule(surface_replaced.find, "surface-replaced", "a path lies on a part that has another shape now", "warning", "", None, "", DEFINED),
+    # the product
+    Rule(pivot_outside.find, "pivot-outside", "a rider is carried by a point that is not on it", "warning", "mm", pivot_outside.ALLOWED),
+    Rule(leftover_scale.find, "leftover-scale", "an imported thing that is to move carries a scale", "warning", "", None),
+    Rule(leftover_turn.find, "leftover-turn", "an imported thing that is to move has axes that nobody chose", "note", "°", leftover_turn.ALLOWED),
+    Rule(implausible_size.find, "implausible-size", "a product is so small or large that its unit may be another", "warning", "mm", _S.smallest_size, "smallest_size, largest_size"),
+    Rule(below_floor.find, "below-floor", "something lies below the floor", "warning", "mm", 0.0),
+    Rule(bad_geometry.find, "degenerate-geometry", "a solid has no thickness", "note", "mm", bad_geometry.THIN),
+    Rule(bad_geometry.find, "far-away", "a part lies very far from the others", "warning", "mm", bad_geometry.FAR),
+    Rule(bad_geometry.find, "empty-assembly", "an assembly holds nothing", "note", "", None, "", DEFINED),
+    Rule(same_place.find, "same-place", "two parts of one shape lie in one place", "warning", "mm", same_place.APART),
+    Rule(roles.find, "fixed-moves", "a part that is meant to stay is moved", "warning", "", None, "", DEFINED),
+    Rule(roles.find, "moving-stands", "a part that is meant to move is not", "note", "", None, "", DEFINED),
+    # cameras and shots
+    Rule(subject_missing.find, "subject-missing", "a camera's subject is not shown", "warning", "", None, "", DEFINED),
+    Rule(subject_missing.find, "aim-at-itself", "a camera stands at what it looks at", "breach", "mm", subject_missing.AT),
+    Rule(subject_framing.find, "out-of-frame", "a camera's subject is out of the frame", "breach", "%", None, "", DEFINED),
+    Rule(subject_framing.find, "subject-cut", "a camera's subject is cut by the frame's edge", "warning", "%", 100 * _F.margin, "framing of the camera"),
+    Rule(subject_framing.find, "subject-small", "a camera's subject is too small", "warning", "%", 100 * _F.least, "framing of the camera"),
+    Rule(subject_framing.find, "subject-large", "a camera's subject is too large", "warning", "%", 100 * _F.most, "framing of the camera"),
+    Rule(subject_framing.find, "subject-changing", "a camera's subject changes its size", "warning", "%", None, "framing of the camera", CHOSEN),
+    Rule(subject_hidden.find, "subject-hidden", "a camera's subject is hidden behind something", "warning", "%", 100 * _F.visible, "framing of the camera"),
+    Rule(camera_room.find, "camera-inside", "a camera is inside something or goes through it", "breach", "mm", 0.0, "", DEFINED),
+    Rule(camera_room.find, "camera-near", "a camera comes too near to something", "warning", "mm", _F.near, "framing of the camera"),
+    Rule(camera_pan.find, "pan-fast", "what a camera looks at crosses the frame too fast", "warning", "s", _S.crossing_time, "crossing_time"),
+    Rule(walking_fast.find, "walking-fast", "a walkthrough is faster than people walk", "warning", "m/s", _S.walking_speed / 1000, "walking_speed"),
+    Rule(horizon.find, "horizon-rolled", "a camera's horizon is not level", "warning", "°", _F.roll, "framing of the camera"),
+    Rule(view_jump.find, "view-jump", "a camera's picture jumps from one frame to the next", "breach", "°", view_jump.TURN),
+    Rule(loop.find, "loop-seam", "a shot that loops does not close, or stutters at its seam", "warning", "mm", loop.PLACE),
+    Rule(dead_ends.find, "dead-ends", "a shot's picture does not change at its beginning or end", "note", "s", _S.dead_time, "dead_time"),
+    Rule(frame_rate.find, "frame-rate", "a shot has few frames a second", "warning", "fps", frame_rate.LEAST, "", f"that of cinema (SMPTE ST 428-11); {PRACTICE}"),
+)  # fmt: skip
+
+
+def by_frames() -> tuple[Find, ...]:
+    """What looks for the rules at the frames, each once, in the order of the table; what needs a certificate is left out."""
+    return tuple(dict.fromkeys(rule.find for rule in RULES if rule.find is not between_frames.find))
+
+
+def as_data() -> list[dict[str, Any]]:
+    """The table for machines."""
+    return [
+        {
+            "id": rule.id,
+            "says": rule.says,
+            "severity": rule.severity,
+            "unit": rule.unit,
+            "limit": rule.limit,
+            "setting": rule.setting,
+            "source": rule.source,
+        }
+        for rule in RULES
+    ]
+
+
+def as_text() -> str:
+    """The table for people, in Markdown."""
+    lines = ["| id | found when | at most | limit | setting | source |", "|---|---|---|---|---|---|"]
+    for rule in RULES:
+        limit = "" if rule.limit is None else f"{rule.limit:g} {rule.unit}".strip()
+        lines.append(f"| `{rule.id}` | {rule.says} | {rule.severity} | {limit} | {rule.setting} | {rule.source} |")
+    return "\n".join(lines) + "\n"
