@@ -129,3 +129,22 @@ def test_declared_units_are_converted_in_meshes_and_in_analytic_faces(tmp_path, 
     corners = shape.vertices[np.unique(shape.triangles[shape.face_of == shape.faces.index(bore)])]
     assert bore.distance(corners).max() < 1e-3
     assert abs(np.array(bore.axis)) == pytest.approx([0, 0, 1], abs=1e-12)
+
+
+@pytest.mark.parametrize("size", [0.05, 0.4, 3.0, 50.0])
+def test_facets_are_as_fine_for_a_solid_of_any_size(tmp_path, size):
+    from OCP.BRepPrimAPI import BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeSphere
+    from OCP.STEPControl import STEPControl_StepModelType, STEPControl_Writer
+
+    # closed forms: a cylinder as high as wide, and a ball
+    solids = (
+        (BRepPrimAPI_MakeCylinder(size / 2, size), np.pi * size**3 / 4),
+        (BRepPrimAPI_MakeSphere(size / 2), np.pi * size**3 / 6),
+    )
+    for k, (made, volume) in enumerate(solids):
+        writer = STEPControl_Writer()
+        writer.Transfer(made.Shape(), STEPControl_StepModelType.STEPControl_AsIs)
+        file = tmp_path / f"{k}.step"
+        writer.Write(str(file))
+        (shape,) = read_product(file).meshes.values()
+        assert shape.volume == pytest.approx(volume, rel=4e-3)

@@ -186,6 +186,27 @@ def test_a_gear_rolls_along_a_rack_that_stands_still():
     assert turned == pytest.approx(Motion(rolled).turned("part-2", axle.direction, TIMES), abs=1e-9)
 
 
+def test_a_gear_with_a_run_of_its_own_rolls_along_a_rack_that_stands():
+    axle = Axle((0, 0, 0), (0, -1, 0))
+    line = PointShape((PathPoint((0, 0, 10)), PathPoint((20 * np.pi, 0, 10))))
+    parts = (Part("part-2", "Gear", placement=Placement((0, 0, 10))), Part("part-3", "Rack"))
+    made = edits.add(
+        Project(parts=parts, paths=(Path("path-1", "P", line),)),
+        Run("run-1", "R", "part-2", "path-1", duration=4.0),
+        Drive("drive-1", "D", End("part-2", axle, 10), End("part-3", Axle((0, 0, 0), (1, 0, 0))), "rack"),
+    )
+    assert driven(made) == {"drive-1": "a"}
+    motion = Motion(made)
+    assert abs(motion.turned("part-2", axle.direction, TIMES)[-1]) == pytest.approx(2 * np.pi)
+    # the rack stays, and the gear's touching point does not slide on it
+    assert motion.poses("part-3", TIMES) == pytest.approx(np.broadcast_to(np.eye(4), (len(TIMES), 4, 4)))
+    rolled = edits.add(edits.remove(made, "drive-1"), Roll("roll-1", "W", "part-2", axle, 10.0))
+    assert motion.poses("part-2", TIMES) == pytest.approx(Motion(rolled).poses("part-2", TIMES), abs=1e-9)
+    # a rack that has a run itself turns a gear that stands
+    pushed = edits.update(made, "run-1", rider="part-3")
+    assert driven(pushed) == {"drive-1": "a"}
+
+
 def test_a_planet_turns_by_willis():
     # sun 20 stands, planet 30 runs around it on an arm that turns once: 1 + 20/30 turns in space (R. Willis, 1841)
     made = Project(

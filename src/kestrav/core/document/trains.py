@@ -66,7 +66,10 @@ def _resolved(project: Project) -> dict[str, Side | None]:
             turned.append(rod.to.part)
     spread(turned)
     moving: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
-    spread([p for m in moving for p in (m.rider, *(m.company if isinstance(m, Run) else ()))])
+    moved = [p for m in moving for p in (m.rider, *(m.company if isinstance(m, Run) else ()))]
+    # a gear that is moved along a rack that stands rolls on it
+    spread([d.b.part for d in project.drives if d.kind == "rack" and d.a.part in moved and d.b.part not in moved])
+    spread(moved)
     spread([d.b.part for d in project.drives if d.kind == "rack"])
     for drive in project.drives:
         spread([drive.a.part])

@@ -37,7 +37,7 @@ UNITLESS = TRIMESH_SUFFIXES
 
 ANGLE_TOLERANCE = 0.5  # rad between neighbouring facets
 # mm between a curved face and its facets: a share of the largest solid, and within these
-CHORD_SHARE, FINEST_CHORD, COARSEST_CHORD = 5e-4, 0.005, 0.1
+CHORD_SHARE, FINEST_CHORD, COARSEST_CHORD = 5e-4, 1e-5, 0.1
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "ft": 304.8}
 
 # glTF has Y up (section 3.4 of its specification); Kestrav has Z up
