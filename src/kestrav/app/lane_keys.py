@@ -70,14 +70,15 @@ def grips(deck: Deck) -> list[Grip]:
 def _pace(deck: Deck, trip: Journey) -> Iterator[Grip]:
     """Keys of distance by time."""
     pacing = trip.run.pacing
-    if not isinstance(pacing, Keyed) or deck.by_distance or trip.run.holds or not np.isfinite(trip.start):
+    shown = not (deck.by_distance or trip.run.holds or trip.is_backward)
+    if not isinstance(pacing, Keyed) or not shown or not np.isfinite(trip.start):
         return
     for i, key in enumerate(pacing.keys):
-        x, y = trip.start + key.time * trip.once, key.way * trip.length
+        x, y = trip.whole_start + key.time * trip.once, key.way * trip.length
         yield Grip("distance", trip.run.id, i, x, y)
         if deck.chosen_key == ("distance", trip.run.id, i):
             step = HANDLE * deck.shown_width()
-            slope = float(trip.profile.speed([min(max(key.time, 1e-6), 1 - 1e-6) * trip.once])[0])
+            slope = float(trip.entire.profile.speed([min(max(key.time, 1e-6), 1 - 1e-6) * trip.once])[0])
             if key.slope is not None:
                 slope = key.slope * trip.length / trip.once
             sense = -1.0 if i == len(pacing.keys) - 1 else 1.0
@@ -153,13 +154,13 @@ def _pace_moved(trip: Journey, grip: Grip, x: float, y: float) -> Keyed:
     key = keys[grip.index]
     if grip.side == "handle":
         # a handle is at least a hundredth of the journey from its key
-        far = x - (trip.start + key.time * trip.once)
+        far = x - (trip.whole_start + key.time * trip.once)
         least = 0.01 * trip.once
         sense = -1.0 if grip.index == len(keys) - 1 else 1.0
         slope = (y - key.way * trip.length) / (sense * max(sense * far, least))
         keys[grip.index] = msgspec.structs.replace(key, slope=slope * trip.once / trip.length)
         return Keyed(tuple(keys))
-    time = (x - trip.start) / trip.once
+    time = (x - trip.whole_start) / trip.once
     inner = 0 < grip.index < len(keys) - 1
     low, high = _room([k.time for k in keys], grip.index, 0.0, 1.0)
     time = min(max(time, low), high) if inner else key.time
@@ -193,8 +194,8 @@ def added(deck: Deck, lane: str, x: float, y: float, project: Project) -> Projec
     if trip is None:
         return None
     run = trip.run
-    if lane == "distance" and isinstance(run.pacing, Keyed) and not deck.by_distance and not run.holds:
-        key = PaceKey((x - trip.start) / trip.once, float(np.clip(y / trip.length, 0.0, 1.0)))
+    if lane == "distance" and isinstance(run.pacing, Keyed) and not (deck.by_distance or run.holds or trip.is_backward):
+        key = PaceKey((x - trip.whole_start) / trip.once, float(np.clip(y / trip.length, 0.0, 1.0)))
         if not 0 < key.time < 1:
             return None
         return edits.update(project, run.id, pacing=Keyed(tuple(sorted([*run.pacing.keys, key], key=lambda k: k.time))))

@@ -204,15 +204,15 @@ class PacingRows(Rows):
         )
 
     def _add_key(self, run: Run, pacing: Keyed, trip: Journey) -> None:
-        since = self.session.time - trip.start
-        stops = [(float(trip.times_at([h.place * trip.path.length])[0]) - trip.start, h.duration) for h in run.holds]
+        since = self.session.time - trip.whole_start
+        stops = [(float(trip.entire.times_at([h.place * trip.path.length])[0]) - trip.start, h.duration) for h in run.holds]
         waited = sum(min(max(since - at, 0.0), seconds) for at, seconds in stops)
         moving = trip.once - sum(seconds for _, seconds in stops)
         share = (since - waited) / moving
         if not 0.01 < share < 0.99 or any(abs(k.time - share) < 0.01 for k in pacing.keys):
             self.session.refused.emit("move the playhead into the run, away from its other keys")
             return
-        way = float(trip.profile.distance([since])[0]) / trip.length
+        way = float(trip.entire.profile.distance([since])[0]) / trip.length
         keys = sorted((*pacing.keys, PaceKey(share, way)), key=lambda k: k.time)
         self._change(run, "Add key", keys=tuple(keys))
 

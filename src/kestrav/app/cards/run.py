@@ -10,6 +10,7 @@ from kestrav.app.cards.rows import Rows
 from kestrav.app.cards.ties import TieRows
 from kestrav.core.document.records import Project, Run
 from kestrav.core.motion.making import bring_path, stop_at_mark
+from kestrav.core.motion.passes import RepeatedProfile
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.runs import Journey, journey
 from kestrav.core.units import show
@@ -140,6 +141,8 @@ class RunRows(Rows):
                 lambda v: self._set(run.id, "There and back", returns=v),
                 "There and back; otherwise it begins anew each time",
             )
+        if run.portion is not None:
+            self._portion(run, run.portion)
         ways = ("Before", "before", [("waits", "it waits on the path"), ("rests", "it rests in its place")])
         after = ("After", "after", [("stays", "it stays on the path"), ("rests", "it rests in its place")])
         for label, field, options in (ways, after):
@@ -150,6 +153,32 @@ class RunRows(Rows):
                 lambda v, f=field, n=label: self._set(run.id, n, **{f: v}),
                 f"Where it is {label.lower()} this run, if nothing else moves it then",
             )
+
+    def _portion(self, run: Run, portion: tuple[float, float]) -> None:
+        """Which part of its time is made, of a run that was split or is made backward in time."""
+        for k, (label, tip) in enumerate(
+            (
+                ("Time from", "The share of the whole run's time at which this part of it begins"),
+                ("Time to", "The share at which it ends; below its beginning it goes backward in time"),
+            )
+        ):
+            self.form.number(
+                label,
+                100 * portion[k],
+                "%",
+                lambda v, k=k: self._set(
+                    run.id, "Portion of time", portion=(v / 100, portion[1]) if k == 0 else (portion[0], v / 100)
+                ),
+                tip,
+                2,
+            )
+        self.form.buttons(
+            (
+                "Make all of it",
+                lambda: self._set(run.id, "Make all of it", portion=None),
+                "The whole run again, forward",
+            )
+        )
 
     def _mark(self, run: Run, trip: Journey) -> None:
         """Where its front must stop, and when it must be there."""
@@ -210,7 +239,9 @@ class RunRows(Rows):
                 "Arrives",
                 trip.end,
                 "s",
-                lambda v: self._set(run.id, "Arrives", duration=(v - trip.start) / run.passes, speed=None),
+                lambda v: self._set(
+                    run.id, "Arrives", duration=trip.once * (v - trip.start) / trip.duration, speed=None
+                ),
                 "When it arrives; its duration follows",
                 3,
                 0.1,
@@ -224,7 +255,16 @@ def arrival_lines(project: Project, trip: Journey) -> list[str]:
     lines = [once if trip.run.passes == 1 else f"a pass: {once}"]
     if not np.isfinite(trip.start):
         return [*lines, "never begins: what it waits for never comes"]
-    if trip.run.passes > 1:
+    if trip.run.portion is not None:
+        first, last = trip.run.portion
+        whole = trip.entire.duration
+        lines.append(
+            f"{100 * abs(last - first):.2f}\u2009% of {whole:.3f}\u2009s = <b>{trip.duration:.3f}\u2009s</b>"
+            f"{', backward in time' if last < first else ''}"
+        )
+    elif trip.run.passes > 1 and isinstance(trip.profile, RepeatedProfile) and trip.profile.back is not None:
+        lines.append(f"{trip.run.passes} passes there and back take <b>{trip.duration:.3f}\u2009s</b>")
+    elif trip.run.passes > 1:
         lines.append(f"{trip.run.passes} × {trip.once:.3f}\u2009s = <b>{trip.duration:.3f}\u2009s</b>")
     begun = "" if trip.run.cue is None and trip.run.follows is None else f"begins at {trip.start:.3f}\u2009s, "
     if np.isfinite(trip.end):

@@ -206,7 +206,7 @@ def convoy(project: Project, run_id: str, count: int, spacing: float) -> Project
     known = {p.id for p in project.parts}
     trip = journey(project, run)
     way = trip.path.curve.tangent([trip.sets_out_at])[0] * (
-        -1.0 if run.backwards != (run.portion is not None and run.portion[0] > run.portion[1]) else 1.0
+        -1.0 if run.backwards != journey(project, run).is_backward else 1.0
     )
     project = copy(project, [run.rider], [shift(-k * spacing * way) for k in range(1, count)])
     rider = get(project, run.rider)

@@ -58,6 +58,13 @@ class Journey:
         return self.end if np.isfinite(self.duration) else self.start + 2 * self.once
 
     @property
+    def there_and_back(self) -> float:
+        """The end in s of what goes otherwise than before: of its first pass, and of the way back where there is one."""
+        passes = 2 if self.run.returns and self.run.passes != 1 else 1
+        whole = self.profile.starts(passes) if isinstance(self.profile, RepeatedProfile) else self.once
+        return self.start + min(whole if self.run.portion is None else self.duration, self.duration)
+
+    @property
     def length(self) -> float:
         """Way covered, in mm."""
         return self.last - self.first
@@ -131,6 +138,16 @@ class Journey:
         if not isinstance(self.profile, PortionProfile):
             return self
         return replace(self, profile=self.profile.whole)
+
+    @property
+    def whole_start(self) -> float:
+        """When the journey that this is a portion of would begin in s, were it made forward in time as this one is."""
+        return self.start - (self.profile.first if isinstance(self.profile, PortionProfile) else 0.0)
+
+    @property
+    def is_backward(self) -> bool:
+        """Whether it is made backward in time."""
+        return self.run.portion is not None and self.run.portion[0] > self.run.portion[1]
 
     def moments(self, times: ArrayLike) -> Array:
         """Times (n,) within all of its passes at times (n,), in s, held before and after; of a portion those of the whole."""

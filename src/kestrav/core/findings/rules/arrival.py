@@ -152,7 +152,7 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
             )
         ]
     short = trip.length - float(trip.profile.distance([trip.once])[0]) if run.follows is None else 0.0
-    if isinstance(run.pacing, Keyed) and short > MARK:
+    if isinstance(run.pacing, Keyed) and short > MARK and run.portion is None:
         keys = (*run.pacing.keys[:-1], msgspec.structs.replace(run.pacing.keys[-1], way=1.0))
         return [
             _finding(

@@ -42,7 +42,7 @@ def find(evidence: Evidence) -> list[Finding]:
         trip = journey(project, run)
         if not np.isfinite(trip.start):
             continue
-        time = trip.start + 0.5 * trip.once
+        time = trip.start + 0.5 * min(trip.once, trip.duration)
         pivot = rotation_from_quaternion(part.pivot.rotation)
         frame = evidence.frame(time)
         front = evidence.poses[frame, row[run.rider], :3, :3] @ pivot[:, 0]

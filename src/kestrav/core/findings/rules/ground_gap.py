@@ -37,7 +37,7 @@ def find(evidence: Evidence) -> list[Finding]:
         trip = journey(project, run)
         if not np.isfinite(trip.start):
             continue
-        times = np.linspace(trip.start, trip.start + trip.once, _SAMPLES)
+        times = np.linspace(trip.start, trip.there_and_back, _SAMPLES)
         places = _undersides(project, run, times)
         met = heights_below(project, evidence.meshes, places + np.array([0.0, 0.0, _LOOK]), standing(project))
         ground = np.maximum(met, np.where(places[:, 2] >= -_LOOK, 0.0, -np.inf))

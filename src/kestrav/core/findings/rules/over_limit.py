@@ -30,7 +30,7 @@ def find(evidence: Evidence) -> list[Finding]:
         trip = journey(project, run)
         if not np.isfinite(trip.start):
             continue
-        times = np.linspace(trip.start, trip.start + trip.once, _SAMPLES)
+        times = np.linspace(trip.start, trip.there_and_back, _SAMPLES)
         speeds = trip.speeds(times)
         if settings.speed_limit > 0 and speeds.max() > settings.speed_limit * (1 + 1e-9):
             worst = int(np.argmax(speeds))
