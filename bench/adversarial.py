@@ -61,8 +61,8 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import box_corners, mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.displacement import changes
 from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.law_changes import changes
 from kestrav.core.motion.rolling import RATE
 from kestrav.core.motion.runs import journey, span
 from kestrav.core.motion.solids import geometry_record

@@ -15,8 +15,8 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, PointAim, Shot
 from kestrav.core.document.shots import film_frames
 from kestrav.core.errors import BadInput, Cancelled
-from kestrav.render import film
-from kestrav.render.frames import packed, read_frame, unpacked
+from kestrav.render import film, sinks
+from kestrav.render.frames import FrameStore, packed, read_frame, unpacked
 from kestrav.render.picture import Studio, plain_studio
 
 
@@ -389,11 +389,43 @@ def test_a_full_disk_is_told_and_leaves_nothing(filmed, tmp_path, monkeypatch):
     assert not list(tmp_path.iterdir())
 
 
-def test_a_film_cut_off_by_a_full_disk_is_told(filmed, tmp_path):
+def test_a_film_cut_off_by_a_full_disk_is_told(filmed, tmp_path, monkeypatch):
     # /dev/full takes no bytes, as a full disk does
     project, meshes = filmed
     target = tmp_path / "take.mp4"
-    (tmp_path / ".take.mp4.part").symlink_to("/dev/full")
+    part = tmp_path / "part"
+    part.symlink_to("/dev/full")
+    monkeypatch.setattr(sinks, "part_of", lambda _: part)
     with pytest.raises(BadInput, match=r"cannot be written.*25 finished frames are kept"):
         film.render_shot(project, meshes, project.shots[0], target)
     assert [p.name for p in tmp_path.iterdir()] == [".take.mp4.frames"]
+
+
+def test_a_sequence_replaces_its_own_frames_and_nothing_else(filmed, tmp_path):
+    project, meshes = filmed
+    shot = shot_of(project, width=64, height=48, end=0.2, fps=10.0)
+    folder = tmp_path / "papers"
+    folder.mkdir()
+    (folder / "thesis.pdf").write_bytes(b"years of work")
+    (folder / ".notes").write_bytes(b"more")
+    for target in (folder, tmp_path / "papers" / "..", tmp_path):
+        with pytest.raises(BadInput, match="holds other things"):
+            film.render_shot(project, meshes, shot, target, overwrite=True)
+    assert sorted(p.name for p in folder.iterdir()) == [".notes", "thesis.pdf"]
+    # a new folder in it will do; frames of a longer film before go, pictures of others under such names stay
+    inner = folder / "film"
+    film.render_shot(project, meshes, msgspec.structs.replace(shot, end=0.5), inner)
+    assert len(list(inner.iterdir())) == 5
+    Image.new("RGB", (4, 4)).save(inner / "frame_00009.png")
+    with pytest.raises(BadInput, match=r"holds 6 frames, frame_00000\.png to frame_00009\.png"):
+        film.render_shot(project, meshes, shot, inner)
+    assert film.replaced_by(inner) == "6 frames, frame_00000.png to frame_00009.png"
+    film.render_shot(project, meshes, shot, inner, overwrite=True)
+    assert sorted(p.name for p in inner.iterdir()) == ["frame_00000.png", "frame_00001.png", "frame_00009.png"]
+    assert sorted(p.name for p in folder.iterdir()) == [".notes", "film", "thesis.pdf"]
+    # what is kept of a film in the making is Kestrav's; what somebody put beside it is not
+    store = FrameStore(tmp_path / ".x.frames")
+    store.keep("a", b"x")
+    (store.folder / "mine.txt").write_text("mine")
+    store.clear()
+    assert [p.name for p in store.folder.iterdir()] == ["mine.txt"]

@@ -23,6 +23,7 @@ from kestrav.core.document.lookup import get, solids, told_apart
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files.part_files import write_part
+from kestrav.core.files.writing import write_whole
 from kestrav.core.findings.asking import required_between
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding
@@ -169,9 +170,9 @@ class Clearing(QObject):
         else:
             text = as_text(project, result)
         try:
-            target.write_text(text, encoding="utf-8")
-        except OSError as fault:
-            tell(self.window, "Not written", f"“{target}” cannot be written: {fault.strerror}")
+            write_whole(target, text.encode())
+        except BadInput as fault:
+            tell(self.window, "Not written", str(fault))
 
     def ask_write_part(self) -> None:
         """Ask where, and write the selected part as a mesh."""

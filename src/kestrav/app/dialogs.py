@@ -20,12 +20,13 @@ from PySide6.QtWidgets import (
 from kestrav.app.fields import QuantityEdit
 
 
-def ask_overwrite(parent: QWidget | None, target: Path) -> bool:
-    """Whether to overwrite what is there."""
+def ask_overwrite(parent: QWidget | None, target: Path, replaced: str = "") -> bool:
+    """Whether to overwrite what is there; ``replaced`` tells what of a folder that would be."""
     box = QMessageBox(parent)
     box.setWindowTitle("Overwrite?")
     box.setText(f"“{target.name}” is there already.")
-    box.setInformativeText("It will be replaced when the new one is finished.")
+    what = f"It holds {replaced}, which will be replaced" if replaced else "It will be replaced"
+    box.setInformativeText(f"{what} when the new one is finished.")
     yes = box.addButton("Overwrite", QMessageBox.ButtonRole.AcceptRole)
     box.addButton("Keep it", QMessageBox.ButtonRole.RejectRole)
     box.exec()

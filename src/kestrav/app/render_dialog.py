@@ -294,7 +294,7 @@ class RenderDialog(QDialog):
             self.target.setText(name)
 
     def _start(self) -> None:
-        from kestrav.render.film import check_target
+        from kestrav.render.film import check_target, replaced_by
 
         target = Path(self.target.text()).expanduser()
         ending = _ENDINGS[self.kind]
@@ -305,7 +305,7 @@ class RenderDialog(QDialog):
         except BadInput as fault:
             self._complain(str(fault))
             return
-        if target.exists() and not ask_overwrite(self, target):
+        if target.exists() and not ask_overwrite(self, target, replaced_by(target)):
             return
         self.chosen = target
         self.accept()

@@ -25,9 +25,9 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.cluster import make_on_cluster
 from kestrav.render.forks import Fork, may_fork
-from kestrav.render.frames import Frame, FrameStore, Maker, keyed
+from kestrav.render.frames import FAULTS, WORK, Frame, FrameStore, Maker, keyed
 from kestrav.render.picture import Picture, Studio
-from kestrav.render.sinks import ENDINGS, Codec, Output, check_output, open_sink, save_png, sides
+from kestrav.render.sinks import ENDINGS, Codec, Output, check_output, frames_in, open_sink, others_in, save_png, sides
 from kestrav.render.worker import make, make_share
 
 Progress = Callable[[int, int], None]
@@ -165,7 +165,7 @@ def _about(project: Project, frames: Sequence[FilmFrame], width: int, height: in
     """What a file says of itself."""
     names = ", ".join(dict.fromkeys(f.shot.name for f in frames))
     told = f"{names}; {width} × {height}, {fps:g} frames a second, {len(frames)} frames; Kestrav {__version__}"
-    return {"title": project.name, "comment": told}
+    return {"title": project.name, "comment": told, "software": f"Kestrav {__version__}"}
 
 
 def _check_room(target: Path, frames: Sequence[Frame], width: int, height: int) -> None:
@@ -244,7 +244,7 @@ def _spread(
 ) -> str:
     """Let several processes make frames; returns what went wrong with some of them."""
     store.folder.mkdir(parents=True, exist_ok=True)
-    (store.folder / "faults.txt").unlink(missing_ok=True)
+    (store.folder / FAULTS).unlink(missing_ok=True)
     used = {g.hash for g in project.geometry}
     told = {
         "project": project,
@@ -253,7 +253,7 @@ def _spread(
         "height": height,
         "alpha": alpha,
     }
-    spec = store.folder / "work.pickle"
+    spec = store.folder / WORK
     workers: list[Fork] | list[subprocess.Popen[bytes]]
     if may_fork():
 
@@ -281,7 +281,7 @@ def _spread(
             worker.wait()
         spec.unlink(missing_ok=True)
     with contextlib.suppress(OSError):
-        return "; ".join((store.folder / "faults.txt").read_text(encoding="utf-8").split("\n")[:3]).strip("; ")
+        return "; ".join((store.folder / FAULTS).read_text(encoding="utf-8").split("\n")[:3]).strip("; ")
     return ""
 
 
@@ -315,10 +315,41 @@ def check_target(target: Path, overwrite: bool) -> None:
     folder = target.parent
     if not folder.is_dir():
         raise BadInput(f"“{target}” cannot be written: the folder “{folder}” does not exist")
-    if target.exists() and not overwrite:
+    if target.is_dir():
+        _check_folder(target, overwrite)
+    elif target.exists() and not overwrite:
         raise BadInput(f"“{target}” is there already; give another name, or allow it to be overwritten")
+    elif target.exists() and not target.is_file():
+        raise BadInput(f"“{target}” is a device or a pipe and no plain file; give another name")
     try:
         with tempfile.TemporaryFile(dir=folder):
             pass
     except OSError as fault:
         raise BadInput(f"the folder “{folder}” cannot be written to: {fault.strerror or fault}") from fault
+
+
+def _check_folder(folder: Path, overwrite: bool) -> None:
+    """Raise BadInput where a folder is no place for a sequence: it holds other things, or frames that must not be replaced."""
+    if folder.suffix:
+        raise BadInput(f"“{folder}” is a folder; give the name of a file, or a folder's name without an ending")
+    try:
+        others = others_in(folder)
+    except OSError as fault:
+        raise BadInput(f"the folder “{folder}” cannot be looked into: {fault.strerror}") from fault
+    if others:
+        more = f" and {len(others) - 1} more" if len(others) > 1 else ""
+        raise BadInput(
+            f"“{folder}” holds other things (“{others[0]}”{more}), which a sequence must not lie among; "
+            f"name a new folder in it, such as “{folder / 'film'}”"
+        )
+    told = replaced_by(folder)
+    if told and not overwrite:
+        raise BadInput(f"“{folder}” is there already and holds {told}; give another name, or allow them to be replaced")
+
+
+def replaced_by(target: Path) -> str:
+    """What a film would replace at a target, in words; empty where that is nothing, or a file."""
+    frames = frames_in(target) if target.is_dir() else []
+    if not frames:
+        return ""
+    return f"{len(frames)} frame{'s' if len(frames) > 1 else ''}, {frames[0].name} to {frames[-1].name}"

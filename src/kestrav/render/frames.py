@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
-import shutil
 import struct
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -27,6 +27,7 @@ from kestrav.render.picture import Picture, Studio
 from kestrav.render.scene import faint_things
 
 ENDING = ".frame"
+FAULTS, WORK = "faults.txt", "work.pickle"  # what workers tell, and are told
 _HEAD = struct.Struct("<4sIII")  # what it is, height, width, channels
 _MARK = b"KVF1"
 _TOGETHER = 200  # frames whose poses are worked out at once
@@ -121,8 +122,16 @@ class FrameStore:
         return len(self.files())
 
     def clear(self) -> None:
-        """Remove all of them."""
-        shutil.rmtree(self.folder, ignore_errors=True)
+        """Remove all of them, and the folder where nothing else is in it."""
+        if not self.folder.is_dir():
+            return
+        made = [*self.folder.glob(f"*{ENDING}"), *self.folder.glob(".*.part")]
+        made += [self.folder / name for name in (FAULTS, WORK)]
+        for file in made:
+            if not file.is_dir():
+                file.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            self.folder.rmdir()
 
 
 def keyed(

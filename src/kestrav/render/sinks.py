@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import re
 import shutil
+import tempfile
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -19,6 +21,7 @@ from av.error import FFmpegError
 from PIL import Image, PngImagePlugin
 
 from kestrav.core.errors import BadInput
+from kestrav.core.files.writing import beside, part_of, put, umask
 from kestrav.render.picture import Picture
 
 Codec = Literal["h264", "av1"]
@@ -79,15 +82,11 @@ def open_sink(output: Output) -> Sink:
 
 def save_png(picture: Picture, target: Path, about: Mapping[str, str] | None = None) -> None:
     """Write a picture, whole or not at all."""
-    part = target.with_name(f".{target.name}.part")
     told = PngImagePlugin.PngInfo()
     for name, text in (about or {}).items():
         told.add_itxt(name.capitalize(), text)
-    try:
+    with beside(target) as part:
         Image.fromarray(picture).save(part, format="PNG", compress_level=3, pnginfo=told)
-        part.replace(target)
-    finally:
-        part.unlink(missing_ok=True)
 
 
 class Sink(ABC):
@@ -98,11 +97,15 @@ class Sink(ABC):
 
     def __init__(self, output: Output) -> None:
         self.output, self.target = output, output.target
-        self.part = self.target.with_name(f".{self.target.name}.part")
+        self.part = self._begin()
         self.done = False
         self.count = 0
         self._pool = ThreadPoolExecutor(1)
         self._waiting: list[Future[None]] = []
+
+    def _begin(self) -> Path:
+        """Where the partial result is made."""
+        return part_of(self.target)
 
     @abstractmethod
     def write(self, number: int, picture: Picture) -> None:
@@ -174,7 +177,7 @@ class _Film(Sink):
         for packet in self.stream.encode():
             self.container.mux(packet)
         self.container.close()
-        self.part.replace(self.target)
+        put(self.part, self.target)
 
     def drop(self) -> None:
         # the fault that brought us here is the one to tell
@@ -203,7 +206,7 @@ class _Animation(Sink):
         else:
             options |= {"quality": 88, "method": 3, "xmp": about.encode()}
         self.pictures[0].save(self.part, format="GIF" if gif else "WEBP", **options)
-        self.part.replace(self.target)
+        put(self.part, self.target)
 
     def drop(self) -> None:
         self.part.unlink(missing_ok=True)
@@ -216,20 +219,51 @@ def durations(count: int, fps: float, unit: int) -> list[int]:
 
 
 class _Sequence(Sink):
-    """Numbered PNG files in a folder."""
+    """Numbered PNG files in a folder: of what is there only frames are replaced, and only those removed that Kestrav made."""
 
-    def __init__(self, output: Output) -> None:
-        super().__init__(output)
-        shutil.rmtree(self.part, ignore_errors=True)
-        self.part.mkdir()
+    def _begin(self) -> Path:
+        return Path(tempfile.mkdtemp(prefix=f".{self.target.name[:80]}.", suffix=".part", dir=self.target.parent))
 
     def write(self, number: int, picture: Picture) -> None:
         save_png(picture, self.part / f"frame_{number:05d}.png", self.output.about)
 
     def close(self) -> None:
-        if self.target.exists():
-            shutil.rmtree(self.target)
-        self.part.replace(self.target)
+        made = sorted(self.part.iterdir())
+        if not self.target.exists():
+            self.part.chmod(0o777 & ~umask())
+            self.part.replace(self.target)
+            return
+        for file in made:
+            file.replace(self.target / file.name)
+        names = {file.name for file in made}
+        for file in frames_in(self.target):
+            if file.name not in names and _is_ours(file):
+                file.unlink()
+        self.part.rmdir()
 
     def drop(self) -> None:
+        # made here under a name that nobody else has
         shutil.rmtree(self.part, ignore_errors=True)
+
+
+_FRAME = re.compile(r"frame_\d{5,}\.png")
+
+
+def frames_in(folder: Path) -> list[Path]:
+    """Files in a folder that have the names of a sequence's frames, in order."""
+    return sorted(file for file in folder.iterdir() if _FRAME.fullmatch(file.name) and file.is_file())
+
+
+def others_in(folder: Path) -> list[str]:
+    """Names of what else is in a folder, hidden files too."""
+    frames = {file.name for file in frames_in(folder)}
+    return sorted(file.name for file in folder.iterdir() if file.name not in frames)
+
+
+def _is_ours(file: Path) -> bool:
+    """Whether a picture says that Kestrav made it."""
+    try:
+        with Image.open(file) as picture:
+            return str(picture.info.get("Software", "")).startswith("Kestrav")
+    except OSError:
+        return False

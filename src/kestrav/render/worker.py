@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from kestrav.render.frames import Frame, FrameStore, Maker
+from kestrav.render.frames import FAULTS, Frame, FrameStore, Maker
 
 
 def make(maker: Maker, store: FrameStore, frame: Frame) -> None:
@@ -55,7 +55,7 @@ def make_share(maker: Maker, store: FrameStore, frames: Sequence[Frame], number:
 
 def _tell(store: FrameStore, text: str) -> None:
     try:
-        with (store.folder / "faults.txt").open("a", encoding="utf-8") as stream:
+        with (store.folder / FAULTS).open("a", encoding="utf-8") as stream:
             stream.write(text + "\n")
     except OSError:
         print(text, file=sys.stderr)

@@ -22,8 +22,8 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files.gltf_export import animated, linear, write_animated
 from kestrav.core.files.key_reduction import places_off, slerp, told_by, turns_off
 from kestrav.core.files.tables import write_tables
-from kestrav.core.motion.displacement import changes
 from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.law_changes import changes
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.runs import frame_times, span
 

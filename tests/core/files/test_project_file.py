@@ -70,7 +70,7 @@ def test_a_failed_save_leaves_the_old_file_and_no_rest(passing, saved, monkeypat
         raise OSError(28, os.strerror(28))
 
     monkeypatch.setattr(os, "fsync", full)
-    with pytest.raises(BadInput, match="the old file is as it was"):
+    with pytest.raises(BadInput, match="what was there is as it was"):
         project_file.save(passing.project, passing.meshes, saved)
     assert saved.read_bytes() == before
     assert [p.name for p in saved.parent.iterdir()] == [saved.name]

@@ -24,8 +24,10 @@ from kestrav.core.document.records import (
     Swivel,
 )
 from kestrav.core.geometry.meshes import box_corners
-from kestrav.core.motion.displacement import WORLD, Displacement, of_box, with_changes
+from kestrav.core.motion.bounds import WORLD, of_box
+from kestrav.core.motion.displacement import Displacement
 from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.law_changes import with_changes
 from kestrav.core.motion.poses import riders
 from kestrav.core.motion.resting import own_bounds
 from kestrav.core.motion.runs import span

@@ -205,7 +205,9 @@ class PacingRows(Rows):
 
     def _add_key(self, run: Run, pacing: Keyed, trip: Journey) -> None:
         since = self.session.time - trip.whole_start
-        stops = [(float(trip.entire.times_at([h.place * trip.path.length])[0]) - trip.start, h.duration) for h in run.holds]
+        stops = [
+            (float(trip.entire.times_at([h.place * trip.path.length])[0]) - trip.start, h.duration) for h in run.holds
+        ]
         waited = sum(min(max(since - at, 0.0), seconds) for at, seconds in stops)
         moving = trip.once - sum(seconds for _, seconds in stops)
         share = (since - waited) / moving

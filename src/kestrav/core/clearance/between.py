@@ -18,9 +18,11 @@ from kestrav.core.document.records import Part, Project
 from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
 from kestrav.core.geometry.models import Nearest, model, nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.displacement import WORLD, Displacement, Points, of_box, with_changes
+from kestrav.core.motion.bounds import WORLD, Points, of_box
+from kestrav.core.motion.displacement import Displacement
 from kestrav.core.motion.joints import joints
 from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.law_changes import with_changes
 from kestrav.core.motion.poses import moving_groups
 from kestrav.core.motion.resting import rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh

@@ -29,7 +29,8 @@ from kestrav.core.clearance.sweep import Pair, prepared, sweep
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.displacement import Displacement, changes
+from kestrav.core.motion.displacement import Displacement
+from kestrav.core.motion.law_changes import changes
 from kestrav.core.motion.runs import span
 
 Array = NDArray[np.float64]
@@ -144,6 +145,7 @@ def certify(
         for stretch in _inside(project, meshes, begin, end, only)
         if stretch.least < allowed.get(frozenset((stretch.pair.moving, stretch.pair.other)), stretch.required)
     ]
+    proof.share = 1.0
     stretches = [_sharpened(proof, stretch) for stretch in _joined(proof.found)]
     stretches.sort(key=lambda s: (s.standing != "breached", s.least - s.required, s.start))
     return Certificate(general, begin, end, proof.at_least, tuple(stretches), len(pairs), proof.measured)

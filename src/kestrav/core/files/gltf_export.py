@@ -27,7 +27,8 @@ from kestrav.core.files.gltf_motion import Keys, Samples, Where, depths, finer, 
 from kestrav.core.files.writing import write_whole
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.displacement import WORLD, Displacement, at
+from kestrav.core.motion.bounds import WORLD, at
+from kestrav.core.motion.displacement import Displacement
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.poses import riders, world_poses
 from kestrav.core.motion.resting import placement_matrix, rest_poses, rows

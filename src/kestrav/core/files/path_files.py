@@ -30,6 +30,7 @@ from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import read_bytes
+from kestrav.core.files.writing import write_whole
 from kestrav.core.geometry.faces import Vector, vector
 from kestrav.core.motion.path_curves import parametric_of, path_curve
 from kestrav.core.motion.shaping import as_points
@@ -408,10 +409,7 @@ def write_path(path: PathRecord, target: Path, step: float = 0.0) -> None:
         data = _as_dxf(path).encode()
     else:
         raise BadInput(f"“{target}”: a path is written as .csv or .dxf")
-    try:
-        target.write_bytes(data)
-    except OSError as fault:
-        raise BadInput(f"“{target}” cannot be written: {fault.strerror}") from fault
+    write_whole(target, data)
 
 
 def _as_csv(path: PathRecord, step: float) -> str:

@@ -7,8 +7,6 @@ from __future__ import annotations
 
 import hashlib
 import io
-import os
-import tempfile
 import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -25,6 +23,7 @@ from kestrav.core.document.records import FORMAT_VERSION, Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import Y_UP_TO_Z_UP
+from kestrav.core.files.writing import beside
 from kestrav.core.geometry.faces import Face
 from kestrav.core.geometry.meshes import Mesh, mesh
 from kestrav.core.motion.path_curves import check_curves
@@ -90,29 +89,15 @@ def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
         raise BadInput(f"“{path}” was not saved: the geometry “{missing[0]}” is not loaded")
     project, sure = _worked_out(project, meshes)
     text = msgspec.json.format(msgspec.json.encode(_beside(project, path)), indent=1)
-    handle = None
-    temporary = ""
-    try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent or Path())
-        with os.fdopen(handle, "wb") as stream:
-            with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as archive:
-                _write(archive, DOCUMENT, text)
-                if sure:
-                    _write(archive, DERIVED, msgspec.json.encode(_mark(text)))
-                for name in names:
-                    _write(archive, f"geometry/{name}.glb", to_glb(meshes[name]))
-                    extra = to_faces(meshes[name])
-                    if extra is not None:
-                        _write(archive, f"geometry/{name}.faces.json", extra)
-            stream.flush()
-            os.fsync(stream.fileno())
-        # mkstemp makes the file private; a project is shared as any document is
-        Path(temporary).chmod(0o666 & ~_umask())
-        Path(temporary).replace(path)
-    except OSError as fault:
-        if temporary:
-            Path(temporary).unlink(missing_ok=True)
-        raise BadInput(f"“{path}” cannot be written: {fault.strerror or fault}; the old file is as it was") from fault
+    with beside(path) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as archive:
+        _write(archive, DOCUMENT, text)
+        if sure:
+            _write(archive, DERIVED, msgspec.json.encode(_mark(text)))
+        for name in names:
+            _write(archive, f"geometry/{name}.glb", to_glb(meshes[name]))
+            extra = to_faces(meshes[name])
+            if extra is not None:
+                _write(archive, f"geometry/{name}.faces.json", extra)
 
 
 def _worked_out(project: Project, meshes: Mapping[str, Mesh]) -> tuple[Project, bool]:
@@ -313,9 +298,3 @@ def _write(archive: zipfile.ZipFile, name: str, data: bytes) -> None:
     entry.compress_type = zipfile.ZIP_DEFLATED
     entry.external_attr = 0o644 << 16
     archive.writestr(entry, data)
-
-
-def _umask() -> int:
-    mask = os.umask(0)
-    os.umask(mask)
-    return mask

@@ -16,153 +16,38 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.lookup import find
 from kestrav.core.document.records import (
-    AlongHeading,
     Ball,
-    CarriedHeading,
     Carry,
     Drive,
-    FixedHeading,
-    KeyedHeading,
     Part,
-    PartAim,
     Poses,
     Rod,
     Roll,
     Run,
     Spin,
     Swivel,
-    TowardHeading,
 )
-from kestrav.core.geometry.meshes import box_corners
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.carriage import LONGEST, places_beyond, rear_stations
+from kestrav.core.motion.bounds import MOST_TURN, WORLD, Bound, Points, at, lifted, where
 from kestrav.core.motion.drives import pitch_radius, ratio
 from kestrav.core.motion.joints import Joint
 from kestrav.core.motion.key_poses import travelled, turned_so_far
 from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.leaning import lean_gauge
+from kestrav.core.motion.law_changes import INSTANT
 from kestrav.core.motion.legs import Leg, active, by_thing, legs_of
 from kestrav.core.motion.linkage import unit
-from kestrav.core.motion.resting import own_bounds, placement_matrix, rest_and_pivot
-from kestrav.core.motion.rolling import ramps
-from kestrav.core.motion.roughness import AXES_OF_TURN, most_change
-from kestrav.core.motion.runs import Journey, begins, journey
-from kestrav.core.motion.seating import keyed_gauge, seat_matrix
+from kestrav.core.motion.path_displacement import OnPath
+from kestrav.core.motion.resting import placement_matrix, rest_and_pivot
+from kestrav.core.motion.seating import seat_matrix
 
 Array = NDArray[np.float64]
 
-WORLD = ""
-INSTANT = 1e-10  # s; what jumps does so within this of when it is told to
-_MOST_TURN = 4.0  # rad: however it turns, no point is farther from where it was than twice its distance, at either end
 _TINY = 1e-12
-_PLACES = 33  # within reach of a wheelbase
-
-
-@dataclass(frozen=True, eq=False)
-class Bound:
-    """Of each step (m,) how far points go at most, and by how much what they are on turns; infinite where nothing is known."""
-
-    way: Array
-    turn: Array
-
-    def __add__(self, other: Bound) -> Bound:
-        return Bound(self.way + other.way, self.turn + other.turn)
-
-
-@dataclass(frozen=True, eq=False)
-class Points:
-    """Balls about centres (k, 3) with radii (k,), fixed to a thing, in its own coordinates: what is asked about lies in their hull."""
-
-    centres: Array
-    radii: Array
-
-    def moved(self, matrix: Array) -> Points:
-        """As another thing sees them, to which this one is at a matrix (4, 4)."""
-        return Points(self.centres @ matrix[:3, :3].T + matrix[:3, 3], self.radii)
-
-    def from_point(self, place: ArrayLike) -> float:
-        """How far any of them is from a place (3,)."""
-        return float((np.linalg.norm(self.centres - np.asarray(place, float), axis=1) + self.radii).max())
-
-    def about(self, origin: ArrayLike, direction: ArrayLike) -> tuple[float, Points]:
-        """How far any of them is from an axle, and balls that hold them however they are turned about it."""
-        origin, way = np.asarray(origin, float), unit(direction)
-        along = (self.centres - origin) @ way
-        feet = origin + along[:, None] * way
-        radii = np.linalg.norm(self.centres - feet, axis=1) + self.radii
-        return float(radii.max()), Points(feet, radii)
-
-
-def of_box(box: Array) -> Points:
-    """The corners of a box (2, 3)."""
-    return Points(box_corners(box), np.zeros(8))
-
-
-def at(place: ArrayLike) -> Points:
-    """A single point (3,)."""
-    return Points(np.asarray(place, float)[None], np.zeros(1))
-
-
-# when laws change
-
-
-def changes(motion: Motion, end: float) -> tuple[Array, Array]:
-    """Times (n,) up to an end at which anything changes its law, and those (k,) at which something may jump.
-
-    Ends of passes, holds, kinks, borders of zones, keys, starts and ends of runs, key poses, attachments and what is put down, and of spins
-    with their ramps; not those of the grid of wheels and rods, which is ``motion.grid``.
-    """
-    project = motion.project
-    found, jumps = [0.0, end], list[float]()
-    for run in project.runs:
-        trip = journey(project, run)
-        if not np.isfinite(trip.start):
-            continue
-        found += list(trip.changes(end))
-        jumps += list(trip.jumps(end))
-        legs = [trip.start, trip.end]
-        found += [*legs, trip.start + run.blend]
-        jumps += legs
-    for poses in project.poses:
-        start = begins(project, poses)
-        found += [start + key.time for key in poses.keys] + [start + poses.blend]
-        jumps += [start]
-    for carry in project.carries:
-        start = begins(project, carry)
-        jumps += [start]
-        if carry.end is not None:
-            lowered = max(carry.end - carry.lowering, start)
-            found += [carry.end, lowered]
-            jumps += [carry.end, lowered]
-    for spin in project.spins:
-        found += list(ramps(project, spin))
-    every = np.array(found + jumps)
-    sudden = np.unique([t for t in jumps if 0 <= t <= end])
-    return np.unique(every[np.isfinite(every) & (every >= 0) & (every <= end)]), sudden
-
-
-def with_changes(motion: Motion, times: Array) -> Array:
-    """Times (n,), and between the first and the last of them all at which laws change, jumps in short steps of their own."""
-    if times[-1] <= times[0]:
-        return times[:1]
-    law, sudden = changes(motion, float(times[-1]))
-    balls = [motion.ball_roll(ball).times for ball in motion.project.balls]
-    every = np.unique(np.concatenate([times, motion.grid, law, *balls]))
-    if len(sudden):
-        # nothing else within a jump's own step
-        k = np.clip(np.searchsorted(sudden, every), 0, len(sudden) - 1)
-        away = np.minimum(np.abs(every - sudden[k]), np.abs(every - sudden[np.maximum(k - 1, 0)]))
-        every = np.concatenate([every[away > 2 * INSTANT], sudden - INSTANT, sudden + INSTANT])
-    inside = (every > times[0]) & (every < times[-1])
-    return np.unique(np.concatenate([times[:1], every[inside], times[-1:]]))
-
-
-# how far
 
 
 @dataclass(eq=False)
@@ -228,7 +113,7 @@ class Displacement:
             amount = self.amount(joint)
             away, held = points.about(joint.axle.origin, joint.axle.direction)
             below = self._joined(thing, frame, held, before)
-            return Bound(below.way + np.minimum(amount, _MOST_TURN) * away, below.turn + amount)
+            return Bound(below.way + np.minimum(amount, MOST_TURN) * away, below.turn + amount)
         if joint.role == "slides":
             amount = self.amount(joint)
             slid = self.motion.amount(joint, self.times)
@@ -390,7 +275,7 @@ class Displacement:
         sine = np.sqrt(np.maximum(1.0 - np.minimum(close, 1.0) ** 2, 0.0))
         root = 2.0 * 2.23 * np.sqrt(change)  # |arccos x - arccos y| ≤ 2.23 sqrt |x - y|, at both ends
         spread = np.where(sine > 0, np.minimum(change / np.maximum(sine, _TINY), root), root)
-        found: Array = np.minimum(way / least, _MOST_TURN) + spread
+        found: Array = np.minimum(way / least, MOST_TURN) + spread
         return np.where(most > 0, found, 0.0)
 
     def _coupled(self, rod: Rod, joint: Joint) -> Array:
@@ -410,7 +295,7 @@ class Displacement:
         base = self._joined(rod.part, frame, at(near), before)
         away = points.from_point(near)
         if rod.keeps == "level" or rod.to is None:
-            return Bound(pin.way + np.minimum(base.turn, _MOST_TURN) * away, base.turn)
+            return Bound(pin.way + np.minimum(base.turn, MOST_TURN) * away, base.turn)
         target = self.of(rod.to.part, frame, at(rod.to.at))
         pins = self.motion.pin(rod.crank.part, rod.crank.at, self.times)
         targets = self.motion.pin(rod.to.part, rod.to.at, self.times)
@@ -432,7 +317,7 @@ class Displacement:
         tilt = np.abs(np.einsum("ni,ni->n", unit(step), normal) - np.einsum("ni,ni->n", unit(before_), normal))
         if float(tilt.max(initial=0.0)) > 1e-9:
             turn = turn + np.sqrt(2.0) * (turn + way / np.maximum(0.5 * (apart[:-1] + apart[1:] - way), 1e-9))
-        return Bound(pin.way + np.minimum(turn, _MOST_TURN) * away, turn)
+        return Bound(pin.way + np.minimum(turn, MOST_TURN) * away, turn)
 
     def _plane_turn(self, rod: Rod, frame: str) -> Array:
         assert rod.to is not None
@@ -464,7 +349,7 @@ class Displacement:
         turn = (
             (way + since * leaning * share) / ball.radius + share * np.linalg.norm(roll.swing, axis=1)[k] + ground.turn
         )
-        return Bound(centre.way + np.minimum(turn, _MOST_TURN) * points.from_point(ball.centre), turn)
+        return Bound(centre.way + np.minimum(turn, MOST_TURN) * points.from_point(ball.centre), turn)
 
     # what carries it
 
@@ -477,7 +362,7 @@ class Displacement:
         which = active(legs, self.middle)
         found = self._unknown()
         for k in np.unique(which):
-            found = _where(which == k, self._in_leg(thing, legs, int(k), frame, points), found)
+            found = where(which == k, self._in_leg(thing, legs, int(k), frame, points), found)
         return found
 
     def _unled(self, thing: str, frame: str, points: Points) -> Bound:
@@ -496,7 +381,7 @@ class Displacement:
         elif isinstance(item, Carry):
             resting |= self.middle < leg.start
         if resting.any():
-            found = _where(resting, self._unled(thing, frame, points), found)
+            found = where(resting, self._unled(thing, frame, points), found)
         blend = 0.0 if isinstance(item, Carry) else item.blend
         young = (self.middle >= leg.start) & (self.middle < leg.start + blend)
         if blend > 0 and k > 0 and young.any():
@@ -507,7 +392,7 @@ class Displacement:
             one, two = self.motion.by_legs(thing, legs[:k], self.times), self.motion.led(thing, legs, k, self.times)
             shares = np.clip((self.times - leg.start) / blend, 0.0, 1.0)
             mixed = self._mixed(points.from_point(pivot[:3, 3]), pivot, before, after, one, two, shares)
-            found = _where(young, mixed, found)
+            found = where(young, mixed, found)
         return found
 
     def _mixed(
@@ -517,8 +402,8 @@ class Displacement:
         if not np.isfinite(before.way + after.way).all():
             # where one of them is not seen from here nothing is told
             known = np.isfinite(before.way + after.way)
-            first, second = (_where(known, bound, self._none()) for bound in (before, after))
-            return _where(known, self._mixed(away, pivot, first, second, one, two, shares), self._unknown())
+            first, second = (where(known, bound, self._none()) for bound in (before, after))
+            return where(known, self._mixed(away, pivot, first, second, one, two, shares), self._unknown())
         weight = self._steps(shares**3 * (10 - 15 * shares + 6 * shares**2))
         a, b = one @ pivot, two @ pivot
         far = np.linalg.norm(b[:, :3, 3] - a[:, :3, 3], axis=1)
@@ -528,9 +413,9 @@ class Displacement:
         most = np.maximum(angle[:-1], angle[1:]) + turning
         # the axis of a half turn is not known: it may be any
         sure = most < np.pi - 1e-6
-        turn = np.where(sure, before.turn + weight * most + 0.5 * np.pi * turning, _MOST_TURN)
+        turn = np.where(sure, before.turn + weight * most + 0.5 * np.pi * turning, MOST_TURN)
         way = before.way + after.way + weight * apart
-        return Bound(way + np.minimum(turn, _MOST_TURN) * away, turn)
+        return Bound(way + np.minimum(turn, MOST_TURN) * away, turn)
 
     def _led(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
         leg, item = legs[k], legs[k].item
@@ -553,14 +438,14 @@ class Displacement:
             again = rider in self._busy
             self._busy.add(rider)
             try:
-                made = _OnPath(self, leg.trip).bound()
+                made = OnPath(self, leg.trip).bound()
             finally:
                 if not again:
                     self._busy.discard(rider)
             if self._busy:
-                return _lifted(made, mine.from_point(seat[:3, 3]))
+                return lifted(made, mine.from_point(seat[:3, 3]))
             self._known[key] = made
-        return _lifted(self._known[key], mine.from_point(seat[:3, 3]))
+        return lifted(self._known[key], mine.from_point(seat[:3, 3]))
 
     def _key_poses(self, thing: str, poses: Poses, leg: Leg, points: Points) -> Bound:
         pivot = rest_and_pivot(self.project, thing)[1]
@@ -569,7 +454,7 @@ class Displacement:
         since = np.clip(self.times - leg.start, 0.0, poses.keys[-1].time)
         way = travelled(poses, since[:-1], since[1:])
         turn = np.abs(turned_so_far(poses, since[1:]) - turned_so_far(poses, since[:-1]))
-        return _lifted(Bound(way, turn), points.from_point(pivot[:3, 3]))
+        return lifted(Bound(way, turn), points.from_point(pivot[:3, 3]))
 
     def _attached(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
         leg, carry = legs[k], legs[k].item
@@ -582,7 +467,7 @@ class Displacement:
             found = self._put_down(thing, carry, leg, relative, frame, points, found)
         # at its end it stays where it is in the room
         stays = self._none() if frame == WORLD else self._unknown()
-        return _where(self.middle > leg.end, stays, found)
+        return where(self.middle > leg.end, stays, found)
 
     def _put_down(
         self, thing: str, carry: Carry, leg: Leg, relative: Array, frame: str, points: Points, found: Bound
@@ -605,16 +490,7 @@ class Displacement:
         riding = self.motion.poses(carry.carrier, self.times) @ relative
         shares = np.clip((self.times - begins_) / max(leg.end - begins_, 1e-9), 0.0, 1.0)
         mixed = self._mixed(points.from_point(pivot[:3, 3]), pivot, before, after, riding, there, shares)
-        return _where(late, mixed, found)
-
-
-def _where(which: NDArray[np.bool_], one: Bound, two: Bound) -> Bound:
-    return Bound(np.where(which, one.way, two.way), np.where(which, one.turn, two.turn))
-
-
-def _lifted(bound: Bound, away: float) -> Bound:
-    """That of points as far from the place that a bound is of."""
-    return Bound(bound.way + np.minimum(bound.turn, _MOST_TURN) * away, bound.turn)
+        return where(late, mixed, found)
 
 
 def chain(motion: Motion, thing: str) -> set[str]:
@@ -638,213 +514,3 @@ def chain(motion: Motion, thing: str) -> set[str]:
             if isinstance(joint.item, Rod) and joint.role == "rod":
                 left.append(joint.item.crank.part)
     return found
-
-
-# along a path
-
-
-@dataclass(eq=False)
-class _OnPath:
-    """How far what sits on a path goes, and how much it turns."""
-
-    moving: Displacement
-    trip: Journey
-
-    def __post_init__(self) -> None:
-        times, trip = self.moving.times, self.trip
-        self.curve = trip.path.curve
-        ways = trip.profile.distance(trip.since(times))
-        # stations that do not go round at a seam
-        self.along = trip.last - ways if trip.run.backwards else trip.first + ways
-        self.travel = np.abs(np.diff(self.along))
-        self.over_seam = np.abs(np.diff(trip.stations(times))) > self.travel + 1e-6
-
-    def bound(self) -> Bound:
-        """Of the place on the path that is beside it by the run's offset, and of the rider."""
-        run, times = self.trip.run, self.moving.times
-        heading = run.heading
-        way, frame = self._frames()
-        shift = np.abs(np.array(run.offset))
-        if run.roughness or any(run.offset):
-            for rough in run.roughness:
-                if rough.axis not in AXES_OF_TURN:
-                    way = way + most_change(rough, self.travel, self._waited())
-                    shift = shift + rough.amplitude
-            way = way + np.minimum(frame, _MOST_TURN) * float(np.linalg.norm(shift))
-        own = np.zeros(len(way))
-        for rough in run.roughness:
-            if rough.axis in AXES_OF_TURN:
-                own = own + np.radians(most_change(rough, self.travel, self._waited()))
-        if isinstance(heading, FixedHeading):
-            return Bound(way, own)
-        turn = frame
-        if isinstance(heading, TowardHeading):
-            turn = self._toward(heading, way)
-        elif isinstance(heading, KeyedHeading):
-            gauge = keyed_gauge(heading.keys, heading.smooth)
-            keyed = self._gauged(*gauge, self.trip.stations(times) / self.trip.path.length)
-            turn = keyed if heading.room else turn + keyed
-        if run.lean.computed or run.lean.keys:
-            for stations, total in lean_gauge(self.trip):
-                turn = turn + self._gauged(stations, total, self.trip.stations(times))
-        return Bound(way, turn + own)
-
-    def _waited(self) -> Array:
-        """How long (m,) of each step it is under way, within all its passes."""
-        return np.abs(np.diff(self.trip.moments(self.moving.times)))
-
-    def _gauged(self, places: Array, total: Array, there: Array) -> Array:
-        """What a total (k,) that grows with places (k,) tells of each step between places (n,); over a seam all of it."""
-        found = np.abs(np.diff(np.interp(there, places, total)))
-        return np.where(self.over_seam, float(total[-1] - total[0]), found)
-
-    def _turned(self, upright: bool, along: Array | None = None) -> Array:
-        """By how much frames turn at most in each step, kinks left out."""
-        return np.abs(np.diff(self.trip.path.most_turned(self.along if along is None else along, upright)))
-
-    def _frames(self) -> tuple[Array, Array]:
-        """How far the place on the path goes, and by how much the frames turn by which the rider is carried beside it."""
-        run, heading = self.trip.run, self.trip.run.heading
-        ground = None if run.ground is None or not run.ground.heights else run.ground
-        lift = np.zeros(len(self.travel))
-        heights = np.empty((0, 3))
-        if ground is not None:
-            heights = np.array(ground.heights)
-            lift = self._lifts(heights[:, 1], self.trip.stations(self.moving.times))
-        if isinstance(heading, CarriedHeading):
-            return self._carried(heading, heights)
-        way = self.travel + lift
-        framed = any(run.offset) or bool(run.roughness) or not isinstance(heading, FixedHeading)
-        if not framed:
-            return way, np.zeros(len(way))
-        stance = heading.stance if isinstance(heading, AlongHeading) else "slope"
-        turn = self._turned(stance != "free")
-        if stance == "level" or ground is not None:
-            left = self.trip.path.frames(self.trip.stations(self.moving.times), upright=stance != "free")[:, :, 1]
-            flat = np.hypot(left[:, 0], left[:, 1])
-            turn = turn / np.maximum(0.5 * (flat[:-1] + flat[1:] - turn), 1e-9)
-        if ground is not None and ground.tilted:
-            turn = turn + self._tilts(heights, ground.width)
-        return way, turn
-
-    def _lifts(self, heights: Array, stations: Array) -> Array:
-        shares = np.linspace(0.0, 1.0, len(heights))
-        total = np.concatenate([[0.0], np.cumsum(np.abs(np.diff(heights)))])
-        return self._gauged(shares * self.curve.length, total, stations)
-
-    def _tilts(self, heights: Array, width: float) -> Array:
-        """By how much what rides on the ground pitches and rolls with it."""
-        project, run = self.moving.project, self.trip.run
-        reach = max(0.5 * float(np.ptp(own_bounds(project, run.rider)[:, :2], axis=0).max()), 1.0)
-        stations = self.trip.stations(self.moving.times)
-        before = np.maximum(stations - reach, 0.0)
-        after = np.minimum(stations + reach, self.curve.length)
-        long = after - before
-        steep = float(np.abs(np.diff(heights[:, 1])).max(initial=0.0)) * (len(heights) - 1) / self.curve.length
-        rise = self._lifts(heights[:, 1], before) + self._lifts(heights[:, 1], after)
-        pitch: Array = (rise + steep * np.abs(np.diff(long))) / np.maximum(np.minimum(long[:-1], long[1:]), 1e-9)
-        if width <= 0:
-            return pitch
-        roll = (self._lifts(heights[:, 0], stations) + self._lifts(heights[:, 2], stations)) / width
-        return np.asarray(pitch + roll)
-
-    def _toward(self, heading: TowardHeading, way: Array) -> Array:
-        """By how much what points at something turns: by both ways, the nearer the more."""
-        moving = self.moving
-        poses = moving.motion.poses(self.trip.run.rider, moving.times)
-        pivot = rest_and_pivot(moving.project, self.trip.run.rider)[1]
-        places = (poses @ seat_matrix(moving.project, self.trip.run, pivot))[:, :3, 3]
-        if isinstance(heading.aim, PartAim):
-            middle = own_bounds(moving.project, heading.aim.part).mean(axis=0)
-            aimed = moving.of(heading.aim.part, WORLD, at(middle)).way
-            seen = moving.motion.poses(heading.aim.part, moving.times)
-            target = seen[:, :3, :3] @ middle + seen[:, :3, 3]
-        else:
-            aimed, target = np.zeros(len(way)), np.broadcast_to(np.array(heading.aim.point), places.shape)
-        step = target - places
-        far, level = np.linalg.norm(step, axis=1), np.hypot(step[:, 0], step[:, 1])
-        both = way + aimed
-        apart = 0.5 * (far[:-1] + far[1:] - both)
-        flat = 0.5 * (level[:-1] + level[1:] - both)
-        # above or below the target nothing is level: there it may turn in any way
-        sure = (apart > 1e-3) & (flat > 1e-3 * np.maximum(far[:-1], far[1:]))
-        return np.where(sure, both / np.maximum(apart, 1e-3) + both / np.maximum(flat, 1e-6), _MOST_TURN)
-
-    def _carried(self, heading: CarriedHeading, heights: Array) -> tuple[Array, Array]:
-        """On two points of the path: the rear one goes as far as the front one by the slants of the path to the line between them.
-
-        That holds where there is but one place for it within reach; elsewhere it is only known to be a wheelbase behind.
-        """
-        base, share = heading.wheelbase, heading.share
-        fronts = self.trip.stations(self.moving.times)
-        front_way = self.travel
-        rears = rear_stations(self.curve, fronts, base)
-        places = places_beyond(self.curve, fronts), places_beyond(self.curve, rears)
-        step = places[0] - places[1]
-        e = step / np.maximum(np.linalg.norm(step, axis=1), _TINY)[:, None]
-        low, high = np.minimum(self.along[:-1], self.along[1:]), np.maximum(self.along[:-1], self.along[1:])
-        within = self._turning(low - LONGEST * base, high)
-        # slants at the starts of the steps, and how far they can change over them
-        inside = np.clip(rears, 0.0, self.curve.length) if not self.curve.closed else np.mod(rears, self.curve.length)
-        front_in = np.clip(fronts, 0.0, self.curve.length)
-        slant_rear = np.arccos(np.clip(np.einsum("ni,ni->n", self.curve.tangent(inside), e), -1, 1))[:-1]
-        slant_front = np.arccos(np.clip(np.einsum("ni,ni->n", self.curve.tangent(front_in), e), -1, 1))[:-1]
-        rear_way = 2.0 * front_way / np.maximum(np.cos(slant_rear), 0.05)
-        turned = (front_way + rear_way) / base
-        behind = self.along[:-1] - (fronts[:-1] - rears[:-1])
-        rear_turns = self._turning(behind - rear_way, behind + rear_way)
-        slower = np.cos(np.minimum(slant_rear + rear_turns + turned, 0.5 * np.pi))
-        proven = front_way / np.maximum(slower, 1e-9)
-        alone = within < 0.5 * np.pi
-        alone[~alone] = self._alone(fronts[:-1][~alone], front_way[~alone], base)
-        sure = alone & (proven <= rear_way + 1e-12)
-        rear_way = np.where(sure, proven, np.inf)
-        front_turns = self._turning(low, high)
-        widest = [
-            np.minimum(s + t + turned, 0.5 * np.pi) for s, t in ((slant_rear, rear_turns), (slant_front, front_turns))
-        ]
-        with np.errstate(invalid="ignore"):
-            turn = (np.where(sure, rear_way, 0.0) * np.sin(widest[0]) + front_way * np.sin(widest[1])) / base
-        if len(heights):
-            lifts = [self._lifts(heights[:, 1], np.clip(s, 0, self.curve.length)) for s in (fronts, rears)]
-            turn = turn + (lifts[0] + lifts[1] + np.where(sure, rear_way, 0.0) + front_way) / base
-        else:
-            lifts = [np.zeros(len(front_way))] * 2
-        level = np.hypot(e[:, 0], e[:, 1])
-        flat = np.maximum(0.5 * (level[:-1] + level[1:] - turn), 1e-3)
-        turn = np.where(sure, np.minimum(turn / flat, _MOST_TURN), _MOST_TURN)
-        mixed = (1 - share) * np.where(sure, rear_way + lifts[1], 0.0) + share * (front_way + lifts[0])
-        return np.where(sure, mixed, front_way + lifts[0] + 4 * base * abs(1 - share)), turn
-
-    def _alone(self, fronts: Array, ways: Array, base: float) -> NDArray[np.bool_]:
-        """Whether there is but one place (n,) a wheelbase behind, also as the front goes on by ways (n,): the path leads away from it all
-        along the reach, as its slants in many places and what they can change by in between tell."""
-        if not len(fronts):
-            return np.zeros(0, bool)
-        back = base * np.linspace(1.0, LONGEST, _PLACES)
-        stations = fronts[:, None] - back
-        apart = places_beyond(self.curve, fronts)[:, None] - places_beyond(self.curve, stations.ravel()).reshape(
-            *stations.shape, 3
-        )
-        far = np.maximum(np.linalg.norm(apart, axis=2), 1e-9)
-        there = np.mod(stations, self.curve.length) if self.curve.closed else np.clip(stations, 0.0, self.curve.length)
-        tangents = self.curve.tangent(there.ravel()).reshape(apart.shape)
-        slant = np.arccos(np.clip(np.einsum("nij,nij->ni", tangents, apart) / far, -1.0, 1.0))
-        half = 0.5 * (back[1] - back[0]) + ways[:, None]
-        turns = self._turning((stations - half).ravel(), (stations + half).ravel()).reshape(stations.shape)
-        found: NDArray[np.bool_] = (slant + turns + (half + ways[:, None]) / far).max(axis=1) < 0.5 * np.pi
-        return found
-
-    def _turning(self, low: Array, high: Array) -> Array:
-        """By how much the tangent turns between stations, kinks and all."""
-        path = self.trip.path
-        turned = path.most_turned(high, False) - path.most_turned(low, False)
-        kinks, angles = self.curve.kink_stations, np.concatenate([[0.0], np.cumsum(self.curve.kink_angles)])
-        if not len(kinks):
-            return turned
-
-        def passed(stations: Array) -> Array:
-            round_, there = (np.divmod(stations, self.curve.length)) if self.curve.closed else (0.0, stations)
-            return np.asarray(round_ * angles[-1] + angles[np.searchsorted(kinks, there, side="right")])
-
-        return turned + passed(high + 1e-6) - passed(low - 1e-6)

@@ -1,0 +1,63 @@
+"""Files are written whole, as what they were, and nothing else is touched."""
+
+import os
+import stat
+
+import pytest
+
+from kestrav.core.errors import BadInput
+from kestrav.core.files import project_file
+from kestrav.core.files.path_files import write_path
+from kestrav.core.files.writing import beside, write_whole
+
+
+def rest_of(folder):
+    return sorted(p.name for p in folder.iterdir())
+
+
+def test_a_link_stays_a_link_and_mode_and_owner_are_kept(tmp_path, passing):
+    real, link = tmp_path / "real.kestrav", tmp_path / "link.kestrav"
+    real.write_bytes(b"old")
+    real.chmod(0o600)
+    link.symlink_to(real)
+    project_file.save(passing.project, passing.meshes, link)
+    assert link.is_symlink() and project_file.load(real).project == passing.project
+    assert stat.S_IMODE(real.stat().st_mode) == 0o600
+    fresh = tmp_path / "fresh.kestrav"
+    project_file.save(passing.project, passing.meshes, fresh)
+    mask = os.umask(0)
+    os.umask(mask)
+    assert stat.S_IMODE(fresh.stat().st_mode) == 0o666 & ~mask
+    assert rest_of(tmp_path) == ["fresh.kestrav", "link.kestrav", "real.kestrav"]
+
+
+def test_a_fault_leaves_what_was_there_and_no_rest(tmp_path):
+    target = tmp_path / "a.csv"
+    target.write_text("old")
+    with pytest.raises(BadInput, match=r"cannot be written.*as it was"), beside(target) as part:
+        part.write_text("half")
+        raise OSError(28, os.strerror(28))
+    assert target.read_text() == "old" and rest_of(tmp_path) == ["a.csv"]
+
+
+def test_what_lies_beside_under_an_old_temporary_name_is_left_alone(tmp_path):
+    mine = tmp_path / ".a.csv.part"
+    mine.write_text("mine")
+    write_whole(tmp_path / "a.csv", b"new")
+    assert mine.read_text() == "mine" and (tmp_path / "a.csv").read_text() == "new"
+
+
+def test_folders_pipes_and_what_is_not_there_are_refused_in_a_sentence(tmp_path, passing):
+    os.mkfifo(tmp_path / "pipe")
+    (tmp_path / "file").write_text("x")
+    for name, why in (
+        ("", "is a folder"),
+        ("pipe", "a device or a pipe"),
+        ("none/a.csv", "cannot be written"),
+        ("file/a", "cannot be written"),
+        ("n" * 300, "cannot be written"),
+    ):
+        with pytest.raises(BadInput, match=why):
+            write_whole(tmp_path / name, b"x")
+    with pytest.raises(BadInput, match="cannot be written"):
+        write_path(passing.project.paths[0], tmp_path / "none" / "a.dxf")
