@@ -66,7 +66,7 @@ class WayDialog(QDialog):
             "How many distances each stage looks at before it gives up; the same effort and seed give the same answer",
         )
         self.seconds = self._quantity(
-            "at most", wish.seconds, "s", 0, "How long each stage may take at most; what this cuts off is said"
+            "time limit", wish.seconds, "s", 0, "How long each stage may take at most; what this cuts off is said"
         )
         self.seed = self._quantity("seed", wish.seed, "", 0)
         column.addLayout(self.form)

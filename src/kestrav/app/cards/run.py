@@ -262,7 +262,7 @@ def arrival_lines(project: Project, trip: Journey) -> list[str]:
             f"{100 * abs(last - first):.2f}\u2009% of {whole:.3f}\u2009s = <b>{trip.duration:.3f}\u2009s</b>"
             f"{', backward in time' if last < first else ''}"
         )
-    elif trip.run.passes > 1 and isinstance(trip.profile, RepeatedProfile) and trip.profile.back is not None:
+    elif trip.run.passes > 1 and _uneven(trip):
         lines.append(f"{trip.run.passes} passes there and back take <b>{trip.duration:.3f}\u2009s</b>")
     elif trip.run.passes > 1:
         lines.append(f"{trip.run.passes} × {trip.once:.3f}\u2009s = <b>{trip.duration:.3f}\u2009s</b>")
@@ -272,3 +272,10 @@ def arrival_lines(project: Project, trip: Journey) -> list[str]:
     else:
         lines.append(f"{begun}goes on without end")
     return lines
+
+
+def _uneven(trip: Journey) -> bool:
+    """Whether the way back takes another time than the way there."""
+    whole = trip.profile
+    back = whole.back if isinstance(whole, RepeatedProfile) else None
+    return back is not None and abs(back.duration - trip.once) > 1e-9
