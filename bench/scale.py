@@ -25,7 +25,7 @@ DEMO = Path(__file__).parent.parent / "demo" / "fan-cassette.kestrav"
 _AISLE = 250.0  # mm from the middle of the way in which nothing stands
 _MOVING = 10  # parts of what moves
 _LIVE = 0.058  # s that an answer may take, as the window asks for it
-_LIVE_FRAMES = 8  # that are looked at for it, likewise
+_LIVE_FRAMES = 16  # that are looked at for it, likewise
 _EVERY = 40  # frames, of which the bare loop is timed on one
 
 

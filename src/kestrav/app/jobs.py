@@ -54,7 +54,7 @@ class Report(Protocol):
 
 _STOP = object()
 _LIVE = 0.058  # s that the answer to an edit may take, with what the motion itself takes
-_LIVE_FRAMES = 8  # of what changed, that are looked at for each edit
+_LIVE_FRAMES = 16  # of what changed, that are looked at for each edit
 _SETTLES = 0.12  # s without an edit after which all is checked
 _PAUSE = 1.5  # s without an edit after which what happens between the frames is looked at
 

@@ -180,11 +180,18 @@ class Stage:
     led: Array
     moves: Displacement
     _ways: dict[tuple[str, str], Array] = field(default_factory=dict)
+    _all: Array | None = None
 
     @property
     def sudden(self) -> NDArray[np.bool_]:
         """Steps (n - 1,) in which something may jump: all else stays within them as it is."""
         return self.moves.sudden
+
+    def ways_of_all(self, things: Sequence[str], corners: Sequence[Points]) -> Array:
+        """How far (n - 1, k) in mm points of things go at most in the room in each step; kept, as it is asked for window by window."""
+        if self._all is None:
+            self._all = np.stack([self.moves.of(i, WORLD, c).way for i, c in zip(things, corners, strict=True)], axis=1)
+        return self._all
 
     def ways(self, pair: Pairing) -> Array:
         """How far (n - 1,) in mm the bodies of a pair go at most to each other in each step."""
@@ -259,7 +266,7 @@ class Between:
     def gaps(self, window: Window) -> Array:
         """How far (n - 1, g) in mm what the groups sweep is apart, for all groups that pairs are between."""
         groups = self.groups
-        ways = np.stack([window.ways_of(i, c) for i, c in zip(groups.leaders, groups.corners, strict=True)], axis=1)
+        ways = window.stage.ways_of_all(groups.leaders, groups.corners)[window.steps]
         return gaps_between(swept_bounds(groups.boxes, window.led, ways), groups)
 
     def led(self, g: int, window: Window) -> tuple[Array, Array]:

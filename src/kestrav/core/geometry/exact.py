@@ -29,7 +29,7 @@ class Line:
         """In mm."""
         return float(np.linalg.norm(self.last - self.first))
 
-    @property
+    @cached_property
     def breaks(self) -> Array:
         """Its ends."""
         return np.array([0.0, self.length])
@@ -53,7 +53,7 @@ class Arc:
     radius: float
     sweep: float
 
-    @property
+    @cached_property
     def breaks(self) -> Array:
         """Its ends and places between, a quarter turn apart at most; their number is even between the ends' halves."""
         count = 2 * max(int(np.ceil(self.sweep / np.pi - 1e-9)), 1)
@@ -78,7 +78,7 @@ class Helix:
     start: float = 0.0
     sense: int = 1
 
-    @property
+    @cached_property
     def breaks(self) -> Array:
         """Quarter turns."""
         count = max(int(np.ceil(4 * self.turns - 1e-9)), 1)
@@ -109,7 +109,7 @@ class SuperCorner:
     radius: float
     exponent: float
 
-    @property
+    @cached_property
     def breaks(self) -> Array:
         """Its ends and middle."""
         return np.array([0.0, np.pi / 4, np.pi / 2])
@@ -192,7 +192,7 @@ class _Piece:
     first: float
     last: float
 
-    @property
+    @cached_property
     def breaks(self) -> Array:
         return np.array([self.first, self.last])
 
@@ -387,7 +387,7 @@ class _Mirror:
     matrix: Array
     through: Array
 
-    @property
+    @cached_property
     def breaks(self) -> Array:
         return self.piece.breaks
 

@@ -123,7 +123,8 @@ class FrameTable:
     @property
     def twist_rate(self) -> float:
         """In rad/mm: by this a closed curve's carried vectors are turned so that they meet at the seam."""
-        return self._carrying[1]
+        # of an open one nothing need be carried to know that
+        return self._carrying[1] if self.curve.closed else 0.0
 
     @cached_property
     def steep(self) -> Steep:

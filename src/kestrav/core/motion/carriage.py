@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from collections.abc import Callable
 
 import numpy as np
@@ -34,14 +35,29 @@ def places_beyond(curve: Curve, stations: ArrayLike) -> Array:
     return places
 
 
+# where things are and how far they go at most ask for the same, one after the other
+_kept: OrderedDict[tuple[int, float, bytes], tuple[Curve, Array]] = OrderedDict()
+_MOST_KEPT = 16
+
+
 def rear_stations(curve: Curve, fronts: ArrayLike, wheelbase: float) -> Array:
-    """Stations (n,) behind front ones (n,) whose places are a wheelbase from theirs, the nearest such, by halving.
+    """Stations (n,) behind front ones (n,) whose places are a wheelbase from theirs, the nearest such; kept for a while."""
+    fronts = np.asarray(fronts, float)
+    key = (id(curve), wheelbase, fronts.tobytes())
+    if key not in _kept:
+        _kept[key] = (curve, _rear_stations(curve, fronts, wheelbase))
+        if len(_kept) > _MOST_KEPT:
+            _kept.popitem(last=False)
+    return _kept[key][1]
+
+
+def _rear_stations(curve: Curve, fronts: Array, wheelbase: float) -> Array:
+    """Rear stations by halving.
 
     Where the curve turns back so tightly that no place within the longest arc is that far, the farthest looked at.
     By the rule of false position with the Illinois modification (M. Dowell, P. Jarratt, "A modified regula falsi method
     for computing the root of an equation", BIT 11, 1971).
     """
-    fronts = np.asarray(fronts, float)
     ahead = places_beyond(curve, fronts)
 
     def over(stations: Array, which: NDArray[np.intp]) -> Array:

@@ -166,45 +166,59 @@ class OnPath:
         That holds where there is but one place for it within reach; elsewhere it is only known to be a wheelbase behind.
         """
         base, share = heading.wheelbase, heading.share
-        fronts = self.trip.stations(self.moving.times)
-        front_way = self.travel
-        rears = rear_stations(self.curve, fronts, base)
-        places = places_beyond(self.curve, fronts), places_beyond(self.curve, rears)
-        step = places[0] - places[1]
-        e = step / np.maximum(np.linalg.norm(step, axis=1), _TINY)[:, None]
-        low, high = np.minimum(self.along[:-1], self.along[1:]), np.maximum(self.along[:-1], self.along[1:])
-        within = self._turning(low - LONGEST * base, high)
+        moving = self.travel > 0
+        way, turn = np.zeros(len(moving)), np.zeros(len(moving))
+        if not moving.any():
+            return way, turn
+        stations = self.trip.stations(self.moving.times)
+        rear_places = rear_stations(self.curve, stations, base)
+        front_way = self.travel[moving]
+        # of each step that it moves in the places at its start, and how level it is at both ends
+        fronts, rears = stations[:-1][moving], rear_places[:-1][moving]
+        e = self._ahead(fronts, rears)
+        e_later = self._ahead(stations[1:][moving], rear_places[1:][moving])
+        along = self.along[:-1][moving]
+        low, high = np.minimum(along, self.along[1:][moving]), np.maximum(along, self.along[1:][moving])
         # slants at the starts of the steps, and how far they can change over them
-        inside = np.clip(rears, 0.0, self.curve.length) if not self.curve.closed else np.mod(rears, self.curve.length)
-        front_in = np.clip(fronts, 0.0, self.curve.length)
-        slant_rear = np.arccos(np.clip(np.einsum("ni,ni->n", self.curve.tangent(inside), e), -1, 1))[:-1]
-        slant_front = np.arccos(np.clip(np.einsum("ni,ni->n", self.curve.tangent(front_in), e), -1, 1))[:-1]
+        slant_rear, slant_front = (
+            np.arccos(np.clip(np.einsum("ni,ni->n", self.curve.tangent(self._within(s)), e), -1, 1))
+            for s in (rears, fronts)
+        )
         rear_way = 2.0 * front_way / np.maximum(np.cos(slant_rear), 0.05)
         turned = (front_way + rear_way) / base
-        behind = self.along[:-1] - (fronts[:-1] - rears[:-1])
+        behind = along - (fronts - rears)
         rear_turns = self._turning(behind - rear_way, behind + rear_way)
         slower = np.cos(np.minimum(slant_rear + rear_turns + turned, 0.5 * np.pi))
         proven = front_way / np.maximum(slower, 1e-9)
-        alone = within < 0.5 * np.pi
-        alone[~alone] = self._alone(fronts[:-1][~alone], front_way[~alone], base)
+        alone = self._turning(low - LONGEST * base, high) < 0.5 * np.pi
+        alone[~alone] = self._alone(fronts[~alone], front_way[~alone], base)
         sure = alone & (proven <= rear_way + 1e-12)
-        rear_way = np.where(sure, proven, np.inf)
-        front_turns = self._turning(low, high)
+        rear_way = np.where(sure, proven, 0.0)
         widest = [
-            np.minimum(s + t + turned, 0.5 * np.pi) for s, t in ((slant_rear, rear_turns), (slant_front, front_turns))
+            np.minimum(slant + turns + turned, 0.5 * np.pi)
+            for slant, turns in ((slant_rear, rear_turns), (slant_front, self._turning(low, high)))
         ]
-        with np.errstate(invalid="ignore"):
-            turn = (np.where(sure, rear_way, 0.0) * np.sin(widest[0]) + front_way * np.sin(widest[1])) / base
+        angle = (rear_way * np.sin(widest[0]) + front_way * np.sin(widest[1])) / base
+        lifts = [np.zeros(len(front_way))] * 2
         if len(heights):
-            lifts = [self._lifts(heights[:, 1], np.clip(s, 0, self.curve.length)) for s in (fronts, rears)]
-            turn = turn + (lifts[0] + lifts[1] + np.where(sure, rear_way, 0.0) + front_way) / base
-        else:
-            lifts = [np.zeros(len(front_way))] * 2
-        level = np.hypot(e[:, 0], e[:, 1])
-        flat = np.maximum(0.5 * (level[:-1] + level[1:] - turn), 1e-3)
-        turn = np.where(sure, np.minimum(turn / flat, MOST_TURN), MOST_TURN)
-        mixed = (1 - share) * np.where(sure, rear_way + lifts[1], 0.0) + share * (front_way + lifts[0])
-        return np.where(sure, mixed, front_way + lifts[0] + 4 * base * abs(1 - share)), turn
+            lifts = [self._lifts(heights[:, 1], self._within(s))[moving] for s in (stations, rear_places)]
+            angle = angle + (lifts[0] + lifts[1] + rear_way + front_way) / base
+        level = [np.hypot(v[:, 0], v[:, 1]) for v in (e, e_later)]
+        flat = np.maximum(0.5 * (level[0] + level[1] - angle), 1e-3)
+        turn[moving] = np.where(sure, np.minimum(angle / flat, MOST_TURN), MOST_TURN)
+        mixed = (1 - share) * (rear_way + lifts[1]) + share * (front_way + lifts[0])
+        way[moving] = np.where(sure, mixed, front_way + lifts[0] + 4 * base * abs(1 - share))
+        return way, turn
+
+    def _ahead(self, fronts: Array, rears: Array) -> Array:
+        """Unit vectors (n, 3) from rear to front places."""
+        step = places_beyond(self.curve, fronts) - places_beyond(self.curve, rears)
+        return np.asarray(step / np.maximum(np.linalg.norm(step, axis=1), _TINY)[:, None])
+
+    def _within(self, stations: Array) -> Array:
+        """Stations (n,) that may lie beyond an open path's ends, or go round, as those of the path."""
+        length = self.curve.length
+        return np.mod(stations, length) if self.curve.closed else np.clip(stations, 0.0, length)
 
     def _alone(self, fronts: Array, ways: Array, base: float) -> NDArray[np.bool_]:
         """Whether there is but one place (n,) a wheelbase behind, also as the front goes on by ways (n,): the path leads away from it all
@@ -217,8 +231,7 @@ class OnPath:
             *stations.shape, 3
         )
         far = np.maximum(np.linalg.norm(apart, axis=2), 1e-9)
-        there = np.mod(stations, self.curve.length) if self.curve.closed else np.clip(stations, 0.0, self.curve.length)
-        tangents = self.curve.tangent(there.ravel()).reshape(apart.shape)
+        tangents = self.curve.tangent(self._within(stations).ravel()).reshape(apart.shape)
         slant = np.arccos(np.clip(np.einsum("nij,nij->ni", tangents, apart) / far, -1.0, 1.0))
         half = 0.5 * (back[1] - back[0]) + ways[:, None]
         turns = self._turning((stations - half).ravel(), (stations + half).ravel()).reshape(stations.shape)
