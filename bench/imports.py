@@ -9,7 +9,8 @@ import cascadio
 import trimesh
 
 from bench.demo import STEP
-from kestrav.core.files.product_import import ANGLE_TOLERANCE, COARSEST_CHORD, read_product
+from kestrav.core.files.cad_kernel import ANGLE_TOLERANCE
+from kestrav.core.files.product_import import COARSEST_CHORD, read_product
 
 
 def bare():

@@ -1,6 +1,7 @@
 """Every format that is read: what survives, units, and damaged files."""
 
 import json
+import re
 import struct
 import zipfile
 from pathlib import Path
@@ -10,7 +11,8 @@ import pytest
 import trimesh
 
 from kestrav.core.document.records import Project
-from kestrav.core.errors import BadInput
+from kestrav.core.errors import BadInput, Cancelled
+from kestrav.core.files import cad_kernel
 from kestrav.core.files.product_import import (
     into_project,
     proposed_unit,
@@ -283,7 +285,49 @@ def set_indices(tree):
     tree["accessors"][1]["componentType"] = 5121
 
 
+def doubling_3mf(folder, deep=30):
+    """Objects that each place the one below twice, from a few lines to a thousand million boxes."""
+    text = zipfile.ZipFile(box_3mf(folder)).read("3D/3dmodel.model").decode()
+    (first,) = re.findall(r'<object id="(\d+)"[^>]*>\s*<mesh', text)[:1]
+    more, below = "", first
+    for number in range(1000, 1000 + deep):
+        more += (
+            f'<object id="{number}"><components>' + f'<component objectid="{below}"/>' * 2 + "</components></object>"
+        )
+        below = str(number)
+    text = text.replace("</resources>", more + "</resources>").replace(
+        "</build>", f'<item objectid="{below}"/></build>'
+    )
+    return _zip(folder / "a.3mf", {"3D/3dmodel.model": text})
+
+
+def own_3mf(folder):
+    """An object that places itself twice."""
+    inside = '<components><component objectid="1"/><component objectid="1"/></components>'
+    text = f'<model><resources><object id="1">{inside}</object></resources><build><item objectid="1"/></build></model>'
+    return _zip(folder / "a.3mf", {"3D/3dmodel.model": text})
+
+
+def doubling_dae(folder, deep=30):
+    """As :func:`doubling_3mf`, with COLLADA's library of nodes."""
+    text = box_dae(folder).read_text()
+    nodes, below = '<node id="n0"><instance_geometry url="#g"/></node>', "n0"
+    for number in range(1, deep):
+        nodes += f'<node id="n{number}">' + f'<instance_node url="#{below}"/>' * 2 + "</node>"
+        below = f"n{number}"
+    text = re.sub(
+        r"(<library_visual_scenes>\s*<visual_scene[^>]*>)",
+        lambda found: f'<library_nodes>{nodes}</library_nodes>{found[1]}<node><instance_node url="#{below}"/></node>',
+        text,
+    )
+    (folder / "a.dae").write_text(text)
+    return folder / "a.dae"
+
+
 DAMAGED = {
+    "3mf doubling": (doubling_3mf, "places more than 100,000 things"),
+    "3mf of itself": (own_3mf, "places more than 100,000 things"),
+    "dae doubling": (doubling_dae, "places more than 100,000 things"),
     "iges empty": (written("a.igs", b""), "is empty"),
     "iges garbage": (written("a.iges", b"nothing of the kind " * 50), "not an IGES file"),
     "obj garbage": (written("a.obj", bytes(range(256)) * 8), "a.obj"),
@@ -372,6 +416,51 @@ def test_one_damaged_mesh_does_not_lose_the_others(tmp_path):
     assert [p.name for p in imported.parts] == ["Plate"]
     assert any("Bad" in note for note in imported.left_out)
     assert any("Line" in note and "not a surface" in note for note in imported.left_out)
+
+
+TRIANGLE = {
+    "a.obj": "# für\no Gehäuse\nv 0 0 0\nv 9 0 0\nv 0 9 0\nf 1 2 3\n",
+    "a.stl": "solid Gehäuse\nfacet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 9 0 0\nvertex 0 9 0\nendloop\n"
+    "endfacet\nendsolid Gehäuse\n",
+    "a.off": "OFF\n# Gehäuse\n3 1 0\n0 0 0\n9 0 0\n0 9 0\n3 0 1 2\n",
+    "a.ply": "ply\nformat ascii 1.0\ncomment Gehäuse\nelement vertex 3\nproperty float x\nproperty float y\n"
+    "property float z\nelement face 1\nproperty list uchar int vertex_indices\nend_header\n0 0 0\n9 0 0\n0 9 0\n3 0 1 2\n",
+}
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "latin-1"])
+@pytest.mark.parametrize("name", TRIANGLE)
+def test_text_in_western_encodings_is_read_and_the_guess_is_told(tmp_path, name, encoding):
+    imported = read_product(written(name, TRIANGLE[name].encode(encoding))(tmp_path))
+    assert imported.triangles == 1
+    if name in ("a.obj", "a.stl"):
+        assert imported.parts[0].name == "Gehäuse"
+    assert any("Windows-1252" in note for note in imported.left_out) == (encoding == "latin-1")
+
+
+def test_a_material_file_in_latin_1_gives_its_colours(tmp_path):
+    (tmp_path / "b.mtl").write_bytes("newmtl grün\nKd 0 1 0\n".encode("latin-1"))
+    text = "mtllib b.mtl\n" + TRIANGLE["a.obj"].replace("f 1", "usemtl grün\nf 1")
+    (part,) = read_product(written("b.obj", text.encode("latin-1"))(tmp_path)).parts
+    assert part.colour == "#00ff00"
+
+
+def test_a_file_on_which_the_cad_kernel_dies_is_one_sentence(tmp_path, monkeypatch):
+    monkeypatch.setattr(cad_kernel, "_READER", "import os, signal; os.kill(os.getpid(), signal.SIGSEGV)")
+    with pytest.raises(BadInput, match=r"part\.step.*CAD kernel failed"):
+        cad_kernel.tessellated(tmp_path / "part.step", b"-", "step", 0.1, lambda: None)
+
+
+def test_a_cad_file_that_has_no_end_is_given_up_and_can_be_cancelled(tmp_path, monkeypatch):
+    monkeypatch.setattr(cad_kernel, "_READER", "while True: pass")
+    with pytest.raises(BadInput, match=r"part\.step.*within 0 s"):
+        cad_kernel.tessellated(tmp_path / "part.step", b"-", "step", 0.1, lambda: None, seconds=0.2)
+
+    def cancel():
+        raise Cancelled
+
+    with pytest.raises(Cancelled):
+        cad_kernel.tessellated(tmp_path / "part.step", b"-", "step", 0.1, cancel)
 
 
 def test_third_party_indices_out_of_range_are_named():

@@ -13,7 +13,7 @@ from shapes import DEMO, make_project
 
 from kestrav.core.document.records import FORMAT_VERSION, AlongHeading, Project, Run
 from kestrav.core.errors import BadInput
-from kestrav.core.files import project_file
+from kestrav.core.files import project_file, reading
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.geometry.meshes import mesh
 
@@ -146,6 +146,26 @@ def bad_reference(source, target):
     with_document(source, target, runs=[{"id": "r", "name": "R", "rider": "ghost", "path": "path-1"}])
 
 
+def not_utf8(source, target):
+    rewrite(source, target, lambda n, d: b'{"name": "\xb8"}' if n == "project.json" else d)
+
+
+def nested(source, target):
+    rewrite(source, target, lambda n, d: b"[" * 100_000 + b"]" * 100_000 if n == "project.json" else d)
+
+
+def old_list_that_is_none(source, target):
+    with_document(source, target, version=3, runs=5)
+
+
+def old_record_that_is_none(source, target):
+    with_document(source, target, version=3, runs=["run"])
+
+
+def old_heading_that_is_none(source, target):
+    with_document(source, target, version=3, runs=[{"id": "r", "heading": None}])
+
+
 BROKEN = {
     empty: "is empty",
     truncated: "cut short",
@@ -162,6 +182,11 @@ BROKEN = {
     swapped_geometry: "content hash differs",
     outside: "points outside the archive",
     bad_reference: "ghost",
+    not_utf8: "is not UTF-8",
+    nested: "nested too deep",
+    old_list_that_is_none: r"does not fit the format.*runs",
+    old_record_that_is_none: r"does not fit the format.*runs\[0\]",
+    old_heading_that_is_none: r"does not fit the format",
 }
 
 
@@ -172,6 +197,13 @@ def test_a_broken_file_is_refused_by_name_and_reason(saved, tmp_path, break_it):
     with pytest.raises(BadInput, match=BROKEN[break_it]) as caught:
         project_file.load(target)
     assert "broken.kestrav" in str(caught.value)
+
+
+def test_an_entry_that_unpacks_to_too_much_is_refused_before_it_is(saved, tmp_path, monkeypatch):
+    monkeypatch.setattr(reading, "LARGEST_ENTRY", 1000)
+    rewrite(saved, tmp_path / "bomb.kestrav", lambda n, d: d + b" " * 5000 if n == "project.json" else d)
+    with pytest.raises(BadInput, match=r"bomb\.kestrav.*project\.json.*unpacks to"):
+        project_file.load(tmp_path / "bomb.kestrav")
 
 
 def test_a_missing_file_is_told(tmp_path):

@@ -20,6 +20,7 @@ from trimesh.resolvers import Resolver
 
 from kestrav.core.files.gltf import finish_of
 from kestrav.core.files.product_tree import GREY, Node, Shape, Upward
+from kestrav.core.files.reading import GUESSED, UTF_8, as_utf8, unpacked
 
 Array = NDArray[np.float64]
 Fetch = Callable[[str], bytes]
@@ -35,6 +36,7 @@ MODEL_UNITS = {
     "meter": 1000.0,
 }
 _DEEPEST = 400  # components within components; a loop of them would have no end
+MOST_PLACED = 100_000  # things of one file; instances of instances grow to any number from a few lines
 
 
 class _Beside(Resolver):
@@ -45,12 +47,13 @@ class _Beside(Resolver):
 
     def get(self, name: str) -> bytes:
         try:
-            return self.fetch(str(name).strip())
+            data = self.fetch(str(name).strip())
         except ValueError as fault:
             note = f"{fault}; its colours are not shown"
             if note not in self.left_out:
                 self.left_out.append(note)
             raise OSError(str(fault)) from fault
+        return as_utf8(data)[0] if str(name).strip().lower().endswith(".mtl") else data
 
     def namespaced(self, namespace: str) -> _Beside:
         """Files in folders are not looked for apart."""
@@ -73,8 +76,10 @@ def read_by_trimesh(data: bytes, suffix: str, fetch: Fetch) -> tuple[list[Node],
     left_out: list[str] = []
     options: dict[str, Any] = {"process": False}
     kind = suffix.removeprefix(".")
+    data, encoding = _text_as_utf8(data, kind)
+    if encoding == GUESSED:
+        left_out.append(f"signs that {GUESSED} does not have: its text is not {UTF_8} and was read as {GUESSED}")
     if kind == "obj":
-        data = _as_utf8(data)
         objects = re.search(rb"^\s*o\s+\S", data, re.MULTILINE) is not None
         options |= {"split_objects": objects, "split_groups": not objects, "group_material": True}
         options["resolver"] = _Beside(fetch, left_out)
@@ -98,11 +103,15 @@ def read_by_trimesh(data: bytes, suffix: str, fetch: Fetch) -> tuple[list[Node],
     return nodes, left_out
 
 
-def _as_utf8(data: bytes) -> bytes:
-    for mark, code in ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig")):
-        if data.startswith(mark):
-            return data.decode(code, "replace").encode()
-    return data
+def _text_as_utf8(data: bytes, kind: str) -> tuple[bytes, str]:
+    """A file with what is text in it as UTF-8, and the encoding it was in."""
+    if kind == "stl" and len(data) >= 84 and len(data) == 84 + 50 * int.from_bytes(data[80:84], "little"):
+        return data, UTF_8
+    if kind == "ply":
+        head, mark, rest = data.partition(b"end_header")
+        text, encoding = as_utf8(head)
+        return text + mark + rest, encoding
+    return as_utf8(data)
 
 
 def _without_material(key: str, materials: set[str]) -> str:
@@ -146,8 +155,10 @@ def read_collada(data: bytes) -> tuple[list[Node], list[str], float, Upward]:
         raise ValueError("it has no scene")
     roots = []
     waiting: list[tuple[Any, Node | None]] = [(node, None) for node in reversed(file.scene.nodes)]
+    placed = 0
     while waiting:
         found, parent = waiting.pop()
+        placed = _one_more(placed)
         if isinstance(found, collada.scene.GeometryNode):
             holder = parent
             if holder is None:
@@ -163,6 +174,13 @@ def read_collada(data: bytes) -> tuple[list[Node], list[str], float, Upward]:
     axes: dict[str, Upward] = {"X_UP": "x", "Y_UP": "y", "Z_UP": "z"}
     up = axes.get(str(file.assetInfo.upaxis), "y")
     return roots, left_out, unit, up
+
+
+def _one_more(placed: int) -> int:
+    """The number of things placed, with one more. Raises ValueError when they are too many."""
+    if placed >= MOST_PLACED:
+        raise ValueError(f"it places more than {MOST_PLACED:,} things; export a part of it")
+    return placed + 1
 
 
 def _xml_name(item: Any) -> str:
@@ -218,17 +236,18 @@ def read_3mf(data: bytes) -> tuple[list[Node], list[str], float]:
         if name is None:
             raise ValueError("it holds no model")
         try:
-            model = ElementTree.fromstring(archive.read(name))
+            model = ElementTree.fromstring(unpacked(archive, name))
         except ElementTree.ParseError as fault:
             raise ValueError(f"its model is damaged ({fault})") from fault
     objects = {str(o.get("id")): o for o in model.iter() if _tag(o) == "object"}
     palettes = {str(g.get("id")): g for g in model.iter() if _tag(g) == "basematerials"}
+    shapes = {key: _object_shapes(key, found, palettes) for key, found in objects.items()}
     unit = MODEL_UNITS.get(str(model.get("unit", "millimeter")).lower())
     if unit is None:
         raise ValueError(f"it is in the unknown unit “{model.get('unit')}”")
-    roots = []
+    roots, placed = [], 0
     for item in (i for i in model.iter() if _tag(i) == "item"):
-        made = _object_node(str(item.get("objectid")), objects, palettes, left_out)
+        made, placed = _object_node(str(item.get("objectid")), objects, shapes, placed, left_out)
         if made is not None:
             made.matrix = _transform(item.get("transform")) @ made.matrix
             roots.append(made)
@@ -239,13 +258,23 @@ def _tag(element: ElementTree.Element) -> str:
     return element.tag.rsplit("}", 1)[-1] if isinstance(element.tag, str) else ""
 
 
+def _object_shapes(key: str, described: ElementTree.Element, palettes: dict[str, ElementTree.Element]) -> list[Shape]:
+    return [_object_mesh(key, described, inner, palettes) for inner in described if _tag(inner) == "mesh"]
+
+
 def _object_node(
-    top: str, objects: dict[str, ElementTree.Element], palettes: dict[str, ElementTree.Element], left_out: list[str]
-) -> Node | None:
+    top: str,
+    objects: dict[str, ElementTree.Element],
+    shapes: dict[str, list[Shape]],
+    placed: int,
+    left_out: list[str],
+) -> tuple[Node | None, int]:
+    """The node tree of an object, and how many things are placed with it. Raises ValueError when they are too many."""
     first: Node | None = None
     waiting: list[tuple[str, Array, Node | None, int]] = [(top, np.eye(4), None, 0)]
     while waiting:
         key, matrix, parent, depth = waiting.pop()
+        placed = _one_more(placed)
         described = objects.get(key)
         if described is None or depth > _DEEPEST:
             left_out.append(f"object {key}: it is not there" if described is None else f"object {key}: it holds itself")
@@ -255,19 +284,14 @@ def _object_node(
             first = node
         else:
             parent.children.append(node)
-        for inner in described:
-            if _tag(inner) == "mesh":
-                shape = _object_mesh(key, described, inner, palettes)
-                if len(shape.triangles):
-                    node.shapes.append(shape)
-                else:
-                    left_out.append(f"“{node.name or f'object {key}'}”: the mesh has no triangles")
-            elif _tag(inner) == "components":
-                parts = [c for c in inner if _tag(c) == "component"]
-                waiting += [
-                    (str(c.get("objectid")), _transform(c.get("transform")), node, depth + 1) for c in reversed(parts)
-                ]
-    return first
+        for shape in shapes[key]:
+            if len(shape.triangles):
+                node.shapes.append(shape)
+            else:
+                left_out.append(f"“{node.name or f'object {key}'}”: the mesh has no triangles")
+        parts = [c for inner in described if _tag(inner) == "components" for c in inner if _tag(c) == "component"]
+        waiting += [(str(c.get("objectid")), _transform(c.get("transform")), node, depth + 1) for c in reversed(parts)]
+    return first, placed
 
 
 def _object_mesh(

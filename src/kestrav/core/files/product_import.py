@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import os
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from pathlib import Path
 from typing import Literal
 from urllib.parse import unquote
 
-import cascadio
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +15,7 @@ from kestrav.core.document.lookup import fresh_part_ids, new_source_id
 from kestrav.core.document.records import Came, Part, Project, Source
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, Cancelled
+from kestrav.core.files.cad_kernel import tessellated
 from kestrav.core.files.gltf import read_gltf
 from kestrav.core.files.mesh_formats import TRIMESH_SUFFIXES, read_3mf, read_by_trimesh, read_collada
 from kestrav.core.files.product_tree import Imported, Node, Upward, gather, with_unit
@@ -35,7 +33,6 @@ GLTF_SUFFIXES = (".glb", ".gltf")
 SUFFIXES = (*STEP_SUFFIXES, *IGES_SUFFIXES, *GLTF_SUFFIXES, *TRIMESH_SUFFIXES, ".3mf", ".dae")
 UNITLESS = TRIMESH_SUFFIXES
 
-ANGLE_TOLERANCE = 0.5  # rad between neighbouring facets
 # mm between a curved face and its facets: a share of the largest solid, and within these
 CHORD_SHARE, FINEST_CHORD, COARSEST_CHORD = 5e-4, 1e-5, 0.1
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "ft": 304.8}
@@ -107,7 +104,7 @@ def _read_cad(path: Path, data: bytes, chord: float | None, tell: Progress) -> I
     kind: Literal["step", "iges"] = "iges" if path.suffix.lower() in IGES_SUFFIXES else "step"
     name = kind.upper()
     used = COARSEST_CHORD if chord is None else chord
-    imported = _tessellated(path, data, kind, used)
+    imported = _tessellated(path, data, kind, used, lambda: tell(0.05))
     tell(0.6)
     largest = max((float(np.linalg.norm(np.ptp(m.bounds, axis=0))) for m in imported.meshes.values()), default=0.0)
     if chord is None and largest > 0:
@@ -115,18 +112,17 @@ def _read_cad(path: Path, data: bytes, chord: float | None, tell: Progress) -> I
         if wanted < 0.5 * used:
             # something small: its curves need finer facets than a cabinet's
             used = float(f"{wanted:.2g}")
-            imported = _tessellated(path, data, kind, used)
+            imported = _tessellated(path, data, kind, used, lambda: tell(0.6))
     tell(0.95)
     imported.chord = used
     imported.declared = f"{name}, its unit converted to mm"
     return imported
 
 
-def _tessellated(path: Path, data: bytes, kind: Literal["step", "iges"], chord: float) -> Imported:
-    with _silenced():
-        binary = cascadio.load(data, kind, tol_linear=chord, tol_angular=ANGLE_TOLERANCE, include_brep=True)
-    if not binary:
-        raise BadInput(f"“{path}” is not readable as {kind.upper()}: its entities are damaged, or it holds no shape")
+def _tessellated(
+    path: Path, data: bytes, kind: Literal["step", "iges"], chord: float, waiting: Callable[[], None]
+) -> Imported:
+    binary = tessellated(path, data, kind, chord, waiting)
     roots, left_out = read_gltf(binary, _nothing_beside)
     if kind == "step":
         _name_by_products(roots, product_names(data))
@@ -322,22 +318,6 @@ def _has_end(data: bytes) -> bool:
 
 def _an(kind: str) -> str:
     return "an" if kind[0] in "AEIO" else "a"
-
-
-@contextmanager
-def _silenced() -> Iterator[None]:
-    """Keep the CAD kernel's own messages off the terminal, where they would spoil --json."""
-    saved = [os.dup(1), os.dup(2)]
-    sink = os.open(os.devnull, os.O_WRONLY)
-    try:
-        os.dup2(sink, 1)
-        os.dup2(sink, 2)
-        yield
-    finally:
-        os.dup2(saved[0], 1)
-        os.dup2(saved[1], 2)
-        for handle in (*saved, sink):
-            os.close(handle)
 
 
 def _sentence(fault: Exception) -> str:

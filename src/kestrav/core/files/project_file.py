@@ -23,6 +23,7 @@ from kestrav.core.document.records import FORMAT_VERSION, Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import Y_UP_TO_Z_UP
+from kestrav.core.files.reading import unpacked
 from kestrav.core.files.writing import beside
 from kestrav.core.geometry.faces import Face
 from kestrav.core.geometry.meshes import Mesh, mesh
@@ -35,13 +36,19 @@ _KEPT = 2048
 _encoded: dict[str, bytes] = {}
 
 
+def _records(document: dict[str, Any], name: str) -> list[dict[str, Any]]:
+    """What of a list is a record; anything else is left for the check after the upgrades to refuse."""
+    found = document.get(name)
+    return [item for item in found if isinstance(item, dict)] if isinstance(found, list) else []
+
+
 # from a format version to the next: each takes and returns the document as plain data
 # 2: parts gained scale, finish, role, lock, source and form, and projects sources and notes; all have defaults
 # 3: parts and cameras gained a least radius, paths the shape on a surface; all have defaults
 # 4: a heading's being upright became its stance; runs, poses, carries and lights gained fields with defaults
 def _with_stances(document: dict[str, Any]) -> dict[str, Any]:
-    for run in document.get("runs", []):
-        heading = run.get("heading", {})
+    for run in _records(document, "runs"):
+        heading = run.get("heading")
         if isinstance(heading, dict) and "upright" in heading:
             heading["stance"] = "slope" if heading.pop("upright") else "free"
     return document
@@ -50,7 +57,7 @@ def _with_stances(document: dict[str, Any]) -> dict[str, Any]:
 # 5: cues say of what they are, as a touch can be one too; carries, wheels and spins gained fields with defaults
 def _with_kinds_of_cues(document: dict[str, Any]) -> dict[str, Any]:
     for name in ("runs", "poses", "carries", "spins"):
-        for item in document.get(name, []):
+        for item in _records(document, name):
             if isinstance(item.get("cue"), dict):
                 item["cue"]["type"] = "run"
     return document
@@ -168,6 +175,12 @@ def _document(path: Path, text: bytes) -> Project:
         raw = msgspec.json.decode(text)
     except msgspec.DecodeError as fault:
         raise BadInput(f"“{path}” has a broken {DOCUMENT}: {fault}") from fault
+    except UnicodeDecodeError as fault:
+        raise BadInput(
+            f"“{path}” has a broken {DOCUMENT}: byte {fault.start} is not UTF-8; take it from a backup"
+        ) from fault
+    except RecursionError:
+        raise BadInput(f"“{path}” has a broken {DOCUMENT}: it is nested too deep; take it from a backup") from None
     version = raw.get("version") if isinstance(raw, dict) else None
     if not isinstance(version, int) or isinstance(version, bool):
         raise BadInput(f"“{path}” has a {DOCUMENT} without a format version")
@@ -191,7 +204,7 @@ def _document(path: Path, text: bytes) -> Project:
 
 def _entry(path: Path, archive: zipfile.ZipFile, name: str) -> bytes:
     try:
-        return archive.read(name)
+        return unpacked(archive, name)
     except KeyError:
         what = "it is not a Kestrav project" if name == DOCUMENT else "its geometry is not whole"
         raise BadInput(f"“{path}” has no entry “{name}”: {what}") from None

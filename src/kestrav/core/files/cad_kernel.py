@@ -1,0 +1,91 @@
+"""STEP and IGES through cascadio, in a process of its own: a file on which the CAD kernel dies ends only that."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Literal
+
+from kestrav.core.errors import BadInput
+
+ANGLE_TOLERANCE = 0.5  # rad between neighbouring facets
+# seconds one reading may take: so many, and so many more for each MB of the file
+SECONDS, SECONDS_PER_MB = 120.0, 30.0
+_POLL = 0.05  # s between looks at the process
+
+# its messages would spoil --json; it ends with the process that waits for it
+_READER = """
+import ctypes, signal, sys
+ctypes.CDLL(None).prctl(1, signal.SIGKILL)
+import cascadio
+source, target, kind, chord, angle = sys.argv[1:]
+with open(source, "rb") as file:
+    data = file.read()
+made = cascadio.load(data, kind, tol_linear=float(chord), tol_angular=float(angle), include_brep=True)
+with open(target, "wb") as file:
+    file.write(made or b"")
+"""
+
+
+def tessellated(
+    path: Path,
+    data: bytes,
+    kind: Literal["step", "iges"],
+    chord: float,
+    waiting: Callable[[], None],
+    seconds: float | None = None,
+) -> bytes:
+    """A CAD file's content as GLB with its faces, its facets within ``chord`` mm of the curved ones.
+
+    ``waiting`` is called again and again meanwhile, and may raise Cancelled. Raises BadInput naming the file when
+    the kernel finds nothing in it, dies on it, or takes longer than ``seconds`` (None: by the file's size).
+    """
+    limit = SECONDS + SECONDS_PER_MB * len(data) / 1e6 if seconds is None else seconds
+    with tempfile.TemporaryDirectory(prefix="kestrav-cad-") as folder:
+        source, target = Path(folder, "source"), Path(folder, "target")
+        source.write_bytes(data)
+        words = [
+            sys.executable,
+            "-P",
+            "-c",
+            _READER,
+            str(source),
+            str(target),
+            kind,
+            f"{chord!r}",
+            f"{ANGLE_TOLERANCE!r}",
+        ]
+        quiet = subprocess.DEVNULL
+        child = subprocess.Popen(words, stdin=quiet, stdout=quiet, stderr=quiet)
+        try:
+            _wait(child, time.monotonic() + limit, waiting)
+        except TimeoutError:
+            raise BadInput(
+                f"“{path}” was not brought in: its shapes were not worked out within {limit:.0f} s;"
+                " export it again with fewer or simpler solids"
+            ) from None
+        finally:
+            child.kill()
+            child.wait()
+        made = target.read_bytes() if child.returncode == 0 and target.exists() else b""
+    if child.returncode < 0:
+        raise BadInput(f"“{path}” cannot be read: the CAD kernel failed on one of its shapes; export it again")
+    if not made:
+        raise BadInput(f"“{path}” is not readable as {kind.upper()}: its entities are damaged, or it holds no shape")
+    return made
+
+
+def _wait(child: subprocess.Popen[bytes], until: float, waiting: Callable[[], None]) -> None:
+    """Wait for a process. Raises TimeoutError when it goes on after a time of the monotonic clock."""
+    while True:
+        try:
+            child.wait(_POLL)
+            return
+        except subprocess.TimeoutExpired:
+            if time.monotonic() > until:
+                raise TimeoutError from None
+            waiting()
