@@ -181,6 +181,19 @@ def test_bad_input_gives_one_line_and_exit_code_2(capsys, arguments, tmp_path, m
     assert not list(tmp_path.iterdir())
 
 
+@pytest.mark.parametrize("number", ["nan", "inf", "-inf", "1e308"])
+@pytest.mark.parametrize(
+    "words",
+    [("check", "--required"), ("extract", "Cube", "--tilt"), ("render", "--at"), ("render", "--fps")],
+    ids="-".join,
+)
+def test_numbers_that_nothing_can_be_worked_out_with_are_refused_by_option(capsys, saved, words, number):
+    command, *rest = words
+    code, out, err = run(capsys, command, saved, *rest, number)
+    assert (code, out) == (2, "")
+    assert err.count("\n") == 1 and words[-1] in err
+
+
 def test_errors_are_json_too_when_asked(capsys):
     code, out, _ = run(capsys, "check", "nowhere.kestrav", "--json")
     assert code == 2

@@ -22,6 +22,16 @@ app = typer.Typer(
     no_args_is_help=True,
 )
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object, for machines.")]
+FARTHEST = 1e9  # of a number given: a thousand kilometres in mm, thirty years in s
+
+
+def _sensible(value: float | None) -> float | None:
+    """A number as it was given. Raises BadParameter when it is not finite or far beyond anything built."""
+    if value is None or abs(value) <= FARTHEST:
+        return value
+    raise typer.BadParameter(f"{value:g} is not a number that can be worked with; give one within ±{FARTHEST:,.0f}")
+
+
 Force = Annotated[bool, typer.Option("--force", help="Overwrite what is there.")]
 
 
@@ -34,7 +44,9 @@ def new(
     out: Annotated[Path, typer.Argument(help="The project to make (.kestrav).")],
     files: Annotated[list[Path], typer.Argument(help="Product files; “kestrav info” reads the same kinds.")],
     unit: Annotated[str | None, typer.Option(help="Unit of OBJ, STL, PLY and OFF files: mm, cm, m, in or ft.")] = None,
-    tolerance: Annotated[float | None, typer.Option(help="mm between curved CAD faces and their facets.")] = None,
+    tolerance: Annotated[
+        float | None, typer.Option(callback=_sensible, help="mm between curved CAD faces and their facets.")
+    ] = None,
     up: Annotated[str | None, typer.Option(help="Upward axis of mesh files: x, y or z.")] = None,
     as_json: Json = False,
     force: Force = False,
@@ -94,7 +106,9 @@ def info(file: Annotated[Path, typer.Argument(help="A project or a CAD file.")],
 @app.command()
 def check(
     project: Annotated[Path, typer.Argument(help="The project.")],
-    required: Annotated[float | None, typer.Option(help="Required clearance in mm, instead of the project's.")] = None,
+    required: Annotated[
+        float | None, typer.Option(callback=_sensible, help="Required clearance in mm, instead of the project's.")
+    ] = None,
     pair: Annotated[
         list[str] | None,
         typer.Option(
@@ -153,9 +167,13 @@ def check(
 def extract(
     project: Annotated[Path, typer.Argument(help="The project.")],
     parts: Annotated[list[str], typer.Argument(help="Names or ids of what is to be taken out, together.")],
-    required: Annotated[float | None, typer.Option(help="Required clearance in mm, instead of the project's.")] = None,
+    required: Annotated[
+        float | None, typer.Option(callback=_sensible, help="Required clearance in mm, instead of the project's.")
+    ] = None,
     upright: Annotated[bool, typer.Option(help="Do not turn it at all.")] = False,
-    tilt: Annotated[float | None, typer.Option(help="How far its upright may lean, in degrees.")] = None,
+    tilt: Annotated[
+        float | None, typer.Option(callback=_sensible, help="How far its upright may lean, in degrees.")
+    ] = None,
     direction: Annotated[
         list[str] | None,
         typer.Option(help="A direction it may be pulled along, as +x, -y or 1,0,2; may be given again."),
@@ -178,7 +196,8 @@ def extract(
         typer.Option(help="How many distances to look at in each stage; with the seed, all that the answer hangs on."),
     ] = 200_000,
     seconds: Annotated[
-        float, typer.Option(help="How long each stage may take at most; what this cuts off is said.")
+        float,
+        typer.Option(callback=_sensible, help="How long each stage may take at most; what this cuts off is said."),
     ] = 600.0,
     seed: Annotated[int, typer.Option(help="Of the planning, so that it can be repeated.")] = 1,
     order: Annotated[
@@ -257,14 +276,14 @@ def render(
     film: Annotated[
         bool, typer.Option("--film", help="The whole film: all shots that are in it, in their order.")
     ] = False,
-    at: Annotated[float | None, typer.Option(help="Time in s of a still.")] = None,
+    at: Annotated[float | None, typer.Option(callback=_sensible, help="Time in s of a still.")] = None,
     sheet: Annotated[
         bool, typer.Option("--sheet", help="A contact sheet: small pictures of the shots on a .png.")
     ] = False,
     size: Annotated[
         str | None, typer.Option(help="Picture size, as 1280x720, or sd, hd, full hd, wqhd, uhd, square or upright.")
     ] = None,
-    fps: Annotated[float | None, typer.Option(help="Frames per second.")] = None,
+    fps: Annotated[float | None, typer.Option(callback=_sensible, help="Frames per second.")] = None,
     look: Annotated[str | None, typer.Option(help="studio, technical, ghost or wire.")] = None,
     quality: Annotated[str | None, typer.Option(help="preview, good or best.")] = None,
     background: Annotated[
@@ -347,7 +366,9 @@ def export(
             help="Animated glTF (.glb), tables of the motion (.csv), charts (.svg, .png) or a report of the project (.html)."
         ),
     ],
-    tolerance: Annotated[float, typer.Option(help="mm that parts may be off between the keys of a .glb.")] = 0.05,
+    tolerance: Annotated[
+        float, typer.Option(callback=_sensible, help="mm that parts may be off between the keys of a .glb.")
+    ] = 0.05,
     as_json: Json = False,
     force: Force = False,
 ) -> None:

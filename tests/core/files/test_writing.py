@@ -1,5 +1,7 @@
 """Files are written whole, as what they were, and nothing else is touched."""
 
+import csv
+import io
 import os
 import stat
 
@@ -8,7 +10,7 @@ import pytest
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.path_files import write_path
-from kestrav.core.files.writing import beside, write_whole
+from kestrav.core.files.writing import as_csv, beside, write_whole
 
 
 def rest_of(folder):
@@ -61,3 +63,11 @@ def test_folders_pipes_and_what_is_not_there_are_refused_in_a_sentence(tmp_path,
             write_whole(tmp_path / name, b"x")
     with pytest.raises(BadInput, match="cannot be written"):
         write_path(passing.project.paths[0], tmp_path / "none" / "a.dxf")
+
+
+def test_no_cell_of_a_table_is_a_formula():
+    names = ["=1+1", "+cmd", "-2+3", "@SUM(A1)", "\tx", "Riser, 2 x", "-4.5"]
+    (heading, *rows) = csv.reader(io.StringIO(as_csv(["name"], [[n] for n in names])))
+    # the characters that OWASP's page on CSV injection names; a negative number is none
+    assert [r[0] for r in rows] == ["'=1+1", "'+cmd", "'-2+3", "'@SUM(A1)", "'\tx", "Riser, 2 x", "-4.5"]
+    assert heading == ["name"]

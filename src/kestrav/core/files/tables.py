@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import csv
-import io
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
@@ -14,7 +12,7 @@ from kestrav.core.camera.views import angles_of, views
 from kestrav.core.document.lookup import told_apart, turners
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
-from kestrav.core.files.writing import write_whole
+from kestrav.core.files.writing import as_csv, write_whole
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import quaternion_from_rotation
 from kestrav.core.motion.joints import joints_of
@@ -45,14 +43,6 @@ def write_tables(project: Project, meshes: Mapping[str, Mesh], target: Path, ove
     return list(made)
 
 
-def _table(heading: list[str], lines: Iterable[Iterable[object]]) -> str:
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(heading)
-    writer.writerows(lines)
-    return out.getvalue()
-
-
 def _number(value: float) -> str:
     return f"{value:.9g}"
 
@@ -75,7 +65,7 @@ def pose_table(project: Project, times: Array) -> str:
         for k, t in enumerate(times)
         for i in ids
     )
-    return _table(["frame", "time_s", "part", "id", "x_mm", "y_mm", "z_mm", "qw", "qx", "qy", "qz"], lines)
+    return as_csv(["frame", "time_s", "part", "id", "x_mm", "y_mm", "z_mm", "qw", "qx", "qy", "qz"], lines)
 
 
 def turn_table(project: Project, times: Array) -> str:
@@ -90,7 +80,7 @@ def turn_table(project: Project, times: Array) -> str:
         heading.append(f"{item.name} {'mm' if slides else 'deg'}")
         columns.append(values if slides else np.degrees(values))
     lines = ([k, _number(float(t)), *(_number(float(c[k])) for c in columns)] for k, t in enumerate(times))
-    return _table(heading, lines)
+    return as_csv(heading, lines)
 
 
 def camera_table(project: Project, meshes: Mapping[str, Mesh], times: Array) -> str:
@@ -114,7 +104,7 @@ def camera_table(project: Project, meshes: Mapping[str, Mesh], times: Array) -> 
                     *("" if isinstance(v, str) else _number(float(v)) for v in lens),
                 ]
             )
-    return _table(
+    return as_csv(
         [
             "frame",
             "time_s",

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import csv
+import io
 import os
 import stat
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from kestrav.core.errors import BadInput
+
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")  # a cell that begins so is a formula to spreadsheets
 
 
 def write_whole(target: Path, data: bytes) -> None:
@@ -93,3 +97,22 @@ def umask() -> int:
     mask = os.umask(0o077)
     os.umask(mask)
     return mask
+
+
+def as_csv(heading: Iterable[str], rows: Iterable[Iterable[object]]) -> str:
+    """Comma-separated values in which no cell is taken for a formula (OWASP, CSV Injection)."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerows([_harmless(cell) for cell in row] for row in (heading, *rows))
+    return out.getvalue()
+
+
+def _harmless(cell: object) -> object:
+    """A cell with an apostrophe before what a spreadsheet would work out."""
+    if not isinstance(cell, str) or not cell.startswith(_FORMULA):
+        return cell
+    try:
+        float(cell)
+    except ValueError:
+        return f"'{cell}"
+    return cell

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from typing import Any
 
 import numpy as np
@@ -11,6 +9,7 @@ import numpy as np
 from kestrav.core.clearance.table import Outcome, Row, outcomes
 from kestrav.core.document.lookup import get, told_apart
 from kestrav.core.document.records import Project
+from kestrav.core.files.writing import as_csv
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import name_of
 
@@ -215,7 +214,7 @@ def table_as_csv(project: Project, result: CheckResult) -> str:
         )
         for row in result.table
     ]
-    return _csv(head, rows)
+    return as_csv(head, rows)
 
 
 def frames_as_csv(project: Project, result: CheckResult) -> str:
@@ -232,10 +231,4 @@ def frames_as_csv(project: Project, result: CheckResult) -> str:
         names = (told_apart(project, i) for i in (pair.moving, pair.other))
         numbers = (f"{v:.4f}" for v in (told.times[k], told.distance[k], told.needs[k]))
         rows.append((str(k + first), *numbers, *names, *(f"{v:.4f}" for v in told.points[k].ravel())))
-    return _csv(head, rows)
-
-
-def _csv(head: tuple[str, ...], rows: list[tuple[str, ...]]) -> str:
-    out = io.StringIO()
-    csv.writer(out).writerows([head, *rows])
-    return out.getvalue()
+    return as_csv(head, rows)
