@@ -8,7 +8,7 @@ from shapes import box_mesh, make_project, straight, wheeled
 from kestrav.core.camera.lens import in_camera, on_frame, to_pixels
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
-from kestrav.core.document.records import Camera, OnPicture, PointAim, Shot
+from kestrav.core.document.records import Camera, OnPicture, Part, PointAim, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.runs import journey
@@ -107,6 +107,25 @@ def test_a_thing_out_of_the_picture_is_not_named(made):
     project, meshes = made
     away = edits.update(project, "camera-1", aim=PointAim((3000.0, 0.0, 0.0)))
     assert layer_of((away, meshes), 0.5, labels=("part-1",)) is None
+
+
+@pytest.mark.parametrize(
+    "name", ["a\nb\tc", "pump $\\frac{$", "\u202ecab\u05d0\u05d1", "🙂\u200d", "x" * 20_000, "\x00\ud800"], ids=ascii
+)
+def test_names_of_any_signs_are_drawn_on_one_line(made, name):
+    project, meshes = made
+    cube = msgspec.structs.replace(project.parts[0], name=name)
+    project = msgspec.structs.replace(project, parts=(cube, *project.parts[1:]))
+    layer = layer_of((project, meshes), 1.0, labels=(cube.id,), speed=True)
+    assert layer is not None and layer[..., 3].any()
+
+
+def test_a_label_of_what_has_no_solids_is_not_drawn(made):
+    project, meshes = made
+    empty = Part("part-9", "Empty")
+    project = msgspec.structs.replace(project, parts=(*project.parts, empty))
+    both = layer_of((project, meshes), 1.0, labels=(project.parts[0].id, empty.id))
+    assert np.array_equal(both, layer_of(made, 1.0, labels=(project.parts[0].id,)))
 
 
 @pytest.mark.parametrize(("required", "colour", "other"), [(30.0, VERMILION, PETROL), (5.0, PETROL, VERMILION)])

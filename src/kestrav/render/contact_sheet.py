@@ -15,7 +15,7 @@ from kestrav.core.document.shots import film_frames, frame_count, frame_time
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.film import check_target
-from kestrav.render.inscriptions import LEGIBLE, font
+from kestrav.render.inscriptions import LEGIBLE, font, one_line
 from kestrav.render.palette import INK, PAPER, RULE
 from kestrav.render.picture import Picture, Studio
 from kestrav.render.sinks import save_png
@@ -85,7 +85,7 @@ def contact_sheet(
         high += _HEAD + -(-len(times) // _COLUMNS) * (pictures[0].shape[0] + _LINE + _GAP) + _GAP
     page = Image.new("RGB", (wide, high), PAPER)
     pen = ImageDraw.Draw(page)
-    pen.text((_EDGE, _EDGE - 8), project.name, INK, font(30, True), anchor="la")
+    pen.text((_EDGE, _EDGE - 8), one_line(project.name), INK, font(30, True), anchor="la")
     seconds = len(film_frames(list(shots), shots[0].fps)) / shots[0].fps
     pen.text(
         (wide - _EDGE, _EDGE + 4),
@@ -97,7 +97,7 @@ def contact_sheet(
     y = _EDGE + 60
     for shot, times, pictures in blocks:
         pen.line([(_EDGE, y - 8), (wide - _EDGE, y - 8)], RULE, 1)
-        pen.text((_EDGE, y), shot.name, INK, font(18, True), anchor="la")
+        pen.text((_EDGE, y), one_line(shot.name), INK, font(18, True), anchor="la")
         about = f"{shot.start:.2f} to {shot.end:.2f} s · {frame_count(shot)} frames · {shot.width} × {shot.height} · {shot.fps:g} fps"
         pen.text((wide - _EDGE, y + 2), about, INK, font(15, False), anchor="ra")
         y += _HEAD

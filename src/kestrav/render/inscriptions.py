@@ -20,6 +20,7 @@ from kestrav.core.clearance.live import Live
 from kestrav.core.document.lookup import get, subtree, told_apart
 from kestrav.core.document.records import Project, Roll, Shot
 from kestrav.core.document.shots import frame_count
+from kestrav.core.files.product_tree import clean_name
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.kinematics import Motion, thing_speeds
 from kestrav.core.motion.poses import world_poses
@@ -37,6 +38,7 @@ LEGIBLE = 480  # pixels of width of a picture in passing below which nothing is 
 _LEAST = 11.0  # pixels of the smallest text in a picture of any size
 _TITLE_STAYS, _END_STAYS, _SOFT = 3.2, 2.4, 0.5  # s
 _MOST_WHEELS = 4
+_LONGEST = 60  # characters of a name that is drawn
 _LOOKS = 25  # moments of a shot by which the place of a label is chosen
 _MARGIN = 0.035  # of the frame's height, that labels keep from its edges
 _WAYS = tuple((np.cos(a), np.sin(a)) for a in np.radians([-40, -140, 40, 140, -90, 0, 180, 90]))
@@ -62,7 +64,9 @@ class Inscriber:
         self.wheels: list[Roll] = wheels[:_MOST_WHEELS] if shows.turns else []
         # of a rider with nothing to be near to, the clearance of all that moves
         self.live = Live(own or None) if shows.clearance else None
-        self._named = [(get(project, thing).name, thing_as_subject(project, meshes, thing)) for thing in shows.labels]
+        # what has no solids has no place in a picture
+        found = ((get(project, thing).name, thing_as_subject(project, meshes, thing)) for thing in shows.labels)
+        self._named = [(one_line(name), subject) for name, subject in found if subject is not None]
         self._ways: list[tuple[float, float]] | None = None
 
     def inscribed(self, picture: Picture, time: float, seen: Views, poses: Array) -> Picture:
@@ -123,13 +127,16 @@ class Inscriber:
             found.append(("time", f"{time:.2f} s · frame {frame}"))
         if shows.speed and self.rider:
             speed = float(thing_speeds(self.project, self.rider, np.array([time]))[0])
-            found.append((get(self.project, self.rider).name, f"{speed / 1000.0:.2f} m/s"))
+            found.append((one_line(get(self.project, self.rider).name), f"{speed / 1000.0:.2f} m/s"))
         motion = Motion(self.project)
         for roll in self.wheels:
             angle = float(motion.angles(roll, np.array([time]))[0])
             turns, degrees = angle / (2 * np.pi) + 0.0, np.degrees(angle) + 0.0
             found.append(
-                (told_apart(self.project, roll.part), f"{turns:.2f} turns · {degrees:,.0f}°".replace(",", "\u2009"))
+                (
+                    one_line(told_apart(self.project, roll.part)),
+                    f"{turns:.2f} turns · {degrees:,.0f}°".replace(",", "\u2009"),
+                )
             )
         return found
 
@@ -158,7 +165,7 @@ class Inscriber:
         found = []
         for (name, subject), way in zip(self._named, self._ways, strict=True):
             box = _box(subject, place, poses)
-            if box is not None and -0.5 * width < box[0] and box[2] < 1.5 * width:
+            if -0.5 * width < box[0] and box[2] < 1.5 * width:
                 middle = 0.5 * (box[0] + box[2]), 0.5 * (box[1] + box[3])
                 if 0 <= middle[0] <= width and 0 <= middle[1] <= height:
                     found.append((name, box, way))
@@ -173,9 +180,6 @@ class Inscriber:
         sheet = Sheet(width, height, drawn=False)
         anchors = []
         for _, subject in self._named:
-            if subject is None:
-                anchors.append(np.full((_LOOKS, 2), np.inf))
-                continue
             local = in_camera(seen.position, seen.forward, seen.up, subject.places(poses))
             low, high = extent(to_pixels(on_frame(local, half, width / height, self.camera.parallel), width, height))
             anchors.append(0.5 * (low + high))
@@ -212,9 +216,7 @@ def _overlap(one: Array, two: Array) -> float:
     return 2.0 * float(area.mean())
 
 
-def _box(subject: Subject | None, place, poses: Array) -> Box | None:  # type: ignore[no-untyped-def]
-    if subject is None:
-        return None
+def _box(subject: Subject, place, poses: Array) -> Box:  # type: ignore[no-untyped-def]
     places = place(subject.places(poses[None])[0])
     (left, top), (right, bottom) = places.min(axis=0), places.max(axis=0)
     return float(left), float(top), float(right), float(bottom)
@@ -223,6 +225,12 @@ def _box(subject: Subject | None, place, poses: Array) -> Box | None:  # type: i
 def _through(since: float, stays: float) -> float:
     """How much is shown of what goes softly after a while."""
     return float(np.clip((stays - since) / _SOFT, 0.0, 1.0))
+
+
+def one_line(text: str) -> str:
+    """A name as it is drawn: on one line, and of a length that fits beside others."""
+    text = clean_name(text)
+    return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
 
 
 @cache
@@ -261,7 +269,7 @@ class Sheet:
 
     def _text_size(self, text: str, font: ImageFont.FreeTypeFont) -> tuple[float, float]:
         ascent, descent = font.getmetrics()
-        return font.getlength(text) / _FINE, (ascent + descent) / _FINE
+        return font.getlength(clean_name(text)) / _FINE, (ascent + descent) / _FINE
 
     def _card(self, box: Box, share: float = 1.0, edge: str = RULE) -> None:
         corner = _FINE * 4 * self.unit
@@ -274,7 +282,7 @@ class Sheet:
     def _write(
         self, at: tuple[float, float], text: str, font: ImageFont.FreeTypeFont, colour: str, share: float = 1.0
     ) -> None:
-        self.pen.text((_FINE * at[0], _FINE * at[1]), text, _with(colour, share), font, anchor="la")
+        self.pen.text((_FINE * at[0], _FINE * at[1]), clean_name(text), _with(colour, share), font, anchor="la")
         self.marked = True
 
     def _line(self, points: list[tuple[float, float]], colour: str, width: float) -> None:

@@ -33,6 +33,12 @@ def test_an_svg_holds_its_text_its_curves_and_the_file_says_who_wrote_it(tmp_pat
     assert b"Kestrav" in target.read_bytes()
 
 
+def test_a_name_with_signs_of_formulas_is_drawn_as_it_is():
+    root = ET.fromstring(drawn([Charted("pump $\\frac{$", "mm", X, 0.1 * X)], "$x_1$", "time in s", "svg"))
+    texts = " ".join("".join(t.itertext()) for t in root.iter(f"{SVG}text"))
+    assert "pump $\\frac{$ in mm" in texts and "$x_1$" in texts
+
+
 def test_the_curve_is_where_its_values_are():
     # the curve with most points of the drawing: as many as were given, rising as they do
     root = ET.fromstring(drawn([Charted("Speed", "m/s", X, 0.1 * X)], "T", "time in s", "svg"))

@@ -69,7 +69,13 @@ def drawn(lanes: Sequence[Charted], title: str, axis: str, form: str) -> bytes:
     for name in ("OpenSans-Regular.ttf", "OpenSans-Semibold.ttf"):
         font_manager.fontManager.addfont(str(fonts / name))
     # text stays text; the same curves give the same bytes
-    style = {"font.family": "Open Sans", "font.size": 10, "svg.fonttype": "none", "svg.hashsalt": "kestrav"}
+    style = {
+        "font.family": "Open Sans",
+        "font.size": 10,
+        "svg.fonttype": "none",
+        "svg.hashsalt": "kestrav",
+        "text.parse_math": False,  # a $ in a name is a $
+    }
     with matplotlib.rc_context(style):  # type: ignore[arg-type]  # names that are not literals
         figure = Figure(figsize=(_WIDE, _HEAD + _TALL * len(lanes)), facecolor=_CARD, layout="constrained")
         (FigureCanvasSVG if form == "svg" else FigureCanvasAgg)(figure)
