@@ -1,6 +1,7 @@
 """Single pieces of the window: fields, session, bars, jobs."""
 
 import os
+import threading
 import time
 
 import pytest
@@ -191,3 +192,21 @@ def test_the_window_does_not_wait_for_a_child_that_does_not_read(qtbot):
     assert heard[1][-2:] == [39, "last"]
     assert len(heard[1]) < 10
     process.stop()
+
+
+def test_a_connection_is_not_closed_under_what_is_being_sent(qtbot, monkeypatch):
+    process = Process(_deaf)
+    heard, began, closed = [], threading.Event(), []
+    process.message.connect(heard.append)
+    qtbot.waitUntil(lambda: heard == ["ready"], timeout=60_000)
+
+    def slow(message):
+        began.set()
+        time.sleep(0.5)
+        closed.append(process.connection.closed)
+
+    monkeypatch.setattr(process.connection, "send", slow)
+    process.send((0, b""))
+    assert began.wait(10)
+    process.stop()
+    assert closed == [False] and process.connection.closed

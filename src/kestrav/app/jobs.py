@@ -76,6 +76,7 @@ class Process(QObject):
         self._notifier.activated.connect(self._read)
         self._waiting: list[tuple[str, object]] = []
         self._there = threading.Condition()
+        self._sending = threading.Lock()  # held while the connection is written to, or closed
         self._lost.connect(self._end)
         # a child at work does not read, and a pipe holds little: the window must not wait for it,
         # nor for the first child, which begins when all is imported
@@ -125,11 +126,12 @@ class Process(QObject):
                 _, message = self._waiting.pop(0)
             if message is _STOP:
                 return
-            try:
-                self.connection.send(message)
-            except (OSError, ValueError):
-                self._tell_lost()
-                return
+            with self._sending:
+                try:
+                    self.connection.send(message)
+                except (OSError, ValueError):
+                    self._tell_lost()
+                    return
 
     def _read(self) -> None:
         try:
@@ -166,7 +168,10 @@ class Process(QObject):
         self.signal(signal.SIGTERM)
         if self._begun:
             self.process.join(2)
-        self.connection.close()
+        # what was being sent to a child that is gone ends at once; a connection must not go away under it
+        if self._sending.acquire(timeout=2):
+            self.connection.close()
+            self._sending.release()
 
 
 # one job, one process
