@@ -29,6 +29,12 @@ def test_no_certificate_says_more_than_the_truth(first):
     assert {"certified", "breached"} <= {v.standing for v in found}
 
 
+def test_the_least_distance_is_found_where_a_heading_swings_round_at_once():
+    # a body carried by two points of a path that bends within its wheelbase: no bound on its turning shrinks with the step
+    verdict = judged(46_709)
+    assert verdict is not None and (verdict.standing, verdict.wrong) == ("breached", "")
+
+
 def scene(gap, required=5.0):
     """A cube of 100 mm that goes along x, and a wall so far beyond its farthest place, 995.8 mm on."""
     cube, wall = box_mesh(100, 100, 100), box_mesh(20, 400, 400)

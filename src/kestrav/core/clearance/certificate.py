@@ -45,6 +45,12 @@ _OFTEN = 64  # distances measured between two tellings of progress
 _LOOKS = 64  # at the least distance of a breach, in each round
 _ROUNDS, _MOST_LOOKS = 24, 1000
 _NEARLY = 1e-3  # mm to which it is told
+_UNCLEAR = 0.05  # mm by which the bounds may leave it open
+_EVEN_LOOKS, _VALLEYS, _ZOOMS = (
+    2000,
+    4,
+    6,
+)  # where the bounds tell too little: all along a breach, and then about the nearest
 _FARTHEST = 1e6  # mm
 _VAGUE = 4.0  # times as much as of the whole step that its parts may come to
 _DEPTHS = 17  # along a stretch in which a pair overlaps
@@ -274,10 +280,11 @@ def _keep(proof: _Proof, pair: Pairing, times: Array, known: dict[int, float], a
 
 
 def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
-    """A stretch with its least distance to a thousandth of a mm, or as near as a thousand looks tell; where they overlap, it is how deep
+    """A stretch with its least distance to a thousandth of a mm, or as near as even looks tell; where they overlap, it is how deep
     they do at the most. What could not be shown is a breach where one is seen so.
 
-    It is looked for where the bounds let it be, as within a step that is too near at both ends nothing was looked at.
+    It is looked for where the bounds let it be, as within a step that is too near at both ends nothing was looked at; where they
+    never tell enough, as where a heading swings round at once, it is looked for all along.
     """
     moving = proof.moving
     if stretch.least < 0:
@@ -292,17 +299,22 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
         law = changes(moving.motion, float(moving.times[-1]))[0]
         times = np.unique([*times, *law[(law > stretch.start) & (law < stretch.end)][:_LOOKS]])
     known: dict[float, float] = {}
-    for _ in range(_ROUNDS):
-        fresh = [t for t in times if t not in known]
-        for time, at in zip(fresh, moving.within(pair, moving.seen(g, np.array(fresh))), strict=True):
+
+    def look(times: Array) -> float:
+        """Measure them at times, and tell the least so far."""
+        fresh = np.array([t for t in times if t not in known])
+        for time, at in zip(fresh, moving.within(pair, moving.seen(g, fresh)), strict=True):
             near = distance_of(pair, at)
-            known[time] = np.inf if near is None else near.distance
+            known[float(time)] = np.inf if near is None else near.distance
         proof.measured += len(fresh)
         proof.tell()
-        told = np.array([known[t] for t in times])
-        best = float(told.min())
+        return min(known.values())
+
+    for _ in range(_ROUNDS):
+        best = look(times)
         if best <= 0:
             return _deepest(proof, dataclasses.replace(stretch, standing="breached"), pair, g)
+        told = np.array([known[t] for t in times])
         moves = Displacement(moving.motion, times)
         ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
         below = np.where(moves.sudden, np.minimum(told[:-1], told[1:]), 0.5 * (told[:-1] + told[1:] - ways))
@@ -311,11 +323,31 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
             break
         open_ = open_[np.argsort(below[open_])][:_LOOKS]
         times = np.unique(np.concatenate([times, 0.5 * (times[open_] + times[open_ + 1])]))
+    if float(below.min()) < best - _UNCLEAR and _looked_all_along(look, known, stretch) <= 0:
+        return _deepest(proof, dataclasses.replace(stretch, standing="breached"), pair, g)
     time = min(known, key=lambda t: known[t])
     if known[time] >= stretch.least:
         return stretch
     standing: Standing = "breached" if known[time] < pair.need - _CLOSE else stretch.standing
     return dataclasses.replace(stretch, least=known[time], time=time, standing=standing)
+
+
+def _looked_all_along(look: Callable[[Array], float], known: dict[float, float], stretch: Stretch) -> float:
+    """The least distance seen at even looks all along a stretch, and then ever closer about where they are nearest."""
+    even = np.linspace(stretch.start, stretch.end, _EVEN_LOOKS)
+    look(even)
+    times = np.array(sorted(known))
+    told = np.array([known[t] for t in times])
+    padded = np.concatenate([[np.inf], told, [np.inf]])
+    valleys = np.flatnonzero((told <= padded[:-2]) & (told <= padded[2:]))
+    for k in valleys[np.argsort(told[valleys])][:_VALLEYS]:
+        low, high = times[max(k - 1, 0)], times[min(k + 1, len(times) - 1)]
+        for _ in range(_ZOOMS):
+            closer = np.linspace(low, high, _DEPTHS)
+            look(closer)
+            nearest = int(np.argmin([known[t] for t in closer]))
+            low, high = closer[max(nearest - 1, 0)], closer[min(nearest + 1, _DEPTHS - 1)]
+    return min(known.values())
 
 
 def _deepest(proof: _Proof, stretch: Stretch, pair: Pairing, g: int) -> Stretch:
