@@ -4,12 +4,14 @@ import math
 
 import ezdxf
 import ezdxf.path
+import msgspec
 import numpy as np
 import pytest
 
 from kestrav.core.document.records import ArcShape, EllipseShape, Path, PathPoint, PointShape, Project, RectangleShape
 from kestrav.core.errors import BadInput
 from kestrav.core.files.path_files import MOST_PATHS, add_paths, read_paths, write_path
+from kestrav.core.files.reading import as_unicode
 from kestrav.core.motion.path_curves import path_curve
 
 
@@ -211,3 +213,17 @@ def test_csv_holds_the_points_or_places_by_distance(tmp_path):
         write_path(path, tmp_path / "way.txt")
     with pytest.raises(BadInput, match="cannot be written"):
         write_path(path, tmp_path / "none" / "way.csv")
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "latin-1"])
+def test_a_layer_in_a_western_encoding_keeps_its_name_and_can_be_saved(tmp_path, encoding):
+    file = dxf(tmp_path, lambda m: m.add_line((0, 0), (100, 0), dxfattribs={"layer": "PLACE"}))
+    file.write_bytes(file.read_bytes().replace(b"PLACE", "Straße".encode(encoding)))
+    ((name, _),) = read_paths(file).shapes
+    assert name == "Straße"
+    assert msgspec.json.encode(add_paths(Project(), read_paths(file), 1.0))
+
+
+def test_text_that_stands_for_no_bytes_becomes_valid_unicode():
+    assert as_unicode("a\ud800b") == "a?b"
+    assert as_unicode("Stra\udcdfe 漢字") == as_unicode("Stra\udcdfe 漢字").encode().decode()

@@ -30,6 +30,8 @@ from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import read_bytes
+from kestrav.core.files.product_tree import clean_name
+from kestrav.core.files.reading import as_unicode
 from kestrav.core.files.writing import write_whole
 from kestrav.core.geometry.faces import Vector, vector
 from kestrav.core.motion.path_curves import parametric_of, path_curve
@@ -73,7 +75,7 @@ def read_paths(path: Path) -> PathsFile:
     if suffix not in SUFFIXES:
         raise BadInput(f"“{path}” is not a kind of file that holds paths; give one of {', '.join(SUFFIXES)}")
     data = read_bytes(path)
-    found = PathsFile(path.name)
+    found = PathsFile(as_unicode(path.name))
     try:
         {".dxf": _read_dxf, ".svg": _read_svg, ".csv": _read_csv}[suffix](path, data, found)
     except BadInput:
@@ -82,6 +84,7 @@ def read_paths(path: Path) -> PathsFile:
         raise BadInput(
             f"“{path}” cannot be read: {str(fault).splitlines()[0] if str(fault) else type(fault).__name__}"
         ) from fault
+    found.shapes = [(clean_name(as_unicode(name)) or path.suffix[1:].upper(), shape) for name, shape in found.shapes]
     found.shapes = _longest(found)
     found.shapes = [pair for pair in found.shapes if _travelled(found, *pair)]
     if not found.shapes:
