@@ -1,6 +1,7 @@
 """Every format that is read: what survives, units, and damaged files."""
 
 import json
+import os
 import re
 import struct
 import zipfile
@@ -20,6 +21,7 @@ from kestrav.core.files.product_import import (
     size_of,
     with_unit,
 )
+from kestrav.core.files.project_file import load, save
 from kestrav.core.motion.resting import rest_poses, top_bounds, world_bounds
 
 THIRD_PARTY = Path(__file__).parents[3] / ".third-party"
@@ -436,6 +438,16 @@ def test_text_in_western_encodings_is_read_and_the_guess_is_told(tmp_path, name,
     if name in ("a.obj", "a.stl"):
         assert imported.parts[0].name == "Gehäuse"
     assert any("Windows-1252" in note for note in imported.left_out) == (encoding == "latin-1")
+
+
+def test_a_product_in_a_folder_and_file_that_are_not_unicode_can_be_saved(tmp_path):
+    folder = tmp_path / os.fsdecode("Entwürfe".encode("latin-1"))
+    folder.mkdir()
+    file = written(os.fsdecode("Gehäuse.off".encode("latin-1")), TRIANGLE["a.off"])(folder)
+    imported = read_product(file, unit=1.0)
+    assert imported.parts[0].name == "Gehäuse"
+    save(into_project(Project(), imported), imported.meshes, tmp_path / "made.kestrav")
+    assert load(tmp_path / "made.kestrav").project.parts[0].name == "Gehäuse"
 
 
 def test_a_material_file_in_latin_1_gives_its_colours(tmp_path):

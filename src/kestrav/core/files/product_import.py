@@ -18,7 +18,8 @@ from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.files.cad_kernel import tessellated
 from kestrav.core.files.gltf import read_gltf
 from kestrav.core.files.mesh_formats import TRIMESH_SUFFIXES, read_3mf, read_by_trimesh, read_collada
-from kestrav.core.files.product_tree import Imported, Node, Upward, gather, with_unit
+from kestrav.core.files.product_tree import Imported, Node, Upward, clean_name, gather, with_unit
+from kestrav.core.files.reading import as_unicode
 from kestrav.core.files.step_names import product_names
 from kestrav.core.motion.solids import with_meshes
 
@@ -94,9 +95,11 @@ def read_product(
     if not imported.meshes:
         why = f": {imported.left_out[0]}" if imported.left_out else "; export it with its geometry"
         raise BadInput(f"“{path}” holds no solid or surface that can be shown{why}")
-    imported.path = str(path.resolve())
+    # a name that is not Unicode could not be saved
+    imported.path, imported.source = as_unicode(str(path.resolve())), as_unicode(path.name)
     # what has no name in its file has the file's
-    imported.parts = [msgspec.structs.replace(p, name=path.stem) if p.name == "Part 1" else p for p in imported.parts]
+    stem = clean_name(as_unicode(path.stem)) or "Part 1"
+    imported.parts = [msgspec.structs.replace(p, name=stem) if p.name == "Part 1" else p for p in imported.parts]
     return imported
 
 
