@@ -36,10 +36,8 @@ def unpacked(archive: zipfile.ZipFile, name: str) -> bytes:
 
 def as_unicode(text: str) -> str:
     """Text without the lone surrogates by which a reader, or the system in a file's name, keeps bytes that it could not decode."""
-    data = text.encode("utf-8", "surrogateescape") if _is_escaped(text) else text.encode("utf-8", "replace")
+    try:
+        data = text.encode("utf-8", "surrogateescape")
+    except UnicodeEncodeError:  # surrogates that stand for no bytes
+        data = text.encode("utf-8", "replace")
     return as_utf8(data)[0].decode("utf-8")
-
-
-def _is_escaped(text: str) -> bool:
-    """Whether all lone surrogates of a text stand for bytes (Python Enhancement Proposal 383)."""
-    return all(0xDC80 <= ord(c) <= 0xDCFF for c in text if 0xD800 <= ord(c) <= 0xDFFF)
