@@ -13,7 +13,7 @@ from kestrav.core.camera.walking import add_walk, open_door, with_stop
 from kestrav.core.clearance.putting import put_down
 from kestrav.core.derive import derived
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.lookup import get, new_id, subtree
 from kestrav.core.document.records import (
     AlongAim,
     AlongHeading,
@@ -41,6 +41,7 @@ from kestrav.core.document.records import (
     PointShape,
     Poses,
     Project,
+    Requirement,
     Rod,
     Run,
     Settings,
@@ -250,12 +251,11 @@ def with_trolley(project: Project, ids: dict[str, str]) -> Project:
         mark=None,
     )
     project = edits.add(project, leaves)
-    # wheels roll over what is painted on the floor
+    # wheels roll over what is painted on the floor, which is nothing to run against
     wheels = [p.id for p in project.parts if p.name == "Wheel" and p.id in subtree(project, trolley)]
-    meant = [*itertools.product(wheels, [p.id for p in project.parts if p.name.startswith("Aisle marking")])]
-    for pair in meant:
-        project = edits.set_contact(project, *pair, True)
-    return project
+    paint = [p.id for p in project.parts if p.name.startswith("Aisle marking")]
+    item = Requirement(new_id(project, Requirement), "Wheels on paint", tuple(wheels), tuple(paint), checked=False)
+    return edits.add(project, item)
 
 
 def with_jib(project: Project, ids: dict[str, str]) -> Project:

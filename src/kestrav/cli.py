@@ -188,9 +188,13 @@ def extract(
     aside: Annotated[
         list[str] | None, typer.Option(help="What may be taken away first if it blocks; may be given again.")
     ] = None,
-    going_on: Annotated[
-        bool, typer.Option("--going-on", help="Go on from where it overlaps others as it stands, not looking at these.")
-    ] = False,
+    margin: Annotated[
+        float | None,
+        typer.Option(
+            callback=_sensible,
+            help="How far beyond what held it a part is out, in mm; so that it can be seen if not given.",
+        ),
+    ] = None,
     checks: Annotated[
         int,
         typer.Option(help="How many distances to look at in each stage; with the seed, all that the answer hangs on."),
@@ -233,7 +237,7 @@ def extract(
         target=None if to is None else target_at(document, things[0], to),
         onto=None if onto is None else part_called(document, onto),
         aside=tuple(part_called(document, name) for name in aside or []),
-        going_on=going_on,
+        margin=margin,
         checks=checks,
         seconds=seconds,
         seed=seed,

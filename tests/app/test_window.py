@@ -459,7 +459,7 @@ def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
 def test_a_contact_is_taken_back_into_the_check(hand):
     hand.checked()
     hand.window.jobs.choose("Checks")
-    press(hand, "Check: Cube on Floor")
+    press(hand, "Require clearance")
     assert not hand.session.project.contacts[0].intended
     hand.checked()
     assert any(f.rule == "collision" for f in hand.window.findings.findings)

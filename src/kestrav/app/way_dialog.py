@@ -143,6 +143,13 @@ class WayDialog(QDialog):
     def _limits(self, wish: Wish) -> None:
         required = self.project.settings.required_clearance if wish.required is None else wish.required
         self.required = self._quantity("clearance required", required, "mm", 2)
+        self.margin = self._quantity(
+            "out by",
+            wish.margin or 0.0,
+            "mm",
+            1,
+            "How far beyond what held it a part is out; 0: a quarter of its size, so that it can be seen",
+        )
         self.tilt = self._quantity(
             "leans by at most",
             _ANY_TILT if wish.tilt is None else wish.tilt,
@@ -193,14 +200,12 @@ class WayDialog(QDialog):
             item.setCheckState(Qt.CheckState.Checked if part.id in wish.aside else Qt.CheckState.Unchecked)
             self.aside.addItem(item)
         self._row("may be taken away", self.aside, "Things that are taken away first if nothing else serves")
-        self.going_on = QCheckBox("go on from where it overlaps others as it stands")
-        self.going_on.setChecked(wish.going_on)
-        self._row("overlaps", self.going_on, "Pairs that overlap already are not looked at, and said so")
 
     def wish(self) -> Wish:
         """What is asked for."""
         for field in (
             self.required,
+            self.margin,
             self.tilt,
             self.effort,
             self.seconds,
@@ -227,7 +232,7 @@ class WayDialog(QDialog):
             target=target if kind == "place" else None,
             onto=self.carrier.currentData() if kind == "onto" else None,
             aside=tuple(item.data(_ID) for item in items if item.checkState() == Qt.CheckState.Checked),
-            going_on=self.going_on.isChecked(),
+            margin=self.margin.value if self.margin.value > 0 else None,
             checks=max(round(self.effort.value * _THOUSAND), 1),
             seconds=self.seconds.value,
             seed=max(round(self.seed.value), 1),

@@ -504,7 +504,8 @@ class Window(QMainWindow):
             sign = "<" if breach else "≥"
             text = f"{show(distance, 'mm')} {sign} {show(required, 'mm', 1 if required % 1 else 0)} required"
             if distance < 0:
-                text = f"overlap by {show(-distance, 'mm')} · {show(required, 'mm', 1 if required % 1 else 0)} required"
+                need = show(abs(required), "mm", 1 if required % 1 else 0)
+                text = f"{show(-distance, 'mm')} deep · {need} {'required' if required >= 0 else 'deep allowed'}"
             gap = (told.points[sample], text, breach)
         self.stage.gap = gap
         self.stage.schedule()

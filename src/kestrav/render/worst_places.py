@@ -62,6 +62,6 @@ def _figure(studio: Studio, dimension: Dimension, project: Project, meshes: Mapp
     seen = studio.picture_from(place + away * side, place, _UP, _ANGLE, poses, row.time)
     picture = io.BytesIO()
     Image.fromarray(seen).save(picture, format="PNG", compress_level=6)
-    near = f"overlap by {-row.least:.2f} mm" if row.least < 0 else f"{row.least:.2f} mm"
+    near = f"{-row.least:.2f} mm deep" if row.least < 0 else f"{row.least:.2f} mm"
     pair = f"{told_apart(project, row.pair.moving)} to {told_apart(project, row.pair.other)}"
     return Figure(picture.getvalue(), f"{pair}: {near} at {row.time:.3f} s, {row.required:g} mm required")

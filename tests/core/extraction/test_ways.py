@@ -107,7 +107,7 @@ def test_a_dovetail_slides_along_its_groove_only():
 
 def test_the_shortest_free_pull_becomes_a_path_and_a_run_that_are_certified():
     made, meshes = u_shape()
-    way = find_way(made, meshes, ["block"], Wish(seed=3))
+    way = find_way(made, meshes, ["block"], Wish(seed=3, margin=2.0))
     assert isinstance(way, WayOut) and way.stage == "straight pull" and way.seed == 3
     assert way.length == pytest.approx(62, abs=1.0) and way.tilt == 0
     done = add_way(made, ["block"], way)
@@ -258,7 +258,7 @@ def test_two_interlocked_hooks_come_apart():
         required=0.5, block=(mesh(one.vertices, one.faces), (0, 0, 0)), hook=(mesh(two.vertices, two.faces), (0, 0, 0))
     )
     problem = problem_of(made, meshes, ["block"])
-    assert not problem.overlaps
+    assert not problem.held
     way = find_way(made, meshes, ["block"], Wish(seed=3))
     assert isinstance(way, WayOut) and way.certificate.standing == "certified"
     for a, b in zip(way.poses[:-1], way.poses[1:], strict=True):
@@ -352,15 +352,32 @@ def test_a_target_inside_another_part_is_refused_with_how_deep():
         find_way(made, meshes, ["block"], Wish(room=((-10, -10, -10), (10, 10, 10))))
 
 
-def test_what_overlaps_as_it_stands_is_told_and_may_be_gone_on_from():
+def test_what_is_in_another_part_as_it_stands_comes_out_and_is_told_with_how_deep():
     made, meshes = u_shape()
     sunk = edits.update(made, "block", placement=Placement((0.0, 0.0, -17.0)))  # its foot at -37, the floor at -30
-    told = find_way(sunk, meshes, ["block"], Wish(checks=4000))
-    assert isinstance(told, NoWay)
-    ((a, b, depth),) = told.overlaps
-    assert (a, b) == ("block", "floor") and depth == pytest.approx(7.0, abs=0.01)
-    way = find_way(sunk, meshes, ["block"], Wish(going_on=True))
-    assert isinstance(way, WayOut) and [pair[:2] for pair in way.left_out] == [("block", "floor")]
+    way = find_way(sunk, meshes, ["block"], Wish(checks=4000))
+    assert isinstance(way, WayOut) and way.certificate.standing == "certified"
+    (contact,) = way.certificate.contacts
+    assert contact.pair.other == "floor" and contact.deep == pytest.approx(7.0, abs=0.05)
+    assert contact.spans[0][1] < np.inf  # it has parted at the end
+
+
+def test_it_is_out_well_clear_or_by_the_margin_asked_for():
+    made, meshes = u_shape()
+    up = ((0.0, 0.0, 1.0),)
+    # its foot is at -20 and the sides end at 40; a quarter of its mean size of 46.7 is 11.7
+    for margin, way_up in ((None, 60.0 + 11.7), (40.0, 100.0)):
+        way = find_way(made, meshes, ["block"], Wish(margin=margin, allowed=up))
+        assert isinstance(way, WayOut) and way.length == pytest.approx(way_up, abs=0.1)
+
+
+def test_a_cover_on_a_block_is_out_beyond_what_it_touches():
+    made, meshes = boxes(
+        cover=((100, 100, 4), (0, 0, 2)), block=((90, 90, 60), (0, 0, -30)), shelf=((400, 400, 4), (0, 0, -62))
+    )
+    way = find_way(made, meshes, ["cover"], Wish(allowed=((1.0, 0.0, 0.0),), margin=10.0))
+    assert isinstance(way, WayOut) and way.length >= 50 + 45 + 10
+    assert way.certificate.standing == "certified"
 
 
 def test_what_may_be_taken_away_is_named_when_it_was():

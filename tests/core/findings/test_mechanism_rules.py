@@ -226,6 +226,6 @@ def test_what_works_on_each_other_is_not_too_near():
     assert check(made, meshes).clearance.breaches
     made = add_drive(made, meshes, "one", "two", "outside")
     told = check(made, meshes).clearance
-    assert not told.breaches and [(c.moving, c.other) for c in told.contacts] == [("one", "two")]
+    assert not told.breaches and [(c.pair.moving, c.pair.other) for c in told.contacts] == [("one", "two")]
     told = check(edits.set_contact(made, "one", "two", False), meshes).clearance
     assert told.breaches  # unless it is to be checked after all

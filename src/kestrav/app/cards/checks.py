@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from kestrav.app.cards.project import REQUIRED_TIP
 from kestrav.app.cards.rows import Rows
 from kestrav.app.fields import Form
+from kestrav.core.clearance.contact_history import Contact
 from kestrav.core.clearance.table import Outcome, outcomes
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import told_apart
@@ -31,6 +34,13 @@ class ChecksRows(Rows):
             project.settings.only_listed,
             lambda on: self.session.edit("What is checked", lambda p: edits.settings(p, only_listed=on)),
             "Check the clearance of the requirements’ pairs only, instead of all that moves",
+        )
+        self._setting(
+            "Contact tolerance",
+            "interference_tolerance",
+            "mm",
+            "By how much parts in contact may get deeper into each other; 0 for what their facets may be off",
+            2,
         )
         self._setting("Flip limit", "flip_angle", "°", "Largest turn of a rider between two frames", 0)
         self._setting("Top speed", "speed_limit", "mm/s", "No part is to move faster; 0 for any", 0)
@@ -60,30 +70,42 @@ class ChecksRows(Rows):
         self._contacts()
         if clearance.unchecked:
             form.note(f"{clearance.unchecked} pairs are not checked, as they are not asked for")
-        if clearance.contacts:
-            form.heading("Left out as intended contact")
-            for contact in clearance.contacts:
-                a, b = contact.moving, contact.other
-                form.buttons(
-                    (
-                        f"Check: {name_of(project, a)} on {name_of(project, b)}",
-                        lambda a=a, b=b: self.session.edit("Check a pair", lambda p: edits.set_contact(p, a, b, False)),
-                        "They touch at rest. Click to check this pair after all",
-                    )
+        self._in_contact(result.contacts)
+
+    def _in_contact(self, contacts: Sequence[Contact]) -> None:
+        """The pairs in contact: how long, how deep they are and may be, and which are to be checked like all others."""
+        project, form = self.session.shown, self.form
+        if contacts:
+            form.heading("In contact")
+            form.note("They may slide and part, and must not get deeper into each other")
+        for contact in contacts[:MOST_CONTACTS]:
+            a, b = contact.pair.moving, contact.pair.other
+            names = f"{told_apart(project, a)} on {told_apart(project, b)}"
+            deep = f"{show(contact.deep, 'mm', 2)} deep, {show(contact.allowed, 'mm', 2)} allowed"
+            form.note(f"{names}: {contact.told}; {deep}")
+            form.buttons(
+                (
+                    "Require clearance",
+                    lambda a=a, b=b: self._set_contact("Require clearance", a, b, False),
+                    f"Check {names} like all others, from the start: no contact is allowed",
                 )
+            )
+        if len(contacts) > MOST_CONTACTS:
+            form.note(f"and {len(contacts) - MOST_CONTACTS} more")
         turned_off = [c for c in project.contacts if not c.intended]
         if turned_off:
-            form.heading("Touching pairs that are checked")
-            for kept in turned_off:
-                form.buttons(
-                    (
-                        f"Leave out: {name_of(project, kept.a)} on {name_of(project, kept.b)}",
-                        lambda c=kept: self.session.edit(
-                            "Accept a contact", lambda p: edits.set_contact(p, c.a, c.b, True)
-                        ),
-                        "Click to leave this pair out as intended contact",
-                    )
+            form.heading("Touching, and checked all the same")
+        for kept in turned_off:
+            form.buttons(
+                (
+                    f"Allow contact: {name_of(project, kept.a)} on {name_of(project, kept.b)}",
+                    lambda c=kept: self._set_contact("Allow contact", c.a, c.b, True),
+                    "Let these touch again; they must not get deeper than they are",
                 )
+            )
+
+    def _set_contact(self, label: str, a: str, b: str, intended: bool) -> None:
+        self.session.edit(label, lambda p: edits.set_contact(p, a, b, intended))
 
     def _contacts(self) -> None:
         """The list of contacts, or how to get it."""
@@ -152,7 +174,7 @@ def _show_outcome(form: Form, project: Project, found: Outcome) -> None:
     lines = [f"{title_of(project, found)}: <b>{found.standing}</b>, {show(found.required, 'mm', 1)} required"]
     if found.pair is not None and found.least is not None and found.time is not None:
         a, b = (told_apart(project, i) for i in (found.pair.moving, found.pair.other))
-        near = f"overlap by {show(-found.least, 'mm', 2)}" if found.least < 0 else show(found.least, "mm", 2)
+        near = f"{show(-found.least, 'mm', 2)} deep" if found.least < 0 else show(found.least, "mm", 2)
         lines += [f"least at the frames <b>{near}</b> at {found.time:.2f}\u2009s", f"{a} to {b}"]
     form.worked(*lines)
 

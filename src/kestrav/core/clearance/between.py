@@ -33,6 +33,7 @@ _MOST_TURN = 0.2  # rad that anything may turn in a step, so that what it sweeps
 _MOST_FINER = 256  # parts into which a step is divided at most for that
 _WINDOW = 60  # steps looked at together
 _TINY = 1e-4  # mm
+_MOMENT = 1e-9  # s by which a step may reach into a span and not be in it
 _MOST_AT_ONCE = 20_000  # steps whose poses are held together
 _FINE_KEPT = 64  # steps whose fine poses are kept
 
@@ -40,7 +41,7 @@ _FINE_KEPT = 64  # steps whose fine poses are kept
 @dataclass(eq=False)
 class Pairing:
     """Two bodies with their meshes, collision models and corners, and what is required of them in mm; ``touching`` is for whoever goes
-    through time with it."""
+    through time with it, ``spans`` in s are those in which this is looked at (none: always)."""
 
     a: str
     b: str
@@ -49,6 +50,17 @@ class Pairing:
     corners: tuple[Points, Points]
     need: float = 0.0
     touching: bool = False
+    spans: tuple[tuple[float, float], ...] | None = None
+
+    def looked_at(self, times: Array) -> NDArray[np.bool_]:
+        """Whether steps (n,) between times (n + 1,) are looked at; its spans' borders are among the times, or a step that holds one is
+        looked at."""
+        if self.spans is None:
+            return np.ones(len(times) - 1, bool)
+        found = np.zeros(len(times) - 1, bool)
+        for start, end in self.spans:
+            found |= (times[:-1] < end - _MOMENT) & (times[1:] > start + _MOMENT)
+        return found
 
 
 def pairing(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, need: float = 0.0) -> Pairing:
@@ -322,9 +334,13 @@ def speed_past(one: Array, two: Array, place: Array, seconds: float) -> Array:
     return found
 
 
-def between(project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pairing]) -> Between:
-    """Pairs to be gone through in time."""
+def between(
+    project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pairing], more: Sequence[float] = ()
+) -> Between:
+    """Pairs to be gone through in time; ``more`` times in s are among those looked at."""
     motion = Motion(project)
     parts = list(dict.fromkeys(i for pair in pairs for i in (pair.a, pair.b)))
-    times = with_changes(motion, fine_times(project, motion, parts))
+    grid = fine_times(project, motion, parts)
+    inner = [t for t in more if grid[0] < t < grid[-1]]
+    times = with_changes(motion, np.unique([*grid, *inner]) if inner else grid)
     return Between(project, motion, pairs, groups_of(project, meshes, pairs), times)

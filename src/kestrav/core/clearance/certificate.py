@@ -24,8 +24,12 @@ from kestrav.core.clearance.between import (
     distance_of,
     pairing,
 )
-from kestrav.core.clearance.depth import Solid, overlap_of
-from kestrav.core.clearance.sweep import Pair, prepared, sweep
+from kestrav.core.clearance.bodies import Pair
+from kestrav.core.clearance.contact_course import contact_course
+from kestrav.core.clearance.contact_history import Contact, rest_of
+from kestrav.core.clearance.depth import Solid
+from kestrav.core.clearance.interference import interference_of
+from kestrav.core.clearance.sweep import prepared, sweep
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
@@ -76,7 +80,8 @@ class Stretch:
 @dataclass(frozen=True)
 class Certificate:
     """What holds from ``since`` to ``until`` s: everything is at least ``at_least`` mm apart, but for the stretches told; ``pairs`` were
-    looked at, ``measured`` times. ``required`` in mm is the project's."""
+    looked at, ``measured`` times. ``required`` in mm is the project's. ``contacts`` are the pairs in contact, with how far they are apart
+    at least when they have parted."""
 
     required: float
     since: float
@@ -85,6 +90,7 @@ class Certificate:
     stretches: tuple[Stretch, ...]
     pairs: int
     measured: int
+    contacts: tuple[Contact, ...] = ()
 
     @property
     def standing(self) -> Standing:
@@ -97,12 +103,18 @@ class Certificate:
 class _Proof:
     """Bookkeeping of one proof."""
 
-    moving: Between
+    going: Between | None
     at_least: float
     progress: Progress | None = None
     share: float = 0.0
     measured: int = 0
     found: list[Stretch] = field(default_factory=list)
+
+    @property
+    def moving(self) -> Between:
+        """The pairs in motion; only to be asked for where there are some."""
+        assert self.going is not None
+        return self.going
 
     def tell(self) -> None:
         """Tell how far it is; whoever is told may stop the work."""
@@ -120,30 +132,27 @@ def certify(
 ) -> Certificate:
     """The certificate of the clearance that is required of a project, over a span of its time (all of it).
 
-    Of all that moves, or ``only`` of some parts, against all it does not move with, but for intended contacts and what is not asked for.
+    Of all that moves, or ``only`` of some parts, against all it does not move with, but for what is not asked for. Pairs in contact are not to get deeper
+    than they may, and to keep their clearance when they have parted.
     ``allowed`` tells for pairs by how much in mm they need be apart at least instead. ``progress`` is told shares and may raise to stop
     the work.
     """
     begin, end = over if over is not None else (0.0, span(project))
     ready, allowed = prepared(project, meshes, only), allowed or {}
-    pairs = [
-        pairing(project, meshes, a, b, allowed.get(frozenset((a, b)), float(need)))
-        for (a, b), need in zip(ready.bodies.pairs(), ready.asked.need, strict=True)
-    ]
+    pairs = list[Pairing]()
+    for k, ((a, b), need) in enumerate(zip(ready.bodies.pairs(), ready.asked.need, strict=True)):
+        pair = pairing(project, meshes, a, b, allowed.get(frozenset((a, b)), float(need)))
+        if k in ready.held and frozenset((a, b)) not in allowed:
+            pair.spans = rest_of(ready.held[k][0].spans)
+        if pair.spans is None or pair.spans:
+            pairs.append(pair)
     general = project.settings.required_clearance
-    if not pairs:
+    if not ready.bodies.pairs():
         return Certificate(general, begin, end, np.inf, (), 0, 0)
-    moving = between(project, meshes, pairs)
-    groups, proof = moving.groups, _Proof(moving, np.inf, progress)
-    most = np.array([max(pairs[k].need for k in mine) for mine in groups.pairs])
-    for window in moving.windows(end, None if over is None else begin):
-        proof.share = window.share
-        proof.tell()
-        apart = moving.gaps(window)
-        far = apart > most
-        proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
-        for g in np.flatnonzero(~far.all(axis=0)):
-            _window(proof, int(g), window)
+    borders = [t for contact in ready.contacts for t in contact.borders]
+    proof = _Proof(between(project, meshes, pairs, borders) if pairs else None, np.inf, progress)
+    if pairs:
+        _prove_all(proof, (begin, end), over is not None)
     if progress is not None:
         progress(1.0)
     proof.found += [
@@ -153,8 +162,70 @@ def certify(
     ]
     proof.share = 1.0
     stretches = [_sharpened(proof, stretch) for stretch in _joined(proof.found)]
+    held = [one for k, one in ready.held.items() if frozenset(ready.bodies.pairs()[k]) not in allowed]
+    course = contact_course(project, meshes, held, (begin, end), proof.tell)
+    stretches += [Stretch(d.pair, d.start, d.end, "breached", -d.depth, d.time, -d.allowed) for d in course.deeper]
     stretches.sort(key=lambda s: (s.standing != "breached", s.least - s.required, s.start))
-    return Certificate(general, begin, end, proof.at_least, tuple(stretches), len(pairs), proof.measured)
+    contacts = tuple(_with_least(proof, contact, begin, end) for contact in course.contacts)
+    count = len(ready.bodies.first)
+    measured = proof.measured + course.measured
+    return Certificate(general, begin, end, proof.at_least, tuple(stretches), count, measured, contacts)
+
+
+def _prove_all(proof: _Proof, over: tuple[float, float], cut: bool) -> None:
+    """Show for all pairs that they are far enough apart, or keep where that cannot be shown; ``cut`` tells whether a part of the time is
+    asked for."""
+    moving = proof.moving
+    most = np.array([max(moving.pairs[k].need for k in mine) for mine in moving.groups.pairs])
+    for window in moving.windows(over[1], over[0] if cut else None):
+        proof.share = window.share
+        proof.tell()
+        apart = moving.gaps(window)
+        far = apart > most
+        proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
+        for g in np.flatnonzero(~far.all(axis=0)):
+            _window(proof, int(g), window)
+
+
+def _with_least(proof: _Proof, contact: Contact, begin: float, end: float) -> Contact:
+    """A contact with how far its pair is apart at least, to a hundredth of a mm, when it has parted."""
+    if proof.going is None:
+        return contact
+    moving = proof.going
+    mine = [
+        k
+        for k, p in enumerate(moving.pairs)
+        if (p.a, p.b) == (contact.pair.moving, contact.pair.other) and p.spans is not None
+    ]
+    if not mine:
+        return contact
+    k = mine[0]
+    pair, g = moving.pairs[k], next(g for g, of in enumerate(moving.groups.pairs) if k in of)
+    least = np.inf
+    for window in moving.windows(end, begin):
+        looked = pair.looked_at(window.times)
+        if not looked.any():
+            continue
+        one, two = moving.led(g, window)
+        seen = moving.within(pair, inverse_rigid(two) @ one)
+        far = np.concatenate([[0.0], np.cumsum(np.where(looked, window.ways(pair), 0.0))])
+        n = int(np.argmax(looked))
+        while n < len(window.times):
+            if n > 0 and not looked[n - 1] and not (n < len(looked) and looked[n]):
+                n += 1
+                continue
+            proof.measured += 1
+            near = distance_of(pair, seen[n], least)
+            if near is not None:
+                least = near.distance
+                n += 1
+                continue
+            # nothing nearer than the least so far before it has gone as far as it is farther away
+            away = distance_of(pair, seen[n], least + float(far[-1] - far[n]) + 1.0)
+            if away is None:
+                break
+            n = max(int(np.searchsorted(far, far[n] + away.distance - least, side="left")), n + 1)
+    return dataclasses.replace(contact, least=least if np.isfinite(least) else None)
 
 
 def _inside(
@@ -168,7 +239,7 @@ def _inside(
     return [
         Stretch(breach.pair, begin, end, "breached", breach.distance, begin, breach.required)
         for breach in start.breaches
-        if breach.distance <= 0 and np.linalg.norm(breach.points[0] - breach.points[1]) > _CLOSE
+        if breach.distance < 0 <= breach.required and np.linalg.norm(breach.points[0] - breach.points[1]) > _CLOSE
     ]
 
 
@@ -176,12 +247,14 @@ def _window(proof: _Proof, g: int, window: Window) -> None:
     """Look through a window for the pairs between two groups."""
     moving = proof.moving
     apart = moving.body_gaps(g, window)
-    far = apart > np.array([moving.pairs[k].need for k in moving.groups.pairs[g]])
+    mine_all = [moving.pairs[k] for k in moving.groups.pairs[g]]
+    far = apart > np.array([pair.need for pair in mine_all])
     proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
+    far |= ~np.stack([pair.looked_at(window.times) for pair in mine_all], axis=1)
     one, two = moving.led(g, window)
     seen = inverse_rigid(two) @ one
     for k in np.flatnonzero(~far.all(axis=0)):
-        pair = moving.pairs[moving.groups.pairs[g][k]]
+        pair = mine_all[k]
         steps = _Steps(window.times, moving.within(pair, seen), window.ways(pair), window.stage.sudden[window.steps])
         near = np.flatnonzero(~far[:, k])
         # steps in a row are looked at together
@@ -287,11 +360,11 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
     never tell enough, as where a heading swings round at once, it is looked for all along.
     """
     moving = proof.moving
-    if stretch.least < 0:
-        return stretch
     k = next(k for k, p in enumerate(moving.pairs) if (p.a, p.b) == (stretch.pair.moving, stretch.pair.other))
     g = next(g for g, mine in enumerate(moving.groups.pairs) if k in mine)
     pair = moving.pairs[k]
+    if stretch.least < 0:
+        return stretch
     inner = moving.times[(moving.times > stretch.start) & (moving.times < stretch.end)]
     times = np.unique([stretch.start, *inner[:: max(len(inner) // _LOOKS, 1)], stretch.time, stretch.end])
     if len(inner):
@@ -356,12 +429,12 @@ def _deepest(proof: _Proof, stretch: Stretch, pair: Pairing, g: int) -> Stretch:
     one, two = (Solid(shape, model, shape.watertight) for shape, model in zip(pair.shapes, pair.models, strict=True))
     low, high, deepest = stretch.start, stretch.end, (0.0, stretch.time)
     law = changes(moving.motion, float(moving.times[-1]))[0]
-    for _ in range(2):  # all along, and then about the deepest
+    for _ in range(_ZOOMS):  # all along, and then about the deepest
         turns = law[(law > low) & (law < high)][:_DEPTHS]
         times = np.unique([*np.linspace(low, high, _DEPTHS), *turns])
         for time, at in zip(times, moving.within(pair, moving.seen(g, times)), strict=True):
             proof.tell()
-            deepest = max(deepest, (overlap_of(one, at, two, np.eye(4)).depth, float(time)))
+            deepest = max(deepest, (interference_of(one, at, two, np.eye(4)).depth, float(time)))
         step = (high - low) / (_DEPTHS - 1)
         low, high = max(deepest[1] - step, stretch.start), min(deepest[1] + step, stretch.end)
     return dataclasses.replace(stretch, least=-deepest[0], time=deepest[1])

@@ -24,7 +24,8 @@ from kestrav.core.clearance.between import (
     pairing,
     speed_past,
 )
-from kestrav.core.clearance.sweep import moving_pairs, touching_at_rest
+from kestrav.core.clearance.bodies import moving_pairs
+from kestrav.core.clearance.contact_pairs import touching_at_rest
 from kestrav.core.document.lookup import get, solids
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput

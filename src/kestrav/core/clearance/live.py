@@ -14,10 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.between import led_by, led_poses, stirred
-from kestrav.core.clearance.sweep import Clearance, Pair, Prepared, prepared
+from kestrav.core.clearance.bodies import Pair
+from kestrav.core.clearance.sweep import Clearance, Prepared, prepared
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
 from kestrav.core.geometry.models import nearest, placed
+from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.dependence import hangs_on
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.poses import moving_groups
@@ -123,14 +125,14 @@ class Live:
         on_frame = abs(times[here] - time) < _HAIR
         now = led[here] if on_frame else led_poses(project, Motion(project), ready.leaders, np.array([time]))[0]
         measured = self._measured.setdefault(here, {}) if on_frame else {}
-        found = [(time, *ready.worst(now, self._hints.get(here), measured))]
+        found = [(time, *ready.worst(time, now, self._hints.get(here), measured))]
         order = _spread(changed)
         done = 0
         for frame in order:
             if done == frames or (done and clock.monotonic() > until):
                 break
             distance, k, points = ready.worst(
-                led[frame], self._hints.get(int(frame)), self._measured.setdefault(int(frame), {})
+                float(times[frame]), led[frame], self._hints.get(int(frame)), self._measured.setdefault(int(frame), {})
             )
             if k >= 0:
                 self._hints[int(frame)] = k
@@ -140,7 +142,7 @@ class Live:
         return LiveClearance(
             np.array([t for t, *_ in found]),
             np.array([d for _, d, _, _ in found]),
-            np.array([ready.need[k] if k >= 0 else project.settings.required_clearance for *_, k, _ in found]),
+            np.array([ready.required(k, t) if k >= 0 else project.settings.required_clearance for t, _, k, _ in found]),
             tuple(ready.named(k) for *_, k, _ in found),
             np.array([p for *_, p in found]),
             (float(times[changed[0]]), float(times[changed[-1]])) if len(changed) else None,
@@ -207,13 +209,18 @@ class _Ready:
         both = [a, b]
         return before.at_least - float(stirred(self.corners[both], before.poses, poses[both]).sum())
 
+    def required(self, k: int, time: float) -> float:
+        """How far a pair must be apart at a time in s; of a pair in contact it is below 0, how deep it may be."""
+        held = self.prepared.held.get(k)
+        return -held[0].allowed if held is not None and held[0].at(np.array(time)) else float(self.need[k])
+
     def named(self, k: int) -> Pair | None:
         """A pair by its number."""
         bodies = self.prepared.bodies
         return Pair(bodies.ids[bodies.first[k]], bodies.ids[bodies.second[k]]) if k >= 0 else None
 
-    def worst(self, led: Array, hint: int | None, known: dict[int, _Known]) -> tuple[float, int, Array]:
-        """The pair that is nearest to what is required of it, with the leaders at poses (l, 4, 4): how far apart it is, which it is
+    def worst(self, time: float, led: Array, hint: int | None, known: dict[int, _Known]) -> tuple[float, int, Array]:
+        """The pair that is nearest to what is required of it, at a time in s with the leaders at poses (l, 4, 4): how far apart it is, which it is
         (-1: there is none), and where.
 
         ``known`` are pairs that were measured at this time before; they are as far apart less by how far they have moved since.
@@ -227,6 +234,9 @@ class _Ready:
         bounds = self.resting.copy()
         bounds[moving] = turned_bounds(bodies.boxes[moving], poses[moving])
         left = box_gaps(bounds[bodies.first], bounds[bodies.second]) - need
+        touching = [k for k, (contact, _) in self.prepared.held.items() if contact.at(np.array(time))]
+        too_deep = [found for k in touching if left[k] <= -need[k] and (found := _too_deep(self.prepared, k, poses))]
+        left[touching] = np.inf
         best, which, points = np.inf, -1, np.zeros((2, 3))  # by how much more than required it is apart
 
         def measure(k: int) -> None:
@@ -239,7 +249,7 @@ class _Ready:
                 best, which, points = near.distance - need[k], k, np.stack([near.first, near.second])
 
         # that of a moment ago first, as it bounds the rest, and then by what their boxes leave
-        measure(int(np.argmin(left)) if hint is None else hint)
+        measure(int(np.argmin(left)) if hint is None or hint in touching else hint)
         near = np.flatnonzero(left < best)
         for k in near[np.argsort(left[near])]:
             if left[k] >= best:
@@ -248,7 +258,23 @@ class _Ready:
             if k == hint or (before is not None and self._still_at_least(int(k), before, poses) - need[k] >= best):
                 continue
             measure(int(k))
+        if too_deep:
+            excess, depth, k, place = max(too_deep, key=lambda found: found[0])
+            if -excess < best:
+                return -depth, k, np.concatenate([place, place])
         return best + need[which], which, points
+
+
+def _too_deep(ready: Prepared, k: int, poses: Array) -> tuple[float, float, int, Array] | None:
+    """By how much in mm a pair in contact is deeper than it may be with the bodies at poses (b, 4, 4), how deep, its number and where
+    (1, 3)."""
+    bodies, limit = ready.bodies, ready.held[k][1]
+    at_two = poses[bodies.second[k]]
+    seen = inverse_rigid(at_two) @ poses[bodies.first[k]]
+    if not len(limit.too_deep(seen[None])):
+        return None
+    deep = limit.measured(seen)
+    return deep.depth - limit.allowed, deep.depth, k, apply(at_two, deep.place[None])
 
 
 @dataclass(frozen=True)

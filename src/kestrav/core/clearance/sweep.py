@@ -8,8 +8,8 @@ since it was last measured show it to be far.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -17,30 +17,22 @@ from numpy.typing import NDArray
 
 from kestrav.core.clearance.asked import GENERAL, Asked, asked_of, required_by
 from kestrav.core.clearance.between import stirred
-from kestrav.core.clearance.depth import Solid, overlap_of
-from kestrav.core.document.lookup import named_parts, shown_parts, solids, subtree
+from kestrav.core.clearance.bodies import Bodies, Pair, bodies_of
+from kestrav.core.clearance.contact_history import Contact, Held, contacts_of
+from kestrav.core.clearance.depth_limit import unlike
+from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses, turned_bounds
-from kestrav.core.geometry.models import model, nearest, placed
+from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.poses import moving_groups, world_poses
-from kestrav.core.motion.resting import rest_poses
-from kestrav.core.motion.runs import begins, journey
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.motion.kinematics import Motion
+from kestrav.core.motion.poses import world_poses
 
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]
 
-_HAIR = 1e-9  # mm
+_DEPTHS = 24  # frames at which it is measured how deep a pair in contact is where it is too deep
 _CHUNK = 8  # frames whose bounds are worked out together; bounds memory, and sets how often progress is told
-
-
-@dataclass(frozen=True)
-class Pair:
-    """Two parts: the moving one first."""
-
-    moving: str
-    other: str
 
 
 @dataclass(frozen=True)
@@ -79,7 +71,8 @@ class Clearance:
     nearest points (n, 2, 3).
 
     ``distance`` is below 0 by how deep they overlap, and infinite, the pair being None, where there is nothing to measure. ``short``
-    tells the frames (n,) in which some pair is nearer than required. ``contacts`` are the pairs left out because they are meant to touch; ``unchecked`` is how many others are not asked for.
+    tells the frames (n,) in which some pair is nearer than required. ``contacts`` are the pairs in contact, which
+    are breaches where they get deeper than they may; ``unchecked`` is how many pairs are not asked for.
     """
 
     times: Array
@@ -90,7 +83,7 @@ class Clearance:
     points: Array
     short: NDArray[np.bool_]
     breaches: tuple[Breach, ...]
-    contacts: tuple[Pair, ...]
+    contacts: tuple[Contact, ...]
     tallies: tuple[Tally, ...] = ()
     unchecked: int = 0
     measured: int = 0
@@ -117,139 +110,6 @@ def intervals_of(frames: NDArray[np.intp]) -> tuple[tuple[int, int], ...]:
     return tuple((int(a), int(b)) for a, b in zip(first, last, strict=True))
 
 
-@dataclass
-class Bodies:
-    """Arrays over the bodies (parts with geometry that are shown) and over the pairs between them."""
-
-    ids: list[str]
-    rows: NDArray[np.intp]
-    meshes: list[Mesh]
-    boxes: Array
-    models: list[Any]
-    watertight: list[bool]
-    still: NDArray[np.bool_]
-    first: NDArray[np.intp] = field(default_factory=lambda: np.empty(0, np.intp))
-    second: NDArray[np.intp] = field(default_factory=lambda: np.empty(0, np.intp))
-
-    def pairs(self) -> list[tuple[str, str]]:
-        """The ids of the bodies of each pair, the moving one first."""
-        return [(self.ids[a], self.ids[b]) for a, b in zip(self.first, self.second, strict=True)]
-
-
-def _bodies(project: Project, meshes: Mapping[str, Mesh]) -> Bodies:
-    closed = {g.hash: g.watertight for g in project.geometry}
-    shown = shown_parts(project)
-    chosen = [(row, part) for row, part in enumerate(project.parts) if part.geometry is not None and part.id in shown]
-    group = moving_groups(project)
-    shapes = [solid_mesh(meshes, part) for _, part in chosen]
-    groups = np.array([group.get(part.id, -1) for _, part in chosen], int)
-    bodies = Bodies(
-        [part.id for _, part in chosen],
-        np.array([row for row, _ in chosen], np.intp),
-        shapes,
-        np.array([m.bounds for m in shapes]).reshape(-1, 2, 3),
-        [model(m) for m in shapes],
-        [closed.get(part.geometry or "", False) for _, part in chosen],
-        groups < 0,
-    )
-    moving = np.flatnonzero(groups >= 0)
-    first = np.repeat(moving, len(chosen))
-    second = np.tile(np.arange(len(chosen)), len(moving))
-    # two moving bodies make one pair, not two
-    keep = (groups[first] != groups[second]) & ((groups[second] < 0) | (groups[first] < groups[second]))
-    bodies.first, bodies.second = first[keep], second[keep]
-    return bodies
-
-
-def moving_pairs(project: Project, meshes: Mapping[str, Mesh]) -> list[tuple[str, str]]:
-    """Pairs of shown solids of which at least one moves, and not with the other; the moving one first."""
-    return _bodies(project, meshes).pairs()
-
-
-def touching_at_rest(project: Project, meshes: Mapping[str, Mesh], within: float | None = None) -> tuple[Pair, ...]:
-    """Pairs that touch with no run under way, proposed as intended contact; or that are within a distance in mm."""
-    return _touching(project, _bodies(project, meshes), within)
-
-
-def _touching(project: Project, bodies: Bodies, within: float | None = None) -> tuple[Pair, ...]:
-    limit = project.settings.contact_distance if within is None else within
-    rest = rest_poses(project)[bodies.rows]
-    bounds = turned_bounds(bodies.boxes, rest)
-    close = np.flatnonzero(box_gaps(bounds[bodies.first], bounds[bodies.second]) <= limit)
-    transforms = [placed(m) for m in rest]
-    found = []
-    for k in close:
-        a, b = bodies.first[k], bodies.second[k]
-        if nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], limit + _HAIR) is not None:
-            found.append(Pair(bodies.ids[a], bodies.ids[b]))
-    return tuple(found)
-
-
-def working_pairs(project: Project) -> tuple[Pair, ...]:
-    """Pairs that work on each other, and so are as near as they are built: both ends of drives, rods and what hangs on their pins."""
-    links: list[tuple[str, str]] = [(drive.a.part, drive.b.part) for drive in project.drives]
-    for rod in project.rods:
-        links += [(rod.part, other) for other in named_parts(rod)[1:]]
-    found = []
-    for one, two in links:
-        sides = [[part.id for part in solids(project, thing)] for thing in (one, two)]
-        found += [Pair(a, b) for a in sides[0] for b in sides[1] if a != b]
-    return tuple(found)
-
-
-def _met(project: Project, bodies: Bodies) -> tuple[Pair, ...]:
-    """Pairs that touch as one begins to ride with the other or is put down onto it, and wheels with what they stand on as the runs begin
-    and end: proposed as intended contact."""
-    row = {i: k for k, i in enumerate(bodies.ids)}
-    wheels = {part.id for roll in project.rolls for part in solids(project, roll.part)} & row.keys()
-    looks: dict[float, set[tuple[str, str]]] = {}
-    for carry in project.carries:
-        start = begins(project, carry)
-        ends = [(start, carry.carrier)]
-        if carry.end is not None and carry.onto is not None:
-            ends.append((carry.end, carry.onto))
-        for time, other in ends:
-            if np.isfinite(time):
-                looks.setdefault(time, set()).update(
-                    (a.id, b.id) for a in solids(project, carry.rider) for b in solids(project, other) if a.id != b.id
-                )
-    grounds = [i for i, still in zip(bodies.ids, bodies.still, strict=True) if still]
-    for run in project.runs if wheels else ():
-        trip = journey(project, run)
-        if wheels & set(subtree(project, run.rider)):
-            for time in (trip.start, trip.end):
-                looks.setdefault(time, set()).update((a, b) for a in wheels for b in grounds)
-    times = sorted(time for time in looks if np.isfinite(time))
-    if not times:
-        return ()
-    found: dict[Pair, None] = {}
-    for time, poses in zip(times, world_poses(project, times)[:, bodies.rows], strict=True):
-        bounds = turned_bounds(bodies.boxes, poses)
-        for one, two in looks[time]:
-            a, b = row.get(one), row.get(two)
-            if a is None or b is None or Pair(one, two) in found:
-                continue
-            limit = project.settings.contact_distance
-            if box_gaps(bounds[a], bounds[b]) > limit or (one in wheels and bounds[b, 1, 2] > bounds[a, 0, 2] + limit):
-                continue
-            if (
-                nearest(bodies.models[a], placed(poses[a]), bodies.models[b], placed(poses[b]), limit + _HAIR)
-                is not None
-            ):
-                found[Pair(one, two)] = None
-    return tuple(found)
-
-
-def _intended(project: Project, bodies: Bodies) -> tuple[Pair, ...]:
-    """The pairs that are meant to touch: those that do at rest, as something is taken up or put down, or under wheels; those that work on
-    each other; and the recorded ones, less those recorded as not intended."""
-    said = {frozenset((c.a, c.b)): c for c in project.contacts}
-    proposed = (*_touching(project, bodies), *_met(project, bodies))
-    every = {frozenset((p.moving, p.other)): p for p in (*working_pairs(project), *proposed)}
-    kept = [p for key, p in every.items() if key not in said]
-    return (*kept, *(Pair(c.a, c.b) for c in project.contacts if c.intended))
-
-
 def sweep(
     project: Project,
     meshes: Mapping[str, Mesh],
@@ -263,46 +123,62 @@ def sweep(
     """
     ready = prepared(project, meshes, only)
     bodies = ready.bodies
-    state = _Sweep(bodies, ready.asked, len(times), len(project.requirements))
+    state = _Sweep(ready, times, len(project.requirements))
     for start in range(0, len(times), _CHUNK):
         if progress is not None:
             progress(start / len(times))
         state.chunk(start, world_poses(project, times[start : start + _CHUNK])[:, bodies.rows])
-    return state.result(project, times, ready.contacts, ready.unchecked)
+    motion = Motion(project)
+    state.in_contact(lambda chosen: np.stack([motion.poses(bodies.ids[k], times) for k in chosen], axis=1))
+    return state.result(project)
 
 
 @dataclass(frozen=True, eq=False)
 class Prepared:
-    """What is to be measured: the bodies with the pairs between them that are checked, what is asked of these, the intended contacts,
-    and how many pairs are not asked for."""
+    """What is to be measured: the bodies with the pairs between them that are checked, what is asked of these, which of them (by number)
+    are in contact, and how many pairs are not asked for."""
 
     bodies: Bodies
     asked: Asked
-    contacts: tuple[Pair, ...]
+    held: Mapping[int, Held]
     unchecked: int
+
+    @property
+    def contacts(self) -> tuple[Contact, ...]:
+        """The contacts among the pairs."""
+        return tuple(contact for contact, _ in self.held.values())
 
 
 def prepared(project: Project, meshes: Mapping[str, Mesh], only: Collection[str] | None = None) -> Prepared:
     """Which pairs of all that moves, or ``only`` of some parts with the rest, are to be measured."""
-    bodies = _bodies(project, meshes)
-    contacts = _intended(project, bodies)
-    left_out = {frozenset((c.moving, c.other)) for c in contacts}
+    bodies = bodies_of(project, meshes)
     pairs = bodies.pairs()
     asked = asked_of(project, pairs)
-    meant = np.array([frozenset(pair) not in left_out for pair in pairs], bool)
-    wanted = meant & np.array([only is None or a in only or b in only for a, b in pairs], bool)
+    wanted = np.array([only is None or a in only or b in only for a, b in pairs], bool)
     keep = wanted & asked.checked
     bodies.first, bodies.second = bodies.first[keep], bodies.second[keep]
     unchecked = int(np.count_nonzero(wanted & ~keep))
-    return Prepared(bodies, Asked(asked.need[keep], asked.whose[keep]), contacts, unchecked)
+    asked = Asked(asked.need[keep], asked.whose[keep])
+    number = {frozenset(pair): k for k, pair in enumerate(bodies.pairs())}
+    need = {pair: float(asked.need[k]) for pair, k in number.items()}
+    held = {
+        number[frozenset((contact.pair.moving, contact.pair.other))]: (contact, limit)
+        for contact, limit in contacts_of(project, meshes, bodies, need)
+    }
+    return Prepared(bodies, asked, held, unchecked)
 
 
 class _Sweep:
     """Bookkeeping of one sweep: what each pair's distance is known to be at least, and the nearest pair of each requirement (the last
     column: of none)."""
 
-    def __init__(self, bodies: Bodies, asked: Asked, frames: int, requirements: int) -> None:
-        self.bodies, self.need, self.whose = bodies, asked.need, asked.whose
+    def __init__(self, ready: Prepared, times: Array, requirements: int) -> None:
+        self.ready, self.times, self.bodies = ready, times, ready.bodies
+        bodies, frames = ready.bodies, len(times)
+        self.need, self.whose = ready.asked.need, ready.asked.whose
+        self.touching = np.zeros((frames, len(bodies.first)), bool)  # which pairs are in contact
+        for k, (contact, _) in ready.held.items():
+            self.touching[:, k] = contact.at(times)
         self.distance = np.full((frames, requirements + 1), np.inf)
         self.pair = np.full((frames, requirements + 1), -1)
         self.points = np.zeros((frames, requirements + 1, 2, 3))
@@ -312,7 +188,6 @@ class _Sweep:
         self.close: dict[int, list[tuple[int, float, Array]]] = {}
         self.last_poses: Array | None = None
         self.last_hits: list[tuple[int, float, Array]] = []
-        self.ways: dict[int, Array] = {}  # along which pairs that overlap come apart
         self.measured = 0
         self.corners = np.array([box_corners(b) for b in bodies.boxes]).reshape(-1, 8, 3)
         self.static_transform: dict[int, tuple[Array, Any]] = {}
@@ -338,6 +213,8 @@ class _Sweep:
         self.at_least = gap
         contained = self._containment(poses, bounds)
         hits = list[tuple[int, float, Array]]()
+        # what is in contact is no distance
+        gap = np.where(self.touching[frame], np.inf, gap)
         for k in self._order(frame, gap):
             own = self.whose[k]
             bound = max(float(self.distance[frame, own]), self.need[k])
@@ -358,24 +235,47 @@ class _Sweep:
             distance, points = found.distance, np.stack([found.first, found.second])
             self.at_least[k] = 0.0 if contained[k] else distance
             if contained[k] or distance == 0.0:
-                distance = -self._depth(k, poses)
-            else:
-                self.ways.pop(k, None)
+                deep = interference_of(self.bodies.solid(a), poses[a], self.bodies.solid(b), poses[b])
+                distance = -deep.depth
+                if deep.depth > 0 and not contained[k]:
+                    points = np.stack([deep.place, deep.place])
             if distance < self.need[k]:
                 hits.append((k, distance, points))
-            if distance < self.distance[frame, own]:
-                self.distance[frame, own], self.pair[frame, own], self.points[frame, own] = distance, k, points
+            self._keep(frame, k, distance, points)
         self.last_hits = hits
         for k, distance, points in hits:
             self.close.setdefault(k, []).append((frame, distance, points))
 
-    def _depth(self, k: int, poses: Array) -> float:
-        """How deep a pair overlaps."""
-        a, b = self.bodies.first[k], self.bodies.second[k]
-        one, two = (Solid(self.bodies.meshes[i], self.bodies.models[i], self.bodies.watertight[i]) for i in (a, b))
-        found = overlap_of(one, poses[a], two, poses[b], self.ways.get(k))
-        self.ways[k] = found.way
-        return found.depth
+    def in_contact(self, poses: Callable[[Sequence[int]], Array]) -> None:
+        """Look how deep what is in contact is in each other; ``poses`` gives bodies' poses (n, k, 4, 4) in all frames."""
+        for k, (_, limit) in self.ready.held.items():
+            frames = np.flatnonzero(self.touching[:, k])
+            if not len(frames):
+                continue
+            a, b = self.bodies.first[k], self.bodies.second[k]
+            both = poses([int(a), int(b)])[frames]
+            seen, which = unlike(inverse_rigid(both[:, 1]) @ both[:, 0])
+            self.measured += len(seen)
+            deep = set(limit.too_deep(seen).tolist())
+            bad = frames[[int(n) in deep for n in which]]
+            if not len(bad):
+                continue
+            # measured at some of them, and between these as the line through them has it
+            some = bad[np.unique(np.linspace(0, len(bad) - 1, _DEPTHS).astype(int))]
+            told = {int(f): limit.measured(seen[which[np.searchsorted(frames, f)]]) for f in some}
+            depths = np.interp(bad, some, [told[int(f)].depth for f in some])
+            for frame, depth in zip(bad, depths, strict=True):
+                at_two = both[np.searchsorted(frames, frame), 1]
+                nearest_told = told[int(some[np.argmin(np.abs(some - frame))])]
+                points = np.repeat(apply(at_two, nearest_told.place[None]), 2, axis=0)
+                self.close.setdefault(int(k), []).append((int(frame), -float(depth), points))
+                self._keep(int(frame), int(k), -float(depth), points)
+
+    def _keep(self, frame: int, k: int, distance: float, points: Array) -> None:
+        """A pair's distance, if it is the least of its requirement's."""
+        own = self.whose[k]
+        if distance < self.distance[frame, own]:
+            self.distance[frame, own], self.pair[frame, own], self.points[frame, own] = distance, k, points
 
     def _order(self, frame: int, gap: Array) -> Iterator[int]:
         """Pairs to look at: the last frame's nearest first, since they bound the rest, then by their gap."""
@@ -419,7 +319,7 @@ class _Sweep:
     def _named(self, k: int) -> Pair:
         return Pair(self.bodies.ids[self.bodies.first[k]], self.bodies.ids[self.bodies.second[k]])
 
-    def result(self, project: Project, times: Array, contacts: tuple[Pair, ...], unchecked: int) -> Clearance:
+    def result(self, project: Project) -> Clearance:
         """Everything found, breaches sorted by how far they fall short of what is required."""
         breaches = []
         for k, hits in self.close.items():
@@ -429,27 +329,31 @@ class _Sweep:
                 min(((f, d) for f, d, _ in hits if first <= f <= last), key=lambda low: low[1])
                 for first, last in frames
             )
-            breaches.append(Breach(self._named(k), frames, *worst, float(self.need[k]), lows))
+            breaches.append(Breach(self._named(k), frames, *worst, self._required(k, worst[0]), lows))
         breaches.sort(key=lambda breach: (breach.distance - breach.required, breach.frame))
         general = project.settings.required_clearance
         needs = np.array([*(required_by(project, item) for item in project.requirements), general])
         # the requirement whose nearest pair is the worst off, in each frame
         own = np.argmin(self.distance - needs, axis=1)
-        frame = np.arange(len(times))
+        frame = np.arange(len(self.times))
         return Clearance(
-            times,
+            self.times,
             general,
             self.distance[frame, own],
             needs[own],
             self._pairs(self.pair[frame, own]),
             self.points[frame, own],
-            _within(len(times), breaches),
+            _within(len(self.times), breaches),
             tuple(breaches),
-            contacts,
+            self.ready.contacts,
             tuple(self._tally(project, t, float(need)) for t, need in enumerate(needs)),
-            unchecked,
+            self.ready.unchecked,
             self.measured,
         )
+
+    def _required(self, k: int, frame: int) -> float:
+        """How far a pair must be apart in a frame; of a pair in contact it is below 0, how deep it may be."""
+        return -self.ready.held[k][0].allowed if self.touching[frame, k] else float(self.need[k])
 
     def _tally(self, project: Project, t: int, need: float) -> Tally:
         ids = [item.id for item in project.requirements]

@@ -11,8 +11,11 @@ from numpy.typing import NDArray
 
 from kestrav.core.clearance.asked import asked_of
 from kestrav.core.clearance.between import pairing, speed_past
+from kestrav.core.clearance.bodies import Pair
 from kestrav.core.clearance.certificate import Certificate, Standing
-from kestrav.core.clearance.sweep import Clearance, Pair, Tally
+from kestrav.core.clearance.depth import Solid
+from kestrav.core.clearance.interference import Interference, interference_of
+from kestrav.core.clearance.sweep import Clearance, Tally
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Project, Requirement
 from kestrav.core.geometry.faces import vector
@@ -28,7 +31,8 @@ _STEP = 1e-4  # s over which a speed is taken
 @dataclass(frozen=True)
 class Row:
     """A pair nearer than required over a span of time: the least distance (below 0: how deep they overlap) and when, both nearest points
-    then (2, 3), how fast in mm/s they pass there, what is required, and what it rests on."""
+    then (2, 3), how fast in mm/s they pass there, what is required (below 0: how deep what is in contact may be), what it rests on, and
+    the volume in mm³ that they share then, if they do and both are closed."""
 
     pair: Pair
     start: float
@@ -39,6 +43,7 @@ class Row:
     speed: float
     required: float
     standing: Literal["sampled"] | Standing
+    shared: float | None = None
 
     @property
     def place(self) -> tuple[float, float, float]:
@@ -79,11 +84,19 @@ def _row(
 ) -> Row:
     points, speed = passing(motion, meshes, pair, float(time))
     ends = (vector(points[0]), vector(points[1]))
-    return Row(pair, float(over[0]), float(over[1]), float(least), float(time), ends, speed, required, standing)
+    shared = None if least >= 0 else _interference(motion, meshes, pair, float(time)).volume
+    return Row(pair, float(over[0]), float(over[1]), float(least), float(time), ends, speed, required, standing, shared)
+
+
+def _interference(motion: Motion, meshes: Mapping[str, Mesh], pair: Pair, time: float) -> Interference:
+    bodies = pairing(motion.project, meshes, pair.moving, pair.other)
+    one, two = (Solid(s, m, s.watertight) for s, m in zip(bodies.shapes, bodies.models, strict=True))
+    at = [motion.poses(i, np.array([time]))[0] for i in (pair.moving, pair.other)]
+    return interference_of(one, at[0], two, at[1])
 
 
 def passing(motion: Motion, meshes: Mapping[str, Mesh], pair: Pair, time: float) -> tuple[Array, float]:
-    """The nearest points (2, 3) of a pair at a time, and how fast in mm/s they pass there."""
+    """The nearest points (2, 3) of a pair at a time, of what is in each other the deepest place, and how fast in mm/s they pass there."""
     bodies = pairing(motion.project, meshes, pair.moving, pair.other)
     around = np.array([max(time - _STEP, 0.0), max(time - _STEP, 0.0) + _STEP])
     one, two = (motion.poses(i, around) for i in (pair.moving, pair.other))
@@ -91,6 +104,10 @@ def passing(motion: Motion, meshes: Mapping[str, Mesh], pair: Pair, time: float)
     near = nearest(bodies.models[0], placed(one[now]), bodies.models[1], placed(two[now]))
     assert near is not None
     points = np.stack([near.first, near.second])
+    if near.distance <= 0:
+        deep = _interference(motion, meshes, pair, time)
+        if deep.depth > 0:
+            points = np.stack([deep.place, deep.place])
     speed = float(np.linalg.norm(speed_past(one, two, points.mean(axis=0), _STEP)))
     return points, speed
 

@@ -121,7 +121,7 @@ from kestrav.core.document.mechanisms import (
     Swivel as Swivel,
 )
 
-FORMAT_VERSION = 9
+FORMAT_VERSION = 10
 
 
 class Geometry(Record, frozen=True):
@@ -744,7 +744,8 @@ class Note(Record, frozen=True):
 class Settings(Record, frozen=True):
     """Limits and rates that hold for the whole project.
 
-    fps in 1/s; required_clearance and contact_distance in mm; flip_angle in degrees between two
+    fps in 1/s; required_clearance and contact_distance in mm; interference_tolerance in mm, by which parts in contact may get deeper
+    into each other than they are as they stand (0: what the facets of both may be off); flip_angle in degrees between two
     frames; kink_step in mm/s, the jump of velocity allowed at a kink; speed_limit in mm/s and acceleration_limit
     in mm/s² of what moves (0 for none); smallest_size
     and largest_size in mm, of products over all; ground_gap in mm between a thing and the ground it rides on; dead_time in s
@@ -756,6 +757,7 @@ class Settings(Record, frozen=True):
     fps: float = 30.0
     required_clearance: float = 5.0
     contact_distance: float = 0.05
+    interference_tolerance: float = 0.0
     flip_angle: float = 45.0
     kink_step: float = 50.0
     speed_limit: float = 0.0

@@ -90,6 +90,8 @@ def validate(project: Project) -> Project:
         raise BadInput("the project's limit of speed or acceleration is negative; give 0 for none")
     if settings.contact_distance < 0:
         raise BadInput(f"the contact distance is {settings.contact_distance:g} mm; it cannot be negative")
+    if settings.interference_tolerance < 0:
+        raise BadInput("the tolerance of interference is negative; give 0 for that of the facets")
     if min(settings.ground_gap, settings.dead_time) < 0:
         raise BadInput("the limit of a gap to the ground or of dead time is negative; give 0 or more")
     if min(settings.walking_speed, settings.crossing_time) < 0:

@@ -127,7 +127,7 @@ def _space(problem: Problem, ends: list[Pose], upright: bool) -> tuple[Any, Arra
     box = problem.moved_box(Pose())
     # no farther than all around what must be left
     size = float(np.linalg.norm(np.ptp(box, axis=0)))
-    beyond = size + problem.required + _BEYOND
+    beyond = size + problem.margin + _BEYOND
     low = np.maximum(problem.room[0], problem.box[0] - beyond) - box[0]
     high = np.minimum(problem.room[1], problem.box[1] + beyond) - box[1]
     ways = np.array([end.way for end in ends] + [(0.0, 0.0, 0.0)])

@@ -18,21 +18,24 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
-from kestrav.core.clearance.depth import Solid, overlap_of
+from kestrav.core.clearance.contact_history import rounded_up, tolerance_of
+from kestrav.core.clearance.depth import Solid
+from kestrav.core.clearance.depth_limit import DepthLimit, enclosed
+from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, joined, turned_bounds
 from kestrav.core.geometry.models import built, nearest, placed
-from kestrav.core.geometry.transforms import apply, rigid
+from kestrav.core.geometry.transforms import apply, inverse_rigid, rigid
 from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 
-SKIN = 0.3  # mm taken off where bodies touch as they stand, so that they may slide on each other
+NEARER = 0.3  # mm by which what is nearer than required as it stands may come nearer, and no more than half of how near it is
 FINEST = 0.01  # mm of way below which a motion is not halved any more
-LEFT_OUT = -1.0  # mm; what is needed of pairs that are not looked at
+CLEAR = 0.25  # of the mean size of what is taken out, that it goes beyond what it must leave, if nothing else is said
 LEAST_STEP = 1.0  # mm of way in which a free travel is looked for
 
 
@@ -162,16 +165,6 @@ class Body:
         """It, as depths are measured of."""
         return Solid(self.shape, self.model, self.shape.watertight)
 
-    @cached_property
-    def thinner(self) -> Mesh:
-        """Its mesh with a skin taken off."""
-        return without_skin(self.shape)
-
-    @cached_property
-    def skinned(self) -> Any:
-        """The collision model of that."""
-        return built(self.thinner)
-
 
 @dataclass(frozen=True, eq=False)
 class Layer:
@@ -200,6 +193,29 @@ class Layer:
         return (found.distance - self.need if found.distance > 0 else -max(self.need, FINEST)), which
 
 
+@dataclass(frozen=True, eq=False)
+class Held:
+    """A body to move that is in contact with one in the way as they stand (``other``, its number): they may slide on each other and part,
+    and never get deeper into each other than the limit."""
+
+    limit: DepthLimit
+    corners: Array
+    box: Array
+    other: int
+    leeway: float
+    need: float = 0.0
+
+    def gap(self, matrix: Array) -> float:
+        """How far the boxes are apart in mm, under a motion (4, 4)."""
+        here = self.corners @ matrix[:3, :3].T + matrix[:3, 3]
+        return float(box_gaps(np.array([here.min(axis=0), here.max(axis=0)]), self.box))
+
+    def slack(self, matrix: Array, below: float) -> tuple[float, int]:
+        """By how much in mm they are less deep than they may be, at least, or ``below`` if that is less; and the obstacle."""
+        found = self.limit.spare(matrix, below)
+        return found, self.other if found < below else -1
+
+
 _AT_REST = placed(np.eye(4))
 
 
@@ -207,50 +223,52 @@ _AT_REST = placed(np.eye(4))
 class Problem:
     """Bodies to move, bodies in the way, and how near they may come.
 
-    Pairs that are nearer than ``required`` as they stand may be as near as that, less a little; those that touch may go on touching, for
-    which a skin is taken off the moved one. ``special`` are these pairs, by numbers of mover and obstacle, with what they need in
-    mm and the mover's mesh. ``box`` (2, 3) is what must be left, unless there is a ``goal`` to come to; ``room`` (2, 3) is what must not
-    be left. ``overlaps`` are pairs that cut into each other as they stand by more than a skin, with how deep they do.
+    Pairs that are nearer than ``required`` as they stand may be as near as that, less a little (``near``, by numbers of mover and obstacle,
+    with what they need in mm); those in contact may slide and part but not get deeper (``held``). ``box`` (2, 3) is what must be left by a
+    ``margin`` in mm, unless there is a ``goal`` to come to; ``room`` (2, 3) is what must not be left.
     """
 
     things: tuple[str, ...]
     movers: list[Body]
     obstacles: list[Body]
-    special: dict[tuple[int, int], tuple[float, Mesh]]
+    near: dict[tuple[int, int], float]
+    held: dict[tuple[int, int], Held]
     pivot: Array
     reach: float
     box: Array
     room: Array
     required: float
-    overlaps: tuple[tuple[str, str, float], ...] = ()
+    margin: float
     goal: Pose | None = None
     axes: Array = field(default_factory=lambda: np.eye(3))  # the things' own, as columns
     measured: int = 0
-    _layers: dict[frozenset[int], list[Layer]] = field(default_factory=dict)
+    _layers: dict[frozenset[int], list[Layer | Held]] = field(default_factory=dict)
     _models: dict[tuple[int, ...], tuple[Any, Array]] = field(default_factory=dict)
     ignored: frozenset[int] = frozenset()  # obstacles taken away
     least_step: float = LEAST_STEP  # mm of way in which free travels are looked for at least
 
-    def layers(self) -> list[Layer]:
+    def layers(self) -> list[Layer | Held]:
         """The bodies in as few layers as what they need allows, without what is taken away."""
         if self.ignored not in self._layers:
             self._layers[self.ignored] = self._made()
         return self._layers[self.ignored]
 
-    def _made(self) -> list[Layer]:
-        near_movers, near_others = {i for i, _ in self.special}, {j for _, j in self.special}
+    def _made(self) -> list[Layer | Held]:
+        apart = {*self.near, *self.held}
+        near_movers, near_others = {i for i, _ in apart}, {j for _, j in apart}
         every = [j for j in range(len(self.obstacles)) if j not in self.ignored]
         all_movers = [body.shape for body in self.movers]
         found = [self._layer(all_movers, [j for j in every if j not in near_others], self.required)]
         far_movers = [body.shape for i, body in enumerate(self.movers) if i not in near_movers]
         found.append(self._layer(far_movers, [j for j in every if j in near_others], self.required))
         for i in sorted(near_movers):
-            ordinary = [j for j in every if j in near_others and (i, j) not in self.special]
+            ordinary = [j for j in every if j in near_others and (i, j) not in apart]
             found.append(self._layer([self.movers[i].shape], ordinary, self.required))
-        for (_, j), (need, shape) in self.special.items():
-            if j in every and need > LEFT_OUT:
-                found.append(self._layer([shape], [j], need))
-        return [layer for layer in found if layer is not None]
+        for (i, j), need in self.near.items():
+            if j in every:
+                found.append(self._layer([self.movers[i].shape], [j], need))
+        held = [one for (_, j), one in self.held.items() if j in every]
+        return [*(layer for layer in found if layer is not None), *held]
 
     def _layer(self, movers: list[Mesh], others: list[int], need: float) -> Layer | None:
         if not movers or not others:
@@ -295,7 +313,7 @@ class Problem:
             return stir(at, self.goal, self.reach) < FINEST
         box = self.moved_box(at)
         gap = np.maximum(box[0] - self.box[1], self.box[0] - box[1]).max()
-        return bool(gap >= self.required)
+        return bool(gap >= self.margin)
 
     def inside_room(self, at: Pose) -> bool:
         """Whether the thing is within the room."""
@@ -319,7 +337,7 @@ class Problem:
                 return False, least, which
         return True, least, which
 
-    def _free_in(self, layer: Layer, one: Pose, two: Pose, whole: float) -> tuple[bool, float, int]:
+    def _free_in(self, layer: Layer | Held, one: Pose, two: Pose, whole: float) -> tuple[bool, float, int]:
         known: dict[float, tuple[float, int]] = {}
 
         def slack(share: float) -> tuple[float, int]:
@@ -335,7 +353,8 @@ class Problem:
         while waiting:
             a, b = waiting.pop()
             low, high = slack(a)[0], slack(b)[0]
-            far = (b - a) * whole
+            # what is in contact may be as much deeper between two looks as it may be at them
+            far = (b - a) * whole - (2.0 * layer.leeway if isinstance(layer, Held) else 0.0)
             if min(low, high) < 0 or (far < FINEST and low + high < far):
                 return False, *min(known.values(), key=lambda s: s[0])
             if low + high < far:
@@ -381,15 +400,14 @@ def problem_of(
     room: Array | None = None,
     poses: Array | None = None,
     goal: Pose | None = None,
-    going_on: bool = False,
     within: str | None = None,
+    margin: float | None = None,
 ) -> Problem:
     """The problem of taking things, together, out of what they are in; as all stands at rest, or under world poses (parts, 4, 4).
 
     What must be left is the box of the outermost assembly that holds them (or of that which they are ``within``), or of everything if
-    none does; unless there is a ``goal``.
-    What overlaps as it stands never comes free; ``going_on`` leaves such pairs out. Raises BadInput when the things have no geometry,
-    are outside the room, or overlap something at their goal.
+    none does, and of all that they touch or that holds them; by a ``margin`` in mm (none: so that it can be seen); unless there is a
+    ``goal``. Raises BadInput when the things have no geometry, are outside the room, or would be in something at their goal.
     """
     wanted = project.settings.required_clearance if required is None else required
     if wanted < 0:
@@ -407,14 +425,10 @@ def problem_of(
     if not movers:
         raise BadInput("what is to be taken out has no geometry")
     pivot = (rest[row[ids[0]]] @ rest_and_pivot(project, ids[0])[1])[:3, 3]
-    special, overlaps = _needs(movers, obstacles, wanted)
-    if going_on:
-        mover, other = {b.id: i for i, b in enumerate(movers)}, {b.id: j for j, b in enumerate(obstacles)}
-        for a, b, _ in overlaps:
-            special[mover[a], other[b]] = (LEFT_OUT, movers[mover[a]].shape)
+    near, held = _needs(project, movers, obstacles, wanted)
     if goal is not None:
-        _need_at(project, special, movers, obstacles, wanted, goal.matrix(pivot))
-    box = _holding(project, ids, within, inner, movers, obstacles)
+        _need_at(project, near, held, movers, obstacles, wanted, goal.matrix(pivot))
+    box = _holding(project, ids, within, inner, movers, obstacles, {j for _, j in held})
     every = np.array([b.box for b in (*movers, *obstacles)])
     size = float(np.linalg.norm(np.ptp(np.array([b.box for b in movers]).reshape(-1, 3), axis=0)))
     if room is None:
@@ -429,13 +443,14 @@ def problem_of(
         tuple(ids),
         movers,
         obstacles,
-        special,
+        near,
+        held,
         pivot,
         reach,
         box,
         room,
         wanted,
-        tuple(overlaps),
+        _margin(movers, wanted) if margin is None else margin,
         axes=rest[row[ids[0]]][:3, :3],
         goal=goal,
     )
@@ -447,77 +462,107 @@ def _body(meshes: Mapping[str, Mesh], part: Part, at: Array) -> Body:
     return Body(part.id, there, there.bounds)
 
 
+def _margin(movers: list[Body], wanted: float) -> float:
+    """How far things go beyond what they must leave if nothing else is said: so that it can be seen."""
+    boxes = np.array([b.box for b in movers])
+    return max(wanted, CLEAR * float(np.ptp([boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)], axis=0).mean()))
+
+
 def _needs(
-    movers: list[Body], obstacles: list[Body], wanted: float
-) -> tuple[dict[tuple[int, int], tuple[float, Mesh]], list[tuple[str, str, float]]]:
-    """Pairs that may be as near as they stand; with a skin off what touches. And pairs that overlap, with how deep."""
-    special: dict[tuple[int, int], tuple[float, Mesh]] = {}
-    overlaps = []
-    for i, j, distance, one, two in _near_pairs(movers, obstacles, wanted, np.eye(4)):
-        special[i, j] = _allowed(movers[i], distance, wanted)
-        if distance <= 2 * SKIN and nearest(one.skinned, _AT_REST, two.model, _AT_REST, FINEST) is not None:
-            depth = overlap_of(one.solid, np.eye(4), two.solid, np.eye(4)).depth
-            overlaps.append((movers[i].id, obstacles[j].id, depth))
-    return special, overlaps
+    project: Project, movers: list[Body], obstacles: list[Body], wanted: float
+) -> tuple[dict[tuple[int, int], float], dict[tuple[int, int], Held]]:
+    """Pairs that may be as near as they stand, and those that are in contact."""
+    near, held = {}, {}
+    for i, j, distance in _near_pairs(movers, obstacles, wanted, np.eye(4)):
+        if distance > project.settings.contact_distance:
+            near[i, j] = max(min(wanted, distance - min(NEARER, 0.5 * distance)), 0.0)
+        else:
+            held[i, j] = _in_contact(project, movers[i], obstacles, j, np.eye(4))
+    return near, held
+
+
+def _in_contact(project: Project, body: Body, obstacles: list[Body], j: int, there: Array) -> Held:
+    """Two bodies that touch under a motion (4, 4) of the first one, with how deep they may be."""
+    other = obstacles[j]
+    deep = interference_of(body.solid, there, other.solid, np.eye(4)).depth
+    tolerance = tolerance_of(project, body.shape, other.shape)
+    limit = DepthLimit(body.solid, other.solid, rounded_up(deep + tolerance))
+    return Held(limit, box_corners(body.shape.bounds), other.box, j, tolerance)
 
 
 def _need_at(
     project: Project,
-    special: dict[tuple[int, int], tuple[float, Mesh]],
+    near: dict[tuple[int, int], float],
+    held: dict[tuple[int, int], Held],
     movers: list[Body],
     obstacles: list[Body],
     wanted: float,
     there: Array,
 ) -> None:
-    """Let pairs be as near as they are at a goal, under a motion (4, 4). Raises BadInput when they overlap there."""
-    for i, j, distance, one, two in _near_pairs(movers, obstacles, wanted, there):
-        if distance <= 2 * SKIN and nearest(one.skinned, placed(there), two.model, _AT_REST, FINEST) is not None:
-            depth = overlap_of(one.solid, there, two.solid, np.eye(4)).depth
+    """Let pairs be as near as they are at a goal, under a motion (4, 4). Raises BadInput when they are in each other there."""
+    for i, j, distance in _near_pairs(movers, obstacles, wanted, there):
+        if (i, j) in held:
+            continue
+        if distance > project.settings.contact_distance:
+            near[i, j] = min(near.get((i, j), wanted), max(distance - min(NEARER, 0.5 * distance), 0.0))
+            continue
+        touching = _in_contact(project, movers[i], obstacles, j, there)
+        deep = touching.limit.allowed - touching.leeway
+        if deep > touching.leeway:
             names = (get(project, body.id).name for body in (movers[i], obstacles[j]))
-            raise BadInput(f"there “{'” would overlap “'.join(names)}” by {depth:.2f} mm; choose another place")
-        found = _allowed(movers[i], distance, wanted)
-        if (i, j) not in special or found[0] < special[i, j][0]:
-            special[i, j] = found
-
-
-def _allowed(mover: Body, distance: float, wanted: float) -> tuple[float, Mesh]:
-    """What a pair needs that is so near, and the mover's mesh for it."""
-    if distance > 2 * SKIN:
-        return max(min(wanted, distance) - SKIN, 0.0), mover.shape
-    return 0.0, mover.thinner
+            raise BadInput(f"there “{'” would overlap “'.join(names)}” by {deep:.2f} mm; choose another place")
+        near.pop((i, j), None)
+        held[i, j] = touching
 
 
 def _near_pairs(
     movers: list[Body], obstacles: list[Body], wanted: float, there: Array
-) -> Iterator[tuple[int, int, float, Body, Body]]:
-    """Pairs nearer than required under a motion (4, 4) of the movers: their numbers, how near, and both bodies."""
+) -> Iterator[tuple[int, int, float]]:
+    """Pairs nearer than required under a motion (4, 4) of the movers: their numbers, and how near."""
     for i, body in enumerate(movers):
         box = turned_bounds(body.box, there)
         for j, other in enumerate(obstacles):
-            if box_gaps(box, other.box) >= wanted + SKIN:
+            if box_gaps(box, other.box) >= wanted + NEARER:
                 continue
-            found = nearest(body.model, placed(there), other.model, _AT_REST, wanted + SKIN)
-            if found is not None:
-                yield i, j, found.distance, body, other
-            elif _holds(body, there, other):
-                yield i, j, 0.0, body, other
+            found = nearest(body.model, placed(there), other.model, _AT_REST, wanted + NEARER)
+            if found is None and not _holds(body, there, other):
+                continue
+            distance = 0.0 if found is None else found.distance
+            if distance < wanted or distance == 0.0:
+                yield i, j, distance
 
 
 def _holds(body: Body, there: Array, other: Body) -> bool:
-    return overlap_of(body.solid, there, other.solid, np.eye(4)).depth > 0
-
-
-def without_skin(shape: Mesh) -> Mesh:
-    """A mesh with its surface drawn in by a skin, along its vertices' normals."""
-    body = shape.body
-    return Mesh(np.asarray(body.vertices) - SKIN * np.asarray(body.vertex_normals), np.asarray(body.faces, np.int32))
+    """Whether one of two bodies whose surfaces are apart lies inside the other."""
+    return bool(
+        enclosed(body.shape, there[None], other.solid)[0]
+        or enclosed(other.shape, inverse_rigid(there)[None], body.solid)[0]
+    )
 
 
 def _holding(
-    project: Project, ids: list[str], within: str | None, inner: set[str], movers: list[Body], obstacles: list[Body]
+    project: Project,
+    ids: list[str],
+    within: str | None,
+    inner: set[str],
+    movers: list[Body],
+    obstacles: list[Body],
+    touched: set[int],
 ) -> Array:
-    """The box (2, 3) that must be left: of the outermost assembly that holds the things, without them; of all obstacles if none does."""
+    """The box (2, 3) that must be left: of the outermost assembly that holds the things, without them, or of all obstacles if none does;
+    and of what they touch, and of what is all around them."""
     tops = {[*ancestors(project, i), i][0] for i in ids} if within is None else {within}
     held = {i for top in tops for i in subtree(project, top)} - inner
-    chosen = [b.box for b in obstacles if b.id in held] or [b.box for b in obstacles] or [b.box for b in movers]
+    own = np.array([np.min([b.box[0] for b in movers], axis=0), np.max([b.box[1] for b in movers], axis=0)])
+    chosen = [
+        b.box
+        for j, b in enumerate(obstacles)
+        if b.id in held or (within is None and (j in touched or _around(b.box, own)))
+    ]
+    chosen = chosen or [b.box for b in obstacles] or [b.box for b in movers]
     return np.array([np.min([b[0] for b in chosen], axis=0), np.max([b[1] for b in chosen], axis=0)])
+
+
+def _around(box: Array, inner: Array) -> bool:
+    """Whether a box (2, 3) is all around another one."""
+    return bool((box[0] <= inner[0]).all() and (box[1] >= inner[1]).all())

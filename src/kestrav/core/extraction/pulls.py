@@ -58,9 +58,9 @@ def exit_travel(problem: Problem, start: Pose, direction: Array) -> float:
     best = np.inf
     for k in range(3):
         if direction[k] > 1e-9:
-            best = min(best, (problem.box[1, k] + problem.required - box[0, k]) / direction[k])
+            best = min(best, (problem.box[1, k] + problem.margin - box[0, k]) / direction[k])
         elif direction[k] < -1e-9:
-            best = min(best, (box[1, k] - problem.box[0, k] + problem.required) / -direction[k])
+            best = min(best, (box[1, k] - problem.box[0, k] + problem.margin) / -direction[k])
     return max(float(best), 0.0) + FINEST
 
 

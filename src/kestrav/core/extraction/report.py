@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
@@ -37,7 +36,6 @@ def as_data(project: Project, found: WayOut | NoWay) -> dict[str, Any]:
             "standing": _standing(found),
             "certified_at_least_mm": _bound(found),
             "taken_away": [told_apart(project, thing) for thing in found.aside],
-            "not_looked_at": _overlaps(project, found.left_out),
             "poses": [
                 {"way_mm": list(at.way), "turn_deg": np.degrees(at.turn).round(6).tolist()} for at in found.poses
             ],
@@ -47,7 +45,6 @@ def as_data(project: Project, found: WayOut | NoWay) -> dict[str, Any]:
             "blockers": [told_apart(project, part) for part in found.blockers],
             "blocker_ids": list(found.blockers),
             "direction": None if found.direction is None else list(found.direction),
-            "overlaps": _overlaps(project, found.overlaps),
         }
     return data
 
@@ -59,10 +56,6 @@ def _standing(found: WayOut) -> str:
 def _bound(found: WayOut) -> float | None:
     told = found.certificate
     return None if told is None or not np.isfinite(told.at_least) else told.at_least
-
-
-def _overlaps(project: Project, pairs: Iterable[tuple[str, str, float]]) -> list[dict[str, Any]]:
-    return [{"pair": [told_apart(project, a), told_apart(project, b)], "depth_mm": depth} for a, b, depth in pairs]
 
 
 def _pull(project: Project, pull: Pull) -> dict[str, Any]:
@@ -119,21 +112,12 @@ def as_text(project: Project, found: WayOut | NoWay, table: bool = True) -> str:
         )
         if found.aside:
             lines.append(f"Taken away first: {', '.join(told_apart(project, thing) for thing in found.aside)}")
-        for a, b, depth in found.left_out:
-            lines.append(
-                f"Not looked at: {told_apart(project, a)} and {told_apart(project, b)}, which overlap by {depth:.2f} mm as they stand"
-            )
     else:
         lines.append(f"No way out found (seed {found.seed}, {found.seconds:.1f} s)")
         if found.blockers and found.direction is not None:
             names = ", ".join(told_apart(project, part) for part in found.blockers)
             way = ", ".join(f"{x:.2f}" for x in found.direction)
             lines.append(f"Without {names} it could be pulled out along ({way})")
-        for a, b, depth in found.overlaps:
-            lines.append(
-                f"{told_apart(project, a)} and {told_apart(project, b)} overlap by {depth:.2f} mm as they stand; "
-                "it may go on from there if that is asked for"
-            )
     if not table:
         return "\n".join(lines)
     lines += ["", f"{'free':<8} {'mm':>9}  direction            blocked by"]

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.clearance.certificate import Certificate, certify
-from kestrav.core.document.edits import add, change, settings
+from kestrav.core.document.edits import add, change, set_contact, settings
 from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import (
     Eased,
@@ -144,12 +144,16 @@ def _standing(project: Project) -> Project:
 def _certified(made: Project, meshes: Mapping[str, Mesh], problem: Problem) -> Certificate:
     """The certificate of the last run or key poses: what may be near as it stands, or was taken away, may be so all along."""
     allowed = {
-        frozenset((problem.movers[i].id, problem.obstacles[j].id)): max(need - LEEWAY, 0.0) if need > 0 else _ANYTHING
-        for (i, j), (need, _) in problem.special.items()
+        frozenset((problem.movers[i].id, problem.obstacles[j].id)): max(need - LEEWAY, 0.0)
+        for (i, j), need in problem.near.items()
     }
     for j in problem.ignored:
         for body in problem.movers:
             allowed[frozenset((body.id, problem.obstacles[j].id))] = _ANYTHING
+    # what it is in contact with at its goal it may touch there
+    touching = {(problem.movers[i].id, problem.obstacles[j].id) for i, j in problem.held}
+    for a, b in sorted(touching):
+        made = set_contact(made, a, b, True)
     made = settings(made, required_clearance=problem.required)
     if made.runs:
         trip = journey(made, made.runs[-1])

@@ -65,7 +65,8 @@ class Wish:
     The clearance required in mm (none: the project's); whether the things stay ``upright`` and unturned, and how far they may lean in
     degrees; the directions allowed, when not all are (then they are pulled and turned on the spot, and not planned for); the room's
     bounds. Where to: a ``target`` placement of the first thing's pivot in the room, ``onto`` a part or assembly, or else out of what holds them.
-    ``aside`` are things that may be taken away first where they block, ``going_on`` leaves out what overlaps them as they stand.
+    ``aside`` are things that may be taken away first where they block, ``margin`` in mm is how far beyond what held them they are out
+    (none: so that it can be seen).
     ``checks`` is how many distances to look at in each stage at most: what is found hangs on that and on the ``seed`` of the plan's
     numbers alone. ``seconds`` is the outer cap of each stage; what it cuts off is said.
     """
@@ -78,7 +79,7 @@ class Wish:
     target: Placement | None = None
     onto: str | None = None
     aside: tuple[str, ...] = ()
-    going_on: bool = False
+    margin: float | None = None
     checks: int = CHECKS
     seconds: float = 600.0
     seed: int = 1
@@ -90,7 +91,7 @@ class WayOut:
     it stands (never below 0), the greatest lean, and what was tried before.
 
     ``rounding`` is by which share of their shorter side corners are rounded, ``certificate`` that of the run. ``aside`` are things taken
-    away first, ``left_out`` pairs that overlap as they stand and were not looked at, with how deep.
+    away first.
     """
 
     stage: Stage
@@ -106,13 +107,12 @@ class WayOut:
     rounding: float = 0.0
     certificate: Certificate | None = None
     aside: tuple[str, ...] = ()
-    left_out: tuple[tuple[str, str, float], ...] = ()
 
 
 @dataclass(frozen=True)
 class NoWay:
     """That none was found: what was tried, how far each pull goes and what blocks it, the fewest parts whose removal frees a pull,
-    straight or by one part less in two legs, with its direction at last, and what overlaps as it stands, with how deep."""
+    straight or by one part less in two legs, with its direction at last."""
 
     tried: tuple[str, ...]
     pulls: tuple[Pull, ...]
@@ -121,7 +121,6 @@ class NoWay:
     required: float
     seed: int
     seconds: float
-    overlaps: tuple[tuple[str, str, float], ...] = ()
 
 
 class _Spent(Exception):
@@ -226,7 +225,6 @@ def find_way(
         problem.required,
         wish.seed,
         time.monotonic() - began,
-        problem.overlaps,
     )
 
 
@@ -237,7 +235,7 @@ def _asked(project: Project, meshes: Mapping[str, Mesh], ids: list[str], wish: W
     elif wish.onto is not None:
         goal = pose_on(project, meshes, ids, wish.onto)
     room = None if wish.room is None else np.array(wish.room, float)
-    problem = problem_of(project, meshes, ids, wish.required, room, goal=goal, going_on=wish.going_on)
+    problem = problem_of(project, meshes, ids, wish.required, room, goal=goal, margin=wish.margin)
     return problem, directions(problem, allowed=[np.array(d) for d in wish.allowed])
 
 
@@ -302,7 +300,7 @@ def _pulls(search: _Search, note: str) -> list[Pose] | None:
 def _planned(search: _Search, note: str) -> list[Pose] | None:
     problem, wish = search.problem, search.wish
     if problem.slack(Pose(), 1.0)[0] < 0:
-        search.tried.append(f"not planned, as it overlaps others as it stands{note}")
+        search.tried.append(f"not planned, as it is too near others as it stands{note}")
         return None
     ends = goals(problem, search.ways)
     budget = search.allowance()
@@ -403,5 +401,4 @@ def _made(search: _Search, stage: Stage, way: list[Pose], rounding: float, certi
         rounding,
         certificate,
         search.aside,
-        problem.overlaps if search.wish.going_on else (),
     )

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.certificate import Certificate, certify
+from kestrav.core.clearance.contact_history import Contact
 from kestrav.core.clearance.sweep import Clearance, Progress, sweep
 from kestrav.core.clearance.table import Row, rows_of
 from kestrav.core.document.records import Project
@@ -41,6 +42,12 @@ class CheckResult:
     def standing(self) -> str:
         """What the clearance rests on: the frames alone, or the certificate."""
         return "sampled at the frames" if self.certificate is None else self.certificate.standing
+
+    @property
+    def contacts(self) -> tuple[Contact, ...]:
+        """The pairs in contact, with what the certificate knows of them where there is one."""
+        told = self.certificate
+        return told.contacts if told is not None and told.contacts else self.clearance.contacts
 
     @property
     def has_breach(self) -> bool:

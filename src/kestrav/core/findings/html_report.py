@@ -55,8 +55,7 @@ def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (
     if figures:
         sections += ["<h2>The worst places</h2>", *(figure_html(figure) for figure in figures)]
     if result.clearance.contacts:
-        contacts = (_pair(project, c.moving, c.other) for c in result.clearance.contacts)
-        sections += ["<h2>Left out as intended contact</h2>", f"<p>{escape('; '.join(contacts))}</p>"]
+        sections += ["<h2>Contacts</h2>", _contacts(project, result)]
     if result.clearance.unchecked:
         sections.append(f"<p>Not checked, as not asked for: {result.clearance.unchecked} pairs.</p>")
     sections += ["<h2>How to repeat it</h2>", _settings(project, result, command)]
@@ -85,7 +84,18 @@ def _breaches(project: Project, result: CheckResult) -> str:
         )
         for row in result.table
     )
-    return table(head, rows, (1, 2, 3, 4, 5, 7)) + "<p>Below 0 mm they overlap by as much.</p>"
+    return table(head, rows, (1, 2, 3, 4, 5, 7)) + "<p>Below 0 mm they are as deep in each other, or may be.</p>"
+
+
+def _contacts(project: Project, result: CheckResult) -> str:
+    head = ("Pair", "Deep mm", "Allowed mm", "In contact")
+    rows = (
+        (_pair(project, one.pair.moving, one.pair.other), f"{one.deep:.3f}", f"{one.allowed:.3f}", one.told)
+        for one in result.contacts
+    )
+    return table(head, rows, (1, 2)) + (
+        "<p>What is in contact may slide, and must not get deeper; when it has parted it keeps its clearance.</p>"
+    )
 
 
 def _settings(project: Project, result: CheckResult, command: str) -> str:
@@ -99,7 +109,7 @@ def _settings(project: Project, result: CheckResult, command: str) -> str:
             f"{len(project.geometry)} shapes by content hash, {sum(g.triangles for g in project.geometry)} triangles",
         ),
         ("Required clearance", f"{project.settings.required_clearance:g} mm where no requirement says otherwise"),
-        ("Contact distance", f"{project.settings.contact_distance:g} mm, within which touching at rest is meant"),
+        ("Contact distance", f"{project.settings.contact_distance:g} mm, within which parts count as touching at rest"),
         ("Frames", f"{first_frame(project, result)} to {first_frame(project, result) + len(result.times) - 1}"),
         ("Distances measured", str(result.clearance.measured)),
         ("Seed", "none: nothing of it is left to chance"),

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from kestrav.core.clearance.contact_history import Contact
 from kestrav.core.clearance.table import Outcome, Row, outcomes
 from kestrav.core.document.lookup import get, told_apart
 from kestrav.core.document.records import Project
@@ -48,9 +49,7 @@ def as_data(project: Project, result: CheckResult) -> dict[str, Any]:
         "table": [_row(project, row) for row in result.table],
         "requirements": [_outcome(project, found) for found in outcomes(project, clearance, result.certificate)],
         "pairs_not_checked": clearance.unchecked,
-        "intended_contacts": [
-            [told_apart(project, c.moving), told_apart(project, c.other)] for c in clearance.contacts
-        ],
+        "contacts": [_contact(project, contact) for contact in result.contacts],
         "findings": [
             {
                 "rule": f.rule,
@@ -89,10 +88,24 @@ def _row(project: Project, row: Row) -> dict[str, Any]:
         "to_s": row.end,
         "worst_mm": row.least,
         "required_mm": row.required,
+        "shared_mm3": row.shared,
         "time_s": row.time,
         "place_mm": [round(v, 3) for v in row.place],
         "speed_mm_s": row.speed,
         "standing": row.standing,
+    }
+
+
+def _contact(project: Project, contact: Contact) -> dict[str, Any]:
+    return {
+        "pair": [told_apart(project, contact.pair.moving), told_apart(project, contact.pair.other)],
+        "pair_ids": [contact.pair.moving, contact.pair.other],
+        "reason": contact.reason,
+        "deep_mm": contact.deep,
+        "allowed_mm": contact.allowed,
+        "spans_s": [[t if np.isfinite(t) else None for t in one] for one in contact.spans],
+        "then_at_least_mm": contact.least,
+        "told": contact.told,
     }
 
 
@@ -178,7 +191,7 @@ def as_text(project: Project, result: CheckResult) -> str:
             least = "–" if one["least_mm"] is None else f"{one['least_mm']:.3f}"
             lines.append(f"{one['required_mm']:9.3f}  {least:>9}  {one['standing']:<12} {one['name']}")
     if data["table"]:
-        lines += ["", "Pairs nearer than required (below 0: how deep they overlap)"]
+        lines += ["", "Pairs nearer than required (below 0: how deep they are in each other, or may be)"]
         lines += [
             f"{'mm':>9}  {'required':>8}  {'from s':>8}  {'to s':>8}  {'at s':>8}  {'mm/s':>7}  {'standing':<10} pair"
         ]
@@ -187,10 +200,15 @@ def as_text(project: Project, result: CheckResult) -> str:
                 f"{row['worst_mm']:9.3f}  {row['required_mm']:8.3f}  {row['from_s']:8.4f}  {row['to_s']:8.4f}  "
                 f"{row['time_s']:8.4f}  {row['speed_mm_s']:7.0f}  {row['standing']:<10} {' to '.join(row['pair'])}"
             )
-    contacts = data["intended_contacts"]
-    if contacts:
-        lines += ["", f"Left out as intended contact ({len(contacts)} pairs that touch at rest or were accepted)"]
-        lines += [f"  {a} on {b}" for a, b in contacts]
+    if data["contacts"]:
+        lines += [
+            "",
+            "Contacts (how deep they are, and may be; they may slide, and keep their clearance when they have parted)",
+        ]
+        lines += [f"{'deep mm':>9}  {'allowed':>8}  pair"]
+        for one in data["contacts"]:
+            pair = f"{' on '.join(one['pair'])}: {one['told']}"
+            lines.append(f"{one['deep_mm']:9.3f}  {one['allowed_mm']:8.3f}  {pair}")
     if data["pairs_not_checked"]:
         lines += ["", f"Not checked, as not asked for: {data['pairs_not_checked']} pairs"]
     lines += ["", f"Findings: {len(data['findings'])}"]
@@ -203,7 +221,7 @@ def table_as_csv(project: Project, result: CheckResult) -> str:
     """The table of breaches as comma-separated values (RFC 4180), with units in the head."""
     head = (
         "moving", "other", "from [s]", "to [s]", "worst [mm]", "required [mm]", "at [s]", "x [mm]", "y [mm]", "z [mm]",
-        "speed [mm/s]", "standing",
+        "speed [mm/s]", "standing", "shared [mm³]",
     )  # fmt: skip
     rows = [
         (
@@ -211,6 +229,7 @@ def table_as_csv(project: Project, result: CheckResult) -> str:
             *(f"{v:.4f}" for v in (row.start, row.end, row.least, row.required, row.time, *row.place)),
             f"{row.speed:.1f}",
             row.standing,
+            "" if row.shared is None else f"{row.shared:.3f}",
         )
         for row in result.table
     ]

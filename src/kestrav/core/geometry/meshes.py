@@ -16,6 +16,7 @@ from kestrav.core.geometry.faces import Face, moved_faces
 Array = NDArray[np.float64]
 
 GRID = 1e-4  # mm; coordinates are kept to this, so that copies of one shape get one hash
+_SOLID_ANGLES = 100_000  # that are worked out together
 FARTHEST = 1e9  # mm; beyond, a double no longer tells points on the grid apart
 
 
@@ -55,6 +56,16 @@ class Mesh:
         merged = trimesh.Trimesh(self.vertices, self.triangles, process=False)
         merged.merge_vertices(merge_norm=True, merge_tex=True, digits_vertex=5)
         return merged
+
+    @cached_property
+    def pieces(self) -> Array:
+        """A vertex (n, 3) of each of its connected pieces."""
+        body = self.body
+        of = trimesh.graph.connected_component_labels(body.edges_unique, node_count=len(body.vertices))  # type: ignore[no-untyped-call]
+        used = np.unique(body.faces)
+        _, first = np.unique(of[used], return_index=True)
+        found: Array = np.asarray(body.vertices)[used[first]]
+        return found
 
     def __getstate__(self) -> dict[str, object]:
         # trimesh's own copy is quickly made anew, and would double what is sent to another process
@@ -169,18 +180,30 @@ def box_gaps(one: ArrayLike, two: ArrayLike) -> Array:
 
 
 def encloses(mesh: Mesh, point: ArrayLike) -> bool:
-    """Whether a closed mesh has a point (3,) inside.
+    """Whether a closed mesh has a point (3,) inside."""
+    return bool(encloses_each(mesh, np.asarray(point, float)[None])[0])
+
+
+def encloses_each(mesh: Mesh, points: Array) -> NDArray[np.bool_]:
+    """Which of points (n, 3) a closed mesh has inside.
 
     Winding number by solid angles (Van Oosterom and Strackee, "The Solid Angle of a Plane Triangle",
     IEEE Transactions on Biomedical Engineering 30(2), 1983).
     """
-    a, b, c = (mesh.vertices[mesh.triangles[:, k]] - np.asarray(point, float) for k in range(3))
-    la, lb, lc = (np.linalg.norm(v, axis=1) for v in (a, b, c))
-    volume = np.einsum("ij,ij->i", a, np.cross(b, c))
-    below = (
-        la * lb * lc
-        + np.einsum("ij,ij->i", a, b) * lc
-        + np.einsum("ij,ij->i", b, c) * la
-        + np.einsum("ij,ij->i", c, a) * lb
-    )
-    return bool(abs(2.0 * np.arctan2(volume, below).sum()) > 2.0 * np.pi)
+    corners = mesh.vertices[mesh.triangles]
+    found = np.zeros(len(points), bool)
+    at_once = max(_SOLID_ANGLES // len(corners), 1)
+    for start in range(0, len(points), at_once):
+        mine = points[start : start + at_once, None]
+        a, b, c = (corners[None, :, k] - mine for k in range(3))
+        la, lb, lc = (np.sqrt(np.einsum("nij,nij->ni", v, v)) for v in (a, b, c))
+        volume = np.einsum("nij,nij->ni", a, np.cross(b, c))
+        below = (
+            la * lb * lc
+            + np.einsum("nij,nij->ni", a, b) * lc
+            + np.einsum("nij,nij->ni", b, c) * la
+            + np.einsum("nij,nij->ni", c, a) * lb
+        )
+        turned = 2.0 * np.arctan2(volume, below).sum(axis=1)
+        found[start : start + at_once] = np.abs(turned) > 2.0 * np.pi
+    return found

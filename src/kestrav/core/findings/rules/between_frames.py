@@ -5,6 +5,7 @@ from __future__ import annotations
 from kestrav.core.clearance.certificate import Stretch
 from kestrav.core.clearance.table import passing
 from kestrav.core.findings.model import Evidence, Finding, at_moment, name_of, point
+from kestrav.core.findings.rules.clearance import asked, depth_or_distance
 from kestrav.core.motion.kinematics import Motion
 
 
@@ -31,8 +32,7 @@ def _finding(evidence: Evidence, motion: Motion, stretch: Stretch, frames: tuple
     project = evidence.project
     a, b = (name_of(project, i) for i in (stretch.pair.moving, stretch.pair.other))
     breached, least = stretch.standing == "breached", stretch.least
-    near = f"overlap by {-least:.3f} mm" if least < 0 else f"{least:.3f} mm"
-    spoken = f"{near} at {stretch.time:.4f} s, {stretch.required:g} mm required"
+    spoken = f"{depth_or_distance(least, 3)} at {stretch.time:.4f} s, {asked(stretch.required)}"
     span = f"from {stretch.start:.4f} to {stretch.end:.4f} s"
     points, _ = passing(motion, evidence.meshes, stretch.pair, stretch.time)
     return at_moment(

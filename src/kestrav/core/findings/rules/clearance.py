@@ -47,9 +47,8 @@ def find(evidence: Evidence) -> list[Finding]:
                 rule="collision" if hit else "clearance-breach",
                 severity="breach",
                 subject=(worst.pair.moving, other),
-                title=f"{moving} hits {nearest_to}" if hit else f"{moving} too close to {nearest_to}",
-                detail=(f"They overlap by {-worst.distance:.2f} mm" if hit else f"{worst.distance:.2f} mm")
-                + f" at {time:.2f} s, {worst.required:g} mm required, {frames_text} ({pair})",
+                title=f"{moving} {'hits' if hit else 'too close to'} {nearest_to}",
+                detail=f"{depth_or_distance(worst.distance)} at {time:.2f} s, {asked(worst.required)}, {frames_text} ({pair})",
                 time=time,
                 value=worst.distance,
                 unit="mm",
@@ -60,6 +59,16 @@ def find(evidence: Evidence) -> list[Finding]:
             )
         )
     return found
+
+
+def depth_or_distance(value: float, digits: int = 2) -> str:
+    """A distance in mm in words; below 0 it is how deep two parts are in each other."""
+    return f"{-value:.{digits}f} mm deep in each other" if value < 0 else f"{value:.{digits}f} mm apart"
+
+
+def asked(required: float) -> str:
+    """What is required in mm, in words; below 0 it is how deep what is in contact may be."""
+    return f"{required:g} mm required" if required >= 0 else f"{-required:g} mm deep allowed for this contact"
 
 
 Worked = dict[str, tuple[str, tuple[Mend, ...]]]

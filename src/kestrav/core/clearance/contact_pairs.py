@@ -1,0 +1,149 @@
+"""Which pairs are in contact by the way they are built or used, and when that is known. Lengths in mm, times in s."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.clearance.bodies import Bodies, Pair, bodies_of
+from kestrav.core.document.lookup import named_parts, solids, subtree
+from kestrav.core.document.records import Project
+from kestrav.core.geometry.meshes import Mesh, box_gaps, encloses, turned_bounds
+from kestrav.core.geometry.models import nearest, placed
+from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.motion.poses import world_poses
+from kestrav.core.motion.resting import rest_poses
+from kestrav.core.motion.runs import begins, journey
+
+Array = NDArray[np.float64]
+
+Reason = Literal["at rest", "taken up or put down", "works on", "intended"]
+
+_HAIR = 1e-9  # mm
+
+
+@dataclass(frozen=True)
+class Meant:
+    """A pair that is in contact: why, whether it is as all stands at rest, and at which ``times`` in s besides; ``always`` if it may be
+    whenever."""
+
+    pair: Pair
+    reason: Reason
+    at_rest: bool
+    times: tuple[float, ...] = ()
+    always: bool = False
+
+
+def touching_at_rest(project: Project, meshes: Mapping[str, Mesh], within: float | None = None) -> tuple[Pair, ...]:
+    """Pairs that move to each other and touch or overlap with no run under way; or that are within a distance in mm."""
+    return resting_contacts(project, bodies_of(project, meshes), within)
+
+
+def resting_contacts(project: Project, bodies: Bodies, within: float | None = None) -> tuple[Pair, ...]:
+    """Those of the bodies' pairs that touch or overlap as all stands at rest, or are within a distance in mm."""
+    limit = project.settings.contact_distance if within is None else within
+    rest = rest_poses(project)[bodies.rows]
+    bounds = turned_bounds(bodies.boxes, rest)
+    close = np.flatnonzero(box_gaps(bounds[bodies.first], bounds[bodies.second]) <= limit)
+    transforms = [placed(m) for m in rest]
+    found = []
+    for k in close:
+        a, b = bodies.first[k], bodies.second[k]
+        near = nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], limit + _HAIR)
+        if near is not None or holds(bodies, a, b, rest, bounds):
+            found.append(Pair(bodies.ids[a], bodies.ids[b]))
+    return tuple(found)
+
+
+def holds(bodies: Bodies, a: int, b: int, poses: Array, bounds: Array) -> bool:
+    """Whether one of two bodies whose surfaces do not meet lies inside the other's closed solid, at poses (k, 4, 4) with bounds
+    (k, 2, 3)."""
+    for inner, outer in ((a, b), (b, a)):
+        nested = (bounds[inner, 0] >= bounds[outer, 0]).all() and (bounds[inner, 1] <= bounds[outer, 1]).all()
+        if nested and bodies.watertight[outer]:
+            point = apply(poses[inner], bodies.meshes[inner].vertices[:1])
+            if encloses(bodies.meshes[outer], apply(inverse_rigid(poses[outer]), point)[0]):
+                return True
+    return False
+
+
+def working_pairs(project: Project) -> tuple[Pair, ...]:
+    """Pairs that work on each other, and so are as near as they are built: both ends of drives, rods and what hangs on their pins."""
+    links: list[tuple[str, str]] = [(drive.a.part, drive.b.part) for drive in project.drives]
+    for rod in project.rods:
+        links += [(rod.part, other) for other in named_parts(rod)[1:]]
+    found = []
+    for one, two in links:
+        sides = [[part.id for part in solids(project, thing)] for thing in (one, two)]
+        found += [Pair(a, b) for a in sides[0] for b in sides[1] if a != b]
+    return tuple(found)
+
+
+def _met(project: Project, bodies: Bodies) -> dict[Pair, list[float]]:
+    """Pairs that touch as one begins to ride with the other or is put down onto it, and wheels with what they stand on as the runs begin
+    and end, with the times then."""
+    row = {i: k for k, i in enumerate(bodies.ids)}
+    wheels = {part.id for roll in project.rolls for part in solids(project, roll.part)} & row.keys()
+    looks: dict[float, set[tuple[str, str]]] = {}
+    for carry in project.carries:
+        start = begins(project, carry)
+        ends = [(start, carry.carrier)]
+        if carry.end is not None and carry.onto is not None:
+            ends.append((carry.end, carry.onto))
+        for time, other in ends:
+            if np.isfinite(time):
+                looks.setdefault(time, set()).update(
+                    (a.id, b.id) for a in solids(project, carry.rider) for b in solids(project, other) if a.id != b.id
+                )
+    grounds = [i for i, still in zip(bodies.ids, bodies.still, strict=True) if still]
+    for run in project.runs if wheels else ():
+        trip = journey(project, run)
+        if wheels & set(subtree(project, run.rider)):
+            for time in (trip.start, trip.end):
+                looks.setdefault(time, set()).update((a, b) for a in wheels for b in grounds)
+    times = sorted(time for time in looks if np.isfinite(time))
+    found: dict[Pair, list[float]] = {}
+    if not times:
+        return found
+    limit = project.settings.contact_distance
+    for time, poses in zip(times, world_poses(project, times)[:, bodies.rows], strict=True):
+        bounds = turned_bounds(bodies.boxes, poses)
+        for one, two in looks[time]:
+            a, b = row.get(one), row.get(two)
+            if a is None or b is None:
+                continue
+            if box_gaps(bounds[a], bounds[b]) > limit or (one in wheels and bounds[b, 1, 2] > bounds[a, 0, 2] + limit):
+                continue
+            near = nearest(bodies.models[a], placed(poses[a]), bodies.models[b], placed(poses[b]), limit + _HAIR)
+            if near is not None:
+                found.setdefault(Pair(one, two), []).append(time)
+    return found
+
+
+def meant_pairs(project: Project, bodies: Bodies) -> list[Meant]:
+    """The pairs in contact: that touch or overlap at rest, as something is taken up or put down, or under wheels; that work on each other;
+    and the recorded ones, less those recorded as not intended."""
+    said = {frozenset((c.a, c.b)): c.intended for c in project.contacts}
+    resting = {frozenset((p.moving, p.other)): p for p in resting_contacts(project, bodies)}
+    met = {frozenset((p.moving, p.other)): (p, times) for p, times in _met(project, bodies).items()}
+    working = {frozenset((p.moving, p.other)): p for p in working_pairs(project)}
+    found = []
+    for key in dict.fromkeys((*working, *resting, *met, *said)):
+        times = tuple(met[key][1]) if key in met else ()
+        at_rest = key in resting
+        if said.get(key) is False:
+            continue
+        if key in working:
+            found.append(Meant(working[key], "works on", at_rest, times, always=True))
+        elif key in said:
+            a, b = sorted(key) if key not in resting else (resting[key].moving, resting[key].other)
+            found.append(Meant(Pair(a, b), "intended", at_rest, times, always=not at_rest))
+        elif at_rest:
+            found.append(Meant(resting[key], "at rest", True, times))
+        else:
+            found.append(Meant(met[key][0], "taken up or put down", False, times))
+    return found

@@ -1,0 +1,182 @@
+"""Whether two solids are in each other deeper than allowed, at many poses at once. Lengths in mm.
+
+Three looks, each dearer than the one before, and each for what the one before leaves open. None is too deep where their boxes are apart.
+None is where a plane that one of the solids lies behind has no more than the allowed depth of the other one behind it: from there
+the way out along its normal is no longer. And none is where neither solid, drawn in by what is allowed, meets the other: no point of a
+surface is farther from the drawn-in one than that. What is left is measured.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import coal
+import numpy as np
+import trimesh
+from numpy.typing import NDArray
+
+from kestrav.core.clearance.depth import Solid
+from kestrav.core.clearance.interference import Interference, deeper_than, interference_of
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses_each, turned_bounds
+from kestrav.core.geometry.models import built, nearest, placed
+from kestrav.core.geometry.skin import drawn_in
+from kestrav.core.geometry.transforms import inverse_rigid
+
+Array = NDArray[np.float64]
+
+_PLANES = 24  # of a convex hull that are tried, the largest first
+_AT_ONCE = 4_000_000  # heights that are worked out together
+_KEPT = 1024
+_HAIR = 1e-3  # mm
+_AT_REST = placed(np.eye(4))
+_ONE_CONTACT = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1)
+
+_thin: dict[tuple[str, float], tuple[Mesh, Any]] = {}
+_hulls: dict[str, tuple[Array, Array]] = {}
+
+
+@dataclass(frozen=True, eq=False)
+class DepthLimit:
+    """Two solids that may be in each other up to a depth in mm."""
+
+    one: Solid
+    two: Solid
+    allowed: float
+
+    def open_at(self, seen: Array) -> NDArray[np.intp]:
+        """The numbers of those poses (n, 4, 4) of the first solid as seen by the second at which boxes and planes do not tell that it
+        is no deeper than allowed."""
+        boxes = turned_bounds(self.one.shape.bounds, seen)
+        left = np.flatnonzero(box_gaps(boxes, self.two.shape.bounds) <= 0)
+        for plane in self._planes:
+            if not len(left):
+                break
+            left = left[plane.behind(seen[left]) > self.allowed]
+        return left
+
+    def too_deep(self, seen: Array) -> NDArray[np.intp]:
+        """The numbers of those poses (n, 4, 4) of the first solid as seen by the second at which it is deeper than allowed."""
+        left = self.open_at(seen)
+        doubtful = left[~self.clear(seen[left])]
+        deeper = [k for k in doubtful if deeper_than(self.one, seen[k], self.two, self.allowed)]
+        return np.array(deeper, np.intp)
+
+    def spare(self, seen: Array, enough: float = np.inf) -> float:
+        """By how much in mm they are less deep than allowed at least, the first one being seen by the second at a pose (4, 4), or
+        ``enough`` if that is less; below 0 where they are deeper."""
+        least = enough
+        for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
+            thin, model = _thinned(inner.shape, self.allowed)
+            found = nearest(model, placed(there), outer.model, _AT_REST, least)
+            least = least if found is None else found.distance
+            if least <= 0 or enclosed(thin, there[None], outer)[0]:
+                # what the drawn-in ones do not tell is measured
+                if deeper_than(self.one, seen, self.two, self.allowed):
+                    return -_HAIR
+                return max(self.allowed - self.measured(seen).depth, 0.0)
+        return least
+
+    def measured(self, seen: Array) -> Interference:
+        """The interference at a pose (4, 4), its place as the second one sees it."""
+        return interference_of(self.one, seen, self.two, np.eye(4))
+
+    def clear(self, seen: Array, tell: Callable[[], None] = lambda: None) -> NDArray[np.bool_]:
+        """At which of poses (n, 4, 4) neither solid drawn in meets the other: there they are no deeper than allowed."""
+        found = np.ones(len(seen), bool)
+        for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
+            thin, model = _thinned(inner.shape, self.allowed)
+            for k in np.flatnonzero(found):
+                tell()
+                request, result = _ONE_CONTACT, coal.CollisionResult()
+                found[k] = not coal.collide(model, placed(there[k]), outer.model, _AT_REST, request, result)
+            left = np.flatnonzero(found)
+            found[left] = ~enclosed(thin, there[left], outer)
+        return found
+
+    @cached_property
+    def _planes(self) -> list[_Plane]:
+        mine, theirs = (_hull(solid.shape) for solid in (self.one, self.two))
+        found = [_Plane(plane, mine[0], of_second=True) for plane in theirs[1]]
+        return [*found, *(_Plane(plane, theirs[0], of_second=False) for plane in mine[1])]
+
+
+@dataclass(frozen=True, eq=False)
+class _Plane:
+    """A plane (4,: outward normal and distance from the origin) that one solid lies behind, with the corners (k, 3) of the other."""
+
+    plane: Array
+    corners: Array
+    of_second: bool
+
+    def behind(self, seen: Array) -> Array:
+        """How far (n,) the other solid reaches behind it, the first one at poses (n, 4, 4) as seen by the second."""
+        there = seen if self.of_second else inverse_rigid(seen)
+        normals = np.einsum("nij,i->nj", there[:, :3, :3], self.plane[:3])
+        far = self.plane[3] - there[:, :3, 3] @ self.plane[:3]
+        found = np.empty(len(seen))
+        step = max(_AT_ONCE // len(self.corners), 1)
+        for k in range(0, len(seen), step):
+            found[k : k + step] = far[k : k + step] - (normals[k : k + step] @ self.corners.T).min(axis=1)
+        return found
+
+
+def unlike(poses: Array, step: float = 1e-9, reach: float = 1.0) -> tuple[Array, NDArray[np.intp]]:
+    """Those poses (k, 4, 4) of many (n, 4, 4), in their order, that bring points within a reach in mm to places that differ by more than
+    about a step, and for each which one it is like (n,)."""
+    flat = np.concatenate([reach * poses[:, :3, :3].reshape(len(poses), 9), poses[:, :3, 3]], axis=1)
+    _, first, which = np.unique(np.round(flat / step), axis=0, return_index=True, return_inverse=True)
+    order = np.argsort(first)
+    place = np.empty(len(order), np.intp)
+    place[order] = np.arange(len(order))
+    return poses[first[order]], place[which.reshape(-1)]
+
+
+def _hull(shape: Mesh) -> tuple[Array, Array]:
+    """The corners (k, 3) of a mesh's convex hull, and its largest planes (p, 4); of a flat mesh those of its box."""
+    if shape.hash not in _hulls:
+        if len(_hulls) >= _KEPT:
+            _hulls.clear()
+        try:
+            hull = trimesh.convex.convex_hull(shape.vertices)
+            corners, normals, areas = (
+                np.asarray(hull.vertices),
+                np.asarray(hull.face_normals),
+                np.asarray(hull.area_faces),
+            )
+        except Exception:  # qhull's own errors, of what has no thickness
+            corners, normals, areas = box_corners(shape.bounds), np.vstack([np.eye(3), -np.eye(3)]), np.ones(6)
+        far = (corners @ normals.T).max(axis=0)
+        planes = np.round(np.column_stack([normals, far]), 6)
+        alike, which = np.unique(planes, axis=0, return_inverse=True)
+        order = np.argsort(-np.bincount(which.reshape(-1), weights=areas))[:_PLANES]
+        # the rounding must not bring a plane nearer
+        alike[:, :3] /= np.linalg.norm(alike[:, :3], axis=1, keepdims=True)
+        alike[:, 3] = (corners @ alike[:, :3].T).max(axis=0)
+        _hulls[shape.hash] = (corners, alike[order])
+    return _hulls[shape.hash]
+
+
+def _thinned(shape: Mesh, by: float) -> tuple[Mesh, Any]:
+    key = (shape.hash, by)
+    if key not in _thin:
+        if len(_thin) >= _KEPT:
+            _thin.clear()
+        thin = drawn_in(shape, by)
+        _thin[key] = (thin, built(thin))
+    return _thin[key]
+
+
+def enclosed(inner: Mesh, there: Array, outer: Solid) -> NDArray[np.bool_]:
+    """At which of poses (n, 4, 4) a mesh, whose surface does not meet that of a closed solid, has a piece inside it."""
+    found = np.zeros(len(there), bool)
+    if not outer.closed:
+        return found
+    low, high = outer.shape.bounds
+    for piece in inner.pieces:
+        points = there[:, :3, :3] @ piece + there[:, :3, 3]
+        within = np.flatnonzero((points > low).all(axis=1) & (points < high).all(axis=1) & ~found)
+        found[within] = encloses_each(outer.shape, points[within])
+    return found

@@ -1,0 +1,147 @@
+"""What is in contact may slide and part, and never gets deeper than it was."""
+
+import numpy as np
+import pytest
+import trimesh
+from shapes import box_mesh
+from test_certificate import goes, scene
+
+from kestrav.core.clearance.certificate import certify
+from kestrav.core.clearance.sweep import sweep
+from kestrav.core.document import edits
+from kestrav.core.document.records import Axle, Even, Spin
+from kestrav.core.geometry.meshes import joined, mesh
+from kestrav.core.motion.runs import frame_times
+
+AXIS = Axle((0, 0, 0), (0, 0, 1))
+
+
+def fused(*solids):
+    """One solid of several, by a boolean union."""
+    made = trimesh.boolean.union([trimesh.Trimesh(s.vertices, s.triangles) for s in solids])
+    return mesh(made.vertices, made.faces)
+
+
+def cabinet():
+    """A plate 600 × 300 × 20 with a wall 20 thick and 200 high at its end, as one solid; its floor is at z = 0."""
+    plate, wall = box_mesh(600, 300, 20), box_mesh(20, 300, 220)
+    return fused(plate.moved(shift(0, 0, -10)), wall.moved(shift(310, 0, 90)))
+
+
+def shift(*by):
+    found = np.eye(4)
+    found[:3, 3] = by
+    return found
+
+
+def drawer(way):
+    made, meshes = scene(drawer=(box_mesh(200, 200, 100), (-150, 0, 50)), cabinet=(cabinet(), (0, 0, 0)))
+    return goes(made, "drawer", (-150, 0, 50), (-150 + way, 0, 50), pacing=Even()), meshes
+
+
+def test_a_drawer_slides_on_its_floor_and_is_caught_where_it_goes_through_the_back_wall():
+    # its front is at -50 + way, the wall's face at 300: 350 mm are free, and the last 50 go into it
+    made, meshes = drawer(400.0)
+    told = certify(made, meshes)
+    (breach,) = told.stretches
+    assert breach.standing == "breached" and breach.required < 0
+    assert breach.start == pytest.approx(2.0 * 350 / 400, abs=0.02) and breach.end == pytest.approx(2.0, abs=0.01)
+    found = sweep(made, meshes, frame_times(made))
+    (frames,) = [b for b in found.breaches]
+    # 50 mm in, of a wall 20 thick: its own face in the drawer is 20 deep less nothing, the drawer's in the wall 10
+    assert frames.distance == pytest.approx(-50.0, abs=0.6) and frames.required == -told.contacts[0].allowed
+    assert found.times[frames.intervals[0][0]] == pytest.approx(1.75, abs=0.06)
+
+
+def test_sliding_alone_is_no_breach():
+    made, meshes = drawer(340.0)
+    told = certify(made, meshes)
+    assert told.standing == "certified" and not sweep(made, meshes, frame_times(made)).breaches
+    (contact,) = told.contacts
+    assert contact.deep == 0.0 and contact.told == "in contact all along"
+    assert contact.shown <= contact.allowed + 0.2
+
+
+def test_a_pair_that_has_parted_keeps_its_clearance_from_then_on():
+    # up by 30, across, and down to 3 mm above the table
+    made, meshes = scene(block=(box_mesh(20, 20, 20), (0, 0, 10)), table=(box_mesh(400, 400, 10), (0, 0, -5)))
+    made = goes(made, "block", (0, 0, 10), (0, 0, 40), (60, 0, 40), (60, 0, 13), pacing=Even())
+    told = certify(made, meshes)
+    (contact,) = told.contacts
+    parted = contact.spans[0][1]
+    assert contact.spans == ((-np.inf, parted),) and parted == pytest.approx(2.0 * 5.1 / 117, abs=0.01)
+    assert contact.least == pytest.approx(3.0, abs=0.01)
+    assert contact.told == f"in contact until {parted:.2f}\u2009s, then at least 3.00\u2009mm"
+    (breach,) = told.stretches
+    assert breach.required == 5.0 and breach.least == pytest.approx(3.0, abs=0.01)
+
+
+def test_what_comes_back_to_how_it_stood_is_in_contact_again():
+    made, meshes = scene(block=(box_mesh(20, 20, 20), (0, 0, 10)), table=(box_mesh(400, 400, 10), (0, 0, -5)))
+    made = goes(made, "block", (0, 0, 10), (0, 0, 40), (0, 40, 40), (0, 0, 40), (0, 0, 10), pacing=Even())
+    told = certify(made, meshes)
+    assert told.standing == "certified" and len(told.contacts[0].spans) == 2
+    assert told.contacts[0].told.startswith("in contact until 0.0") and "otherwise at least" in told.contacts[0].told
+
+
+def test_a_shaft_that_fills_its_bore_turns_and_comes_out_although_their_facets_cross():
+    shaft = trimesh.creation.cylinder(10.0, 60.0, sections=48)
+    sleeve = trimesh.creation.annulus(10.0, 20.0, 40.0, sections=36)
+    made, meshes = scene(
+        shaft=(mesh(shaft.vertices, shaft.faces), (0, 0, 0)), sleeve=(mesh(sleeve.vertices, sleeve.faces), (0, 0, 0))
+    )
+    turned = edits.add(made, Spin("spin-1", "Shaft turns", "shaft", AXIS, end=2.0, turns=3.0, rpm=None))
+    told = certify(turned, meshes)
+    assert told.standing == "certified" and 0.01 < told.contacts[0].deep < 0.1
+    out = certify(goes(made, "shaft", (0, 0, 0), (0, 0, 80), pacing=Even()), meshes)
+    assert out.standing == "certified" and out.contacts[0].spans[0][1] < np.inf
+
+
+def test_a_shaft_pulled_askew_is_a_breach():
+    shaft = trimesh.creation.cylinder(10.0, 60.0, sections=48)
+    sleeve = trimesh.creation.annulus(10.0, 20.0, 40.0, sections=48)
+    made, meshes = scene(
+        shaft=(mesh(shaft.vertices, shaft.faces), (0, 0, 0)), sleeve=(mesh(sleeve.vertices, sleeve.faces), (0, 0, 0))
+    )
+    told = certify(goes(made, "shaft", (0, 0, 0), (2, 0, 80), pacing=Even()), meshes)
+    assert told.standing == "breached"
+    # at 50 mm of way their ends part; it is 2 · 50 / 80 mm off then
+    assert told.stretches[0].least == pytest.approx(-1.25, abs=0.15)
+
+
+def test_a_press_fit_comes_out_no_deeper_than_it_sits():
+    pin = trimesh.creation.cylinder(10.2, 60.0, sections=48)
+    sleeve = trimesh.creation.annulus(10.0, 20.0, 40.0, sections=48)
+    made, meshes = scene(
+        pin=(mesh(pin.vertices, pin.faces), (0, 0, 0)), sleeve=(mesh(sleeve.vertices, sleeve.faces), (0, 0, 0))
+    )
+    told = certify(goes(made, "pin", (0, 0, 0), (0, 0, 80), pacing=Even()), meshes)
+    assert told.standing == "certified" and told.contacts[0].deep == pytest.approx(0.2, abs=0.01)
+
+
+def test_a_snap_gets_deeper_on_its_way_and_that_is_a_breach_by_how_much():
+    # a bead of 0.8 mm on the rail's way out
+    rail = fused(box_mesh(200, 20, 10).moved(shift(0, 0, -5)), box_mesh(2, 20, 2).moved(shift(40, 0, -0.2)))
+    made, meshes = scene(slide=(box_mesh(40, 20, 10), (0, 0, 5)), rail=(rail, (0, 0, 0)))
+    told = certify(goes(made, "slide", (0, 0, 5), (60, 0, 5), pacing=Even()), meshes)
+    assert [s.least for s in told.stretches] == pytest.approx([-0.8], abs=0.02)
+
+
+def test_a_contact_that_is_not_intended_is_asked_for_its_clearance_at_once():
+    made, meshes = drawer(100.0)
+    strict = edits.set_contact(made, "drawer", "cabinet", False)
+    assert certify(strict, meshes).standing == "breached" and not sweep(strict, meshes, frame_times(strict)).contacts
+
+
+def test_the_tolerance_is_the_projects_where_it_has_one():
+    made, meshes = drawer(100.0)
+    made = edits.settings(made, interference_tolerance=0.4)
+    (contact,) = sweep(made, meshes, np.array([0.0])).contacts
+    assert contact.allowed == pytest.approx(0.4)
+
+
+def test_two_parts_of_one_mesh_touching_are_each_looked_at():
+    both = joined([box_mesh(10, 10, 10).moved(shift(0, 0, 5)), box_mesh(10, 10, 10).moved(shift(50, 0, 5))])
+    made, meshes = scene(pair=(both, (0, 0, 0)), table=(box_mesh(400, 400, 10), (0, 0, -5)))
+    told = certify(goes(made, "pair", (0, 0, 0), (0, 0, -3), pacing=Even()), meshes)
+    assert told.stretches[0].least == pytest.approx(-3.0, abs=0.05)
