@@ -95,11 +95,39 @@ def new(
 
 
 @app.command()
-def info(file: Annotated[Path, typer.Argument(help="A project or a CAD file.")], as_json: Json = False) -> None:
+def info(
+    file: Annotated[Path, typer.Argument(help="A project or a CAD file.")],
+    contacts: Annotated[
+        bool,
+        typer.Option(
+            "--contacts", help="Say which parts of a project touch, fit or interfere at rest, and by how much."
+        ),
+    ] = False,
+    out: Annotated[Path | None, typer.Option("-o", "--out", help="Where to write the contacts, as CSV.")] = None,
+    as_json: Json = False,
+    force: Force = False,
+) -> None:
     """Say what a project or CAD file holds."""
     from kestrav.core.files.info import describe
 
-    data, text = describe(file)
+    if not contacts:
+        if out is not None:
+            raise BadInput("only the contacts are written to a file; give --contacts as well")
+        _print(*describe(file), as_json)
+        return
+    from kestrav.core.clearance.fits import fits_at_rest
+    from kestrav.core.files import project_file
+    from kestrav.core.files.writing import write_whole
+    from kestrav.core.findings.report import fits_as_csv, fits_as_data, fits_as_text
+
+    if out is not None and out.exists() and not force:
+        raise BadInput(f"“{out}” is there already; give another name or --force")
+    opened = project_file.load(file)
+    found = fits_at_rest(opened.project, opened.meshes)
+    data, text = {"contacts": fits_as_data(opened.project, found)}, fits_as_text(opened.project, found)
+    if out is not None:
+        write_whole(out, fits_as_csv(opened.project, found).encode())
+        text = f"{text}\nmade {out}"
     _print(data, text, as_json)
 
 

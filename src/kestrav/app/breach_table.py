@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -25,16 +27,16 @@ _AIR = 16  # px beside the texts, for the mark of sorting
 _PLACE = Qt.ItemDataRole.UserRole
 
 
-class _Number(QTableWidgetItem):
-    """A number that is sorted by its value."""
+class Number(QTableWidgetItem):
+    """A number that is sorted by its value, or a dash."""
 
-    def __init__(self, value: float, places: int) -> None:
-        super().__init__(f"{value:,.{places}f}".replace("-", "−"))
-        self.value = value
+    def __init__(self, value: float | None, places: int) -> None:
+        super().__init__("–" if value is None else f"{value:,.{places}f}".replace("-", "−"))
+        self.value = -math.inf if value is None else value
         self.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
 
     def __lt__(self, other: QTableWidgetItem) -> bool:
-        return self.value < other.value if isinstance(other, _Number) else super().__lt__(other)
+        return self.value < other.value if isinstance(other, Number) else super().__lt__(other)
 
 
 class BreachTable(QDialog):
@@ -92,12 +94,12 @@ class BreachTable(QDialog):
             place = QTableWidgetItem(", ".join(f"{v:,.0f}" for v in row.place).replace("-", "−"))
             cells = (
                 first,
-                _Number(row.start, 3),
-                _Number(row.end, 3),
-                _Number(row.least, 2),
-                _Number(row.required, 2),
+                Number(row.start, 3),
+                Number(row.end, 3),
+                Number(row.least, 2),
+                Number(row.required, 2),
                 place,
-                _Number(row.speed, 0),
+                Number(row.speed, 0),
                 QTableWidgetItem(row.standing),
             )
             for k, cell in enumerate(cells):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 from collections.abc import Callable
 from pathlib import Path
@@ -14,11 +15,13 @@ from PySide6.QtWidgets import QFileDialog
 from kestrav.app import work
 from kestrav.app.breach_table import BreachTable
 from kestrav.app.dialogs import ask_quantities, tell
+from kestrav.app.fit_table import FitTable
 from kestrav.app.jobs import Job
 from kestrav.app.requirement_dialog import RequirementDialog
+from kestrav.core.clearance.fits import Fit
 from kestrav.core.clearance.swept import SIZES, SweptSpace, add_swept, renew_swept
 from kestrav.core.clearance.table import Row
-from kestrav.core.document.edits import set_contact
+from kestrav.core.document.edits import set_contact, set_contacts
 from kestrav.core.document.lookup import get, solids, told_apart
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
@@ -27,7 +30,7 @@ from kestrav.core.files.writing import write_whole
 from kestrav.core.findings.asking import required_between
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding
-from kestrav.core.findings.report import as_data, as_text, standing_in_words
+from kestrav.core.findings.report import as_data, as_text, fits_as_csv, standing_in_words
 from kestrav.core.motion.runs import span
 from kestrav.core.units import show
 
@@ -42,12 +45,14 @@ class Clearing(QObject):
         super().__init__(window)
         self.window, self.session = window, window.session
         self.table: BreachTable | None = None
+        self.fits: FitTable | None = None
 
     def connect(self) -> None:  # type: ignore[override]
         """Listen to the card."""
         card = self.window.card
         card.breaches_asked.connect(self.show_table)
         card.requirement_asked.connect(self.ask_requirement)
+        card.fits_asked.connect(self.ask_fits)
         card.swept_asked.connect(self.renew)
 
     def actions(self, action: Callable[..., QAction]) -> list[QAction]:
@@ -61,9 +66,15 @@ class Clearing(QObject):
                 tip="Ask for a clearance of its own between things, or leave them out of the check",
             ),
             action(
+                "Contacts at rest …",
+                self.ask_fits,
+                "Ctrl+Shift+B",
+                tip="Which parts touch, fit into each other or interfere as all stands at rest, and by how much",
+            ),
+            action(
                 "Intended contact",
                 self.intend,
-                tip="Two selected parts are meant to touch: their clearance is not checked",
+                tip="Two selected parts are meant to touch: they may at any time, and must not get deeper",
             ),
             action(
                 "Swept space …",
@@ -96,6 +107,74 @@ class Clearing(QObject):
             return
         one, two = self.session.chosen
         self.session.edit("Intended contact", lambda p: set_contact(p, one, two, True))
+
+    # how parts meet at rest
+
+    def ask_fits(self) -> None:
+        """Work out how parts meet as all stands at rest, and show it."""
+        project = self.session.project
+        if not project.parts:
+            self.window.card.complain("there is nothing yet that could touch something; add a product first")
+            return
+        job = Job("Looking how parts meet", work.list_fits, project, self.session.meshes, tidies=False)
+        self.window.start_job(job, self._show_fits)
+
+    def _show_fits(self, found: tuple[Fit, ...]) -> None:
+        if self.fits is None:
+            self.fits = FitTable(self.window)
+            self.fits.went.connect(self._see_fit)
+            self.fits.accepted_all.connect(self._accept)
+            self.fits.export_asked.connect(self._export_fits)
+        deep = sum(fit.depth > 0 for fit in found)
+        told = f"{len(found)} pairs meet at rest, {deep} of them interfere" if found else "No part touches another one"
+        self.fits.show_rows(self.session.project, found, told)
+        self.fits.show()
+        self.fits.raise_()
+
+    def _accept(self, rows: tuple[Fit, ...]) -> None:
+        """Contacts are intended: one step to undo, however many."""
+        assert self.fits is not None
+        pairs = [(row.pair.moving, row.pair.other) for row in rows]
+        if not self.session.edit("Accept contacts", lambda p: set_contacts(p, pairs, True)):
+            return
+        taken = {row.pair for row in rows}
+        told = tuple(dataclasses.replace(r, accepted=r.accepted or r.pair in taken) for r in self.fits.rows)
+        self.fits.show_rows(self.session.project, told, self.fits.told.text())
+
+    def _see_fit(self, row: Fit) -> None:
+        project = self.session.shown
+        if not {row.pair.moving, row.pair.other} <= {part.id for part in project.parts}:
+            return
+        a, b = (told_apart(project, i) for i in (row.pair.moving, row.pair.other))
+        self.window.go_to(
+            Finding(
+                rule="contact",
+                severity="note",
+                subject=(row.pair.moving, row.pair.other),
+                title=f"{a} and {b}",
+                detail=row.told,
+                time=self.session.time,
+                value=-row.depth if row.depth > 0 else row.gap,
+                unit="mm",
+                limit=0.0,
+                place=row.place,
+                gap=(row.place, row.place),
+            )
+        )
+        self.window.say_for(f"{a} and {b}: {row.told}")
+
+    def _export_fits(self) -> None:
+        assert self.fits is not None
+        start = str(Path.cwd() / f"{self.session.project.name} contacts.csv")
+        name, _ = QFileDialog.getSaveFileName(self.window, "Export contacts", start, "Table (*.csv)")
+        if not name:
+            return
+        try:
+            write_whole(Path(name), fits_as_csv(self.session.project, self.fits.rows).encode())
+        except BadInput as fault:
+            tell(self.window, "The contacts were not written", str(fault))
+            return
+        self.window.say_for(f"Made {name}")
 
     # the table
 

@@ -15,14 +15,14 @@ from kestrav.app.stage import GRAB_PIXELS, Stage
 from kestrav.app.tool import Tool
 from kestrav.core.clearance.measuring import in_space, nearest_edge
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import new_id, new_name, topmost
+from kestrav.core.document.lookup import get, new_id, new_name, topmost
 from kestrav.core.document.records import Part, Path, PathPoint, PointShape, Project, Shape
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.topology import topology
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.fitting import points_by_hand
 from kestrav.core.motion.joining import End
-from kestrav.core.motion.making import add_run
+from kestrav.core.motion.making import add_run, pivot_on_it
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.path_making import add_edge_path, extended
 from kestrav.core.motion.resting import placement_matrix
@@ -202,7 +202,9 @@ class DrawTool(Tool):
     def _pivot(self) -> Array | None:
         if self._rider is None:
             return None
-        part = next(p for p in self.session.shown.parts if p.id == self._rider)
+        # where it will be when the part rides
+        part = get(pivot_on_it(self.session.shown, self._rider), self._rider)
+        assert isinstance(part, Part)
         found: Array = (self.session.part_now(self._rider) @ placement_matrix(part.pivot))[:3, 3]
         return found
 

@@ -164,16 +164,24 @@ class Session(QObject):
 
     def preview(self, mend: Mend | None) -> None:
         """Show what a mend would do to the project as it is, or stop showing it."""
-        if mend is not None:
-            self.add_meshes(mend.meshes)
         try:
-            self._mended = self._settled(mend.edit(self.project)) if mend else None
+            self._mended = self._settled(self._applied(mend)(self.project)) if mend else None
         except BadInput as fault:
             self.refused.emit(str(fault))
             return
         self.mend = mend
         self.edited.emit()
         self.previewing.emit()
+
+    def _applied(self, mend: Mend) -> Callable[[Project], Project]:
+        """What a mend does to a project; meshes that it needs are there afterwards."""
+
+        def edit(project: Project) -> Project:
+            made, meshes = mend.applied(project, self.meshes)
+            self.add_meshes(meshes)
+            return made
+
+        return edit
 
     def describe(self, detail: str) -> None:
         """Say what the previewed mend comes to."""
@@ -184,7 +192,7 @@ class Session(QObject):
     def accept(self) -> None:
         """Make the previewed mend an edit."""
         mend = self.mend
-        if mend is not None and self.edit(mend.label, mend.edit) and self.mend is mend:
+        if mend is not None and self.edit(mend.label, self._applied(mend)) and self.mend is mend:
             self.preview(None)  # there was nothing left to mend
 
     # selection and time

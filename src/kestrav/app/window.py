@@ -463,9 +463,18 @@ class Window(QMainWindow):
         self.jobs.show_result(result)
         self.card.show_result(result)
         self.clearing.show_result(result)
-        self.findings.show_findings(result.findings, "Nothing found. Everything checked is within its limits.")
+        self.findings.show_findings(result.findings, self._nothing_found())
         self._keep_finding(result)
         self._show_gap()
+
+    def _nothing_found(self) -> str:
+        """What is said where no rule found anything: of an empty project what to do next."""
+        project = self.session.shown
+        if not project.parts:
+            return "Nothing to check yet. Add a product first: File → Add products, or drop a file here."
+        if not movers(project) and not project.shots:
+            return "Nothing moves yet. Select a part and draw a path for it, or make an orbit (Camera) of the product."
+        return "Nothing found. Everything checked is within its limits."
 
     def _on_progress(self, share: float) -> None:
         if not self.current:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from kestrav.app.jobs import Report
 from kestrav.core.clearance.contacts import Touch
 from kestrav.core.clearance.cues import all_touches
+from kestrav.core.clearance.fits import Fit, fits_at_rest
 from kestrav.core.clearance.swept import SweptSpace
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.extraction.taking_apart import Order
@@ -169,6 +170,11 @@ def import_products(
 def list_contacts(report: Report, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Touch, ...]:
     """Every coming together of what moves with the rest."""
     return all_touches(project, meshes, report)
+
+
+def list_fits(report: Report, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Fit, ...]:
+    """How parts meet as all stands at rest."""
+    return fits_at_rest(project, meshes, report)
 
 
 def swept_space(

@@ -47,6 +47,19 @@ def parse(text: str, unit: str) -> float:
     return value * KINDS[unit][given]
 
 
+def show_size(millimetres: float) -> str:
+    """A size as people say it: “0.7 mm”, “745 mm”, “7.45 m”, “745 m”, “1.2 km”."""
+    for unit, factor in (("km", 1e6), ("m", 1e3), ("mm", 1.0), ("µm", 1e-3)):
+        value = millimetres / factor
+        if value >= 1.0 or unit == "µm":
+            if unit == "m" and value < 2.0:
+                continue  # 1,200 mm and not 1.2 m, as drawings have it
+            places = 0 if value >= 100 else 1 if value >= 10 else 2
+            text = f"{value:,.{places}f}".replace(",", THIN)
+            return (text.rstrip("0").rstrip(".") if "." in text else text) + THIN + unit
+    raise AssertionError
+
+
 def show(value: float, unit: str = "", places: int = 1) -> str:
     """A number with thin spaces between thousands, and its unit."""
     text = f"{value:,.{places}f}".replace(",", THIN).replace("-", "−")

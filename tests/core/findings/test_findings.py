@@ -41,6 +41,9 @@ def test_nothing_is_found_where_nothing_is_wrong(passing):
 
 def test_a_pivot_off_its_part_is_found_and_mended(passing):
     project = edits.update(passing.project, "part-1", pivot=Placement((0.0, -60.0, 0.0)))
+    # a run that never turns its rider takes it the same way wherever its pivot is
+    assert "pivot-outside" not in rules(passing, project)
+    project = edits.update(project, "run-1", heading=AlongHeading())
     finding = rules(passing, project)["pivot-outside"]
     assert finding.value == pytest.approx(50.0)
     assert "pivot-outside" not in rules(passing, finding.mend.edit(project))

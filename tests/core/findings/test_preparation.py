@@ -1,6 +1,7 @@
 """Findings about a product that is not ready to move, each with its mend."""
 
 import msgspec
+import numpy as np
 import pytest
 from shapes import box_mesh, make_project, straight
 
@@ -8,6 +9,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Came, Part, Placement, Source
 from kestrav.core.findings.check import check
 from kestrav.core.motion.placing import bounds_of, front_of
+from kestrav.core.units import show_size
 
 RISING = straight((0, 0, 20), (0, 0, 300))
 
@@ -27,8 +29,8 @@ def found(project, opened, rule):
 
 def mended(project, opened, finding):
     """The project after the mend, with the meshes it brings; it finds nothing of the kind any more."""
-    opened = type(opened)(opened.project, {**opened.meshes, **finding.mend.meshes})
-    after = finding.mend.edit(project)
+    after, made = finding.mend.applied(project, opened.meshes)
+    opened = type(opened)(opened.project, {**opened.meshes, **made})
     assert not [
         f for f in check(after, opened.meshes).findings if (f.rule, f.subject) == (finding.rule, finding.subject)
     ]
@@ -88,6 +90,47 @@ def test_an_implausible_size_is_taken_for_another_unit(size, word, label):
     assert word in finding.title
     assert label in finding.mend.label
     mended(project, opened, finding)
+
+
+def test_an_engine_of_745_metres_is_taken_for_millimetres_first_with_its_size_on_the_button():
+    opened = make_project({"Engine": (box_mesh(745_000, 500_000, 400_000), (0, 0, 200_000))})
+    project = imported(opened, "part-1")
+    project = msgspec.structs.replace(project, sources=(Source("source-1", "engine.glb", unit=1000.0),))
+    (finding,) = found(project, opened, "implausible-size")
+    assert finding.mend.label == "Take it for millimetres: 745\u2009mm" and "745\u2009m over all" in finding.detail
+    assert all("micrometres" not in mend.label for mend in finding.also)
+    after, made = finding.mend.applied(project, opened.meshes)
+    assert bounds_of(after, ["part-1"]) == pytest.approx(np.array([[-372.5, -250, 0], [372.5, 250, 400]]), abs=0.01)
+    # a change of unit, and no scale that is left behind and then complained of
+    assert after.parts[0].scale == (1.0, 1.0, 1.0) and after.sources[0].unit == pytest.approx(1.0)
+    moving = edits.update(after, "part-1", role="moves")
+    assert not [f for f in check(moving, {**opened.meshes, **made}).findings if f.rule == "leftover-scale"]
+
+
+def test_a_bearing_of_a_tenth_of_a_millimetre_is_offered_in_metres():
+    opened = make_project(
+        {"Ring": (box_mesh(0.1, 0.1, 0.03), (0, 0, 0.015)), "Ball": (box_mesh(0.02, 0.02, 0.02), (0.03, 0, 0.01))}
+    )
+    project = imported(opened, "part-1", "part-2")
+    (finding,) = found(project, opened, "implausible-size")  # of all of the file at once
+    assert finding.mend.label == "Take it for metres: 100\u2009mm" and "Ring and 1 more" in finding.title
+    after, _ = finding.mend.applied(project, opened.meshes)
+    assert after.parts[1].placement.position[0] == pytest.approx(30.0)
+
+
+@pytest.mark.parametrize(
+    ("size", "said"),
+    [
+        (0.0007, "0.7\u2009µm"),
+        (0.7, "700\u2009µm"),
+        (745.0, "745\u2009mm"),
+        (1200.0, "1\u20091200"[:-4] + "200\u2009mm"),
+        (745e3, "745\u2009m"),
+        (3.2e6, "3.2\u2009km"),
+    ],
+)
+def test_sizes_are_told_for_people(size, said):
+    assert show_size(size) == said
 
 
 def test_what_is_below_the_floor_is_lifted_and_a_floor_is_no_fault():

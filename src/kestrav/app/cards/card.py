@@ -168,6 +168,7 @@ class Card(QWidget):
     put_down_asked = Signal(str)  # a ride
     contacts_asked = Signal()
     breaches_asked = Signal()
+    fits_asked = Signal()
     requirement_asked = Signal()
     swept_asked = Signal(str)  # a swept space, to be worked out again
 

@@ -75,6 +75,13 @@ class ChecksRows(Rows):
     def _in_contact(self, contacts: Sequence[Contact]) -> None:
         """The pairs in contact: how long, how deep they are and may be, and which are to be checked like all others."""
         project, form = self.session.shown, self.form
+        form.buttons(
+            (
+                "Contacts at rest …",
+                self.card.fits_asked.emit,
+                "Which parts touch, fit into each other or interfere as all stands at rest (Ctrl+Shift+B)",
+            )
+        )
         if contacts:
             form.heading("In contact")
             form.note("They may slide and part, and must not get deeper into each other")

@@ -32,6 +32,7 @@ class Subject:
     thing: str
     groups: tuple[tuple[int, Array], ...]
     rows: tuple[int, ...]  # of all its shown solids
+    belongs: tuple[int, ...] = ()  # of these and of those that move by themselves: what belongs to it never hides it
 
     def places(self, poses: Array) -> Array:
         """The points in space (n, k, 3) under world poses (n, parts, 4, 4)."""
@@ -94,7 +95,9 @@ def _made(project: Project, meshes: Mapping[str, Mesh], thing: str) -> Subject |
         together.setdefault(leader, []).append(
             apply(inverse_rigid(rest[leader]) @ rest[r], hull_of(solid_mesh(meshes, part)))
         )
-    return Subject(thing, tuple((r, _outermost(np.concatenate(p))) for r, p in together.items()), tuple(solids))
+    return Subject(
+        thing, tuple((r, _outermost(np.concatenate(p))) for r, p in together.items()), tuple(solids), tuple(every)
+    )
 
 
 def _outermost(points: Array) -> Array:

@@ -64,14 +64,14 @@ def sight(
     """
     apart = tuple(dict.fromkeys(fade.thing for fade in camera.fades))
     every = bodies(project, meshes, apart)
-    own = set(subject.rows)
+    own, belongs = set(subject.rows), {*subject.rows, *subject.belongs}
     count = len(times)
     found = Sight(np.zeros(count), np.zeros(count), np.zeros(count), np.full(count, -1, np.intp))
     ways = _ways(rays)
     step = max(_CHUNK // rays, 1)
     for first in range(0, count, step):
         some = slice(first, min(first + step, count))
-        _look(project, camera, subject, seen, times, poses, aspect, ways, every, own, some, found)
+        _look(project, camera, subject, seen, times, poses, aspect, ways, every, own, belongs, some, found)
     return found
 
 
@@ -86,6 +86,7 @@ def _look(
     ways: Array,
     every: tuple[Body, ...],
     own: set[int],
+    belongs: set[int],
     some: slice,
     found: Sight,
 ) -> None:
@@ -106,8 +107,9 @@ def _look(
         mine = np.array([row in own for row in body.rows])
         if mine.any():
             _meet(_part_of(body, mine), body, poses, origins, directions, reach)
-        if not mine.all():
-            others.append(body if not mine.any() else _rest_of(body, ~mine))
+        foreign = np.array([row not in belongs for row in body.rows])
+        if foreign.any():
+            others.append(body if foreign.all() else _rest_of(body, foreign))
     struck = np.isfinite(reach)
     inside = struck & (np.abs(at) <= 1.0).all(axis=2)
     axis, spread = _bundle(directions, camera.parallel)
@@ -132,7 +134,7 @@ def _look(
     none = ~struck.any(axis=1)
     found.outside[some] = np.where(none, 1.0, (struck & ~inside).sum(axis=1) / total)
     for k in np.flatnonzero(hidden.any(axis=1)):
-        found.hiding[some.start + k] = _most(every, own, poses[k], origins[k], directions[k], hidden[k], by[k])
+        found.hiding[some.start + k] = _most(every, belongs, poses[k], origins[k], directions[k], hidden[k], by[k])
 
 
 def _rays(

@@ -36,8 +36,8 @@ _SAME = 1e-9  # mm and matrix entries by which a pose may differ and be the same
 class LiveClearance:
     """The clearance at the playhead (the first sample) and at frames of the changed stretch, in the order of time after it.
 
-    For each of the samples (m,): time in s, distance in mm (0 where surfaces cross; that one lies wholly inside another is left to the
-    full check) of the pair that is nearest to what is required of it, what is required of the pair, the pair and its
+    For each of the samples (m,): time in s, distance in mm (0 where surfaces cross; that one lies wholly inside another, and when what is in
+    contact has parted, is left to the full check) of the pair that is nearest to what is required of it, what is required of the pair, the pair and its
     nearest points (m, 2, 3). ``stretch`` are the first and last time of what changed; none if nothing did. ``complete`` tells whether
     every frame of it was measured.
     """
@@ -125,14 +125,17 @@ class Live:
         on_frame = abs(times[here] - time) < _HAIR
         now = led[here] if on_frame else led_poses(project, Motion(project), ready.leaders, np.array([time]))[0]
         measured = self._measured.setdefault(here, {}) if on_frame else {}
-        found = [(time, *ready.worst(time, now, self._hints.get(here), measured))]
+        found = [(time, *ready.worst(now, self._hints.get(here), measured, self._elsewhere(here, now)))]
         order = _spread(changed)
         done = 0
         for frame in order:
             if done == frames or (done and clock.monotonic() > until):
                 break
             distance, k, points = ready.worst(
-                float(times[frame]), led[frame], self._hints.get(int(frame)), self._measured.setdefault(int(frame), {})
+                led[frame],
+                self._hints.get(int(frame)),
+                self._measured.setdefault(int(frame), {}),
+                self._elsewhere(int(frame), led[frame]),
             )
             if k >= 0:
                 self._hints[int(frame)] = k
@@ -142,7 +145,7 @@ class Live:
         return LiveClearance(
             np.array([t for t, *_ in found]),
             np.array([d for _, d, _, _ in found]),
-            np.array([ready.required(k, t) if k >= 0 else project.settings.required_clearance for t, _, k, _ in found]),
+            np.array([ready.required(k) if k >= 0 else project.settings.required_clearance for *_, k, _ in found]),
             tuple(ready.named(k) for *_, k, _ in found),
             np.array([p for *_, p in found]),
             (float(times[changed[0]]), float(times[changed[-1]])) if len(changed) else None,
@@ -165,6 +168,12 @@ class Live:
                 known = self._known[leader] = (of, times, motion.poses(leader, times))
             found[:, k] = known[2]
         return found
+
+    def _elsewhere(self, frame: int, led: Array) -> NDArray[np.bool_]:
+        """Which leaders (l,) stand elsewhere in a frame than when the project was last checked; all where it was not."""
+        if self._base is None or self._base[1].shape[1] != len(led) or frame >= len(self._base[1]):
+            return np.ones(len(led), bool)
+        return np.asarray(np.abs(led - self._base[1][frame]).max(axis=(1, 2), initial=0.0) > _SAME)
 
     def _changed(self, times: Array, led: Array) -> NDArray[np.intp]:
         """The frames at which anything stands elsewhere than when the project was last checked; all where it was not."""
@@ -209,21 +218,24 @@ class _Ready:
         both = [a, b]
         return before.at_least - float(stirred(self.corners[both], before.poses, poses[both]).sum())
 
-    def required(self, k: int, time: float) -> float:
-        """How far a pair must be apart at a time in s; of a pair in contact it is below 0, how deep it may be."""
+    def required(self, k: int) -> float:
+        """How far a pair must be apart; of a pair in contact it is below 0, how deep it may be."""
         held = self.prepared.held.get(k)
-        return -held[0].allowed if held is not None and held[0].at(np.array(time)) else float(self.need[k])
+        return float(self.need[k]) if held is None else -held[0].allowed
 
     def named(self, k: int) -> Pair | None:
         """A pair by its number."""
         bodies = self.prepared.bodies
         return Pair(bodies.ids[bodies.first[k]], bodies.ids[bodies.second[k]]) if k >= 0 else None
 
-    def worst(self, time: float, led: Array, hint: int | None, known: dict[int, _Known]) -> tuple[float, int, Array]:
-        """The pair that is nearest to what is required of it, at a time in s with the leaders at poses (l, 4, 4): how far apart it is, which it is
+    def worst(
+        self, led: Array, hint: int | None, known: dict[int, _Known], elsewhere: NDArray[np.bool_]
+    ) -> tuple[float, int, Array]:
+        """The pair that is nearest to what is required of it, with the leaders at poses (l, 4, 4): how far apart it is, which it is
         (-1: there is none), and where.
 
-        ``known`` are pairs that were measured at this time before; they are as far apart less by how far they have moved since.
+        ``known`` are pairs that were measured at this time before; they are as far apart less by how far they have moved since. Of what is in
+        contact only that is looked at of which a leader (l,) stands ``elsewhere`` than when all was checked.
         """
         bodies, need = self.prepared.bodies, self.need
         if not len(bodies.first):
@@ -234,8 +246,15 @@ class _Ready:
         bounds = self.resting.copy()
         bounds[moving] = turned_bounds(bodies.boxes[moving], poses[moving])
         left = box_gaps(bounds[bodies.first], bounds[bodies.second]) - need
-        touching = [k for k, (contact, _) in self.prepared.held.items() if contact.at(np.array(time))]
-        too_deep = [found for k in touching if left[k] <= -need[k] and (found := _too_deep(self.prepared, k, poses))]
+        # how long they are in contact hangs on the motion, so that is left to the full check; how deep they are is not
+        touching = list(self.prepared.held)
+        stirs = np.append(elsewhere, False)[self.group]  # what rests has the number -1
+        stirs = stirs[bodies.first] | stirs[bodies.second]
+        too_deep = [
+            found
+            for k in touching
+            if stirs[k] and left[k] <= -need[k] and (found := _too_deep(self.prepared, k, poses))
+        ]
         left[touching] = np.inf
         best, which, points = np.inf, -1, np.zeros((2, 3))  # by how much more than required it is apart
 

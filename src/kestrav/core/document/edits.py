@@ -140,9 +140,16 @@ def remove(project: Project, item_id: str) -> Project:
 
 def set_contact(project: Project, a: str, b: str, intended: bool) -> Project:
     """Say whether two parts are meant to touch, or the solids of two assemblies."""
-    told = [Contact(one.id, two.id, intended) for one in solids(project, a) for two in solids(project, b)]
-    pairs = {frozenset((c.a, c.b)) for c in told}
-    kept = [c for c in project.contacts if frozenset((c.a, c.b)) not in pairs]
+    return set_contacts(project, [(a, b)], intended)
+
+
+def set_contacts(project: Project, pairs: Iterable[tuple[str, str]], intended: bool) -> Project:
+    """Say of several pairs whether they are meant to touch, of assemblies their solids."""
+    told = [
+        Contact(one.id, two.id, intended) for a, b in pairs for one in solids(project, a) for two in solids(project, b)
+    ]
+    said = {frozenset((c.a, c.b)) for c in told}
+    kept = [c for c in project.contacts if frozenset((c.a, c.b)) not in said]
     return validate(msgspec.structs.replace(project, contacts=(*kept, *told)))
 
 

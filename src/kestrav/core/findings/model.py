@@ -34,13 +34,21 @@ class Mend:
     """An edit that removes a finding: what to call it, and what to do to the project.
 
     It is an edit and not the edited project, so that one accepted later keeps what was edited meanwhile. Meshes
-    that it puts into the project are given with it. ``detail`` is what it comes to, when that is known.
+    that it puts into the project are given with it, or made by ``with_meshes``, which does it instead of ``edit`` where meshes are to be
+    worked out. ``detail`` is what it comes to, when that is known.
     """
 
     label: str
     edit: Callable[[Project], Project]
     meshes: Mapping[str, Mesh] = field(default_factory=dict)
     detail: str = ""
+    with_meshes: Callable[[Project, Mapping[str, Mesh]], tuple[Project, Mapping[str, Mesh]]] | None = None
+
+    def applied(self, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Project, Mapping[str, Mesh]]:
+        """The project with it done, and the meshes that are new. Raises BadInput when it cannot be."""
+        if self.with_meshes is not None:
+            return self.with_meshes(project, meshes)
+        return self.edit(project), self.meshes
 
 
 @dataclass(frozen=True)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import numpy as np
 
 from kestrav.core.clearance.contact_history import Contact
+from kestrav.core.clearance.fits import Fit
 from kestrav.core.clearance.table import Outcome, Row, outcomes
 from kestrav.core.document.lookup import get, told_apart
 from kestrav.core.document.records import Project
@@ -251,3 +253,57 @@ def frames_as_csv(project: Project, result: CheckResult) -> str:
         numbers = (f"{v:.4f}" for v in (told.times[k], told.distance[k], told.needs[k]))
         rows.append((str(k + first), *numbers, *names, *(f"{v:.4f}" for v in told.points[k].ravel())))
     return as_csv(head, rows)
+
+
+def fits_as_csv(project: Project, fits: Iterable[Fit]) -> str:
+    """How parts meet at rest as comma-separated values, with units in the head."""
+    head = (
+        "part", "other", "kind", "depth [mm]", "gap [mm]", "shared [mm³]", "shaft radius [mm]", "bore radius [mm]", "from the file’s faces",
+        "x [mm]", "y [mm]", "z [mm]", "intended",
+    )  # fmt: skip
+    return as_csv(head, (_fit_row(project, fit) for fit in fits))
+
+
+def _fit_row(project: Project, fit: Fit) -> tuple[str, ...]:
+    radii = ("", "") if fit.radii is None else tuple(f"{r:.6g}" for r in fit.radii)
+    return (
+        *(told_apart(project, i) for i in (fit.pair.moving, fit.pair.other)),
+        fit.kind,
+        f"{fit.depth:.4f}",
+        f"{fit.gap:.4f}",
+        "" if fit.shared is None else f"{fit.shared:.4f}",
+        *radii,
+        "yes" if fit.exact else "no",
+        *(f"{v:.3f}" for v in fit.place),
+        "yes" if fit.accepted else "no",
+    )
+
+
+def fits_as_data(project: Project, fits: Iterable[Fit]) -> list[dict[str, Any]]:
+    """The same, JSON-ready."""
+    return [
+        {
+            "parts": [told_apart(project, i) for i in (fit.pair.moving, fit.pair.other)],
+            "part_ids": [fit.pair.moving, fit.pair.other],
+            "kind": fit.kind,
+            "depth_mm": fit.depth,
+            "gap_mm": fit.gap,
+            "shared_mm3": fit.shared,
+            "radii_mm": None if fit.radii is None else list(fit.radii),
+            "exact": fit.exact,
+            "place_mm": [round(v, 4) for v in fit.place],
+            "intended": fit.accepted,
+        }
+        for fit in fits
+    ]
+
+
+def fits_as_text(project: Project, fits: Sequence[Fit]) -> str:
+    """The same, as people read it."""
+    if not fits:
+        return "No part touches another one."
+    lines = [f"{len(fits)} pairs of parts meet at rest"]
+    for fit in fits:
+        names = " and ".join(told_apart(project, i) for i in (fit.pair.moving, fit.pair.other))
+        lines.append(f"  {names}: {fit.told}{', intended' if fit.accepted else ''}")
+    return "\n".join(lines)

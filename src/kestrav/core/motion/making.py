@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.edits import add, remove, update
-from kestrav.core.document.lookup import get, named_parts, new_id, new_name, subtree
+from kestrav.core.document.lookup import get, named_parts, new_id, new_name, solids, subtree
 from kestrav.core.document.records import (
     AlongHeading,
     Ball,
@@ -30,6 +30,7 @@ from kestrav.core.document.records import (
     Part,
     Path,
     PathPoint,
+    Placement,
     PointAim,
     PointShape,
     Poses,
@@ -51,9 +52,9 @@ from kestrav.core.motion.carriage import places_beyond
 from kestrav.core.motion.fitting import points_through
 from kestrav.core.motion.key_poses import pivot_poses, places, velocities
 from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.legs import active, legs_of
+from kestrav.core.motion.legs import active, legs_of, movers
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.placing import placement, shift
+from kestrav.core.motion.placing import bounds_of, pivot_at_side, placement, shift
 from kestrav.core.motion.resting import own_bounds, rest_and_pivot
 from kestrav.core.motion.runs import begins, journey
 from kestrav.core.motion.seating import body_axes, path_frames, seat_matrix
@@ -68,11 +69,33 @@ def next_start(project: Project, thing: str) -> float:
     return max((end for end in ends if np.isfinite(end)), default=0.0)
 
 
+OFF = 1.0  # mm outside its bounds from which a pivot is not on its part; common practice, no source: rounding in CAD is far smaller
+
+
+def pivot_on_it(project: Project, thing: str) -> Project:
+    """The project with a part's pivot in the middle of its bounds, where it is still at the file's origin and that lies off the part: as
+    it is to be set before anything moves the part by it. As it is where somebody chose the pivot, or something moves the part already."""
+    part = get(project, thing)
+    if (
+        not isinstance(part, Part)
+        or part.pivot != Placement()
+        or thing in movers(project)
+        or not solids(project, thing)
+    ):
+        return project
+    low, high = bounds_of(project, [thing])
+    place = (rest_and_pivot(project, thing)[0])[:3, 3]
+    if np.linalg.norm(np.maximum(np.maximum(low - place, place - high), 0.0)) <= OFF:
+        return project
+    return pivot_at_side(project, thing, "middle")
+
+
 def add_run(project: Project, rider: str, path: str, company: tuple[str, ...] = ()) -> Project:
     """The project with a rider sent along a path, after all that moves it so far; the new run is the last one.
 
     ``company`` are parts that keep their arrangement with it. Raises BadInput when there is no such rider or path.
     """
+    project = pivot_on_it(project, rider)
     who, where = get(project, rider), get(project, path)
     name = new_name(project, Run, f"{who.name} on {where.name}")
     start = next_start(project, rider)
@@ -292,6 +315,7 @@ def add_pose(project: Project, thing: str, time: float, pose: Array | None = Non
 
     The key joins the key poses that govern the thing then, or those that end before, or begins new ones.
     """
+    project = pivot_on_it(project, thing)
     if pose is None:
         pivot = rest_and_pivot(project, thing)[1]
         pose = Motion(project).poses(thing, [time])[0] @ pivot

@@ -5,56 +5,90 @@ from __future__ import annotations
 from functools import partial
 
 import numpy as np
+from numpy.typing import NDArray
 
-from kestrav.core.document.records import Project
+from kestrav.core.document.records import Part, Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.motion.placing import scale
+from kestrav.core.motion.unit_change import in_other_unit
+from kestrav.core.units import show_size
 
-# common practice, no source: the units that files are mistaken for, and the sizes of products and rooms
-_FACTORS = (
-    (1000.0, "metres"),
-    (25.4, "inches"),
-    (10.0, "centimetres"),
-    (0.001, "micrometres"),
-    (1 / 25.4, "mm, not inches"),
+# common practice, no source: the units that files are mistaken for, in mm
+_UNITS = (
+    ("millimetres", 1.0),
+    ("metres", 1000.0),
+    ("inches", 25.4),
+    ("centimetres", 10.0),
+    ("feet", 304.8),
+    ("micrometres", 0.001),
 )
-_USUAL = (20.0, 50_000.0)
+_USUAL = 500.0  # mm; products are about as large
+_RARE = {
+    "centimetres": 1.0,
+    "feet": 1.5,
+    "inches": 0.5,
+}  # powers of ten by which a unit is less likely than millimetres or metres
 
 
 def find(evidence: Evidence) -> list[Finding]:
-    """One finding for each top-level thing from a file that is over or under the project's limits of size."""
+    """One finding for each file whose product is over or under the project's limits of size."""
     project, found = evidence.project, []
     low, high = project.settings.smallest_size, project.settings.largest_size
+    by_file: dict[str, list[Part]] = {}
     for part in project.parts:
-        box = evidence.boxes.get(part.id)
-        if part.parent is not None or box is None or part.source is None:
-            continue
+        if part.parent is None and part.source is not None and part.id in evidence.boxes:
+            by_file.setdefault(part.source, []).append(part)
+    for source, parts in by_file.items():
+        boxes = np.array([evidence.boxes[part.id] for part in parts])
+        box = np.array([boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)])
         size = float(np.max(box[1] - box[0]))
         if low <= size <= high:
             continue
-        fitting = [(f, name) for f, name in _FACTORS if _USUAL[0] <= size * f <= _USUAL[1]]
-        mend = None
-        if fitting:
-            factor, name = min(fitting, key=lambda pair: abs(np.log(size * pair[0] / 1000.0)))
-            mend = Mend(f"Take it for {name}", partial(_rescaled, part_id=part.id, factor=factor))
-        limit = low if size < low else high
-        found.append(
-            Finding(
-                rule="implausible-size",
-                severity="warning",
-                subject=(part.id,),
-                title=f"{part.name} is {'very small' if size < low else 'very large'}",
-                detail=f"{size:.4g} mm over all; its file may be in another unit",
-                time=0.0,
-                value=size,
-                unit="mm",
-                limit=limit,
-                place=point(box.mean(axis=0)),
-                mend=mend,
-            )
-        )
+        name = parts[0].name if len(parts) == 1 else f"{parts[0].name} and {len(parts) - 1} more"
+        mends = [
+            _mend(unit, larger, [part.id for part in parts], size) for unit, larger in _fitting(project, source, size)
+        ]
+        found.append(_finding(parts[0], name, size, low if size < low else high, box, mends))
     return found
 
 
-def _rescaled(project: Project, part_id: str, factor: float) -> Project:
-    return scale(project, part_id, factor, (0.0, 0.0, 0.0))
+def _fitting(project: Project, source: str, size: float) -> list[tuple[str, float]]:
+    """Units that make sense of a size in mm, the likeliest first, with how many times as large all is then."""
+    now = next((s.unit for s in project.sources if s.id == source), 1.0)
+    low, high = project.settings.smallest_size, project.settings.largest_size
+    options = [(name, unit / now) for name, unit in _UNITS if not np.isclose(unit, now)]
+    fit = [(name, larger) for name, larger in options if low <= size * larger <= high]
+    return sorted(fit, key=lambda o: abs(np.log10(size * o[1] / _USUAL)) + _RARE.get(o[0], 0.0))
+
+
+def _mend(unit: str, larger: float, part_ids: list[str], size: float) -> Mend:
+    return Mend(
+        f"Take it for {unit}: {show_size(size * larger)}",
+        partial(_larger, part_ids=tuple(part_ids), factor=larger),
+        detail=f"{show_size(size * larger)} over all instead of {show_size(size)}",
+        with_meshes=partial(in_other_unit, part_ids=tuple(part_ids), factor=larger),
+    )
+
+
+def _larger(project: Project, part_ids: tuple[str, ...], factor: float) -> Project:
+    """All of it larger where there are no meshes to change with it."""
+    for part_id in part_ids:
+        project = scale(project, part_id, factor, (0.0, 0.0, 0.0))
+    return project
+
+
+def _finding(part: Part, name: str, size: float, limit: float, box: NDArray[np.float64], mends: list[Mend]) -> Finding:
+    return Finding(
+        rule="implausible-size",
+        severity="warning",
+        subject=(part.id,),
+        title=f"{name} is {'very small' if size < limit else 'very large'}",
+        detail=f"{show_size(size)} over all; the file may be in another unit",
+        time=0.0,
+        value=size,
+        unit="mm",
+        limit=limit,
+        place=point(box.mean(axis=0)),
+        mend=mends[0] if mends else None,
+        also=tuple(mends[1:]),
+    )

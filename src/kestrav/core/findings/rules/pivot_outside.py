@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Part
+from kestrav.core.document.records import FixedHeading, Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.motion.legs import journeys_of, movers
@@ -28,6 +28,9 @@ def find(evidence: Evidence) -> list[Finding]:
         journeys = journeys_of(project, rider)
         if rider in moved and not any(trip.run.seat == "pivot" for trip in journeys):
             # something else of it sits on its path, or it goes by key poses about its pivot, wherever that is
+            continue
+        if journeys and all(isinstance(trip.run.heading, FixedHeading) for trip in journeys):
+            # what is never turned goes the same way wherever its pivot is
             continue
         part = get(project, rider)
         assert isinstance(part, Part)
