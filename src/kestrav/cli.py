@@ -223,6 +223,12 @@ def extract(
             help="How far beyond what held it a part is out, in mm; so that it can be seen if not given.",
         ),
     ] = None,
+    deeper: Annotated[
+        float,
+        typer.Option(
+            callback=_sensible, help="By how much in mm parts in contact may get deeper on the way, as snap fits do."
+        ),
+    ] = 0.0,
     checks: Annotated[
         int,
         typer.Option(help="How many distances to look at in each stage; with the seed, all that the answer hangs on."),
@@ -244,6 +250,7 @@ def extract(
     """Find a way for parts to leave what they are in. Exit 1 when there is none."""
     from kestrav.core.document.lookup import part_called
     from kestrav.core.extraction.report import as_data, as_text
+    from kestrav.core.extraction.snaps import contacts_deeper
     from kestrav.core.extraction.typed import read_direction, read_room, target_at
     from kestrav.core.extraction.ways import WayOut, Wish, add_way, find_way
     from kestrav.core.files import project_file
@@ -270,6 +277,8 @@ def extract(
         seconds=seconds,
         seed=seed,
     )
+    if deeper > 0:
+        document = contacts_deeper(document, opened.meshes, things, deeper)
     found = find_way(document, opened.meshes, things, wish)
     data, text = as_data(document, found), as_text(document, found)
     if isinstance(found, WayOut) and out is not None:

@@ -84,6 +84,18 @@ def _asking(parent: QWidget | None, title: str, text: str) -> tuple[QDialog, QVB
     return dialog, column, buttons
 
 
+def ask_yes(parent: QWidget | None, title: str, text: str, yes: str) -> bool:
+    """Whether to do something, which the button ``yes`` says."""
+    box = QMessageBox(parent)
+    box.setObjectName("question")
+    box.setWindowTitle(title)
+    box.setText(text[:1].upper() + text[1:])
+    chosen = box.addButton(yes, QMessageBox.ButtonRole.AcceptRole)
+    box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    return box.clickedButton() is chosen
+
+
 def ask_quantity(
     parent: QWidget | None, title: str, text: str, value: float, unit: str, places: int = 1
 ) -> float | None:

@@ -9,12 +9,13 @@ from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 
 from kestrav.app import work
-from kestrav.app.dialogs import ask_quantities, tell
+from kestrav.app.dialogs import ask_quantities, ask_yes, tell
 from kestrav.app.jobs import Job
 from kestrav.app.way_dialog import WayDialog
 from kestrav.core.document.lookup import get, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.extraction.report import as_text, order_as_text
+from kestrav.core.extraction.snaps import allowed
 from kestrav.core.extraction.taking_apart import Order, add_sequence, exploded
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way
 
@@ -106,6 +107,11 @@ class Extracting(QObject):
         if not dialog.exec():
             return
         self.wish = dialog.wish()
+        self._look(things)
+
+    def _look(self, things: list[str]) -> None:
+        """Look for a way out by the wish as it is."""
+        project = self.session.project
         names = " and ".join(get(project, thing).name for thing in things)
         job = Job(
             f"Looking for a way out of {names}",
@@ -122,7 +128,13 @@ class Extracting(QObject):
         """Make a way that was found a path and a run, or say what blocks."""
         self.found = found
         if isinstance(found, NoWay):
-            tell(self.window, "No way out", as_text(project, found, table=False))
+            text = as_text(project, found, table=False)
+            if not found.snaps:
+                tell(self.window, "No way out", text)
+            elif ask_yes(self.window, "No way out", text, "Allow and look again") and self.session.edit(
+                "Allow a snap fit", lambda p: allowed(p, found.snaps)
+            ):
+                self._look(things)
             return
         time = self.session.time
         if self.session.edit("Way out", lambda p: add_way(p, things, found, time)):

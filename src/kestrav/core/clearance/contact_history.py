@@ -110,6 +110,11 @@ def tolerance_of(project: Project, one: Mesh, two: Mesh) -> float:
     return project.settings.contact_distance + facet_error(one) + facet_error(two)
 
 
+def deeper_by(project: Project, a: str, b: str) -> float:
+    """By how much in mm more a contact of two parts may get deeper, as a snap fit does."""
+    return next((c.deeper for c in project.contacts if {c.a, c.b} == {a, b}), 0.0)
+
+
 def contacts_of(
     project: Project, meshes: Mapping[str, Mesh], bodies: Bodies, need: Mapping[frozenset[str], float]
 ) -> tuple[Held, ...]:
@@ -148,7 +153,7 @@ def _contacts(
         poses = [*([stands] if one.at_rest else []), *met]
         deep = max([0.0, *(_depth(pair, first, second, at) for at in poses)])
         tolerance = rounded_up(tolerance_of(project, *pair.shapes))
-        limit = DepthLimit(first, second, rounded_up(deep + tolerance))
+        limit = DepthLimit(first, second, rounded_up(deep + tolerance + deeper_by(project, pair.a, pair.b)))
         required = need[frozenset((pair.a, pair.b))]
         if one.always:
             spans: tuple[Span, ...] = ((-np.inf, np.inf),)

@@ -67,6 +67,10 @@ class DepthLimit:
     def spare(self, seen: Array, enough: float = np.inf) -> float:
         """By how much in mm they are less deep than allowed at least, the first one being seen by the second at a pose (4, 4), or
         ``enough`` if that is less; below 0 where they are deeper."""
+        # how far behind a plane that the other lies behind, tells as well
+        told = self.allowed - min(plane.behind(seen[None])[0] for plane in self._planes)
+        if told > 0:
+            return float(min(told, enough))
         least = enough
         for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
             thin, model = _thinned(inner.shape, self.allowed)

@@ -138,15 +138,18 @@ def remove(project: Project, item_id: str) -> Project:
     )
 
 
-def set_contact(project: Project, a: str, b: str, intended: bool) -> Project:
-    """Say whether two parts are meant to touch, or the solids of two assemblies."""
-    return set_contacts(project, [(a, b)], intended)
+def set_contact(project: Project, a: str, b: str, intended: bool, deeper: float = 0.0) -> Project:
+    """Say whether two parts are meant to touch, or the solids of two assemblies; and by how much in mm ``deeper`` they may get."""
+    return set_contacts(project, [(a, b)], intended, deeper)
 
 
-def set_contacts(project: Project, pairs: Iterable[tuple[str, str]], intended: bool) -> Project:
+def set_contacts(project: Project, pairs: Iterable[tuple[str, str]], intended: bool, deeper: float = 0.0) -> Project:
     """Say of several pairs whether they are meant to touch, of assemblies their solids."""
     told = [
-        Contact(one.id, two.id, intended) for a, b in pairs for one in solids(project, a) for two in solids(project, b)
+        Contact(one.id, two.id, intended, deeper)
+        for a, b in pairs
+        for one in solids(project, a)
+        for two in solids(project, b)
     ]
     said = {frozenset((c.a, c.b)) for c in told}
     kept = [c for c in project.contacts if frozenset((c.a, c.b)) not in said]

@@ -692,11 +692,13 @@ class Light(Record, frozen=True):
 
 
 class Contact(Record, frozen=True):
-    """Whether the touching of two parts is intended; unlisted pairs that touch at rest are proposed."""
+    """Whether the touching of two parts is intended; unlisted pairs that touch at rest are proposed. ``deeper`` in mm is by how much they
+    may get deeper into each other than other contacts, as a snap fit does."""
 
     a: MentionedId
     b: MentionedId
     intended: bool = True
+    deeper: float = 0.0
 
 
 class Requirement(Record, frozen=True):

@@ -77,6 +77,8 @@ def validate(project: Project) -> Project:
         check_shot(shot)
     for item in project.requirements:
         _check_requirement(item)
+    for contact in project.contacts:
+        _check_contact(contact)
     for note in project.notes:
         if not note.features:
             raise BadInput(f"{name_of(note)} measures nothing")
@@ -279,6 +281,11 @@ def _check_references(project: Project) -> None:
             if reference.id not in known[kinds]:
                 label = "a contact" if isinstance(record, Contact) else name_of(record)
                 raise BadInput(f"{label} has the {reference.role} “{reference.id}”, which the project does not hold")
+
+
+def _check_contact(item: Contact) -> None:
+    if not 0 <= item.deeper < np.inf:
+        raise BadInput(f"a contact may get {item.deeper:g} mm deeper; give 0 or more")
 
 
 def _check_requirement(item: Requirement) -> None:

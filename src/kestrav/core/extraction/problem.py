@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
-from kestrav.core.clearance.contact_history import rounded_up, tolerance_of
+from kestrav.core.clearance.contact_history import deeper_by, rounded_up, tolerance_of
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.depth_limit import DepthLimit, enclosed
 from kestrav.core.clearance.interference import interference_of
@@ -203,7 +203,7 @@ class Held:
     box: Array
     other: int
     leeway: float
-    need: float = 0.0
+    deeper: float = 0.0  # mm of a snap fit's that are allowed
 
     def gap(self, matrix: Array) -> float:
         """How far the boxes are apart in mm, under a motion (4, 4)."""
@@ -245,6 +245,7 @@ class Problem:
     _layers: dict[frozenset[int], list[Layer | Held]] = field(default_factory=dict)
     _models: dict[tuple[int, ...], tuple[Any, Array]] = field(default_factory=dict)
     ignored: frozenset[int] = frozenset()  # obstacles taken away
+    contactless: frozenset[tuple[int, int]] = frozenset()  # pairs in contact that are not looked at
     least_step: float = LEAST_STEP  # mm of way in which free travels are looked for at least
 
     def layers(self) -> list[Layer | Held]:
@@ -254,7 +255,7 @@ class Problem:
         return self._layers[self.ignored]
 
     def _made(self) -> list[Layer | Held]:
-        apart = {*self.near, *self.held}
+        apart = {*self.near, *self.held, *self.contactless}
         near_movers, near_others = {i for i, _ in apart}, {j for _, j in apart}
         every = [j for j in range(len(self.obstacles)) if j not in self.ignored]
         all_movers = [body.shape for body in self.movers]
@@ -486,8 +487,9 @@ def _in_contact(project: Project, body: Body, obstacles: list[Body], j: int, the
     other = obstacles[j]
     deep = interference_of(body.solid, there, other.solid, np.eye(4)).depth
     tolerance = tolerance_of(project, body.shape, other.shape)
-    limit = DepthLimit(body.solid, other.solid, rounded_up(deep + tolerance))
-    return Held(limit, box_corners(body.shape.bounds), other.box, j, tolerance)
+    deeper = deeper_by(project, body.id, other.id)
+    limit = DepthLimit(body.solid, other.solid, rounded_up(deep + tolerance + deeper))
+    return Held(limit, box_corners(body.shape.bounds), other.box, j, tolerance, deeper)
 
 
 def _need_at(

@@ -9,6 +9,7 @@ import numpy as np
 from kestrav.core.document.lookup import told_apart
 from kestrav.core.document.records import Project
 from kestrav.core.extraction.pulls import Pull
+from kestrav.core.extraction.snaps import Snap
 from kestrav.core.extraction.taking_apart import Order
 from kestrav.core.extraction.ways import NoWay, WayOut
 
@@ -45,6 +46,16 @@ def as_data(project: Project, found: WayOut | NoWay) -> dict[str, Any]:
             "blockers": [told_apart(project, part) for part in found.blockers],
             "blocker_ids": list(found.blockers),
             "direction": None if found.direction is None else list(found.direction),
+            "snaps": [
+                {
+                    "pair": [told_apart(project, snap.part), told_apart(project, snap.other)],
+                    "pair_ids": [snap.part, snap.other],
+                    "deeper_mm": snap.deeper,
+                    "way_mm": snap.way,
+                    "direction": list(snap.direction),
+                }
+                for snap in found.snaps
+            ],
         }
     return data
 
@@ -56,6 +67,12 @@ def _standing(found: WayOut) -> str:
 def _bound(found: WayOut) -> float | None:
     told = found.certificate
     return None if told is None or not np.isfinite(told.at_least) else told.at_least
+
+
+def _snap(project: Project, snap: Snap) -> str:
+    way = ", ".join(f"{x:.2f}" for x in snap.direction)
+    names = f"{told_apart(project, snap.part)} in {told_apart(project, snap.other)}"
+    return f"{names}: {snap.deeper:.2f} mm deeper at {snap.way:.1f} mm of way along ({way}); allow it?"
 
 
 def _pull(project: Project, pull: Pull) -> dict[str, Any]:
@@ -118,6 +135,7 @@ def as_text(project: Project, found: WayOut | NoWay, table: bool = True) -> str:
             names = ", ".join(told_apart(project, part) for part in found.blockers)
             way = ", ".join(f"{x:.2f}" for x in found.direction)
             lines.append(f"Without {names} it could be pulled out along ({way})")
+        lines += [_snap(project, snap) for snap in found.snaps]
     if not table:
         return "\n".join(lines)
     lines += ["", f"{'free':<8} {'mm':>9}  direction            blocked by"]

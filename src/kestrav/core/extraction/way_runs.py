@@ -151,9 +151,8 @@ def _certified(made: Project, meshes: Mapping[str, Mesh], problem: Problem) -> C
         for body in problem.movers:
             allowed[frozenset((body.id, problem.obstacles[j].id))] = _ANYTHING
     # what it is in contact with at its goal it may touch there
-    touching = {(problem.movers[i].id, problem.obstacles[j].id) for i, j in problem.held}
-    for a, b in sorted(touching):
-        made = set_contact(made, a, b, True)
+    for (i, j), held in problem.held.items():
+        made = set_contact(made, problem.movers[i].id, problem.obstacles[j].id, True, held.deeper)
     made = settings(made, required_clearance=problem.required)
     if made.runs:
         trip = journey(made, made.runs[-1])

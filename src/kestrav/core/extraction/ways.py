@@ -30,6 +30,7 @@ from kestrav.core.extraction.pulls import (
     straight_pulls,
     turned_pull,
 )
+from kestrav.core.extraction.snaps import Snap, snaps_of
 from kestrav.core.extraction.targets import pose_at, pose_on
 from kestrav.core.extraction.way_runs import SPOT, run_of_way, smoothed_way
 from kestrav.core.geometry.faces import vector
@@ -112,7 +113,8 @@ class WayOut:
 @dataclass(frozen=True)
 class NoWay:
     """That none was found: what was tried, how far each pull goes and what blocks it, the fewest parts whose removal frees a pull,
-    straight or by one part less in two legs, with its direction at last."""
+    straight or by one part less in two legs, with its direction at last; and contacts that would have to get deeper for it to come
+    straight out."""
 
     tried: tuple[str, ...]
     pulls: tuple[Pull, ...]
@@ -121,6 +123,7 @@ class NoWay:
     required: float
     seed: int
     seconds: float
+    snaps: tuple[Snap, ...] = ()
 
 
 class _Spent(Exception):
@@ -209,6 +212,7 @@ def find_way(
             return found
     search.say("what blocks it", 0.0)
     problem = search.problem
+    snaps = snaps_of(problem, search.ways, partial(search.say, "what blocks it"))
     blockers, way = least_blockers(problem, search.ways, partial(search.say, "what blocks it"))
     if len(blockers) > 1 and problem.goal is None:
         search.budget = search.allowance()
@@ -225,6 +229,7 @@ def find_way(
         problem.required,
         wish.seed,
         time.monotonic() - began,
+        snaps,
     )
 
 

@@ -1,0 +1,99 @@
+"""Snap fits: ways out that only what is in contact stands in, and how much deeper it would get on them. Lengths in mm."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.document.edits import set_contact
+from kestrav.core.document.records import Project
+from kestrav.core.extraction.problem import Held, Pose, Problem, pose, problem_of
+from kestrav.core.extraction.pulls import exit_travel
+from kestrav.core.geometry.meshes import Mesh
+
+Array = NDArray[np.float64]
+Tick = Callable[[float], None]
+
+_LOOKS, _ROUNDS, _ZOOM = 60, 3, 9  # depths measured along a pull, and then about the deepest
+_MOST = 0.25  # of the size of what is taken out, that a snap may be deep
+_SPARE = 1.05  # times as deep as it gets, that is to be allowed
+
+
+@dataclass(frozen=True)
+class Snap:
+    """A straight pull (``direction``, (3,)) that would be free if two parts in contact (ids) could get deeper: by how much than they may,
+    and after how much of the way that is."""
+
+    part: str
+    other: str
+    deeper: float
+    way: float
+    direction: tuple[float, float, float]
+
+
+def snaps_of(problem: Problem, ways: Sequence[Array], tick: Tick | None = None) -> tuple[Snap, ...]:
+    """The contacts that alone block the straight pull on which they get least deeper; none where no pull is blocked by contacts alone."""
+    if not problem.held or problem.goal is not None:
+        return ()
+    without = dataclasses.replace(problem, held={}, contactless=frozenset(problem.held), _layers={})
+    best: tuple[Snap, ...] = ()
+    for number, way in enumerate(ways):
+        if tick is not None:
+            tick(number / len(ways))
+        most = exit_travel(without, Pose(), way)
+        end = pose(most * way)
+        if not np.isfinite(most) or without.travel(Pose(), way, most)[0] < most:
+            continue
+        if not (problem.inside_room(end) and without.free_between(Pose(), end)[0]):
+            continue
+        found = _along(problem, way, most)
+        if found and (not best or max(s.deeper for s in found) < max(s.deeper for s in best)):
+            best = found
+    return best
+
+
+def _along(problem: Problem, way: Array, most: float) -> tuple[Snap, ...]:
+    """Which contacts get deeper than they may on a straight pull, and by how much; none if any gets far too deep."""
+    found = []
+    for (i, _), held in problem.held.items():
+        low, high = 0.0, most
+        at, worst = 0.0, -np.inf
+        for k in range(_ROUNDS):
+            places = np.linspace(low, high, _LOOKS if k == 0 else _ZOOM)
+            depths = [_deeper(problem, held, float(far) * way) for far in places]
+            n = int(np.argmax(depths))
+            if depths[n] > worst:
+                at, worst = float(places[n]), depths[n]
+            step = places[1] - places[0]
+            low, high = max(at - step, 0.0), min(at + step, most)
+        if worst > _MOST * float(np.ptp(problem.moved_box(Pose()), axis=0).min()):
+            return ()
+        if worst > 0:
+            x, y, z = (float(v) for v in way)
+            other = problem.obstacles[held.other].id
+            found.append(Snap(problem.movers[i].id, other, round(worst * _SPARE, 3), at, (x, y, z)))
+    return tuple(found)
+
+
+def _deeper(problem: Problem, held: Held, way: Array) -> float:
+    """By how much in mm a contact is deeper than it may be when the things have gone a way (3,)."""
+    return held.limit.measured(pose(way).matrix(problem.pivot)).depth - held.limit.allowed
+
+
+def allowed(project: Project, snaps: Sequence[Snap]) -> Project:
+    """The project with what snaps let get as much deeper as they need."""
+    for snap in snaps:
+        project = set_contact(project, snap.part, snap.other, True, snap.deeper)
+    return project
+
+
+def contacts_deeper(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str], by: float) -> Project:
+    """The project in which all that things are in contact with as they stand may get deeper by so much in mm."""
+    problem = problem_of(project, meshes, things)
+    for i, j in problem.held:
+        project = set_contact(project, problem.movers[i].id, problem.obstacles[j].id, True, by)
+    return project
