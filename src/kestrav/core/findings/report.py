@@ -107,6 +107,7 @@ def _contact(project: Project, contact: Contact) -> dict[str, Any]:
         "allowed_mm": contact.allowed,
         "spans_s": [[t if np.isfinite(t) else None for t in one] for one in contact.spans],
         "then_at_least_mm": contact.least,
+        "shown_mm": contact.shown,
         "told": contact.told,
     }
 
