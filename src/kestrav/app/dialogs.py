@@ -84,6 +84,22 @@ def _asking(parent: QWidget | None, title: str, text: str) -> tuple[QDialog, QVB
     return dialog, column, buttons
 
 
+def ask_changed(parent: QWidget, file: Path, theirs: str) -> str:
+    """Ask what to do with a file that somebody else has saved meanwhile: ``as``, ``load``, ``replace`` or nothing."""
+    box = QMessageBox(parent)
+    box.setObjectName("changed elsewhere")
+    box.setWindowTitle("Changed by another program")
+    box.setText(f"“{file.name}” was saved by another program or window since it was opened here.")
+    box.setInformativeText(f"What it holds now: {theirs}.")
+    keep = box.addButton("Save as …", QMessageBox.ButtonRole.AcceptRole)
+    load = box.addButton("Load theirs", QMessageBox.ButtonRole.DestructiveRole)
+    replace = box.addButton("Replace", QMessageBox.ButtonRole.DestructiveRole)
+    box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(keep)
+    box.exec()
+    return {keep: "as", load: "load", replace: "replace"}.get(box.clickedButton(), "")  # type: ignore[call-overload]
+
+
 def ask_yes(parent: QWidget | None, title: str, text: str, yes: str) -> bool:
     """Whether to do something, which the button ``yes`` says."""
     box = QMessageBox(parent)

@@ -71,6 +71,8 @@ class Session(QObject):
         self.project = Project()
         self.meshes: dict[str, Mesh] = {}
         self.file: Path | None = None
+        self.saved = self.project  # as it was opened or saved last
+        self._fingerprint: str | None = None
         self.undo = QUndoStack(self)
         self.selection: str | None = None
         self.chosen: tuple[str, ...] = ()  # all selected parts, the selection being the last of them
@@ -97,6 +99,7 @@ class Session(QObject):
     def open(self, project: Project, meshes: Mapping[str, Mesh], file: Path | None) -> None:
         """Replace everything by another project."""
         self.project, self.meshes, self.file = project, dict(meshes), file
+        self._remember_saved()
         self.mend = self._mended = None
         self.undo.clear()
         self.selection, self.point, self.time = None, None, 0.0
@@ -112,7 +115,19 @@ class Session(QObject):
         project = self.project if lanes is None else settings(self.project, lanes=tuple(lanes))
         project_file.save(project, self.meshes, file)
         self.file = file
+        self._remember_saved()
         self.undo.setClean()
+
+    def _remember_saved(self) -> None:
+        """What the file holds from here on, as far as this session knows."""
+        self.saved = self.project
+        self._fingerprint = None if self.file is None else project_file.fingerprint(self.file)
+
+    def changed_elsewhere(self) -> bool:
+        """Whether the file holds something else than when it was opened or saved last."""
+        if self.file is None or not self.file.exists():
+            return False
+        return project_file.fingerprint(self.file) != self._fingerprint
 
     def edit(self, label: str, change: Edit, merge: str = "", meshes: Mapping[str, Mesh] | None = None) -> bool:
         """Apply an edit that can be undone; edits in a row with the same ``merge`` are one.

@@ -69,8 +69,10 @@ def run_window(file: Path | None) -> int:
 
     opened = project_file.load(file) if file is not None else None
     application = make_application()
+    from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
+    from kestrav.app.autosave import recovery_home
     from kestrav.app.dialogs import remember_file
     from kestrav.app.jobs import hold_back, let_begin
     from kestrav.app.window import Window
@@ -82,10 +84,14 @@ def run_window(file: Path | None) -> int:
     window.stage.drawn.connect(let_begin)
     sys.excepthook = partial(_tell_mishap, window)
     window.show()
+    home = recovery_home()
+    window.keep_unsaved(home)
     if opened is not None and file is not None:
         remember_file(file)
         window.session.open(opened.project, opened.meshes, file)
     else:
         window.session.opened.emit()
         window.session.edited.emit()
+    # after the window is there
+    QTimer.singleShot(0, lambda: window.offer_unsaved(home))
     return application.exec()

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kestrav.app.autosave import Autosave, RecoveryDialog
 from kestrav.app.bringing import Bringing
 from kestrav.app.camera_actions import CameraActions
 from kestrav.app.camera_judge import CameraJudge
@@ -28,7 +29,7 @@ from kestrav.app.cards.card import Card
 from kestrav.app.clearing import Clearing
 from kestrav.app.contacts import Contacts
 from kestrav.app.deck import Deck
-from kestrav.app.dialogs import ask_unsaved, recent_files, remember_file, tell
+from kestrav.app.dialogs import ask_changed, ask_unsaved, recent_files, remember_file, tell
 from kestrav.app.drawing import DrawTool, EdgeTool
 from kestrav.app.extracting import Extracting
 from kestrav.app.fields import QuantityEdit
@@ -58,6 +59,7 @@ from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
+from kestrav.core.files.recovery import Leftover, leftovers, recovered
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
 from kestrav.core.geometry.meshes import Mesh
@@ -100,6 +102,7 @@ class Window(QMainWindow):
         self.contacts = Contacts(self)
         self.extracting = Extracting(self)
         self.clearing = Clearing(self)
+        self.autosave: Autosave | None = None
         self.cameras = CameraActions(self)
         self.handing_on = HandingOn(self)
         QuantityEdit.notes = self.preparing.note_values
@@ -397,7 +400,7 @@ class Window(QMainWindow):
         """Save; asks for a name when there is none yet."""
         if self.session.file is None:
             return self.save_as()
-        return self._save_to(self.session.file)
+        return self._save_over(self.session.file)
 
     def save_as(self) -> bool:
         """Save under another name."""
@@ -409,6 +412,19 @@ class Window(QMainWindow):
         return self._save_to(
             file if file.suffix == project_file.SUFFIX else file.with_name(file.name + project_file.SUFFIX)
         )
+
+    def _save_over(self, file: Path) -> bool:
+        """Save to the project's own file, unless somebody else has saved there meanwhile: then that is told, and asked."""
+        if not self.session.changed_elsewhere():
+            return self._save_to(file)
+        try:
+            theirs = ", ".join(project_file.changes_between(self.session.saved, project_file.load(file).project))
+        except BadInput as fault:
+            theirs = f"it cannot be read now ({fault})"
+        answer = ask_changed(self, file, theirs or "no part, path, run, camera or shot is another one")
+        if answer == "load":
+            return self.open(file)
+        return self.save_as() if answer == "as" else answer == "replace" and self._save_to(file)
 
     def _save_to(self, file: Path) -> bool:
         try:
@@ -423,6 +439,40 @@ class Window(QMainWindow):
     def add_products(self, files: list[Path]) -> None:
         """Read product files in a job and add them to the project."""
         self.bringing.add(files)
+
+    # unsaved work
+
+    def keep_unsaved(self, home: Path) -> None:
+        """Keep what is not saved in a folder, a few seconds behind, so that it outlives a crash."""
+        self.autosave = Autosave(self.session, home, self)
+        self.autosave.failed.connect(self.say_for)
+
+    def offer_unsaved(self, home: Path) -> bool:
+        """Offer what was not saved when the program ended the last time; whether some of it was opened."""
+        left = leftovers(home)
+        if not left:
+            return False
+        dialog = RecoveryDialog(self, left)
+        if not dialog.exec() or dialog.opened is None:
+            return False
+        return self.open_unsaved(dialog.opened)
+
+    def open_unsaved(self, left: Leftover) -> bool:
+        """Open work that was not saved; it counts as not saved still."""
+        try:
+            project, meshes = recovered(left)
+        except BadInput as fault:
+            tell(self, "Not opened", str(fault))
+            return False
+        file = None if left.about.file is None else Path(left.about.file)
+        self.session.open(project, meshes, file)
+        if self.autosave is not None and not self.autosave.take_over(left):
+            tell(self, "Not opened", f"“{left.about.name}” is open in another window already")
+            self.session.open(Project(), {}, None)
+            return False
+        self.session.undo.resetClean()
+        self._show_name()
+        return True
 
     def _on_opened(self) -> None:
         self._checked = None
@@ -763,4 +813,6 @@ class Window(QMainWindow):
         self.cameras.stop()
         self.checker.stop()
         self.stage.close_down()
+        if self.autosave is not None:
+            self.autosave.finish()
         event.accept()

@@ -172,6 +172,36 @@ def load(path: Path) -> Opened:
     return Opened(taken_as_derived(project) if marked else _worked_out(project, meshes)[0], meshes)
 
 
+def fingerprint(path: Path) -> str | None:
+    """What tells whether a project file holds the same as before: a hash over the names, sizes and checksums of its entries, which are
+    read at once however large it is; none where it cannot be read."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            entries = sorted((item.filename, item.file_size, item.CRC) for item in archive.infolist())
+    except (OSError, zipfile.BadZipFile):
+        return None
+    return hashlib.sha256(repr(entries).encode()).hexdigest()
+
+
+def changes_between(before: Project, after: Project) -> list[str]:
+    """What one document has that another has not, in words by kind: “2 runs changed”, “1 path new”, “1 part gone”."""
+    found = []
+    for name in before.__struct_fields__:
+        one, two = getattr(before, name), getattr(after, name)
+        if not isinstance(one, tuple) or one == two or not all(hasattr(item, "id") for item in (*one, *two)):
+            continue
+        old, new = ({item.id: item for item in items} for items in (one, two))
+        counts = (
+            (sum(old[i] != new[i] for i in old.keys() & new.keys()), "changed"),
+            (len(new.keys() - old.keys()), "new"),
+            (len(old.keys() - new.keys()), "gone"),
+        )
+        found += [f"{count} {name[:-1] if count == 1 else name} {what}" for count, what in counts if count]
+    if before.settings != after.settings:
+        found.append("other limits")
+    return found
+
+
 def _document(path: Path, text: bytes) -> Project:
     try:
         raw = msgspec.json.decode(text)

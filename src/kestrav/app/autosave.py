@@ -1,0 +1,157 @@
+"""Keeping what is not saved yet, a few seconds behind, and offering it after a crash."""
+
+from __future__ import annotations
+
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QStandardPaths, Qt, QTimer, Signal
+from PySide6.QtWidgets import (
+    QDialog,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kestrav.app.session import Session
+from kestrav.core.errors import BadInput
+from kestrav.core.files.recovery import Keeper, Leftover, discard
+
+BEHIND = 2000  # ms after an edit at which it is kept; those that come meanwhile are kept with it
+_LEFT = Qt.ItemDataRole.UserRole
+
+
+def recovery_home() -> Path:
+    """Where unsaved work is kept: apart from projects, as these may lie where nothing can be written."""
+    place = QStandardPaths.writableLocation(QStandardPaths.StandardLocation.AppLocalDataLocation)
+    return Path(place) / "unsaved"
+
+
+class Autosave(QObject):
+    """Follows a session: what is not saved is kept by a thread of its own, so that the window waits for nothing."""
+
+    failed = Signal(str)
+
+    def __init__(self, session: Session, home: Path, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.session, self.keeper = session, Keeper(home)
+        self._worker = ThreadPoolExecutor(1, "kestrav-autosave")
+        self._told = False
+        self.timer = QTimer(self)
+        self.timer.setSingleShot(True)
+        self.timer.setInterval(BEHIND)
+        self.timer.timeout.connect(self._keep)
+        session.edited.connect(self._on_edited)
+        session.undo.cleanChanged.connect(self._on_clean)
+        session.opened.connect(self._forget)
+
+    def _on_edited(self) -> None:
+        if not self.session.undo.isClean() and not self.timer.isActive():
+            self.timer.start()
+
+    def _on_clean(self, clean: bool) -> None:
+        if clean:
+            self._forget()
+        else:
+            self._on_edited()
+
+    def _keep(self) -> None:
+        session = self.session
+        if not session.undo.isClean():
+            # the project and its meshes never change; the table of meshes does
+            self._do(self._worker.submit(self.keeper.keep, session.project, dict(session.meshes), session.file))
+
+    def _forget(self) -> None:
+        self.timer.stop()
+        self._worker.submit(self.keeper.forget)
+
+    def _do(self, work: Future[None]) -> None:
+        work.add_done_callback(self._done)
+
+    def _done(self, work: Future[None]) -> None:
+        fault = work.exception()
+        if isinstance(fault, BadInput) and not self._told:
+            self._told = True  # once: it will not go better the next time
+            self.failed.emit(str(fault))
+
+    def take_over(self, left: Leftover) -> bool:
+        """Go on with what was left behind: it is kept until it is saved or discarded. False if another window does already."""
+        return self._worker.submit(self.keeper.take_over, left).result()
+
+    def finish(self, keep: bool = False) -> None:
+        """The window closes: what is not saved is not wanted."""
+        self.timer.stop()
+        if not keep:
+            self._worker.submit(self.keeper.forget)
+        self._worker.shutdown(wait=True)
+
+
+class RecoveryDialog(QDialog):
+    """What was not saved when the program ended the last time: opened, discarded, or kept for later."""
+
+    def __init__(self, parent: QWidget, left: list[Leftover]) -> None:
+        super().__init__(parent)
+        self.setObjectName("recovery")
+        self.setWindowTitle("Unsaved work")
+        self.resize(640, 260)
+        self.opened: Leftover | None = None
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 14, 16, 12)
+        head = QLabel("Kestrav ended without saving this work")
+        head.setObjectName("title")
+        column.addWidget(head)
+        self.list = QListWidget()
+        self.list.setAccessibleName("unsaved work")
+        self.list.setWordWrap(True)
+        for one in left:
+            item = QListWidgetItem(one.told)
+            item.setData(_LEFT, one)
+            item.setToolTip(one.about.file or "never saved")
+            self.list.addItem(item)
+        self.list.setCurrentRow(0)
+        self.list.itemDoubleClicked.connect(lambda _: self._open())
+        column.addWidget(self.list, 1)
+        note = QLabel("It is kept until it is saved or discarded.")
+        note.setObjectName("muted")
+        column.addWidget(note)
+        foot = QHBoxLayout()
+        self.discard_button, later, self.open_button = (
+            QPushButton("Discard"),
+            QPushButton("Keep for later"),
+            QPushButton("Open"),
+        )
+        self.discard_button.setToolTip("Remove the selected work for good")
+        later.setToolTip("Offer all of it again at the next start")
+        self.open_button.setToolTip("Open the selected work, not saved yet")
+        self.open_button.setObjectName("main")
+        self.open_button.setDefault(True)
+        self.discard_button.clicked.connect(self._discard)
+        later.clicked.connect(self.reject)
+        self.open_button.clicked.connect(self._open)
+        foot.addWidget(self.discard_button)
+        foot.addStretch(1)
+        foot.addWidget(later)
+        foot.addWidget(self.open_button)
+        column.addLayout(foot)
+
+    def _chosen(self) -> Leftover | None:
+        item = self.list.currentItem()
+        return None if item is None else item.data(_LEFT)
+
+    def _open(self) -> None:
+        self.opened = self._chosen()
+        if self.opened is not None:
+            self.accept()
+
+    def _discard(self) -> None:
+        left = self._chosen()
+        if left is None:
+            return
+        discard(left)
+        self.list.takeItem(self.list.currentRow())
+        if not self.list.count():
+            self.reject()

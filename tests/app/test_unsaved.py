@@ -1,0 +1,114 @@
+"""Nothing unsaved is lost to a crash, and nothing saved by somebody else is overwritten unasked."""
+
+import os
+
+import msgspec
+import pytest
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
+
+from kestrav.app.autosave import RecoveryDialog
+from kestrav.core.document import edits
+from kestrav.core.files import project_file
+from kestrav.core.files.recovery import Keeper, leftovers
+
+
+def rename(hand, name):
+    assert hand.session.edit("Rename", lambda p: msgspec.structs.replace(p, name=name))
+
+
+def kept(home):
+    return [folder for folder in home.iterdir() if (folder / "about.json").exists()] if home.exists() else []
+
+
+def press(text):
+    """Press a button of the question that is about to be asked."""
+
+    def now():
+        box = QApplication.activeModalWidget()
+        assert isinstance(box, QMessageBox)
+        next(b for b in box.findChildren(QPushButton) if b.text() == text).click()
+
+    QTimer.singleShot(200, now)
+
+
+def test_edits_are_kept_within_seconds_and_forgotten_when_they_are_saved(hand, tmp_path, qtbot):
+    home = tmp_path / "unsaved"
+    hand.window.keep_unsaved(home)
+    rename(hand, "Kept")
+    qtbot.waitUntil(lambda: len(kept(home)) == 1, timeout=5000)
+    assert not leftovers(home)  # this window is there still
+    assert hand.window.save()
+    qtbot.waitUntil(lambda: not kept(home), timeout=5000)
+
+
+def test_after_a_crash_the_work_is_offered_opened_and_kept_until_it_is_saved(hand, make_hand, passing, tmp_path, qtbot):
+    home = tmp_path / "unsaved"
+    lost = Keeper(home)
+    lost.keep(msgspec.structs.replace(passing.project, name="Lost"), passing.meshes, hand.session.file)
+    os.close(lost._lock)  # its process ended
+    hand.window.keep_unsaved(home)
+    offered = []
+
+    def answer():
+        dialog = QApplication.activeModalWidget()
+        assert isinstance(dialog, RecoveryDialog)
+        offered.append(dialog.list.item(0).text())
+        dialog.open_button.click()
+
+    QTimer.singleShot(200, answer)
+    assert hand.window.offer_unsaved(home)
+    assert offered[0].startswith("Lost (") and "3 parts, 1 path, 1 run, 0 shots" in offered[0]
+    assert hand.session.project.name == "Lost" and not hand.session.undo.isClean()
+    assert kept(home) and not leftovers(home)
+    assert hand.window.save()
+    qtbot.waitUntil(lambda: not kept(home), timeout=5000)
+    assert project_file.load(hand.session.file).project.name == "Lost"
+
+
+def test_left_work_can_be_discarded_or_kept_for_later(hand, passing, tmp_path):
+    home = tmp_path / "unsaved"
+    lost = Keeper(home)
+    lost.keep(passing.project, passing.meshes, None)
+    os.close(lost._lock)
+    QTimer.singleShot(200, lambda: QApplication.activeModalWidget().reject())
+    assert not hand.window.offer_unsaved(home) and leftovers(home)
+    QTimer.singleShot(200, lambda: QApplication.activeModalWidget().discard_button.click())
+    assert not hand.window.offer_unsaved(home) and not leftovers(home)
+
+
+@pytest.fixture
+def theirs(hand):
+    """The window has edits, and another program has saved other ones to its file."""
+    assert hand.window.save()
+    other = edits.settings(hand.session.project, fps=50.0)
+    project_file.save(msgspec.structs.replace(other, name="Theirs"), hand.session.meshes, hand.session.file)
+    rename(hand, "Ours")
+    return hand
+
+
+def test_what_somebody_else_saved_is_not_overwritten_unasked(theirs):
+    press("Cancel")
+    assert not theirs.window.save()
+    assert project_file.load(theirs.session.file).project.name == "Theirs"
+    press("Replace")
+    assert theirs.window.save()
+    assert project_file.load(theirs.session.file).project.name == "Ours"
+    rename(theirs, "Again")
+    assert theirs.window.save()  # and is not asked about any more
+
+
+def test_what_somebody_else_saved_can_be_loaded(theirs):
+    press("Load theirs")
+    assert theirs.window.save()
+    assert theirs.session.project.name == "Theirs" and theirs.session.undo.isClean()
+
+
+def test_closing_without_saving_discards_what_was_kept(make_hand, passing, tmp_path, qtbot):
+    hand, home = make_hand(passing), tmp_path / "unsaved"
+    hand.window.keep_unsaved(home)
+    rename(hand, "Not wanted")
+    qtbot.waitUntil(lambda: len(kept(home)) == 1, timeout=5000)
+    hand.session.undo.setClean()
+    hand.window.close()
+    assert not kept(home)
