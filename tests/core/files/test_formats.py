@@ -363,8 +363,8 @@ DAMAGED = {
     "gltf is not json": (written("a.gltf", "{nope"), "a.gltf"),
     "gltf of version 1": (written("a.gltf", gltf_json(asset={"version": "1.0"})), "version 1.0"),
     "gltf packed": (
-        written("a.gltf", gltf_json(extensionsRequired=["KHR_draco_mesh_compression"])),
-        "packed with Draco",
+        written("a.gltf", gltf_json(extensionsRequired=["EXT_meshopt_compression"])),
+        "packed with meshopt",
     ),
     "gltf missing file": (
         written("a.gltf", gltf_json(buffers=[{"byteLength": 42, "uri": "gone.bin"}])),

@@ -25,6 +25,7 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.records import FinishName
+from kestrav.core.files.gltf_unpacking import Unpacked
 from kestrav.core.files.product_tree import GREY, Node, Shape, no_faces
 from kestrav.core.geometry.faces import Face, vector
 
@@ -34,7 +35,7 @@ Fetch = Callable[[str], bytes]
 _HEADER = struct.Struct("<4sII")
 _CHUNK = struct.Struct("<I4s")
 _TRIANGLES = 4
-_UNREADABLE = {"KHR_draco_mesh_compression": "Draco", "EXT_meshopt_compression": "meshopt"}
+_UNREADABLE = {"EXT_meshopt_compression": "meshopt"}
 _KINDS = {5121: "u1", 5123: "<u2", 5125: "<u4"}
 _MODES = {0: "points", 1: "lines", 2: "a line loop", 3: "a line strip", 5: "a triangle strip", 6: "a triangle fan"}
 
@@ -47,6 +48,10 @@ class _File:
     buffers: list[bytes]
     left_out: list[str] = field(default_factory=list)
     _sound: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+
+    def forget(self) -> None:
+        """The lists of the JSON are other ones now."""
+        self._sound.clear()
 
     def items(self, kind: str) -> list[dict[str, Any]]:
         """A list of the JSON. Raises ValueError when it is something else."""
@@ -90,6 +95,10 @@ def _opened(data: bytes, fetch: Fetch) -> _File:
     file = _File(tree, [])
     for number, buffer in enumerate(file.items("buffers")):
         file.buffers.append(_buffer(buffer, binary if number == 0 else None, fetch))
+    packed = Unpacked(tree, file.buffers)
+    packed.unpack()
+    file.left_out += packed.left_out
+    file.forget()
     return file
 
 
