@@ -69,7 +69,10 @@ class Extracting(QObject):
 
     def take_apart(self) -> None:
         """Look for the order in which the selected things come out, and make runs of it."""
-        self._in_order(lambda project, order: add_sequence(project, order, self.session.time), "Take apart")
+        self._in_order(self._sequence, "Take apart")
+
+    def _sequence(self, project: Project, order: Order) -> Project:
+        return add_sequence(project, order, self.session.time)
 
     def move_apart(self) -> None:
         """Look for that order, and move the selected things apart along it."""
@@ -97,6 +100,20 @@ class Extracting(QObject):
             tell(self.window, "Not all of it comes out", order_as_text(project, order))
         if order.removals:
             self.session.edit(label, lambda p: change(p, order))
+
+    def _take_no_way(self, project: Project, things: list[str], found: NoWay) -> None:
+        """Say what blocks, and offer what would help."""
+        text = as_text(project, found, table=False)
+        if found.snaps:
+            if ask_yes(self.window, "No way out", text, "Allow and look again") and self.session.edit(
+                "Allow a snap fit", lambda p: allowed(p, found.snaps)
+            ):
+                self._look(things)
+            return
+        if found.blockers and found.direction is not None:
+            text += "\nThey are selected together now: Motion → Take apart in order looks for the order of all, and makes the runs."
+            self.session.select_parts([*found.blockers, *things])
+        tell(self.window, "No way out", text)
 
     def ask(self) -> None:
         """Ask what the way must keep to, and look for it."""
@@ -128,13 +145,7 @@ class Extracting(QObject):
         """Make a way that was found a path and a run, or say what blocks."""
         self.found = found
         if isinstance(found, NoWay):
-            text = as_text(project, found, table=False)
-            if not found.snaps:
-                tell(self.window, "No way out", text)
-            elif ask_yes(self.window, "No way out", text, "Allow and look again") and self.session.edit(
-                "Allow a snap fit", lambda p: allowed(p, found.snaps)
-            ):
-                self._look(things)
+            self._take_no_way(project, things, found)
             return
         time = self.session.time
         if self.session.edit("Way out", lambda p: add_way(p, things, found, time)):
