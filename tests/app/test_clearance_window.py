@@ -5,7 +5,7 @@ import json
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QDialogButtonBox
+from PySide6.QtWidgets import QDialogButtonBox, QLabel
 from shapes import box_mesh, make_project, straight
 
 from kestrav.app import clearing
@@ -177,3 +177,54 @@ def test_the_check_tells_how_far_it_is_and_can_be_stopped(hand):
     hand.session.edit("Narrower", lambda p: edits.settings(p, required_clearance=3.4))
     checked(hand)
     assert not window.findings.stop.isVisible()
+
+
+def test_contacts_at_rest_are_listed_filtered_accepted_in_one_step_and_exported(make_hand, monkeypatch, tmp_path):
+    made = make_project(
+        {
+            "Table": (box_mesh(400, 400, 10), (0, 0, -5)),
+            "Foot 1": (box_mesh(10, 10, 10), (0, 0, 4.8)),
+            "Foot 2": (box_mesh(10, 10, 10), (50, 0, 4.8)),
+            "Lamp": (box_mesh(20, 10, 10), (-50, 0, 5)),
+        }
+    )
+    hand = make_hand(made)
+    clearing_ = hand.window.clearing
+    clearing_.ask_fits()
+    hand.qtbot.waitUntil(lambda: clearing_.fits is not None and clearing_.fits.isVisible(), timeout=60_000)
+    dialog = clearing_.fits
+    table = dialog.table
+    assert "3 pairs meet at rest, 2 of them interfere" in dialog.told.text()
+    assert table.item(0, 1).text() == "interferes" and table.item(0, 2).text() == "0.200"  # the deepest first
+    dialog.kind.setCurrentIndex(dialog.kind.findData("touches"))
+    shown = [line for line in range(table.rowCount()) if not table.isRowHidden(line)]
+    assert [table.item(line, 0).text() for line in shown] == ["Table and Lamp"]
+    dialog.kind.setCurrentIndex(0)
+    QTest.keyClicks(dialog.name, "foot")
+    assert sum(not table.isRowHidden(line) for line in range(table.rowCount())) == 2
+    table.selectRow(0)
+    dialog.accept_alike.click()
+    assert len(hand.session.project.contacts) == 2
+    assert sum(table.item(line, 6).text() == "yes" for line in range(table.rowCount())) == 2
+    hand.session.undo.undo()
+    assert not hand.session.project.contacts
+    target = tmp_path / "contacts.csv"
+    monkeypatch.setattr(clearing.QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
+    clearing_._export_fits()
+    assert len(target.read_text().splitlines()) == 4
+    dialog.close()
+
+
+def test_the_card_says_how_long_pairs_are_in_contact_and_how_deep_they_may_be(make_hand):
+    made = make_project(
+        {"Block": (box_mesh(20, 20, 20), (0, 0, 10)), "Table": (box_mesh(400, 400, 10), (0, 0, -5))},
+        straight((0, 0, 10), (0, 0, 60)),
+        duration=1.0,
+    )
+    hand = make_hand(made)
+    hand.qtbot.waitUntil(
+        lambda: hand.window.result is not None and hand.window.result.certificate is not None, timeout=60_000
+    )
+    hand.window.jobs.choose("Checks")
+    told = " ".join(label.text() for label in hand.window.card.findChildren(QLabel))
+    assert "Block on Table: in contact until 0.1" in told and "0.00\u2009mm deep, 0.05\u2009mm allowed" in told

@@ -86,3 +86,15 @@ def test_the_pair_that_is_worst_off_is_told_where_pairs_have_requirements_of_the
     assert told.needs == pytest.approx(known.needs)
     curve = with_live(known, told, span(now))
     assert curve.short.any() and not curve.short.all()
+
+
+def test_what_is_in_contact_is_told_while_it_is_dragged_deeper():
+    made, meshes = scene(block=(box_mesh(20, 20, 20), (0, 0, 10)), table=(box_mesh(400, 400, 10), (0, 0, -5)))
+    made = goes(made, "block", (0, 0, 10), (60, 0, 10), (120, 0, 10), kind="smooth")
+    live = Live()
+    live.checked(made, meshes)
+    assert live.follow(made, meshes, 0.5).pairs == (None,)  # sliding is no distance
+    told = live.follow(dragged(made, 1, 60.0, 0.0, 7.0), meshes, 1.0)
+    assert told.distance.min() == pytest.approx(-3.0, abs=0.1)
+    worst = int(np.argmin(told.distance))
+    assert told.needs[worst] < 0 and told.pairs[worst].other == "table"

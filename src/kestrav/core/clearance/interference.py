@@ -9,6 +9,7 @@ Open meshes enclose nothing; of them the least straight way apart is told instea
 
 from __future__ import annotations
 
+import atexit
 from collections import OrderedDict
 from dataclasses import dataclass
 from typing import Any
@@ -38,6 +39,8 @@ _KEPT = 256  # shapes, and places of two shapes to each other
 _closest: Any = closest_point
 _manifolds: OrderedDict[str, Any] = OrderedDict()
 _known: OrderedDict[tuple[str, str, bytes], Interference] = OrderedDict()
+# what is kept to the very end would be told as leaked
+atexit.register(_manifolds.clear)
 
 
 @dataclass(frozen=True)

@@ -268,7 +268,8 @@ class _Ready:
                 best, which, points = near.distance - need[k], k, np.stack([near.first, near.second])
 
         # that of a moment ago first, as it bounds the rest, and then by what their boxes leave
-        measure(int(np.argmin(left)) if hint is None or hint in touching else hint)
+        if len(touching) < len(left):
+            measure(int(np.argmin(left)) if hint is None or hint in touching else hint)
         near = np.flatnonzero(left < best)
         for k in near[np.argsort(left[near])]:
             if left[k] >= best:
