@@ -27,13 +27,8 @@ Array = NDArray[np.float64]
 
 _STEP = 2.0  # times the tolerance, that a pair goes between two looks
 _MOST = 20_000  # looks at a pair; of a longer way they are farther apart
-_FEWEST_OPEN, _MOST_OPEN, _TRIANGLES = (
-    200,
-    4000,
-    400_000,
-)  # looks at a pair that neither boxes nor planes decide: by how many
-# triangles both have
-_MOST_DOUBTFUL = 40  # poses of a pair at which it is worked out whether it is too deep
+_FEWEST_OPEN, _MOST_OPEN = 60, 4000  # looks at a pair that neither boxes nor planes decide, at least and at most
+_MOST_DOUBTFUL = 24  # poses of a pair at which it is worked out whether it is too deep
 _ROUNDS = 2
 _DEPTHS = 8  # depths that are measured of a pair
 _MOST_IN_STEP = 4096  # looks in one step
@@ -179,8 +174,7 @@ def _judged(
     reach = float(np.linalg.norm(np.abs(limit.one.shape.bounds).max(axis=0)))
     poses, which = unlike(seen, max(_LIKE * way, 1e-9), reach)
     every = limit.open_at(poses)
-    size = len(limit.one.shape.triangles) + len(limit.two.shape.triangles)
-    left, apart = _fewer(every, int(np.clip(_TRIANGLES // size, _FEWEST_OPEN, _MOST_OPEN)))
+    left, apart = _fewer(every, int(np.clip(limit.looks, _FEWEST_OPEN, _MOST_OPEN)))
     doubtful = left[~limit.clear(poses[left], tell)]
     chosen, farther = _fewer(doubtful, _MOST_DOUBTFUL)
     depths = np.zeros(len(poses))
@@ -223,6 +217,6 @@ def _told(tell: Callable[[], None]) -> bool:
 
 
 def _fewer(numbers: NDArray[np.intp], most: int) -> tuple[NDArray[np.intp], int]:
-    """No more than so many of some numbers, evenly, and how far apart they are then."""
+    """About so many of some numbers at most, evenly and the last one too, and how far apart they are then."""
     apart = max(-(-len(numbers) // most), 1)
-    return numbers[::apart], apart
+    return np.unique(np.concatenate([numbers[::apart], numbers[-1:]])), apart

@@ -27,9 +27,10 @@ from kestrav.core.geometry.transforms import inverse_rigid
 
 Array = NDArray[np.float64]
 
-_PLANES = 24  # of a convex hull that are tried, the largest first
+_PLANES = 12  # of a convex hull that are tried, the largest first
 _AT_ONCE = 4_000_000  # heights that are worked out together
 _KEPT = 1024
+_LOOKED, _FEWEST = 100_000, 40  # triangles looked at in all, and poses at least
 _HAIR = 1e-3  # mm
 _AT_REST = placed(np.eye(4))
 _ONE_CONTACT = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1)
@@ -58,8 +59,21 @@ class DepthLimit:
         return left
 
     def too_deep(self, seen: Array) -> NDArray[np.intp]:
-        """The numbers of those poses (n, 4, 4) of the first solid as seen by the second at which it is deeper than allowed."""
+        """The numbers of those poses (n, 4, 4) of the first solid as seen by the second at which it is deeper than allowed.
+
+        Of meshes that are large, so that a look takes long, only some of many poses are looked at; all are where one of these is too deep.
+        """
         left = self.open_at(seen)
+        apart = max(-(-len(left) // self.looks), 1)
+        found = self._deeper_of(seen, left[::apart])
+        return found if apart == 1 or not len(found) else self._deeper_of(seen, left)
+
+    @property
+    def looks(self) -> int:
+        """How many poses may be looked at closely, by how large the meshes are."""
+        return max(_LOOKED // (len(self.one.shape.triangles) + len(self.two.shape.triangles)), _FEWEST)
+
+    def _deeper_of(self, seen: Array, left: NDArray[np.intp]) -> NDArray[np.intp]:
         doubtful = left[~self.clear(seen[left])]
         deeper = [k for k in doubtful if deeper_than(self.one, seen[k], self.two, self.allowed)]
         return np.array(deeper, np.intp)
