@@ -430,11 +430,14 @@ def test_an_old_result_is_never_shown_as_current(hand):
 
 def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
     off = Placement((0.0, -80.0, 0.0))
+    # a run that turns its rider by its pivot
+    run = hand.session.project.runs[0].id
+    hand.session.edit("y", lambda p: edits.update(p, run, heading=AlongHeading()))
     hand.session.edit("x", lambda p: edits.update(p, "part-1", pivot=off))
     hand.checked()
 
     def mend():
-        finding = next(f for f in hand.window.findings.findings if f.mend)
+        finding = next(f for f in hand.window.findings.findings if f.rule == "pivot-outside")
         hand.window.preview(finding.mend)
         return finding.mend
 
@@ -445,7 +448,7 @@ def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
     next(b for b in hand.window.preview_bar.findChildren(QPushButton) if b.text() == "Drop").click()
     assert hand.session.shown.parts[0].pivot == off
     hand.checked()
-    finding = next(f for f in hand.window.findings.findings if f.mend)
+    finding = next(f for f in hand.window.findings.findings if f.rule == "pivot-outside")
     # edited after the finding was made: accepting its mend keeps the edit
     hand.session.edit("x", lambda p: edits.rename_project(p, "Later"))
     hand.window.preview(finding.mend)
