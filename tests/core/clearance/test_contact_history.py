@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 import trimesh
 from shapes import box_mesh
-from test_certificate import goes, scene
+from test_certificate import goes, scene, truth
 
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
@@ -145,3 +145,53 @@ def test_two_parts_of_one_mesh_touching_are_each_looked_at():
     made, meshes = scene(pair=(both, (0, 0, 0)), table=(box_mesh(400, 400, 10), (0, 0, -5)))
     told = certify(goes(made, "pair", (0, 0, 0), (0, 0, -3), pacing=Even()), meshes)
     assert told.stretches[0].least == pytest.approx(-3.0, abs=0.05)
+
+
+def test_what_has_left_a_solid_that_it_lay_in_has_parted():
+    made, meshes = scene(pea=(box_mesh(10, 10, 10), (20, 0, 0)), block=(box_mesh(100, 100, 100), (0, 0, 0)))
+    told = certify(goes(made, "pea", (20, 0, 0), (90, 0, 0), pacing=Even()), meshes)
+    (contact,) = told.contacts
+    # its back face is 5.1 mm beyond the block's at 40.1 mm of way; it gets no deeper on it
+    assert contact.spans[0][1] == pytest.approx(2.0 * 40.1 / 70.0, abs=0.01) and contact.least >= 5.0
+    assert told.standing == "certified"
+
+
+@pytest.mark.parametrize("gap", [5.5, 9.0, 20.0])
+def test_the_least_after_parting_is_that_of_a_thousandfold_sampling(gap):
+    """It parts, comes near, is in contact again as at rest, parts, and comes near once more at another place."""
+    made, meshes = scene(
+        block=(box_mesh(20, 20, 20), (0, 0, 10)),
+        table=(
+            fused(box_mesh(400, 60, 10).moved(shift(0, 0, -5)), box_mesh(10, 60, 20).moved(shift(90, 0, 5))),
+            (0, 0, 0),
+        ),
+    )
+    # up, down to a gap, up, home, up and over to the post by a gap beside it
+    high = 60.0
+    ways = [(0, 0, 10), (0, 0, high), (-60, 0, high), (-60, 0, 10 + gap + 4), (-60, 0, high), (0, 0, high), (0, 0, 10)]
+    ways += [(0, 0, high), (75 - gap, 0, high), (75 - gap, 0, 40)]
+    made = goes(made, "block", *ways, pacing=Even(), duration=20.0)
+    told = certify(made, meshes)
+    (contact,) = told.contacts
+    assert len(contact.spans) == 2
+    times = np.linspace(0.0, 20.0, 40_001)
+    apart = truth(made, meshes, ("block", "table"), times)[~contact.at(times)].min()
+    assert contact.least == pytest.approx(apart, abs=0.02)
+
+
+def test_a_wheel_that_turns_in_a_fork_without_touching_it_is_shown_to_be_hardly_deeper_than_allowed():
+    wheel = trimesh.creation.cylinder(40.0, 20.0, sections=48)
+    fork = fused(
+        box_mesh(100, 100, 4).moved(shift(0, 0, 15)),
+        box_mesh(100, 100, 4).moved(shift(0, 0, -15)),
+        box_mesh(4, 100, 34).moved(shift(-48, 0, 0)),
+    )
+    made, meshes = scene(wheel=(mesh(wheel.vertices, wheel.faces), (0, 0, 0)), fork=(fork, (0, 0, 0)))
+    made = edits.add(
+        edits.set_contact(made, "wheel", "fork", True),
+        Spin("spin-1", "Wheel turns", "wheel", AXIS, end=2.0, turns=40.0, rpm=None),
+    )
+    told = certify(made, meshes)
+    (contact,) = told.contacts
+    assert told.standing == "certified" and told.contacts_within <= 1.0
+    assert contact.shown == pytest.approx(contact.allowed + told.contacts_within)

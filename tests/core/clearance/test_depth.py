@@ -52,10 +52,3 @@ def test_what_is_apart_has_no_depth_and_open_meshes_have_one():
     whole = box_mesh(10, 10, 10)
     lid_off = mesh(whole.vertices, whole.triangles[2:])
     assert overlap_of(solid(lid_off, False), at(9, 0, 0), two, HERE).depth == pytest.approx(1.0, abs=1e-3)
-
-
-def test_a_direction_of_a_moment_ago_is_gone_on_with():
-    one, two = solid(box_mesh(20, 30, 40)), solid(box_mesh(10, 10, 10))
-    before = overlap_of(two, at(13, 8, 5), one, HERE)
-    after = overlap_of(two, at(12.8, 8, 5), one, HERE, before.way)
-    assert after.depth == pytest.approx(2.2, abs=1e-3) and np.allclose(after.way, before.way, atol=1e-6)

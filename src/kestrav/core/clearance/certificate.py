@@ -93,6 +93,11 @@ class Certificate:
     contacts: tuple[Contact, ...] = ()
 
     @property
+    def contacts_within(self) -> float:
+        """By how much in mm contacts are shown to be deeper than they may be at most, but for those told as breaches; 0 for none."""
+        return max((np.inf if c.shown is None else c.shown - c.allowed for c in self.contacts), default=0.0)
+
+    @property
     def standing(self) -> Standing:
         """What the whole of it comes to."""
         kinds = {stretch.standing for stretch in self.stretches}
@@ -139,15 +144,15 @@ def certify(
     """
     begin, end = over if over is not None else (0.0, span(project))
     ready, allowed = prepared(project, meshes, only), allowed or {}
-    pairs = list[Pairing]()
-    for k, ((a, b), need) in enumerate(zip(ready.bodies.pairs(), ready.asked.need, strict=True)):
+    pairs, names = list[Pairing](), ready.bodies.pairs()
+    for k, ((a, b), need) in enumerate(zip(names, ready.asked.need, strict=True)):
         pair = pairing(project, meshes, a, b, allowed.get(frozenset((a, b)), float(need)))
         if k in ready.held and frozenset((a, b)) not in allowed:
             pair.spans = rest_of(ready.held[k][0].spans)
         if pair.spans is None or pair.spans:
             pairs.append(pair)
     general = project.settings.required_clearance
-    if not ready.bodies.pairs():
+    if not names:
         return Certificate(general, begin, end, np.inf, (), 0, 0)
     borders = [t for contact in ready.contacts for t in contact.borders]
     proof = _Proof(between(project, meshes, pairs, borders) if pairs else None, np.inf, progress)
@@ -162,14 +167,14 @@ def certify(
     ]
     proof.share = 1.0
     stretches = [_sharpened(proof, stretch) for stretch in _joined(proof.found)]
-    held = [one for k, one in ready.held.items() if frozenset(ready.bodies.pairs()[k]) not in allowed]
+    held = [one for k, one in ready.held.items() if frozenset(names[k]) not in allowed]
     course = contact_course(project, meshes, held, (begin, end), proof.tell)
     stretches += [Stretch(d.pair, d.start, d.end, "breached", -d.depth, d.time, -d.allowed) for d in course.deeper]
     stretches.sort(key=lambda s: (s.standing != "breached", s.least - s.required, s.start))
-    contacts = tuple(_with_least(proof, contact, begin, end) for contact in course.contacts)
-    count = len(ready.bodies.first)
+    numbers = {(pair.a, pair.b): k for k, pair in enumerate(pairs) if pair.spans is not None}
+    contacts = tuple(_with_least(proof, numbers, contact, begin, end) for contact in course.contacts)
     measured = proof.measured + course.measured
-    return Certificate(general, begin, end, proof.at_least, tuple(stretches), count, measured, contacts)
+    return Certificate(general, begin, end, proof.at_least, tuple(stretches), len(names), measured, contacts)
 
 
 def _prove_all(proof: _Proof, over: tuple[float, float], cut: bool) -> None:
@@ -187,45 +192,47 @@ def _prove_all(proof: _Proof, over: tuple[float, float], cut: bool) -> None:
             _window(proof, int(g), window)
 
 
-def _with_least(proof: _Proof, contact: Contact, begin: float, end: float) -> Contact:
-    """A contact with how far its pair is apart at least, to a hundredth of a mm, when it has parted."""
-    if proof.going is None:
+def _with_least(
+    proof: _Proof, numbers: Mapping[tuple[str, str], int], contact: Contact, begin: float, end: float
+) -> Contact:
+    """A contact with how far its pair is apart at least, to a hundredth of a mm, when it has parted; ``numbers`` are those of the pairs."""
+    k = numbers.get((contact.pair.moving, contact.pair.other))
+    if proof.going is None or k is None:
         return contact
-    moving = proof.going
-    mine = [
-        k
-        for k, p in enumerate(moving.pairs)
-        if (p.a, p.b) == (contact.pair.moving, contact.pair.other) and p.spans is not None
-    ]
-    if not mine:
-        return contact
-    k = mine[0]
+    moving, least = proof.going, np.inf
     pair, g = moving.pairs[k], next(g for g, of in enumerate(moving.groups.pairs) if k in of)
-    least = np.inf
     for window in moving.windows(end, begin):
-        looked = pair.looked_at(window.times)
-        if not looked.any():
+        steps = np.flatnonzero(pair.looked_at(window.times))
+        if not len(steps):
             continue
         one, two = moving.led(g, window)
         seen = moving.within(pair, inverse_rigid(two) @ one)
-        far = np.concatenate([[0.0], np.cumsum(np.where(looked, window.ways(pair), 0.0))])
-        n = int(np.argmax(looked))
-        while n < len(window.times):
-            if n > 0 and not looked[n - 1] and not (n < len(looked) and looked[n]):
-                n += 1
-                continue
-            proof.measured += 1
-            near = distance_of(pair, seen[n], least)
-            if near is not None:
-                least = near.distance
-                n += 1
-                continue
-            # nothing nearer than the least so far before it has gone as far as it is farther away
-            away = distance_of(pair, seen[n], least + float(far[-1] - far[n]) + 1.0)
-            if away is None:
-                break
-            n = max(int(np.searchsorted(far, far[n] + away.distance - least, side="left")), n + 1)
+        ways = window.ways(pair)
+        # a row of steps each by itself, as of what lies between them, or of a jump, no way is told
+        cuts = (
+            (np.diff(steps) > 1)
+            | window.stage.sudden[window.steps][steps[1:]]
+            | window.stage.sudden[window.steps][steps[:-1]]
+        )
+        for row in np.split(steps, np.flatnonzero(cuts) + 1):
+            far = np.concatenate([[0.0], np.cumsum(ways[row])])
+            least = min(least, _least_along(proof, pair, seen[row[0] : row[-1] + 2], far, least))
     return dataclasses.replace(contact, least=least if np.isfinite(least) else None)
+
+
+def _least_along(proof: _Proof, pair: Pairing, seen: Array, far: Array, least: float) -> float:
+    """How far a pair is apart at least at poses (n, 4, 4), between which it goes on by no more than ``far`` (n,) tells, or the least of
+    before if that is less."""
+    n = 0
+    while n < len(seen):
+        proof.measured += 1
+        # nothing nearer than the least so far before it has gone as far as it is farther away
+        away = distance_of(pair, seen[n], least + float(far[-1] - far[n]) + 1.0)
+        if away is None:
+            break
+        n = n + 1 if away.distance < least else max(int(np.searchsorted(far, far[n] + away.distance - least)), n + 1)
+        least = min(least, away.distance)
+    return least
 
 
 def _inside(
@@ -247,14 +254,14 @@ def _window(proof: _Proof, g: int, window: Window) -> None:
     """Look through a window for the pairs between two groups."""
     moving = proof.moving
     apart = moving.body_gaps(g, window)
-    mine_all = [moving.pairs[k] for k in moving.groups.pairs[g]]
-    far = apart > np.array([pair.need for pair in mine_all])
+    pairs = [moving.pairs[k] for k in moving.groups.pairs[g]]
+    far = apart > np.array([pair.need for pair in pairs])
     proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))
-    far |= ~np.stack([pair.looked_at(window.times) for pair in mine_all], axis=1)
+    far |= ~np.stack([pair.looked_at(window.times) for pair in pairs], axis=1)
     one, two = moving.led(g, window)
     seen = inverse_rigid(two) @ one
     for k in np.flatnonzero(~far.all(axis=0)):
-        pair = mine_all[k]
+        pair = pairs[k]
         steps = _Steps(window.times, moving.within(pair, seen), window.ways(pair), window.stage.sudden[window.steps])
         near = np.flatnonzero(~far[:, k])
         # steps in a row are looked at together
@@ -360,11 +367,11 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
     never tell enough, as where a heading swings round at once, it is looked for all along.
     """
     moving = proof.moving
+    if stretch.least < 0:
+        return stretch
     k = next(k for k, p in enumerate(moving.pairs) if (p.a, p.b) == (stretch.pair.moving, stretch.pair.other))
     g = next(g for g, mine in enumerate(moving.groups.pairs) if k in mine)
     pair = moving.pairs[k]
-    if stretch.least < 0:
-        return stretch
     inner = moving.times[(moving.times > stretch.start) & (moving.times < stretch.end)]
     times = np.unique([stretch.start, *inner[:: max(len(inner) // _LOOKS, 1)], stretch.time, stretch.end])
     if len(inner):

@@ -175,8 +175,12 @@ def _judged(
     poses, which = unlike(seen, max(_LIKE * way, 1e-9), reach)
     every = limit.open_at(poses)
     left, apart = _fewer(every, int(np.clip(limit.looks, _FEWEST_OPEN, _MOST_OPEN)))
-    doubtful = left[~limit.clear(poses[left], tell)]
-    chosen, farther = _fewer(doubtful, _MOST_DOUBTFUL)
+    rooms = np.zeros(len(poses))
+    for k in left:
+        tell()
+        rooms[k] = limit.room(poses[k], (apart + 1) * way)
+    doubtful = left[rooms[left] <= 0]
+    chosen, _ = _fewer(doubtful, _MOST_DOUBTFUL)
     depths = np.zeros(len(poses))
     depths[np.concatenate([np.setdiff1d(every, left), doubtful])] = np.nan  # not known
     deeper = [k for k in chosen if _told(tell) and deeper_than(limit.one, poses[k], limit.two, limit.allowed)]
@@ -195,11 +199,11 @@ def _judged(
         worst = int(np.argmax(depths[some]))
         low, high = some[max(worst - 1, 0)], some[min(worst + 1, len(some) - 1)]
         known = every[(every >= low) & (every <= high)]
-    shown = limit.allowed + (0.5 + _LIKE) * way * apart * farther
-    told = shown if np.isfinite(shown) else None
+    order = np.argsort(times, kind="stable")
+    beyond = _beyond(rooms[which[order]], np.isfinite(depths[which[order]]), way)
+    told = limit.allowed + beyond if np.isfinite(beyond) else None
     if not (depths > limit.allowed).any():
         return [], told, len(left)
-    order = np.argsort(times, kind="stable")
     order = order[np.isfinite(depths[which[order]])]
     at, deep = times[order], depths[which[order]]
     hits = np.flatnonzero(deep > limit.allowed)
@@ -209,6 +213,18 @@ def _judged(
         span = float(at[part[0]]), float(at[part[-1]])
         found.append(Deeper(contact.pair, *span, float(deep[worst]), float(at[worst]), limit.allowed))
     return found, told, len(left)
+
+
+def _beyond(rooms: Array, known: NDArray[np.bool_], way: float) -> float:
+    """By how much in mm a pair may be deeper between looks (n,) than allowed at most, of which those ``known`` tell by how much (``rooms``)
+    it is at least less deep; from one to the next it goes no farther than a way, and what they stand for is off by a share of that."""
+    at = np.flatnonzero(known)
+    if not len(at):
+        return np.inf
+    room = np.maximum(rooms[at] - _LIKE * way, 0.0)
+    inner = 0.5 * (np.diff(at) * way - room[:-1] - room[1:])
+    ends = np.array([at[0] * way - room[0], (len(rooms) - 1 - at[-1]) * way - room[-1]])
+    return float(max(inner.max(initial=0.0), ends.max(), 0.0) + _LIKE * way)
 
 
 def _told(tell: Callable[[], None]) -> bool:

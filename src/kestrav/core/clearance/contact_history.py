@@ -19,7 +19,7 @@ from kestrav.core.clearance.between import Between, Pairing, Stage, between, dis
 from kestrav.core.clearance.bodies import Bodies, Pair
 from kestrav.core.clearance.contact_pairs import Reason, meant_pairs
 from kestrav.core.clearance.depth import Solid
-from kestrav.core.clearance.depth_limit import DepthLimit, enclosed
+from kestrav.core.clearance.depth_limit import DepthLimit, nested
 from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners
@@ -141,17 +141,18 @@ def _contacts(
     ]
     if not meant:
         return ()
-    number = {body: k for k, body in enumerate(bodies.ids)}
     pairs = [pairing(project, meshes, m.pair.moving, m.pair.other) for m in meant]
-    history = _History(project, meshes, pairs)
+    number = {body: k for k, body in enumerate(bodies.ids)}
+    solids = [(bodies.solid(number[pair.a]), bodies.solid(number[pair.b])) for pair in pairs]
+    history = _History(project, meshes, pairs, solids)
     rest, row = rest_poses(project), rows(project)
     found = []
     for k, (one, pair) in enumerate(zip(meant, pairs, strict=True)):
-        first, second = (bodies.solid(number[i]) for i in (pair.a, pair.b))
+        first, second = solids[k]
         stands = inverse_rigid(rest[row[pair.b]]) @ rest[row[pair.a]]
         met = history.seen(k, np.array(one.times)) if one.times else np.empty((0, 4, 4))
         poses = [*([stands] if one.at_rest else []), *met]
-        deep = max([0.0, *(_depth(pair, first, second, at) for at in poses)])
+        deep = max([0.0, *(interference_of(first, at, second, np.eye(4)).depth for at in poses)])
         tolerance = rounded_up(tolerance_of(project, *pair.shapes))
         limit = DepthLimit(first, second, rounded_up(deep + tolerance + deeper_by(project, pair.a, pair.b)))
         required = need[frozenset((pair.a, pair.b))]
@@ -162,15 +163,6 @@ def _contacts(
             spans = history.spans(k, instants, max(required, 0.0) * 1.01 + PARTED)
         found.append((Contact(one.pair, one.reason, deep, limit.allowed, required, spans), limit))
     return tuple(found)
-
-
-def _depth(pair: Pairing, one: Solid, two: Solid, seen: Array) -> float:
-    near = distance_of(pair, seen, 1e-6)
-    if near is None:
-        inside = enclosed(one.shape, seen[None], two)[0] or enclosed(two.shape, inverse_rigid(seen)[None], one)[0]
-        if not inside:
-            return 0.0
-    return interference_of(one, seen, two, np.eye(4)).depth
 
 
 def rounded_up(value: float) -> float:
@@ -184,10 +176,16 @@ def rounded_up(value: float) -> float:
 class _History:
     """Pairs in motion, of which is asked how long they are in contact."""
 
-    def __init__(self, project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pairing]) -> None:
+    def __init__(
+        self,
+        project: Project,
+        meshes: Mapping[str, Mesh],
+        pairs: Sequence[Pairing],
+        solids: Sequence[tuple[Solid, Solid]],
+    ) -> None:
         self.end = span(project)
         self.moving: Between = between(project, meshes, pairs)
-        self.pairs = pairs
+        self.pairs, self._solids = pairs, solids
         self._group = {k: g for g, mine in enumerate(self.moving.groups.pairs) for k in mine}
         law = changes(self.moving.motion, self.end)[0]
         self.looks = np.unique([0.0, *law[:: max(len(law) // _MOST_CHANGES, 1)], self.end])
@@ -253,17 +251,25 @@ class _History:
         jumps = np.append(np.flatnonzero(sudden), len(times))
         n = 0
         while True:
-            near = distance_of(pair, led[n], limit)
+            near = self._apart(k, led[n], limit)
             if near is None:
                 low, high = (times[max(n - 1, 0)], times[n])
                 return self._parting(k, float(low), float(high), limit)
             # nothing can have parted before it has gone so far, or jumps
-            n_next = int(np.searchsorted(far, far[n] + limit - near.distance, side="left"))
+            n_next = int(np.searchsorted(far, far[n] + limit - near, side="left"))
             jump = int(jumps[np.searchsorted(jumps, n)]) + 1
             n_next = max(min(n_next, jump), n + 1)
             if n_next >= len(times):
                 return None
             n = n_next
+
+    def _apart(self, k: int, seen: Array, limit: float) -> float | None:
+        """How far a pair is apart in mm at a pose (4, 4), 0 where one lies inside the other; none if it has parted by a limit."""
+        near = distance_of(self.pairs[k], seen, limit)
+        if near is not None:
+            return near.distance
+        first, second = self._solids[k]
+        return 0.0 if nested(first, seen, second) else None
 
     def _stage(self, g: int, times: Array) -> tuple[Stage, Array]:
         """A stretch of time with the first leader's poses as the second sees them; the last ones are kept."""
@@ -283,8 +289,6 @@ class _History:
         for _ in range(_ROUNDS):
             times = np.linspace(low, high, _ZOOM + 1)
             poses = self.seen(k, times)
-            apart = next(
-                n for n in range(1, _ZOOM + 1) if n == _ZOOM or distance_of(self.pairs[k], poses[n], limit) is None
-            )
+            apart = next(n for n in range(1, _ZOOM + 1) if n == _ZOOM or self._apart(k, poses[n], limit) is None)
             low, high = float(times[apart - 1]), float(times[apart])
         return high

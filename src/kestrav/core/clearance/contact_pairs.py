@@ -10,11 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.bodies import Bodies, Pair, bodies_of
+from kestrav.core.clearance.depth_limit import nested
 from kestrav.core.document.lookup import named_parts, solids, subtree
 from kestrav.core.document.records import Project
-from kestrav.core.geometry.meshes import Mesh, box_gaps, encloses, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
 from kestrav.core.geometry.models import nearest, placed
-from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.runs import begins, journey
@@ -54,21 +55,9 @@ def resting_contacts(project: Project, bodies: Bodies, within: float | None = No
     for k in close:
         a, b = bodies.first[k], bodies.second[k]
         near = nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], limit + _HAIR)
-        if near is not None or holds(bodies, a, b, rest, bounds):
+        if near is not None or nested(bodies.solid(a), inverse_rigid(rest[b]) @ rest[a], bodies.solid(b)):
             found.append(Pair(bodies.ids[a], bodies.ids[b]))
     return tuple(found)
-
-
-def holds(bodies: Bodies, a: int, b: int, poses: Array, bounds: Array) -> bool:
-    """Whether one of two bodies whose surfaces do not meet lies inside the other's closed solid, at poses (k, 4, 4) with bounds
-    (k, 2, 3)."""
-    for inner, outer in ((a, b), (b, a)):
-        nested = (bounds[inner, 0] >= bounds[outer, 0]).all() and (bounds[inner, 1] <= bounds[outer, 1]).all()
-        if nested and bodies.watertight[outer]:
-            point = apply(poses[inner], bodies.meshes[inner].vertices[:1])
-            if encloses(bodies.meshes[outer], apply(inverse_rigid(poses[outer]), point)[0]):
-                return True
-    return False
 
 
 def working_pairs(project: Project) -> tuple[Pair, ...]:

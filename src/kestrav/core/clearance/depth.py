@@ -24,11 +24,10 @@ Array = NDArray[np.float64]
 _EXACT = 2e-5  # mm, to which the way is narrowed down
 _DIGITS = 4
 _FIRST = 0.01  # mm, the first way tried; it is doubled from there
-_CROSSINGS, _FEWER = 24, 8  # pairs of triangles that cross whose normals are tried, and with a hint
+_CROSSINGS = 24  # pairs of triangles that cross whose normals are tried
 _ALIKE = 0.9999  # cosine above which two directions are one
 _GRID = np.array([s for s in itertools.product((-1.0, 0.0, 1.0), repeat=3) if any(s)])
 _GRID /= np.linalg.norm(_GRID, axis=1, keepdims=True)
-_AXES = _GRID[np.abs(_GRID).max(axis=1) == 1.0]
 
 
 @dataclass(frozen=True)
@@ -48,12 +47,8 @@ class Overlap:
     way: Array
 
 
-def overlap_of(one: Solid, at_one: Array, two: Solid, at_two: Array, hint: Array | None = None) -> Overlap:
-    """How deep the first solid at a pose (4, 4) overlaps the second at another; 0 where they are apart.
-
-    ``hint`` (3,) is the direction of a moment ago: with it only that, the normals of faces that cross and the axes are tried,
-    while surfaces cross.
-    """
+def overlap_of(one: Solid, at_one: Array, two: Solid, at_two: Array) -> Overlap:
+    """How deep the first solid at a pose (4, 4) overlaps the second at another; 0 where they are apart."""
     seen = inverse_rigid(at_two) @ at_one
 
     def free(way: Array) -> bool:
@@ -63,7 +58,7 @@ def overlap_of(one: Solid, at_one: Array, two: Solid, at_two: Array, hint: Array
     if free(np.zeros(3)):
         return Overlap(0.0, np.array([0.0, 0.0, 1.0]))
     turn = at_two[:3, :3]
-    ways = _directions(one, seen, two, None if hint is None else turn.T @ hint)
+    ways = _directions(one, seen, two)
     most = _size(one) + _size(two)
     best, best_way = most, ways[0]
     for way in ways:
@@ -113,17 +108,16 @@ def _size(solid: Solid) -> float:
     return float(np.linalg.norm(np.ptp(solid.shape.bounds, axis=0)))
 
 
-def _directions(one: Solid, seen: Array, two: Solid, hint: Array | None) -> list[Array]:
-    """Directions worth trying, in the second solid's coordinates: a hint, normals of faces that cross, and those between axes."""
-    request = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, _CROSSINGS if hint is None else _FEWER)
+def _directions(one: Solid, seen: Array, two: Solid) -> list[Array]:
+    """Directions worth trying, in the second solid's coordinates: normals of faces that cross, and those between axes."""
+    request = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, _CROSSINGS)
     result = coal.CollisionResult()
     coal.collide(one.model, placed(seen), two.model, _AT_REST, request, result)
     pairs = np.array([(c.b1, c.b2) for c in result.getContacts()], int).reshape(-1, 2)
     mine = -_normals(one.shape, np.unique(pairs[:, 0])) @ seen[:3, :3].T
     theirs = _normals(two.shape, np.unique(pairs[:, 1]))
-    grid = _GRID if hint is None or not len(pairs) else _AXES
-    rest = (*grid, *(grid @ seen[:3, :3].T))
-    found: list[Array] = [] if hint is None else [hint]
+    rest = (*_GRID, *(_GRID @ seen[:3, :3].T))
+    found: list[Array] = []
     for way in (*mine, *theirs, *rest):
         if not found or np.max(np.array(found) @ way) < _ALIKE:
             found.append(way)

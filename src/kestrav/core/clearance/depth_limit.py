@@ -8,7 +8,6 @@ surface is farther from the drawn-in one than that. What is left is measured.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -74,14 +73,22 @@ class DepthLimit:
         return max(_LOOKED // (len(self.one.shape.triangles) + len(self.two.shape.triangles)), _FEWEST)
 
     def _deeper_of(self, seen: Array, left: NDArray[np.intp]) -> NDArray[np.intp]:
-        doubtful = left[~self.clear(seen[left])]
+        doubtful = left[~self._clear(seen[left])]
         deeper = [k for k in doubtful if deeper_than(self.one, seen[k], self.two, self.allowed)]
         return np.array(deeper, np.intp)
 
     def spare(self, seen: Array, enough: float = np.inf) -> float:
         """By how much in mm they are less deep than allowed at least, the first one being seen by the second at a pose (4, 4), or
         ``enough`` if that is less; below 0 where they are deeper."""
-        # how far behind a plane that the other lies behind, tells as well
+        told = self.room(seen, enough)
+        if told > 0:
+            return told
+        if deeper_than(self.one, seen, self.two, self.allowed):
+            return -_HAIR
+        return max(self.allowed - self.measured(seen).depth, 0.0)
+
+    def room(self, seen: Array, enough: float = np.inf) -> float:
+        """The same as far as planes and the solids drawn in tell, without measuring; 0 where they do not tell that it is allowed."""
         told = self.allowed - min(plane.behind(seen[None])[0] for plane in self._planes)
         if told > 0:
             return float(min(told, enough))
@@ -91,23 +98,19 @@ class DepthLimit:
             found = nearest(model, placed(there), outer.model, _AT_REST, least)
             least = least if found is None else found.distance
             if least <= 0 or enclosed(thin, there[None], outer)[0]:
-                # what the drawn-in ones do not tell is measured
-                if deeper_than(self.one, seen, self.two, self.allowed):
-                    return -_HAIR
-                return max(self.allowed - self.measured(seen).depth, 0.0)
+                return 0.0
         return least
 
     def measured(self, seen: Array) -> Interference:
         """The interference at a pose (4, 4), its place as the second one sees it."""
         return interference_of(self.one, seen, self.two, np.eye(4))
 
-    def clear(self, seen: Array, tell: Callable[[], None] = lambda: None) -> NDArray[np.bool_]:
+    def _clear(self, seen: Array) -> NDArray[np.bool_]:
         """At which of poses (n, 4, 4) neither solid drawn in meets the other: there they are no deeper than allowed."""
         found = np.ones(len(seen), bool)
         for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
             thin, model = _thinned(inner.shape, self.allowed)
             for k in np.flatnonzero(found):
-                tell()
                 request, result = _ONE_CONTACT, coal.CollisionResult()
                 found[k] = not coal.collide(model, placed(there[k]), outer.model, _AT_REST, request, result)
             left = np.flatnonzero(found)
@@ -198,3 +201,8 @@ def enclosed(inner: Mesh, there: Array, outer: Solid) -> NDArray[np.bool_]:
         within = np.flatnonzero((points > low).all(axis=1) & (points < high).all(axis=1) & ~found)
         found[within] = encloses_each(outer.shape, points[within])
     return found
+
+
+def nested(one: Solid, seen: Array, two: Solid) -> bool:
+    """Whether one of two solids whose surfaces do not meet lies inside the other, the first one seen by the second at a pose (4, 4)."""
+    return bool(enclosed(one.shape, seen[None], two)[0] or enclosed(two.shape, inverse_rigid(seen)[None], one)[0])

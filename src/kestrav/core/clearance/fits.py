@@ -16,14 +16,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.bodies import Pair, bodies_of
-from kestrav.core.clearance.contact_pairs import holds
 from kestrav.core.clearance.depth import Solid
+from kestrav.core.clearance.depth_limit import nested
 from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.faces import Face, moved_faces, vector
 from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
 from kestrav.core.geometry.models import Nearest, nearest, placed
 from kestrav.core.geometry.skin import facet_error
+from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.resting import rest_poses
 
 Array = NDArray[np.float64]
@@ -83,7 +84,7 @@ def fits_at_rest(project: Project, meshes: Mapping[str, Mesh], progress: Progres
             progress(number / len(close))
         one = _Side(bodies.solid(a), poses[a]), _Side(bodies.solid(b), poses[b])
         near = nearest(bodies.models[a], placed(poses[a]), bodies.models[b], placed(poses[b]), _LOOSE)
-        if near is None and not holds(bodies, a, b, poses, bounds):
+        if near is None and not nested(one[0].solid, inverse_rigid(poses[b]) @ poses[a], one[1].solid):
             continue
         pair = Pair(bodies.ids[a], bodies.ids[b])
         made = _of_pair(pair, *one, near, limit, frozenset((pair.moving, pair.other)) in said)

@@ -129,7 +129,7 @@ def sweep(
             progress(start / len(times))
         state.chunk(start, world_poses(project, times[start : start + _CHUNK])[:, bodies.rows])
     motion = Motion(project)
-    state.in_contact(lambda chosen: np.stack([motion.poses(bodies.ids[k], times) for k in chosen], axis=1))
+    state.in_contact(lambda chosen: np.stack([motion.poses(bodies.ids[k], times) for k in chosen], axis=1), progress)
     return state.result(project)
 
 
@@ -246,9 +246,11 @@ class _Sweep:
         for k, distance, points in hits:
             self.close.setdefault(k, []).append((frame, distance, points))
 
-    def in_contact(self, poses: Callable[[Sequence[int]], Array]) -> None:
+    def in_contact(self, poses: Callable[[Sequence[int]], Array], progress: Progress | None) -> None:
         """Look how deep what is in contact is in each other; ``poses`` gives bodies' poses (n, k, 4, 4) in all frames."""
         for k, (_, limit) in self.ready.held.items():
+            if progress is not None:
+                progress(1.0)  # whoever is told may stop the work
             frames = np.flatnonzero(self.touching[:, k])
             if not len(frames):
                 continue

@@ -20,14 +20,14 @@ from scipy.spatial.transform import Rotation
 
 from kestrav.core.clearance.contact_history import deeper_by, rounded_up, tolerance_of
 from kestrav.core.clearance.depth import Solid
-from kestrav.core.clearance.depth_limit import DepthLimit, enclosed
+from kestrav.core.clearance.depth_limit import DepthLimit, nested
 from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, joined, turned_bounds
 from kestrav.core.geometry.models import built, nearest, placed
-from kestrav.core.geometry.transforms import apply, inverse_rigid, rigid
+from kestrav.core.geometry.transforms import apply, rigid
 from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh
 
@@ -527,19 +527,11 @@ def _near_pairs(
             if box_gaps(box, other.box) >= wanted + NEARER:
                 continue
             found = nearest(body.model, placed(there), other.model, _AT_REST, wanted + NEARER)
-            if found is None and not _holds(body, there, other):
+            if found is None and not nested(body.solid, there, other.solid):
                 continue
             distance = 0.0 if found is None else found.distance
             if distance < wanted or distance == 0.0:
                 yield i, j, distance
-
-
-def _holds(body: Body, there: Array, other: Body) -> bool:
-    """Whether one of two bodies whose surfaces are apart lies inside the other."""
-    return bool(
-        enclosed(body.shape, there[None], other.solid)[0]
-        or enclosed(other.shape, inverse_rigid(there)[None], body.solid)[0]
-    )
 
 
 def _holding(
