@@ -63,14 +63,12 @@ class Autosave(QObject):
         session = self.session
         if not session.undo.isClean():
             # the project and its meshes never change; the table of meshes does
-            self._do(self._worker.submit(self.keeper.keep, session.project, dict(session.meshes), session.file))
+            work = self._worker.submit(self.keeper.keep, session.project, dict(session.meshes), session.file)
+            work.add_done_callback(self._done)
 
     def _forget(self) -> None:
         self.timer.stop()
         self._worker.submit(self.keeper.forget)
-
-    def _do(self, work: Future[None]) -> None:
-        work.add_done_callback(self._done)
 
     def _done(self, work: Future[None]) -> None:
         fault = work.exception()
@@ -82,11 +80,9 @@ class Autosave(QObject):
         """Go on with what was left behind: it is kept until it is saved or discarded. False if another window does already."""
         return self._worker.submit(self.keeper.take_over, left).result()
 
-    def finish(self, keep: bool = False) -> None:
+    def finish(self) -> None:
         """The window closes: what is not saved is not wanted."""
-        self.timer.stop()
-        if not keep:
-            self._worker.submit(self.keeper.forget)
+        self._forget()
         self._worker.shutdown(wait=True)
 
 
@@ -124,7 +120,7 @@ class RecoveryDialog(QDialog):
             QPushButton("Keep for later"),
             QPushButton("Open"),
         )
-        self.discard_button.setToolTip("Remove the selected work for good")
+        self.discard_button.setToolTip("Remove the selected work")
         later.setToolTip("Offer all of it again at the next start")
         self.open_button.setToolTip("Open the selected work, not saved yet")
         self.open_button.setObjectName("main")

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog
@@ -18,6 +19,7 @@ from kestrav.app.dialogs import ask_quantities, tell
 from kestrav.app.fit_table import FitTable
 from kestrav.app.jobs import Job
 from kestrav.app.requirement_dialog import RequirementDialog
+from kestrav.core.clearance.bodies import Pair
 from kestrav.core.clearance.fits import Fit
 from kestrav.core.clearance.swept import SIZES, SweptSpace, add_swept, renew_swept
 from kestrav.core.clearance.table import Row
@@ -29,8 +31,9 @@ from kestrav.core.files.part_files import write_part
 from kestrav.core.files.writing import write_whole
 from kestrav.core.findings.asking import required_between
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.findings.model import Finding
+from kestrav.core.findings.model import Finding, Severity
 from kestrav.core.findings.report import as_data, as_text, fits_as_csv, standing_in_words
+from kestrav.core.geometry.faces import Vector, vector
 from kestrav.core.motion.runs import span
 from kestrav.core.units import show
 
@@ -142,26 +145,11 @@ class Clearing(QObject):
         self.fits.show_rows(self.session.project, told, self.fits.told.text())
 
     def _see_fit(self, row: Fit) -> None:
-        project = self.session.shown
-        if not {row.pair.moving, row.pair.other} <= {part.id for part in project.parts}:
-            return
-        a, b = (told_apart(project, i) for i in (row.pair.moving, row.pair.other))
-        self.window.go_to(
-            Finding(
-                rule="contact",
-                severity="note",
-                subject=(row.pair.moving, row.pair.other),
-                title=f"{a} and {b}",
-                detail=row.told,
-                time=self.session.time,
-                value=-row.depth if row.depth > 0 else row.gap,
-                unit="mm",
-                limit=0.0,
-                place=row.place,
-                gap=(row.place, row.place),
-            )
-        )
-        self.window.say_for(f"{a} and {b}: {row.told}")
+        parts = {part.id for part in self.session.shown.parts}
+        if {row.pair.moving, row.pair.other} <= parts:
+            value = -row.depth if row.depth > 0 else row.gap
+            self._look_at(row.pair, "contact", "note", row.told, self.session.time, value, 0.0, (row.place, row.place))
+            self.window.say_for(row.told)
 
     def _export_fits(self) -> None:
         assert self.fits is not None
@@ -202,21 +190,36 @@ class Clearing(QObject):
 
     def go_to(self, row: Row) -> None:
         """Show a breach: its time and place, both parts as they are and the rest faded."""
+        told = show(row.least, "mm", 2)
+        self._look_at(row.pair, "clearance-breach", "breach", told, row.time, row.least, row.required, row.points)
+
+    def _look_at(
+        self,
+        pair: Pair,
+        rule: str,
+        severity: Severity,
+        told: str,
+        time: float,
+        value: float,
+        limit: float,
+        points: tuple[Vector, Vector],
+    ) -> None:
+        """Look at a pair at a time, both parts as they are and the rest faded."""
         project = self.session.shown
-        a, b = (told_apart(project, i) for i in (row.pair.moving, row.pair.other))
+        a, b = (told_apart(project, i) for i in (pair.moving, pair.other))
         self.window.go_to(
             Finding(
-                rule="clearance-breach",
-                severity="breach",
-                subject=(row.pair.moving, row.pair.other),
+                rule=rule,
+                severity=severity,
+                subject=(pair.moving, pair.other),
                 title=f"{a} to {b}",
-                detail=show(row.least, "mm", 2),
-                time=row.time,
-                value=row.least,
+                detail=told,
+                time=time,
+                value=value,
                 unit="mm",
-                limit=row.required,
-                place=row.place,
-                gap=row.points,
+                limit=limit,
+                place=vector(0.5 * np.sum(points, axis=0)),
+                gap=points,
             )
         )
 

@@ -15,7 +15,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.lookup import told_apart
 from kestrav.core.document.records import Project, Requirement
 from kestrav.core.findings.model import name_of
-from kestrav.core.findings.report import title_of
+from kestrav.core.findings.report import contacts_in_words, title_of
 from kestrav.core.units import show
 
 MOST_CONTACTS = 40  # that are listed
@@ -158,7 +158,9 @@ class ChecksRows(Rows):
         bound = show(told.at_least, "mm", 2) if np.isfinite(told.at_least) else "far apart"
         if told.standing == "certified":
             form.worked(
-                f"<b>certified</b> for the whole motion: at least {bound}", f"{told.pairs} pairs, between frames too"
+                f"<b>certified</b> for the whole motion: at least {bound}",
+                f"{told.pairs} pairs, between frames too",
+                *((contacts_in_words(told),) if told.contacts else ()),
             )
             return
         form.worked(f"<b>{told.standing}</b>; everything else certified: at least {bound}")

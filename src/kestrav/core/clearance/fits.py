@@ -59,12 +59,17 @@ class Fit:
     @property
     def told(self) -> str:
         """It in words: “interference fit, 0.020 mm deep (Ø20.04 in Ø20)”."""
-        sizes = "" if self.radii is None else f" (Ø{2 * self.radii[0]:.6g} in Ø{2 * self.radii[1]:.6g})"
+        sizes = f" ({self.sizes})" if self.radii is not None else ""
         if self.kind in ("interferes", "interference fit"):
             return f"{self.kind}, {self.depth:.3f}\u2009mm deep{sizes}"
         if self.kind == "clearance fit":
             return f"{self.kind}, {self.gap:.3f}\u2009mm all around{sizes}"
         return f"{self.kind}{sizes}"
+
+    @property
+    def sizes(self) -> str:
+        """The nominal diameters of shaft and bore: “Ø20.04 in Ø20”; nothing where it is no fit."""
+        return "" if self.radii is None else f"Ø{2 * self.radii[0]:.6g} in Ø{2 * self.radii[1]:.6g}"
 
 
 def fits_at_rest(project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None) -> tuple[Fit, ...]:

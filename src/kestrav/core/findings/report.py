@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from kestrav.core.clearance.certificate import Certificate
 from kestrav.core.clearance.contact_history import Contact
 from kestrav.core.clearance.fits import Fit
 from kestrav.core.clearance.table import Outcome, Row, outcomes
@@ -145,6 +146,7 @@ def _certificate(project: Project, result: CheckResult) -> dict[str, Any] | None
         "elsewhere_at_least_mm": told.at_least if np.isfinite(told.at_least) else None,
         "pairs": told.pairs,
         "measured": told.measured,
+        "contacts_within_mm": told.contacts_within if np.isfinite(told.contacts_within) else None,
         "stretches": [
             {
                 "pair": [name_of(project, s.pair.moving), name_of(project, s.pair.other)],
@@ -166,9 +168,19 @@ def standing_in_words(result: CheckResult) -> str:
     if told is None:
         return "Sampled at the frames; what happens between them was not looked at"
     much = f"at least {told.at_least:.3f} mm" if np.isfinite(told.at_least) else "nothing comes near anything"
+    if told.contacts:
+        much += f"; {contacts_in_words(told)}"
     if told.standing == "certified":
         return f"Certified for the whole motion, between the frames too: {much}"
     return f"Whole motion, between the frames too: {told.standing}; certified elsewhere: {much}"
+
+
+def contacts_in_words(told: Certificate) -> str:
+    """How far what the certificate says of contacts goes, in words."""
+    within = told.contacts_within
+    if not np.isfinite(within):
+        return "how deep contacts get between the looks at them is not shown"
+    return f"no contact deeper than it may be by more than {within:.2f} mm"
 
 
 def as_text(project: Project, result: CheckResult) -> str:
