@@ -84,12 +84,17 @@ def test_what_comes_back_to_how_it_stood_is_in_contact_again():
     assert told.contacts[0].told.startswith("in contact until 0.0") and "otherwise at least" in told.contacts[0].told
 
 
-def test_a_shaft_that_fills_its_bore_turns_and_comes_out_although_their_facets_cross():
-    shaft = trimesh.creation.cylinder(10.0, 60.0, sections=48)
-    sleeve = trimesh.creation.annulus(10.0, 20.0, 40.0, sections=36)
-    made, meshes = scene(
+def sleeved(radius, sections=48, around=48):
+    """A shaft of a radius in a sleeve whose bore has a radius of 10."""
+    shaft = trimesh.creation.cylinder(radius, 60.0, sections=sections)
+    sleeve = trimesh.creation.annulus(10.0, 20.0, 40.0, sections=around)
+    return scene(
         shaft=(mesh(shaft.vertices, shaft.faces), (0, 0, 0)), sleeve=(mesh(sleeve.vertices, sleeve.faces), (0, 0, 0))
     )
+
+
+def test_a_shaft_that_fills_its_bore_turns_and_comes_out_although_their_facets_cross():
+    made, meshes = sleeved(10.0, around=36)
     turned = edits.add(made, Spin("spin-1", "Shaft turns", "shaft", AXIS, end=2.0, turns=3.0, rpm=None))
     told = certify(turned, meshes)
     assert told.standing == "certified" and 0.01 < told.contacts[0].deep < 0.1
@@ -98,11 +103,7 @@ def test_a_shaft_that_fills_its_bore_turns_and_comes_out_although_their_facets_c
 
 
 def test_a_shaft_pulled_askew_is_a_breach():
-    shaft = trimesh.creation.cylinder(10.0, 60.0, sections=48)
-    sleeve = trimesh.creation.annulus(10.0, 20.0, 40.0, sections=48)
-    made, meshes = scene(
-        shaft=(mesh(shaft.vertices, shaft.faces), (0, 0, 0)), sleeve=(mesh(sleeve.vertices, sleeve.faces), (0, 0, 0))
-    )
+    made, meshes = sleeved(10.0)
     told = certify(goes(made, "shaft", (0, 0, 0), (2, 0, 80), pacing=Even()), meshes)
     assert told.standing == "breached"
     # at 50 mm of way their ends part; it is 2 · 50 / 80 mm off then
@@ -110,12 +111,8 @@ def test_a_shaft_pulled_askew_is_a_breach():
 
 
 def test_a_press_fit_comes_out_no_deeper_than_it_sits():
-    pin = trimesh.creation.cylinder(10.2, 60.0, sections=48)
-    sleeve = trimesh.creation.annulus(10.0, 20.0, 40.0, sections=48)
-    made, meshes = scene(
-        pin=(mesh(pin.vertices, pin.faces), (0, 0, 0)), sleeve=(mesh(sleeve.vertices, sleeve.faces), (0, 0, 0))
-    )
-    told = certify(goes(made, "pin", (0, 0, 0), (0, 0, 80), pacing=Even()), meshes)
+    made, meshes = sleeved(10.2)
+    told = certify(goes(made, "shaft", (0, 0, 0), (0, 0, 80), pacing=Even()), meshes)
     assert told.standing == "certified" and told.contacts[0].deep == pytest.approx(0.2, abs=0.01)
 
 

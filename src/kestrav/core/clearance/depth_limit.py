@@ -9,7 +9,7 @@ surface is farther from the drawn-in one than that. What is left is measured.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
 
 import coal
@@ -28,14 +28,10 @@ Array = NDArray[np.float64]
 
 _PLANES = 12  # of a convex hull that are tried, the largest first
 _AT_ONCE = 4_000_000  # heights that are worked out together
-_KEPT = 1024
 _LOOKED, _FEWEST = 100_000, 40  # triangles looked at in all, and poses at least
 _HAIR = 1e-3  # mm
 _AT_REST = placed(np.eye(4))
 _ONE_CONTACT = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1)
-
-_thin: dict[tuple[str, float], tuple[Mesh, Any]] = {}
-_hulls: dict[str, tuple[Array, Array]] = {}
 
 
 @dataclass(frozen=True, eq=False)
@@ -155,39 +151,30 @@ def unlike(poses: Array, step: float = 1e-9, reach: float = 1.0) -> tuple[Array,
     return poses[first[order]], place[which.reshape(-1)]
 
 
+# by identity of the mesh; a cache of the work and not of the result
+@lru_cache(maxsize=1024)
 def _hull(shape: Mesh) -> tuple[Array, Array]:
     """The corners (k, 3) of a mesh's convex hull, and its largest planes (p, 4); of a flat mesh those of its box."""
-    if shape.hash not in _hulls:
-        if len(_hulls) >= _KEPT:
-            _hulls.clear()
-        try:
-            hull = trimesh.convex.convex_hull(shape.vertices)
-            corners, normals, areas = (
-                np.asarray(hull.vertices),
-                np.asarray(hull.face_normals),
-                np.asarray(hull.area_faces),
-            )
-        except Exception:  # qhull's own errors, of what has no thickness
-            corners, normals, areas = box_corners(shape.bounds), np.vstack([np.eye(3), -np.eye(3)]), np.ones(6)
-        far = (corners @ normals.T).max(axis=0)
-        planes = np.round(np.column_stack([normals, far]), 6)
-        alike, which = np.unique(planes, axis=0, return_inverse=True)
-        order = np.argsort(-np.bincount(which.reshape(-1), weights=areas))[:_PLANES]
-        # the rounding must not bring a plane nearer
-        alike[:, :3] /= np.linalg.norm(alike[:, :3], axis=1, keepdims=True)
-        alike[:, 3] = (corners @ alike[:, :3].T).max(axis=0)
-        _hulls[shape.hash] = (corners, alike[order])
-    return _hulls[shape.hash]
+    try:
+        hull = trimesh.convex.convex_hull(shape.vertices)
+        corners, normals = np.asarray(hull.vertices), np.asarray(hull.face_normals)
+        areas = np.asarray(hull.area_faces)
+    except Exception:  # qhull's own errors, of what has no thickness
+        corners, normals, areas = box_corners(shape.bounds), np.vstack([np.eye(3), -np.eye(3)]), np.ones(6)
+    far = (corners @ normals.T).max(axis=0)
+    alike, which = np.unique(np.round(np.column_stack([normals, far]), 6), axis=0, return_inverse=True)
+    order = np.argsort(-np.bincount(which.reshape(-1), weights=areas))[:_PLANES]
+    # the rounding must not bring a plane nearer
+    alike[:, :3] /= np.linalg.norm(alike[:, :3], axis=1, keepdims=True)
+    alike[:, 3] = (corners @ alike[:, :3].T).max(axis=0)
+    return corners, alike[order]
 
 
+@lru_cache(maxsize=1024)
 def _thinned(shape: Mesh, by: float) -> tuple[Mesh, Any]:
-    key = (shape.hash, by)
-    if key not in _thin:
-        if len(_thin) >= _KEPT:
-            _thin.clear()
-        thin = drawn_in(shape, by)
-        _thin[key] = (thin, built(thin))
-    return _thin[key]
+    """A mesh drawn in, and its collision model."""
+    thin = drawn_in(shape, by)
+    return thin, built(thin)
 
 
 def enclosed(inner: Mesh, there: Array, outer: Solid) -> NDArray[np.bool_]:

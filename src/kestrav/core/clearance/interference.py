@@ -12,6 +12,7 @@ from __future__ import annotations
 import atexit
 from collections import OrderedDict
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 import coal
@@ -37,10 +38,7 @@ _COPLANAR = 1.0 - 1e-9  # cosine between normals
 _KEPT = 256  # shapes, and places of two shapes to each other
 
 _closest: Any = closest_point
-_manifolds: OrderedDict[str, Any] = OrderedDict()
 _known: OrderedDict[tuple[str, str, bytes], Interference] = OrderedDict()
-# what is kept to the very end would be told as leaked
-atexit.register(_manifolds.clear)
 
 
 @dataclass(frozen=True)
@@ -129,19 +127,21 @@ def _measured(one: Solid, seen: Array, two: Solid) -> Interference:
     return Interference(round(into_one[0], _DIGITS), shared.volume, apply(seen, into_one[1][None])[0])
 
 
+# by identity of the mesh; a cache of the work and not of the result
+@lru_cache(maxsize=_KEPT)
 def _manifold(shape: Mesh) -> Any | None:
     """A closed mesh as a manifold; None where it is none, as where it crosses itself along an edge."""
-    if shape.hash not in _manifolds:
-        body = shape.body
-        triangles = np.ascontiguousarray(body.faces, np.uint64)
-        if float(body.volume) < 0:
-            triangles = np.ascontiguousarray(triangles[:, ::-1])
-        made = manifold3d.Manifold(manifold3d.Mesh64(np.ascontiguousarray(body.vertices, float), triangles))
-        sound = made.status() == manifold3d.Error.NoError and not made.is_empty()
-        _manifolds[shape.hash] = made.as_original() if sound else None
-        if len(_manifolds) > _KEPT:
-            _manifolds.popitem(last=False)
-    return _manifolds[shape.hash]
+    body = shape.body
+    triangles = np.ascontiguousarray(body.faces, np.uint64)
+    if float(body.volume) < 0:
+        triangles = np.ascontiguousarray(triangles[:, ::-1])
+    made = manifold3d.Manifold(manifold3d.Mesh64(np.ascontiguousarray(body.vertices, float), triangles))
+    sound = made.status() == manifold3d.Error.NoError and not made.is_empty()
+    return made.as_original() if sound else None
+
+
+# what is kept to the very end would be told as leaked
+atexit.register(_manifold.cache_clear)
 
 
 def _deepest(pieces: Array, solid: Solid, enough: float = np.inf) -> tuple[float, Array]:

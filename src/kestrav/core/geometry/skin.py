@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 import trimesh
 from numpy.typing import NDArray
@@ -14,9 +16,6 @@ _FLAT = np.radians(0.5)  # between facets that are one
 _SMOOTH = np.radians(46.0)  # between facets of one round surface at most: eight around
 _ALIKE = 2.0  # times as much as the next that an angle of one round surface may be
 _MOST = 0.02  # of a part's size that facets may be off
-_KEPT = 2048
-
-_off: dict[str, float] = {}
 
 
 def drawn_in(shape: Mesh, by: float) -> Mesh:
@@ -25,21 +24,14 @@ def drawn_in(shape: Mesh, by: float) -> Mesh:
     return Mesh(np.asarray(body.vertices) - by * np.asarray(body.vertex_normals), np.asarray(body.faces, np.int32))
 
 
+# by identity of the mesh; a cache of the work and not of the result
+@lru_cache(maxsize=2048)
 def facet_error(shape: Mesh) -> float:
     """How far in mm the facets of a mesh are from the round surfaces that they stand for, at most; 0 where all is flat.
 
     A facet as wide as w that meets the next one at an angle t is off by w / 2 · tan(t / 4), the sagitta of a regular polygon. Facets
     count as round where another one follows on each side at a like angle, so that a slope or a chamfer does not.
     """
-    known = _off.get(shape.hash)
-    if known is None:
-        if len(_off) >= _KEPT:
-            _off.clear()
-        known = _off[shape.hash] = _facet_error(shape)
-    return known
-
-
-def _facet_error(shape: Mesh) -> float:
     body = shape.body
     pairs, angles = np.asarray(body.face_adjacency), np.asarray(body.face_adjacency_angles)
     if not len(pairs):
