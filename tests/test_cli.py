@@ -365,3 +365,66 @@ def test_export_writes_what_the_ending_says(saved, tmp_path, capsys, name, made)
 def test_export_refuses_other_endings(saved, tmp_path, capsys):
     assert main(["export", str(saved), str(tmp_path / "a.xyz")]) == 2
     assert "give .glb, .csv, .svg, .png or .html" in capsys.readouterr().err
+
+
+@pytest.fixture
+def rail(tmp_path):
+    """A slide on a rail with a bead of 0.8 mm on its way out, and a post far off."""
+    import trimesh
+
+    from kestrav.core.geometry.meshes import mesh
+
+    def at(solid, *by):
+        return trimesh.Trimesh(solid.vertices + np.array(by, float), solid.triangles)
+
+    bead = trimesh.boolean.union([at(box_mesh(200, 20, 10), 0, 0, -5), at(box_mesh(2, 20, 2), 40, 0, -0.2)])
+    made = make_project(
+        {
+            "Slide": (box_mesh(40, 20, 10), (0, 0, 5)),
+            "Rail": (mesh(bead.vertices, bead.faces), (0, 0, 0)),
+            "Post": (box_mesh(5, 5, 5), (0, 90, 0)),
+        }
+    )
+    file = tmp_path / "rail.kestrav"
+    project_file.save(made.project, made.meshes, file)
+    return file
+
+
+def test_info_lists_how_parts_meet_and_writes_it_once(capsys, rail, tmp_path):
+    table = tmp_path / "contacts.csv"
+    code, out, _ = run(capsys, "info", rail, "--contacts", "-o", table)
+    assert code == 0 and "1 pair of parts meet at rest" in out and "Slide and Rail: touches" in out
+    assert table.read_text().splitlines()[1].startswith("Slide,Rail,touches,0.0000")
+    code, out, _ = run(capsys, "info", rail, "--contacts", "--json")
+    (pair,) = json.loads(out)["contacts"]
+    assert pair["parts"] == ["Slide", "Rail"] and pair["kind"] == "touches" and not pair["intended"]
+    code, _, err = run(capsys, "info", rail, "--contacts", "-o", table)
+    assert code == 2 and "--force" in err
+    assert run(capsys, "info", rail, "-o", table)[0] == 2  # there is nothing else to write
+
+
+def test_extract_tells_a_snap_fit_and_goes_when_it_may_get_deeper(capsys, rail, tmp_path):
+    asked = ("extract", rail, "Slide", "--direction", "+x", "--margin", "5", "--checks", "20000")
+    code, out, _ = run(capsys, *asked)
+    assert code == 1 and "mm deeper at" in out and "allow it?" in out
+    target = tmp_path / "out.kestrav"
+    code, out, _ = run(capsys, *asked, "--deeper", "1", "-o", target)
+    assert code == 0 and "certified" in out
+
+
+def test_check_tells_how_long_pairs_are_in_contact(capsys, tmp_path):
+    made = make_project(
+        {"Block": (box_mesh(20, 20, 20), (0, 0, 10)), "Table": (box_mesh(400, 400, 10), (0, 0, -5))},
+        straight((0, 0, 10), (0, 0, 60)),
+        duration=1.0,
+    )
+    file = tmp_path / "lifted.kestrav"
+    project_file.save(made.project, made.meshes, file)
+    code, out, _ = run(capsys, "check", file)
+    assert code == 0 and "Block on Table: in contact until 0.1" in out
+    assert "no contact deeper than it may be by more than" in out
+    code, out, _ = run(capsys, "check", file, "--json")
+    data = json.loads(out)
+    (contact,) = data["contacts"]
+    assert contact["reason"] == "at rest" and contact["then_at_least_mm"] >= 5.0
+    assert data["certificate"]["contacts_within_mm"] < 0.5

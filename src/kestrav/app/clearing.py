@@ -129,7 +129,11 @@ class Clearing(QObject):
             self.fits.accepted_all.connect(self._accept)
             self.fits.export_asked.connect(self._export_fits)
         deep = sum(fit.depth > 0 for fit in found)
-        told = f"{len(found)} pairs meet at rest, {deep} of them interfere" if found else "No part touches another one"
+        told = (
+            f"{len(found)} pair{'s' if len(found) != 1 else ''} meet at rest, {deep} of them interfere"
+            if found
+            else "No part touches another one"
+        )
         self.fits.show_rows(self.session.project, found, told)
         self.fits.show()
         self.fits.raise_()

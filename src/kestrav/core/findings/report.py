@@ -315,7 +315,7 @@ def fits_as_text(project: Project, fits: Sequence[Fit]) -> str:
     """The same, as people read it."""
     if not fits:
         return "No part touches another one."
-    lines = [f"{len(fits)} pairs of parts meet at rest"]
+    lines = [f"{len(fits)} pair{'s' if len(fits) != 1 else ''} of parts meet at rest"]
     for fit in fits:
         names = " and ".join(told_apart(project, i) for i in (fit.pair.moving, fit.pair.other))
         lines.append(f"  {names}: {fit.told}{', intended' if fit.accepted else ''}")
