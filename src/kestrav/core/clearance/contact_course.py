@@ -13,13 +13,14 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.alike import far, off, spread, unlike
 from kestrav.core.clearance.between import Between, Pairing, Window, between, pairing
 from kestrav.core.clearance.bodies import Pair
 from kestrav.core.clearance.contact_history import Contact, Held
-from kestrav.core.clearance.depth_limit import DepthLimit, unlike
+from kestrav.core.clearance.depth_limit import DepthLimit
 from kestrav.core.clearance.interference import deeper_than
 from kestrav.core.document.records import Project
-from kestrav.core.geometry.meshes import Mesh, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, bounds_within, turned_bounds
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.bounds import of_box
 
@@ -27,6 +28,7 @@ Array = NDArray[np.float64]
 
 _STEP = 2.0  # times the tolerance, that a pair goes between two looks
 _MOST = 20_000  # looks at a pair; of a longer way they are farther apart
+_LOOKS = 2  # times as many as where only frames are looked at
 _FEWEST_OPEN, _MOST_OPEN = 60, 4000  # looks at a pair that neither boxes nor planes decide, at least and at most
 _MOST_DOUBTFUL = 24  # poses of a pair at which it is worked out whether it is too deep
 _ROUNDS = 2
@@ -34,6 +36,8 @@ _DEPTHS = 8  # depths that are measured of a pair
 _MOST_IN_STEP = 4096  # looks in one step
 _HELD = 20_000  # poses that are held together
 _LIKE = 0.5  # of the way between looks, by which poses may differ and count as one
+_WIDER = 0.1  # than a box asked for, in which it is looked what a mesh has there
+_IN_ONE_GO = 200  # looks, until whoever waits is told
 _HAIR = 1e-6  # mm
 _SMALLER = 0.7  # of a box, that what meets must be for its own way to be worked out
 
@@ -101,6 +105,7 @@ def contact_course(
 def _near(moving: Between, over: tuple[float, float], tell: Callable[[], None]) -> dict[int, _Near]:
     """The steps in which boxes that pairs sweep meet while they are in contact, by the groups that they are between."""
     found: dict[int, _Near] = {}
+    within = _Within()
     for window in moving.windows(over[1], over[0]):
         tell()
         far = moving.gaps(window) > 0
@@ -113,7 +118,7 @@ def _near(moving: Between, over: tuple[float, float], tell: Callable[[], None]) 
                 continue
             one, two = moving.led(int(g), window)
             seen = inverse_rigid(two) @ one
-            ways = np.stack([_way(moving, window, pair, seen) for pair in mine], axis=1)
+            ways = np.stack([_way(moving, window, pair, seen, within) for pair in mine], axis=1)
             kept = found.setdefault(int(g), _Near())
             kept.starts.append(window.times[inner])
             kept.ends.append(window.times[inner + 1])
@@ -122,7 +127,26 @@ def _near(moving: Between, over: tuple[float, float], tell: Callable[[], None]) 
     return found
 
 
-def _way(moving: Between, window: Window, pair: Pairing, seen: Array) -> Array:
+@dataclass(eq=False)
+class _Within:
+    """What meshes have within boxes, found once for a box that is large enough for many."""
+
+    _known: dict[tuple[int, int], tuple[Array, Array]] = field(default_factory=dict)
+
+    def bounds(self, key: tuple[int, int], shape: Mesh, box: Array) -> Array:
+        """Bounds (2, 3) that hold what a mesh has within a box (2, 3); ``key`` tells what for."""
+        if key not in self._known or (box[0] < self._known[key][0][0]).any() or (box[1] > self._known[key][0][1]).any():
+            wide = box + np.array([[-1.0], [1.0]]) * (_WIDER * (box[1] - box[0]) + _HAIR)
+            if key in self._known:
+                before = self._known[key][0]
+                wide = np.array([np.minimum(wide[0], before[0]), np.maximum(wide[1], before[1])])
+            found = bounds_within(shape, wide)
+            self._known[key] = wide, np.array([box[1], box[0]]) if found is None else found
+        own = self._known[key][1]
+        return np.array([np.maximum(box[0], own[0]), np.minimum(box[1], own[1])])
+
+
+def _way(moving: Between, window: Window, pair: Pairing, seen: Array, within: _Within) -> Array:
     """How far (n - 1,) points of a pair go to each other at most in each step of a window where they can meet: within both boxes."""
     whole = window.ways(pair)
     poses, boxes = moving.within(pair, seen), [shape.bounds for shape in pair.shapes]
@@ -130,11 +154,14 @@ def _way(moving: Between, window: Window, pair: Pairing, seen: Array) -> Array:
     if not np.isfinite(beyond):
         return whole
     met = []
-    for own, other, there in ((boxes[0], boxes[1], inverse_rigid(poses)), (boxes[1], boxes[0], poses)):
-        bounds = turned_bounds(other, there)
+    for mine, (other, there) in enumerate(((boxes[1], inverse_rigid(poses)), (boxes[0], poses))):
+        own, bounds = boxes[mine], turned_bounds(other, there)
         low, high = bounds[:, 0].min(axis=0) - beyond, bounds[:, 1].max(axis=0) + beyond
-        met.append(np.array([np.maximum(own[0], low), np.minimum(own[1], high)]))
-    if any((box[0] >= box[1]).any() for box in met):
+        box = np.array([np.maximum(own[0], low), np.minimum(own[1], high)])
+        if (box[0] <= box[1]).all():
+            box = within.bounds((id(pair), mine), pair.shapes[mine], box)
+        met.append(box)
+    if any((box[0] > box[1]).any() for box in met):
         return whole
     if all(
         np.linalg.norm(box[1] - box[0]) > _SMALLER * np.linalg.norm(own[1] - own[0])
@@ -171,23 +198,27 @@ def _judged(
 ) -> tuple[list[Deeper], float | None, int]:
     """Where a contact is deeper than allowed at times (n,), how deep it is shown to be at most elsewhere (none: nothing is), and how many
     poses were looked at closely."""
-    reach = float(np.linalg.norm(np.abs(limit.one.shape.bounds).max(axis=0)))
-    poses, which = unlike(seen, max(_LIKE * way, 1e-9), reach)
-    every = limit.open_at(poses)
-    left, apart = _fewer(every, int(np.clip(limit.looks, _FEWEST_OPEN, _MOST_OPEN)))
-    rooms = np.zeros(len(poses))
-    for k in left:
+    box = _met(limit, seen)
+    fine, like = unlike(seen, box, max(_LIKE * way, _HAIR))
+    poses = seen[fine]
+    rooms = limit.told_apart(poses)
+    every = np.flatnonzero(rooms <= 0)
+    near = max(_LIKE * max(way, limit.allowed), _HAIR)
+    chosen = every[spread(poses[every], box, near, int(np.clip(_LOOKS * limit.looks, _FEWEST_OPEN, _MOST_OPEN)))]
+    clear = np.zeros(len(chosen), bool)
+    for k in range(0, len(chosen), _IN_ONE_GO):
         tell()
-        rooms[k] = limit.room(poses[k], (apart + 1) * way)
-    doubtful = left[rooms[left] <= 0]
-    chosen, _ = _fewer(doubtful, _MOST_DOUBTFUL)
+        clear[k : k + _IN_ONE_GO] = limit.clear(poses[chosen[k : k + _IN_ONE_GO]])
+    # the first of them lie farthest from each other
+    tried = chosen[np.flatnonzero(~clear)[:_MOST_DOUBTFUL]]
+    too_deep = [k for k in tried if _told(tell) and deeper_than(limit.one, poses[k], limit.two, limit.allowed)]
+    looked = np.sort(np.concatenate([chosen[clear], tried]))
+    # any other pose is as deep as the nearest of these, but for how far it is from that
+    rooms[every] = -off(poses[every], poses[looked], box)
     depths = np.zeros(len(poses))
-    depths[np.concatenate([np.setdiff1d(every, left), doubtful])] = np.nan  # not known
-    deeper = [k for k in chosen if _told(tell) and deeper_than(limit.one, poses[k], limit.two, limit.allowed)]
-    depths[chosen] = 0.0
+    depths[too_deep] = limit.allowed + _HAIR
     # how deep, where it may be deepest
-    depths[deeper] = limit.allowed + _HAIR
-    known = np.array(deeper, np.intp)
+    known = np.sort(np.array(too_deep, np.intp))
     for _ in range(_ROUNDS):
         if not len(known):
             break
@@ -200,39 +231,46 @@ def _judged(
         low, high = some[max(worst - 1, 0)], some[min(worst + 1, len(some) - 1)]
         known = every[(every >= low) & (every <= high)]
     order = np.argsort(times, kind="stable")
-    beyond = _beyond(rooms[which[order]], np.isfinite(depths[which[order]]), way)
+    beyond = _beyond((rooms[like] - far(seen, poses[like], box))[order], way)
     told = limit.allowed + beyond if np.isfinite(beyond) else None
     if not (depths > limit.allowed).any():
-        return [], told, len(left)
-    order = order[np.isfinite(depths[which[order]])]
-    at, deep = times[order], depths[which[order]]
+        return [], told, len(chosen)
+    # what was not looked at parts no breach in two
+    seen_at = np.ones(len(poses), bool)
+    seen_at[np.setdiff1d(every, looked)] = False
+    seen_at |= depths > limit.allowed
+    order = order[seen_at[like[order]]]
+    at, deep = times[order], depths[like[order]]
     hits = np.flatnonzero(deep > limit.allowed)
     found = []
     for part in np.split(hits, np.flatnonzero(np.diff(hits) > 1) + 1):
         worst = part[int(np.argmax(deep[part]))]
         span = float(at[part[0]]), float(at[part[-1]])
         found.append(Deeper(contact.pair, *span, float(deep[worst]), float(at[worst]), limit.allowed))
-    return found, told, len(left)
+    return found, told, len(chosen)
 
 
-def _beyond(rooms: Array, known: NDArray[np.bool_], way: float) -> float:
-    """By how much in mm a pair may be deeper between looks (n,) than allowed at most, of which those ``known`` tell by how much (``rooms``)
-    it is at least less deep; from one to the next it goes no farther than a way, and what they stand for is off by a share of that."""
-    at = np.flatnonzero(known)
+def _met(limit: DepthLimit, seen: Array) -> Array:
+    """Bounds (2, 3) of what the first solid has within the second one's box at any of poses (n, 4, 4), the second seeing it."""
+    own = limit.one.shape.bounds
+    there = turned_bounds(limit.two.shape.bounds, inverse_rigid(seen))
+    low, high = np.maximum(own[0], there[:, 0].min(axis=0)), np.minimum(own[1], there[:, 1].max(axis=0))
+    found = bounds_within(limit.one.shape, np.array([low, high])) if (low <= high).all() else None
+    return own if found is None else found
+
+
+def _beyond(rooms: Array, way: float) -> float:
+    """By how much in mm a pair may be deeper than allowed at most at looks (n,) and between them, when it is known by how much it is less
+    deep at least there (below 0: deeper; -inf: not known) and it goes no farther than a way from one to the next."""
+    at = np.flatnonzero(np.isfinite(rooms))
     if not len(at):
         return np.inf
-    room = np.maximum(rooms[at] - _LIKE * way, 0.0)
+    room = rooms[at]
     inner = 0.5 * (np.diff(at) * way - room[:-1] - room[1:])
     ends = np.array([at[0] * way - room[0], (len(rooms) - 1 - at[-1]) * way - room[-1]])
-    return float(max(inner.max(initial=0.0), ends.max(), 0.0) + _LIKE * way)
+    return float(max(inner.max(initial=0.0), ends.max(), -room.min(), 0.0))
 
 
 def _told(tell: Callable[[], None]) -> bool:
     tell()
     return True
-
-
-def _fewer(numbers: NDArray[np.intp], most: int) -> tuple[NDArray[np.intp], int]:
-    """About so many of some numbers at most, evenly and the last one too, and how far apart they are then."""
-    apart = max(-(-len(numbers) // most), 1)
-    return np.unique(np.concatenate([numbers[::apart], numbers[-1:]])), apart

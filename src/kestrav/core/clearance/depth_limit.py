@@ -17,6 +17,7 @@ import numpy as np
 import trimesh
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.alike import spread
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.interference import Interference, deeper_than, interference_of
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses_each, turned_bounds
@@ -42,26 +43,30 @@ class DepthLimit:
     two: Solid
     allowed: float
 
-    def open_at(self, seen: Array) -> NDArray[np.intp]:
-        """The numbers of those poses (n, 4, 4) of the first solid as seen by the second at which boxes and planes do not tell that it
-        is no deeper than allowed."""
-        boxes = turned_bounds(self.one.shape.bounds, seen)
-        left = np.flatnonzero(box_gaps(boxes, self.two.shape.bounds) <= 0)
+    def told_apart(self, seen: Array) -> Array:
+        """By how much in mm (n,) boxes and planes tell that the first solid is less deep than allowed at least at poses (n, 4, 4), as seen
+        by the second; 0 where they do not tell that it is no deeper."""
+        room = np.zeros(len(seen))
+        gaps = box_gaps(turned_bounds(self.one.shape.bounds, seen), self.two.shape.bounds)
+        room[gaps > 0] = self.allowed + gaps[gaps > 0]
+        left = np.flatnonzero(gaps <= 0)
         for plane in self._planes:
             if not len(left):
                 break
-            left = left[plane.behind(seen[left]) > self.allowed]
-        return left
+            told = self.allowed - plane.behind(seen[left])
+            room[left] = np.maximum(told, 0.0)
+            left = left[told <= 0]
+        return room
 
     def too_deep(self, seen: Array) -> NDArray[np.intp]:
         """The numbers of those poses (n, 4, 4) of the first solid as seen by the second at which it is deeper than allowed.
 
         Of meshes that are large, so that a look takes long, only some of many poses are looked at; all are where one of these is too deep.
         """
-        left = self.open_at(seen)
-        apart = max(-(-len(left) // self.looks), 1)
-        found = self._deeper_of(seen, left[::apart])
-        return found if apart == 1 or not len(found) else self._deeper_of(seen, left)
+        left = np.flatnonzero(self.told_apart(seen) <= 0)
+        some = left[spread(seen[left], self.one.shape.bounds, _HAIR, self.looks)]
+        found = self._deeper_of(seen, np.sort(some))
+        return found if len(some) == len(left) or not len(found) else self._deeper_of(seen, left)
 
     @property
     def looks(self) -> int:
@@ -69,7 +74,7 @@ class DepthLimit:
         return max(_LOOKED // (len(self.one.shape.triangles) + len(self.two.shape.triangles)), _FEWEST)
 
     def _deeper_of(self, seen: Array, left: NDArray[np.intp]) -> NDArray[np.intp]:
-        doubtful = left[~self._clear(seen[left])]
+        doubtful = left[~self.clear(seen[left])]
         deeper = [k for k in doubtful if deeper_than(self.one, seen[k], self.two, self.allowed)]
         return np.array(deeper, np.intp)
 
@@ -101,7 +106,7 @@ class DepthLimit:
         """The interference at a pose (4, 4), its place as the second one sees it."""
         return interference_of(self.one, seen, self.two, np.eye(4))
 
-    def _clear(self, seen: Array) -> NDArray[np.bool_]:
+    def clear(self, seen: Array) -> NDArray[np.bool_]:
         """At which of poses (n, 4, 4) neither solid drawn in meets the other: there they are no deeper than allowed."""
         found = np.ones(len(seen), bool)
         for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
@@ -138,17 +143,6 @@ class _Plane:
         for k in range(0, len(seen), step):
             found[k : k + step] = far[k : k + step] - (normals[k : k + step] @ self.corners.T).min(axis=1)
         return found
-
-
-def unlike(poses: Array, step: float = 1e-9, reach: float = 1.0) -> tuple[Array, NDArray[np.intp]]:
-    """Those poses (k, 4, 4) of many (n, 4, 4), in their order, that bring points within a reach in mm to places that differ by more than
-    about a step, and for each which one it is like (n,)."""
-    flat = np.concatenate([reach * poses[:, :3, :3].reshape(len(poses), 9), poses[:, :3, 3]], axis=1)
-    _, first, which = np.unique(np.round(flat / step), axis=0, return_index=True, return_inverse=True)
-    order = np.argsort(first)
-    place = np.empty(len(order), np.intp)
-    place[order] = np.arange(len(order))
-    return poses[first[order]], place[which.reshape(-1)]
 
 
 # by identity of the mesh; a cache of the work and not of the result

@@ -15,11 +15,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.alike import unlike
 from kestrav.core.clearance.asked import GENERAL, Asked, asked_of, required_by
 from kestrav.core.clearance.between import stirred
 from kestrav.core.clearance.bodies import Bodies, Pair, bodies_of
 from kestrav.core.clearance.contact_history import Contact, Held, contacts_of
-from kestrav.core.clearance.depth_limit import unlike
 from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses, turned_bounds
@@ -256,7 +256,9 @@ class _Sweep:
                 continue
             a, b = self.bodies.first[k], self.bodies.second[k]
             both = poses([int(a), int(b)])[frames]
-            seen, which = unlike(inverse_rigid(both[:, 1]) @ both[:, 0])
+            seen = inverse_rigid(both[:, 1]) @ both[:, 0]
+            first, which = unlike(seen, limit.one.shape.bounds)
+            seen = seen[first]
             self.measured += len(seen)
             deep = set(limit.too_deep(seen).tolist())
             bad = frames[[int(n) in deep for n in which]]

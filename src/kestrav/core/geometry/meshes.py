@@ -179,6 +179,23 @@ def box_gaps(one: ArrayLike, two: ArrayLike) -> Array:
     return found
 
 
+def bounds_within(mesh: Mesh, box: Array) -> Array | None:
+    """Bounds (2, 3) of what a mesh, and the solid that it closes, has within a box (2, 3); None where that is nothing.
+
+    Where none of the box's corners is inside the solid, what it has there is bounded by its surface.
+    """
+    corners = mesh.vertices[mesh.triangles]
+    low, high = np.maximum(corners.min(axis=1), box[0]), np.minimum(corners.max(axis=1), box[1])
+    here = (low <= high).all(axis=1)
+    found = [low[here], high[here]]
+    own = mesh.bounds
+    if mesh.watertight and (own[0] < box[1]).all() and (own[1] > box[0]).all():
+        ends = box_corners(box)
+        found.append(ends[encloses_each(mesh, ends)])
+    points = np.concatenate(found)
+    return np.stack([points.min(axis=0), points.max(axis=0)]) if len(points) else None
+
+
 def encloses(mesh: Mesh, point: ArrayLike) -> bool:
     """Whether a closed mesh has a point (3,) inside."""
     return bool(encloses_each(mesh, np.asarray(point, float)[None])[0])
