@@ -15,7 +15,8 @@ from kestrav.core.clearance.certificate import certify
 from kestrav.core.document import edits
 from kestrav.core.document.records import FixedHeading, Part, Placement, Project, Settings
 from kestrav.core.errors import BadInput
-from kestrav.core.extraction.problem import Pose, pose, problem_of
+from kestrav.core.extraction.poses import Pose, pose
+from kestrav.core.extraction.problem import problem_of
 from kestrav.core.extraction.pulls import directions, least_blockers, straight_pulls
 from kestrav.core.extraction.taking_apart import order_of
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way, find_way

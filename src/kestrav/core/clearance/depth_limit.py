@@ -21,7 +21,7 @@ from kestrav.core.clearance.alike import spread
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.interference import Interference, deeper_than, interference_of
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses_each, turned_bounds
-from kestrav.core.geometry.models import built, nearest, placed
+from kestrav.core.geometry.models import AT_REST, built, nearest, placed
 from kestrav.core.geometry.skin import drawn_in
 from kestrav.core.geometry.transforms import inverse_rigid
 
@@ -31,8 +31,6 @@ _PLANES = 12  # of a convex hull that are tried, the largest first
 _AT_ONCE = 4_000_000  # heights that are worked out together
 _LOOKED, _FEWEST = 100_000, 40  # triangles looked at in all, and poses at least
 _HAIR = 1e-3  # mm
-_AT_REST = placed(np.eye(4))
-_ONE_CONTACT = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1)
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,25 +76,16 @@ class DepthLimit:
         deeper = [k for k in doubtful if deeper_than(self.one, seen[k], self.two, self.allowed)]
         return np.array(deeper, np.intp)
 
-    def spare(self, seen: Array, enough: float = np.inf) -> float:
-        """By how much in mm they are less deep than allowed at least, the first one being seen by the second at a pose (4, 4), or
-        ``enough`` if that is less; below 0 where they are deeper."""
-        told = self.room(seen, enough)
-        if told > 0:
-            return told
-        if deeper_than(self.one, seen, self.two, self.allowed):
-            return -_HAIR
-        return max(self.allowed - self.measured(seen).depth, 0.0)
-
     def room(self, seen: Array, enough: float = np.inf) -> float:
-        """The same as far as planes and the solids drawn in tell, without measuring; 0 where they do not tell that it is allowed."""
+        """By how much in mm planes and the solids drawn in tell that they are less deep than allowed at least, the first one being seen by
+        the second at a pose (4, 4), or ``enough`` if that is less; 0 where they do not tell that it is allowed."""
         told = self.allowed - min(plane.behind(seen[None])[0] for plane in self._planes)
         if told > 0:
             return float(min(told, enough))
         least = enough
         for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
             thin, model = _thinned(inner.shape, self.allowed)
-            found = nearest(model, placed(there), outer.model, _AT_REST, least)
+            found = nearest(model, placed(there), outer.model, AT_REST, least)
             least = least if found is None else found.distance
             if least <= 0 or enclosed(thin, there[None], outer)[0]:
                 return 0.0
@@ -106,14 +95,16 @@ class DepthLimit:
         """The interference at a pose (4, 4), its place as the second one sees it."""
         return interference_of(self.one, seen, self.two, np.eye(4))
 
-    def clear(self, seen: Array) -> NDArray[np.bool_]:
-        """At which of poses (n, 4, 4) neither solid drawn in meets the other: there they are no deeper than allowed."""
+    def clear(self, seen: Array, spare: float = 0.0) -> NDArray[np.bool_]:
+        """At which of poses (n, 4, 4) neither solid drawn in meets the other, nor comes as near as a spare in mm: there they are less deep
+        than allowed, by so much."""
         found = np.ones(len(seen), bool)
         for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
             thin, model = _thinned(inner.shape, self.allowed)
             for k in np.flatnonzero(found):
-                request, result = _ONE_CONTACT, coal.CollisionResult()
-                found[k] = not coal.collide(model, placed(there[k]), outer.model, _AT_REST, request, result)
+                request, result = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1), coal.CollisionResult()
+                request.security_margin = spare
+                found[k] = not coal.collide(model, placed(there[k]), outer.model, AT_REST, request, result)
             left = np.flatnonzero(found)
             found[left] = ~enclosed(thin, there[left], outer)
         return found

@@ -17,7 +17,8 @@ from ompl import geometric as og
 from ompl import util as ou
 from scipy.spatial.transform import Rotation
 
-from kestrav.core.extraction.problem import Budget, Pose, Problem, leaning, part_way, pose
+from kestrav.core.extraction.poses import Pose, leaning, part_way, pose
+from kestrav.core.extraction.problem import Budget, Problem
 from kestrav.core.extraction.pulls import exit_travel
 
 Array = NDArray[np.float64]

@@ -1,110 +1,40 @@
 """What is to be taken out of what: bodies, how near they may come, and whether a motion between two poses is free.
 
-A pose is that of the thing's pivot, as a turn about it from how it stands and a way from where it stands. Between two poses the way goes
-straight and the turn about one axis, both evenly: then no point goes farther than the way and the turn times its distance from the
-pivot, and from the slack at both ends follows how much is left between. Lengths in mm, angles in rad.
+Between two poses no point goes farther than the way and the turn times its distance from the pivot, and from the slack at both ends
+follows how much is left between. Lengths in mm, angles in rad.
 """
 
 from __future__ import annotations
 
-import itertools
 import time
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.clearance.contact_history import deeper_by, rounded_up, tolerance_of
-from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.depth_limit import DepthLimit, nested
 from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
+from kestrav.core.extraction.layers import FINEST, Body, Held, Layer
+from kestrav.core.extraction.poses import Pose, part_way, pose, stir
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, joined, turned_bounds
-from kestrav.core.geometry.models import built, nearest, placed
-from kestrav.core.geometry.transforms import apply, rigid
+from kestrav.core.geometry.models import AT_REST, built, nearest, placed
+from kestrav.core.geometry.transforms import apply
+from kestrav.core.motion.making import pivot_on_it
 from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 
 NEARER = 0.3  # mm by which what is nearer than required as it stands may come nearer, and no more than half of how near it is
-FINEST = 0.01  # mm of way below which a motion is not halved any more
 CLEAR = 0.25  # of the mean size of what is taken out, that it goes beyond what it must leave, if nothing else is said
+_TIGHT = 6  # steps that are gone where it is tight before it is looked how tight
 LEAST_STEP = 1.0  # mm of way in which a free travel is looked for
-
-
-@lru_cache(maxsize=4096)
-def _rotation(turn: tuple[float, float, float]) -> Array:
-    """A rotation vector as a matrix (3, 3); most motions are straight, and so have but one."""
-    found: Array = Rotation.from_rotvec(turn).as_matrix()
-    return found
-
-
-@dataclass(frozen=True)
-class Pose:
-    """A way (3,) from where the thing stands, and a turn about its pivot as a rotation vector (3,) in the room's axes."""
-
-    way: tuple[float, float, float] = (0.0, 0.0, 0.0)
-    turn: tuple[float, float, float] = (0.0, 0.0, 0.0)
-
-    def matrix(self, pivot: Array) -> Array:
-        """The motion (4, 4) from how the thing stands, its pivot being at a point (3,)."""
-        rotation = _rotation(self.turn)
-        return rigid(rotation, pivot + np.array(self.way) - rotation @ pivot)
-
-
-def pose(way: Iterable[float], turn: Iterable[float] = (0.0, 0.0, 0.0)) -> Pose:
-    """A pose of plain numbers."""
-    x, y, z = (float(v) + 0.0 for v in way)
-    a, b, c = (float(v) + 0.0 for v in turn)
-    return Pose((x, y, z), (a, b, c))
-
-
-def pose_of(matrix: Array, pivot: Array) -> Pose:
-    """The pose of a motion (4, 4) from how the thing stands, its pivot being at a point (3,)."""
-    turn = Rotation.from_matrix(matrix[:3, :3]).as_rotvec()
-    return pose(apply(matrix, pivot[None])[0] - pivot, turn)
-
-
-def part_way(one: Pose, two: Pose, share: float) -> Pose:
-    """The pose at a share of the motion between two."""
-    way = np.array(one.way) + share * (np.array(two.way) - np.array(one.way))
-    if one.turn == two.turn:
-        return pose(way, one.turn)
-    turn = (Rotation.from_rotvec(share * _step(one, two).as_rotvec()) * Rotation.from_rotvec(one.turn)).as_rotvec()
-    return pose(way, turn)
-
-
-def turn_between(one: Pose, two: Pose) -> float:
-    """The angle in rad between two poses' turns."""
-    return 0.0 if one.turn == two.turn else float(_step(one, two).magnitude())
-
-
-def _step(one: Pose, two: Pose) -> Rotation:
-    return Rotation.from_rotvec(two.turn) * Rotation.from_rotvec(one.turn).inv()
-
-
-def length_of(way: Sequence[Pose]) -> float:
-    """How far the pivot goes in mm."""
-    return float(sum(stir(a, b, 0.0) for a, b in itertools.pairwise(way)))
-
-
-def stir(one: Pose, two: Pose, reach: float) -> float:
-    """How far any point goes at most between two poses that is no farther than ``reach`` from the pivot."""
-    far = float(np.linalg.norm(np.subtract(two.way, one.way)))
-    return far + turn_between(one, two) * reach
-
-
-def leaning(at: Pose) -> float:
-    """How far in degrees what stood upright leans at a pose."""
-    up = Rotation.from_rotvec(at.turn).apply([0.0, 0.0, 1.0])
-    return float(np.degrees(np.arccos(np.clip(up[2], -1.0, 1.0))))
 
 
 @dataclass(eq=False)
@@ -145,78 +75,6 @@ class Budget:
         if self.late:
             return f"given up after {self.seconds:g} s, after {self.problem.measured - self._first:,} of {self.checks:,} checks"
         return f"given up after {self.checks:,} checks"
-
-
-@dataclass(frozen=True, eq=False)
-class Body:
-    """A solid as it stands: its part's id, and its mesh and box (2, 3) in space."""
-
-    id: str
-    shape: Mesh
-    box: Array
-
-    @cached_property
-    def model(self) -> Any:
-        """Its collision model."""
-        return built(self.shape)
-
-    @cached_property
-    def solid(self) -> Solid:
-        """It, as depths are measured of."""
-        return Solid(self.shape, self.model, self.shape.watertight)
-
-
-@dataclass(frozen=True, eq=False)
-class Layer:
-    """Bodies to move, as one, against bodies in the way, as one, that may come as near as ``need`` mm; ``owner`` tells for each triangle
-    of the latter which obstacle it is of."""
-
-    mover: Any
-    corners: Array
-    other: Any
-    box: Array
-    owner: NDArray[np.intp]
-    need: float
-
-    def gap(self, matrix: Array) -> float:
-        """How far the boxes are apart in mm beyond what is needed, under a motion (4, 4)."""
-        here = self.corners @ matrix[:3, :3].T + matrix[:3, 3]
-        return float(box_gaps(np.array([here.min(axis=0), here.max(axis=0)]), self.box)) - self.need
-
-    def slack(self, matrix: Array, below: float) -> tuple[float, int]:
-        """By how much in mm they are farther apart than needed, or ``below`` if that is less, and the obstacle that is nearest."""
-        found = nearest(self.mover, placed(matrix), self.other, _AT_REST, below + self.need)
-        if found is None or found.distance - self.need >= below:
-            return below, -1
-        which = int(self.owner[found.triangle]) if 0 <= found.triangle < len(self.owner) else -1
-        # surfaces that cross tell no depth
-        return (found.distance - self.need if found.distance > 0 else -max(self.need, FINEST)), which
-
-
-@dataclass(frozen=True, eq=False)
-class Held:
-    """A body to move that is in contact with one in the way as they stand (``other``, its number): they may slide on each other and part,
-    and never get deeper into each other than the limit."""
-
-    limit: DepthLimit
-    corners: Array
-    box: Array
-    other: int
-    leeway: float
-    deeper: float = 0.0  # mm of a snap fit's that are allowed
-
-    def gap(self, matrix: Array) -> float:
-        """How far the boxes are apart in mm, under a motion (4, 4)."""
-        here = self.corners @ matrix[:3, :3].T + matrix[:3, 3]
-        return float(box_gaps(np.array([here.min(axis=0), here.max(axis=0)]), self.box))
-
-    def slack(self, matrix: Array, below: float) -> tuple[float, int]:
-        """By how much in mm they are less deep than they may be, at least, or ``below`` if that is less; and the obstacle."""
-        found = self.limit.spare(matrix, below)
-        return found, self.other if found < below else -1
-
-
-_AT_REST = placed(np.eye(4))
 
 
 @dataclass(eq=False)
@@ -363,34 +221,66 @@ class Problem:
                 waiting += [(middle, b), (a, middle)]
         return True, *min(known.values(), key=lambda s: s[0])
 
-    def likely_free(self, one: Pose, two: Pose) -> bool:
-        """Whether a motion between two poses looks free, gone along in steps as large as what is left allows, and no smaller than a
-        quarter of what is required: quicker than to show it, and as good while looking for a way."""
-        whole = stir(one, two, self.reach)
-        least_step = max(0.25 * self.required, self.least_step)
-        gone = 0.0
-        while True:
-            slack, _ = self.slack(part_way(one, two, gone / whole) if whole > 0 else one, max(whole - gone, 1.0))
-            if slack < 0:
+    def free_at(self, matrix: Array) -> bool:
+        """Whether all is as far apart as it must be under a motion (4, 4), as far as can be told quickly: what is in contact may be held to
+        be too deep where it is nearly so."""
+        for layer in self.layers():
+            self.measured += 1
+            if layer.gap(matrix) >= 0:
+                continue
+            if isinstance(layer, Held):
+                if not (layer.clear(matrix) if layer.told_at_rest else layer.free(matrix)):
+                    return False
+            elif not layer.free(matrix):
                 return False
+        return True
+
+    def _ahead(self, at: Pose, most: float, least: float) -> tuple[float, int]:
+        """How far in mm anything may go on from a pose, up to so many: no less than the least step where it is free; below 0 with the
+        obstacle where it is not."""
+        matrix = at.matrix(self.pivot)
+        ahead = max(most, least)
+        for gap, layer in sorted(((layer.gap(matrix), layer) for layer in self.layers()), key=lambda item: item[0]):
+            if gap >= ahead:
+                break
+            self.measured += 1
+            if isinstance(layer, Held):
+                if gap <= 0 and not layer.free(matrix):
+                    return -1.0, layer.other
+                ahead = min(ahead, max(gap, least))
+            elif ahead > least:
+                slack, which = layer.slack(matrix, ahead)
+                if slack < 0:
+                    return -1.0, which
+                ahead = min(ahead, max(slack, least))
+            elif not layer.free(matrix):
+                return -1.0, layer.slack(matrix, 0.0)[1]
+        return ahead, -1
+
+    def _along(self, at: Callable[[float], Pose], whole: float) -> tuple[float, int]:
+        """How far in mm it gets along a motion, gone along in steps as large as what is left allows, and no smaller than a quarter of what
+        is required; and which obstacle stops it (-1: none). Where it is tight some steps are gone before it is looked how tight it is."""
+        least = max(0.25 * self.required, self.least_step)
+        gone, tight = 0.0, 0
+        while True:
+            ahead, which = self._ahead(at(gone), least if tight else max(whole - gone, 1.0), least)
+            if ahead < 0:
+                return gone, which
             if gone >= whole:
-                return True
-            gone = min(gone + max(slack, least_step), whole)
+                return whole, -1
+            tight = tight - 1 if tight else (_TIGHT if ahead < 2.0 * least else 0)
+            gone = min(gone + ahead, whole)
+
+    def likely_free(self, one: Pose, two: Pose) -> bool:
+        """Whether a motion between two poses looks free: quicker than to show it, and as good while looking for a way."""
+        whole = stir(one, two, self.reach)
+        return self._along(lambda gone: part_way(one, two, gone / whole) if whole > 0 else one, whole)[1] < 0
 
     def travel(self, start: Pose, direction: Array, most: float) -> tuple[float, int]:
-        """How far the thing can go straight from a pose, up to ``most`` mm, and which obstacle stops it (-1: none).
-
-        Looked for in steps of at least a quarter of what is required; what goes on by this is to be shown free by itself.
-        """
-        least_step = max(0.25 * self.required, self.least_step)
-        gone = 0.0
-        while True:
-            slack, which = self.slack(pose(np.array(start.way) + gone * direction, start.turn), most + 1.0)
-            if slack < 0:
-                return max(gone - least_step, 0.0), which
-            if gone >= most:
-                return most, -1
-            gone = min(gone + max(slack, least_step), most)
+        """How far the thing can go straight from a pose, up to ``most`` mm, and which obstacle stops it (-1: none). What goes on by this
+        is to be shown free by itself."""
+        gone, which = self._along(lambda gone: pose(np.array(start.way) + gone * direction, start.turn), most)
+        return (gone, -1) if which < 0 else (max(gone - max(0.25 * self.required, self.least_step), 0.0), which)
 
 
 def problem_of(
@@ -417,6 +307,7 @@ def problem_of(
     for thing in ids:
         if not isinstance(get(project, thing), Part):
             raise BadInput(f"“{get(project, thing).name}” is no part, so it cannot be taken out")
+    project = pivot_on_it(project, ids[0])
     inner = {i for thing in ids for i in subtree(project, thing)}
     rest = rest_poses(project) if poses is None else poses
     row, shown = rows(project), shown_parts(project)
@@ -526,7 +417,7 @@ def _near_pairs(
         for j, other in enumerate(obstacles):
             if box_gaps(box, other.box) >= wanted + NEARER:
                 continue
-            found = nearest(body.model, placed(there), other.model, _AT_REST, wanted + NEARER)
+            found = nearest(body.model, placed(there), other.model, AT_REST, wanted + NEARER)
             if found is None and not nested(body.solid, there, other.solid):
                 continue
             distance = 0.0 if found is None else found.distance

@@ -9,7 +9,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.extraction.problem import FINEST, Pose, Problem, leaning, pose
+from kestrav.core.extraction.layers import FINEST
+from kestrav.core.extraction.poses import Pose, leaning, pose
+from kestrav.core.extraction.problem import Problem
 from kestrav.core.geometry.meshes import box_gaps
 
 Array = NDArray[np.float64]

@@ -14,11 +14,13 @@ from kestrav.core.document.edits import add, change
 from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import Cue, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.extraction.problem import Pose, Problem, length_of, pose, problem_of
+from kestrav.core.extraction.poses import Pose, length_of, pose
+from kestrav.core.extraction.problem import Problem, problem_of
 from kestrav.core.extraction.pulls import blockers_along, directions, exit_travel, legged_pull
 from kestrav.core.extraction.way_runs import straight_run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh, box_corners
+from kestrav.core.motion.making import pivot_on_it
 from kestrav.core.motion.placing import shift, transform
 from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
 
@@ -227,6 +229,7 @@ def add_sequence(project: Project, order: Order, start: float = 0.0) -> Project:
     is the assembly."""
     lead: str | None = None
     for removal in order.removals:
+        project = pivot_on_it(project, removal.thing)
         rest, pivot = rest_and_pivot(project, removal.thing)
         stands = (rest @ pivot)[:3, 3] + gone_with(project, removal.thing, order)
         name = f"{get(project, removal.thing).name} comes out"

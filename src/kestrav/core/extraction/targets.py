@@ -11,9 +11,10 @@ from kestrav.core.clearance.drop import drop_height
 from kestrav.core.document.lookup import get, solids, subtree
 from kestrav.core.document.records import Placement, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.extraction.problem import Pose, pose_of
+from kestrav.core.extraction.poses import Pose, pose_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.motion.making import pivot_on_it
 from kestrav.core.motion.placing import shift
 from kestrav.core.motion.resting import placement_matrix, rest_and_pivot, rest_poses, rows, world_bounds
 
@@ -25,7 +26,7 @@ _ABOVE = 1.0  # mm above everything, from where things are let down
 def pose_at(project: Project, things: Sequence[str], target: Placement) -> Pose:
     """The pose that brings the first thing's pivot to a placement in the room."""
     rest, pivot = rest_and_pivot(project, things[0])
-    return pose_of(placement_matrix(target) @ inverse_rigid(rest @ pivot), (rest @ pivot)[:3, 3])
+    return pose_of(placement_matrix(target) @ inverse_rigid(rest @ pivot), _turned_about(project, things[0]))
 
 
 def pose_on(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str], carrier: str) -> Pose:
@@ -51,5 +52,11 @@ def pose_on(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str],
     for inner in mine:
         moved[row[inner]] = shift(way) @ poses[row[inner]]
     way[2] -= drop_height(project, meshes, things, moved)
-    rest, pivot = rest_and_pivot(project, things[0])
-    return pose_of(shift(way), (rest @ pivot)[:3, 3])
+    return pose_of(shift(way), _turned_about(project, things[0]))
+
+
+def _turned_about(project: Project, thing: str) -> Array:
+    """The point (3,) that a thing is turned about when it is taken out."""
+    rest, pivot = rest_and_pivot(pivot_on_it(project, thing), thing)
+    found: Array = (rest @ pivot)[:3, 3]
+    return found

@@ -28,10 +28,12 @@ from kestrav.core.document.records import (
     TurnKey,
 )
 from kestrav.core.errors import BadInput
-from kestrav.core.extraction.problem import Pose, Problem, turn_between
+from kestrav.core.extraction.poses import Pose, turn_between
+from kestrav.core.extraction.problem import Problem
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import quaternion_from_rotation, rigid
+from kestrav.core.motion.making import pivot_on_it
 from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.placing import placement
 from kestrav.core.motion.resting import rest_and_pivot
@@ -78,6 +80,7 @@ def run_of_way(
     Corners are rounded by a share of their shorter side. A way that turns on the spot becomes key poses, as a run turns by its way.
     Raises BadInput for several things then.
     """
+    project = pivot_on_it(project, things[0])
     rest, pivot = rest_and_pivot(project, things[0])
     stands = rest @ pivot
     places = [stands[:3, 3] + np.array(at.way) for at in poses]

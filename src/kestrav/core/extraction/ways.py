@@ -18,7 +18,8 @@ from kestrav.core.document.lookup import solids
 from kestrav.core.document.records import Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.planning import goals, plan, shortened
-from kestrav.core.extraction.problem import Budget, Pose, Problem, leaning, length_of, part_way, pose, problem_of
+from kestrav.core.extraction.poses import Pose, leaning, length_of, part_way, pose
+from kestrav.core.extraction.problem import Budget, Problem, problem_of
 from kestrav.core.extraction.pulls import (
     Pull,
     blockers_along,

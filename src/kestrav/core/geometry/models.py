@@ -40,6 +40,9 @@ def placed(matrix: Array) -> Any:
     return coal.Transform3s(matrix[:3, :3], matrix[:3, 3])
 
 
+AT_REST = placed(np.eye(4))
+
+
 @dataclass(frozen=True)
 class Nearest:
     """Least distance in mm (0 when the surfaces cross) and where it is, in space; and on which triangle of the second model."""

@@ -1,0 +1,119 @@
+"""What is moved and what is in its way, and whether they are free of each other at a pose. Lengths in mm."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import coal
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.clearance.depth import Solid
+from kestrav.core.clearance.depth_limit import DepthLimit
+from kestrav.core.clearance.interference import deeper_than
+from kestrav.core.geometry.meshes import Mesh, box_gaps
+from kestrav.core.geometry.models import AT_REST, built, nearest, placed
+
+Array = NDArray[np.float64]
+
+FINEST = 0.01  # mm of way below which a motion is not halved any more
+
+
+@dataclass(frozen=True, eq=False)
+class Body:
+    """A solid as it stands: its part's id, and its mesh and box (2, 3) in space."""
+
+    id: str
+    shape: Mesh
+    box: Array
+
+    @cached_property
+    def model(self) -> Any:
+        """Its collision model."""
+        return built(self.shape)
+
+    @cached_property
+    def solid(self) -> Solid:
+        """It, as depths are measured of."""
+        return Solid(self.shape, self.model, self.shape.watertight)
+
+
+@dataclass(frozen=True, eq=False)
+class Layer:
+    """Bodies to move, as one, against bodies in the way, as one, that may come as near as ``need`` mm; ``owner`` tells for each triangle
+    of the latter which obstacle it is of."""
+
+    mover: Any
+    corners: Array
+    other: Any
+    box: Array
+    owner: NDArray[np.intp]
+    need: float
+
+    def gap(self, matrix: Array) -> float:
+        """How far the boxes are apart in mm beyond what is needed, under a motion (4, 4)."""
+        here = self.corners @ matrix[:3, :3].T + matrix[:3, 3]
+        return float(box_gaps(np.array([here.min(axis=0), here.max(axis=0)]), self.box)) - self.need
+
+    def slack(self, matrix: Array, below: float) -> tuple[float, int]:
+        """By how much in mm they are farther apart than needed, or ``below`` if that is less, and the obstacle that is nearest."""
+        found = nearest(self.mover, placed(matrix), self.other, AT_REST, below + self.need)
+        if found is None or found.distance - self.need >= below:
+            return below, -1
+        which = int(self.owner[found.triangle]) if 0 <= found.triangle < len(self.owner) else -1
+        # surfaces that cross tell no depth
+        return (found.distance - self.need if found.distance > 0 else -max(self.need, FINEST)), which
+
+    def free(self, matrix: Array, spare: float = 0.0) -> bool:
+        """Whether they are as far apart as needed and by a spare in mm more: several times quicker than to tell how far they are."""
+        request, result = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1), coal.CollisionResult()
+        request.security_margin = self.need + spare
+        return not coal.collide(self.mover, placed(matrix), self.other, AT_REST, request, result)
+
+
+@dataclass(frozen=True, eq=False)
+class Held:
+    """A body to move that is in contact with one in the way as they stand (``other``, its number): they may slide on each other and part,
+    and never get deeper into each other than the limit."""
+
+    limit: DepthLimit
+    corners: Array
+    box: Array
+    other: int
+    leeway: float
+    deeper: float = 0.0  # mm of a snap fit's that are allowed
+
+    def gap(self, matrix: Array) -> float:
+        """How far the boxes are apart in mm, under a motion (4, 4)."""
+        here = self.corners @ matrix[:3, :3].T + matrix[:3, 3]
+        return float(box_gaps(np.array([here.min(axis=0), here.max(axis=0)]), self.box))
+
+    def slack(self, matrix: Array, below: float) -> tuple[float, int]:
+        """By how much in mm they are less deep than they may be, at least, or ``below`` if that is less; and the obstacle."""
+        found = min(self.gap(matrix), below)
+        if found <= 0:
+            found = self._spare(matrix, below)
+        return found, self.other if found < below else -1
+
+    def _spare(self, matrix: Array, below: float) -> float:
+        if not self.free(matrix):
+            return -FINEST
+        if self.clear(matrix, min(4.0 * self.leeway, below)):
+            return self.limit.room(matrix, below)
+        # how much it is takes long to tell where they slide on each other
+        return 0.0
+
+    def clear(self, matrix: Array, spare: float = 0.0) -> bool:
+        """Whether boxes, planes and the solids drawn in tell that they are no deeper than they may be, by a spare in mm at least."""
+        return bool(self.limit.told_apart(matrix[None])[0] > spare or self.limit.clear(matrix[None], spare)[0])
+
+    def free(self, matrix: Array) -> bool:
+        """Whether they are no deeper than they may be, surely."""
+        return self.clear(matrix) or not deeper_than(self.limit.one, matrix, self.limit.two, self.limit.allowed)
+
+    @cached_property
+    def told_at_rest(self) -> bool:
+        """Whether it can be told quickly, as they stand, that they are no deeper than they may be."""
+        return self.clear(np.eye(4))
