@@ -58,7 +58,7 @@ def main() -> int:
         contacts.search_against_every_instant,
         certificates.certificate_against_sampling,
         adversarial.certificates_against_the_truth,
-        extraction.ways_against_plain_planning,
+        extraction.puzzles_against_plain_planning,
         curves.stations_against_spline,
         paths.drag_step,
         paths.long_drag_step,

@@ -82,7 +82,7 @@ def drawer_over_a_lip():
 
 def key_in_an_l():
     """An L-shaped key in an L-shaped corridor; it has to turn around the corner."""
-    key = one_of(box((10, 10, 1), (24, 70, 19)), box((10, 10, 1), (50, 24, 19)))
+    key = one_of(box((10, 10, 1), (70, 24, 19)), box((10, 10, 1), (24, 36, 19)))
     room = one_of(box((0, 0, 0), (90, 80, 20)), box((60, -160, 0), (90, 80, 20)))
     block = without(box((-20, -170, -20), (120, 100, 40)), room, box((60, -200, 0), (90, 0, 20)))
     return Puzzle("key in an L", "along, a quarter turn and down the other leg", {"thing": key, "block": block})
@@ -94,7 +94,7 @@ def ring_off_a_hook():
     ring.apply_translation((30, 0, -11))
     wall = box((-20, -60, -70), (0, 60, 80))
     hook = one_of(
-        wall, rod((-5, 0, 0), (60, 0, 0), 5), rod((60, 0, -4), (60, 0, 30), 5), rod((60, 0, 30), (35, 0, 30), 5)
+        wall, rod((-5, 0, 0), (60, 0, 0), 5), rod((60, 0, -4), (60, 0, 30), 5), rod((60, 0, 30), (45, 0, 30), 5)
     )
     return Puzzle("ring off a hook", "along, around two corners and off the end", {"thing": ring, "hook": hook})
 
@@ -126,14 +126,14 @@ def bent_pipe_through_two_clips():
     pipe = one_of(rod((0, 0, 0), (120, 0, 0), 6), trimesh.creation.icosphere(2, 6), rod((0, 0, 0), (0, 60, 0), 6))
 
     def clip(x):
-        ring = trimesh.creation.annulus(8.5, 14, 10)
+        ring = trimesh.creation.annulus(14, 20, 4)
         ring.apply_transform(trimesh.transformations.rotation_matrix(np.pi / 2, (0, 1, 0)))
         ring.apply_translation((x, 0, 0))
-        return one_of(ring, box((x - 5, -10, -60), (x + 5, 10, -11)))
+        return one_of(ring, box((x - 2, -10, -60), (x + 2, 10, -17)))
 
     return Puzzle(
         "bent pipe through two clips",
-        "pulled by its bend until the straight leg is out of both",
+        "on through both, the bend going off their axis between them",
         {
             "thing": pipe,
             "near": clip(40),

@@ -12,7 +12,6 @@ from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Any
 
-import coal
 import numpy as np
 import trimesh
 from numpy.typing import NDArray
@@ -21,7 +20,7 @@ from kestrav.core.clearance.alike import spread
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.interference import Interference, deeper_than, interference_of
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses_each, turned_bounds
-from kestrav.core.geometry.models import AT_REST, built, nearest, placed
+from kestrav.core.geometry.models import AT_REST, built, meets, nearest, placed
 from kestrav.core.geometry.skin import drawn_in
 from kestrav.core.geometry.transforms import inverse_rigid
 
@@ -102,12 +101,18 @@ class DepthLimit:
         for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
             thin, model = _thinned(inner.shape, self.allowed)
             for k in np.flatnonzero(found):
-                request, result = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1), coal.CollisionResult()
-                request.security_margin = spare
-                found[k] = not coal.collide(model, placed(there[k]), outer.model, AT_REST, request, result)
+                found[k] = not meets(model, there[k], outer.model, spare)
             left = np.flatnonzero(found)
             found[left] = ~enclosed(thin, there[left], outer)
         return found
+
+    def skins_clear(self, seen: Array) -> bool:
+        """Whether the surface of neither solid drawn in crosses that of the other at a pose (4, 4): enough where they came there little by
+        little."""
+        return not any(
+            meets(_thinned(inner.shape, self.allowed)[1], there, outer.model)
+            for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen)))
+        )
 
     @cached_property
     def _planes(self) -> list[_Plane]:

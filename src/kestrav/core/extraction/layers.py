@@ -6,15 +6,14 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
-import coal
 import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.depth_limit import DepthLimit
 from kestrav.core.clearance.interference import deeper_than
-from kestrav.core.geometry.meshes import Mesh, box_gaps
-from kestrav.core.geometry.models import AT_REST, built, nearest, placed
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.models import AT_REST, built, meets, nearest, placed
 
 Array = NDArray[np.float64]
 
@@ -54,8 +53,15 @@ class Layer:
 
     def gap(self, matrix: Array) -> float:
         """How far the boxes are apart in mm beyond what is needed, under a motion (4, 4)."""
-        here = self.corners @ matrix[:3, :3].T + matrix[:3, 3]
-        return float(box_gaps(np.array([here.min(axis=0), here.max(axis=0)]), self.box)) - self.need
+        return float(self.gaps(matrix[None])[0])
+
+    def gaps(self, matrices: Array) -> Array:
+        """The same (n,) under each of motions (n, 4, 4)."""
+        return _box_gaps(self.corners, matrices, self.box) - self.need
+
+    def doubtful(self, matrices: Array, spare: float = 0.0) -> NDArray[np.bool_]:
+        """Under which of motions (n, 4, 4) boxes do not tell that they are as far apart as needed and by a spare in mm more."""
+        return np.asarray(self.gaps(matrices) < spare)
 
     def slack(self, matrix: Array, below: float) -> tuple[float, int]:
         """By how much in mm they are farther apart than needed, or ``below`` if that is less, and the obstacle that is nearest."""
@@ -66,11 +72,13 @@ class Layer:
         # surfaces that cross tell no depth
         return (found.distance - self.need if found.distance > 0 else -max(self.need, FINEST)), which
 
+    def quickly_free(self, matrix: Array, spare: float = 0.0) -> bool:
+        """Whether they are as far apart as needed and by a spare in mm more."""
+        return self.free(matrix, spare)
+
     def free(self, matrix: Array, spare: float = 0.0) -> bool:
         """Whether they are as far apart as needed and by a spare in mm more: several times quicker than to tell how far they are."""
-        request, result = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1), coal.CollisionResult()
-        request.security_margin = self.need + spare
-        return not coal.collide(self.mover, placed(matrix), self.other, AT_REST, request, result)
+        return not meets(self.mover, matrix, self.other, self.need + spare)
 
 
 @dataclass(frozen=True, eq=False)
@@ -87,8 +95,11 @@ class Held:
 
     def gap(self, matrix: Array) -> float:
         """How far the boxes are apart in mm, under a motion (4, 4)."""
-        here = self.corners @ matrix[:3, :3].T + matrix[:3, 3]
-        return float(box_gaps(np.array([here.min(axis=0), here.max(axis=0)]), self.box))
+        return float(_box_gaps(self.corners, matrix[None], self.box)[0])
+
+    def doubtful(self, matrices: Array, spare: float = 0.0) -> NDArray[np.bool_]:
+        """Under which of motions (n, 4, 4) boxes do not tell that they are apart; no spare is asked of what is in contact."""
+        return np.asarray(_box_gaps(self.corners, matrices, self.box) <= 0)
 
     def slack(self, matrix: Array, below: float) -> tuple[float, int]:
         """By how much in mm they are less deep than they may be, at least, or ``below`` if that is less; and the obstacle."""
@@ -105,6 +116,11 @@ class Held:
         # how much it is takes long to tell where they slide on each other
         return 0.0
 
+    def quickly_free(self, matrix: Array, spare: float = 0.0) -> bool:
+        """Whether the solids drawn in tell that they are no deeper than they may be; where they do not even as these stand, it is worked
+        out."""
+        return self.limit.skins_clear(matrix) if self.told_at_rest else self.free(matrix)
+
     def clear(self, matrix: Array, spare: float = 0.0) -> bool:
         """Whether boxes, planes and the solids drawn in tell that they are no deeper than they may be, by a spare in mm at least."""
         return bool(self.limit.told_apart(matrix[None])[0] > spare or self.limit.clear(matrix[None], spare)[0])
@@ -117,3 +133,11 @@ class Held:
     def told_at_rest(self) -> bool:
         """Whether it can be told quickly, as they stand, that they are no deeper than they may be."""
         return self.clear(np.eye(4))
+
+
+def _box_gaps(corners: Array, matrices: Array, box: Array) -> Array:
+    """How far (n,) the boxes of corners (8, 3) under motions (n, 4, 4) are from a box (2, 3) in mm."""
+    here = corners @ matrices[:, :3, :3].swapaxes(1, 2)
+    low, high = here.min(axis=1) + matrices[:, :3, 3], here.max(axis=1) + matrices[:, :3, 3]
+    gap = np.maximum(np.maximum(low - box[1], box[0] - high), 0.0)
+    return np.asarray(np.sqrt(np.einsum("ni,ni->n", gap, gap)))

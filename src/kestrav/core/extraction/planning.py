@@ -184,7 +184,7 @@ def shortened(
     def joined(one: Pose, two: Pose) -> bool:
         middles = [part_way(one, two, share) for share in _LOOKS]
         fits = all(problem.inside_room(at) and (tilt is None or leaning(at) <= tilt) for at in middles)
-        return fits and problem.free_between(one, two)[0]
+        return fits and problem.likely_free(one, two) and problem.free_between(one, two)[0]
 
     legs = list(way)
     k = 0

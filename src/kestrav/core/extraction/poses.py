@@ -61,6 +61,19 @@ def part_way(one: Pose, two: Pose, share: float) -> Pose:
     return pose(way, turn)
 
 
+def motions(one: Pose, two: Pose, shares: Array, pivot: Array) -> Array:
+    """The motions (n, 4, 4) at shares (n,) of that between two poses, the thing's pivot standing at a point (3,)."""
+    found = np.tile(np.eye(4), (len(shares), 1, 1))
+    if one.turn == two.turn:
+        found[:, :3, :3] = _rotation(one.turn)
+    else:
+        turns = Rotation.from_rotvec(shares[:, None] * _step(one, two).as_rotvec()) * Rotation.from_rotvec(one.turn)
+        found[:, :3, :3] = turns.as_matrix()
+    way = np.array(one.way) + shares[:, None] * np.subtract(two.way, one.way)
+    found[:, :3, 3] = pivot + way - found[:, :3, :3] @ pivot
+    return found
+
+
 def turn_between(one: Pose, two: Pose) -> float:
     """The angle in rad between two poses' turns."""
     return 0.0 if one.turn == two.turn else float(_step(one, two).magnitude())

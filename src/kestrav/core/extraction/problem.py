@@ -9,6 +9,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -21,7 +22,7 @@ from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree, t
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.layers import FINEST, Body, Held, Layer
-from kestrav.core.extraction.poses import Pose, part_way, pose, stir
+from kestrav.core.extraction.poses import Pose, motions, part_way, pose, stir
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, joined, turned_bounds
 from kestrav.core.geometry.models import AT_REST, built, nearest, placed
 from kestrav.core.geometry.transforms import apply
@@ -33,6 +34,7 @@ Array = NDArray[np.float64]
 
 NEARER = 0.3  # mm by which what is nearer than required as it stands may come nearer, and no more than half of how near it is
 CLEAR = 0.25  # of the mean size of what is taken out, that it goes beyond what it must leave, if nothing else is said
+_FIRST_LOOKS = 8  # along a motion that are prepared together, then twice as many and so on
 _TIGHT = 6  # steps that are gone where it is tight before it is looked how tight
 LEAST_STEP = 1.0  # mm of way in which a free travel is looked for
 
@@ -181,7 +183,7 @@ class Problem:
 
     def moved_box(self, at: Pose) -> Array:
         """Bounds (2, 3) of the thing at a pose, of its bodies' boxes."""
-        boxes = turned_bounds(np.array([b.box for b in self.movers]), at.matrix(self.pivot))
+        boxes = turned_bounds(self._boxes, at.matrix(self.pivot))
         return np.array([boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)])
 
     def free_between(self, one: Pose, two: Pose) -> tuple[bool, float, int]:
@@ -221,19 +223,31 @@ class Problem:
                 waiting += [(middle, b), (a, middle)]
         return True, *min(known.values(), key=lambda s: s[0])
 
-    def free_at(self, matrix: Array) -> bool:
-        """Whether all is as far apart as it must be under a motion (4, 4), as far as can be told quickly: what is in contact may be held to
+    def free_until(self, one: Pose, two: Pose, shares: Array, spare: float = 0.0) -> int:
+        """At how many of shares (n,) of a motion between two poses, from the first on, all is within the room and as far apart as it must
+        be, and by a spare in mm more where it is not in contact: as far as can be told quickly, so that what is in contact may be held to
         be too deep where it is nearly so."""
-        for layer in self.layers():
-            self.measured += 1
-            if layer.gap(matrix) >= 0:
-                continue
-            if isinstance(layer, Held):
-                if not (layer.clear(matrix) if layer.told_at_rest else layer.free(matrix)):
-                    return False
-            elif not layer.free(matrix):
-                return False
-        return True
+        done, some = 0, _FIRST_LOOKS
+        while done < len(shares):
+            matrices = motions(one, two, shares[done : done + some], self.pivot)
+            boxes = turned_bounds(self._boxes[:, None], matrices)
+            within = ((boxes[..., 0, :] >= self.room[0]) & (boxes[..., 1, :] <= self.room[1])).all(axis=(0, 2))
+            doubts = [(layer, layer.doubtful(matrices, spare)) for layer in self.layers()]
+            for k, matrix in enumerate(matrices):
+                self.measured += 1
+                if not within[k] or not all(layer.quickly_free(matrix, spare) for layer, doubt in doubts if doubt[k]):
+                    return done + k
+            done += len(matrices)
+            some *= 2
+        return len(shares)
+
+    def free_at(self, at: Pose, spare: float = 0.0) -> bool:
+        """The same of one pose."""
+        return self.free_until(at, at, np.zeros(1), spare) == 1
+
+    @cached_property
+    def _boxes(self) -> Array:
+        return np.array([body.box for body in self.movers])
 
     def _ahead(self, at: Pose, most: float, least: float) -> tuple[float, int]:
         """How far in mm anything may go on from a pose, up to so many: no less than the least step where it is free; below 0 with the
@@ -257,30 +271,31 @@ class Problem:
                 return -1.0, layer.slack(matrix, 0.0)[1]
         return ahead, -1
 
-    def _along(self, at: Callable[[float], Pose], whole: float) -> tuple[float, int]:
+    def _along(self, at: Callable[[float], Pose], whole: float) -> tuple[float, bool, int]:
         """How far in mm it gets along a motion, gone along in steps as large as what is left allows, and no smaller than a quarter of what
-        is required; and which obstacle stops it (-1: none). Where it is tight some steps are gone before it is looked how tight it is."""
+        is required; whether that is all of it, and which obstacle stops it, if that is known (-1). Where it is tight some steps are gone
+        before it is looked how tight it is."""
         least = max(0.25 * self.required, self.least_step)
         gone, tight = 0.0, 0
         while True:
             ahead, which = self._ahead(at(gone), least if tight else max(whole - gone, 1.0), least)
             if ahead < 0:
-                return gone, which
+                return gone, False, which
             if gone >= whole:
-                return whole, -1
+                return whole, True, -1
             tight = tight - 1 if tight else (_TIGHT if ahead < 2.0 * least else 0)
             gone = min(gone + ahead, whole)
 
     def likely_free(self, one: Pose, two: Pose) -> bool:
         """Whether a motion between two poses looks free: quicker than to show it, and as good while looking for a way."""
         whole = stir(one, two, self.reach)
-        return self._along(lambda gone: part_way(one, two, gone / whole) if whole > 0 else one, whole)[1] < 0
+        return self._along(lambda gone: part_way(one, two, gone / whole) if whole > 0 else one, whole)[1]
 
     def travel(self, start: Pose, direction: Array, most: float) -> tuple[float, int]:
         """How far the thing can go straight from a pose, up to ``most`` mm, and which obstacle stops it (-1: none). What goes on by this
         is to be shown free by itself."""
-        gone, which = self._along(lambda gone: pose(np.array(start.way) + gone * direction, start.turn), most)
-        return (gone, -1) if which < 0 else (max(gone - max(0.25 * self.required, self.least_step), 0.0), which)
+        gone, free, which = self._along(lambda gone: pose(np.array(start.way) + gone * direction, start.turn), most)
+        return (gone, -1) if free else (max(gone - max(0.25 * self.required, self.least_step), 0.0), which)
 
 
 def problem_of(

@@ -19,6 +19,8 @@ Tick = Callable[[float], None]
 
 _CELLS = 10  # across what was reached; of the stops in one cell only the nearest is gone on from
 _STOPS = 10  # places along a blocked leg from which the next one is tried
+_DISTINCT = 0.05  # of a surface, that faces along one axis more than along another for it to be an axis of the shape
+_FLATS, _LARGE = 6, 0.04  # flats whose normals are tried at most, and of the surface that each must be
 _ALIKE = 0.999  # cosine above which two directions are one
 
 
@@ -36,7 +38,7 @@ class Pull:
 
 def directions(problem: Problem, more: Iterable[Array] = (), allowed: Iterable[Array] = ()) -> list[Array]:
     """Unit directions to pull along: the allowed ones only, if there are some; otherwise the 26 between neighbouring axes, those of the
-    things' own axes, and more."""
+    things' own axes and of their shape, and more."""
     given = [np.asarray(d, float) / np.linalg.norm(d) for d in allowed]
     if given:
         return given
@@ -46,12 +48,38 @@ def directions(problem: Problem, more: Iterable[Array] = (), allowed: Iterable[A
     for candidate in (
         *(np.array(s, float) for s in steps if any(s)),
         *(sense * own[:, k] for k in range(3) for sense in (1.0, -1.0)),
+        *(sense * axis for axis in shape_axes(problem) for sense in (1.0, -1.0)),
         *more,
     ):
         unit = np.asarray(candidate, float) / np.linalg.norm(candidate)
         if all(float(unit @ known) < _ALIKE for known in found):
             found.append(unit)
     return found
+
+
+def shape_axes(problem: Problem) -> list[Array]:
+    """Unit axes that the things' shape has: those along which or across which most of their surface faces, as a pin's does across its
+    axis, and the normals of their largest flats."""
+    normals, areas, flats = [], [], list[tuple[float, Array]]()
+    for body in (mover.shape.body for mover in problem.movers):
+        normals.append(np.asarray(body.face_normals))
+        areas.append(np.asarray(body.area_faces))
+        flats += [(float(area), body.facets_normal[k]) for k, area in enumerate(body.facets_area)]
+    faces, weights = np.concatenate(normals), np.concatenate(areas)
+    whole = max(float(weights.sum()), 1e-12)
+    shares, axes = np.linalg.eigh((faces * weights[:, None]).T @ faces / whole)
+    found = [
+        axes[:, k]
+        for k in range(3)
+        # two alike leave their axes open
+        if min(abs(shares[k] - shares[j]) for j in range(3) if j != k) > _DISTINCT
+    ]
+    found += [normal for area, normal in sorted(flats, key=lambda flat: -flat[0])[:_FLATS] if area > _LARGE * whole]
+    kept: list[Array] = []
+    for axis in found:
+        if all(abs(float(axis @ known)) < _ALIKE for known in kept):
+            kept.append(np.asarray(axis, float))
+    return kept
 
 
 def exit_travel(problem: Problem, start: Pose, direction: Array) -> float:

@@ -33,6 +33,7 @@ from kestrav.core.extraction.pulls import (
 )
 from kestrav.core.extraction.snaps import Snap, snaps_of
 from kestrav.core.extraction.targets import pose_at, pose_on
+from kestrav.core.extraction.tree import grown
 from kestrav.core.extraction.way_runs import SPOT, run_of_way, smoothed_way
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
@@ -57,6 +58,7 @@ _SPANS = {
 }
 _GLANCE = 8.0  # mm of way in which it is looked whether what blocks comes out itself
 CHECKS = 200_000  # distances looked at in each stage, if nothing else is said: about a minute
+_UNTURNED, _TURNED = 0.15, 0.65  # of what may be spent on planning; what is left is for planning from outside too
 _SHORTENING, _PLAN_SHORTENING = 0.1, 0.5  # of the budget of a stage
 
 
@@ -308,15 +310,26 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     if problem.slack(Pose(), 1.0)[0] < 0:
         search.tried.append(f"not planned, as it is too near others as it stands{note}")
         return None
+    tick = partial(search.say, "planned")
     ends = goals(problem, search.ways)
-    budget = search.allowance()
-    found = plan(problem, ends, budget, wish.seed, wish.upright, wish.tilt, partial(search.say, "planned"))
+    found = None
+    # what need not be turned is found much sooner without
+    kinds = [("planned without turning", _UNTURNED, True)] + ([] if wish.upright else [("planned", _TURNED, False)])
+    for name, share, upright in kinds:
+        budget = search.allowance(share)
+        found = grown(problem, search.ways, budget, wish.seed, upright, wish.tilt, tick)
+        search.tried.append(f"{name}, {'free' if found is not None else budget.told()}{note}")
+        if found is not None:
+            break
     if found is None:
-        told = f"planned, {budget.told()}, none found" if ends else "planned: there is no free place outside"
-        search.tried.append(told + note)
-        return None
+        budget = search.allowance(1.0 - sum(share for _, share, _ in kinds))
+        found = plan(problem, ends, budget, wish.seed, wish.upright, wish.tilt, tick)
+        if found is None:
+            told = f"planned from outside, {budget.told()}" if ends else "planned: there is no free place outside"
+            search.tried.append(told + note)
+            return None
+        search.tried.append(f"planned from outside, free{note}")
     search.best = f"planned, {length_of(found):,.0f} mm in {len(found) - 1} legs"
-    search.tried.append(f"planned, free{note}")
     good = search.shortened(found, _PLAN_SHORTENING)
     return None if good is None else without_spots(problem, good)
 

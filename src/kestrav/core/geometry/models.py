@@ -70,3 +70,11 @@ def nearest(first: Any, at_first: Any, second: Any, at_second: Any, below: float
         np.array(result.getNearestPoint2()),
         int(result.b2),
     )
+
+
+def meets(first: Any, at_first: Array, second: Any, within: float = 0.0) -> bool:
+    """Whether the surface of a model at a pose (4, 4) meets that of another one as it stands, or is as near as so many mm: several times
+    quicker than to tell how near."""
+    request, result = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1), coal.CollisionResult()
+    request.security_margin = within
+    return bool(coal.collide(first, placed(at_first), second, AT_REST, request, result))

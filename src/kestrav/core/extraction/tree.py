@@ -1,0 +1,316 @@
+"""A tree of poses grown from where the thing stands, for ways that are too tight to be planned at large.
+
+A rapidly-exploring tree (S. LaValle, "Planning Algorithms", Cambridge University Press 2006, chapter 5) that is grown from cells that were
+seldom gone on from (I. Şucan and L. Kavraki, "A sampling-based tree planner for systems with complex dynamics", IEEE Transactions on
+Robotics 28(1), 2012), by motions that parts make: straight along a direction, a turn about a point of the part, towards poses whose axes
+are the room's. What is stopped slides on: what is left of the motion is gone without the share that stopped it. From what is new it is
+looked for a straight pull. Lengths in mm, angles in rad.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
+
+from kestrav.core.extraction.poses import Pose, leaning, part_way, pose, stir
+from kestrav.core.extraction.problem import Budget, Problem
+from kestrav.core.extraction.pulls import exit_travel, shape_axes
+from kestrav.core.geometry.meshes import box_corners
+
+Array = NDArray[np.float64]
+Tick = Callable[[float], None]
+
+_STEP = 0.03  # of the mean size of what is moved, that is gone between two looks
+_FINEST, _COARSEST = 0.1, 4.0  # mm
+_CELL, _TURN_CELL = 0.12, np.radians(20.0)  # of the size and of a turn, that one cell is wide
+_APART = 8  # cells that are drawn, of which the one least gone on from is taken
+_KEPT_AFTER = 0.08  # of the size, that a pose is from the next one of a motion that is kept
+_PULLED_APART, _PULLED_TURN = (
+    0.12,
+    np.radians(7.0),
+)  # of the size and of a turn, that poses are apart from which pulls are tried
+_GLANCES = np.array(
+    (0.01, 0.03, 0.06, 0.12, 0.18, 0.25, 0.37, 0.5, 0.75, 1.0)
+)  # of a pull, at which it is looked before it is gone along
+_SPARE = 0.25  # of a step, that everything is to be farther apart than needed at each
+_QUARTERS = tuple(Rotation.create_group("O").as_quat())
+
+
+@dataclass(eq=False)
+class _Tree:
+    """Poses that were reached, each from another one (``parents``); and in which cells they lie."""
+
+    poses: list[Pose] = field(default_factory=list)
+    parents: list[int] = field(default_factory=list)
+    cells: dict[tuple[int, ...], list[int]] = field(default_factory=dict)
+    picked: dict[tuple[int, ...], int] = field(default_factory=dict)
+    keys: list[tuple[int, ...]] = field(default_factory=list)
+    _coordinates: Array = field(default_factory=lambda: np.empty((256, 7)))
+
+    def add(self, at: Pose, parent: int, key: tuple[int, ...], coordinates: Array) -> int:
+        """Keep a pose, and tell its number."""
+        number = len(self.poses)
+        if number >= len(self._coordinates):
+            self._coordinates = np.concatenate([self._coordinates, np.empty_like(self._coordinates)])
+        self._coordinates[number] = coordinates
+        self.poses.append(at)
+        self.parents.append(parent)
+        if key not in self.cells:
+            self.keys.append(key)
+        self.cells.setdefault(key, []).append(number)
+        return number
+
+    def nearest(self, coordinates: Array) -> int:
+        """The number of the pose that is nearest to coordinates (7,)."""
+        own = self._coordinates[: len(self.poses)]
+        far = np.square(own[:, :3] - coordinates[:3]).sum(axis=1)
+        # a turn and its quaternion's negative are one
+        turned = 2.0 * (coordinates[3:] @ coordinates[3:]) - 2.0 * np.abs(own[:, 3:] @ coordinates[3:])
+        return int(np.argmin(far + turned))
+
+    def way_to(self, number: int) -> list[Pose]:
+        """The poses from the first one to a number."""
+        found = []
+        while number >= 0:
+            found.append(self.poses[number])
+            number = self.parents[number]
+        return found[::-1]
+
+
+def grown(
+    problem: Problem,
+    ways: list[Array],
+    budget: Budget,
+    seed: int,
+    upright: bool = False,
+    tilt: float | None = None,
+    tick: Tick | None = None,
+) -> list[Pose] | None:
+    """A way out, or to the problem's goal, as poses between which it goes straight; None if none is found within a budget. Its legs are to
+    be shown free."""
+    return _Growing(problem, ways, budget, seed, upright, tilt, tick).way()
+
+
+class _Growing:
+    def __init__(
+        self,
+        problem: Problem,
+        ways: list[Array],
+        budget: Budget,
+        seed: int,
+        upright: bool,
+        tilt: float | None,
+        tick: Tick | None,
+    ) -> None:
+        self.problem, self.ways, self.budget, self.tick = problem, ways, budget, tick
+        self.upright, self.tilt = upright, tilt
+        self.rng = np.random.default_rng(seed)
+        box = problem.moved_box(Pose())
+        self.corners = np.concatenate([box_corners(body.box) for body in problem.movers])
+        self.box, self.size = box, float(np.mean(np.ptp(box, axis=0)))
+        self.across = float(np.linalg.norm(np.ptp(box, axis=0)))
+        # what a turn brings points about, on the average
+        self.arm = float(np.linalg.norm(self.corners - problem.pivot, axis=1).mean())
+        own = [*problem.axes.T, *shape_axes(problem)]
+        self.axes = [*np.eye(3), *(axis for axis in own if np.abs(axis).max() < 0.999)]
+        # along edges and diagonals it is gone, but not looked whether they lead out
+        self.main = [way for way in ways if any(abs(float(way @ axis)) > 0.999 for axis in self.axes)] or ways
+        self.step = float(np.clip(_STEP * self.size, _FINEST, _COARSEST))
+        # where it stands less is left
+        self.spare = next(
+            (s for s in (_SPARE * self.step, 0.1 * _SPARE * self.step) if problem.free_at(Pose(), s)), 0.0
+        )
+        self.tree = _Tree()
+        self.pulled: set[tuple[int, ...]] = set()
+
+    def way(self) -> list[Pose] | None:
+        """The way, grown until it is found or the budget is spent."""
+        if not self.problem.free_at(Pose()):
+            return None
+        found = self._new(Pose(), -1)
+        moves = [self._straight, self._towards, self._slightly]
+        if not self.upright:
+            moves += [self._turned, self._turned, self._squared]
+        while found is None and not self.budget.spent:
+            if self.tick is not None:
+                self.tick(self.budget.share)
+            found = moves[int(self.rng.integers(len(moves)))]()
+        return found
+
+    # motions, each of which tells the way out if it finds it
+
+    def _straight(self) -> list[Pose] | None:
+        """From somewhere straight along a direction, one of those given or any."""
+        start = self._picked()
+        way = self.ways[int(self.rng.integers(len(self.ways)))] if self.rng.random() < 0.7 else self._unit()
+        far = self.across * 2.0 ** -self.rng.integers(-1, 4)
+        return self._go(start, pose(np.array(self.tree.poses[start].way) + far * way, self.tree.poses[start].turn))
+
+    def _towards(self) -> list[Pose] | None:
+        """From the nearest towards a pose anywhere, whose turn is one of the room's quarters, that of a known pose, or any."""
+        problem = self.problem
+        if problem.goal is not None and self.rng.random() < 0.15:
+            target = problem.goal
+        else:
+            low = np.maximum(problem.room[0], problem.box[0] - self.across) - self.box[0]
+            high = np.minimum(problem.room[1], problem.box[1] + self.across) - self.box[1]
+            way = self.rng.uniform(np.minimum(low, high), np.maximum(low, high))
+            target = pose(way, self._some_turn())
+        start = self.tree.nearest(self._coordinates(target))
+        return self._go(start, target)
+
+    def _slightly(self) -> list[Pose] | None:
+        """From somewhere a little, in way and turn."""
+        start = self._picked()
+        at = self.tree.poses[start]
+        share = 2.0 ** -self.rng.uniform(0.0, 5.0)
+        way = np.array(at.way) + share * self.across * self.rng.normal(0.0, 0.5, 3)
+        return self._go(
+            start, pose(way, at.turn if self.upright else self._turned_by(at, share * self.rng.normal(0.0, 0.7, 3)))
+        )
+
+    def _turned(self) -> list[Pose] | None:
+        """From somewhere about an axis through a point of the part, often to where its axes are the room's."""
+        start = self._picked()
+        at = self.tree.poses[start]
+        axis = self.axes[int(self.rng.integers(len(self.axes)))] if self.rng.random() < 0.8 else self._unit()
+        if self.rng.random() < 0.3 and len(self.axes) > 3:
+            axis = Rotation.from_rotvec(at.turn).apply(np.array(axis))
+        angle = self.rng.choice((-1.0, 1.0)) * np.radians(
+            self.rng.choice((15.0, 30.0, 45.0, 90.0, 180.0)) * self.rng.uniform(0.5, 1.0)
+        )
+        own = self.problem.pivot if self.rng.random() < 0.4 else self.rng.uniform(self.box[0], self.box[1])
+        about = Rotation.from_rotvec(at.turn).apply(own - self.problem.pivot)
+        count = max(int(np.ceil(abs(angle) / np.radians(12.0))), 1)
+        for k in range(1, count + 1):
+            turn = Rotation.from_rotvec(k / count * angle * axis)
+            end = pose(np.array(at.way) + about - turn.apply(about), (turn * Rotation.from_rotvec(at.turn)).as_rotvec())
+            before = len(self.tree.poses)
+            found = self._go(start, end)
+            if found is not None or len(self.tree.poses) == before or self.tree.poses[-1] != end:
+                return found
+            start = len(self.tree.poses) - 1
+        return None
+
+    def _squared(self) -> list[Pose] | None:
+        """From somewhere on the spot to where its axes are the room's."""
+        start = self._picked()
+        quarter = Rotation.from_quat(_QUARTERS[int(self.rng.integers(len(_QUARTERS)))])
+        return self._go(start, pose(self.tree.poses[start].way, quarter.as_rotvec()))
+
+    # going
+
+    def _go(self, start: int, target: Pose, sliding: bool = True) -> list[Pose] | None:
+        """Go on from a known pose towards a target, and slide on where that is stopped."""
+        begin = self.tree.poses[start]
+        whole = stir(begin, target, self.arm)
+        if whole < self.step:
+            return None
+        shares = np.linspace(0.0, 1.0, int(np.ceil(whole / self.step)) + 1)[1:]
+        reached = self._free_until(begin, target, shares)
+        keep = max(int(_KEPT_AFTER * self.size / self.step), 1)
+        last = start
+        for k in (*range(keep, reached, keep), reached):
+            if k == 0:
+                break
+            at = target if k == len(shares) else part_way(begin, target, float(shares[k - 1]))
+            found = self._new(at, last)
+            last = len(self.tree.poses) - 1
+            if found is not None:
+                return found
+        if reached == len(shares) or not sliding:
+            return None
+        return self._slide(last, self.tree.poses[last], target)
+
+    def _slide(self, start: int, here: Pose, target: Pose) -> list[Pose] | None:
+        """What is left of a motion without what may stop it: of its way along an axis, or of its turn."""
+        way = np.subtract(target.way, here.way)
+        kinds = self.rng.permutation(5)[:2]
+        for kind in kinds:
+            if kind < 3:
+                axis = self.axes[int(kind)] if self.rng.random() < 0.7 else self._unit()
+                end = pose(np.array(here.way) + way - (way @ axis) * axis, target.turn)
+            elif kind == 3:
+                end = pose(target.way, here.turn)
+            else:
+                end = pose(here.way, target.turn)
+            found = self._go(start, end, sliding=False)
+            if found is not None:
+                return found
+        return None
+
+    def _new(self, at: Pose, parent: int) -> list[Pose] | None:
+        """Keep a pose; and the way out if it is there or a straight pull from there is free."""
+        number = self.tree.add(at, parent, self._cell(at, _CELL * self.size, _TURN_CELL), self._coordinates(at))
+        if self.problem.out(at):
+            return self.tree.way_to(number)
+        key = self._cell(at, _PULLED_APART * self.size, _PULLED_TURN)
+        if key in self.pulled:
+            return None
+        self.pulled.add(key)
+        return self._pulled(number)
+
+    def _pulled(self, number: int) -> list[Pose] | None:
+        at = self.tree.poses[number]
+        if self.problem.goal is not None:
+            ends = [self.problem.goal]
+        else:
+            ends = []
+            for way in self.main:
+                far = exit_travel(self.problem, at, way)
+                if np.isfinite(far):
+                    ends.append(pose(np.array(at.way) + far * way, at.turn))
+        for end in ends:
+            # at a few places, and then all along
+            if self._free_until(at, end, _GLANCES) < len(_GLANCES):
+                continue
+            if self.problem.likely_free(at, end):
+                return [*self.tree.way_to(number), end]
+        return None
+
+    def _free_until(self, one: Pose, two: Pose, shares: Array) -> int:
+        """At how many of shares (n,) of a motion, from the first on, all is free."""
+        if self.tilt is not None and not self.upright:
+            leans = np.array([leaning(part_way(one, two, float(share))) > self.tilt for share in shares])
+            shares = shares[: int(np.argmax(leans))] if leans.any() else shares
+        return self.problem.free_until(one, two, shares, self.spare)
+
+    # choices
+
+    def _picked(self) -> int:
+        """A known pose, of a cell that was seldom gone on from."""
+        tree = self.tree
+        some = [tree.keys[int(k)] for k in self.rng.integers(len(tree.keys), size=_APART)]
+        key = min(some, key=lambda k: tree.picked.get(k, 0))
+        tree.picked[key] = tree.picked.get(key, 0) + 1
+        mine = tree.cells[key]
+        return mine[int(self.rng.integers(len(mine)))]
+
+    def _some_turn(self) -> Array:
+        kind = self.rng.random()
+        if self.upright:
+            return np.zeros(3)
+        if kind < 0.5:
+            return np.array(Rotation.from_quat(_QUARTERS[int(self.rng.integers(len(_QUARTERS)))]).as_rotvec())
+        if kind < 0.75:
+            return np.array(self.tree.poses[int(self.rng.integers(len(self.tree.poses)))].turn)
+        return np.array(Rotation.random(random_state=int(self.rng.integers(2**31))).as_rotvec())
+
+    def _turned_by(self, at: Pose, turn: Array) -> Array:
+        return np.array((Rotation.from_rotvec(turn) * Rotation.from_rotvec(at.turn)).as_rotvec())
+
+    def _unit(self) -> Array:
+        found: Array = self.rng.normal(size=3)
+        return np.asarray(found / np.linalg.norm(found))
+
+    def _coordinates(self, at: Pose) -> Array:
+        # the chord between unit quaternions is half the angle
+        return np.concatenate([at.way, 2.0 * self.arm * Rotation.from_rotvec(at.turn).as_quat()])
+
+    def _cell(self, at: Pose, wide: float, turn: float) -> tuple[int, ...]:
+        steps = np.round(np.concatenate([np.array(at.way) / wide, np.array(at.turn) / turn]))
+        return tuple(int(v) for v in steps)
