@@ -239,8 +239,17 @@ def extract(
     ] = 600.0,
     seed: Annotated[int, typer.Option(help="Of the planning, so that it can be repeated.")] = 1,
     order: Annotated[
-        bool, typer.Option(help="Take the parts out one after another, straight, in the order in which they can.")
+        bool,
+        typer.Option(
+            help="Take the parts, or all of one assembly, out one after another in the order in which they can."
+        ),
     ] = False,
+    together: Annotated[
+        bool, typer.Option(help="With --order: the runs put it together instead of taking it apart.")
+    ] = False,
+    speed: Annotated[
+        float | None, typer.Option(callback=_sensible, help="With --order: speed of the runs in mm/s.")
+    ] = None,
     out: Annotated[
         Path | None, typer.Option("-o", "--out", help="The project with the way as a path and a run.")
     ] = None,
@@ -261,7 +270,7 @@ def extract(
     document = opened.project
     things = [part_called(document, name) for name in parts]
     if order:
-        _extract_in_order(opened, things, required, out, as_json)
+        _extract_in_order(opened, things, required, out, as_json, speed, together)
         return
     wish = Wish(
         required=required,
@@ -289,15 +298,26 @@ def extract(
         raise typer.Exit(1)
 
 
-def _extract_in_order(opened: Any, things: list[str], required: float | None, out: Path | None, as_json: bool) -> None:
+def _extract_in_order(
+    opened: Any,
+    things: list[str],
+    required: float | None,
+    out: Path | None,
+    as_json: bool,
+    speed: float | None,
+    together: bool,
+) -> None:
     from kestrav.core.extraction.report import order_as_data, order_as_text
-    from kestrav.core.extraction.taking_apart import add_sequence, order_of
+    from kestrav.core.extraction.taking_apart import add_sequence, order_of, parts_of
     from kestrav.core.files import project_file
 
-    found = order_of(opened.project, opened.meshes, things, required)
+    if speed is not None and speed <= 0:
+        raise BadInput(f"a speed of {speed:g} mm/s is not possible; give more than 0")
+    found = order_of(opened.project, opened.meshes, parts_of(opened.project, things), required)
     data, text = order_as_data(opened.project, found), order_as_text(opened.project, found)
     if out is not None and found.removals:
-        project_file.save(add_sequence(opened.project, found), opened.meshes, out)
+        made = add_sequence(opened.project, found, speed=speed, together=together)
+        project_file.save(made, opened.meshes, out)
         data["out"], text = str(out), f"{text}\nmade {out}\n"
     _print(data, text, as_json)
     if found.left:

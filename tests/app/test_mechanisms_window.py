@@ -10,6 +10,7 @@ from shapes import box_mesh, gear_mesh, straight, tyre
 from kestrav.app import contacts as contacts_module
 from kestrav.app import extracting, motion_actions
 from kestrav.app.fields import QuantityEdit
+from kestrav.app.order_dialog import OrderDialog
 from kestrav.app.way_dialog import WayDialog
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
@@ -399,11 +400,34 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
     session.select("lower")
     window.extracting.take_apart()
     assert "several things" in window.card.fault.text()
+    steps = []
+
+    def answered(dialog):
+        """What somebody does who makes one step of both, undoes that, and wants it put together at 250 mm/s."""
+        dialog.table.selectAll()
+        dialog.join.click()
+        steps.append([dialog.table.item(row, 0).text() for row in range(2)])
+        dialog.part.click()
+        steps.append([dialog.table.item(row, 0).text() for row in range(2)])
+        dialog.speed.setText("250")
+        dialog.sense.setCurrentIndex(1)
+        return True
+
+    monkeypatch.setattr(OrderDialog, "exec", answered)
     session.select_parts(["lower", "upper"])
     window.extracting.take_apart()
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
+    assert steps == [["1", "1"], ["1", "2"]]
     assert [r.rider for r in session.project.runs] == ["upper", "lower"]
+    upper, lower = session.project.runs
+    assert upper.speed == lower.speed == 250.0 and upper.backwards and lower.start < upper.start
     session.undo.undo()
+    # nothing is made where the dialog is given up
+    window.extracting.order = None
+    monkeypatch.setattr(OrderDialog, "exec", lambda dialog: False)
+    window.extracting.take_apart()
+    hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
+    assert not session.project.runs
     window.extracting.order = None
     monkeypatch.setattr(extracting, "ask_quantities", lambda *_: [50.0])
     session.select_parts(["lower", "upper"])

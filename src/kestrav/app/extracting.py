@@ -11,12 +11,13 @@ from PySide6.QtGui import QAction
 from kestrav.app import work
 from kestrav.app.dialogs import ask_quantities, ask_yes, tell
 from kestrav.app.jobs import Job
+from kestrav.app.order_dialog import OrderDialog
 from kestrav.app.way_dialog import WayDialog
 from kestrav.core.document.lookup import get, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.extraction.report import as_text, order_as_text
 from kestrav.core.extraction.snaps import allowed
-from kestrav.core.extraction.taking_apart import Order, add_sequence, exploded
+from kestrav.core.extraction.taking_apart import Order, add_sequence, exploded, parts_of
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way
 
 if TYPE_CHECKING:
@@ -49,12 +50,12 @@ class Extracting(QObject):
             action(
                 "Take apart in order",
                 self.take_apart,
-                tip="Several selected things come straight out one after another, in the order in which they can",
+                tip="Several selected parts, or all of one assembly, come out one after another in the order in which they can",
             ),
             action(
                 "Move apart …",
                 self.move_apart,
-                tip="Several selected things are moved apart along the ways in which they come out",
+                tip="Several selected parts, or all of one assembly, are moved apart along the ways in which they come out",
             ),
         ]
 
@@ -67,16 +68,27 @@ class Extracting(QObject):
             return []
         return things
 
+    def _several(self) -> list[str]:
+        things = parts_of(self.session.project, self._things(1))
+        if len(things) == 1:
+            self.window.card.complain("select several things first (Ctrl+click), or an assembly")
+            return []
+        return things
+
     def take_apart(self) -> None:
-        """Look for the order in which the selected things come out, and make runs of it."""
+        """Look for the order in which the selected things come out, or the parts of one assembly; show it, and make runs of it."""
         self._in_order(self._sequence, "Take apart")
 
     def _sequence(self, project: Project, order: Order) -> Project:
-        return add_sequence(project, order, self.session.time)
+        dialog = OrderDialog(self.window, project, order)
+        if not dialog.exec():
+            return project
+        asked = dialog.sequence()
+        return add_sequence(project, asked.order, self.session.time, asked.speed, asked.together)
 
     def move_apart(self) -> None:
         """Look for that order, and move the selected things apart along it."""
-        if not self._things(2):
+        if not self._several():
             return
         told = ask_quantities(
             self.window, "Move apart", "They are moved along the ways in which they come out", (("by", 100.0, "%", 0),)
@@ -85,18 +97,19 @@ class Extracting(QObject):
             self._in_order(lambda project, order: exploded(project, order, told[0] / 100.0), "Move apart")
 
     def _in_order(self, change: Callable[[Project, Order], Project], label: str) -> None:
-        things = self._things(2)
+        things = self._several()
         if not things:
             return
         project = self.session.project
-        job = Job("Looking for the order", work.order_of, project, self.session.meshes, things, tidies=False)
+        # what was found so far is kept when it is stopped
+        job = Job("Looking for the order", work.order_of, project, self.session.meshes, things)
         self.window.start_job(job, lambda order: self._take_order(project, order, change, label))
 
     def _take_order(
         self, project: Project, order: Order, change: Callable[[Project, Order], Project], label: str
     ) -> None:
         self.order = order
-        if order.left:
+        if order.left and not order.stopped:
             tell(self.window, "Not all of it comes out", order_as_text(project, order))
         if order.removals:
             self.session.edit(label, lambda p: change(p, order))

@@ -215,7 +215,7 @@ def find_way(
 
 
 def order_of(report: Report, project: Project, meshes: Mapping[str, Mesh], things: list[str]) -> Order:
-    """The order in which things come out."""
+    """The order in which things come out; what was found so far when it is stopped."""
     from kestrav.core.extraction.taking_apart import order_of as look
 
     return look(project, meshes, things, tick=report)

@@ -57,7 +57,12 @@ def interference_of(one: Solid, at_one: Array, two: Solid, at_two: Array) -> Int
     key = _key(one, seen, two)
     found = _known.get(key)
     if found is None:
-        found = _known[key] = _measured(one, seen, two)
+        # the other way round it is the same, seen from the other
+        other = _known.get(_key(two, inverse_rigid(seen), one))
+        if other is not None:
+            found = _known[key] = Interference(other.depth, other.volume, apply(seen, other.place[None])[0])
+        else:
+            found = _known[key] = _measured(one, seen, two)
         if len(_known) > _KEPT:
             _known.popitem(last=False)
     return Interference(found.depth, found.volume, apply(at_two, found.place[None])[0])

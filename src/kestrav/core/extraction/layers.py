@@ -116,10 +116,19 @@ class Held:
         # how much it is takes long to tell where they slide on each other
         return 0.0
 
+    def told_apart(self, matrices: Array) -> Array:
+        """By how much in mm (n,) boxes and planes tell that they are less deep than they may be under motions (n, 4, 4); 0 where they do
+        not."""
+        return self.limit.told_apart(matrices)
+
+    def skins_clear(self, matrix: Array) -> bool:
+        """Whether the surface of neither solid drawn in crosses that of the other: enough where they came there little by little."""
+        return self.limit.skins_clear(matrix)
+
     def quickly_free(self, matrix: Array, spare: float = 0.0) -> bool:
         """Whether the solids drawn in tell that they are no deeper than they may be; where they do not even as these stand, it is worked
         out."""
-        return self.limit.skins_clear(matrix) if self.told_at_rest else self.free(matrix)
+        return self.skins_clear(matrix) if self.told_at_rest else self.free(matrix)
 
     def clear(self, matrix: Array, spare: float = 0.0) -> bool:
         """Whether boxes, planes and the solids drawn in tell that they are no deeper than they may be, by a spare in mm at least."""

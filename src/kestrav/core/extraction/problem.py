@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -34,6 +35,7 @@ Array = NDArray[np.float64]
 
 NEARER = 0.3  # mm by which what is nearer than required as it stands may come nearer, and no more than half of how near it is
 CLEAR = 0.25  # of the mean size of what is taken out, that it goes beyond what it must leave, if nothing else is said
+_HELD_AT_ONCE = 2000  # looks at a contact that are prepared together
 _FIRST_LOOKS = 8  # along a motion that are prepared together, then twice as many and so on
 _TIGHT = 6  # steps that are gone where it is tight before it is looked how tight
 LEAST_STEP = 1.0  # mm of way in which a free travel is looked for
@@ -144,9 +146,22 @@ class Problem:
         """The collision model of shapes as one, and the corners (8, 3) of its box; the problem holds the shapes, so their ids tell them."""
         key = tuple(id(shape) for shape in shapes)
         if key not in self._models:
-            whole = joined(shapes)
-            self._models[key] = (built(whole), box_corners(whole.bounds))
+            alone = next((body for body in (*self.movers, *self.obstacles) if body.shape is shapes[0]), None)
+            if len(shapes) == 1 and alone is not None:
+                self._models[key] = (alone.model, box_corners(alone.box))
+            else:
+                whole = joined(shapes)
+                self._models[key] = (built(whole), box_corners(whole.bounds))
         return self._models[key]
+
+    @contextmanager
+    def alone(self, j: int) -> Iterator[None]:
+        """Within this, one obstacle is alone in the way."""
+        before, self.ignored = self.ignored, self.against(j)
+        try:
+            yield
+        finally:
+            self.ignored = before
 
     def against(self, j: int) -> frozenset[int]:
         """What is to be ignored for one obstacle to be alone in the way."""
@@ -191,14 +206,29 @@ class Problem:
         whole = stir(one, two, self.reach)
         least, which = np.inf, -1
         for layer in self.layers():
-            free, near, other = self._free_in(layer, one, two, whole)
+            if isinstance(layer, Held):
+                free, near, other = self._held_free(layer, one, two, whole)
+            else:
+                free, near, other = self._free_in(layer, one, two, whole)
             if near < least:
                 least, which = near, other
             if not free:
                 return False, least, which
         return True, least, which
 
-    def _free_in(self, layer: Layer | Held, one: Pose, two: Pose, whole: float) -> tuple[bool, float, int]:
+    def _held_free(self, layer: Held, one: Pose, two: Pose, whole: float) -> tuple[bool, float, int]:
+        """The same for one contact, of which no slack is told: looked at so often that it gets deeper between by no more than its leeway."""
+        shares = np.linspace(0.0, 1.0, max(int(np.ceil(whole / max(2.0 * layer.leeway, FINEST))), 1) + 1)
+        for first in range(0, len(shares), _HELD_AT_ONCE):
+            matrices = motions(one, two, shares[first : first + _HELD_AT_ONCE], self.pivot)
+            for k in np.flatnonzero(layer.told_apart(matrices) <= 0):
+                self.measured += 1
+                ends = first + k in (0, len(shares) - 1)
+                if not ((layer.skins_clear(matrices[k]) and not ends) or layer.free(matrices[k])):
+                    return False, -FINEST, layer.other
+        return True, np.inf, -1
+
+    def _free_in(self, layer: Layer, one: Pose, two: Pose, whole: float) -> tuple[bool, float, int]:
         known: dict[float, tuple[float, int]] = {}
 
         def slack(share: float) -> tuple[float, int]:
@@ -214,8 +244,7 @@ class Problem:
         while waiting:
             a, b = waiting.pop()
             low, high = slack(a)[0], slack(b)[0]
-            # what is in contact may be as much deeper between two looks as it may be at them
-            far = (b - a) * whole - (2.0 * layer.leeway if isinstance(layer, Held) else 0.0)
+            far = (b - a) * whole
             if min(low, high) < 0 or (far < FINEST and low + high < far):
                 return False, *min(known.values(), key=lambda s: s[0])
             if low + high < far:
@@ -308,12 +337,13 @@ def problem_of(
     goal: Pose | None = None,
     within: str | None = None,
     margin: float | None = None,
+    known: dict[str, Body] | None = None,
 ) -> Problem:
     """The problem of taking things, together, out of what they are in; as all stands at rest, or under world poses (parts, 4, 4).
 
     What must be left is the box of the outermost assembly that holds them (or of that which they are ``within``), or of everything if
     none does, and of all that they touch or that holds them; by a ``margin`` in mm (none: so that it can be seen); unless there is a
-    ``goal``. Raises BadInput when the things have no geometry, are outside the room, or would be in something at their goal.
+    ``goal``. ``known`` bodies, as they stand, are used and added to. Raises BadInput when the things have no geometry, are outside the room, or would be in something at their goal.
     """
     wanted = project.settings.required_clearance if required is None else required
     if wanted < 0:
@@ -327,8 +357,12 @@ def problem_of(
     rest = rest_poses(project) if poses is None else poses
     row, shown = rows(project), shown_parts(project)
     solids = [p for p in project.parts if p.geometry is not None and (p.id in inner or p.id in shown)]
-    movers = [_body(meshes, p, rest[row[p.id]]) for p in solids if p.id in inner]
-    obstacles = [_body(meshes, p, rest[row[p.id]]) for p in solids if p.id not in inner]
+    bodies = {} if known is None else known
+    for part in solids:
+        if part.id not in bodies:
+            bodies[part.id] = _body(meshes, part, rest[row[part.id]])
+    movers = [bodies[p.id] for p in solids if p.id in inner]
+    obstacles = [bodies[p.id] for p in solids if p.id not in inner]
     if not movers:
         raise BadInput("what is to be taken out has no geometry")
     pivot = (rest[row[ids[0]]] @ rest_and_pivot(project, ids[0])[1])[:3, 3]

@@ -159,27 +159,33 @@ def _spread(stops: list[tuple[float, list[Pose], Array | None]]) -> list[tuple[f
     return list(kept.values())
 
 
-def blockers_along(problem: Problem, way: Array, enough: int | None = None) -> list[str]:
-    """All parts that stand in the way of a straight pull, in the order in which they are met; no more than ``enough`` need be found."""
-    before, most = problem.ignored, exit_travel(problem, Pose(), way)
-    if not np.isfinite(most):
-        return []
+def in_corridor(problem: Problem, way: Array, most: float) -> list[int]:
+    """The numbers of the obstacles, without those taken away, whose boxes meet what a straight pull sweeps."""
     ends = np.array([problem.moved_box(Pose()), problem.moved_box(pose(most * way))])
     corridor = np.array([ends[:, 0].min(axis=0) - problem.required, ends[:, 1].max(axis=0) + problem.required])
+    gaps = box_gaps(corridor, np.array([body.box for body in problem.obstacles]).reshape(-1, 2, 3))
+    return [int(j) for j in np.flatnonzero(gaps <= 0) if j not in problem.ignored]
+
+
+def blocks(problem: Problem, way: Array, most: float, j: int) -> float | None:
+    """How far a straight pull gets before one obstacle, alone in the way, stops it; None if it does not."""
+    with problem.alone(j):
+        gone, _ = problem.travel(Pose(), way, most)
+    return gone if gone < most else None
+
+
+def blockers_along(problem: Problem, way: Array, enough: int | None = None) -> list[str]:
+    """All parts that stand in the way of a straight pull, in the order in which they are met; no more than ``enough`` need be found."""
+    most = exit_travel(problem, Pose(), way)
+    if not np.isfinite(most):
+        return []
     found: list[tuple[float, int]] = []
-    try:
-        for j, body in enumerate(problem.obstacles):
-            if j in before or box_gaps(corridor, body.box) > 0:
-                continue
-            # each alone in the way
-            problem.ignored = problem.against(j)
-            gone, _ = problem.travel(Pose(), way, most)
-            if gone < most:
-                found.append((gone, j))
-            if enough is not None and len(found) >= enough:
-                break
-    finally:
-        problem.ignored = before
+    for j in in_corridor(problem, way, most):
+        gone = blocks(problem, way, most, j)
+        if gone is not None:
+            found.append((gone, j))
+        if enough is not None and len(found) >= enough:
+            break
     return [problem.obstacles[j].id for _, j in sorted(found)]
 
 

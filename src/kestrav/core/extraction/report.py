@@ -88,11 +88,18 @@ def _pull(project: Project, pull: Pull) -> dict[str, Any]:
 def order_as_text(project: Project, order: Order) -> str:
     """The order in which things come out, and what holds the rest."""
     lines = []
-    for number, removal in enumerate(order.removals, 1):
+    for removal in order.removals:
         way = ", ".join(f"{x:.2f}" for x in removal.direction)
         legs = "" if len(removal.ways) == 2 else f" in {len(removal.ways) - 1} legs, at last"
-        lines.append(f"{number}. {told_apart(project, removal.thing)}: {removal.travel:.1f} mm{legs} along ({way})")
+        names = " and ".join(told_apart(project, thing) for thing in removal.things)
+        kind = " (fastener)" if removal.fastener else ""
+        lines.append(f"{removal.step}. {names}{kind}: {removal.travel:.1f} mm{legs} along ({way})")
+    if order.stays is not None:
+        lines.append(f"{told_apart(project, order.stays)} stays")
     for thing in order.left:
+        if thing not in order.blockers:
+            lines.append(f"{told_apart(project, thing)} was not looked at to the end")
+            continue
         names = ", ".join(told_apart(project, part) for part in order.blockers[thing])
         lines.append(f"{told_apart(project, thing)} does not come out; it is held by {names}")
     return "\n".join(lines)
@@ -105,14 +112,19 @@ def order_as_data(project: Project, order: Order) -> dict[str, Any]:
             {
                 "thing": told_apart(project, r.thing),
                 "thing_id": r.thing,
+                "together_with": [told_apart(project, thing) for thing in r.company],
+                "step": r.step,
+                "fastener": r.fastener,
                 "direction": list(r.direction),
                 "travel_mm": r.travel,
                 "ways_mm": [list(way) for way in r.ways],
             }
             for r in order.removals
         ],
+        "stopped": order.stopped,
+        "stays": None if order.stays is None else told_apart(project, order.stays),
         "left": [
-            {"thing": told_apart(project, t), "blockers": [told_apart(project, p) for p in order.blockers[t]]}
+            {"thing": told_apart(project, t), "blockers": [told_apart(project, p) for p in order.blockers.get(t, ())]}
             for t in order.left
         ],
     }

@@ -55,3 +55,11 @@ def _three(text: str, what: str, how: str) -> Vector:
     if not np.isfinite((x, y, z)).all():
         raise BadInput(f"the {what} “{text}” is not finite; write it as {how}")
     return x, y, z
+
+
+def told_direction(direction: Vector) -> str:
+    """A unit direction in words: “+x”, or its numbers where it is along no axis."""
+    for text, axis in AXES.items():
+        if sum(a * b for a, b in zip(axis, direction, strict=True)) > 0.9999:
+            return text.replace("-", "\u2212")
+    return ", ".join(f"{x:.2f}" for x in direction)
