@@ -15,7 +15,7 @@ from kestrav.app.cards.path import ORBIT_KINDS
 from kestrav.app.fields import Form
 from kestrav.core.camera.adjusting import fitted
 from kestrav.core.camera.making import SIDES
-from kestrav.core.camera.orbits import add_orbit_of, beginning_at, orbit_around
+from kestrav.core.camera.orbits import add_orbit_of, beginning_at, offset_for, orbit_around
 from kestrav.core.document.camera_checks import check_orbit
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import OrbitShape, Path, Project
@@ -150,11 +150,10 @@ class OrbitDialog(Asking):
     ) -> None:
         self.project, self.meshes, self.things, self.viewpoint = project, meshes, things, viewpoint
         low, high = bounds_of(project, things)
-        size = float(np.linalg.norm(high - low))
         values: Values = {
             "kind": str(QSettings().value("orbit/kind", "circle")),
-            "offset": max(round(1.2 * size / 50) * 50.0, 100.0),
-            "height": float(round((low[2] + 0.75 * (high[2] - low[2])) / 10) * 10),
+            "offset": offset_for(low, high),
+            "height": round(float(low[2] + 0.75 * (high[2] - low[2])), 1),
             "rounding": 0.0,
             "tilt": 0.0,
             "toward": 90.0,

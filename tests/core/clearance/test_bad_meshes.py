@@ -13,6 +13,8 @@ from test_certificate import goes, scene
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.clearance.swept import swept_space
+from kestrav.core.document import edits
+from kestrav.core.document.records import Requirement
 from kestrav.core.errors import Cancelled
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, find_way
 from kestrav.core.findings.check import check
@@ -80,6 +82,8 @@ def test_a_requirement_that_nothing_meets_is_told_and_ends():
         ram=(box_mesh(40, 40, 40), (0, 0, 0)), post=(box_mesh(10, 10, 400), (300, 60, 0)), required=1e6
     )
     made = goes(made, "ram", (0, 0, 0), (600, 0, 0))
+    # as they stand they are nearer than that, and so it must be asked of them
+    made = edits.add(made, Requirement("requirement-1", "Apart", ("ram",), ("post",)))
     told = certify(made, meshes)
     assert told.standing == "breached" and told.stretches[0].end == pytest.approx(told.until)
 

@@ -15,7 +15,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.lookup import told_apart
 from kestrav.core.document.records import Project, Requirement
 from kestrav.core.findings.model import name_of
-from kestrav.core.findings.report import contacts_in_words, title_of
+from kestrav.core.findings.report import contacts_in_words, nearer_in_words, title_of
 from kestrav.core.units import show
 
 MOST_CONTACTS = 40  # that are listed
@@ -161,6 +161,7 @@ class ChecksRows(Rows):
                 f"<b>certified</b> for the whole motion: at least {bound}",
                 f"{told.pairs} pairs, between frames too",
                 *((contacts_in_words(told),) if told.contacts else ()),
+                *((nearer_in_words(told),) if told.nearer else ()),
             )
             return
         form.worked(f"<b>{told.standing}</b>; everything else certified: at least {bound}")

@@ -40,7 +40,9 @@ from kestrav.core.motion.shaping import scale_about
 
 Array = NDArray[np.float64]
 
-STEADY = 0.10  # share by which the size in an orbit may change against its mean; common practice, no source
+STEADY = 0.25  # share by which the size in an orbit may change against its mean; common practice, no source
+AWAY, LEAST_OFFSET = 1.2, 1.0  # times the size of what an orbit goes around, and mm, that its offset is at first
+CLOSEST = 0.5  # of its offset, that an orbit's camera may come near to anything, where that is less than usual
 _SAME_OUTLINE = 1e-6  # mm
 
 
@@ -56,12 +58,21 @@ def outline_of(project: Project, meshes: Mapping[str, Mesh], things: Sequence[st
 
 
 def orbit_around(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str], **fields: Any) -> OrbitShape:
-    """An orbit around things; without a height it goes at three quarters of theirs. Raises BadInput where it cannot be."""
+    """An orbit around things; without a height it goes at three quarters of theirs, without an offset so far away that they fill the frame
+    well. Raises BadInput where it cannot be."""
     around = topmost(project, things)
-    if "height" not in fields:
+    if "height" not in fields or "offset" not in fields:
         low, high = bounds_of(project, around)
-        fields["height"] = float(low[2] + 0.75 * (high[2] - low[2]))
+        fields.setdefault("height", float(low[2] + 0.75 * (high[2] - low[2])))
+        fields.setdefault("offset", offset_for(low, high))
     return OrbitShape(tuple(around), outline_of(project, meshes, around), **fields)
+
+
+def offset_for(low: Array, high: Array) -> float:
+    """How far from the outline in mm an orbit around bounds goes if nothing else is said, to two digits: far enough to see all of it."""
+    far = AWAY * float(np.linalg.norm(high - low))
+    step = 10.0 ** (np.floor(np.log10(max(far, LEAST_OFFSET))) - 1)
+    return float(max(np.ceil(far / step) * step, LEAST_OFFSET))
 
 
 def beginning_at(shape: OrbitShape, place: ArrayLike) -> OrbitShape:
@@ -119,7 +130,7 @@ def add_orbit_of(
         new_name(project, Camera, f"{name} orbit"),
         PartAim(first),
         position=vector(curve.position([0.0])[0]),
-        framing=Framing(change=STEADY),
+        framing=Framing(change=STEADY, near=min(Framing().near, CLOSEST * shape.offset)),
     )
     pacing: Pacing = Even()
     if slows > 0:

@@ -14,6 +14,7 @@ from kestrav.core.document.records import Project, Requirement
 Array = NDArray[np.float64]
 
 GENERAL = -1
+NEARER = 0.3  # mm by which what stands nearer than required may come nearer, and no more than half of how near it is
 
 
 @dataclass(frozen=True)

@@ -80,8 +80,8 @@ class Stretch:
 @dataclass(frozen=True)
 class Certificate:
     """What holds from ``since`` to ``until`` s: everything is at least ``at_least`` mm apart, but for the stretches told; ``pairs`` were
-    looked at, ``measured`` times. ``required`` in mm is the project's. ``contacts`` are the pairs in contact, with how far they are apart
-    at least when they have parted."""
+    looked at, ``measured`` times. ``required`` in mm is the project's; some pairs stand ``nearer`` than that, and are held to how they
+    stand. ``contacts`` are the pairs in contact, with how far they are apart at least when they have parted."""
 
     required: float
     since: float
@@ -91,6 +91,7 @@ class Certificate:
     pairs: int
     measured: int
     contacts: tuple[Contact, ...] = ()
+    nearer: int = 0
 
     @property
     def contacts_within(self) -> float:
@@ -174,7 +175,8 @@ def certify(
     numbers = {(pair.a, pair.b): k for k, pair in enumerate(pairs) if pair.spans is not None}
     contacts = tuple(_with_least(proof, numbers, contact, begin, end) for contact in course.contacts)
     measured = proof.measured + course.measured
-    return Certificate(general, begin, end, proof.at_least, tuple(stretches), len(names), measured, contacts)
+    nearer = ready.standing_nearer(general)
+    return Certificate(general, begin, end, proof.at_least, tuple(stretches), len(names), measured, contacts, nearer)
 
 
 def _prove_all(proof: _Proof, over: tuple[float, float], cut: bool) -> None:

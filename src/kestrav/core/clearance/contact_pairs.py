@@ -60,6 +60,21 @@ def resting_contacts(project: Project, bodies: Bodies, within: float | None = No
     return tuple(found)
 
 
+def standing_at(project: Project, bodies: Bodies, need: Array) -> Array:
+    """How far apart (p,) the bodies' pairs stand with no run under way, of those that are nearer than they need be in mm (p,); infinite for
+    the others, and for those in contact."""
+    rest = rest_poses(project)[bodies.rows]
+    bounds = turned_bounds(bodies.boxes, rest)
+    found = np.full(len(need), np.inf)
+    transforms = [placed(m) for m in rest]
+    for k in np.flatnonzero(box_gaps(bounds[bodies.first], bounds[bodies.second]) < need):
+        a, b = bodies.first[k], bodies.second[k]
+        near = nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], float(need[k]))
+        if near is not None and near.distance > project.settings.contact_distance:
+            found[k] = near.distance
+    return found
+
+
 def working_pairs(project: Project) -> tuple[Pair, ...]:
     """Pairs that work on each other, and so are as near as they are built: both ends of drives, rods and what hangs on their pins."""
     links: list[tuple[str, str]] = [(drive.a.part, drive.b.part) for drive in project.drives]

@@ -23,7 +23,7 @@ from trimesh.triangles import closest_point
 
 from kestrav.core.clearance.depth import Solid, overlap_of
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.geometry.models import nearest, placed
+from kestrav.core.geometry.models import AT_REST, nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 
 Array = NDArray[np.float64]
@@ -251,7 +251,7 @@ class _Looks:
 
     def __init__(self, model: Any) -> None:
         self._model, self._point = model, coal.Sphere(1e-12)
-        self._there, self._request = placed(np.eye(4)), coal.DistanceRequest()
+        self._unturned, self._request = np.eye(3), coal.DistanceRequest()
         self._known: dict[bytes, tuple[float, int]] = {}
         self.count = 0
 
@@ -262,7 +262,7 @@ class _Looks:
             self.count += 1
             result = coal.DistanceResult()
             away = coal.distance(
-                self._model, self._there, self._point, coal.Transform3s(np.eye(3), point), self._request, result
+                self._model, AT_REST, self._point, coal.Transform3s(self._unturned, point), self._request, result
             )
             self._known[key] = (max(float(away), 0.0), int(result.b1))
         return self._known[key]

@@ -16,10 +16,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.alike import unlike
-from kestrav.core.clearance.asked import GENERAL, Asked, asked_of, required_by
+from kestrav.core.clearance.asked import GENERAL, NEARER, Asked, asked_of, required_by
 from kestrav.core.clearance.between import stirred
 from kestrav.core.clearance.bodies import Bodies, Pair, bodies_of
 from kestrav.core.clearance.contact_history import Contact, Held, contacts_of
+from kestrav.core.clearance.contact_pairs import standing_at
 from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses, turned_bounds
@@ -31,7 +32,7 @@ from kestrav.core.motion.poses import world_poses
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]
 
-_DEPTHS = 24  # frames at which it is measured how deep a pair in contact is where it is too deep
+_DEPTHS = 5  # frames at which it is measured how deep a pair in contact is where it is too deep
 _CHUNK = 8  # frames whose bounds are worked out together; bounds memory, and sets how often progress is told
 
 
@@ -148,6 +149,11 @@ class Prepared:
         """The contacts among the pairs."""
         return tuple(contact for contact, _ in self.held.values())
 
+    def standing_nearer(self, required: float) -> int:
+        """How many of the pairs stand nearer than is required of all, and are held to that."""
+        mine = (self.asked.whose == GENERAL) & (self.asked.need < required)
+        return int(np.count_nonzero(mine))
+
 
 def prepared(project: Project, meshes: Mapping[str, Mesh], only: Collection[str] | None = None) -> Prepared:
     """Which pairs of all that moves, or ``only`` of some parts with the rest, are to be measured."""
@@ -158,7 +164,7 @@ def prepared(project: Project, meshes: Mapping[str, Mesh], only: Collection[str]
     keep = wanted & asked.checked
     bodies.first, bodies.second = bodies.first[keep], bodies.second[keep]
     unchecked = int(np.count_nonzero(wanted & ~keep))
-    asked = Asked(asked.need[keep], asked.whose[keep])
+    asked = _as_they_stand(project, bodies, Asked(asked.need[keep], asked.whose[keep]))
     number = {frozenset(pair): k for k, pair in enumerate(bodies.pairs())}
     need = {pair: float(asked.need[k]) for pair, k in number.items()}
     held = {
@@ -166,6 +172,19 @@ def prepared(project: Project, meshes: Mapping[str, Mesh], only: Collection[str]
         for contact, limit in contacts_of(project, meshes, bodies, need)
     }
     return Prepared(bodies, asked, held, unchecked)
+
+
+def _as_they_stand(project: Project, bodies: Bodies, asked: Asked) -> Asked:
+    """What is asked of pairs, of which those that stand nearer than the project requires of all may be as near as that, but hardly nearer:
+    fits and gaps of a product are as they were designed. What a requirement of its own asks for is asked for, and of pairs that are said
+    not to be meant to be near."""
+    strict = {frozenset((c.a, c.b)) for c in project.contacts if not c.intended}
+    free = (asked.whose == GENERAL) & np.array([frozenset(pair) not in strict for pair in bodies.pairs()], bool)
+    general = np.where(free, asked.need, -np.inf)
+    stands = standing_at(project, bodies, general)
+    near = np.isfinite(stands)
+    need = np.where(near, stands - np.minimum(NEARER, 0.5 * np.where(near, stands, 0.0)), asked.need)
+    return Asked(need, asked.whose)
 
 
 class _Sweep:

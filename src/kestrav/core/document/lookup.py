@@ -218,3 +218,12 @@ def told_apart(project: Project, part_id: str) -> str:
     if _indexed(project.parts)[2][part.name] < 2 or not isinstance(part, Part) or part.parent is None:
         return part.name
     return f"{part.name} of {get(project, part.parent).name}"
+
+
+def one_of_several(project: Project, part: Part) -> bool:
+    """Whether a solid is one of several that came in one file."""
+    return (
+        part.source is not None
+        and part.geometry is not None
+        and any(p.source == part.source and p.geometry is not None and p.id != part.id for p in project.parts)
+    )

@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.asked import NEARER
 from kestrav.core.clearance.contact_history import deeper_by, rounded_up, tolerance_of
 from kestrav.core.clearance.depth_limit import DepthLimit, nested
 from kestrav.core.clearance.interference import interference_of
@@ -33,7 +34,6 @@ from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
 
-NEARER = 0.3  # mm by which what is nearer than required as it stands may come nearer, and no more than half of how near it is
 CLEAR = 0.25  # of the mean size of what is taken out, that it goes beyond what it must leave, if nothing else is said
 _HELD_AT_ONCE = 2000  # looks at a contact that are prepared together
 _FIRST_LOOKS = 8  # along a motion that are prepared together, then twice as many and so on

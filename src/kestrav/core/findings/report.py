@@ -143,6 +143,7 @@ def _certificate(project: Project, result: CheckResult) -> dict[str, Any] | None
         "standing": told.standing,
         "since_s": told.since,
         "until_s": told.until,
+        "pairs_held_to_how_they_stand": told.nearer,
         "elsewhere_at_least_mm": told.at_least if np.isfinite(told.at_least) else None,
         "pairs": told.pairs,
         "measured": told.measured,
@@ -170,9 +171,17 @@ def standing_in_words(result: CheckResult) -> str:
     much = f"at least {told.at_least:.3f} mm" if np.isfinite(told.at_least) else "nothing comes near anything"
     if told.contacts:
         much += f"; {contacts_in_words(told)}"
+    if told.nearer:
+        much += f"; {nearer_in_words(told)}"
     if told.standing == "certified":
         return f"Certified for the whole motion, between the frames too: {much}"
     return f"Whole motion, between the frames too: {told.standing}; certified elsewhere: {much}"
+
+
+def nearer_in_words(told: Certificate) -> str:
+    """That some pairs are held to how they stand, in words."""
+    count = "1 pair stands" if told.nearer == 1 else f"{told.nearer} pairs stand"
+    return f"{count} nearer than {told.required:g} mm and {'is' if told.nearer == 1 else 'are'} held to that"
 
 
 def contacts_in_words(told: Certificate) -> str:
@@ -196,7 +205,7 @@ def as_text(project: Project, result: CheckResult) -> str:
         need = float(result.clearance.needs[result.clearance.worst])
         lines.append(
             f"Least clearance {data['min_clearance_mm']:.3f} mm at {data['time_s']:.3f} s (frame {data['frame']}): "
-            f"{first} to {second}; {need:g} mm required; sampled at the frames"
+            f"{first} to {second}; {round(need, 2):g} mm required; sampled at the frames"
         )
     if result.certificate is not None:
         lines.append(standing_in_words(result))

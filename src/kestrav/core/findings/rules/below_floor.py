@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.lookup import ancestors
+from kestrav.core.document.lookup import ancestors, one_of_several
 from kestrav.core.document.records import Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.motion.placing import shift, transform
@@ -18,7 +18,7 @@ _ALLOWED = 1.0  # mm; common practice, no source: what rounding and soft feet ma
 
 
 def find(evidence: Evidence) -> list[Finding]:
-    """One finding for each mover that reaches below the floor at rest, and each thing that lies wholly below it.
+    """One finding for each mover, a whole product or what came alone, that reaches below the floor at rest, and each thing that lies wholly below it.
 
     What stands over something that reaches lower is on a floor of its own, and what is wider than the things
     above it is such a floor.
@@ -36,6 +36,9 @@ def find(evidence: Evidence) -> list[Finding]:
         others = boxes[[i != own for i in tops]]
         over = (others[:, 0, :2] < box[1, :2]).all(axis=1) & (others[:, 1, :2] > box[0, :2]).all(axis=1)
         others = others[over]
+        if one_of_several(project, part):
+            # how high a part lies in its product is the product's own, whose floor need not be at height 0
+            continue
         if part.id in movers:
             under = low < -_ALLOWED and not (others[:, 0, 2] < low - _ALLOWED).any()
         else:

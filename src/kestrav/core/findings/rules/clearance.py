@@ -68,7 +68,11 @@ def depth_or_distance(value: float, digits: int = 2) -> str:
 
 def asked(required: float) -> str:
     """What is required in mm, in words; below 0 it is how deep what is in contact may be."""
-    return f"{required:g} mm required" if required >= 0 else f"{-required:g} mm deep allowed for this contact"
+    return (
+        f"{round(required, 2):g} mm required"
+        if required >= 0
+        else f"{round(-required, 3):g} mm deep allowed for this contact"
+    )
 
 
 Worked = dict[str, tuple[str, tuple[Mend, ...]]]

@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get, one_of_several
 from kestrav.core.document.records import FixedHeading, Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import rotation_angle
@@ -25,6 +25,9 @@ def find(evidence: Evidence) -> list[Finding]:
     for mover in evidence.movers:
         part = get(project, mover)
         if not isinstance(part, Part) or part.came is None or part.pivot.rotation != (1.0, 0.0, 0.0, 0.0):
+            continue
+        if one_of_several(project, part):
+            # how a part lies in its product is the product's own, and asks for no front
             continue
         if mover in moved and not any(isinstance(t.run.heading, FixedHeading) for t in journeys_of(project, mover)):
             # its run turns it as it must be, or it goes with something else
