@@ -43,6 +43,7 @@ Array = NDArray[np.float64]
 STEADY = 0.25  # share by which the size in an orbit may change against its mean; common practice, no source
 AWAY, LEAST_OFFSET = 1.2, 1.0  # times the size of what an orbit goes around, and mm, that its offset is at first
 CLOSEST = 0.5  # of its offset, that an orbit's camera may come near to anything, where that is less than usual
+_SETTLES = 8
 _SAME_OUTLINE = 1e-6  # mm
 
 
@@ -81,19 +82,22 @@ def beginning_at(shape: OrbitShape, place: ArrayLike) -> OrbitShape:
     Raises BadInput when the place lies within what it goes around.
     """
     x, y, z = np.asarray(place, float)
-    middle = orbit_plan(msgspec.structs.replace(shape, tilt=0.0, rise=0.0))[1]
-    start = float(np.degrees(np.arctan2(y - middle[1], x - middle[0])))
-    farthest = float(np.hypot(x - middle[0], y - middle[1]))
-    shape = msgspec.structs.replace(shape, start=start)
+    for _ in range(_SETTLES):  # the middle of some figures hangs on the offset a little
+        middle = orbit_plan(msgspec.structs.replace(shape, tilt=0.0, rise=0.0))[1]
+        start = float(np.degrees(np.arctan2(y - middle[1], x - middle[0])))
+        farthest = float(np.hypot(x - middle[0], y - middle[1]))
+        aimed = msgspec.structs.replace(shape, start=start, tilt=0.0)
 
-    def beyond(offset: float) -> float:
-        at = path_curve(Path("", "", msgspec.structs.replace(shape, offset=offset, tilt=0.0))).curve.position([0.0])[0]
-        return float(np.hypot(at[0] - middle[0], at[1] - middle[1])) - farthest
+        def beyond(offset: float, aimed: OrbitShape = aimed, middle: Array = middle, far: float = farthest) -> float:
+            at = path_curve(Path("", "", msgspec.structs.replace(aimed, offset=offset))).curve.position([0.0])[0]
+            return float(np.hypot(at[0] - middle[0], at[1] - middle[1])) - far
 
-    if beyond(1.0) > 0:
-        raise BadInput("the place to begin at lies within what the orbit goes around; stand outside of it")
-    offset = float(brentq(beyond, 1.0, farthest + 1.0, xtol=1e-6))
-    shape = msgspec.structs.replace(shape, offset=offset)
+        if beyond(1.0) > 0:
+            raise BadInput("the place to begin at lies within what the orbit goes around; stand outside of it")
+        offset = float(brentq(beyond, 1.0, farthest + 1.0, xtol=1e-6))
+        if abs(offset - shape.offset) < 1e-6 and start == shape.start:
+            break
+        shape = msgspec.structs.replace(shape, start=start, offset=offset)
     now = path_curve(Path("", "", msgspec.structs.replace(shape, height=0.0))).curve.position([0.0])[0, 2]
     return msgspec.structs.replace(shape, height=float(z - now))
 

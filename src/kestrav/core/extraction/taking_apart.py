@@ -42,8 +42,9 @@ Tick = Callable[[float, str], None]
 _SAME_WAY = 0.5  # cosine between directions above which things come out the same way
 _SPARE = 1.0  # mm
 _MOST_THINGS = 1000
-_MOST_IN_LEGS = 12  # things, the smallest ones, for which pulls in legs are tried where none comes straight out
-_LEG_CHECKS, _LEG_SECONDS = 20_000, 30.0  # that each of these may take
+_MOST_IN_LEGS = 6  # things, the smallest ones, for which pulls in legs are tried where none comes straight out
+_MOST_LOOKS = 400  # at pairs, until it is given up to find what must come out together
+_LEG_CHECKS, _LEG_SECONDS = 10_000, 15.0  # that each of these may take
 
 
 @dataclass(frozen=True)
@@ -362,12 +363,13 @@ class _Apart:
         # not nearly all that is there: then it is the rest that comes out
         others = any(body.id not in self.whose for body in self._problem(things[0]).obstacles)
         most_things = len(things) if others else len(things) // 2
+        enough = len(self._looked) + _MOST_LOOKS
         best: tuple[int, float, list[str], list[Pose]] | None = None
         for thing in things:
             problem = self._problem(thing)
             for way in self._axes(thing):
                 most = exit_travel(problem, Pose(), way)
-                if not np.isfinite(most):
+                if not np.isfinite(most) or len(self._looked) > enough:
                     continue
                 mine = self._closure(thing, way, most_things if best is None else best[0] - 1)
                 if mine is None or len(mine) < 2:
