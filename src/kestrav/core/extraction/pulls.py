@@ -78,7 +78,8 @@ def shape_axes(problem: Problem) -> list[Array]:
     kept: list[Array] = []
     for axis in found:
         if all(abs(float(axis @ known)) < _ALIKE for known in kept):
-            kept.append(np.asarray(axis, float))
+            clean = np.round(np.asarray(axis, float), 9) + 0.0
+            kept.append(clean / np.linalg.norm(clean))
     return kept
 
 

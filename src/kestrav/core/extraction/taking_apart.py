@@ -76,7 +76,7 @@ def _removal(things: Sequence[str], poses: Sequence[Pose], fastener: bool = Fals
     last = np.subtract(poses[-1].way, poses[-2].way)
     return Removal(
         things[0],
-        vector(last / np.linalg.norm(last)),
+        vector(np.round(last / np.linalg.norm(last), 9) + 0.0),
         length_of(poses),
         tuple(at.way for at in poses),
         tuple(things[1:]),
