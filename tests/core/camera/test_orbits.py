@@ -8,6 +8,7 @@ from shapes import box_mesh, make_project
 
 from kestrav.core.camera import orbits
 from kestrav.core.camera.judged import of_shot
+from kestrav.core.camera.subject import subject_of
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
 from kestrav.core.document.records import OrbitShape, Part, Path, Placement, Project
@@ -163,3 +164,18 @@ def test_a_turntable_turns_the_product_under_a_camera_that_stands(two):
     turn = judged.poses[half, row, :3, :3] @ judged.poses[0, row, :3, :3].T
     assert turn == pytest.approx(np.diag([-1.0, -1.0, 1.0]), abs=1e-9)
     assert project.shots[0].loops
+
+
+def test_an_orbit_around_several_things_is_a_picture_of_all_of_them(two):
+    project = orbits.add_orbit(two.project, two.meshes, ["part-1", "part-2"])
+    subject = subject_of(project, two.meshes, project.cameras[-1])
+    assert subject.thing == "part-1" and set(subject.rows) == {0, 1}
+    alone = orbits.add_orbit(two.project, two.meshes, ["part-1"])
+    assert set(subject_of(alone, two.meshes, alone.cameras[-1]).rows) == {0}
+
+
+def test_small_things_are_gone_around_near_by():
+    low, high = np.array([-4.0, -11.0, 0.0]), np.array([3.5, 11.0, 22.0])
+    offset = orbits.offset_for(low, high)
+    assert offset == pytest.approx(1.2 * np.linalg.norm(high - low), rel=0.1)
+    assert float(f"{offset:.2g}") == pytest.approx(offset)

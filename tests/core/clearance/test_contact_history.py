@@ -9,7 +9,7 @@ from test_certificate import goes, scene, truth
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
-from kestrav.core.document.records import Axle, Even, Spin
+from kestrav.core.document.records import Axle, Even, Requirement, Spin
 from kestrav.core.geometry.meshes import joined, mesh
 from kestrav.core.motion.runs import frame_times
 
@@ -192,3 +192,20 @@ def test_a_wheel_that_turns_in_a_fork_without_touching_it_is_shown_to_be_hardly_
     (contact,) = told.contacts
     assert told.standing == "certified" and told.contacts_within <= 1.0
     assert contact.shown == pytest.approx(contact.allowed + told.contacts_within)
+
+
+@pytest.mark.parametrize(("drop", "standing"), [(0.0, "certified"), (0.2, "certified"), (0.6, "breached")])
+def test_what_stands_nearer_than_required_is_held_to_that(drop, standing):
+    # a block 1 mm above a plate, of which 5 mm are required of all: it may come nearer by 0.3 mm
+    made, meshes = scene(
+        block=(box_mesh(50, 50, 20), (0, 0, 21)), plate=(box_mesh(400, 200, 20), (100, 0, 0)), required=5.0
+    )
+    made = goes(made, "block", (0, 0, 21), (150, 0, 21 - drop), pacing=Even())
+    told = certify(made, meshes)
+    assert told.standing == standing and told.nearer == 1
+    swept = sweep(made, meshes, frame_times(made))
+    assert bool(swept.breaches) == (standing == "breached")
+    # what is asked of the two is asked in full, and so of what is said not to be meant
+    strict = edits.add(made, Requirement("requirement-1", "Apart", ("block",), ("plate",)))
+    assert certify(strict, meshes).standing == "breached" and certify(strict, meshes).nearer == 0
+    assert certify(edits.set_contact(made, "block", "plate", False), meshes).standing == "breached"

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.spatial import ConvexHull, QhullError
 
 from kestrav.core.document.lookup import shown_parts, subtree
-from kestrav.core.document.records import Camera, PartAim, Project
+from kestrav.core.document.records import Camera, OrbitShape, PartAim, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.floor import hull_of
@@ -54,7 +54,15 @@ def subject_id(camera: Camera) -> str:
 def subject_of(project: Project, meshes: Mapping[str, Mesh], camera: Camera) -> Subject | None:
     """What a camera's picture is of; None where it is of nothing, or of nothing that is shown."""
     thing = subject_id(camera)
-    return thing_as_subject(project, meshes, thing) if thing else None
+    return thing_as_subject(project, meshes, thing, _orbited_with(project, camera, thing)) if thing else None
+
+
+def _orbited_with(project: Project, camera: Camera, thing: str) -> tuple[str, ...]:
+    """What else the orbit that a camera rides on goes around, if it goes around its subject: the picture is of all of it."""
+    paths = {run.path for run in project.runs if run.rider == camera.id}
+    orbits = [path.shape for path in project.paths if path.id in paths and isinstance(path.shape, OrbitShape)]
+    around = next((shape.around for shape in orbits if thing in shape.around), ())
+    return tuple(other for other in around if other != thing)
 
 
 # by the identity of the parts and of what moves them, which so live on
@@ -62,25 +70,28 @@ _known: OrderedDict[tuple[object, ...], tuple[tuple[object, ...], Subject | None
 _KEPT = 32
 
 
-def thing_as_subject(project: Project, meshes: Mapping[str, Mesh], thing: str) -> Subject | None:
-    """A part or assembly as a subject, without parts of it that move by themselves; None when nothing of it is shown."""
+def thing_as_subject(
+    project: Project, meshes: Mapping[str, Mesh], thing: str, others: tuple[str, ...] = ()
+) -> Subject | None:
+    """A part or assembly as a subject, with others that are part of the picture, and without parts of it that move by themselves; None when
+    nothing of it is shown."""
     state = (*moving_state(project), meshes)
-    key = (*map(id, state), thing)
+    key = (*map(id, state), thing, *others)
     known = _known.get(key)
     if known is not None:
         return known[1]
-    made = _made(project, meshes, thing)
+    made = _made(project, meshes, (thing, *others))
     _known[key] = (state, made)
     if len(_known) > _KEPT:
         _known.popitem(last=False)
     return made
 
 
-def _made(project: Project, meshes: Mapping[str, Mesh], thing: str) -> Subject | None:
+def _made(project: Project, meshes: Mapping[str, Mesh], things: tuple[str, ...]) -> Subject | None:
     row, shown = rows(project), shown_parts(project)
-    inner = subtree(project, thing)
+    inner = list(dict.fromkeys(i for thing in things for i in subtree(project, thing)))
     # what leaves an assembly by itself is no longer what its picture is of
-    gone = {i for mover in movers(project) & set(inner) - {thing} for i in subtree(project, mover)}
+    gone = {i for mover in movers(project) & set(inner) - set(things) for i in subtree(project, mover)}
     every = [row[i] for i in inner if i in shown and project.parts[row[i]].geometry is not None]
     solids = [r for r in every if project.parts[r].id not in gone] or every
     if not solids:
@@ -96,7 +107,7 @@ def _made(project: Project, meshes: Mapping[str, Mesh], thing: str) -> Subject |
             apply(inverse_rigid(rest[leader]) @ rest[r], hull_of(solid_mesh(meshes, part)))
         )
     return Subject(
-        thing, tuple((r, _outermost(np.concatenate(p))) for r, p in together.items()), tuple(solids), tuple(every)
+        things[0], tuple((r, _outermost(np.concatenate(p))) for r, p in together.items()), tuple(solids), tuple(every)
     )
 
 

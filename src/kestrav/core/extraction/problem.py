@@ -290,7 +290,7 @@ class Problem:
                 break
             self.measured += 1
             if isinstance(layer, Held):
-                if gap <= 0 and not layer.free(matrix):
+                if gap <= 0 and not layer.quickly_free(matrix):
                     return -1.0, layer.other
                 ahead = min(ahead, max(gap, least))
             elif ahead > least:
