@@ -128,7 +128,9 @@ class Held:
     def quickly_free(self, matrix: Array, spare: float = 0.0) -> bool:
         """Whether the solids drawn in tell that they are no deeper than they may be; where they do not even as these stand, it is worked
         out."""
-        return self.skins_clear(matrix) if self.told_at_rest else self.free(matrix)
+        if not self.told_at_rest:
+            return self.free(matrix)
+        return self.skins_clear(matrix) or bool(self.told_apart(matrix[None])[0] > 0)
 
     def clear(self, matrix: Array, spare: float = 0.0) -> bool:
         """Whether boxes, planes and the solids drawn in tell that they are no deeper than they may be, by a spare in mm at least."""
