@@ -289,6 +289,14 @@ def test_extract_in_order_makes_a_sequence(capsys, tmp_path):
     code, out, _ = run(capsys, "extract", source, "Lower", "Upper", "--order", "--json", "-o", target)
     assert code == 0 and [r["thing"] for r in json.loads(out)["removals"]] == ["Upper", "Lower"]
     assert [r.rider for r in project_file.load(target).project.runs] == ["part-3", "part-2"]
+    code, out, _ = run(
+        capsys, "extract", source, "Lower", "Upper", "--order", "--speed", 250, "--together", "-o", target, "--force"
+    )
+    assert code == 0 and "1. Upper" in out and "2. Lower" in out
+    together = project_file.load(target).project
+    assert {r.speed for r in together.runs} == {250.0} and all(r.backwards for r in together.runs)
+    code, _, err = run(capsys, "extract", source, "Lower", "Upper", "--order", "--speed", 0)
+    assert code != 0 and "a speed of 0 mm/s is not possible" in err
     code, out, _ = run(capsys, "extract", source, "Lower", "--order")
     assert code == 1 and "does not come out; it is held by" in out
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 from PySide6.QtCore import Qt
@@ -130,8 +131,7 @@ class OrderDialog(QDialog):
         self.join.setEnabled(len(rows) > 1)
         self.part.setEnabled(bool(rows))
 
-    def _regroup(self, change: object) -> None:
-        assert callable(change)
+    def _regroup(self, change: Callable[[Order, Iterable[int]], Order]) -> None:
         rows = self._selected()
         self.order = change(self.order, rows)
         self._fill()

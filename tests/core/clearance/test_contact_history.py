@@ -10,6 +10,7 @@ from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
 from kestrav.core.document.records import Axle, Even, Requirement, Spin
+from kestrav.core.findings.report import nearer_in_words
 from kestrav.core.geometry.meshes import joined, mesh
 from kestrav.core.motion.runs import frame_times
 
@@ -203,9 +204,38 @@ def test_what_stands_nearer_than_required_is_held_to_that(drop, standing):
     made = goes(made, "block", (0, 0, 21), (150, 0, 21 - drop), pacing=Even())
     told = certify(made, meshes)
     assert told.standing == standing and told.nearer == 1
+    assert nearer_in_words(told) == "1 pair stands nearer than 5 mm and is held to that"
     swept = sweep(made, meshes, frame_times(made))
     assert bool(swept.breaches) == (standing == "breached")
     # what is asked of the two is asked in full, and so of what is said not to be meant
     strict = edits.add(made, Requirement("requirement-1", "Apart", ("block",), ("plate",)))
     assert certify(strict, meshes).standing == "breached" and certify(strict, meshes).nearer == 0
     assert certify(edits.set_contact(made, "block", "plate", False), meshes).standing == "breached"
+
+
+@pytest.mark.parametrize(("over", "standing"), [(0.0, "certified"), (200.0, "breached")])
+def test_what_has_parted_from_where_it_stood_near_keeps_its_clearance_from_then_on(over, standing):
+    # 1 mm above a plate, up by 20 mm, aside, and down to where it stood, or to 2 mm above the plate elsewhere
+    made, meshes = scene(
+        block=(box_mesh(50, 50, 20), (0, 0, 21)), plate=(box_mesh(600, 200, 20), (100, 0, 0)), required=5.0
+    )
+    there = [(over, 0, 41), (over, 0, 22)] if over else [(100, 0, 41), (0, 0, 41), (0, 0, 21)]
+    made = goes(made, "block", (0, 0, 21), (0, 0, 41), *there, pacing=Even())
+    told = certify(made, meshes)
+    assert told.standing == standing
+    assert bool(sweep(made, meshes, frame_times(made)).breaches) == (standing == "breached")
+    if standing == "breached":
+        (stretch,) = told.stretches
+        assert stretch.required == 5.0 and stretch.least == pytest.approx(2.0, abs=0.02)
+
+
+@pytest.mark.parametrize(("gap", "standing"), [(0.0, "certified"), (1.0, "certified"), (20.0, "breached")])
+def test_what_does_not_begin_as_it_was_drawn_is_still_in_contact_or_near(gap, standing):
+    # drawn on a plate or 1 mm above it at one place, it slides as near from another; drawn far above, it has no leave to be near
+    made, meshes = scene(
+        block=(box_mesh(50, 50, 20), (0, 0, 20 + gap)), plate=(box_mesh(400, 200, 20), (100, 0, 0)), required=5.0
+    )
+    low = min(gap, 1.0)
+    made = goes(made, "block", (80, 0, 20 + low), (150, 0, 20 + low), pacing=Even())
+    assert certify(made, meshes).standing == standing
+    assert bool(sweep(made, meshes, frame_times(made)).breaches) == (standing == "breached")

@@ -21,6 +21,7 @@ from kestrav.core.extraction.pulls import directions, least_blockers, straight_p
 from kestrav.core.extraction.taking_apart import order_of
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way, find_way
 from kestrav.core.geometry.meshes import mesh
+from kestrav.core.motion.resting import rest_and_pivot
 from kestrav.core.motion.solids import geometry_record
 
 AXES = {"+x": (1, 0, 0), "-x": (-1, 0, 0), "+y": (0, 1, 0), "-y": (0, -1, 0), "+z": (0, 0, 1), "-z": (0, 0, -1)}
@@ -485,3 +486,19 @@ def test_what_is_found_hangs_on_checks_and_not_on_time(monkeypatch):
     # what only the outer cap cuts off is said
     late = find_way(made, meshes, ["block"], dataclasses.replace(wish, seconds=1e-3))
     assert "s, after" in " ".join(late.tried)
+
+
+def test_a_part_whose_origin_is_far_off_is_turned_about_a_point_of_its_own():
+    # the bar of the slot, its mesh drawn 700 mm beside its origin, as parts of an assembly often are
+    made, meshes = slot()
+    shape = box_mesh(160, 20, 20).moved(np.array([[1, 0, 0, 700], [0, 1, 0, -300], [0, 0, 1, 80], [0, 0, 0, 1]], float))
+    meshes = {**meshes, shape.hash: shape}
+    bar = next(p for p in made.parts if p.id == "block")
+    place = np.subtract(bar.placement.position, (700, -300, 80))
+    made = edits.change(made, geometry=(*made.geometry, geometry_record(shape)))
+    made = edits.update(made, "block", geometry=shape.hash, placement=Placement(tuple(float(v) for v in place)))
+    found = find_way(made, meshes, ["block"])
+    assert isinstance(found, WayOut) and found.certificate.standing == "certified"
+    done = add_way(made, ["block"], found)
+    rest, pivot = rest_and_pivot(done, "block")
+    assert (rest @ pivot)[:3, 3] == pytest.approx(bar.placement.position, abs=1e-6)

@@ -189,3 +189,12 @@ def test_roles_that_do_not_fit_the_runs_are_told(opened):
 def test_a_pivot_off_something_meant_to_move_is_found_before_it_has_a_run(opened):
     project = edits.update(opened.project, "part-2", role="moving", pivot=Placement((0.0, 300.0, 0.0)))
     assert [f.subject for f in found(project, opened, "pivot-outside")] == [("part-2",)]
+
+
+def test_how_a_part_lies_in_its_product_is_no_finding(opened):
+    # a part of several that came in one file: turned, and reaching below height 0
+    lying = Placement((0.0, 0.0, 5.0), (0.5**0.5, 0.5**0.5, 0.0, 0.0))
+    alone = edits.update(imported(opened, "part-1"), "part-1", placement=lying)
+    assert found(alone, opened, "leftover-turn") and found(alone, opened, "below-floor")
+    several = edits.update(imported(opened, "part-1", "part-2"), "part-1", placement=lying)
+    assert not found(several, opened, "leftover-turn") and not found(several, opened, "below-floor")

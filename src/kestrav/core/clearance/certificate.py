@@ -150,12 +150,19 @@ def certify(
         pair = pairing(project, meshes, a, b, allowed.get(frozenset((a, b)), float(need)))
         if k in ready.held and frozenset((a, b)) not in allowed:
             pair.spans = rest_of(ready.held[k][0].spans)
+        near = ready.near.get(k) if frozenset((a, b)) not in allowed else None
+        if near is not None:
+            pair.spans = rest_of(near.spans)
+            close = pairing(project, meshes, a, b, near.keeps)
+            close.spans = near.spans
+            pairs.append(close)
         if pair.spans is None or pair.spans:
             pairs.append(pair)
     general = project.settings.required_clearance
     if not names:
         return Certificate(general, begin, end, np.inf, (), 0, 0)
     borders = [t for contact in ready.contacts for t in contact.borders]
+    borders += [t for near in ready.near.values() for ends in near.spans for t in ends if np.isfinite(t)]
     proof = _Proof(between(project, meshes, pairs, borders) if pairs else None, np.inf, progress)
     if pairs:
         _prove_all(proof, (begin, end), over is not None)
@@ -172,10 +179,11 @@ def certify(
     course = contact_course(project, meshes, held, (begin, end), proof.tell)
     stretches += [Stretch(d.pair, d.start, d.end, "breached", -d.depth, d.time, -d.allowed) for d in course.deeper]
     stretches.sort(key=lambda s: (s.standing != "breached", s.least - s.required, s.start))
-    numbers = {(pair.a, pair.b): k for k, pair in enumerate(pairs) if pair.spans is not None}
+    touching = {frozenset(names[k]) for k in ready.held}
+    numbers = {(pair.a, pair.b): k for k, pair in enumerate(pairs) if frozenset((pair.a, pair.b)) in touching}
     contacts = tuple(_with_least(proof, numbers, contact, begin, end) for contact in course.contacts)
     measured = proof.measured + course.measured
-    nearer = ready.standing_nearer(general)
+    nearer = sum(frozenset((n.pair.moving, n.pair.other)) not in allowed for n in ready.near.values())
     return Certificate(general, begin, end, proof.at_least, tuple(stretches), len(names), measured, contacts, nearer)
 
 
@@ -371,7 +379,11 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
     moving = proof.moving
     if stretch.least < 0:
         return stretch
-    k = next(k for k, p in enumerate(moving.pairs) if (p.a, p.b) == (stretch.pair.moving, stretch.pair.other))
+    k = next(
+        k
+        for k, p in enumerate(moving.pairs)
+        if (p.a, p.b, p.need) == (stretch.pair.moving, stretch.pair.other, stretch.required)
+    )
     g = next(g for g, mine in enumerate(moving.groups.pairs) if k in mine)
     pair = moving.pairs[k]
     inner = moving.times[(moving.times > stretch.start) & (moving.times < stretch.end)]
@@ -451,11 +463,11 @@ def _deepest(proof: _Proof, stretch: Stretch, pair: Pairing, g: int) -> Stretch:
 
 def _joined(found: list[Stretch]) -> list[Stretch]:
     """Stretches of one pair that follow each other as one; what is not shown beside a breach is part of it."""
-    by_pair: dict[Pair, list[Stretch]] = {}
+    by_pair: dict[tuple[Pair, float], list[Stretch]] = {}
     for stretch in found:
-        by_pair.setdefault(stretch.pair, []).append(stretch)
+        by_pair.setdefault((stretch.pair, stretch.required), []).append(stretch)
     joined = []
-    for pair, mine in by_pair.items():
+    for (pair, _), mine in by_pair.items():
         mine.sort(key=lambda s: s.start)
         run = [mine[0]]
         for stretch in mine[1:]:

@@ -9,15 +9,16 @@ Lengths in mm, times in s.
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.asked import GENERAL, NEARER, Asked
 from kestrav.core.clearance.between import Between, Pairing, Stage, between, distance_of, pairing
 from kestrav.core.clearance.bodies import Bodies, Pair
-from kestrav.core.clearance.contact_pairs import Reason, meant_pairs
+from kestrav.core.clearance.contact_pairs import Reason, meant_pairs, standing_at
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.depth_limit import DepthLimit, nested
 from kestrav.core.clearance.interference import interference_of
@@ -37,6 +38,7 @@ _MOST_AT_ONCE = 20_000  # steps whose poses are held together
 _MOST_CHANGES = 2000  # changes of a law at which it is looked whether a pair stands as at rest
 _ZOOM, _ROUNDS = 9, 3  # looks at a step in which a pair parts, and how often
 _told: list[tuple[tuple[object, ...], tuple[Held, ...]]] = []
+_near_told: list[tuple[tuple[object, ...], dict[int, Nearness]]] = []
 _TOLD_KEPT = 6
 _STAGES_KEPT = 4
 
@@ -58,10 +60,7 @@ class Contact:
 
     def at(self, times: Array) -> NDArray[np.bool_]:
         """Whether it is in contact at times (n,)."""
-        found = np.zeros(np.shape(times), bool)
-        for start, end in self.spans:
-            found |= (times >= start) & (times <= end)
-        return found
+        return within(self.spans, times)
 
     @property
     def told(self) -> str:
@@ -93,6 +92,24 @@ class Contact:
 
 Held = tuple[Contact, DepthLimit]
 """A contact with what measures how deep it is."""
+
+
+@dataclass(frozen=True)
+class Nearness:
+    """A pair that stands nearer than is required of all, without touching: how far apart in mm it ``keeps``, hardly less than it stands, and
+    when (spans in s): until it has parted by more than is required, and when it stands as at rest again."""
+
+    pair: Pair
+    keeps: float
+    spans: tuple[Span, ...]
+
+
+def within(spans: Iterable[Span], times: Array) -> NDArray[np.bool_]:
+    """Whether times (n,) are in spans."""
+    found = np.zeros(np.shape(times), bool)
+    for start, end in spans:
+        found |= (times >= start) & (times <= end)
+    return found
 
 
 def rest_of(spans: Sequence[Span]) -> tuple[Span, ...]:
@@ -159,10 +176,56 @@ def _contacts(
         if one.always:
             spans: tuple[Span, ...] = ((-np.inf, np.inf),)
         else:
-            instants = [*one.times, *(history.as_at_rest(k, stands, tolerance) if one.at_rest else ())]
-            spans = history.spans(k, instants, max(required, 0.0) * 1.01 + PARTED)
+            parted = _parted(required)
+            instants = [*one.times, *(history.from_rest(k, stands, tolerance, parted) if one.at_rest else ())]
+            spans = history.spans(k, instants, parted)
         found.append((Contact(one.pair, one.reason, deep, limit.allowed, required, spans), limit))
     return tuple(found)
+
+
+def nearness_of(
+    project: Project, meshes: Mapping[str, Mesh], bodies: Bodies, asked: Asked, held: Collection[int]
+) -> dict[int, Nearness]:
+    """The bodies' pairs, by number, that stand nearer than required of all, but for those ``held`` as contacts. What a requirement of its own
+    asks for is asked for in full, and of what is said not to be meant to be near."""
+    key = (project, bodies.ids, asked.need.tobytes(), asked.whose.tobytes(), tuple(sorted(held)))
+    for known, found in _near_told:
+        if known[0] is project and known[1:] == key[1:]:
+            return found
+    made = _nearness(project, meshes, bodies, asked, held)
+    _near_told.append((key, made))
+    del _near_told[:-_TOLD_KEPT]
+    return made
+
+
+def _nearness(
+    project: Project, meshes: Mapping[str, Mesh], bodies: Bodies, asked: Asked, held: Collection[int]
+) -> dict[int, Nearness]:
+    strict = {frozenset((c.a, c.b)) for c in project.contacts if not c.intended}
+    names = bodies.pairs()
+    free = (asked.whose == GENERAL) & np.array([frozenset(pair) not in strict for pair in names], bool)
+    free[list(held)] = False
+    distances = standing_at(project, bodies, np.where(free, asked.need, -np.inf))
+    numbers = [int(k) for k in np.flatnonzero(np.isfinite(distances))]
+    if not numbers:
+        return {}
+    pairs = [pairing(project, meshes, *names[k]) for k in numbers]
+    solids = [(bodies.solid(int(bodies.first[k])), bodies.solid(int(bodies.second[k]))) for k in numbers]
+    history = _History(project, meshes, pairs, solids)
+    rest, row = rest_poses(project), rows(project)
+    found = {}
+    for n, k in enumerate(numbers):
+        closer = min(NEARER, 0.5 * float(distances[k]))
+        stands = inverse_rigid(rest[row[pairs[n].b]]) @ rest[row[pairs[n].a]]
+        parted = _parted(float(asked.need[k]))
+        spans = history.spans(n, history.from_rest(n, stands, closer, parted), parted)
+        found[k] = Nearness(Pair(*names[k]), float(distances[k]) - closer, spans)
+    return found
+
+
+def _parted(required: float) -> float:
+    """How far apart in mm a pair must be to have parted."""
+    return max(required, 0.0) * 1.01 + PARTED
 
 
 def rounded_up(value: float) -> float:
@@ -196,8 +259,13 @@ class _History:
         """The first body's poses (n, 4, 4) as the second sees them."""
         return self.moving.within(self.pairs[k], self.moving.seen(self._group[k], times))
 
-    def as_at_rest(self, k: int, stands: Array, tolerance: float) -> list[float]:
-        """The times, of those at which a law changes, at which a pair stands to each other as at rest."""
+    def from_rest(self, k: int, stands: Array, tolerance: float, limit: float) -> list[float]:
+        """The times, of those at which a law changes, at which a pair stands to each other as at rest; and the start if it has not parted by
+        a limit in mm by then, as of a mechanism that does not begin as it was drawn."""
+        start = [0.0] if self._apart(k, self.seen(k, np.zeros(1))[0], limit) is not None else []
+        return [*start, *self._as_at_rest(k, stands, tolerance)]
+
+    def _as_at_rest(self, k: int, stands: Array, tolerance: float) -> list[float]:
         g = self._group[k]
         if g not in self._looked:
             self._looked[g] = self.moving.seen(g, self.looks)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import time as clock
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -208,10 +209,13 @@ class _Ready:
     transforms: list[object]
     corners: Array  # (b, 8, 3), of each body's box
 
-    @property
+    @cached_property
     def need(self) -> Array:
-        """What is required of each pair."""
-        return self.prepared.asked.need
+        """What is required of each pair; of what stands nearer, that it does not come nearer. When it parts is told by the full check."""
+        need = self.prepared.asked.need.copy()
+        for k, near in self.prepared.near.items():
+            need[k] = near.keeps
+        return need
 
     def _still_at_least(self, k: int, before: _Known, poses: Array) -> float:
         a, b = self.prepared.bodies.first[k], self.prepared.bodies.second[k]

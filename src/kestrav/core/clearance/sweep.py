@@ -16,11 +16,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.alike import unlike
-from kestrav.core.clearance.asked import GENERAL, NEARER, Asked, asked_of, required_by
+from kestrav.core.clearance.asked import GENERAL, Asked, asked_of, required_by
 from kestrav.core.clearance.between import stirred
 from kestrav.core.clearance.bodies import Bodies, Pair, bodies_of
-from kestrav.core.clearance.contact_history import Contact, Held, contacts_of
-from kestrav.core.clearance.contact_pairs import standing_at
+from kestrav.core.clearance.contact_history import Contact, Held, Nearness, contacts_of, nearness_of, within
 from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses, turned_bounds
@@ -137,22 +136,18 @@ def sweep(
 @dataclass(frozen=True, eq=False)
 class Prepared:
     """What is to be measured: the bodies with the pairs between them that are checked, what is asked of these, which of them (by number)
-    are in contact, and how many pairs are not asked for."""
+    are in contact or stand nearer than required, and how many pairs are not asked for."""
 
     bodies: Bodies
     asked: Asked
     held: Mapping[int, Held]
+    near: Mapping[int, Nearness]
     unchecked: int
 
     @property
     def contacts(self) -> tuple[Contact, ...]:
         """The contacts among the pairs."""
         return tuple(contact for contact, _ in self.held.values())
-
-    def standing_nearer(self, required: float) -> int:
-        """How many of the pairs stand nearer than is required of all, and are held to that."""
-        mine = (self.asked.whose == GENERAL) & (self.asked.need < required)
-        return int(np.count_nonzero(mine))
 
 
 def prepared(project: Project, meshes: Mapping[str, Mesh], only: Collection[str] | None = None) -> Prepared:
@@ -164,27 +159,14 @@ def prepared(project: Project, meshes: Mapping[str, Mesh], only: Collection[str]
     keep = wanted & asked.checked
     bodies.first, bodies.second = bodies.first[keep], bodies.second[keep]
     unchecked = int(np.count_nonzero(wanted & ~keep))
-    asked = _as_they_stand(project, bodies, Asked(asked.need[keep], asked.whose[keep]))
+    asked = Asked(asked.need[keep], asked.whose[keep])
     number = {frozenset(pair): k for k, pair in enumerate(bodies.pairs())}
     need = {pair: float(asked.need[k]) for pair, k in number.items()}
     held = {
         number[frozenset((contact.pair.moving, contact.pair.other))]: (contact, limit)
         for contact, limit in contacts_of(project, meshes, bodies, need)
     }
-    return Prepared(bodies, asked, held, unchecked)
-
-
-def _as_they_stand(project: Project, bodies: Bodies, asked: Asked) -> Asked:
-    """What is asked of pairs, of which those that stand nearer than the project requires of all may be as near as that, but hardly nearer:
-    fits and gaps of a product are as they were designed. What a requirement of its own asks for is asked for, and of pairs that are said
-    not to be meant to be near."""
-    strict = {frozenset((c.a, c.b)) for c in project.contacts if not c.intended}
-    free = (asked.whose == GENERAL) & np.array([frozenset(pair) not in strict for pair in bodies.pairs()], bool)
-    general = np.where(free, asked.need, -np.inf)
-    stands = standing_at(project, bodies, general)
-    near = np.isfinite(stands)
-    need = np.where(near, stands - np.minimum(NEARER, 0.5 * np.where(near, stands, 0.0)), asked.need)
-    return Asked(need, asked.whose)
+    return Prepared(bodies, asked, held, nearness_of(project, meshes, bodies, asked, held), unchecked)
 
 
 class _Sweep:
@@ -198,6 +180,7 @@ class _Sweep:
         self.touching = np.zeros((frames, len(bodies.first)), bool)  # which pairs are in contact
         for k, (contact, _) in ready.held.items():
             self.touching[:, k] = contact.at(times)
+        self.near = {k: within(near.spans, times) for k, near in ready.near.items()}
         self.distance = np.full((frames, requirements + 1), np.inf)
         self.pair = np.full((frames, requirements + 1), -1)
         self.points = np.zeros((frames, requirements + 1, 2, 3))
@@ -234,9 +217,10 @@ class _Sweep:
         hits = list[tuple[int, float, Array]]()
         # what is in contact is no distance
         gap = np.where(self.touching[frame], np.inf, gap)
-        for k in self._order(frame, gap):
+        need, stands_near = self._needed(frame)
+        for k in self._order(frame, gap, need, stands_near):
             own = self.whose[k]
-            bound = max(float(self.distance[frame, own]), self.need[k])
+            bound = need[k] if stands_near[k] else max(float(self.distance[frame, own]), need[k])
             if gap[k] >= bound:
                 continue
             a, b = first[k], second[k]
@@ -258,9 +242,10 @@ class _Sweep:
                 distance = -deep.depth
                 if deep.depth > 0 and not contained[k]:
                     points = np.stack([deep.place, deep.place])
-            if distance < self.need[k]:
+            if distance < need[k]:
                 hits.append((k, distance, points))
-            self._keep(frame, k, distance, points)
+            if distance < need[k] or not stands_near[k]:
+                self._keep(frame, k, distance, points)
         self.last_hits = hits
         for k, distance, points in hits:
             self.close.setdefault(k, []).append((frame, distance, points))
@@ -300,12 +285,23 @@ class _Sweep:
         if distance < self.distance[frame, own]:
             self.distance[frame, own], self.pair[frame, own], self.points[frame, own] = distance, k, points
 
-    def _order(self, frame: int, gap: Array) -> Iterator[int]:
+    def _needed(self, frame: int) -> tuple[Array, NDArray[np.bool_]]:
+        """How far apart the pairs (p,) must be in a frame, and which of them stand nearer than required of all: these are no distance to be
+        told of unless they come nearer."""
+        need, near = self.need, np.zeros(len(self.need), bool)
+        here = [k for k, at in self.near.items() if at[frame]]
+        if here:
+            need = need.copy()
+            need[here], near[here] = [self.ready.near[k].keeps for k in here], True
+        return need, near
+
+    def _order(self, frame: int, gap: Array, need: Array, near: NDArray[np.bool_]) -> Iterator[int]:
         """Pairs to look at: the last frame's nearest first, since they bound the rest, then by their gap."""
         seeds = [int(k) for k in self.pair[frame - 1] if k >= 0] if frame > 0 else []
         yield from seeds
-        near = np.flatnonzero(gap < np.maximum(self.distance[frame][self.whose], self.need))
-        yield from (int(k) for k in near[np.argsort(gap[near], kind="stable")] if k not in seeds)
+        far = np.where(near, need, np.maximum(self.distance[frame][self.whose], need))
+        left = np.flatnonzero(gap < far)
+        yield from (int(k) for k in left[np.argsort(gap[left], kind="stable")] if k not in seeds)
 
     def _repeat(self, frame: int) -> None:
         self.distance[frame], self.pair[frame] = self.distance[frame - 1], self.pair[frame - 1]
@@ -376,7 +372,7 @@ class _Sweep:
 
     def _required(self, k: int, frame: int) -> float:
         """How far a pair must be apart in a frame; of a pair in contact it is below 0, how deep it may be."""
-        return -self.ready.held[k][0].allowed if self.touching[frame, k] else float(self.need[k])
+        return -self.ready.held[k][0].allowed if self.touching[frame, k] else float(self._needed(frame)[0][k])
 
     def _tally(self, project: Project, t: int, need: float) -> Tally:
         ids = [item.id for item in project.requirements]

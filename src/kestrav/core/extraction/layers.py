@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.depth_limit import DepthLimit
 from kestrav.core.clearance.interference import deeper_than
-from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.meshes import Mesh, box_gaps
 from kestrav.core.geometry.models import AT_REST, built, meets, nearest, placed
 
 Array = NDArray[np.float64]
@@ -150,5 +150,4 @@ def _box_gaps(corners: Array, matrices: Array, box: Array) -> Array:
     """How far (n,) the boxes of corners (8, 3) under motions (n, 4, 4) are from a box (2, 3) in mm."""
     here = corners @ matrices[:, :3, :3].swapaxes(1, 2)
     low, high = here.min(axis=1) + matrices[:, :3, 3], here.max(axis=1) + matrices[:, :3, 3]
-    gap = np.maximum(np.maximum(low - box[1], box[0] - high), 0.0)
-    return np.asarray(np.sqrt(np.einsum("ni,ni->n", gap, gap)))
+    return box_gaps(np.stack([low, high], axis=1), box)
