@@ -8,7 +8,7 @@ setup:
 dev: setup
 	@scripts/setup dev
 	@scripts/third-party
-	@scripts/validator
+	@scripts/npm-packages
 
 demo: setup
 	@scripts/demo

@@ -34,6 +34,14 @@ def pytest_unconfigure(config):
         config.display.terminate()
 
 
+@pytest.fixture(scope="session", autouse=True)
+def own_cache(tmp_path_factory: pytest.TempPathFactory):
+    """What was read of product files is kept in a folder of the tests' own."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
+        yield
+
+
 @pytest.fixture
 def passing() -> project_file.Opened:
     """A cube that passes a post, 4 mm away at the nearest, under a limit of 5 mm."""

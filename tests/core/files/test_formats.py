@@ -363,8 +363,8 @@ DAMAGED = {
     "gltf is not json": (written("a.gltf", "{nope"), "a.gltf"),
     "gltf of version 1": (written("a.gltf", gltf_json(asset={"version": "1.0"})), "version 1.0"),
     "gltf packed": (
-        written("a.gltf", gltf_json(extensionsRequired=["EXT_meshopt_compression"])),
-        "packed with meshopt",
+        written("a.gltf", gltf_json(extensionsRequired=["KHR_meshopt_compression"])),
+        "packed with a newer meshopt",
     ),
     "gltf missing file": (
         written("a.gltf", gltf_json(buffers=[{"byteLength": 42, "uri": "gone.bin"}])),

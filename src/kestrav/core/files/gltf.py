@@ -25,7 +25,7 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.records import FinishName
-from kestrav.core.files.gltf_unpacking import Unpacked
+from kestrav.core.files.gltf_unpacking import Unpacked, stands_in
 from kestrav.core.files.product_tree import GREY, Node, Shape, no_faces
 from kestrav.core.geometry.faces import Face, vector
 
@@ -35,7 +35,7 @@ Fetch = Callable[[str], bytes]
 _HEADER = struct.Struct("<4sII")
 _CHUNK = struct.Struct("<I4s")
 _TRIANGLES = 4
-_UNREADABLE = {"EXT_meshopt_compression": "meshopt"}
+_UNREADABLE = {"KHR_meshopt_compression": "a newer meshopt than EXT_meshopt_compression"}
 _KINDS = {5121: "u1", 5123: "<u2", 5125: "<u4"}
 _MODES = {0: "points", 1: "lines", 2: "a line loop", 3: "a line strip", 5: "a triangle strip", 6: "a triangle fan"}
 
@@ -125,6 +125,8 @@ def _chunks(data: bytes) -> tuple[bytes, bytes]:
 def _buffer(buffer: dict[str, Any], binary: bytes | None, fetch: Fetch) -> bytes:
     uri = buffer.get("uri")
     if uri is None:
+        if stands_in(buffer):
+            return b""
         if binary is None:
             raise ValueError("a buffer names no data")
         content = binary

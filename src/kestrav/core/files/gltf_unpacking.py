@@ -1,6 +1,6 @@
-"""What glTF files pack their meshes with, unpacked into plain accessors: Draco, and quantised positions.
+"""What glTF files pack their meshes with, unpacked into plain accessors: Draco, meshopt, and quantised positions.
 
-Reference: the Khronos extensions KHR_draco_mesh_compression and KHR_mesh_quantization; section 3.6.2.2 of the glTF 2.0 specification
+Reference: the extensions KHR_draco_mesh_compression, EXT_meshopt_compression and KHR_mesh_quantization of the glTF registry; section 3.6.2.2 of the glTF 2.0 specification
 for the range of normalised whole numbers.
 """
 
@@ -12,9 +12,19 @@ import DracoPy
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.files import meshopt
+
 DRACO = "KHR_draco_mesh_compression"
 _FLOAT, _COUNT = 5126, 5125
+_MOST_BYTES = 2_000_000_000  # of one view
 _KINDS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
+
+
+def stands_in(buffer: dict[str, Any]) -> bool:
+    """Whether a buffer without data stands in for views that are packed elsewhere."""
+    extensions = buffer.get("extensions")
+    packed = extensions.get(meshopt.EXTENSION) if isinstance(extensions, dict) else None
+    return isinstance(packed, dict) and packed.get("fallback") is True
 
 
 class Unpacked:
@@ -35,7 +45,8 @@ class Unpacked:
                     self._primitive(primitive, known)
                 except (KeyError, IndexError, TypeError, ValueError, DracoPy.FileTypeException) as fault:
                     label = mesh.get("name") or f"mesh {number + 1}"
-                    self.left_out.append(f"“{label}”: its packed data is damaged ({type(fault).__name__})")
+                    why = fault if type(fault) is ValueError else "its packed data is damaged"
+                    self.left_out.append(f"“{label}”: {why}")
                     continue
                 kept.append(primitive)
             mesh["primitives"] = kept
@@ -60,6 +71,9 @@ class Unpacked:
             primitive["mode"] = 4
             return
         place = primitive.get("attributes", {}).get("POSITION")
+        for used in (place, primitive.get("indices")):
+            if isinstance(used, int):
+                self._unpack_view(self._json["accessors"][used].get("bufferView"))
         if not isinstance(place, int):
             return
         accessor = self._json["accessors"][place]
@@ -69,10 +83,31 @@ class Unpacked:
             known[place] = self._add(_in_range(self._points(accessor), accessor), "VEC3", _FLOAT)
         primitive["attributes"] = {**primitive["attributes"], "POSITION": known[place]}
 
+    def _unpack_view(self, number: Any) -> None:
+        """Unpack a view that is packed with meshopt."""
+        view = self._json["bufferViews"][number] if isinstance(number, int) else {}
+        extensions = view.get("extensions")
+        if not isinstance(extensions, dict) or meshopt.EXTENSION not in extensions:
+            return
+        packed = extensions[meshopt.EXTENSION]
+        count, stride = int(packed["count"]), int(packed["byteStride"])
+        if count * stride > _MOST_BYTES:
+            raise ValueError("it would be larger than what is read")
+        data = meshopt.unpacked(
+            self._cut(packed), str(packed["mode"]), count, stride, str(packed.get("filter", "NONE"))
+        )
+        del extensions[meshopt.EXTENSION]
+        view |= self._keep(data)
+        if packed["mode"] == "ATTRIBUTES":
+            view["byteStride"] = stride
+
     def _view(self, number: int) -> bytes:
-        view = self._json["bufferViews"][number]
+        return self._cut(self._json["bufferViews"][number])
+
+    def _cut(self, view: dict[str, Any]) -> bytes:
         start = int(view.get("byteOffset", 0))
-        data: bytes = self._buffers[view["buffer"]][start : start + int(view["byteLength"])]
+        held = self._data if view["buffer"] == len(self._buffers) else self._buffers[view["buffer"]]
+        data = bytes(held[start : start + int(view["byteLength"])])
         if len(data) < int(view["byteLength"]):
             raise ValueError("a view is cut short")
         return data
@@ -92,12 +127,16 @@ class Unpacked:
         found = np.ndarray((count, 3), kind, data, start, (step, kind.itemsize))
         return found.astype("<f4")
 
+    def _keep(self, data: bytes) -> dict[str, int]:
+        """A view of data that is added."""
+        view = {"buffer": len(self._buffers), "byteOffset": len(self._data), "byteLength": len(data)}
+        self._data += data + b"\0" * (-len(data) % 4)
+        return view
+
     def _add(self, values: NDArray[Any], shape: str, kind: int) -> int:
         """The number of a new accessor."""
         accessors, views = self._json.setdefault("accessors", []), self._json.setdefault("bufferViews", [])
-        data = np.ascontiguousarray(values).tobytes()
-        views.append({"buffer": len(self._buffers), "byteOffset": len(self._data), "byteLength": len(data)})
-        self._data += data + b"\0" * (-len(data) % 4)
+        views.append(self._keep(np.ascontiguousarray(values).tobytes()))
         accessor: dict[str, Any] = {
             "bufferView": len(views) - 1,
             "componentType": kind,

@@ -12,7 +12,7 @@ from trimesh.exchange.stl import export_stl
 from kestrav.core.document.lookup import get, solids
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
-from kestrav.core.files.project_file import to_glb
+from kestrav.core.files.mesh_entries import to_glb
 from kestrav.core.files.writing import write_whole
 from kestrav.core.geometry.meshes import Mesh, joined
 from kestrav.core.motion.resting import rest_poses, rows

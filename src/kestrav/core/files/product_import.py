@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Literal
@@ -15,10 +16,20 @@ from kestrav.core.document.lookup import fresh_part_ids, new_source_id
 from kestrav.core.document.records import Came, Part, Project, Source
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, Cancelled
+from kestrav.core.files import product_cache
 from kestrav.core.files.cad_kernel import tessellated
 from kestrav.core.files.gltf import read_gltf
 from kestrav.core.files.mesh_formats import TRIMESH_SUFFIXES, read_3mf, read_by_trimesh, read_collada
-from kestrav.core.files.product_tree import Imported, Node, Upward, clean_name, gather, with_unit
+from kestrav.core.files.product_tree import (
+    X_UP_TO_Z_UP,
+    Y_UP_TO_Z_UP,
+    Imported,
+    Node,
+    Upward,
+    clean_name,
+    gather,
+    with_unit,
+)
 from kestrav.core.files.reading import as_unicode
 from kestrav.core.files.step_names import product_names
 from kestrav.core.motion.solids import with_meshes
@@ -38,9 +49,6 @@ UNITLESS = TRIMESH_SUFFIXES
 CHORD_SHARE, FINEST_CHORD, COARSEST_CHORD = 5e-4, 1e-5, 0.1
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "ft": 304.8}
 
-# glTF has Y up (section 3.4 of its specification); Kestrav has Z up
-Y_UP_TO_Z_UP = np.array([[1.0, 0, 0, 0], [0, 0, -1.0, 0], [0, 1.0, 0, 0], [0, 0, 0, 1.0]])
-X_UP_TO_Z_UP = np.array([[0, -1.0, 0, 0], [0, 0, -1.0, 0], [1.0, 0, 0, 0], [0, 0, 0, 1.0]])
 _UPWARD = {"x": X_UP_TO_Z_UP, "y": Y_UP_TO_Z_UP, "z": np.eye(4)}
 _METRES = np.diag([1000.0, 1000.0, 1000.0, 1.0])
 _NAMES = {
@@ -80,26 +88,33 @@ def read_product(
     data = read_bytes(path)
     _check_content(path, data)
     tell(0.05)
+    fetch = product_cache.Beside(_beside(path))
+    key, began = product_cache.key_of(data, suffix, chord, unit, up), time.monotonic()
+    known = product_cache.recalled(key, path.name, fetch)
     try:
-        if suffix in STEP_SUFFIXES + IGES_SUFFIXES:
+        if known is not None:
+            imported = known
+        elif suffix in STEP_SUFFIXES + IGES_SUFFIXES:
             imported = _read_cad(path, data, chord, tell)
         else:
-            imported = _read_meshes(path, data, unit, up)
+            imported = _read_meshes(path, data, unit, up, fetch)
     except (BadInput, Cancelled):
         raise
     except MemoryError:
         raise BadInput(f"“{path}” needs more memory than there is") from None
     except Exception as fault:  # whatever a damaged file makes the readers raise
         raise BadInput(f"“{path}” cannot be read: {_sentence(fault)}") from fault
-    tell(1.0)
     if not imported.meshes:
         why = f": {imported.left_out[0]}" if imported.left_out else "; export it with its geometry"
         raise BadInput(f"“{path}” holds no solid or surface that can be shown{why}")
+    if known is None and time.monotonic() - began > product_cache.SECONDS:
+        product_cache.keep(key, imported, fetch.noted)
     # a name that is not Unicode could not be saved
     imported.path, imported.source = as_unicode(str(path.resolve())), as_unicode(path.name)
     # what has no name in its file has the file's
     stem = clean_name(as_unicode(path.stem)) or "Part 1"
     imported.parts = [msgspec.structs.replace(p, name=stem) if p.name == "Part 1" else p for p in imported.parts]
+    tell(1.0)
     return imported
 
 
@@ -142,9 +157,10 @@ def _name_by_products(roots: list[Node], names: dict[str, str]) -> None:
         waiting.extend(node.children)
 
 
-def _read_meshes(path: Path, data: bytes, unit: float | None, up: Upward | None) -> Imported:
+def _read_meshes(
+    path: Path, data: bytes, unit: float | None, up: Upward | None, fetch: product_cache.Fetch
+) -> Imported:
     suffix = path.suffix.lower()
-    fetch = _beside(path)
     upward: Upward
     scale, upward, declared = 1.0, "z", ""
     left_out: list[str]

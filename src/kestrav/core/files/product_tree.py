@@ -25,6 +25,10 @@ Array = NDArray[np.float64]
 
 Upward = Literal["x", "y", "z"]
 
+# glTF has Y up (section 3.4 of its specification); Kestrav has Z up
+Y_UP_TO_Z_UP = np.array([[1.0, 0, 0, 0], [0, 0, -1.0, 0], [0, 1.0, 0, 0], [0, 0, 0, 1.0]])
+X_UP_TO_Z_UP = np.array([[0, -1.0, 0, 0], [0, 0, -1.0, 0], [1.0, 0, 0, 0], [0, 0, 0, 1.0]])
+
 GREY = "#9aa7ab"
 FAR = 1e4  # mm; a mesh whose middle is farther from its own origin than this, and than its size, is brought to it
 LARGEST_SHARE_SHOWN = 30  # lines of what was left out, before the rest is only counted

@@ -6,7 +6,6 @@ See docs/file-format.md. Saving is atomic; everything is checked on load.
 from __future__ import annotations
 
 import hashlib
-import io
 import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -14,26 +13,20 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 import msgspec
-import numpy as np
-import trimesh
-from numpy.typing import NDArray
 
 from kestrav.core.derive import RULES, derived, taken_as_derived
 from kestrav.core.document.records import FORMAT_VERSION, Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
-from kestrav.core.files.product_import import Y_UP_TO_Z_UP
+from kestrav.core.files.mesh_entries import from_glb, to_faces, to_glb, with_faces
 from kestrav.core.files.reading import unpacked
 from kestrav.core.files.writing import beside
-from kestrav.core.geometry.faces import Face
-from kestrav.core.geometry.meshes import Mesh, mesh
+from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.path_curves import check_curves
 
 SUFFIX = ".kestrav"
 DOCUMENT = "project.json"
 DERIVED = "derived.json"  # says of which document what is kept in it was worked out
-_KEPT = 2048
-_encoded: dict[str, bytes] = {}
 
 
 def _records(document: dict[str, Any], name: str) -> list[dict[str, Any]]:
@@ -257,76 +250,6 @@ def _mesh(path: Path, archive: zipfile.ZipFile, name: str) -> Mesh:
     if shape.hash != name:
         raise BadInput(f"“{path}”: the geometry “{entry}” is not the one that was saved (its content hash differs)")
     return shape
-
-
-def to_glb(shape: Mesh) -> bytes:
-    """A mesh as GLB: metres, Y up, as glTF has it."""
-    # a saved project is saved again after every few edits; its meshes are the same
-    known = _encoded.get(shape.hash)
-    if known is None:
-        if len(_encoded) >= _KEPT:
-            _encoded.clear()
-        known = _encoded[shape.hash] = _glb(shape)
-    return known
-
-
-def _glb(shape: Mesh) -> bytes:
-    vertices = shape.vertices @ Y_UP_TO_Z_UP[:3, :3] / 1000.0
-    data = trimesh.Trimesh(vertices, shape.triangles, process=False).export(file_type="glb")
-    assert isinstance(data, bytes)
-    return data
-
-
-def from_glb(data: bytes) -> Mesh:
-    """The mesh in a GLB made by :func:`to_glb`. Raises ValueError when there is none."""
-    scene = trimesh.load_scene(io.BytesIO(data), file_type="glb", process=False)
-    shapes = list(scene.geometry.values())
-    if len(shapes) != 1:
-        raise ValueError(f"{len(shapes)} meshes instead of one")
-    return mesh(np.asarray(shapes[0].vertices, float) * 1000.0 @ Y_UP_TO_Z_UP[:3, :3].T, shapes[0].faces)
-
-
-class _Faces(msgspec.Struct, forbid_unknown_fields=True):
-    """What is kept beside a mesh: its faces and tints, and how many triangles in a row belong to which."""
-
-    faces: tuple[Face, ...] = ()
-    face_of: list[tuple[int, int]] = []
-    tints: tuple[str, ...] = ()
-    tint_of: list[tuple[int, int]] = []
-
-
-def to_faces(shape: Mesh) -> bytes | None:
-    """A mesh's CAD faces and tints as JSON, or None when it has none."""
-    if shape.face_of is None and shape.tint_of is None:
-        return None
-    kept = _Faces(shape.faces, _runs(shape.face_of), shape.tints, _runs(shape.tint_of))
-    return msgspec.json.encode(kept)
-
-
-def with_faces(shape: Mesh, data: bytes) -> Mesh:
-    """A mesh with the faces and tints of :func:`to_faces`. Raises ValueError when they do not fit it."""
-    kept = msgspec.json.decode(data, type=_Faces)
-    count = len(shape.triangles)
-    face_of, tint_of = _numbers(kept.face_of, len(kept.faces), count), _numbers(kept.tint_of, len(kept.tints), count)
-    return Mesh(shape.vertices, shape.triangles, kept.faces, face_of, kept.tints, tint_of)
-
-
-def _runs(numbers: NDArray[np.int32] | None) -> list[tuple[int, int]]:
-    """Numbers as pairs of a number and how often it follows itself."""
-    if numbers is None or not len(numbers):
-        return []
-    starts = np.flatnonzero(np.r_[True, np.diff(numbers) != 0])
-    lengths = np.diff(np.r_[starts, len(numbers)])
-    return list(zip(numbers[starts].tolist(), lengths.tolist(), strict=True))
-
-
-def _numbers(runs: list[tuple[int, int]], largest: int, count: int) -> NDArray[np.int32] | None:
-    if not runs:
-        return None
-    values, lengths = np.array(runs, np.int64).T
-    if values.min() < 0 or values.max() >= largest or lengths.min() < 1 or lengths.sum() != count:
-        raise ValueError("its faces do not fit its triangles")
-    return np.repeat(values, lengths).astype(np.int32)
 
 
 def schema() -> dict[str, Any]:

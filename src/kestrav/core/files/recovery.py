@@ -21,7 +21,7 @@ import msgspec
 from kestrav.core.document.records import Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
-from kestrav.core.files.project_file import from_glb, to_faces, to_glb, with_faces
+from kestrav.core.files.mesh_entries import from_glb, to_faces, to_glb, with_faces
 from kestrav.core.files.writing import write_whole
 from kestrav.core.geometry.meshes import Mesh
 

@@ -1,0 +1,87 @@
+"""Meshes as archives keep them: GLB, and beside it their CAD faces and tints as JSON."""
+
+from __future__ import annotations
+
+import io
+
+import msgspec
+import numpy as np
+import trimesh
+from numpy.typing import NDArray
+
+from kestrav.core.files.product_tree import Y_UP_TO_Z_UP
+from kestrav.core.geometry.faces import Face
+from kestrav.core.geometry.meshes import Mesh, mesh
+
+_KEPT = 2048
+_encoded: dict[str, bytes] = {}
+
+
+def to_glb(shape: Mesh) -> bytes:
+    """A mesh as GLB: metres, Y up, as glTF has it."""
+    # a saved project is saved again after every few edits; its meshes are the same
+    known = _encoded.get(shape.hash)
+    if known is None:
+        if len(_encoded) >= _KEPT:
+            _encoded.clear()
+        known = _encoded[shape.hash] = _glb(shape)
+    return known
+
+
+def _glb(shape: Mesh) -> bytes:
+    vertices = shape.vertices @ Y_UP_TO_Z_UP[:3, :3] / 1000.0
+    data = trimesh.Trimesh(vertices, shape.triangles, process=False).export(file_type="glb")
+    assert isinstance(data, bytes)
+    return data
+
+
+def from_glb(data: bytes) -> Mesh:
+    """The mesh in a GLB made by :func:`to_glb`. Raises ValueError when there is none."""
+    scene = trimesh.load_scene(io.BytesIO(data), file_type="glb", process=False)
+    shapes = list(scene.geometry.values())
+    if len(shapes) != 1:
+        raise ValueError(f"{len(shapes)} meshes instead of one")
+    return mesh(np.asarray(shapes[0].vertices, float) * 1000.0 @ Y_UP_TO_Z_UP[:3, :3].T, shapes[0].faces)
+
+
+class _Faces(msgspec.Struct, forbid_unknown_fields=True):
+    """What is kept beside a mesh: its faces and tints, and how many triangles in a row belong to which."""
+
+    faces: tuple[Face, ...] = ()
+    face_of: list[tuple[int, int]] = []
+    tints: tuple[str, ...] = ()
+    tint_of: list[tuple[int, int]] = []
+
+
+def to_faces(shape: Mesh) -> bytes | None:
+    """A mesh's CAD faces and tints as JSON, or None when it has none."""
+    if shape.face_of is None and shape.tint_of is None:
+        return None
+    kept = _Faces(shape.faces, _runs(shape.face_of), shape.tints, _runs(shape.tint_of))
+    return msgspec.json.encode(kept)
+
+
+def with_faces(shape: Mesh, data: bytes) -> Mesh:
+    """A mesh with the faces and tints of :func:`to_faces`. Raises ValueError when they do not fit it."""
+    kept = msgspec.json.decode(data, type=_Faces)
+    count = len(shape.triangles)
+    face_of, tint_of = _numbers(kept.face_of, len(kept.faces), count), _numbers(kept.tint_of, len(kept.tints), count)
+    return Mesh(shape.vertices, shape.triangles, kept.faces, face_of, kept.tints, tint_of)
+
+
+def _runs(numbers: NDArray[np.int32] | None) -> list[tuple[int, int]]:
+    """Numbers as pairs of a number and how often it follows itself."""
+    if numbers is None or not len(numbers):
+        return []
+    starts = np.flatnonzero(np.r_[True, np.diff(numbers) != 0])
+    lengths = np.diff(np.r_[starts, len(numbers)])
+    return list(zip(numbers[starts].tolist(), lengths.tolist(), strict=True))
+
+
+def _numbers(runs: list[tuple[int, int]], largest: int, count: int) -> NDArray[np.int32] | None:
+    if not runs:
+        return None
+    values, lengths = np.array(runs, np.int64).T
+    if values.min() < 0 or values.max() >= largest or lengths.min() < 1 or lengths.sum() != count:
+        raise ValueError("its faces do not fit its triangles")
+    return np.repeat(values, lengths).astype(np.int32)
