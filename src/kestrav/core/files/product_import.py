@@ -31,6 +31,7 @@ from kestrav.core.files.product_tree import (
     with_unit,
 )
 from kestrav.core.files.reading import as_unicode
+from kestrav.core.files.step_faces import not_read
 from kestrav.core.files.step_names import product_names
 from kestrav.core.motion.solids import with_meshes
 
@@ -144,8 +145,23 @@ def _tessellated(
     roots, left_out = read_gltf(binary, _nothing_beside)
     if kind == "step":
         _name_by_products(roots, product_names(data))
+        left_out = [*left_out, *not_read(data, *_read_of(roots))]
     # cascadio 0.1 writes STEP in metres and IGES in mm
     return gather(path.name, roots, _METRES if kind == "step" else np.eye(4), left_out)
+
+
+def _read_of(roots: list[Node]) -> tuple[list[int | None], set[str]]:
+    """The numbers of faces of the different shapes that nodes have, where they are known, and the names of those that have some."""
+    counts, names, waiting = dict[tuple[object, ...], int | None](), set[str](), list(roots)
+    while waiting:
+        node = waiting.pop()
+        waiting.extend(node.children)
+        if node.shapes:
+            names.add(node.name)
+            # where faces are coloured apart the kernel does not tell them all
+            each = [0 if shape.tints else len(shape.faces()) for shape in node.shapes]
+            counts[tuple(shape.key for shape in node.shapes)] = sum(each) if all(each) else None
+    return list(counts.values()), names
 
 
 def _name_by_products(roots: list[Node], names: dict[str, str]) -> None:
