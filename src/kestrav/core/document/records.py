@@ -121,17 +121,18 @@ from kestrav.core.document.mechanisms import (
     Swivel as Swivel,
 )
 
-FORMAT_VERSION = 10
+FORMAT_VERSION = 11
 
 
 class Geometry(Record, frozen=True):
-    """A mesh kept beside the document under its content hash; bounds in mm."""
+    """A mesh kept beside the document under its content hash; bounds, and the middle of the one wide bore that it has, in mm."""
 
     hash: str
     triangles: int
     low: Vector
     high: Vector
     watertight: bool = False
+    bore: Vector | None = None
 
 
 class Source(Record, frozen=True):

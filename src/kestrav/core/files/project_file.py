@@ -61,6 +61,7 @@ def _with_kinds_of_cues(document: dict[str, Any]) -> dict[str, Any]:
 # 8: looks, quality, section, backgrounds and inscriptions of shots; all have defaults
 # 9: portions of runs, which have a default
 # 10: the tolerance of interference, which has a default
+# 11: the bores of meshes, which have a default
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda document: document,
     2: lambda document: document,
@@ -71,6 +72,7 @@ UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     7: lambda document: document,
     8: lambda document: document,
     9: lambda document: document,
+    10: lambda document: document,
 }
 
 

@@ -54,7 +54,7 @@ from kestrav.core.motion.key_poses import pivot_poses, places, velocities
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.legs import active, legs_of, movers
 from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.placing import bounds_of, pivot_at_side, placement, shift
+from kestrav.core.motion.placing import bounds_of, pivot_at, pivot_at_side, placement, rest_of, shift
 from kestrav.core.motion.resting import own_bounds, rest_and_pivot
 from kestrav.core.motion.runs import begins, journey
 from kestrav.core.motion.seating import body_axes, path_frames, seat_matrix
@@ -73,8 +73,9 @@ OFF = 1.0  # mm outside its bounds from which a pivot is not on its part; common
 
 
 def pivot_on_it(project: Project, thing: str) -> Project:
-    """The project with a part's pivot in the middle of its bounds, where it is still at the file's origin and that lies off the part: as
-    it is to be set before anything moves the part by it. As it is where somebody chose the pivot, or something moves the part already."""
+    """The project with a part's pivot in the middle of its bore, or of its bounds where it has none, where the pivot is still at the file's
+    origin and that lies off the part: as it is to be set before anything moves the part by it. As it is where somebody chose the pivot, or
+    something moves the part already."""
     part = get(project, thing)
     if (
         not isinstance(part, Part)
@@ -87,6 +88,9 @@ def pivot_on_it(project: Project, thing: str) -> Project:
     place = (rest_and_pivot(project, thing)[0])[:3, 3]
     if np.linalg.norm(np.maximum(np.maximum(low - place, place - high), 0.0)) <= OFF:
         return project
+    bore = next((g.bore for g in project.geometry if g.hash == part.geometry), None)
+    if bore is not None and len(subtree(project, thing)) == 1:
+        return pivot_at(project, thing, apply(rest_of(project, thing), (np.array(bore) * part.scale)[None])[0])
     return pivot_at_side(project, thing, "middle")
 
 

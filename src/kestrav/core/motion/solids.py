@@ -9,6 +9,7 @@ import numpy as np
 
 from kestrav.core.document.records import Geometry, Part, Project
 from kestrav.core.errors import BadInput
+from kestrav.core.geometry.bores import bore_middle
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 
@@ -43,7 +44,9 @@ def solid_box(boxes: Mapping[str, Geometry], part: Part) -> tuple[tuple[float, .
 def geometry_record(shape: Mesh) -> Geometry:
     """What the document says of a mesh."""
     low, high = (vector(row) for row in shape.bounds)
-    return Geometry(shape.hash, len(shape.triangles), low, high, shape.watertight)
+    bore = bore_middle(shape)
+    middle = None if bore is None else vector(np.round(bore, 6))
+    return Geometry(shape.hash, len(shape.triangles), low, high, shape.watertight, middle)
 
 
 def with_meshes(project: Project, shapes: Iterable[Mesh]) -> Project:
