@@ -125,7 +125,7 @@ FORMAT_VERSION = 11
 
 
 class Geometry(Record, frozen=True):
-    """A mesh kept beside the document under its content hash; bounds, and the middle of the one wide bore that it has, in mm."""
+    """A mesh kept beside the document under its content hash; bounds, and a point amid the one wide bore that it has, in mm."""
 
     hash: str
     triangles: int

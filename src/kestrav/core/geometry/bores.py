@@ -18,35 +18,35 @@ _SAME, _PARALLEL = 1e-3, 1e-6  # of a radius beside an axis, and of the sine of 
 
 
 def bore_middle(shape: Mesh) -> Array | None:
-    """The middle (3,) of the one wide hole that a solid has, or of a wheel's that its rim goes round; None where it has none, or several."""
-    holes = _holes(shape)
+    """Where the axis of the one wide hole that a solid has, or of a wheel's that its rim goes round, passes its middle (3,).
+
+    None where it has none, or several alike.
+    """
+    holes = sorted(_holes(shape), key=lambda face: -face.radius)
     if not holes:
         return None
-    holes.sort(key=lambda each: -each[0].radius)
-    widest = holes[0][0]
-    mine = [each for each in holes if _share_axis(widest, each[0])]
-    others = [face for face, _ in holes if not _share_axis(widest, face)]
-    if others and others[0].radius > ALONE * widest.radius:
-        return None
-    axis = np.array(widest.axis)
     rim = max((face for face in shape.faces if face.kind == "cylinder"), key=lambda face: face.radius)
-    wheel = rim.radius > widest.radius and _share_axis(widest, rim)
-    if not wheel and 2 * widest.radius < WIDE * _across(shape, axis):
+    wheel = next((face for face in holes if face.radius < rim.radius and _share_axis(face, rim)), None)
+    bore = wheel or holes[0]
+    others = [face for face in holes if not _share_axis(bore, face)]
+    axis = np.array(bore.axis)
+    if wheel is None and (
+        (others and others[0].radius > ALONE * bore.radius) or 2 * bore.radius < WIDE * _across(shape, axis)
+    ):
         return None
-    origin = np.array(widest.origin)
-    along = np.concatenate([points @ axis for _, points in mine if len(points)]) - origin @ axis
-    found: Array = origin + 0.5 * (along.min() + along.max()) * axis
+    origin = np.array(bore.origin)
+    found: Array = origin + ((shape.bounds.mean(axis=0) - origin) @ axis) * axis
     return found
 
 
-def _holes(shape: Mesh) -> list[tuple[Face, Array]]:
-    """The cylinders of a solid that are hollow and go round, each with the corners of its facets."""
+def _holes(shape: Mesh) -> list[Face]:
+    """The cylinders of a solid that are hollow and go round."""
     if shape.face_of is None:
         return []
     corners = shape.vertices[shape.triangles]
     normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     middles = corners.mean(axis=1)
-    turns: list[tuple[Face, float, Array]] = []
+    turns: list[tuple[Face, float]] = []
     for number, face in enumerate(shape.faces):
         if face.kind != "cylinder":
             continue
@@ -55,12 +55,12 @@ def _holes(shape: Mesh) -> list[tuple[Face, Array]]:
         step = middles[own] - np.array(face.origin)
         outward = step - (step @ axis)[:, None] * axis
         if np.einsum("ij,ij->", normals[own], outward) < 0:
-            turns.append((face, abs(face.across[1] - face.across[0]), corners[own].reshape(-1, 3)))
+            turns.append((face, abs(face.across[1] - face.across[0])))
     # a hole is often of two halves
     return [
-        (face, points)
-        for face, _, points in turns
-        if sum(t for other, t, _ in turns if _share_axis(face, other) and abs(other.radius - face.radius) < _SAME)
+        face
+        for face, _ in turns
+        if sum(turn for other, turn in turns if _share_axis(face, other) and abs(other.radius - face.radius) < _SAME)
         > ROUND * 2 * np.pi
     ]
 
