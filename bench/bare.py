@@ -1,12 +1,57 @@
 """The demo's scene put together with VTK alone, for comparison."""
 
+import numpy as np
+from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray
+from vtkmodules.vtkCommonCore import vtkPoints
+from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
+from vtkmodules.vtkFiltersCore import vtkCleanPolyData, vtkFeatureEdges, vtkPolyDataNormals
 from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper, vtkRenderer
 
 from kestrav.core.motion.poses import world_poses
 from kestrav.render.batches import EDGE_SHADE
 from kestrav.render.palette import rgb
 from kestrav.render.scene import light
-from kestrav.render.shapes import sharp_edges, surface, vtk_matrix
+from kestrav.render.shapes import vtk_matrix
+
+SHARP = 32.0  # degrees, as Kestrav has it
+
+
+def _merged(mesh):
+    """A mesh as polygons that share their corners across faces."""
+    points, cells, data = vtkPoints(), vtkCellArray(), vtkPolyData()
+    points.SetData(numpy_to_vtk(np.ascontiguousarray(mesh.vertices), deep=True))
+    cells.SetData(3, numpy_to_vtkIdTypeArray(mesh.triangles.astype(np.int64).ravel(), deep=True))
+    data.SetPoints(points)
+    data.SetPolys(cells)
+    clean = vtkCleanPolyData()
+    clean.SetInputData(data)
+    clean.ConvertPolysToLinesOff()
+    clean.Update()
+    return clean.GetOutput()
+
+
+def surface(mesh):
+    """A mesh with smooth normals split at sharp edges."""
+    normals = vtkPolyDataNormals()
+    normals.SetInputData(_merged(mesh))
+    normals.SetFeatureAngle(SHARP)
+    normals.SplittingOn()
+    normals.ConsistencyOff()
+    normals.Update()
+    return normals.GetOutput()
+
+
+def sharp_edges(mesh):
+    """The lines along a mesh's sharp edges."""
+    edges = vtkFeatureEdges()
+    edges.SetInputData(_merged(mesh))
+    edges.SetFeatureAngle(SHARP)
+    edges.BoundaryEdgesOff()
+    edges.NonManifoldEdgesOff()
+    edges.ManifoldEdgesOff()
+    edges.ColoringOff()
+    edges.Update()
+    return edges.GetOutput()
 
 
 def bare_renderer(project, meshes, edges=True):

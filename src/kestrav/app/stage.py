@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 
 import numpy as np
@@ -62,6 +63,7 @@ SNAP_PIXELS = 9.0  # how near the pointer must be to a corner or edge to catch i
 SNAPS = ("vertex", "edge", "centre", "face")
 MOST_FOR_SNAPS = 400_000  # triangles
 CLICK_PIXELS = 4.0  # a press that moves less than this is a click
+_REFINED = 400  # ms between looks at what of a large product is worked out, at least
 MARGIN, HEAD = 12, 26
 SMALLEST_LENS, LENS_WIDTH = 160, 264
 _SIDES = {"plan": "top", "front": "front", "side": "right"}
@@ -77,7 +79,8 @@ class Stage(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.scene = Scene()
+        self.scene = Scene(patient=True)
+        self._refining = QTimer(self, singleShot=True, interval=_REFINED, timeout=self._refine)
         self.panes = {"main": Pane("main"), **{name: Pane(name, STANDS[at]) for name, at in _SIDES.items()}}
         self.pane = self.panes["main"]  # the one that the pointer is in
         self.together = False  # plan, front and side and the lens at once
@@ -440,7 +443,10 @@ class Stage(QWidget):
         reuse = not self.swapped and lens_shown and self.kept.holds(seen)
         self.kept.show(reuse)
         self.lens.SetDraw(self.session.camera is not None and (self.swapped or lens_shown) and not reuse)
+        began = time.perf_counter()
         window.Render()
+        # where a picture takes long, there are to be few more of them
+        self._refining.setInterval(int(max(_REFINED, 4000 * (time.perf_counter() - began))))
         film = self.session.film
         if film is not None and film.over is not None and self.lens.GetDraw():
             self._fade_over(film)
@@ -452,7 +458,17 @@ class Stage(QWidget):
             if not self.software:
                 window.SetMultiSamples(8)
         self._place_label()
+        if self.scene.refining and not self._refining.isActive():
+            self._refining.start()
         self.drawn.emit()
+
+    def _refine(self) -> None:
+        """Show more of a large product as it will look, and come back until all of it does."""
+        if self._alive and self.scene.refine():
+            self.kept.forget()
+            self.schedule()
+        elif self._alive and self.scene.refining:
+            self._refining.start()
 
     def _fade_over(self, film: FilmFrame) -> None:
         """Draw the shot that comes in a cross-fade, with what has been drawn of the other over it."""

@@ -6,21 +6,19 @@ assembly of hundreds of parts is drawn as a handful of merged bodies.
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from vtkmodules.util.numpy_support import vtk_to_numpy
 from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 
 from kestrav.core.document.records import FinishName, LookName
-from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.finishes import Style, dress, dress_flat
+from kestrav.render.outlines import Outline
 from kestrav.render.palette import CARD, INK, rgb
-from kestrav.render.shapes import merged_lines, merged_surface, sharp_edges, surface, vtk_matrix
+from kestrav.render.shapes import merged_lines, merged_surface, vtk_matrix
 
 Array = NDArray[np.float64]
 
@@ -31,57 +29,6 @@ EDGE_SHADE = 0.45  # an edge is the part's own colour, darkened: black lines wou
 WIRE_TRIANGLES, WIRE_EDGES = 0.16, 0.9  # opacities of a picture of wires
 FADED, FADED_EDGES = 0.1, 0.16  # opacities of what is not looked at
 GHOST, GHOST_EDGES = 0.07, 0.3  # and of what a ghostly picture shows around its mover
-
-
-@dataclass(frozen=True)
-class Outline:
-    """What is drawn of one geometry: surface with normals, and the lines along its sharp edges."""
-
-    points: NDArray[np.float32]
-    normals: NDArray[np.float32]
-    triangles: NDArray[np.int64]
-    tints: tuple[str, ...]  # colours of points that are not in the part's own
-    tint_of: NDArray[np.int64] | None
-    edge_points: NDArray[np.float32]
-    edges: NDArray[np.int64]
-
-
-def outline(mesh: Mesh) -> Outline:
-    """Work out what is drawn of a mesh; faces of different tints share no points."""
-    line = sharp_edges(mesh)
-    if mesh.tint_of is None:
-        faces, tint_of = [surface(mesh)], None
-    else:
-        tints = np.unique(mesh.tint_of)
-        faces = [surface(Mesh(mesh.vertices, mesh.triangles[mesh.tint_of == k])) for k in tints]
-        tint_of = np.repeat(tints, [face.GetNumberOfPoints() for face in faces]).astype(np.int64)
-    counts = np.cumsum([0, *(face.GetNumberOfPoints() for face in faces)])
-    corners = [
-        vtk_to_numpy(face.GetPolys().GetConnectivityArray()).reshape(-1, 3).astype(np.int64) + start
-        for face, start in zip(faces, counts, strict=False)
-    ]
-    return Outline(
-        np.concatenate([_points(face) for face in faces]),
-        np.concatenate([vtk_to_numpy(face.GetPointData().GetNormals()).astype(np.float32) for face in faces]),
-        np.concatenate(corners),
-        mesh.tints,
-        tint_of,
-        _points(line),
-        vtk_to_numpy(line.GetLines().GetConnectivityArray()).reshape(-1, 2).astype(np.int64)
-        if line.GetNumberOfLines()
-        else np.empty((0, 2), np.int64),
-    )
-
-
-def without_edges(found: Outline) -> Outline:
-    """What is drawn of a geometry, without its sharp edges."""
-    return dataclasses.replace(found, edge_points=np.empty((0, 3), np.float32), edges=np.empty((0, 2), np.int64))
-
-
-def _points(data: vtkPolyData) -> NDArray[np.float32]:
-    if not data.GetNumberOfPoints():
-        return np.empty((0, 3), np.float32)
-    return vtk_to_numpy(data.GetPoints().GetData()).astype(np.float32)
 
 
 @dataclass(frozen=True)
@@ -129,7 +76,7 @@ class Batch:
     """
 
     def __init__(self, kind: Kind, members: Sequence[Member], shared: Shared | None = None) -> None:
-        self.kind, self.members = kind, tuple(members)
+        self.kind, self.members, self.shared = kind, tuple(members), shared is not None
         self.offset = np.eye(4)
         self.own = members[0].matrix if shared is not None else np.eye(4)
         self.matrix = vtk_matrix(np.eye(4))
@@ -157,6 +104,11 @@ class Batch:
         self.needs_room = False
         self.show("solid", None)
         self.show_final(Manner())
+
+    @property
+    def rough(self) -> bool:
+        """Whether some of its members are not worked out yet."""
+        return any(m.outline.rough for m in self.members)
 
     def show(self, style: Style, cut: vtkPlane | None) -> None:
         """Show the stage's copy in a style, cut open by a plane or whole."""
@@ -265,12 +217,16 @@ def surface_of(members: Sequence[Member]) -> vtkPolyData:
     for m in members:
         turn, shift = m.matrix[:3, :3].astype(np.float32), m.matrix[:3, 3].astype(np.float32)
         points.append(m.outline.points @ turn.T + shift)
-        normals.append(m.outline.normals @ turn.T)
+        if m.outline.normals is not None:
+            normals.append(m.outline.normals @ turn.T)
         triangles.append(m.outline.triangles + count)
         colours.append(_tinted(m))
         count += len(m.outline.points)
     return merged_surface(
-        _joined(points, 3), _joined(normals, 3), _joined(triangles, 3, np.int64), _joined(colours, 3, np.uint8)
+        _joined(points, 3),
+        _joined(normals, 3) if len(normals) == len(members) else None,
+        _joined(triangles, 3, np.int64),
+        _joined(colours, 3, np.uint8),
     )
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Hashable, Iterable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,8 +23,9 @@ from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.poses import moving_groups
 from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.solids import solid_mesh
-from kestrav.render.batches import Batch, Kind, Manner, Member, Outline, Shared, outline, shared_drawing, without_edges
+from kestrav.render.batches import Batch, Kind, Manner, Member, Shared, shared_drawing
 from kestrav.render.finishes import Style, give_room, has_room
+from kestrav.render.outlines import AT_ONCE, Outlines
 
 Array = NDArray[np.float64]
 
@@ -31,6 +33,7 @@ Array = NDArray[np.float64]
 # a geometry placed so often that its copies would be more triangles than this is drawn by sharing, if it has so
 # many itself that a drawing of its own is worth while
 MERGED_AT_MOST, SHARED_FROM = 20_000, 300
+BATCH = 500_000  # triangles after which a further batch is begun, so that one is soon made anew
 _SAME_PLACE = 1e-7
 
 
@@ -46,14 +49,18 @@ class _Looks:
 
 
 class Scene:
-    """A project's parts, merged into batches. One scene belongs to one render window."""
+    """A project's parts, merged into batches. One scene belongs to one render window.
 
-    def __init__(self, other: Scene | None = None) -> None:
+    A ``patient`` one shows large products at once as they are, and smooth and with edges as :meth:`refine` is called again.
+    """
+
+    def __init__(self, other: Scene | None = None, patient: bool = False) -> None:
+        self._patient = patient
         self.project: Project | None = None
         self.batches: list[Batch] = []
         # what is worked out of the geometry may be another scene's; what is drawn may not
-        self._outlines: dict[object, Outline] = {} if other is None else other._outlines
-        self._shared: dict[object, Shared] = {}
+        self._outlines = Outlines() if other is None else other._outlines
+        self._shared: dict[tuple[Hashable, bool], Shared] = {}
         self._renderers: dict[vtkRenderer, tuple[bool, bool]] = {}  # whether edges are shown, whether it is a stage
         self._faint: dict[vtkRenderer, dict[str, float]] = {}
         self._drawn: _Looks | None = None
@@ -180,11 +187,43 @@ class Scene:
             if not often or m.outline.tint_of is not None:
                 merged.append(m)
                 continue
-            if key not in self._shared:
-                self._shared[key] = shared_drawing(m.outline)
-            self.batches.append(Batch(kind, [m], self._shared[key]))
-        if merged:
-            self.batches.append(Batch(kind, merged))
+            self.batches.append(Batch(kind, [m], self._shared_of(key, m)))
+        ends = np.cumsum([len(m.outline.triangles) for m in merged]) // BATCH
+        for number in np.unique(ends):
+            self.batches.append(Batch(kind, [m for m, own in zip(merged, ends, strict=True) if own == number]))
+
+    def _shared_of(self, key: Hashable, member: Member) -> Shared:
+        """The drawing that parts of one geometry share."""
+        known = (key, member.outline.rough)
+        if known not in self._shared:
+            self._shared[known] = shared_drawing(member.outline)
+        return self._shared[known]
+
+    @property
+    def refining(self) -> bool:
+        """Whether something is shown rougher than it will be."""
+        return self._outlines.waiting or any(batch.rough for batch in self.batches)
+
+    def refine(self) -> bool:
+        """Show what has been worked out meanwhile; tells whether anything changed."""
+        fresh: list[Batch] = []
+        for batch in [each for each in self.batches if each.rough]:
+            fine = [dataclasses.replace(m, outline=self._outlines.known[self._key_of(m)]) for m in batch.members]
+            if any(m.outline.rough for m in fine):
+                continue
+            made = Batch(batch.kind, fine, self._shared_of(self._key_of(fine[0]), fine[0]) if batch.shared else None)
+            made.offset = batch.offset
+            self.batches.remove(batch)
+            for renderer in self._renderers:
+                self._withdraw(renderer, batch)
+            fresh.append(made)
+        self.batches += fresh
+        self._show_new(fresh)
+        return bool(fresh)
+
+    def _key_of(self, member: Member) -> Hashable:
+        assert self.project is not None
+        return _solid_key(self.project.parts[member.row])
 
     def _follow(self, project: Project) -> None:
         """Let the batches follow parts that were only placed otherwise."""
@@ -221,7 +260,7 @@ class Scene:
         apart: Mapping[str, str],
     ) -> dict[Kind, list[Member]]:
         """The shown parts by what their batch shares."""
-        closed = {g.hash: g.watertight for g in project.geometry}
+        closed, now = {g.hash: g.watertight for g in project.geometry}, self._all_at_once(project)
         found: dict[Kind, list[Member]] = {}
         shown = shown_parts(project)
         for row, part in enumerate(project.parts):
@@ -236,17 +275,25 @@ class Scene:
                 faded,
                 apart.get(part.id, ""),
             )
-            found.setdefault(kind, []).append(self.member(meshes, part, row))
+            found.setdefault(kind, []).append(self._member(meshes, part, row, now))
         return found
 
-    def member(self, meshes: Mapping[str, Mesh], part: Part, row: int) -> Member:
+    def _all_at_once(self, project: Project) -> bool:
+        """Whether all that is not known yet is worked out before it is shown."""
+        if not self._patient:
+            return True
+        sizes = {g.hash: g.triangles for g in project.geometry}
+        fresh = {_solid_key(p): sizes[p.geometry] for p in project.parts if p.geometry is not None}
+        return sum(size for key, size in fresh.items() if key not in self._outlines.known) <= AT_ONCE
+
+    def _member(self, meshes: Mapping[str, Mesh], part: Part, row: int, now: bool) -> Member:
         """A part as it stood when the batches were made."""
         key = _solid_key(part)
-        if key not in self._outlines:
-            found = outline(solid_mesh(meshes, part))
-            # the many small edges of a swept space say nothing
-            self._outlines[key] = found if part.swept is None else without_edges(found)
-        return Member(part.id, row, self._outlines[key], self._base[row], part.colour)
+        # the many small edges of a swept space say nothing
+        found = self._outlines.known.get(key)
+        if found is None or (found.rough and now):
+            found = self._outlines.of(key, solid_mesh(meshes, part), part.swept is None, now)
+        return Member(part.id, row, found, self._base[row], part.colour)
 
     def fade(self, renderer: vtkRenderer, faint: Mapping[str, float]) -> None:
         """Show things that cameras see faint with an opacity in one renderer, until told otherwise."""
@@ -326,7 +373,7 @@ def faint_things(camera: Camera, time: float) -> dict[str, float]:
 _SOFT = 0.15  # s over which something becomes faint
 
 
-def _solid_key(part: Part) -> object:
+def _solid_key(part: Part) -> Hashable:
     return part.geometry, part.scale
 
 

@@ -1,4 +1,4 @@
-"""VTK data from arrays: meshes with normals and edges, lines, tubes and small marks."""
+"""VTK data from arrays: triangles with normals, lines, tubes and small marks."""
 
 from __future__ import annotations
 
@@ -8,12 +8,8 @@ from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray
 from vtkmodules.vtkCommonCore import vtkPoints
 from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
 from vtkmodules.vtkCommonMath import vtkMatrix4x4
-from vtkmodules.vtkFiltersCore import vtkCleanPolyData, vtkFeatureEdges, vtkPolyDataNormals, vtkTubeFilter
+from vtkmodules.vtkFiltersCore import vtkTubeFilter
 from vtkmodules.vtkFiltersGeneral import vtkVertexGlyphFilter
-
-from kestrav.core.geometry.meshes import Mesh
-
-SHARP = 32.0  # degrees between facets that are shown as an edge; the importer's facets differ by less
 
 
 def _points(values: ArrayLike) -> vtkPoints:
@@ -25,57 +21,23 @@ def _points(values: ArrayLike) -> vtkPoints:
 
 def _cells(corners: NDArray[np.integer]) -> vtkCellArray:
     """Cells of equally many corners (n, k)."""
-    rows = np.empty((len(corners), corners.shape[1] + 1), np.int64)
-    rows[:, 0], rows[:, 1:] = corners.shape[1], corners
     array = vtkCellArray()
-    array.ImportLegacyFormat(numpy_to_vtkIdTypeArray(rows.ravel(), deep=True))
+    flat = np.ascontiguousarray(corners, np.int64).ravel()
+    array.SetData(corners.shape[1], numpy_to_vtkIdTypeArray(flat, deep=True))
     return array
 
 
-def _merged(mesh: Mesh) -> vtkPolyData:
-    """A mesh as polygons that share their corners across faces."""
-    data = vtkPolyData()
-    data.SetPoints(_points(mesh.vertices))
-    data.SetPolys(_cells(mesh.triangles))
-    clean = vtkCleanPolyData()
-    clean.SetInputData(data)
-    clean.ConvertPolysToLinesOff()
-    clean.Update()
-    return clean.GetOutput()
-
-
-def surface(mesh: Mesh) -> vtkPolyData:
-    """A mesh with smooth normals split at sharp edges."""
-    normals = vtkPolyDataNormals()
-    normals.SetInputData(_merged(mesh))
-    normals.SetFeatureAngle(SHARP)
-    normals.SplittingOn()
-    normals.ConsistencyOff()
-    normals.Update()
-    return normals.GetOutput()
-
-
-def sharp_edges(mesh: Mesh) -> vtkPolyData:
-    """The lines along a mesh's sharp edges."""
-    edges = vtkFeatureEdges()
-    edges.SetInputData(_merged(mesh))
-    edges.SetFeatureAngle(SHARP)
-    edges.BoundaryEdgesOff()
-    edges.NonManifoldEdgesOff()
-    edges.ManifoldEdgesOff()
-    edges.ColoringOff()
-    edges.Update()
-    return edges.GetOutput()
-
-
 def merged_surface(
-    points: NDArray[np.float32], normals: NDArray[np.float32], triangles: NDArray[np.int64], colours: NDArray[np.uint8]
+    points: NDArray[np.float32],
+    normals: NDArray[np.float32] | None,
+    triangles: NDArray[np.int64],
+    colours: NDArray[np.uint8],
 ) -> vtkPolyData:
-    """Triangles (m, 3) over points (n, 3) with normals (n, 3) and colours (n, 3) of 0 to 255."""
+    """Triangles (m, 3) over points (n, 3) with colours (n, 3) of 0 to 255, and normals (n, 3) unless they are to look flat."""
     data = _coloured(points, colours)
     data.SetPolys(_cells(triangles))
-    found = numpy_to_vtk(normals, deep=True)
-    data.GetPointData().SetNormals(found)
+    if normals is not None:
+        data.GetPointData().SetNormals(numpy_to_vtk(normals, deep=True))
     return data
 
 

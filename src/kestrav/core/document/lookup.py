@@ -72,16 +72,38 @@ def solids(project: Project, *things: str) -> list[Part]:
 
 def children(project: Project, part_id: str | None) -> list[Part]:
     """Parts directly under a parent (None for the top)."""
-    return [part for part in project.parts if part.parent == part_id]
+    rows = _below(project.parts).get(part_id, ())
+    return [project.parts[row] for row in rows]
 
 
 def subtree(project: Project, part_id: str) -> list[str]:
     """Ids of a part and everything below it; parents come before their children in a document."""
-    found = {part_id}
-    for part in project.parts:
-        if part.parent in found:
-            found.add(part.id)
-    return [part.id for part in project.parts if part.id in found]
+    below = _below(project.parts)
+    if part_id not in _by_id(project.parts):
+        return []
+    rows, waiting = list[int](), [part_id]
+    while waiting:
+        mine = below.get(waiting.pop(), ())
+        rows += mine
+        waiting += [project.parts[row].id for row in mine]
+    return [part_id, *(project.parts[row].id for row in sorted(rows))]
+
+
+_children: list[tuple[tuple[Part, ...], dict[str | None, list[int]]]] = []
+_CHILDREN_KEPT = 4
+
+
+def _below(parts: tuple[Part, ...]) -> dict[str | None, list[int]]:
+    """The rows of the parts directly under each, and under None those at the top; kept by the parts."""
+    for known, found in _children:
+        if known is parts:
+            return found
+    made: dict[str | None, list[int]] = {}
+    for row, part in enumerate(parts):
+        made.setdefault(part.parent, []).append(row)
+    _children.append((parts, made))
+    del _children[:-_CHILDREN_KEPT]
+    return made
 
 
 def ancestors(project: Project, part_id: str) -> list[str]:

@@ -121,7 +121,7 @@ def _mesh(archive: zipfile.ZipFile, name: str) -> Mesh:
     vertices = np.frombuffer(archive.read(f"{name}.vertices"), "<f8").reshape(-1, 3)
     triangles = np.frombuffer(archive.read(f"{name}.triangles"), "<i4").reshape(-1, 3)
     shape = Mesh(vertices, triangles)
-    if f"{name}.faces" in archive.namelist():
+    if f"{name}.faces" in archive.NameToInfo:
         shape = with_faces(shape, archive.read(f"{name}.faces"))
     return shape
 

@@ -245,7 +245,7 @@ def _mesh(path: Path, archive: zipfile.ZipFile, name: str) -> Mesh:
     beside = f"geometry/{name}.faces.json"
     try:
         shape = from_glb(data)
-        if beside in archive.namelist():
+        if beside in archive.NameToInfo:
             shape = with_faces(shape, _entry(path, archive, beside))
     except Exception as fault:
         raise BadInput(f"“{path}”: the geometry “{entry}” is damaged ({fault})") from fault

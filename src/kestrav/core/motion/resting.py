@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import find, subtree
-from kestrav.core.document.records import Camera, Light, Part, Placement, Project
+from kestrav.core.document.records import Camera, Geometry, Light, Part, Placement, Project
 from kestrav.core.geometry.meshes import turned_bounds
 from kestrav.core.geometry.transforms import inverse_rigid, rigid, rotation_from_quaternion
 from kestrav.core.motion.solids import solid_box
@@ -112,15 +112,28 @@ def rows(project: Project) -> dict[str, int]:
     return found
 
 
+_by_hash: list[tuple[tuple[Geometry, ...], dict[str, Geometry]]] = []
+
+
+def _boxes(geometry: tuple[Geometry, ...]) -> dict[str, Geometry]:
+    """What the document says of meshes, by hash; kept by the tuple."""
+    for known, found in _by_hash:
+        if known is geometry:
+            return found
+    made = {g.hash: g for g in geometry}
+    _by_hash.append((geometry, made))
+    del _by_hash[:-_REST_KEPT]
+    return made
+
+
 def world_bounds(project: Project, part_id: str, poses: Array) -> Array:
     """Bounds (n, 2, 3) in space of a part or assembly, from world poses (n, parts, 4, 4).
 
     A thing without any geometry is a point at its own origin.
     """
-    boxes = {g.hash: g for g in project.geometry}
-    row = {part.id: i for i, part in enumerate(project.parts)}
-    rows = [row[inner] for inner in subtree(project, part_id)]
-    solids = [(i, solid_box(boxes, project.parts[i])) for i in rows if project.parts[i].geometry is not None]
+    boxes, row = _boxes(project.geometry), rows(project)
+    inside = [row[inner] for inner in subtree(project, part_id)]
+    solids = [(i, solid_box(boxes, project.parts[i])) for i in inside if project.parts[i].geometry is not None]
     if not solids:
         origin = poses[:, row[part_id], :3, 3]
         return np.stack([origin, origin], axis=1)
@@ -130,7 +143,7 @@ def world_bounds(project: Project, part_id: str, poses: Array) -> Array:
 
 def all_bounds(project: Project, rest: Array) -> dict[str, Array]:
     """Bounds (2, 3) under poses (parts, 4, 4) of every solid and of every assembly that holds one."""
-    boxes = {g.hash: g for g in project.geometry}
+    boxes = _boxes(project.geometry)
     solids = [(i, part) for i, part in enumerate(project.parts) if part.geometry is not None]
     if not solids:
         return {}
