@@ -27,6 +27,7 @@ from kestrav.core.geometry.transforms import inverse_rigid
 Array = NDArray[np.float64]
 
 _PLANES = 12  # of a convex hull that are tried, the largest first
+_FEW = 16  # poses, for which all planes are tried together
 _AT_ONCE = 4_000_000  # heights that are worked out together
 _LOOKED, _FEWEST = 100_000, 40  # triangles looked at in all, and poses at least
 _HAIR = 1e-3  # mm
@@ -47,6 +48,9 @@ class DepthLimit:
         gaps = box_gaps(turned_bounds(self.one.shape.bounds, seen), self.two.shape.bounds)
         room[gaps > 0] = self.allowed + gaps[gaps > 0]
         left = np.flatnonzero(gaps <= 0)
+        if 0 < len(left) <= _FEW:
+            room[left] = np.maximum(self.allowed - self._behind(seen[left]), 0.0)
+            return room
         for plane in self._planes:
             if not len(left):
                 break
@@ -78,7 +82,7 @@ class DepthLimit:
     def room(self, seen: Array, enough: float = np.inf) -> float:
         """By how much in mm planes and the solids drawn in tell that they are less deep than allowed at least, the first one being seen by
         the second at a pose (4, 4), or ``enough`` if that is less; 0 where they do not tell that it is allowed."""
-        told = self.allowed - min(plane.behind(seen[None])[0] for plane in self._planes)
+        told = self.allowed - float(self._behind(seen[None])[0])
         if told > 0:
             return float(min(told, enough))
         least = enough
@@ -114,6 +118,13 @@ class DepthLimit:
             for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen)))
         )
 
+    def _behind(self, seen: Array) -> Array:
+        """How far (n,) either solid reaches behind that plane of the other that it reaches least behind, at poses (n, 4, 4)."""
+        mine, theirs = (_hull(solid.shape) for solid in (self.one, self.two))
+        each = ((theirs[1], mine[0], seen), (mine[1], theirs[0], inverse_rigid(seen)))
+        found: Array = np.min([_behind(planes, corners, there).min(axis=1) for planes, corners, there in each], axis=0)
+        return found
+
     @cached_property
     def _planes(self) -> list[_Plane]:
         mine, theirs = (_hull(solid.shape) for solid in (self.one, self.two))
@@ -132,13 +143,19 @@ class _Plane:
     def behind(self, seen: Array) -> Array:
         """How far (n,) the other solid reaches behind it, the first one at poses (n, 4, 4) as seen by the second."""
         there = seen if self.of_second else inverse_rigid(seen)
-        normals = np.einsum("nij,i->nj", there[:, :3, :3], self.plane[:3])
-        far = self.plane[3] - there[:, :3, 3] @ self.plane[:3]
         found = np.empty(len(seen))
         step = max(_AT_ONCE // len(self.corners), 1)
         for k in range(0, len(seen), step):
-            found[k : k + step] = far[k : k + step] - (normals[k : k + step] @ self.corners.T).min(axis=1)
+            found[k : k + step] = _behind(self.plane[None], self.corners, there[k : k + step])[:, 0]
         return found
+
+
+def _behind(planes: Array, corners: Array, there: Array) -> Array:
+    """How far (n, p) corners (k, 3) at poses (n, 4, 4) reach behind planes (p, 4)."""
+    normals = planes[:, :3] @ there[:, :3, :3]
+    far = planes[:, 3] - there[:, :3, 3] @ planes[:, :3].T
+    found: Array = far - (normals @ corners.T).min(axis=2)
+    return found
 
 
 # by identity of the mesh; a cache of the work and not of the result

@@ -6,6 +6,7 @@ follows how much is left between. Lengths in mm, angles in rad.
 
 from __future__ import annotations
 
+import dataclasses
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
@@ -166,6 +167,10 @@ class Problem:
     def against(self, j: int) -> frozenset[int]:
         """What is to be ignored for one obstacle to be alone in the way."""
         return frozenset(range(len(self.obstacles))) - {j}
+
+    def parted(self) -> Problem:
+        """The problem once the things have parted from all that they are in contact with: from then on they keep their clearance."""
+        return dataclasses.replace(self, held={}, _layers={})
 
     def slack(self, at: Pose, enough: float = np.inf) -> tuple[float, int]:
         """By how much in mm everything is farther apart than it must be, or ``enough`` if that is less; and which obstacle is the nearest

@@ -60,20 +60,21 @@ def snaps_of(problem: Problem, ways: Sequence[Array], tick: Tick | None = None) 
 
 def _along(problem: Problem, way: Array, most: float) -> tuple[Snap, ...]:
     """Which contacts get deeper than they may on a straight pull, and by how much; none if any gets far too deep."""
-    found = []
+    found, far_too_deep = list[Snap](), _MOST * float(np.ptp(problem.moved_box(Pose()), axis=0).min())
     for (i, _), held in problem.held.items():
         low, high = 0.0, most
         at, worst = 0.0, -np.inf
         for k in range(_ROUNDS):
             places = np.linspace(low, high, _LOOKS if k == 0 else _ZOOM)
-            depths = [_deeper(problem, held, float(far) * way) for far in places]
-            n = int(np.argmax(depths))
-            if depths[n] > worst:
-                at, worst = float(places[n]), depths[n]
+            for place in places:
+                deeper = _deeper(problem, held, float(place) * way)
+                if deeper > far_too_deep:
+                    # a depth takes long to work out, and one is enough
+                    return ()
+                if deeper > worst:
+                    at, worst = float(place), deeper
             step = places[1] - places[0]
             low, high = max(at - step, 0.0), min(at + step, most)
-        if worst > _MOST * float(np.ptp(problem.moved_box(Pose()), axis=0).min()):
-            return ()
         if worst > 0:
             x, y, z = (float(v) for v in way)
             other = problem.obstacles[held.other].id
@@ -82,8 +83,11 @@ def _along(problem: Problem, way: Array, most: float) -> tuple[Snap, ...]:
 
 
 def _deeper(problem: Problem, held: Held, way: Array) -> float:
-    """By how much in mm a contact is deeper than it may be when the things have gone a way (3,)."""
-    return held.limit.measured(pose(way).matrix(problem.pivot)).depth - held.limit.allowed
+    """By how much in mm a contact is deeper than it may be when the things have gone a way (3,); 0 or less where it is told quickly that
+    it is not."""
+    at = pose(way).matrix(problem.pivot)
+    room = held.told_apart(at[None])[0]
+    return -float(room) if room > 0 or held.skins_clear(at) else held.limit.measured(at).depth - held.limit.allowed
 
 
 def allowed(project: Project, snaps: Sequence[Snap]) -> Project:

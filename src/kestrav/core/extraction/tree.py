@@ -89,10 +89,15 @@ def grown(
     upright: bool = False,
     tilt: float | None = None,
     tick: Tick | None = None,
+    start: Pose | None = None,
 ) -> list[Pose] | None:
-    """A way out, or to the problem's goal, as poses between which it goes straight; None if none is found within a budget. Its legs are to
-    be shown free."""
-    return _Growing(problem, ways, budget, seed, upright, tilt, tick).way()
+    """A way out, or to the problem's goal, from a start (none: where the things stand) as poses between which it goes straight; None if none is
+    found within a budget. Its legs are to be shown free."""
+    return _Growing(problem, ways, budget, seed, upright, tilt, tick, start or Pose()).way()
+
+
+_ON_PULLS = 0.3  # of all looks, that are spent on whether it comes straight out from where the tree has got
+_FIRST_PULLS = 2000  # looks, of which so much may be spent on that from the start
 
 
 class _Growing:
@@ -105,7 +110,9 @@ class _Growing:
         upright: bool,
         tilt: float | None,
         tick: Tick | None,
+        start: Pose,
     ) -> None:
+        self.start = start
         self.problem, self.ways, self.budget, self.tick = problem, ways, budget, tick
         self.upright, self.tilt = upright, tilt
         self.rng = np.random.default_rng(seed)
@@ -121,17 +128,16 @@ class _Growing:
         self.main = [way for way in ways if any(abs(float(way @ axis)) > 0.999 for axis in self.axes)] or ways
         self.step = float(np.clip(_STEP * self.size, _FINEST, _COARSEST))
         # where it stands less is left
-        self.spare = next(
-            (s for s in (_SPARE * self.step, 0.1 * _SPARE * self.step) if problem.free_at(Pose(), s)), 0.0
-        )
+        self.spare = next((s for s in (_SPARE * self.step, 0.1 * _SPARE * self.step) if problem.free_at(start, s)), 0.0)
         self.tree = _Tree()
         self.pulled: set[tuple[int, ...]] = set()
+        self.began, self.spent_on_pulls = problem.measured - _FIRST_PULLS, 0
 
     def way(self) -> list[Pose] | None:
         """The way, grown until it is found or the budget is spent."""
-        if not self.problem.free_at(Pose()):
+        if not self.problem.free_at(self.start):
             return None
-        found = self._new(Pose(), -1)
+        found = self._new(self.start, -1)
         moves = [self._straight, self._towards, self._slightly]
         if not self.upright:
             moves += [self._turned, self._turned, self._squared]
@@ -249,10 +255,14 @@ class _Growing:
         if self.problem.out(at):
             return self.tree.way_to(number)
         key = self._cell(at, _PULLED_APART * self.size, _PULLED_TURN)
-        if key in self.pulled:
+        if key in self.pulled or self.spent_on_pulls > _ON_PULLS * (self.problem.measured - self.began):
             return None
         self.pulled.add(key)
-        return self._pulled(number)
+        before = self.problem.measured
+        try:
+            return self._pulled(number)
+        finally:
+            self.spent_on_pulls += self.problem.measured - before
 
     def _pulled(self, number: int) -> list[Pose] | None:
         at = self.tree.poses[number]

@@ -19,7 +19,7 @@ from kestrav.core.document.records import Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.planning import goals, plan, shortened
 from kestrav.core.extraction.poses import Pose, leaning, length_of, part_way, pose
-from kestrav.core.extraction.problem import Budget, Problem, problem_of
+from kestrav.core.extraction.problem import LEAST_STEP, Budget, Problem, problem_of
 from kestrav.core.extraction.pulls import (
     Pull,
     blockers_along,
@@ -59,6 +59,8 @@ _SPANS = {
 _GLANCE = 8.0  # mm of way in which it is looked whether what blocks comes out itself
 CHECKS = 200_000  # distances looked at in each stage, if nothing else is said: about a minute
 _UNTURNED, _TURNED = 0.15, 0.65  # of what may be spent on planning; what is left is for planning from outside too
+_PARTED_FIRST = 0.6  # of that, for what comes off its contacts first
+_LIFTS = (1.25, 2.5, 5.0)  # times the clearance required, that it goes to come off them
 _SHORTENING, _PLAN_SHORTENING = 0.1, 0.5  # of the budget of a stage
 
 
@@ -169,14 +171,17 @@ class _Search:
             self.budget = None
         return found, "free" if found is not None else "none free"
 
-    def allowance(self, share: float = 1.0) -> Budget:
-        """What a stage may spend, or a share of it."""
-        return Budget(self.problem, max(round(share * self.wish.checks), 1), max(share, 0.1) * self.wish.seconds)
+    def allowance(self, share: float = 1.0, problem: Problem | None = None) -> Budget:
+        """What a stage may spend, or a share of it, on this or another problem."""
+        return Budget(
+            problem or self.problem, max(round(share * self.wish.checks), 1), max(share, 0.1) * self.wish.seconds
+        )
 
-    def shortened(self, way: list[Pose], share: float) -> list[Pose] | None:
-        """A way with what can be left out left out, shown free; where it cannot be shown, that is told of what was tried last."""
-        tick = partial(self.say, "shortening")
-        good = shortened(self.problem, way, self.allowance(share), self.wish.seed, self.wish.tilt, tick)
+    def shortened(self, way: list[Pose], share: float, problem: Problem | None = None) -> list[Pose] | None:
+        """A way with what can be left out left out, shown free in this or another problem; where it cannot be shown, that is told of what was
+        tried last."""
+        tick, problem = partial(self.say, "shortening"), problem or self.problem
+        good = shortened(problem, way, self.allowance(share, problem), self.wish.seed, self.wish.tilt, tick)
         if good is None:
             self.tried[-1] += ", but not shown to be free"
         return good
@@ -311,10 +316,21 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
         search.tried.append(f"not planned, as it is too near others as it stands{note}")
         return None
     tick = partial(search.say, "planned")
-    ends = goals(problem, search.ways)
-    found = None
     # what need not be turned is found much sooner without
     kinds = [("planned without turning", _UNTURNED, True)] + ([] if wish.upright else [("planned", _TURNED, False)])
+    lifted = _lifted(problem, search.ways)
+    if lifted is not None:
+        # what has parted from its contacts has to keep its clearance, as a way that comes near them again would not
+        clear, start = lifted
+        for name, share, upright in kinds:
+            budget = search.allowance(_PARTED_FIRST * share, clear)
+            found = grown(clear, search.ways, budget, wish.seed, upright, wish.tilt, tick, start)
+            search.tried.append(f"{name}, {'free' if found is not None else budget.told()}{note}")
+            if found is not None:
+                good = search.shortened(found, _PLAN_SHORTENING, clear)
+                return None if good is None else [Pose(), *without_spots(clear, good)]
+        kinds = [(f"{name} in contact", (1.0 - _PARTED_FIRST) * share, upright) for name, share, upright in kinds]
+    found, ends = None, goals(problem, search.ways)
     for name, share, upright in kinds:
         budget = search.allowance(share)
         found = grown(problem, search.ways, budget, wish.seed, upright, wish.tilt, tick)
@@ -322,7 +338,7 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
         if found is not None:
             break
     if found is None:
-        budget = search.allowance(1.0 - sum(share for _, share, _ in kinds))
+        budget = search.allowance(1.0 - _UNTURNED - _TURNED)
         found = plan(problem, ends, budget, wish.seed, wish.upright, wish.tilt, tick)
         if found is None:
             told = f"planned from outside, {budget.told()}" if ends else "planned: there is no free place outside"
@@ -332,6 +348,20 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     search.best = f"planned, {length_of(found):,.0f} mm in {len(found) - 1} legs"
     good = search.shortened(found, _PLAN_SHORTENING)
     return None if good is None else without_spots(problem, good)
+
+
+def _lifted(problem: Problem, ways: list[Array]) -> tuple[Problem, Pose] | None:
+    """The problem of things that have parted from what they are in contact with, and where they have, the least way along a direction from
+    where they stand; None where they are in contact with nothing, or do not come off it so."""
+    if not problem.held:
+        return None
+    clear, least = problem.parted(), max(problem.required, LEAST_STEP)
+    for far in _LIFTS:
+        for way in ways:
+            at = pose(far * least * way)
+            if clear.free_at(at) and problem.likely_free(Pose(), at):
+                return clear, at
+    return None
 
 
 def _put_aside(search: _Search) -> bool:

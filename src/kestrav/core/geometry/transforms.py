@@ -27,6 +27,11 @@ def quaternion_from_rotation(rotation: ArrayLike) -> Array:
 def rigid(rotation: ArrayLike, position: ArrayLike) -> Array:
     """(..., 4, 4) matrices from rotations (..., 3, 3) and positions (..., 3) in mm, broadcast together."""
     rotation, position = np.asarray(rotation, float), np.asarray(position, float)
+    if rotation.ndim == 2 and position.ndim == 1:
+        # one at a time is asked for again and again, and is several times faster so
+        single = np.eye(4)
+        single[:3, :3], single[:3, 3] = rotation, position
+        return single
     shape = np.broadcast_shapes(rotation.shape[:-2], position.shape[:-1])
     matrix = np.zeros((*shape, 4, 4))
     matrix[..., :3, :3] = rotation
@@ -38,6 +43,9 @@ def rigid(rotation: ArrayLike, position: ArrayLike) -> Array:
 def inverse_rigid(matrix: ArrayLike) -> Array:
     """Inverses of rigid (..., 4, 4) matrices."""
     matrix = np.asarray(matrix, float)
+    if matrix.ndim == 2:
+        back = matrix[:3, :3].T
+        return rigid(back, -back @ matrix[:3, 3])
     transposed = np.swapaxes(matrix[..., :3, :3], -1, -2)
     return rigid(transposed, -np.einsum("...ij,...j->...i", transposed, matrix[..., :3, 3]))
 
