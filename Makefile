@@ -1,6 +1,8 @@
 PY = .venv/bin/python
+MINUTES = 10
+SEED = 1
 
-.PHONY: setup dev demo test lint bench shots demo-geometry demo-project lock
+.PHONY: setup dev demo test lint bench fuzz endure drill shots demo-geometry demo-project lock
 
 setup:
 	@scripts/setup run
@@ -17,13 +19,16 @@ test: dev
 	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal
 
 lint: dev
-	@.venv/bin/ruff check src tests bench demo
-	@.venv/bin/ruff format --check src tests bench demo
+	@.venv/bin/ruff check src tests bench campaigns demo
+	@.venv/bin/ruff format --check src tests bench campaigns demo
 	@.venv/bin/mypy -p kestrav.core
 	@.venv/bin/lint-imports
 
 bench: dev
 	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m bench
+
+fuzz: dev
+	@$(PY) -m campaigns.fuzz --minutes $(MINUTES) --seed $(SEED)
 
 shots: setup
 	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m kestrav.app.tour demo/fan-cassette.kestrav docs/screenshots --pictures-only

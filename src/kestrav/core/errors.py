@@ -13,3 +13,13 @@ class BadInput(Exception):
 
 class Cancelled(Exception):
     """A long job was asked to stop."""
+
+
+class Damaged(ValueError):
+    """Content is not what it should be; the message tells people what, as the end of a sentence about its file or thing."""
+
+
+def in_words(fault: Exception, otherwise: str = "its content is damaged, or of a kind that is not read") -> str:
+    """What went wrong in reading something: as Kestrav itself says it, or ``otherwise``, as the words of libraries are not meant for
+    people."""
+    return str(fault) if isinstance(fault, (BadInput, Damaged)) else otherwise

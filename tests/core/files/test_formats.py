@@ -356,7 +356,7 @@ DAMAGED = {
     ),
     "3mf broken": (
         lambda folder: _zip(folder / "a.3mf", {"3D/3dmodel.model": "<model><resources>"}),
-        "its model is damaged",
+        "its model is not whole XML",
     ),
     "dae garbage": (written("a.dae", "<html></html>"), "not a COLLADA file"),
     "dae cut": (written("a.dae", '<COLLADA xmlns="x"><asset>'), "cut short"),

@@ -14,7 +14,7 @@ from kestrav.core.errors import BadInput
 
 ANGLE_TOLERANCE = 0.5  # rad between neighbouring facets
 # seconds one reading may take: so many, and so many more for each MB of the file
-SECONDS, SECONDS_PER_MB = 120.0, 30.0
+SECONDS, SECONDS_PER_MB = 22.0, 30.0
 _POLL = 0.05  # s between looks at the process
 
 # its messages would spoil --json; it ends with the process that waits for it

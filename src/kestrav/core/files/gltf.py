@@ -25,6 +25,7 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.records import FinishName
+from kestrav.core.errors import Damaged, in_words
 from kestrav.core.files.gltf_unpacking import Unpacked, stands_in
 from kestrav.core.files.product_tree import GREY, Node, Shape, no_faces
 from kestrav.core.geometry.faces import Face, vector
@@ -58,7 +59,7 @@ class _File:
         if kind not in self._sound:
             found = self.json.get(kind, [])
             if not isinstance(found, list) or not all(isinstance(item, dict) for item in found):
-                raise ValueError(f"its “{kind}” is not a list of objects")
+                raise Damaged(f"its “{kind}” is not a list of objects")
             self._sound[kind] = found
         return self._sound[kind]
 
@@ -82,16 +83,16 @@ def _opened(data: bytes, fetch: Fetch) -> _File:
     try:
         tree = msgspec.json.decode(json)
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as fault:
-        raise ValueError(f"its description is broken ({fault})") from fault
+        raise Damaged("its description is broken JSON") from fault
     if not isinstance(tree, dict):
-        raise ValueError("its description is not an object")
+        raise Damaged("its description is not an object")
     asset = tree.get("asset")
     version = str(asset.get("version", "")) if isinstance(asset, dict) else ""
     if not version.startswith("2"):
-        raise ValueError(f"it is glTF version {version or 'unknown'}; version 2 is read")
+        raise Damaged(f"it is glTF version {version or 'unknown'}; version 2 is read")
     for name in tree.get("extensionsRequired") or []:
         if name in _UNREADABLE:
-            raise ValueError(f"its meshes are packed with {_UNREADABLE[name]}, which is not read; export it unpacked")
+            raise Damaged(f"its meshes are packed with {_UNREADABLE[name]}, which is not read; export it unpacked")
     file = _File(tree, [])
     for number, buffer in enumerate(file.items("buffers")):
         file.buffers.append(_buffer(buffer, binary if number == 0 else None, fetch))
@@ -105,16 +106,16 @@ def _opened(data: bytes, fetch: Fetch) -> _File:
 def _chunks(data: bytes) -> tuple[bytes, bytes]:
     """The JSON and binary chunks of a GLB."""
     if len(data) < _HEADER.size + _CHUNK.size:
-        raise ValueError("it is too short to be a GLB file")
+        raise Damaged("it is too short to be a GLB file")
     _, version, total = _HEADER.unpack_from(data)
     if version != 2:
-        raise ValueError(f"it is glTF version {version}; version 2 is read")
+        raise Damaged(f"it is glTF version {version}; version 2 is read")
     if total > len(data):
-        raise ValueError(f"it is cut short: {len(data)} of {total} bytes are there")
+        raise Damaged(f"it is cut short: {len(data)} of {total} bytes are there")
     length, kind = _CHUNK.unpack_from(data, _HEADER.size)
     start = _HEADER.size + _CHUNK.size
     if kind != b"JSON":
-        raise ValueError("its first chunk is not JSON")
+        raise Damaged("its first chunk is not JSON")
     rest = start + length
     if rest + _CHUNK.size > total:
         return data[start:rest], b""
@@ -128,17 +129,19 @@ def _buffer(buffer: dict[str, Any], binary: bytes | None, fetch: Fetch) -> bytes
         if stands_in(buffer):
             return b""
         if binary is None:
-            raise ValueError("a buffer names no data")
+            raise Damaged("a buffer names no data")
         content = binary
-    elif str(uri).startswith("data:"):
+    elif not isinstance(uri, str):
+        raise Damaged("a buffer's address is no text")
+    elif uri.startswith("data:"):
         try:
-            content = base64.b64decode(str(uri).split(",", 1)[1], validate=False)
+            content = base64.b64decode(uri.split(",", 1)[1], validate=False)
         except (IndexError, binascii.Error) as fault:
-            raise ValueError("a buffer's embedded data is damaged") from fault
+            raise Damaged("a buffer's embedded data is damaged") from fault
     else:
-        content = fetch(unquote(str(uri)))
+        content = fetch(unquote(uri))
     if len(content) < int(buffer.get("byteLength", 0)):
-        raise ValueError(f"a buffer is cut short: {len(content)} of {buffer['byteLength']} bytes are there")
+        raise Damaged(f"a buffer is cut short: {len(content)} of {buffer['byteLength']} bytes are there")
     return content
 
 
@@ -219,7 +222,7 @@ def _broken(file: _File, primitive: dict[str, Any]) -> str:
         if len(values) and int(values.max()) >= int(place["count"]):
             return "its triangles name corners that are not there"
     except (KeyError, IndexError, TypeError, ValueError, struct.error) as fault:
-        return f"its data is damaged ({type(fault).__name__}: {fault})"
+        return in_words(fault, "its data is damaged")
     return ""
 
 
@@ -424,9 +427,9 @@ def _trees(file: _File, shapes: dict[tuple[int, int], Shape]) -> list[Node]:
     while waiting:
         number, parent = waiting.pop()
         if not 0 <= number < len(nodes):
-            raise ValueError(f"its node {number} is not there")
+            raise Damaged(f"its node {number} is not there")
         if number in seen:
-            raise ValueError(f"its node {number} is its own ancestor, or has two parents")
+            raise Damaged(f"its node {number} is its own ancestor, or has two parents")
         seen.add(number)
         described = nodes[number]
         node = made[number] = Node(str(described.get("name") or ""), _matrix(described))
@@ -481,7 +484,7 @@ def _roots(file: _File) -> list[int]:
     if scenes:
         number = file.json.get("scene", 0)
         if not isinstance(number, int) or not 0 <= number < len(scenes):
-            raise ValueError(f"its scene {number!r} is not there")
+            raise Damaged(f"its scene {number} is not there" if isinstance(number, int) else "its scene is no number")
         top: list[int] = scenes[number].get("nodes", [])
         return top
     nodes = file.items("nodes")

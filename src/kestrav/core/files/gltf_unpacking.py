@@ -12,6 +12,7 @@ import DracoPy
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.errors import Damaged, in_words
 from kestrav.core.files import meshopt
 
 DRACO = "KHR_draco_mesh_compression"
@@ -45,7 +46,7 @@ class Unpacked:
                     self._primitive(primitive, known)
                 except (KeyError, IndexError, TypeError, ValueError, DracoPy.FileTypeException) as fault:
                     label = mesh.get("name") or f"mesh {number + 1}"
-                    why = fault if type(fault) is ValueError else "its packed data is damaged"
+                    why = in_words(fault, "its packed data is damaged")
                     self.left_out.append(f"“{label}”: {why}")
                     continue
                 kept.append(primitive)
@@ -61,7 +62,7 @@ class Unpacked:
             found = DracoPy.decode(self._view(packed["bufferView"]))
             points, faces = np.asarray(found.points, "<f4"), np.asarray(getattr(found, "faces", ()), "<u4")
             if not len(faces):
-                raise ValueError("no triangles")
+                raise Damaged("no triangles")
             accessors = self._json["accessors"]
             # what the accessor says of quantised positions holds here too, as Draco gives back the numbers that were packed
             place = primitive["attributes"]["POSITION"]
@@ -92,7 +93,7 @@ class Unpacked:
         packed = extensions[meshopt.EXTENSION]
         count, stride = int(packed["count"]), int(packed["byteStride"])
         if count * stride > _MOST_BYTES:
-            raise ValueError("it would be larger than what is read")
+            raise Damaged("it would be larger than what is read")
         data = meshopt.unpacked(
             self._cut(packed), str(packed["mode"]), count, stride, str(packed.get("filter", "NONE"))
         )
@@ -109,7 +110,7 @@ class Unpacked:
         held = self._data if view["buffer"] == len(self._buffers) else self._buffers[view["buffer"]]
         data = bytes(held[start : start + int(view["byteLength"])])
         if len(data) < int(view["byteLength"]):
-            raise ValueError("a view is cut short")
+            raise Damaged("a view is cut short")
         return data
 
     def _points(self, accessor: dict[str, Any]) -> NDArray[np.float32]:
@@ -123,7 +124,7 @@ class Unpacked:
             int(accessor["count"]),
         )
         if count < 1 or start < 0 or start + (count - 1) * step + 3 * kind.itemsize > len(data):
-            raise ValueError("an accessor reaches beyond its view")
+            raise Damaged("an accessor reaches beyond its view")
         found = np.ndarray((count, 3), kind, data, start, (step, kind.itemsize))
         return found.astype("<f4")
 

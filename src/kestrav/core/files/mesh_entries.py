@@ -10,6 +10,7 @@ import numpy as np
 import trimesh
 from numpy.typing import NDArray
 
+from kestrav.core.errors import Damaged
 from kestrav.core.files.product_tree import Y_UP_TO_Z_UP
 from kestrav.core.geometry.faces import Face
 from kestrav.core.geometry.meshes import Mesh, mesh
@@ -47,7 +48,7 @@ def from_glb(data: bytes) -> Mesh:
     scene = trimesh.load_scene(io.BytesIO(data), file_type="glb", process=False)
     shapes = list(scene.geometry.values())
     if len(shapes) != 1:
-        raise ValueError(f"{len(shapes)} meshes instead of one")
+        raise Damaged(f"{len(shapes)} meshes instead of one")
     return mesh(np.asarray(shapes[0].vertices, float) * 1000.0 @ Y_UP_TO_Z_UP[:3, :3].T, shapes[0].faces)
 
 
@@ -118,5 +119,5 @@ def _numbers(runs: list[tuple[int, int]], largest: int, count: int) -> NDArray[n
         return None
     values, lengths = np.array(runs, np.int64).T
     if values.min() < 0 or values.max() >= largest or lengths.min() < 1 or lengths.sum() != count:
-        raise ValueError("its faces do not fit its triangles")
+        raise Damaged("its faces do not fit its triangles")
     return np.repeat(values, lengths).astype(np.int32)

@@ -18,6 +18,7 @@ import trimesh
 from numpy.typing import NDArray
 from trimesh.resolvers import Resolver
 
+from kestrav.core.errors import Damaged
 from kestrav.core.files.gltf import finish_of
 from kestrav.core.files.product_tree import GREY, Node, Shape, Upward
 from kestrav.core.files.reading import GUESSED, UTF_8, as_utf8, unpacked
@@ -150,9 +151,10 @@ def read_collada(data: bytes) -> tuple[list[Node], list[str], float, Upward]:
         collada.common.DaeMalformedError,
     ]
     file = collada.Collada(io.BytesIO(data), ignore=ignored)
-    left_out += sorted({f"part of it is not readable: {fault}" for fault in file.errors})[:5]
+    if file.errors:
+        left_out.append(f"{len(file.errors)} of its elements, which are damaged or of a kind that is not read")
     if file.scene is None:
-        raise ValueError("it has no scene")
+        raise Damaged("it has no scene")
     roots = []
     waiting: list[tuple[Any, Node | None]] = [(node, None) for node in reversed(file.scene.nodes)]
     placed = 0
@@ -179,7 +181,7 @@ def read_collada(data: bytes) -> tuple[list[Node], list[str], float, Upward]:
 def _one_more(placed: int) -> int:
     """The number of things placed, with one more. Raises ValueError when they are too many."""
     if placed >= MOST_PLACED:
-        raise ValueError(f"it places more than {MOST_PLACED:,} things; export a part of it")
+        raise Damaged(f"it places more than {MOST_PLACED:,} things; export a part of it")
     return placed + 1
 
 
@@ -234,17 +236,17 @@ def read_3mf(data: bytes) -> tuple[list[Node], list[str], float]:
         name = next((n for n in archive.namelist() if n.lower().endswith("3d/3dmodel.model")), None)
         name = name or next((n for n in archive.namelist() if n.lower().endswith(".model")), None)
         if name is None:
-            raise ValueError("it holds no model")
+            raise Damaged("it holds no model")
         try:
             model = ElementTree.fromstring(unpacked(archive, name))
         except ElementTree.ParseError as fault:
-            raise ValueError(f"its model is damaged ({fault})") from fault
+            raise Damaged("its model is not whole XML") from fault
     objects = {str(o.get("id")): o for o in model.iter() if _tag(o) == "object"}
     palettes = {str(g.get("id")): g for g in model.iter() if _tag(g) == "basematerials"}
     shapes = {key: _object_shapes(key, found, palettes) for key, found in objects.items()}
     unit = MODEL_UNITS.get(str(model.get("unit", "millimeter")).lower())
     if unit is None:
-        raise ValueError(f"it is in the unknown unit “{model.get('unit')}”")
+        raise Damaged(f"it is in the unknown unit “{model.get('unit')}”")
     roots, placed = [], 0
     for item in (i for i in model.iter() if _tag(i) == "item"):
         made, placed = _object_node(str(item.get("objectid")), objects, shapes, placed, left_out)
@@ -320,7 +322,7 @@ def _transform(text: str | None) -> Array:
         return np.eye(4)
     values = [float(v) for v in text.split()]
     if len(values) != 12:
-        raise ValueError(f"a transform has {len(values)} numbers, not 12")
+        raise Damaged(f"a transform has {len(values)} numbers, not 12")
     matrix = np.eye(4)
     matrix[:3, :] = np.array(values).reshape(4, 3).T
     return matrix

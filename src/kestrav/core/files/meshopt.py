@@ -9,6 +9,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.errors import Damaged
+
 EXTENSION = "EXT_meshopt_compression"
 _ATTRIBUTES, _TRIANGLES, _INDICES = 0xA0, 0xE1, 0xD1  # the headers, with the version that the extension knows
 _BLOCK_BYTES, _BLOCK_MOST, _GROUP = 8192, 256, 16
@@ -24,7 +26,7 @@ def unpacked(data: bytes, mode: str, count: int, stride: int, filtered: str = "N
     Raises ValueError when the data is cut short, is not of that mode, or is filtered in a way that is not read.
     """
     if count < 0 or stride < 1:
-        raise ValueError("its counts make no sense")
+        raise Damaged("its counts make no sense")
     try:
         if mode == "ATTRIBUTES":
             made = _filtered(_attributes(data, count, stride), filtered)
@@ -33,9 +35,9 @@ def unpacked(data: bytes, mode: str, count: int, stride: int, filtered: str = "N
         elif mode == "INDICES":
             made = _indices(data, count)
         else:
-            raise ValueError(f"its mode “{mode}” is not known")
+            raise Damaged(f"its mode “{mode}” is not known")
     except (IndexError, OverflowError):
-        raise ValueError("its packed data is cut short") from None
+        raise Damaged("its packed data is cut short") from None
     if mode != "ATTRIBUTES":
         made = made.astype({2: "<u2", 4: "<u4"}[stride]) if stride in (2, 4) else made
     return made.tobytes()
@@ -47,7 +49,7 @@ def unpacked(data: bytes, mode: str, count: int, stride: int, filtered: str = "N
 def _attributes(data: bytes, count: int, stride: int) -> Bytes:
     """Elements (count, stride) of bytes."""
     if stride > _TABLE * _GROUP or stride % 4 or not data or data[0] != _ATTRIBUTES:
-        raise ValueError("its attributes are packed in a way that is not known")
+        raise Damaged("its attributes are packed in a way that is not known")
     packed, at = np.frombuffer(data, np.uint8), 1
     made, last = np.empty((count, stride), np.uint8), np.frombuffer(data[-stride:], np.uint8)
     most = min(_BLOCK_BYTES // stride & ~(_GROUP - 1), _BLOCK_MOST)
@@ -99,7 +101,7 @@ def _filtered(made: Bytes, name: str) -> NDArray[np.generic]:
     if name == "NONE":
         return made
     if name != "EXPONENTIAL":
-        raise ValueError(f"its filter “{name}” is not read")
+        raise Damaged(f"its filter “{name}” is not read")
     words = made.view("<i4")
     # a float by 24 bits of mantissa and 8 of exponent, both with a sign
     found: NDArray[np.float32] = np.ldexp(((words << 8) >> 8).astype(np.float64), words >> 24).astype("<f4")
@@ -129,7 +131,7 @@ class _Codes:
             if byte < 128:
                 return value & 0xFFFFFFFF
             shift += 7
-        raise ValueError("a number of its packed data has no end")
+        raise Damaged("a number of its packed data has no end")
 
 
 def _unfolded(value: int) -> int:
@@ -139,7 +141,7 @@ def _unfolded(value: int) -> int:
 def _indices(data: bytes, count: int) -> NDArray[np.int64]:
     """A list (count,) of indices, each told by its step from one of two before."""
     if not data or data[0] != _INDICES:
-        raise ValueError("its indices are packed in a way that is not known")
+        raise Damaged("its indices are packed in a way that is not known")
     codes, last = _Codes(data, 1, len(data) - 4), [0, 0]
     made = np.empty(count, np.int64)
     for k in range(count):
@@ -152,7 +154,7 @@ def _indices(data: bytes, count: int) -> NDArray[np.int64]:
 def _triangles(data: bytes, count: int) -> NDArray[np.int64]:
     """Indices (count,) of triangles, each told by an edge or corners of the sixteen last ones where it can be."""
     if count % 3 or not data or data[0] != _TRIANGLES:
-        raise ValueError("its triangles are packed in a way that is not known")
+        raise Damaged("its triangles are packed in a way that is not known")
     table = data[-_TABLE:]
     codes = _Codes(data, 1 + count // 3, len(data) - _TABLE)
     if codes.at > codes.end:

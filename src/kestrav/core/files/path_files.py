@@ -28,7 +28,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.document.validation import validate
-from kestrav.core.errors import BadInput
+from kestrav.core.errors import BadInput, in_words
 from kestrav.core.files.product_import import read_bytes
 from kestrav.core.files.product_tree import clean_name
 from kestrav.core.files.reading import as_unicode
@@ -81,9 +81,7 @@ def read_paths(path: Path) -> PathsFile:
     except BadInput:
         raise
     except Exception as fault:  # whatever a damaged file makes the readers raise
-        raise BadInput(
-            f"“{path}” cannot be read: {str(fault).splitlines()[0] if str(fault) else type(fault).__name__}"
-        ) from fault
+        raise BadInput(f"“{path}” cannot be read: {in_words(fault)}") from fault
     found.shapes = [(clean_name(as_unicode(name)) or path.suffix[1:].upper(), shape) for name, shape in found.shapes]
     found.shapes = _longest(found)
     found.shapes = [pair for pair in found.shapes if _travelled(found, *pair)]
@@ -138,7 +136,7 @@ def _read_dxf(path: Path, data: bytes, found: PathsFile) -> None:
     try:
         document = _sound_dxf(data)
     except (DXFError, OSError) as fault:
-        raise BadInput(f"“{path}” is not readable as DXF: {fault}") from fault
+        raise BadInput(f"“{path}” is not readable as DXF: its structure is damaged; export it again") from fault
     found.unit = _DXF_UNITS.get(int(document.header.get("$INSUNITS", 0)))
     others: dict[str, int] = {}
     for entity in document.modelspace():

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from kestrav.core.document.lookup import fresh_part_ids, new_source_id
 from kestrav.core.document.records import Came, Part, Project, Source
 from kestrav.core.document.validation import validate
-from kestrav.core.errors import BadInput, Cancelled
+from kestrav.core.errors import BadInput, Cancelled, Damaged, in_words
 from kestrav.core.files import product_cache
 from kestrav.core.files.cad_kernel import tessellated
 from kestrav.core.files.gltf import read_gltf
@@ -52,6 +52,7 @@ UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "ft": 304.8}
 
 _UPWARD = {"x": X_UP_TO_Z_UP, "y": Y_UP_TO_Z_UP, "z": np.eye(4)}
 _METRES = np.diag([1000.0, 1000.0, 1000.0, 1.0])
+_LONGEST_NAME = 80  # letters of a name that are said
 _NAMES = {
     ".step": "STEP",
     ".stp": "STEP",
@@ -104,7 +105,7 @@ def read_product(
     except MemoryError:
         raise BadInput(f"“{path}” needs more memory than there is") from None
     except Exception as fault:  # whatever a damaged file makes the readers raise
-        raise BadInput(f"“{path}” cannot be read: {_sentence(fault)}") from fault
+        raise BadInput(f"“{path}” cannot be read: {in_words(fault)}") from fault
     if not imported.meshes:
         why = f": {imported.left_out[0]}" if imported.left_out else "; export it with its geometry"
         raise BadInput(f"“{path}” holds no solid or surface that can be shown{why}")
@@ -204,7 +205,7 @@ def _read_meshes(
 
 
 def _nothing_beside(name: str) -> bytes:
-    raise ValueError(f"it points at “{name}”, which is not there")
+    raise Damaged(f"it points at “{name}”, which is not there")
 
 
 def _beside(path: Path) -> Callable[[str], bytes]:
@@ -212,16 +213,18 @@ def _beside(path: Path) -> Callable[[str], bytes]:
     folder = path.resolve().parent
 
     def fetch(name: str) -> bytes:
+        name = as_unicode(name)
+        called = name if len(name) <= _LONGEST_NAME else f"{name[:_LONGEST_NAME]}…"
         wanted = unquote(name).replace("\\", "/").removeprefix("./")
         if "://" in wanted or wanted.startswith(("/", "~")) or (len(wanted) > 1 and wanted[1] == ":"):
-            raise ValueError(f"it points at “{name}”, outside its own folder")
+            raise Damaged(f"it points at “{called}”, outside its own folder")
         target = (folder / wanted).resolve()
         if not target.is_relative_to(folder):
-            raise ValueError(f"it points at “{name}”, outside its own folder")
+            raise Damaged(f"it points at “{called}”, outside its own folder")
         try:
             return target.read_bytes()
         except (OSError, ValueError):
-            raise ValueError(f"it points at “{name}”, which is missing beside it") from None
+            raise Damaged(f"it points at “{called}”, which is missing beside it") from None
 
     return fetch
 
@@ -353,8 +356,3 @@ def _has_end(data: bytes) -> bool:
 
 def _an(kind: str) -> str:
     return "an" if kind[0] in "AEIO" else "a"
-
-
-def _sentence(fault: Exception) -> str:
-    text = str(fault).strip() or type(fault).__name__
-    return text.splitlines()[0]

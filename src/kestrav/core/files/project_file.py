@@ -6,6 +6,7 @@ See docs/file-format.md. Saving is atomic; everything is checked on load.
 from __future__ import annotations
 
 import hashlib
+import re
 import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -17,7 +18,7 @@ import msgspec
 from kestrav.core.derive import RULES, derived, taken_as_derived
 from kestrav.core.document.records import FORMAT_VERSION, Project
 from kestrav.core.document.validation import validate
-from kestrav.core.errors import BadInput
+from kestrav.core.errors import BadInput, in_words
 from kestrav.core.files.mesh_entries import from_glb, to_faces, to_glb, with_faces
 from kestrav.core.files.reading import unpacked
 from kestrav.core.files.writing import beside
@@ -201,7 +202,7 @@ def _document(path: Path, text: bytes) -> Project:
     try:
         raw = msgspec.json.decode(text)
     except msgspec.DecodeError as fault:
-        raise BadInput(f"“{path}” has a broken {DOCUMENT}: {fault}") from fault
+        raise BadInput(f"“{path}” has a broken {DOCUMENT}: {_misfit(str(fault))}; take it from a backup") from fault
     except UnicodeDecodeError as fault:
         raise BadInput(
             f"“{path}” has a broken {DOCUMENT}: byte {fault.start} is not UTF-8; take it from a backup"
@@ -224,9 +225,39 @@ def _document(path: Path, text: bytes) -> Project:
     try:
         return check_curves(validate(msgspec.convert(raw, Project, strict=True)))
     except msgspec.ValidationError as fault:
-        raise BadInput(f"“{path}” has a {DOCUMENT} that does not fit the format: {fault}") from fault
+        raise BadInput(f"“{path}” has a {DOCUMENT} that does not fit the format: {_misfit(str(fault))}") from fault
     except BadInput as fault:
         raise BadInput(f"“{path}” was not opened: {fault}") from fault
+
+
+_KINDS = {
+    "str": "text",
+    "int": "a whole number",
+    "float": "a number",
+    "bool": "true or false",
+    "array": "a list",
+    "object": "a record",
+    "null": "nothing",
+}
+_LONGEST = 160  # letters of what is said of one place
+
+
+def _misfit(told: str) -> str:
+    """What does not fit a document, in words for people, from msgspec's."""
+    told, _, place = told.partition(" - at `$")
+    place = f"“{place.rstrip('`').lstrip('.')}”: " if place.rstrip("`") else ""
+
+    def kind(match: re.Match[str]) -> str:
+        return " or ".join(_KINDS.get(one, f"“{one}”") for one in match[1].split(" | "))
+
+    told = re.sub(r"field `([^`]*)`", r"field “\1”", told)
+    told = re.sub(r"`([^`]*)`", kind, told)
+    told = re.sub(
+        r"^Object (missing|contains)",
+        lambda m: {"missing": "the record lacks the", "contains": "the record has the"}[m[1]],
+        told,
+    )
+    return (place + told[:1].lower() + told[1:])[:_LONGEST]
 
 
 def _entry(path: Path, archive: zipfile.ZipFile, name: str) -> bytes:
@@ -236,7 +267,7 @@ def _entry(path: Path, archive: zipfile.ZipFile, name: str) -> bytes:
         what = "it is not a Kestrav project" if name == DOCUMENT else "its geometry is not whole"
         raise BadInput(f"“{path}” has no entry “{name}”: {what}") from None
     except Exception as fault:  # zlib.error and whatever else a damaged stream raises
-        raise BadInput(f"“{path}”: the entry “{name}” is damaged ({fault})") from fault
+        raise BadInput(f"“{path}”: the entry “{name}” is damaged ({in_words(fault, 'it does not unpack')})") from fault
 
 
 def _mesh(path: Path, archive: zipfile.ZipFile, name: str) -> Mesh:
@@ -248,7 +279,7 @@ def _mesh(path: Path, archive: zipfile.ZipFile, name: str) -> Mesh:
         if beside in archive.NameToInfo:
             shape = with_faces(shape, _entry(path, archive, beside))
     except Exception as fault:
-        raise BadInput(f"“{path}”: the geometry “{entry}” is damaged ({fault})") from fault
+        raise BadInput(f"“{path}”: the geometry “{entry}” is damaged ({in_words(fault, 'it is no mesh')})") from fault
     if shape.hash != name:
         raise BadInput(f"“{path}”: the geometry “{entry}” is not the one that was saved (its content hash differs)")
     return shape

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import zipfile
 
+from kestrav.core.errors import Damaged
+
 LARGEST_ENTRY = 1 << 30  # bytes; a small archive can unpack to any size
 
 UTF_8 = "UTF-8"
@@ -30,7 +32,7 @@ def unpacked(archive: zipfile.ZipFile, name: str) -> bytes:
     """The content of an entry. Raises KeyError when there is none, ValueError when it is too large to be taken in."""
     size = archive.getinfo(name).file_size
     if size > LARGEST_ENTRY:
-        raise ValueError(f"its entry “{name}” unpacks to {size / 1e9:.1f} GB, more than {LARGEST_ENTRY / 1e9:.1f} GB")
+        raise Damaged(f"its entry “{name}” unpacks to {size / 1e9:.1f} GB, more than {LARGEST_ENTRY / 1e9:.1f} GB")
     return archive.read(name)
 
 

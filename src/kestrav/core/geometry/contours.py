@@ -8,6 +8,8 @@ import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
 
+from kestrav.core.errors import Damaged
+
 Array = NDArray[np.float64]
 
 _FLUSH = 1e-3  # mm by which a hull's corner may stand out and still be left out
@@ -18,7 +20,7 @@ _MOST_STEPS = 20_000
 def _points(points: ArrayLike) -> shapely.MultiPoint:
     found = np.asarray(points, float).reshape(-1, 2)
     if len(found) == 0 or not np.isfinite(found).all():
-        raise ValueError("there are no points to go around")
+        raise Damaged("there are no points to go around")
     return shapely.multipoints(found)
 
 
@@ -29,7 +31,7 @@ def hull(points: ArrayLike) -> Array:
     """
     found = shapely.convex_hull(_points(points))
     if found.geom_type != "Polygon" or found.area <= _FLUSH**2:
-        raise ValueError("the points lie in one place or on one line; that has no outline to go around")
+        raise Damaged("the points lie in one place or on one line; that has no outline to go around")
     found = shapely.orient_polygons(shapely.simplify(found, _FLUSH))
     corners: Array = shapely.get_coordinates(found)[:-1]
     return corners

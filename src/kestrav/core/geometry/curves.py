@@ -15,6 +15,8 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.interpolate import CubicSpline, PPoly
 
+from kestrav.core.errors import Damaged
+
 Array = NDArray[np.float64]
 Kind = Literal["corner", "smooth", "free"]
 
@@ -102,7 +104,7 @@ def spline_through(
     points = np.asarray(points, float)
     count = len(points)
     if count < (3 if closed else 2):
-        raise ValueError(f"{count} points are too few for a {'closed' if closed else 'open'} curve")
+        raise Damaged(f"{count} points are too few for a {'closed' if closed else 'open'} curve")
     order = np.arange(count)
     inner_breaks = [i for i in range(count) if kinds[i] != "smooth"]
     if closed:
@@ -112,7 +114,7 @@ def spline_through(
     along = points[order]
     chords = np.linalg.norm(np.diff(along, axis=0), axis=1)
     if np.any(chords <= 0):
-        raise ValueError("coincident points")
+        raise Damaged("coincident points")
     parameter = np.concatenate([[0.0], np.cumsum(chords)])
     if closed and not inner_breaks:
         return Spline(CubicSpline(parameter, along, bc_type="periodic"))
@@ -149,7 +151,7 @@ def sampled(samples: ArrayLike, joints: Sequence[int] = (), closed: bool = False
     samples = np.asarray(samples, float)
     chords = np.linalg.norm(np.diff(samples, axis=0), axis=1)
     if len(chords) == 0 or np.any(chords <= 0):
-        raise ValueError("coincident points")
+        raise Damaged("coincident points")
     parameter = np.concatenate([[0.0], np.cumsum(chords)])
     if closed and not joints:
         samples = np.concatenate([samples[:-1], samples[:1]])

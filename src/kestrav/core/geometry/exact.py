@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from kestrav.core.errors import Damaged
 from kestrav.core.geometry.curves import Kind, Parametric, Spline, spline_through
 
 Array = NDArray[np.float64]
@@ -213,15 +214,15 @@ def arc_about(centre: ArrayLike, axis: ArrayLike, start: ArrayLike, sweep: float
     centre, axis = np.asarray(centre, float), np.asarray(axis, float)
     length = float(np.linalg.norm(axis))
     if length < 1e-12:
-        raise ValueError("the arc's axis has no direction")
+        raise Damaged("the arc's axis has no direction")
     axis = axis / length * (1.0 if sweep >= 0 else -1.0)
     out = np.asarray(start, float) - centre
     out = out - (out @ axis) * axis
     radius = float(np.linalg.norm(out))
     if radius < 1e-9:
-        raise ValueError("the arc's radius is 0")
+        raise Damaged("the arc's radius is 0")
     if abs(sweep) < 1e-12:
-        raise ValueError("the arc's sweep is 0")
+        raise Damaged("the arc's sweep is 0")
     u = out / radius
     return Arc(centre, u, np.cross(axis, u), radius, abs(sweep))
 
@@ -236,7 +237,7 @@ def circle_through(first: ArrayLike, second: ArrayLike, third: ArrayLike) -> tup
     normal = np.cross(ab, ac)
     square = float(normal @ normal)
     if square < 1e-18 * max(float(ab @ ab) * float(ac @ ac), 1e-300):
-        raise ValueError("the three points lie on a line")
+        raise Damaged("the three points lie on a line")
     centre = a + (np.cross(normal, ab) * float(ac @ ac) + np.cross(ac, normal) * float(ab @ ab)) / (2 * square)
     axis = normal / np.sqrt(square)
     u = (a - centre) / np.linalg.norm(a - centre)
@@ -275,7 +276,7 @@ def rounded_through(
             continue
         before, after = (i - 1) % len(chords), i
         if not (straight[before] and straight[after]):
-            raise ValueError(f"point {i + 1} cannot be rounded: both its sides must be straight")
+            raise Damaged(f"point {i + 1} cannot be rounded: both its sides must be straight")
         made = _corner(points[(i - 1) % count], points[i], points[(i + 1) % count], radius)
         if made is not None:
             cuts[i], arcs[i] = made[0], (made[1], made[2])
@@ -283,9 +284,7 @@ def rounded_through(
         if cuts[a] + cuts[b] > length * (1 + 1e-12):
             worst = a if cuts[a] >= cuts[b] else b
             most = radii[worst] * length / (cuts[a] + cuts[b])
-            raise ValueError(
-                f"the radius of point {worst + 1} has no room on its sides; at most about {most:.1f} mm fit"
-            )
+            raise Damaged(f"the radius of point {worst + 1} has no room on its sides; at most about {most:.1f} mm fit")
     pieces: list[Parametric] = []
     marks: list[int] = []
     breaks = 0
@@ -321,7 +320,7 @@ def _corner(before: Array, at: Array, after: Array, radius: float) -> tuple[floa
     if turn < _TURN:
         return None
     if np.pi - turn < 1e-6:
-        raise ValueError("a corner that turns right back cannot be rounded")
+        raise Damaged("a corner that turns right back cannot be rounded")
     inward = leaving - (leaving @ arriving) * arriving
     inward = inward / np.linalg.norm(inward)
     reach = radius * np.tan(turn / 2)
@@ -344,11 +343,9 @@ def rectangle(
     are larger than the sides have room for.
     """
     if width <= 0 or depth <= 0:
-        raise ValueError("both sides must be above 0")
+        raise Damaged("both sides must be above 0")
     if radius < 0 or 2 * radius > min(width, depth) * (1 + 1e-12):
-        raise ValueError(
-            f"corners of {radius:g} mm are rounder than the sides; at most {min(width, depth) / 2:g} mm fit"
-        )
+        raise Damaged(f"corners of {radius:g} mm are rounder than the sides; at most {min(width, depth) / 2:g} mm fit")
     middle = np.asarray(centre, float)
     x, y = np.array([np.cos(turn), np.sin(turn), 0.0]), np.array([-np.sin(turn), np.cos(turn), 0.0])
     a, b = width / 2 - radius, depth / 2 - radius

@@ -11,6 +11,7 @@ import numpy as np
 import trimesh
 from numpy.typing import ArrayLike, NDArray
 
+from kestrav.core.errors import Damaged
 from kestrav.core.geometry.faces import Face, moved_faces
 
 Array = NDArray[np.float64]
@@ -115,18 +116,18 @@ def mesh(
     """
     points = np.asarray(vertices, float).reshape(-1, 3)
     if not np.isfinite(points).all():
-        raise ValueError("the mesh has vertices that are not finite")
+        raise Damaged("the mesh has vertices that are not finite")
     if len(points) and np.abs(points).max() > FARTHEST:
-        raise ValueError(f"the mesh has vertices farther than {FARTHEST / 1e6:g} km from its origin")
+        raise Damaged(f"the mesh has vertices farther than {FARTHEST / 1e6:g} km from its origin")
     points = _on_grid(points)
     corners = np.asarray(triangles, np.int64).reshape(-1, 3)
     if len(corners) and (corners.min() < 0 or corners.max() >= len(points)):
-        raise ValueError("the mesh has triangles whose corners are not there")
+        raise Damaged("the mesh has triangles whose corners are not there")
     a, b, c = points[corners[:, 0]], points[corners[:, 1]], points[corners[:, 2]]
     sound = np.linalg.norm(np.cross(b - a, c - a), axis=1) > 0
     corners = corners[sound]
     if not len(corners):
-        raise ValueError("the mesh has no triangles")
+        raise Damaged("the mesh has no triangles")
     used, renumbered = np.unique(corners, return_inverse=True)
     kept = np.asarray(face_of, np.int32)[sound] if faces and face_of is not None else None
     return Mesh(

@@ -21,7 +21,7 @@ from kestrav.core.document.records import (
     Shape,
     SurfaceShape,
 )
-from kestrav.core.errors import BadInput
+from kestrav.core.errors import BadInput, in_words
 from kestrav.core.geometry.arclength import Curve, by_arc_length
 from kestrav.core.geometry.curves import EllipseCurve, Parametric, sampled, spline_through
 from kestrav.core.geometry.exact import Chain, Helix, Portion, arc_about, rectangle, rounded_through
@@ -79,12 +79,15 @@ class PathCurve:
         return stations[:-1] if self.curve.closed else stations
 
 
+_POINTS = "its points are too far out, or too near each other for their numbers"
+
+
 def path_curve(path: Path) -> PathCurve:
     """The curve of a path. Raises BadInput when it has no length."""
     try:
         return _of_shape(path.shape, path.trim)
     except ValueError as fault:
-        raise BadInput(f"the path “{path.name}” cannot be travelled: {fault}") from fault
+        raise BadInput(f"the path “{path.name}” cannot be travelled: {in_words(fault, _POINTS)}") from fault
 
 
 def check_curves(project: Project, since: Project | None = None) -> Project:
