@@ -8,6 +8,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 
 from kestrav.app.autosave import RecoveryDialog
+from kestrav.app.versions import VersionsDialog
 from kestrav.core.document import edits
 from kestrav.core.files import project_file
 from kestrav.core.files.recovery import Keeper, leftovers
@@ -112,3 +113,51 @@ def test_closing_without_saving_discards_what_was_kept(make_hand, passing, tmp_p
     hand.session.undo.setClean()
     hand.window.close()
     assert not kept(home)
+
+
+def test_a_project_open_in_two_windows_is_told_in_both_and_so_is_what_the_other_saved(
+    hand, make_hand, passing, tmp_path, qtbot
+):
+    hand.window.keep_unsaved(tmp_path / "unsaved")
+    other = make_hand(passing)
+    other.window.keep_unsaved(tmp_path / "unsaved")
+    assert other.window.open(hand.session.file)
+    for each in (hand, other):
+        each.window.watch.look()
+        assert (
+            each.window.header.notice.isVisible() and "open in another window too" in each.window.header.notice.text()
+        )
+    rename(other, "Theirs")
+    assert other.window.save()
+    hand.window.watch.look()
+    other.window.watch.look()
+    assert "saved by another program" in hand.window.header.notice.text()
+    assert "saved" not in other.window.header.notice.text()
+    other.window.close()
+    qtbot.waitUntil(lambda: "another window" not in hand.window.header.notice.text(), timeout=5000)
+
+
+def test_an_earlier_version_is_looked_at_and_taken_back(hand, tmp_path):
+    hand.window.keep_unsaved(tmp_path / "unsaved")
+    file, first = hand.session.file, hand.session.project.runs[0].duration
+    assert hand.session.edit("Slower", lambda p: edits.update(p, p.runs[0].id, duration=first + 3.0))
+    assert hand.window.save()
+
+    def answer(button):
+        def now():
+            dialog = QApplication.activeModalWidget()
+            assert isinstance(dialog, VersionsDialog) and dialog.list.count() == 1
+            assert "run" in dialog.other.text()
+            getattr(dialog, button).click()
+
+        QTimer.singleShot(200, now)
+        hand.window.earlier_versions()
+
+    answer("copy_button")
+    assert hand.session.file is None and hand.session.project.runs[0].duration == first
+    hand.session.undo.setClean()
+    assert hand.window.open(file) and hand.session.project.runs[0].duration == first + 3.0
+    answer("back_button")
+    assert hand.session.file == file and not hand.session.undo.isClean()
+    assert project_file.load(file).project.runs[0].duration == first + 3.0
+    assert hand.window.save() and project_file.load(file).project.runs[0].duration == first

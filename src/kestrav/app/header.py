@@ -24,11 +24,14 @@ class Header(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(14, 0, 14, 0)
         row.setSpacing(9)
-        brand, self.name = QLabel("Kestrav"), QLabel()
+        brand, self.name, self.notice = QLabel("Kestrav"), QLabel(), QLabel()
         brand.setObjectName("brand")
         row.addWidget(brand)
         row.addSpacing(6)
         row.addWidget(self.name)
+        self.notice.setObjectName("notice")
+        self.notice.hide()
+        row.addWidget(self.notice)
         row.addStretch(1)
         for menu in before:
             row.addWidget(_menu_button(*menu))
@@ -39,6 +42,12 @@ class Header(QWidget):
         button = _action_button(main)
         button.setObjectName("main")
         row.addWidget(button)
+
+    def set_notice(self, text: str) -> None:
+        """Say something about the project's file beside its name, or nothing."""
+        self.notice.setText(text)
+        self.notice.setToolTip("Saving asks before it replaces what somebody else has saved" if text else "")
+        self.notice.setVisible(bool(text))
 
 
 class PreviewBar(QWidget):

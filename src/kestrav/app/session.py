@@ -21,6 +21,7 @@ from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.document.shots import FilmFrame
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
+from kestrav.core.files.versions import keep_version
 from kestrav.core.findings.model import Mend
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.judging import trace
@@ -84,6 +85,7 @@ class Session(QObject):
         self.isolated: frozenset[str] | None = None  # the parts to show in the stage, when not all
         self.pair: frozenset[str] | None = None  # two parts that are looked at; all else is faded in the stage
         self.traced: Feature | None = None  # the point of a part whose trace is shown
+        self.versions: Path | None = None  # where earlier versions are kept, if they are
         self._trace: tuple[Project, Feature, NDArray[np.float64]] | None = None
         self._readings: dict[bool, tuple[tuple[object, ...], dict[str, Reading]]] = {}
         self.mend: Mend | None = None
@@ -113,6 +115,8 @@ class Session(QObject):
     def save(self, file: Path, lanes: Sequence[str] | None = None) -> None:
         """Save to a file, with the lanes that the deck shows. Raises BadInput."""
         project = self.project if lanes is None else settings(self.project, lanes=tuple(lanes))
+        if self.versions is not None:
+            keep_version(self.versions, file)
         project_file.save(project, self.meshes, file)
         self.file = file
         self._remember_saved()

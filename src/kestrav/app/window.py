@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
@@ -50,6 +51,8 @@ from kestrav.app.session import Session
 from kestrav.app.stage import Stage
 from kestrav.app.tool import Tool
 from kestrav.app.tools import SelectTool
+from kestrav.app.versions import VersionsDialog
+from kestrav.app.watching import FileWatch
 from kestrav.core.camera.sight import best_sight
 from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.clearance.sweep import Clearance
@@ -60,6 +63,8 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
 from kestrav.core.files.recovery import Leftover, leftovers, recovered
+from kestrav.core.files.versions import versions_of
+from kestrav.core.files.writing import clear_parts
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
 from kestrav.core.geometry.meshes import Mesh
@@ -103,6 +108,7 @@ class Window(QMainWindow):
         self.extracting = Extracting(self)
         self.clearing = Clearing(self)
         self.autosave: Autosave | None = None
+        self.watch: FileWatch | None = None
         self.cameras = CameraActions(self)
         self.handing_on = HandingOn(self)
         QuantityEdit.notes = self.preparing.note_values
@@ -146,6 +152,7 @@ class Window(QMainWindow):
         self.add_action = action("Add products …", self.bringing.ask, "Ctrl+I")
         self.save_action = action("Save", self.save, "Ctrl+S")
         self.save_as_action = action("Save as …", self.save_as, "Ctrl+Shift+S")
+        self.versions_action = action("Earlier versions …", self.earlier_versions)
         self.quit_action = action("Quit", self.close, "Ctrl+Q")
         self.filming = Filming(self)
         self.render_action = action("Render shots", self.filming.ask, "Ctrl+R", tip="Render a shot to film or pictures")
@@ -209,7 +216,7 @@ class Window(QMainWindow):
         menu.addMenu(self.stand_in_menu)
         menu.addMenu(self.path_menu)
         menu.addSeparator()
-        menu.addActions([self.save_action, self.save_as_action])
+        menu.addActions([self.save_action, self.save_as_action, self.versions_action])
         menu.addSeparator()
         menu.addAction(self.quit_action)
 
@@ -446,6 +453,36 @@ class Window(QMainWindow):
         """Keep what is not saved in a folder, a few seconds behind, so that it outlives a crash."""
         self.autosave = Autosave(self.session, home, self)
         self.autosave.failed.connect(self.say_for)
+        self.session.versions = home.parent / "versions"
+        self.watch = FileWatch(self.session, home.parent / "open", self)
+        self.watch.told.connect(self.header.set_notice)
+        # what writings that were killed left goes, without the window waiting for it
+        folders = {home, *(file.parent for file in recent_files())}
+        threading.Thread(target=lambda: [clear_parts(folder) for folder in folders], daemon=True).start()
+
+    def earlier_versions(self) -> None:
+        """Show what savings have replaced, to open as a copy or to restore."""
+        session = self.session
+        file, home = session.file, session.versions
+        found = [] if file is None or home is None else versions_of(home, file)
+        if not found:
+            tell(
+                self,
+                "Earlier versions",
+                "There is none yet: each saving keeps what it replaces, the last ten of a project.",
+            )
+            return
+        dialog = VersionsDialog(self, found, project_file.Opened(session.project, session.meshes))
+        if not dialog.exec() or dialog.chosen is None or not self.may_leave():
+            return
+        try:
+            opened = project_file.load(dialog.chosen.file)
+        except BadInput as fault:
+            tell(self, "Not opened", str(fault))
+            return
+        session.open(opened.project, opened.meshes, file if dialog.answer == "back" else None)
+        session.undo.resetClean()
+        self._show_name()
 
     def offer_unsaved(self, home: Path) -> bool:
         """Offer what was not saved when the program ended the last time; whether some of it was opened."""
@@ -815,4 +852,6 @@ class Window(QMainWindow):
         self.stage.close_down()
         if self.autosave is not None:
             self.autosave.finish()
+        if self.watch is not None:
+            self.watch.finish()
         event.accept()

@@ -13,8 +13,10 @@ from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
 from kestrav.core.errors import BadInput
-from kestrav.core.files import project_file
+from kestrav.core.files import project_file, versions
+from kestrav.core.files.presence import Presence
 from kestrav.core.files.recovery import Keeper, discard, leftovers, recovered
+from kestrav.core.files.versions import keep_version, told_of, versions_of
 
 
 @pytest.fixture
@@ -76,8 +78,10 @@ def test_a_place_that_cannot_be_written_is_told(made, tmp_path):
 WRITER = """
 import sys, msgspec
 from pathlib import Path
-from kestrav.core.files import project_file
+from kestrav.core.files import project_file, versions
+from kestrav.core.files.presence import Presence
 from kestrav.core.files.recovery import Keeper
+from kestrav.core.files.versions import keep_version, told_of, versions_of
 opened = project_file.load(Path(sys.argv[1]))
 keeper = Keeper(Path(sys.argv[2]))
 number = 0
@@ -122,3 +126,44 @@ def test_a_project_saved_by_somebody_else_has_another_fingerprint_and_the_change
     assert project_file.fingerprint(file) != first
     told = project_file.changes_between(made.project, project_file.load(file).project)
     assert "1 run changed" in told and "other limits" in told
+
+
+def test_the_last_ten_versions_are_kept_each_once_and_can_be_read(made, tmp_path):
+    home, file = tmp_path / "versions", tmp_path / "work.kestrav"
+    keep_version(home, file)  # there is nothing yet
+    for number in range(13):
+        keep_version(home, file)
+        project_file.save(edits.update(made.project, "run-1", duration=1.0 + number), made.meshes, file)
+        os.utime(file, ns=(number * 10**9, number * 10**9))
+        keep_version(home, file)
+    found = versions_of(home, file)
+    assert [round(one.saved) for one in found] == list(range(12, 2, -1))
+    now = project_file.load(file)
+    assert told_of(found[0], now) == "no part, path, run, camera or shot is another one"
+    assert "run" in told_of(found[1], now)
+    assert project_file.load(found[-1].file).project.runs[0].duration == 4.0
+    assert not versions_of(home, tmp_path / "other.kestrav")
+
+
+def test_versions_of_all_projects_take_so_much_room_and_the_oldest_go(made, tmp_path, monkeypatch):
+    home, files = tmp_path / "versions", [tmp_path / f"{name}.kestrav" for name in "ab"]
+    for number, file in enumerate(files):
+        project_file.save(made.project, made.meshes, file)
+        os.utime(file, ns=(number * 10**9, number * 10**9))
+    monkeypatch.setattr(versions, "MOST_BYTES", files[0].stat().st_size)
+    for file in files:
+        keep_version(home, file)
+    assert not versions_of(home, files[0]) and len(versions_of(home, files[1])) == 1
+
+
+def test_windows_of_one_project_know_of_each_other_until_they_end(tmp_path):
+    one, two, other = (Presence(tmp_path / "open") for _ in range(3))
+    file = tmp_path / "work.kestrav"
+    for presence in (one, two):
+        presence.show(file)
+    other.show(tmp_path / "other.kestrav")
+    assert (one.others(), two.others(), other.others()) == (1, 1, 0)
+    os.close(two._lock)  # its process ended
+    assert one.others() == 0 and len(list((tmp_path / "open").glob("*/*"))) == 2
+    one.leave()
+    assert one.others() == 0

@@ -4,13 +4,15 @@ import csv
 import io
 import os
 import stat
+import subprocess
+import sys
 
 import pytest
 
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.path_files import write_path
-from kestrav.core.files.writing import as_csv, beside, write_whole
+from kestrav.core.files.writing import as_csv, beside, clear_parts, part_of, write_whole
 
 
 def rest_of(folder):
@@ -71,3 +73,20 @@ def test_no_cell_of_a_table_is_a_formula():
     # the characters that OWASP's page on CSV injection names; a negative number is none
     assert [r[0] for r in rows] == ["'=1+1", "'+cmd", "'-2+3", "'@SUM(A1)", "'\tx", "Riser, 2 x", "-4.5"]
     assert heading == ["name"]
+
+
+def test_what_killed_writings_left_is_removed_and_nothing_else(tmp_path):
+    ended = subprocess.Popen([sys.executable, "-c", "pass"])
+    ended.wait()
+    target = tmp_path / "work.kestrav"
+    mine = part_of(target)
+    left = mine.with_name(mine.name.replace(f"-{os.getpid()}-", f"-{ended.pid}-"))
+    other = mine.with_name(left.name.replace(left.name.split(".")[-2][:6], "abcdef"))
+    for file in (left, other, tmp_path / ".work.kestrav.part", tmp_path / "work.part"):
+        file.write_text("half")
+    assert clear_parts(tmp_path, "elsewhere.kestrav") == []
+    assert clear_parts(tmp_path, "work.kestrav") == [left]
+    assert mine.exists() and other.exists() and (tmp_path / ".work.kestrav.part").exists()
+    os.utime(other, (0, 0))
+    assert clear_parts(tmp_path) == [other]
+    assert clear_parts(tmp_path / "nowhere") == []

@@ -21,7 +21,7 @@ from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, in_words
 from kestrav.core.files.mesh_entries import from_glb, to_faces, to_glb, with_faces
 from kestrav.core.files.reading import unpacked
-from kestrav.core.files.writing import beside
+from kestrav.core.files.writing import beside, clear_parts
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.path_curves import check_curves
 
@@ -94,6 +94,7 @@ def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
         raise BadInput(f"“{path}” was not saved: the geometry “{missing[0]}” is not loaded")
     project, sure = _worked_out(project, meshes)
     text = msgspec.json.format(msgspec.json.encode(_beside(project, path)), indent=1)
+    clear_parts(path.parent, path.name)
     with beside(path) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as archive:
         _write(archive, DOCUMENT, text)
         if sure:

@@ -4,16 +4,24 @@ from __future__ import annotations
 
 import contextlib
 import csv
+import hashlib
 import io
 import os
+import platform
+import re
 import stat
 import tempfile
+import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from functools import cache
 from pathlib import Path
 
 from kestrav.core.errors import BadInput
 
+_NAMED = 80  # letters of a file's name that are in that of its part
+_PART = re.compile(r"\.(?P<name>.+)\.(?P<machine>[0-9a-f]{6})-(?P<process>\d+)-[a-z0-9_]{8}\.part", re.DOTALL)
+_STALE = 86400.0  # s after which nobody writes a part any more
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")  # a cell that begins so is a formula to spreadsheets
 
 
@@ -47,9 +55,47 @@ def beside(target: Path) -> Iterator[Path]:
 
 def part_of(target: Path) -> Path:
     """A new empty file beside a target, under a name that nobody can guess. Raises OSError."""
-    handle, name = tempfile.mkstemp(prefix=f".{target.name[:80]}.", suffix=".part", dir=target.parent or Path())
+    prefix = f".{target.name[:_NAMED]}.{_machine()}-{os.getpid()}-"
+    handle, name = tempfile.mkstemp(prefix=prefix, suffix=".part", dir=target.parent or Path())
     os.close(handle)
     return Path(name)
+
+
+def clear_parts(folder: Path, of: str | None = None) -> list[Path]:
+    """Remove what writings that were killed left in a folder, of all files or of one name: those of processes of this machine that have ended,
+    and of other machines once they are a day old. Tells what was removed; what cannot be is left."""
+    removed = []
+    with contextlib.suppress(OSError), os.scandir(folder) as entries:
+        for entry in entries:
+            match = _PART.fullmatch(entry.name)
+            if (
+                match is None
+                or (of is not None and match["name"] != of[:_NAMED])
+                or not entry.is_file(follow_symlinks=False)
+            ):
+                continue
+            mine = match["machine"] == _machine()
+            ended = not _alive(int(match["process"])) if mine else time.time() - entry.stat().st_mtime > _STALE
+            if ended:
+                with contextlib.suppress(OSError):
+                    Path(entry.path).unlink()
+                    removed.append(Path(entry.path))
+    return removed
+
+
+@cache
+def _machine() -> str:
+    return hashlib.sha256(platform.node().encode()).hexdigest()[:6]
+
+
+def _alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True
 
 
 def put(part: Path, target: Path) -> None:
