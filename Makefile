@@ -1,6 +1,7 @@
 PY = .venv/bin/python
 MINUTES = 10
 SEED = 1
+KILLS = 1000
 
 .PHONY: setup dev demo test lint bench fuzz endure drill shots demo-geometry demo-project lock
 
@@ -29,6 +30,12 @@ bench: dev
 
 fuzz: dev
 	@$(PY) -m campaigns.fuzz --minutes $(MINUTES) --seed $(SEED)
+
+endure: dev
+	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m campaigns.endure --minutes $(MINUTES) --seed $(SEED)
+
+drill: dev
+	@$(PY) -m campaigns.drill --kills $(KILLS) --seed $(SEED)
 
 shots: setup
 	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m kestrav.app.tour demo/fan-cassette.kestrav docs/screenshots --pictures-only

@@ -4,8 +4,10 @@ import json
 import zipfile
 
 import pytest
+from PySide6.QtCore import QSettings
 
-from campaigns import fuzz
+from campaigns import drill, fuzz
+from campaigns.endure import endured
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 
@@ -49,3 +51,18 @@ def test_what_does_not_fit_a_project_is_said_in_words(change, told, tmp_path):
     with pytest.raises(BadInput) as fault:
         project_file.load(file)
     assert told in str(fault.value)
+
+
+@pytest.mark.parametrize("one", drill.DRILLS, ids=lambda one: one.__name__)
+def test_disks_links_and_other_writers_lose_nothing(one, tmp_path):
+    assert not one(tmp_path)
+
+
+def test_kills_lose_no_edit_that_was_kept_and_leave_no_project_unreadable():
+    assert not drill.kills(4, seed=7)
+
+
+def test_random_hands_at_the_window_break_nothing(qapp, saved, tmp_path):
+    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path))
+    told = endured(saved, seed=3, seconds=60.0, most=150)
+    assert not told.wrong and sum(told.done.values()) > 20

@@ -24,7 +24,7 @@ from kestrav.core.motion.leaning import lean
 from kestrav.core.motion.lighting import state
 from kestrav.core.motion.path_curves import PathCurve
 from kestrav.core.motion.resting import rows
-from kestrav.core.motion.runs import frame_times, span
+from kestrav.core.motion.runs import shown_times, span
 from kestrav.render.palette import PETROL, SHOT
 
 if TYPE_CHECKING:
@@ -44,7 +44,7 @@ class Curves:
 
     def speed(self, project: Project) -> None:
         """How fast the thing is that the chart is about."""
-        times = np.union1d(frame_times(project), np.linspace(0, span(project), 400))
+        times = np.union1d(shown_times(project), np.linspace(0, span(project), 400))
         thing = self.deck.lane_thing()
         self.deck.speed.title = "Speed" if thing is None or thing in rows(project) else "Camera speed"
         if thing is not None and any(light.id == thing for light in project.lights):

@@ -27,7 +27,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.judging import trace
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.resting import rest_poses
-from kestrav.core.motion.runs import frame_times, span
+from kestrav.core.motion.runs import shown_times, span
 
 Edit = Callable[[Project], Project]
 
@@ -289,7 +289,7 @@ class Session(QObject):
         if point is None or point.part is None:
             return None
         if self._trace is None or self._trace[0] is not self.shown or self._trace[1] is not point:
-            self._trace = (self.shown, point, trace(self.shown, point.part, point.origin, frame_times(self.shown)))
+            self._trace = (self.shown, point, trace(self.shown, point.part, point.origin, shown_times(self.shown)))
         return self._trace[2]
 
     def part_now(self, part_id: str) -> NDArray[np.float64]:

@@ -37,7 +37,7 @@ QWidget#header QToolButton::menu-indicator {{ image: none; }}
 QLabel#muted, QLabel[muted="true"] {{ color: {MUTED}; }}
 QLabel#title {{ font-weight: 600; font-size: 13px; }}
 QLabel#worked {{ background: #f2efe6; border-left: 3px solid {STRAW}; padding: 6px 9px; }}
-QLabel#notice {{ color: {OCHRE}; font-weight: 600; }}
+QWidget#header QLabel#notice {{ color: #f0d48a; font-weight: 600; }}
 QLabel#fault {{ background: #fbf1dc; border-left: 3px solid {OCHRE}; padding: 6px 9px; }}
 QWidget#card {{ background: {CARD}; border-top: 2px solid {PETROL}; }}
 QWidget#cardbody {{ background: {CARD}; }}

@@ -1,6 +1,7 @@
 """Edits, validation, look-ups."""
 
 import msgspec
+import numpy as np
 import pytest
 from shapes import straight
 
@@ -12,8 +13,11 @@ from kestrav.core.document.records import (
     Part,
     PartAim,
     Path,
+    PathPoint,
     Placement,
     PointAim,
+    PointShape,
+    Project,
     Run,
     Shot,
 )
@@ -155,3 +159,18 @@ def test_a_point_that_is_not_there_is_told(passing):
     ):
         with pytest.raises(BadInput, match="“Path” has no point"):
             edit(passing.project)
+
+
+def test_numbers_of_numpy_become_plain_ones_wherever_they_are():
+    # no file can hold numpy's, and nothing could be kept or saved any more
+    project = Project(
+        parts=(Part("part-1", "Part", placement=Placement((np.float64(1.5), 0.0, 2.0))),),
+        paths=(
+            Path("path-1", "Path", PointShape((PathPoint((0.0, 0.0, 0.0)), PathPoint((np.float64(9.0), 0.0, 0.0))))),
+        ),
+        runs=(Run("run-1", "Run", "part-1", "path-1", start=np.float64(2.0), duration=np.float32(1.5)),),
+    )
+    made = validate(project)
+    assert msgspec.json.decode(msgspec.json.encode(made), type=Project) == made == project
+    kinds = {type(v) for v in (made.parts[0].placement.position[0], made.runs[0].start, made.runs[0].duration)}
+    assert kinds == {float} and validate(made) is made

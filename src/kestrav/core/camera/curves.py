@@ -13,7 +13,7 @@ from kestrav.core.camera.lens import angles
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Camera, PartAim, Project
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.runs import frame_times, span
+from kestrav.core.motion.runs import frame_times, shown_times
 
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
@@ -55,9 +55,7 @@ def camera_curves(
     """The curves of a camera at the project's frames, or at ``most`` times over it, with fewer rays if told."""
     camera = get(project, camera_id)
     assert isinstance(camera, Camera)
-    times = frame_times(project)
-    if most is not None and len(times) > most:
-        times = np.linspace(0.0, span(project), most)
+    times = frame_times(project) if most is None else shown_times(project, most)
     judged = of_camera(project, meshes, camera, times)
     return CameraCurves(camera_id, times, curves_of(replace(judged, rays=rays) if rays else judged))
 

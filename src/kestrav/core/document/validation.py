@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from itertools import chain
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -36,24 +36,31 @@ from kestrav.core.document.references import references
 from kestrav.core.errors import BadInput
 
 SMALLEST_SCALE = 1e-9
-SMALLEST_SOLID, LARGEST_SOLID = 0.01, 1e9  # mm; what a mesh's coordinates can hold
+SMALLEST_SOLID, LARGEST_SOLID = 0.01, 1e9  # mm; what a mesh's coordinates can hold, and a path's
+LARGEST = 1e12  # of any number
 MOST_TURNS = 1000
 COINCIDENT = 1e-6  # mm; closer points cannot give a direction
 
 
 def validate(project: Project) -> Project:
-    """The project itself, if all holds. Raises BadInput naming the first thing that is wrong."""
+    """The project itself, if all holds, with plain numbers in place of numpy's, which no file can hold. Raises BadInput naming the first
+    thing that is wrong."""
     for field in project.__struct_fields__:
         value = getattr(project, field)
         if field == "parts":
-            _finite(tuple(fresh_parts(project)), "the project")
-        elif (known := _known.get(field)) is not value:
-            if isinstance(value, tuple) and isinstance(known, tuple):
-                # an edit of one record looks at that record only; the others are the same objects
-                seen_before = set(map(id, known))
-                _finite(tuple(v for v in value if id(v) not in seen_before), "the project")
-            else:
-                _finite(value, "the project")
+            fresh: object = tuple(fresh_parts(project))
+        elif (known := _known.get(field)) is value:
+            continue
+        elif isinstance(value, tuple) and isinstance(known, tuple):
+            # an edit of one record looks at that record only; the others are the same objects
+            seen_before = set(map(id, known))
+            fresh = tuple(v for v in value if id(v) not in seen_before)
+        else:
+            fresh = value
+        if _finite(fresh, "the project"):
+            value = _plain(value)
+            project = msgspec.structs.replace(project, **{field: value})
+        if field != "parts":
             _known[field] = value
     everything = list(items(project))
     seen: set[str] = set()
@@ -297,18 +304,41 @@ def _check_requirement(item: Requirement) -> None:
         raise BadInput(f"the requirement “{item.name}” asks for {item.required:g} mm; give 0 or more")
 
 
-def _finite(record: object, label: str) -> None:
-    """Raise BadInput where a number is not finite, naming the nearest named thing."""
+def _plain(value: Any) -> Any:
+    """A value with plain numbers in place of numpy's; the same object where there are none."""
+    if isinstance(value, np.generic):
+        return value.item()
+    if isinstance(value, tuple):
+        made = tuple(_plain(v) for v in value)
+        return value if all(a is b for a, b in zip(made, value, strict=True)) else made
+    if isinstance(value, msgspec.Struct):
+        fields = {name: getattr(value, name) for name in value.__struct_fields__}
+        changed = {name: made for name, old in fields.items() if (made := _plain(old)) is not old}
+        return msgspec.structs.replace(value, **changed) if changed else value
+    return value
+
+
+def _beyond(near: str, value: float, most: float) -> BadInput:
+    if not math.isfinite(value):
+        return BadInput(f"{near} holds a number that is not finite ({value})")
+    return BadInput(f"{near} holds the number {value:g}; {most:g} is the most")
+
+
+def _finite(record: object, label: str) -> bool:
+    """Whether some number is of numpy's. Raises BadInput where one is not finite, or beyond anything built, naming the nearest named thing."""
     stack: list[tuple[object, str]] = [(record, label)]
-    check: Callable[[float], bool] = math.isfinite
+    foreign = False
     while stack:
         value, near = stack.pop()
+        if isinstance(value, np.generic):
+            foreign = True
         if isinstance(value, float):
-            if not check(value):
-                raise BadInput(f"{near} holds a number that is not finite ({value})")
+            if not abs(value) <= LARGEST:
+                raise _beyond(near, value, LARGEST)
         elif isinstance(value, Ground):
             if value.heights and not np.isfinite(value.heights).all():
                 raise BadInput(f"{near} holds a height of the ground that is not finite")
+            foreign |= any(isinstance(v, np.generic) for v in chain(value.found, *value.heights))
             stack.extend(((value.reach, near), (value.width, near)))
         elif isinstance(value, PointShape):
             # a file can bring thousands of points, and this runs at every step of a drag
@@ -316,12 +346,13 @@ def _finite(record: object, label: str) -> None:
             handles = (h for p in value.points for h in (p.handle_in, p.handle_out) if h is not None)
             numbers.extend(chain.from_iterable(handles))
             numbers.extend(p.radius for p in value.points)
-            if not np.isfinite(numbers).all():
-                worst = next(v for v in numbers if not check(v))
-                raise BadInput(f"{near} holds a number that is not finite ({worst})")
+            if not (np.abs(numbers) <= LARGEST_SOLID).all():
+                raise _beyond(near, next(v for v in numbers if not abs(v) <= LARGEST_SOLID), LARGEST_SOLID)
+            foreign |= any(isinstance(v, np.generic) for v in numbers)
         elif isinstance(value, msgspec.Struct):
             name = getattr(value, "name", None)
             inner = name_of(value) if name is not None else near
             stack.extend((getattr(value, f), inner) for f in value.__struct_fields__)
         elif isinstance(value, tuple):
             stack.extend((v, near) for v in value)
+    return foreign

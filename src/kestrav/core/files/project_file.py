@@ -87,7 +87,7 @@ class Opened:
 
 def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
     """Write a project whole or not at all, with what hangs on it worked out. Raises BadInput naming the file when it cannot be written."""
-    validate(project)
+    project = validate(project)
     names = sorted({g.hash for g in project.geometry})
     missing = [name for name in names if name not in meshes]
     if missing:

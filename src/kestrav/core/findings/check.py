@@ -22,7 +22,6 @@ from kestrav.core.findings.table import by_frames
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.motion.runs import frame_times, span
 
-_HAIR = 1e-9  # s
 _ORDER = {"breach": 0, "warning": 1, "note": 2}
 
 
@@ -96,13 +95,11 @@ def check(
 
     Raises BadInput for a span in which there is no frame.
     """
-    times = frame_times(project)
-    if over is not None:
-        times = times[(times >= over[0] - _HAIR) & (times <= over[1] + _HAIR)]
-        if not len(times):
-            raise BadInput(
-                f"from {over[0]:g} to {over[1]:g} s there is no frame; the project lasts from 0 to {span(project):g} s"
-            )
+    times = frame_times(project, over)
+    if over is not None and not len(times):
+        raise BadInput(
+            f"from {over[0]:g} to {over[1]:g} s there is no frame; the project lasts from 0 to {span(project):g} s"
+        )
     measured = sweep(project, meshes, times, progress)
     findings = find_all(Evidence(project, meshes, times, measured), progress)
     if progress is not None:

@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from kestrav.core.document.check_values import LONGEST
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Carry, ContactCue, Limited, Path, Poses, Project, Run, Spin
+from kestrav.core.errors import BadInput
 from kestrav.core.motion.pacing import Ceiling, EasedProfile, Profile, TabledProfile, ceiling, profile
 from kestrav.core.motion.passes import (
     FollowingProfile,
@@ -368,6 +369,7 @@ def span(project: Project) -> float:
     return found
 
 
+_HAIR = 1e-6  # of a frame
 _spans: list[tuple[tuple[object, ...], float]] = []
 _SPANS_KEPT = 4
 
@@ -382,8 +384,31 @@ def _span(project: Project) -> float:
     return min(max((end for end in ends if np.isfinite(end)), default=1.0) or 1.0, LONGEST)
 
 
-def frame_times(project: Project) -> Array:
-    """Times of the project's frames, from 0 to the first at or past its end."""
+MOST_FRAMES = 100_000  # that are looked at one by one: an hour of film at a common rate; a check of more takes very long
+_POSE = 128  # bytes
+
+
+def frame_times(project: Project, over: tuple[float, float] | None = None) -> Array:
+    """Times of the project's frames, from 0 to the first at or past its end, or within a part of its time in s.
+
+    Raises BadInput when they are more than are looked at one by one, with what that would take.
+    """
     fps = project.settings.fps
-    count = int(np.ceil(span(project) * fps - 1e-9))
-    return np.arange(count + 1) / fps
+    last = np.ceil(span(project) * fps - 1e-9)
+    first = 0.0
+    if over is not None:
+        first, last = max(np.ceil(over[0] * fps - _HAIR), 0.0), min(np.floor(over[1] * fps + _HAIR), last)
+    if last - first >= MOST_FRAMES:
+        size = (last - first) * max(len(project.parts), 1) * _POSE / 1e9
+        raise BadInput(
+            f"{last - first + 1:,.0f} frames ({(last - first) / fps:,.0f} s at {fps:g} fps) are too many to look at each, {MOST_FRAMES:,} being"
+            f" the most (their poses alone would take {size:,.1f} GB); lower the frame rate, shorten what lasts so long, or look at a part"
+        )
+    return np.arange(first, last + 1) / fps
+
+
+def shown_times(project: Project, most: int = 20_000) -> Array:
+    """Times to draw curves at: the project's frames, or so many evenly spread where there are more."""
+    if span(project) * project.settings.fps < most:
+        return frame_times(project)
+    return np.linspace(0.0, span(project), most)
