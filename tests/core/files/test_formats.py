@@ -587,3 +587,21 @@ def test_a_texture_that_is_missing_costs_no_more_than_itself(tmp_path):
     imported = read_product(written("textured.gltf", gltf_json(change))(tmp_path))
     assert imported.parts[0].colour == "#ff0000"
     assert any("textures are not shown" in note for note in imported.left_out)
+
+
+@pytest.mark.parametrize(
+    ("pattern", "instead"),
+    [
+        (r"<profile_COMMON>.*?</profile_COMMON>", "<profile_GLES/>"),
+        (r"<color[^>]*>[^<]*</color>", "<color>a b c</color>"),
+        (r"<technique sid.*?</technique>", ""),
+        (r"(<effect[^>]*>).*?(</effect>)", r"\1\2"),
+        (r"<float[^>]*>[^<]*</float>", "<float>zz</float>"),
+    ],
+)
+def test_a_collada_effect_that_is_damaged_costs_its_colours_and_no_geometry(pattern, instead, tmp_path):
+    sound = trimesh.exchange.dae.export_collada(trimesh.creation.box((30, 20, 10))).decode()
+    file = tmp_path / "box.dae"
+    file.write_text(re.sub(pattern, instead, sound, flags=re.DOTALL))
+    imported = read_product(file)
+    assert imported.solids == 1 and imported.left_out == ["the colours of 1 of its effects, which are damaged"]

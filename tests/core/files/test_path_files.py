@@ -227,3 +227,24 @@ def test_a_layer_in_a_western_encoding_keeps_its_name_and_can_be_saved(tmp_path,
 def test_text_that_stands_for_no_bytes_becomes_valid_unicode():
     assert as_unicode("a\ud800b") == "a?b"
     assert as_unicode("Stra\udcdfe 漢字") == as_unicode("Stra\udcdfe 漢字").encode().decode()
+
+
+def nested(depth, width, inner='<path id="g0" d="M0 0 L10 10"/>'):
+    """A drawing that uses a group of so many of the group before, and so on."""
+    groups = "".join(
+        f'<g id="g{k}">' + f'<use xlink:href="#g{k - 1}" x="3"/>' * width + "</g>" for k in range(1, depth + 1)
+    )
+    head = '<svg xmlns="http://www.w3.org/2000/svg" xmlns:xlink="http://www.w3.org/1999/xlink">'
+    return f'{head}<defs>{inner}{groups}</defs><use xlink:href="#g{depth}"/></svg>'
+
+
+def test_a_drawing_that_uses_its_parts_again_and_again_has_a_limit(tmp_path):
+    file = tmp_path / "nested.svg"
+    file.write_text(nested(2, 6))
+    assert len(read_paths(file).shapes) == 36
+    file.write_text(nested(40, 10))
+    with pytest.raises(BadInput, match=r"“.*nested.svg” places more than 20,000 curves; export a part of it"):
+        read_paths(file)
+    file.write_text(nested(3, 2, '<g id="g0"><use xlink:href="#g2"/></g>'))
+    with pytest.raises(BadInput, match=r"nested.svg” cannot be read: an element of it uses itself"):
+        read_paths(file)

@@ -150,6 +150,9 @@ def read_collada(data: bytes) -> tuple[list[Node], list[str], float, Upward]:
         collada.common.DaeUnsupportedError,
         collada.common.DaeMalformedError,
     ]
+    data, damaged = _with_sound_looks(data)
+    if damaged:
+        left_out.append(f"the colours of {damaged} of its effects, which are damaged")
     file = collada.Collada(io.BytesIO(data), ignore=ignored)
     if file.errors:
         left_out.append(f"{len(file.errors)} of its elements, which are damaged or of a kind that is not read")
@@ -176,6 +179,43 @@ def read_collada(data: bytes) -> tuple[list[Node], list[str], float, Upward]:
     axes: dict[str, Upward] = {"X_UP": "x", "Y_UP": "y", "Z_UP": "z"}
     up = axes.get(str(file.assetInfo.upaxis), "y")
     return roots, left_out, unit, up
+
+
+_PLAIN_LOOKS = "<profile_COMMON><technique sid='common'><lambert/></technique></profile_COMMON>"
+
+
+def _with_sound_looks(data: bytes) -> tuple[bytes, int]:
+    """A COLLADA file in which effects that are damaged are plain ones, as pycollada drops all geometry that has them; and how many they are."""
+    try:
+        root = ElementTree.fromstring(data)
+    except (ElementTree.ParseError, ValueError):
+        return data, 0
+    space = root.tag[: root.tag.find("}") + 1]
+    ElementTree.register_namespace("", space.strip("{}"))
+    damaged = 0
+    for effect in root.iter(f"{space}effect"):
+        if effect.find(f"{space}profile_COMMON/{space}technique/") is None or not all(
+            _numbers(value.text)
+            for kind in ("color", "float", "float2", "float3", "float4")
+            for value in effect.iter(space + kind)
+        ):
+            damaged += 1
+            for inner in list(effect):
+                effect.remove(inner)
+            effect.append(
+                ElementTree.fromstring(
+                    _PLAIN_LOOKS.replace("<profile_COMMON>", f'<profile_COMMON xmlns="{space.strip("{}")}">')
+                )
+            )
+    return (ElementTree.tostring(root), damaged) if damaged else (data, 0)
+
+
+def _numbers(text: str | None) -> bool:
+    """Whether a text is numbers, and some."""
+    try:
+        return bool([float(word) for word in (text or "").split()])
+    except ValueError:
+        return False
 
 
 def _one_more(placed: int) -> int:

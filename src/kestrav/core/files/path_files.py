@@ -11,6 +11,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 import msgspec
 import numpy as np
@@ -28,7 +29,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.document.validation import validate
-from kestrav.core.errors import BadInput, in_words
+from kestrav.core.errors import BadInput, Damaged, in_words
 from kestrav.core.files.product_import import read_bytes
 from kestrav.core.files.product_tree import clean_name
 from kestrav.core.files.reading import as_unicode
@@ -41,6 +42,7 @@ Array = NDArray[np.float64]
 
 SUFFIXES = (".dxf", ".svg", ".csv")
 MOST_PATHS = 300  # that one file brings in
+MOST_PLACED = 20_000  # curves of a drawing, those that are used again and again counted each time
 MOST_POINTS = 20_000
 _SAME = 1e-6  # of the file's unit; nearer points are one
 # DXF reference, header variable $INSUNITS
@@ -77,7 +79,9 @@ def read_paths(path: Path) -> PathsFile:
     data = read_bytes(path)
     found = PathsFile(as_unicode(path.name))
     try:
-        {".dxf": _read_dxf, ".svg": _read_svg, ".csv": _read_csv}[suffix](path, data, found)
+        # what is too large for a number is found where it is checked
+        with np.errstate(all="ignore"):
+            {".dxf": _read_dxf, ".svg": _read_svg, ".csv": _read_csv}[suffix](path, data, found)
     except BadInput:
         raise
     except Exception as fault:  # whatever a damaged file makes the readers raise
@@ -260,6 +264,8 @@ def _with_handles(
 def _read_svg(path: Path, data: bytes, found: PathsFile) -> None:
     if b"<svg" not in data[:65536].replace(b"\0", b""):
         raise BadInput(f"“{path}” is not an SVG file: it has no svg element")
+    if _placed_in_svg(data) > MOST_PLACED:
+        raise BadInput(f"“{path}” places more than {MOST_PLACED:,} curves; export a part of it")
     drawing = svgelements.SVG.parse(io.BytesIO(data), reify=True)
     found.unit = _SVG_PIXEL
     for element in drawing.elements():
@@ -271,6 +277,39 @@ def _read_svg(path: Path, data: bytes, found: PathsFile) -> None:
             shape = _from_segments(svgelements.Path(part))
             if shape is not None:
                 found.shapes.append((label, shape))
+
+
+def _placed_in_svg(data: bytes) -> float:
+    """How many elements a drawing places, those that are used again and again counted each time, which a few lines can make any number of.
+
+    Raises Damaged when one uses itself.
+    """
+    try:
+        root = ElementTree.fromstring(data)
+    except (ElementTree.ParseError, ValueError):
+        return 0.0  # the reader that follows may make something of it
+    named = {element.get("id"): element for element in root.iter() if element.get("id")}
+    known: dict[ElementTree.Element, float] = {}
+    waiting: list[tuple[ElementTree.Element, bool]] = [(root, False)]
+    under_way = set[ElementTree.Element]()
+    while waiting:
+        element, counted = waiting.pop()
+        link = element.get("href") or element.get("{http://www.w3.org/1999/xlink}href") or ""
+        used = named.get(link.removeprefix("#")) if element.tag.endswith("}use") else None
+        inner = [*element, *([] if used is None else [used])]
+        if counted:
+            known[element] = 1.0 + sum(known[one] for one in inner)
+            under_way.discard(element)
+        elif element not in known:
+            if element in under_way:
+                raise Damaged("an element of it uses itself")
+            under_way.add(element)
+            waiting.append((element, True))
+            for one in inner:
+                if one in under_way:
+                    raise Damaged("an element of it uses itself")
+                waiting.append((one, False))
+    return known[root]
 
 
 def _from_segments(curve: Any) -> PointShape | None:
