@@ -358,6 +358,10 @@ def render(
     cluster: Annotated[
         str | None, typer.Option(help="Address of a dask.distributed scheduler, whose workers make the frames.")
     ] = None,
+    certificates: Annotated[
+        Path | None,
+        typer.Option(help="Folder of the cluster's ca.pem, cert.pem and key.pem, for one on other machines."),
+    ] = None,
     as_json: Json = False,
     force: Force = False,
 ) -> None:
@@ -366,6 +370,14 @@ def render(
     from kestrav.core.files import project_file
     from kestrav.render.film import render_film, render_still
 
+    farm = None
+    if cluster is not None:
+        from kestrav.render.cluster import Cluster
+
+        farm = Cluster(cluster, certificates)
+        farm.security()
+    elif certificates is not None:
+        raise BadInput("--certificates are those of a cluster; give its address with --cluster too")
     if codec not in ("h264", "av1"):
         raise BadInput(f"the codec “{codec}” is not known: give h264 or av1")
     if processes is not None and processes < 1:
@@ -401,7 +413,7 @@ def render(
         return
     if at is not None:
         raise BadInput("--at belongs to a still; end the output in .png")
-    options = {"alpha": alpha, "codec": codec, "resume": resume, "processes": processes, "cluster": cluster}
+    options = {"alpha": alpha, "codec": codec, "resume": resume, "processes": processes, "cluster": farm}
     render_film(opened.project, opened.meshes, chosen, out, report, force, **options)
     first = chosen[0]
     count, took = len(film_frames(chosen, first.fps)), time.monotonic() - began

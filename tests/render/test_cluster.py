@@ -1,13 +1,15 @@
 """Frames made on a dask.distributed cluster of this machine's own."""
 
 import os
+import shutil
+import subprocess
 import threading
 import time
 
 import msgspec
 import numpy as np
 import pytest
-from distributed import LocalCluster
+from distributed import LocalCluster, Security
 from PIL import Image
 from shapes import box_mesh, make_project, straight
 
@@ -16,6 +18,7 @@ from kestrav.core.document.records import Camera, PointAim, Shot
 from kestrav.core.errors import BadInput
 from kestrav.render import cluster as on_cluster
 from kestrav.render import film
+from kestrav.render.cluster import Cluster
 
 
 @pytest.fixture(scope="module")
@@ -48,7 +51,7 @@ def test_a_cluster_makes_the_same_pixels(written, local, tmp_path):
         project.shots[0],
         tmp_path / "there",
         lambda d, n: told.append(d),
-        cluster=local.scheduler_address,
+        cluster=Cluster(local.scheduler_address),
     )
     ours, theirs = pictures(here), pictures(there)
     assert len(ours) == len(theirs) == 10
@@ -70,7 +73,7 @@ def test_the_loss_of_a_worker_is_survived(filmed, local, tmp_path):
 
     killer = threading.Thread(target=kill)
     killer.start()
-    target = film.render_shot(project, meshes, shot, tmp_path / "film", cluster=local.scheduler_address)
+    target = film.render_shot(project, meshes, shot, tmp_path / "film", cluster=Cluster(local.scheduler_address))
     killer.join()
     assert killed
     assert len(list(target.iterdir())) == 120
@@ -80,9 +83,9 @@ def test_a_cluster_that_does_not_answer_is_told(filmed, tmp_path, monkeypatch):
     project, meshes = filmed
     monkeypatch.setattr(on_cluster, "_ANSWERS", 0.5)
     with pytest.raises(BadInput, match="does not answer"):
-        film.render_shot(project, meshes, project.shots[0], tmp_path / "a", cluster="tcp://127.0.0.1:9")
+        film.render_shot(project, meshes, project.shots[0], tmp_path / "a", cluster=Cluster("tcp://127.0.0.1:9"))
     with pytest.raises(BadInput, match="does not answer"):
-        film.render_shot(project, meshes, project.shots[0], tmp_path / "a", cluster="no address")
+        film.render_shot(project, meshes, project.shots[0], tmp_path / "a", cluster=Cluster("127.0.0.1:no address"))
     assert not list(tmp_path.iterdir())
 
 
@@ -92,4 +95,96 @@ def test_a_cluster_without_workers_is_told(filmed, tmp_path):
         LocalCluster(n_workers=0, processes=True, dashboard_address=":0") as empty,
         pytest.raises(BadInput, match="has no workers"),
     ):
-        film.render_shot(project, meshes, project.shots[0], tmp_path / "a", cluster=empty.scheduler_address)
+        film.render_shot(project, meshes, project.shots[0], tmp_path / "a", cluster=Cluster(empty.scheduler_address))
+
+
+_ROLES = ("scheduler", "worker", "client")
+
+
+@pytest.fixture(scope="module")
+def authority(tmp_path_factory):
+    """Certificates of an authority of our own, made as the guide says."""
+    if shutil.which("openssl") is None:
+        pytest.skip("openssl is not here")
+    folder = tmp_path_factory.mktemp("certificates")
+    new = ["openssl", "req", "-newkey", "rsa:2048", "-nodes", "-subj"]
+    for words in (
+        [*new, "/CN=our-authority", "-x509", "-days", "9", "-keyout", "ca-key.pem", "-out", "ca.pem"],
+        [*new, "/CN=our-films", "-keyout", "key.pem", "-out", "request.pem"],
+        [
+            "openssl",
+            "x509",
+            "-req",
+            "-in",
+            "request.pem",
+            "-CA",
+            "ca.pem",
+            "-CAkey",
+            "ca-key.pem",
+            "-CAcreateserial",
+            "-days",
+            "9",
+            "-out",
+            "cert.pem",
+        ],
+    ):
+        subprocess.run(words, cwd=folder, check=True, capture_output=True)
+    return folder
+
+
+def test_a_cluster_elsewhere_is_only_used_encrypted_and_known_by_its_certificate(filmed, authority, tmp_path):
+    project, meshes = filmed
+    roles = {f"tls_{role}_{what}": str(authority / f"{what}.pem") for role in _ROLES for what in ("cert", "key")}
+    security = Security(tls_ca_file=str(authority / "ca.pem"), require_encryption=True, **roles)
+    with LocalCluster(
+        n_workers=1, threads_per_worker=1, protocol="tls://", security=security, dashboard_address=":0"
+    ) as farm:
+        address = farm.scheduler_address
+        assert address.startswith("tls://")
+        told = film.render_shot(
+            project, meshes, project.shots[0], tmp_path / "film", cluster=Cluster(address, authority)
+        )
+        assert len(list(told.iterdir())) == 15
+        stranger = tmp_path / "stranger"
+        shutil.copytree(authority, stranger)
+        subprocess.run(
+            [
+                "openssl",
+                "req",
+                "-x509",
+                "-newkey",
+                "rsa:2048",
+                "-nodes",
+                "-subj",
+                "/CN=our-films",
+                "-days",
+                "9",
+                "-keyout",
+                "key.pem",
+                "-out",
+                "cert.pem",
+            ],
+            cwd=stranger,
+            check=True,
+            capture_output=True,
+        )
+        with pytest.raises(BadInput, match="does not answer"):
+            film.render_shot(project, meshes, project.shots[0], tmp_path / "b", cluster=Cluster(address, stranger))
+
+
+@pytest.mark.parametrize(
+    ("address", "folder", "told"),
+    [
+        ("tcp://farm:8786", None, "on another machine: start its scheduler and workers with TLS"),
+        ("tls://farm:8786", None, "--certificates with the folder that holds ca.pem, cert.pem, key.pem"),
+        ("tls://farm:8786", "empty", "holds no ca.pem, cert.pem, key.pem"),
+        ("tcp://farm:8786", "full", "the cluster's address is tls://host:8786"),
+    ],
+)
+def test_nothing_leaves_this_machine_unencrypted(address, folder, told, tmp_path):
+    for name in ("empty", "full"):
+        (tmp_path / name).mkdir()
+    for name in on_cluster.CERTIFICATES:
+        (tmp_path / "full" / name).write_text("")
+    with pytest.raises(BadInput, match=told):
+        Cluster(address, None if folder is None else tmp_path / folder).security()

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from kestrav.core.document.records import Project
@@ -13,6 +15,46 @@ from kestrav.render.frames import Frame, FrameStore, Maker, packed
 _ANSWERS = 10.0  # s within which a cluster must answer
 _TOGETHER = 4  # frames that a worker is given at a time: few, so that little is lost with it
 _RETRIES = 3
+
+CERTIFICATES = ("ca.pem", "cert.pem", "key.pem")
+_HERE = ("127.0.0.1", "localhost", "[::1]")
+
+
+@dataclass(frozen=True)
+class Cluster:
+    """The address of a cluster's scheduler, and the folder of the certificates by which it and we know each other.
+
+    What goes to another machine is encrypted, and only to one that has a certificate of the same authority: whoever could send work to the
+    workers could run anything there.
+    """
+
+    address: str
+    certificates: Path | None = None
+
+    def security(self) -> Any:
+        """How dask is to connect. Raises BadInput where it would be unencrypted to another machine, or certificates are missing."""
+        from distributed import Security
+
+        if self.certificates is None:
+            host = self.address.removeprefix("tcp://").rpartition(":")[0]
+            if self.address.startswith("tls://") or host not in _HERE:
+                raise BadInput(
+                    f"the cluster at “{self.address}” is on another machine: start its scheduler and workers with TLS, give its address as"
+                    f" tls://host:8786, and --certificates with the folder that holds {', '.join(CERTIFICATES)}"
+                )
+            return Security()
+        authority, mine, key = (self.certificates / name for name in CERTIFICATES)
+        missing = [file.name for file in (authority, mine, key) if not file.is_file()]
+        if missing:
+            raise BadInput(
+                f"“{self.certificates}” holds no {', '.join(missing)}; give the folder of the cluster's certificates"
+            )
+        if not self.address.startswith("tls://"):
+            raise BadInput(f"with certificates the cluster's address is tls://host:8786, not “{self.address}”")
+        return Security(
+            tls_ca_file=str(authority), tls_client_cert=str(mine), tls_client_key=str(key), require_encryption=True
+        )
+
 
 # of the worker's own process: the studio of the work that it was given last
 _maker: tuple[str, Maker] | None = None
@@ -45,7 +87,7 @@ def frames_of(
 
 
 def make_on_cluster(
-    address: str,
+    cluster: Cluster,
     project: Project,
     meshes: Mapping[str, Mesh],
     left: Sequence[Frame],
@@ -61,8 +103,9 @@ def make_on_cluster(
     """
     from distributed import Client, as_completed
 
+    address = cluster.address
     try:
-        client = Client(address, timeout=_ANSWERS)
+        client = Client(address, timeout=_ANSWERS, security=cluster.security())
     except (OSError, ValueError, TimeoutError) as fault:
         raise BadInput(
             f"the cluster at “{address}” does not answer within {_ANSWERS:g} s; give the address of its scheduler, as tcp://host:8786"

@@ -23,9 +23,9 @@ from kestrav.core.document.records import Project, Shot
 from kestrav.core.document.shots import FilmFrame, film_frames, shot_frames
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.render.cluster import make_on_cluster
+from kestrav.render.cluster import Cluster, make_on_cluster
 from kestrav.render.forks import Fork, may_fork
-from kestrav.render.frames import FAULTS, WORK, Frame, FrameStore, Maker, keyed
+from kestrav.render.frames import FAULTS, Frame, FrameStore, Maker, keyed
 from kestrav.render.picture import Picture, Studio
 from kestrav.render.sinks import ENDINGS, Codec, Output, check_output, frames_in, open_sink, others_in, save_png, sides
 from kestrav.render.worker import make, make_share
@@ -96,7 +96,7 @@ def _render(
     alpha: bool = False,
     codec: Codec = "h264",
     processes: int | None = None,
-    cluster: str | None = None,
+    cluster: Cluster | None = None,
 ) -> Path:
     check_target(target, overwrite)
     width, height = sides(target, first.width, first.height)
@@ -188,7 +188,7 @@ def _make_all(
     height: int,
     alpha: bool,
     processes: int | None,
-    cluster: str | None,
+    cluster: Cluster | None,
     tell: Callable[[int], None],
 ) -> None:
     """Make what is not there yet: here, in several processes, or on a cluster."""
@@ -253,7 +253,9 @@ def _spread(
         "height": height,
         "alpha": alpha,
     }
-    spec = store.folder / WORK
+    # what is unpickled lies where nobody else can put something
+    room = tempfile.TemporaryDirectory(prefix="kestrav-work-")
+    spec = Path(room.name, "work")
     workers: list[Fork] | list[subprocess.Popen[bytes]]
     if may_fork():
 
@@ -279,7 +281,7 @@ def _spread(
                 worker.terminate()
         for worker in workers:
             worker.wait()
-        spec.unlink(missing_ok=True)
+        room.cleanup()
     with contextlib.suppress(OSError):
         return "; ".join((store.folder / FAULTS).read_text(encoding="utf-8").split("\n")[:3]).strip("; ")
     return ""

@@ -27,7 +27,7 @@ from kestrav.render.picture import Picture, Studio
 from kestrav.render.scene import faint_things
 
 ENDING = ".frame"
-FAULTS, WORK = "faults.txt", "work.pickle"  # what workers tell, and are told
+FAULTS = "faults.txt"  # what workers tell
 _HEAD = struct.Struct("<4sIII")  # what it is, height, width, channels
 _MARK = b"KVF1"
 _TOGETHER = 200  # frames whose poses are worked out at once
@@ -126,7 +126,7 @@ class FrameStore:
         if not self.folder.is_dir():
             return
         made = [*self.folder.glob(f"*{ENDING}"), *self.folder.glob(".*.part")]
-        made += [self.folder / name for name in (FAULTS, WORK)]
+        made.append(self.folder / FAULTS)
         for file in made:
             if not file.is_dir():
                 file.unlink(missing_ok=True)
