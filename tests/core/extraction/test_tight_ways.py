@@ -4,14 +4,17 @@ import itertools
 
 import numpy as np
 import pytest
+import trimesh
+from shapes import box_mesh, make_project
 
 from bench import puzzles
 from kestrav.core.extraction.planning import goals
 from kestrav.core.extraction.poses import Pose, pose
 from kestrav.core.extraction.problem import Budget, problem_of
 from kestrav.core.extraction.pulls import directions, shape_axes
-from kestrav.core.extraction.tree import grown
-from kestrav.core.extraction.ways import NoWay, WayOut, Wish, find_way
+from kestrav.core.extraction.tree import grown, round_about
+from kestrav.core.extraction.ways import NoWay, WayOut, Wish, find_way, lifted_off
+from kestrav.core.geometry.meshes import mesh
 
 CHECKS = 120_000
 
@@ -65,3 +68,31 @@ def test_looks_along_a_motion_stop_at_the_first_that_is_not_free():
     assert shares[reached - 1] * 60.0 == pytest.approx(31.5, abs=1.5)
     assert problem.free_at(Pose(), 1.0) and not problem.free_at(Pose(), 40.0)
     assert goals(problem, directions(problem))
+
+
+@pytest.mark.parametrize(
+    ("solid", "axis"),
+    [
+        (trimesh.creation.torus(20, 4, major_sections=24, minor_sections=10), (0, 0, 1)),
+        (trimesh.creation.cylinder(5, 60, sections=32), (0, 0, 1)),
+        (trimesh.creation.cylinder(5, 60, sections=6), None),
+        (trimesh.creation.box((20, 20, 60)), None),
+    ],
+)
+def test_what_is_round_is_told_with_its_axis(solid, axis):
+    turn = trimesh.transformations.rotation_matrix(0.7, (1, 2, 0.5))
+    shape = mesh(solid.vertices, solid.faces).moved(turn)
+    opened = make_project({"Round": (shape, (0, 0, 0)), "Floor": (box_mesh(400, 400, 10), (0, 0, -80))})
+    found = round_about(problem_of(opened.project, opened.meshes, ["part-1"]))
+    if axis is None:
+        assert found is None
+    else:
+        assert abs(found @ (turn[:3, :3] @ axis)) == pytest.approx(1.0, abs=1e-4)
+
+
+def test_what_stands_on_something_comes_off_it_and_keeps_its_clearance_from_there():
+    opened = make_project({"Block": (box_mesh(40, 40, 40), (0, 0, 25)), "Floor": (box_mesh(400, 400, 10), (0, 0, 0))})
+    problem = problem_of(opened.project, opened.meshes, ["part-1"], required=2.0)
+    clear, at = lifted_off(problem, directions(problem))
+    assert problem.held and not clear.held
+    assert at.way[2] >= 2.0 and clear.free_at(at) and not clear.free_at(Pose())

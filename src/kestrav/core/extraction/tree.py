@@ -37,6 +37,8 @@ _GLANCES = np.array(
     (0.01, 0.03, 0.06, 0.12, 0.18, 0.25, 0.37, 0.5, 0.75, 1.0)
 )  # of a pull, at which it is looked before it is gone along
 _SPARE = 0.25  # of a step, that everything is to be farther apart than needed at each
+_SAME_RING = 5e-3  # of the size, by which the corners of one ring may differ
+_ROUND = np.radians(46.0)  # between neighbours of a ring of corners: eight sides are taken for round
 _QUARTERS = tuple(Rotation.create_group("O").as_quat())
 
 
@@ -122,6 +124,7 @@ class _Growing:
         self.across = float(np.linalg.norm(np.ptp(box, axis=0)))
         # what a turn brings points about, on the average
         self.arm = float(np.linalg.norm(self.corners - problem.pivot, axis=1).mean())
+        self.spun = round_about(problem)
         own = [*problem.axes.T, *shape_axes(problem)]
         self.axes = [*np.eye(3), *(axis for axis in own if np.abs(axis).max() < 0.999)]
         # along edges and diagonals it is gone, but not looked whether they lead out
@@ -319,8 +322,53 @@ class _Growing:
 
     def _coordinates(self, at: Pose) -> Array:
         # the chord between unit quaternions is half the angle
-        return np.concatenate([at.way, 2.0 * self.arm * Rotation.from_rotvec(at.turn).as_quat()])
+        return np.concatenate([at.way, 2.0 * self.arm * Rotation.from_rotvec(self._seen_turn(at)).as_quat()])
 
     def _cell(self, at: Pose, wide: float, turn: float) -> tuple[int, ...]:
-        steps = np.round(np.concatenate([np.array(at.way) / wide, np.array(at.turn) / turn]))
+        steps = np.round(np.concatenate([np.array(at.way) / wide, self._seen_turn(at) / turn]))
         return tuple(int(v) for v in steps)
+
+    def _seen_turn(self, at: Pose) -> Array:
+        """A pose's turn, without how far what is round is turned about its own axis."""
+        if self.spun is None:
+            return np.array(at.turn)
+        there = Rotation.from_rotvec(at.turn).apply(self.spun)
+        across = np.cross(self.spun, there)
+        sine = float(np.linalg.norm(across))
+        if sine < 1e-9:
+            return np.zeros(3) if self.spun @ there > 0 else np.pi * _any_across(self.spun)
+        return np.asarray(np.arctan2(sine, self.spun @ there) * across / sine)
+
+
+def _any_across(axis: Array) -> Array:
+    found = np.cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
+    return np.asarray(found / np.linalg.norm(found))
+
+
+def round_about(problem: Problem) -> Array | None:
+    """The axis (3,) through the pivot about which a single thing is round, so that turning it about that changes nothing; None if it is not."""
+    if len(problem.movers) != 1:
+        return None
+    shape = problem.movers[0].shape
+    step = shape.vertices - problem.pivot
+    size = float(np.ptp(shape.bounds, axis=0).max())
+    for axis in shape_axes(problem):
+        heights = step @ axis
+        across = step - heights[:, None] * axis
+        radii = np.linalg.norm(across, axis=1)
+        first = _any_across(axis)
+        angles = np.arctan2(across @ np.cross(axis, first), across @ first)
+        rings = np.round(np.stack([heights, radii], axis=1) / (_SAME_RING * size)).astype(np.int64)
+        _, ring = np.unique(rings, axis=0, return_inverse=True)
+        if all(
+            radii[mine].max() <= _SAME_RING * size or _widest_gap(angles[mine]) <= _ROUND
+            for k in range(int(ring.max()) + 1)
+            if len(mine := np.flatnonzero(ring.reshape(-1) == k))
+        ):
+            return axis
+    return None
+
+
+def _widest_gap(angles: Array) -> float:
+    turns = np.sort(angles)
+    return float(np.diff(np.append(turns, turns[0] + 2 * np.pi)).max())

@@ -318,7 +318,7 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     tick = partial(search.say, "planned")
     # what need not be turned is found much sooner without
     kinds = [("planned without turning", _UNTURNED, True)] + ([] if wish.upright else [("planned", _TURNED, False)])
-    lifted = _lifted(problem, search.ways)
+    lifted = lifted_off(problem, search.ways)
     if lifted is not None:
         # what has parted from its contacts has to keep its clearance, as a way that comes near them again would not
         clear, start = lifted
@@ -350,7 +350,7 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     return None if good is None else without_spots(problem, good)
 
 
-def _lifted(problem: Problem, ways: list[Array]) -> tuple[Problem, Pose] | None:
+def lifted_off(problem: Problem, ways: list[Array]) -> tuple[Problem, Pose] | None:
     """The problem of things that have parted from what they are in contact with, and where they have, the least way along a direction from
     where they stand; None where they are in contact with nothing, or do not come off it so."""
     if not problem.held:
