@@ -14,8 +14,9 @@ from shapes import DEMO, make_project
 from kestrav.core.document.records import FORMAT_VERSION, AlongHeading, Project, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file, reading
+from kestrav.core.files.mesh_entries import kept_mesh, to_glb
 from kestrav.core.files.product_import import into_project, read_product
-from kestrav.core.geometry.meshes import mesh
+from kestrav.core.geometry.meshes import Mesh, mesh
 
 DOCS = Path(__file__).parents[3] / "docs"
 
@@ -316,3 +317,14 @@ def test_odd_coordinates_far_from_the_middle_survive_a_save(tmp_path, random):
     opened = make_project({"Cloud": (shape, (0, 0, 0))})
     project_file.save(opened.project, opened.meshes, tmp_path / "far.kestrav")
     assert project_file.load(tmp_path / "far.kestrav").meshes.keys() == {shape.hash}
+
+
+def test_a_mesh_that_only_claims_to_be_the_saved_one_is_looked_through(passing, tmp_path):
+    # its hash is right, and its triangles name corners that are not there
+    shape = next(iter(passing.meshes.values()))
+    broken = Mesh(shape.vertices, np.where(shape.triangles == 0, 10**6, shape.triangles).astype(np.int32))
+    with pytest.raises(ValueError, match="corners are not there"):
+        kept_mesh(to_glb(broken), None, broken.hash)
+    assert kept_mesh(to_glb(shape), None, shape.hash).hash == shape.hash
+    with pytest.raises(ValueError, match="content hash differs"):
+        kept_mesh(to_glb(shape), None, "0" * 32)

@@ -13,9 +13,10 @@ from numpy.typing import NDArray
 from kestrav.core.errors import Damaged
 from kestrav.core.files.product_tree import Y_UP_TO_Z_UP
 from kestrav.core.geometry.faces import Face
-from kestrav.core.geometry.meshes import Mesh, mesh
+from kestrav.core.geometry.meshes import Mesh, mesh, mesh_again
 
 _GLB = struct.Struct("<4sIII4s")
+OTHER = "it is not the one that was saved: its content hash differs"
 _KINDS = {5126: "<f4", 5125: "<u4", 5123: "<u2"}
 
 _KEPT = 2048
@@ -42,9 +43,6 @@ def _glb(shape: Mesh) -> bytes:
 
 def from_glb(data: bytes) -> Mesh:
     """The mesh in a GLB made by :func:`to_glb`. Raises ValueError when there is none."""
-    plain = _plain(data)
-    if plain is not None:
-        return mesh(plain[0] * 1000.0 @ Y_UP_TO_Z_UP[:3, :3].T, plain[1])
     scene = trimesh.load_scene(io.BytesIO(data), file_type="glb", process=False)
     shapes = list(scene.geometry.values())
     if len(shapes) != 1:
@@ -78,6 +76,22 @@ def _plain(data: bytes) -> tuple[NDArray[np.float64], NDArray[np.int64]] | None:
         return arrays[0].reshape(-1, 3).astype(np.float64), arrays[1].reshape(-1, 3).astype(np.int64)
     except (struct.error, msgspec.DecodeError, KeyError, IndexError, TypeError, ValueError, AttributeError):
         return None
+
+
+def kept_mesh(data: bytes, faces: bytes | None, name: str) -> Mesh:
+    """The mesh of a content hash, from what :func:`to_glb` and :func:`to_faces` made of it. Raises ValueError when there is none, or another."""
+    plain = _plain(data)
+    if plain is not None:
+        # whose hash is right needs no more looking through: it was looked through when it was made
+        quick = mesh_again(plain[0] * 1000.0 @ Y_UP_TO_Z_UP[:3, :3].T, plain[1])
+        quick = quick if faces is None else with_faces(quick, faces)
+        if quick.hash == name and len(quick.triangles):
+            return quick
+    shape = from_glb(data)
+    shape = shape if faces is None else with_faces(shape, faces)
+    if shape.hash != name:
+        raise Damaged(OTHER)
+    return shape
 
 
 class _Faces(msgspec.Struct, forbid_unknown_fields=True):

@@ -19,7 +19,7 @@ from kestrav.core.derive import RULES, derived, taken_as_derived
 from kestrav.core.document.records import FORMAT_VERSION, Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, in_words
-from kestrav.core.files.mesh_entries import from_glb, to_faces, to_glb, with_faces
+from kestrav.core.files.mesh_entries import kept_mesh, to_faces, to_glb
 from kestrav.core.files.reading import unpacked
 from kestrav.core.files.writing import beside, clear_parts
 from kestrav.core.geometry.meshes import Mesh
@@ -272,18 +272,13 @@ def _entry(path: Path, archive: zipfile.ZipFile, name: str) -> bytes:
 
 
 def _mesh(path: Path, archive: zipfile.ZipFile, name: str) -> Mesh:
-    entry = f"geometry/{name}.glb"
+    entry, beside = f"geometry/{name}.glb", f"geometry/{name}.faces.json"
     data = _entry(path, archive, entry)
-    beside = f"geometry/{name}.faces.json"
+    faces = _entry(path, archive, beside) if beside in archive.NameToInfo else None
     try:
-        shape = from_glb(data)
-        if beside in archive.NameToInfo:
-            shape = with_faces(shape, _entry(path, archive, beside))
+        return kept_mesh(data, faces, name)
     except Exception as fault:
         raise BadInput(f"“{path}”: the geometry “{entry}” is damaged ({in_words(fault, 'it is no mesh')})") from fault
-    if shape.hash != name:
-        raise BadInput(f"“{path}”: the geometry “{entry}” is not the one that was saved (its content hash differs)")
-    return shape
 
 
 def schema() -> dict[str, Any]:

@@ -114,15 +114,7 @@ def mesh(
 
     Raises ValueError when nothing is left, a number is not finite or a triangle names no vertex.
     """
-    points = np.asarray(vertices, float).reshape(-1, 3)
-    if not np.isfinite(points).all():
-        raise Damaged("the mesh has vertices that are not finite")
-    if len(points) and np.abs(points).max() > FARTHEST:
-        raise Damaged(f"the mesh has vertices farther than {FARTHEST / 1e6:g} km from its origin")
-    points = _on_grid(points)
-    corners = np.asarray(triangles, np.int64).reshape(-1, 3)
-    if len(corners) and (corners.min() < 0 or corners.max() >= len(points)):
-        raise Damaged("the mesh has triangles whose corners are not there")
+    points, corners = _checked(vertices, triangles)
     a, b, c = points[corners[:, 0]], points[corners[:, 1]], points[corners[:, 2]]
     sound = np.linalg.norm(np.cross(b - a, c - a), axis=1) > 0
     corners = corners[sound]
@@ -138,6 +130,25 @@ def mesh(
         tints if tint_of is not None else (),
         np.asarray(tint_of, np.int32)[sound] if tints and tint_of is not None else None,
     )
+
+
+def mesh_again(vertices: ArrayLike, triangles: ArrayLike) -> Mesh:
+    """A mesh of what was one before: on the grid, but not looked at for what :func:`mesh` leaves out. Raises ValueError as that does."""
+    points, corners = _checked(vertices, triangles)
+    return Mesh(points, corners.astype(np.int32))
+
+
+def _checked(vertices: ArrayLike, triangles: ArrayLike) -> tuple[Array, NDArray[np.int64]]:
+    """Vertices (n, 3) on the grid and triangles (m, 3) of them. Raises ValueError where one is not."""
+    points = np.asarray(vertices, float).reshape(-1, 3)
+    if not np.isfinite(points).all():
+        raise Damaged("the mesh has vertices that are not finite")
+    if len(points) and np.abs(points).max() > FARTHEST:
+        raise Damaged(f"the mesh has vertices farther than {FARTHEST / 1e6:g} km from its origin")
+    corners = np.asarray(triangles, np.int64).reshape(-1, 3)
+    if len(corners) and (corners.min() < 0 or corners.max() >= len(points)):
+        raise Damaged("the mesh has triangles whose corners are not there")
+    return _on_grid(points), corners
 
 
 def joined(shapes: Sequence[Mesh]) -> Mesh:
