@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
-from collections.abc import Hashable
+from collections.abc import Collection, Hashable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -76,19 +77,27 @@ class Outlines:
             self.known[key], self._wanted[key] = rough_outline(mesh), (mesh, edges)
         return self.known[key]
 
+    def want_only(self, keys: Collection[Hashable]) -> None:
+        """Do not work out what is not among keys any more, as of a project that was left."""
+        for key in self._wanted.keys() - set(keys):
+            self._wanted.pop(key, None)
+            self.known.pop(key, None)
+
     @property
     def waiting(self) -> bool:
-        """Whether some are rough still; a thread that works them out is begun."""
-        if not self._wanted:
-            return False
-        if self._thread is None or not self._thread.is_alive():
+        """Whether some are being worked out still; a thread that does is begun."""
+        alive = self._thread is not None and self._thread.is_alive()
+        if self._wanted and not alive:
             self._thread = threading.Thread(target=self._work, args=(threading.main_thread(),), daemon=True)
             self._thread.start()
-        return True
+        return alive or bool(self._wanted)
 
     def _work(self, main: threading.Thread) -> None:
-        while self._wanted and main.is_alive():
-            key, (mesh, edges) = next(iter(list(self._wanted.items())))
-            found = outline(mesh, edges)
-            if self._wanted.pop(key, None) is not None:
-                self.known[key] = found
+        while main.is_alive():
+            try:
+                key, (mesh, edges) = self._wanted.popitem()
+            except KeyError:
+                return
+            # one that fails stays rough, and is not tried again
+            with contextlib.suppress(MemoryError, ValueError):
+                self.known[key] = outline(mesh, edges)

@@ -162,6 +162,7 @@ class Scene:
         self.project, self._drawn, self._poses = project, _Looks(_looks(project), groups, only, bright, apart), None
         self._parts = project.parts
         self._base = self._rest = rest_poses(project)
+        self._outlines.want_only({_solid_key(part) for part in project.parts})
         self.batches = []
         for kind, members in self._sorted(project, meshes, groups, only, bright, apart).items():
             self._make(kind, members, project)
@@ -202,14 +203,14 @@ class Scene:
     @property
     def refining(self) -> bool:
         """Whether something is shown rougher than it will be."""
-        return self._outlines.waiting or any(batch.rough for batch in self.batches)
+        return self._outlines.waiting or any(self._finer(batch) for batch in self.batches)
 
     def refine(self) -> bool:
         """Show what has been worked out meanwhile; tells whether anything changed."""
         fresh: list[Batch] = []
-        for batch in [each for each in self.batches if each.rough]:
-            fine = [dataclasses.replace(m, outline=self._outlines.known[self._key_of(m)]) for m in batch.members]
-            if any(m.outline.rough for m in fine):
+        for batch in list(self.batches):
+            fine = self._finer(batch)
+            if not fine:
                 continue
             made = Batch(batch.kind, fine, self._shared_of(self._key_of(fine[0]), fine[0]) if batch.shared else None)
             made.offset = batch.offset
@@ -220,6 +221,13 @@ class Scene:
         self.batches += fresh
         self._show_new(fresh)
         return bool(fresh)
+
+    def _finer(self, batch: Batch) -> list[Member]:
+        """A rough batch's members as they have been worked out, once they all are."""
+        if not batch.rough:
+            return []
+        found = [dataclasses.replace(m, outline=self._outlines.known[self._key_of(m)]) for m in batch.members]
+        return [] if any(m.outline.rough for m in found) else found
 
     def _key_of(self, member: Member) -> Hashable:
         assert self.project is not None
