@@ -147,7 +147,7 @@ def test_an_earlier_version_is_looked_at_and_taken_back(hand, tmp_path):
         def now():
             dialog = QApplication.activeModalWidget()
             assert isinstance(dialog, VersionsDialog) and dialog.list.count() == 1
-            assert "run" in dialog.other.text()
+            assert "run" in dialog.note.text()
             getattr(dialog, button).click()
 
         QTimer.singleShot(200, now)

@@ -5,24 +5,15 @@ from __future__ import annotations
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
-from PySide6.QtCore import QObject, QStandardPaths, Qt, QTimer, Signal
-from PySide6.QtWidgets import (
-    QDialog,
-    QHBoxLayout,
-    QLabel,
-    QListWidget,
-    QListWidgetItem,
-    QPushButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtCore import QObject, QStandardPaths, QTimer, Signal
+from PySide6.QtWidgets import QWidget
 
+from kestrav.app.dialogs import ListDialog
 from kestrav.app.session import Session
 from kestrav.core.errors import BadInput
 from kestrav.core.files.recovery import Keeper, Leftover, discard
 
 BEHIND = 2000  # ms after an edit at which it is kept; those that come meanwhile are kept with it
-_LEFT = Qt.ItemDataRole.UserRole
 
 
 def recovery_home() -> Path:
@@ -86,57 +77,25 @@ class Autosave(QObject):
         self._worker.shutdown(wait=True)
 
 
-class RecoveryDialog(QDialog):
+class RecoveryDialog(ListDialog):
     """What was not saved when the program ended the last time: opened, discarded, or kept for later."""
 
     def __init__(self, parent: QWidget, left: list[Leftover]) -> None:
-        super().__init__(parent)
+        entries = [(one.told, one.about.file or "never saved", one) for one in left]
+        super().__init__(parent, "Unsaved work", "Kestrav ended without saving this work", entries)
         self.setObjectName("recovery")
-        self.setWindowTitle("Unsaved work")
-        self.resize(640, 260)
         self.opened: Leftover | None = None
-        column = QVBoxLayout(self)
-        column.setContentsMargins(16, 14, 16, 12)
-        head = QLabel("Kestrav ended without saving this work")
-        head.setObjectName("title")
-        column.addWidget(head)
-        self.list = QListWidget()
-        self.list.setAccessibleName("unsaved work")
-        self.list.setWordWrap(True)
-        for one in left:
-            item = QListWidgetItem(one.told)
-            item.setData(_LEFT, one)
-            item.setToolTip(one.about.file or "never saved")
-            self.list.addItem(item)
-        self.list.setCurrentRow(0)
         self.list.itemDoubleClicked.connect(lambda _: self._open())
-        column.addWidget(self.list, 1)
-        note = QLabel("It is kept until it is saved or discarded.")
-        note.setObjectName("muted")
-        column.addWidget(note)
-        foot = QHBoxLayout()
-        self.discard_button, later, self.open_button = (
-            QPushButton("Discard"),
-            QPushButton("Keep for later"),
-            QPushButton("Open"),
+        self.note.setText("It is kept until it is saved or discarded.")
+        self.discard_button, _, self.open_button = self.add_buttons(
+            ("Discard", "Remove the selected work", self._discard),
+            ("Keep for later", "Offer all of it again at the next start", self.reject),
+            ("Open", "Open the selected work, not saved yet", self._open),
         )
-        self.discard_button.setToolTip("Remove the selected work")
-        later.setToolTip("Offer all of it again at the next start")
-        self.open_button.setToolTip("Open the selected work, not saved yet")
-        self.open_button.setObjectName("main")
-        self.open_button.setDefault(True)
-        self.discard_button.clicked.connect(self._discard)
-        later.clicked.connect(self.reject)
-        self.open_button.clicked.connect(self._open)
-        foot.addWidget(self.discard_button)
-        foot.addStretch(1)
-        foot.addWidget(later)
-        foot.addWidget(self.open_button)
-        column.addLayout(foot)
 
     def _chosen(self) -> Leftover | None:
-        item = self.list.currentItem()
-        return None if item is None else item.data(_LEFT)
+        found = self.chosen()
+        return found if isinstance(found, Leftover) else None
 
     def _open(self) -> None:
         self.opened = self._chosen()

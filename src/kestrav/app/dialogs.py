@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
-from PySide6.QtCore import QSettings
+from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
     QFormLayout,
+    QHBoxLayout,
     QLabel,
+    QListWidget,
+    QListWidgetItem,
     QMessageBox,
+    QPushButton,
     QVBoxLayout,
     QWidget,
 )
@@ -98,6 +102,56 @@ def ask_changed(parent: QWidget, file: Path, theirs: str) -> str:
     box.setDefaultButton(keep)
     box.exec()
     return {keep: "as", load: "load", replace: "replace"}.get(box.clickedButton(), "")  # type: ignore[call-overload]
+
+
+class ListDialog(QDialog):
+    """A list of things with data, of which one is chosen; a note below it, and buttons: what is left alone at the left, the main one last."""
+
+    def __init__(self, parent: QWidget, title: str, head: str, entries: Iterable[tuple[str, str, object]]) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(title)
+        self.resize(640, 320)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 14, 16, 12)
+        label = QLabel(head)
+        label.setObjectName("title")
+        column.addWidget(label)
+        self.list = QListWidget()
+        self.list.setAccessibleName(title.lower())
+        self.list.setWordWrap(True)
+        for text, tip, data in entries:
+            item = QListWidgetItem(text)
+            item.setToolTip(tip)
+            item.setData(Qt.ItemDataRole.UserRole, data)
+            self.list.addItem(item)
+        column.addWidget(self.list, 1)
+        self.note = QLabel()
+        self.note.setObjectName("muted")
+        self.note.setWordWrap(True)
+        column.addWidget(self.note)
+        self._foot = QHBoxLayout()
+        column.addLayout(self._foot)
+        self.list.setCurrentRow(0)
+
+    def chosen(self) -> object:
+        """The data of what is chosen, or None."""
+        item = self.list.currentItem()
+        return None if item is None else item.data(Qt.ItemDataRole.UserRole)
+
+    def add_buttons(self, *buttons: tuple[str, str, Callable[[], object]]) -> list[QPushButton]:
+        """Buttons by text, tooltip and what they do; tells them."""
+        made = []
+        for number, (text, tip, do) in enumerate(buttons):
+            button = QPushButton(text)
+            button.setToolTip(tip)
+            button.clicked.connect(lambda _=False, do=do: do())
+            self._foot.addWidget(button)
+            if number == 0:
+                self._foot.addStretch(1)
+            made.append(button)
+        made[-1].setObjectName("main")
+        made[-1].setDefault(True)
+        return made
 
 
 def ask_yes(parent: QWidget | None, title: str, text: str, yes: str) -> bool:

@@ -425,10 +425,10 @@ class Window(QMainWindow):
         if not self.session.changed_elsewhere():
             return self._save_to(file)
         try:
-            theirs = ", ".join(project_file.changes_between(self.session.saved, project_file.load(file).project))
+            theirs = project_file.changes_in_words(self.session.saved, project_file.load_document(file))
         except BadInput as fault:
             theirs = f"it cannot be read now ({fault})"
-        answer = ask_changed(self, file, theirs or "no part, path, run, camera or shot is another one")
+        answer = ask_changed(self, file, theirs)
         if answer == "load":
             return self.open(file)
         return self.save_as() if answer == "as" else answer == "replace" and self._save_to(file)
@@ -472,11 +472,11 @@ class Window(QMainWindow):
                 "There is none yet: each saving keeps what it replaces, the last ten of a project.",
             )
             return
-        dialog = VersionsDialog(self, found, project_file.Opened(session.project, session.meshes))
-        if not dialog.exec() or dialog.chosen is None or not self.may_leave():
+        dialog = VersionsDialog(self, found, session.project)
+        if not dialog.exec() or dialog.version is None or not self.may_leave():
             return
         try:
-            opened = project_file.load(dialog.chosen.file)
+            opened = project_file.load(dialog.version.file)
         except BadInput as fault:
             tell(self, "Not opened", str(fault))
             return

@@ -16,7 +16,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file, versions
 from kestrav.core.files.presence import Presence
 from kestrav.core.files.recovery import Keeper, discard, leftovers, recovered
-from kestrav.core.files.versions import keep_version, told_of, versions_of
+from kestrav.core.files.versions import keep_version, versions_of
 
 
 @pytest.fixture
@@ -81,7 +81,7 @@ from pathlib import Path
 from kestrav.core.files import project_file, versions
 from kestrav.core.files.presence import Presence
 from kestrav.core.files.recovery import Keeper
-from kestrav.core.files.versions import keep_version, told_of, versions_of
+from kestrav.core.files.versions import keep_version, versions_of
 opened = project_file.load(Path(sys.argv[1]))
 keeper = Keeper(Path(sys.argv[2]))
 number = 0
@@ -138,9 +138,9 @@ def test_the_last_ten_versions_are_kept_each_once_and_can_be_read(made, tmp_path
         keep_version(home, file)
     found = versions_of(home, file)
     assert [round(one.saved) for one in found] == list(range(12, 2, -1))
-    now = project_file.load(file)
-    assert told_of(found[0], now) == "no part, path, run, camera or shot is another one"
-    assert "run" in told_of(found[1], now)
+    now = project_file.load(file).project
+    told = [project_file.changes_in_words(now, project_file.load_document(one.file)) for one in found[:2]]
+    assert told[0] == "no part, path, run, camera or shot is another one" and "run" in told[1]
     assert project_file.load(found[-1].file).project.runs[0].duration == 4.0
     assert not versions_of(home, tmp_path / "other.kestrav")
 

@@ -186,6 +186,12 @@ class _Search:
             self.tried[-1] += ", but not shown to be free"
         return good
 
+    def plan_made_good(self, way: list[Pose], problem: Problem, start: Pose | None) -> list[Pose] | None:
+        """A planned way, shortened and shown free, from where the things stand; ``start`` is where it begins otherwise."""
+        self.best = f"planned, {length_of(way):,.0f} mm in {len(way) - 1} legs"
+        good = self.shortened(way, _PLAN_SHORTENING, problem)
+        return None if good is None else [*([] if start is None else [Pose()]), *without_spots(problem, good)]
+
 
 def find_way(
     project: Project,
@@ -318,36 +324,28 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     tick = partial(search.say, "planned")
     # what need not be turned is found much sooner without
     kinds = [("planned without turning", _UNTURNED, True)] + ([] if wish.upright else [("planned", _TURNED, False)])
+    tries: list[tuple[str, float, bool, Problem, Pose | None]] = []
     lifted = lifted_off(problem, search.ways)
     if lifted is not None:
         # what has parted from its contacts has to keep its clearance, as a way that comes near them again would not
-        clear, start = lifted
-        for name, share, upright in kinds:
-            budget = search.allowance(_PARTED_FIRST * share, clear)
-            found = grown(clear, search.ways, budget, wish.seed, upright, wish.tilt, tick, start)
-            search.tried.append(f"{name}, {'free' if found is not None else budget.told()}{note}")
-            if found is not None:
-                good = search.shortened(found, _PLAN_SHORTENING, clear)
-                return None if good is None else [Pose(), *without_spots(clear, good)]
+        tries += [(name, _PARTED_FIRST * share, upright, *lifted) for name, share, upright in kinds]
         kinds = [(f"{name} in contact", (1.0 - _PARTED_FIRST) * share, upright) for name, share, upright in kinds]
-    found, ends = None, goals(problem, search.ways)
-    for name, share, upright in kinds:
-        budget = search.allowance(share)
-        found = grown(problem, search.ways, budget, wish.seed, upright, wish.tilt, tick)
+    tries += [(name, share, upright, problem, None) for name, share, upright in kinds]
+    for name, share, upright, own, start in tries:
+        budget = search.allowance(share, own)
+        found = grown(own, search.ways, budget, wish.seed, upright, wish.tilt, tick, start)
         search.tried.append(f"{name}, {'free' if found is not None else budget.told()}{note}")
-        if found is not None:
-            break
+        good = None if found is None else search.plan_made_good(found, own, start)
+        if good is not None:
+            return good
+    ends, budget = goals(problem, search.ways), search.allowance(1.0 - _UNTURNED - _TURNED)
+    found = plan(problem, ends, budget, wish.seed, wish.upright, wish.tilt, tick)
     if found is None:
-        budget = search.allowance(1.0 - _UNTURNED - _TURNED)
-        found = plan(problem, ends, budget, wish.seed, wish.upright, wish.tilt, tick)
-        if found is None:
-            told = f"planned from outside, {budget.told()}" if ends else "planned: there is no free place outside"
-            search.tried.append(told + note)
-            return None
-        search.tried.append(f"planned from outside, free{note}")
-    search.best = f"planned, {length_of(found):,.0f} mm in {len(found) - 1} legs"
-    good = search.shortened(found, _PLAN_SHORTENING)
-    return None if good is None else without_spots(problem, good)
+        told = f"planned from outside, {budget.told()}" if ends else "planned: there is no free place outside"
+        search.tried.append(told + note)
+        return None
+    search.tried.append(f"planned from outside, free{note}")
+    return search.plan_made_good(found, problem, None)
 
 
 def lifted_off(problem: Problem, ways: list[Array]) -> tuple[Problem, Pose] | None:

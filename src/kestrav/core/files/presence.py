@@ -29,17 +29,24 @@ class Presence:
             return
         with contextlib.suppress(OSError):
             mark.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            self._lock = os.open(mark, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
-            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            # until it is locked another window may take it for one that nobody holds, and remove it
+            while not mark.exists():
+                self._close()
+                self._lock = os.open(mark, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
+                fcntl.flock(self._lock, fcntl.LOCK_EX)
             self._mark = mark
 
     def leave(self) -> None:
         """Say that this window has no project open any more."""
         if self._mark is not None:
             self._mark.unlink(missing_ok=True)
+        self._mark = None
+        self._close()
+
+    def _close(self) -> None:
         if self._lock is not None:
             os.close(self._lock)
-        self._lock = self._mark = None
+        self._lock = None
 
     def others(self) -> int:
         """How many other windows have the same project open."""

@@ -146,6 +146,22 @@ def source_path(file: str, project: Path | None) -> Path:
 
 def load(path: Path) -> Opened:
     """Read and check a project. Raises BadInput naming the file and what is wrong with it."""
+    with _archive(path) as archive:
+        text = _entry(path, archive, DOCUMENT)
+        project = _document(path, text)
+        meshes = {g.hash: _mesh(path, archive, g.hash) for g in project.geometry}
+        marked = _is_marked(archive, text)
+    return Opened(taken_as_derived(project) if marked else _worked_out(project, meshes)[0], meshes)
+
+
+def load_document(path: Path) -> Project:
+    """A project's document alone, without its geometry, which takes far longer. Raises BadInput as :func:`load` does."""
+    with _archive(path) as archive:
+        return _document(path, _entry(path, archive, DOCUMENT))
+
+
+def _archive(path: Path) -> zipfile.ZipFile:
+    """A project's archive, opened, of which no entry points elsewhere. Raises BadInput naming the file."""
     try:
         size = path.stat().st_size
         archive = zipfile.ZipFile(path)
@@ -157,16 +173,12 @@ def load(path: Path) -> Opened:
         raise BadInput(f"“{path}” is not a Kestrav project, or is cut short: it is not a whole ZIP archive") from None
     except OSError as fault:
         raise BadInput(f"“{path}” cannot be read: {fault.strerror}") from fault
-    with archive:
-        for name in archive.namelist():
-            inner = PurePosixPath(name)
-            if inner.is_absolute() or ".." in inner.parts or "\\" in name or ":" in name:
-                raise BadInput(f"“{path}” was not opened: its entry “{name}” points outside the archive")
-        text = _entry(path, archive, DOCUMENT)
-        project = _document(path, text)
-        meshes = {g.hash: _mesh(path, archive, g.hash) for g in project.geometry}
-        marked = _is_marked(archive, text)
-    return Opened(taken_as_derived(project) if marked else _worked_out(project, meshes)[0], meshes)
+    for name in archive.namelist():
+        inner = PurePosixPath(name)
+        if inner.is_absolute() or ".." in inner.parts or "\\" in name or ":" in name:
+            archive.close()
+            raise BadInput(f"“{path}” was not opened: its entry “{name}” points outside the archive")
+    return archive
 
 
 def fingerprint(path: Path) -> str | None:
@@ -197,6 +209,11 @@ def changes_between(before: Project, after: Project) -> list[str]:
     if before.settings != after.settings:
         found.append("other limits")
     return found
+
+
+def changes_in_words(before: Project, after: Project) -> str:
+    """The same as one phrase."""
+    return ", ".join(changes_between(before, after)) or "no part, path, run, camera or shot is another one"
 
 
 def _document(path: Path, text: bytes) -> Project:

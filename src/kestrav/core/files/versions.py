@@ -24,6 +24,11 @@ class Version:
     saved: float
 
     @property
+    def megabytes(self) -> float:
+        """Its size."""
+        return self.file.stat().st_size / 1e6 if self.file.exists() else 0.0
+
+    @property
     def when(self) -> str:
         """When it was saved, in words."""
         return time.strftime("%d %b %Y, %H:%M:%S", time.localtime(self.saved))
@@ -51,12 +56,6 @@ def keep_version(home: Path, file: Path) -> None:
 def versions_of(home: Path, file: Path) -> list[Version]:
     """The earlier versions of a project, the latest first."""
     return [Version(one, int(one.stem) / 1e9) for one in _sorted(_folder(home, file))]
-
-
-def told_of(version: Version, now: project_file.Opened) -> str:
-    """What is other in a version than in a project as it is now, in words. Raises BadInput where it cannot be read."""
-    changes = project_file.changes_between(now.project, project_file.load(version.file).project)
-    return ", ".join(changes) or "no part, path, run, camera or shot is another one"
 
 
 def _folder(home: Path, file: Path) -> Path:

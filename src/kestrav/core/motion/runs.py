@@ -384,9 +384,7 @@ def _span(project: Project) -> float:
     return min(max((end for end in ends if np.isfinite(end)), default=1.0) or 1.0, LONGEST)
 
 
-MOST_FRAMES = (
-    100_000  # that are looked at one by one: an hour of film at a common rate; a check of more takes very long
-)
+MOST_FRAMES = 100_000  # that are looked at one by one: an hour of film at a common rate
 _POSE = 128  # bytes
 
 
