@@ -10,7 +10,7 @@ import pytest
 
 from kestrav.core.document.records import ArcShape, EllipseShape, Path, PathPoint, PointShape, Project, RectangleShape
 from kestrav.core.errors import BadInput
-from kestrav.core.files.path_files import MOST_PATHS, add_paths, read_paths, write_path
+from kestrav.core.files.path_files import MOST_PATHS, add_paths, read_paths, used_again, write_path
 from kestrav.core.files.reading import as_unicode
 from kestrav.core.motion.path_curves import path_curve
 
@@ -242,8 +242,14 @@ def test_a_drawing_that_uses_its_parts_again_and_again_has_a_limit(tmp_path):
     file = tmp_path / "nested.svg"
     file.write_text(nested(2, 6))
     assert len(read_paths(file).shapes) == 36
+    # a large drawing is none for that: the longest of its curves come in
+    lines = "".join(f'<path d="M0 {k} L{k} 10"/>' for k in range(1, 25_000))
+    file.write_text(f'<svg xmlns="http://www.w3.org/2000/svg">{lines}</svg>')
+    assert used_again(file.read_bytes()) == 0
     file.write_text(nested(40, 10))
-    with pytest.raises(BadInput, match=r"“.*nested.svg” places more than 20,000 curves; export a part of it"):
+    with pytest.raises(
+        BadInput, match=r"“.*nested.svg” uses its elements again more than 20,000 times; export a part of it"
+    ):
         read_paths(file)
     file.write_text(nested(3, 2, '<g id="g0"><use xlink:href="#g2"/></g>'))
     with pytest.raises(BadInput, match=r"nested.svg” cannot be read: an element of it uses itself"):

@@ -42,7 +42,7 @@ Array = NDArray[np.float64]
 
 SUFFIXES = (".dxf", ".svg", ".csv")
 MOST_PATHS = 300  # that one file brings in
-MOST_PLACED = 20_000  # curves of a drawing, those that are used again and again counted each time
+MOST_USED = 20_000  # times that a drawing uses its elements again
 MOST_POINTS = 20_000
 _SAME = 1e-6  # of the file's unit; nearer points are one
 # DXF reference, header variable $INSUNITS
@@ -264,8 +264,8 @@ def _with_handles(
 def _read_svg(path: Path, data: bytes, found: PathsFile) -> None:
     if b"<svg" not in data[:65536].replace(b"\0", b""):
         raise BadInput(f"“{path}” is not an SVG file: it has no svg element")
-    if _placed_in_svg(data) > MOST_PLACED:
-        raise BadInput(f"“{path}” places more than {MOST_PLACED:,} curves; export a part of it")
+    if used_again(data) > MOST_USED:
+        raise BadInput(f"“{path}” uses its elements again more than {MOST_USED:,} times; export a part of it")
     drawing = svgelements.SVG.parse(io.BytesIO(data), reify=True)
     found.unit = _SVG_PIXEL
     for element in drawing.elements():
@@ -279,8 +279,8 @@ def _read_svg(path: Path, data: bytes, found: PathsFile) -> None:
                 found.shapes.append((label, shape))
 
 
-def _placed_in_svg(data: bytes) -> float:
-    """How many elements a drawing places, those that are used again and again counted each time, which a few lines can make any number of.
+def used_again(data: bytes) -> float:
+    """How many elements a drawing places beyond those that it holds, as it uses them again and again: a few lines can make that any number.
 
     Raises Damaged when one uses itself.
     """
@@ -309,7 +309,7 @@ def _placed_in_svg(data: bytes) -> float:
                 if one in under_way:
                     raise Damaged("an element of it uses itself")
                 waiting.append((one, False))
-    return known[root]
+    return known[root] - len(list(root.iter()))
 
 
 def _from_segments(curve: Any) -> PointShape | None:
