@@ -17,11 +17,19 @@ STEEL, SLATE, DARK, BLACK = "#9aa7ab", "#566a71", "#36454b", "#22282c"
 SAGE, GLASS, AMBER, BRASS = "#c3cfc0", "#cfdcd8", "#d9a441", "#b98d3c"
 COPPER, BLUE, CREAM, CONCRETE = "#a4583a", "#5c829a", "#e4dcc6", "#e9dfc6"
 
+BOLTS = (180.0, 980.0, 1780.0)  # heights of the bolts in the posts
 WIDTH, DEPTH, HEIGHT = 900.0, 800.0, 1900.0
 POST = 40.0
 SHELF = 1060.0  # top of the shelf on which the cassette's runners lie
 REACH = 1570.0  # of the hoist's hook from its column
 BAY = (600.0, 500.0, 420.0)  # the cassette: width, depth, height
+THREAD = 0.2  # by which screws cut into the walls of their holes, as threads that are not drawn do
+FILTER = (500.0, 420.0, 44.0)  # width, depth, height
+FILTER_AT = (0.0, -165.0, 1604.0)  # the middle of its bottom, pushed home
+SQUEEZE = 1.5  # by which the filter presses into its seal
+
+# directions of the guard's spokes
+WIRES = [(math.cos(math.radians(60 * i + 30)), 0.0, -math.sin(math.radians(60 * i + 30))) for i in range(6)]
 
 hex_bolt = Solid(
     "Hex bolt M8",
@@ -53,11 +61,16 @@ def room() -> Group:
         cut(fillet(box((120, 7200, 900), (-3720, -3900, 0)), 10), box((200, 1320, 1000), (-3760, DOOR_AT - 660, -20))),
         CREAM,
     )
-    skirting = Solid("Skirting", box((9000, 14, 90), (-3600, 3286, 0)), SLATE)
+    skirting = Solid("Skirting", box((8520, 14, 90), (-3360, 3286, 0)), SLATE)
     column = Solid("Column", fillet(box((240, 240, 2500), (-120, -120, 0)), 12), CREAM)
-    pipe = Solid("Wall pipe", cylinder(45, 8600, (-3400, 3215, 560), X), STEEL)
+    pipe = Solid("Wall pipe", cylinder(45, 8520, (-3360, 3215, 560), X), STEEL)
     hanger = Solid(
-        "Pipe hanger", fuse(tube(56, 45.5, 40, (-20, 3215, 560), X), box((40, 40, 60), (-20, 3258, 530))), DARK
+        "Pipe hanger",
+        cut(
+            fuse(tube(56, 45, 40, (-20, 3215, 560), X), box((40, 42, 60), (-20, 3258, 530))),
+            cylinder(45, 60, (-30, 3215, 560), X),
+        ),
+        DARK,
     )
     mark = Solid("Aisle marking", box((60, 3600, 1.2), (-30, -1800, 0)), "#e9c46a")
     group = Group("Plant room").add(Solid("Floor slab", floor, CONCRETE)).add(Solid("Drain grate", grate, DARK))
@@ -67,7 +80,7 @@ def room() -> Group:
     for i, x in enumerate((-2600.0, -600.0, 1400.0, 3400.0)):
         group.add(hanger, (x, 0, 0), f"Pipe hanger {i + 1}")
     for i, x in enumerate((2500.0, 3900.0)):
-        group.add(mark, (x, -1700, 0), f"Aisle marking {i + 1}")
+        group.add(mark, (x, -1200, 0), f"Aisle marking {i + 1}")
     return group.add(corridor()).add(door(), (-3660, DOOR_AT - 600, 0))
 
 
@@ -83,7 +96,15 @@ def door() -> Group:
     """A door in its frame; the leaf's own origin is at its hinges."""
     post = Solid("Door post", fillet(box((140, 60, 2160), (-70, -30, 0)), 5), SLATE)
     lintel = Solid("Door lintel", fillet(box((140, 1320, 60), (-70, -60, 2160)), 5), SLATE)
-    leaf = Solid("Door leaf", cut(box((44, 1130, 2130), (-22, 0, 8)), box((60, 700, 700), (-30, 215, 1200))), SAGE)
+    leaf = Solid(
+        "Door leaf",
+        cut(
+            box((44, 1130, 2130), (-22, 0, 8)),
+            box((60, 700, 700), (-30, 215, 1200)),
+            cylinder(9, 60, (-30, 1060, 1040), X),
+        ),
+        SAGE,
+    )
     pane = Solid("Door pane", box((8, 700, 700), (-4, 215, 1200)), GLASS, 0.35)
     knob = Solid(
         "Door handle", fuse(cylinder(9, 150, (-75, 1060, 1040), X), cylinder(16, 8, (-83, 1060, 1040), X)), DARK
@@ -105,13 +126,15 @@ def frame() -> Group:
         cut(
             fillet(box((POST, POST, HEIGHT - 60), (-20, -20, 60)), 4),
             *[cylinder(4.5, 60, (0, -30, 160 + 200 * i), Y) for i in range(9)],
+            *[cylinder(4 - THREAD, 20, (0, 5, z), Y) for z in BOLTS],
+            cylinder(9 - THREAD, 30, (0, 0, 50)),
         ),
         SLATE,
     )
     rail_x = Solid("Rail, wide", fillet(box((WIDTH - 2 * POST, 30, POST), (-(WIDTH / 2 - POST), -15, -20)), 3), SLATE)
     rail_y = Solid("Rail, deep", fillet(box((30, DEPTH - 2 * POST, POST), (-15, -(DEPTH / 2 - POST), -20)), 3), SLATE)
     foot = Solid("Levelling foot", fuse(cylinder(32, 12), cylinder(9, 60, (0, 0, 8))), BLACK)
-    runner = Solid("Runner", fillet(box((40, 560, 6), (-20, -280, -6)), 1.5), STEEL)
+    runner = Solid("Runner", fillet(box((40, 560, 16), (-20, -280, -16)), 1.5), STEEL)
     shelf = Solid(
         "Shelf",
         cut(
@@ -127,7 +150,8 @@ def frame() -> Group:
     for i, (y, z) in enumerate([(-1, 80), (1, 80), (-1, HEIGHT - 20), (1, HEIGHT - 20), (-1, 980)]):
         group.add(rail_x, (0, y * (d - 15), z), f"Rail, wide {i + 1}")
     for i, (x, z) in enumerate([(-1, 80), (1, 80), (-1, HEIGHT - 20), (1, HEIGHT - 20), (-1, 980), (1, 980)]):
-        group.add(rail_y, (x * (w - 15), 0, z), f"Rail, deep {i + 1}")
+        # the middle ones stand behind the side panels
+        group.add(rail_y, (x * (w - (25 if z == 980 else 15)), 0, z), f"Rail, deep {i + 1}")
     group.add(shelf)
     group.add(runner, (-240, -60, SHELF), "Runner, left")
     group.add(runner, (240, -60, SHELF), "Runner, right")
@@ -151,8 +175,8 @@ def panels() -> Group:
     group = Group("Panels")
     group.add(side, (-w + 6, 0, 0), "Side panel, left").add(side, (w - 6, 0, 0), "Side panel, right")
     group.add(back, (0, d - 6, 0)).add(top).add(base)
-    for i, (x, z) in enumerate([(x, z) for x in (-1, 1) for z in (180.0, 980.0, 1780.0)]):
-        group.add(hex_bolt, turn(X, -90, offset=(x * (w - 20), d - 12, z)), f"Panel bolt {i + 1}")
+    for i, (x, z) in enumerate([(x, z) for x in (-1, 1) for z in BOLTS]):
+        group.add(hex_bolt, turn(X, -90, offset=(x * (w - 20), d - 14, z)), f"Panel bolt {i + 1}")
     return group
 
 
@@ -194,14 +218,45 @@ def compressor() -> Group:
     """The vessel in the lower bay."""
     vessel = fuse(cylinder(150, 380, (0, 0, 60)), fillet(cylinder(150, 80, (0, 0, 420)), 38))
     mount = Solid("Rubber mount", fuse(cylinder(24, 30), cylinder(8, 52)), BLACK)
-    group = Group("Compressor").add(Solid("Vessel", vessel, DARK))
-    group.add(Solid("Base plate", fillet(box((380, 380, 12), (-190, -190, 32)), 4), STEEL))
+    corners = [(-160, -160), (160, -160), (160, 160), (-160, 160)]
+    plate = cut(fillet(box((380, 380, 12), (-190, -190, 32)), 4), *[cylinder(8, 40, (x, y, 20)) for x, y in corners])
+    group = Group("Compressor").add(Solid("Vessel", vessel, DARK)).add(Solid("Base plate", plate, STEEL))
     group.add(
-        Solid("Suction line", fuse(cylinder(16, 190, (90, 60, 470)), cylinder(16, 220, (90, 60, 644), X)), COPPER)
+        Solid("Suction line", fuse(cylinder(16, 160, (90, 60, 500)), cylinder(16, 220, (90, 60, 644), X)), COPPER)
     )
-    for i, (x, y) in enumerate([(-1, -1), (1, -1), (1, 1), (-1, 1)]):
-        group.add(mount, (x * 160, y * 160, 4), f"Rubber mount {i + 1}")
+    for i, (x, y) in enumerate(corners):
+        group.add(mount, (x, y, 2), f"Rubber mount {i + 1}")
     return group
+
+
+def filters() -> Group:
+    """The filter on its tray between guides, pushed home against a seal that it squeezes."""
+    w, d, h = FILTER
+    _, y, z = FILTER_AT
+    back = y + d / 2 - SQUEEZE
+    tray = Solid("Filter tray", box((WIDTH - 2 * POST, 480, 4), (-(WIDTH / 2 - POST), -DEPTH / 2 + 20, z - 4)), STEEL)
+    guide = Solid("Filter guide", fillet(box((8, 400, 20), (-4, -200, 0)), 1), DARK)
+    stop = Solid("Filter stop", box((w + 20, 12, h), (-(w + 20) / 2, back + 8, z)), STEEL)
+    seal = Solid("Filter seal", box((w, 8, h - 8), (-w / 2, back, z + 4)), BLACK)
+    edge = Solid(
+        "Filter frame",
+        cut(box(FILTER, (-w / 2, -d / 2, 0)), box((w - 60, d - 60, 60), (30 - w / 2, 30 - d / 2, -8))),
+        BLUE,
+    )
+    pad = Solid("Filter pad", box((w - 60, d - 60, h - 8), (30 - w / 2, 30 - d / 2, 4)), CREAM)
+    pull = Solid(
+        "Filter pull",
+        fuse(
+            cylinder(5, 100, (-50, -d / 2 - 24, h / 2), X),
+            cylinder(5, 24, (-44, -d / 2 - 24, h / 2), Y),
+            cylinder(5, 24, (44, -d / 2 - 24, h / 2), Y),
+        ),
+        BLACK,
+    )
+    group = Group("Filter bay").add(tray).add(stop).add(seal)
+    for side, name in ((-1, "left"), (1, "right")):
+        group.add(guide, (side * (w / 2 + 4.5), y, z), f"Filter guide, {name}")
+    return group.add(Group("Filter").add(edge).add(pad).add(pull), FILTER_AT)
 
 
 def louvres() -> Group:
@@ -261,9 +316,13 @@ def cassette() -> Group:
         cylinder(172, 60, (0, -d / 2 - 20, 0), Y),
         # at the back, through which the motor comes out with its bracket
         box((444, 30, 172), (-222, d / 2 - 20, -94)),
+        *[cylinder(4 - THREAD, 20, (x, -d / 2 - 5, z), Y) for x in (-200, 200) for z in (-185, 185)],
     )
     motor = fuse(cylinder(62, 150, (0, 0, 0), Y), cylinder(40, 170, (0, -10, 0), Y), cylinder(14, 210, (0, -50, 0), Y))
-    blade = prism([(0, 0, 44), (0, 0, 150), (46, 0, 146), (60, 0, 100), (34, 0, 44)], (0, 5, 0))
+    blade = cut(
+        prism([(0, 0, 44), (0, 0, 150), (46, 0, 146), (60, 0, 100), (34, 0, 44)], (0, 5, 0)),
+        cylinder(50, 20, (0, -5, 0), Y),
+    )
     hub = Solid("Hub", fuse(cylinder(50, 54, (0, 0, 0), Y), fillet(cylinder(30, 16, (0, -14, 0), Y), 5)), DARK)
     impeller = Group("Impeller").add(hub)
     pitched = Solid("Blade", blade, DARK)
@@ -272,8 +331,13 @@ def cassette() -> Group:
     guard = Group("Guard")
     for i, radius in enumerate((60, 115, 168)):
         guard.add(Solid(f"Guard ring {radius}", ring(radius, 3, axis=Y), STEEL), name=f"Guard ring {i + 1}")
-    spoke = Solid("Guard spoke", cylinder(2.5, 356, (-178, 4, 0), X), STEEL)
-    for i in range(3):
+    # its wires are welded where they cross
+    boss = cut(
+        cylinder(20, 7, (0, 1.8, 0), Y), *[cylinder(2.5, 60, (18 * x, 5.3, 18 * z), (x, y, z)) for x, y, z in WIRES]
+    )
+    spoke = Solid("Guard spoke", cylinder(2.5, 160, (18, 5.3, 0), X), STEEL)
+    guard.add(Solid("Guard boss", boss, STEEL))
+    for i in range(6):
         guard.add(spoke, turn(Y, 60 * i + 30), f"Guard spoke {i + 1}")
     handle = Solid(
         "Handle",
@@ -294,14 +358,15 @@ def cassette() -> Group:
     )
     group.add(skid, (-240, 0, -h / 2 - 8), "Skid, left").add(skid, (240, 0, -h / 2 - 8), "Skid, right")
     for i, (x, z) in enumerate([(-1, -1), (1, -1), (1, 1), (-1, 1)]):
-        group.add(hex_bolt, turn(X, 90, offset=(x * 200, -d / 2 + 12, z * 185)), f"Cover bolt {i + 1}")
+        group.add(hex_bolt, turn(X, 90, offset=(x * 200, -d / 2 + 14, z * 185)), f"Cover bolt {i + 1}")
     return group
 
 
 def cabinet() -> Group:
     """The whole cabinet, the cassette in its bay."""
     group = Group("Heat-pump cabinet").add(frame()).add(panels()).add(riser())
-    group.add(compressor(), (-40, 60, 116)).add(louvres(), (0, -DEPTH / 2 + 36, 300))
+    group.add(filters())
+    group.add(compressor(), (-40, 60, 104)).add(louvres(), (0, -DEPTH / 2 + 36, 300))
     group.add(cassette(), (0, -90, SHELF + 8 + BAY[2] / 2))
     return group
 
@@ -334,11 +399,14 @@ def trolley() -> Group:
     )
     fork = Solid(
         "Fork",
-        fuse(
-            box((56, 6, 110), (-28, 22, -12)),
-            box((56, 6, 110), (-28, -28, -12)),
-            box((56, 56, 8), (-28, -28, 98)),
-            cylinder(18, 22, (0, 0, 105.5)),
+        cut(
+            fuse(
+                box((56, 6, 110), (-28, 22, -12)),
+                box((56, 6, 110), (-28, -28, -12)),
+                box((56, 56, 8), (-28, -28, 98)),
+                cylinder(18, 22, (0, 0, 105.5)),
+            ),
+            cylinder(8, 80, (0, -40, 0), Y),
         ),
         SLATE,
     )
@@ -353,21 +421,30 @@ def trolley() -> Group:
 
 def hoist() -> Group:
     """A small jib hoist: column, arm, trolley block, hook. The arm points to -X from the column."""
-    group = Group("Jib hoist").add(Solid("Base plate", fillet(box((420, 420, 20), (-210, -210, 0)), 5), DARK))
-    for i, (x, y) in enumerate([(-1, -1), (1, -1), (1, 1), (-1, 1)]):
-        group.add(anchor, (x * 165, y * 165, 6), f"Anchor bolt {i + 1}")
+    corners = [(-165, -165), (165, -165), (165, 165), (-165, 165)]
+    plate = cut(fillet(box((420, 420, 20), (-210, -210, 0)), 5), *[cylinder(6.5, 40, (x, y, -10)) for x, y in corners])
+    group = Group("Jib hoist").add(Solid("Base plate", plate, DARK))
+    for i, (x, y) in enumerate(corners):
+        group.add(anchor, (x, y, 6), f"Anchor bolt {i + 1}")
     group.add(Solid("Column", tube(80, 70, 2480, (0, 0, 20)), BLUE))
     arm = cut(
-        fuse(box((1750, 80, 140), (-1700, -40, 0)), tube(104, 81, 220, (0, 0, -40))),
+        fuse(box((1750, 80, 140), (-1700, -40, 0)), tube(104, 87, 220, (0, 0, -40))),
         cylinder(26, 200, (-REACH, 0, -20)),
+        cylinder(87, 300, (0, 0, -60)),
     )
     group.add(Solid("Arm", arm, BLUE), (0, 0, 2280))
-    group.add(Solid("Brace", prism([(-100, -15, 2290), (-700, -15, 2290), (-100, -15, 1850)], (0, 30, 0)), BLUE))
+    group.add(Solid("Brace", prism([(-104, -15, 2280), (-700, -15, 2280), (-104, -15, 1850)], (0, 30, 0)), BLUE))
     # a spindle through the block, long enough to let the hook down to the trolley
     block = cut(fillet(box((170, 130, 70), (-85, -65, 2200)), 6), cylinder(26, 100, (0, 0, 2190)))
     group.add(Solid("Trolley block", block, AMBER), (-REACH, 0, 0))
     lifting = Group("Hook").add(Solid("Spindle", cylinder(9, 1500, (0, 0, 1570)), STEEL))
-    lifting.add(Solid("Hook plate", fuse(cylinder(26, 62, (0, 0, 1518)), cylinder(60, 12, (0, 0, 1512))), DARK))
+    lifting.add(
+        Solid(
+            "Hook plate",
+            cut(fuse(cylinder(26, 62, (0, 0, 1518)), cylinder(60, 12, (0, 0, 1512))), cylinder(9, 20, (0, 0, 1570))),
+            DARK,
+        )
+    )
     group.add(lifting, (-REACH, 0, 0))
     return group
 
@@ -376,7 +453,8 @@ def gate() -> Group:
     """A swing gate: two posts, a leaf of tubes that swings about its hinges."""
     post = Solid("Gate post", fuse(cylinder(45, 1150), cylinder(90, 12)), DARK)
     tube_x = Solid("Leaf tube", cylinder(18, 1180, (0, 0, 0), X), AMBER)
-    bar = Solid("Leaf bar", cylinder(11, 800), AMBER)
+    ends = [cylinder(18, 60, (-30, 0, z), X) for z in (0, 800)]
+    bar = Solid("Leaf bar", cut(cylinder(11, 800), *ends), AMBER)
     hinge = Solid("Hinge", tube(24, 12, 60), STEEL)
     leaf = Group("Leaf").add(tube_x, (0, 0, 140), "Leaf tube, lower").add(tube_x, (0, 0, 940), "Leaf tube, upper")
     for i in range(8):

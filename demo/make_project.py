@@ -112,6 +112,7 @@ def build() -> project_file.Opened:
     project = with_hoisting(project, ids, meshes)
     project = with_gate(project, ids)
     project = with_louvres(project, ids)
+    project = with_filter(project, ids)
     project = with_light(project, ids)
     project = with_wheels(project, ids, meshes)
     project = with_cameras(project, ids, meshes)
@@ -367,10 +368,25 @@ def with_louvres(project: Project, ids: dict[str, str]) -> Project:
     return project
 
 
+def with_filter(project: Project, ids: dict[str, str]) -> Project:
+    """The filter is pulled off its seal and out along its guides, and pushed home again."""
+    taken = ids["Filter"]
+    project = edits.add(project, PathRecord("path-4", "Filter guides", PointShape(tuple(map(PathPoint, FILTER_PULL)))))
+    out = Run(
+        "run-6", "Filter comes out", taken, "path-4", start=0.8, duration=1.6, heading=FixedHeading(), pacing=Law("modified sine")
+    )  # fmt: skip
+    home = edits.change(out, id="run-7", name="Filter is pushed home", start=FILTER_HOME, backwards=True)
+    return edits.add(project, out, home)
+
+
+FILTER_PULL = ((0.0, -165.0, 1604.0), (0.0, -465.0, 1604.0))
+FILTER_HOME = 8.0  # s at which it sets out back
+
+
 def with_light(project: Project, ids: dict[str, str]) -> Project:
     """A spot light on a rail above the aisle keeps with the trolley, and comes up as it sets out."""
     aisle = get(project, "path-2")
-    rail = edits.change(aisle, id="path-4", name="Light rail")
+    rail = edits.change(aisle, id="path-5", name="Light rail")
     project = edits.add(project, rail)
     project = raised(project, rail.id, 2900.0)
     trolley = ids["Service trolley"]
@@ -384,17 +400,17 @@ def with_light(project: Project, ids: dict[str, str]) -> Project:
         "light-1", "Follower light", "spot", (3200.0, -3400.0, 2900.0), PartAim(trolley), cone=50.0, keys=keys
     )
     project = edits.add(project, light)
-    for number, lead in ((6, "run-2"), (7, "run-3")):
+    for number, lead in ((8, "run-2"), (9, "run-3")):
         run = get(project, lead)
         follows = edits.change(
             run,
             id=f"run-{number}",
-            name=f"Light follows {'in' if number == 6 else 'out'}",
+            name=f"Light follows {'in' if number == 8 else 'out'}",
             rider=light.id,
             path=rail.id,
             heading=FixedHeading(),
             # behind its front both ways: what is behind is ahead where it goes backwards
-            follows=Following(lead, 600.0 if number == 6 else -600.0),
+            follows=Following(lead, 600.0 if number == 8 else -600.0),
             mark=None,
         )
         project = edits.add(project, follows)
@@ -442,7 +458,7 @@ def closed_cabinet() -> project_file.Opened:
     meshes[shape.hash] = shape
     project = edits.update(project, project.parts[-1].id, name="Wall behind", colour="#d9d2c3")
     # pulled by hand, each comes out by 3 mm at least
-    order = order_of(project, meshes, [door, ids["Fan cassette"], ids["Motor"]], 3.0)
+    order = order_of(project, meshes, [door, ids["Filter"], ids["Fan cassette"], ids["Motor"]], 3.0)
     project = add_sequence(project, order, 0.5)
     project = add_orbit(
         project, meshes, [ids["Heat-pump cabinet"]], duration=8.0, offset=2600.0, height=1900.0, start=-75.0

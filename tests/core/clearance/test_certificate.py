@@ -2,14 +2,29 @@
 
 import numpy as np
 import pytest
+import trimesh
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from shapes import box_mesh, straight
 
+from kestrav.core.clearance import certificate
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, Axle, Eased, Part, Path, Placement, Project, Run, Settings, Spin
+from kestrav.core.document.records import (
+    AlongHeading,
+    Axle,
+    Eased,
+    FixedHeading,
+    Part,
+    Path,
+    Placement,
+    Project,
+    Run,
+    Settings,
+    Spin,
+)
+from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.motion.poses import world_poses
 from kestrav.core.motion.runs import frame_times
@@ -139,3 +154,60 @@ def test_what_lies_inside_another_as_it_stands_is_told_as_a_contact_that_deep():
     assert contact.deep == pytest.approx(200.0, abs=0.1) and not told.stretches
     # although their surfaces are far apart, it has not parted: the frames say the same
     assert contact.told == "in contact all along" and not sweep(made, meshes, frame_times(made)).breaches
+
+
+def rod_mesh(radius, low, high, sections=64):
+    solid = trimesh.creation.cylinder(radius, segment=[(0, 0, low), (0, 0, high)], sections=sections)
+    return mesh(solid.vertices, solid.faces)
+
+
+def bored_block(bore, sections=64):
+    solid = trimesh.boolean.difference(
+        [trimesh.creation.box((80, 80, 60)), trimesh.creation.cylinder(bore, 80, sections=sections)]
+    )
+    return mesh(solid.vertices, solid.faces)
+
+
+@pytest.mark.parametrize("turning", ["shaft", "block"])
+def test_what_is_round_turns_in_its_bore_as_fast_as_it_may(turning):
+    """A shaft that turns 500 times in a bore with 0.1 mm of air, or the block about the shaft: few looks show it."""
+    made, meshes = scene(6.0, shaft=(rod_mesh(10.0, -40, 60), (0, 0, 0)), block=(bored_block(10.1), (0, 0, 0)))
+    made = edits.add(made, Spin("spin-1", "Spin", turning, UP, end=5.0, rpm=6000.0))
+    told = certify(made, meshes)
+    assert told.standing == "certified" and told.measured < 10_000
+    # what is left of the air between 64 sides within 64 sides, in whatever way they stand
+    sagitta = 10.1 * (1 - np.cos(np.pi / 64))
+    times = np.linspace(0.0, 0.02, 200)
+    assert 0.1 - 2 * sagitta - 5e-3 <= told.at_least <= truth(made, meshes, ("shaft", "block"), times).min() + 1e-6
+
+
+def test_a_turning_shaft_that_is_carried_aside_is_seen_to_touch_its_bore():
+    shaft, block = rod_mesh(10.0, -40, 60, 48), bored_block(10.6, 48)
+    made, meshes = scene(0.2, shaft=(shaft, (0, 0, 0)), block=(block, (0, 0, 0)))
+    made = edits.add(made, Spin("spin-1", "Spin", "shaft", UP, end=2.0, rpm=120.0))
+    for aside, standing in ((0.3, "certified"), (0.5, "breached")):
+        moved = goes(made, "shaft", (0, 0, 0), (aside, 0, 0), heading=FixedHeading())
+        told = certify(moved, meshes)
+        assert told.standing == standing, told
+        least = truth(moved, meshes, ("shaft", "block"), np.linspace(1.9, 2.0, 120)).min()
+        seen = told.at_least if standing == "certified" else told.stretches[0].least
+        assert seen <= least + 1e-3 and seen >= least - 0.05
+
+
+@pytest.mark.parametrize("off", [0.05, 0.5])
+def test_a_round_shaft_that_turns_about_another_line_swings_out(off):
+    made, meshes = scene(0.2, shaft=(rod_mesh(10.0, -40, 60, 32), (0, 0, 0)), block=(bored_block(10.6, 32), (0, 0, 0)))
+    made = edits.add(made, Spin("spin-1", "Spin", "shaft", Axle((off, 0, 0), (0, 0, 1)), end=1.0, rpm=60.0))
+    told = certify(made, meshes)
+    least = truth(made, meshes, ("shaft", "block"), np.linspace(0.0, 1.0, 240)).min()
+    assert told.standing == ("certified" if least >= 0.2 else "breached")
+    assert (told.stretches[0].least if told.stretches else told.at_least) <= least + 1e-3
+
+
+def test_what_cannot_be_shown_is_not_looked_at_for_ever(monkeypatch):
+    """A square shaft in its bore: each look tells of a hundredth of a turn only."""
+    monkeypatch.setattr(certificate, "_MOST_OF_A_PAIR", 1000)
+    made, meshes = scene(6.0, shaft=(box_mesh(14.14, 14.14, 100), (0, 0, 0)), block=(bored_block(10.1), (0, 0, 0)))
+    made = edits.add(made, Spin("spin-1", "Spin", "shaft", UP, end=1.0, rpm=6000.0))
+    told = certify(made, meshes)
+    assert told.standing == "not shown" and told.measured < 10_000

@@ -15,16 +15,18 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Part, Project
-from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
 from kestrav.core.geometry.models import Nearest, model, nearest, placed
-from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.geometry.roundness import facet_error
+from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.motion.bounds import WORLD, Points, of_box
 from kestrav.core.motion.displacement import Displacement
 from kestrav.core.motion.joints import joints
 from kestrav.core.motion.kinematics import Motion
 from kestrav.core.motion.law_changes import with_changes
+from kestrav.core.motion.linkage import unit
 from kestrav.core.motion.poses import moving_groups
-from kestrav.core.motion.resting import rest_poses, rows
+from kestrav.core.motion.resting import placement_matrix, rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh
 
 Array = NDArray[np.float64]
@@ -33,6 +35,8 @@ _MOST_TURN = 0.2  # rad that anything may turn in a step, so that what it sweeps
 _MOST_FINER = 256  # parts into which a step is divided at most for that
 _WINDOW = 60  # steps looked at together
 _TINY = 1e-4  # mm
+_STAYS = 1e-8  # mm, by which what stays may seem to go, by rounding errors
+_SETTLED = 2e-3  # mm, which that comes to at most over as many steps as are looked at together
 _MOMENT = 1e-9  # s by which a step may reach into a span and not be in it
 _MOST_AT_ONCE = 20_000  # steps whose poses are held together
 _FINE_KEPT = 64  # steps whose fine poses are kept
@@ -71,6 +75,78 @@ def pairing(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, need: 
     return Pairing(
         a, b, (first, second), (model(first), model(second)), (of_box(first.bounds), of_box(second.bounds)), need
     )
+
+
+@dataclass(frozen=True, eq=False)
+class Rounded:
+    """A pair that turns about what is round: the corners of both, with the lines about which turns change nothing, and the ``error`` in mm
+    by which they may, as facets are not round.
+
+    ``held`` are those lines (2, 3) of what turns, the first or the second (0, 1), in its coordinates that are the axis of the other one,
+    with where that is there: it has to stay.
+    """
+
+    corners: tuple[Points, Points]
+    error: float
+    held: tuple[tuple[int, Array, Array], ...]
+
+    def holds(self, seen: Array) -> bool:
+        """Whether it is so at poses (n, 4, 4) of the first body as the second sees them."""
+        for side, line, there in self.held:
+            poses = seen if side == 0 else inverse_rigid(seen)
+            stands = line @ np.swapaxes(poses[:, :3, :3], 1, 2) + poses[:, None, :3, 3]
+            if np.abs(stands - there).max() > _STAYS:
+                return False
+        return True
+
+
+def rounded(project: Project, pair: Pairing, seen: Array) -> Rounded | None:
+    """How a pair turns about what is round, by the axles of wheels, spins and drives that carry it, the first body at a pose (4, 4) as
+    the second sees it; None where it does not."""
+    poses = (seen, inverse_rigid(seen))
+    corners, held, error = list(pair.corners), [], 0.0
+    for side, body in enumerate((pair.a, pair.b)):
+        mine, other = pair.shapes[side], pair.shapes[1 - side]
+        best, where = np.inf, -1
+        lines = [_line(axle, mine.bounds, other.bounds, poses[side]) for axle in _axles(project, body)]
+        for k, line in enumerate(lines):
+            there = apply(poses[side], line)
+            own = facet_error(mine, line.mean(axis=0), line[1] - line[0])
+            apart = facet_error(other, there.mean(axis=0), there[1] - there[0]) + _SETTLED
+            for number, found in ((2 * k, own), (2 * k + 1, apart)):
+                if found < best:
+                    best, where = found, number
+        if np.isfinite(best):
+            line = lines[where // 2]
+            corners[side] = Points(pair.corners[side].centres, pair.corners[side].radii, line)
+            error += best
+            if where % 2:
+                held.append((side, line, apply(poses[side], line)))
+    return Rounded((corners[0], corners[1]), error, tuple(held)) if error > 0 else None
+
+
+def _axles(project: Project, body: str) -> Iterator[tuple[Array, Array]]:
+    """The axles, by origin and direction (3,) in a body's coordinates, about which it or what it lies in is turned."""
+    within = np.eye(4)
+    for part in (body, *reversed(ancestors(project, body))):
+        for joint in joints(project).get(part, ()):
+            if joint.role == "turns":
+                inverse = inverse_rigid(within)
+                yield apply(inverse, np.array([joint.axle.origin]))[0], inverse[:3, :3] @ unit(joint.axle.direction)
+        item = get(project, part)
+        assert isinstance(item, Part)
+        within = placement_matrix(item.placement) @ within
+
+
+def _line(axle: tuple[Array, Array], mine: Array, other: Array, seen: Array) -> Array:
+    """Two points (2, 3) of an axle that are as far from their middle as anything of two boxes (2, 3) is, the first of which the other sees
+    at a pose (4, 4)."""
+    origin, way = axle
+    corners = np.concatenate([box_corners(mine), apply(inverse_rigid(seen), box_corners(other))])
+    along = (corners - origin) @ way
+    middle = origin + 0.5 * (along.min() + along.max()) * way
+    far = float(np.linalg.norm(corners - middle, axis=1).max())
+    return np.array([middle - far * way, middle + far * way])
 
 
 @dataclass(frozen=True, eq=False)
@@ -191,7 +267,7 @@ class Stage:
     times: Array
     led: Array
     moves: Displacement
-    _ways: dict[tuple[str, str], Array] = field(default_factory=dict)
+    _ways: dict[tuple[str, str, bool], Array] = field(default_factory=dict)
     _all: Array | None = None
 
     @property
@@ -205,11 +281,12 @@ class Stage:
             self._all = np.stack([self.moves.of(i, WORLD, c).way for i, c in zip(things, corners, strict=True)], axis=1)
         return self._all
 
-    def ways(self, pair: Pairing) -> Array:
-        """How far (n - 1,) in mm the bodies of a pair go at most to each other in each step."""
-        key = (pair.a, pair.b)
+    def ways(self, pair: Pairing, turning: Rounded | None = None) -> Array:
+        """How far (n - 1,) in mm the bodies of a pair go at most to each other in each step, but for turns about what is round."""
+        key = (pair.a, pair.b, turning is not None)
         if key not in self._ways:
-            self._ways[key] = self.moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
+            one, two = pair.corners if turning is None else turning.corners
+            self._ways[key] = self.moves.between(pair.a, one, pair.b, two)
         return self._ways[key]
 
 
@@ -237,9 +314,9 @@ class Window:
         """Its steps among the stage's."""
         return slice(self.first, self.last)
 
-    def ways(self, pair: Pairing) -> Array:
-        """How far (n - 1,) in mm the bodies of a pair go at most to each other in each step."""
-        return self.stage.ways(pair)[self.steps]
+    def ways(self, pair: Pairing, turning: Rounded | None = None) -> Array:
+        """How far (n - 1,) in mm the bodies of a pair go at most to each other in each step, but for turns about what is round."""
+        return self.stage.ways(pair, turning)[self.steps]
 
     def ways_of(self, thing: str, corners: Points) -> Array:
         """How far (n - 1,) in mm points of a thing go at most in the room in each step."""
@@ -257,6 +334,7 @@ class Between:
     times: Array
     # the first leader's poses (n, 4, 4) as the second sees them, at the fine times of a step, for all pairs between two groups
     _known: dict[tuple[int, float, float], tuple[Array, Array, Displacement]] = field(default_factory=dict)
+    _rounded: dict[tuple[str, str], Rounded | None] = field(default_factory=dict)
 
     def windows(self, end: float, begin: float | None = None) -> Iterator[Window]:
         """Windows of time, from the start to the first time at or after an end; or cut at a beginning and the end exactly."""
@@ -305,6 +383,14 @@ class Between:
             times = np.linspace(start, end, max(int(np.ceil((end - start) / step)), 1) + 1)
             self._known[key] = (times, self.seen(g, times), Displacement(self.motion, times))
         return self._known[key]
+
+    def rounded(self, pair: Pairing, seen: Array) -> Rounded | None:
+        """How a pair turns about what is round, where it does so at all of some poses (n, 4, 4) of the first body as the second sees it."""
+        key = (pair.a, pair.b)
+        if key not in self._rounded:
+            self._rounded[key] = rounded(self.project, pair, seen[0])
+        found = self._rounded[key]
+        return found if found is not None and found.holds(seen) else None
 
     def within(self, pair: Pairing, led: Array) -> Array:
         """The first body's poses (n, 4, 4) as the second sees them, from those of their groups' leaders."""

@@ -56,6 +56,7 @@ _EVEN_LOOKS, _VALLEYS, _ZOOMS = (
     6,
 )  # where the bounds tell too little: all along a breach, and then about the nearest
 _FARTHEST = 1e6  # mm
+_MOST_OF_A_PAIR = 30_000  # distances of one pair, after which what is left of it is looked at coarsely, and told where that does not show it
 _VAGUE = 4.0  # times as much as of the whole step that its parts may come to
 _DEPTHS = 17  # along a stretch in which a pair overlaps
 _CLOSE = 1e-6  # mm by which a distance may fall short of what is required, as measured
@@ -115,6 +116,7 @@ class _Proof:
     share: float = 0.0
     measured: int = 0
     found: list[Stretch] = field(default_factory=list)
+    of_pairs: dict[tuple[str, str], int] = field(default_factory=dict)
 
     @property
     def moving(self) -> Between:
@@ -272,7 +274,11 @@ def _window(proof: _Proof, g: int, window: Window) -> None:
     seen = inverse_rigid(two) @ one
     for k in np.flatnonzero(~far.all(axis=0)):
         pair = pairs[k]
-        steps = _Steps(window.times, moving.within(pair, seen), window.ways(pair), window.stage.sudden[window.steps])
+        own = moving.within(pair, seen)
+        turning = moving.rounded(pair, own)
+        steps = _Steps(window.times, own, window.ways(pair), window.stage.sudden[window.steps])
+        if turning is not None:
+            steps.turning(window.ways(pair, turning), turning.error)
         near = np.flatnonzero(~far[:, k])
         # steps in a row are looked at together
         for mine in np.split(near, np.flatnonzero(np.diff(near) > 1) + 1):
@@ -292,12 +298,19 @@ class _Steps:
     def __post_init__(self) -> None:
         self.gone = np.concatenate([[0.0], np.cumsum(self.ways)])
         self.jumps = np.concatenate([[0], np.cumsum(self.sudden)])
+        self.unturned, self.error = self.gone, np.inf
+
+    def turning(self, ways: Array, error: float) -> None:
+        """They turn about what is round: how far (n - 1,) they go at most but for that, which changes their distance by no more than an
+        error in mm in all."""
+        self.unturned, self.error = np.concatenate([[0.0], np.cumsum(ways)]), error
 
     def least(self, a: int, b: int, ends: list[float]) -> float:
         """How far apart they are at least from one time to another, at which they are as told; over a jump only in a step of its own."""
         if self.jumps[b] > self.jumps[a]:
             return min(ends) if b - a == 1 else -np.inf
-        return 0.5 * (sum(ends) - float(self.gone[b] - self.gone[a]))
+        plain = 0.5 * (sum(ends) - float(self.gone[b] - self.gone[a]))
+        return max(plain, 0.5 * (sum(ends) - float(self.unturned[b] - self.unturned[a])) - self.error)
 
     def parted(self, a: int, b: int) -> int:
         """The time between two at which to look next: the middle, or beside a jump."""
@@ -312,6 +325,7 @@ def _away(proof: _Proof, pair: Pairing, seen: Array, k: int, known: dict[int, fl
     """How far a pair is apart at one of its poses, or ``enough`` if it is farther: no more is needed for the whole stretch."""
     if k not in known:
         proof.measured += 1
+        proof.of_pairs[pair.a, pair.b] = proof.of_pairs.get((pair.a, pair.b), 0) + 1
         if proof.measured % _OFTEN == 0:
             proof.tell()
         found = distance_of(pair, seen[k], enough)
@@ -339,7 +353,9 @@ def _prove(
         if least >= pair.need - _CLOSE:
             proof.at_least = min(proof.at_least, least)
             continue
-        if b - a > 1:
+        if proof.of_pairs[pair.a, pair.b] > _MOST_OF_A_PAIR:
+            _keep(proof, pair, steps.times, known, a, b)
+        elif b - a > 1:
             middle = steps.parted(a, b)
             waiting += [(middle, b), (a, middle)]
         elif max(ends) < pair.need - _CLOSE or steps.sudden[a]:
@@ -355,6 +371,9 @@ def _prove(
                 continue
             told = {0: known[a], len(fine) - 1: known[b]}
             finer = _Steps(fine, own, ways, moves.sudden)
+            turning = proof.moving.rounded(pair, own)
+            if turning is not None:
+                finer.turning(moves.between(pair.a, turning.corners[0], pair.b, turning.corners[1]), turning.error)
             _prove(proof, g, pair, finer, 0, len(fine) - 1, told, depth + 1)
         else:
             _keep(proof, pair, steps.times, known, a, b)

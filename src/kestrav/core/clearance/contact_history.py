@@ -316,6 +316,12 @@ class _History:
         if times[0] > times[-1]:
             ways, sudden, led = ways[::-1], sudden[::-1], led[::-1]
         far = np.concatenate([[0.0], np.cumsum(ways)])
+        turning = self.moving.rounded(pair, led)
+        unturned, error = far, np.inf
+        if turning is not None:
+            own = stage.ways(pair, turning)
+            unturned = np.concatenate([[0.0], np.cumsum(own if times[0] <= times[-1] else own[::-1])])
+            error = turning.error
         jumps = np.append(np.flatnonzero(sudden), len(times))
         n = 0
         while True:
@@ -325,6 +331,8 @@ class _History:
                 return self._parting(k, float(low), float(high), limit)
             # nothing can have parted before it has gone so far, or jumps
             n_next = int(np.searchsorted(far, far[n] + limit - near, side="left"))
+            if limit - near > error:
+                n_next = max(n_next, int(np.searchsorted(unturned, unturned[n] + limit - near - error, side="left")))
             jump = int(jumps[np.searchsorted(jumps, n)]) + 1
             n_next = max(min(n_next, jump), n + 1)
             if n_next >= len(times):

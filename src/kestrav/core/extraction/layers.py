@@ -72,6 +72,16 @@ class Layer:
         # surfaces that cross tell no depth
         return (found.distance - self.need if found.distance > 0 else -max(self.need, FINEST)), which
 
+    def spare(self, matrix: Array, below: float, likely: float, least: float) -> float:
+        """A length in mm by which they are farther apart than needed, no more than ``below``: twice what is ``likely`` if that is so, or
+        halved until it is; 0 where that comes under the ``least``. Many times quicker than to tell how far they are."""
+        some = min(2.0 * likely, below)
+        while some > least:
+            if self.free(matrix, some):
+                return some
+            some *= 0.5
+        return 0.0
+
     def quickly_free(self, matrix: Array, spare: float = 0.0) -> bool:
         """Whether they are as far apart as needed and by a spare in mm more."""
         return self.free(matrix, spare)

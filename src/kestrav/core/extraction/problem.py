@@ -285,9 +285,9 @@ class Problem:
     def _boxes(self) -> Array:
         return np.array([body.box for body in self.movers])
 
-    def _ahead(self, at: Pose, most: float, least: float) -> tuple[float, int]:
-        """How far in mm anything may go on from a pose, up to so many: no less than the least step where it is free; below 0 with the
-        obstacle where it is not."""
+    def _ahead(self, at: Pose, most: float, least: float, likely: float) -> tuple[float, int]:
+        """How far in mm anything may go on from a pose, up to so many, where so many are ``likely``: no less than the least step where it
+        is free; below 0 with the obstacle where it is not."""
         matrix = at.matrix(self.pivot)
         ahead = max(most, least)
         for gap, layer in sorted(((layer.gap(matrix), layer) for layer in self.layers()), key=lambda item: item[0]):
@@ -298,13 +298,11 @@ class Problem:
                 if gap <= 0 and not layer.quickly_free(matrix):
                     return -1.0, layer.other
                 ahead = min(ahead, max(gap, least))
-            elif ahead > least:
-                slack, which = layer.slack(matrix, ahead)
-                if slack < 0:
-                    return -1.0, which
-                ahead = min(ahead, max(slack, least))
-            elif not layer.free(matrix):
+                continue
+            spare = layer.spare(matrix, ahead, likely, least) if ahead > least else 0.0
+            if spare <= 0 and not layer.free(matrix):
                 return -1.0, layer.slack(matrix, 0.0)[1]
+            ahead = min(ahead, max(spare, least))
         return ahead, -1
 
     def _along(self, at: Callable[[float], Pose], whole: float) -> tuple[float, bool, int]:
@@ -312,13 +310,14 @@ class Problem:
         is required; whether that is all of it, and which obstacle stops it, if that is known (-1). Where it is tight some steps are gone
         before it is looked how tight it is."""
         least = max(0.25 * self.required, self.least_step)
-        gone, tight = 0.0, 0
+        gone, tight, likely = 0.0, 0, 8.0 * least
         while True:
-            ahead, which = self._ahead(at(gone), least if tight else max(whole - gone, 1.0), least)
+            ahead, which = self._ahead(at(gone), least if tight else max(whole - gone, 1.0), least, likely)
             if ahead < 0:
                 return gone, False, which
             if gone >= whole:
                 return whole, True, -1
+            likely = max(ahead, 2.0 * least)
             tight = tight - 1 if tight else (_TIGHT if ahead < 2.0 * least else 0)
             gone = min(gone + ahead, whole)
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.extraction.layers import FINEST
 from kestrav.core.extraction.poses import Pose, leaning, pose
-from kestrav.core.extraction.problem import Problem
+from kestrav.core.extraction.problem import Budget, Problem
 from kestrav.core.geometry.meshes import box_gaps
 
 Array = NDArray[np.float64]
@@ -114,9 +114,11 @@ def straight_pulls(problem: Problem, ways: list[Array], tick: Tick | None = None
     return sorted(found, key=lambda pull: (not pull.free, pull.travel if pull.free else -pull.travel))
 
 
-def legged_pull(problem: Problem, ways: list[Array], legs: int, tick: Tick | None = None) -> list[Pose] | None:
+def legged_pull(
+    problem: Problem, ways: list[Array], legs: int, tick: Tick | None = None, budget: Budget | None = None
+) -> list[Pose] | None:
     """The shortest way out found in so many straight legs, as poses with the first one where it stands; None when there is none among
-    the stops tried."""
+    the stops tried, all of them or what a budget is enough for."""
     best: tuple[float, list[Pose]] | None = None
     waiting: list[tuple[float, list[Pose], Array | None]] = [(0.0, [Pose()], None)]
     for leg in range(legs):
@@ -124,6 +126,8 @@ def legged_pull(problem: Problem, ways: list[Array], legs: int, tick: Tick | Non
         for number, (length, so_far, last) in enumerate(waiting):
             if tick is not None:
                 tick((leg + number / len(waiting)) / legs)
+            if budget is not None and budget.spent:
+                return None if best is None else best[1]
             for way in ways:
                 if last is not None and abs(float(way @ last)) > _ALIKE:
                     continue

@@ -44,7 +44,7 @@ _SPARE = 1.0  # mm
 _MOST_THINGS = 1000
 _MOST_IN_LEGS = 6  # things, the smallest ones, for which pulls in legs are tried where none comes straight out
 _MOST_LOOKS = 400  # at pairs, until it is given up to find what must come out together
-_LEG_CHECKS, _LEG_SECONDS = 10_000, 15.0  # that each of these may take
+_LEG_CHECKS, _LEG_SECONDS = 20_000, 45.0  # that each of these may take
 
 
 @dataclass(frozen=True)
@@ -340,16 +340,7 @@ class _Apart:
                 self._tell()
                 problem = self._problem(thing)
                 budget = Budget(problem, _LEG_CHECKS, _LEG_SECONDS)
-
-                def going(_share: float, budget: Budget = budget) -> None:
-                    self._tell()
-                    if budget.spent:
-                        raise _Enough
-
-                try:
-                    way = legged_pull(problem, self._axes(thing), legs, going)
-                except _Enough:
-                    continue
+                way = legged_pull(problem, self._axes(thing), legs, lambda _share: self._tell(), budget)
                 if way is not None and all(problem.free_between(a, b)[0] for a, b in itertools.pairwise(way)):
                     found.append(_removal([thing], way))
             if found:
@@ -418,10 +409,6 @@ class _Apart:
                 return k
         axes.append(way)
         return len(axes) - 1
-
-
-class _Enough(Exception):
-    """A search has spent what it may."""
 
 
 def _unlike(ways: Iterable[Array]) -> list[Array]:

@@ -79,7 +79,8 @@ class Displacement:
         if thing in self._busy:
             # of two that turn to each other one is taken as at rest
             return self._none() if frame == WORLD else self._unknown()
-        key = (thing, frame, points.centres.tobytes(), points.radii.tobytes())
+        line = None if points.line is None else points.line.tobytes()
+        key = (thing, frame, points.centres.tobytes(), points.radii.tobytes(), line)
         if key not in self._known or self._busy:
             found = self._joined(thing, frame, points, self.motion.joints_on(thing))
             found = Bound(np.where(self.sudden, 0.0, found.way), np.where(self.sudden, 0.0, found.turn))
