@@ -103,7 +103,7 @@ def live_while_dragging(_in_turns):
     opened = project_file.load(DEMO)
     project, live = opened.project, Live()
     live.checked(project, opened.meshes)
-    path = next(p for p in project.paths if p.name == "Way out")
+    path = next(p for p in project.paths if p.name == "Extraction path")
     place = np.array(path.shape.points[2].position, float)
     took, frames = [], []
     for k in range(40):

@@ -94,7 +94,7 @@ def build() -> project_file.Opened:
     cassette = ids["Fan cassette"]
     project = edits.add(
         project,
-        PathRecord("path-1", "Way out", PointShape(WAY_OUT)),
+        PathRecord("path-1", "Extraction path", PointShape(WAY_OUT)),
         Run(
             "run-1",
             "Cassette leaves",

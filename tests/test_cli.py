@@ -272,7 +272,7 @@ def test_extract_names_what_blocks(capsys, tmp_path):
     project_file.save(made.project, made.meshes, source)
     code, out, _ = run(capsys, "extract", source, "Block", "--checks", "4000", "--required", "1")
     assert code == 1
-    assert "No way out found" in out and "it could be pulled out along" in out
+    assert "No extraction path found" in out and "it could be pulled out along" in out
 
 
 def test_extract_in_order_makes_a_sequence(capsys, tmp_path):

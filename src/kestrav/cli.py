@@ -212,7 +212,7 @@ def extract(
     to: Annotated[
         str | None, typer.Option(help="Where its pivot is to go, in mm: x,y,z (turned as it stands).")
     ] = None,
-    onto: Annotated[str | None, typer.Option(help="What it is to be put down onto, by name or id.")] = None,
+    onto: Annotated[str | None, typer.Option(help="What it is to be set down onto, by name or id.")] = None,
     aside: Annotated[
         list[str] | None, typer.Option(help="What may be taken away first if it blocks; may be given again.")
     ] = None,

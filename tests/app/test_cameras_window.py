@@ -115,10 +115,10 @@ def test_an_orbit_is_asked_for_previewed_and_made(hand, monkeypatch):
     hand.session.select(project.paths[-1].id)
     hand.window.card.show_path_tab("Shape")
     hand.type_in("Offset", "1.1 m")
-    hand.choose("Figure", "circle")
+    hand.choose("Shape", "circle")
     shape = hand.session.project.paths[-1].shape
     assert (shape.kind, shape.offset) == ("circle", 1100.0)
-    hand.press("Begin at the view")
+    hand.press("Start at the view")
     place = hand.stage.panes["main"].viewpoint.position
     assert seen(hand, 0.0).position[0] == pytest.approx(place, abs=0.05)
 
@@ -126,7 +126,7 @@ def test_an_orbit_is_asked_for_previewed_and_made(hand, monkeypatch):
 def test_an_orbit_around_nothing_says_what_to_select(hand):
     hand.session.select(None)
     hand.window.cameras.orbit()
-    assert "select what the camera should go around" in hand.window.card.fault.text().lower()
+    assert "select the subject of the orbit" in hand.window.card.fault.text().lower()
 
 
 def test_following_by_the_dialog(hand, monkeypatch):
@@ -228,7 +228,7 @@ def test_with_alt_it_looks_and_a_free_aim_is_keyed_at_the_playhead(looking):
     hand.drag(at, at + QPoint(40, 0), keys=Qt.KeyboardModifier.AltModifier)
     assert "keeps looking at" in hand.window.card.fault.text()
     hand.window.card.show_camera_tab("Aim")
-    hand.choose("Looks", "free")
+    hand.choose("Aim", "free")
     assert isinstance(hand.session.camera.aim, FreeAim)
     hand.session.set_time(2.0)
     hand.drag(at, at + QPoint(40, 0))
@@ -256,7 +256,7 @@ def test_the_card_sets_lens_angle_aim_roll_and_limits(looking):
     hand = looking
     card = hand.window.card
     card.show_camera_tab("Lens")
-    hand.type_in("Angle", "39.6")
+    hand.type_in("Angle of view", "39.6")
     assert hand.session.camera.focal_length == pytest.approx(50.0, abs=0.05)
     assert "39.6°" in hand.said()
     hand.type_in("Lens", "0")
@@ -264,7 +264,7 @@ def test_the_card_sets_lens_angle_aim_roll_and_limits(looking):
     assert "focal length" in card.fault.text()
     hand.field("Parallel").setChecked(True)
     assert hand.session.camera.parallel
-    hand.type_in("Shows", "1.5 m")
+    hand.type_in("View height", "1.5 m")
     assert hand.session.camera.view_height == 1500.0
     hand.session.undo.undo()
     hand.session.undo.undo()
@@ -272,16 +272,16 @@ def test_the_card_sets_lens_angle_aim_roll_and_limits(looking):
     card.show_camera_tab("Aim")
     hand.type_in("Roll", "5")
     assert hand.session.camera.roll[0].angle == 5.0
-    hand.choose("Looks", "along")
+    hand.choose("Aim", "along")
     assert hand.session.camera.aim == AlongAim()
-    hand.choose("Looks", "point")
+    hand.choose("Aim", "point")
     assert isinstance(hand.session.camera.aim, PointAim)
-    hand.choose("Looks", "part")
+    hand.choose("Aim", "part")
     card.show_camera_tab("Frame")
-    hand.choose("Picture of", "part-2")
-    hand.type_in("At least", "40")
+    hand.choose("Subject", "part-2")
+    hand.type_in("Minimum size", "40")
     assert hand.session.camera.framing.least == pytest.approx(0.4)
-    hand.choose("Keeps size", "lens")
+    hand.choose("Keep size", "lens")
     kept = hand.session.camera
     assert kept.keeps == "lens" and 0.1 < kept.size < 1.0
 
@@ -419,14 +419,14 @@ def test_a_run_of_a_camera_can_stop_and_look(looking):
     hand = looking
     from kestrav.core.camera.making import add_on_path
 
-    hand.session.edit("Along", lambda p: add_on_path(p, "path-1", AlongAim(), 6.0))
+    hand.session.edit("Direction", lambda p: add_on_path(p, "path-1", AlongAim(), 6.0))
     run = hand.session.project.runs[-1].id
     hand.session.edit("Hold", lambda p: edits.update(p, run, duration=8.0))
     hand.session.set_time(3.0)
     hand.session.select(run)
-    hand.window.card.show_run_tab("Ties")
-    hand.press("Hold here")
-    hand.choose("Looks at", "part-2")
+    hand.window.card.show_run_tab("Links")
+    hand.press("Add hold here")
+    hand.choose("Aim", "part-2")
     hold = hand.session.project.runs[-1].holds[0]
     assert hold.look == PartAim("part-2")
 

@@ -157,7 +157,7 @@ def test_a_swept_space_becomes_a_part_and_is_worked_out_again(hand, monkeypatch,
     window.clearing.ask_write_part()
     assert (tmp_path / "s.stl").stat().st_size > 1000
     session.edit("Longer", lambda p: edits.set_point(p, "path-1", 4, position=(450.0, 0.0, 0.0)))
-    hand.press("Work it out again")
+    hand.press("Recompute")
     hand.qtbot.waitUntil(lambda: session.project.parts[-1].geometry != part.geometry, timeout=60_000)
     assert len(session.project.parts) == 4
     session.undo.undo()
@@ -194,7 +194,7 @@ def test_contacts_at_rest_are_listed_filtered_accepted_in_one_step_and_exported(
     hand.qtbot.waitUntil(lambda: clearing_.fits is not None and clearing_.fits.isVisible(), timeout=60_000)
     dialog = clearing_.fits
     table = dialog.table
-    assert "3 pairs meet at rest, 2 of them interfere" in dialog.told.text()
+    assert "3 pairs in contact at rest, 2 of them interfere" in dialog.told.text()
     assert table.item(0, 1).text() == "interferes" and table.item(0, 2).text() == "0.200"  # the deepest first
     dialog.kind.setCurrentIndex(dialog.kind.findData("touches"))
     shown = [line for line in range(table.rowCount()) if not table.isRowHidden(line)]

@@ -264,7 +264,7 @@ def test_a_path_is_drawn_on_from_either_end(hand):
     shape = PointShape((PathPoint((-60, -100, 0), "corner"), PathPoint((60, -100, 0), "corner")))
     hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", shape)))
     hand.session.select("path-9")
-    for text, place, index in (("Draw on from end", (150, -60, 0), -1), ("Draw on from start", (-150, -60, 0), 0)):
+    for text, place, index in (("Extend from end", (150, -60, 0), -1), ("Extend from start", (-150, -60, 0), 0)):
         hand.window.card.rebuild()
         next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
         hand.window.draw_tool.set(draws="corners", catches={"grid"})
@@ -378,7 +378,7 @@ def test_several_points_are_chosen_moved_and_merged(hand):
     assert places[1:3, 1] == pytest.approx([-160, -160], abs=4) and places[0, 1] == -100
     hand.type_in("Move by z", "20")
     assert [p.position[2] for p in hand.session.path.shape.points] == [0, 20, 20, 0]
-    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Merge them").click()
+    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Merge points").click()
     assert len(hand.session.path.shape.points) == 3
     hand.session.select("path-9")
     hand.stage.view.setFocus()
@@ -416,12 +416,12 @@ def test_smoothing_says_how_far_it_departs_before_it_is_accepted(hand):
     rough = PointShape(tuple(PathPoint((float(40 * k), 12.0 * (-1) ** k - 100, 0.0)) for k in range(-4, 5)))
     hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", rough)))
     hand.session.select("path-9")
-    hand.window.card.show_path_tab("Whole")
+    hand.window.card.show_path_tab("Transform")
     before = hand.session.project
-    hand.type_in("Smooth by", "10")
+    hand.type_in("Smoothing", "10")
     assert hand.session.project is before and hand.session.shown is not before
     text = hand.window.preview_bar.text.text()
-    assert "Departs" in text and "at most" in text and "→" in text
+    assert "Departure" in text and "at most" in text and "→" in text
     hand.session.accept()
     assert hand.session.project.paths[-1].shape != rough
     hand.session.undo.undo()
@@ -432,7 +432,7 @@ def test_the_whole_is_raised_to_a_thing_let_down_widened_and_reversed(hand):
     line = PointShape(tuple(PathPoint(p, "corner") for p in [(-150, -100, 0), (100, -100, 0), (100, 150, 0)]))
     hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", line)))
     hand.session.select("path-9")
-    hand.window.card.show_path_tab("Whole")
+    hand.window.card.show_path_tab("Transform")
 
     def height():
         return path_curve(hand.session.path).curve.position([0.0])[0, 2]
@@ -446,18 +446,18 @@ def test_the_whole_is_raised_to_a_thing_let_down_widened_and_reversed(hand):
         hand.window.card.rebuild()
         next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
 
-    pick("Height of", hand.session.project.cameras[0].id)
+    pick("Match height of", hand.session.project.cameras[0].id)
     assert height() == pytest.approx(hand.session.project.cameras[0].position[2])
-    pick("Height of", "part-2")
+    pick("Match height of", "part-2")
     box = world_bounds(hand.session.project, "part-2", hand.session.poses()[None])[0]
     assert height() == pytest.approx(box.mean(axis=0)[2])
     hand.type_in("Lift", "4")
     hand.type_in("Height", "900")
-    press("Let down")
+    press("Drop to surface")
     assert height() == pytest.approx(4, abs=0.2)
     hand.session.undo.undo()
-    hand.type_in("Widen to", "80")
-    assert "least bend radius straight → 80" in hand.window.preview_bar.text.text()
+    hand.type_in("Minimum bend radius", "80")
+    assert "minimum bend radius straight → 80" in hand.window.preview_bar.text.text()
     hand.session.accept()
     assert hand.session.path.shape.points[1].radius == 80
     end = path_curve(hand.session.path).curve.position([np.inf])[0]
@@ -469,7 +469,7 @@ def test_the_whole_is_moved_turned_scaled_offset_repeated_split_and_joined(hand)
     line = PointShape(tuple(PathPoint(p, "corner") for p in [(0, -100, 0), (100, -100, 0), (100, 0, 0)]))
     hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", line)))
     hand.session.select("path-9")
-    hand.window.card.show_path_tab("Whole")
+    hand.window.card.show_path_tab("Transform")
 
     def places():
         return np.array([p.position for p in hand.session.path.shape.points])
@@ -480,7 +480,7 @@ def test_the_whole_is_moved_turned_scaled_offset_repeated_split_and_joined(hand)
     assert places()[1] == pytest.approx([50, 0, 0])
     hand.type_in("Scale by", "2")
     assert path_curve(hand.session.path).length == pytest.approx(400)
-    hand.type_in("Sideways", "10")
+    hand.type_in("Offset", "10")
     assert places()[0] == pytest.approx([40, -100, 0])
     hand.type_in("Repeat", "2")
     assert len(hand.session.path.shape.points) == 5
@@ -542,7 +542,7 @@ def _shown(judged):
 
 def test_marks_of_the_selected_path_are_switched(hand):
     hand.session.select("path-2")
-    hand.window.card.show_path_tab("Judge")
+    hand.window.card.show_path_tab("Analysis")
     hand.stage.draw()
     judged = hand.stage.judged
     assert any("mm" in text for text in _shown(judged))

@@ -71,10 +71,10 @@ def test_the_lens_shows_the_look_and_the_background_of_its_shot(hand):
     plain = lens_picture(hand)
     bluish = float((plain[..., 2] - plain[..., 0] > 60).mean())
     assert bluish > 0.1
-    hand.choose("Look", "ghost")
+    hand.choose("Style", "ghost")
     ghost = lens_picture(hand)
     assert float((ghost[..., 2] - ghost[..., 0] > 60).mean()) < 0.3 * bluish
-    hand.choose("Look", "wire")
+    hand.choose("Style", "wire")
     wire = lens_picture(hand)
     assert reddish(wire) < 0.01 < reddish(plain)
     hand.type_in("Background", "#ffffff:#000000")
@@ -103,7 +103,7 @@ def test_what_is_written_shows_in_a_lens_that_is_large_enough(hand):
     assert np.abs(lens_picture(hand) - small).mean() < 1
     hand.window.undo_action.trigger()
     hand.stage.swap()
-    hand.window.card.show_shot_tab("On it")
+    hand.window.card.show_shot_tab("Overlays")
     plain = lens_picture(hand)
     hand.type_in("Title", "A red cube")
     titled = lens_picture(hand)
@@ -114,7 +114,7 @@ def test_what_is_written_shows_in_a_lens_that_is_large_enough(hand):
     hand.choose("Label", "part-1")
     assert shot_of(hand).shows.clock and shot_of(hand).shows.labels == ("part-1",)
     hand.press("Unlabel Cube")
-    hand.press("Nothing on it")
+    hand.press("Clear overlays")
     assert np.abs(lens_picture(hand) - plain).mean() < 1
 
 
@@ -175,7 +175,7 @@ def test_the_film_plays_from_its_start_to_its_end_in_the_lens(hand, film):
 def test_the_lens_follows_edits_of_the_film(hand, film):
     film.slider.setValue(80)
     film.toggle()
-    hand.session.edit("Look", lambda p: edits.update(p, "shot-2", look="wire", end=2.6))
+    hand.session.edit("Style", lambda p: edits.update(p, "shot-2", look="wire", end=2.6))
     assert not hand.window.player.playing
     assert hand.session.film.shot is shot_of(hand, "shot-2") and film.slider.value() == 79
     hand.session.edit("Film", lambda p: edits.update(edits.update(p, "shot-1", in_film=False), "shot-2", in_film=False))
@@ -249,7 +249,7 @@ def test_a_render_rests_shows_its_last_picture_and_goes_on(hand, tmp_path):
     hand.qtbot.waitUntil(lambda: count() > 4 and bar.picture.isVisible(), timeout=180_000)
     assert not bar.picture.pixmap().isNull()
     bar.rest.click()
-    assert bar.left.text() == "paused" and bar.rest.text() == "Go on"
+    assert bar.left.text() == "paused" and bar.rest.text() == "Resume"
     hand.qtbot.wait(300)
     rests = count()
     hand.qtbot.wait(1500)

@@ -53,10 +53,10 @@ def test_gears_are_made_from_two_parts_and_edited(make_hand):
     hand = make_hand(start)
     session, motion = hand.session, hand.window.motion
     session.select("one")
-    motion.drive("outside")
+    motion.drive("external")
     assert "two parts" in hand.window.card.fault.text()
     session.select_parts(["one", "two"])
-    motion.drive("outside")
+    motion.drive("external")
     assert session.item.a.teeth == 17 and session.item.b.teeth == 40
     assert "2 × 17 = 34.000 mm pitch diameter" in hand.said() and "one turns two" in hand.said()
     assert hand.window.jobs.number("drive-1") == "2.353 to 1"
@@ -67,10 +67,10 @@ def test_gears_are_made_from_two_parts_and_edited(make_hand):
     assert deck.rate.y.min() == pytest.approx(-30 * 17 / 40, rel=1e-3) and deck.mesh.y.max() < 0.01
     hand.stage.draw()  # with the arrows of sense
     assert hand.stage.turn_marks.arcs.GetVisibility()
-    hand.type_in("Starts at", "3")
+    hand.type_in("Phase angle", "3")
     hand.window.deck.refresh()
     assert deck.mesh.y.max() > 0.05
-    hand.press("Bring into mesh")
+    hand.press("Mesh gears")
     hand.window.deck.refresh()
     assert deck.mesh.y.max() < 0.01
     hand.type_in("Teeth two", "80")
@@ -102,20 +102,20 @@ def test_a_slider_crank_is_made_from_three_parts_and_copied(make_hand):
     assert "other end" in hand.window.card.fault.text()
     session.select_parts(["rod", "crank", "slider"])
     motion.rod("slider")
-    assert "stroke <b>80.000 mm</b>" in hand.said() and "reaches at all times" in hand.said()
+    assert "stroke <b>80.000 mm</b>" in hand.said() and "the rod reaches at all times" in hand.said()
     hand.window.deck.show_lanes(["wheel", "rate"])
     assert hand.window.deck.wheel.title == "Slider" and np.ptp(hand.window.deck.wheel.y) == pytest.approx(80, abs=0.1)
     hand.type_in("Length", "30")
     assert "short" in hand.said()
     session.undo.undo()
-    hand.type_in("In all", "3")
+    hand.type_in("Count", "3")
     hand.type_in("Phase", "120")
     hand.press("Make copies")
     assert len(session.project.rods) == 3 and len(session.project.parts) == 8
     session.select("rod-1")
-    hand.press("On its own")
-    hand.choose("It", "level")
-    hand.choose("Also turns", "wheel")
+    hand.press("Unlink")
+    hand.choose("Motion", "level")
+    hand.choose("Couple part", "wheel")
     assert session.project.rods[0].coupled[0].part == "wheel"
     hand.press("Without wheel")
     hand.press("Delete rod")
@@ -168,18 +168,18 @@ def test_contacts_are_listed_gone_to_and_start_things(make_hand, monkeypatch):
     assert session.time == pytest.approx(told, abs=1e-4)
     window.card.show_checks()
     monkeypatch.setattr(contacts_module, "ask_choice", lambda *_: "poses-1")
-    hand.press("Begin by it …")
+    hand.press("Use as trigger …")
     cue = session.project.poses[0].cue
     assert isinstance(cue, ContactCue) and cue.time == pytest.approx(told, abs=1e-4)
-    assert f"begins at {told:.4f} s" in hand.said()
-    hand.type_in("And then", "0.1")
+    assert f"starts at {told:.4f} s" in hand.said()
+    hand.type_in("Delay", "0.1")
     assert session.project.poses[0].cue.delay == pytest.approx(0.1)
     # live: where the ram is slower the touch is later
     session.edit("Slower", lambda p: edits.update(p, "run-1", duration=2.0))
     assert session.project.poses[0].cue.time == pytest.approx(2 * told, abs=1e-4)
-    hand.choose("Begins", "")
+    hand.choose("Start", "")
     assert session.project.poses[0].cue is None
-    hand.choose("Begins", "contact")
+    hand.choose("Start", "contact")
     assert session.project.poses[0].cue.time == pytest.approx(2 * told, abs=1e-4)
     window.card.show_checks()
     assert "has changed" in hand.said()
@@ -191,7 +191,7 @@ def test_a_box_is_knocked_over(make_hand, monkeypatch):
     hand = make_hand(start)
     hand.session.select_parts(["ram"])
     hand.window.motion.knock()
-    assert "what strikes" in hand.window.card.fault.text()
+    assert "striking part" in hand.window.card.fault.text()
     monkeypatch.setattr(motion_actions, "ask_quantities", lambda *_: [15.0, 60.0, 90.0])
     hand.session.select_parts(["ram", "box"])
     hand.window.motion.knock()
@@ -230,16 +230,16 @@ def test_what_rides_is_put_down_at_the_playhead(make_hand):
     session = hand.session
     session.select("hook")
     hand.window.motion.put_down()
-    assert "what rides" in hand.window.card.fault.text()
+    assert "an attachment" in hand.window.card.fault.text()
     session.select("carry-1")
     session.set_time(2.0)
-    hand.press("Put down here")
+    hand.press("Set down at playhead")
     assert session.project.carries[0].end == pytest.approx(2.0)
     assert Motion(session.project).poses("crate", [2.0])[0, :3, 3] == pytest.approx((800, 0, 130), abs=0.01)
     hand.type_in("Lowering", "0.5")
-    hand.press("Leave as it is")
+    hand.press("Do not set down")
     assert session.project.carries[0].put is None
-    hand.press("Put down at a place")
+    hand.press("Set down at position")
     assert session.project.carries[0].put.position == pytest.approx((800, 0, 430), abs=0.01)
     back_to(hand, start.project)
 
@@ -256,7 +256,7 @@ def test_several_spin_alike_mirrored_or_the_other_way_and_have_bars(make_hand):
     assert [s.turns for s in session.project.spins] == [0.5, 0.5]
     hand.field("").click()
     assert session.project.spins[1].mirrored
-    hand.choose("Sense", "cw")
+    hand.choose("Direction", "cw")
     assert [s.turns for s in session.project.spins] == [-0.5, -0.5]
     bars = {bar.item_id for bar in hand.window.deck.drawn_bars}
     assert {"spin-1", "spin-2"} <= bars
@@ -272,7 +272,7 @@ def test_an_axle_is_picked_in_the_stage(make_hand):
     session.select("spin-1")
     hand.stage.viewpoint.look_from((0.3, -0.9, 0.2))
     hand.stage.look_at(np.array([[-60.0, -60, -10], [70, 60, 110]]))
-    hand.press("Pick its axle")
+    hand.press("Pick axis")
     assert hand.stage.tool is hand.window.preparing.pick_tool
     place = hand.at(5.0, -10.0, 99.0)
     hand.stage.tool.hover(place, Qt.KeyboardModifier.NoModifier)
@@ -312,7 +312,7 @@ def test_a_way_out_is_found_as_a_job_and_becomes_a_run(make_hand, monkeypatch):
     window, session = hand.window, hand.session
     session.select(None)
     window.extracting.ask()
-    assert "taken out" in window.card.fault.text()
+    assert "to extract" in window.card.fault.text()
 
     def fill(dialog):
         typed(dialog.required, "2")
@@ -381,7 +381,7 @@ def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
     hand.session.select("block")
     hand.window.extracting.ask()
     hand.qtbot.waitUntil(lambda: bool(said), timeout=60_000)
-    assert "No way out" in said[0] and "it could be pulled out along" in said[0]
+    assert "No extraction path" in said[0] and "it could be pulled out along" in said[0]
     assert hand.session.project == start.project
 
 
@@ -399,7 +399,7 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
     window, session = hand.window, hand.session
     session.select("lower")
     window.extracting.take_apart()
-    assert "several things" in window.card.fault.text()
+    assert "several parts" in window.card.fault.text()
     steps = []
 
     def answered(dialog):

@@ -221,7 +221,7 @@ def test_limits_are_dragged(hand_of):
     chart.drag(chart.at("speed", 1.5, 0.18), chart.at("speed", 1.5, 0.1))
     assert hand.session.project.settings.speed_limit == pytest.approx(100, abs=8)
     own = Limited(top=200.0, forward=400.0, braking=400.0)
-    hand.session.edit("Pacing", lambda p: edits.update(p, "run-1", pacing=own, duration=None, speed=200.0))
+    hand.session.edit("Speed profile", lambda p: edits.update(p, "run-1", pacing=own, duration=None, speed=200.0))
     hand.session.select("run-1")
     chart.drag(chart.at("speed", 2.0, 0.2), chart.at("speed", 2.0, 0.15))
     assert run_of(hand).pacing.top == pytest.approx(150, abs=8) and run_of(hand).speed == run_of(hand).pacing.top
@@ -264,7 +264,7 @@ def test_keys_of_distance_are_dragged_typed_added_and_deleted(hand_of):
     assert len(run_of(hand).pacing.keys) == 4 and len(hand.session.project.runs) == 2
     QTest.mouseClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 1.0, 0.0))
     hand.window.delete()
-    assert "stay" in hand.window.card.fault.text() and len(run_of(hand).pacing.keys) == 4
+    assert "cannot be deleted" in hand.window.card.fault.text() and len(run_of(hand).pacing.keys) == 4
 
 
 def test_keys_of_lean_and_heading_are_dragged(hand_of):
@@ -408,21 +408,21 @@ def test_key_poses_are_dragged_in_the_stage_and_typed_in_the_card(hand_of):
     assert hand.session.project.poses[0].keys[1].placement.position == pytest.approx((160, 120, 30), abs=3)
     assert hand.session.point == 1
     hand.type_in("2: after", "3")
-    hand.type_in("2: turned x", "90")
+    hand.type_in("2: rotation x", "90")
     key = hand.session.project.poses[0].keys[1]
     assert key.time == 3.0 and key.placement.rotation == pytest.approx((np.sqrt(0.5), 0, 0, np.sqrt(0.5)))
-    hand.choose("In between", "by hand")
+    hand.choose("Interpolation", "by hand")
     hand.type_in("2: in y", "60")
     assert hand.session.project.poses[0].keys[1].handle_in == (0, 60, 0)
     hand.drag(hand.at(160, 180, 30), hand.at(100, 180, 30))
     assert hand.session.project.poses[0].keys[1].handle_in == pytest.approx((-60, 60, 0), abs=6)
-    hand.press("Pose here")
+    hand.press("Add key pose")
     assert len(hand.session.project.poses[0].keys) == 3 or "begins" in hand.said()
-    hand.choose("In between", "smooth")
-    hand.press("Into path and run")
+    hand.choose("Interpolation", "smooth")
+    hand.press("Convert to path and run")
     assert not hand.session.project.poses and isinstance(hand.session.item, Run)
-    hand.window.card.show_run_tab("Ties")
-    hand.press("Into key poses")
+    hand.window.card.show_run_tab("Links")
+    hand.press("Convert to pose track")
     assert isinstance(hand.session.item, Poses)
 
 
@@ -435,20 +435,20 @@ def test_rides_and_lights_are_added_and_edited(hand_of, asked):
     hand.window.motion.ride()
     (carry,) = hand.session.project.carries
     assert (carry.rider, carry.carrier, carry.start) == ("part-2", "part-1", 1.5)
-    assert "rides with" in hand.said()
+    assert "is attached to" in hand.said()
     hand.type_in("To", "2.5")
     assert hand.session.project.carries[0].end == 2.5
-    hand.choose("Begins", "run-1")
-    hand.choose("When it", "way")
-    hand.type_in("So far", "25")
+    hand.choose("Start", "run-1")
+    hand.choose("Event", "way")
+    hand.type_in("Station", "25")
     assert hand.session.project.carries[0].cue == Cue("run-1", "way", 0.25)
-    assert "begins at 1.500" in hand.said()
+    assert "starts at 1.500" in hand.said()
     for kind in ("point", "spot", "area", "sun"):
         hand.window.motion.light(kind)
     lights = hand.session.project.lights
     assert [light.kind for light in lights] == ["point", "spot", "area", "sun"]
     hand.session.select("light-2")
-    hand.type_in("Strength", "1.5 kcd")
+    hand.type_in("Intensity", "1.5 kcd")
     hand.type_in("Cone", "35")
     hand.choose("Aim", "part-1")
     hand.press("Add key here")
@@ -456,7 +456,7 @@ def test_rides_and_lights_are_added_and_edited(hand_of, asked):
     light = hand.session.project.lights[1]
     assert (light.strength, light.cone, light.aim.part) == (1500, 35, "part-1")
     assert light.keys == (LightKey(1.5, 700.0),)
-    hand.choose("Run along", "path-2")
+    hand.choose("Move along", "path-2")
     assert hand.session.item.rider == "light-2"
     assert "rides" not in hand.window.jobs.number("light-2")
     hand.stage.draw()
@@ -468,35 +468,35 @@ def test_what_a_run_goes_with_is_chosen_in_its_card(hand_of):
     hand, _ = hand_of()
     card = hand.window.card
     hand.session.select("run-2")
-    card.show_run_tab("Ties")
-    hand.choose("Begins", "run-1")
+    card.show_run_tab("Links")
+    hand.choose("Start", "run-1")
     assert run_of(hand, 1).cue == Cue("run-1")
-    hand.type_in("And then", "0.5")
+    hand.type_in("Delay", "0.5")
     assert journey(hand.session.project, run_of(hand, 1)).start == 3.5
-    hand.choose("Begins", "")
-    hand.choose("Follows", "run-1")
-    hand.type_in("Behind by", "12 cm")
+    hand.choose("Start", "")
+    hand.choose("Follow", "run-1")
+    hand.type_in("Distance behind", "12 cm")
     assert run_of(hand, 1).follows == Following("run-1", 120.0)
-    hand.choose("Follows", "")
+    hand.choose("Follow", "")
     hand.type_in("Blend", "0.4")
     assert run_of(hand, 1).blend == 0.4
     hand.session.select("run-1")
-    hand.choose("Takes along", "part-2")
+    hand.choose("Add company", "part-2")
     assert run_of(hand).company == ("part-2",)
     hand.press("Without Post")
     assert run_of(hand).company == ()
     hand.session.set_time(2.0)
-    hand.press("Hold here")
+    hand.press("Add hold here")
     hand.type_in("Hold 1 at", "100")
     assert run_of(hand).holds[0].place == pytest.approx(0.25)
     hand.press("Delete last hold")
-    hand.type_in("Things", "3")
-    hand.type_in("Apart", "60")
-    hand.press("Make a convoy")
+    hand.type_in("Count", "3")
+    hand.type_in("Spacing", "60")
+    hand.press("Make convoy")
     assert len(hand.session.project.runs) == 4 and "follows" in hand.session.project.runs[-1].name
-    hand.press("Go alone")
+    hand.press("Unlink")
     assert run_of(hand).link == ""
-    hand.choose("Also goes", "part-2")
+    hand.choose("Add linked run", "part-2")
     assert hand.session.item.rider == "part-2" and hand.session.item.link
 
 
@@ -504,46 +504,46 @@ def test_marks_passes_ground_and_roughness_are_chosen_in_the_card(hand_of):
     hand, _ = hand_of()
     card = hand.window.card
     hand.session.select("run-1")
-    card.show_run_tab("Journey")
+    card.show_run_tab("Run")
     hand.type_in("Mark", "350")
     hand.press("Stop at the mark")
     assert run_of(hand).end == pytest.approx(340 / 400)
-    hand.type_in("Due", "2.5")
+    hand.type_in("Arrive by", "2.5")
     assert run_of(hand).due == 2.5
     hand.type_in("Passes", "2")
-    hand.field("And back").click()
+    hand.field("Back and forth").click()
     assert run_of(hand).returns and "2 ×" in hand.said()
     hand.choose("After", "rests")
     assert run_of(hand).after == "rests"
-    hand.type_in("Passes", "without end")
-    assert run_of(hand).passes == 0 and "without end" in hand.said()
+    hand.type_in("Passes", "no end")
+    assert run_of(hand).passes == 0 and "no end" in hand.said()
     hand.type_in("Passes", "1")
-    hand.choose("On the path", "point")
+    hand.choose("Point on path", "point")
     hand.type_in("Point z", "-10")
     assert run_of(hand).seat_point == (0, 0, -10)
-    hand.press("Bring the path here")
+    hand.press("Move path to rider")
     assert hand.session.project.paths[0].shape.points[0].position == pytest.approx((-100, 0, 0))
-    card.show_run_tab("Heading")
-    hand.choose("Heading", "along")
+    card.show_run_tab("Orientation")
+    hand.choose("Orientation", "along")
     hand.press("Quarter turn")
     assert run_of(hand).heading == AlongHeading("-y")
-    hand.choose("Up", "-z")
-    hand.choose("Stance", "level")
+    hand.choose("Up axis", "-z")
+    hand.choose("Frame", "level")
     assert (run_of(hand).heading.up, run_of(hand).heading.stance) == ("-z", "level")
-    hand.type_in("Own turn x", "15")
+    hand.type_in("Rotation offset x", "15")
     assert run_of(hand).turn == (15, 0, 0)
-    hand.field("Rides on").click()
+    hand.field("Ground").click()
     hand.type_in("Reach", "50")
     ground = run_of(hand).ground
     assert ground.reach == 50 and len(ground.heights) > 100 and all(ground.found)
-    hand.field("Tilted").click()
+    hand.field("Follow slope").click()
     assert run_of(hand).ground.tilted and run_of(hand).ground.heights
     hand.press("Add roughness")
     hand.type_in("1: at most", "2")
     hand.choose("1: by", "time")
     hand.type_in("1: about", "3")
     assert run_of(hand).roughness == (Roughness("up", 2.0, 200.0, 3.0),)
-    hand.choose("Heading", "keyed")
+    hand.choose("Orientation", "keyed")
     hand.session.set_time(2.0)
     hand.press("Add key here")
     hand.type_in("Key 2 x", "40")
@@ -582,7 +582,7 @@ def test_what_is_selected_together_runs_together(hand_of):
     hand.session.edit("Free", lambda p: edits.remove(edits.remove(p, "run-1"), "run-2"))
     hand.session.select_parts(["part-2", "part-1"])
     hand.window.card.show_part_tab("Place")
-    hand.choose("Run along", "path-1")
+    hand.choose("Move along", "path-1")
     (run,) = hand.session.project.runs
     assert (run.rider, run.company) == ("part-1", ("part-2",))
 
@@ -597,14 +597,14 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     session.select("part-3")
     motion.roll()
     assert session.item.radius == 50 and "1 000.0 ÷ 314.159" in hand.said().replace("\u2009", " ")
-    hand.type_in("Around", "300")
+    hand.type_in("Circumference", "300")
     assert session.project.rolls[0].radius == pytest.approx(300 / (2 * np.pi))
-    hand.press("From its cylinder")
-    hand.type_in("For turns", "4")
+    hand.press("From CAD cylinder")
+    hand.type_in("Target turns", "4")
     assert journey(session.project, run_of(hand)).length == pytest.approx(4 * 2 * np.pi * 50)
-    hand.type_in("Marks around", "8")  # 4 turns end on one of eight marks already
+    hand.type_in("Marks per turn", "8")  # 4 turns end on one of eight marks already
     assert "ends on a mark" in hand.said()
-    hand.type_in("For turns", "4.05")
+    hand.type_in("Target turns", "4.05")
     for begins, whole in (("Radius", True), ("Path", True), ("Start at", False), ("Accept", True)):
         hand.press(begins)
         made = turns_of(session.project, session.project.rolls[0])

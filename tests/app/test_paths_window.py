@@ -30,7 +30,7 @@ def test_exact_paths_are_added_drawn_and_undone(hand, name):
     assert path.name.startswith(name)
     hand.stage.draw()
     assert path.id in hand.stage.marks.drawn
-    hand.window.card.show_path_tab("Whole")
+    hand.window.card.show_path_tab("Transform")
     hand.window.card.show_path_tab("Shape")
     hand.session.undo.undo()
     assert hand.session.project is before
@@ -50,7 +50,7 @@ def test_a_rectangle_with_corners_rounder_than_its_sides_is_refused(hand):
     hand.window.paths.add_path("Rectangle")
     hand.type_in("Width", "600")
     hand.type_in("Depth", "400")
-    hand.type_in("Corners", "250")
+    hand.type_in("Corner radius", "250")
     assert "at most 200 mm fit" in hand.window.card.fault.text()
 
 
@@ -73,11 +73,11 @@ def _with(project, shape):
 
 def test_length_height_trim_and_direction_of_the_whole(hand):
     hand.session.select("path-1")
-    hand.window.card.show_path_tab("Whole")
+    hand.window.card.show_path_tab("Transform")
     hand.type_in("Length", "0.5 m")
     assert path_curve(hand.session.path).length == pytest.approx(500, rel=1e-9)
     start = path_curve(hand.session.path).curve.position([0.0])[0]
-    choose(hand, "Got by", "last")
+    choose(hand, "Method", "last")
     hand.type_in("Length", "620")
     assert path_curve(hand.session.path).curve.position([0.0])[0] == pytest.approx(start)
     hand.type_in("Height", "80")
@@ -87,7 +87,7 @@ def test_length_height_trim_and_direction_of_the_whole(hand):
     end = path_curve(hand.session.path).curve.position([310.0])[0]
     press(hand, "Reverse")
     assert path_curve(hand.session.path).curve.position([0.0])[0] == pytest.approx(end, abs=1e-6)
-    press(hand, "Make it points")
+    press(hand, "Convert to points")
     assert hand.session.path.trim == (0.0, 1.0)
     assert path_curve(hand.session.path).length == pytest.approx(310, rel=1e-4)
 
@@ -103,17 +103,17 @@ def test_a_point_is_inserted_at_a_typed_distance(hand):
     hand.session.select("path-1")
     length = path_curve(hand.session.path).length
     count = len(hand.session.path.shape.points)
-    hand.type_in("Insert at", f"{0.4 * length:.3f}")
+    hand.type_in("Insert at station", f"{0.4 * length:.3f}")
     assert len(hand.session.path.shape.points) == count + 1
     assert path_curve(hand.session.path).point_stations()[hand.session.point] == pytest.approx(0.4 * length, abs=0.01)
-    hand.type_in("Insert at", "99 m")
+    hand.type_in("Insert at station", "99 m")
     assert "within it" in hand.window.card.fault.text()
 
 
 def test_ends_are_cut_by_angle_and_by_length(hand):
     hand.session.edit("p", lambda p: _with(p, EllipseShape((0, 0, 0), 300, 300)))
     hand.session.select("path-1")
-    hand.window.card.show_path_tab("Whole")
+    hand.window.card.show_path_tab("Transform")
     hand.type_in("To °", "90")
     assert path_curve(hand.session.path).length == pytest.approx(150 * np.pi)
     hand.type_in("From", "100")

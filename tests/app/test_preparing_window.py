@@ -190,7 +190,7 @@ def test_several_are_chosen_with_shift_grouped_and_dissolved(bench):
     bench.session.select(part(bench, "Block").id)
     bench.click(bench.at(0, 130, 50), SHIFT)
     assert {get(bench.session.project, i).name for i in bench.session.chosen} == {"Block", "Cylinder"}
-    assert bench.window.card.title.text() == "2 things"
+    assert bench.window.card.title.text() == "2 parts"
     bench.stage.draw()
     assert len(bench.stage.highlight.parts) == 2
     bench.key(Qt.Key.Key_G, CTRL)
@@ -336,7 +336,7 @@ def test_picks_on_the_wrong_thing_are_refused_and_esc_gives_up(bench):
     bench.session.select(part(bench, "Cube").id)
     bench.window.preparing.place_by_picks("face")
     hover_click(bench, 0, 0, 40)
-    assert "on what is selected" in bench.window.card.fault.text()
+    assert "on the selected part" in bench.window.card.fault.text()
     before = bench.session.project
     bench.key(Qt.Key.Key_Escape)
     assert bench.stage.tool is bench.window.select_tool
@@ -400,7 +400,7 @@ def test_a_thing_is_let_down_by_key_and_scaled_to_a_known_size(bench):
     low, _ = placing.bounds_of(bench.session.project, [part(bench, "Cube").id])
     assert low[2] == pytest.approx(0, abs=1e-3)
     bench.window.card.show_part_tab("Place")
-    bench.type_in("Over all x", "45")
+    bench.type_in("Overall size x", "45")
     low, high = placing.bounds_of(bench.session.project, [part(bench, "Cube").id])
     assert high - low == pytest.approx([45, 45, 45], abs=1e-3)
     press(bench, "Bake")
@@ -422,7 +422,7 @@ def test_arrays_and_linked_looks(bench):
     assert len(cubes) == 4
     assert len({p.geometry for p in cubes}) == 1
     bench.session.select(cubes[2].id)
-    bench.window.card.show_part_tab("Looks")
+    bench.window.card.show_part_tab("Appearance")
     choose(bench, "Finish", "brushed")
     bench.type_in("Colour", "#336699")
     cubes = [p for p in bench.session.project.parts if p.name.startswith("Cube")]
@@ -491,7 +491,7 @@ def test_a_note_scales_its_thing_to_a_known_length(bench):
     hover_click(bench, 50, 0, 40)  # the block's long upper edge at the right
     assert bench.window.preparing.measure_tool.reading.value == pytest.approx(60)
     bench.window.preparing.keep_measurement()
-    bench.type_in("Make it", "120")
+    bench.type_in("Set length", "120")
     low, high = placing.bounds_of(bench.session.project, [part(bench, "Block").id])
     assert high - low == pytest.approx([200, 120, 80], abs=1e-3)
 
@@ -655,7 +655,7 @@ def test_the_menu_of_a_thing_offers_what_its_keys_do(bench):
     bench.session.select(part(bench, "Block").id)
     bench.window.preparing.show_menu(QPoint(100, 100))
     texts = [a.text() for a in bench.window.preparing.menu.actions() if a.text()]
-    assert {"Group", "Alone or all", "Let down", "Copy"} <= set(texts)
+    assert {"Group", "Isolate", "Drop to surface", "Copy"} <= set(texts)
     bench.window.preparing.menu.close()
 
 

@@ -77,7 +77,7 @@ def test_clicks_go_from_the_assembly_one_level_deeper(make_hand, demo):
     assert len(hand.stage.highlight.parts) > 25
     # its impeller turns by itself, so it is drawn apart
     drawn = [len(members) for _, members in hand.stage.scene.outlines_of(hand.stage.highlight.parts)]
-    assert sorted(drawn) == [8, 17]
+    assert sorted(drawn) == [8, 21]
 
 
 def test_choosing_a_row_selects_its_item(hand):
@@ -221,7 +221,7 @@ def test_escape_drops_a_drawing_and_one_point_is_no_path(hand):
 
 def test_numbers_are_typed_with_units(hand):
     hand.session.select("path-1", 1)
-    hand.type_in("At y", "4 cm")
+    hand.type_in("Position y", "4 cm")
     assert path_of(hand).points[1].position == (100, 40, 0)
     hand.session.select("run-1")
     hand.type_in("Duration", "0.05 min")
@@ -249,24 +249,24 @@ def test_a_runs_pacing_heading_and_speed_are_chosen(hand):
         field.activated.emit(index)
         return hand.session.project.runs[0]
 
-    hand.window.card.show_run_tab("Pace")
-    assert choose("Pacing", "eased").pacing == Eased()
+    hand.window.card.show_run_tab("Speed")
+    assert choose("Speed profile", "eased").pacing == Eased()
     hand.type_in("Soft start, mm", "80")
     assert hand.session.project.runs[0].pacing == Eased(80.0, 100.0)
-    hand.window.card.show_run_tab("Journey")
+    hand.window.card.show_run_tab("Run")
     assert choose("Set by", "speed").speed == pytest.approx((200 + 180 * 200 / 180) / 2, rel=0.2)
-    hand.window.card.show_run_tab("Heading")
-    assert choose("Heading", "along").heading == AlongHeading()
-    assert choose("Forward", "-y").heading.forward == "-y"
+    hand.window.card.show_run_tab("Orientation")
+    assert choose("Orientation", "along").heading == AlongHeading()
+    assert choose("Forward axis", "-y").heading.forward == "-y"
     hand.window.card.rebuild()
-    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Turn about").click()
+    next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Face the other way").click()
     assert hand.session.project.runs[0].heading.flip
-    assert choose("Heading", "fixed").heading == FixedHeading()
+    assert choose("Orientation", "fixed").heading == FixedHeading()
 
 
 def test_every_pacing_has_its_numbers_and_sums(hand):
     hand.session.select("run-1")
-    hand.window.card.show_run_tab("Pace")
+    hand.window.card.show_run_tab("Speed")
 
     def pacing():
         return hand.session.project.runs[0].pacing
@@ -275,16 +275,16 @@ def test_every_pacing_has_its_numbers_and_sums(hand):
         hand.window.card.rebuild()
         return " ".join(w.text() for w in hand.window.card.form.findChildren(QLabel) if w.objectName() == "worked")
 
-    choose(hand, "Pacing", "eased")
+    choose(hand, "Speed profile", "eased")
     choose(hand, "Soft start", "s")
     hand.type_in("Soft start, s", "0.4")
     choose(hand, "Soft stop", "frames")
     hand.type_in("Soft stop, frames", "15")
     assert pacing() == Eased(100.0, 100.0, 0.4, 15 / hand.session.project.settings.fps)
-    choose(hand, "Pacing", "law:3-4-5 polynomial")
+    choose(hand, "Speed profile", "law:3-4-5 polynomial")
     assert "1.875 ×" in said() and "5.774 ×" in said()
-    choose(hand, "Pacing", "limited")
-    for name, value in (("Top speed", "0.3 m/s"), ("Sideways", "400"), ("Braking", "0")):
+    choose(hand, "Speed profile", "limited")
+    for name, value in (("Top speed", "0.3 m/s"), ("Lateral", "400"), ("Braking", "0")):
         hand.type_in(name, value)
     assert (pacing().top, pacing().sideways, pacing().braking) == (300, 400, 0)
     next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Add a speed zone").click()
@@ -293,7 +293,7 @@ def test_every_pacing_has_its_numbers_and_sums(hand):
     assert "must go forward" in hand.window.card.fault.text()
     assert pacing().zones[0].speed == 120 and pacing().zones[0].begin == 0.4
     assert "within its limits" in said()
-    choose(hand, "Pacing", "keyed")
+    choose(hand, "Speed profile", "keyed")
     count = len(pacing().keys)
     hand.session.set_time(0.9)
     hand.window.card.rebuild()
@@ -301,8 +301,8 @@ def test_every_pacing_has_its_numbers_and_sums(hand):
     assert len(pacing().keys) == count + 1
     hand.type_in("Key 3, s", "9")
     assert "times go forward" in hand.window.card.fault.text()
-    hand.window.card.show_run_tab("Journey")
-    hand.type_in("Arrives", "5")
+    hand.window.card.show_run_tab("Run")
+    hand.type_in("Arrival", "5")
     assert hand.session.project.runs[0].duration == 5.0
     hand.field("Backwards").click()
     assert hand.session.project.runs[0].backwards
@@ -321,24 +321,24 @@ def test_headings_lean_and_what_sits_on_the_path(hand):
         hand.window.card.rebuild()
         next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
 
-    choose(hand, "On the path", "front")
-    hand.type_in("Beside y", "25")
+    choose(hand, "Point on path", "front")
+    hand.type_in("Offset from path y", "25")
     assert run().seat == "front" and run().offset == (0, 25, 0)
-    hand.window.card.show_run_tab("Heading")
-    choose(hand, "Heading", "carried")
+    hand.window.card.show_run_tab("Orientation")
+    choose(hand, "Orientation", "carried")
     hand.type_in("Wheelbase", "6 cm")
-    hand.type_in("Sits at", "100")
+    hand.type_in("Pivot position", "100")
     assert run().heading == CarriedHeading(wheelbase=60.0, share=1.0)
-    choose(hand, "Heading", "toward")
+    choose(hand, "Orientation", "toward")
     assert run().heading.aim == PartAim("part-2")
-    choose(hand, "Toward", "")
+    choose(hand, "Target", "")
     hand.type_in("Point z", "300")
     assert run().heading.aim == PointAim((0, 0, 300))
-    choose(hand, "Heading", "along")
+    choose(hand, "Orientation", "along")
     hand.field("Computed").click()
-    hand.type_in("At most", "12")
-    press("Add a lean key")
-    hand.type_in("Key 1 lean", "5")
+    hand.type_in("Maximum", "12")
+    press("Add bank key")
+    hand.type_in("Key 1 bank", "5")
     assert run().lean == Lean((LeanKey(0.5, 5.0),), True, 12.0)
     press("Delete last key")
     assert not run().lean.keys
@@ -351,13 +351,13 @@ def test_a_part_is_placed_turned_and_its_pivot_centred(hand):
     hand.session.select("part-2")
     hand.window.card.show_part_tab("Place")
     hand.type_in("Position x", "30")
-    hand.type_in("Turned z", "90")
+    hand.type_in("Rotation z", "90")
     part = hand.session.project.parts[1]
     assert part.placement.position == (30, 19, 0)
     assert part.placement.rotation == pytest.approx((0.7071068, 0, 0, 0.7071068))
     hand.window.card.show_part_tab("Pivot")
     hand.type_in("Pivot z", "70")
-    choose(hand, "Put it at", "middle")
+    choose(hand, "Set pivot to", "middle")
     assert hand.session.project.parts[1].pivot.position == pytest.approx((0, 0, 0))
 
 
@@ -376,7 +376,7 @@ def press(hand, text):
 def test_an_orbit_is_made_from_the_card_and_filmed_by_the_lens(hand, monkeypatch):
     monkeypatch.setattr(OrbitDialog, "exec", lambda _: True)
     hand.session.select("part-1")
-    press(hand, "Orbit it")
+    press(hand, "Orbit")
     camera = hand.session.item
     assert isinstance(camera, Camera)
     assert hand.session.camera is camera
@@ -445,7 +445,7 @@ def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
     assert hand.window.preview_bar.isVisible()
     assert hand.session.project.parts[0].pivot == off
     assert hand.session.shown.parts[0].pivot != off
-    next(b for b in hand.window.preview_bar.findChildren(QPushButton) if b.text() == "Drop").click()
+    next(b for b in hand.window.preview_bar.findChildren(QPushButton) if b.text() == "Discard").click()
     assert hand.session.shown.parts[0].pivot == off
     hand.checked()
     finding = next(f for f in hand.window.findings.findings if f.rule == "pivot-outside")
@@ -582,7 +582,7 @@ def test_the_lens_is_sized_by_its_heading(hand):
 def test_space_presses_the_button_that_has_the_keyboard(hand):
     hand.session.select("part-1")
     hand.window.card.rebuild()
-    button = next(b for b in hand.window.card.findChildren(QPushButton) if b.text() == "Draw its path")
+    button = next(b for b in hand.window.card.findChildren(QPushButton) if b.text() == "Draw path")
     button.setFocus()
     QTest.keyClick(button, Qt.Key.Key_Space)
     assert not hand.window.player.playing
@@ -618,7 +618,7 @@ def test_saving_opening_and_the_unsaved_question(hand, tmp_path, passing):
         QTimer.singleShot(50, act)
 
     session.edit("x", lambda p: edits.rename_project(p, "Third"))
-    answer("Go back")
+    answer("Cancel")
     window.new()
     assert session.project.name == "Third"
     answer("Save")
@@ -628,7 +628,7 @@ def test_saving_opening_and_the_unsaved_question(hand, tmp_path, passing):
     assert window.open(target)
     assert session.project.name == "Third"
     session.edit("x", lambda p: edits.rename_project(p, "Fourth"))
-    answer("Leave without saving")
+    answer("Don't save")
     window.new()
     assert project_file.load(target).project.name == "Third"
 

@@ -86,11 +86,11 @@ class RecoveryDialog(ListDialog):
         self.setObjectName("recovery")
         self.opened: Leftover | None = None
         self.list.itemDoubleClicked.connect(lambda _: self._open())
-        self.note.setText("It is kept until it is saved or discarded.")
+        self.note.setText("Unsaved work is kept until you save or discard it.")
         self.discard_button, _, self.open_button = self.add_buttons(
-            ("Discard", "Remove the selected work", self._discard),
-            ("Keep for later", "Offer all of it again at the next start", self.reject),
-            ("Open", "Open the selected work, not saved yet", self._open),
+            ("Discard", "Remove the selected unsaved work", self._discard),
+            ("Keep for later", "Offer this unsaved work again at the next start", self.reject),
+            ("Open", "Open the selected unsaved work", self._open),
         )
 
     def _chosen(self) -> Leftover | None:

@@ -10,7 +10,7 @@ from kestrav.core.clearance.table import Row
 from kestrav.core.document.lookup import told_apart
 from kestrav.core.document.records import Project
 
-HEADS = ("Pair", "From s", "To s", "Worst mm", "Required mm", "Where mm", "Speed mm/s", "Standing")
+HEADS = ("Pair", "From, s", "To, s", "Least, mm", "Required, mm", "Location, mm", "Speed, mm/s", "Status")
 
 
 class BreachTable(PairTable):
@@ -24,7 +24,7 @@ class BreachTable(PairTable):
         self.table.currentCellChanged.connect(self._on_current)
         self.table.cellClicked.connect(lambda line, _: self._go(line))
         self.foot.addStretch(1)
-        report = self.button("Report …", "Write the check report: a page with pictures, tables or text")
+        report = self.button("Report …", "Write the check report as a page with pictures, as tables or as text")
         report.clicked.connect(lambda: self.report_asked.emit())
         self.button("Close").clicked.connect(self.close)
 

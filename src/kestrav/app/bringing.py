@@ -90,7 +90,7 @@ class UnitDialog(QDialog):
         title = QLabel("In which unit are the lengths?")
         title.setObjectName("title")
         column.addWidget(title)
-        note = QLabel("These files do not say. The unit that gives the size of a thing people handle is proposed.")
+        note = QLabel("These files name no unit. The unit that gives a plausible size is proposed.")
         note.setWordWrap(True)
         note.setObjectName("muted")
         column.addWidget(note)
@@ -103,7 +103,7 @@ class UnitDialog(QDialog):
                 field.addItem(name, name)
             field.setCurrentIndex(field.findData(proposed))
             field.setAccessibleName(f"Unit of {source}")
-            field.setToolTip("One of the file's lengths")
+            field.setToolTip("Unit of the lengths in the file")
             size = QLabel()
             self.fields.append(field)
             self.sizes.append(size)
@@ -114,10 +114,10 @@ class UnitDialog(QDialog):
         self._sizes = [size for _, size, _ in files]
         self._tell()
         buttons = QDialogButtonBox()
-        take = buttons.addButton("Bring in", QDialogButtonBox.ButtonRole.AcceptRole)
+        take = buttons.addButton("Import", QDialogButtonBox.ButtonRole.AcceptRole)
         take.setObjectName("main")
-        take.setToolTip("Take these units")
-        buttons.addButton("Leave it", QDialogButtonBox.ButtonRole.RejectRole).setToolTip("Bring nothing in")
+        take.setToolTip("Import with these units")
+        buttons.addButton("Cancel", QDialogButtonBox.ButtonRole.RejectRole).setToolTip("Import nothing")
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         column.addWidget(buttons)
@@ -127,7 +127,7 @@ class UnitDialog(QDialog):
             grown = size * UNITS[field.currentData()]
             unit, factor = ("m", 1000.0) if grown.max() >= 10_000 else ("mm", 1.0)
             places = 1 if grown.max() / factor >= 10 else 3
-            label.setText(" × ".join(show(float(v) / factor, "", places) for v in grown) + f"\u2009{unit} over all")
+            label.setText(" × ".join(show(float(v) / factor, "", places) for v in grown) + f"\u2009{unit} overall")
 
     def units(self) -> list[float]:
         """The chosen units in mm."""
@@ -164,7 +164,7 @@ class ChangesDialog(QDialog):
     def __init__(self, parent: QWidget, name: str, changes: Changes) -> None:
         super().__init__(parent)
         self.setObjectName("changes")
-        self.setWindowTitle("What has changed")
+        self.setWindowTitle("Changes in the file")
         self.resize(560, 320)
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 14, 16, 12)
@@ -175,16 +175,14 @@ class ChangesDialog(QDialog):
         text.setReadOnly(True)
         text.setAccessibleName("Changes")
         column.addWidget(text, 1)
-        note = QLabel(
-            "Runs, cameras and notes stay with the parts that are found again; what was changed here stays as it is."
-        )
+        note = QLabel("Runs, cameras and notes stay with the parts that are found again; your own changes stay.")
         note.setWordWrap(True)
         note.setObjectName("muted")
         column.addWidget(note)
         buttons = QDialogButtonBox()
-        take = buttons.addButton("Take over", QDialogButtonBox.ButtonRole.AcceptRole)
+        take = buttons.addButton("Update", QDialogButtonBox.ButtonRole.AcceptRole)
         take.setObjectName("main")
-        buttons.addButton("Leave it", QDialogButtonBox.ButtonRole.RejectRole)
+        buttons.addButton("Cancel", QDialogButtonBox.ButtonRole.RejectRole)
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         column.addWidget(buttons)
@@ -233,7 +231,7 @@ class Bringing(QObject):
         dialog = UnitDialog(self.window, files)
         if dialog.exec():
             return dialog.units()
-        self.window.say_for("Nothing was brought in")
+        self.window.say_for("Nothing was imported")
         return None
 
     # paths
@@ -268,7 +266,7 @@ class Bringing(QObject):
             self.window.say_for(f"Brought in: {count} path{'s' if count != 1 else ''}", 8000)
             left_out = [f"{file.source}: {note}" for file in files for note in file.left_out]
             if left_out:
-                self.report = ReportDialog(self.window, "Left out", "\n".join(left_out))
+                self.report = ReportDialog(self.window, "Not imported", "\n".join(left_out))
                 self.report.show()
 
     def ask_write_path(self) -> None:
@@ -305,7 +303,7 @@ class Bringing(QObject):
         if self.session.edit("Add product", add, meshes=meshes):
             if empty:
                 self.window.stage.show_all()
-            self._report("Brought in", products)
+            self._report("Imported", products)
 
     def _report(self, title: str, products: list[Imported]) -> None:
         """Say what came in; a window of its own when something was left out."""
@@ -321,7 +319,7 @@ class Bringing(QObject):
 
     def ask_replace(self, part_id: str) -> None:
         """Ask for a file and put it in a part's place."""
-        name, _ = QFileDialog.getOpenFileName(self.window, "Replace by", self._folder(), f"Products ({KINDS})")
+        name, _ = QFileDialog.getOpenFileName(self.window, "Replace with", self._folder(), f"Products ({KINDS})")
         if name:
             self.replace(part_id, Path(name))
 
@@ -357,14 +355,14 @@ class Bringing(QObject):
         try:
             _, changes = reload(self.session.project, source_id, product)
         except BadInput as fault:
-            tell(self.window, "Not read again", str(fault))
+            tell(self.window, "Not reloaded", str(fault))
             return
         if not changes.any:
             self.window.say_for(f"{product.source}: nothing has changed", 8000)
             return
         self.dialog = ChangesDialog(self.window, product.source, changes)
         if self.dialog.exec():
-            self.session.edit("Read file again", lambda p: reload(p, source_id, product)[0], meshes=product.meshes)
+            self.session.edit("Reload file", lambda p: reload(p, source_id, product)[0], meshes=product.meshes)
 
 
 def unit_text(product: Imported) -> str:

@@ -65,26 +65,31 @@ class CameraActions(QObject):
         """The menu of cameras."""
         menu = QMenu("Camera", self.window)
         for text, slot, keys, tip in (
-            ("From here", self.from_here, "Shift+C", "A camera that sees what the stage shows now"),
+            ("From here", self.from_here, "Shift+C", "Add a camera with the present view of the stage"),
             (
                 "At a point …",
                 self.at_a_point,
                 "",
-                "Pick where it stands, at the height of the eyes, and what it looks at",
+                "Pick the camera's place, at eye height, and its aim",
             ),
-            ("Orbit …", self.orbit, "Shift+O", "A camera that goes around what is selected"),
-            ("Turntable …", self.turntable, "", "What is selected turns, and a camera stands where the view does"),
-            ("Arc …", self.arc, "", "A camera on an arc about what is selected, from the present viewpoint"),
+            ("Orbit …", self.orbit, "Shift+O", "Add a camera that orbits the selection"),
+            ("Turntable …", self.turntable, "", "Rotate the selection in front of a camera at the present viewpoint"),
+            (
+                "Arc …",
+                self.arc,
+                "",
+                "Add a camera that moves on an arc about the selection, from the present viewpoint",
+            ),
             (
                 "Follow …",
                 self.follow,
                 "Shift+U",
-                "A camera behind, ahead, beside or above what moves, or beside its way",
+                "Add a camera behind, ahead of, beside or above a moving part, or beside its path",
             ),
-            ("Ride along", self.ride, "", "A camera that rides with what is selected, from the present viewpoint"),
-            ("Along the path …", self.along, "", "A camera that goes along the selected path"),
-            ("Walk", self.walk, "Shift+G", "A walkthrough over waypoints clicked on the floor"),
-            ("Look around …", self.look_around, "", "A camera that looks all around from the present viewpoint"),
+            ("Attach to selection", self.ride, "", "Attach a camera to the selection, from the present viewpoint"),
+            ("Along the path …", self.along, "", "Add a camera that moves along the selected path"),
+            ("Walkthrough", self.walk, "Shift+G", "Add a walkthrough over waypoints clicked on the floor"),
+            ("Look around …", self.look_around, "", "Add a camera that pans all around from the present viewpoint"),
         ):
             menu.addAction(action(text, slot, *([keys] if keys else []), tip=tip))
         menu.addSeparator()
@@ -93,28 +98,40 @@ class CameraActions(QObject):
                 "Fit subject by distance",
                 partial(self.fit, "distance"),
                 "F",
-                "The lens’s subject whole in the frame, by distance",
+                "Fit the whole subject into the frame by moving the camera",
             ),
-            ("Fit subject by lens", partial(self.fit, "lens"), "", "The same by the focal length"),
-            ("Look as the stage does", self.take_view, "", "The lens’s camera stands and looks as the stage does now"),
-            ("Stop and look …", self.stop_and_look, "", "The walk stops at the playhead and looks at what is selected"),
-            ("Open a door", self.open_door, "", "The selected door opens as the walk nears it"),
-            ("Plan the walk anew", self.replan, "", "The walk’s path goes around what stands there now"),
+            (
+                "Fit subject by lens",
+                partial(self.fit, "lens"),
+                "",
+                "Fit the whole subject into the frame by focal length",
+            ),
+            ("Match the stage's view", self.take_view, "", "Give the lens's camera the present view of the stage"),
+            (
+                "Stop and look …",
+                self.stop_and_look,
+                "",
+                "Stop the walkthrough at the playhead and look at the selection",
+            ),
+            ("Open a door", self.open_door, "", "Open the selected door as the walkthrough nears it"),
+            ("Replan the walkthrough", self.replan, "", "Route the walkthrough around the parts as they stand now"),
         ):
             menu.addAction(action(text, slot, *([keys] if keys else []), tip=tip))
         menu.addSeparator()
         menu.addAction(
-            action("Cameras side by side", self.toggle_tiles, "Shift+L", tip="All cameras at once, or the stage")
+            action(
+                "Cameras side by side", self.toggle_tiles, "Shift+L", tip="Show all cameras side by side, or the stage"
+            )
         )
         menu.addAction(
-            action("Film strip", self.show_strip, "Shift+V", tip="Small pictures of the shot, every so many frames")
+            action("Film strip", self.show_strip, "Shift+V", tip="Show small pictures of the shot at a frame interval")
         )
         menu.addAction(
             action(
                 "Whole film",
                 self.window.filming.show_film,
                 "Shift+I",
-                tip="All shots in their order, played and rendered",
+                tip="Play and render all shots in order",
             )
         )
         self.guides_menu = self._guides_menu(action)
@@ -190,7 +207,7 @@ class CameraActions(QObject):
         """Pick where a camera stands, and what it looks at."""
         pick = self.window.preparing.pick_tool
         pick.ask(
-            [Ask("pick where the camera stands: its eyes are 1.6 m above that"), Ask("pick what it looks at")],
+            [Ask("pick the camera's place: its eyes are 1.6 m above that point"), Ask("pick the camera's aim")],
             self._stand_there,
             None,
         )
@@ -202,7 +219,7 @@ class CameraActions(QObject):
 
     def orbit(self) -> None:
         """Ask how, and orbit what is selected."""
-        things = self._chosen("what the camera should go around")
+        things = self._chosen("the subject of the orbit")
         if not things:
             return
         session = self.session
@@ -217,13 +234,13 @@ class CameraActions(QObject):
 
     def turntable(self) -> None:
         """Ask how long, and turn what is selected."""
-        things = self._chosen("what should turn")
+        things = self._chosen("the part to rotate")
         if not things:
             return
         told = ask_quantities(
             self.window,
             "Turntable",
-            f"{get(self.session.project, things[-1]).name} turns; a camera stands where the view does",
+            f"{get(self.session.project, things[-1]).name} rotates in front of a camera at the present viewpoint",
             (("turns", 1.0, "", 2), ("takes", 12.0, "s", 2)),
         )
         if told is not None:
@@ -236,13 +253,13 @@ class CameraActions(QObject):
 
     def arc(self) -> None:
         """Ask how far, and go on an arc about what is selected."""
-        things = self._chosen("what the arc should be about")
+        things = self._chosen("the subject of the arc")
         if not things:
             return
         told = ask_quantities(
             self.window,
             "Arc",
-            f"From the present viewpoint about {get(self.session.project, things[-1]).name}; it keeps its distance",
+            f"From the present viewpoint about {get(self.session.project, things[-1]).name}; the distance stays",
             (("by", 90.0, "°", 1), ("takes", 6.0, "s", 2), ("starts", self.session.time, "s", 2)),
         )
         if told is not None:
@@ -252,13 +269,13 @@ class CameraActions(QObject):
 
     def follow(self) -> None:
         """Ask how, and follow what is selected."""
-        things = self._chosen("what moves and should be followed")
+        things = self._chosen("the moving part to follow")
         if not things:
             return
         project, thing = self.session.project, things[-1]
         if thing not in movers(project):
             self.window.card.complain(
-                f"“{get(project, thing).name}” does not move by itself; follow something that does"
+                f"“{get(project, thing).name}” does not move by itself; choose a moving part to follow"
             )
             return
         runs = [(trip.run.id, trip.run.name) for trip in journeys_of(project, thing)]
@@ -277,7 +294,7 @@ class CameraActions(QObject):
 
     def ride(self) -> None:
         """A camera that rides with what is selected."""
-        things = self._chosen("what the camera should ride with")
+        things = self._chosen("the part to attach the camera to")
         if things:
             place, focus = self._viewpoint()
             time = self.session.time
@@ -285,19 +302,19 @@ class CameraActions(QObject):
             inside = subtree(self.session.project, things[-1])
             hit = self.stage.pick(self.stage.rect().center())
             looks = PartAim(things[-1]) if hit is not None and hit.part in inside else aim
-            self._made("Ride along", lambda p: making.add_riding(p, things[-1], place, looks, time))
+            self._made("Attach to selection", lambda p: making.add_riding(p, things[-1], place, looks, time))
 
     def along(self) -> None:
         """Ask how long, and go along the selected path."""
         path = self.session.path
         if path is None:
-            self.window.card.complain("select the path that the camera should go along first")
+            self.window.card.complain("select the camera's path first")
             return
         told = ask_quantities(
             self.window,
             "Along the path",
-            f"A camera goes along “{path.name}”, looking where it goes",
-            (("takes", 8.0, "s", 2), ("starts", 0.0, "s", 2), ("looks ahead by", 500.0, "mm", 0)),
+            f"A camera moves along “{path.name}”, looking ahead",
+            (("takes", 8.0, "s", 2), ("starts", 0.0, "s", 2), ("look-ahead", 500.0, "mm", 0)),
         )
         if told is not None:
             seconds, begin, ahead = told
@@ -316,7 +333,7 @@ class CameraActions(QObject):
         told = ask_quantities(
             self.window,
             "Look around",
-            "All around from a place; from a circle about it, outwards",
+            "Pan all around from a place, or outwards from a circle about it",
             (
                 ("x", float(place[0]), "mm", 0),
                 ("y", float(place[1]), "mm", 0),
@@ -334,7 +351,7 @@ class CameraActions(QObject):
     def _camera(self) -> Camera | None:
         camera = self.session.camera
         if camera is None:
-            self.window.card.complain("there is no camera yet; the Camera menu makes one")
+            self.window.card.complain("there is no camera yet; add one from the Camera menu")
         return camera
 
     def fit(self, by: Literal["distance", "lens"]) -> None:
@@ -360,7 +377,7 @@ class CameraActions(QObject):
                 return project
             return update(project, camera.id, aim=PointAim(tuple(float(v) for v in np.round(focus, 1))))
 
-        self.session.edit("Look as the stage does", change)
+        self.session.edit("Match the stage's view", change)
 
     def begin_at_view(self, path_id: str) -> None:
         """Let an orbit begin where the view stands."""
@@ -371,7 +388,7 @@ class CameraActions(QObject):
             assert isinstance(path, Path) and isinstance(path.shape, OrbitShape)
             return update(project, path_id, shape=orbits.beginning_at(path.shape, place))
 
-        self.session.edit("Begin at the view", change)
+        self.session.edit("Start at the view", change)
 
     def _walk_run(self) -> Run | None:
         """The run of the selected walk, or of the lens's camera."""
@@ -384,7 +401,7 @@ class CameraActions(QObject):
             for run in project.runs:
                 if run.rider in wanted and run.rider in walkers:
                     return run
-        self.window.card.complain("there is no walkthrough yet; Walk makes one")
+        self.window.card.complain("there is no walkthrough yet; add one with Camera > Walkthrough")
         return None
 
     def stop_and_look(self) -> None:
@@ -409,7 +426,7 @@ class CameraActions(QObject):
 
     def open_door(self) -> None:
         """Let the selected door open as the walk nears it."""
-        doors = self._chosen("the door that should open")
+        doors = self._chosen("the door to open")
         run = self._walk_run() if doors else None
         if run is not None:
             meshes = self.session.meshes
@@ -421,14 +438,14 @@ class CameraActions(QObject):
         run = self._walk_run()
         if run is not None:
             meshes = self.session.meshes
-            self.session.edit("Plan walk", lambda p: walking.replanned(p, meshes, run.id))
+            self.session.edit("Replan walkthrough", lambda p: walking.replanned(p, meshes, run.id))
 
     # showing
 
     def toggle_tiles(self) -> None:
         """Show all cameras side by side, or the stage."""
         if not self.session.shown.cameras:
-            self.window.card.complain("there is no camera yet; the Camera menu makes one")
+            self.window.card.complain("there is no camera yet; add one from the Camera menu")
             return
         self.stage.set_tiles(self.stage.tiles is None)
 
@@ -448,7 +465,7 @@ class CameraActions(QObject):
     # guides
 
     def _guides_menu(self, action: Callable[..., QAction]) -> QMenu:
-        menu = QMenu("Guides of the frame", self.window)
+        menu = QMenu("Frame guides", self.window)
         self._guide_actions: dict[str, QAction] = {}
         for name, text in (
             ("thirds", "Thirds"),
@@ -465,7 +482,7 @@ class CameraActions(QObject):
             menu.addAction(made)
         menu.addSeparator()
         menu.addAction(
-            action("Grid and mask …", self.ask_grid, tip="A grid of any columns and rows, and how strong the mask is")
+            action("Grid and mask …", self.ask_grid, tip="Set the grid's columns and rows and the strength of the mask")
         )
         opener = action("Guides", self.ask_guides, "Shift+F", tip="Guides over the lens")
         self.window.addAction(opener)
@@ -488,7 +505,7 @@ class CameraActions(QObject):
         told = ask_quantities(
             self.window,
             "Grid and mask",
-            "A grid of columns and rows (0: none), and how strongly what is outside the frame is darkened",
+            "Columns and rows of the grid (0: none), and how dark the mask outside the frame is",
             (("columns", guides.grid[0], "", 0), ("rows", guides.grid[1], "", 0), ("mask", 100 * guides.mask, "%", 0)),
         )
         if told is not None:

@@ -172,42 +172,44 @@ class OrbitDialog(Asking):
     def rows(self, form: Form) -> None:
         values = self.values
         form.choice(
-            "Figure",
+            "Shape",
             ORBIT_KINDS,
             values["kind"],
             lambda v: self.set(kind=v),
-            "The figure laid around what is selected, as seen from above",
+            "Shape of the orbit around the selection, seen from above",
         )
         self.check(
             form,
-            "Begins",
+            "Start point",
             "view",
-            "where the view stands",
-            "It begins at the present viewpoint, at its height and distance",
+            "at the present viewpoint",
+            "Start the orbit at the present viewpoint, at its height and distance",
         )
         if not values["view"]:
-            self.number(form, "Offset", "offset", "mm", "How far from the outline it stays")
-            self.number(form, "Height", "height", "mm", "Above height 0 of the room")
-            self.number(form, "Begins at", "start", "°", "Azimuth of its beginning, from +x to the left", 1, 5)
+            self.number(form, "Offset", "offset", "mm", "Distance of the orbit from the outline")
+            self.number(form, "Height", "height", "mm", "Height above z = 0")
+            self.number(form, "Start azimuth", "start", "°", "Azimuth of the start, counter-clockwise from +x", 1, 5)
         if values["kind"] in ("rectangle", "hull"):
-            self.number(form, "Corners", "rounding", "mm", "Radius of its corners", zero="as the offset")
-        self.number(form, "Laps", "laps", "", "How many times around; below 1 a part of once", 2, 0.25)
-        self.number(form, "Rises by", "rise", "mm", "How much higher it ends than it begins")
-        self.number(form, "Tilt", "tilt", "°", "How steeply it leans", 1, 1)
+            self.number(form, "Corner radius", "rounding", "mm", "Radius of the corners", zero="as offset")
+        self.number(form, "Laps", "laps", "", "Number of laps; below 1 for a part of a lap", 2, 0.25)
+        self.number(form, "Rise", "rise", "mm", "Height gained from start to end")
+        self.number(form, "Tilt", "tilt", "°", "Tilt of the orbit's plane", 1, 1)
         if values["tilt"]:
-            self.number(form, "Highest at", "toward", "°", "The azimuth at which it is highest", 1, 5)
-        self.check(form, "Direction", "clockwise", "clockwise from above", "Which way it is travelled")
-        self.number(form, "Takes", "duration", "s", "How long it takes", 2, 1, zero="by its speed")
-        self.number(form, "Speed", "speed", "mm/s", "Instead of how long it takes", zero="by its time")
+            self.number(
+                form, "Azimuth of highest point", "toward", "°", "Azimuth of the tilted orbit's highest point", 1, 5
+            )
+        self.check(form, "Direction", "clockwise", "clockwise seen from above", "Direction of travel")
+        self.number(form, "Duration", "duration", "s", "Duration of the orbit", 2, 1, zero="from speed")
+        self.number(form, "Speed", "speed", "mm/s", "Speed, instead of a duration", zero="from duration")
         self.number(
             form,
-            "In bends",
+            "Lateral acceleration",
             "slows",
             "mm/s²",
-            "The greatest acceleration sideways, by which it slows in bends",
-            zero="even speed",
+            "Greatest lateral acceleration; the camera slows down in bends to keep it",
+            zero="constant speed",
         )
-        self.number(form, "Starts", "begin", "s", "When it sets out", 2, 0.5)
+        self.number(form, "Start time", "begin", "s", "Time at which the motion starts", 2, 0.5)
 
     def shape(self) -> OrbitShape:
         """The orbit as told."""
@@ -234,8 +236,8 @@ class OrbitDialog(Asking):
         loops = shape.rise == 0 and abs(shape.laps - round(shape.laps)) < 1e-9
         return [
             f"{length:,.0f} mm ÷ {seconds:.2f} s = <b>{length / seconds:,.0f} mm/s</b>".replace(",", "\u2009"),
-            f"offset {show(shape.offset, 'mm', 0)}, height {show(shape.height, 'mm', 0)}, begins at {show(shape.start, '°')}",
-            "it loops: its end joins its beginning" if loops else "it does not close",
+            f"offset {show(shape.offset, 'mm', 0)}, height {show(shape.height, 'mm', 0)}, start azimuth {show(shape.start, '°')}",
+            "the orbit loops: its end joins its start" if loops else "the orbit does not close",
         ]
 
     def make(self, project: Project) -> Project:
@@ -282,12 +284,12 @@ class FollowDialog(Asking):
 
     def rows(self, form: Form) -> None:
         values = self.values
-        ways = [("ride", "riding with it")]
+        ways = [("ride", "attached to the part")]
         if self.runs:
-            ways += [("path", "along its path"), ("passing", "from a place beside its way")]
-        form.choice("Follows", ways, values["how"], lambda v: self.set(how=v), "How the camera goes")
+            ways += [("path", "along the part's path"), ("passing", "from a place beside the path")]
+        form.choice("Mode", ways, values["how"], lambda v: self.set(how=v), "How the camera follows")
         if values["how"] != "ride":
-            form.choice("Run", self.runs, values["run"], lambda v: self.set(run=v), "Which of its runs")
+            form.choice("Run", self.runs, values["run"], lambda v: self.set(run=v), "Run of the part to follow")
         if values["how"] == "ride":
             sides = [
                 (
@@ -295,26 +297,28 @@ class FollowDialog(Asking):
                     {
                         "behind": "behind",
                         "ahead": "ahead",
-                        "left": "at its left",
-                        "right": "at its right",
+                        "left": "left",
+                        "right": "right",
                         "above": "above",
                     }[s],
                 )
                 for s in SIDES
             ]
-            form.choice("Stays", sides, values["side"], lambda v: self.set(side=v), "On which side of it")
-            self.number(form, "Distance", "distance", "mm", "From the middle of it")
+            form.choice("Side", sides, values["side"], lambda v: self.set(side=v), "Side of the part")
+            self.number(form, "Distance", "distance", "mm", "Distance from the middle of the part")
             if values["side"] != "above":
-                self.number(form, "Height", "height", "mm", "Above the middle of it")
-            self.number(form, "Lag", "lag", "s", "How long it comes, softly, after it", 2, 0.1, zero="none")
+                self.number(form, "Height", "height", "mm", "Height above the middle of the part")
+            self.number(form, "Lag", "lag", "s", "Delay with which the camera follows, smoothed", 2, 0.1, zero="none")
         elif values["how"] == "path":
-            self.number(form, "Distance", "distance", "mm", "Behind it along its path; negative goes ahead of it")
-            self.number(form, "Height", "height", "mm", "Above the path")
-            self.number(form, "To the left", "aside", "mm", "Beside the path")
+            self.number(
+                form, "Distance", "distance", "mm", "Distance behind the part along its path; negative is ahead"
+            )
+            self.number(form, "Height", "height", "mm", "Height above the path")
+            self.number(form, "Left offset", "aside", "mm", "Distance beside the path")
         else:
-            self.number(form, "Place", "place", "%", "Of the way at which it stands", 0, 5)
-            self.number(form, "Distance", "distance", "mm", "From the path; negative on its right")
-            self.number(form, "Height", "height", "mm", "Above the path")
+            self.number(form, "Station", "place", "%", "Place along the path as a share of its length", 0, 5)
+            self.number(form, "Distance", "distance", "mm", "Distance from the path; negative is to the right")
+            self.number(form, "Height", "height", "mm", "Height above the path")
 
     def told(self) -> list[str]:
         return self._told(self.values)

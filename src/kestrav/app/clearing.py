@@ -61,29 +61,31 @@ class Clearing(QObject):
     def actions(self, action: Callable[..., QAction]) -> list[QAction]:
         """What the menu of motion offers."""
         return [
-            action("Table of breaches", self.show_table, "Ctrl+B", tip="Every pair nearer than required, worst first"),
             action(
-                "Require a clearance …",
+                "Table of breaches", self.show_table, "Ctrl+B", tip="List every pair closer than required, worst first"
+            ),
+            action(
+                "Add requirement …",
                 self.ask_requirement,
                 "Shift+R",
-                tip="Ask for a clearance of its own between things, or leave them out of the check",
+                tip="Set a required clearance between chosen parts, or exclude them from the check",
             ),
             action(
                 "Contacts at rest …",
                 self.ask_fits,
                 "Ctrl+Shift+B",
-                tip="Which parts touch, fit into each other or interfere as all stands at rest, and by how much",
+                tip="List the parts that touch, fit or interfere at rest, and by how much",
             ),
             action(
                 "Intended contact",
                 self.intend,
-                tip="Two selected parts are meant to touch: they may at any time, and must not get deeper",
+                tip="Allow contact of the two selected parts, with no more interference than at rest",
             ),
             action(
-                "Swept space …",
+                "Swept volume …",
                 self.ask_swept,
                 "Shift+S",
-                tip="The space that the selected thing sweeps, as a part: its volume, and to check others against",
+                tip="Make the selected part's swept volume a part, to measure and to check against",
             ),
         ]
 
@@ -94,19 +96,19 @@ class Clearing(QObject):
         project = self.session.project
         chosen = [i for i in self.session.chosen if isinstance(get(project, i), Part)]
         if not project.parts:
-            self.window.card.complain("there is nothing yet that could keep away from something; add a product first")
+            self.window.card.complain("there is no part yet to keep clear of others; add a product first")
             return
         dialog = RequirementDialog(self.window, project, chosen)
         if not dialog.exec():
             return
         asked = dialog.asked()
-        if self.session.edit("Require a clearance", lambda p: required_between(p, *asked)):
+        if self.session.edit("Add requirement", lambda p: required_between(p, *asked)):
             self.session.select(self.session.project.requirements[-1].id)
 
     def intend(self) -> None:
         """Two selected parts are meant to touch."""
         if len(self.session.chosen) != 2:
-            self.window.card.complain("select the two things that are meant to touch first (Ctrl+click)")
+            self.window.card.complain("select the two parts that are meant to touch first (Ctrl+click)")
             return
         one, two = self.session.chosen
         self.session.edit("Intended contact", lambda p: set_contact(p, one, two, True))
@@ -117,9 +119,9 @@ class Clearing(QObject):
         """Work out how parts meet as all stands at rest, and show it."""
         project = self.session.project
         if not project.parts:
-            self.window.card.complain("there is nothing yet that could touch something; add a product first")
+            self.window.card.complain("there is no part yet that could touch another; add a product first")
             return
-        job = Job("Looking how parts meet", work.list_fits, project, self.session.meshes, tidies=False)
+        job = Job("Finding contacts at rest", work.list_fits, project, self.session.meshes, tidies=False)
         self.window.start_job(job, self._show_fits)
 
     def _show_fits(self, found: tuple[Fit, ...]) -> None:
@@ -130,9 +132,9 @@ class Clearing(QObject):
             self.fits.export_asked.connect(self._export_fits)
         deep = sum(fit.depth > 0 for fit in found)
         told = (
-            f"{len(found)} pair{'s' if len(found) != 1 else ''} meet at rest, {deep} of them interfere"
+            f"{len(found)} pair{'s' if len(found) != 1 else ''} in contact at rest, {deep} of them interfere"
             if found
-            else "No part touches another one"
+            else "No parts touch"
         )
         self.fits.show_rows(self.session.project, found, told)
         self.fits.show()
@@ -281,12 +283,12 @@ class Clearing(QObject):
         """Ask over which span, and work out the space that the selected thing sweeps."""
         project, item = self.session.project, self.session.item
         if not isinstance(item, Part) or not solids(project, item.id):
-            self.window.card.complain("select a thing that moves first; the space that it sweeps becomes a part")
+            self.window.card.complain("select a moving part first; its swept volume becomes a part")
             return
         told = ask_quantities(
             self.window,
-            "Swept space",
-            f"The space that {item.name} sweeps, as a see-through part; tolerance 0 goes by its size (one part in {SIZES})",
+            "Swept volume",
+            f"The swept volume of {item.name}, as a translucent part; tolerance 0 depends on its size (one part in {SIZES})",
             (("from", 0.0, "s", 2), ("to", span(project), "s", 2), ("tolerance", 0.0, "mm", 2)),
         )
         if told is not None:
@@ -329,7 +331,7 @@ class Clearing(QObject):
 
     def _take_swept(self, found: SweptSpace, change: Callable[[Project, SweptSpace], Project]) -> None:
         meshes = {found.solid.hash: found.solid}
-        if not self.session.edit("Swept space", lambda p: change(p, found), meshes=meshes):
+        if not self.session.edit("Swept volume", lambda p: change(p, found), meshes=meshes):
             return
         made = next(p for p in reversed(self.session.project.parts) if p.geometry == found.solid.hash)
         self.session.select(made.id)

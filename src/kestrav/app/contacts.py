@@ -79,16 +79,16 @@ class Contacts(QObject):
         ]
         if not options:
             self.window.card.complain(
-                "there is nothing yet that could begin by this contact; make a run, poses, a ride or a spin"
+                "there is nothing yet to start at this contact; add a run, pose track, attachment or rotation"
             )
             return
         one, two = self._thing(touch.a), self._thing(touch.b)
-        text = f"When {get(project, one).name} touches {get(project, two).name}, this begins"
-        chosen = ask_choice(self.window, "Begin by contact", text, options)
+        text = f"When {get(project, one).name} touches {get(project, two).name}, this starts"
+        chosen = ask_choice(self.window, "Use contact as trigger", text, options)
         if chosen is None:
             return
         cue = ContactCue(one, two)
-        if self.session.edit("Begin by contact", lambda p: update(p, chosen, cue=cue)):
+        if self.session.edit("Use contact as trigger", lambda p: update(p, chosen, cue=cue)):
             self.session.select(chosen)
 
     def _thing(self, part: str) -> str:

@@ -128,12 +128,12 @@ class Deck(QWidget):
         self.bend = Lane(self._plot(), self._label(), "Bend radius", "mm", PETROL)
         self.way = Lane(self._plot(), self._label(), "Distance", "mm", PETROL)
         self.gain = Lane(self._plot(), self._label(), "Acceleration", "m/s²", INK)
-        self.sideways = Lane(self._plot(), self._label(), "Sideways", "m/s²", INK)
-        self.roll = Lane(self._plot(), self._label(), "Lean", "°", PETROL)
-        self.heading = Lane(self._plot(), self._label(), "Heading", "°", INK)
+        self.sideways = Lane(self._plot(), self._label(), "Lateral", "m/s²", INK)
+        self.roll = Lane(self._plot(), self._label(), "Bank", "°", PETROL)
+        self.heading = Lane(self._plot(), self._label(), "Orientation", "°", INK)
         self.strength = Lane(self._plot(), self._label(), "Light", "cd", "#8a6414")
         self.wheel = Lane(self._plot(), self._label(), "Wheel", "turns", INK)
-        self.rolled = Lane(self._plot(), self._label(), "Rolled", "mm", PETROL)
+        self.rolled = Lane(self._plot(), self._label(), "Distance rolled", "mm", PETROL)
         self.slip = Lane(self._plot(), self._label(), "Slip", "mm", INK)
         self.rate = Lane(self._plot(), self._label(), "Rate", "rpm", PETROL)
         self.gap = Lane(self._plot(), self._label(), "Ground gap", "mm", INK)
@@ -211,14 +211,16 @@ class Deck(QWidget):
         self.snap.setObjectName("link")
         self.snap.setCheckable(True)
         self.snap.setChecked(self.snapping)
-        self.snap.setToolTip("Bars and keys catch frames, other bars' ends and the playhead; Alt leaves it out once")
+        self.snap.setToolTip(
+            "Snap bars and keys to frames, other bars' ends and the playhead; hold Alt to suspend snapping"
+        )
         self.snap.toggled.connect(self._set_snapping)
         row.addWidget(self.snap)
         row.addSpacing(4)
         for icon, tip, action in (
             ("magnify-minus-outline", "Show more time (Ctrl+−, or the wheel)", lambda: self.zoom(1.5)),
             ("magnify-plus-outline", "Show less time (Ctrl++, or the wheel)", lambda: self.zoom(1 / 1.5)),
-            ("arrow-expand-horizontal", "Show all of it (Ctrl+0); drag with the middle button pans", self.show_all),
+            ("arrow-expand-horizontal", "Show all time (Ctrl+0); drag with the middle button to pan", self.show_all),
         ):
             row.addWidget(self._button(icon, tip, action))
         row.addSpacing(4)
@@ -226,7 +228,7 @@ class Deck(QWidget):
         times = QToolButton()
         times.setObjectName("plainmenu")
         times.setText("time")
-        times.setToolTip("Stretch, move, reverse or split what is selected, or all")
+        times.setToolTip("Stretch, move, reverse or split the selection, or everything")
         times.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         times.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         times.setMenu(self.time_menu)
@@ -244,16 +246,16 @@ class Deck(QWidget):
             ("distance", "Distance"),
             ("speed", "Speed"),
             ("acceleration", "Acceleration"),
-            ("sideways", "Sideways acceleration"),
-            ("heading", "Heading"),
-            ("lean", "Lean"),
+            ("sideways", "Lateral acceleration"),
+            ("heading", "Orientation"),
+            ("lean", "Bank"),
             ("height", "Height"),
             ("bend", "Bend radius"),
-            ("strength", "Strength of the light"),
-            ("wheel", "Turns of a wheel or spin"),
+            ("strength", "Light intensity"),
+            ("wheel", "Turns of a wheel or rotation"),
             ("rolled", "Distance rolled"),
             ("slip", "Slip of a wheel"),
-            ("rate", "Turns a minute"),
+            ("rate", "Revolutions per minute"),
             ("gap", "Gap between wheel and ground"),
             ("mesh", "Mesh error of teeth"),
             ("", ""),
@@ -745,12 +747,12 @@ class Deck(QWidget):
         """Where the chosen key is and what it says, to be typed."""
         self.key_at, self.key_value = QuantityEdit(0.0, "s", 3, 0.1), QuantityEdit(0.0, "mm", 1, 1.0)
         for field, name, tip in (
-            (self.key_at, "Key at", "Where the chosen key is"),
-            (self.key_value, "Key value", "What the chosen key says"),
+            (self.key_at, "Key at", "Position of the selected key"),
+            (self.key_value, "Key value", "Value of the selected key"),
         ):
             field.setAccessibleName(name)
             field.setObjectName("keyfield")
-            field.setToolTip(f"{tip}; Delete takes it away")
+            field.setToolTip(f"{tip}; Delete removes the key")
             field.setFixedWidth(82)
             field.given.connect(lambda _: self._type_key())
             field.hide()
@@ -790,7 +792,7 @@ class Deck(QWidget):
 
         self.session.edit("Delete key", remove)
         if left and left[-1]:
-            self.session.refused.emit("the first and the last key stay, as the run needs them")
+            self.session.refused.emit("the first and the last key cannot be deleted; the run needs them")
         return True
 
     # layout

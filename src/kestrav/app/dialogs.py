@@ -32,7 +32,7 @@ def ask_overwrite(parent: QWidget | None, target: Path, replaced: str = "") -> b
     what = f"It holds {replaced}, which will be replaced" if replaced else "It will be replaced"
     box.setInformativeText(f"{what} when the new one is finished.")
     yes = box.addButton("Overwrite", QMessageBox.ButtonRole.AcceptRole)
-    box.addButton("Keep it", QMessageBox.ButtonRole.RejectRole)
+    box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
     box.exec()
     return box.clickedButton() is yes
 
@@ -44,8 +44,8 @@ def ask_unsaved(parent: QWidget, name: str) -> str:
     box.setWindowTitle("Unsaved changes")
     box.setText(f"“{name}” has changes that are not saved.")
     save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
-    leave = box.addButton("Leave without saving", QMessageBox.ButtonRole.DestructiveRole)
-    stay = box.addButton("Go back", QMessageBox.ButtonRole.RejectRole)
+    leave = box.addButton("Don't save", QMessageBox.ButtonRole.DestructiveRole)
+    stay = box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
     box.setDefaultButton(save)
     box.setEscapeButton(stay)
     box.exec()

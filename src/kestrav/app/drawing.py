@@ -121,11 +121,11 @@ class DrawTool(Tool):
             return "click the flat face to draw on · Esc leaves"
         asks = _ASKS.get(settings.draws)
         if asks is not None:
-            return f"{where}click {asks[min(len(self.points), len(asks) - 1)]} · Shift locks angles · Esc drops it"
+            return f"{where}click {asks[min(len(self.points), len(asks) - 1)]} · Shift locks angles · Esc discards"
         if settings.draws == "hand":
-            return f"{where}draw with the button down · Enter finishes · Esc drops it"
+            return f"{where}draw with the button down · Enter finishes · Esc discards"
         what = "click the path’s first point" if not self.points else "click the next point"
-        return f"{where}{what} · Shift locks angles · Enter finishes · Backspace takes one back · Esc drops it"
+        return f"{where}{what} · Shift locks angles · Enter finishes · Backspace removes the last · Esc discards"
 
     # taking up and laying down
 
@@ -477,7 +477,9 @@ class EdgeTool(Tool):
         """How many there are and what to do."""
         count = len(self.edges)
         have = "" if not count else f"{count} edge{'s' if count > 1 else ''} · "
-        return f"{have}click edges that follow one another; again takes one away · Enter makes the path · Esc leaves"
+        return (
+            f"{have}click edges that follow one another; click again to remove one · Enter makes the path · Esc leaves"
+        )
 
     def begin(self) -> None:
         """Begin with none."""

@@ -37,10 +37,10 @@ class Extracting(QObject):
     def action(self, action: Callable[..., QAction]) -> QAction:
         """What the menu of motion offers."""
         return action(
-            "Find a way out …",
+            "Extraction path …",
             self.ask,
             "Shift+W",
-            tip="A way for the selection to leave what it is in: pulled straight, in legs, turned, or planned",
+            tip="Find a collision-free path for the selection out of its surroundings",
         )
 
     def actions(self, action: Callable[..., QAction]) -> list[QAction]:
@@ -48,14 +48,14 @@ class Extracting(QObject):
         return [
             self.action(action),
             action(
-                "Take apart in order",
+                "Disassembly sequence …",
                 self.take_apart,
-                tip="Several selected parts, or all of one assembly, come out one after another in the order in which they can",
+                tip="Find the order in which the selected parts, or all of an assembly, can be removed",
             ),
             action(
-                "Move apart …",
+                "Exploded view …",
                 self.move_apart,
-                tip="Several selected parts, or all of one assembly, are moved apart along the ways in which they come out",
+                tip="Move the selected parts, or all of an assembly, apart along their extraction directions",
             ),
         ]
 
@@ -63,7 +63,7 @@ class Extracting(QObject):
         project = self.session.project
         things = topmost(project, [i for i in self.session.chosen if isinstance(get(project, i), Part)])
         if len(things) < least:
-            text = "select what is to be taken out first" if least == 1 else "select several things first (Ctrl+click)"
+            text = "select the part to extract first" if least == 1 else "select several parts first (Ctrl+click)"
             self.window.card.complain(text)
             return []
         return things
@@ -71,13 +71,13 @@ class Extracting(QObject):
     def _several(self) -> list[str]:
         things = parts_of(self.session.project, self._things(1))
         if len(things) == 1:
-            self.window.card.complain("select several things first (Ctrl+click), or an assembly")
+            self.window.card.complain("select several parts first (Ctrl+click), or an assembly")
             return []
         return things
 
     def take_apart(self) -> None:
         """Look for the order in which the selected things come out, or the parts of one assembly; show it, and make runs of it."""
-        self._in_order(self._sequence, "Take apart")
+        self._in_order(self._sequence, "Disassembly sequence")
 
     def _sequence(self, project: Project, order: Order) -> Project:
         dialog = OrderDialog(self.window, project, order)
@@ -91,10 +91,13 @@ class Extracting(QObject):
         if not self._several():
             return
         told = ask_quantities(
-            self.window, "Move apart", "They are moved along the ways in which they come out", (("by", 100.0, "%", 0),)
+            self.window,
+            "Exploded view",
+            "Distance of the parts from each other, along their extraction directions",
+            (("by", 100.0, "%", 0),),
         )
         if told is not None:
-            self._in_order(lambda project, order: exploded(project, order, told[0] / 100.0), "Move apart")
+            self._in_order(lambda project, order: exploded(project, order, told[0] / 100.0), "Exploded view")
 
     def _in_order(self, change: Callable[[Project, Order], Project], label: str) -> None:
         things = self._several()
@@ -102,7 +105,7 @@ class Extracting(QObject):
             return
         project = self.session.project
         # what was found so far is kept when it is stopped
-        job = Job("Looking for the order", work.order_of, project, self.session.meshes, things)
+        job = Job("Finding the disassembly sequence", work.order_of, project, self.session.meshes, things)
         self.window.start_job(job, lambda order: self._take_order(project, order, change, label))
 
     def _take_order(
@@ -110,7 +113,7 @@ class Extracting(QObject):
     ) -> None:
         self.order = order
         if order.left and not order.stopped:
-            tell(self.window, "Not all of it comes out", order_as_text(project, order))
+            tell(self.window, "Not every part comes out", order_as_text(project, order))
         if order.removals:
             self.session.edit(label, lambda p: change(p, order))
 
@@ -118,15 +121,15 @@ class Extracting(QObject):
         """Say what blocks, and offer what would help."""
         text = as_text(project, found, table=False)
         if found.snaps:
-            if ask_yes(self.window, "No way out", text, "Allow and look again") and self.session.edit(
+            if ask_yes(self.window, "No extraction path", text, "Allow and search again") and self.session.edit(
                 "Allow a snap fit", lambda p: allowed(p, found.snaps)
             ):
                 self._look(things)
             return
         if found.blockers and found.direction is not None:
-            text += "\nThey are selected together now: Motion → Take apart in order looks for the order of all, and makes the runs."
+            text += "\nThey are selected together now: Motion → Disassembly sequence finds the order of all and makes the runs."
             self.session.select_parts([*found.blockers, *things])
-        tell(self.window, "No way out", text)
+        tell(self.window, "No extraction path", text)
 
     def ask(self) -> None:
         """Ask what the way must keep to, and look for it."""
@@ -144,7 +147,7 @@ class Extracting(QObject):
         project = self.session.project
         names = " and ".join(get(project, thing).name for thing in things)
         job = Job(
-            f"Looking for a way out of {names}",
+            f"Finding an extraction path for {names}",
             work.find_way,
             project,
             self.session.meshes,
@@ -161,11 +164,13 @@ class Extracting(QObject):
             self._take_no_way(project, things, found)
             return
         time = self.session.time
-        if self.session.edit("Way out", lambda p: add_way(p, things, found, time)):
+        if self.session.edit("Extraction path", lambda p: add_way(p, things, found, time)):
             made = self.session.project
             self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.poses[-1]).id)
             standing = "not checked" if found.certificate is None else found.certificate.standing
-            told = f"Way out by {found.stage}: {found.length:,.0f} mm, leaning by {found.tilt:.0f}° at most, {standing}"
+            told = (
+                f"Extraction path by {found.stage}: {found.length:,.0f} mm, tilt {found.tilt:.0f}° at most, {standing}"
+            )
             if found.aside:
-                told += f" · taken away first: {', '.join(get(project, thing).name for thing in found.aside)}"
+                told += f" · removed first: {', '.join(get(project, thing).name for thing in found.aside)}"
             self.window.say_for(f"{told} · tried {', '.join(found.tried)}")

@@ -51,8 +51,8 @@ class FilmStrip(QDialog):
         head.addWidget(self.title, 1)
         head.addWidget(QLabel("every"))
         self.step = QuantityEdit(1, "", 0, 1)
-        self.step.setAccessibleName("Every so many frames")
-        self.step.setToolTip("Every how many frames there is a picture")
+        self.step.setAccessibleName("Frame interval")
+        self.step.setToolTip("Frames from one picture to the next")
         self.step.setFixedWidth(70)
         self.step.given.connect(lambda v: self.show_every(round(v)))
         head.addWidget(self.step)
@@ -117,9 +117,9 @@ class FilmStrip(QDialog):
             time = frame_time(self.shot, frame)
             item = QListWidgetItem(QIcon(QPixmap.fromImage(qimage(picture))), f"{time:.2f}\u2009s · frame {frame}")
             item.setData(Qt.ItemDataRole.UserRole, time)
-            item.setToolTip("Go to this moment")
+            item.setToolTip("Go to this time")
             self.list.addItem(item)
-        self.said.setText("A click, or the arrow keys, go to a moment")
+        self.said.setText("Click, or use the arrow keys, to go to a time")
 
     def _go(self, item: QListWidgetItem | None, _: object = None) -> None:
         if item is not None:

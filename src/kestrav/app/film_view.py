@@ -56,9 +56,7 @@ class FilmView(QWidget):
         self.title.setObjectName("title")
         head = QHBoxLayout()
         head.addWidget(self.title, 1)
-        self._button(
-            head, "Back to the deck", self.close, "Leave the film; the lens shows again what is selected (Esc)"
-        )
+        self._button(head, "Back to timeline", self.close, "Close the film view (Esc)")
         column.addLayout(head)
         self.list = QListWidget()
         self.list.setAccessibleName("Shots of the film")
@@ -70,7 +68,7 @@ class FilmView(QWidget):
         scrub = QHBoxLayout()
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setAccessibleName("Place in the film")
-        self.slider.setToolTip("Drag, or use the arrow keys, to see any moment of the film in the lens")
+        self.slider.setToolTip("Drag, or use the arrow keys, to show any moment of the film in the lens")
         self.slider.valueChanged.connect(self._scrubbed)
         self.where = QLabel()
         self.where.setMinimumWidth(330)
@@ -81,13 +79,15 @@ class FilmView(QWidget):
         self.play = self._button(
             buttons, "Play", self.toggle, "Play the film in the lens, from here to its end (Space)"
         )
-        self._button(buttons, "Earlier", lambda: self.move_shot(-1), "Before the shot that it follows (Ctrl+Up)")
-        self._button(buttons, "Later", lambda: self.move_shot(1), "After the shot that follows it (Ctrl+Down)")
-        self._button(buttons, "In or out", self.take_in_or_out, "Whether the shot is in the film")
-        self._button(buttons, "Trim dead ends", self.trim, "Take off what shows no change at the ends of the shots")
+        self._button(buttons, "Earlier", lambda: self.move_shot(-1), "Move the shot earlier (Ctrl+Up)")
+        self._button(buttons, "Later", lambda: self.move_shot(1), "Move the shot later (Ctrl+Down)")
+        self._button(buttons, "Include or exclude", self.take_in_or_out, "Include the shot in the film, or exclude it")
+        self._button(buttons, "Trim dead ends", self.trim, "Trim the ends of the shots that show no change")
         buttons.addStretch(1)
-        self._button(buttons, "Contact sheet …", window.filming.ask_sheet, "Small pictures of all shots on one page")
-        render = self._button(buttons, "Render film …", self._render, "Ask how, and render the whole film")
+        self._button(
+            buttons, "Contact sheet …", window.filming.ask_sheet, "Make a page with small pictures of all shots"
+        )
+        render = self._button(buttons, "Render film …", self._render, "Set options and render the whole film")
         render.setObjectName("main")
         column.addLayout(buttons)
         self.fault = QLabel()

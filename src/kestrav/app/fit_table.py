@@ -12,7 +12,7 @@ from kestrav.core.clearance.fits import Fit, Kind, alike
 from kestrav.core.document.lookup import told_apart
 from kestrav.core.document.records import Project
 
-HEADS = ("Parts", "Kind", "Depth mm", "Gap mm", "Shared mm³", "Shaft in bore", "Intended")
+HEADS = ("Parts", "Kind", "Depth, mm", "Gap, mm", "Shared volume, mm³", "Shaft in bore", "Intended")
 
 
 class FitTable(PairTable):
@@ -39,9 +39,10 @@ class FitTable(PairTable):
         self.head.addWidget(self.kind)
         self.head.addWidget(self.name)
         self.table.itemSelectionChanged.connect(self._chosen)
-        self.accept_rows = self.button("Accept", "The selected contacts are intended")
+        self.accept_rows = self.button("Accept", "Accept the selected contacts as intended")
         self.accept_alike = self.button(
-            "Accept all alike", "The selected contacts are intended, and all of the same kind between the same shapes"
+            "Accept all alike",
+            "Accept the selected contacts, and all of the same kind between the same shapes, as intended",
         )
         self.foot.addStretch(1)
         self.accept_rows.clicked.connect(lambda: self.accepted_all.emit(self.selected()))

@@ -35,10 +35,10 @@ class HandingOn(QObject):
     def actions(self, action: Callable[..., QAction]) -> list[QAction]:
         """What the menu of export offers."""
         tips = {
-            "gltf": "Parts, cameras and their motion in as few keys as tell it within 0.05 mm",
-            "tables": "Poses, wheel angles and camera tracks, as CSV",
-            "chart": "The lanes as the deck shows them, with their limits, as SVG or PNG",
-            "report": "Shots with pictures, paths, wheels with their sums, clearance and open findings, on one page",
+            "gltf": "Write parts, cameras and their motion with as few keys as keep it within 0.05 mm",
+            "tables": "Write poses, wheel angles and camera tracks as CSV",
+            "chart": "Write the timeline's lanes with their limits as SVG or PNG",
+            "report": "Write shots, paths, wheels, clearance and open findings on one page with pictures",
         }
         return [action(f"{_KINDS[kind][0]} …", partial(self.ask, kind), tip=tip) for kind, tip in tips.items()]
 

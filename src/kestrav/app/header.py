@@ -46,7 +46,7 @@ class Header(QWidget):
     def set_notice(self, text: str) -> None:
         """Say something about the project's file beside its name, or nothing."""
         self.notice.setText(text)
-        self.notice.setToolTip("Saving asks before it replaces what somebody else has saved" if text else "")
+        self.notice.setToolTip("Saving asks before replacing a file that somebody else has saved" if text else "")
         self.notice.setVisible(bool(text))
 
 
@@ -63,9 +63,9 @@ class PreviewBar(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 5, 12, 5)
         self.text = QLabel()
-        accept, drop = QPushButton("Accept"), QPushButton("Drop")
-        accept.setToolTip("Make this edit")
-        drop.setToolTip("Leave the project as it is")
+        accept, drop = QPushButton("Accept"), QPushButton("Discard")
+        accept.setToolTip("Apply this edit")
+        drop.setToolTip("Leave the project unchanged")
         accept.clicked.connect(lambda: self.accepted.emit())
         drop.clicked.connect(lambda: self.dropped.emit())
         row.addWidget(self.text, 1)
@@ -77,7 +77,7 @@ class PreviewBar(QWidget):
         """Show what is previewed, or hide."""
         self.setVisible(mend is not None)
         if mend is not None:
-            rest = "The stage, the chart and the findings show how it would be."
+            rest = "The stage, the timeline and the findings show the result."
             self.text.setText(f"Preview: <b>{mend.label}</b>. {mend.detail or rest}")
 
 

@@ -37,7 +37,7 @@ class JobBar(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 4, 12, 4)
         self.picture = QLabel()
-        self.picture.setToolTip("The picture that was finished last")
+        self.picture.setToolTip("Most recently finished picture")
         self.picture.setAccessibleName("Last picture")
         self.picture.hide()
         self.label, self.left = QLabel(), QLabel()
@@ -46,14 +46,14 @@ class JobBar(QWidget):
         self.progress.setRange(0, 1000)
         self.progress.setTextVisible(False)
         self.queue = QPushButton()
-        self.queue.setToolTip("What is done next; a click on one takes it out")
+        self.queue.setToolTip("Waiting jobs; click one to remove it")
         self.queue.clicked.connect(self._show_queue)
         self.queue.hide()
         self.rest = QPushButton("Pause")
-        self.rest.setToolTip("Let this work rest; what is finished stays")
+        self.rest.setToolTip("Pause this job; finished frames stay")
         self.rest.clicked.connect(self.toggle_pause)
         self.cancel = QPushButton("Cancel")
-        self.cancel.setToolTip("Stop this work; finished frames of a film are kept for the next try")
+        self.cancel.setToolTip("Cancel this job; finished frames of a film are kept")
         self.cancel.clicked.connect(self._cancel)
         row.addWidget(self.picture)
         row.addWidget(self.label)
@@ -94,7 +94,7 @@ class JobBar(QWidget):
         """Let the work rest, or go on."""
         if self.job is not None:
             self.job.pause(not self.job.paused)
-            self.rest.setText("Go on" if self.job.paused else "Pause")
+            self.rest.setText("Resume" if self.job.paused else "Pause")
             if self.job.paused:
                 self.left.setText("paused")
 

@@ -290,7 +290,7 @@ class _Model(QAbstractItemModel):
             isolated = self.session.isolated
             return MUTED if not item.shown or (isolated is not None and item.id not in isolated) else None
         if role == Qt.ItemDataRole.ToolTipRole and isinstance(item, Part) and item.geometry is None:
-            return f"{item.name}: {len(children(self.session.shown, item.id))} things in it"
+            return f"{item.name}: {len(children(self.session.shown, item.id))} entries"
         return None
 
     def _heading(self, number: int, role: int) -> object:
@@ -318,7 +318,7 @@ class _Model(QAbstractItemModel):
                 "locked" if item.locked else "",
                 "moves"
                 if item.id in self._moving
-                else "holds a mover"
+                else "contains moving parts"
                 if item.id in self._holders
                 else "to move"
                 if item.role == "moving"
@@ -342,7 +342,7 @@ class _Model(QAbstractItemModel):
         if isinstance(item, Drive):
             return told_ratio(item)
         if isinstance(item, Rod):
-            return {"points": "points", "slider": "slider", "rocker": "rocker"}.get(item.keeps, "level")
+            return {"points": "points", "slider": "slider", "rocker": "rocker"}.get(item.keeps, "parallel")
         if isinstance(item, Ball):
             around = 2 * np.pi * item.radius
             return f"{float(ways_rolled(project, item, [span(project)])[0]) / around:.2f} turns"
@@ -407,7 +407,7 @@ class _Model(QAbstractItemModel):
             if 0 <= row < len(below) and isinstance(find(self.session.shown, below[row].id), Part)
             else None
         )
-        self.session.edit("Put under another parent", lambda project: reparent(project, ids, target, before))
+        self.session.edit("Change parent", lambda project: reparent(project, ids, target, before))
         # the view must not remove the rows itself: the document has already been read anew
         return False
 
@@ -496,7 +496,7 @@ class JobList(QWidget):
         self.search = QLineEdit()
         self.search.setObjectName("search")
         self.search.setPlaceholderText("Find by name")
-        self.search.setToolTip("Show only what has these words in its name (Ctrl+F). Esc shows all again")
+        self.search.setToolTip("Show only entries whose names contain this text (Ctrl+F); Esc shows all")
         self.search.setAccessibleName("Find by name")
         self.search.setClearButtonEnabled(True)
         column = QVBoxLayout(self)
@@ -510,8 +510,8 @@ class JobList(QWidget):
         tree.setIndentation(14)
         tree.setItemDelegate(_Delegate(tree))
         tree.setUniformRowHeights(True)
-        tree.setAccessibleName("Job list")
-        tree.setToolTip("The work in order: product, paths, runs, checks, cameras and shots")
+        tree.setAccessibleName("Contents")
+        tree.setToolTip("Contents of the project: product, paths, runs, checks, cameras and shots")
         tree.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         tree.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed)
         tree.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)

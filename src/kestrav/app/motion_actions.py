@@ -37,36 +37,36 @@ class MotionActions(QObject):
         """The menu of motion; the part of it that is about time is the deck's as well."""
         menu = QMenu("Motion", self.window)
         for text, slot, keys, tip in (
-            ("Pose here", self.pose, ("P",), "A key pose of the selection at the playhead, where it is then"),
-            ("Ride with …", self.ride, (), "The selection rides with a part from the playhead on"),
+            ("Add key pose", self.pose, ("P",), "Add a key pose of the selection at the playhead"),
+            ("Attach to …", self.ride, (), "Attach the selection to a part from the playhead on"),
         ):
             menu.addAction(action(text, slot, *keys, tip=tip))
         for text, slot, tip in (
             (
-                "Let it roll",
+                "Add wheel",
                 self.roll,
-                "The selected wheels turn by the way that they roll; axle and radius from their cylinders",
+                "Rotate the selected wheels by the distance rolled; axis and radius come from their cylinders",
             ),
-            ("Let it swivel", self.swivel, "The selected castor turns about its kingpin so that its wheel rolls"),
-            ("Let it spin", self.spin, "What is selected spins by time; several together go alike"),
-            ("Let it roll as a ball", self.ball, "The selection rolls as a ball does, without slip"),
+            ("Add castor", self.swivel, "Turn the selected castor about its kingpin, so that its wheel rolls"),
+            ("Add rotation", self.spin, "Rotate the selection by time; several parts are linked"),
+            ("Add ball", self.ball, "Roll the selection as a ball, without slip"),
         ):
             menu.addAction(action(text, slot, tip=tip))
-        drives = menu.addMenu("Drive")
+        drives = menu.addMenu("Gear")
         for kind, text in (
-            ("outside", "Two gears"),
-            ("inside", "Gear in a ring"),
+            ("external", "Two gears"),
+            ("internal", "Gear in a ring"),
             ("rack", "Gear on a rack"),
             ("chain", "Sprockets with a chain"),
             ("belt", "Pulleys with a belt"),
         ):
-            tip = "Of the two selected parts, the one selected last is the second end" + (
+            tip = "Connect the two selected parts; the one selected last is the driven part" + (
                 ": the rack" if kind == "rack" else ""
             )
             drives.addAction(action(text, partial(self.drive, kind), tip=tip))
         rods = menu.addMenu("Rod")
         for keeps, text in (
-            ("level", "Stays level"),
+            ("level", "Stays parallel"),
             ("points", "Points at a pin"),
             ("slider", "Moves a slider"),
             ("rocker", "Moves a rocker"),
@@ -77,12 +77,14 @@ class MotionActions(QObject):
             rods.addAction(action(text, partial(self.rod, keeps), tip=tip))
         menu.addSeparator()
         menu.addAction(
-            action("Put down here", self.put_down, tip="What rides is let down at the playhead onto what lies below it")
+            action(
+                "Set down at playhead",
+                self.put_down,
+                tip="Release the attached part at the playhead and lower it onto the surface below",
+            )
         )
         menu.addAction(
-            action(
-                "Knock over …", self.knock, tip="Select what strikes, then what it strikes: that slides and tips over"
-            )
+            action("Knock over …", self.knock, tip="Select the striking part, then the part that slides and tips over")
         )
         menu.addSeparator()
         lights = menu.addMenu("Light")
@@ -91,17 +93,22 @@ class MotionActions(QObject):
                 action(
                     f"{kind.capitalize()} light",
                     partial(self.light, kind),
-                    tip=f"Add a {kind} light where the view looks",
+                    tip=f"Add a {kind} light at the view's centre",
                 )
             )
         menu.addSeparator()
         times = [
-            ("Split at the playhead", self.split, ("/",), "One run becomes two that follow each other"),
-            ("Hold here", self.hold, (), "Stand for a second at the playhead; the run takes so much longer"),
-            ("Stretch …", self.stretch, (), "Tell what is selected, or all, so many times as slowly"),
-            ("Fit into …", self.fit, (), "Stretch what is selected, or all, to a length of time"),
-            ("Move by …", self.move, (), "Begin what is selected, or all, later or (with a minus) earlier"),
-            ("Reverse in time", self.reverse, (), "As a film played backwards shows it"),
+            ("Split at the playhead", self.split, ("/",), "Split the run into two consecutive runs"),
+            (
+                "Add hold here",
+                self.hold,
+                (),
+                "Add a hold of one second at the playhead; the run takes longer accordingly",
+            ),
+            ("Stretch …", self.stretch, (), "Stretch the selection, or everything, in time"),
+            ("Fit into …", self.fit, (), "Stretch the selection, or everything, to a duration"),
+            ("Move by …", self.move, (), "Move the selection, or everything, later in time; negative is earlier"),
+            ("Reverse in time", self.reverse, (), "Reverse the selection, or everything, in time"),
         ]
         for text, slot, keys, tip in times:
             made = action(text, slot, *keys, tip=tip)
@@ -119,7 +126,7 @@ class MotionActions(QObject):
         """A key pose of the selection at the playhead."""
         thing = self._chosen_thing()
         if thing is None:
-            self.window.card.complain("select the thing to pose first")
+            self.window.card.complain("select the part to pose first")
             return
         if self.session.edit("Key pose", lambda p: making.add_pose(p, thing, self.session.time)):
             # what was there stays so; the thing is moved or turned at another time, and posed by that
@@ -127,21 +134,21 @@ class MotionActions(QObject):
 
     def stage_hint(self) -> None:
         """Say how to go on."""
-        self.window.say("Posed. Go to another time and move or turn it: each time gets its own pose")
+        self.window.say("Key pose added. Go to another time and move or turn the part: each time gets its own key pose")
 
     def ride(self) -> None:
         """Let the selection ride with a part from the playhead on."""
         thing = self._chosen_thing()
         project = self.session.project
         if thing is None:
-            self.window.card.complain("select what is to ride first")
+            self.window.card.complain("select the part to attach first")
             return
         moving = movers(project)
         things = [(p.id, p.name) for p in project.parts if p.id != thing and (p.id in moving or p.parent is None)]
         things.sort(key=lambda pair: pair[0] not in moving)
-        carrier = ask_choice(self.window, "Ride with", f"{get(project, thing).name} rides with", things)
+        carrier = ask_choice(self.window, "Attach to", f"{get(project, thing).name} is attached to", things)
         if carrier is not None and self.session.edit(
-            "Ride", lambda p: making.add_carry(p, thing, carrier, self.session.time)
+            "Attach", lambda p: making.add_carry(p, thing, carrier, self.session.time)
         ):
             self.session.select(self.session.project.carries[-1].id)
 
@@ -154,34 +161,34 @@ class MotionActions(QObject):
     def roll(self) -> None:
         """Let the selected wheels roll."""
         wheels = self._parts()
-        if wheels and self.session.edit("Roll", lambda p: add_rolls(p, self.session.meshes, wheels)):
+        if wheels and self.session.edit("Add wheel", lambda p: add_rolls(p, self.session.meshes, wheels)):
             self.session.select(self.session.project.rolls[-1].id)
 
     def swivel(self) -> None:
         """Let the selected castor swivel."""
         castors = self._parts()
-        if castors and self.session.edit("Swivel", lambda p: add_swivel(p, castors[-1])):
+        if castors and self.session.edit("Add castor", lambda p: add_swivel(p, castors[-1])):
             self.session.select(self.session.project.swivels[-1].id)
 
     def spin(self) -> None:
         """Let the selection spin."""
         parts = self._parts()
-        if parts and self.session.edit("Spin", lambda p: add_spins(p, self.session.meshes, parts)):
+        if parts and self.session.edit("Add rotation", lambda p: add_spins(p, self.session.meshes, parts)):
             self.session.select(self.session.project.spins[-1].id)
 
     def ball(self) -> None:
         """Let the selection roll as a ball."""
         parts = self._parts()
-        if parts and self.session.edit("Ball", lambda p: mechanisms.add_ball(p, self.session.meshes, parts[-1])):
+        if parts and self.session.edit("Add ball", lambda p: mechanisms.add_ball(p, self.session.meshes, parts[-1])):
             self.session.select(self.session.project.balls[-1].id)
 
     def drive(self, kind: mechanisms.Kind) -> None:
         """Let the two selected parts drive each other."""
         parts = self._parts()
         if parts and len(parts) != 2:
-            self.window.card.complain("select the two parts that drive each other (Ctrl+click takes the second one)")
+            self.window.card.complain("select the two parts to connect (Ctrl+click adds the second one)")
         elif parts and self.session.edit(
-            "Drive", lambda p: mechanisms.add_drive(p, self.session.meshes, parts[0], parts[1], kind)
+            "Gear", lambda p: mechanisms.add_drive(p, self.session.meshes, parts[0], parts[1], kind)
         ):
             self.session.select(self.session.project.drives[-1].id)
 
@@ -213,17 +220,19 @@ class MotionActions(QObject):
             thing = self._chosen_thing()
             rides = [c for c in project.carries if c.rider == thing and begins(project, c) < time]
             if not rides:
-                self.window.card.complain("select a ride, or what rides at the playhead, first")
+                self.window.card.complain("select an attachment, or a part attached at the playhead, first")
                 return
             carry_id = max(rides, key=lambda c: begins(project, c)).id
-        self.session.edit("Put down", lambda p: put_down(p, self.session.meshes, carry_id, time))
+        self.session.edit("Set down", lambda p: put_down(p, self.session.meshes, carry_id, time))
 
     def knock(self) -> None:
         """Let the second selected part be knocked over by the first."""
         parts = self._parts()
         if len(parts) != 2:
             if parts:
-                self.window.card.complain("select what strikes, then what it strikes (Ctrl+click takes the second one)")
+                self.window.card.complain(
+                    "select the striking part, then the part it strikes (Ctrl+click adds the second one)"
+                )
             return
         project = self.session.project
         tall = float(np.ptp(own_bounds(project, parts[1]), axis=0).max())
@@ -233,9 +242,9 @@ class MotionActions(QObject):
             "Knock over",
             f"When {get(project, parts[0]).name} touches it, {name}",
             (
-                ("takes, in frames", round(0.6 * project.settings.fps), "", 0),
-                ("slides on by", round(0.3 * tall, -1), "mm", 1),
-                ("tips over by", 90.0, "°", 1),
+                ("duration, frames", round(0.6 * project.settings.fps), "", 0),
+                ("slide distance", round(0.3 * tall, -1), "mm", 1),
+                ("tilt angle", 90.0, "°", 1),
             ),
         )
         if told is None:
@@ -288,7 +297,7 @@ class MotionActions(QObject):
     def stretch(self) -> None:
         """Ask by how much, and stretch."""
         ids = self._ids()
-        factor = ask_quantity(self.window, "Stretch", f"{_count(ids)}, so many times as slowly", 2.0, "", 3)
+        factor = ask_quantity(self.window, "Stretch", f"{_count(ids)}, time factor", 2.0, "", 3)
         if factor is not None:
             self.session.edit("Stretch", lambda p: timing.stretched(p, ids, factor, self._about(ids)))
 
@@ -317,4 +326,4 @@ class MotionActions(QObject):
 
 
 def _count(ids: list[str]) -> str:
-    return "one thing" if len(ids) == 1 else f"{len(ids)} things"
+    return "one entry" if len(ids) == 1 else f"{len(ids)} entries"

@@ -29,7 +29,7 @@ from kestrav.core.extraction.taking_apart import Order, in_one_step, in_own_step
 from kestrav.core.extraction.typed import told_direction
 from kestrav.core.extraction.way_runs import SPEED
 
-_HEADS = ("Step", "Comes out", "Along", "Way")
+_HEADS = ("Step", "Part", "Direction", "Distance")
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ class OrderDialog(QDialog):
 
     def __init__(self, parent: QWidget, project: Project, order: Order) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Order of taking apart")
+        self.setWindowTitle("Disassembly sequence")
         self.project, self.order = project, order
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 14, 16, 14)
@@ -64,11 +64,11 @@ class OrderDialog(QDialog):
         self.table.itemSelectionChanged.connect(self._offer)
         column.addWidget(self.table, 1)
         row = QHBoxLayout()
-        self.join = QPushButton("Make one step")
-        self.join.setToolTip("The selected parts, and those between them, move at the same time")
+        self.join = QPushButton("Merge into one step")
+        self.join.setToolTip("Move the selected parts, and those between them, at the same time")
         self.join.clicked.connect(lambda: self._regroup(in_one_step))
-        self.part = QPushButton("Make single steps")
-        self.part.setToolTip("The selected parts move one after another")
+        self.part = QPushButton("Split into single steps")
+        self.part.setToolTip("Move the selected parts one after another")
         self.part.clicked.connect(lambda: self._regroup(in_own_steps))
         row.addWidget(self.join)
         row.addWidget(self.part)
@@ -80,7 +80,7 @@ class OrderDialog(QDialog):
         self.speed.setAccessibleName("Speed")
         form.addRow("Speed", self.speed)
         self.sense = QComboBox()
-        self.sense.addItems(["Taking apart", "Putting together"])
+        self.sense.addItems(["Disassembly", "Assembly"])
         self.sense.setAccessibleName("Motion")
         form.addRow("Motion", self.sense)
         column.addLayout(form)
@@ -100,11 +100,11 @@ class OrderDialog(QDialog):
     def _summary(self) -> str:
         order = self.order
         count = sum(len(r.things) for r in order.removals)
-        parts = [f"{count} come out"]
+        parts = [f"{count} can be removed"]
         if order.stays is not None:
             parts.append(f"“{get(self.project, order.stays).name}” stays")
         if order.stopped:
-            parts.append(f"the search was stopped, {len(order.left)} were not looked at to the end")
+            parts.append(f"the search was stopped, {len(order.left)} were not searched to the end")
         elif order.left:
             parts.append(f"{len(order.left)} do not")
         return "; ".join(parts) + "."

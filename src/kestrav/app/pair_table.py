@@ -56,7 +56,7 @@ class PairTable(QDialog):
         self.table.setHorizontalHeaderLabels(list(heads))
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setToolTip("Choose a row to go there; a heading sorts by it")
+        self.table.setToolTip("Choose a row to go there; click a column title to sort")
         self.table.verticalHeader().hide()
         self.table.verticalHeader().setDefaultSectionSize(26)
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)

@@ -58,15 +58,25 @@ class PathActions(QObject):
             )
         menu.addSeparator()
         for text, slot, tip in (
-            ("Around the selection …", self.contour, "Ellipse, circle, rectangle or outline around parts, in plan"),
-            ("Along edges …", lambda: self.window.use_tool("edges"), "Pick edges of parts, one after another"),
-            ("Outline of the section", self.section_paths, "Where the section plane cuts the selection, or everything"),
-            ("Centre line of a pipe", self.pipe_path, "Along straight and bent pieces of the selected parts"),
-            ("Trace of a point …", self.ask_trace, "Where a point of a moving part goes"),
+            (
+                "Around the selection …",
+                self.contour,
+                "Make an ellipse, circle, rectangle or outline around parts, in plan",
+            ),
+            ("Along edges …", lambda: self.window.use_tool("edges"), "Make a path along picked edges"),
+            (
+                "Outline of the section",
+                self.section_paths,
+                "Make a path from the section outline of the selection, or of everything",
+            ),
+            ("Centre line of a pipe", self.pipe_path, "Make a path along the centre line of the selected pipes"),
+            ("Trace of a point …", self.ask_trace, "Make a path from the trace of a point of a moving part"),
         ):
             menu.addAction(action(text, slot, tip=tip))
         menu.addSeparator()
-        menu.addAction(action("From files …", self.window.bringing.ask_paths, tip="Curves of DXF, SVG and CSV files"))
+        menu.addAction(
+            action("From files …", self.window.bringing.ask_paths, tip="Import curves from DXF, SVG and CSV files")
+        )
         return menu
 
     def add_path(self, name: str) -> None:
@@ -149,7 +159,7 @@ class PathActions(QObject):
     def ask_trace(self) -> None:
         """Pick a point of a moving part, and show where it goes."""
         if not self.session.project.runs:
-            self.window.card.complain("nothing moves yet: let a part run along a path first")
+            self.window.card.complain("nothing moves yet: move a part along a path first")
             return
         self.preparing.pick_tool.ask([Ask("pick a point of a moving part: a corner, an edge or a centre")], self._trace)
         self.window.take_up(self.preparing.pick_tool)
@@ -162,9 +172,9 @@ class PathActions(QObject):
         places = self.session.trace_places()
         if places is None or float(np.ptp(places, axis=0).max()) < 1e-3:
             self.session.trace(None)
-            self.window.card.complain("that point does not move; pick one of a part that rides on a path")
+            self.window.card.complain("that point does not move; pick one on a part that follows a path")
             return
-        self.preparing.banner.say(f"Trace of {get(self.session.project, part).name}", "Make it a path")
+        self.preparing.banner.say(f"Trace of {get(self.session.project, part).name}", "Make path")
         self.preparing.banner.show()
         self.preparing.place_banner()
 

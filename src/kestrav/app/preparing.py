@@ -124,7 +124,7 @@ class Preparing(QObject):
     def view_menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of views; ``action`` makes an action with its keys."""
         menu = QMenu(self.window)
-        menu.addAction(action("Everything", self.stage.fit_all, "A", tip="Show everything there is"))
+        menu.addAction(action("Everything", self.stage.fit_all, "A", tip="Show everything"))
         menu.addAction(action("The selection", self.stage.look_at_selection, "C", tip="Show the selection"))
         menu.addSeparator()
         for number, where in enumerate(STANDS, 1):
@@ -136,10 +136,10 @@ class Preparing(QObject):
         menu.addSeparator()
         self.parallel_action = action("Parallel", self._toggle_parallel, "O", tip="Parallel or perspective view")
         self.together_action = action(
-            "Plan, front, side and lens", self._toggle_together, "Ctrl+7", tip="All four at once"
+            "Show plan, front, side and lens", self._toggle_together, "Ctrl+7", tip="Four views"
         )
         self.section_action = action("Section", self._toggle_section, "Ctrl+8", tip="Cut the view open")
-        self.edges_action = action("Edges", self._toggle_edges, "Ctrl+9", tip="Sharp edges on and off")
+        self.edges_action = action("Edges", self._toggle_edges, "Ctrl+9", tip="Show or hide sharp edges")
         for made, on in (
             (self.parallel_action, False),
             (self.together_action, False),
@@ -224,7 +224,7 @@ class Preparing(QObject):
         only = self.session.isolated
         if only is not None:
             tops = [p for p in self.session.shown.parts if p.id in only and p.parent not in only]
-            name = tops[0].name if len(tops) == 1 else f"{len(tops)} things"
+            name = tops[0].name if len(tops) == 1 else f"{len(tops)} parts"
             self.banner.say(f"{name} alone", "Show all")
         self.banner.setVisible(only is not None)
         self.place_banner()
@@ -287,7 +287,7 @@ class Preparing(QObject):
         if what == "face":
             self._ask(
                 [
-                    Ask("pick a flat face of what is to be placed", ("face",), is_plane, flat, True),
+                    Ask("pick a flat face of the part to place", ("face",), is_plane, flat, True),
                     Ask("pick the flat face to lay it on", ("face",), is_plane, flat, False),
                 ],
                 self._face_on_face,
@@ -296,7 +296,7 @@ class Preparing(QObject):
             kinds = ("centre", "edge", "face")
             self._ask(
                 [
-                    Ask("pick a round edge or cylinder of what is to be placed", kinds, has_axis, axis, True),
+                    Ask("pick a round edge or cylinder of the part to place", kinds, has_axis, axis, True),
                     Ask("pick the round edge or cylinder to centre it on", kinds, has_axis, axis, False),
                 ],
                 self._axis_on_axis,
@@ -304,11 +304,11 @@ class Preparing(QObject):
         elif what == "points":
             asks = []
             for number in ("first", "second", "third"):
-                asks.append(Ask(f"pick the {number} point of what is to be placed", of_selection=True))
+                asks.append(Ask(f"pick the {number} point of the part to place", of_selection=True))
                 asks.append(Ask(f"pick where the {number} point is to lie", of_selection=False))
             self._ask(asks, self._points_on_points, 2)
         elif what == "seat":
-            self.pick_tool.ask([Ask("pick the point of the rider that lies on the path")], self._seat_there, None)
+            self.pick_tool.ask([Ask("pick the point of the rider to lie on the path")], self._seat_there, None)
             self.window.take_up(self.pick_tool)
         elif what == "pivot":
             self._ask([Ask("pick the place of the pivot: a corner, edge, round edge or cylinder")], self._pivot_there)
@@ -316,7 +316,7 @@ class Preparing(QObject):
             name = "front" if what == "front" else "upside"
             text = f"pick a flat face, round edge, cylinder or straight edge that the {name} points along"
             self._ask(
-                [Ask(text, ("centre", "edge", "face"), has_direction, "that points nowhere; pick a face or an edge")],
+                [Ask(text, ("centre", "edge", "face"), has_direction, "that has no direction; pick a face or an edge")],
                 partial(self._direct, what),
             )
 
@@ -393,7 +393,7 @@ class Preparing(QObject):
         _, front, up = placing.front_of(self.session.project, part)
         if feature.kind != "plane" and float(way @ (front if what == "front" else up)) < 0:
             way = -way
-        label = "Set front" if what == "front" else "Set upside"
+        label = "Set front" if what == "front" else "Set up direction"
         field = "front" if what == "front" else "up"
         self.session.edit(label, lambda project: placing.set_front(project, part, **{field: way}))
 
@@ -403,29 +403,29 @@ class Preparing(QObject):
         """Make the actions on what is chosen, with their keys."""
         tree_keys = (self.window.jobs.tree, self.stage)
         self.menu_actions = [
-            action("Rename", self.window.jobs.rename, "F2", tip="Edit the name in the job list"),
+            action("Rename", self.window.jobs.rename, "F2", tip="Rename the selection in the contents"),
             None,
-            action("Group", self.group, "Ctrl+G", tip="Gather what is chosen in an assembly"),
-            action("Ungroup", self.ungroup, "Ctrl+Shift+G", tip="Dissolve the assembly; its parts stay where they are"),
+            action("Group", self.group, "Ctrl+G", tip="Group the selection in an assembly"),
+            action("Ungroup", self.ungroup, "Ctrl+Shift+G", tip="Dissolve the assembly; the parts stay in place"),
             None,
-            action("Hide or show", self.toggle_shown, "H", tip="Hidden things are neither drawn nor checked"),
+            action("Hide or show", self.toggle_shown, "H", tip="Hidden parts are neither drawn nor checked"),
             action(
-                "Alone or all", self.toggle_isolated, "I", tip="Show what is chosen alone in the stage, or all again"
+                "Isolate", self.toggle_isolated, "I", tip="Show only the selection in the stage, or everything again"
             ),
-            action("Lock or unlock", self.toggle_locked, "J", tip="Locked things are not picked in the stage"),
+            action("Lock or unlock", self.toggle_locked, "J", tip="Locked parts are not selectable in the stage"),
             action("See through or solid", self.toggle_see_through, "G"),
             None,
-            action("Let down", self.let_down, "B", tip="Down onto what lies below"),
-            action("Copy", self.copy_once, "Ctrl+D", tip="A copy, a step on"),
+            action("Drop to surface", self.let_down, "B", tip="Lower the selection onto the surface below"),
+            action("Copy", self.copy_once, "Ctrl+D", tip="Copy the selection, one step on"),
         ]
-        action("Find", self.window.jobs.find, "Ctrl+F", tip="Find by name in the job list")
+        action("Find", self.window.jobs.find, "Ctrl+F", tip="Find by name in the contents")
         action("Keep note", self.keep_measurement, "Ctrl+K")
         action("Copy value", self.copy_value, "Ctrl+C", where=tree_keys)
-        action("All of them", self.choose_all, "Ctrl+A", where=tree_keys)
+        action("Select all", self.choose_all, "Ctrl+A", where=tree_keys)
 
     def stand_in_menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of simple solids for what is missing."""
-        menu = QMenu("Stand-in", self.window)
+        menu = QMenu("Placeholder", self.window)
         for form, name in STAND_INS.items():
             menu.addAction(
                 action(name, partial(self.add_stand_in, form), tip=f"Add a {name.lower()} for what is missing")
@@ -438,7 +438,9 @@ class Preparing(QObject):
         at = (float(round(focus[0] / 10) * 10), float(round(focus[1] / 10) * 10), 0.0)
         made = form()
         shape = stand_ins.form_mesh(made)
-        if self.session.edit("Add stand-in", lambda p: stand_ins.add_form(p, made, at)[0], meshes={shape.hash: shape}):
+        if self.session.edit(
+            "Add placeholder", lambda p: stand_ins.add_form(p, made, at)[0], meshes={shape.hash: shape}
+        ):
             if len(self.session.project.parts) == 1:
                 self.stage.fit_all()
             self.session.select(self.session.project.parts[-1].id)
@@ -511,7 +513,7 @@ class Preparing(QObject):
         """Let what is chosen down onto what lies below."""
         if ids := self.chosen():
             meshes = self.session.meshes
-            self.session.edit("Let down", lambda p: drop(p, meshes, ids))
+            self.session.edit("Drop to surface", lambda p: drop(p, meshes, ids))
 
     def copy_once(self) -> None:
         """Copy what is chosen, a step on."""

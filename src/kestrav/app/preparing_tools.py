@@ -199,7 +199,9 @@ class MoveTool(HandleTool):
     """Move along the axes by arms, or in the level plane by the knob."""
 
     kind = "arm"
-    hint = "Drag an arm to move along it, the knob to move level · Shift lifts · Ctrl: ten steps · or type in the strip"
+    hint = (
+        "Drag an arrow to move along it, the knob to move level · Shift lifts · Ctrl: ten steps · or type in the strip"
+    )
 
     def _take(self, position: QPoint) -> None:
         self._remember_poses()
@@ -359,7 +361,7 @@ class PickTool(Tool):
         number = f"{len(self.found) + 1} of {len(self.asks)} · " if len(self.asks) > 1 else ""
         more = " · Enter: enough" if self._least <= len(self.found) < len(self.asks) else ""
         text = self.asks[min(len(self.found), len(self.asks) - 1)].text
-        return f"{number}{text} · Tab: next under the pointer{more} · Esc drops it"
+        return f"{number}{text} · Tab: next under the pointer{more} · Esc discards"
 
     def end(self) -> None:
         """Forget all."""
@@ -406,9 +408,9 @@ class PickTool(Tool):
             return
         if ask.of_selection is not None and self._is_chosen(snap.feature.part) != ask.of_selection:
             self.session.refused.emit(
-                "pick that on what is selected"
+                "pick a place on the selected part"
                 if ask.of_selection
-                else "pick that on something else than what is selected"
+                else "pick a place on another part than the selected one"
             )
             return
         self.found.append(snap)

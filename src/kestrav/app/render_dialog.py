@@ -46,11 +46,11 @@ _WHOLE = ""  # instead of a shot's id: the whole film
 LOOKS: tuple[tuple[LookName, str], ...] = (
     ("studio", "studio: finishes, soft light"),
     ("technical", "technical: flat tones, edges"),
-    ("ghost", "ghost: the mover solid, the rest see-through"),
+    ("ghost", "ghost: moving parts solid, the rest see-through"),
     ("wire", "wire"),
 )
 QUALITIES: tuple[tuple[QualityName, str], ...] = (
-    ("preview", "preview: 1 sample a pixel"),
+    ("preview", "preview: 1 sample per pixel"),
     ("good", "good: 4 samples, shade"),
     ("best", "best: 16 samples, fine shade"),
 )
@@ -94,12 +94,12 @@ class RenderDialog(QDialog):
         row.setContentsMargins(12, 0, 12, 0)
         self.target = QLineEdit()
         self.target.setObjectName("render-target")
-        self.target.setAccessibleName("Where to")
+        self.target.setAccessibleName("Output")
         self.target.setToolTip("The file or folder to write")
         browse = QPushButton("Choose …")
-        browse.setToolTip("Choose where to write")
+        browse.setToolTip("Choose the output file or folder")
         browse.clicked.connect(self._browse)
-        where = QLabel("Where to")
+        where = QLabel("Output")
         where.setObjectName("muted")
         where.setMinimumWidth(LABEL_WIDTH + 2)
         row.addWidget(where)
@@ -114,7 +114,7 @@ class RenderDialog(QDialog):
         buttons = QDialogButtonBox()
         start = buttons.addButton("Render", QDialogButtonBox.ButtonRole.AcceptRole)
         start.setObjectName("main")
-        start.setToolTip("Start; the window stays usable")
+        start.setToolTip("Start rendering; the window stays usable")
         buttons.addButton("Close", QDialogButtonBox.ButtonRole.RejectRole)
         buttons.accepted.connect(self._start)
         buttons.rejected.connect(self.reject)
@@ -132,39 +132,37 @@ class RenderDialog(QDialog):
         filmed = [s for s in self.project.shots if s.in_film]
         if len(filmed) > 1:
             options.insert(0, (_WHOLE, f"the whole film, {len(filmed)} shots"))
-        form.choice(
-            "Shot", options, _WHOLE if self.whole else shot.id, self._pick, "Which shot to render, or all of the film"
-        )
-        form.choice("As", FORMATS, self.kind, self._set_kind, "A film, or numbered pictures")
+        form.choice("Shot", options, _WHOLE if self.whole else shot.id, self._pick, "Shot to render, or the whole film")
+        form.choice("Format", FORMATS, self.kind, self._set_kind, "File format of the film or pictures")
         if self.kind in SEE_THROUGH:
-            form.check(
-                "Background", "left out", self.alpha, self._set_alpha, "The picture lets through where nothing is"
-            )
+            form.check("Background", "transparent", self.alpha, self._set_alpha, "Transparent background")
         if not self.whole:
-            form.choice("Look", LOOKS, shot.look, lambda v: self._change(look=v), "How the parts are shown")
+            form.choice("Style", LOOKS, shot.look, lambda v: self._change(look=v), "Display style of the parts")
         form.choice(
             "Quality",
             QUALITIES,
             shot.quality,
             lambda v: self._change(quality=v),
-            "More samples take longer, and crawl less",
+            "More samples take longer and flicker less",
         )
         size = f"{shot.width}x{shot.height}"
         sizes = [(f"{w}x{h}", f"{name}: {w} × {h}") for name, (w, h) in SIZES.items()]
         if size not in [s[0] for s in sizes]:
             sizes.insert(0, (size, f"{shot.width} × {shot.height}"))
         form.choice("Size", sizes, size, self._set_size, "Picture size in pixels")
-        form.number("Width", shot.width, "px", lambda v: self._change(width=round(v)), "Any other width", 0, 2)
-        form.number("Height", shot.height, "px", lambda v: self._change(height=round(v)), "Any other height", 0, 2)
-        form.number("Frame rate", shot.fps, "fps", lambda v: self._change(fps=v), "Frames a second", 0)
+        form.number("Width", shot.width, "px", lambda v: self._change(width=round(v)), "Width in pixels", 0, 2)
+        form.number("Height", shot.height, "px", lambda v: self._change(height=round(v)), "Height in pixels", 0, 2)
+        form.number("Frame rate", shot.fps, "fps", lambda v: self._change(fps=v), "Frames per second", 0)
         if not self.whole:
-            form.number("From", shot.start, "s", lambda v: self._change(start=v), "First moment", 3, 0.1)
-            form.number("To", shot.end, "s", lambda v: self._change(end=v), "End; its frame is not filmed", 3, 0.1)
+            form.number("From", shot.start, "s", lambda v: self._change(start=v), "Start time", 3, 0.1)
+            form.number(
+                "To", shot.end, "s", lambda v: self._change(end=v), "End time; its frame is not included", 3, 0.1
+            )
             form.text(
                 "Background",
                 background_text(shot),
                 lambda v: self._change(**read_background(v)),
-                "#rrggbb, #rrggbb:#rrggbb from below to above, or clear",
+                "#rrggbb, #rrggbb:#rrggbb for a gradient from bottom to top, or clear",
             )
         form.worked(*self._told(), self._cost())
         self.holder.addWidget(form)

@@ -18,12 +18,12 @@ class RequirementDialog(QDialog):
 
     def __init__(self, parent: QWidget, project: Project, chosen: Sequence[str]) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Require a clearance")
+        self.setWindowTitle("Add requirement")
         self._chosen = list(chosen)
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 14, 16, 14)
         column.setSpacing(10)
-        note = QLabel("It holds instead of the project’s required clearance, and is listed with the checks.")
+        note = QLabel("The requirement replaces the project's required clearance and is listed with the checks.")
         note.setObjectName("muted")
         column.addWidget(note)
         rows = QFormLayout()

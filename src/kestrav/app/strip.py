@@ -89,7 +89,7 @@ class Strip(QWidget):
             [("x", "x"), ("y", "y"), ("z", "z")],
             axis,
             lambda key: set_(axis=key),
-            "The axis that the section cuts across",
+            "Axis normal to the section plane",
             "section-axis",
         )
         self._text("at")
@@ -97,12 +97,12 @@ class Strip(QWidget):
             at,
             "mm",
             lambda v: set_(at=v),
-            "Where the section is along its axis; Up and Down move it",
+            "Position of the section along its axis; Up and Down move it",
             "section-at",
             width=92,
             step=10.0,
         )
-        self._button("Other side", lambda: set_(other=not state["other"]), "Take the other side away")
+        self._button("Other side", lambda: set_(other=not state["other"]), "Cut away the other side")
         self._button("Close", close, "Show everything again")
         self._settle(True)
 
@@ -131,7 +131,7 @@ class Strip(QWidget):
             [("world", "world axes"), ("own", "own axes")],
             "own" if settings.own_axes else "world",
             set_axes,
-            "Along the room's axes, or the part's own: its front, side and upside",
+            "Move along the room's axes, or along the part's own front, side and up axes",
             "strip-axes",
         )
 
@@ -143,7 +143,7 @@ class Strip(QWidget):
         def set_step(value: float) -> None:
             settings.step = max(value, 0.0)
 
-        self._number(settings.step, "mm", set_step, "Drags go by whole steps; 0 mm for none", "strip-step")
+        self._number(settings.step, "mm", set_step, "Step for dragging; 0 mm for none", "strip-step")
         self._text("by")
         fields = [self._number(0.0, "mm", None, f"How far along {a}", f"strip-by {a}", width=58) for a in "xyz"]
 
@@ -166,7 +166,7 @@ class Strip(QWidget):
         def set_step(value: float) -> None:
             settings.angle_step = max(value, 0.0)
 
-        self._number(settings.angle_step, "°", set_step, "Drags go by whole steps; 0° for none", "strip-angle-step")
+        self._number(settings.angle_step, "°", set_step, "Step for dragging; 0° for none", "strip-angle-step")
         self._text("about")
         axis = self._choice([("0", "x"), ("1", "y"), ("2", "z")], "2", None, "The axis to turn about", "strip-about")
         self._text("by")
@@ -185,21 +185,21 @@ class Strip(QWidget):
             tool.CHOICES,
             tool.measure,
             tool.set_measure,
-            "What to measure of the things that are clicked",
+            "Quantity to measure between the clicked features",
             "strip-measure",
         )
         self._button("Keep", keep, "Keep the measurement as a note (Ctrl+K)")
         self._button("Copy", copy, "Copy the value (Ctrl+C)")
-        self._button("Clear", tool.clear, "Begin afresh (Esc)")
+        self._button("Clear", tool.clear, "Clear the measurement (Esc)")
 
     def _walk(self, tool: WalkTool) -> None:
         """How a walk goes, and a waypoint by its coordinates."""
-        self._text("Eyes")
+        self._text("Eye height")
         self._number(
             tool.eye_height,
             "mm",
             lambda v: tool.set(eye_height=v),
-            "Height of the eyes above the floor",
+            "Eye height above the floor",
             "walk-eyes",
             width=84,
             step=50.0,
@@ -209,7 +209,7 @@ class Strip(QWidget):
             tool.speed,
             "mm/s",
             lambda v: tool.set(speed=v),
-            "How fast it is walked; people walk about 1200 mm/s",
+            "Walking speed; people walk at about 1200 mm/s",
             "walk-speed",
             width=100,
             step=100.0,
@@ -224,9 +224,9 @@ class Strip(QWidget):
             width=84,
             step=50.0,
         )
-        around = QCheckBox("around things")
+        around = QCheckBox("around obstacles")
         around.setChecked(tool.around)
-        around.setToolTip("Go around what stands between the waypoints, or straight from one to the next")
+        around.setToolTip("Go around obstacles between the waypoints, or straight from one to the next")
         around.toggled.connect(lambda on: tool.set(around=on))
         self.line.addWidget(around)
         self._new_row()
@@ -236,11 +236,11 @@ class Strip(QWidget):
             spots[index] = value
 
         self._text("Waypoint at x")
-        self._number(0.0, "mm", lambda v: put(0, v), "Where along x", "walk-x", width=92, step=100.0)
+        self._number(0.0, "mm", lambda v: put(0, v), "Position along x", "walk-x", width=92, step=100.0)
         self._text("y")
-        self._number(0.0, "mm", lambda v: put(1, v), "Where along y", "walk-y", width=92, step=100.0)
+        self._number(0.0, "mm", lambda v: put(1, v), "Position along y", "walk-y", width=92, step=100.0)
         self._button("Add", lambda: tool.add(np.array([*spots, 0.0])), "Add the waypoint with these coordinates")
-        self._button("Make the walk", tool.finish, "Make the walk with its camera and shot (Enter)")
+        self._button("Make walkthrough", tool.finish, "Make the walkthrough with its camera and shot (Enter)")
 
     def _draw(self, tool: DrawTool) -> None:
         settings = tool.settings
@@ -248,9 +248,9 @@ class Strip(QWidget):
         set_ = tool.set
         self._drawn_for = (settings.on, settings.draws)
         self._text("Draw")
-        self._choice(DRAWS, settings.draws, lambda k: set_(draws=k), "What the clicks make", "strip-draws")
+        self._choice(DRAWS, settings.draws, lambda k: set_(draws=k), "Shape that the clicks draw", "strip-draws")
         self._text("on")
-        self._choice(ON, settings.on, lambda k: set_(on=k), "Where the clicks lie", "strip-on")
+        self._choice(ON, settings.on, lambda k: set_(on=k), "Surface that the clicks lie on", "strip-on")
         if settings.on == "height":
             self._text("at")
             self._number(
@@ -258,14 +258,14 @@ class Strip(QWidget):
             )
         elif settings.on == "surface":
             self._text("lift")
-            self._number(settings.lift, "mm", lambda v: tool.set(lift=v), "How far above the surface", "strip-lift")
+            self._number(settings.lift, "mm", lambda v: tool.set(lift=v), "Height above the surface", "strip-lift")
         self._checks(
-            "Catch", CATCHES, settings.catches, lambda found: tool.set(catches=found), "What the pointer catches"
+            "Snap", CATCHES, settings.catches, lambda found: tool.set(catches=found), "What the pointer snaps to"
         )
         if settings.on != "surface":
             self._text("grid")
             self._number(
-                settings.grid, "mm", lambda v: tool.set(grid=max(v, 0.0)), "Points go to whole steps", "strip-grid", 64
+                settings.grid, "mm", lambda v: tool.set(grid=max(v, 0.0)), "Grid step for points", "strip-grid", 64
             )
         self.line.addStretch(1)
         if settings.on == "surface" or PLACES[settings.draws]:
@@ -289,7 +289,7 @@ class Strip(QWidget):
             tool.add_by_length(length.value, angle.value)
 
         angle.returnPressed.connect(add)
-        self._button("Add", add, "Put a point at this length and angle from the last one (Enter)")
+        self._button("Add", add, "Add a point at this length and angle from the last one (Enter)")
         self._text("or at")
         fields = [self._number(0.0, "mm", None, f"The point’s {a}", f"strip-at {a}", width=62) for a in "xyz"]
 
@@ -300,7 +300,7 @@ class Strip(QWidget):
 
         for field in fields:
             field.returnPressed.connect(add_at)
-        self._button("Add here", add_at, "Put a point at these coordinates (Enter)")
+        self._button("Add here", add_at, "Add a point at these coordinates (Enter)")
         self._button("Finish", tool.finish, "Make the path (Enter in the stage)")
         self.line.addStretch(1)
 
@@ -327,19 +327,21 @@ class Strip(QWidget):
             state.update(fields)
             change(str(state["kind"]), float(state["offset"]), float(state["height"]))  # type: ignore[arg-type]
 
-        self._text("Around it")
+        self._text("Around selection")
         kinds = [
             ("hull", "its outline"),
             ("rectangle", "a rectangle"),
             ("ellipse", "an ellipse"),
             ("circle", "a circle"),
         ]
-        self._choice(kinds, kind, lambda k: set_(kind=k), "What goes around the selection in plan", "strip-contour")
+        self._choice(kinds, kind, lambda k: set_(kind=k), "Shape around the selection in plan", "strip-contour")
         self._text("offset")
-        self._number(offset, "mm", lambda v: set_(offset=v), "Least distance from it in plan", "strip-offset", step=10)
+        self._number(
+            offset, "mm", lambda v: set_(offset=v), "Least distance from the selection in plan", "strip-offset", step=10
+        )
         self._text("height")
         self._number(height, "mm", lambda v: set_(height=v), "Height of the path", "strip-contour-height", step=10)
-        self._button("Close", close, "Leave without a path, unless it was accepted (Esc)")
+        self._button("Close", close, "Close without adding a path (Esc)")
         self._settle(True)
 
     # pieces

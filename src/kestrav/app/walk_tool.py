@@ -26,7 +26,7 @@ Array = NDArray[np.float64]
 
 
 class WalkTool(Tool):
-    """Click waypoints on the floor; Enter makes the walk with its camera and shot."""
+    """Click waypoints on the floor; Enter makes the walkthrough with its camera and shot."""
 
     quiet = True
 
@@ -47,10 +47,10 @@ class WalkTool(Tool):
         """What to do next."""
         if not self.points:
             return "click the walk’s first waypoint on the floor · Esc leaves"
-        back = "Backspace takes the last back · Esc leaves"
+        back = "Backspace removes the last · Esc leaves"
         if len(self.points) < 2:
             return f"click the next waypoint · {back}"
-        return f"{self.told} · Enter makes the walk · {back}"
+        return f"{self.told} · Enter makes the walkthrough · {back}"
 
     def begin(self) -> None:
         """Taken up."""
@@ -149,7 +149,7 @@ class WalkTool(Tool):
                         for p, r in zip(planned.points, planned.radii, strict=True)
                     )
                 )
-                curve = path_curve(Path("", "Walk", shape)).curve
+                curve = path_curve(Path("", "Walkthrough", shape)).curve
                 line = curve.position(np.linspace(0.0, curve.length, 300))
                 kept = f", {planned.clearance:,.0f} mm kept" if np.isfinite(planned.clearance) else ""
                 self.told = f"{show(curve.length / 1000, 'm', 1)}, about {curve.length / self.speed:.0f}\u2009s{kept}"

@@ -41,13 +41,13 @@ class WayDialog(QDialog):
 
     def __init__(self, parent: QWidget, project: Project, things: Sequence[str], wish: Wish) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Find a way out")
+        self.setWindowTitle("Extraction path")
         self.project, self.things = project, list(things)
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 14, 16, 14)
         column.setSpacing(10)
         names = " and ".join(get(project, thing).name for thing in things)
-        column.addWidget(QLabel(f"<b>{names}</b>, as all stands at rest"))
+        column.addWidget(QLabel(f"<b>{names}</b>, with all parts at rest"))
         self.fault = QLabel()
         self.fault.setObjectName("fault")
         self.fault.setWordWrap(True)
@@ -63,16 +63,20 @@ class WayDialog(QDialog):
             wish.checks / _THOUSAND,
             "thousand checks",
             0,
-            "How many distances each stage looks at before it gives up; the same effort and seed give the same answer",
+            "Number of distances each search stage measures before giving up; equal effort and seed give the same result",
         )
         self.seconds = self._quantity(
-            "time limit", wish.seconds, "s", 0, "How long each stage may take at most; what this cuts off is said"
+            "time limit",
+            wish.seconds,
+            "s",
+            0,
+            "Greatest duration of each search stage; a stage that is cut short is reported",
         )
         self.seed = self._quantity("seed", wish.seed, "", 0)
         column.addLayout(self.form)
         column.addWidget(self.fault)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Look for it")
+        buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Search")
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         column.addWidget(buttons)
@@ -108,12 +112,12 @@ class WayDialog(QDialog):
 
     def _where(self, wish: Wish) -> None:
         self.where, self.carrier = QComboBox(), QComboBox()
-        for key, text in (("out", "out of what holds it"), ("place", "to a placement"), ("onto", "onto something")):
+        for key, text in (("out", "out of its surroundings"), ("place", "to a placement"), ("onto", "onto a part")):
             self.where.addItem(text, key)
         self._row(
-            "where to",
+            "destination",
             self.where,
-            "Out, to a typed placement of its pivot, or put down onto the middle of another thing",
+            "Destination: out of the surroundings, a typed placement of the pivot, or the middle of another part",
         )
         mine = {i for thing in self.things for i in subtree(self.project, thing)}
         for part in self.project.parts:
@@ -123,7 +127,7 @@ class WayDialog(QDialog):
         self._row("onto", self.carrier)
         rest, pivot = rest_and_pivot(self.project, self.things[0])
         target = wish.target if wish.target is not None else placement(rest @ pivot)
-        self.place_row, self.place = self._three("place of its pivot", target.position, "mm")
+        self.place_row, self.place = self._three("pivot position", target.position, "mm")
         angles = angles_from_quaternion(target.rotation)
         self.turn_row, self.turn = self._three("turned", [float(v) for v in angles], "°")
         kind = "place" if wish.target is not None else "onto" if wish.onto is not None else "out"
@@ -144,18 +148,18 @@ class WayDialog(QDialog):
         required = self.project.settings.required_clearance if wish.required is None else wish.required
         self.required = self._quantity("clearance required", required, "mm", 2)
         self.margin = self._quantity(
-            "out by",
+            "margin beyond surroundings",
             wish.margin or 0.0,
             "mm",
             1,
-            "How far beyond what held it a part is out; 0: a quarter of its size, so that it can be seen",
+            "Distance beyond the surroundings at which a part counts as out; 0 for a quarter of its size",
         )
         self.tilt = self._quantity(
-            "leans by at most",
+            "maximum tilt",
             _ANY_TILT if wish.tilt is None else wish.tilt,
             "°",
             1,
-            "How far its upright may lean; 0 keeps it unturned",
+            "Greatest tilt from upright; 0 keeps the orientation",
         )
         holder = QWidget()
         row = QHBoxLayout(holder)
@@ -167,14 +171,14 @@ class WayDialog(QDialog):
             box.setAccessibleName(f"along {name}")
             row.addWidget(box)
             self.directions[name] = box
-        self._row("may go along", holder, "All six: any direction. Fewer: it is only pulled along these")
+        self._row("allowed directions", holder, "All six: any direction; fewer: straight pulls along these only")
 
     def _room(self, wish: Wish) -> None:
         boxes = np.array(top_bounds(self.project))
         bounds = (boxes[:, 0].min(axis=0), boxes[:, 1].max(axis=0)) if wish.room is None else wish.room
-        self.bounded = QCheckBox("must stay within bounds")
+        self.bounded = QCheckBox("limit to bounds")
         self.bounded.setChecked(wish.room is not None)
-        self._row("room", self.bounded, "Bounds that it must not leave on its way")
+        self._row("room", self.bounded, "Bounds that the part must not leave")
         self.low_row, self.low = self._three("lowest", [float(v) for v in bounds[0]], "mm")
         self.high_row, self.high = self._three("highest", [float(v) for v in bounds[1]], "mm")
 
@@ -199,7 +203,7 @@ class WayDialog(QDialog):
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if part.id in wish.aside else Qt.CheckState.Unchecked)
             self.aside.addItem(item)
-        self._row("may be taken away", self.aside, "Things that are taken away first if nothing else serves")
+        self._row("removable parts", self.aside, "Parts that may be removed first if there is no other path")
 
     def wish(self) -> Wish:
         """What is asked for."""

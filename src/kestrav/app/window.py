@@ -141,8 +141,8 @@ class Window(QMainWindow):
             return made
 
         undo = self.session.undo
-        self.undo_action = action("Undo", undo.undo, "Ctrl+Z", tip="Take the last edit back")
-        self.redo_action = action("Redo", undo.redo, "Ctrl+Shift+Z", "Ctrl+Y", tip="Do it again")
+        self.undo_action = action("Undo", undo.undo, "Ctrl+Z", tip="Undo the last edit")
+        self.redo_action = action("Redo", undo.redo, "Ctrl+Shift+Z", "Ctrl+Y", tip="Redo the last undone edit")
         undo.canUndoChanged.connect(self.undo_action.setEnabled)
         undo.canRedoChanged.connect(self.redo_action.setEnabled)
         self.undo_action.setEnabled(False)
@@ -158,7 +158,7 @@ class Window(QMainWindow):
         self.render_action = action("Render shots", self.filming.ask, "Ctrl+R", tip="Render a shot to film or pictures")
         self.still_action = action("Still at the playhead …", self.filming.ask_still, "Ctrl+T")
         self.sheet_action = action(
-            "Contact sheet …", self.filming.ask_sheet, tip="Small pictures of all shots of the film on one page"
+            "Contact sheet …", self.filming.ask_sheet, tip="Make a page with small pictures of all shots"
         )
         self.report_action = action("Check report …", lambda: self.clearing.ask_report())
         self.part_action = action(
@@ -168,14 +168,14 @@ class Window(QMainWindow):
         self.path_action = action("Selected path …", self.bringing.ask_write_path, tip="Write the path as DXF or CSV")
         action("Play", self.player.toggle, "Space", where=(*showing, self.jobs))
         action("Frame back", lambda: self.session.step(-1), "Left", where=showing)
-        action("Frame on", lambda: self.session.step(1), "Right", where=showing)
-        action("Ten back", lambda: self.session.step(-10), "Ctrl+Left")
-        action("Ten on", lambda: self.session.step(10), "Ctrl+Right")
+        action("Frame forward", lambda: self.session.step(1), "Right", where=showing)
+        action("Ten frames back", lambda: self.session.step(-10), "Ctrl+Left")
+        action("Ten frames on", lambda: self.session.step(10), "Ctrl+Right")
         action("Start", lambda: self.session.set_time(0.0), "Home", where=showing)
         action("End", lambda: self.session.set_time(span(self.session.shown)), "End", where=showing)
         action("Next finding", lambda: self._next_finding(1), "N")
         action("Previous finding", lambda: self._next_finding(-1), "Shift+N")
-        action("Fold findings", lambda: self.findings.toggle(), "F8")
+        action("Collapse findings", lambda: self.findings.toggle(), "F8")
         for text, tool, key in (
             ("Select", "select", "S"),
             ("Move", "move", "M"),
@@ -245,9 +245,13 @@ class Window(QMainWindow):
         )
         self.header = Header(
             [
-                ("File", self.file_menu, "Open, save, add products and stand-ins"),
-                ("View", self.view_menu, "Where to look from, styles, the section"),
-                ("Motion", self.motion_menu, "Key poses, rides, lights; stretch, split and reverse in time"),
+                ("File", self.file_menu, "Open, save, add products and placeholders"),
+                ("View", self.view_menu, "Viewpoints, styles, section"),
+                (
+                    "Motion",
+                    self.motion_menu,
+                    "Key poses, attachments, wheels, lights; stretch, split and reverse in time",
+                ),
                 ("Camera", self.camera_menu, "Orbits, follow shots, walkthroughs; guides over the lens, film strips"),
             ],
             [self.undo_action, self.redo_action],
@@ -301,9 +305,9 @@ class Window(QMainWindow):
         x = 10
         for key, text, tip in (
             ("select", "Select", "Select things, drag points (S)"),
-            ("move", "Move", "Move what is selected by handles or typed lengths (M)"),
-            ("turn", "Turn", "Turn what is selected by handles or typed angles (T)"),
-            ("draw", "Draw path", "Draw a path; with a part selected it will run along it (D)"),
+            ("move", "Move", "Move the selection by handles or typed lengths (M)"),
+            ("turn", "Turn", "Turn the selection by handles or typed angles (T)"),
+            ("draw", "Draw path", "Draw a path; a selected part will move along it (D)"),
             ("measure", "Measure", "Measure between corners, edges, axes and faces (E)"),
         ):
             button = QToolButton(self.stage)

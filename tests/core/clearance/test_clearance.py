@@ -10,7 +10,7 @@ from shapes import box_mesh, make_project, straight
 
 from kestrav.core.clearance.asked import asked_of
 from kestrav.core.clearance.contact_pairs import touching_at_rest
-from kestrav.core.clearance.sweep import intervals_of, sweep
+from kestrav.core.clearance.sweep import intervals_of, prepared, sweep
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import shown_parts
 from kestrav.core.errors import Cancelled
@@ -97,7 +97,7 @@ def test_distances_agree_with_fcl_on_meshes(random):
 
 
 def every_pair(opened, times, contacts=()):
-    """The least distance per frame, by the bare library on every pair that is asked for and not in contact."""
+    """The least distance per frame, by the bare library on every pair that is asked for, is not in contact and does not stand nearer."""
     project = opened.project
     group = moving_groups(project)
     rows = [i for i, p in enumerate(project.parts) if p.geometry and p.id in shown_parts(project)]
@@ -106,9 +106,11 @@ def every_pair(opened, times, contacts=()):
     pairs = [(a, b) for a in rows for b in rows if ids[a] in group and group.get(ids[b]) != group[ids[a]]]
     asked = asked_of(project, [(ids[a], ids[b]) for a, b in pairs]).checked
     pairs = [pair for pair, on in zip(pairs, asked, strict=True) if on]
+    near = [(frozenset((n.pair.moving, n.pair.other)), n.spans) for n in prepared(project, opened.meshes).near.values()]
     least = []
     for time, poses in zip(times, world_poses(project, times), strict=True):
         skip = {frozenset((c.pair.moving, c.pair.other)) for c in contacts if c.at(time)}
+        skip |= {pair for pair, spans in near if any(start <= time <= end for start, end in spans)}
         transforms = {i: placed(poses[i]) for i in rows}
         least.append(
             min(

@@ -115,7 +115,7 @@ def test_info_describes_a_cad_file_and_a_project():
     data, text = describe(DEMO)
     assert data["parts"] > 140
     assert data["runs"][0]["rider"] == "Fan cassette"
-    assert "path Way out" in text
+    assert "path Extraction path" in text
 
 
 def cut_short(folder: Path) -> Path:

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from shapes import DEMO, make_project
 
-from kestrav.core.document.records import FORMAT_VERSION, AlongHeading, Project, Run
+from kestrav.core.document.records import FORMAT_VERSION, AlongHeading, Law, Project, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file, reading
 from kestrav.core.files.mesh_entries import kept_mesh, to_glb
@@ -229,6 +229,26 @@ def test_old_versions_are_upgraded_step_by_step(saved, tmp_path, monkeypatch):
 
     old = rewrite(saved, tmp_path / "old.kestrav", age)
     assert project_file.load(old).project.name == "Test"
+
+
+@pytest.mark.parametrize(
+    ("old", "law"),
+    [("quadratic parabola", "parabolic"), ("simple sine", "simple harmonic"), ("inclined sine", "cycloidal")],
+)
+def test_laws_and_gears_of_version_11_get_the_names_of_the_trade(saved, tmp_path, old, law):
+    def age(name, data):
+        if name != "project.json":
+            return data
+        raw = json.loads(data)
+        raw["version"] = 11
+        raw["runs"][0]["pacing"] = {"type": "law", "name": old}
+        axle = {"origin": [0, 0, 0], "direction": [0, 0, 1]}
+        ends = {"a": {"part": "part-1", "axle": axle, "teeth": 20}, "b": {"part": "part-2", "axle": axle, "teeth": 40}}
+        raw["drives"] = [{"id": "drive-1", "name": "Gears", "kind": "inside", **ends}]
+        return json.dumps(raw).encode()
+
+    project = project_file.load(rewrite(saved, tmp_path / "old.kestrav", age)).project
+    assert project.runs[0].pacing == Law(law) and project.drives[0].kind == "internal"
 
 
 def test_a_file_of_version_1_is_read_as_one_without_what_came_later(saved, tmp_path):

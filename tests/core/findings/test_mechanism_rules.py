@@ -47,7 +47,7 @@ def scene(**shapes):
 def gears(apart=57.0):
     made, meshes = scene(one=(gear_mesh(17, 2.0, 0.1), (0, 0, 0)), two=(gear_mesh(40, 2.0, 0.33), (apart, 0, 0)))
     made = edits.add(made, Spin("spin-1", "One spins", "one", UP, end=2.0, turns=1.0, rpm=None))
-    return add_drive(made, meshes, "one", "two", "outside"), meshes
+    return add_drive(made, meshes, "one", "two", "external"), meshes
 
 
 def test_sound_gears_are_not_spoken_of():
@@ -224,7 +224,7 @@ def test_what_works_on_each_other_is_not_too_near():
     )
     made = edits.add(made, Spin("spin-1", "One spins", "one", UP, end=1.0, turns=0.3, rpm=None))
     assert check(made, meshes).clearance.breaches
-    made = add_drive(made, meshes, "one", "two", "outside")
+    made = add_drive(made, meshes, "one", "two", "external")
     told = check(made, meshes).clearance
     assert not told.breaches and [(c.pair.moving, c.pair.other) for c in told.contacts] == [("one", "two")]
     told = check(edits.set_contact(made, "one", "two", False), meshes).clearance

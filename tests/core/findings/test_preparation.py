@@ -97,7 +97,7 @@ def test_an_engine_of_745_metres_is_taken_for_millimetres_first_with_its_size_on
     project = imported(opened, "part-1")
     project = msgspec.structs.replace(project, sources=(Source("source-1", "engine.glb", unit=1000.0),))
     (finding,) = found(project, opened, "implausible-size")
-    assert finding.mend.label == "Take it for millimetres: 745\u2009mm" and "745\u2009m over all" in finding.detail
+    assert finding.mend.label == "Change unit to millimetres: 745\u2009mm" and "745\u2009m overall" in finding.detail
     assert all("micrometres" not in mend.label for mend in finding.also)
     after, made = finding.mend.applied(project, opened.meshes)
     assert bounds_of(after, ["part-1"]) == pytest.approx(np.array([[-372.5, -250, 0], [372.5, 250, 400]]), abs=0.01)
@@ -113,7 +113,7 @@ def test_a_bearing_of_a_tenth_of_a_millimetre_is_offered_in_metres():
     )
     project = imported(opened, "part-1", "part-2")
     (finding,) = found(project, opened, "implausible-size")  # of all of the file at once
-    assert finding.mend.label == "Take it for metres: 100\u2009mm" and "Ring and 1 more" in finding.title
+    assert finding.mend.label == "Change unit to metres: 100\u2009mm" and "Ring and 1 more" in finding.title
     after, _ = finding.mend.applied(project, opened.meshes)
     assert after.parts[1].placement.position[0] == pytest.approx(30.0)
 

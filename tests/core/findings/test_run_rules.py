@@ -36,7 +36,7 @@ def test_without_limits_nothing_is_too_fast():
     assert not found(made, "abrupt") and not found(made, "speed-over-limit")
 
 
-@pytest.mark.parametrize("pacing", [Eased(300, 300), Law("inclined sine")])
+@pytest.mark.parametrize("pacing", [Eased(300, 300), Law("cycloidal")])
 def test_a_run_over_the_speed_limit_takes_longer(pacing):
     made = project({"speed_limit": 800.0}, pacing=pacing)
     (fault,) = found(made, "speed-over-limit")

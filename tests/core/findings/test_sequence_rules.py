@@ -187,7 +187,7 @@ def test_dead_time_is_noted_and_taken_out():
     assert not found(edits.settings(start.project, dead_time=0.0), "dead-time", start.meshes)
 
 
-@pytest.mark.parametrize(("height", "how"), [(12.0, "floats above"), (-8.0, "is sunk into")])
+@pytest.mark.parametrize(("height", "how"), [(12.0, "floats above"), (-8.0, "sinks into")])
 def test_floating_and_sunk_things_are_put_onto_the_ground(height, how):
     start = opened(straight((0, 0, height), (3000, 0, height)), seat="bottom")
     fault = every_mend_helps(start.project, "ground", start.meshes)

@@ -65,7 +65,7 @@ def pair(one=17, two=40, module=2.0, at=0.4, thin=1.0):
 
 def test_gears_read_from_their_solids_turn_by_their_teeth_and_mesh():
     made, meshes = pair()
-    made = add_drive(spun_at(made), meshes, "part-1", "part-2", "outside")
+    made = add_drive(spun_at(made), meshes, "part-1", "part-2", "external")
     drive = made.drives[0]
     assert (drive.a.teeth, drive.b.teeth, drive.pitch) == (17, 40, 2.0)
     assert drive.a.toothed and drive.b.toothed
@@ -80,7 +80,7 @@ def test_gears_read_from_their_solids_turn_by_their_teeth_and_mesh():
 
 def test_teeth_in_mesh_do_not_cut_each_other():
     made, meshes = pair(14, 21, 3.0, 1.1, thin=0.55)
-    made = add_drive(spun_at(made, turns=0.31), meshes, "part-1", "part-2", "outside")
+    made = add_drive(spun_at(made, turns=0.31), meshes, "part-1", "part-2", "external")
     solids = [model(meshes[p.geometry]) for p in made.parts]
 
     def cut(project, time):
@@ -98,7 +98,7 @@ def test_a_gear_in_a_ring_turns_the_same_way():
     made, meshes = parts_of(
         [(gear_mesh(20, 2.0, 0.07), (apart, 0, 0)), (gear_mesh(60, 2.0, 0.02, ring=True), (0, 0, 0))]
     )
-    made = add_drive(spun_at(made, turns=3.0), meshes, "part-1", "part-2", "inside")
+    made = add_drive(spun_at(made, turns=3.0), meshes, "part-1", "part-2", "internal")
     assert (made.drives[0].a.teeth, made.drives[0].b.teeth, made.drives[0].pitch) == (20, 60, 2.0)
     turned = Motion(made).turned("part-2", (0, 0, 1), TIMES)
     assert turned[-1] - turned[0] == pytest.approx(3.0 / 3 * 2 * np.pi)
@@ -107,7 +107,7 @@ def test_a_gear_in_a_ring_turns_the_same_way():
 
 def test_either_end_drives_the_other():
     made, meshes = pair()
-    first = add_drive(spun_at(made, 1), meshes, "part-1", "part-2", "outside")
+    first = add_drive(spun_at(made, 1), meshes, "part-1", "part-2", "external")
     second = edits.remove(spun_at(first, 2, turns=-2 * 17 / 40), "spin-1")
     assert driven(first) == {"drive-1": "b"} and driven(second) == {"drive-1": "a"}
     turned = Motion(second).turned("part-1", (0, 0, 1), TIMES)
@@ -224,7 +224,7 @@ def test_a_planet_turns_by_willis():
     own = Motion(made).turned("part-2", (0, 0, 1), TIMES)  # in the arm
     assert own[-1] / (2 * np.pi) == pytest.approx(20 / 30)
     # the ring of an epicyclic train: planets of 20 about a sun of 20 in a ring of 60 that stands
-    ring = edits.replace(made, Drive("drive-1", "D", End("part-3", UP, 60), End("part-2", UP, 20), "inside"))
+    ring = edits.replace(made, Drive("drive-1", "D", End("part-3", UP, 60), End("part-2", UP, 20), "internal"))
     own = Motion(ring).turned("part-2", (0, 0, 1), TIMES)
     assert own[-1] / (2 * np.pi) == pytest.approx(-60 / 20)
 
@@ -266,7 +266,7 @@ def test_modules_are_those_of_iso_54():
         (Drive("d", "D", End("part-1", UP, 20), End("part-1", UP, 20)), "same part"),
         (Drive("d", "D", End("part-1", UP, 2), End("part-2", UP, 20)), "3 or more"),
         (Drive("d", "D", End("part-1", UP, 20), End("part-2", UP, 20), pitch=0.0), "module"),
-        (Drive("d", "D", End("part-1", UP, 20), End("part-2", UP, 20), "inside"), "a ring has more"),
+        (Drive("d", "D", End("part-1", UP, 20), End("part-2", UP, 20), "internal"), "a ring has more"),
         (Drive("d", "D", End("part-1", UP, 20), End("part-9", UP, 20)), "does not hold"),
         (Drive("d", "D", End("part-1", Axle((0, 0, 0), (0, 0, 0)), 20), End("part-2", UP, 20)), "without direction"),
         (Drive("d", "D", End("part-1", UP), End("part-2", UP), "belt"), "radius of a pulley"),
@@ -291,8 +291,8 @@ def test_a_ring_of_drives_is_refused():
 
 def test_a_drive_goes_with_its_parts():
     made, meshes = pair()
-    made = add_drive(spun_at(made), meshes, "part-1", "part-2", "outside")
+    made = add_drive(spun_at(made), meshes, "part-1", "part-2", "external")
     assert edits.remove(made, "part-2").drives == ()
     assert np.allclose(rest_and_pivot(made, "part-1")[0][:3, :3], np.eye(3))
     with pytest.raises(BadInput, match="two parts"):
-        add_drive(made, meshes, "part-1", "part-1", "outside")
+        add_drive(made, meshes, "part-1", "part-1", "external")

@@ -104,8 +104,8 @@ def test_a_convoy_keeps_its_spacing_and_its_looks():
     stations = np.array([journey(made, r).stations(times) for r in made.runs])
     assert pytest.approx(np.tile([700, 1400, 2100], (61, 1))) == np.mod(stations[0] - stations[1:], length).T
     # what is changed of one is changed of all
-    changed = edits.update(made, "run-1", pacing=Law("simple sine"), heading=FixedHeading())
-    assert {r.pacing for r in changed.runs} == {Law("simple sine")} and {r.heading for r in changed.runs} == {
+    changed = edits.update(made, "run-1", pacing=Law("simple harmonic"), heading=FixedHeading())
+    assert {r.pacing for r in changed.runs} == {Law("simple harmonic")} and {r.heading for r in changed.runs} == {
         FixedHeading()
     }
 

@@ -92,9 +92,9 @@ def test_soft_starts_take_the_time_and_way_that_they_need():
 # Velocity and acceleration coefficients as in VDI 2143 part 1 and R. Norton, Cam Design and Manufacturing Handbook,
 # 2009, table 3-1
 COEFFICIENTS = {
-    "quadratic parabola": (2.0, 4.0),
-    "simple sine": (1.571, 4.935),
-    "inclined sine": (2.0, 6.283),
+    "parabolic": (2.0, 4.0),
+    "simple harmonic": (1.571, 4.935),
+    "cycloidal": (2.0, 6.283),
     "3-4-5 polynomial": (1.875, 5.774),
     "4-5-6-7 polynomial": (2.188, 7.513),
     "modified sine": (1.760, 5.528),
@@ -119,7 +119,7 @@ def test_laws_begin_and_end_at_rest_and_are_symmetric_and_smooth(name):
     assert law(t, 0) + law(1 - t, 0) == pytest.approx(np.ones(4001), abs=1e-12)
     middle = 0.5 * (t[:-1] + t[1:])
     assert np.diff(law(t, 0)) * 4000 == pytest.approx(law(middle, 1), abs=2e-6)
-    assert np.diff(law(t, 1)) * 4000 == pytest.approx(law(middle, 2), abs=2e-2 if name != "quadratic parabola" else 5)
+    assert np.diff(law(t, 1)) * 4000 == pytest.approx(law(middle, 2), abs=2e-2 if name != "parabolic" else 5)
 
 
 def test_a_law_at_a_greatest_speed_takes_its_time():

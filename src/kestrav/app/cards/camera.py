@@ -33,11 +33,11 @@ from kestrav.core.units import show
 
 TABS = ("Lens", "Aim", "Frame")
 _AIMS = (
-    ("part", "a thing"),
+    ("part", "a part"),
     ("point", "a point"),
-    ("along", "along its way"),
+    ("along", "along its path"),
     ("path", "along a second path"),
-    ("free", "freely, by keys"),
+    ("free", "by keys"),
 )
 
 
@@ -59,7 +59,7 @@ class CameraRows(Rows):
         else:
             self._demands(camera, seen)
         if not any(s.camera == camera.id for s in project.shots):
-            form.buttons(("Add a shot", lambda: self._add_shot(camera), "Film with this camera while it moves"))
+            form.buttons(("Add a shot", lambda: self._add_shot(camera), "Add a shot of this camera while it moves"))
         self._delete(camera.id, "camera")
 
     def _frame(self) -> tuple[float, float]:
@@ -76,13 +76,13 @@ class CameraRows(Rows):
         self._name(camera)
         form.check(
             "Parallel",
-            "without perspective",
+            "no perspective",
             camera.parallel,
             lambda v: self._change(camera, "Parallel", parallel=v),
-            "Everything is as large however far away",
+            "Parallel projection: parts keep their size at any distance",
         )
         if camera.parallel:
-            self._number(camera, "Shows", "view_height", "mm", "How high what it shows is", 0, 50)
+            self._number(camera, "View height", "view_height", "mm", "Height of the visible area", 0, 50)
         else:
             self._number(camera, "Lens", "focal_length", "mm", "Focal length")
             wide, high, across = (np.degrees(a) for a in angles(camera, width, height))
@@ -90,9 +90,11 @@ class CameraRows(Rows):
             def by_angle(typed: float) -> None:
                 self.session.edit("Lens", lambda p: _with_angle(p, camera.id, width, height, typed))
 
-            form.number("Angle", wide, "°", by_angle, "How wide it sees; the focal length follows", 1, 1)
-            self._number(camera, "Sensor width", "sensor_width", "mm", "Width of what is exposed")
-            self._number(camera, "Sensor height", "sensor_height", "mm", "Height of what is exposed")
+            form.number(
+                "Angle of view", wide, "°", by_angle, "Horizontal angle of view; the focal length follows", 1, 1
+            )
+            self._number(camera, "Sensor width", "sensor_width", "mm", "Width of the exposed sensor area")
+            self._number(camera, "Sensor height", "sensor_height", "mm", "Height of the exposed sensor area")
         self._carried(camera, seen)
         lines = []
         if not camera.parallel:
@@ -109,7 +111,7 @@ class CameraRows(Rows):
             100 * self.card.fit_margin,
             "%",
             self._set_margin,
-            "Of the frame that is left around its subject by fitting",
+            "Share of the frame left free around the subject when fitting",
             1,
         )
         form.buttons(
@@ -117,9 +119,9 @@ class CameraRows(Rows):
                 (
                     f"Fit by {by}",
                     partial(self._fit, camera, by),
-                    f"Have its subject whole in the frame, by its {by} (F)"
+                    f"Fit the whole subject into the frame by {by} (F)"
                     if by == "distance"
-                    else "The same by its focal length",
+                    else "Fit the whole subject into the frame by focal length",
                 )
                 for by in ("distance", "lens")
             )
@@ -130,19 +132,19 @@ class CameraRows(Rows):
         riding = [i for i in by_thing(self.session.shown).get(camera.id, ()) if isinstance(i, Carry)]
         runs = [i for i in by_thing(self.session.shown).get(camera.id, ()) if isinstance(i, Run)]
         if not runs:
-            label = "Begins" if riding else "Stands"
-            tip = "Where it is as its ride begins" if riding else "Where it stands"
+            label = "Start" if riding else "Position"
+            tip = "Position at the start of the attachment" if riding else "Position of the camera"
             form.vector(label, camera.position, "mm", lambda v: self._change(camera, "Move camera", position=v), tip)
         else:
             x, y, z = (float(v) for v in np.round(seen.position[0], 1))
             told = "  ".join(f"{a} {show(v, 'mm', 0)}" for a, v in zip("xyz", (x, y, z), strict=True))
             form.note(f"now at {told}; drag in the lens, or change its path or run")
             form.number(
-                "Least bend",
+                "Minimum bend radius",
                 camera.least_radius,
                 "mm",
-                lambda v: self._change(camera, "Least bend", least_radius=v),
-                "The tightest bend that its path may have; it is checked",
+                lambda v: self._change(camera, "Minimum bend radius", least_radius=v),
+                "Tightest bend allowed on the camera's path; checked",
                 1,
                 50,
                 zero="any",
@@ -153,7 +155,7 @@ class CameraRows(Rows):
                 camera.lag,
                 "s",
                 lambda v: self._change(camera, "Lag", lag=v),
-                "How long its place comes, softly, after what carries it",
+                "Delay of the camera's position behind its carrier, smoothed",
                 2,
                 0.1,
                 zero="none",
@@ -195,31 +197,39 @@ class CameraRows(Rows):
         )
         kinds = [k for k in _AIMS if k[0] != "path" or project.paths]
         kinds = [k for k in kinds if k[0] != "part" or project.parts]
-        form.choice("Looks", kinds, kind, lambda v: self._aim_at(camera, v, seen), "What it looks at")
+        form.choice("Aim", kinds, kind, lambda v: self._aim_at(camera, v, seen), "What the camera looks at")
 
         def change(**fields: Any) -> None:
             self._change(camera, "Aim", aim=msgspec.structs.replace(aim, **fields))
 
         if isinstance(aim, PartAim):
             things = self._things(aim.part)
-            form.choice("Thing", things, aim.part, lambda v: change(part=v), "It looks at the middle of it")
+            form.choice(
+                "Part", things, aim.part, lambda v: change(part=v), "The camera looks at the middle of this part"
+            )
         elif isinstance(aim, PointAim):
-            form.vector("At", aim.point, "mm", lambda v: change(point=v), "The point looked at")
+            form.vector("At", aim.point, "mm", lambda v: change(point=v), "Point the camera looks at")
         elif isinstance(aim, AlongAim):
             form.number(
-                "Ahead",
+                "Look-ahead",
                 aim.ahead,
                 "mm",
                 lambda v: change(ahead=v),
-                "How far ahead on its way it looks",
+                "Distance ahead on the path that the camera looks at",
                 0,
                 100,
-                zero="straight on",
+                zero="straight ahead",
             )
             form.number(
-                "To the left", aim.yaw, "°", lambda v: change(yaw=v), "Turned from its way; negative to the right", 1, 5
+                "Yaw",
+                aim.yaw,
+                "°",
+                lambda v: change(yaw=v),
+                "Yaw from the direction of travel; negative is to the right",
+                1,
+                5,
             )
-            form.number("Upwards", aim.pitch, "°", lambda v: change(pitch=v), "Turned up from its way", 1, 5)
+            form.number("Pitch", aim.pitch, "°", lambda v: change(pitch=v), "Pitch from the direction of travel", 1, 5)
         elif isinstance(aim, PathAim):
             paths = [(p.id, p.name) for p in project.paths]
             form.choice(
@@ -227,7 +237,7 @@ class CameraRows(Rows):
                 paths,
                 aim.path,
                 lambda v: change(path=v),
-                "It looks at a place as far along it as it is along its own",
+                "The camera looks at the same share of this path as it has covered of its own",
             )
         else:
             self._keys(camera, aim, change)
@@ -236,7 +246,7 @@ class CameraRows(Rows):
             camera.aim_lag,
             "s",
             lambda v: self._change(camera, "Aim lag", aim_lag=v),
-            "How long its look comes, softly, after its aim",
+            "Delay of the view direction behind the aim, smoothed",
             2,
             0.1,
             zero="none",
@@ -279,11 +289,11 @@ class CameraRows(Rows):
     def _keys(self, camera: Camera, aim: FreeAim, change: Any) -> None:
         form, time = self.form, self.session.time
         form.check(
-            "Riding",
-            "turns with what carries it",
+            "Attached",
+            "turns with its carrier",
             aim.riding,
             lambda v: change(riding=v),
-            "Its keys are told against what carries it",
+            "Keys are relative to the carrier",
         )
         near = [k for k in aim.keys if abs(k.time - time) < 0.5 / self.session.shown.settings.fps]
         form.note(
@@ -302,24 +312,22 @@ class CameraRows(Rows):
                 key.yaw,
                 "°",
                 lambda v, f=put: f(yaw=v),
-                "From +x to the left; beyond 360 for whole turns",
+                "Counter-clockwise from +x; beyond 360° for whole turns",
                 1,
                 5,
             )
-            form.number("Pitch here", key.pitch, "°", lambda v, f=put: f(pitch=v), "Upwards from level", 1, 5)
+            form.number("Pitch here", key.pitch, "°", lambda v, f=put: f(pitch=v), "Upwards from horizontal", 1, 5)
 
         def key_here() -> None:
-            self.session.edit(
-                "Key of look", lambda p: adjusting.looked(p, self.session.meshes, camera.id, time, 0.0, 0.0)
-            )
+            self.session.edit("Aim key", lambda p: adjusting.looked(p, self.session.meshes, camera.id, time, 0.0, 0.0))
 
-        buttons = [("Key here", key_here, "Key where it looks at the playhead")]
+        buttons = [("Key here", key_here, "Add an aim key at the playhead")]
         if near and len(aim.keys) > 1:
             buttons.append(
                 (
                     "Delete key",
                     lambda: change(keys=tuple(k for k in aim.keys if k not in near)),
-                    "Take the key at the playhead away",
+                    "Delete the aim key at the playhead",
                 )
             )
         form.buttons(*buttons)
@@ -343,24 +351,24 @@ class CameraRows(Rows):
             now,
             "°",
             roll,
-            "Rolled to the right at the playhead; a key each time it is typed at another",
+            "Roll to the right at the playhead; typing at another time adds a key",
             1,
             1,
             zero="level",
         )
         form.check(
-            "Banks",
-            "leans with what carries it",
+            "Bank",
+            "banks with its carrier",
             camera.banks,
-            lambda v: self._change(camera, "Banks", banks=v),
-            "Its horizon is that of what carries it, instead of level",
+            lambda v: self._change(camera, "Bank", banks=v),
+            "Take the horizon of the carrier instead of a level one",
         )
         if len(camera.roll) > 1:
             form.buttons(
                 (
                     "Level the horizon",
                     lambda: self._change(camera, "Level", roll=(), banks=False),
-                    "Take all keys of roll away",
+                    "Delete all roll keys",
                 )
             )
 
@@ -368,20 +376,20 @@ class CameraRows(Rows):
 
     def _demands(self, camera: Camera, seen: Views) -> None:
         project, form, limits = self.session.shown, self.form, camera.framing
-        things = [("", "what it looks at"), *self._things(camera.subject)]
+        things = [("", "the aim"), *self._things(camera.subject)]
         form.choice(
-            "Picture of",
+            "Subject",
             things,
             camera.subject,
             lambda v: self._change(camera, "Subject", subject=v),
-            "The thing whose size and sight are checked",
+            "Part whose size and visibility are checked",
         )
         form.choice(
-            "Keeps size",
+            "Keep size",
             [("", "no"), ("distance", "by distance"), ("lens", "by lens")],
             camera.keeps,
             lambda v: self._keep(camera, v),
-            "Keep the size that the subject has at the playhead: by going nearer and farther along its line of sight, or by its focal length",
+            "Keep the subject's size as at the playhead, by moving along the line of sight or by focal length",
         )
         if camera.keeps:
             form.number(
@@ -389,7 +397,7 @@ class CameraRows(Rows):
                 100 * camera.size,
                 "%",
                 lambda v: self._change(camera, "Size", size=v / 100),
-                "Of the frame’s height",
+                "Share of the frame's height",
                 1,
                 1,
             )
@@ -407,18 +415,18 @@ class CameraRows(Rows):
                 zero=zero,
             )
 
-        limit("At least", "least", "%", "Of the frame’s height that the subject covers")
-        limit("At most", "most", "%", "Of the frame’s height that the subject covers")
-        limit("Changes by", "change", "%", "How far its size may be off its mean", zero="any")
-        limit("Visible", "visible", "%", "How much of it must be visible of what is in the frame", zero="any")
-        limit("Margin", "margin", "%", "Of the frame that stays around it; negative lets it be cut")
-        limit("Keeps off", "near", "mm", "How near the camera may come to anything", 1.0)
-        limit("Rolls by", "roll", "°", "How far the horizon may be rolled", 1.0, 1)
+        limit("Minimum size", "least", "%", "Share of the frame's height that the subject covers")
+        limit("Maximum size", "most", "%", "Share of the frame's height that the subject covers")
+        limit("Size variation", "change", "%", "Allowed departure of the size from its mean", zero="any")
+        limit("Visible", "visible", "%", "Share of the subject in the frame that must be visible", zero="any")
+        limit("Margin", "margin", "%", "Share of the frame kept free around the subject; negative lets it be cropped")
+        limit("Minimum distance", "near", "mm", "Least distance of the camera from any part", 1.0)
+        limit("Maximum roll", "roll", "°", "Greatest roll of the horizon", 1.0, 1)
         if camera.walk is not None:
             walk = camera.walk
             for label, field, tip in (
-                ("Eyes", "eye_height", "Height of the eyes above the floor"),
-                ("Distance", "distance", "Kept from walls and furniture; the check measures it"),
+                ("Eye height", "eye_height", "Eye height above the floor"),
+                ("Wall distance", "distance", "Distance kept from walls and furniture; checked"),
             ):
                 form.number(label, getattr(walk, field), "mm", lambda v, f=field: self._walk(camera, f, v), tip, 0, 50)
         for i, fade in enumerate(camera.fades):
@@ -433,14 +441,14 @@ class CameraRows(Rows):
             )
         if camera.fades:
             form.buttons(
-                ("Nothing faint", lambda: self._change(camera, "Fade nothing", fades=()), "Show everything as it is")
+                ("Clear fades", lambda: self._change(camera, "Clear fades", fades=()), "Show every part solid")
             )
         subject = subject_of(project, self.session.meshes, camera)
         if subject is not None:
             width, height = self._frame()
             covered = heights(camera, seen, subject.places_at(project, [self.session.time]), width / height)
             form.worked(
-                f"now {100 * float(covered[0]):.1f} % of the frame’s height", "its curves are among the deck’s lanes"
+                f"now {100 * float(covered[0]):.1f} % of the frame’s height", "see the timeline's lanes for its curves"
             )
 
     def _keep(self, camera: Camera, by: str) -> None:

@@ -202,7 +202,7 @@ class Card(QWidget):
         if self.part_tab not in TABS:
             self.part_tab = "Motion"
         self.path_tab = "Shape"
-        self.run_tab = "Journey"
+        self.run_tab = "Run"
         self.camera_tab = "Lens"
         self.shot_tab = "Film"
         self.fit_margin = MARGIN

@@ -30,26 +30,26 @@ class ChecksRows(Rows):
         self._setting("Clearance", "required_clearance", "mm", REQUIRED_TIP)
         form.check(
             "Checked",
-            "only what is listed below",
+            "listed pairs only",
             project.settings.only_listed,
-            lambda on: self.session.edit("What is checked", lambda p: edits.settings(p, only_listed=on)),
-            "Check the clearance of the requirements’ pairs only, instead of all that moves",
+            lambda on: self.session.edit("Pairs that are checked", lambda p: edits.settings(p, only_listed=on)),
+            "Check only the pairs listed in requirements, not everything that moves",
         )
         self._setting(
             "Contact tolerance",
             "interference_tolerance",
             "mm",
-            "By how much parts in contact may get deeper into each other; 0 for what their facets may be off",
+            "Allowed increase of interference for parts in contact; 0 for the facets' own error",
             2,
         )
-        self._setting("Flip limit", "flip_angle", "°", "Largest turn of a rider between two frames", 0)
-        self._setting("Top speed", "speed_limit", "mm/s", "No part is to move faster; 0 for any", 0)
+        self._setting("Flip limit", "flip_angle", "°", "Largest change of orientation of a rider between two frames", 0)
+        self._setting("Top speed", "speed_limit", "mm/s", "Greatest speed of any part; 0 for no limit", 0)
         self._setting(
-            "Acceleration", "acceleration_limit", "mm/s²", "No part gathers or loses speed faster; 0 for any", 0
+            "Acceleration", "acceleration_limit", "mm/s²", "Greatest acceleration of any part; 0 for no limit", 0
         )
-        self._setting("Ground gap", "ground_gap", "mm", "Largest gap between what rides on the ground and the ground")
-        self._setting("Dead time", "dead_time", "s", "Longest time in which nothing moves; 0 for any")
-        self._setting("Kink limit", "kink_step", "mm/s", "Largest jump of velocity where a path turns sharply", 0)
+        self._setting("Ground gap", "ground_gap", "mm", "Largest gap between a wheel and the ground")
+        self._setting("Dead time", "dead_time", "s", "Longest time without motion; 0 for no limit")
+        self._setting("Kink limit", "kink_step", "mm/s", "Largest jump of velocity at a kink of a path", 0)
         if result is None:
             form.note("Checking …")
             return
@@ -64,7 +64,7 @@ class ChecksRows(Rows):
                 (
                     f"Table of {count} breach{'es' if count > 1 else ''}",
                     self.card.breaches_asked.emit,
-                    "From when to when, how near, where and how fast, worst first (B)",
+                    "List the breaches with times, clearances and places, worst first (B)",
                 )
             )
         self._contacts()
@@ -79,12 +79,12 @@ class ChecksRows(Rows):
             (
                 "Contacts at rest …",
                 self.card.fits_asked.emit,
-                "Which parts touch, fit into each other or interfere as all stands at rest (Ctrl+Shift+B)",
+                "List the parts that touch, fit or interfere at rest (Ctrl+Shift+B)",
             )
         )
         if contacts:
             form.heading("In contact")
-            form.note("They may slide and part, and must not get deeper into each other")
+            form.note("Parts in contact may slide and part, but not interfere more")
         for contact in contacts[:MOST_CONTACTS]:
             a, b = contact.pair.moving, contact.pair.other
             names = f"{told_apart(project, a)} on {told_apart(project, b)}"
@@ -94,20 +94,20 @@ class ChecksRows(Rows):
                 (
                     "Require clearance",
                     lambda a=a, b=b: self._set_contact("Require clearance", a, b, False),
-                    f"Check {names} like all others, from the start: no contact is allowed",
+                    f"Check {names} like all others from the start, with no contact allowed",
                 )
             )
         if len(contacts) > MOST_CONTACTS:
             form.note(f"and {len(contacts) - MOST_CONTACTS} more")
         turned_off = [c for c in project.contacts if not c.intended]
         if turned_off:
-            form.heading("Touching, and checked all the same")
+            form.heading("Contact not allowed")
         for kept in turned_off:
             form.buttons(
                 (
                     f"Allow contact: {name_of(project, kept.a)} on {name_of(project, kept.b)}",
                     lambda c=kept: self._set_contact("Allow contact", c.a, c.b, True),
-                    "Let these touch again; they must not get deeper than they are",
+                    "Allow contact of these parts, with no more interference than at rest",
                 )
             )
 
@@ -121,27 +121,27 @@ class ChecksRows(Rows):
         form.heading("Contacts")
         if known.of is None or not known.current:
             if known.of is not None:
-                form.note("The project has changed since they were listed.")
+                form.note("The project has changed since the contacts were listed.")
             form.buttons(
                 (
                     "List contacts",
                     self.card.contacts_asked.emit,
-                    "When, where and how fast what moves comes to touch something, between frames too",
+                    "List when, where and at what speed moving parts touch others, also between frames",
                 )
             )
             return
         if not known.found:
-            form.note("Nothing that moves comes to touch anything.")
+            form.note("No moving part touches another.")
         for touch in known.found[:MOST_CONTACTS]:
             a, b = told_apart(project, touch.a), told_apart(project, touch.b)
             at = ", ".join(show(x, "", 0) for x in touch.place)
             form.note(f"{a} touches {b}: {touch.time:.4f}\u2009s, {show(touch.speed, 'mm/s', 0)}, at {at}\u2009mm")
             form.buttons(
-                ("Go there", lambda t=touch: known.go_to(t), "Bring the playhead and the view there"),
+                ("Go there", lambda t=touch: known.go_to(t), "Move the playhead and the view to this contact"),
                 (
-                    "Begin by it …",
+                    "Use as trigger …",
                     lambda t=touch: known.start_by(t),
-                    "Let a run, key poses, a ride or a spin begin then",
+                    "Start a run, pose track, attachment or rotation at this contact",
                 ),
             )
         if len(known.found) > MOST_CONTACTS:
@@ -153,7 +153,7 @@ class ChecksRows(Rows):
         assert result is not None
         told = result.certificate
         if told is None:
-            form.note("Sampled at the frames; what happens between them is being looked at …")
+            form.note("Sampled at the frames; the motion between frames is being checked …")
             return
         bound = show(told.at_least, "mm", 2) if np.isfinite(told.at_least) else "far apart"
         if told.standing == "certified":
@@ -169,9 +169,9 @@ class ChecksRows(Rows):
     def _requirements(self) -> None:
         self.form.buttons(
             (
-                "Require a clearance …",
+                "Add requirement …",
                 self.card.requirement_asked.emit,
-                "Ask for a clearance of its own between things, or leave them out",
+                "Set a required clearance between chosen parts, or exclude them from the check",
             )
         )
 
@@ -201,12 +201,12 @@ class RequirementRows(Rows):
             "Required",
             [
                 ("project", f"the project’s, {show(project.settings.required_clearance, 'mm', 1)}"),
-                ("own", "a clearance of its own"),
-                ("off", "nothing: not checked"),
+                ("own", "own clearance"),
+                ("off", "not checked"),
             ],
             asked,
             lambda key: self._ask(item, key),
-            "Which clearance these must keep",
+            "Clearance required between these parts",
         )
         if asked == "own":
             assert item.required is not None
@@ -215,11 +215,11 @@ class RequirementRows(Rows):
                 item.required,
                 "mm",
                 lambda value: self._set(item.id, "Required clearance", required=value),
-                "How far they must stay apart",
+                "Least distance required between these parts",
                 2,
             )
-        self._side(item, "Things", "things")
-        self._side(item, "From", "others")
+        self._side(item, "Parts", "things")
+        self._side(item, "Against", "others")
         result = self.card.result
         if result is not None:
             for found in outcomes(project, result.clearance, result.certificate):
@@ -240,9 +240,9 @@ class RequirementRows(Rows):
         for thing in mine:
             left = tuple(i for i in mine if i != thing)
             take = (
-                f"Take out {told_apart(project, thing)}",
-                lambda left=left: self._set(item.id, "Take out", **{field: left}),
-                "It is not asked of this any more",
+                f"Remove {told_apart(project, thing)}",
+                lambda left=left: self._set(item.id, "Remove", **{field: left}),
+                "Remove this part from the requirement",
             )
             if left or field == "others":
                 form.buttons(take)
@@ -255,5 +255,5 @@ class RequirementRows(Rows):
             options,
             "",
             lambda key: self._set(item.id, "Add to a requirement", **{field: (*mine, key)}),
-            "Another thing that it is asked of",
+            "Add a part to the requirement",
         )

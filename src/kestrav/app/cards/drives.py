@@ -28,8 +28,8 @@ from kestrav.core.motion.runs import span
 from kestrav.core.units import show
 
 _KINDS = [
-    ("outside", "two gears"),
-    ("inside", "a gear in a ring"),
+    ("external", "two gears"),
+    ("internal", "a gear in a ring"),
     ("rack", "a gear on a rack"),
     ("chain", "sprockets with a chain"),
     ("belt", "pulleys with a belt"),
@@ -43,9 +43,7 @@ class DriveRows(TurningRows):
         project, form = self.session.shown, self.form
         self.card.title.setText(f"{drive.name} · {told_ratio(drive)}")
         self._name(drive)
-        form.choice(
-            "Kind", _KINDS, drive.kind, lambda v: self._drive(drive, "Kind", kind=v), "What passes the turning on"
-        )
+        form.choice("Kind", _KINDS, drive.kind, lambda v: self._drive(drive, "Kind", kind=v), "Kind of transmission")
         if toothed(drive):
             self._pitch(drive)
         for side, end in (("a", drive.a), ("b", drive.b)):
@@ -56,14 +54,14 @@ class DriveRows(TurningRows):
                 "Crossed",
                 drive.crossed,
                 lambda on: self._drive(drive, "Crossed", crossed=on),
-                "A crossed belt turns its pulleys the opposite ways",
+                "A crossed belt turns its pulleys in opposite directions",
             )
         form.number(
-            "Starts at",
+            "Phase angle",
             drive.phase,
             "mm" if drive.kind == "rack" else "°",
             lambda v: self._set(drive.id, "Phase", phase=v),
-            "How far the second end stands turned, so that the teeth mesh",
+            "Phase angle of the second gear at which the teeth mesh",
             3,
         )
         form.worked(*self._sums(project, drive))
@@ -72,13 +70,13 @@ class DriveRows(TurningRows):
             form.note(
                 "Teeth were found on both solids."
                 if known
-                else "Teeth were not found on both solids, so they cannot be brought into mesh."
+                else "No teeth were found on both solids, so the gears cannot be meshed automatically."
             )
             form.buttons(
                 (
-                    "Bring into mesh",
-                    lambda: self.session.edit("Into mesh", lambda p: into_mesh(p, self.session.meshes, drive.id)),
-                    "Find the teeth on both solids, and turn the second end until they mesh",
+                    "Mesh gears",
+                    lambda: self.session.edit("Mesh teeth", lambda p: into_mesh(p, self.session.meshes, drive.id)),
+                    "Find the teeth on both solids and turn the second gear until they mesh",
                 )
             )
         self._delete(drive.id, "drive")
@@ -103,7 +101,7 @@ class DriveRows(TurningRows):
             here = f"{drive.pitch:g}" if drive.pitch in standard else ""
             self.form.choice(
                 "Standard",
-                [("", "none of them"), *((f"{size:g}", f"{size:g}\u2009mm") for size in standard)],
+                [("", "not standard"), *((f"{size:g}", f"{size:g}\u2009mm") for size in standard)],
                 here,
                 lambda v: self._drive(drive, "Standard size", pitch=float(v)) if v else None,
                 "Sizes of ISO 606" if drive.kind == "chain" else "Modules of ISO 54",
@@ -123,7 +121,7 @@ class DriveRows(TurningRows):
                 end.teeth,
                 "",
                 lambda v: change("Teeth", teeth=round(v)),
-                "How many teeth it has",
+                "Number of teeth",
                 0,
                 zero="smooth" if drive.kind == "belt" else "",
             )
@@ -133,7 +131,7 @@ class DriveRows(TurningRows):
                 end.radius,
                 "mm",
                 lambda v: change("Radius", radius=v),
-                "Of the pulley, where its belt runs",
+                "Radius of the pulley at the belt",
                 3,
             )
         self._line(
@@ -147,7 +145,7 @@ class DriveRows(TurningRows):
     def _sums(self, project: Project, drive: Drive) -> list[str]:
         lines = []
         for end in (drive.a, drive.b):
-            if drive.kind in ("outside", "inside") or (drive.kind == "rack" and end is drive.a):
+            if drive.kind in ("external", "internal") or (drive.kind == "rack" and end is drive.a):
                 size = show(2 * pitch_radius(drive, end), "mm pitch diameter", 3)
                 lines.append(f"{drive.pitch:g} × {end.teeth} = {size}")
             elif drive.kind == "chain":
@@ -165,7 +163,7 @@ class DriveRows(TurningRows):
             lines.append(f"{drive.kind} {show(length, 'mm', 1)} around{links}")
         side = driven(project)[drive.id]
         if side is None:
-            lines.append("both ends are turned by something else")
+            lines.append("both gears are turned by something else")
         else:
             a, b = (get(project, end.part).name for end in (drive.a, drive.b))
             lines.append(f"{a} turns {b}" if side == "b" else f"{b} turns {a}")
@@ -185,16 +183,16 @@ class RodRows(TurningRows):
         self._name(rod)
         second = rod.to is not None
         form.choice(
-            "It",
+            "Motion",
             [
-                ("level", "stays level"),
+                ("level", "stays parallel"),
                 ("points", "points at a pin"),
                 ("slider", "moves a slider"),
                 ("rocker", "moves a rocker"),
             ],
             rod.keeps,
-            lambda v: self._set(rod.id, "What the rod does", keeps=v),
-            "What becomes of its other end",
+            lambda v: self._set(rod.id, "What the rod does to the part at its other end", keeps=v),
+            "Motion of the rod's other end",
         )
         parts = [(p.id, p.name) for p in project.parts if p.id != rod.part]
         form.choice(
@@ -202,14 +200,14 @@ class RodRows(TurningRows):
             parts,
             rod.crank.part,
             lambda v: self._set(rod.id, "Crank", crank=Pin(v, rod.crank.at)),
-            "The turning part whose pin it hangs on",
+            "Rotating part that carries the rod's pin",
         )
         form.vector(
-            "Pin on it",
+            "Crank pin",
             rod.crank.at,
             "mm",
             lambda v: self._set(rod.id, "Pin", crank=Pin(rod.crank.part, v)),
-            "Where on the crank, in its own coordinates",
+            "Pin position on the crank, in the crank's coordinates",
         )
         if rod.keeps != "level" or second:
             form.choice(
@@ -219,33 +217,48 @@ class RodRows(TurningRows):
                 lambda v: (
                     self._set(rod.id, "Other end", to=Pin(v, rod.to.at if rod.to else (0.0, 0.0, 0.0))) if v else None
                 ),
-                "The part with the second pin",
+                "Part that carries the second pin",
             )
         if rod.to is not None and rod.keeps != "level":
             to = rod.to
             form.vector(
-                "Pin there",
+                "Second pin",
                 to.at,
                 "mm",
                 lambda v: self._set(rod.id, "Pin", to=Pin(to.part, v)),
-                "Where on that part, in its own coordinates",
+                "Pin position on that part, in its coordinates",
             )
         form.vector(
-            "Near end", rod.near, "mm", lambda v: self._set(rod.id, "Near end", near=v), "Its own pin on the crank"
+            "Near end",
+            rod.near,
+            "mm",
+            lambda v: self._set(rod.id, "Near end", near=v),
+            "Pin position on the rod at the crank end",
         )
         if not level:
-            form.vector("Far end", rod.far, "mm", lambda v: self._set(rod.id, "Far end", far=v), "Its own other pin")
+            form.vector(
+                "Far end",
+                rod.far,
+                "mm",
+                lambda v: self._set(rod.id, "Far end", far=v),
+                "Pin position on the rod at the far end",
+            )
             form.number(
                 "Length",
                 rod_length(rod),
                 "mm",
                 lambda v: self.session.edit("Rod length", lambda p: lengthened(p, rod.id, v)),
-                "From pin to pin; its far end moves",
+                "Distance from pin to pin; typing a length moves the far pin",
                 3,
             )
         if rod.keeps == "slider":
             form.vector(
-                "Slides along", rod.line, "", lambda v: self._set(rod.id, "Line", line=v), "In the slider's own axes", 3
+                "Slide direction",
+                rod.line,
+                "",
+                lambda v: self._set(rod.id, "Line", line=v),
+                "Direction of the slide, in the slider's axes",
+                3,
             )
         elif rod.keeps == "rocker":
             self._line("Axle", rod.axle, lambda axle: self._set(rod.id, "Axle", axle=axle))
@@ -253,10 +266,10 @@ class RodRows(TurningRows):
         if rod.keeps in ("slider", "rocker"):
             form.check(
                 "",
-                "The other way round",
+                "Other assembly",
                 rod.other,
-                lambda on: self._set(rod.id, "Other way round", other=on),
-                "Put the mechanism together the other of the two ways in which it can be",
+                lambda on: self._set(rod.id, "Other assembly", other=on),
+                "Use the mechanism's second assembly configuration",
             )
         form.worked(*self._sums(project, rod))
         if rod.keeps == "level":
@@ -284,36 +297,36 @@ class RodRows(TurningRows):
             else:
                 lines.append(f"rocks <b>{show(float(np.degrees(moved)), '°', 2)}</b>")
             short = float(shortfalls(project, rod, times).max())
-            lines.append("reaches at all times" if short <= 1e-3 else f"{show(short, 'mm', 2)} short")
+            lines.append("the rod reaches at all times" if short <= 1e-3 else f"{show(short, 'mm', 2)} short")
         return lines
 
     def _coupled(self, project: Project, rod: Rod) -> None:
         form = self.form
-        form.heading("Turns along")
+        form.heading("Coupled parts")
         for coupled in rod.coupled:
             form.buttons(
                 (
                     f"Without {get(project, coupled.part).name}",
                     lambda c=coupled: self._let_go(rod, c),
-                    "The rod does not turn it along any more",
+                    "Uncouple this part from the rod",
                 )
             )
         known = {rod.part, rod.crank.part, *(c.part for c in rod.coupled)}
         options = [(p.id, p.name) for p in project.parts if p.id not in known]
         form.choice(
-            "Also turns",
+            "Couple part",
             [("", "choose …"), *options],
             "",
             lambda v: self.session.edit("Couple", lambda p: couple(p, self.session.meshes, rod.id, [v])) if v else None,
-            "Another part that turns as the crank does, as a wheel coupled to it",
+            "Couple another part that turns with the crank, such as a coupled wheel",
         )
         chosen = [i for i in self.session.chosen if i not in known]
         if chosen:
             form.buttons(
                 (
-                    "Turn the selection along",
+                    "Couple selection",
                     lambda: self.session.edit("Couple", lambda p: couple(p, self.session.meshes, rod.id, chosen)),
-                    "All that is selected in the stage turns as the crank does",
+                    "Couple the selected parts, so that they turn with the crank",
                 )
             )
 
@@ -327,11 +340,11 @@ class RodRows(TurningRows):
             others = [r.name for r in self.session.shown.rods if r.link == rod.link and r.id != rod.id]
             if others:
                 form.note("Is as " + ", ".join(others) + " is")
-        form.number("In all", ask.count, "", lambda v: ask.set(count=round(v)), "How many, this one among them", 0)
-        form.vector("Apart", ask.offset, "mm", lambda v: ask.set(offset=v), "From one to the next, in the room")
         form.number(
-            "Phase", ask.phase, "°", lambda v: ask.set(phase=v), "How far each pin is turned on from the last", 2
+            "Count", ask.count, "", lambda v: ask.set(count=round(v)), "Number of copies, the original included", 0
         )
+        form.vector("Spacing", ask.offset, "mm", lambda v: ask.set(offset=v), "Spacing from one copy to the next")
+        form.number("Phase", ask.phase, "°", lambda v: ask.set(phase=v), "Phase angle from one pin to the next", 2)
         offers = [
             (
                 "Make copies",
@@ -339,11 +352,11 @@ class RodRows(TurningRows):
                     "Copies of a rod",
                     lambda p: copy_rod(p, self.session.meshes, rod.id, ask.count, ask.offset, ask.phase),
                 ),
-                "Linked copies of the rod and what it moves, their pins on the same crank",
+                "Make linked copies of the rod and its parts, with pins on the same crank",
             )
         ]
         if rod.link:
-            offers.append(("On its own", lambda: self._set(rod.id, "On its own", link=""), "Not linked any more"))
+            offers.append(("Unlink", lambda: self._set(rod.id, "Unlink", link=""), "Unlink"))
         form.buttons(*offers)
 
 
@@ -356,23 +369,25 @@ class BallRows(TurningRows):
         around = 2 * np.pi * ball.radius
         self.card.title.setText(f"{ball.name} · {show(way / around, 'turns', 2)}")
         self._name(ball)
-        form.number(
-            "Radius", ball.radius, "mm", lambda v: self._set(ball.id, "Radius", radius=v), "By which it rolls", 3
-        )
+        form.number("Radius", ball.radius, "mm", lambda v: self._set(ball.id, "Radius", radius=v), "Rolling radius", 3)
         form.vector(
-            "Centre", ball.centre, "mm", lambda v: self._set(ball.id, "Centre", centre=v), "In its own coordinates"
+            "Centre",
+            ball.centre,
+            "mm",
+            lambda v: self._set(ball.id, "Centre", centre=v),
+            "Centre of the ball, in the part's coordinates",
         )
         parts = [(p.id, p.name) for p in project.parts if p.id != ball.part]
         form.choice(
             "Rolls on",
-            [("", "a plane along its way"), *parts],
+            [("", "a plane along its path"), *parts],
             ball.on or "",
             lambda v: self._set(ball.id, "Rolls on", on=v or None, normals=(), until=0.0),
-            "A plane, level or sloping with its way, or the surface of a part",
+            "Ground of the ball: a plane along its path, or the surface of a part",
         )
         form.worked(
             f"2 · π · {show(ball.radius, places=3)} = {show(around, 'mm', 3)} around",
             f"{show(way)} ÷ {show(around, places=3)} = <b>{show(way / around, 'turns', 4)}</b>",
-            "turned step by step about the line across its way, without slip and without spinning",
+            "rolled step by step without slip and without spin about the contact normal",
         )
         self._delete(ball.id, "ball")

@@ -44,17 +44,17 @@ class HeadingRows(Rows):
             "keyed": KeyedHeading,
         }
         form.choice(
-            "Heading",
+            "Orientation",
             [
                 ("fixed", "fixed"),
-                ("along", "along travel"),
-                ("carried", "on two points"),
-                ("toward", "toward a thing"),
+                ("along", "along direction of travel"),
+                ("carried", "on two points (vehicle)"),
+                ("toward", "toward a part or point"),
                 ("keyed", "by keys"),
             ],
             next(key for key, kind in kinds.items() if isinstance(heading, kind)),
-            lambda v: self._set(run.id, "Heading", heading=self._turned(run, kinds[v])),
-            "How it is turned along the path; on two points it takes bends as a vehicle does",
+            lambda v: self._set(run.id, "Orientation", heading=self._turned(run, kinds[v])),
+            "Orientation along the path; on two points the rider takes bends as a vehicle does",
         )
         if isinstance(heading, CarriedHeading):
             form.number(
@@ -62,16 +62,16 @@ class HeadingRows(Rows):
                 heading.wheelbase,
                 "mm",
                 lambda v: self._set(run.id, "Wheelbase", heading=msgspec.structs.replace(heading, wheelbase=v)),
-                "Distance of its front and rear points, both on the path",
+                "Distance between the front and rear points, both on the path",
                 1,
                 10,
             )
             form.number(
-                "Sits at",
+                "Pivot position",
                 100 * heading.share,
                 "%",
-                lambda v: self._set(run.id, "Sits at", heading=msgspec.structs.replace(heading, share=v / 100)),
-                "Where between the rear (0 %) and the front point (100 %) lies what is on the path",
+                lambda v: self._set(run.id, "Pivot position", heading=msgspec.structs.replace(heading, share=v / 100)),
+                "Position of the point on the path between the rear (0 %) and the front point (100 %)",
                 1,
                 5,
             )
@@ -80,37 +80,37 @@ class HeadingRows(Rows):
         if not isinstance(heading, FixedHeading):
             axes = [(a, f"its {a}") for a in ("+x", "-x", "+y", "-y", "+z", "-z")]
             form.choice(
-                "Forward",
+                "Forward axis",
                 axes,
                 heading.forward,
-                lambda v: self._set(run.id, "Forward", heading=msgspec.structs.replace(heading, forward=v)),
-                "Which of its axes looks ahead",
+                lambda v: self._set(run.id, "Forward axis", heading=msgspec.structs.replace(heading, forward=v)),
+                "Axis of the rider that points ahead",
             )
             form.choice(
-                "Up",
+                "Up axis",
                 axes,
                 heading.up,
-                lambda v: self._set(run.id, "Up", heading=msgspec.structs.replace(heading, up=v)),
-                "Which of its axes looks up",
+                lambda v: self._set(run.id, "Up axis", heading=msgspec.structs.replace(heading, up=v)),
+                "Axis of the rider that points up",
             )
             form.buttons(
-                ("Turn about", lambda: self._flip(run, heading), "Turn it half round, to face the other way"),
-                ("Quarter turn", lambda: self._quarter(run, heading), "Turn it a quarter to the left"),
+                ("Face the other way", lambda: self._flip(run, heading), "Turn the rider by 180°"),
+                ("Quarter turn", lambda: self._quarter(run, heading), "Turn the rider by 90° to the left"),
             )
         if isinstance(heading, AlongHeading):
             form.choice(
-                "Stance",
+                "Frame",
                 [("slope", "with the slope"), ("level", "upright"), ("free", "least rotation")],
                 heading.stance,
-                lambda v: self._set(run.id, "Stance", heading=msgspec.structs.replace(heading, stance=v)),
-                "With the slope its left stays level; upright it does not tip; least rotation carries it over loops",
+                lambda v: self._set(run.id, "Frame", heading=msgspec.structs.replace(heading, stance=v)),
+                "With the slope, the rider's left axis stays level; upright, it does not pitch; least rotation also suits loops",
             )
         form.vector(
-            "Own turn",
+            "Rotation offset",
             run.turn,
             "°",
-            lambda v: self._set(run.id, "Own turn", turn=v),
-            "The thing's own yaw, pitch and roll under the run, which stays as it is",
+            lambda v: self._set(run.id, "Rotation offset", turn=v),
+            "Yaw, pitch and roll of the rider relative to the run's orientation",
         )
         if isinstance(heading, KeyedHeading):
             self._turns(run, heading)
@@ -120,7 +120,7 @@ class HeadingRows(Rows):
         self._roughness(run)
 
     def _flip(self, run: Run, heading: Heading) -> None:
-        self._set(run.id, "Turn about", heading=msgspec.structs.replace(heading, flip=not heading.flip))  # type: ignore[union-attr]
+        self._set(run.id, "Face the other way", heading=msgspec.structs.replace(heading, flip=not heading.flip))  # type: ignore[union-attr]
 
     def _quarter(self, run: Run, heading: Heading) -> None:
         self._set(run.id, "Quarter turn", heading=quarter_turn(heading))
@@ -132,34 +132,34 @@ class HeadingRows(Rows):
         def change(label: str, **fields: Any) -> None:
             self._set(run.id, label, heading=msgspec.structs.replace(heading, **fields))
 
-        form.heading("Keys of the heading")
+        form.heading("Orientation keys")
         form.choice(
-            "Against",
+            "Relative to",
             [("path", "the path"), ("room", "the room")],
             "room" if heading.room else "path",
-            lambda v: change("Keys against", room=v == "room"),
-            "Whether the angles count from the path's own direction or from the room",
+            lambda v: change("Keys relative to", room=v == "room"),
+            "Reference of the angles: the path's direction or the room",
         )
         form.check(
             "Smooth",
-            "gathers and loses its turning softly",
+            "eased between keys",
             heading.smooth,
-            lambda v: change("Smooth heading", smooth=v),
-            "Otherwise it turns at an even rate from key to key",
+            lambda v: change("Smooth orientation", smooth=v),
+            "Ease the rotation between keys; otherwise the rate is constant",
         )
         for i, key in enumerate(heading.keys):
 
             def set_key(k: int = i, **fields: Any) -> None:
                 keys = list(heading.keys)
                 keys[k] = msgspec.structs.replace(keys[k], **fields)
-                change("Key of heading", keys=tuple(keys))
+                change("Orientation key", keys=tuple(keys))
 
             form.number(
                 f"Key {i + 1} at",
                 100 * key.place,
                 "%",
                 lambda v, f=set_key: f(place=v / 100),
-                "Share of the path",
+                "Station as a share of the path's length",
                 2,
                 5,
             )
@@ -168,14 +168,18 @@ class HeadingRows(Rows):
                 angles_of(key.rotation),
                 "°",
                 lambda v, f=set_key: f(rotation=rotation_of(v)),
-                "Yaw to the left, pitch with the front up, and roll to the right",
+                "Yaw to the left, pitch with the front up, roll to the right",
             )
         form.buttons(
-            ("Add key here", lambda: self._add_turn(run, heading), "A key at the playhead, turned as it is there"),
+            (
+                "Add key here",
+                lambda: self._add_turn(run, heading),
+                "Add a key at the playhead with the present orientation",
+            ),
             (
                 "Delete last key",
-                lambda: len(heading.keys) > 1 and change("Key of heading", keys=heading.keys[:-1]),
-                "Take the last key away",
+                lambda: len(heading.keys) > 1 and change("Orientation key", keys=heading.keys[:-1]),
+                "Delete the last key",
             ),
         )
 
@@ -187,18 +191,18 @@ class HeadingRows(Rows):
         key = TurnKey(place, tuple(float(q) for q in quaternion))  # type: ignore[arg-type]
         kept = [k for k in heading.keys if abs(k.place - place) > 1e-6]
         keys = tuple(sorted([*kept, key], key=lambda k: k.place))
-        self._set(run.id, "Key of heading", heading=msgspec.structs.replace(heading, keys=keys))
+        self._set(run.id, "Orientation key", heading=msgspec.structs.replace(heading, keys=keys))
 
     def _ground(self, run: Run) -> None:
         """Riding on what lies beneath."""
         form, ground = self.form, run.ground
         form.heading("Ground")
         form.check(
-            "Rides on",
-            "what lies beneath the path",
+            "Ground",
+            "parts beneath the path",
             ground is not None,
             lambda v: self._set(run.id, "Ground", ground=Ground() if v else None),
-            "The path gives the way in plan; its height is that of the parts that nothing moves, or of the floor",
+            "The path gives the route in plan; the height comes from the fixed parts beneath, or the floor",
         )
         if ground is None:
             return
@@ -207,20 +211,20 @@ class HeadingRows(Rows):
             ground.reach,
             "mm",
             lambda v: self._set(run.id, "Reach", ground=Ground(v, ground.tilted)),
-            "How far above and below the path the ground is looked for",
+            "Search distance for the ground above and below the path",
             0,
             50,
         )
         form.check(
-            "Tilted",
-            "with the slope beneath it",
+            "Follow slope",
+            "with the slope beneath",
             ground.tilted,
-            lambda v: self._set(run.id, "Tilted", ground=Ground(ground.reach, v)),
-            "Otherwise it stays upright",
+            lambda v: self._set(run.id, "Follow slope", ground=Ground(ground.reach, v)),
+            "Tilt the rider with the slope; otherwise it stays upright",
         )
         missing = sum(not f for f in ground.found)
         if missing:
-            form.note(f"Nothing lies within reach under {100 * missing / len(ground.found):.0f} % of the path")
+            form.note(f"No ground within reach under {100 * missing / len(ground.found):.0f} % of the path")
 
     def _roughness(self, run: Run) -> None:
         """Small repeatable irregularity."""
@@ -239,13 +243,13 @@ class HeadingRows(Rows):
 
             turns = rough.axis in ("roll", "pitch", "yaw")
             axes = [(a, a) for a in ("along", "side", "up", "roll", "pitch", "yaw")]
-            form.choice(f"{i + 1}: axis", axes, rough.axis, lambda v, f=set_one: f(axis=v), "Along or about which axis")
+            form.choice(f"{i + 1}: axis", axes, rough.axis, lambda v, f=set_one: f(axis=v), "Axis of the deviation")
             form.number(
                 f"{i + 1}: at most",
                 rough.amplitude,
                 "°" if turns else "mm",
                 lambda v, f=set_one: f(amplitude=v),
-                "Its greatest deviation",
+                "Greatest deviation",
                 2,
                 0.1,
             )
@@ -254,7 +258,7 @@ class HeadingRows(Rows):
                 [("way", "way"), ("time", "time")],
                 "way" if rough.frequency is None else "time",
                 lambda v, f=set_one: f(frequency=None if v == "way" else 4.0),
-                "Whether it repeats by the way travelled or by time",
+                "Deviation by distance travelled or by time",
             )
             if rough.frequency is None:
                 form.number(
@@ -262,7 +266,7 @@ class HeadingRows(Rows):
                     rough.wavelength,
                     "mm",
                     lambda v, f=set_one: f(wavelength=v),
-                    "Its wavelength, an octave wide",
+                    "Wavelength, in a band of one octave",
                     0,
                     10,
                 )
@@ -272,7 +276,7 @@ class HeadingRows(Rows):
                     rough.frequency,
                     "1/s",
                     lambda v, f=set_one: f(frequency=v),
-                    "Its frequency, an octave wide",
+                    "Frequency, in a band of one octave",
                     1,
                     0.5,
                 )
@@ -285,8 +289,8 @@ class HeadingRows(Rows):
                 0,
             )
         form.buttons(
-            ("Add roughness", lambda: change((*run.roughness, Roughness())), "None is there unless you add it"),
-            ("Delete last", lambda: run.roughness and change(run.roughness[:-1]), "Take the last one away"),
+            ("Add roughness", lambda: change((*run.roughness, Roughness())), "Add a random deviation from the path"),
+            ("Delete last", lambda: run.roughness and change(run.roughness[:-1]), "Delete the last roughness"),
         )
 
     def _aim(self, run: Run, heading: TowardHeading) -> None:
@@ -294,7 +298,7 @@ class HeadingRows(Rows):
         form, project = self.form, self.session.shown
 
         def change(aim: PartAim | PointAim) -> None:
-            self._set(run.id, "Toward", heading=msgspec.structs.replace(heading, aim=aim))
+            self._set(run.id, "Target", heading=msgspec.structs.replace(heading, aim=aim))
 
         things = [("", "a point")]
         things += [
@@ -303,14 +307,14 @@ class HeadingRows(Rows):
             if p.id != run.rider and (p.parent is None or p.geometry is None or p.id == _aimed_part(heading))
         ]
         form.choice(
-            "Toward",
+            "Target",
             things,
             _aimed_part(heading),
             lambda k: change(PartAim(k) if k else PointAim((0.0, 0.0, 0.0))),
-            "What its forward axis points at: the middle of a part, or a point",
+            "Target of the forward axis: the middle of a part, or a point",
         )
         if isinstance(heading.aim, PointAim):
-            form.vector("Point", heading.aim.point, "mm", lambda v: change(PointAim(v)), "The point in space")
+            form.vector("Point", heading.aim.point, "mm", lambda v: change(PointAim(v)), "Point in the room")
 
     def _lean(self, run: Run) -> None:
         """How it rolls about its direction of travel."""
@@ -319,22 +323,22 @@ class HeadingRows(Rows):
         def change(label: str, **fields: Any) -> None:
             self._set(run.id, label, lean=msgspec.structs.replace(lean, **fields))
 
-        form.heading("Lean")
+        form.heading("Bank")
         form.check(
             "Computed",
-            "from bend and speed",
+            "from curvature and speed",
             lean.computed,
-            lambda v: change("Lean", computed=v),
-            "So that weight and the force of the bend press straight down: tan(lean) = v² ÷ (g r)",
+            lambda v: change("Bank", computed=v),
+            "Bank at which weight and centrifugal force act straight down: tan(bank) = v² ÷ (g r)",
         )
         if lean.computed:
-            form.number("At most", lean.limit, "°", lambda v: change("Limit of lean", limit=v), "Never more than this")
+            form.number("Maximum", lean.limit, "°", lambda v: change("Maximum bank", limit=v), "Greatest bank angle")
             form.number(
-                "Averaged",
+                "Smoothing",
                 lean.smoothing,
                 "mm",
-                lambda v: change("Smoothing of lean", smoothing=v),
-                "Over this way, so that it rolls into a bend and does not snap",
+                lambda v: change("Bank smoothing", smoothing=v),
+                "Distance over which the bank is averaged, for a smooth entry into bends",
                 0,
                 50,
             )
@@ -343,30 +347,34 @@ class HeadingRows(Rows):
             def set_key(k: int = i, **fields: float) -> None:
                 keys = list(lean.keys)
                 keys[k] = msgspec.structs.replace(keys[k], **fields)
-                change("Key of lean", keys=tuple(keys))
+                change("Bank key", keys=tuple(keys))
 
             form.number(
                 f"Key {i + 1} at",
                 100 * key.place,
                 "%",
                 lambda v, f=set_key: f(place=v / 100),
-                "Share of the path",
+                "Station as a share of the path's length",
                 2,
                 5,
             )
             form.number(
-                f"Key {i + 1} lean", key.angle, "°", lambda v, f=set_key: f(angle=v), "To the left; minus: right"
+                f"Key {i + 1} bank",
+                key.angle,
+                "°",
+                lambda v, f=set_key: f(angle=v),
+                "Bank to the left; negative is to the right",
             )
         form.buttons(
             (
-                "Add a lean key",
-                lambda: change("Key of lean", keys=_with_key(lean.keys)),
-                "A lean at a place of the path; more keys are joined smoothly",
+                "Add bank key",
+                lambda: change("Bank key", keys=_with_key(lean.keys)),
+                "Add a bank angle at a station; keys are joined smoothly",
             ),
             (
                 "Delete last key",
-                lambda: lean.keys and change("Key of lean", keys=lean.keys[:-1]),
-                "Take the last key away",
+                lambda: lean.keys and change("Bank key", keys=lean.keys[:-1]),
+                "Delete the last key",
             ),
         )
 

@@ -24,22 +24,20 @@ class LightRows(Rows):
             [("point", "point"), ("spot", "spot"), ("area", "area"), ("sun", "sun")],
             light.kind,
             lambda v: self._set(light.id, "Kind", kind=v),
-            "How it shines: all around, in a cone, from a flat field, or from afar",
+            "Kind of light: all around, in a cone, from an area, or distant",
         )
-        form.check("On", "it shines", light.on, lambda v: self._set(light.id, "On", on=v), "Whether it shines at all")
+        form.check("On", "light is on", light.on, lambda v: self._set(light.id, "On", on=v), "Whether the light is on")
         form.vector(
-            "Stands",
+            "Position",
             light.position,
             "mm",
             lambda v: self._set(light.id, "Move light", position=v),
-            "Where it is while nothing moves it",
+            "Position of the light while nothing moves it",
         )
         if light.kind != "point":
             self._aim(light)
         if light.kind == "spot":
-            form.number(
-                "Cone", light.cone, "°", lambda v: self._set(light.id, "Cone", cone=v), "The whole angle of its cone"
-            )
+            form.number("Cone", light.cone, "°", lambda v: self._set(light.id, "Cone", cone=v), "Full cone angle")
         if light.kind == "area":
             for i, label in enumerate(("Width", "Height")):
                 form.number(
@@ -56,15 +54,17 @@ class LightRows(Rows):
         unit = "lx" if light.kind == "sun" else "cd"
         if not light.keys:
             form.number(
-                "Strength",
+                "Intensity",
                 light.strength,
                 unit,
-                lambda v: self._set(light.id, "Strength", strength=v),
-                "Candela, or lux of the sun",
+                lambda v: self._set(light.id, "Intensity", strength=v),
+                "Intensity in candela; illuminance in lux for the sun",
                 0,
                 50,
             )
-            form.colour("Colour", light.colour, lambda v: self._set(light.id, "Colour", colour=v), "Its colour")
+            form.colour(
+                "Colour", light.colour, lambda v: self._set(light.id, "Colour", colour=v), "Colour of the light"
+            )
         self._keys(light, unit)
         strength, colour = state(light, self.session.time)
         lines = [f"now {show(strength, unit, 0)}, {colour}"]
@@ -74,7 +74,9 @@ class LightRows(Rows):
         form.worked(*lines)
         if project.paths:
             options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
-            form.choice("Run along", options, "", lambda path: self._add_run(light.id, path), "Let it run along a path")
+            form.choice(
+                "Move along", options, "", lambda path: self._add_run(light.id, path), "Move this light along a path"
+            )
         self._delete(light.id, "light")
 
     def _aim(self, light: Light) -> None:
@@ -88,7 +90,7 @@ class LightRows(Rows):
             aims,
             aimed,
             lambda v: self._set(light.id, "Aim", aim=PartAim(v) if v else PointAim((0.0, 0.0, 0.0))),
-            "What it shines at; a part is followed, a point goes along with the light",
+            "Target of the light: a part is followed, a point moves with the light",
         )
         if isinstance(light.aim, PointAim):
             form.vector(
@@ -96,14 +98,14 @@ class LightRows(Rows):
                 light.aim.point,
                 "mm",
                 lambda v: self._set(light.id, "Aim", aim=PointAim(v)),
-                "The point it shines at",
+                "Point the light is aimed at",
             )
 
     def _keys(self, light: Light, unit: str) -> None:
         form = self.form
 
         def change(keys: list[LightKey]) -> None:
-            self._set(light.id, "Key of light", keys=tuple(sorted(keys, key=lambda k: k.time)))
+            self._set(light.id, "Light key", keys=tuple(sorted(keys, key=lambda k: k.time)))
 
         for i, key in enumerate(light.keys):
 
@@ -112,15 +114,17 @@ class LightRows(Rows):
                 keys[k] = msgspec.structs.replace(keys[k], **fields)
                 change(keys)
 
-            form.number(f"Key {i + 1} at", key.time, "s", lambda v, f=put: f(time=v), "When", 3, 0.1)
-            form.number(f"Key {i + 1}", key.strength, unit, lambda v, f=put: f(strength=v), "Its strength then", 0, 50)
-            form.colour(f"Key {i + 1} colour", key.colour, lambda v, f=put: f(colour=v), "Its colour then")
+            form.number(f"Key {i + 1} at", key.time, "s", lambda v, f=put: f(time=v), "Time of the key", 3, 0.1)
+            form.number(
+                f"Key {i + 1}", key.strength, unit, lambda v, f=put: f(strength=v), "Intensity at the key", 0, 50
+            )
+            form.colour(f"Key {i + 1} colour", key.colour, lambda v, f=put: f(colour=v), "Colour at the key")
         form.buttons(
-            ("Add key here", lambda: self._add_key(light), "A key of strength and colour at the playhead"),
+            ("Add key here", lambda: self._add_key(light), "Add a key of intensity and colour at the playhead"),
             (
                 "Delete last key",
                 lambda: light.keys and change(list(light.keys[:-1])),
-                "Take the last key away",
+                "Delete the last key",
             ),
         )
 
@@ -129,4 +133,4 @@ class LightRows(Rows):
         strength, colour = state(light, time)
         kept = [k for k in light.keys if abs(k.time - time) > 1e-6]
         keys = sorted([*kept, LightKey(time, strength, colour)], key=lambda k: k.time)
-        self._set(light.id, "Key of light", keys=tuple(keys))
+        self._set(light.id, "Light key", keys=tuple(keys))

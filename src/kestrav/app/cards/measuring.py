@@ -21,7 +21,7 @@ _KINDS = {
     "sphere": "ball",
     "torus": "ring",
     "edge": "curved edge",
-    "thing": "the whole of",
+    "thing": "all of",
 }
 
 
@@ -43,7 +43,11 @@ class MeasureRows(Rows):
             return
         self._reading(tool.reading)
         form.buttons(
-            ("Keep as note", self.card.keep_asked.emit, "Keep it, shown in the stage and usable in fields (Ctrl+K)"),
+            (
+                "Keep as note",
+                self.card.keep_asked.emit,
+                "Keep the measurement as a note, shown in the stage and usable in fields (Ctrl+K)",
+            ),
             ("Copy value", self.card.copy_asked.emit, "Copy the number with its unit (Ctrl+C)"),
         )
 
@@ -51,12 +55,12 @@ class MeasureRows(Rows):
         project = self.session.shown
         where = "" if feature.part is None else f" of {get(project, feature.part).name}"
         sure = "" if feature.exact else " (fitted)"
-        return f"{_KINDS[feature.kind]}{where}{sure}".replace("the whole of of", "the whole of")
+        return f"{_KINDS[feature.kind]}{where}{sure}".replace("the whole of of", "all of")
 
     def _reading(self, reading: Reading) -> None:
         self.form.worked(*reading.lines)
         self.form.note(
-            "Exact, from the CAD faces." if reading.exact else "Not exact: facets stand for the real surface."
+            "Exact, from the CAD faces." if reading.exact else "Approximate: measured on facets, not on CAD faces."
         )
 
 
@@ -81,14 +85,14 @@ class NoteRows(MeasureRows):
             if top is not None:
                 name = get(project, top).name
                 form.number(
-                    "Make it",
+                    "Set length",
                     reading.value,
                     "mm",
                     lambda v: self.session.edit("Scale", lambda p: scale_to(p, top, reading.value, v)),
                     f"Scale {name} evenly so that this becomes the typed length",
                     3,
                 )
-        form.note("Type its name into any field of the same unit to use its value there.")
+        form.note("Type the note's name into any field of the same unit to use its value.")
         form.buttons(("Copy value", self.card.copy_asked.emit, "Copy the number with its unit (Ctrl+C)"))
         self._delete(note.id, "note")
 

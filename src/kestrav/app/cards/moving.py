@@ -27,30 +27,38 @@ class PosesRows(Rows):
         self.card.title.setText(f"{poses.name} · {show(poses.keys[-1].time, 's', 2)}")
         self._name(poses)
         if poses.cue is None:
-            self._number(poses, "Starts", "start", "s", "When the first pose is left", 3, 0.1)
+            self._number(poses, "Start", "start", "s", "Time at which the motion leaves the first pose", 3, 0.1)
         self._cue(poses)
         form.choice(
-            "In between",
-            [("straight", "straight"), ("smooth", "smooth"), ("by hand", "by hand")],
+            "Interpolation",
+            [("straight", "linear"), ("smooth", "smooth"), ("by hand", "own handles")],
             poses.between,
-            lambda v: self._set(poses.id, "In between", between=v),
-            "Straight at even speed, smooth without overshooting, or with handles of your own",
+            lambda v: self._set(poses.id, "Interpolation", between=v),
+            "Linear, smooth without overshoot, or with your own handles",
         )
         self._blend(poses)
         for i, key in enumerate(poses.keys):
             self._key(poses, i, key)
         form.buttons(
-            ("Pose here", lambda: self._add(poses), "A pose at the playhead, where the thing is then (P)"),
-            ("Delete last pose", lambda: self._drop(poses), "Take the last pose away"),
-            ("Into path and run", lambda: self._to_run(poses), "The same way as a path, and a run on it"),
+            (
+                "Add key pose",
+                lambda: self._add(poses),
+                "Add a key pose at the playhead with the part's present placement (P)",
+            ),
+            ("Delete last key pose", lambda: self._drop(poses), "Delete the last key pose"),
+            (
+                "Convert to path and run",
+                lambda: self._to_run(poses),
+                "Convert the pose track to a path and a run on it",
+            ),
         )
         way = places(poses, np.linspace(0.0, poses.keys[-1].time, 400))
         length = float(np.linalg.norm(np.diff(way, axis=0), axis=1).sum())
         frames = poses.keys[-1].time * project.settings.fps
-        begun = f"from {leg.start:.3f} to {leg.end:.3f}\u2009s" if np.isfinite(leg.start) else "never begins"
+        begun = f"from {leg.start:.3f} to {leg.end:.3f}\u2009s" if np.isfinite(leg.start) else "never starts"
         form.worked(
             f"{len(poses.keys)} poses of {get(project, poses.rider).name}",
-            f"{show(length)}\u2009mm of way of its pivot",
+            f"{show(length)}\u2009mm travelled by the pivot",
             f"{poses.keys[-1].time:.3f}\u2009s × {project.settings.fps:g} fps = {frames:.1f} frames",
             begun,
         )
@@ -66,16 +74,18 @@ class PosesRows(Rows):
 
         form.heading(f"Pose {index + 1}")
         if index:
-            form.number(f"{index + 1}: after", key.time, "s", lambda v: put(time=v), "Since the first pose", 3, 0.1)
+            form.number(
+                f"{index + 1}: after", key.time, "s", lambda v: put(time=v), "Time since the first pose", 3, 0.1
+            )
         form.vector(
             f"{index + 1}: at",
             key.placement.position,
             "mm",
             lambda v: put(placement=Placement(v, key.placement.rotation)),
-            "Where its pivot is in the room",
+            "Position of the pivot in the room",
         )
         form.vector(
-            f"{index + 1}: turned",
+            f"{index + 1}: rotation",
             angles_of(key.placement.rotation),
             "°",
             lambda v: put(placement=Placement(key.placement.position, rotation_of(v))),
@@ -88,7 +98,7 @@ class PosesRows(Rows):
                     getattr(key, field) or (0.0, 0.0, 0.0),
                     "mm",
                     lambda v, f=field: put(**{f: v}),
-                    "Its handle, from the pose",
+                    "Handle, relative to the pose",
                 )
 
     def _add(self, poses: Poses) -> None:
@@ -99,7 +109,7 @@ class PosesRows(Rows):
             self._set(poses.id, "Delete pose", keys=poses.keys[:-1])
 
     def _to_run(self, poses: Poses) -> None:
-        if self.session.edit("Into path and run", lambda p: poses_to_run(p, poses.id)):
+        if self.session.edit("Convert to path and run", lambda p: poses_to_run(p, poses.id)):
             self.session.select(self.session.project.runs[-1].id)
 
 
@@ -116,65 +126,73 @@ class CarryRows(Rows):
         ]
         riders += [(c.id, f"camera {c.name}") for c in project.cameras]
         riders += [(light.id, f"light {light.name}") for light in project.lights]
-        form.choice("Rider", riders, carry.rider, lambda v: self._set(carry.id, "Rider", rider=v), "What rides")
+        form.choice(
+            "Part", riders, carry.rider, lambda v: self._set(carry.id, "Part", rider=v), "Part that is attached"
+        )
         carriers = [(p.id, p.name) for p in project.parts if p.id != carry.rider]
         form.choice(
-            "With", carriers, carry.carrier, lambda v: self._set(carry.id, "Carrier", carrier=v), "What carries it"
+            "Carrier",
+            carriers,
+            carry.carrier,
+            lambda v: self._set(carry.id, "Carrier", carrier=v),
+            "Part it is attached to",
         )
         if carry.cue is None:
-            self._number(carry, "From", "start", "s", "When the ride begins", 3, 0.1)
+            self._number(carry, "From", "start", "s", "Time of attaching", 3, 0.1)
         self._cue(carry)
         form.number(
             "To",
             carry.end or 0.0,
             "s",
             lambda v: self._set(carry.id, "End", end=v or None),
-            "When it ends; it stays where it is then",
+            "Time of release; the part stays where it is then",
             3,
             0.1,
-            zero="for good",
+            zero="no end",
         )
         self._put(carry)
-        end = f"to {leg.end:.3f}\u2009s" if np.isfinite(leg.end) else "for good"
+        end = f"to {leg.end:.3f}\u2009s" if np.isfinite(leg.end) else "no end"
         form.worked(
-            f"{get(project, carry.rider).name} rides with {get(project, carry.carrier).name}",
-            f"from {leg.start:.3f}\u2009s {end}" if np.isfinite(leg.start) else "never begins",
+            f"{get(project, carry.rider).name} is attached to {get(project, carry.carrier).name}",
+            f"from {leg.start:.3f}\u2009s {end}" if np.isfinite(leg.start) else "never starts",
         )
         self._delete(carry.id, "ride")
 
     def _put(self, carry: Carry) -> None:
         """Where it is put down."""
         project, form = self.session.shown, self.form
-        form.heading("Put down")
+        form.heading("Set down")
         target = target_placement(project, carry)
         form.buttons(
             (
-                "Put down here",
+                "Set down at playhead",
                 lambda: self.card.put_down_asked.emit(carry.id),
-                "At the playhead it is let down onto what lies below it then; if that moves, it rides on with it",
+                "Release the part at the playhead and lower it onto the surface below; if that surface moves, the part stays attached to it",
             )
         )
         if target is None:
-            form.note("It stays as it is when the ride ends." if carry.end else "It rides for good.")
+            form.note(
+                "The part stays where it is when the attachment ends." if carry.end else "The attachment has no end."
+            )
             if carry.end is not None:
                 here = self.session.project
                 form.buttons(
                     (
-                        "Put down at a place",
-                        lambda: self.session.edit("Put down", lambda p: put_at(p, carry.id, _where(here, carry))),
-                        "Tell by numbers where its pivot comes to rest",
+                        "Set down at position",
+                        lambda: self.session.edit("Set down", lambda p: put_at(p, carry.id, _where(here, carry))),
+                        "Type the position at which the pivot comes to rest",
                     )
                 )
             return
 
         def change(**fields: object) -> None:
-            self.session.edit("Put down", lambda p: put_at(p, carry.id, msgspec.structs.replace(target, **fields)))
+            self.session.edit("Set down", lambda p: put_at(p, carry.id, msgspec.structs.replace(target, **fields)))
 
         form.vector(
-            "At", target.position, "mm", lambda v: change(position=v), "Where its pivot comes to rest, in the room"
+            "At", target.position, "mm", lambda v: change(position=v), "Final position of the pivot in the room"
         )
         form.vector(
-            "Turned",
+            "Rotation",
             angles_of(target.rotation),
             "°",
             lambda v: change(rotation=rotation_of(v)),
@@ -186,17 +204,17 @@ class CarryRows(Rows):
             carry.lowering,
             "s",
             lambda v: self._set(carry.id, "Lowering", lowering=v),
-            "Over how long before the end of the ride it is brought there",
+            "Time before release over which the part is lowered",
             3,
             0.1,
         )
         if carry.onto is not None:
-            form.note(f"On {get(project, carry.onto).name}, wherever that is then.")
+            form.note(f"On {get(project, carry.onto).name}, wherever that part is then.")
         form.buttons(
             (
-                "Leave as it is",
-                lambda: self.session.edit("Put down", lambda p: as_it_is(p, carry.id)),
-                "It stays where it is when the ride ends",
+                "Do not set down",
+                lambda: self.session.edit("Set down", lambda p: as_it_is(p, carry.id)),
+                "Leave the part where it is when the attachment ends",
             )
         )
 

@@ -29,7 +29,7 @@ _KINDS = [
     ("even", "even"),
     ("eased", "soft start and stop"),
     *((f"law:{name}", name) for name in LAWS),
-    ("limited", "as fast as its limits allow"),
+    ("limited", "fastest within limits"),
     ("keyed", "by keys"),
 ]
 _BY = [("mm", "over a length"), ("s", "over a time"), ("frames", "over frames")]
@@ -42,11 +42,11 @@ class PacingRows(Rows):
         pacing = run.pacing
         kind = f"law:{pacing.name}" if isinstance(pacing, Law) else type(pacing).__struct_config__.tag
         self.form.choice(
-            "Pacing",
+            "Speed profile",
             _KINDS,
             str(kind),
-            lambda key: self._set(run.id, "Pacing", pacing=_made(key, trip)),
-            "How distance grows with time; the standard laws are those of VDI 2143",
+            lambda key: self._set(run.id, "Speed profile", pacing=_made(key, trip)),
+            "Law of distance over time; standard laws after VDI 2143",
         )
         if isinstance(pacing, Eased):
             self._eased(run, pacing)
@@ -72,14 +72,14 @@ class PacingRows(Rows):
                 self._change(run, label, **{time: None if key == "mm" else getattr(pacing, time) or 0.5})
                 self.card.rebuild()
 
-            form.choice(label, _BY, by, switch, "What it is measured by")
+            form.choice(label, _BY, by, switch, "Unit of the ramp")
             if by == "mm":
                 form.number(
                     f"{label}, mm",
                     getattr(pacing, length),
                     "mm",
                     lambda v, f=length, what=label: self._change(run, what, **{f: v}),
-                    "Distance over which it gathers or loses speed",
+                    "Length of the ramp",
                     step=10,
                 )
             elif by == "s":
@@ -88,7 +88,7 @@ class PacingRows(Rows):
                     seconds,
                     "s",
                     lambda v, f=time, what=label: self._change(run, what, **{f: v}),
-                    "Time in which it gathers or loses speed",
+                    "Duration of the ramp",
                     3,
                     0.1,
                 )
@@ -98,17 +98,17 @@ class PacingRows(Rows):
                     seconds * fps,
                     "",
                     lambda v, f=time, what=label: self._change(run, what, **{f: v / fps}),
-                    "Frames in which it gathers or loses speed",
+                    "Duration of the ramp in frames",
                     1,
                 )
 
     def _limited(self, run: Run, pacing: Limited, trip: Journey) -> None:
         form = self.form
         for label, field, unit, tip in (
-            ("Top speed", "top", "mm/s", "Never faster than this"),
-            ("Sideways", "sideways", "mm/s²", "Greatest acceleration sideways: it slows down for bends"),
-            ("Forward", "forward", "mm/s²", "Greatest acceleration ahead"),
-            ("Braking", "braking", "mm/s²", "Greatest acceleration while braking"),
+            ("Top speed", "top", "mm/s", "Greatest speed"),
+            ("Lateral", "sideways", "mm/s²", "Greatest lateral acceleration; the rider slows down for bends"),
+            ("Forward", "forward", "mm/s²", "Greatest forward acceleration"),
+            ("Braking", "braking", "mm/s²", "Greatest deceleration"),
         ):
             form.number(
                 label,
@@ -121,13 +121,17 @@ class PacingRows(Rows):
             )
         form.check(
             "From rest",
-            "begins standing",
+            "starts from standstill",
             pacing.from_rest,
             lambda v: self._change(run, "From rest", from_rest=v),
-            "Or at speed",
+            "Otherwise the rider is at speed there",
         )
         form.check(
-            "To rest", "ends standing", pacing.to_rest, lambda v: self._change(run, "To rest", to_rest=v), "Or at speed"
+            "To rest",
+            "ends at standstill",
+            pacing.to_rest,
+            lambda v: self._change(run, "To rest", to_rest=v),
+            "Otherwise the rider is at speed there",
         )
         for number, zone in enumerate(pacing.zones):
             self._zone(run, pacing, number, zone)
@@ -135,7 +139,7 @@ class PacingRows(Rows):
             (
                 "Add a speed zone",
                 lambda: self._change(run, "Speed zone", zones=(*pacing.zones, SpeedZone(0.4, 0.6, 400.0))),
-                "A greatest speed between two places of the path",
+                "Add a speed limit between two stations of the path",
             )
         )
 
@@ -149,17 +153,34 @@ class PacingRows(Rows):
 
         form.heading(f"Zone {number + 1}")
         form.number(
-            f"Zone {number + 1} from", 100 * zone.begin, "%", lambda v: change(begin=v / 100), "Share of the path", 2
+            f"Zone {number + 1} from",
+            100 * zone.begin,
+            "%",
+            lambda v: change(begin=v / 100),
+            "Station as a share of the path's length",
+            2,
         )
-        form.number(f"Zone {number + 1} to", 100 * zone.end, "%", lambda v: change(end=v / 100), "Share of the path", 2)
         form.number(
-            f"Zone {number + 1} speed", zone.speed, "mm/s", lambda v: change(speed=v), "Never faster there", step=50
+            f"Zone {number + 1} to",
+            100 * zone.end,
+            "%",
+            lambda v: change(end=v / 100),
+            "Station as a share of the path's length",
+            2,
+        )
+        form.number(
+            f"Zone {number + 1} speed",
+            zone.speed,
+            "mm/s",
+            lambda v: change(speed=v),
+            "Greatest speed in the zone",
+            step=50,
         )
         form.buttons(
             (
                 f"Delete zone {number + 1}",
                 lambda: self._change(run, "Speed zone", zones=tuple(z for z in pacing.zones if z is not zone)),
-                "Take this zone away",
+                "Delete this speed zone",
             )
         )
 
@@ -172,7 +193,7 @@ class PacingRows(Rows):
             made[index] = msgspec.structs.replace(keys[index], **fields)
             self._change(run, "Key", keys=tuple(made))
 
-        form.note("Keys: time since it set out, and distance. Between them it never runs back unasked.")
+        form.note("Keys of time and distance since the start; the curve between them never runs backwards on its own.")
         for i, key in enumerate(keys):
             inner = 0 < i < len(keys) - 1
             if inner:
@@ -181,7 +202,7 @@ class PacingRows(Rows):
                     key.time * moving,
                     "s",
                     lambda v, k=i: change(k, time=v / moving),
-                    "When",
+                    "Time of the key",
                     3,
                     0.1,
                 )
@@ -190,16 +211,20 @@ class PacingRows(Rows):
                 key.way * trip.length,
                 "mm",
                 lambda v, k=i: change(k, way=v / trip.length),
-                "How far from where it set out",
+                "Distance from the start",
                 1,
                 10,
             )
         form.buttons(
-            ("Add key here", lambda: self._add_key(run, pacing, trip), "A key at the playhead, on the curve as it is"),
+            (
+                "Add key here",
+                lambda: self._add_key(run, pacing, trip),
+                "Add a key at the playhead, on the present curve",
+            ),
             (
                 "Delete last key",
                 lambda: len(keys) > 2 and self._change(run, "Delete key", keys=(*keys[:-2], keys[-1])),
-                "Take the last key before the end away",
+                "Delete the last key before the end",
             ),
         )
 

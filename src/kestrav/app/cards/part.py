@@ -36,10 +36,15 @@ from kestrav.core.units import show
 
 Array = NDArray[np.float64]
 
-TABS = ("Motion", "Place", "Pivot", "Looks", "Copies")
+TABS = ("Motion", "Place", "Pivot", "Appearance", "Copies")
 SEE_THROUGH = 0.35
 _AXES = [("+x", "x"), ("-x", "−x"), ("+y", "y"), ("-y", "−y"), ("+z", "z"), ("-z", "−z")]
-_FORM_LABELS = {"opening_width": "Opening", "opening_height": "Opening high", "offset": "From the left", "sill": "Sill"}
+_FORM_LABELS = {
+    "opening_width": "Opening",
+    "opening_height": "Opening height",
+    "offset": "From the left",
+    "sill": "Sill",
+}
 
 
 def direction(axis: str) -> Array:
@@ -82,7 +87,7 @@ class PartRows(Rows):
             "Motion": self._motion,
             "Place": self._place,
             "Pivot": self._pivot,
-            "Looks": self._looks,
+            "Appearance": self._looks,
             "Copies": self._copies,
         }[self.card.part_tab](part)
 
@@ -101,9 +106,9 @@ class PartRows(Rows):
         )
         self.form.buttons(
             (
-                "Work it out again",
+                "Recompute",
                 lambda: self.card.swept_asked.emit(part.id),
-                "As the motion is now, over the same span",
+                "Recompute the swept volume for the present motion, over the same time span",
             )
         )
 
@@ -119,7 +124,7 @@ class PartRows(Rows):
     def _measures(self, part: Part) -> None:
         """Worked lines: size, volume, what is in it."""
         project = self.session.shown
-        lines = [" × ".join(show(float(v)) for v in self._size([part.id])) + "\u2009mm over all"]
+        lines = [" × ".join(show(float(v)) for v in self._size([part.id])) + "\u2009mm overall"]
         if part.geometry is None:
             solids = sum(get(project, i).geometry is not None for i in subtree(project, part.id))  # type: ignore[union-attr]
             lines.append(f"{solids} parts in the assembly")
@@ -145,45 +150,47 @@ class PartRows(Rows):
         self._name(part)
         form.choice(
             "Role",
-            [("", "free"), ("fixed", "fixed, must not move"), ("moving", "is going to move")],
+            [("", "free"), ("fixed", "fixed"), ("moving", "will move")],
             part.role,
             lambda key: self._set(part.id, "Role", role=key),
-            "What it is meant for: a fixed thing cannot be moved, one that is going to move is checked before it has a run",
+            "Role of the part: a fixed part cannot be moved; a part that will move is checked before it has a run",
         )
         form.number(
-            "Least bend",
+            "Minimum bend radius",
             part.least_radius,
             "mm",
-            lambda v: self._set(part.id, "Least bend", least_radius=v),
-            "The tightest bend that it can take; paths that it rides along are checked against it",
+            lambda v: self._set(part.id, "Minimum bend radius", least_radius=v),
+            "Tightest bend this part can take; its paths are checked against it",
             1,
             50,
             zero="any",
         )
         if project.paths:
             options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
-            form.choice("Run along", options, "", lambda path: self._add_run(part.id, path), "Let it run along a path")
+            form.choice(
+                "Move along", options, "", lambda path: self._add_run(part.id, path), "Move this part along a path"
+            )
         if part.form is not None:
             self._form(part)
         self._measures(part)
         form.buttons(
-            ("Draw its path", self.card.draw_asked.emit, "Draw a path that it will run along (D)"),
+            ("Draw path", self.card.draw_asked.emit, "Draw a path for this part (D)"),
             (
-                "Orbit it …",
+                "Orbit …",
                 self.card.orbit_asked.emit,
-                "Add a camera that orbits what is selected, with a shot (Shift+O)",
+                "Add a camera that orbits the selection, with a shot (Shift+O)",
             ),
             (
-                "Replace by file …",
+                "Replace with file …",
                 lambda: self.card.replace_asked.emit(part.id),
-                "Put the real product in its place; runs and cameras stay",
+                "Replace this part with a product from a file; runs and cameras stay",
             ),
             *(
                 [
                     (
-                        "Read file again …",
+                        "Reload file …",
                         lambda: self.card.reload_asked.emit(part.source),
-                        "See what changed in its file, and take it over",
+                        "Show what has changed in the file, and update the product",
                     )
                 ]
                 if part.source
@@ -196,7 +203,7 @@ class PartRows(Rows):
         assert part.form is not None
         for field in part.form.__struct_fields__:
             label = _FORM_LABELS.get(field, field.replace("_", " ").capitalize())
-            tip = f"{field.replace('_', ' ').capitalize()} of the stand-in"
+            tip = f"{field.replace('_', ' ').capitalize()} of the placeholder"
             self.form.number(label, getattr(part.form, field), "mm", partial(self._reshape, part, field), tip, step=10)
 
     def _reshape(self, part: Part, field: str, value: float) -> None:
@@ -206,7 +213,7 @@ class PartRows(Rows):
         except BadInput as fault:
             self.session.refused.emit(str(fault))
             return
-        self.session.edit("Measures", lambda p: stand_ins.reshape(p, part.id, changed)[0], meshes={shape.hash: shape})
+        self.session.edit("Dimensions", lambda p: stand_ins.reshape(p, part.id, changed)[0], meshes={shape.hash: shape})
 
     # placing
 
@@ -216,7 +223,7 @@ class PartRows(Rows):
         def place(position: Vector) -> None:
             self._set(part.id, "Move part", placement=Placement(position, placement.rotation))
 
-        form.vector("Position", placement.position, "mm", place, "Where it stands in its assembly")
+        form.vector("Position", placement.position, "mm", place, "Position in the assembly")
         angles = angles_from_quaternion(placement.rotation)
 
         def turn(values: Vector) -> None:
@@ -224,7 +231,7 @@ class PartRows(Rows):
             rotation = (float(w), float(x), float(y), float(z))
             self._set(part.id, "Turn part", placement=Placement(placement.position, rotation))
 
-        form.vector("Turned", [float(a) for a in angles], "°", turn, "Turned about its assembly's axes, x first")
+        form.vector("Rotation", [float(a) for a in angles], "°", turn, "Rotation about the assembly's axes, x first")
         size = self._size([part.id])
 
         def grow(values: Vector) -> None:
@@ -233,11 +240,11 @@ class PartRows(Rows):
             self._edit("Scale", lambda p: placing.scale_to(p, part.id, float(size[k]), values[k]))
 
         form.vector(
-            "Over all",
+            "Overall size",
             [float(v) for v in size],
             "mm",
             grow,
-            "Its size; type one to scale it evenly to a known dimension",
+            "Overall size; type one dimension to scale uniformly",
         )
         if part.geometry is not None:
             form.vector(
@@ -245,7 +252,7 @@ class PartRows(Rows):
                 part.scale,
                 "",
                 lambda v: self._edit("Scale", lambda p: placing.scale_axes(p, part.id, v)),
-                "Factors along its own axes",
+                "Scale factors along the part's axes",
                 4,
             )
         else:
@@ -265,19 +272,19 @@ class PartRows(Rows):
         meshes = self.session.meshes
         self.form.buttons(
             (
-                "Let down",
-                lambda: self._edit("Let down", lambda p: drop(p, meshes, ids)),
-                "Down onto what lies below, or the floor (B)",
+                "Drop to surface",
+                lambda: self._edit("Drop to surface", lambda p: drop(p, meshes, ids)),
+                "Lower the part onto the surface below, or the floor (B)",
             ),
             (
                 "Face on face …",
                 lambda: self.card.place_asked.emit("face"),
-                "Pick a face of it, then the face to lay it on",
+                "Pick a face of this part, then the face to lay it on",
             ),
             (
                 "Axis on axis …",
                 lambda: self.card.place_asked.emit("axis"),
-                "Pick a round edge or cylinder of it, then the one to centre it on",
+                "Pick a round edge or cylinder of this part, then the one to centre on",
             ),
             (
                 "Points on points …",
@@ -285,7 +292,13 @@ class PartRows(Rows):
                 "Pick one, two or three pairs of points",
             ),
             *(
-                [("Bake", lambda: self._bake(ids[0]), "Put its scale and turn into its geometry; nothing moves")]
+                [
+                    (
+                        "Bake",
+                        lambda: self._bake(ids[0]),
+                        "Apply scale and rotation to the geometry; the part stays in place",
+                    )
+                ]
                 if len(ids) == 1
                 else []
             ),
@@ -308,17 +321,17 @@ class PartRows(Rows):
         def set_pivot(position: Vector) -> None:
             self._set(part.id, "Move pivot", pivot=Placement(position, pivot.rotation))
 
-        form.vector("Pivot", pivot.position, "mm", set_pivot, "The point carried along a path, in its own coordinates")
+        form.vector("Pivot", pivot.position, "mm", set_pivot, "Point that follows a path, in the part's coordinates")
         sides = [
             ("", "choose …"),
-            *((s, f"{s} of its box" if s != "middle" else "middle of its box") for s in placing.BOX_SIDES),
+            *((s, f"{s} of its box" if s != "middle" else "middle of bounds") for s in placing.BOX_SIDES),
             ("gravity", "centre of gravity"),
         ]
         form.choice(
-            "Put it at", sides, "", lambda key: self._pivot_to(part.id, key), "Put the pivot at a place of the part"
+            "Set pivot to", sides, "", lambda key: self._pivot_to(part.id, key), "Move the pivot to a place on the part"
         )
         _, front, up = placing.front_of(self.session.shown, part.id)
-        for label, now, field in (("Front", front, "front"), ("Upside", up, "up")):
+        for label, now, field in (("Front", front, "front"), ("Up", up, "up")):
             axis = next((key for key, _ in _AXES if float(direction(key) @ now) > 1 - 1e-9), "")
             options = _AXES if axis else [("", triple(now)), *_AXES]
             form.choice(
@@ -326,7 +339,7 @@ class PartRows(Rows):
                 options,
                 axis,
                 partial(self._face, part.id, field),
-                f"Where its {label.lower()} points in the room; along a path the front goes first",
+                f"Where its {label.lower()} points in the room; along a path the front leads",
             )
         form.buttons(
             (
@@ -335,19 +348,19 @@ class PartRows(Rows):
                 "Click a corner, edge, round edge or cylinder for the pivot",
             ),
             (
-                "Pick the front …",
+                "Pick front …",
                 lambda: self.card.place_asked.emit("front"),
-                "Click a face or axis that the front points along",
+                "Click a face or axis for the part's front",
             ),
             (
-                "Pick the upside …",
+                "Pick up direction …",
                 lambda: self.card.place_asked.emit("up"),
-                "Click a face or axis that the upside points along",
+                "Click a face or axis for the part's up direction",
             ),
             (
                 "Square to the room",
                 lambda: self._edit("Square axes", lambda p: placing.square_axes(p, part.id)),
-                "Front along x, upside along z",
+                "Align front with x and up with z",
             ),
         )
         place, _, _ = placing.front_of(self.session.shown, part.id)
@@ -386,20 +399,20 @@ class PartRows(Rows):
             "visible and checked",
             part.shown,
             lambda v: self._set(part.id, "Show or hide", shown=v),
-            "Hidden things are neither drawn nor checked (H)",
+            "Hidden parts are neither drawn nor checked (H)",
         )
         form.check(
             "Locked",
-            "not picked in the stage",
+            "not selectable in the stage",
             part.locked,
             lambda v: self._set(part.id, "Lock", locked=v),
-            "Clicks go through it to what lies behind",
+            "Clicks pass through this part to the parts behind",
         )
         form.buttons(
             (
                 "Isolate",
                 lambda: self.session.isolate(None if self.session.isolated else ids),
-                "Show it alone in the stage, or all again (I)",
+                "Show only this part in the stage, or everything again (I)",
             ),
             ("See through", lambda: toggle_see_through(self.session, ids), "See-through or solid (G)"),
         )
@@ -420,13 +433,13 @@ class PartRows(Rows):
             self._edit(label, lambda p: edits.restyle(p, ids, **fields))
 
         form = self.form
-        form.colour("Colour", like.colour, lambda v: style("Colour", colour=v), "Colour of all its solids")
+        form.colour("Colour", like.colour, lambda v: style("Colour", colour=v), "Colour of all solids in this part")
         form.choice(
             "Finish",
             [(name, name) for name in FINISHES],
             like.finish,
             lambda key: style("Finish", finish=key),
-            "What it is made of; shown in the lens, the film and the finished style",
+            "Surface material; shown in the lens, the film and the finished style",
         )
         form.number(
             "Opacity",
@@ -455,28 +468,32 @@ class PartRows(Rows):
 
     def _copy_fields(self, ids: list[str]) -> None:
         form, state = self.form, self.card.copying
-        form.vector("Step", state.step, "mm", lambda v: state.set(step=v), "From one to the next, in the room")
+        form.vector("Step", state.step, "mm", lambda v: state.set(step=v), "Spacing from one copy to the next")
         form.number(
             "Count",
             state.count,
             "",
             lambda v: state.set(count=max(round(v), 1)),
-            "How many there are then, the first included",
+            "Number of copies, the original included",
             0,
         )
         form.check(
-            "Linked",
-            "geometry and looks stay the same",
+            "Linked copies",
+            "share geometry and appearance",
             state.linked,
             lambda v: state.set(linked=v),
-            "A change of one changes all; otherwise each is its own",
+            "A change to one linked copy changes all",
         )
         form.buttons(
-            ("Copy once", lambda: copy_in_a_row(self.session, ids, state, 2), "One copy, a step on (Ctrl+D)"),
+            (
+                "Copy once",
+                lambda: copy_in_a_row(self.session, ids, state, 2),
+                "Make one copy at the next step (Ctrl+D)",
+            ),
             (
                 "Array",
                 lambda: copy_in_a_row(self.session, ids, state, state.count),
-                "Copies in a row, a step from one to the next",
+                "Make a row of copies, one step apart",
             ),
         )
 
@@ -504,32 +521,36 @@ class PartRows(Rows):
 
     def _several(self, ids: list[str]) -> None:
         project, form = self.session.shown, self.form
-        self.card.title.setText(f"{len(ids)} things")
+        self.card.title.setText(f"{len(ids)} parts")
         names = [get(project, i).name for i in ids]
         form.note(", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else ""))
-        tabs = ("Place", "Looks", "Copies")
+        tabs = ("Place", "Appearance", "Copies")
         tab = self.card.part_tab if self.card.part_tab in tabs else "Place"
         form.tabs(tabs, tab, self.card.show_part_tab, "Show")
         if tab == "Place":
             if project.paths:
                 options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
                 form.choice(
-                    "Run along",
+                    "Move along",
                     options,
                     "",
                     lambda path: self._add_run(ids[-1], path),
-                    "Let them run along a path together, in their arrangement; the one chosen last lies on it",
+                    "Move the selected parts along a path together; the one selected last follows the path",
                 )
             form.buttons(
-                ("Group", lambda: group_chosen(self.session, ids), "Gather them in an assembly of their own (Ctrl+G)"),
+                (
+                    "Group",
+                    lambda: group_chosen(self.session, ids),
+                    "Group the selected parts in a new assembly (Ctrl+G)",
+                ),
                 (
                     "Isolate",
                     lambda: self.session.isolate(None if self.session.isolated else ids),
-                    "Show them alone in the stage, or all again (I)",
+                    "Show only the selected parts in the stage, or everything again (I)",
                 ),
             )
             self._place_buttons(ids)
-        elif tab == "Looks":
+        elif tab == "Appearance":
             solid = next((s for i in ids if (s := self._solid_of(i)) is not None), None)
             if solid is not None:
                 self._look_fields(ids, solid)
@@ -537,13 +558,13 @@ class PartRows(Rows):
                 (
                     "Show or hide",
                     lambda: toggle_shown(self.session, ids),
-                    "Hidden things are neither drawn nor checked (H)",
+                    "Hidden parts are neither drawn nor checked (H)",
                 ),
                 ("See through", lambda: toggle_see_through(self.session, ids), "See-through or solid (G)"),
             )
         else:
             self._copy_fields(ids)
-        form.worked(" × ".join(show(float(v)) for v in self._size(ids)) + "\u2009mm over all")
+        form.worked(" × ".join(show(float(v)) for v in self._size(ids)) + "\u2009mm overall")
 
     def _solid_of(self, part_id: str) -> Part | None:
         part = get(self.session.shown, part_id)

@@ -30,12 +30,12 @@ from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.surface_paths import reshaped
 from kestrav.core.units import show
 
-TABS = ("Shape", "Whole", "Table", "Judge")
+TABS = ("Shape", "Transform", "Table", "Analysis")
 ORBIT_KINDS = [
     ("circle", "circle"),
     ("ellipse", "ellipse"),
     ("rectangle", "tightest rectangle"),
-    ("hull", "its own outline"),
+    ("hull", "own outline"),
 ]
 MOST_LISTED = 60  # points; more are chosen by their number
 
@@ -48,11 +48,11 @@ class PathRows(Rows):
         self.card.title.setText(f"{path.name} · {show(made.length, 'mm')}")
         form.tabs(TABS, self.card.path_tab, self.card.show_path_tab, "Show")
         tab = self.card.path_tab
-        if tab == "Whole":
+        if tab == "Transform":
             WholeRows(self.card).build(path)
         elif tab == "Table":
             TableRows(self.card).build(path)
-        elif tab == "Judge":
+        elif tab == "Analysis":
             JudgeRows(self.card).build(path)
         else:
             self._name(path)
@@ -66,21 +66,25 @@ class PathRows(Rows):
         if not path_curve(path).curve.closed:
             form.buttons(
                 (
-                    "Draw on from start",
+                    "Extend from start",
                     lambda: self.card.draw_on_asked.emit(path.id, "start"),
-                    "Go on drawing from where the path begins",
+                    "Continue drawing from the path's start",
                 ),
                 (
-                    "Draw on from end",
+                    "Extend from end",
                     lambda: self.card.draw_on_asked.emit(path.id, "end"),
-                    "Go on drawing from where the path ends",
+                    "Continue drawing from the path's end",
                 ),
             )
         project = self.session.shown
         options = [("", "choose …"), *((p.id, p.name) for p in project.parts if p.parent is None or p.geometry is None)]
         options += [(c.id, f"camera {c.name}") for c in project.cameras]
         form.choice(
-            "Rider", options, "", lambda rider: self._add_run(rider, path.id), "Let a thing run along this path"
+            "Rider",
+            options,
+            "",
+            lambda rider: self._add_run(rider, path.id),
+            "Move a part, camera or light along this path",
         )
 
     def _shape(self, path: Path) -> None:
@@ -107,18 +111,22 @@ class PathRows(Rows):
 
         form.note(f"{len(shape.points)} points on “{part.name}”. Drag one: it stays on the surface.")
         form.number(
-            "Lift", shape.lift, "mm", lambda v: change("Lift", lift=v), "How far above the surface, along its normal"
+            "Lift", shape.lift, "mm", lambda v: change("Lift", lift=v), "Height above the surface, along its normal"
         )
-        between = [("smooth", "smoothly"), ("shortest", "the shortest way")]
+        between = [("smooth", "smoothly"), ("shortest", "shortest")]
         form.choice(
-            "Runs",
+            "Segments",
             between,
             shape.between,
-            lambda k: change("Way between", between=k),
-            "How it goes from point to point",
+            lambda k: change("Route", between=k),
+            "Route between points on the surface",
         )
         form.check(
-            "Closed", "joined end to start", shape.closed, lambda v: change("Close path", closed=v), "Back to its start"
+            "Closed",
+            "joined end to start",
+            shape.closed,
+            lambda v: change("Close path", closed=v),
+            "Close the path to its start",
         )
         index = session.point
         if index is not None and index < len(shape.points):
@@ -127,13 +135,13 @@ class PathRows(Rows):
                 shape.points[index],
                 "mm",
                 lambda v: change("Move point", points=[*shape.points[:index], v, *shape.points[index + 1 :]]),
-                "In the part's own coordinates; it goes to the surface's nearest place",
+                "Point in the part's coordinates; moved to the nearest place on the surface",
             )
             form.buttons(
                 (
                     "Delete point",
                     lambda: change("Delete point", points=[*shape.points[:index], *shape.points[index + 1 :]]),
-                    "Take this point out",
+                    "Delete this point",
                 )
             )
 
@@ -143,79 +151,77 @@ class PathRows(Rows):
     def _exact(self, path: Path, shape: ArcShape | RectangleShape | HelixShape) -> None:
         """The parameters of an arc, rectangle or helix."""
         form, change = self.form, partial(self._change, path)
-        tip = "Middle of the circle" if isinstance(shape, ArcShape) else "Middle of it; z is its height"
+        tip = "Centre of the circle" if isinstance(shape, ArcShape) else "Centre of the shape; z is its height"
         form.vector("Centre", shape.centre, "mm", lambda v: change(centre=v), tip)
 
         def number(label: str, field: str, unit: str, tip: str, step: float = 10.0, places: int = 1) -> None:
             form.number(label, getattr(shape, field), unit, lambda v: change(**{field: v}), tip, places, step)
 
         if isinstance(shape, ArcShape):
-            form.vector("Start", shape.start, "mm", lambda v: change(start=v), "Where the arc begins")
-            number("Sweep", "sweep", "°", "How far it goes round; negative the other way", 5)
-            form.vector(
-                "Axis", shape.axis, "", lambda v: change(axis=v), "The direction that it goes round, as a vector", 3
-            )
+            form.vector("Start", shape.start, "mm", lambda v: change(start=v), "Start of the arc")
+            number("Sweep", "sweep", "°", "Swept angle; negative for the other direction", 5)
+            form.vector("Axis", shape.axis, "", lambda v: change(axis=v), "Axis of rotation, as a vector", 3)
             return
         if isinstance(shape, RectangleShape):
-            number("Width", "width", "mm", "Over all along x before it is turned")
-            number("Depth", "depth", "mm", "Over all along y before it is turned")
-            number("Corners", "radius", "mm", "Radius of its corners; 0 for sharp ones")
-            number("Exponent", "exponent", "", "2 for round corners, more for superelliptic ones", 0.5, 2)
-            number("Turned", "turn", "°", "The whole turned about z", 5)
+            number("Width", "width", "mm", "Overall size along x before rotation")
+            number("Depth", "depth", "mm", "Overall size along y before rotation")
+            number("Corner radius", "radius", "mm", "Radius of the corners; 0 for sharp corners")
+            number("Exponent", "exponent", "", "2 for round corners, more for superelliptic corners", 0.5, 2)
+            number("Rotation", "turn", "°", "Rotation about z", 5)
         else:
             number("Radius", "radius", "mm", "Radius of the helix")
             number("Pitch", "pitch", "mm", "Rise of one turn; negative downwards")
-            number("Turns", "turns", "", "How many turns", 0.25, 3)
-            number("Begins at", "start", "°", "Where it begins, from the x axis", 5)
+            number("Turns", "turns", "", "Number of turns", 0.25, 3)
+            number("Start angle", "start", "°", "Start angle from the x axis", 5)
         form.check(
             "Direction",
-            "clockwise from above",
+            "clockwise seen from above",
             shape.clockwise,
             lambda v: change(clockwise=v),
-            "Which way it is travelled",
+            "Direction of travel",
         )
 
     def _orbit(self, path: Path, shape: OrbitShape) -> None:
         """What an orbit goes around, and how."""
         form, change, project = self.form, partial(self._change, path), self.session.shown
         names = ", ".join(name_of(project, i) for i in shape.around)
-        form.note(f"around {names}; it follows when that is moved" if names else "around what is not there any more")
-        form.choice("Figure", ORBIT_KINDS, shape.kind, lambda v: change(kind=v), "The figure laid around it in plan")
+        form.note(f"around {names}; follows when they move" if names else "around parts that no longer exist")
+        form.choice("Shape", ORBIT_KINDS, shape.kind, lambda v: change(kind=v), "Shape around the parts in plan")
 
         def number(label: str, field: str, unit: str, tip: str, step: float = 50.0, places: int = 0) -> None:
             form.number(label, getattr(shape, field), unit, lambda v: change(**{field: v}), tip, places, step)
 
-        number("Offset", "offset", "mm", "How far from the outline it stays")
-        number("Height", "height", "mm", "Above height 0 of the room")
+        number("Offset", "offset", "mm", "Distance from the outline")
+        number("Height", "height", "mm", "Height above z = 0")
         if shape.kind in ("rectangle", "hull"):
             rounding = shape.offset if shape.rounding is None else shape.rounding
             form.number(
-                "Corners",
+                "Corner radius",
                 rounding,
                 "mm",
                 lambda v: change(rounding=v),
-                "Radius of its corners; as the offset, they keep it exactly",
+                "Radius of the corners; equal to the offset keeps the distance exactly",
                 0,
                 50,
             )
-        number("Begins at", "start", "°", "Azimuth of its beginning, from +x to the left", 5, 1)
-        number("Laps", "laps", "", "How many times around; below 1 a part of once", 0.25, 3)
-        number("Rises by", "rise", "mm", "How much higher it ends than it begins")
-        number("Tilt", "tilt", "°", "How steeply it leans", 1, 1)
+        number("Start angle", "start", "°", "Azimuth of the start, counter-clockwise from +x", 5, 1)
+        number("Laps", "laps", "", "Number of laps; below 1 for a part of a lap", 0.25, 3)
+        number("Rise", "rise", "mm", "Height gained from start to end")
+        number("Tilt", "tilt", "°", "Tilt of the plane", 1, 1)
         if shape.tilt:
-            number("Highest at", "toward", "°", "The azimuth at which it is highest", 5, 1)
+            number("Azimuth of highest point", "toward", "°", "Azimuth of the tilted shape's highest point", 5, 1)
         form.check(
             "Direction",
-            "clockwise from above",
+            "clockwise seen from above",
             shape.clockwise,
             lambda v: change(clockwise=v),
-            "Which way it is travelled",
+            "Direction of travel",
         )
         form.buttons(
             (
-                "Begin at the view",
+                "Start at the view",
                 lambda: self.card.orbit_view_asked.emit(path.id),
-                "Let it begin where the view stands, at its height and distance",
+                "Start at the present viewpoint, at its height and distance",
             )
         )
 
@@ -224,16 +230,16 @@ class PathRows(Rows):
         form.vector("Centre", shape.centre, "mm", lambda v: change(centre=v), "Centre of the ellipse; z is its height")
         form.number("Half width", shape.half_x, "mm", lambda v: change(half_x=v), "Half axis along x", step=10)
         form.number("Half depth", shape.half_y, "mm", lambda v: change(half_y=v), "Half axis along y", step=10)
-        form.number("Turned", shape.turn, "°", lambda v: change(turn=v), "The whole ellipse turned about z")
+        form.number("Rotation", shape.turn, "°", lambda v: change(turn=v), "Rotation of the ellipse about z")
         form.number(
-            "Begins at", shape.start, "°", lambda v: change(start=v), "Where it begins, from its x axis", step=5
+            "Start angle", shape.start, "°", lambda v: change(start=v), "Start angle from the ellipse's x axis", step=5
         )
         form.check(
             "Direction",
-            "clockwise from above",
+            "clockwise seen from above",
             shape.clockwise,
             lambda v: change(clockwise=v),
-            "Which way it is travelled",
+            "Direction of travel",
         )
 
     def _points(self, path: Path, shape: PointShape) -> None:
@@ -264,11 +270,11 @@ class PathRows(Rows):
                 "The point to edit",
             )
         form.number(
-            "Insert at",
+            "Insert at station",
             0.0,
             "mm",
             lambda v: insert_at_station(self.session, path.id, v),
-            "Put a point into the path, so far from its start",
+            "Insert a point at this distance from the start",
             1,
             10,
         )
@@ -303,25 +309,25 @@ class PathRows(Rows):
 
             session.edit("Kind of points", change)
 
-        kinds = [("", "as they are"), ("corner", "corners"), ("smooth", "smooth"), ("free", "free, own handles")]
-        form.choice("Make them", kinds, "", kind, "One kind for all of them")
+        kinds = [("", "keep"), ("corner", "corners"), ("smooth", "smooth"), ("free", "free, own handles")]
+        form.choice("Set kind", kinds, "", kind, "Kind of all selected points")
         form.vector(
             "Move by",
             (0.0, 0.0, 0.0),
             "mm",
             lambda v: session.edit("Move points", lambda p: shaping.moved_points(p, path.id, chosen, v)),
-            "Move all of them together",
+            "Move all selected points together",
         )
         form.buttons(
             (
-                "Merge them",
+                "Merge points",
                 lambda: (
                     session.edit("Merge points", lambda p: joining.merge_points(p, path.id, chosen))
                     and session.select(path.id, chosen[0])
                 ),
-                "Make neighbouring points one, in their middle",
+                "Merge neighbouring points into one in the middle",
             ),
-            ("Delete them", lambda: delete_point(session), "Take them out (Delete)"),
+            ("Delete points", lambda: delete_point(session), "Delete the selected points (Delete)"),
         )
 
     def _point(self, path: Path, shape: PointShape, index: int) -> None:
@@ -338,7 +344,9 @@ class PathRows(Rows):
             lambda kind: session.edit("Kind of point", lambda p: edits.set_kind(p, path.id, index, kind)),  # type: ignore[arg-type]
             "Corner: straight to the next corner. Smooth: curvature runs through. Free: by its handles (K: next kind)",
         )
-        form.vector("At", point.position, "mm", lambda v: change("Move point", position=v), "Where the point is")
+        form.vector(
+            "Position", point.position, "mm", lambda v: change("Move point", position=v), "Position of the point"
+        )
         if point.kind == "corner":
             form.number(
                 "Radius",
@@ -355,11 +363,11 @@ class PathRows(Rows):
             if point.handle_in is not None:
                 form.vector("In", point.handle_in, "mm", lambda v: change("Handle", handle_in=v), "Handle behind")
             both = point.handle_in is not None and point.handle_out is not None
-            form.check("Handles", "one on each side", both, lambda v: self._handles(path, index, v), "Unlink the sides")
+            form.check("Handles", "independent sides", both, lambda v: self._handles(path, index, v), "Unlink")
         form.buttons(
-            ("Insert after", lambda: insert_after(self.session), "Put a point half way to the next one (Insert)"),
-            ("Delete point", lambda: delete_point(self.session), "Take this point out (Delete)"),
-            ("Split here", lambda: self._split(path, index), "Make two paths of it, at this point"),
+            ("Insert after", lambda: insert_after(self.session), "Insert a point halfway to the next one (Insert)"),
+            ("Delete point", lambda: delete_point(self.session), "Delete this point (Delete)"),
+            ("Split here", lambda: self._split(path, index), "Split the path into two at this point"),
         )
 
     def _split(self, path: Path, index: int) -> None:

@@ -12,8 +12,8 @@ from kestrav.core.units import show
 
 SHOWN = (
     ("numbers", "Numbers", "distances at long ticks", "Distances from the start, beside the long ticks"),
-    ("seconds", "Seconds", "where riders are when", "Round marks with the time of each run along it"),
-    ("comb", "Comb", "curvature, outside bends", "Teeth as long as the curvature, outside the bends"),
+    ("seconds", "Seconds", "times of the riders", "Round marks with the time of each run along it"),
+    ("comb", "Comb", "curvature, outside bends", "Curvature comb: lines as long as the curvature, outside the bends"),
 )
 
 
@@ -31,7 +31,7 @@ class JudgeRows(Rows):
             lines.append("straight throughout")
         else:
             lines.append(
-                f"least bend radius 1 ÷ {1 / bend.value:.6f} = <b>{show(bend.value, 'mm', 1)}</b> "
+                f"minimum bend radius 1 ÷ {1 / bend.value:.6f} = <b>{show(bend.value, 'mm', 1)}</b> "
                 f"at {show(bend.station, 'mm', 0)}"
             )
         slope = steepest(curve)

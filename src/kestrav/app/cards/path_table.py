@@ -93,7 +93,7 @@ class TableRows(Rows):
     def build(self, path: Path) -> None:
         shape, form = path.shape, self.form
         if not isinstance(shape, PointShape):
-            form.note("This path has numbers of its own instead of points; they are under Shape.")
+            form.note("This path is defined by parameters instead of points; edit them under Shape.")
             return
         model = PointTable(shape)
         view = _View()

@@ -27,11 +27,11 @@ class WholeRows(Rows):
         self._length(path)
         self.form.heading("Place")
         self._place(path)
-        self.form.heading("Portion")
+        self.form.heading("Trim")
         self._portion(path)
-        self.form.heading("Another shape")
+        self.form.heading("Reshape")
         self._reshaping(path)
-        self.form.heading("With others")
+        self.form.heading("Combine")
         self._others(path)
 
     def _edit(self, label: str, change: Callable[[Project], Project]) -> bool:
@@ -50,11 +50,13 @@ class WholeRows(Rows):
             path_curve(path).length,
             "mm",
             lambda v: self._edit("Set length", lambda p: shaping.set_length(p, path.id, v, state.anchor)),
-            "Its exact length, got by the way below",
+            "Exact length, reached by the method below",
             3,
             10,
         )
-        form.choice("Got by", keeps, state.anchor, state.set_anchor, "How a typed length is got; what stays in place")
+        form.choice(
+            "Method", keeps, state.anchor, state.set_anchor, "How a typed length is reached, and what stays in place"
+        )
 
     def _anchor(self, path: Path) -> np.ndarray:
         anchor = self.card.shaping.anchor
@@ -68,27 +70,29 @@ class WholeRows(Rows):
             height,
             "mm",
             lambda v: self._edit("Raise path", lambda p: shaping.raised(p, path.id, v)),
-            "Height of its start; the whole goes up or down",
+            "Height of the path's start; the whole path moves up or down",
             1,
             10,
         )
         project = self.session.shown
         things = [("", "choose …"), *((c.id, f"camera {c.name}") for c in project.cameras)]
         things += [(p.id, f"middle of {p.name}") for p in project.parts if p.parent is None or p.geometry is None]
-        form.choice("Height of", things, "", lambda k: self._raise_to(path, k), "Raise it to the height of a thing")
+        form.choice(
+            "Match height of", things, "", lambda k: self._raise_to(path, k), "Raise the path to the height of a part"
+        )
         form.vector(
             "Move by",
             (0.0, 0.0, 0.0),
             "mm",
             lambda v: self._edit("Move path", lambda p: shaping.transformed(p, path.id, shift(v))),
-            "Move the whole by these lengths",
+            "Move the whole path by these lengths",
         )
         form.number(
             "Turn by",
             0.0,
             "°",
             lambda v: self._edit("Turn path", lambda p: shaping.turned_about(p, path.id, v, self._anchor(path))),
-            "Turn it about the upright axis through what stays in place (Got by, above)",
+            "Turn the path about the vertical axis through the fixed point chosen under Method",
             1,
             15,
         )
@@ -97,7 +101,7 @@ class WholeRows(Rows):
             1.0,
             "",
             lambda v: self._edit("Scale path", lambda p: shaping.scale_about(p, path.id, v, self._anchor(path))),
-            "A factor; what stays in place is chosen above",
+            "Scale factor; the fixed point is chosen under Method",
             3,
             0.1,
         )
@@ -105,11 +109,11 @@ class WholeRows(Rows):
             (
                 "Flatten",
                 lambda: self._edit("Flatten path", lambda p: shaping.flattened(p, path.id, height)),
-                "Bring all of it to the height of its start",
+                "Flatten the path to the height of its start",
             ),
-            ("Let down", lambda: self._let_down(path), "Down onto the surfaces below it, with the lift"),
+            ("Drop to surface", lambda: self._let_down(path), "Lower the path onto the surfaces below, plus the lift"),
         )
-        form.number("Lift", self.card.shaping.lift, "mm", self.card.shaping.set_lift, "Height above what lies below")
+        form.number("Lift", self.card.shaping.lift, "mm", self.card.shaping.set_lift, "Height above the surfaces below")
 
     def _raise_to(self, path: Path, thing: str) -> None:
         def change(project: Project) -> Project:
@@ -122,7 +126,7 @@ class WholeRows(Rows):
 
     def _let_down(self, path: Path) -> None:
         meshes, lift = self.session.meshes, self.card.shaping.lift
-        self._edit("Let path down", lambda p: projected_down(p, meshes, path.id, lift))
+        self._edit("Drop path to surface", lambda p: projected_down(p, meshes, path.id, lift))
 
     def _portion(self, path: Path) -> None:
         form = self.form
@@ -135,15 +139,13 @@ class WholeRows(Rows):
                 trim = (share, end) if field == 0 else (begin, share)
                 self._set(path.id, "Trim", trim=trim)
 
-            form.number(
-                label, value * whole, "mm", lambda v, c=cut: c(v / whole), f"What lies {side} is cut off", 1, 10
-            )
+            form.number(label, value * whole, "mm", lambda v, c=cut: c(v / whole), f"Cut off what lies {side}", 1, 10)
             form.number(
                 f"{label} %",
                 value * 100,
                 "%",
                 lambda v, c=cut: c(v / 100),
-                f"The same as a share: {side} is cut off",
+                f"Station as a share: cut off what lies {side}",
                 2,
                 5,
             )
@@ -154,7 +156,7 @@ class WholeRows(Rows):
                     turn,
                     "°",
                     lambda v, c=cut: c(shaping.share_at(path, v)),
-                    f"The same as an angle from where the shape begins: {side} is cut off",
+                    f"Station as an angle from the shape's start: cut off what lies {side}",
                     2,
                     5,
                 )
@@ -163,7 +165,7 @@ class WholeRows(Rows):
             0.0,
             "mm",
             lambda v: self._split(path, v),
-            "Make two paths of it; a closed one is opened there",
+            "Split the path into two; a closed path is opened there",
             1,
             10,
         )
@@ -175,38 +177,38 @@ class WholeRows(Rows):
         form = self.form
         if isinstance(path.shape, PointShape):
             form.number(
-                "Round all",
+                "Round corners",
                 0.0,
                 "mm",
                 lambda v: self._edit("Round corners", lambda p: shaping.round_corners(p, path.id, v)),
-                "Round every corner between straight sides by a radius; each keeps it, to be edited",
+                "Round every corner between straight sides by a radius, which stays editable",
                 1,
                 10,
             )
         form.number(
-            "Widen to",
+            "Minimum bend radius",
             0.0,
             "mm",
             lambda v: self._propose(path, f"Widen to {v:g} mm", partial(smoothing.widened, path_id=path.id, radius=v)),
-            "No bend tighter than this radius: corners are rounded, the rest smoothed. Shown before it is accepted",
+            "Widen bends tighter than this radius; previewed before you accept",
             1,
             50,
         )
         form.number(
-            "Smooth by",
+            "Smoothing",
             0.0,
             "mm",
             lambda v: self._smooth(path, v),
-            "How far it may depart from what it was. Shown before it is accepted",
+            "Greatest departure from the present path; previewed before you accept",
             1,
             5,
         )
         form.number(
-            "Sideways",
+            "Offset",
             0.0,
             "mm",
-            lambda v: self._edit("Move sideways", lambda p: offsetting.offset_sideways(p, path.id, v)),
-            "To its left, or with a minus to its right",
+            lambda v: self._edit("Offset sideways", lambda p: offsetting.offset_sideways(p, path.id, v)),
+            "Offset to the left; negative is to the right",
             1,
             10,
         )
@@ -215,29 +217,29 @@ class WholeRows(Rows):
             1,
             "times",
             lambda v: self._edit("Repeat path", lambda p: joining.repeated(p, path.id, round(v))),
-            "Going on by itself, so often in all",
+            "Repeat the path end to end, this many times in all",
             0,
         )
         form.buttons(
             (
                 "Reverse",
                 lambda: self._edit("Reverse path", lambda p: shaping.reverse(p, path.id)),
-                "Travel it the other way",
+                "Reverse the direction of travel",
             ),
             (
-                "Make it points",
-                lambda: self._edit("Make points", lambda p: shaping.to_points(p, path.id)),
+                "Convert to points",
+                lambda: self._edit("Convert to points", lambda p: shaping.to_points(p, path.id)),
                 f"Free points within {shaping.AS_POINTS:g} mm of the curve",
             ),
             (
                 "Mirror left–right",
                 lambda: self._edit("Mirror path", lambda p: _mirror(p, path.id, "x")),
-                "Mirror it about the plane across x through its start",
+                "Mirror the path in the plane across x through its start",
             ),
             (
                 "Mirror front–back",
                 lambda: self._edit("Mirror path", lambda p: _mirror(p, path.id, "y")),
-                "Mirror it about the plane across y through its start",
+                "Mirror the path in the plane across y through its start",
             ),
         )
 
@@ -253,8 +255,8 @@ class WholeRows(Rows):
         gone = departure(before, curve)
         bends = [show(b.value, "mm", 0) if (b := least_bend(c)) else "straight" for c in (before, curve)]
         self.session.describe(
-            f"Departs {show(gone.distance, 'mm')} at most, at {show(gone.station, 'mm', 0)}; "
-            f"least bend radius {bends[0]} → {bends[1]}"
+            f"Departure {show(gone.distance, 'mm')} at most, at {show(gone.station, 'mm', 0)}; "
+            f"minimum bend radius {bends[0]} → {bends[1]}"
         )
 
     def _smooth(self, path: Path, most: float) -> None:
@@ -272,9 +274,9 @@ class WholeRows(Rows):
                 others,
                 "",
                 lambda k: k and self._edit("Join paths", lambda p: joining.join(p, path.id, k)),
-                "Make one path of both, by their nearest ends",
+                "Join both paths at their nearest ends",
             )
-        form.buttons(("Copy", lambda: self._copy(path), "Another path like it, a step on"))
+        form.buttons(("Copy", lambda: self._copy(path), "Copy the path, one step on"))
 
     def _copy(self, path: Path) -> None:
         step = self.card.copying.step

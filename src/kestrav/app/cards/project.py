@@ -9,7 +9,7 @@ from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
 from kestrav.core.motion.runs import span
 
-REQUIRED_TIP = "Required clearance between what moves and the rest"
+REQUIRED_TIP = "Required clearance between moving parts and all others"
 
 
 class ProjectRows(Rows):
@@ -25,7 +25,7 @@ class ProjectRows(Rows):
             lambda text: self.session.edit("Rename project", lambda p: edits.rename_project(p, text)),
             "The project's name",
         )
-        tip = "Frames a second in which the project is checked and stepped through"
+        tip = "Frames per second for checking and stepping"
         self._setting("Frame rate", "fps", "fps", tip, places=0)
         self._setting("Clearance", "required_clearance", "mm", REQUIRED_TIP)
         form.number(
@@ -33,17 +33,17 @@ class ProjectRows(Rows):
             bringing.chord() or 0.0,
             "mm",
             bringing.set_chord,
-            "How far facets may be from curved CAD faces when products are brought in; automatic goes by the size of the largest part",
+            "Greatest distance of facets from curved CAD faces on import; automatic depends on the size of the largest part",
             3,
             0.01,
             "automatic",
         )
         form.choice(
-            "Mesh files’ up",
-            [("", "as the format has it"), ("z", "z"), ("y", "y"), ("x", "x")],
+            "Mesh up axis",
+            [("", "format default"), ("z", "z"), ("y", "y"), ("x", "x")],
             bringing.upward(),
             bringing.set_upward,
-            "The upward axis of the mesh files that are brought in",
+            "Up axis of imported mesh files",
         )
         end = span(project)
         frames = int(np.ceil(end * project.settings.fps - 1e-9))
@@ -51,8 +51,8 @@ class ProjectRows(Rows):
         if not project.parts:
             form.note("Add a product from the File menu (Ctrl+I), then click a part and draw its path.")
         else:
-            form.note("Click a thing in the stage or the list to see its numbers.")
+            form.note("Click a part in the stage or the contents to see its settings.")
 
     def _required(self) -> None:
-        tip = "Required clearance between what moves and the rest"
+        tip = "Required clearance between moving parts and all others"
         self._setting("Clearance", "required_clearance", "mm", tip)

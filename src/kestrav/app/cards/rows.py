@@ -30,7 +30,7 @@ class Rows:
         self.card, self.session, self.form = card, card.session, card.form
 
     def _name(self, item: Item) -> None:
-        self.form.text("Name", item.name, lambda text: self._set(item.id, "Rename", name=text), "What it is called")
+        self.form.text("Name", item.name, lambda text: self._set(item.id, "Rename", name=text), "Name")
 
     def _set(self, item_id: str, label: str, **fields: Any) -> None:
         self.session.edit(label, lambda project: edits.update(project, item_id, **fields))
@@ -61,17 +61,17 @@ class Rows:
         project, form, cue = self.session.shown, self.form, item.cue
         runs = [(r.id, r.name) for r in project.runs if r.id != item.id]
         form.choice(
-            "Begins",
-            [("", "by time"), (_CONTACT, "by a contact"), *runs],
+            "Start",
+            [("", "at a time"), (_CONTACT, "at a contact"), *runs],
             _CONTACT if isinstance(cue, ContactCue) else cue.run if cue is not None else "",
-            lambda v: self._set(item.id, "Cue", cue=self._cue_of(item, v)),
-            "By time, by a contact of two things, or when another run sets out, arrives or has come so far",
+            lambda v: self._set(item.id, "Trigger", cue=self._cue_of(item, v)),
+            "Start at a time, at a contact of two parts, or when another run starts, arrives or passes a station",
         )
         if cue is None:
             return
 
         def change(**fields: Any) -> None:
-            self._set(item.id, "Cue", cue=msgspec.structs.replace(cue, **fields))
+            self._set(item.id, "Trigger", cue=msgspec.structs.replace(cue, **fields))
 
         if isinstance(cue, ContactCue):
             things = [
@@ -79,23 +79,31 @@ class Rows:
                 for p in project.parts
                 if p.parent is None or p.geometry is None or p.id in movers(project) or p.id in (cue.a, cue.b)
             ]
-            form.choice("When", things, cue.a, lambda v: change(a=v), "The one of both, with all its parts")
-            form.choice("Touches", things, cue.b, lambda v: change(b=v), "The other one, with all its parts")
+            form.choice("Part", things, cue.a, lambda v: change(a=v), "First part or assembly of the contact")
+            form.choice("Touches", things, cue.b, lambda v: change(b=v), "Second part or assembly of the contact")
         else:
             form.choice(
-                "When it",
-                [("start", "sets out"), ("way", "has gone so far"), ("arrival", "arrives")],
+                "Event",
+                [("start", "starts"), ("way", "passes a station"), ("arrival", "arrives")],
                 cue.at,
                 lambda v: change(at=v),
-                "Which event of that run",
+                "Event of that run",
             )
             if cue.at == "way":
-                form.number("So far", 100 * cue.place, "%", lambda v: change(place=v / 100), "Share of its way", 1, 5)
-        form.number("And then", cue.delay, "s", lambda v: change(delay=v), "How long after that", 3, 0.1)
+                form.number(
+                    "Station",
+                    100 * cue.place,
+                    "%",
+                    lambda v: change(place=v / 100),
+                    "Station as a share of its path",
+                    1,
+                    5,
+                )
+        form.number("Delay", cue.delay, "s", lambda v: change(delay=v), "Delay after the trigger", 3, 0.1)
         begun = begins(project, item)
         places = 4 if isinstance(cue, ContactCue) else 3
         form.note(
-            f"begins at {begun:.{places}f}\u2009s" if np.isfinite(begun) else "never begins: that moment never comes"
+            f"starts at {begun:.{places}f}\u2009s" if np.isfinite(begun) else "never starts: the trigger never occurs"
         )
 
     def _cue_of(self, item: Run | Poses | Carry | Spin, chosen: str) -> AnyCue | None:
@@ -116,7 +124,7 @@ class Rows:
             item.blend,
             "s",
             lambda v: self._set(item.id, "Blend", blend=v),
-            "Over how long it is brought over softly from where it was before",
+            "Time over which the motion is blended with the one before",
             2,
             0.1,
             zero="none",
@@ -133,7 +141,7 @@ class Rows:
             if self.session.edit(f"Delete {kind}", lambda project: edits.remove(project, item_id)):
                 self.session.select(None)
 
-        self.form.buttons((f"Delete {kind}", delete, f"Delete this {kind} and what cannot be without it"))
+        self.form.buttons((f"Delete {kind}", delete, f"Delete this {kind} and everything that depends on it"))
 
 
 def angles_of(rotation: tuple[float, float, float, float]) -> tuple[float, float, float]:

@@ -15,7 +15,7 @@ from kestrav.core.motion.path_curves import path_curve
 from kestrav.core.motion.runs import Journey, journey
 from kestrav.core.units import show
 
-TABS = ("Journey", "Pace", "Heading", "Ties")
+TABS = ("Run", "Speed", "Orientation", "Links")
 
 
 class RunRows(Rows):
@@ -24,17 +24,17 @@ class RunRows(Rows):
     def build(self, run: Run) -> None:
         project, form = self.session.shown, self.form
         trip = journey(project, run)
-        whole = show(trip.duration, "s", 2) if np.isfinite(trip.duration) else "without end"
+        whole = show(trip.duration, "s", 2) if np.isfinite(trip.duration) else "no end"
         self.card.title.setText(f"{run.name} · {whole}")
         is_camera = any(c.id == run.rider for c in project.cameras)
-        tabs = tuple(t for t in TABS if t != "Heading" or not is_camera)
+        tabs = tuple(t for t in TABS if t != "Orientation" or not is_camera)
         tab = self.card.run_tab if self.card.run_tab in tabs else TABS[0]
         form.tabs(tabs, tab, self.card.show_run_tab, "Show")
-        if tab == "Pace":
+        if tab == "Speed":
             PacingRows(self.card).build(run, trip)
-        elif tab == "Heading":
+        elif tab == "Orientation":
             HeadingRows(self.card).build(run)
-        elif tab == "Ties":
+        elif tab == "Links":
             TieRows(self.card).build(run)
         else:
             self._journey(run, trip)
@@ -48,11 +48,19 @@ class RunRows(Rows):
         riders += [(c.id, f"camera {c.name}") for c in project.cameras]
         riders += [(light.id, f"light {light.name}") for light in project.lights]
         self._name(run)
-        form.choice("Rider", riders, run.rider, lambda v: self._set(run.id, "Rider", rider=v), "What travels")
+        form.choice(
+            "Rider",
+            riders,
+            run.rider,
+            lambda v: self._set(run.id, "Rider", rider=v),
+            "Part, camera or light that travels",
+        )
         paths = [(p.id, f"{p.name} ({show(path_curve(p).length, 'mm', 0)})") for p in project.paths]
-        form.choice("Path", paths, run.path, lambda v: self._set(run.id, "Path", path=v), "Where it travels")
+        form.choice("Path", paths, run.path, lambda v: self._set(run.id, "Path", path=v), "Path of the run")
         if run.cue is None and run.follows is None:
-            self._number(run, "Starts", "start", "s", "When it sets out; Ties can let a cue say when", 3, 0.1)
+            self._number(
+                run, "Start", "start", "s", "Time at which the run starts; a trigger can be set under Links", 3, 0.1
+            )
         self._time(run, trip)
         for label, share, field in (("From", run.begin, "begin"), ("To", run.end, "end")):
             where = "begins" if field == "begin" else "ends"
@@ -61,7 +69,7 @@ class RunRows(Rows):
                 share * trip.path.length,
                 "mm",
                 lambda v, f=field: self._set(run.id, "Portion", **{f: v / trip.path.length}),
-                f"Where on the path its way {where}",
+                f"Station at which the run {where}",
                 1,
                 10,
             )
@@ -70,23 +78,23 @@ class RunRows(Rows):
                 100 * share,
                 "%",
                 lambda v, f=field: self._set(run.id, "Portion", **{f: v / 100}),
-                f"The same as a share: where its way {where}",
+                f"Share of the path's length at which the run {where}",
                 2,
             )
         if any(p.id == run.rider for p in project.parts):
             seats = [
-                ("pivot", "its pivot"),
-                ("front", "its front"),
-                ("rear", "its rear"),
-                ("bottom", "middle of its underside"),
-                ("point", "a picked point"),
+                ("pivot", "pivot"),
+                ("front", "front"),
+                ("rear", "rear"),
+                ("bottom", "middle of underside"),
+                ("point", "picked point"),
             ]
             form.choice(
-                "On the path",
+                "Point on path",
                 seats,
                 run.seat,
                 lambda v: self._set(run.id, "Seat", seat=v),
-                "What of it lies on the path: with the front there, its front stops at the mark",
+                "Point of the rider that lies on the path; with the front on the path, the front stops at the mark",
             )
             if run.seat == "point":
                 form.vector(
@@ -94,30 +102,30 @@ class RunRows(Rows):
                     run.seat_point,
                     "mm",
                     lambda v: self._set(run.id, "Seat", seat_point=v),
-                    "The point of it, in its own coordinates",
+                    "Point in the rider's coordinates",
                 )
             form.buttons(
                 (
-                    "Pick the point …",
+                    "Pick point …",
                     lambda: self.card.place_asked.emit("seat"),
-                    "Pick a corner, centre or place of the rider in the stage: that lies on the path",
+                    "Pick a corner, centre or place of the rider in the stage to lie on the path",
                 )
             )
             form.vector(
-                "Beside",
+                "Offset from path",
                 run.offset,
                 "mm",
                 lambda v: self._set(run.id, "Offset", offset=v),
-                "How far along, to the left and above the path it is carried",
+                "Offset along, to the left of and above the path",
             )
         self._passes(run)
         self._mark(run, trip)
         form.check(
             "Backwards",
-            "from end to beginning",
+            "from end to start",
             run.backwards,
             lambda v: self._set(run.id, "Backwards", backwards=v),
-            "Travel the portion the other way, facing as before; Turn about turns it round",
+            "Travel the portion in reverse, facing as before; Face the other way turns the rider round",
         )
 
     def _passes(self, run: Run) -> None:
@@ -128,38 +136,41 @@ class RunRows(Rows):
             run.passes,
             "",
             lambda v: self._set(run.id, "Passes", passes=round(v)),
-            "How often it is made; 0 is without end",
+            "Number of passes; 0 for no end",
             0,
             1,
-            zero="without end",
+            zero="no end",
         )
         if run.passes != 1:
             form.check(
-                "And back",
-                "every other pass goes back",
+                "Back and forth",
+                "every other pass returns",
                 run.returns,
-                lambda v: self._set(run.id, "There and back", returns=v),
-                "There and back; otherwise it begins anew each time",
+                lambda v: self._set(run.id, "Back and forth", returns=v),
+                "Every other pass returns; otherwise each pass starts anew",
             )
         if run.portion is not None:
             self._portion(run, run.portion)
-        ways = ("Before", "before", [("waits", "it waits on the path"), ("rests", "it rests in its place")])
-        after = ("After", "after", [("stays", "it stays on the path"), ("rests", "it rests in its place")])
+        ways = ("Before", "before", [("waits", "waits on the path"), ("rests", "at its rest position")])
+        after = ("After", "after", [("stays", "stays on the path"), ("rests", "at its rest position")])
         for label, field, options in (ways, after):
             form.choice(
                 label,
                 options,
                 getattr(run, field),
                 lambda v, f=field, n=label: self._set(run.id, n, **{f: v}),
-                f"Where it is {label.lower()} this run, if nothing else moves it then",
+                f"Position of the rider {label.lower()} this run, if nothing else moves it then",
             )
 
     def _portion(self, run: Run, portion: tuple[float, float]) -> None:
         """Which part of its time is made, of a run that was split or is made backward in time."""
         for k, (label, tip) in enumerate(
             (
-                ("Time from", "The share of the whole run's time at which this part of it begins"),
-                ("Time to", "The share at which it ends; below its beginning it goes backward in time"),
+                ("Time from", "Share of the whole run's time at which this portion starts"),
+                (
+                    "Time to",
+                    "Share of the whole run's time at which this portion ends; below the start it runs backward",
+                ),
             )
         ):
             self.form.number(
@@ -174,9 +185,9 @@ class RunRows(Rows):
             )
         self.form.buttons(
             (
-                "Make all of it",
-                lambda: self._set(run.id, "Make all of it", portion=None),
-                "The whole run again, forward",
+                "Use the whole run",
+                lambda: self._set(run.id, "Use the whole run", portion=None),
+                "Use the whole run again, forward",
             )
         )
 
@@ -188,31 +199,31 @@ class RunRows(Rows):
             (run.mark or 0.0) * length,
             "mm",
             lambda v: self._set(run.id, "Mark", mark=v / length if v else None),
-            "The place of the path where its front must stop; it is checked",
+            "Station at which the front must stop; checked",
             1,
             10,
             zero="none",
         )
         form.number(
-            "Due",
+            "Arrive by",
             run.due or 0.0,
             "s",
-            lambda v: self._set(run.id, "Due", due=v or None),
-            "When it must have arrived; it is checked",
+            lambda v: self._set(run.id, "Arrive by", due=v or None),
+            "Latest arrival; checked",
             3,
             0.1,
             zero="any time",
         )
         offers = [
-            ("Bring the path here", lambda: self._bring(run), "Shift the path so that it begins where the rider stands")
+            ("Move path to rider", lambda: self._bring(run), "Move the path so that it starts at the rider's position")
         ]
         if run.mark is not None:
-            stop = ("Stop at the mark", lambda: self._stop(run), "End the run where the front stands at the mark")
+            stop = ("Stop at the mark", lambda: self._stop(run), "End the run with the front at the mark")
             offers.insert(0, stop)
         form.buttons(*offers)
 
     def _bring(self, run: Run) -> None:
-        self.session.edit("Bring the path", lambda p: bring_path(p, run.id))
+        self.session.edit("Move path to rider", lambda p: bring_path(p, run.id))
 
     def _stop(self, run: Run) -> None:
         self.session.edit("Stop at the mark", lambda p: stop_at_mark(p, run.id))
@@ -229,20 +240,26 @@ class RunRows(Rows):
             else:
                 self._set(run.id, "Set by duration", duration=trip.once, speed=None)
 
-        form.choice("Set by", [("duration", "duration"), ("speed", "speed")], by, switch, "Which of the two is given")
+        form.choice(
+            "Set by",
+            [("duration", "duration"), ("speed", "speed")],
+            by,
+            switch,
+            "Quantity that is given; the other follows",
+        )
         if run.duration is not None:
-            self._number(run, "Duration", "duration", "s", "How long it takes", 3, 0.1)
+            self._number(run, "Duration", "duration", "s", "Duration of the run", 3, 0.1)
         else:
-            self._number(run, "Speed", "speed", "mm/s", "Its steady speed, or its greatest where there is none", 1, 10)
+            self._number(run, "Speed", "speed", "mm/s", "Constant speed, or the greatest where the speed varies", 1, 10)
         if np.isfinite(trip.end):
             form.number(
-                "Arrives",
+                "Arrival",
                 trip.end,
                 "s",
                 lambda v: self._set(
-                    run.id, "Arrives", duration=trip.once * (v - trip.start) / trip.duration, speed=None
+                    run.id, "Arrival", duration=trip.once * (v - trip.start) / trip.duration, speed=None
                 ),
-                "When it arrives; its duration follows",
+                "Time of arrival; the duration follows",
                 3,
                 0.1,
             )
@@ -254,7 +271,7 @@ def arrival_lines(project: Project, trip: Journey) -> list[str]:
     once = f"{trip.once:.3f}\u2009s × {fps:g} fps = {trip.once * fps:.1f} frames"
     lines = [once if trip.run.passes == 1 else f"a pass: {once}"]
     if not np.isfinite(trip.start):
-        return [*lines, "never begins: what it waits for never comes"]
+        return [*lines, "never starts: the trigger never occurs"]
     if trip.run.portion is not None:
         first, last = trip.run.portion
         whole = trip.entire.duration
@@ -266,11 +283,11 @@ def arrival_lines(project: Project, trip: Journey) -> list[str]:
         lines.append(f"{trip.run.passes} passes there and back take <b>{trip.duration:.3f}\u2009s</b>")
     elif trip.run.passes > 1:
         lines.append(f"{trip.run.passes} × {trip.once:.3f}\u2009s = <b>{trip.duration:.3f}\u2009s</b>")
-    begun = "" if trip.run.cue is None and trip.run.follows is None else f"begins at {trip.start:.3f}\u2009s, "
+    begun = "" if trip.run.cue is None and trip.run.follows is None else f"starts at {trip.start:.3f}\u2009s, "
     if np.isfinite(trip.end):
         lines.append(f"{begun}arrives at {trip.end:.3f}\u2009s, {show(trip.arrives_at, 'mm')}")
     else:
-        lines.append(f"{begun}goes on without end")
+        lines.append(f"{begun}runs with no end")
     return lines
 
 

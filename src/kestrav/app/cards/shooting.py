@@ -16,7 +16,7 @@ from kestrav.core.document.records import OnPicture, Part, Section, Shot
 from kestrav.core.document.shots import SIZES, background_text, frame_count, read_background
 from kestrav.core.motion.legs import movers
 
-TABS = ("Film", "Picture", "On it")
+TABS = ("Film", "Picture", "Overlays")
 _CUTS = {
     "x": (1.0, 0.0, 0.0),
     "−x": (-1.0, 0.0, 0.0),
@@ -33,16 +33,16 @@ class ShotRows(Rows):
         self.card.title.setText(shot.name)
         tab = self.card.shot_tab if self.card.shot_tab in TABS else TABS[0]
         self.form.tabs(TABS, tab, self.card.show_shot_tab, "Show")
-        {"Film": self._film, "Picture": self._picture, "On it": self._on_it}[tab](shot)
+        {"Film": self._film, "Picture": self._picture, "Overlays": self._on_it}[tab](shot)
         self.form.buttons(
             ("Render …", lambda: self.card.render_asked.emit(shot), "Render this shot to a film or pictures (Ctrl+R)"),
             ("Still …", lambda: self.card.still_asked.emit(shot), "One picture at the playhead (Ctrl+T)"),
             (
                 "Film strip",
                 lambda: self.card.film_strip_asked.emit(shot),
-                "Small pictures of the shot, every so many frames (Shift+V)",
+                "Show small pictures of the shot at a frame interval (Shift+V)",
             ),
-            ("Whole film", self.card.film_asked.emit, "All shots in their order, played and rendered (Shift+I)"),
+            ("Whole film", self.card.film_asked.emit, "Play and render all shots in order (Shift+I)"),
         )
         self._delete(shot.id, "shot")
 
@@ -51,59 +51,59 @@ class ShotRows(Rows):
         self._name(shot)
         cameras = [(c.id, c.name) for c in self.session.shown.cameras]
         form.choice(
-            "Camera", cameras, shot.camera, lambda v: self._set(shot.id, "Camera", camera=v), "Which camera films"
+            "Camera", cameras, shot.camera, lambda v: self._set(shot.id, "Camera", camera=v), "Camera of the shot"
         )
-        self._number(shot, "From", "start", "s", "First moment", 3, 0.1)
-        self._number(shot, "To", "end", "s", "End; its frame is not filmed", 3, 0.1)
-        self._number(shot, "Frame rate", "fps", "fps", "Frames a second", 0)
+        self._number(shot, "From", "start", "s", "Start time", 3, 0.1)
+        self._number(shot, "To", "end", "s", "End time; its frame is not included", 3, 0.1)
+        self._number(shot, "Frame rate", "fps", "fps", "Frames per second", 0)
         form.check(
             "Film",
-            "it is in the film",
+            "part of the film",
             shot.in_film,
             lambda v: self._set(shot.id, "Film", in_film=v),
-            "The whole film is all such shots in their order",
+            "The film is all such shots in order",
         )
         form.number(
             "Cross-fade",
             shot.fade,
             "s",
             lambda v: self._set(shot.id, "Cross-fade", fade=v),
-            "Over how long it comes over the end of the shot before it in the film",
+            "Cross-fade from the previous shot",
             2,
             0.1,
             zero="cut",
         )
         form.check(
             "Loops",
-            "its end joins its beginning",
+            "end joins start",
             shot.loops,
             lambda v: self._set(shot.id, "Loops", loops=v),
-            "It is checked that the loop closes, with no frame shown twice",
+            "Check that the loop closes, with no frame shown twice",
         )
         form.worked(
             f"({shot.end:.2f} − {shot.start:.2f})\u2009s × {shot.fps:g} fps = <b>{frame_count(shot)} frames</b>",
         )
         form.buttons(
-            ("Earlier", lambda: self._move(shot, -1), "Before the shot that it follows in the film"),
-            ("Later", lambda: self._move(shot, 1), "After the shot that follows it in the film"),
-            ("Trim dead ends", lambda: self._trim(shot), "Take off what at its ends shows no change"),
+            ("Earlier", lambda: self._move(shot, -1), "Move the shot earlier in the film"),
+            ("Later", lambda: self._move(shot, 1), "Move the shot later in the film"),
+            ("Trim dead ends", lambda: self._trim(shot), "Trim the ends of the shot that show no change"),
         )
 
     def _picture(self, shot: Shot) -> None:
         form = self.form
         form.choice(
-            "Look",
+            "Style",
             LOOKS,
             shot.look,
-            lambda v: self._set(shot.id, "Look", look=v),
-            "How the parts are shown in the lens and the film",
+            lambda v: self._set(shot.id, "Style", look=v),
+            "Display style of the parts in the lens and the film",
         )
         form.choice(
             "Quality",
             QUALITIES,
             shot.quality,
             lambda v: self._set(shot.id, "Quality", quality=v),
-            "Samples of a pixel, and shade",
+            "Samples per pixel, and shading",
         )
         size = f"{shot.width}x{shot.height}"
         sizes = [(f"{w}x{h}", f"{name}: {w} × {h}") for name, (w, h) in SIZES.items()]
@@ -115,20 +115,20 @@ class ShotRows(Rows):
             self._set(shot.id, "Size", width=wide, height=high)
 
         form.choice("Size", sizes, size, resize, "Picture size in pixels")
-        self._number(shot, "Width", "width", "px", "Any other width", 0, 2)
-        self._number(shot, "Height", "height", "px", "Any other height", 0, 2)
+        self._number(shot, "Width", "width", "px", "Width in pixels", 0, 2)
+        self._number(shot, "Height", "height", "px", "Height in pixels", 0, 2)
         form.text(
             "Background",
             background_text(shot),
             lambda v: self._set(shot.id, "Background", **read_background(v)),
-            "#rrggbb, #rrggbb:#rrggbb from below to above, or clear to let through",
+            "#rrggbb, #rrggbb:#rrggbb for a gradient from bottom to top, or clear for transparent",
         )
         form.check(
             "Paths",
-            "show them in the pictures",
+            "shown in pictures",
             shot.paths,
             lambda v: self._set(shot.id, "Paths", paths=v),
-            "Paths are drawn in this shot's pictures and film; otherwise they never are",
+            "Draw the paths in this shot's pictures and film",
         )
         self._section(shot)
         form.worked(f"{shot.width} × {shot.height} pixels, {shot.width / shot.height:.3f} : 1")
@@ -151,7 +151,7 @@ class ShotRows(Rows):
             options,
             known if section else "",
             cut,
-            "A plane cuts the picture open; best in the technical look",
+            "Cut the picture open with a plane; best in the technical style",
         )
         if section is None:
             return
@@ -162,7 +162,7 @@ class ShotRows(Rows):
             place[axis] = value
             self._set(shot.id, "Section", section=Section((place[0], place[1], place[2]), section.normal))
 
-        form.number(f"Plane at {'xyz'[axis]}", section.point[axis], "mm", put, "Where the plane cuts", 1, 10)
+        form.number(f"Plane at {'xyz'[axis]}", section.point[axis], "mm", put, "Position of the section plane", 1, 10)
 
     def _middle(self, shot: Shot) -> tuple[float, float, float]:
         from kestrav.core.camera.adjusting import camera_of
@@ -178,26 +178,26 @@ class ShotRows(Rows):
         form, shows, project = self.form, shot.shows, self.session.shown
 
         def write(**fields: Any) -> None:
-            self._set(shot.id, "On the picture", shows=msgspec.structs.replace(shows, **fields))
+            self._set(shot.id, "Overlays", shows=msgspec.structs.replace(shows, **fields))
 
-        form.text("Title", shows.title, lambda v: write(title=v.strip()), "Stands at the beginning of the shot")
-        form.text("Below it", shows.subtitle, lambda v: write(subtitle=v.strip()), "A smaller line below the title")
+        form.text("Title", shows.title, lambda v: write(title=v.strip()), "Title at the start of the shot")
+        form.text("Subtitle", shows.subtitle, lambda v: write(subtitle=v.strip()), "Smaller line below the title")
         form.text(
             "End card",
             shows.end.replace("\n", " / "),
             lambda v: write(end=_lines(v)),
-            "Covers the end of the shot; / begins a line",
+            "Text over the end of the shot; / starts a new line",
         )
         for label, text, name, tip in (
-            ("Time", "and frame", "clock", "Time of the project and frame of the shot"),
-            ("Speed", "of the rider", "speed", "How fast the thing goes that the shot is of"),
-            ("Wheels", "turns and degrees", "turns", "How far its wheels have turned"),
-            ("Clearance", "as a dimension", "clearance", "The least distance of what moves, where it is"),
-            ("Trace", "of the rider", "trace", "The way that it has gone, growing"),
+            ("Time", "and frame", "clock", "Show the project's time and the shot's frame"),
+            ("Speed", "of the rider", "speed", "Show the speed of the shot's subject"),
+            ("Wheels", "turns and degrees", "turns", "Show the rotation of the wheels"),
+            ("Clearance", "as a dimension", "clearance", "Show the least clearance as a dimension"),
+            ("Trace", "of the rider", "trace", "Show the travelled path as it grows"),
         ):
             form.check(label, text, getattr(shows, name), lambda v, n=name: write(**{n: v}), tip)
         form.number(
-            "Images every", shows.images, "s", lambda v: write(images=v), "See-through images of the rider where it has been", 2, 0.1,
+            "Image spacing", shows.images, "s", lambda v: write(images=v), "Show translucent images of the rider along its path", 2, 0.1,
             zero="none",
         )  # fmt: skip
         for thing in shows.labels:
@@ -205,7 +205,7 @@ class ShotRows(Rows):
                 (
                     f"Unlabel {get(project, thing).name}",
                     lambda t=thing: write(labels=tuple(i for i in shows.labels if i != t)),
-                    "Take this label off the picture",
+                    "Remove this label",
                 )
             )
         options = [(p.id, p.name) for p in project.parts if self._can_be_named(p) and p.id not in shows.labels]
@@ -215,11 +215,11 @@ class ShotRows(Rows):
                 [("", "choose …"), *options],
                 "",
                 lambda v: v and write(labels=(*shows.labels, v)),
-                "Name a thing, with a leader that follows it",
+                "Label a part, with a leader line that follows",
             )
         if shows != OnPicture():
             form.buttons(
-                ("Nothing on it", lambda: self._set(shot.id, "On the picture", shows=OnPicture()), "Take all of it off")
+                ("Clear overlays", lambda: self._set(shot.id, "Overlays", shows=OnPicture()), "Remove all overlays")
             )
 
     def _can_be_named(self, part: Part) -> bool:

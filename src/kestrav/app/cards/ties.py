@@ -29,26 +29,30 @@ class TieRows(Rows):
         self._holds(run, project)
         self._copies(run, project)
         form.buttons(
-            ("Into key poses", lambda: self._to_poses(run), "Tell the same by poses at times, without the path"),
+            (
+                "Convert to pose track",
+                lambda: self._to_poses(run),
+                "Convert the run to key poses at times, without the path",
+            ),
         )
 
     def _follows(self, run: Run) -> None:
         project, form, follows = self.session.shown, self.form, run.follows
         runs = [(r.id, r.name) for r in project.runs if r.id != run.id]
         form.choice(
-            "Follows",
-            [("", "no other run"), *runs],
+            "Follow",
+            [("", "none"), *runs],
             follows.run if follows is not None else "",
             lambda v: self._set(run.id, "Following", follows=Following(v) if v else None),
-            "It keeps a constant distance along the path behind another run",
+            "Keep a constant distance along the path behind another run",
         )
         if follows is not None:
             form.number(
-                "Behind by",
+                "Distance behind",
                 follows.distance,
                 "mm",
                 lambda v: self._set(run.id, "Following", follows=msgspec.structs.replace(follows, distance=v)),
-                "Along the path; with a minus it goes ahead",
+                "Distance along the path; negative is ahead",
                 1,
                 50,
             )
@@ -61,7 +65,7 @@ class TieRows(Rows):
                 (
                     f"Without {get(project, other).name}",
                     lambda o=other: self._set(run.id, "Company", company=tuple(c for c in run.company if c != o)),
-                    "It does not go along any more",
+                    "Remove this part from the run",
                 )
             )
         options = [
@@ -70,11 +74,11 @@ class TieRows(Rows):
             if p.id not in (run.rider, *run.company) and (p.parent is None or p.geometry is None)
         ]
         form.choice(
-            "Takes along",
+            "Add company",
             [("", "choose …"), *options],
             "",
             lambda v: self._set(run.id, "Company", company=(*run.company, v)) if v else None,
-            "Another thing that keeps its arrangement with the rider",
+            "Add a part that keeps its placement relative to the rider",
         )
 
     def _holds(self, run: Run, project: Project) -> None:
@@ -96,35 +100,35 @@ class TieRows(Rows):
                 hold.place * length,
                 "mm",
                 lambda v, f=put: f(place=v / length),
-                "Where on the path it stands",
+                "Station of the hold",
                 1,
                 10,
             )
             form.number(
-                f"Hold {i + 1} for", hold.duration, "s", lambda v, f=put: f(duration=v), "How long it stands", 3, 0.1
+                f"Hold {i + 1} for", hold.duration, "s", lambda v, f=put: f(duration=v), "Duration of the hold", 3, 0.1
             )
             if any(c.id == run.rider for c in project.cameras):
                 looked = hold.look.part if isinstance(hold.look, PartAim) else ""
                 things = [
-                    ("", "where it goes"),
+                    ("", "along its path"),
                     *((p.id, p.name) for p in project.parts if p.geometry is None or p.parent is None),
                 ]
                 if looked and looked not in {t[0] for t in things}:
                     things.append((looked, name_of(project, looked)))
                 form.choice(
-                    "Looks at",
+                    "Aim",
                     things,
                     looked,
                     lambda v, f=put: f(look=PartAim(v) if v else None),
-                    "What the camera turns to while it stands there",
+                    "Aim of the camera during the hold",
                 )
         form.buttons(
             (
-                "Hold here",
+                "Add hold here",
                 lambda: self.session.edit("Hold", lambda p: with_hold(p, run.id, self.session.time)),
-                "Stand for a second where it is at the playhead; it takes so much longer",
+                "Add a hold of one second at the playhead; the run takes longer accordingly",
             ),
-            ("Delete last hold", lambda: run.holds and change(run.holds[:-1]), "Take the last hold away"),
+            ("Delete last hold", lambda: run.holds and change(run.holds[:-1]), "Delete the last hold"),
         )
 
     def _copies(self, run: Run, project: Project) -> None:
@@ -134,26 +138,32 @@ class TieRows(Rows):
         if linked:
             form.note("Goes as " + ", ".join(linked) + " do" + ("es" if len(linked) == 1 else ""))
         form.number(
-            "Things",
+            "Count",
             ask.count,
             "",
             lambda v: ask.set(count=round(v)),
-            "How many go in the convoy, this one among them",
+            "Number of parts in the convoy, the original included",
             0,
         )
         form.number(
-            "Apart", ask.spacing, "mm", lambda v: ask.set(spacing=v), "Along the path, from pivot to pivot", 0, 50
+            "Spacing",
+            ask.spacing,
+            "mm",
+            lambda v: ask.set(spacing=v),
+            "Spacing along the path, from pivot to pivot",
+            0,
+            50,
         )
         offers = [
             (
-                "Make a convoy",
+                "Make convoy",
                 lambda: self.session.edit("Convoy", lambda p: convoy(p, run.id, ask.count, ask.spacing)),
-                "Linked copies of the rider that follow it at this distance",
+                "Make linked copies of the rider that follow at this spacing",
             )
         ]
         if run.link:
-            alone = lambda: self._set(run.id, "Go alone", link="")  # noqa: E731
-            offers.append(("Go alone", alone, "Changes of the others do not change this run any more"))
+            alone = lambda: self._set(run.id, "Unlink", link="")  # noqa: E731
+            offers.append(("Unlink", alone, "Unlink this run from the others"))
         form.buttons(*offers)
         things = [
             (p.id, p.name) for p in project.parts if p.id != run.rider and (p.parent is None or p.geometry is None)
@@ -164,20 +174,20 @@ class TieRows(Rows):
             ("", "the same path"),
             *((p.id, f"{p.name}, {show(path_curve(p).length, 'mm', 0)}") for p in project.paths),
         ]
-        form.choice("On", paths, ask.path, lambda v: ask.set(path=v), "On which path the other thing goes")
+        form.choice("Path", paths, ask.path, lambda v: ask.set(path=v), "Path of the other part")
         form.choice(
-            "Also goes",
+            "Add linked run",
             [("", "choose …"), *things],
             "",
             lambda v: self._also(run, v, follow=False),
-            "Another thing goes as this run does, linked with it",
+            "Add a linked run for another part",
         )
         form.choice(
-            "Follows it",
+            "Add follower",
             [("", "choose …"), *things],
             "",
             lambda v: self._also(run, v, follow=True),
-            "Another thing keeps the distance above behind this run",
+            "Add a part that follows at the distance above",
         )
 
     def _also(self, run: Run, thing: str, follow: bool) -> None:
@@ -193,5 +203,5 @@ class TieRows(Rows):
             self.session.select(self.session.project.runs[-1].id)
 
     def _to_poses(self, run: Run) -> None:
-        if self.session.edit("Into key poses", lambda p: run_to_poses(p, run.id)):
+        if self.session.edit("Convert to pose track", lambda p: run_to_poses(p, run.id)):
             self.session.select(self.session.project.poses[-1].id)

@@ -40,14 +40,14 @@ class TurningRows(Rows):
             axle.origin,
             "mm",
             lambda v: change(replace(axle, origin=v)),
-            "A point of it, in the part's own coordinates",
+            "Point on the axis, in the part's coordinates",
         )
         self.form.vector(
             f"{label}{suffix} along",
             axle.direction,
             "",
             lambda v: change(replace(axle, direction=v)),
-            "Its direction, in the part's own axes; turning is counted clockwise as seen along it",
+            "Direction of the axis, in the part's axes; rotation counts clockwise seen along it",
             3,
         )
 
@@ -58,9 +58,9 @@ class TurningRows(Rows):
         """Offer to pick the axle in the stage."""
         self.form.buttons(
             (
-                "Pick its axle",
+                "Pick axis",
                 lambda: self.card.axle_asked.emit(target),
-                "Click a round edge, a cylinder or a straight edge in the stage; where the file has facets only, they are fitted",
+                "Click a round edge, a cylinder or a straight edge in the stage; facets are fitted",
             )
         )
 
@@ -83,7 +83,7 @@ class RollRows(TurningRows):
             roll.radius,
             "mm",
             lambda v: self._set(roll.id, "Radius", radius=v),
-            "By which it rolls: the working radius",
+            "Rolling radius of the wheel",
             3,
         )
         form.number(
@@ -91,35 +91,39 @@ class RollRows(TurningRows):
             2 * roll.radius,
             "mm",
             lambda v: self._set(roll.id, "Radius", radius=v / 2),
-            "Twice the working radius",
+            "Rolling diameter",
             3,
         )
         form.number(
-            "Around",
+            "Circumference",
             2 * np.pi * roll.radius,
             "mm",
             lambda v: self._set(roll.id, "Radius", radius=v / (2 * np.pi)),
-            "The circumference by which it rolls",
+            "Rolling circumference",
             3,
         )
         form.number(
-            "Outer",
+            "Tread radius",
             roll.outer,
             "mm",
             lambda v: self._set(roll.id, "Outer radius", outer=v),
-            "The radius of its tread, that touches the ground",
+            "Outer radius of the tread, which touches the ground",
             3,
             zero="as above",
         )
         form.number(
-            "Starts at", roll.start, "°", lambda v: self._set(roll.id, "Start angle", start=v), "Its angle at the start"
+            "Start angle",
+            roll.start,
+            "°",
+            lambda v: self._set(roll.id, "Start angle", start=v),
+            "Angle of the wheel at the start",
         )
         form.number(
             "Slip",
             100 * roll.slip,
             "%",
             lambda v: self._set(roll.id, "Slip", slip=v / 100),
-            "How much more it turns than it rolls (spinning), or with a minus less (braking)",
+            "Rotation beyond pure rolling (wheelspin); negative for less (braking)",
             2,
             zero="none",
         )
@@ -132,51 +136,51 @@ class RollRows(TurningRows):
             f"{show(way)} ÷ {show(around, places=3)}{slipped} = <b>{show(turns, 'turns', 4)}</b>",
             f"{show(turns, places=4)} × 360 = {show(360 * turns, '°')}, "
             f"{'clockwise' if turns >= 0 else 'counter-clockwise'} as seen along its arrow",
-            f"dragged across {show(dragged, 'mm')} in all",
+            f"dragged sideways by {show(dragged, 'mm')} in all",
         )
         if roll.residual > 0:
             form.note(f"Fitted to facets, {show(roll.residual, 'mm', 4)} off in the mean.")
         self._pick(roll.id)
         form.buttons(
-            ("From its cylinder", lambda: self._from_cylinder(roll), "Axle and radius from its CAD cylinder"),
+            ("From CAD cylinder", lambda: self._from_cylinder(roll), "Take axis and radius from the CAD cylinder"),
         )
         linked = [r.name for r in project.rolls if roll.link and r.link == roll.link and r.id != roll.id]
         if linked:
             form.note(f"Radius and slip are those of {len(linked)} more: " + ", ".join(linked))
-            alone = lambda: self._set(roll.id, "On its own", link="")  # noqa: E731
-            form.buttons(("On its own", alone, "Changes of the others do not change this wheel any more"))
+            alone = lambda: self._set(roll.id, "Unlink", link="")  # noqa: E731
+            form.buttons(("Unlink", alone, "Unlink this wheel from the others"))
         self._ends(project, roll, turns)
         self._delete(roll.id, "roll")
 
     def _ends(self, project: Project, roll: Roll, turns: float) -> None:
         """What would make its ends meet, each with what it would change."""
         form, ask = self.form, self.card.repeating
-        form.heading("Make ends meet")
+        form.heading("End on a whole turn")
         form.number(
-            "For turns",
+            "Target turns",
             abs(turns),
             "",
             lambda v: self.session.edit("Path for turns", lambda p: with_turns(p, roll.id, v)),
-            "Give its path the length at which it makes so many turns; the start of the path stays",
+            "Set the path's length for this number of turns; the start stays",
             4,
         )
         form.number(
-            "Marks around",
+            "Marks per turn",
             ask.marks,
             "",
             lambda v: self._marks(round(v)),
-            "Teeth, grooves or marks around it: it shall end on one. 1 for whole turns",
+            "Number of teeth or marks per turn on which the wheel may end; 1 for whole turns",
             0,
         )
         try:
             told = ends(project, roll.id, ask.marks)
         except BadInput:
-            form.note("It rolls nowhere, so there are no ends to meet.")
+            form.note("The wheel does not roll, so there is no end to adjust.")
             return
         if abs(told.wanted - told.turns) < 1e-9:
-            form.note(f"It ends on a mark: {show(abs(told.turns), 'turns', 4)}.")
+            form.note(f"The wheel ends on a mark: {show(abs(told.turns), 'turns', 4)}.")
             return
-        form.note(f"The nearest mark is at {show(abs(told.wanted), 'turns', 4)}. It is reached by one of these:")
+        form.note(f"The nearest mark is at {show(abs(told.wanted), 'turns', 4)}. Any of these reaches it:")
 
         def offer(text: str, label: str, change: Callable[[Project, str, int], Project], tip: str) -> None:
             form.buttons(
@@ -187,7 +191,7 @@ class RollRows(TurningRows):
             f"Radius {show(told.radius, 'mm', 3)} ({_more(told.radius - roll.radius, 3)})",
             "Set radius",
             with_radius,
-            "The working radius by which it ends on a mark",
+            "Rolling radius at which the wheel ends on a mark",
         )
         if told.length is not None:
             more = told.length * (1 - told.turns / told.wanted)
@@ -195,19 +199,19 @@ class RollRows(TurningRows):
                 f"Path {show(told.length, 'mm', 1)} ({_more(more, 1)})",
                 "Set path length",
                 with_length,
-                "The length of its path by which it ends on a mark; its start stays",
+                "Path length at which the wheel ends on a mark; the start stays",
             )
         offer(
             f"Start at {show(told.start, '°', 2)}",
             "Set start angle",
             with_start,
-            "The angle at the start by which a mark ends where one now begins",
+            "Start angle at which the wheel ends on a mark",
         )
         offer(
             f"Accept {_more(100 * told.slip, 3)}\u2009% slip",
             "Accept slip",
             with_slip,
-            "Let it turn so much more or less than it rolls",
+            "Accept this slip, so that the wheel ends on a mark",
         )
 
     def _marks(self, marks: int) -> None:
@@ -219,7 +223,7 @@ class RollRows(TurningRows):
             axle, radius = axle_of(project, self.session.meshes, roll.part)
             return edits.update(project, roll.id, axle=axle, radius=radius, outer=radius)
 
-        self.session.edit("From its cylinder", take)
+        self.session.edit("From CAD cylinder", take)
 
 
 class SwivelRows(TurningRows):
@@ -234,7 +238,7 @@ class SwivelRows(TurningRows):
             swivel.trail,
             "mm",
             lambda v: self._set(swivel.id, "Trail", trail=v),
-            "How far behind the kingpin its wheel touches the ground; without any it is not turned about by reversing",
+            "Distance of the wheel's ground contact behind the kingpin; without trail the castor does not turn on reversing",
             1,
             zero="none",
         )
@@ -244,10 +248,10 @@ class SwivelRows(TurningRows):
             swivel.forward,
             "",
             lambda v: self._set(swivel.id, "Ahead", forward=v),
-            "Its own way ahead, at no angle",
+            "Direction of the castor at zero angle",
             3,
         )
-        form.note(f"{get(self.session.shown, swivel.part).name} turns about its kingpin, along the way that it goes")
+        form.note(f"{get(self.session.shown, swivel.part).name} turns about its kingpin into the direction of travel")
         self._delete(swivel.id, "swivel")
 
 
@@ -270,7 +274,11 @@ class SpinRows(TurningRows):
                 self._set(spin.id, "By rate", turns=None, rpm=rate)
 
         form.choice(
-            "Set by", [("rpm", "turns a minute"), ("turns", "turns in all")], by, switch, "Which of the two is given"
+            "Set by",
+            [("rpm", "revolutions per minute"), ("turns", "turns in all")],
+            by,
+            switch,
+            "Quantity that is given; the other follows",
         )
         if spin.turns is not None:
             form.number(
@@ -278,7 +286,7 @@ class SpinRows(TurningRows):
                 spin.turns,
                 "",
                 lambda v: self._set(spin.id, "Turns", turns=v),
-                "In all; with a minus the other way",
+                "Number of turns in all; negative for the other direction",
                 3,
             )
             form.number(
@@ -286,7 +294,7 @@ class SpinRows(TurningRows):
                 360.0 * spin.turns,
                 "°",
                 lambda v: self._set(spin.id, "Angle", turns=v / 360.0),
-                "The same in degrees",
+                "Angle in degrees",
                 2,
             )
         else:
@@ -295,18 +303,18 @@ class SpinRows(TurningRows):
                 spin.rpm or 0.0,
                 "rpm",
                 lambda v: self._set(spin.id, "Rate", rpm=v),
-                "Turns a minute; with a minus the other way",
+                "Revolutions per minute; negative for the other direction",
                 2,
                 10,
             )
         amount = spin.turns if spin.turns is not None else spin.rpm or 0.0
         clockwise = (amount >= 0) != spin.mirrored
         form.choice(
-            "Sense",
+            "Direction",
             [("cw", "clockwise"), ("ccw", "counter-clockwise")],
             "cw" if clockwise else "ccw",
             lambda v: self._turn_about(spin) if (v == "cw") != clockwise else None,
-            "As seen along the arrow in the stage",
+            "Direction seen along the arrow in the stage",
         )
         linked = [s.name for s in project.spins if spin.link and s.link == spin.link and s.id != spin.id]
         if linked:
@@ -315,13 +323,13 @@ class SpinRows(TurningRows):
                 "Mirrored",
                 spin.mirrored,
                 lambda on: self._set(spin.id, "Mirrored", mirrored=on),
-                "It turns the other way about than those it goes with",
+                "Turn opposite to the linked rotations",
             )
-            form.note("Goes with " + ", ".join(linked))
-            alone = lambda: self._set(spin.id, "On its own", link="")  # noqa: E731
-            form.buttons(("On its own", alone, "Changes of the others do not change this spin any more"))
+            form.note("Linked with " + ", ".join(linked))
+            alone = lambda: self._set(spin.id, "Unlink", link="")  # noqa: E731
+            form.buttons(("Unlink", alone, "Unlink this rotation from the others"))
         if spin.cue is None:
-            self._number(spin, "From", "start", "s", "When it begins", 3, 0.1)
+            self._number(spin, "From", "start", "s", "Time at which the rotation starts", 3, 0.1)
         self._cue(spin)
         if spin.cue is None:
             form.number(
@@ -329,21 +337,21 @@ class SpinRows(TurningRows):
                 spin.end or 0.0,
                 "s",
                 lambda v: self._set(spin.id, "End", end=v or None),
-                "When it ends",
+                "Time at which the rotation ends",
                 3,
                 0.1,
-                zero="for good",
+                zero="no end",
             )
         else:
             form.number(
-                "Takes",
+                "Duration",
                 0.0 if spin.end is None else spin.end - spin.start,
                 "s",
                 lambda v: self._set(spin.id, "End", end=spin.start + v if v else None),
-                "How long it takes from its cue on",
+                "Duration from the trigger on",
                 3,
                 0.1,
-                zero="for good",
+                zero="no end",
             )
         for label, field in (("Soft start", "ramp_in"), ("Soft stop", "ramp_out")):
             form.number(
@@ -351,7 +359,7 @@ class SpinRows(TurningRows):
                 getattr(spin, field),
                 "s",
                 lambda v, f=field, n=label: self._set(spin.id, n, **{f: v}),
-                "Over how long its rate grows or falls",
+                "Duration of the ramp",
                 2,
                 0.1,
             )
@@ -368,4 +376,4 @@ class SpinRows(TurningRows):
     def _turn_about(self, spin: Spin) -> None:
         """Let it turn the other way about."""
         field = "turns" if spin.turns is not None else "rpm"
-        self._set(spin.id, "Sense", **{field: -getattr(spin, field)})
+        self._set(spin.id, "Direction", **{field: -getattr(spin, field)})

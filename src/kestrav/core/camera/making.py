@@ -127,7 +127,7 @@ def add_riding(project: Project, carrier: str, place: ArrayLike, aim: CameraAim,
     """The project with a camera that rides with a thing from a time on, where it is placed then, and a shot."""
     project = add_camera(project, f"Camera on {get(project, carrier).name}", aim, place)
     camera = project.cameras[-1].id
-    name = new_name(project, Carry, f"Camera rides with {get(project, carrier).name}")
+    name = new_name(project, Carry, f"Camera is attached to {get(project, carrier).name}")
     project = add(project, Carry(new_id(project, Carry), name, camera, carrier, begin))
     return with_shot(project, camera)
 

@@ -69,7 +69,7 @@ class Contact:
         if self.spans == ((-np.inf, np.inf),):
             return (
                 "in contact all along"
-                if self.reason in ("at rest", "taken up or put down")
+                if self.reason in ("at rest", "taken up or set down")
                 else "may touch at any time"
             )
         if not self.spans:

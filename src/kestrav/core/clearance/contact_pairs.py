@@ -22,7 +22,7 @@ from kestrav.core.motion.runs import begins, journey
 
 Array = NDArray[np.float64]
 
-Reason = Literal["at rest", "taken up or put down", "works on", "intended"]
+Reason = Literal["at rest", "taken up or set down", "works on", "intended"]
 
 _HAIR = 1e-9  # mm
 
@@ -149,5 +149,5 @@ def meant_pairs(project: Project, bodies: Bodies) -> list[Meant]:
         elif at_rest:
             found.append(Meant(resting[key], "at rest", True, times))
         else:
-            found.append(Meant(met[key][0], "taken up or put down", False, times))
+            found.append(Meant(met[key][0], "taken up or set down", False, times))
     return found

@@ -42,7 +42,7 @@ def drop_height(
     solids = [(i, p) for i, p in enumerate(project.parts) if p.geometry is not None and p.id in shown | ids]
     mine = [(rest[i], solid_mesh(meshes, p)) for i, p in solids if p.id in ids]
     if not mine:
-        raise BadInput("what is selected has no geometry that could be let down")
+        raise BadInput("what is selected has no geometry that could be lowered")
     boxes = [turned_bounds(shape.bounds, pose) for pose, shape in mine]
     low, high = np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)
     others = []
@@ -107,5 +107,5 @@ def drop(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str]) 
     ids = list(part_ids)
     for part_id in ids:
         if not isinstance(get(project, part_id), Part):
-            raise BadInput("only parts can be let down")
+            raise BadInput("only parts can be lowered")
     return transform(project, ids, shift(drop_height(project, meshes, ids) * _DOWN))

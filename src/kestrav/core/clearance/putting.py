@@ -40,7 +40,7 @@ def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: 
     if not time > start:
         raise BadInput(f"“{carry.name}” begins at {start:.2f} s; put its rider down after that")
     if not isinstance(get(project, carry.rider), Part):
-        raise BadInput(f"“{get(project, carry.rider).name}” is no part, so it cannot be put down onto something")
+        raise BadInput(f"“{get(project, carry.rider).name}” is no part, so it cannot be set down onto something")
     # as it rides on, with all else as it is then
     riding = replace(project, change(carry, end=time, put=None, onto=None))
     legs = [leg for leg in legs_of(riding, carry.rider) if leg.start <= start]
@@ -62,7 +62,7 @@ def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: 
     project = update(riding, carry_id, end=time, put=put, onto=below, lowering=lowering)
     if below is None or any(0 <= leg.start - time < _AT_ONCE for leg in legs_of(project, carry.rider)):
         return project
-    name = new_name(project, Carry, f"{get(project, carry.rider).name} rides with {get(project, below).name}")
+    name = new_name(project, Carry, f"{get(project, carry.rider).name} is attached to {get(project, below).name}")
     return add(project, Carry(new_id(project, Carry), name, carry.rider, below, time))
 
 

@@ -188,7 +188,7 @@ def motion_mark(project: Project, thing: str, start: float, end: float) -> str:
 
 def add_swept(project: Project, found: SweptSpace) -> Project:
     """The project with a swept space as a part, the last one; what sweeps it is not checked against it."""
-    name = f"Swept space of {get(project, found.thing).name}"
+    name = f"Swept volume of {get(project, found.thing).name}"
     part = Part(
         new_id(project, Part),
         new_name(project, Part, name),
@@ -200,7 +200,7 @@ def add_swept(project: Project, found: SweptSpace) -> Project:
     made = add(with_meshes(project, [found.solid]), part)
     alone = Requirement(
         new_id(made, Requirement),
-        new_name(made, Requirement, f"{get(project, found.thing).name} in its swept space"),
+        new_name(made, Requirement, f"{get(project, found.thing).name} in its swept volume"),
         (found.thing,),
         (part.id,),
         checked=False,

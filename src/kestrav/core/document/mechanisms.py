@@ -103,7 +103,7 @@ class Drive(Record, frozen=True):
     name: str
     a: End
     b: End
-    kind: Literal["outside", "inside", "rack", "chain", "belt"] = "outside"
+    kind: Literal["external", "internal", "rack", "chain", "belt"] = "external"
     pitch: float = 2.0
     crossed: bool = False
     phase: float = 0.0

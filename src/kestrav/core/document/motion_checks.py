@@ -114,9 +114,9 @@ def _check_cue(cue: AnyCue, label: str) -> None:
     if isinstance(cue, ContactCue) and cue.a == cue.b:
         raise BadInput(f"{label} waits until a thing touches itself; give two things")
     if isinstance(cue, Cue) and not 0 <= cue.place <= 1:
-        raise BadInput(f"{label} has a cue at {cue.place:.2%} of a way; give 0 to 100 %")
+        raise BadInput(f"{label} has a trigger at {cue.place:.2%} of a way; give 0 to 100 %")
     if not 0 <= cue.delay <= LONGEST:
-        raise BadInput(f"{label} has a cue with a delay of {cue.delay:g} s; give 0 to {LONGEST:g}")
+        raise BadInput(f"{label} has a trigger with a delay of {cue.delay:g} s; give 0 to {LONGEST:g}")
 
 
 def check_run(run: Run) -> None:
@@ -151,10 +151,10 @@ def check_run(run: Run) -> None:
         positive(f"{label}: the reach to the ground in mm", run.ground.reach)
     places = [key.place for key in run.lean.keys]
     if any(b <= a for a, b in pairwise(places)) or any(not 0 <= p <= 1 for p in places):
-        raise BadInput(f"{label} has keys of lean that do not go forward within 0 to 100 % of the path")
+        raise BadInput(f"{label} has bank keys that do not go forward within 0 to 100 % of the path")
     if not 0 <= run.lean.limit < 90 or run.lean.smoothing < 0:
         raise BadInput(
-            f"{label} has a limit of lean of {run.lean.limit:g}°; give 0 to below 90, and a smoothing of 0 or more"
+            f"{label} has a bank limit of {run.lean.limit:g}°; give 0 to below 90, and a smoothing of 0 or more"
         )
 
 
@@ -187,9 +187,9 @@ def _check_pacing(pacing: Pacing, label: str) -> None:
 def _check_turns(heading: KeyedHeading, label: str) -> None:
     places = [key.place for key in heading.keys]
     if not places or any(b <= a for a, b in pairwise(places)) or any(not 0 <= p <= 1 for p in places):
-        raise BadInput(f"{label} needs keys of its heading that go forward within 0 to 100 % of the path")
+        raise BadInput(f"{label} needs orientation keys that go forward within 0 to 100 % of the path")
     if any(abs(math.fsum(q * q for q in key.rotation) - 1) > _UNIT for key in heading.keys):
-        raise BadInput(f"{label} has a key of its heading that is not a unit quaternion")
+        raise BadInput(f"{label} has an orientation key that is not a unit quaternion")
 
 
 def _check_stops(run: Run, label: str) -> None:
@@ -241,9 +241,9 @@ def check_carry(carry: Carry) -> None:
         raise BadInput(f"{label} is from {carry.start:g} to {carry.end:g} s; its end must come after its start")
     if carry.put is not None:
         if carry.end is None:
-            raise BadInput(f"{label} puts its rider down, and has no end; give it the time to be down")
+            raise BadInput(f"{label} sets its rider down, and has no end; give it the time to be down")
         if abs(math.fsum(q * q for q in carry.put.rotation) - 1) > _UNIT:
-            raise BadInput(f"{label} puts its rider down at a rotation that is not a unit quaternion")
+            raise BadInput(f"{label} sets its rider down at a rotation that is not a unit quaternion")
     if not 0 <= carry.lowering <= LONGEST:
         raise BadInput(f"{label} lowers over {carry.lowering:g} s; give 0 to {LONGEST:g}")
 

@@ -121,7 +121,7 @@ from kestrav.core.document.mechanisms import (
     Swivel as Swivel,
 )
 
-FORMAT_VERSION = 11
+FORMAT_VERSION = 12
 
 
 class Geometry(Record, frozen=True):
@@ -384,9 +384,9 @@ class Eased(Record, frozen=True, tag="eased"):
 
 
 LawName = Literal[
-    "quadratic parabola",
-    "simple sine",
-    "inclined sine",
+    "parabolic",
+    "simple harmonic",
+    "cycloidal",
     "3-4-5 polynomial",
     "4-5-6-7 polynomial",
     "modified sine",
@@ -395,7 +395,7 @@ LawName = Literal[
 
 
 class Law(Record, frozen=True, tag="law"):
-    """A standard motion law from standstill to standstill, by its name in VDI 2143."""
+    """A standard motion law from standstill to standstill, by the English name that VDI 2143 and the handbooks have for it."""
 
     name: LawName = "modified sine"
 

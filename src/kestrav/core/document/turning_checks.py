@@ -91,7 +91,7 @@ def _check_drive(label: str, item: Drive) -> None:
             _check_radius(f"{label}: the radius of a pulley", end.radius)
         elif end.teeth < 3:
             raise BadInput(f"{label} has an end of {end.teeth} teeth; give 3 or more")
-    if item.kind == "inside" and item.a.teeth == item.b.teeth:
+    if item.kind == "internal" and item.a.teeth == item.b.teeth:
         raise BadInput(f"{label} has {item.a.teeth} teeth at both ends; a ring has more than what runs in it")
     if item.crossed and item.kind != "belt":
         raise BadInput(f"{label} is crossed; only belts can be")

@@ -301,7 +301,10 @@ class Problem:
                 continue
             spare = layer.spare(matrix, ahead, likely, least) if ahead > least else 0.0
             if spare <= 0 and not layer.free(matrix):
-                return -1.0, layer.slack(matrix, 0.0)[1]
+                # what is exactly as far apart as needed is free too, which only its distance tells
+                slack, which = layer.slack(matrix, least)
+                if slack < 0:
+                    return -1.0, which
             ahead = min(ahead, max(spare, least))
         return ahead, -1
 

@@ -135,14 +135,14 @@ def as_text(project: Project, found: WayOut | NoWay, table: bool = True) -> str:
     lines = [f"Tried: {'; '.join(found.tried)}"]
     if isinstance(found, WayOut):
         lines.append(
-            f"Way out by {found.stage}: {found.length:.1f} mm, {len(found.poses)} points, leaning by {found.tilt:.1f}° at most, "
+            f"Extraction path by {found.stage}: {found.length:.1f} mm, {len(found.poses)} points, tilt {found.tilt:.1f}° at most, "
             f"{found.slack:.2f} mm beyond the {found.required:g} mm required, {_standing(found)}"
             f"{', corners rounded' if found.rounding > 0 else ''} (seed {found.seed}, {found.seconds:.1f} s)"
         )
         if found.aside:
-            lines.append(f"Taken away first: {', '.join(told_apart(project, thing) for thing in found.aside)}")
+            lines.append(f"Removed first: {', '.join(told_apart(project, thing) for thing in found.aside)}")
     else:
-        lines.append(f"No way out found (seed {found.seed}, {found.seconds:.1f} s)")
+        lines.append(f"No extraction path found (seed {found.seed}, {found.seconds:.1f} s)")
         if found.blockers and found.direction is not None:
             names = ", ".join(told_apart(project, part) for part in found.blockers)
             way = ", ".join(f"{x:.2f}" for x in found.direction)

@@ -55,7 +55,7 @@ def straight_run(project: Project, thing: str, way: Sequence[Array], name: str, 
     rider = get(project, thing).name
     path = Path(
         new_id(project, Path),
-        new_name(project, Path, f"Way out of {rider}"),
+        new_name(project, Path, f"Extraction path of {rider}"),
         PointShape(tuple(PathPoint(vector(np.round(place, 4)), "corner") for place in way)),
     )
     soft = min(_SOFT, _SOFT_SHARE * float(np.linalg.norm(np.diff(way, axis=0), axis=1).sum()))
@@ -171,7 +171,7 @@ def _as_poses(
     project: Project, things: Sequence[str], way: Sequence[Pose], start: float, stands: Array, steps: Array
 ) -> Project:
     if len(things) > 1:
-        raise BadInput("several things cannot be turned on the spot together; group them first")
+        raise BadInput("several parts cannot be turned on the spot together; group them first")
     name = get(project, things[0]).name
     # at the pace of a run, or a quarter turn a second
     turns = [turn_between(a, b) for a, b in itertools.pairwise(way)]

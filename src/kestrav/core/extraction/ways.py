@@ -212,7 +212,7 @@ def find_way(
     if wish.checks < 1:
         raise BadInput(f"{wish.checks} checks to look for a way are not possible; give 1 or more")
     if wish.target is not None and wish.onto is not None:
-        raise BadInput("the things can go to a placement or onto something, not both; give one")
+        raise BadInput("the parts can go to a placement or onto something, not both; give one")
     say = tell or (lambda _stage, _share, _best: None)
     began = time.monotonic()
     say("reading", 0.0, "")

@@ -63,6 +63,20 @@ def _with_kinds_of_cues(document: dict[str, Any]) -> dict[str, Any]:
 # 9: portions of runs, which have a default
 # 10: the tolerance of interference, which has a default
 # 11: the bores of meshes, which have a default
+# 12: motion laws and gears bear the names that handbooks in English have for them
+_LAWS = {"quadratic parabola": "parabolic", "simple sine": "simple harmonic", "inclined sine": "cycloidal"}
+_GEARS = {"outside": "external", "inside": "internal"}
+
+
+def _with_names_of_the_trade(document: dict[str, Any]) -> dict[str, Any]:
+    laws = [run["pacing"] for run in _records(document, "runs") if isinstance(run.get("pacing"), dict)]
+    for records, field, names in ((laws, "name", _LAWS), (_records(document, "drives"), "kind", _GEARS)):
+        for item in records:
+            if isinstance(item.get(field), str):
+                item[field] = names.get(item[field], item[field])
+    return document
+
+
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda document: document,
     2: lambda document: document,
@@ -74,6 +88,7 @@ UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     8: lambda document: document,
     9: lambda document: document,
     10: lambda document: document,
+    11: _with_names_of_the_trade,
 }
 
 

@@ -62,7 +62,7 @@ def right_distance(drive: Drive) -> float | None:
     """How far apart in mm axles must be: that of gears without clearance or correction; of a rack that of its pitch line. None
     for chains and belts, which reach as far as they are long."""
     one, two = pitch_radius(drive, drive.a), pitch_radius(drive, drive.b)
-    return {"outside": one + two, "inside": abs(one - two), "rack": one}.get(drive.kind)
+    return {"external": one + two, "internal": abs(one - two), "rack": one}.get(drive.kind)
 
 
 def across(direction: ArrayLike) -> Array:
@@ -113,7 +113,7 @@ def stand(drive: Drive, first: Array, second: Array) -> Stand:
     apart = np.linalg.norm(way, axis=1)
     toward = way / np.maximum(apart, 1e-12)[:, None]
     strand = np.zeros(len(apart))
-    if drive.kind == "inside":
+    if drive.kind == "internal":
         # both are met on the side where the smaller one lies in the ring
         toward = toward if drive.a.teeth > drive.b.teeth else -toward
         one = two = toward
@@ -127,7 +127,7 @@ def stand(drive: Drive, first: Array, second: Array) -> Stand:
         one, two = toward, -toward
     own_a = np.einsum("nji,nj->ni", first[:, :3, :3], one)
     own_b = np.einsum("nji,nj->ni", second[:, :3, :3], two)
-    sense = same * (-1.0 if drive.kind == "outside" or drive.crossed else 1.0)
+    sense = same * (-1.0 if drive.kind == "external" or drive.crossed else 1.0)
     return Stand(angles_about(drive.a.axle, own_a), angles_about(drive.b.axle, own_b), sense, apart, strand)
 
 

@@ -40,7 +40,7 @@ def _polynomial(*coefficients: float) -> Unit:
     return lambda t, order: np.asarray(ways[order](t))
 
 
-def _simple_sine(t: Array, order: int) -> Array:
+def _simple_harmonic(t: Array, order: int) -> Array:
     found: Array = (
         0.5 * (1 - np.cos(_PI * t)),
         0.5 * _PI * np.sin(_PI * t),
@@ -49,7 +49,7 @@ def _simple_sine(t: Array, order: int) -> Array:
     return found
 
 
-def _inclined_sine(t: Array, order: int) -> Array:
+def _cycloidal(t: Array, order: int) -> Array:
     found: Array = (
         t - np.sin(2 * _PI * t) / (2 * _PI),
         1 - np.cos(2 * _PI * t),
@@ -94,9 +94,9 @@ def _modified_trapezoid(t: Array, order: int) -> Array:
 
 
 LAWS: Mapping[LawName, Unit] = {
-    "quadratic parabola": _halves(_polynomial(0, 0, 2)),
-    "simple sine": _simple_sine,
-    "inclined sine": _inclined_sine,
+    "parabolic": _halves(_polynomial(0, 0, 2)),
+    "simple harmonic": _simple_harmonic,
+    "cycloidal": _cycloidal,
     "3-4-5 polynomial": _polynomial(0, 0, 0, 10, -15, 6),
     "4-5-6-7 polynomial": _polynomial(0, 0, 0, 0, 35, -84, 70, -20),
     "modified sine": _halves(_modified_sine),

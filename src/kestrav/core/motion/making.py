@@ -111,7 +111,7 @@ def add_carry(project: Project, rider: str, carrier: str, start: float, end: flo
     who, what = get(project, rider), get(project, carrier)
     if isinstance(who, Part) and (carrier in subtree(project, rider) or rider in subtree(project, carrier)):
         raise BadInput(f"“{who.name}” and “{what.name}” are parts of each other; one cannot ride with the other")
-    name = new_name(project, Carry, f"{who.name} rides with {what.name}")
+    name = new_name(project, Carry, f"{who.name} is attached to {what.name}")
     return add(project, Carry(new_id(project, Carry), name, rider, carrier, start, end))
 
 
@@ -446,7 +446,7 @@ def run_to_poses(project: Project, run_id: str) -> Project:
     assert isinstance(run, Run)
     trip = journey(project, run)
     if not np.isfinite(trip.end):
-        raise BadInput(f"“{run.name}” goes on without end or never begins; it cannot be told by key poses")
+        raise BadInput(f"“{run.name}” has no end or never starts; it cannot be told by key poses")
     pivot = rest_and_pivot(project, run.rider)[1]
     motion = Motion(project)
 

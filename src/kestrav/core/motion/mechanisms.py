@@ -29,7 +29,7 @@ from kestrav.core.motion.solids import solid_mesh
 from kestrav.core.motion.wheels import axle_of, picked_axle, take_axle
 
 Array = NDArray[np.float64]
-Kind = Literal["outside", "inside", "rack", "chain", "belt"]
+Kind = Literal["external", "internal", "rack", "chain", "belt"]
 Keeps = Literal["level", "points", "slider", "rocker"]
 
 _STANDARD = 0.03  # share by which a module read off a solid may differ from the standard one that is taken
@@ -121,7 +121,7 @@ def _measured(project: Project, meshes: Mapping[str, Mesh], drive: Drive) -> Dri
             pitch = 2 * apart / 20
         elif drive.kind == "chain":
             pitch = 2 * radii[0] * float(np.sin(np.pi / 20))
-        elif drive.kind == "inside":
+        elif drive.kind == "internal":
             pitch = 2 * apart / (20 * abs(radii[1] / radii[0] - 1)) if abs(radii[1] - radii[0]) > 1e-6 else 2.0
         else:
             pitch = 2 * apart / (20 * (1 + radii[1] / radii[0]))

@@ -37,15 +37,15 @@ def find(evidence: Evidence) -> list[Finding]:
         mends = (
             [Mend(f"Begin at {later:.2f} s", partial(update, item_id=carry.id, start=later, cue=None))] if later else []
         )
-        mends.append(Mend("Take the ride out", partial(remove, item_id=carry.id)))
+        mends.append(Mend("Delete the attachment", partial(remove, item_id=carry.id)))
         frame = evidence.frame(start)
         found.append(
             Finding(
                 rule="absent-carrier",
                 severity="warning",
                 subject=(carry.id, carry.rider, carry.carrier),
-                title=f"{get(project, carry.rider).name} rides before {get(project, carry.carrier).name} is there",
-                detail=f"{gap:,.1f} mm apart at {start:.2f} s, when the ride begins; {APART:g} mm allowed",
+                title=f"{get(project, carry.rider).name} is attached before {get(project, carry.carrier).name} is there",
+                detail=f"{gap:,.1f} mm apart at {start:.2f} s, when the attachment begins; {APART:g} mm allowed",
                 time=start,
                 value=gap,
                 unit="mm",

@@ -84,7 +84,7 @@ def _in_time(evidence: Evidence, trip: Journey, due: float) -> list[Finding]:
     passes = max(run.passes, 1)
     seconds = (due - trip.start) / passes
     if seconds > sum(h.duration for h in run.holds) + 1e-3 and run.follows is None:
-        mend = Mend(f"Take {seconds:.2f} s", partial(update, item_id=run.id, duration=seconds, speed=None))
+        mend = Mend(f"Set duration to {seconds:.2f} s", partial(update, item_id=run.id, duration=seconds, speed=None))
     also: tuple[Mend, ...] = ()
     if run.cue is None and run.follows is None and run.start - late >= 0:
         also = (Mend(f"Start at {run.start - late:.2f} s", partial(update, item_id=run.id, start=run.start - late)),)
@@ -97,7 +97,7 @@ def _in_time(evidence: Evidence, trip: Journey, due: float) -> list[Finding]:
             rule="due",
             severity="breach" if late > 0 else "warning",
             title=f"{run.name} arrives {how}",
-            detail=f"At {trip.end:.2f} s, {abs(late):.2f} s {how}; due at {due:.2f} s",
+            detail=f"At {trip.end:.2f} s, {abs(late):.2f} s {how}; required at {due:.2f} s",
             value=abs(late),
             unit="s",
             limit=allowed,
@@ -111,7 +111,7 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
     """A run that never begins, never ends though it is due, or never comes to its end."""
     project, run = evidence.project, trip.run
     if not np.isfinite(trip.start):
-        lead = "what it waits for"
+        lead = "its trigger"
         cued = run
         while cued.follows is not None:
             following = get(project, cued.follows.run)
@@ -126,8 +126,8 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
                 0.0,
                 rule="run-never-begins",
                 severity="breach",
-                title=f"{run.name} never begins",
-                detail=f"The moment of {lead} that it waits for never comes",
+                title=f"{run.name} never starts",
+                detail=f"The moment of {lead} that triggers it never occurs",
                 value=1.0,
                 unit="",
                 limit=0.0,
@@ -144,11 +144,11 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
                 rule="run-never-arrives",
                 severity="breach",
                 title=f"{run.name} never arrives",
-                detail="It goes on without end, but has a mark or a time at which it is due",
+                detail="It has no end, but has a mark or an arrival time",
                 value=1.0,
                 unit="",
                 limit=0.0,
-                mend=Mend("Go once", partial(update, item_id=run.id, passes=1)),
+                mend=Mend("Make one pass", partial(update, item_id=run.id, passes=1)),
             )
         ]
     short = trip.length - float(trip.profile.distance([trip.once])[0]) if run.follows is None else 0.0
@@ -162,7 +162,7 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
                 rule="run-stops-short",
                 severity="warning",
                 title=f"{run.name} never arrives",
-                detail=f"Its last key leaves {short:,.1f} mm of its way; {MARK:g} mm allowed",
+                detail=f"Its last key leaves {short:,.1f} mm of its path; {MARK:g} mm allowed",
                 value=short,
                 unit="mm",
                 limit=MARK,

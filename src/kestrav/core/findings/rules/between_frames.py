@@ -46,7 +46,9 @@ def _finding(evidence: Evidence, motion: Motion, stretch: Stretch, frames: tuple
         title=f"{a} {'hits' if least <= 0 else 'too close to'} {b} between frames"
         if breached
         else f"{a} and {b}: the clearance could not be shown",
-        detail=f"{spoken}, {span}" if breached else f"{spoken}; {span} they may be nearer by less than could be told",
+        detail=f"{spoken}, {span}"
+        if breached
+        else f"{spoken}; {span} they may be closer by less than could be resolved",
         value=least,
         unit="mm",
         limit=stretch.required,

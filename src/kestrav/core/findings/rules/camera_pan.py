@@ -43,9 +43,9 @@ def _fast(evidence: Evidence, shot: Shot, judged: Judged, limit: float) -> list[
     def goal(at: Judged) -> float:
         return limit - float(at.crossing.min())
 
-    ways = [Way(f"Take {factor:.2f} times as long", partial(slower, camera_id=camera.id, factor=factor))]
+    ways = [Way(f"Set duration to {factor:.2f} times", partial(slower, camera_id=camera.id, factor=factor))]
     lags = [
-        Way(f"Follow softly, {lag:g} s behind", partial(update, item_id=camera.id, aim_lag=lag))
+        Way(f"Follow with lag, {lag:g} s behind", partial(update, item_id=camera.id, aim_lag=lag))
         for lag in _LAGS
         if lag > camera.aim_lag
     ]
@@ -61,7 +61,7 @@ def _fast(evidence: Evidence, shot: Shot, judged: Judged, limit: float) -> list[
             severity="warning",
             title=f"{camera.name} pans too fast",
             detail=f"What it looks at would cross the frame in {crossing[worst]:.1f} s at {judged.times[worst]:.2f} s, "
-            f"{limit:g} s asked; it turns by {judged.pan_rate[worst]:.1f} °/s; {lasting(judged, faulty)}",
+            f"{limit:g} s required; it turns by {judged.pan_rate[worst]:.1f} °/s; {lasting(judged, faulty)}",
             value=float(crossing[worst]),
             unit="s",
             limit=limit,

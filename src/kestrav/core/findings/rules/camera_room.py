@@ -102,7 +102,7 @@ def _near(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             rule="camera-near",
             severity="warning",
             title=f"{judged.camera.name} {'walks' if walks else 'comes'} too near to {part.name}",
-            detail=f"{distance[worst]:,.0f} mm at {judged.times[worst]:.2f} s, {limit:,.0f} asked; "
+            detail=f"{distance[worst]:,.0f} mm at {judged.times[worst]:.2f} s, {limit:,.0f} required; "
             f"{lasting(judged, faulty)}",
             value=float(distance[worst]),
             unit="mm",

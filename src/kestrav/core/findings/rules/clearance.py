@@ -123,7 +123,7 @@ def _mends_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Mend, ...]]:
     waited = delayed(project, meshes, run.id, breaches[0], evidence.renewed)
     if waited is not None:
         edit = partial(later, run_id=run.id, seconds=waited[1])
-        mends.append(Mend("Delay the run", edit, detail=f"{run.name} begins {waited[1]:.2f} s later"))
+        mends.append(Mend("Delay the run", edit, detail=f"{run.name} starts {waited[1]:.2f} s later"))
     return why, tuple(mends)
 
 

@@ -29,7 +29,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="s",
                 limit=limit,
                 intervals=(frames,),
-                mend=Mend(f"Take {last - first:.2f} s out", partial(without_span, first=first, last=last)),
+                mend=Mend(f"Cut {last - first:.2f} s", partial(without_span, first=first, last=last)),
             )
         )
     return found

@@ -61,7 +61,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 severity="note",
                 subject=(run.id,),
                 title=f"{name_of(project, run.rider)} travels {how}",
-                detail=f"Its front looks {angle:.0f}° away from its way, {SIDEWAYS:g}° allowed",
+                detail=f"Its front points {angle:.0f}° away from its direction of travel, {SIDEWAYS:g}° allowed",
                 time=float(evidence.times[frame]),
                 value=angle,
                 unit="°",

@@ -45,7 +45,7 @@ def find(evidence: Evidence) -> list[Finding]:
         worst = int(np.argmax(np.abs(gap)))
         if abs(gap[worst]) <= limit:
             continue
-        how = "floats above" if gap[worst] > 0 else "is sunk into"
+        how = "floats above" if gap[worst] > 0 else "sinks into"
         time = float(times[worst])
         frame = evidence.frame(time)
         below = places[worst].copy()
@@ -82,7 +82,7 @@ def _mend(run: Run, largest: float, worst: float) -> Mend:
     """Riding on the ground, on the middle of its underside; where it does so already, within a longer reach."""
     reach = max(300.0, 2.0 * largest)
     if run.ground is None:
-        return Mend("Ride on the ground", partial(_onto_ground, run_id=run.id, ground=Ground(reach), offset=None))
+        return Mend("Follow the ground", partial(_onto_ground, run_id=run.id, ground=Ground(reach), offset=None))
     level = (*run.offset[:2], 0.0)
     longer = Ground(max(run.ground.reach, reach), run.ground.tilted)
     label = "Sit on the ground" if abs(worst) < run.ground.reach else f"Look for the ground within {reach:,.0f} mm"

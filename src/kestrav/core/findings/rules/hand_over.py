@@ -73,7 +73,7 @@ def _overlap(evidence: Evidence, thing: str, one: Leg, two: Leg) -> Finding:
         rule="overlap",
         severity="breach",
         title=f"{one.item.name} and {two.item.name} overlap",
-        detail=f"Both move {get(project, thing).name} for {both:.2f} s from {two.start:.2f} s on; one at a time can",
+        detail=f"Both move {get(project, thing).name} for {both:.2f} s from {two.start:.2f} s on; only one motion at a time can",
         value=both,
         unit="s",
         limit=0.0,
@@ -133,7 +133,7 @@ def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]
                 after[:3, 3],
                 rule="turn-at-once",
                 severity="warning",
-                title=f"{name} turns at once",
+                title=f"{name} changes orientation at once",
                 detail=f"{angle:.1f}° at {two.start:.2f} s, between {pair}; {ANGLE:g}° allowed",
                 value=angle,
                 unit="°",
@@ -184,7 +184,8 @@ def _let_go(evidence: Evidence, thing: str, legs: list[Leg], k: int) -> Iterator
             if ends or leg.item.end is None or still < leg.item.end:
                 verb = "End" if ends else "Start"
                 mend = Mend(
-                    f"{verb} the ride at {still:.2f} s, when it stands", partial(update, item_id=leg.item.id, **field)
+                    f"{verb} the attachment at {still:.2f} s, when it stands",
+                    partial(update, item_id=leg.item.id, **field),
                 )
         yield at_moment(
             evidence,

@@ -63,9 +63,9 @@ def _fitting(project: Project, source: str, size: float) -> list[tuple[str, floa
 
 def _mend(unit: str, larger: float, part_ids: list[str], size: float) -> Mend:
     return Mend(
-        f"Take it for {unit}: {show_size(size * larger)}",
+        f"Change unit to {unit}: {show_size(size * larger)}",
         partial(_larger, part_ids=tuple(part_ids), factor=larger),
-        detail=f"{show_size(size * larger)} over all instead of {show_size(size)}",
+        detail=f"{show_size(size * larger)} overall instead of {show_size(size)}",
         with_meshes=partial(in_other_unit, part_ids=tuple(part_ids), factor=larger),
     )
 
@@ -83,7 +83,7 @@ def _finding(part: Part, name: str, size: float, limit: float, box: NDArray[np.f
         severity="warning",
         subject=(part.id,),
         title=f"{name} is {'very small' if size < limit else 'very large'}",
-        detail=f"{show_size(size)} over all; the file may be in another unit",
+        detail=f"{show_size(size)} overall; the file may be in another unit",
         time=0.0,
         value=size,
         unit="mm",

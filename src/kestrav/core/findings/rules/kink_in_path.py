@@ -46,7 +46,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 severity="note",
                 subject=(path.id,),
                 title=f"Kink in {path.name}",
-                detail=f"{angle:.0f}° at {station:,.0f} mm{others}; what follows it turns at once there",
+                detail=f"{angle:.0f}° at {station:,.0f} mm{others}; what follows it changes orientation at once there",
                 time=time,
                 value=angle,
                 unit="°",

@@ -37,7 +37,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 rule="leftover-scale",
                 severity="warning",
                 subject=(mover,),
-                title=f"{part.name} carries a leftover scale",
+                title=f"{part.name} has a leftover scale",
                 detail=f"{len(scaled)} of its parts are scaled, {scaled[0].name} by {worst:g}",
                 time=0.0,
                 value=worst,

@@ -49,7 +49,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="°",
                 limit=ALLOWED,
                 place=point(pivot),
-                mend=Mend("Square its axes", partial(square_axes, part_id=mover)),
+                mend=Mend("Square the axes", partial(square_axes, part_id=mover)),
             )
         )
     return found

@@ -72,14 +72,14 @@ def _mends(evidence: Evidence, rider: str, before: float, after: float) -> list[
     wanted: list[Mend] = []
     if isinstance(heading, AlongHeading) and heading.stance != "free":
         free = msgspec.structs.replace(heading, stance="free")
-        wanted.append(Mend("Carry it with the least rotation", partial(update, item_id=run.id, heading=free)))
+        wanted.append(Mend("Use least rotation", partial(update, item_id=run.id, heading=free)))
     stations = trip.stations([before, after])
     low, high = float(stations.min()) - 1e-6, float(stations.max()) + 1e-6
     kinks = trip.path.curve.kink_stations
     for kink in kinks[(kinks >= low) & (kinks <= high)].tolist():
         wanted += kink_mends(project, run.path, kink)
     slower = _SLOWER * trip.once
-    wanted.append(Mend(f"Take {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)))
+    wanted.append(Mend(f"Set duration to {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)))
     wanted.append(Mend("Keep its rotation at rest", partial(update, item_id=run.id, heading=FixedHeading())))
     return [mend for mend in wanted if not _flips(evidence, mend, rider)]
 

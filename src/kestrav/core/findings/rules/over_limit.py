@@ -46,7 +46,9 @@ def find(evidence: Evidence) -> list[Finding]:
                     float(speeds.max()),
                     "mm/s",
                     settings.speed_limit,
-                    Mend(f"Take {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)),
+                    Mend(
+                        f"Set duration to {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)
+                    ),
                 )
             )
         if settings.acceleration_limit > 0:
@@ -82,7 +84,7 @@ def _accelerations(evidence: Evidence, run: Run, trip: Journey, times: np.ndarra
             evidence,
             trip,
             "abrupt",
-            f"{run.name} gathers or loses speed too fast",
+            f"{run.name} accelerates or brakes too hard",
             f"{along.max():,.0f} mm/s² at {times[worst]:.2f} s, {limit:,.0f} allowed",
             float(times[worst]),
             float(along.max()),
@@ -140,7 +142,9 @@ def _slowed(run: Run, trip: Journey, over: float) -> Mend:
             None if pacing.start_time is None else pacing.start_time * stretch,
             None if pacing.stop_time is None else pacing.stop_time * stretch,
         )
-    return Mend(f"Take {seconds:.2f} s", partial(update, item_id=run.id, duration=seconds, speed=None, pacing=pacing))
+    return Mend(
+        f"Set duration to {seconds:.2f} s", partial(update, item_id=run.id, duration=seconds, speed=None, pacing=pacing)
+    )
 
 
 def _finding(

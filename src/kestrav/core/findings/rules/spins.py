@@ -48,7 +48,7 @@ def _of(evidence: Evidence, spin: Spin) -> Iterator[Finding]:
             spin,
             start,
             rule="spin-off-axle",
-            title=f"{spin.name}: it turns beside its axle",
+            title=f"{spin.name}: it rotates off its axis",
             detail=f"{away:,.1f} mm beside its cylinder's axis; {OFF_AXLE:g} mm allowed",
             value=away,
             unit="mm",
@@ -76,7 +76,7 @@ def _as_a_wheel(evidence: Evidence, spin: Spin, axle: Axle, radius: float) -> It
     wrong = (np.diff(turned) * rolls < 0) & (np.abs(rolls) > 1e-9)
     slip = radius * float(off.sum())
     way = float(np.abs(np.diff(track.way)).sum())
-    mend = Mend("Let it roll instead", partial(_roll_instead, spin_id=spin.id, axle=axle, radius=radius))
+    mend = Mend("Use a wheel instead", partial(_roll_instead, spin_id=spin.id, axle=axle, radius=radius))
     if wrong.any():
         moment = float(grid[int(np.argmax(wrong))])
         yield _finding(
@@ -99,7 +99,7 @@ def _as_a_wheel(evidence: Evidence, spin: Spin, axle: Axle, radius: float) -> It
             float(grid[int(np.argmax(off))]),
             rule="spin-slip",
             title=f"{spin.name} and slips",
-            detail=f"By {slip:,.0f} mm on {way:,.0f} mm of way; {max(SLIP * way, 1.0):,.1f} mm allowed",
+            detail=f"By {slip:,.0f} mm on {way:,.0f} mm of travel; {max(SLIP * way, 1.0):,.1f} mm allowed",
             value=slip,
             unit="mm",
             limit=max(SLIP * way, 1.0),

@@ -152,7 +152,7 @@ def _beyond(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
                 evidence, shot, judged, cut, framed.margin, worst, "subject-cut", "warning",
                 "is cut by the frame" if limit <= 0 else "comes too near to the frame’s edge",
                 f"{-100 * framed.margin[worst]:.0f} % of the frame beyond its edge" if framed.margin[worst] < 0
-                else f"{100 * framed.margin[worst]:.1f} % from its edge, {100 * limit:g} asked",
+                else f"{100 * framed.margin[worst]:.1f} % from its edge, {100 * limit:g} required",
                 limit, cut_goal, _fits(judged, worst), widens(judged),
             )
         )  # fmt: skip
@@ -176,7 +176,7 @@ def _sizes(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
         found.append(
             _finding(
                 evidence, shot, judged, small, framed.size, worst, "subject-small", "warning", "is too small in the frame",
-                f"{100 * framed.size[worst]:.1f} % of the frame’s height, {100 * limits.least:g} asked",
+                f"{100 * framed.size[worst]:.1f} % of the frame’s height, {100 * limits.least:g} required",
                 limits.least, small_goal, _fits(judged, worst),
                 *_kept(judged, 1.1 * limits.least),
             )

@@ -75,7 +75,7 @@ def _hidden(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             rule="subject-hidden",
             severity="warning",
             title=f"{name_of(project, thing)} is hidden{names}",
-            detail=f"{visible[worst]:.0%} of it visible at {judged.times[worst]:.2f} s, {limit:.0%} asked; "
+            detail=f"{visible[worst]:.0%} of it visible at {judged.times[worst]:.2f} s, {limit:.0%} required; "
             f"{lasting(judged, faulty)}, {judged.camera.name}",
             value=100 * float(visible[worst]),
             unit="%",

@@ -35,7 +35,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     rule="subject-missing",
                     severity="warning",
                     title=f"{name_of(evidence.project, thing)} is not shown",
-                    detail=f"{camera.name} is to picture it, but it is hidden or has no geometry",
+                    detail=f"{camera.name} has this part as its subject, but the part is hidden or has no geometry",
                     value=0.0,
                     unit="",
                     limit=1.0,
@@ -58,11 +58,11 @@ def find(evidence: Evidence) -> list[Finding]:
                     rule="aim-at-itself",
                     severity="breach",
                     title=f"{camera.name} stands at what it looks at",
-                    detail=f"So it has no direction to look in, at {judged.times[np.argmax(at)]:.2f} s; {lasting(judged, at)}",
+                    detail=f"The view has no direction, at {judged.times[np.argmax(at)]:.2f} s; {lasting(judged, at)}",
                     value=0.0,
                     unit="mm",
                     limit=AT,
-                    mend=Mend("Look along its way", partial(update, item_id=camera.id, aim=AlongAim())),
+                    mend=Mend("Look along its path", partial(update, item_id=camera.id, aim=AlongAim())),
                 )
             )
     return found

@@ -26,13 +26,15 @@ def find(evidence: Evidence) -> list[Finding]:
                 severity="warning",
                 subject=(path.id,),
                 title=f"{name_of(project, shape.part)} was replaced under {path.name}",
-                detail="The path lies where the old surface was",
+                detail="The path follows the old surface",
                 time=moment(project, path.id, 0.0),
                 value=1.0,
                 unit="",
                 limit=0.0,
                 place=point(path_curve(path).curve.position([0.0])[0]),
-                mend=Mend("Lay it onto the new surface", partial(reshaped, meshes=evidence.meshes, path_id=path.id)),
+                mend=Mend(
+                    "Project the path onto the new surface", partial(reshaped, meshes=evidence.meshes, path_id=path.id)
+                ),
             )
         )
     return found

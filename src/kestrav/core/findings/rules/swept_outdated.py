@@ -25,7 +25,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 rule="swept-outdated",
                 severity="warning",
                 title=f"{part.name} is out of date",
-                detail=f"“{get(project, swept.thing).name}” moves otherwise now; work it out again on its card",
+                detail=f"“{get(project, swept.thing).name}” moves differently now; recompute the swept volume on its card",
                 value=swept.end - swept.start,
                 unit="s",
                 limit=0.0,

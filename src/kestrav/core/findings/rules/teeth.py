@@ -66,7 +66,7 @@ def _of(evidence: Evidence, drive: Drive, side: str | None) -> Iterator[Finding]
             value=float(error[worst]),
             unit="",
             limit=MESH,
-            mend=Mend("Bring them into mesh", mesh),
+            mend=Mend("Mesh the gears", mesh),
         )
 
 
@@ -74,7 +74,7 @@ def _hardly(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
     """A drive that goes on by less than a tooth, so that its teeth say nothing."""
     if not toothed(drive):
         return
-    tooth = np.pi * drive.pitch if drive.kind in ("outside", "inside", "rack") else drive.pitch
+    tooth = np.pi * drive.pitch if drive.kind in ("external", "internal", "rack") else drive.pitch
     way = float(np.ptp(ways_rolled(evidence.project, drive, evidence.times)))
     if not 1e-6 < way < tooth:
         return
@@ -84,7 +84,7 @@ def _hardly(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
         0.0,
         rule="drive-less-than-a-tooth",
         severity="note",
-        title=f"{drive.name} goes on by less than a tooth",
+        title=f"{drive.name} moves by less than a tooth",
         detail=f"By {way:,.2f} mm in all, and a tooth is {tooth:,.2f} mm",
         value=way,
         unit="mm",
@@ -122,7 +122,7 @@ def _against(evidence: Evidence, drive: Drive) -> Finding | None:
         rule="drive-wrong-sense" if wrong else "drive-ratio",
         severity="breach",
         title=f"{drive.name} {how}",
-        detail=f"Both are turned by something else, and are {amount:,.1f} {unit_} off in all",
+        detail=f"Both are driven by other motions and are {amount:,.1f} {unit_} off in all",
         value=amount,
         unit=unit_,
         limit=0.0,
@@ -139,7 +139,7 @@ def _distance(evidence: Evidence, drive: Drive, wanted: float) -> Iterator[Findi
     teeth = (
         drive.a.teeth
         if drive.kind == "rack"
-        else abs(drive.a.teeth + drive.b.teeth * (1 if drive.kind == "outside" else -1))
+        else abs(drive.a.teeth + drive.b.teeth * (1 if drive.kind == "external" else -1))
     )
     module = 2 * apart / max(teeth, 1)
     mends = [
@@ -148,7 +148,7 @@ def _distance(evidence: Evidence, drive: Drive, wanted: float) -> Iterator[Findi
             partial(_at_distance, drive=drive, wanted=wanted),
         ),
         Mend(
-            f"Take {module:.4g} mm as the module",
+            f"Set module to {module:.4g} mm",
             partial(set_drive, meshes=evidence.meshes, drive_id=drive.id, pitch=module),
         ),
     ]
@@ -223,7 +223,7 @@ def _off_axle(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
             0.0,
             rule="drive-off-axle",
             severity="warning",
-            title=f"{drive.name}: {get(evidence.project, end.part).name} turns beside its axle",
+            title=f"{drive.name}: {get(evidence.project, end.part).name} rotates off its axis",
             detail=f"{away:,.1f} mm beside its cylinder's axis; {OFF_AXLE:g} mm allowed",
             value=away,
             unit="mm",

@@ -84,16 +84,16 @@ def _uncued(evidence: Evidence, touch: Touch, striker: str, struck: str, item: _
         rule="uncued",
         severity="warning",
         subject=(item.id, struck, striker),
-        title=f"{item.name} does not begin by the contact",
+        title=f"{item.name} is not triggered by the contact",
         detail=f"{get(project, striker).name} touches {get(project, struck).name} at {touch.time:.3f} s, at "
-        f"{touch.speed:,.0f} mm/s; it begins {abs(start - touch.time):.3f} s {early}",
+        f"{touch.speed:,.0f} mm/s; it starts {abs(start - touch.time):.3f} s {early}",
         time=touch.time,
         value=abs(start - touch.time),
         unit="s",
         limit=0.0,
         intervals=((frame, frame),),
         place=touch.place,
-        mend=Mend("Begin by the contact", partial(update, item_id=item.id, cue=cue)),
+        mend=Mend("Use the contact as trigger", partial(update, item_id=item.id, cue=cue)),
     )
 
 
@@ -104,8 +104,8 @@ def _never(evidence: Evidence, item: Poses | Carry | Spin) -> Finding:
         rule="never-begins",
         severity="breach",
         subject=(item.id, item.part if isinstance(item, Spin) else item.rider),
-        title=f"{item.name} never begins",
-        detail=f"The moment of {awaited(project, item.cue)} that it waits for never comes",
+        title=f"{item.name} never starts",
+        detail=f"The moment of {awaited(project, item.cue)} that triggers it never occurs",
         time=0.0,
         value=1.0,
         unit="",

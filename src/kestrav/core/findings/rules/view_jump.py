@@ -32,7 +32,10 @@ def find(evidence: Evidence) -> list[Finding]:
         faulty = np.zeros(len(judged.times), bool)
         faulty[worst : worst + 2] = True
         lags = [
-            Way(f"Follow softly, {lag:g} s behind", partial(update, item_id=judged.camera.id, lag=lag, aim_lag=lag / 2))
+            Way(
+                f"Follow with lag, {lag:g} s behind",
+                partial(update, item_id=judged.camera.id, lag=lag, aim_lag=lag / 2),
+            )
             for lag in _LAGS
         ]
         offered = mends(judged, _goal, lags)

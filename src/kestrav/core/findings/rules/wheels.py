@@ -48,7 +48,7 @@ def _of(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
     if forward < ALONG * gone:
         mend = None
         if exact is not None and exact[0] != roll.axle:
-            mend = Mend("Take its axle from its cylinder", partial(update, item_id=roll.id, axle=exact[0]))
+            mend = Mend("Take the axle from the CAD cylinder", partial(update, item_id=roll.id, axle=exact[0]))
         yield _finding(
             evidence,
             roll,
@@ -74,7 +74,7 @@ def _of(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
             rule="wheel-slip",
             severity="warning",
             title=f"{roll.name} slips",
-            detail=f"By {slip:,.1f} mm on {forward:,.0f} mm of way ({roll.slip:+.2%}); {SLIP:g} mm allowed",
+            detail=f"By {slip:,.1f} mm on {forward:,.0f} mm of travel ({roll.slip:+.2%}); {SLIP:g} mm allowed",
             value=slip,
             unit="mm",
             limit=SLIP,
@@ -89,7 +89,7 @@ def _of(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
             path.centre[0],
             rule="wheel-dragged",
             severity="note",
-            title=f"{roll.name} is dragged across",
+            title=f"{roll.name} is dragged sideways",
             detail=f"By {dragged:,.0f} of {gone:,.0f} mm; {DRAGGED:.0%} allowed. A castor that swivels would roll",
             value=dragged,
             unit="mm",
@@ -119,7 +119,7 @@ def _off(evidence: Evidence, roll: Roll, rolling: Rolling, time: float, axle: Ax
             rolling.path.centre[0],
             rule="wheel-off-axle",
             severity="warning",
-            title=f"{roll.name} turns beside its axle",
+            title=f"{roll.name} rotates off its axis",
             detail=f"{away:,.1f} mm beside its cylinder's axis; {OFF_AXLE:g} mm allowed",
             value=away,
             unit="mm",
