@@ -32,7 +32,7 @@ def _sensible(value: float | None) -> float | None:
     raise typer.BadParameter(f"{value:g} is not a number that can be worked with; give one within ±{FARTHEST:,.0f}")
 
 
-Force = Annotated[bool, typer.Option("--force", help="Overwrite what is there.")]
+Force = Annotated[bool, typer.Option("--force", help="Overwrite existing files.")]
 
 
 def _print(data: dict[str, Any], text: str, as_json: bool) -> None:
@@ -45,9 +45,10 @@ def new(
     files: Annotated[list[Path], typer.Argument(help="Product files; “kestrav info” reads the same kinds.")],
     unit: Annotated[str | None, typer.Option(help="Unit of OBJ, STL, PLY and OFF files: mm, cm, m, in or ft.")] = None,
     tolerance: Annotated[
-        float | None, typer.Option(callback=_sensible, help="mm between curved CAD faces and their facets.")
+        float | None,
+        typer.Option(callback=_sensible, help="Greatest distance in mm between curved CAD faces and their facets."),
     ] = None,
-    up: Annotated[str | None, typer.Option(help="Upward axis of mesh files: x, y or z.")] = None,
+    up: Annotated[str | None, typer.Option(help="Up axis of mesh files: x, y or z.")] = None,
     as_json: Json = False,
     force: Force = False,
 ) -> None:
@@ -100,10 +101,10 @@ def info(
     contacts: Annotated[
         bool,
         typer.Option(
-            "--contacts", help="Say which parts of a project touch, fit or interfere at rest, and by how much."
+            "--contacts", help="List the parts of a project that touch, fit or interfere at rest, and by how much."
         ),
     ] = False,
-    out: Annotated[Path | None, typer.Option("-o", "--out", help="Where to write the contacts, as CSV.")] = None,
+    out: Annotated[Path | None, typer.Option("-o", "--out", help="CSV file for the contacts.")] = None,
     as_json: Json = False,
     force: Force = False,
 ) -> None:
@@ -140,18 +141,20 @@ def check(
     pair: Annotated[
         list[str] | None,
         typer.Option(
-            help="“THING:THING=MM”, what is required of two things by name or id, or “THING=MM” of one and the rest; “=off” does not "
-            "check them. May be given again and again."
+            help="“PART:PART=MM”, the clearance required between two parts by name or id, or “PART=MM” between one and the rest; "
+            "“=off” excludes them. May be given more than once."
         ),
     ] = None,
     only_pairs: Annotated[bool, typer.Option("--only-pairs", help="Check the given pairs only.")] = False,
     span: Annotated[str | None, typer.Option(help="First and last time in s, as 1.5:4.")] = None,
     certify: Annotated[
-        bool, typer.Option(help="Show that the clearance holds between the frames too, or where it could not be shown.")
+        bool, typer.Option(help="Prove the clearance between the frames too, or tell where that fails.")
     ] = True,
     out: Annotated[
         Path | None,
-        typer.Option("-o", "--out", help="A report (.html), or the table of breaches (.csv; the frames beside it)."),
+        typer.Option(
+            "-o", "--out", help="A report (.html), or the table of breaches (.csv, with the frames beside it)."
+        ),
     ] = None,
     as_json: Json = False,
     force: Force = False,
@@ -194,64 +197,66 @@ def check(
 @app.command()
 def extract(
     project: Annotated[Path, typer.Argument(help="The project.")],
-    parts: Annotated[list[str], typer.Argument(help="Names or ids of what is to be taken out, together.")],
+    parts: Annotated[list[str], typer.Argument(help="Names or ids of the parts to extract, together.")],
     required: Annotated[
         float | None, typer.Option(callback=_sensible, help="Required clearance in mm, instead of the project's.")
     ] = None,
-    upright: Annotated[bool, typer.Option(help="Do not turn it at all.")] = False,
+    upright: Annotated[bool, typer.Option(help="Keep the parts' orientation.")] = False,
     tilt: Annotated[
-        float | None, typer.Option(callback=_sensible, help="How far its upright may lean, in degrees.")
+        float | None, typer.Option(callback=_sensible, help="Greatest tilt from upright, in degrees.")
     ] = None,
     direction: Annotated[
         list[str] | None,
-        typer.Option(help="A direction it may be pulled along, as +x, -y or 1,0,2; may be given again."),
+        typer.Option(help="An allowed direction, as +x, -y or 1,0,2; may be given more than once."),
     ] = None,
     room: Annotated[
-        str | None, typer.Option(help="Bounds it must stay within, in mm: x,y,z:x,y,z, lowest and highest corner.")
+        str | None, typer.Option(help="Bounds to stay within, in mm: x,y,z:x,y,z, lowest and highest corner.")
     ] = None,
     to: Annotated[
-        str | None, typer.Option(help="Where its pivot is to go, in mm: x,y,z (turned as it stands).")
+        str | None, typer.Option(help="Destination of the pivot, in mm: x,y,z (orientation as at rest).")
     ] = None,
-    onto: Annotated[str | None, typer.Option(help="What it is to be set down onto, by name or id.")] = None,
+    onto: Annotated[str | None, typer.Option(help="Part to set down onto, by name or id.")] = None,
     aside: Annotated[
-        list[str] | None, typer.Option(help="What may be taken away first if it blocks; may be given again.")
+        list[str] | None,
+        typer.Option(help="A part that may be removed first if it blocks; may be given more than once."),
     ] = None,
     margin: Annotated[
         float | None,
         typer.Option(
             callback=_sensible,
-            help="How far beyond what held it a part is out, in mm; so that it can be seen if not given.",
+            help="Distance in mm beyond the surroundings at which a part counts as out; a quarter of its size if not given.",
         ),
     ] = None,
     deeper: Annotated[
         float,
-        typer.Option(
-            callback=_sensible, help="By how much in mm parts in contact may get deeper on the way, as snap fits do."
-        ),
+        typer.Option(callback=_sensible, help="Allowed increase of interference in mm on the way, as in snap fits."),
     ] = 0.0,
     checks: Annotated[
         int,
-        typer.Option(help="How many distances to look at in each stage; with the seed, all that the answer hangs on."),
+        typer.Option(
+            help="Number of distances that each search stage measures; with the seed, this alone determines the result."
+        ),
     ] = 200_000,
     seconds: Annotated[
         float,
-        typer.Option(callback=_sensible, help="How long each stage may take at most; what this cuts off is said."),
+        typer.Option(
+            callback=_sensible,
+            help="Greatest duration of each search stage in s; a stage that is cut short is reported.",
+        ),
     ] = 600.0,
-    seed: Annotated[int, typer.Option(help="Of the planning, so that it can be repeated.")] = 1,
+    seed: Annotated[int, typer.Option(help="Seed of the planner, for repeatable results.")] = 1,
     order: Annotated[
         bool,
-        typer.Option(
-            help="Take the parts, or all of one assembly, out one after another in the order in which they can."
-        ),
+        typer.Option(help="Find the disassembly sequence of the parts, or of all in one assembly."),
     ] = False,
     together: Annotated[
-        bool, typer.Option(help="With --order: the runs put it together instead of taking it apart.")
+        bool, typer.Option(help="With --order: make runs that assemble instead of disassemble.")
     ] = False,
     speed: Annotated[
         float | None, typer.Option(callback=_sensible, help="With --order: speed of the runs in mm/s.")
     ] = None,
     out: Annotated[
-        Path | None, typer.Option("-o", "--out", help="The project with the way as a path and a run.")
+        Path | None, typer.Option("-o", "--out", help="Project to write, with the extraction path and its run.")
     ] = None,
     as_json: Json = False,
     force: Force = False,
@@ -351,10 +356,10 @@ def render(
         str | None, typer.Option(help="#rrggbb, #rrggbb:#rrggbb from below to above, or clear.")
     ] = None,
     span: Annotated[str | None, typer.Option(help="First and last time in s of one shot, as 1.5:4.")] = None,
-    alpha: Annotated[bool, typer.Option("--alpha", help="Leave the background out.")] = False,
-    codec: Annotated[str, typer.Option(help="Of an .mp4: h264 or av1.")] = "h264",
-    resume: Annotated[bool, typer.Option("--resume", help="Go on from the frames of an earlier try.")] = False,
-    processes: Annotated[int | None, typer.Option(help="How many work at it; one for each core if not given.")] = None,
+    alpha: Annotated[bool, typer.Option("--alpha", help="Transparent background.")] = False,
+    codec: Annotated[str, typer.Option(help="Codec of an .mp4: h264 or av1.")] = "h264",
+    resume: Annotated[bool, typer.Option("--resume", help="Continue from the frames of an earlier attempt.")] = False,
+    processes: Annotated[int | None, typer.Option(help="Number of processes; one per core if not given.")] = None,
     cluster: Annotated[
         str | None, typer.Option(help="Address of a dask.distributed scheduler, whose workers make the frames.")
     ] = None,
@@ -440,7 +445,7 @@ def export(
         ),
     ],
     tolerance: Annotated[
-        float, typer.Option(callback=_sensible, help="mm that parts may be off between the keys of a .glb.")
+        float, typer.Option(callback=_sensible, help="Greatest error in mm between the keys of a .glb.")
     ] = 0.05,
     as_json: Json = False,
     force: Force = False,

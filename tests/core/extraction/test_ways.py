@@ -1,6 +1,7 @@
 """Ways out of assemblies, against what their geometry says."""
 
 import dataclasses
+import itertools
 import subprocess
 import sys
 import time
@@ -16,8 +17,8 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import FixedHeading, Part, Placement, Project, Settings
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.poses import Pose, pose
-from kestrav.core.extraction.problem import problem_of
-from kestrav.core.extraction.pulls import directions, least_blockers, straight_pulls
+from kestrav.core.extraction.problem import Budget, problem_of
+from kestrav.core.extraction.pulls import directions, least_blockers, legged_pull, straight_pulls
 from kestrav.core.extraction.taking_apart import order_of
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way, find_way
 from kestrav.core.geometry.meshes import mesh
@@ -139,6 +140,21 @@ def test_two_legs_where_no_straight_pull_serves():
     assert "0 free" in way.tried[0] and len(way.poses) >= 3
     done = add_way(made, ["block"], way)
     assert certify(done, meshes).standing == "certified"
+
+
+def test_what_pulls_in_legs_have_found_is_kept_when_their_budget_is_spent():
+    made, meshes = l_channel()
+    problem = problem_of(made, meshes, ["block"])
+    axes = [*np.eye(3), *-np.eye(3)]
+    whole = legged_pull(problem, axes, 2)
+    assert whole is not None and problem.measured > 0
+    for checks in (1, problem.measured // 2, 10 * problem.measured):
+        own = problem_of(made, meshes, ["block"])
+        found = legged_pull(own, axes, 2, None, Budget(own, checks, 600.0))
+        # no way, or one that is free, and with enough the same one
+        assert found is None or all(own.free_between(a, b)[0] for a, b in itertools.pairwise(found))
+        assert own.measured < problem.measured + 2000
+    assert found == whole
 
 
 def slot():
