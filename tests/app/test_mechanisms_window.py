@@ -177,9 +177,9 @@ def test_contacts_are_listed_gone_to_and_start_things(make_hand, monkeypatch):
     # live: where the ram is slower the touch is later
     session.edit("Slower", lambda p: edits.update(p, "run-1", duration=2.0))
     assert session.project.poses[0].cue.time == pytest.approx(2 * told, abs=1e-4)
-    hand.choose("Start", "")
+    hand.choose("Trigger", "")
     assert session.project.poses[0].cue is None
-    hand.choose("Start", "contact")
+    hand.choose("Trigger", "contact")
     assert session.project.poses[0].cue.time == pytest.approx(2 * told, abs=1e-4)
     window.card.show_checks()
     assert "has changed" in hand.said()

@@ -438,7 +438,7 @@ def test_rides_and_lights_are_added_and_edited(hand_of, asked):
     assert "is attached to" in hand.said()
     hand.type_in("To", "2.5")
     assert hand.session.project.carries[0].end == 2.5
-    hand.choose("Start", "run-1")
+    hand.choose("Trigger", "run-1")
     hand.choose("Event", "way")
     hand.type_in("Station", "25")
     assert hand.session.project.carries[0].cue == Cue("run-1", "way", 0.25)
@@ -469,11 +469,11 @@ def test_what_a_run_goes_with_is_chosen_in_its_card(hand_of):
     card = hand.window.card
     hand.session.select("run-2")
     card.show_run_tab("Links")
-    hand.choose("Start", "run-1")
+    hand.choose("Trigger", "run-1")
     assert run_of(hand, 1).cue == Cue("run-1")
     hand.type_in("Delay", "0.5")
     assert journey(hand.session.project, run_of(hand, 1)).start == 3.5
-    hand.choose("Start", "")
+    hand.choose("Trigger", "")
     hand.choose("Follow", "run-1")
     hand.type_in("Distance behind", "12 cm")
     assert run_of(hand, 1).follows == Following("run-1", 120.0)

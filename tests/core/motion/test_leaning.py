@@ -73,7 +73,7 @@ def test_keys_of_lean_are_kept_and_held_outside():
     assert pose[:, 2] == pytest.approx([0, np.sin(np.radians(20)), np.cos(np.radians(20))])
     with pytest.raises(BadInput, match="go forward"):
         project(straight((0, 0, 0), (1000, 0, 0)), lean=Lean((LeanKey(0.6, 0.0), LeanKey(0.2, 20.0))))
-    with pytest.raises(BadInput, match="limit of lean"):
+    with pytest.raises(BadInput, match="bank limit"):
         project(straight((0, 0, 0), (1000, 0, 0)), lean=Lean(limit=95.0))
 
 

@@ -61,7 +61,7 @@ class Rows:
         project, form, cue = self.session.shown, self.form, item.cue
         runs = [(r.id, r.name) for r in project.runs if r.id != item.id]
         form.choice(
-            "Start",
+            "Trigger",
             [("", "at a time"), (_CONTACT, "at a contact"), *runs],
             _CONTACT if isinstance(cue, ContactCue) else cue.run if cue is not None else "",
             lambda v: self._set(item.id, "Trigger", cue=self._cue_of(item, v)),

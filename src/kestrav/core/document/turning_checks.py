@@ -82,7 +82,7 @@ def _check_drive(label: str, item: Drive) -> None:
             raise BadInput(f"{label} has an end of {end.teeth} teeth; give up to {MOST_TEETH}")
     if _has_teeth(item):
         positive(
-            f"{label}: its {'module' if item.kind in ('outside', 'inside', 'rack') else 'pitch'} in mm", item.pitch
+            f"{label}: its {'module' if item.kind in ('external', 'internal', 'rack') else 'pitch'} in mm", item.pitch
         )
     for end, rack in ((item.a, False), (item.b, item.kind == "rack")):
         if rack:
