@@ -400,7 +400,7 @@ def test_a_thing_is_let_down_by_key_and_scaled_to_a_known_size(bench):
     low, _ = placing.bounds_of(bench.session.project, [part(bench, "Cube").id])
     assert low[2] == pytest.approx(0, abs=1e-3)
     bench.window.card.show_part_tab("Place")
-    bench.type_in("Overall size x", "45")
+    bench.type_in("Size x", "45")
     low, high = placing.bounds_of(bench.session.project, [part(bench, "Cube").id])
     assert high - low == pytest.approx([45, 45, 45], abs=1e-3)
     press(bench, "Bake")

@@ -240,7 +240,7 @@ class PartRows(Rows):
             self._edit("Scale", lambda p: placing.scale_to(p, part.id, float(size[k]), values[k]))
 
         form.vector(
-            "Overall size",
+            "Size",
             [float(v) for v in size],
             "mm",
             grow,
