@@ -6,7 +6,7 @@ import trimesh
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.geometry.roundness import facet_error
+from kestrav.core.geometry.roundness import _goes_round, facet_error
 
 UP = (0.0, 0.0, 1.0)
 GRID = 2e-3  # mm, by which corners on the grid are held to be off their rings at most
@@ -83,3 +83,25 @@ def test_what_only_seems_round_is_not():
     flat = trimesh.creation.box((30.0, 4.0, 60.0))
     flat.apply_translation((0.0, 11.5, 0.0))
     assert facet_error(shape(trimesh.boolean.difference([rod(10.0, 50.0, 64), flat])), (0, 0, 0), UP) == np.inf
+
+
+def test_half_a_shell_drawn_from_both_sides_does_not_go_round():
+    """Its facets make as many degrees as a whole one's do."""
+    whole = rod(10.0, 30.0, 32)
+    sides = np.abs(whole.face_normals[:, 2]) < 0.5
+    half = sides & (whole.triangles_center[:, 1] > 0)
+    assert half.sum() * 2 == sides.sum()
+    faces = np.concatenate([whole.faces[half], whole.faces[half][:, ::-1]])
+    assert facet_error(mesh(whole.vertices, faces), (0, 0, 0), UP) == np.inf
+
+
+def test_a_band_with_a_window_in_it_does_not_go_round():
+    ring = np.array([[True, True, False], [True, True, False], [False, True, True]])
+    angles = np.array([[0.0, 2.0, 0.0], [2.0, 4.0, 0.0], [0.0, 4.0, 5.5]])
+    assert not _goes_round(ring, angles)
+    assert _goes_round(np.vstack([ring, [True, True, False]]), np.vstack([angles, [5.5, 2 * np.pi, 0.0]]))
+
+
+def test_sides_that_may_have_the_axis_between_them_are_not_taken_for_round():
+    assert facet_error(shape(rod(10.0, 30.0, 3)), (0, 0, 0), UP) == np.inf
+    assert facet_error(shape(rod(10.0, 30.0, 4)), (0, 0, 0), UP) == pytest.approx(10 * (1 - np.sqrt(0.5)), abs=GRID)

@@ -20,6 +20,7 @@ from kestrav.core.extraction.poses import Pose, leaning, part_way, pose, stir
 from kestrav.core.extraction.problem import Budget, Problem
 from kestrav.core.extraction.pulls import exit_travel, shape_axes
 from kestrav.core.geometry.meshes import box_corners
+from kestrav.core.geometry.roundness import widest_gap
 
 Array = NDArray[np.float64]
 Tick = Callable[[float], None]
@@ -361,14 +362,9 @@ def round_about(problem: Problem) -> Array | None:
         rings = np.round(np.stack([heights, radii], axis=1) / (_SAME_RING * size)).astype(np.int64)
         _, ring = np.unique(rings, axis=0, return_inverse=True)
         if all(
-            radii[mine].max() <= _SAME_RING * size or _widest_gap(angles[mine]) <= _ROUND
+            radii[mine].max() <= _SAME_RING * size or widest_gap(angles[mine]) <= _ROUND
             for k in range(int(ring.max()) + 1)
             if len(mine := np.flatnonzero(ring.reshape(-1) == k))
         ):
             return axis
     return None
-
-
-def _widest_gap(angles: Array) -> float:
-    turns = np.sort(angles)
-    return float(np.diff(np.append(turns, turns[0] + 2 * np.pi)).max())

@@ -19,9 +19,12 @@ def facet_error(shape: Mesh, origin: ArrayLike, direction: ArrayLike) -> float:
     """By how much in mm a solid and itself, turned about an axis by any angle, depart from each other at most (the Hausdorff distance of
     their surfaces); infinite where it is not round about the axis.
 
-    Its corners have to lie on rings about the axis, and its facets between two of them, or in one plane across, to go all round. A facet
-    between two rings that spans an angle then departs from the cone through them by no more than the sagitta of that angle.
+    Its surface has to be closed, its corners to lie on rings about the axis, and its facets between two of them, or in one plane across, to
+    go all round. A facet between two rings that spans an angle then departs from the cone through them by no more than the sagitta of that
+    angle.
     """
+    if not shape.watertight:
+        return np.inf
     way = np.asarray(direction, float) / np.linalg.norm(direction)
     used, corner = np.unique(shape.triangles, return_inverse=True)
     step = shape.vertices[used] - np.asarray(origin, float)
@@ -30,6 +33,8 @@ def facet_error(shape: Mesh, origin: ArrayLike, direction: ArrayLike) -> float:
     radii = np.linalg.norm(across, axis=1)
     same = max(_ON_GRID, _SAME * float(np.ptp(shape.bounds, axis=0).max()))
     ring = _rings(heights, radii, same)
+    if ring is None:
+        return np.inf
     first = np.cross(way, np.eye(3)[int(np.argmin(np.abs(way)))])
     first /= np.linalg.norm(first)
     angles = np.arctan2(across @ np.cross(way, first), across @ first)
@@ -43,24 +48,31 @@ def facet_error(shape: Mesh, origin: ArrayLike, direction: ArrayLike) -> float:
     if not _bands_closed(mine[~level], turned[~level], on_axis):
         return np.inf
     flat = np.stack([across @ first, across @ np.cross(way, first)], axis=1)[corner].reshape(-1, 3, 2)
-    plane = _rings(height, np.zeros(count), same)[mine[level]].max(axis=1, initial=0)
-    if not _planes_full(plane, mine[level], flat[level], ring, angles, radius, same):
+    planes = _rings(height, np.zeros(count), same)
+    if planes is None or not _planes_full(planes[mine[level, 0]], mine[level], flat[level], ring, angles, radius, same):
         return np.inf
     whole = np.unique(mine[level])
     whole = whole[~on_axis[whole]]
-    angle = np.concatenate([spans[~level], [_widest_gap(angles[ring == k]) for k in whole]])
-    if angle.max(initial=0.0) >= np.pi:
+    gaps = np.array([widest_gap(angles[ring == k]) for k in whole])
+    # three corners farther apart may have the axis between them
+    if spans[~level].max(initial=0.0) >= 2 * np.pi / 3 or gaps.max(initial=0.0) >= np.pi:
         return np.inf
+    angle = np.concatenate([spans[~level], gaps])
     away = np.concatenate([radius[mine[~level]].max(axis=1, initial=0.0), radius[whole]])
     return float((away * (1.0 - np.cos(0.5 * angle))).max(initial=0.0)) + 2 * same
 
 
-def _rings(heights: Array, radii: Array, same: float) -> NDArray[np.intp]:
-    """The number of the ring on which each corner (n,) lies; corners whose height and radius differ by no more than ``same`` share one."""
+def _rings(heights: Array, radii: Array, same: float) -> NDArray[np.intp] | None:
+    """The number of the ring on which each corner (n,) lies; corners whose height and radius differ by no more than ``same`` share one.
+    None where corners lie so close that rings cannot be told apart."""
     number = np.zeros(len(heights), np.intp)
     for values in (heights, radii):
         order = np.argsort(values)
         steps = np.concatenate([[0], np.cumsum(np.diff(values[order]) > same)])
+        starts = np.flatnonzero(np.diff(steps, prepend=-1))
+        ends = np.append(starts[1:], len(steps)) - 1
+        if (values[order][ends] - values[order][starts] > same).any():
+            return None
         own = np.empty(len(values), np.intp)
         own[order] = steps
         number = number * (int(steps[-1]) + 1) + own
@@ -84,24 +96,34 @@ def _spans(turned: Array, on_axis: NDArray[np.bool_]) -> Array:
 
 
 def _bands_closed(mine: NDArray[np.intp], turned: Array, on_axis: NDArray[np.bool_]) -> bool:
-    """Whether facets (m, 3), by the rings and angles of their corners, lie between two rings each and go all round both, once."""
-    bands: dict[tuple[int, int], list[int]] = {}
+    """Whether facets (m, 3), by the rings and angles of their corners, lie between two rings each and go all round both."""
     low, high = mine.min(axis=1), mine.max(axis=1)
     if not ((mine == low[:, None]) | (mine == high[:, None])).all():
         return False
-    for k, pair in enumerate(zip(low.tolist(), high.tolist(), strict=True)):
-        bands.setdefault(pair, []).append(k)
-    for pair, facets in bands.items():
-        for ring in pair:
-            if on_axis[ring]:
-                continue
-            whole = 0.0
-            for a, b in itertools.combinations(range(3), 2):
-                edges = (mine[facets, a] == ring) & (mine[facets, b] == ring)
-                whole += float(_turn(turned[facets, a], turned[facets, b])[edges].sum())
-            if abs(whole - 2 * np.pi) > _ALL_ROUND * 2 * np.pi:
+    bands, of = np.unique(np.stack([low, high], axis=1), axis=0, return_inverse=True)
+    order = np.argsort(of.reshape(-1), kind="stable")
+    for band, facets in zip(bands, np.split(order, np.cumsum(np.bincount(of.reshape(-1)))[:-1]), strict=True):
+        for ring in band:
+            if not on_axis[ring] and not _goes_round(mine[facets] == ring, turned[facets]):
                 return False
     return True
+
+
+def _goes_round(mine: NDArray[np.bool_], turned: Array) -> bool:
+    """Whether the edges between those of facets' corners (m, 3) that are on a ring, by their angles, leave nothing of it out."""
+    pairs = list(itertools.combinations(range(3), 2))
+    edges = [turned[mine[:, a] & mine[:, b]][:, (a, b)] for a, b in pairs]
+    ends = np.concatenate(edges)
+    if not len(ends):
+        return False
+    step = (ends[:, 1] - ends[:, 0] + np.pi) % (2 * np.pi) - np.pi
+    start = np.where(step >= 0, ends[:, 0], ends[:, 1]) % (2 * np.pi)
+    order = np.argsort(start)
+    start, end = start[order], (start + np.abs(step))[order]
+    # what is reached from the first edge on, and from there once round
+    reached = np.maximum.accumulate(end)
+    gap = np.append(start[1:], start[0] + 2 * np.pi) - reached
+    return bool(gap.max() <= _ALL_ROUND * 2 * np.pi)
 
 
 def _planes_full(
@@ -133,6 +155,7 @@ def _ring_area(angles: Array, radius: float) -> float:
     return float(0.5 * radius**2 * np.sin(gaps).sum())
 
 
-def _widest_gap(angles: Array) -> float:
+def widest_gap(angles: Array) -> float:
+    """The widest angle without any of some angles (n,) of a turn."""
     turns = np.sort(angles)
     return float(np.diff(np.append(turns, turns[0] + 2 * np.pi)).max())
