@@ -57,6 +57,7 @@ def main() -> int:
         scale.growing_scenes,
         scale.two_million_triangles,
         large.opening,
+        large.clearing,
         contacts.search_against_every_instant,
         certificates.certificate_against_sampling,
         adversarial.certificates_against_the_truth,

@@ -8,6 +8,7 @@ from __future__ import annotations
 import argparse
 import io
 import json
+import math
 import multiprocessing
 import multiprocessing.connection
 import random
@@ -23,6 +24,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import ezdxf
+import msgspec
 import trimesh
 
 from kestrav.core.errors import BadInput
@@ -350,14 +352,93 @@ def campaign(
     return told, wrong
 
 
+# documents
+
+
+STRANGE = (0, 1, -1, 0.5, 1e-300, 1e300, -1e300, 1e13, math.nan, math.inf, True, None, "", "a" * 5000, "\ud800", "\0\n\t", "part-1",
+           "run-1", (), (0.0, 0.0, 0.0), (1.0, 2.0), ((0.0, 0.0, 0.0),) * 2, (math.nan, 0.0, 1.0), {}, 2**70)  # fmt: skip
+
+
+def _fields(value: object, trail: tuple[str | int, ...] = ()) -> Iterator[tuple[str | int, ...]]:
+    """Where in a document, below its records, there is a value."""
+    names = value.__struct_fields__ if isinstance(value, msgspec.Struct) else ()
+    inner = range(len(value)) if isinstance(value, tuple) else names
+    for key in inner:
+        yield (*trail, key)
+        yield from _fields(_at(value, (key,)), (*trail, key))
+
+
+def _at(value: object, trail: tuple[str | int, ...]) -> object:
+    for key in trail:
+        value = value[key] if isinstance(value, tuple) else getattr(value, key)
+    return value
+
+
+def _with(value: object, trail: tuple[str | int, ...], new: object) -> object:
+    """A document with another value somewhere."""
+    if not trail:
+        return new
+    key, rest = trail[0], trail[1:]
+    if isinstance(value, tuple):
+        return (*value[:key], _with(value[key], rest, new), *value[key + 1 :])
+    return msgspec.structs.replace(value, **{key: _with(getattr(value, key), rest, new)})
+
+
+def documents(seed: int, seconds: float, most: int | None = None) -> tuple[Counter[str], list[str]]:
+    """Whether what saving accepts is what loading accepts, over documents with random values in random places: how often what came of it,
+    and of each on which they did not agree a line."""
+    rng, told, wrong = random.Random(seed), Counter[str](), []
+    until = time.monotonic() + seconds
+    with tempfile.TemporaryDirectory() as folder:
+        first, file = Path(folder, "first.kestrav"), Path(folder, "again.kestrav")
+        first.write_bytes(_project())
+        opened = project_file.load(first)
+        trails = list(_fields(opened.project))
+        while time.monotonic() < until and (most is None or told.total() < most):
+            project, places = opened.project, rng.sample(trails, rng.choice((1, 1, 2, 4)))
+            for trail in places:
+                try:
+                    old = _at(project, trail)
+                    project = _with(project, trail, _another(old, opened.project, trails, rng))
+                except (AttributeError, IndexError, TypeError):  # the place went with what was put before
+                    continue
+            try:
+                project_file.save(project, opened.meshes, file)
+            except BadInput:
+                told["refused"] += 1
+                continue
+            except Exception:
+                told["traceback"] += 1
+                wrong.append(f"{places}: {traceback.format_exc(limit=-4)}")
+                continue
+            try:
+                back = project_file.load(file)
+                project_file.save(back.project, back.meshes, file)
+                told["saved and loaded"] += 1
+            except BadInput as fault:
+                told["saved, not loaded"] += 1
+                wrong.append(f"{places}: {fault}")
+    return told, wrong
+
+
+def _another(old: object, project: object, trails: list[tuple[str | int, ...]], rng: random.Random) -> object:
+    if rng.random() < 0.2:
+        return _at(project, rng.choice(trails))
+    if isinstance(old, (int, float)) and not isinstance(old, bool) and rng.random() < 0.5:
+        return old * rng.choice((-1, 0, 1e9, 1e-9, 1.5))
+    return rng.choice(STRANGE)
+
+
 def main() -> int:
-    """Run it for some minutes."""
+    """Run it for some minutes, a tenth of them on documents."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--minutes", type=float, default=10.0)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--keep", type=Path)
     given = parser.parse_args()
-    told, wrong = campaign(given.seed, 60 * given.minutes, given.keep)
+    told, wrong = campaign(given.seed, 54 * given.minutes, given.keep)
+    for more, of in zip(documents(given.seed, 6 * given.minutes), (told, wrong), strict=True):
+        of += more
     for line in wrong:
         print(line)
     print(", ".join(f"{count} {verdict}" for verdict, count in told.most_common()))

@@ -19,6 +19,12 @@ def test_damaged_files_are_read_or_refused_in_a_sentence(seed):
     assert told["refused"] > 20 and told["read"] > 20
 
 
+def test_what_is_saved_can_be_loaded_whatever_a_document_holds():
+    told, wrong = fuzz.documents(seed=103, seconds=60.0, most=60)
+    assert not wrong
+    assert told["saved and loaded"] > 3 and told["refused"] > 3
+
+
 def test_the_campaign_sees_what_it_looks_for(tmp_path, monkeypatch):
     file = tmp_path / "some.kestrav"
     for fault, verdict in (

@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.smoothing import smoothed
 
-AT_ONCE = 400_000  # triangles that are worked out while the person waits
+AT_ONCE = 120_000  # triangles that are worked out while the person waits
+EACH = 400  # triangles that take as long as what a geometry takes however small it is
 
 
 @dataclass(frozen=True)

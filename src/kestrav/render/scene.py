@@ -25,7 +25,7 @@ from kestrav.core.motion.resting import rest_poses
 from kestrav.core.motion.solids import solid_mesh
 from kestrav.render.batches import Batch, Kind, Manner, Member, Shared, shared_drawing
 from kestrav.render.finishes import Style, give_room, has_room
-from kestrav.render.outlines import AT_ONCE, Outlines
+from kestrav.render.outlines import AT_ONCE, EACH, Outlines
 
 Array = NDArray[np.float64]
 
@@ -292,7 +292,7 @@ class Scene:
             return True
         sizes = {g.hash: g.triangles for g in project.geometry}
         fresh = {_solid_key(p): sizes[p.geometry] for p in project.parts if p.geometry is not None}
-        return sum(size for key, size in fresh.items() if key not in self._outlines.known) <= AT_ONCE
+        return sum(EACH + size for key, size in fresh.items() if key not in self._outlines.known) <= AT_ONCE
 
     def _member(self, meshes: Mapping[str, Mesh], part: Part, row: int, now: bool) -> Member:
         """A part as it stood when the batches were made."""

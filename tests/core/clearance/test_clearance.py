@@ -166,6 +166,27 @@ def test_a_part_wholly_inside_another_solid_is_at_zero():
     assert found.distance[2] == pytest.approx(-30.0, abs=0.01)  # the middle of the block is that far from its surface
 
 
+def test_how_deep_parts_pass_through_each_other_is_measured_at_some_places_where_these_are_many(monkeypatch):
+    # a box of 20 passes a row of posts whose faces reach 2, 4, ... 12 mm into its way: closed form, the same all along each post
+    shapes = {"Box": (box_mesh(20, 20, 20), (-40.0, 0.0, 0.0))}
+    shapes |= {
+        f"Post {n}": (box_mesh(60, 40, 300), (90.0 * n + 60.0, 30.0 - depth, 0.0))
+        for n, depth in enumerate(range(2, 14, 2))
+    }
+    opened = make_project(shapes, straight((-40, 0, 0), (700, 0, 0)), duration=5.0)
+    times = frame_times(opened.project)
+    whole = sweep(opened.project, opened.meshes, times)
+    monkeypatch.setattr("kestrav.core.clearance.sweep._MOST_DEPTHS", 18)
+    some = sweep(opened.project, opened.meshes, times)
+    for found in (whole, some):
+        assert {b.pair.other: round(-b.distance, 2) for b in found.breaches if b.distance < 0} == {
+            f"part-{n + 2}": float(depth) for n, depth in enumerate(range(2, 14, 2))
+        }
+    # which frames are breaches does not hang on how many were measured, and between measured ones the depth is told as well
+    assert [b.intervals for b in some.breaches] == [b.intervals for b in whole.breaches]
+    assert ((some.distance < 0) == (whole.distance < 0)).all()
+
+
 def test_two_movers_are_checked_against_each_other():
     opened = make_project(
         {"A": (box_mesh(10, 10, 10), (0, 0, 0)), "B": (box_mesh(10, 10, 10), (100, 0, 0))},

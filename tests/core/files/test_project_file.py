@@ -51,6 +51,19 @@ def test_what_is_saved_is_what_is_loaded(demo, tmp_path):
     assert len(demo.project.geometry) < sum(p.geometry is not None for p in demo.project.parts) / 2
 
 
+@pytest.mark.parametrize(
+    "part",
+    [{"name": 3}, {"shown": 1}, {"name": "\ud800"}, {"opacity": "thin"}, {"placement": 5}, {"scale": ("1", 1.0, 1.0)}],
+)
+def test_what_could_not_be_read_is_not_saved(passing, saved, part):
+    before = saved.read_bytes()
+    first, *rest = passing.project.parts
+    other = msgspec.structs.replace(passing.project, parts=(msgspec.structs.replace(first, **part), *rest))
+    with pytest.raises(BadInput, match="was not saved"):
+        project_file.save(other, passing.meshes, saved)
+    assert saved.read_bytes() == before
+
+
 def test_the_same_project_gives_the_same_bytes(passing, tmp_path):
     a, b = tmp_path / "a.kestrav", tmp_path / "b.kestrav"
     project_file.save(passing.project, passing.meshes, a)

@@ -32,6 +32,7 @@ Array = NDArray[np.float64]
 Progress = Callable[[float], None]
 
 _DEPTHS = 5  # frames at which it is measured how deep a pair in contact is where it is too deep
+_MOST_DEPTHS = 400  # places at which it is measured how deep pairs overlap, in all their passages through each other; of each one at least
 _CHUNK = 8  # frames whose bounds are worked out together; bounds memory, and sets how often progress is told
 
 
@@ -121,6 +122,8 @@ def sweep(
 
     ``progress`` is told shares from 0 to 1 and may raise to stop the work.
     """
+    if progress is not None:
+        progress(0.0)
     ready = prepared(project, meshes, only)
     bodies = ready.bodies
     state = _Sweep(ready, times, len(project.requirements))
@@ -128,6 +131,7 @@ def sweep(
         if progress is not None:
             progress(start / len(times))
         state.chunk(start, world_poses(project, times[start : start + _CHUNK])[:, bodies.rows])
+    state.depths(progress)
     motion = Motion(project)
     state.in_contact(lambda chosen: np.stack([motion.poses(bodies.ids[k], times) for k in chosen], axis=1), progress)
     return state.result(project)
@@ -169,6 +173,18 @@ def prepared(project: Project, meshes: Mapping[str, Mesh], only: Collection[str]
     return Prepared(bodies, asked, held, nearness_of(project, meshes, bodies, asked, held), unchecked)
 
 
+@dataclass(frozen=True, eq=False)
+class _Crossing:
+    """How the first and the second of a pair that overlaps stand (4, 4), whether one lies wholly inside the other, a point (2, 3) of the
+    overlap, and how far apart they must be in mm."""
+
+    first: Array
+    second: Array
+    contained: bool
+    points: Array
+    need: float
+
+
 class _Sweep:
     """Bookkeeping of one sweep: what each pair's distance is known to be at least, and the nearest pair of each requirement (the last
     column: of none)."""
@@ -190,6 +206,10 @@ class _Sweep:
         self.close: dict[int, list[tuple[int, float, Array]]] = {}
         self.last_poses: Array | None = None
         self.last_hits: list[tuple[int, float, Array]] = []
+        self.crossing: dict[
+            int, list[tuple[int, _Crossing]]
+        ] = {}  # frames in which pairs overlap, and how they stand then
+        self.last_crossing: list[tuple[int, _Crossing]] = []
         self.measured = 0
         self.corners = np.array([box_corners(b) for b in bodies.boxes]).reshape(-1, 8, 3)
         self.static_transform: dict[int, tuple[Array, Any]] = {}
@@ -211,17 +231,12 @@ class _Sweep:
             stir = stirred(self.corners, self.last_poses, poses)
             self.at_least -= stir[first] + stir[second]
         self.last_poses = poses
-        gap = np.maximum(box_gaps(bounds[first], bounds[second]), self.at_least)
-        self.at_least = gap
-        contained = self._containment(poses, bounds)
-        hits = list[tuple[int, float, Array]]()
-        # what is in contact is no distance
-        gap = np.where(self.touching[frame], np.inf, gap)
+        hits, crossings = list[tuple[int, float, Array]](), list[tuple[int, _Crossing]]()
         need, stands_near = self._needed(frame)
-        for k in self._order(frame, gap, need, stands_near):
+        for k in self._order(frame, poses, bounds, need, stands_near):
             own = self.whose[k]
             bound = need[k] if stands_near[k] else max(float(self.distance[frame, own]), need[k])
-            if gap[k] >= bound:
+            if self.at_least[k] >= bound:
                 continue
             a, b = first[k], second[k]
             self.measured += 1
@@ -236,19 +251,65 @@ class _Sweep:
                 self.at_least[k] = bound
                 continue
             distance, points = found.distance, np.stack([found.first, found.second])
-            self.at_least[k] = 0.0 if contained[k] else distance
-            if contained[k] or distance == 0.0:
-                deep = interference_of(self.bodies.solid(a), poses[a], self.bodies.solid(b), poses[b])
-                distance = -deep.depth
-                if deep.depth > 0 and not contained[k]:
-                    points = np.stack([deep.place, deep.place])
-            if distance < need[k]:
+            self.at_least[k] = 0.0 if self.inside[k] else distance
+            if self.inside[k] or distance == 0.0:
+                # how deep is looked for when it is known how much there is to look for
+                distance = 0.0
+                crossings.append((k, _Crossing(poses[a], poses[b], bool(self.inside[k]), points, float(need[k]))))
+            elif distance < need[k]:
                 hits.append((k, distance, points))
             if distance < need[k] or not stands_near[k]:
                 self._keep(frame, k, distance, points)
-        self.last_hits = hits
-        for k, distance, points in hits:
+        self.last_hits, self.last_crossing = hits, crossings
+        self._note(frame)
+
+    def _note(self, frame: int) -> None:
+        """Keep what was found in the last frame that was measured as that of a frame."""
+        for k, distance, points in self.last_hits:
             self.close.setdefault(k, []).append((frame, distance, points))
+        for k, crossing in self.last_crossing:
+            self.crossing.setdefault(k, []).append((frame, crossing))
+
+    def depths(self, progress: Progress | None) -> None:
+        """Measure how deep pairs overlap while they pass through each other: at every place that they take where these are few in all,
+        otherwise at some of each passage, and between these as the line through them has it."""
+        passages = [
+            (k, [entry for entry in found if first <= entry[0] <= last])
+            for k, found in self.crossing.items()
+            for first, last in intervals_of(np.array([frame for frame, _ in found], np.intp))
+        ]
+        places = sum(len({id(crossing) for _, crossing in passage}) for _, passage in passages)
+        each = len(self.times) if places <= _MOST_DEPTHS else max(_MOST_DEPTHS // len(passages), 1)
+        for k, passage in passages:
+            if progress is not None:
+                progress(1.0)  # whoever is told may stop the work
+            self._passage(k, passage, each)
+
+    def _passage(self, k: int, passage: list[tuple[int, _Crossing]], most: int) -> None:
+        """The depths of a pair in the frames of one passage, measured at ``most`` places at most."""
+        a, b = self.bodies.solid(self.bodies.first[k]), self.bodies.solid(self.bodies.second[k])
+        # where nothing moves, frames share a place
+        places = list({id(crossing): (frame, crossing) for frame, crossing in reversed(passage)}.values())[::-1]
+        some = [
+            places[n] for n in np.unique(np.linspace(0, len(places) - 1, min(most, len(places)) + 2)[1:-1].astype(int))
+        ]
+        if len(some) >= len(places) or most >= len(places):
+            some = places
+        told = [interference_of(a, c.first, b, c.second) for _, c in some]
+        at, depths = [float(frame) for frame, _ in some], [deep.depth for deep in told]
+        if some is not places:
+            # before the first frame and after the last one they are apart
+            at, depths = [passage[0][0] - 1.0, *at, passage[-1][0] + 1.0], [0.0, *depths, 0.0]
+        measured = {id(crossing): n for n, (_, crossing) in enumerate(some)}
+        for frame, crossing in passage:
+            n = measured.get(id(crossing))
+            depth = float(np.interp(frame, at, depths)) if n is None else told[n].depth
+            points = crossing.points
+            if n is not None and depth > 0 and not crossing.contained:
+                points = np.stack([told[n].place, told[n].place])
+            if -depth < crossing.need:
+                self.close.setdefault(k, []).append((frame, -depth, points))
+                self._keep(frame, k, -depth, points)
 
     def in_contact(self, poses: Callable[[Sequence[int]], Array], progress: Progress | None) -> None:
         """Look how deep what is in contact is in each other; ``poses`` gives bodies' poses (n, k, 4, 4) in all frames."""
@@ -295,19 +356,31 @@ class _Sweep:
             need[here], near[here] = [self.ready.near[k].keeps for k in here], True
         return need, near
 
-    def _order(self, frame: int, gap: Array, need: Array, near: NDArray[np.bool_]) -> Iterator[int]:
-        """Pairs to look at: the last frame's nearest first, since they bound the rest, then by their gap."""
-        seeds = [int(k) for k in self.pair[frame - 1] if k >= 0] if frame > 0 else []
-        yield from seeds
+    def _order(self, frame: int, poses: Array, bounds: Array, need: Array, near: NDArray[np.bool_]) -> Iterator[int]:
+        """Pairs to look at: the last frame's nearest first, since they bound the rest, then by their gap. What is in contact is no
+        distance."""
+        seeds = np.array(
+            [k for k in self.pair[frame - 1] if k >= 0 and not self.touching[frame, k]] if frame > 0 else [], np.intp
+        )
+        self._narrow(seeds, poses, bounds)
+        yield from seeds.tolist()
         far = np.where(near, need, np.maximum(self.distance[frame][self.whose], need))
-        left = np.flatnonzero(gap < far)
-        yield from (int(k) for k in left[np.argsort(gap[left], kind="stable")] if k not in seeds)
+        left = np.flatnonzero((self.at_least < far) & ~self.touching[frame])
+        left = left[~np.isin(left, seeds)]
+        self._narrow(left, poses, bounds)
+        gap = self.at_least[left]
+        yield from left[np.argsort(gap, kind="stable")][: np.count_nonzero(gap < far[left])].tolist()
+
+    def _narrow(self, pairs: NDArray[np.intp], poses: Array, bounds: Array) -> None:
+        """What the boxes of some pairs (n,) tell of them: how far apart they are at least, and which lie wholly inside each other."""
+        boxes = bounds[self.bodies.first[pairs]], bounds[self.bodies.second[pairs]]
+        self.at_least[pairs] = np.maximum(box_gaps(*boxes), self.at_least[pairs])
+        self._containment(pairs, poses, *boxes)
 
     def _repeat(self, frame: int) -> None:
         self.distance[frame], self.pair[frame] = self.distance[frame - 1], self.pair[frame - 1]
         self.points[frame] = self.points[frame - 1]
-        for k, distance, points in self.last_hits:
-            self.close[k].append((frame, distance, points))
+        self._note(frame)
 
     def _transform(self, body: int, matrix: Array) -> Any:
         known = self.static_transform.get(body)
@@ -315,25 +388,25 @@ class _Sweep:
             known = self.static_transform[body] = (matrix, placed(matrix))
         return known[1]
 
-    def _containment(self, poses: Array, bounds: Array) -> NDArray[np.bool_]:
-        """Pairs of which one lies wholly inside the other's closed solid, where surfaces do not meet.
+    def _containment(self, pairs: NDArray[np.intp], poses: Array, a: Array, b: Array) -> None:
+        """Tell of which pairs (n,), with boxes (n, 2, 3), one lies wholly inside the other's closed solid, where surfaces do not meet.
 
-        Passing in or out crosses the surface, so it is enough to look again when the boxes begin to nest.
+        Passing in or out crosses the surface, so it is enough to look again when the boxes begin to nest, and pairs that are known to be
+        apart need no look.
         """
-        first, second = self.bodies.first, self.bodies.second
-        a, b = bounds[first], bounds[second]
         a_in_b = np.all((a[:, 0] >= b[:, 0]) & (a[:, 1] <= b[:, 1]), axis=1)
         b_in_a = np.all((b[:, 0] >= a[:, 0]) & (b[:, 1] <= a[:, 1]), axis=1)
         nested: NDArray[np.bool_] = a_in_b | b_in_a
-        for k in np.flatnonzero(nested & ~self.within):
-            inner, outer = (first[k], second[k]) if a_in_b[k] else (second[k], first[k])
+        first, second = self.bodies.first, self.bodies.second
+        for n in np.flatnonzero(nested & ~self.within[pairs]):
+            k = pairs[n]
+            inner, outer = (first[k], second[k]) if a_in_b[n] else (second[k], first[k])
             if self.bodies.watertight[outer]:
                 point = apply(poses[inner], self.bodies.meshes[inner].vertices[:1])
                 local = apply(inverse_rigid(poses[outer]), point)[0]
                 self.inside[k] = encloses(self.bodies.meshes[outer], local)
-        self.inside = self.inside & nested
-        self.within = nested
-        return self.inside
+        self.inside[pairs] &= nested
+        self.within[pairs] = nested
 
     def _named(self, k: int) -> Pair:
         return Pair(self.bodies.ids[self.bodies.first[k]], self.bodies.ids[self.bodies.second[k]])
@@ -341,7 +414,8 @@ class _Sweep:
     def result(self, project: Project) -> Clearance:
         """Everything found, breaches sorted by how far they fall short of what is required."""
         breaches = []
-        for k, hits in self.close.items():
+        for k, found in self.close.items():
+            hits = sorted(found, key=lambda hit: hit[0])
             worst = min(hits, key=lambda hit: hit[1])
             frames = intervals_of(np.array([hit[0] for hit in hits], np.intp))
             lows = tuple(

@@ -102,13 +102,16 @@ class Opened:
 
 def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
     """Write a project whole or not at all, with what hangs on it worked out. Raises BadInput naming the file when it cannot be written."""
-    project = validate(project)
+    plain = _text(project, path)
     names = sorted({g.hash for g in project.geometry})
     missing = [name for name in names if name not in meshes]
     if missing:
         raise BadInput(f"“{path}” was not saved: the geometry “{missing[0]}” is not loaded")
     project, sure = _worked_out(project, meshes)
-    text = msgspec.json.format(msgspec.json.encode(_beside(project, path)), indent=1)
+    try:
+        text = _text(project, path)
+    except BadInput:  # what hangs on it does not fit the format: it is left to those who open it
+        text, sure = plain, False
     clear_parts(path.parent, path.name)
     with beside(path) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as archive:
         _write(archive, DOCUMENT, text)
@@ -119,6 +122,22 @@ def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
             extra = to_faces(meshes[name])
             if extra is not None:
                 _write(archive, f"geometry/{name}.faces.json", extra)
+
+
+def _text(project: Project, path: Path) -> bytes:
+    """A project as the text that is saved. Raises BadInput, naming the file, where reading it would refuse that text."""
+    try:
+        text = msgspec.json.encode(_beside(project, path))
+        check_curves(validate(msgspec.json.decode(text, type=Project, strict=True)))
+    except msgspec.ValidationError as fault:
+        raise BadInput(f"“{path}” was not saved: the project does not fit the format: {_misfit(str(fault))}") from fault
+    except BadInput as fault:
+        raise BadInput(f"“{path}” was not saved: {fault}") from fault
+    except (AttributeError, TypeError, ValueError) as fault:
+        raise BadInput(
+            f"“{path}” was not saved: the project holds a value that no file can hold; undo the last edit"
+        ) from fault
+    return msgspec.json.format(text, indent=1)
 
 
 def _worked_out(project: Project, meshes: Mapping[str, Mesh]) -> tuple[Project, bool]:
