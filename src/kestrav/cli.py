@@ -39,6 +39,14 @@ def _print(data: dict[str, Any], text: str, as_json: bool) -> None:
     typer.echo(json.dumps(data, ensure_ascii=False, indent=1) if as_json else text.rstrip("\n"))
 
 
+def _free(out: Path | None, force: bool) -> None:
+    """Refuse to overwrite a file unless that is allowed."""
+    from kestrav.core.files.writing import refuse_existing
+
+    if out is not None:
+        refuse_existing(out, force, "--force to overwrite it")
+
+
 @app.command()
 def new(
     out: Annotated[Path, typer.Argument(help="The project to make (.kestrav).")],
@@ -59,8 +67,7 @@ def new(
 
     if out.suffix != project_file.SUFFIX:
         raise BadInput(f"“{out}” should end in {project_file.SUFFIX}")
-    if out.exists() and not force:
-        raise BadInput(f"“{out}” is there already; give another name or --force")
+    _free(out, force)
     project, meshes, rows = Project(name=out.stem), {}, []
     if unit is not None and unit not in UNITS:
         raise BadInput(f"the unit “{unit}” is not known; units are {', '.join(UNITS)}")
@@ -121,8 +128,7 @@ def info(
     from kestrav.core.files.writing import write_whole
     from kestrav.core.findings.report import fits_as_csv, fits_as_data, fits_as_text
 
-    if out is not None and out.exists() and not force:
-        raise BadInput(f"“{out}” is there already; give another name or --force")
+    _free(out, force)
     opened = project_file.load(file)
     found = fits_at_rest(opened.project, opened.meshes)
     data, text = {"contacts": fits_as_data(opened.project, found)}, fits_as_text(opened.project, found)
@@ -269,8 +275,7 @@ def extract(
     from kestrav.core.extraction.ways import WayOut, Wish, add_way, find_way
     from kestrav.core.files import project_file
 
-    if out is not None and out.exists() and not force:
-        raise BadInput(f"“{out}” is there already; give another name or --force")
+    _free(out, force)
     opened = project_file.load(project)
     document = opened.project
     things = [part_called(document, name) for name in parts]
@@ -473,8 +478,7 @@ def export(
         from kestrav.core.findings.charted import charted
         from kestrav.core.findings.check import check as checked
 
-        if out.exists() and not force:
-            raise BadInput(f"“{out}” is there already; give another name or --force")
+        _free(out, force)
         result = checked(opened.project, opened.meshes)
         lanes = charted(opened.project, opened.meshes, result.clearance)
         write_chart(lanes, out, opened.project.name, overwrite=force)

@@ -105,6 +105,16 @@ def test_what_somebody_else_saved_can_be_loaded(theirs):
     assert theirs.session.project.name == "Theirs" and theirs.session.undo.isClean()
 
 
+def test_saving_a_file_whose_owner_cannot_be_kept_is_asked_first(hand, monkeypatch):
+    monkeypatch.setattr("kestrav.app.window.owner_lost", lambda file: f"“{file.name}” belongs to ada and would belong to eve")
+    before = hand.session.file.read_bytes()
+    rename(hand, "Another")
+    press("Cancel")
+    assert not hand.window.save() and hand.session.file.read_bytes() == before
+    press("Save")
+    assert hand.window.save() and project_file.load(hand.session.file).project.name == "Another"
+
+
 def test_closing_without_saving_discards_what_was_kept(make_hand, passing, tmp_path, qtbot):
     hand, home = make_hand(passing), tmp_path / "unsaved"
     hand.window.keep_unsaved(home)

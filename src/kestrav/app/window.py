@@ -30,7 +30,7 @@ from kestrav.app.cards.card import Card
 from kestrav.app.clearing import Clearing
 from kestrav.app.contacts import Contacts
 from kestrav.app.deck import Deck
-from kestrav.app.dialogs import ask_changed, ask_unsaved, recent_files, remember_file, tell
+from kestrav.app.dialogs import ask_changed, ask_unsaved, ask_yes, recent_files, remember_file, tell
 from kestrav.app.drawing import DrawTool, EdgeTool
 from kestrav.app.extracting import Extracting
 from kestrav.app.fields import QuantityEdit
@@ -64,7 +64,7 @@ from kestrav.core.files import project_file
 from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
 from kestrav.core.files.recovery import Leftover, leftovers, recovered
 from kestrav.core.files.versions import versions_of
-from kestrav.core.files.writing import clear_parts
+from kestrav.core.files.writing import clear_parts, owner_lost
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
 from kestrav.core.geometry.meshes import Mesh
@@ -438,6 +438,9 @@ class Window(QMainWindow):
         return self.save_as() if answer == "as" else answer == "replace" and self._save_to(file)
 
     def _save_to(self, file: Path) -> bool:
+        lost = owner_lost(file)
+        if lost and not ask_yes(self, "Change the owner?", f"{lost}: the system allows nothing else.", "Save"):
+            return False
         try:
             self.session.save(file, self.deck.shown_lanes())
         except BadInput as fault:

@@ -12,7 +12,7 @@ import pytest
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.path_files import write_path
-from kestrav.core.files.writing import as_csv, beside, clear_parts, part_of, write_whole
+from kestrav.core.files.writing import as_csv, beside, clear_parts, owner_lost, part_of, refuse_existing, write_whole
 
 
 def rest_of(folder):
@@ -33,6 +33,27 @@ def test_a_link_stays_a_link_and_mode_and_owner_are_kept(tmp_path, passing):
     os.umask(mask)
     assert stat.S_IMODE(fresh.stat().st_mode) == 0o666 & ~mask
     assert rest_of(tmp_path) == ["fresh.kestrav", "link.kestrav", "real.kestrav"]
+
+
+def test_an_owner_and_group_that_cannot_be_kept_are_told_before(tmp_path, monkeypatch):
+    file = tmp_path / "a.csv"
+    assert owner_lost(file) == ""
+    file.write_text("old")
+    known = file.stat()
+    monkeypatch.setattr(os, "geteuid", lambda: known.st_uid or 12345)
+    monkeypatch.setattr(os, "getegid", lambda: known.st_gid)
+    if known.st_uid:
+        assert owner_lost(file) == ""
+    # another user's and another group's, under numbers that no name has
+    monkeypatch.setattr(os, "geteuid", lambda: 54321)
+    monkeypatch.setattr(os, "getegid", lambda: 54322)
+    monkeypatch.setattr(os, "getgroups", list)
+    told = owner_lost(file)
+    assert told.startswith("“a.csv” belongs to ") and "would belong to user 54321" in told
+    assert told.endswith("would be of group 54322")
+    with pytest.raises(BadInput, match=r"is there already; “a.csv” belongs to .*; give another name, or allow"):
+        refuse_existing(file, force=False)
+    refuse_existing(file, force=True)
 
 
 def test_a_fault_leaves_what_was_there_and_no_rest(tmp_path):

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from kestrav import __version__
 from kestrav.core.errors import BadInput
-from kestrav.core.files.writing import write_whole
+from kestrav.core.files.writing import refuse_existing, write_whole
 
 Array = NDArray[np.float64]
 
@@ -46,8 +46,7 @@ def write_chart(
     ending = target.suffix.lower()
     if ending not in (".svg", ".png"):
         raise BadInput(f"“{target}” has an ending that is not known: give .svg or .png")
-    if target.exists() and not overwrite:
-        raise BadInput(f"“{target}” is there already; give another name, or allow it to be overwritten")
+    refuse_existing(target, overwrite)
     lanes = [lane for lane in lanes if np.isfinite(lane.values).any()]
     if not lanes:
         raise BadInput(

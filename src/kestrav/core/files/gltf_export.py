@@ -24,7 +24,7 @@ from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Camera, Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files.gltf_motion import Keys, Samples, Where, depths, finer, place_keys, samples, turn_keys
-from kestrav.core.files.writing import write_whole
+from kestrav.core.files.writing import refuse_existing, write_whole
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.motion.bounds import WORLD, at
@@ -100,8 +100,7 @@ def write_animated(
     """Write a project with its motion as GLB. Raises BadInput for another ending, or a file that is there or cannot be written."""
     if target.suffix.lower() != ".glb":
         raise BadInput(f"“{target}” has an ending that is not known: give .glb")
-    if target.exists() and not overwrite:
-        raise BadInput(f"“{target}” is there already; give another name, or allow it to be overwritten")
+    refuse_existing(target, overwrite)
     if not tolerance > 0:
         raise BadInput(f"a tolerance of {tolerance:g} mm is not possible; give above 0")
     data, told = animated(project, meshes, tolerance, frames)

@@ -13,7 +13,7 @@ from kestrav.core.document.lookup import get, solids
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files.mesh_entries import to_glb
-from kestrav.core.files.writing import write_whole
+from kestrav.core.files.writing import refuse_existing, write_whole
 from kestrav.core.geometry.meshes import Mesh, joined
 from kestrav.core.motion.resting import rest_poses, rows
 from kestrav.core.motion.solids import solid_mesh
@@ -29,8 +29,7 @@ def write_part(
     ending = target.suffix.lower()
     if ending not in (".stl", ".glb"):
         raise BadInput(f"“{target}” has an ending that is not known: give .stl or .glb")
-    if target.exists() and not overwrite:
-        raise BadInput(f"“{target}” is there already; give another name, or allow it to be overwritten")
+    refuse_existing(target, overwrite)
     bodies = solids(project, part_id)
     if not bodies:
         raise BadInput(f"“{get(project, part_id).name}” has no geometry to write")

@@ -12,7 +12,7 @@ from kestrav.core.camera.views import angles_of, views
 from kestrav.core.document.lookup import told_apart, turners
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
-from kestrav.core.files.writing import as_csv, write_whole
+from kestrav.core.files.writing import as_csv, refuse_existing, write_whole
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import quaternion_from_rotation
 from kestrav.core.motion.joints import joints_of
@@ -36,8 +36,7 @@ def write_tables(project: Project, meshes: Mapping[str, Mesh], target: Path, ove
         target.with_name(f"{target.stem}-cameras.csv"): camera_table(project, meshes, times),
     }
     for file in made:
-        if file.exists() and not overwrite:
-            raise BadInput(f"“{file}” is there already; give another name, or allow it to be overwritten")
+        refuse_existing(file, overwrite)
     for file, text in made.items():
         write_whole(file, text.encode("utf-8"))
     return list(made)

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import csv
+import grp
 import hashlib
 import io
 import os
 import platform
+import pwd
 import re
 import stat
 import tempfile
@@ -107,12 +109,52 @@ def put(part: Path, target: Path) -> None:
         part.chmod(0o666 & ~umask())
     else:
         part.chmod(stat.S_IMODE(known.st_mode))
-        with contextlib.suppress(OSError):
-            os.chown(part, known.st_uid, known.st_gid)
+        # one may be allowed where the other is not
+        for owner, group in ((-1, known.st_gid), (known.st_uid, -1)):
+            with contextlib.suppress(OSError):
+                os.chown(part, owner, group)
     with part.open("rb") as stream:
         os.fsync(stream.fileno())
     part.replace(target)
     _keep_folder(target.parent)
+
+
+def owner_lost(target: Path) -> str:
+    """What replacing a file would change of its owner or group, in words; nothing where both are kept, or there is no file."""
+    try:
+        known = Path(os.path.realpath(target)).stat()
+    except OSError:
+        return ""
+    if os.geteuid() == 0:
+        return ""
+    lost = []
+    if known.st_uid != os.geteuid():
+        lost.append(f"belongs to {_user(known.st_uid)} and would belong to {_user(os.geteuid())}")
+    if known.st_gid not in (os.getegid(), *os.getgroups()):
+        lost.append(f"is of {_group(known.st_gid)} and would be of {_group(os.getegid())}")
+    return f"“{target.name}” {', and '.join(lost)}" if lost else ""
+
+
+def _user(number: int) -> str:
+    try:
+        return pwd.getpwuid(number).pw_name
+    except KeyError:
+        return f"user {number}"
+
+
+def _group(number: int) -> str:
+    try:
+        return f"group {grp.getgrgid(number).gr_name}"
+    except KeyError:
+        return f"group {number}"
+
+
+def refuse_existing(target: Path, force: bool, otherwise: str = "allow it to be overwritten") -> None:
+    """Raise BadInput where a file is there already and may not be overwritten (``force``), which tells also what else would change."""
+    if force or not target.exists():
+        return
+    lost = owner_lost(target)
+    raise BadInput(f"“{target}” is there already{f'; {lost}' if lost else ''}; give another name, or {otherwise}")
 
 
 def _place(target: Path) -> Path:
