@@ -61,11 +61,11 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import box_corners, mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.law_changes import changes
-from kestrav.core.motion.rolling import RATE
-from kestrav.core.motion.runs import journey, span
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.kinematics.law_changes import changes
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.rolling import RATE
+from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.parts.solids import geometry_record
 
 CASES = 100_000
 FINER = 200

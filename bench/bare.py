@@ -7,7 +7,7 @@ from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
 from vtkmodules.vtkFiltersCore import vtkCleanPolyData, vtkFeatureEdges, vtkPolyDataNormals
 from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper, vtkRenderer
 
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.poses import world_poses
 from kestrav.render.batches import EDGE_SHADE
 from kestrav.render.palette import rgb
 from kestrav.render.scene import light

@@ -16,8 +16,8 @@ from kestrav.core.camera.orbits import add_orbit
 from kestrav.core.document.lookup import get
 from kestrav.core.files import project_file
 from kestrav.core.geometry.models import model, placed
-from kestrav.core.motion.poses import moving_groups, world_poses
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.poses import moving_groups, world_poses
+from kestrav.core.parts.solids import solid_mesh
 from kestrav.render.palette import rgb
 from kestrav.render.shapes import vtk_matrix
 

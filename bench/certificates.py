@@ -8,8 +8,8 @@ from bench.demo import PROJECT
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.files import project_file
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.kinematics.runs import span
 
 CLOSE = 0.1  # mm that anything may go between two samples for them to say as much
 TRIED = 24  # samples that are timed

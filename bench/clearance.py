@@ -9,8 +9,8 @@ from bench.demo import PROJECT
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.files import project_file
 from kestrav.core.geometry.models import model, placed
-from kestrav.core.motion.poses import moving_groups, world_poses
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.poses import moving_groups, world_poses
+from kestrav.core.kinematics.runs import frame_times
 
 SHARE = 0.06  # of the frames that the bare loop is run on; it takes minutes for all
 

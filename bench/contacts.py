@@ -11,7 +11,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.lookup import subtree
 from kestrav.core.files import project_file
 from kestrav.core.geometry.models import model, placed
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.poses import world_poses
 
 STEP = 1e-4  # s
 WINDOW = 0.02  # s before the contact in which the bare loop is run; it is scaled to all of the time before

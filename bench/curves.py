@@ -4,7 +4,7 @@ import numpy as np
 
 from bench.demo import PROJECT
 from kestrav.core.files import project_file
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.paths.path_curves import path_curve
 
 
 def stations_against_spline(in_turns):

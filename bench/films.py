@@ -32,7 +32,7 @@ def _bare(project, meshes, shot, target):
     from kestrav.core.camera.lens import vertical_angle
     from kestrav.core.camera.views import views
     from kestrav.core.document.shots import frame_count, frame_time
-    from kestrav.core.motion.poses import moving_groups, world_poses
+    from kestrav.core.kinematics.poses import moving_groups, world_poses
     from kestrav.render.finishes import opacity_of
     from kestrav.render.lights import ProjectLights
     from kestrav.render.picture import REACH

@@ -15,8 +15,8 @@ from kestrav.core.camera.views import views
 from kestrav.core.errors import Cancelled
 from kestrav.core.files import project_file
 from kestrav.core.files.gltf_export import animated, write_animated
-from kestrav.core.motion.poses import riders, world_poses
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.poses import riders, world_poses
+from kestrav.core.kinematics.runs import span
 from kestrav.render.film import render_shot
 
 

@@ -7,8 +7,8 @@ from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
 from bench.bare import bare_renderer
 from kestrav.core.document.records import Part, Placement, Project
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.parts.solids import geometry_record
 from kestrav.render.scene import Scene, light
 
 

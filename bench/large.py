@@ -22,9 +22,9 @@ from kestrav.core.files import project_file
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.models import placed
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.runs import frame_times
-from kestrav.core.motion.solids import with_meshes
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.kinematics.runs import frame_times
+from kestrav.core.parts.solids import with_meshes
 
 PARTS, TRIANGLES, RUNS, CAMERAS = 2000, 5_000_000, 100, 50
 _APART = 170.0  # mm

@@ -24,8 +24,8 @@ from kestrav.core.document.records import (
     Roll,
     Run,
 )
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import world_poses
 
 TIMES = np.linspace(0.0, 20.0, 600)
 VEHICLES, PARTS = 25, 40

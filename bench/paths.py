@@ -23,9 +23,9 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files.path_files import read_paths
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import camera_positions, world_poses
-from kestrav.core.motion.surface_paths import settle
+from kestrav.core.kinematics.poses import camera_positions, world_poses
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.surface_paths import settle
 
 TIMES = np.arange(121) / 30
 

@@ -7,9 +7,9 @@ from vtkmodules.vtkRenderingCore import vtkCellPicker, vtkRenderer, vtkRenderWin
 from bench.bare import bare_renderer
 from kestrav.core.document.records import Part, Project
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.picking import Pickable
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.parts.picking import Pickable
+from kestrav.core.parts.solids import geometry_record
 from kestrav.render.viewpoint import ray
 
 

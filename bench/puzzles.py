@@ -12,7 +12,7 @@ import trimesh
 
 from kestrav.core.document.records import Part, Placement, Project, Settings
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.parts.solids import geometry_record
 
 REQUIRED = 0.5
 

@@ -16,10 +16,10 @@ from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files import project_file
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.models import model, placed
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import moving_groups, world_poses
-from kestrav.core.motion.runs import frame_times
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.kinematics.poses import moving_groups, world_poses
+from kestrav.core.kinematics.runs import frame_times
+from kestrav.core.parts.solids import geometry_record
+from kestrav.core.paths.path_curves import path_curve
 
 DEMO = Path(__file__).parent.parent / "demo" / "fan-cassette.kestrav"
 _AISLE = 250.0  # mm from the middle of the way in which nothing stands

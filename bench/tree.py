@@ -19,7 +19,7 @@ def ten_thousand_rows(in_turns):
     from kestrav.app.joblist import JobList
     from kestrav.app.session import Session
     from kestrav.app.start import make_application
-    from kestrav.core.motion.placing import shift, transform
+    from kestrav.core.parts.placing import shift, transform
 
     application = make_application()
     assert isinstance(application, QApplication)

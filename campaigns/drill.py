@@ -26,7 +26,7 @@ from kestrav.core.files.recovery import Keeper, leftovers, recovered
 from kestrav.core.files.versions import keep_version, versions_of
 from kestrav.core.files.writing import clear_parts
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.solids import with_meshes
+from kestrav.core.parts.solids import with_meshes
 
 # a process that edits, keeps, saves and exports again and again, and says what it has finished
 WORK = """

@@ -48,20 +48,20 @@ from kestrav.core.document.records import (
     Spin,
 )
 from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.editing.run_making import stop_at_mark
+from kestrav.core.editing.wheel_making import add_rolls, add_swivel
 from kestrav.core.extraction.taking_apart import add_sequence, order_of
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.findings.model import point
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.making import stop_at_mark
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.placing import placement, shift
-from kestrav.core.motion.resting import rest_and_pivot
-from kestrav.core.motion.runs import journey
-from kestrav.core.motion.shaping import raised
-from kestrav.core.motion.stand_ins import add_form
-from kestrav.core.motion.wheels import add_rolls, add_swivel
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.parts.placeholders import add_form
+from kestrav.core.parts.placing import placement, shift
+from kestrav.core.parts.rest import rest_and_pivot
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.shaping import raised
 
 HERE = Path(__file__).parent
 PRODUCTS = ("cabinet", "trolley", "jib-hoist", "swing-gate", "plant-room")

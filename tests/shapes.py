@@ -14,7 +14,7 @@ from kestrav.core.document.validation import validate
 from kestrav.core.files import project_file
 from kestrav.core.geometry.faces import Face
 from kestrav.core.geometry.meshes import Mesh, mesh
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.parts.solids import geometry_record
 
 DEMO = Path(__file__).parent.parent / "demo" / "fan-cassette.kestrav"
 

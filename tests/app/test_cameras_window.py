@@ -435,7 +435,7 @@ def test_keys_of_look_move_with_their_camera_in_time(looking):
     hand = looking
     aim = FreeAim((LookKey(0.0, 0.0), LookKey(1.0, 90.0)))
     hand.session.edit("Aim", lambda p: edits.update(p, "camera-1", aim=aim))
-    from kestrav.core.motion.timing import stretched
+    from kestrav.core.editing.timing import stretched
 
     after = stretched(hand.session.project, ["camera-1"], 2.0)
     assert isinstance(after.cameras[0], Camera)

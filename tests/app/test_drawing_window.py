@@ -19,12 +19,12 @@ from kestrav.core.document.records import (
     Run,
     SurfaceShape,
 )
+from kestrav.core.editing.run_making import add_run
 from kestrav.core.geometry.topology import topology
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.making import add_run
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.resting import world_bounds
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.parts.rest import world_bounds
+from kestrav.core.parts.solids import solid_mesh
+from kestrav.core.paths.path_curves import path_curve
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier

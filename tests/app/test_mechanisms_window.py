@@ -7,8 +7,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QDialogButtonBox
 from shapes import box_mesh, gear_mesh, straight, tyre
 
-from kestrav.app import contacts as contacts_module
-from kestrav.app import extracting, motion_actions
+from kestrav.app import contacts, extracting, motion_actions
 from kestrav.app.fields import QuantityEdit
 from kestrav.app.order_dialog import OrderDialog
 from kestrav.app.way_dialog import WayDialog
@@ -27,8 +26,8 @@ from kestrav.core.document.records import (
     Spin,
 )
 from kestrav.core.files import project_file
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.parts.solids import geometry_record
 
 UP = Axle((0, 0, 0), (0, 0, 1))
 
@@ -167,7 +166,7 @@ def test_contacts_are_listed_gone_to_and_start_things(make_hand, monkeypatch):
     hand.press("Go there")
     assert session.time == pytest.approx(told, abs=1e-4)
     window.card.show_checks()
-    monkeypatch.setattr(contacts_module, "ask_choice", lambda *_: "poses-1")
+    monkeypatch.setattr(contacts, "ask_choice", lambda *_: "poses-1")
     hand.press("Use as trigger …")
     cue = session.project.poses[0].cue
     assert isinstance(cue, ContactCue) and cue.time == pytest.approx(told, abs=1e-4)

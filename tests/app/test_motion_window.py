@@ -33,9 +33,9 @@ from kestrav.core.document.records import (
     Run,
     TurnKey,
 )
+from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.files import project_file
-from kestrav.core.motion.runs import journey
-from kestrav.core.motion.wheels import turns_of
+from kestrav.core.kinematics.runs import journey
 
 NONE = Qt.KeyboardModifier.NoModifier
 KEYED = Keyed((PaceKey(0, 0), PaceKey(0.5, 0.5), PaceKey(1, 1)))

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QApplication, QPushButton
 
 from kestrav.app.bringing import UnitDialog
 from kestrav.core.document.records import ArcShape, EllipseShape, PathPoint, PointShape
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.paths.path_curves import path_curve
 
 
 def press(hand, text):

@@ -15,8 +15,8 @@ from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import BoxForm, CylinderForm, Part, Placement
 from kestrav.core.files.product_import import read_product
-from kestrav.core.motion import arranging, placing, stand_ins
-from kestrav.core.motion.resting import rest_poses
+from kestrav.core.parts import arranging, placeholders, placing
+from kestrav.core.parts.rest import rest_poses
 from kestrav.render.viewpoint import to_display
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
@@ -32,7 +32,7 @@ def bench(make_hand):
             "Plate": (box_mesh(600, 400, 10), (0, 0, -5)),
         }
     )
-    project, shape = stand_ins.add_form(opened.project, CylinderForm(80, 50), (0, 130, 0))
+    project, shape = placeholders.add_form(opened.project, CylinderForm(80, 50), (0, 130, 0))
     hand = make_hand(type(opened)(project, {**opened.meshes, shape.hash: shape}))
     look(hand)
     return hand
@@ -345,7 +345,7 @@ def test_picks_on_the_wrong_thing_are_refused_and_esc_gives_up(bench):
 
 def test_a_part_is_centred_on_a_picked_axis(bench):
     bench.session.select(part(bench, "Block").id)
-    project, shape = stand_ins.add_form(bench.session.project, CylinderForm(40, 60), (-200, -100, 0))
+    project, shape = placeholders.add_form(bench.session.project, CylinderForm(40, 60), (-200, -100, 0))
     bench.session.edit("a", lambda p: project, meshes={shape.hash: shape})
     name = project.parts[-1].name
     bench.session.select(part(bench, name).id)
@@ -409,7 +409,7 @@ def test_a_thing_is_let_down_by_key_and_scaled_to_a_known_size(bench):
     assert part(bench, "Cube").scale == pytest.approx((1.5, 1.5, 1.5))
 
 
-# copies, looks, stand-ins
+# copies, looks, placeholders
 
 
 def test_arrays_and_linked_looks(bench):
@@ -431,8 +431,8 @@ def test_arrays_and_linked_looks(bench):
     assert "#rrggbb" in bench.window.card.fault.text()
 
 
-def test_a_stand_in_is_added_and_its_measures_typed(bench):
-    bench.window.preparing.add_stand_in(BoxForm)
+def test_a_placeholder_is_added_and_its_measures_typed(bench):
+    bench.window.preparing.add_placeholder(BoxForm)
     made = bench.session.item
     bench.window.card.show_part_tab("Motion")
     bench.type_in("Width", "1 m")
@@ -618,30 +618,30 @@ def test_leaving_the_question_of_the_unit_brings_nothing_in(bench, tmp_path):
     assert bench.session.project is before
 
 
-def test_a_stand_in_is_replaced_by_a_product_and_read_again(make_hand, tmp_path, qtbot):
+def test_a_placeholder_is_replaced_by_a_product_and_read_again(make_hand, tmp_path, qtbot):
     opened = make_project({"Base": (box_mesh(10, 10, 10), (500, 0, 5))})
-    project, shape = stand_ins.add_form(opened.project, BoxForm(100, 100, 100), (0, 0, 0))
+    project, shape = placeholders.add_form(opened.project, BoxForm(100, 100, 100), (0, 0, 0))
     hand = make_hand(type(opened)(project, {**opened.meshes, shape.hash: shape}))
-    stand_in = project.parts[-1].id
+    placeholder = project.parts[-1].id
     file = tmp_path / "real.glb"
     body = trimesh.creation.box((0.2, 0.1, 0.1))
     file.write_bytes(trimesh.Scene({"Real": body}).export(file_type="glb"))
-    hand.window.bringing.replace(stand_in, file)
-    qtbot.waitUntil(lambda: get(hand.session.project, stand_in).form is None, timeout=60_000)
-    low, high = placing.bounds_of(hand.session.project, [stand_in])
+    hand.window.bringing.replace(placeholder, file)
+    qtbot.waitUntil(lambda: get(hand.session.project, placeholder).form is None, timeout=60_000)
+    low, high = placing.bounds_of(hand.session.project, [placeholder])
     assert high - low == pytest.approx([200, 100, 100], abs=1e-2)
     assert low[2] == pytest.approx(0, abs=1e-2)
     # the file changes
     file.write_bytes(trimesh.Scene({"Real": trimesh.creation.box((0.3, 0.1, 0.1))}).export(file_type="glb"))
     seen = []
     answer(ChangesDialog, lambda dialog: dialog.accept(), seen)
-    hand.window.bringing.reload(get(hand.session.project, stand_in).source)
+    hand.window.bringing.reload(get(hand.session.project, placeholder).source)
     qtbot.waitUntil(
-        lambda: np.ptp(placing.bounds_of(hand.session.project, [stand_in]), axis=0)[0] > 250, timeout=60_000
+        lambda: np.ptp(placing.bounds_of(hand.session.project, [placeholder]), axis=0)[0] > 250, timeout=60_000
     )
     assert seen
     hand.session.undo.undo()
-    assert np.ptp(placing.bounds_of(hand.session.project, [stand_in]), axis=0)[0] == pytest.approx(200, abs=0.01)
+    assert np.ptp(placing.bounds_of(hand.session.project, [placeholder]), axis=0)[0] == pytest.approx(200, abs=0.01)
 
 
 def test_the_report_tells_parts_triangles_unit_and_tolerance():

@@ -106,7 +106,9 @@ def test_what_somebody_else_saved_can_be_loaded(theirs):
 
 
 def test_saving_a_file_whose_owner_cannot_be_kept_is_asked_first(hand, monkeypatch):
-    monkeypatch.setattr("kestrav.app.window.owner_lost", lambda file: f"“{file.name}” belongs to ada and would belong to eve")
+    monkeypatch.setattr(
+        "kestrav.app.window.owner_lost", lambda file: f"“{file.name}” belongs to ada and would belong to eve"
+    )
     before = hand.session.file.read_bytes()
     rename(hand, "Another")
     press("Cancel")

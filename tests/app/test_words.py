@@ -4,8 +4,7 @@ from collections import Counter
 
 from PySide6.QtWidgets import QWidget
 
-from kestrav.app.cards import camera as camera_card
-from kestrav.app.cards import part, path, run, shooting
+from kestrav.app.cards import camera, part, path, run, shooting
 
 
 def names_of(card):
@@ -21,7 +20,7 @@ def test_no_two_fields_of_a_card_bear_one_name(make_hand, demo):
         "parts": (card.show_part_tab, part.TABS),
         "paths": (card.show_path_tab, path.TABS),
         "runs": (card.show_run_tab, run.TABS),
-        "cameras": (card.show_camera_tab, camera_card.TABS),
+        "cameras": (card.show_camera_tab, camera.TABS),
         "shots": (card.show_shot_tab, shooting.TABS),
     }
     others = ("poses", "carries", "rolls", "swivels", "spins", "rods", "lights")

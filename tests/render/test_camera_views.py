@@ -10,7 +10,7 @@ from kestrav.core.camera.judged import Judged, of_shot
 from kestrav.core.camera.making import add_standing
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, Fade, PartAim, RollKey
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.poses import world_poses
 from kestrav.render.frame_marks import FrameGuides, guide_lines, horizon_line, mask_areas
 from kestrav.render.picture import plain_studio
 from kestrav.render.scene import faint_things

@@ -9,10 +9,10 @@ from kestrav.core.camera.lens import in_camera, on_frame, to_pixels
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, OnPicture, Part, PointAim, Shot
+from kestrav.core.editing.wheel_making import add_rolls
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.runs import journey
-from kestrav.core.motion.wheels import add_rolls
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.kinematics.runs import journey
 from kestrav.render import inscriptions
 from kestrav.render.inscriptions import Inscriber, Sheet
 from kestrav.render.palette import CARD, INK, PETROL, VERMILION, rgb

@@ -12,8 +12,8 @@ from kestrav.core.camera.views import views
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, Light, PartAim, PointAim, Section, Shot
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.resting import own_bounds
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.parts.rest import own_bounds
 from kestrav.render.picture import SIDES, Studio, averaged
 from kestrav.render.soft_light import ground_of
 

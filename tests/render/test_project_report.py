@@ -8,8 +8,8 @@ import pytest
 from kestrav.core.camera.making import add_standing
 from kestrav.core.document import edits
 from kestrav.core.document.records import Axle, Roll
+from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.wheels import turns_of
 from kestrav.render.project_report import write_project_report
 
 

@@ -9,9 +9,9 @@ from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, Path, PathPoint, PointAim, PointShape
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion import placing
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.parts import placing
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.render.marks import Dimension, PathMarks, chainage_ticks, frustum, grid, handle_geometry, tick_spacing
 from kestrav.render.picture import plain_studio
 from kestrav.render.scene import Scene, aim_camera, light

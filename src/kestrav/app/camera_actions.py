@@ -36,8 +36,8 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Mend
-from kestrav.core.motion.legs import journeys_of, movers
-from kestrav.core.motion.runs import journey
+from kestrav.core.kinematics.legs import journeys_of, movers
+from kestrav.core.kinematics.runs import journey
 from kestrav.core.units import show
 
 if TYPE_CHECKING:

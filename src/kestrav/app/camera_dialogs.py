@@ -22,8 +22,8 @@ from kestrav.core.document.records import OrbitShape, Path, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Mend
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.placing import bounds_of
+from kestrav.core.parts.placing import bounds_of
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 Values = dict[str, Any]

@@ -34,7 +34,7 @@ from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Severity
 from kestrav.core.findings.report import as_data, as_text, fits_as_csv, standing_in_words
 from kestrav.core.geometry.faces import Vector, vector
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.runs import span
 from kestrav.core.units import show
 
 if TYPE_CHECKING:

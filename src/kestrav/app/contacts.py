@@ -14,7 +14,7 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get, told_apart
 from kestrav.core.document.records import ContactCue, Project
 from kestrav.core.findings.model import Finding
-from kestrav.core.motion.legs import movers
+from kestrav.core.kinematics.legs import movers
 
 if TYPE_CHECKING:
     from kestrav.app.window import Window

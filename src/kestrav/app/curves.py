@@ -16,15 +16,15 @@ from kestrav.core.document.records import Ball, Drive, Limited, Project, Roll, T
 from kestrav.core.findings.on_paths import least_radius
 from kestrav.core.findings.rules.teeth import MESH
 from kestrav.core.findings.rules.wheels import SLIP
-from kestrav.core.motion.joints import joints_of
-from kestrav.core.motion.judging import bend_radii, tight_spans
-from kestrav.core.motion.kinematics import Motion, thing_speeds
-from kestrav.core.motion.lane_values import headings, mesh_errors, rates, slips, ways_rolled, wheel_gaps
-from kestrav.core.motion.leaning import lean
-from kestrav.core.motion.lighting import state
-from kestrav.core.motion.path_curves import PathCurve
-from kestrav.core.motion.resting import rows
-from kestrav.core.motion.runs import shown_times, span
+from kestrav.core.kinematics.banking import lean
+from kestrav.core.kinematics.lane_values import headings, mesh_errors, rates, slips, ways_rolled, wheel_gaps
+from kestrav.core.kinematics.lighting import state
+from kestrav.core.kinematics.motion import Motion, thing_speeds
+from kestrav.core.kinematics.runs import shown_times, span
+from kestrav.core.mechanisms.joints import joints_of
+from kestrav.core.parts.rest import rows
+from kestrav.core.paths.analysis import bend_radii, tight_spans
+from kestrav.core.paths.path_curves import PathCurve
 from kestrav.render.palette import PETROL, SHOT
 
 if TYPE_CHECKING:

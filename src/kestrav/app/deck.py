@@ -35,14 +35,14 @@ from kestrav.core.camera.curves import CURVES, CameraCurves
 from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.document.lookup import ancestors, get, named_parts, turners
 from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Run, Turner
+from kestrav.core.editing.timing import moved as moved_in_time
+from kestrav.core.editing.timing import set_span, snap_times, snapped, span_of
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.motion.joints import joints
-from kestrav.core.motion.legs import leg_of, movers
-from kestrav.core.motion.path_curves import PathCurve, path_curve
-from kestrav.core.motion.resting import rows
-from kestrav.core.motion.runs import Journey, begins, journey, span
-from kestrav.core.motion.timing import moved as moved_in_time
-from kestrav.core.motion.timing import set_span, snap_times, snapped, span_of
+from kestrav.core.kinematics.legs import leg_of, movers
+from kestrav.core.kinematics.runs import Journey, begins, journey, span
+from kestrav.core.mechanisms.joints import joints
+from kestrav.core.parts.rest import rows
+from kestrav.core.paths.path_curves import PathCurve, path_curve
 from kestrav.core.units import show
 from kestrav.render.palette import CARD, INK, PETROL, RULE, SHOT
 

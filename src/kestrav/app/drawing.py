@@ -17,18 +17,18 @@ from kestrav.core.clearance.measuring import in_space, nearest_edge
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get, new_id, new_name, topmost
 from kestrav.core.document.records import Part, Path, PathPoint, PointShape, Project, Shape
+from kestrav.core.editing.joining import End
+from kestrav.core.editing.path_making import add_edge_path, extended
+from kestrav.core.editing.run_making import add_run, pivot_on_it
+from kestrav.core.editing.sketching import PLACES, Draws, Plane, drawn_path, drawn_shape, named, path_ends
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.topology import topology
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.fitting import points_by_hand
-from kestrav.core.motion.joining import End
-from kestrav.core.motion.making import add_run, pivot_on_it
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.path_making import add_edge_path, extended
-from kestrav.core.motion.resting import placement_matrix
-from kestrav.core.motion.sketching import PLACES, Draws, Plane, drawn_path, drawn_shape, named, path_ends
-from kestrav.core.motion.solids import solid_mesh
-from kestrav.core.motion.surface_paths import surface_shape
+from kestrav.core.parts.rest import placement_matrix
+from kestrav.core.parts.solids import solid_mesh
+from kestrav.core.paths.fitting import points_by_hand
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.surface_paths import surface_shape
 from kestrav.core.units import show
 from kestrav.render.marks import flat, plane_grid
 from kestrav.render.palette import PETROL

@@ -59,15 +59,15 @@ from kestrav.core.document.records import (
     Spin,
     Swivel,
 )
+from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.motion.arranging import reparent
-from kestrav.core.motion.drives import told_ratio
-from kestrav.core.motion.lane_values import ways_rolled
-from kestrav.core.motion.legs import leg_of
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.poses import moving_groups
-from kestrav.core.motion.runs import span
-from kestrav.core.motion.wheels import turns_of
+from kestrav.core.kinematics.lane_values import ways_rolled
+from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.kinematics.runs import span
+from kestrav.core.mechanisms.gears import told_ratio
+from kestrav.core.parts.arranging import reparent
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 from kestrav.render.palette import INK, PETROL, RULE
 

@@ -24,9 +24,9 @@ from kestrav.core.document.records import (
     Run,
     TurnKey,
 )
-from kestrav.core.motion.legs import leg_of
-from kestrav.core.motion.lighting import state
-from kestrav.core.motion.runs import Journey, journey
+from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.lighting import state
+from kestrav.core.kinematics.runs import Journey, journey
 
 if TYPE_CHECKING:
     from kestrav.app.deck import Deck

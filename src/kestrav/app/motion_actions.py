@@ -16,11 +16,11 @@ from kestrav.core.clearance.knocking import add_knock
 from kestrav.core.clearance.putting import put_down
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Camera, Carry, Light, Part, Project, Run
-from kestrav.core.motion import making, mechanisms, timing
-from kestrav.core.motion.legs import movers
-from kestrav.core.motion.resting import own_bounds
-from kestrav.core.motion.runs import begins, span
-from kestrav.core.motion.wheels import add_rolls, add_spins, add_swivel
+from kestrav.core.editing import mechanism_making, run_making, timing
+from kestrav.core.editing.wheel_making import add_rolls, add_spins, add_swivel
+from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.runs import begins, span
+from kestrav.core.parts.rest import own_bounds
 
 if TYPE_CHECKING:
     from kestrav.app.window import Window
@@ -128,7 +128,7 @@ class MotionActions(QObject):
         if thing is None:
             self.window.card.complain("select the part to pose first")
             return
-        if self.session.edit("Key pose", lambda p: making.add_pose(p, thing, self.session.time)):
+        if self.session.edit("Key pose", lambda p: run_making.add_pose(p, thing, self.session.time)):
             # what was there stays so; the thing is moved or turned at another time, and posed by that
             self.stage_hint()
 
@@ -148,7 +148,7 @@ class MotionActions(QObject):
         things.sort(key=lambda pair: pair[0] not in moving)
         carrier = ask_choice(self.window, "Attach to", f"{get(project, thing).name} is attached to", things)
         if carrier is not None and self.session.edit(
-            "Attach", lambda p: making.add_carry(p, thing, carrier, self.session.time)
+            "Attach", lambda p: run_making.add_carry(p, thing, carrier, self.session.time)
         ):
             self.session.select(self.session.project.carries[-1].id)
 
@@ -179,20 +179,22 @@ class MotionActions(QObject):
     def ball(self) -> None:
         """Let the selection roll as a ball."""
         parts = self._parts()
-        if parts and self.session.edit("Add ball", lambda p: mechanisms.add_ball(p, self.session.meshes, parts[-1])):
+        if parts and self.session.edit(
+            "Add ball", lambda p: mechanism_making.add_ball(p, self.session.meshes, parts[-1])
+        ):
             self.session.select(self.session.project.balls[-1].id)
 
-    def drive(self, kind: mechanisms.Kind) -> None:
+    def drive(self, kind: mechanism_making.Kind) -> None:
         """Let the two selected parts drive each other."""
         parts = self._parts()
         if parts and len(parts) != 2:
             self.window.card.complain("select the two parts to connect (Ctrl+click adds the second one)")
         elif parts and self.session.edit(
-            "Gear", lambda p: mechanisms.add_drive(p, self.session.meshes, parts[0], parts[1], kind)
+            "Gear", lambda p: mechanism_making.add_drive(p, self.session.meshes, parts[0], parts[1], kind)
         ):
             self.session.select(self.session.project.drives[-1].id)
 
-    def rod(self, keeps: mechanisms.Keeps) -> None:
+    def rod(self, keeps: mechanism_making.Keeps) -> None:
         """Make the first selected part a rod between the others."""
         parts, least = self._parts(), 2 if keeps == "level" else 3
         if not parts:
@@ -204,8 +206,10 @@ class MotionActions(QObject):
         meshes, rod, crank, others = self.session.meshes, parts[0], parts[1], parts[2:]
 
         def make(project: Project) -> Project:
-            made = mechanisms.add_rod(project, meshes, rod, crank, keeps, others[0] if keeps != "level" else None)
-            return mechanisms.couple(made, meshes, made.rods[-1].id, others) if keeps == "level" and others else made
+            made = mechanism_making.add_rod(project, meshes, rod, crank, keeps, others[0] if keeps != "level" else None)
+            return (
+                mechanism_making.couple(made, meshes, made.rods[-1].id, others) if keeps == "level" and others else made
+            )
 
         if self.session.edit("Rod", make):
             self.session.select(self.session.project.rods[-1].id)
@@ -260,7 +264,7 @@ class MotionActions(QObject):
         focus = np.array(self.window.stage.viewpoint.focus, float)
         place = focus + np.array([0.0, 0.0, max(2200.0 - focus[2], 800.0)])
         if self.session.edit(
-            "Add light", lambda p: making.add_light(p, kind, np.round(place, -1), np.round(focus, -1))
+            "Add light", lambda p: run_making.add_light(p, kind, np.round(place, -1), np.round(focus, -1))
         ):
             self.session.select(self.session.project.lights[-1].id)
 
@@ -292,7 +296,7 @@ class MotionActions(QObject):
         """Let the selected run stand at the playhead."""
         run = self._run()
         if run is not None:
-            self.session.edit("Hold", lambda p: making.with_hold(p, run.id, self.session.time))
+            self.session.edit("Hold", lambda p: run_making.with_hold(p, run.id, self.session.time))
 
     def stretch(self) -> None:
         """Ask by how much, and stretch."""

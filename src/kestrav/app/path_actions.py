@@ -24,12 +24,13 @@ from kestrav.core.document.records import (
     RectangleShape,
     Shape,
 )
+from kestrav.core.editing import path_making
 from kestrav.core.findings.model import Mend
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion import judging, path_making, placing
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.runs import frame_times
+from kestrav.core.parts import placing
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 if TYPE_CHECKING:
@@ -184,7 +185,7 @@ class PathActions(QObject):
         if point is None or point.part is None:
             return
         part, origin, times = point.part, point.origin, frame_times(self.session.project)
-        if self.session.edit("Trace path", lambda p: judging.add_trace_path(p, part, origin, times)):
+        if self.session.edit("Trace path", lambda p: path_making.add_trace_path(p, part, origin, times)):
             self.session.trace(None)
             self.session.select(self.session.project.paths[-1].id)
 

@@ -8,7 +8,7 @@ from PySide6.QtCore import QElapsedTimer, QObject, QTimer, Signal
 
 from kestrav.app.session import Session
 from kestrav.core.document.shots import FilmFrame
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.runs import span
 
 _TICK = 15  # ms; a frame that takes longer to draw is simply followed by a later one
 

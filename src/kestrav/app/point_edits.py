@@ -9,7 +9,7 @@ from kestrav.app.session import Session
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import find
 from kestrav.core.document.records import Path, PointShape, Project
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 APART = 1.0  # mm; a point nearer to another than this is not inserted

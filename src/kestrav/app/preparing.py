@@ -46,12 +46,12 @@ from kestrav.core.document.records import (
     PointShape,
     Run,
 )
+from kestrav.core.editing.mechanism_making import pick_axle
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion import placing, stand_ins
-from kestrav.core.motion.mechanisms import pick_axle
-from kestrav.core.motion.resting import rest_poses, rows
+from kestrav.core.parts import placeholders, placing
+from kestrav.core.parts.rest import rest_poses, rows
 from kestrav.render.finishes import STYLES
 from kestrav.render.viewpoint import STANDS
 
@@ -423,23 +423,23 @@ class Preparing(QObject):
         action("Copy value", self.copy_value, "Ctrl+C", where=tree_keys)
         action("Select all", self.choose_all, "Ctrl+A", where=tree_keys)
 
-    def stand_in_menu(self, action: Callable[..., QAction]) -> QMenu:
+    def placeholder_menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of simple solids for what is missing."""
         menu = QMenu("Placeholder", self.window)
         for form, name in STAND_INS.items():
             menu.addAction(
-                action(name, partial(self.add_stand_in, form), tip=f"Add a {name.lower()} for what is missing")
+                action(name, partial(self.add_placeholder, form), tip=f"Add a {name.lower()} for what is missing")
             )
         return menu
 
-    def add_stand_in(self, form: type) -> None:
-        """Put a stand-in on the floor where the view looks, and select it."""
+    def add_placeholder(self, form: type) -> None:
+        """Put a placeholder on the floor where the view looks, and select it."""
         focus = self.stage.viewpoint.focus
         at = (float(round(focus[0] / 10) * 10), float(round(focus[1] / 10) * 10), 0.0)
         made = form()
-        shape = stand_ins.form_mesh(made)
+        shape = placeholders.form_mesh(made)
         if self.session.edit(
-            "Add placeholder", lambda p: stand_ins.add_form(p, made, at)[0], meshes={shape.hash: shape}
+            "Add placeholder", lambda p: placeholders.add_form(p, made, at)[0], meshes={shape.hash: shape}
         ):
             if len(self.session.project.parts) == 1:
                 self.stage.fit_all()

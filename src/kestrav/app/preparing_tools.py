@@ -15,12 +15,12 @@ from kestrav.app.tool import Tool
 from kestrav.core.clearance.measuring import Measure, Reading, Snap, measure_for, read
 from kestrav.core.document.lookup import ancestors, topmost
 from kestrav.core.document.records import Feature, Note, Part, Project
+from kestrav.core.editing.run_making import adjusted
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.legs import movers
-from kestrav.core.motion.making import adjusted
-from kestrav.core.motion.placing import shift, transform, turn_about
-from kestrav.core.motion.resting import placement_matrix, rest_poses
+from kestrav.core.kinematics.legs import movers
+from kestrav.core.parts.placing import shift, transform, turn_about
+from kestrav.core.parts.rest import placement_matrix, rest_poses
 from kestrav.core.units import show
 from kestrav.render.measure_marks import Grip, Handles
 from kestrav.render.viewpoint import facing, on_plane, to_display

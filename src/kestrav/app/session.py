@@ -24,10 +24,10 @@ from kestrav.core.files import project_file
 from kestrav.core.files.versions import keep_version
 from kestrav.core.findings.model import Mend
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.judging import trace
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.resting import rest_poses
-from kestrav.core.motion.runs import shown_times, span
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.kinematics.runs import shown_times, span
+from kestrav.core.kinematics.traces import trace
+from kestrav.core.parts.rest import rest_poses
 
 Edit = Callable[[Project], Project]
 

@@ -36,12 +36,12 @@ from kestrav.core.document.records import (
 from kestrav.core.document.shots import FilmFrame
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.picking import Pick, Pickable
-from kestrav.core.motion.poses import mover_bounds, world_poses
-from kestrav.core.motion.resting import placement_matrix, top_bounds, world_bounds
-from kestrav.core.motion.seating import body_axes
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.poses import mover_bounds, world_poses
+from kestrav.core.kinematics.seating import body_axes
+from kestrav.core.parts.picking import Pick, Pickable
+from kestrav.core.parts.rest import placement_matrix, top_bounds, world_bounds
+from kestrav.core.parts.solids import solid_mesh
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.render.finishes import Style
 from kestrav.render.frame_marks import FrameGuides
 from kestrav.render.judging_marks import JudgingMarks

@@ -16,7 +16,7 @@ from kestrav.app.preparing_tools import HandleSettings, MeasureTool, MoveTool, T
 from kestrav.app.stage import Stage
 from kestrav.app.tool import Tool
 from kestrav.app.walk_tool import WalkTool
-from kestrav.core.motion.sketching import PLACES
+from kestrav.core.editing.sketching import PLACES
 
 
 class Strip(QWidget):

@@ -15,9 +15,9 @@ from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import PointShape, Poses, Project, SurfaceShape
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.shaping import moved_points
-from kestrav.core.motion.surface_paths import reshaped
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.shaping import moved_points
+from kestrav.core.paths.surface_paths import reshaped
 from kestrav.core.units import show
 from kestrav.render.marks import free_handles, handle_geometry
 from kestrav.render.pose_marks import key_handles, key_places

@@ -25,8 +25,8 @@ from kestrav.core.document import edits
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
-from kestrav.core.motion.resting import rest_poses, world_bounds
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.runs import span
+from kestrav.core.parts.rest import rest_poses, world_bounds
 from kestrav.render.frame_marks import FrameGuides
 from kestrav.render.viewpoint import to_display
 

@@ -15,7 +15,7 @@ from kestrav.core.camera import walking
 from kestrav.core.document.records import Path, PathPoint, PointShape
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 from kestrav.render.marks import flat
 from kestrav.render.palette import PETROL, STRAW, VERMILION, rgb

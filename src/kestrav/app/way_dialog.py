@@ -27,8 +27,8 @@ from kestrav.core.document.records import Placement, Project
 from kestrav.core.extraction.typed import AXES
 from kestrav.core.extraction.ways import Wish
 from kestrav.core.geometry.transforms import angles_from_quaternion, quaternion_from_angles
-from kestrav.core.motion.placing import placement
-from kestrav.core.motion.resting import rest_and_pivot, top_bounds
+from kestrav.core.parts.placing import placement
+from kestrav.core.parts.rest import rest_and_pivot, top_bounds
 
 _ANY_TILT = 180.0
 _ID = Qt.ItemDataRole.UserRole

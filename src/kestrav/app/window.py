@@ -59,6 +59,7 @@ from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, find, get
 from kestrav.core.document.records import Part, Project
+from kestrav.core.editing.joining import End
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
@@ -68,9 +69,8 @@ from kestrav.core.files.writing import clear_parts, owner_lost
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Mend
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.joining import End
-from kestrav.core.motion.legs import movers
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.runs import span
 from kestrav.core.units import show
 
 NEAR = 3.0  # a gap is shown in the stage when below this many times the required clearance
@@ -185,7 +185,7 @@ class Window(QMainWindow):
             action(text, partial(self.use_tool, tool), key)
         action("Draw path", lambda: self.use_tool("draw"), "D")
         self.view_menu = self.preparing.view_menu(action)
-        self.stand_in_menu = self.preparing.stand_in_menu(action)
+        self.placeholder_menu = self.preparing.placeholder_menu(action)
         self.path_menu = self.paths.menu(action)
         self.motion_menu = self.motion.menu(action)
         self.motion_menu.addSeparator()
@@ -213,7 +213,7 @@ class Window(QMainWindow):
             recent.addAction(file.stem).triggered.connect(partial(self._open_recent, file))
         recent.setEnabled(bool(recent.actions()))
         menu.addAction(self.add_action)
-        menu.addMenu(self.stand_in_menu)
+        menu.addMenu(self.placeholder_menu)
         menu.addMenu(self.path_menu)
         menu.addSeparator()
         menu.addActions([self.save_action, self.save_as_action, self.versions_action])

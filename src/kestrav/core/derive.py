@@ -13,9 +13,9 @@ from kestrav.core.camera.orbits import renewed
 from kestrav.core.clearance.ball_ground import balls_settled
 from kestrav.core.clearance.cues import contacts_settled
 from kestrav.core.document.records import Project
+from kestrav.core.editing.grounding import ground_settled
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.grounding import ground_settled
-from kestrav.core.motion.surface_paths import settle
+from kestrav.core.paths.surface_paths import settle
 
 RULES = 1  # counts on when any of these results is worked out otherwise than before
 

@@ -21,8 +21,8 @@ from kestrav.core.camera.views import views
 from kestrav.core.document.records import OnPicture, Project, Shot
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.lighting import state
-from kestrav.core.motion.poses import light_places, world_poses
+from kestrav.core.kinematics.lighting import state
+from kestrav.core.kinematics.poses import light_places, world_poses
 from kestrav.render.picture import Picture, Studio
 from kestrav.render.scene import faint_things
 

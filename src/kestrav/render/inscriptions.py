@@ -22,8 +22,8 @@ from kestrav.core.document.records import Project, Roll, Shot
 from kestrav.core.document.shots import frame_count
 from kestrav.core.files.product_tree import clean_name
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.kinematics import Motion, thing_speeds
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.motion import Motion, thing_speeds
+from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.units import show
 from kestrav.render.palette import CARD, INK, PETROL, RULE, VERMILION
 

@@ -10,8 +10,9 @@ from numpy.typing import NDArray
 from vtkmodules.vtkRenderingCore import vtkBillboardTextActor3D, vtkRenderer
 
 from kestrav.core.document.records import Path, Project
-from kestrav.core.motion.judging import comb, rider_marks
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.kinematics.traces import rider_marks
+from kestrav.core.paths.analysis import comb
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 from kestrav.render.marks import TICK_PIXELS, flat, tick_spacing
 from kestrav.render.measure_marks import text_actor

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 from vtkmodules.vtkRenderingCore import vtkLight, vtkRenderer
 
 from kestrav.core.document.records import Light, Project
-from kestrav.core.motion.lighting import state
-from kestrav.core.motion.poses import light_places
+from kestrav.core.kinematics.lighting import state
+from kestrav.core.kinematics.poses import light_places
 from kestrav.render.marks import flat
 from kestrav.render.palette import SHOT, rgb
 from kestrav.render.shapes import segments, vertices

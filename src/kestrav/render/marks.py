@@ -11,7 +11,7 @@ from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkGlyph3DMapper, vtkPolyDataMapper
 
 from kestrav.core.document.records import Path, PointShape, Project, SurfaceShape
-from kestrav.core.motion.path_curves import PathCurve, path_curve
+from kestrav.core.paths.path_curves import PathCurve, path_curve
 from kestrav.render.batches import Batch, edges_of
 from kestrav.render.palette import CARD, INK, PETROL, PETROL_DARK, STRAW, VERMILION, rgb
 from kestrav.render.scene import Scene

@@ -11,8 +11,8 @@ from vtkmodules.vtkRenderingCore import vtkActor
 from kestrav.core.camera.filmed import rider_of
 from kestrav.core.document.lookup import subtree
 from kestrav.core.document.records import Project, Shot
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.resting import rest_and_pivot, row_of
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.parts.rest import rest_and_pivot, row_of
 from kestrav.render.batches import Batch
 from kestrav.render.marks import flat
 from kestrav.render.palette import OCHRE, PETROL

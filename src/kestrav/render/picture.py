@@ -17,7 +17,7 @@ from kestrav.core.camera.filmed import kept_solid
 from kestrav.core.camera.views import Views, views
 from kestrav.core.document.records import Camera, Project, QualityName, Shot
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.poses import world_poses
 from kestrav.render.batches import Manner
 from kestrav.render.inscriptions import Inscriber
 from kestrav.render.lights import ProjectLights

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.core.document.records import Poses, Project
-from kestrav.core.motion.key_poses import places
-from kestrav.core.motion.legs import leg_of
+from kestrav.core.kinematics.key_poses import places
+from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.units import show
 from kestrav.render.judging_marks import Texts
 from kestrav.render.marks import Diamonds, flat

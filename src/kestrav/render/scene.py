@@ -20,9 +20,9 @@ from kestrav.core.document.lookup import get, shown_parts, subtree
 from kestrav.core.document.records import Camera, Part, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.poses import moving_groups
-from kestrav.core.motion.resting import rest_poses
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.parts.rest import rest_poses
+from kestrav.core.parts.solids import solid_mesh
 from kestrav.render.batches import Batch, Kind, Manner, Member, Shared, shared_drawing
 from kestrav.render.finishes import Style, give_room, has_room
 from kestrav.render.outlines import AT_ONCE, EACH, Outlines

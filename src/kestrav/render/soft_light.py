@@ -16,8 +16,8 @@ from vtkmodules.vtkRenderingCore import vtkCamera, vtkRenderer, vtkRenderWindow
 from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.grounding import heights_below, standing
-from kestrav.core.motion.resting import top_bounds
+from kestrav.core.kinematics.ground import heights_below, standing
+from kestrav.core.parts.rest import top_bounds
 from kestrav.render.batches import Manner
 from kestrav.render.forks import note_drawing
 from kestrav.render.lights import ProjectLights

@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.records import Ball, Drive, Project, Rod, Roll, Turner
-from kestrav.core.motion.drives import across, pitch_radius
-from kestrav.core.motion.joints import Joint, joints_of
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.linkage import unit
-from kestrav.core.motion.resting import own_bounds, rows
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import span
+from kestrav.core.mechanisms.gears import across, pitch_radius
+from kestrav.core.mechanisms.joints import Joint, joints_of
+from kestrav.core.mechanisms.linkage import unit
+from kestrav.core.parts.rest import own_bounds, rows
 from kestrav.render.marks import flat
 from kestrav.render.palette import INK, STRAW
 from kestrav.render.shapes import segments

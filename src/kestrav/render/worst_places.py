@@ -15,7 +15,7 @@ from kestrav.core.document.lookup import told_apart
 from kestrav.core.document.records import Project
 from kestrav.core.findings.page import Figure
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.poses import world_poses
 from kestrav.render.marks import Dimension
 from kestrav.render.picture import Studio, plain_studio
 

@@ -13,7 +13,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import AlongAim, Camera, Carry, FreeAim, LookKey, PartAim, PointAim, Run
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.poses import world_poses
 
 
 @pytest.fixture

@@ -8,6 +8,7 @@ from kestrav.core.camera.judged import of_shot
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Even
+from kestrav.core.editing.grounding import ground_settled
 from kestrav.core.findings.model import Evidence
 from kestrav.core.findings.rules import (
     camera_pan,
@@ -19,9 +20,8 @@ from kestrav.core.findings.rules import (
     view_jump,
     walking_fast,
 )
-from kestrav.core.motion.grounding import ground_settled
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.kinematics.runs import frame_times
 
 RULES = (camera_pan, camera_room, horizon, loop, subject_framing, subject_hidden, view_jump, walking_fast)
 

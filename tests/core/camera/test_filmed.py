@@ -9,11 +9,11 @@ from kestrav.core.camera import filmed
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, Fade, PartAim, PointAim, Shot
 from kestrav.core.document.shots import frame_count
+from kestrav.core.editing.run_making import add_run
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence
 from kestrav.core.findings.rules import dead_ends, frame_rate
-from kestrav.core.motion.making import add_run
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.runs import frame_times
 
 
 @pytest.fixture(scope="module")

@@ -14,9 +14,9 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import OrbitShape, Part, Path, Placement, Project
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.runs import journey
-from kestrav.core.motion.shaping import reverse
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.shaping import reverse
 
 KINDS = ("circle", "ellipse", "rectangle", "hull")
 TURNED = Placement((100.0, 50.0, 0.0), (float(np.cos(0.2)), 0.0, 0.0, float(np.sin(0.2))))
@@ -60,7 +60,7 @@ def test_it_begins_at_its_azimuth_and_goes_its_way(two, kind, clockwise):
         two.project, two.meshes, ["part-1"], kind=kind, offset=500.0, start=37.0, clockwise=clockwise
     )
     curve = curve_of(shape)
-    from kestrav.core.motion.path_curves import orbit_plan
+    from kestrav.core.paths.path_curves import orbit_plan
 
     middle = orbit_plan(shape)[1]
     first, soon = curve.position([0.0, 20.0])[:, :2] - middle

@@ -11,8 +11,8 @@ from kestrav.core.camera.sight import best_sight, free_lengths
 from kestrav.core.camera.surroundings import passed_through, surroundings
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, Carry, Fade, PartAim, Placement, PointAim
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.resting import rest_poses
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.parts.rest import rest_poses
 
 
 def filmed(project, meshes, camera, times, aspect=1.0, rays=1024):
@@ -84,7 +84,7 @@ def test_shares_agree_with_one_ray_after_another_through_all_triangles(demo, ran
     times = judged.times[:: max(len(judged.times) // 5, 1)][:5]
     judged = replace(judged, times=times, rays=1024)
     from kestrav.core.camera.lens import in_camera, on_frame
-    from kestrav.core.motion.solids import solid_mesh
+    from kestrav.core.parts.solids import solid_mesh
 
     subject = judged.subject
     own = set(subject.rows)
@@ -139,7 +139,7 @@ def test_the_nearest_thing_is_that_of_every_triangle(demo, random):
     poses = world_poses(project, times)
     places = random.uniform((-3000, -3000, 300), (4500, 2500, 2200), (3, 3))
     near = surroundings(project, demo.meshes, places, poses)
-    from kestrav.core.motion.solids import solid_mesh
+    from kestrav.core.parts.solids import solid_mesh
 
     for k, place in enumerate(places):
         best = np.inf

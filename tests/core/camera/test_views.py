@@ -24,7 +24,7 @@ from kestrav.core.document.records import (
     Run,
 )
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.poses import world_poses
 
 
 def with_camera(opened, aim, path=None, **fields):

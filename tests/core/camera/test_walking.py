@@ -10,11 +10,11 @@ from kestrav.core.camera.judged import of_shot
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongAim, Camera, Cue, FreeAim, PartAim, PointAim, Run
 from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.editing.grounding import ground_settled
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.grounding import ground_settled
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.runs import journey
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.paths.path_curves import path_curve
 
 
 @pytest.fixture
@@ -143,7 +143,7 @@ def test_a_door_swings_away_from_who_comes_before_they_are_there(room):
     trip = journey(project, run)
     row = [p.id for p in project.parts].index("part-6")
     at = float(trip.times_at([trip.path.curve.nearest((1500, 0, 0))])[0])
-    from kestrav.core.motion.poses import world_poses
+    from kestrav.core.kinematics.poses import world_poses
 
     there = world_poses(project, [0.0, at])[:, row]
     middle = there[:, :3, 3]

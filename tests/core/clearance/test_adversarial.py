@@ -19,7 +19,7 @@ from kestrav.core.document.records import (
     Run,
     Settings,
 )
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.parts.solids import geometry_record
 
 
 @pytest.mark.parametrize("first", range(20_000, 20_200, 50))

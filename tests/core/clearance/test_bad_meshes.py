@@ -21,7 +21,7 @@ from kestrav.core.findings.check import check
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.transforms import rigid
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.runs import frame_times
 
 
 def bad_boxes():

@@ -10,8 +10,8 @@ from kestrav.core.clearance.ball_ground import balls_settled
 from kestrav.core.document import edits
 from kestrav.core.document.records import ArcShape, Ball, Part, Path, Placement, Project, Run
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.parts.solids import geometry_record
 
 DRUM, RADIUS = 200.0, 30.0
 

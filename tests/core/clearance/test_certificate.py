@@ -26,9 +26,9 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.models import model, nearest, placed
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.runs import frame_times
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.kinematics.runs import frame_times
+from kestrav.core.parts.solids import geometry_record
 
 UP = Axle((0, 0, 0), (0, 0, 1))
 

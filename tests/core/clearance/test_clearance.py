@@ -17,8 +17,8 @@ from kestrav.core.errors import Cancelled
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.transforms import rigid
-from kestrav.core.motion.poses import moving_groups, world_poses
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.poses import moving_groups, world_poses
+from kestrav.core.kinematics.runs import frame_times
 
 
 def at(*place):

@@ -12,7 +12,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Axle, Even, Requirement, Spin
 from kestrav.core.findings.report import nearer_in_words
 from kestrav.core.geometry.meshes import joined, mesh
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.runs import frame_times
 
 AXIS = Axle((0, 0, 0), (0, 0, 1))
 

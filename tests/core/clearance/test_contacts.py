@@ -30,9 +30,9 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.model import Evidence
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.runs import begins, frame_times
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import begins, frame_times
+from kestrav.core.parts.solids import geometry_record
 
 UP = Axle((0, 0, 0), (0, 0, 1))
 

@@ -9,11 +9,11 @@ from kestrav.core.clearance.cues import contacts_settled
 from kestrav.core.clearance.knocking import add_knock
 from kestrav.core.document import edits
 from kestrav.core.document.records import KeyPose, Part, Path, Placement, Poses, Project, Run
+from kestrav.core.editing.floor import depths, kept_on_surface
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.floor import depths, kept_on_surface
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.parts.solids import geometry_record
 
 
 def scene(struck, height, table=0.0):

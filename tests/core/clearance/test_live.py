@@ -9,7 +9,7 @@ from kestrav.core.clearance.live import Live, with_live
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
 from kestrav.core.document.records import Requirement
-from kestrav.core.motion.runs import frame_times, span
+from kestrav.core.kinematics.runs import frame_times, span
 
 
 def bent_past_a_post():

@@ -12,8 +12,8 @@ from kestrav.core.document.records import CylinderForm, Feature, Note, Placement
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.topology import topology
-from kestrav.core.motion import placing, stand_ins
-from kestrav.core.motion.resting import rest_poses
+from kestrav.core.parts import placeholders, placing
+from kestrav.core.parts.rest import rest_poses
 
 HALF = np.sqrt(0.5)
 
@@ -106,7 +106,7 @@ def test_snaps_prefer_corners_then_edges_then_faces(two):
 
 
 def test_a_round_rim_is_caught_at_its_centre_and_a_bore_at_its_axis():
-    shape = stand_ins.form_mesh(CylinderForm(125, 36))
+    shape = placeholders.form_mesh(CylinderForm(125, 36))
     top = int(np.flatnonzero(shape.face_of == 2)[0])
     rim = measuring.snaps_near(shape, "p", top, (62.0, 0, 36), 1.0)[0]
     assert (rim.kind, rim.feature.radius, rim.feature.exact) == ("circle", 62.5, True)

@@ -11,9 +11,9 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.check import find_all
 from kestrav.core.findings.model import Evidence
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.runs import frame_times
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import frame_times
+from kestrav.core.parts.solids import geometry_record
 
 
 @pytest.fixture

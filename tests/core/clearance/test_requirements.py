@@ -19,7 +19,7 @@ from kestrav.core.findings.check import certified, check
 from kestrav.core.findings.html_report import as_html
 from kestrav.core.findings.page import Figure
 from kestrav.core.findings.report import as_data, as_text, frames_as_csv, table_as_csv
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.runs import frame_times
 
 
 def two_posts(**fields):

@@ -16,7 +16,7 @@ from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.files.part_files import write_part
 from kestrav.core.findings.check import check
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.runs import frame_times
 
 
 def along(shape, to, **fields):

@@ -57,9 +57,9 @@ from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_tree import Imported
 from kestrav.core.files.refresh import replace
-from kestrav.core.motion.arranging import ungroup
-from kestrav.core.motion.resting import rest_poses
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.parts.arranging import ungroup
+from kestrav.core.parts.rest import rest_poses
+from kestrav.core.parts.solids import geometry_record
 
 BOX = box_mesh(20, 20, 20)
 UP = Axle((0, 0, 0), (0, 0, 1))

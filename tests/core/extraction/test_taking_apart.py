@@ -8,6 +8,7 @@ from shapes import box_mesh
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.document import edits
 from kestrav.core.document.records import Part, Placement, Project, Settings
+from kestrav.core.editing.timing import reversed_in_time
 from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.extraction.taking_apart import (
     add_sequence,
@@ -19,10 +20,9 @@ from kestrav.core.extraction.taking_apart import (
     parts_of,
 )
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.resting import rest_and_pivot
-from kestrav.core.motion.runs import journey
-from kestrav.core.motion.solids import geometry_record
-from kestrav.core.motion.timing import reversed_in_time
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.parts.rest import rest_and_pivot
+from kestrav.core.parts.solids import geometry_record
 
 
 @pytest.fixture

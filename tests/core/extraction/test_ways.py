@@ -22,8 +22,8 @@ from kestrav.core.extraction.pulls import directions, least_blockers, legged_pul
 from kestrav.core.extraction.taking_apart import order_of
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way, find_way
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.resting import rest_and_pivot
-from kestrav.core.motion.solids import geometry_record
+from kestrav.core.parts.rest import rest_and_pivot
+from kestrav.core.parts.solids import geometry_record
 
 AXES = {"+x": (1, 0, 0), "-x": (-1, 0, 0), "+y": (0, 1, 0), "-y": (0, -1, 0), "+z": (0, 0, 1), "-z": (0, 0, -1)}
 

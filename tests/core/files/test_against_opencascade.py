@@ -16,8 +16,8 @@ from shapes import DEMO
 from kestrav.core.document.records import Project
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.resting import rest_poses
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.parts.rest import rest_poses
+from kestrav.core.parts.solids import solid_mesh
 
 THIRD_PARTY = Path(__file__).parents[3] / ".third-party"
 FILES = [DEMO.parent / f"{name}.step" for name in ("trolley", "swing-gate", "jib-hoist")]

@@ -22,7 +22,7 @@ from kestrav.core.files.product_import import (
     with_unit,
 )
 from kestrav.core.files.project_file import load, save
-from kestrav.core.motion.resting import rest_poses, top_bounds, world_bounds
+from kestrav.core.parts.rest import rest_poses, top_bounds, world_bounds
 
 THIRD_PARTY = Path(__file__).parents[3] / ".third-party"
 

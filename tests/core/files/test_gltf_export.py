@@ -22,10 +22,10 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files.gltf_export import animated, linear, write_animated
 from kestrav.core.files.key_reduction import places_off, slerp, told_by, turns_off
 from kestrav.core.files.tables import write_tables
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.law_changes import changes
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.runs import frame_times, span
+from kestrav.core.kinematics.law_changes import changes
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.kinematics.runs import frame_times, span
 
 ROOT = Path(__file__).parents[3]
 VALIDATOR = ROOT / ".third-party" / "gltf-validator"

@@ -17,7 +17,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files.info import describe
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.files.step_names import decode
-from kestrav.core.motion.resting import rest_poses, world_bounds
+from kestrav.core.parts.rest import rest_poses, world_bounds
 
 STEP = DEMO.parent / "trolley.step"
 

@@ -109,9 +109,11 @@ def test_a_product_packed_with_meshopt_is_read(packed, tmp_path):
     ]
     meshes = [{"name": "Ring", "primitives": [{"attributes": {"POSITION": 0}, "indices": 1}]}]
     file = file_of(tmp_path, meshes, data, views, accessors, extensionsRequired=["EXT_meshopt_compression"])
-    stand_in = '{"byteLength": 9000, "extensions": {"EXT_meshopt_compression": {"fallback": true}}}'
+    placeholder = '{"byteLength": 9000, "extensions": {"EXT_meshopt_compression": {"fallback": true}}}'
     file.write_text(
-        file.read_text().replace('"buffers": [', f'"buffers": [{stand_in}, ', 1).replace('"buffer": 0', '"buffer": 9')
+        file.read_text()
+        .replace('"buffers": [', f'"buffers": [{placeholder}, ', 1)
+        .replace('"buffer": 0', '"buffer": 9')
     )
     file.write_text(file.read_text().replace('"buffer": 1', '"buffer": 0').replace('"buffer": 9', '"buffer": 1'))
     imported = read_product(file)

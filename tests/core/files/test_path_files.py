@@ -12,7 +12,7 @@ from kestrav.core.document.records import ArcShape, EllipseShape, Path, PathPoin
 from kestrav.core.errors import BadInput
 from kestrav.core.files.path_files import MOST_PATHS, add_paths, read_paths, used_again, write_path
 from kestrav.core.files.reading import as_unicode
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.paths.path_curves import path_curve
 
 
 def dxf(folder, draw, units=4, name="plan.dxf"):

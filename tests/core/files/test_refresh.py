@@ -12,9 +12,9 @@ from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.files.refresh import reload, replace
-from kestrav.core.motion import arranging, placing, stand_ins
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.resting import rest_poses
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.parts import arranging, placeholders, placing
+from kestrav.core.parts.rest import rest_poses
 
 MM = 0.001
 
@@ -141,8 +141,8 @@ def test_an_unknown_source_is_refused(opened, tmp_path):
 
 
 def standing(form=None):
-    """A stand-in that is turned, carried by a run and looked at."""
-    project, shape = stand_ins.add_form(Project(), form or BoxForm(100, 80, 70), (200, 300, 0))
+    """A placeholder that is turned, carried by a run and looked at."""
+    project, shape = placeholders.add_form(Project(), form or BoxForm(100, 80, 70), (200, 300, 0))
     part = project.parts[0].id
     project = placing.transform(project, [part], placing.turn_about((200, 300, 0), (0, 0, 1), np.pi / 2))
     project = placing.pivot_at_side(project, part, "middle")
@@ -155,13 +155,13 @@ def standing(form=None):
     return project, part, shape
 
 
-def test_a_stand_in_becomes_an_assembly_and_keeps_place_pivot_run_and_camera(tmp_path):
+def test_a_placeholder_becomes_an_assembly_and_keeps_place_pivot_run_and_camera(tmp_path):
     project, part, _ = standing()
     after = replace(project, part, read_product(product(tmp_path, PARTS)))
     assert get(after, part).geometry is None
     assert get(after, part).name == project.parts[0].name
     assert {"Case", "Lid", "Bolt"} <= {p.name for p in after.parts}
-    # the undersides' middles agree; the product is turned as the stand-in was
+    # the undersides' middles agree; the product is turned as the placeholder was
     assert box_of(after, "Case")[0, 2] == pytest.approx(0, abs=1)
     assert np.ptp(box_of(after, "Case"), axis=0) == pytest.approx([80, 100, 60], abs=1e-3)
     assert after.runs == project.runs
@@ -173,7 +173,7 @@ def test_a_stand_in_becomes_an_assembly_and_keeps_place_pivot_run_and_camera(tmp
     assert of(again, "Lid") == of(after, "Lid")
 
 
-def test_a_stand_in_becomes_one_solid_where_it_stood(tmp_path):
+def test_a_placeholder_becomes_one_solid_where_it_stood(tmp_path):
     body = trimesh.creation.box((0.05, 0.05, 0.05))
     body.apply_translation((1.0, 1.0, 1.0))
     (tmp_path / "one.glb").write_bytes(trimesh.Scene({"One": body}).export(file_type="glb"))

@@ -21,6 +21,7 @@ from kestrav.core.document.records import (
     RollKey,
     Run,
 )
+from kestrav.core.editing.grounding import ground_settled
 from kestrav.core.findings.check import check
 from kestrav.core.findings.model import Evidence
 from kestrav.core.findings.rules import (
@@ -34,8 +35,7 @@ from kestrav.core.findings.rules import (
     view_jump,
     walking_fast,
 )
-from kestrav.core.motion.grounding import ground_settled
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.runs import frame_times
 
 CAMERA_RULES = (
     camera_pan, camera_room, horizon, loop, subject_framing, subject_hidden, subject_missing, view_jump, walking_fast,

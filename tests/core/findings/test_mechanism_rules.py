@@ -20,12 +20,12 @@ from kestrav.core.document.records import (
     Run,
     Spin,
 )
+from kestrav.core.editing.mechanism_making import add_drive, lengthened, set_end
+from kestrav.core.editing.wheel_making import add_rolls
 from kestrav.core.findings.check import check, find_all
 from kestrav.core.findings.model import Evidence
-from kestrav.core.motion.mechanisms import add_drive, lengthened, set_end
-from kestrav.core.motion.runs import frame_times
-from kestrav.core.motion.solids import geometry_record
-from kestrav.core.motion.wheels import add_rolls
+from kestrav.core.kinematics.runs import frame_times
+from kestrav.core.parts.solids import geometry_record
 
 UP = Axle((0, 0, 0), (0, 0, 1))
 

@@ -17,8 +17,8 @@ from kestrav.core.document.records import (
     Run,
 )
 from kestrav.core.findings.check import check
-from kestrav.core.motion.judging import least_bend
-from kestrav.core.motion.path_curves import check_curves, path_curve
+from kestrav.core.paths.analysis import least_bend
+from kestrav.core.paths.path_curves import check_curves, path_curve
 
 
 def points(*places, kind="smooth"):

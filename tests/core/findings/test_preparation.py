@@ -8,7 +8,7 @@ from shapes import box_mesh, make_project, straight
 from kestrav.core.document import edits
 from kestrav.core.document.records import Came, Part, Placement, Source
 from kestrav.core.findings.check import check
-from kestrav.core.motion.placing import bounds_of, front_of
+from kestrav.core.parts.placing import bounds_of, front_of
 from kestrav.core.units import show_size
 
 RISING = straight((0, 0, 20), (0, 0, 300))

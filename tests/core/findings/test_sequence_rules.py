@@ -27,9 +27,9 @@ from kestrav.core.document.records import (
     Run,
     Shot,
 )
+from kestrav.core.editing.grounding import ground_settled
 from kestrav.core.findings.check import check
-from kestrav.core.motion.grounding import ground_settled
-from kestrav.core.motion.runs import journey
+from kestrav.core.kinematics.runs import journey
 
 
 def opened(shape=None, **run):

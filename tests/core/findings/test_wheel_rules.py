@@ -5,8 +5,8 @@ from shapes import wheeled as trolley
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import Axle, Placement
+from kestrav.core.editing.wheel_making import add_rolls, add_swivel
 from kestrav.core.findings.check import check
-from kestrav.core.motion.wheels import add_rolls, add_swivel
 
 
 @pytest.fixture

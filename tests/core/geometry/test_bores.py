@@ -7,11 +7,11 @@ from shapes import DEMO, make_project, straight
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import Path
+from kestrav.core.editing.run_making import add_run
 from kestrav.core.files.product_import import read_product
 from kestrav.core.geometry.bores import bore_middle
 from kestrav.core.geometry.faces import Face
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.motion.making import add_run
 
 
 def lever(*holes, length=200.0, width=40.0, thick=12.0, off=(500.0, -300.0, 80.0)):

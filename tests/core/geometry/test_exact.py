@@ -12,7 +12,7 @@ from kestrav.core.document.validation import check_path
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.arclength import by_arc_length
 from kestrav.core.geometry.exact import SuperCorner, arc_about, circle_through
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.paths.path_curves import path_curve
 
 
 def path(shape, trim=(0.0, 1.0)):

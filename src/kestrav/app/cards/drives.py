@@ -8,10 +8,7 @@ from kestrav.app.cards.turning import TurningRows
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Ball, Coupled, Drive, End, Pin, Project, Rod
 from kestrav.core.document.trains import driven
-from kestrav.core.motion.drives import CHAIN_PITCHES, MODULES, pitch_radius, ratio, right_distance, told_ratio, toothed
-from kestrav.core.motion.kinematics import rod_length
-from kestrav.core.motion.lane_values import mesh_errors, ways_rolled
-from kestrav.core.motion.mechanisms import (
+from kestrav.core.editing.mechanism_making import (
     centre_distance,
     copy_rod,
     couple,
@@ -24,7 +21,18 @@ from kestrav.core.motion.mechanisms import (
     shortfalls,
     stroke,
 )
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.lane_values import mesh_errors, ways_rolled
+from kestrav.core.kinematics.motion import rod_length
+from kestrav.core.kinematics.runs import span
+from kestrav.core.mechanisms.gears import (
+    CHAIN_PITCHES,
+    MODULES,
+    pitch_radius,
+    ratio,
+    right_distance,
+    told_ratio,
+    toothed,
+)
 from kestrav.core.units import show
 
 _KINDS = [

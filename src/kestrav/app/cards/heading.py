@@ -24,10 +24,10 @@ from kestrav.core.document.records import (
     TowardHeading,
     TurnKey,
 )
-from kestrav.core.motion.making import quarter_turn
-from kestrav.core.motion.resting import own_bounds
-from kestrav.core.motion.runs import journey
-from kestrav.core.motion.seating import keyed_turns
+from kestrav.core.editing.run_making import quarter_turn
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.seating import keyed_turns
+from kestrav.core.parts.rest import own_bounds
 
 
 class HeadingRows(Rows):

@@ -7,8 +7,8 @@ import msgspec
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document.records import Light, LightKey, PartAim, PointAim
 from kestrav.core.findings.model import name_of
-from kestrav.core.motion.legs import legs_of
-from kestrav.core.motion.lighting import state
+from kestrav.core.kinematics.legs import legs_of
+from kestrav.core.kinematics.lighting import state
 from kestrav.core.units import show
 
 

@@ -8,8 +8,8 @@ from kestrav.core.clearance.measuring import Reading, read
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Feature, Note
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.placing import scale_to
-from kestrav.core.motion.resting import rest_poses
+from kestrav.core.parts.placing import scale_to
+from kestrav.core.parts.rest import rest_poses
 
 _KINDS = {
     "point": "point",

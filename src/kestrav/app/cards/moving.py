@@ -9,12 +9,12 @@ from kestrav.app.cards.rows import Rows, angles_of, rotation_of
 from kestrav.core.clearance.putting import as_it_is, put_at, target_placement
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Carry, KeyPose, Placement, Poses, Project
-from kestrav.core.motion.key_poses import places
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.legs import leg_of
-from kestrav.core.motion.making import add_pose, poses_to_run
-from kestrav.core.motion.placing import placement
-from kestrav.core.motion.resting import rest_and_pivot
+from kestrav.core.editing.run_making import add_pose, poses_to_run
+from kestrav.core.kinematics.key_poses import places
+from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.parts.placing import placement
+from kestrav.core.parts.rest import rest_and_pivot
 from kestrav.core.units import show
 
 

@@ -19,10 +19,10 @@ from kestrav.core.document.records import (
     Run,
     SpeedZone,
 )
-from kestrav.core.motion.laws import LAWS
-from kestrav.core.motion.pacing import EasedProfile, TabledProfile, part_as_keys, peak
-from kestrav.core.motion.passes import FollowingProfile, LeggedProfile, steady_part
-from kestrav.core.motion.runs import Journey
+from kestrav.core.kinematics.laws import LAWS
+from kestrav.core.kinematics.passes import FollowingProfile, LeggedProfile, steady_part
+from kestrav.core.kinematics.runs import Journey
+from kestrav.core.kinematics.speed_profile import EasedProfile, TabledProfile, part_as_keys, peak
 from kestrav.core.units import show
 
 _KINDS = [

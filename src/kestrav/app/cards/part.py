@@ -27,11 +27,11 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import angles_from_quaternion
-from kestrav.core.motion import placing, stand_ins
-from kestrav.core.motion.arranging import array_places, array_steps, copy, group, ungroup
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.resting import world_bounds
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.parts import placeholders, placing
+from kestrav.core.parts.arranging import array_places, array_steps, copy, group, ungroup
+from kestrav.core.parts.rest import world_bounds
+from kestrav.core.parts.solids import solid_mesh
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 Array = NDArray[np.float64]
@@ -199,7 +199,7 @@ class PartRows(Rows):
         )
 
     def _form(self, part: Part) -> None:
-        """A stand-in's own measures."""
+        """A placeholder's own measures."""
         assert part.form is not None
         for field in part.form.__struct_fields__:
             label = _FORM_LABELS.get(field, field.replace("_", " ").capitalize())
@@ -209,11 +209,13 @@ class PartRows(Rows):
     def _reshape(self, part: Part, field: str, value: float) -> None:
         changed = edits.change_form(part, field, value)
         try:
-            shape = stand_ins.form_mesh(changed)
+            shape = placeholders.form_mesh(changed)
         except BadInput as fault:
             self.session.refused.emit(str(fault))
             return
-        self.session.edit("Dimensions", lambda p: stand_ins.reshape(p, part.id, changed)[0], meshes={shape.hash: shape})
+        self.session.edit(
+            "Dimensions", lambda p: placeholders.reshape(p, part.id, changed)[0], meshes={shape.hash: shape}
+        )
 
     # placing
 
@@ -306,12 +308,12 @@ class PartRows(Rows):
 
     def _bake(self, part_id: str) -> None:
         try:
-            _, made = stand_ins.bake(self.session.project, self.session.meshes, part_id)
+            _, made = placeholders.bake(self.session.project, self.session.meshes, part_id)
         except BadInput as fault:
             self.session.refused.emit(str(fault))
             return
         meshes = self.session.meshes
-        self.session.edit("Bake", lambda p: stand_ins.bake(p, meshes, part_id)[0], meshes={m.hash: m for m in made})
+        self.session.edit("Bake", lambda p: placeholders.bake(p, meshes, part_id)[0], meshes={m.hash: m for m in made})
 
     # pivot and front
 
@@ -608,4 +610,4 @@ def toggle_shown(session: Any, ids: list[str]) -> None:
     session.edit("Show or hide", lambda p: edits.update_parts(p, {i: {"shown": show_} for i in ids}))
 
 
-STAND_INS = {form: stand_ins.FORM_NAMES[form] for form in (BoxForm, CylinderForm, SphereForm, FloorForm, WallForm)}
+STAND_INS = {form: placeholders.FORM_NAMES[form] for form in (BoxForm, CylinderForm, SphereForm, FloorForm, WallForm)}

@@ -24,10 +24,11 @@ from kestrav.core.document.records import (
     RectangleShape,
     SurfaceShape,
 )
+from kestrav.core.editing import joining
 from kestrav.core.findings.model import name_of
-from kestrav.core.motion import joining, shaping
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.surface_paths import reshaped
+from kestrav.core.paths import shaping
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.surface_paths import reshaped
 from kestrav.core.units import show
 
 TABS = ("Shape", "Transform", "Table", "Analysis")

@@ -6,8 +6,8 @@ import numpy as np
 
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document.records import Path
-from kestrav.core.motion.judging import heights, least_bend, steepest
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.paths.analysis import heights, least_bend, steepest
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 SHOWN = (

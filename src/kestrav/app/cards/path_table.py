@@ -13,7 +13,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Path, PointShape
 from kestrav.core.errors import BadInput
 from kestrav.core.files.path_files import table_rows
-from kestrav.core.motion import shaping
+from kestrav.core.paths import shaping
 from kestrav.core.units import parse
 
 _HEADS = ("x", "y", "z", "radius")

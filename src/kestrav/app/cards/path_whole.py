@@ -10,13 +10,14 @@ import numpy as np
 
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document.records import Path, PointShape, Project
+from kestrav.core.editing import joining
+from kestrav.core.editing.grounding import projected_down
 from kestrav.core.findings.model import Mend
-from kestrav.core.motion import joining, offsetting, shaping, smoothing
-from kestrav.core.motion.fitting import departure
-from kestrav.core.motion.grounding import projected_down
-from kestrav.core.motion.judging import least_bend
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.placing import bounds_of, shift
+from kestrav.core.parts.placing import bounds_of, shift
+from kestrav.core.paths import offsetting, shaping, smoothing
+from kestrav.core.paths.analysis import least_bend
+from kestrav.core.paths.fitting import departure
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 

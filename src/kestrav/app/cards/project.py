@@ -7,7 +7,7 @@ import numpy as np
 from kestrav.app import bringing
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.runs import span
 
 REQUIRED_TIP = "Required clearance between moving parts and all others"
 

@@ -12,9 +12,9 @@ from scipy.spatial.transform import Rotation
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, find, subtree, topmost
 from kestrav.core.document.records import AnyCue, Carry, ContactCue, Cue, Item, Poses, Run, Spin
-from kestrav.core.motion.legs import movers
-from kestrav.core.motion.making import add_run
-from kestrav.core.motion.runs import begins
+from kestrav.core.editing.run_making import add_run
+from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.runs import begins
 
 if TYPE_CHECKING:
     from kestrav.app.cards.card import Card

@@ -9,10 +9,10 @@ from kestrav.app.cards.pacing import PacingRows, worked_lines
 from kestrav.app.cards.rows import Rows
 from kestrav.app.cards.ties import TieRows
 from kestrav.core.document.records import Project, Run
-from kestrav.core.motion.making import bring_path, stop_at_mark
-from kestrav.core.motion.passes import RepeatedProfile
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.runs import Journey, journey
+from kestrav.core.editing.run_making import bring_path, stop_at_mark
+from kestrav.core.kinematics.passes import RepeatedProfile
+from kestrav.core.kinematics.runs import Journey, journey
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 TABS = ("Run", "Speed", "Orientation", "Links")

@@ -9,10 +9,10 @@ import msgspec
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Following, Hold, PartAim, Project, Run
+from kestrav.core.editing.run_making import convoy, follow_on, linked_copy, run_to_poses, with_hold
 from kestrav.core.findings.model import name_of
-from kestrav.core.motion.making import convoy, follow_on, linked_copy, run_to_poses, with_hold
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.runs import journey
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 

@@ -11,11 +11,7 @@ from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Axle, Project, Roll, Spin, Swivel
-from kestrav.core.errors import BadInput
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.rolling import sideways
-from kestrav.core.motion.runs import span
-from kestrav.core.motion.wheels import (
+from kestrav.core.editing.wheel_making import (
     MOST_MARKS,
     axle_of,
     ends,
@@ -27,6 +23,10 @@ from kestrav.core.motion.wheels import (
     with_start,
     with_turns,
 )
+from kestrav.core.errors import BadInput
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.rolling import sideways
+from kestrav.core.kinematics.runs import span
 from kestrav.core.units import show
 
 

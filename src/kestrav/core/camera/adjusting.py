@@ -28,14 +28,14 @@ from kestrav.core.document.records import (
     Project,
     Run,
 )
+from kestrav.core.editing.run_making import adjusted
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.legs import Leg, active, legs_of
-from kestrav.core.motion.making import adjusted
-from kestrav.core.motion.path_curves import orbit_plan
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.legs import Leg, active, legs_of
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.paths.path_curves import orbit_plan
 
 Array = NDArray[np.float64]
 

@@ -15,10 +15,10 @@ from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, joined, turned_bounds
 from kestrav.core.geometry.rays import Tree
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.legs import moving_state
-from kestrav.core.motion.poses import moving_groups
-from kestrav.core.motion.resting import rest_poses
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.legs import moving_state
+from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.parts.rest import rest_poses
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

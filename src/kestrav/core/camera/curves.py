@@ -13,7 +13,7 @@ from kestrav.core.camera.lens import angles
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Camera, PartAim, Project
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.runs import frame_times, shown_times
+from kestrav.core.kinematics.runs import frame_times, shown_times
 
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]

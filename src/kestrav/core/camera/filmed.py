@@ -20,10 +20,10 @@ from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.lighting import state
-from kestrav.core.motion.poses import light_places, moving_groups, world_poses
-from kestrav.core.motion.resting import own_bounds, rows
-from kestrav.core.motion.runs import journey
+from kestrav.core.kinematics.lighting import state
+from kestrav.core.kinematics.poses import light_places, moving_groups, world_poses
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.parts.rest import own_bounds, rows
 
 Array = NDArray[np.float64]
 

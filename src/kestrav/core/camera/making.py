@@ -30,11 +30,11 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.legs import journeys_of, movers
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.resting import own_bounds
-from kestrav.core.motion.runs import journey, span
+from kestrav.core.kinematics.legs import journeys_of, movers
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.parts.rest import own_bounds
+from kestrav.core.paths.path_curves import path_curve
 
 Array = NDArray[np.float64]
 Side = Literal["behind", "ahead", "left", "right", "above"]

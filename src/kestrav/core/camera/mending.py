@@ -28,11 +28,11 @@ from kestrav.core.document.records import (
     Run,
     Shot,
 )
+from kestrav.core.editing.timing import stretched
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.runs import journey
-from kestrav.core.motion.shaping import transformed
-from kestrav.core.motion.timing import stretched
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.shaping import transformed
 
 Array = NDArray[np.float64]
 

@@ -28,15 +28,15 @@ from kestrav.core.document.records import (
     Run,
     Spin,
 )
+from kestrav.core.editing.path_making import plan_points
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.contours import hull
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.path_curves import orbit_plan, path_curve
-from kestrav.core.motion.path_making import plan_points
-from kestrav.core.motion.placing import bounds_of
-from kestrav.core.motion.resting import rest_poses, row_of
-from kestrav.core.motion.shaping import scale_about
+from kestrav.core.parts.placing import bounds_of
+from kestrav.core.parts.rest import rest_poses, row_of
+from kestrav.core.paths.path_curves import orbit_plan, path_curve
+from kestrav.core.paths.shaping import scale_about
 
 Array = NDArray[np.float64]
 

@@ -13,7 +13,7 @@ from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

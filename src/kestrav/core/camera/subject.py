@@ -12,14 +12,14 @@ from scipy.spatial import ConvexHull, QhullError
 
 from kestrav.core.document.lookup import shown_parts, subtree
 from kestrav.core.document.records import Camera, OrbitShape, PartAim, Project
+from kestrav.core.editing.floor import hull_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.floor import hull_of
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.legs import movers, moving_state
-from kestrav.core.motion.poses import moving_groups
-from kestrav.core.motion.resting import rest_poses, rows
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.legs import movers, moving_state
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.parts.rest import rest_poses, rows
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

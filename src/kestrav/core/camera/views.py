@@ -27,11 +27,11 @@ from kestrav.core.document.records import (
     RollKey,
 )
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.legs import active, legs_of
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.resting import own_bounds
-from kestrav.core.motion.runs import Journey, span
+from kestrav.core.kinematics.legs import active, legs_of
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import Journey, span
+from kestrav.core.parts.rest import own_bounds
+from kestrav.core.paths.path_curves import path_curve
 
 Array = NDArray[np.float64]
 

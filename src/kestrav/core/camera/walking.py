@@ -40,11 +40,11 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.grounding import heights_below, standing
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.resting import own_bounds, rest_poses, row_of
-from kestrav.core.motion.runs import journey
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.ground import heights_below, standing
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.parts.rest import own_bounds, rest_poses, row_of
+from kestrav.core.parts.solids import solid_mesh
+from kestrav.core.paths.path_curves import path_curve
 
 Array = NDArray[np.float64]
 

@@ -16,11 +16,11 @@ from kestrav.core.document.records import Ball, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.models import model, placed
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.dependence import hangs_on
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.resting import rest_poses, rows
-from kestrav.core.motion.runs import span
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.dependencies import hangs_on
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import span
+from kestrav.core.parts.rest import rest_poses, rows
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

@@ -15,8 +15,8 @@ from kestrav.core.document.records import Part, Project, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.runs import journey
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import journey
 
 Array = NDArray[np.float64]
 

@@ -19,15 +19,15 @@ from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bou
 from kestrav.core.geometry.models import Nearest, model, nearest, placed
 from kestrav.core.geometry.roundness import facet_error
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.bounds import WORLD, Points, of_box
-from kestrav.core.motion.displacement import Displacement
-from kestrav.core.motion.joints import joints
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.law_changes import with_changes
-from kestrav.core.motion.linkage import unit
-from kestrav.core.motion.poses import moving_groups
-from kestrav.core.motion.resting import placement_matrix, rest_poses, rows
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.bounds import WORLD, Points, of_box
+from kestrav.core.kinematics.displacement import Displacement
+from kestrav.core.kinematics.law_changes import with_changes
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.mechanisms.joints import joints
+from kestrav.core.mechanisms.linkage import unit
+from kestrav.core.parts.rest import placement_matrix, rest_poses, rows
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

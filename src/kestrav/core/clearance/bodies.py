@@ -14,8 +14,8 @@ from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.models import model
-from kestrav.core.motion.poses import moving_groups
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

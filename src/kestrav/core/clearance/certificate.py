@@ -2,7 +2,7 @@
 
 Between two instants at which a pair is d0 and d1 apart, and within which nothing of the one goes farther than w to the other,
 it is (d0 + d1 - w) / 2 apart at least: it comes nearer by no more than it goes, from whichever end. Where that is not enough the time
-is halved. How far anything goes at most is told by :mod:`kestrav.core.motion.displacement`, by construction and not by chords; where
+is halved. How far anything goes at most is told by :mod:`kestrav.core.kinematics.displacement`, by construction and not by chords; where
 something jumps, all is as before or as after it. Lengths in mm, times in s.
 """
 
@@ -33,9 +33,9 @@ from kestrav.core.clearance.sweep import prepared, sweep
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.displacement import Displacement
-from kestrav.core.motion.law_changes import changes
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.displacement import Displacement
+from kestrav.core.kinematics.law_changes import changes
+from kestrav.core.kinematics.runs import span
 
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]

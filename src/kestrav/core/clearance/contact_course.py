@@ -22,7 +22,7 @@ from kestrav.core.clearance.interference import deeper_than
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, bounds_within, turned_bounds
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.bounds import of_box
+from kestrav.core.kinematics.bounds import of_box
 
 Array = NDArray[np.float64]
 

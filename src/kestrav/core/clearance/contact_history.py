@@ -26,9 +26,9 @@ from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.geometry.skin import facet_error
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.law_changes import changes
-from kestrav.core.motion.resting import rest_poses, rows
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.law_changes import changes
+from kestrav.core.kinematics.runs import span
+from kestrav.core.parts.rest import rest_poses, rows
 
 Array = NDArray[np.float64]
 Span = tuple[float, float]

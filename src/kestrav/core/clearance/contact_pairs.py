@@ -16,9 +16,9 @@ from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
 from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.resting import rest_poses
-from kestrav.core.motion.runs import begins, journey
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.kinematics.runs import begins, journey
+from kestrav.core.parts.rest import rest_poses
 
 Array = NDArray[np.float64]
 

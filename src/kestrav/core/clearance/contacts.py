@@ -33,7 +33,7 @@ from kestrav.core.geometry.faces import vector as point
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.runs import span
 
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]

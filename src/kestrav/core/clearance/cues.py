@@ -12,8 +12,8 @@ from kestrav.core.document.lookup import subtree
 from kestrav.core.document.records import Carry, ContactCue, Poses, Project, Run, Spin
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.dependence import hangs_on
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.dependencies import hangs_on
+from kestrav.core.kinematics.runs import span
 
 Cued = Run | Poses | Carry | Spin
 _FIELDS = ("runs", "poses", "carries", "spins")

@@ -15,9 +15,9 @@ from kestrav.core.geometry.meshes import Mesh, turned_bounds
 from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.rays import first_hits
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.placing import shift, transform
-from kestrav.core.motion.resting import rest_poses
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.parts.placing import shift, transform
+from kestrav.core.parts.rest import rest_poses
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

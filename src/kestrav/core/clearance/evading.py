@@ -14,8 +14,8 @@ from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Project, Run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.legs import movers
-from kestrav.core.motion.runs import span
+from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.runs import span
 
 _HIGHEST = 512.0  # mm that a path is raised at most
 _LATEST = 60.0  # s that a run is delayed at most

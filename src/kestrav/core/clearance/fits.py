@@ -25,7 +25,7 @@ from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
 from kestrav.core.geometry.models import Nearest, nearest, placed
 from kestrav.core.geometry.skin import facet_error
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.resting import rest_poses
+from kestrav.core.parts.rest import rest_poses
 
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]

@@ -11,14 +11,14 @@ from kestrav.core.clearance.contacts import first_touch
 from kestrav.core.document.edits import add
 from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import ContactCue, KeyPose, Part, Poses, Project
+from kestrav.core.editing.floor import hull_points, kept_on_surface
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, rigid
-from kestrav.core.motion.floor import hull_points, kept_on_surface
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.linkage import about
-from kestrav.core.motion.placing import placement, shift
-from kestrav.core.motion.resting import rest_and_pivot
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.mechanisms.linkage import about
+from kestrav.core.parts.placing import placement, shift
+from kestrav.core.parts.rest import rest_and_pivot
 
 Array = NDArray[np.float64]
 

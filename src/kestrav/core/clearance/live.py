@@ -21,11 +21,11 @@ from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
 from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.dependence import hangs_on
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.poses import moving_groups
-from kestrav.core.motion.resting import rest_poses
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.dependencies import hangs_on
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.kinematics.runs import frame_times
+from kestrav.core.parts.rest import rest_poses
 
 Array = NDArray[np.float64]
 

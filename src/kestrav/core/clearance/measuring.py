@@ -18,7 +18,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.topology import Edge, Topology, ring_of, surface_of, topology
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.parts.solids import solid_mesh
 from kestrav.core.units import show
 
 Array = NDArray[np.float64]

@@ -15,13 +15,13 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
 from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.legs import legs_of, movers
-from kestrav.core.motion.placing import placement, shift
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.resting import rest_and_pivot, rows
-from kestrav.core.motion.runs import begins
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.legs import legs_of, movers
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.kinematics.runs import begins
+from kestrav.core.parts.placing import placement, shift
+from kestrav.core.parts.rest import rest_and_pivot, rows
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

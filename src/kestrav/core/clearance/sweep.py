@@ -25,8 +25,8 @@ from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses, turned_bounds
 from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.poses import world_poses
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import world_poses
 
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]

@@ -17,12 +17,12 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.fields import Grid, Near, Space, distance_grid, empty_space, node_count
 from kestrav.core.geometry.meshes import Mesh, mesh, turned_bounds
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.bounds import WORLD, Points, of_box
-from kestrav.core.motion.displacement import Displacement
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.law_changes import with_changes
-from kestrav.core.motion.runs import span
-from kestrav.core.motion.solids import solid_mesh, with_meshes, without_unused
+from kestrav.core.kinematics.bounds import WORLD, Points, of_box
+from kestrav.core.kinematics.displacement import Displacement
+from kestrav.core.kinematics.law_changes import with_changes
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import span
+from kestrav.core.parts.solids import solid_mesh, with_meshes, without_unused
 
 Array = NDArray[np.float64]
 Progress = Callable[[float], None]

@@ -21,7 +21,7 @@ from kestrav.core.document.records import Project, Requirement
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.models import nearest, placed
-from kestrav.core.motion.kinematics import Motion
+from kestrav.core.kinematics.motion import Motion
 
 Array = NDArray[np.float64]
 

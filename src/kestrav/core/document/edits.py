@@ -80,7 +80,7 @@ def update_parts(project: Project, changes: Mapping[str, Mapping[str, Any]]) -> 
 
 
 def change_form(part: Part, field: str, value: float) -> Form:
-    """A stand-in's measures with one of them changed."""
+    """A placeholder's measures with one of them changed."""
     assert part.form is not None
     found: Form = msgspec.structs.replace(part.form, **{field: value})
     return found

@@ -78,7 +78,7 @@ class End(Record, frozen=True):
 
     ``axle`` is what it turns about; of a rack the line along which it runs, through a point of its pitch line. A pulley
     without teeth has a ``radius`` in mm. ``tooth`` is where the middle of a tooth is in the part's own axes: an angle in
-    degrees about the axle from its first direction across (:func:`kestrav.core.motion.drives.across`), of a rack mm along its
+    degrees about the axle from its first direction across (:func:`kestrav.core.mechanisms.gears.across`), of a rack mm along its
     line; ``toothed`` says that it was found on the solid or typed, and so that teeth can be brought into mesh.
     """
 

@@ -222,7 +222,7 @@ class Part(Record, frozen=True):
     part's front and its z axis the part's upside. ``scale`` are factors along the own axes between the geometry
     and the solid. ``role`` says what a part is meant for: ``fixed`` must not move, ``moving`` is going to.
     ``locked`` parts are not picked. ``source``, ``origin`` and ``came`` say where it came from: the file, the names
-    down to it there, and what it was then. ``form`` are the measures of a stand-in. Parts with the same ``link`` share their geometry
+    down to it there, and what it was then. ``form`` are the measures of a placeholder. Parts with the same ``link`` share their geometry
     and looks: a change of one changes all. ``least_radius`` in mm is the tightest bend that it can take; 0 for any.
     ``swept`` is set where the solid is the space that something sweeps.
     """

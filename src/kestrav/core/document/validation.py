@@ -261,7 +261,7 @@ def _check_size(part: Part, shape: Geometry) -> None:
 
 
 def check_form(part: Part) -> None:
-    """Raise BadInput when a stand-in has measures that are not above 0, or an opening beyond its wall."""
+    """Raise BadInput when a placeholder has measures that are not above 0, or an opening beyond its wall."""
     form = part.form
     if form is None:
         return

@@ -23,15 +23,15 @@ from kestrav.core.clearance.depth_limit import DepthLimit, nested
 from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree, topmost
 from kestrav.core.document.records import Part, Project
+from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.layers import FINEST, Body, Held, Layer
 from kestrav.core.extraction.poses import Pose, motions, part_way, pose, stir
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, joined, turned_bounds
 from kestrav.core.geometry.models import AT_REST, built, nearest, placed
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.making import pivot_on_it
-from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.parts.rest import rest_and_pivot, rest_poses, rows
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

@@ -13,6 +13,8 @@ from numpy.typing import NDArray
 from kestrav.core.document.edits import add, change
 from kestrav.core.document.lookup import ancestors, get, solids, subtree
 from kestrav.core.document.records import Cue, Project
+from kestrav.core.editing.run_making import pivot_on_it
+from kestrav.core.editing.timing import reversed_in_time
 from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.extraction.fasteners import fastener_axis
 from kestrav.core.extraction.layers import Body
@@ -30,10 +32,8 @@ from kestrav.core.extraction.pulls import (
 from kestrav.core.extraction.way_runs import straight_run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps
-from kestrav.core.motion.making import pivot_on_it
-from kestrav.core.motion.placing import shift, transform
-from kestrav.core.motion.resting import rest_and_pivot, rest_poses, rows
-from kestrav.core.motion.timing import reversed_in_time
+from kestrav.core.parts.placing import shift, transform
+from kestrav.core.parts.rest import rest_and_pivot, rest_poses, rows
 
 Array = NDArray[np.float64]
 Tick = Callable[[float, str], None]

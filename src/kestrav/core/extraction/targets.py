@@ -10,13 +10,13 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.drop import drop_height
 from kestrav.core.document.lookup import get, solids, subtree
 from kestrav.core.document.records import Placement, Project
+from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.poses import Pose, pose_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.making import pivot_on_it
-from kestrav.core.motion.placing import shift
-from kestrav.core.motion.resting import placement_matrix, rest_and_pivot, rest_poses, rows, world_bounds
+from kestrav.core.parts.placing import shift
+from kestrav.core.parts.rest import placement_matrix, rest_and_pivot, rest_poses, rows, world_bounds
 
 Array = NDArray[np.float64]
 

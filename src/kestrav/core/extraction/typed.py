@@ -6,8 +6,8 @@ import numpy as np
 
 from kestrav.core.document.records import Placement, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.motion.placing import placement
-from kestrav.core.motion.resting import rest_and_pivot
+from kestrav.core.parts.placing import placement
+from kestrav.core.parts.rest import rest_and_pivot
 
 Vector = tuple[float, float, float]
 

@@ -27,17 +27,17 @@ from kestrav.core.document.records import (
     Shape,
     TurnKey,
 )
+from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.poses import Pose, turn_between
 from kestrav.core.extraction.problem import Problem
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import quaternion_from_rotation, rigid
-from kestrav.core.motion.making import pivot_on_it
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.placing import placement
-from kestrav.core.motion.resting import rest_and_pivot
-from kestrav.core.motion.runs import begins, journey
+from kestrav.core.kinematics.runs import begins, journey
+from kestrav.core.parts.placing import placement
+from kestrav.core.parts.rest import rest_and_pivot
+from kestrav.core.paths.path_curves import path_curve
 
 Array = NDArray[np.float64]
 

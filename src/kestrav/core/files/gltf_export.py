@@ -27,12 +27,12 @@ from kestrav.core.files.gltf_motion import Keys, Samples, Where, depths, finer, 
 from kestrav.core.files.writing import refuse_existing, write_whole
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.bounds import WORLD, at
-from kestrav.core.motion.displacement import Displacement
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.poses import riders, world_poses
-from kestrav.core.motion.resting import placement_matrix, rest_poses, rows
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.bounds import WORLD, at
+from kestrav.core.kinematics.displacement import Displacement
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import riders, world_poses
+from kestrav.core.parts.rest import placement_matrix, rest_poses, rows
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

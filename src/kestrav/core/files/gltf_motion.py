@@ -18,11 +18,11 @@ from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.records import FreeAim, Project
 from kestrav.core.document.shots import frame_count, frame_time
+from kestrav.core.editing.timing import key_times
 from kestrav.core.files.key_reduction import places_off, told_by, turns_off
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.law_changes import changes
-from kestrav.core.motion.runs import frame_times, span
-from kestrav.core.motion.timing import key_times
+from kestrav.core.kinematics.law_changes import changes
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import frame_times, span
 
 Array = NDArray[np.float64]
 Where = Callable[[Array], Array]

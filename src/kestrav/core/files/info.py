@@ -11,10 +11,10 @@ from kestrav.core.document.records import COLLECTIONS, Carry, Part, Poses, Proje
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import SUFFIXES, UNITS, into_project, proposed_unit, read_product, with_unit
-from kestrav.core.motion.legs import leg_of
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.resting import rest_poses, world_bounds
-from kestrav.core.motion.runs import journey, span
+from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.parts.rest import rest_poses, world_bounds
+from kestrav.core.paths.path_curves import path_curve
 
 
 def describe(path: Path) -> tuple[dict[str, Any], str]:

@@ -15,8 +15,8 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files.mesh_entries import to_glb
 from kestrav.core.files.writing import refuse_existing, write_whole
 from kestrav.core.geometry.meshes import Mesh, joined
-from kestrav.core.motion.resting import rest_poses, rows
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.parts.rest import rest_poses, rows
+from kestrav.core.parts.solids import solid_mesh
 
 
 def write_part(

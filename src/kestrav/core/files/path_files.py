@@ -35,8 +35,8 @@ from kestrav.core.files.product_tree import clean_name
 from kestrav.core.files.reading import as_unicode
 from kestrav.core.files.writing import write_whole
 from kestrav.core.geometry.faces import Vector, vector
-from kestrav.core.motion.path_curves import parametric_of, path_curve
-from kestrav.core.motion.shaping import as_points
+from kestrav.core.paths.path_curves import parametric_of, path_curve
+from kestrav.core.paths.shaping import as_points
 
 Array = NDArray[np.float64]
 

@@ -33,7 +33,7 @@ from kestrav.core.files.product_tree import (
 from kestrav.core.files.reading import as_unicode
 from kestrav.core.files.step_faces import not_read
 from kestrav.core.files.step_names import product_names
-from kestrav.core.motion.solids import with_meshes
+from kestrav.core.parts.solids import with_meshes
 
 __all__ = ["Imported", "into_project", "proposed_unit", "read_product", "with_unit"]
 
@@ -260,7 +260,7 @@ def proposed_unit(imported: Imported) -> str:
 
 def _rough_bounds(imported: Imported) -> Array:
     """Bounds (2, 3) of an import in its own unit, by its parts' boxes."""
-    from kestrav.core.motion.resting import top_bounds
+    from kestrav.core.parts.rest import top_bounds
 
     boxes = top_bounds(into_project(Project(), imported))
     return np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)])

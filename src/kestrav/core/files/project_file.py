@@ -23,7 +23,7 @@ from kestrav.core.files.mesh_entries import kept_mesh, to_faces, to_glb
 from kestrav.core.files.reading import unpacked
 from kestrav.core.files.writing import beside, clear_parts
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.path_curves import check_curves
+from kestrav.core.paths.path_curves import check_curves
 
 SUFFIX = ".kestrav"
 DOCUMENT = "project.json"

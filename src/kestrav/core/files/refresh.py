@@ -1,4 +1,4 @@
-"""Changing where geometry comes from: replacing a stand-in, and reading a changed file again."""
+"""Changing where geometry comes from: replacing a placeholder, and reading a changed file again."""
 
 from __future__ import annotations
 
@@ -19,10 +19,10 @@ from kestrav.core.files.product_import import into_project
 from kestrav.core.files.product_tree import Imported
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.arranging import linked_with, parents_first
-from kestrav.core.motion.placing import placement
-from kestrav.core.motion.resting import placement_matrix, rest_poses, world_bounds
-from kestrav.core.motion.solids import with_meshes, without_unused
+from kestrav.core.parts.arranging import linked_with, parents_first
+from kestrav.core.parts.placing import placement
+from kestrav.core.parts.rest import placement_matrix, rest_poses, world_bounds
+from kestrav.core.parts.solids import with_meshes, without_unused
 
 Array = NDArray[np.float64]
 
@@ -289,7 +289,7 @@ def _follow_links(project: Project) -> Project:
 
 
 def replace(project: Project, part_id: str, imported: Imported, align: Literal["origin", "box"] = "box") -> Project:
-    """The project with the geometry of a part or assembly replaced by a product, a stand-in by the real thing.
+    """The project with the geometry of a part or assembly replaced by a product, a placeholder by the real thing.
 
     It keeps its id, name, placement, pivot, runs and cameras. ``align`` lays the product's origin on the part's, or
     the middle of its underside on that of the old one. What is linked to a solid follows when the product is one

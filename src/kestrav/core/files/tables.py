@@ -15,11 +15,11 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files.writing import as_csv, refuse_existing, write_whole
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import quaternion_from_rotation
-from kestrav.core.motion.joints import joints_of
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.poses import riders, world_poses
-from kestrav.core.motion.resting import rows
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import riders, world_poses
+from kestrav.core.kinematics.runs import frame_times
+from kestrav.core.mechanisms.joints import joints_of
+from kestrav.core.parts.rest import rows
 
 Array = NDArray[np.float64]
 

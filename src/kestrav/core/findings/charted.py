@@ -12,8 +12,8 @@ from kestrav.core.document.lookup import get, told_apart
 from kestrav.core.document.records import Project
 from kestrav.core.files.charts import Charted
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.kinematics import Motion, thing_speeds
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.motion import Motion, thing_speeds
+from kestrav.core.kinematics.runs import frame_times
 
 _MOST_SPEEDS, _MOST_WHEELS = 6, 4
 _OF_CAMERAS = ("subject size",)

@@ -20,7 +20,7 @@ from kestrav.core.findings.rules import between_frames
 from kestrav.core.findings.rules import clearance as clearance_rule
 from kestrav.core.findings.table import by_frames
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.runs import frame_times, span
+from kestrav.core.kinematics.runs import frame_times, span
 
 _ORDER = {"breach": 0, "warning": 1, "note": 2}
 

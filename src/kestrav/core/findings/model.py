@@ -19,9 +19,9 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Camera, Project, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.motion.legs import movers
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.resting import all_bounds, rest_poses
+from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.parts.rest import all_bounds, rest_poses
 
 Array = NDArray[np.float64]
 Severity = Literal["breach", "warning", "note"]

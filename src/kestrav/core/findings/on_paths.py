@@ -5,8 +5,8 @@ from __future__ import annotations
 from kestrav.core.document.lookup import find
 from kestrav.core.document.records import Camera, Part, PathPoint, PointShape, Project, Run
 from kestrav.core.document.records import Path as PathRecord
-from kestrav.core.motion.path_curves import PathCurve
-from kestrav.core.motion.runs import journey
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.paths.path_curves import PathCurve
 
 
 def followers(project: Project, path_id: str) -> list[Run]:

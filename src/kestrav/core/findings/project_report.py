@@ -13,13 +13,13 @@ from kestrav.core.clearance.table import outcomes
 from kestrav.core.document.lookup import get, told_apart
 from kestrav.core.document.records import Camera, Project, Roll, Shot
 from kestrav.core.document.shots import frame_count
+from kestrav.core.editing.wheel_making import turns_of, way_rolled
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.html_report import chart
 from kestrav.core.findings.page import Figure, figure_html, page, table
 from kestrav.core.findings.report import standing_in_words, title_of
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.runs import journey, span
-from kestrav.core.motion.wheels import turns_of, way_rolled
+from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.paths.path_curves import path_curve
 
 
 def as_page(project: Project, result: CheckResult, pictures: Mapping[str, Sequence[Figure]]) -> str:

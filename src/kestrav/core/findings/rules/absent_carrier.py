@@ -13,9 +13,9 @@ from kestrav.core.document.records import Carry, Part, Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.meshes import turned_bounds
 from kestrav.core.geometry.models import model, nearest, placed
-from kestrav.core.motion.legs import leg_of
-from kestrav.core.motion.poses import world_poses
-from kestrav.core.motion.solids import solid_mesh
+from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
 

@@ -11,11 +11,11 @@ import numpy as np
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import awaited, get
 from kestrav.core.document.records import Keyed, Run
+from kestrav.core.editing.run_making import arrives_backwards, front_station, stop_at_mark
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment, point
-from kestrav.core.motion.carriage import places_beyond
-from kestrav.core.motion.making import arrives_backwards, front_station, stop_at_mark
-from kestrav.core.motion.runs import Journey, journey
+from kestrav.core.kinematics.carriage import places_beyond
+from kestrav.core.kinematics.runs import Journey, journey
 
 MARK = 0.5  # mm; common practice, no source
 

@@ -9,7 +9,7 @@ import numpy as np
 from kestrav.core.document.edits import remove
 from kestrav.core.document.records import Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
-from kestrav.core.motion.placing import shift, transform
+from kestrav.core.parts.placing import shift, transform
 
 THIN = 1e-3  # mm; common practice, no source: below this a solid is a sheet left over from an export
 FAR = 100_000.0  # mm from the origin; single-precision graphics then tremble by some 0.01 mm

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kestrav.core.document.lookup import ancestors, one_of_several
 from kestrav.core.document.records import Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
-from kestrav.core.motion.placing import shift, transform
+from kestrav.core.parts.placing import shift, transform
 
 Array = NDArray[np.float64]
 

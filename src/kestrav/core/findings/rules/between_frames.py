@@ -6,7 +6,7 @@ from kestrav.core.clearance.certificate import Stretch
 from kestrav.core.clearance.table import passing
 from kestrav.core.findings.model import Evidence, Finding, at_moment, name_of, point
 from kestrav.core.findings.rules.clearance import asked, depth_or_distance
-from kestrav.core.motion.kinematics import Motion
+from kestrav.core.kinematics.motion import Motion
 
 
 def find(evidence: Evidence) -> list[Finding]:

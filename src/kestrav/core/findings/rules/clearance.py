@@ -16,8 +16,8 @@ from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import PathPoint, Project, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
-from kestrav.core.motion.legs import active, legs_of
-from kestrav.core.motion.poses import riders
+from kestrav.core.kinematics.legs import active, legs_of
+from kestrav.core.kinematics.poses import riders
 
 
 def find(evidence: Evidence) -> list[Finding]:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from functools import partial
 
+from kestrav.core.editing.timing import dead_spans, without_span
 from kestrav.core.findings.model import Evidence, Finding, Mend
-from kestrav.core.motion.timing import dead_spans, without_span
 
 
 def find(evidence: Evidence) -> list[Finding]:

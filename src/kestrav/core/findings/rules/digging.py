@@ -9,8 +9,8 @@ import numpy as np
 from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Part
+from kestrav.core.editing.floor import depths, kept_on_surface, watched_times
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
-from kestrav.core.motion.floor import depths, kept_on_surface, watched_times
 
 
 def find(evidence: Evidence) -> list[Finding]:

@@ -10,7 +10,7 @@ from kestrav.core.document.edits import delete_point
 from kestrav.core.document.records import PointShape
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.findings.on_paths import moment
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.paths.path_curves import path_curve
 
 _NEAR = 0.02  # share of the shorter side beside a pair below which it is doubled (common practice, no source)
 _ALWAYS, _NEVER = 0.05, 5.0  # mm

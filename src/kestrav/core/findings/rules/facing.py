@@ -8,10 +8,10 @@ import numpy as np
 
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import AlongHeading, CarriedHeading, FixedHeading, KeyedHeading, TowardHeading
+from kestrav.core.editing.run_making import arrives_backwards
 from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
 from kestrav.core.geometry.transforms import rotation_from_quaternion
-from kestrav.core.motion.making import arrives_backwards
-from kestrav.core.motion.runs import journey
+from kestrav.core.kinematics.runs import journey
 
 SIDEWAYS = (
     45.0  # degrees between a thing's front and its travel above which it goes sideways (common practice, no source)

@@ -11,10 +11,10 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Ground, Part, Project, Run, Vector
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
-from kestrav.core.motion.grounding import heights_below, standing
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.resting import own_bounds
-from kestrav.core.motion.runs import journey
+from kestrav.core.kinematics.ground import heights_below, standing
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.parts.rest import own_bounds
 
 Array = NDArray[np.float64]
 

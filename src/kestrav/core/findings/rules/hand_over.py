@@ -14,13 +14,13 @@ from numpy.typing import NDArray
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import Carry, Eased, Even, Path, PathPoint, PointShape, Poses, Project, Run
+from kestrav.core.editing.joining import bring_start
+from kestrav.core.editing.timing import moved, set_span
 from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment, point
 from kestrav.core.geometry.transforms import rotation_angle
-from kestrav.core.motion.joining import bring_start
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.legs import Leg, legs_of, movers
-from kestrav.core.motion.resting import rest_and_pivot
-from kestrav.core.motion.timing import moved, set_span
+from kestrav.core.kinematics.legs import Leg, legs_of, movers
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.parts.rest import rest_and_pivot
 
 Array = NDArray[np.float64]
 _TINY = 1e-4  # s about a hand-over between which speeds are taken

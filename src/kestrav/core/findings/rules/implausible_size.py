@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.records import Part, Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
-from kestrav.core.motion.placing import scale
-from kestrav.core.motion.unit_change import in_other_unit
+from kestrav.core.parts.placing import scale
+from kestrav.core.parts.unit_change import in_other_unit
 from kestrav.core.units import show_size
 
 # common practice, no source: the units that files are mistaken for, in mm

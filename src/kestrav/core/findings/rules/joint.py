@@ -9,12 +9,12 @@ import numpy as np
 
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import AlongHeading, CarriedHeading, Path, PointShape, Project
+from kestrav.core.editing.joining import bring_start, turn_start
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.findings.rules.hand_over import blend_mend, joined_by_path
-from kestrav.core.motion.joining import bring_start, turn_start
-from kestrav.core.motion.legs import journeys_of, leg_of
-from kestrav.core.motion.poses import riders
-from kestrav.core.motion.runs import Journey
+from kestrav.core.kinematics.legs import journeys_of, leg_of
+from kestrav.core.kinematics.poses import riders
+from kestrav.core.kinematics.runs import Journey
 
 GAP = 0.1  # mm
 ANGLE = 1.0  # degrees

@@ -8,7 +8,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Path
 from kestrav.core.findings.model import Evidence, Finding, point
 from kestrav.core.findings.rules.kink_in_path import kink_mends
-from kestrav.core.motion.runs import journey
+from kestrav.core.kinematics.runs import journey
 
 
 def find(evidence: Evidence) -> list[Finding]:

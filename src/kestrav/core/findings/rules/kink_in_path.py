@@ -9,9 +9,9 @@ import numpy as np
 from kestrav.core.document.records import PointShape, Project
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.findings.on_paths import followers, least_radius, moment, point_at, straight_beside
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.runs import journey
-from kestrav.core.motion.shaping import make_smooth, round_corner
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.shaping import make_smooth, round_corner
 
 
 def find(evidence: Evidence) -> list[Finding]:

@@ -7,8 +7,8 @@ from functools import partial
 from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
-from kestrav.core.motion.solids import solid_mesh
-from kestrav.core.motion.stand_ins import bake_scales
+from kestrav.core.parts.placeholders import bake_scales
+from kestrav.core.parts.solids import solid_mesh
 
 # common practice, no source: models are moved with their scale baked, so that lengths in them are true lengths
 _ALLOWED = 1e-6

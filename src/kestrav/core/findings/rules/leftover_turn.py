@@ -11,8 +11,8 @@ from kestrav.core.document.lookup import get, one_of_several
 from kestrav.core.document.records import FixedHeading, Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import rotation_angle
-from kestrav.core.motion.legs import journeys_of, movers
-from kestrav.core.motion.placing import front_of, square_axes
+from kestrav.core.kinematics.legs import journeys_of, movers
+from kestrav.core.parts.placing import front_of, square_axes
 
 ALLOWED = 0.01  # degrees; common practice, no source: placements in CAD files are exact to far less
 

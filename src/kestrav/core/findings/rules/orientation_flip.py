@@ -14,10 +14,10 @@ from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
 from kestrav.core.findings.rules.kink_in_path import kink_mends
 from kestrav.core.geometry.transforms import rotation_angle
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.legs import active, legs_of, movers
-from kestrav.core.motion.poses import riders
-from kestrav.core.motion.runs import frame_times
+from kestrav.core.kinematics.legs import active, legs_of, movers
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.poses import riders
+from kestrav.core.kinematics.runs import frame_times
 
 
 def find(evidence: Evidence) -> list[Finding]:

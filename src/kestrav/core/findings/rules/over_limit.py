@@ -9,8 +9,8 @@ import numpy as np
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Eased, Run
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
-from kestrav.core.motion.legs import journeys_of
-from kestrav.core.motion.runs import Journey, journey
+from kestrav.core.kinematics.legs import journeys_of
+from kestrav.core.kinematics.runs import Journey, journey
 
 _SAMPLES = 2001
 

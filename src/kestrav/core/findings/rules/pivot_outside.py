@@ -10,9 +10,9 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import FixedHeading, Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.motion.legs import journeys_of, movers
-from kestrav.core.motion.placing import pivot_at_side
-from kestrav.core.motion.resting import rest_poses, world_bounds
+from kestrav.core.kinematics.legs import journeys_of, movers
+from kestrav.core.parts.placing import pivot_at_side
+from kestrav.core.parts.rest import rest_poses, world_bounds
 
 ALLOWED = 1.0  # mm outside the box; common practice, no source: rounding in CAD origins is far smaller
 

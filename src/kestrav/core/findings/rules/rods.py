@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.records import Rod
+from kestrav.core.editing.mechanism_making import lengthened, rod_lengths, shortfalls
 from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment
-from kestrav.core.motion.kinematics import Motion, rod_length
-from kestrav.core.motion.mechanisms import lengthened, rod_lengths, shortfalls
+from kestrav.core.kinematics.motion import Motion, rod_length
 
 CHANGE = 0.1  # mm; common practice, no source
 SHORT = 1e-3  # mm by which a mechanism may fail to reach

@@ -10,7 +10,7 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import Part
 from kestrav.core.findings.model import Evidence, Finding, Mend
-from kestrav.core.motion.legs import legs_of, movers
+from kestrav.core.kinematics.legs import legs_of, movers
 
 
 def find(evidence: Evidence) -> list[Finding]:

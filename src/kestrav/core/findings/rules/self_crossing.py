@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from functools import partial
 
+from kestrav.core.editing.joining import cut_out
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.findings.on_paths import followers, moment
-from kestrav.core.motion.joining import cut_out
-from kestrav.core.motion.judging import crossings
-from kestrav.core.motion.path_curves import path_curve
+from kestrav.core.paths.analysis import crossings
+from kestrav.core.paths.path_curves import path_curve
 
 REACH = 0.5  # mm between two places of a path that are a crossing
 

@@ -11,14 +11,14 @@ import numpy as np
 from kestrav.core.document.edits import add, remove, update
 from kestrav.core.document.lookup import new_id, new_name
 from kestrav.core.document.records import Axle, Project, Roll, Spin
+from kestrav.core.editing.wheel_making import axle_of, axles_apart
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, Severity, at_moment, point
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.lane_values import wheel_gaps
-from kestrav.core.motion.linkage import unit
-from kestrav.core.motion.rolling import rolling
-from kestrav.core.motion.runs import begins
-from kestrav.core.motion.wheels import axle_of, axles_apart
+from kestrav.core.kinematics.lane_values import wheel_gaps
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.rolling import rolling
+from kestrav.core.kinematics.runs import begins
+from kestrav.core.mechanisms.linkage import unit
 
 OFF_AXLE = 0.1  # mm; common practice, no source
 SLIP = 0.02  # of the way that it rolls, as above

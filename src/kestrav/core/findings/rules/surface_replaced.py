@@ -8,8 +8,8 @@ from kestrav.core.document.records import SurfaceShape
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
 from kestrav.core.findings.on_paths import moment
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.surface_paths import is_replaced, reshaped
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.surface_paths import is_replaced, reshaped
 
 
 def find(evidence: Evidence) -> list[Finding]:

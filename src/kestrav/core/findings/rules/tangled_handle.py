@@ -9,8 +9,8 @@ import numpy as np
 from kestrav.core.document.records import PointShape
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.findings.on_paths import moment
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.shaping import untangled
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.shaping import untangled
 
 TURNING = 200.0  # degrees of a piece's turning above which it loops (common practice, no source)
 _SAMPLES = 65

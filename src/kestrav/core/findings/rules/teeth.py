@@ -12,18 +12,18 @@ from kestrav.core.document.edits import remove, update
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Axle, Drive, Part, Project, Roll, Spin
 from kestrav.core.document.trains import driven
+from kestrav.core.editing.mechanism_making import centre_distance, set_drive, set_end
+from kestrav.core.editing.wheel_making import axle_of, axles_apart
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment, point
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.drives import ratio, right_distance, stand, toothed
-from kestrav.core.motion.joints import joints
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.lane_values import mesh_errors, ways_rolled
-from kestrav.core.motion.linkage import unit
-from kestrav.core.motion.mechanisms import centre_distance, set_drive, set_end
-from kestrav.core.motion.placing import placement, shift
-from kestrav.core.motion.resting import rest_and_pivot
-from kestrav.core.motion.wheels import axle_of, axles_apart
+from kestrav.core.kinematics.lane_values import mesh_errors, ways_rolled
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.mechanisms.gears import ratio, right_distance, stand, toothed
+from kestrav.core.mechanisms.joints import joints
+from kestrav.core.mechanisms.linkage import unit
+from kestrav.core.parts.placing import placement, shift
+from kestrav.core.parts.rest import rest_and_pivot
 
 MESH = 0.05  # of a tooth; common practice, no source
 APART = 0.1  # of a module, as above

@@ -6,9 +6,9 @@ from functools import partial
 
 from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
 from kestrav.core.findings.on_paths import least_radius, moment
-from kestrav.core.motion.judging import tight_spans
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.smoothing import widened
+from kestrav.core.paths.analysis import tight_spans
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.smoothing import widened
 
 
 def find(evidence: Evidence) -> list[Finding]:

@@ -12,9 +12,9 @@ from kestrav.core.document.lookup import ancestors, awaited, get, subtree
 from kestrav.core.document.records import Carry, ContactCue, Poses, Project, Run, Spin
 from kestrav.core.findings.model import Evidence, Finding, Mend
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.legs import legs_of
-from kestrav.core.motion.runs import begins
+from kestrav.core.kinematics.legs import legs_of
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.runs import begins
 
 NEAR = 1.0  # s around a contact within which what begins is taken to be meant by it; common practice, no source
 _TINY = 1e-3  # s before a contact, in which what strikes moves

@@ -7,11 +7,11 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.records import AlongHeading, CarriedHeading, PointShape, Project
+from kestrav.core.editing.joining import End
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.findings.on_paths import followers, moment
-from kestrav.core.motion.joining import End
-from kestrav.core.motion.path_curves import path_curve
-from kestrav.core.motion.shaping import direct_end
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.paths.shaping import direct_end
 
 _SHORT = 0.01  # share of the length over which a direction must hold (common practice, no source)
 _LONGEST = 10.0  # mm

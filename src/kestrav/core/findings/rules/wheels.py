@@ -12,15 +12,15 @@ from numpy.typing import NDArray
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Axle, Part, Project, Roll
+from kestrav.core.editing.wheel_making import add_swivel, axle_of, axles_apart
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment
-from kestrav.core.motion.kinematics import Motion
-from kestrav.core.motion.lane_values import wheel_gaps
-from kestrav.core.motion.legs import movers
-from kestrav.core.motion.placing import shift
-from kestrav.core.motion.rolling import Rolling, sideways
-from kestrav.core.motion.shaping import transformed
-from kestrav.core.motion.wheels import add_swivel, axle_of, axles_apart
+from kestrav.core.kinematics.lane_values import wheel_gaps
+from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.rolling import Rolling, sideways
+from kestrav.core.parts.placing import shift
+from kestrav.core.paths.shaping import transformed
 
 Array = NDArray[np.float64]
 

@@ -1,0 +1,43 @@
+"""What a thing's motion hangs on: while all of that is the same, so is the motion."""
+
+from __future__ import annotations
+
+from kestrav.core.document.lookup import find
+from kestrav.core.document.records import Project, Run, TowardHeading
+from kestrav.core.document.references import references
+from kestrav.core.kinematics.legs import by_thing
+from kestrav.core.mechanisms.joints import joints
+
+
+def hangs_on(project: Project, *things: str) -> tuple[object, ...]:
+    """All records that the motion of things follows from, in an order that is the same for the same ones.
+
+    Where bounds of parts come in, these are all parts.
+    """
+    moving, moved_within = by_thing(project), joints(project)
+    found: dict[str, object] = {}
+    left = list(things)
+    bounds = False
+
+    def need(item_id: str) -> None:
+        if item_id not in found:
+            left.append(item_id)
+
+    while left:
+        here = left.pop()
+        if here in found:
+            continue
+        item = find(project, here)
+        found[here] = item
+        for reference in references(item) if item is not None else ():
+            if reference.ref.moves:
+                need(reference.id)
+        if isinstance(item, Run) and (item.seat != "pivot" or item.ground is not None or item.lean.computed):
+            bounds = True
+        if isinstance(item, Run) and isinstance(item.heading, TowardHeading):
+            bounds = True
+        for mover in moving.get(here, ()):
+            need(mover.id)
+        for joint in moved_within.get(here, ()):
+            need(joint.item.id)
+    return (*found.values(), project.parts) if bounds else tuple(found.values())

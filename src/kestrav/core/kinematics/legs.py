@@ -1,0 +1,100 @@
+"""What moves a thing and when: its runs, key poses and rides, one after another."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kestrav.core.document.records import Carry, Poses, Project, Run
+from kestrav.core.kinematics.runs import Journey, begins, journey
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Leg:
+    """A run, key poses or a ride of a thing, from a start to an end in s (infinite: never, or for good)."""
+
+    item: Run | Poses | Carry
+    start: float
+    end: float
+    trip: Journey | None = None
+
+
+_Motions = tuple[tuple[Run, ...], tuple[Poses, ...], tuple[Carry, ...]]
+_known: list[tuple[_Motions, dict[str, list[Run | Poses | Carry]]]] = []
+_KEPT = 4
+
+
+def by_thing(project: Project) -> dict[str, list[Run | Poses | Carry]]:
+    """What moves each thing, in the order of the document; kept by the records' tuples."""
+    state = (project.runs, project.poses, project.carries)
+    for known, found in _known:
+        if all(a is b for a, b in zip(known, state, strict=True)):
+            return found
+    found = {}
+    every: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
+    for item in every:
+        things = (item.rider, *item.company) if isinstance(item, Run) else (item.rider,)
+        for thing in things:
+            found.setdefault(thing, []).append(item)
+    _known.append((state, found))
+    del _known[:-_KEPT]
+    return found
+
+
+def moving_state(project: Project) -> tuple[object, ...]:
+    """All of a project that where its parts are at a time follows from: while these are the same objects, so is that."""
+    return (
+        project.parts, project.paths, project.runs, project.poses, project.carries, project.rolls, project.swivels,
+        project.spins, project.drives, project.rods, project.balls,
+    )  # fmt: skip
+
+
+def movers(project: Project) -> set[str]:
+    """Ids of all things that a run, key poses or a ride move, companions too; not of what they take along."""
+    return set(by_thing(project))
+
+
+def companion_of(project: Project, thing: str) -> str:
+    """The rider whose company a thing keeps in all that moves either of them; itself if there is none."""
+    found = by_thing(project)
+    mine = found.get(thing, [])
+    leaders = {item.rider for item in mine}
+    if len(leaders) == 1:
+        (leader,) = leaders
+        theirs = found[leader]
+        if len(theirs) == len(mine) and all(a is b for a, b in zip(mine, theirs, strict=True)):
+            return leader
+    return thing
+
+
+def leg_of(project: Project, item: Run | Poses | Carry) -> Leg:
+    """A run, key poses or a ride in time."""
+    if isinstance(item, Run):
+        trip = journey(project, item)
+        return Leg(item, trip.start, trip.end, trip)
+    start = begins(project, item)
+    if isinstance(item, Poses):
+        return Leg(item, start, start + item.keys[-1].time)
+    return Leg(item, start, np.inf if item.end is None else max(item.end, start))
+
+
+def legs_of(project: Project, thing: str) -> list[Leg]:
+    """What moves a thing, in the order of its start."""
+    return sorted((leg_of(project, item) for item in by_thing(project).get(thing, ())), key=lambda leg: leg.start)
+
+
+def journeys_of(project: Project, thing: str) -> list[Journey]:
+    """A thing's own runs in the order of their start."""
+    return [leg.trip for leg in legs_of(project, thing) if leg.trip is not None and leg.trip.run.rider == thing]
+
+
+def active(legs: Sequence[Leg], times: ArrayLike) -> NDArray[np.intp]:
+    """Which of a thing's legs (n,) governs each time: the latest begun, or the first before any."""
+    starts = np.array([leg.start for leg in legs])
+    found: NDArray[np.intp] = np.maximum(np.searchsorted(starts, np.asarray(times, float), side="right") - 1, 0)
+    return found

@@ -1,0 +1,397 @@
+"""Journeys made of others: with holds, made again and again, and following another. Lengths in mm, times in s."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.optimize import brentq
+
+from kestrav.core.document.records import Keyed, Limited, Pacing
+from kestrav.core.kinematics.speed_profile import Ceiling, KeyedProfile, Profile, profile
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class LeggedProfile:
+    """Profiles after one another with holds between them: ``starts`` (k,) in s and ``ways`` (k,) in mm at which each sets out."""
+
+    legs: tuple[Profile, ...]
+    starts: Array
+    ways: Array
+    length: float
+    duration: float
+
+    def changes(self, until: float) -> Array:
+        """Those of its legs."""
+        return np.concatenate([start + leg.changes(until) for start, leg in zip(self.starts, self.legs, strict=True)])
+
+    def _told(self, times: ArrayLike, kind: str) -> Array:
+        t = np.asarray(times, float)
+        which = np.clip(np.searchsorted(self.starts, t, side="right") - 1, 0, len(self.legs) - 1)
+        found = np.zeros(t.shape)
+        for k, leg in enumerate(self.legs):
+            mine = which == k
+            found[mine] = getattr(leg, kind)(t[mine] - self.starts[k]) + (self.ways[k] if kind == "distance" else 0.0)
+        return found
+
+    def distance(self, times: ArrayLike) -> Array:
+        """Distance (n,)."""
+        return self._told(times, "distance")
+
+    def speed(self, times: ArrayLike) -> Array:
+        """Speed (n,)."""
+        return self._told(times, "speed")
+
+    def acceleration(self, times: ArrayLike) -> Array:
+        """Acceleration (n,)."""
+        return self._told(times, "acceleration")
+
+    def times_at(self, distances: ArrayLike) -> Array:
+        """Times (n,) at which distances (n,) are first reached."""
+        wanted = np.asarray(distances, float)
+        # the place of a hold is first reached by the leg before it
+        before = wanted - 1e-9 * self.length
+        which = np.clip(np.searchsorted(self.ways, before) - 1, 0, len(self.legs) - 1)
+        found = np.zeros(wanted.shape)
+        for k, leg in enumerate(self.legs):
+            mine = which == k
+            found[mine] = self.starts[k] + leg.times_at(wanted[mine] - self.ways[k])
+        return found
+
+
+def held(
+    pacing: Pacing,
+    length: float,
+    stops: Sequence[tuple[float, float]],
+    duration: float | None = None,
+    speed: float | None = None,
+    over: Ceiling | None = None,
+) -> Profile:
+    """The profile of a journey that holds at distances for times: ``stops`` are (distance, s) in the order of the way.
+
+    Every leg between two holds is paced for itself, all at the same steady or greatest speed, so that a soft start and
+    stop is one at every hold. Distance by keys goes on after a hold where it was. ``duration`` is with the holds.
+    """
+    waits = sum(seconds for _, seconds in stops)
+    moving = None if duration is None else duration - waits
+    ends = np.array([0.0, *(place for place, _ in stops), length])
+    if isinstance(pacing, Keyed):
+        whole = profile(pacing, length, moving, speed)
+        assert isinstance(whole, KeyedProfile)
+        moments = np.array([0.0, *whole.times_at(ends[1:-1]), whole.duration])
+        legs: list[Profile] = [_Cut(whole, a, b) for a, b in pairwise(moments)]
+    else:
+        pieces = [None if over is None else over.between(a, b) for a, b in pairwise(ends)]
+
+        def made(v: float | None) -> list[Profile]:
+            return [
+                profile(_of_leg(pacing, k, len(pieces)), float(ends[k + 1] - ends[k]), None, v, piece)
+                for k, piece in enumerate(pieces)
+            ]
+
+        if isinstance(pacing, Limited):
+            legs = made(speed)
+            least = sum(leg.duration for leg in legs)
+            stretch = 1.0 if moving is None else moving / least
+            legs = [
+                profile(_of_leg(pacing, k, len(pieces)), leg.length, leg.duration * stretch, speed, pieces[k])
+                for k, leg in enumerate(legs)
+            ]
+        elif speed is not None:
+            legs = made(speed)
+        else:
+            assert moving is not None
+            legs = made(_speed_for(made, length, moving))
+    starts = np.concatenate(
+        [[0.0], np.cumsum([leg.duration + w for leg, (_, w) in zip(legs[:-1], stops, strict=True)])]
+    )
+    return LeggedProfile(tuple(legs), starts, ends[:-1], length, float(starts[-1] + legs[-1].duration))
+
+
+def _of_leg(pacing: Pacing, leg: int, count: int) -> Pacing:
+    """A leg's own pacing: at a hold it stops softly, whatever the journey's own ends are like."""
+    if isinstance(pacing, Limited):
+        return Limited(
+            pacing.top,
+            pacing.sideways,
+            pacing.forward,
+            pacing.braking,
+            pacing.zones,
+            pacing.from_rest or leg > 0,
+            pacing.to_rest or leg < count - 1,
+        )
+    return pacing
+
+
+def _speed_for(made: Callable[[float], list[Profile]], length: float, seconds: float) -> float:
+    """The steady or greatest speed at which legs take so many seconds together: the faster, the shorter."""
+
+    def over(log: float) -> float:
+        return float(sum(leg.duration for leg in made(float(np.exp(log))))) - seconds
+
+    low = high = float(np.log(length / seconds))
+    while over(high) > 0:
+        high += 0.7
+    while over(low) < 0:
+        low -= 0.7
+    return float(np.exp(brentq(over, low, high, xtol=1e-14)))
+
+
+@dataclass(frozen=True, eq=False)
+class _Cut:
+    """A part of a journey between two of its times."""
+
+    whole: Profile
+    first: float
+    last: float
+
+    @property
+    def length(self) -> float:
+        low, high = self.whole.distance([self.first, self.last])
+        return float(high - low)
+
+    @property
+    def duration(self) -> float:
+        return self.last - self.first
+
+    def changes(self, until: float) -> Array:
+        return np.clip(self.whole.changes(until), self.first, self.last) - self.first
+
+    def _at(self, times: ArrayLike) -> Array:
+        found: Array = np.clip(np.asarray(times, float), 0.0, self.duration) + self.first
+        return found
+
+    def distance(self, times: ArrayLike) -> Array:
+        found: Array = self.whole.distance(self._at(times)) - self.whole.distance([self.first])[0]
+        return found
+
+    def _inside(self, times: ArrayLike, values: Array) -> Array:
+        t = np.asarray(times, float)
+        return np.where((t >= 0) & (t <= self.duration), values, 0.0)
+
+    def speed(self, times: ArrayLike) -> Array:
+        return self._inside(times, self.whole.speed(self._at(times)))
+
+    def acceleration(self, times: ArrayLike) -> Array:
+        return self._inside(times, self.whole.acceleration(self._at(times)))
+
+    def times_at(self, distances: ArrayLike) -> Array:
+        base = self.whole.distance([self.first])[0]
+        found: Array = np.clip(self.whole.times_at(base + np.asarray(distances, float)) - self.first, 0, self.duration)
+        return found
+
+
+@dataclass(frozen=True, eq=False)
+class RepeatedProfile:
+    """A profile made again and again (``passes`` times, 0: without end): the same way each time, or there and ``back``, the way back by a
+    profile of its own."""
+
+    once: Profile
+    passes: int
+    back: Profile | None = None
+
+    @property
+    def length(self) -> float:
+        """Way covered by one pass, in mm."""
+        return self.once.length
+
+    @property
+    def duration(self) -> float:
+        """How long all passes take, in s; infinite without end."""
+        return self.starts(self.passes) if self.passes else np.inf
+
+    def starts(self, number: float) -> float:
+        """When a pass begins, counted from 0."""
+        there = self.once.duration
+        if self.back is None:
+            return number * there
+        rounds, odd = divmod(number, 2)
+        return rounds * (there + self.back.duration) + odd * there
+
+    def changes(self, until: float) -> Array:
+        """Those of all passes that begin before a time."""
+        found: list[Array] = []
+        number = 0
+        while self.starts(number) <= min(until, self.duration) and (number < self.passes or not self.passes):
+            one = self.once if self.back is None or number % 2 == 0 else self.back
+            found.append(self.starts(number) + one.changes(until))
+            number += 1
+        return np.concatenate([*found, [0.0]])
+
+    def _within(self, times: ArrayLike) -> tuple[Array, NDArray[np.bool_], NDArray[np.bool_]]:
+        """Times within a pass, whether it goes back, and which times lie in the journey."""
+        t = np.asarray(times, float)
+        end = self.duration
+        inside = (t >= 0) & (t <= end)
+        t = np.clip(t, 0.0, end if np.isfinite(end) else np.maximum(t, 0.0))
+        if self.back is None:
+            number = np.floor(t / self.once.duration)
+            if self.passes:
+                number = np.minimum(number, self.passes - 1)
+            return t - number * self.once.duration, np.zeros(t.shape, bool), inside
+        both = self.once.duration + self.back.duration
+        rounds = np.floor(t / both)
+        if self.passes:
+            # the end belongs to the last pass
+            rounds = np.minimum(rounds, (self.passes - 1) // 2)
+        since = t - rounds * both
+        back = since >= self.once.duration
+        if self.passes % 2:
+            back &= rounds < (self.passes - 1) // 2
+        return np.where(back, since - self.once.duration, since), back, inside
+
+    def _told(self, times: ArrayLike, kind: str) -> tuple[Array, Array, NDArray[np.bool_]]:
+        """What both ways say at times, each where it counts, and the senses (+1 or -1) and which times lie in the journey."""
+        t, back, inside = self._within(times)
+        found = np.asarray(getattr(self.once, kind)(t))
+        if self.back is not None and back.any():
+            found = np.where(back, getattr(self.back, kind)(t), found)
+        return found, np.where(back, -1.0, 1.0), inside
+
+    def distance(self, times: ArrayLike) -> Array:
+        """Distance (n,) from where a pass sets out ahead."""
+        way, sense, _ = self._told(times, "distance")
+        return np.where(sense < 0, self.length - way, way)
+
+    def speed(self, times: ArrayLike) -> Array:
+        """Speed (n,), negative on the way back."""
+        speed, sense, inside = self._told(times, "speed")
+        return np.where(inside, sense * speed, 0.0)
+
+    def acceleration(self, times: ArrayLike) -> Array:
+        """Acceleration (n,) along the way ahead."""
+        gained, sense, inside = self._told(times, "acceleration")
+        return np.where(inside, sense * gained, 0.0)
+
+    def times_at(self, distances: ArrayLike) -> Array:
+        """Times (n,) in the first pass."""
+        return self.once.times_at(distances)
+
+
+@dataclass(frozen=True, eq=False)
+class PortionProfile:
+    """What of a whole journey is made between two of its times, from ``first`` to ``last`` s: backward in time where the first is the
+    later. Distances are the whole's."""
+
+    whole: Profile
+    first: float
+    last: float
+
+    @property
+    def length(self) -> float:
+        """The way of the whole, in mm."""
+        return self.whole.length
+
+    @property
+    def duration(self) -> float:
+        """How long it takes, in s."""
+        return abs(self.last - self.first)
+
+    @property
+    def sense(self) -> float:
+        """+1, or -1 where it goes backward in time."""
+        return 1.0 if self.last >= self.first else -1.0
+
+    def moments(self, times: ArrayLike) -> Array:
+        """The whole's times (n,) at times (n,), held before the start and after the end."""
+        found: Array = self.first + self.sense * np.clip(np.asarray(times, float), 0.0, self.duration)
+        return found
+
+    def changes(self, until: float) -> Array:
+        """Those of the whole that lie in it, and its ends."""
+        low, high = sorted((self.first, self.last))
+        moments = self.whole.changes(high)
+        moments = moments[(moments > low) & (moments < high)]
+        return np.concatenate([[0.0], (moments - self.first) * self.sense, [self.duration]])
+
+    def distance(self, times: ArrayLike) -> Array:
+        """Distance (n,) along the whole's way."""
+        return self.whole.distance(self.moments(times))
+
+    def _inside(self, times: ArrayLike) -> NDArray[np.bool_]:
+        t = np.asarray(times, float)
+        return (t >= 0) & (t <= self.duration)
+
+    def speed(self, times: ArrayLike) -> Array:
+        """Speed (n,)."""
+        return np.where(self._inside(times), self.sense * self.whole.speed(self.moments(times)), 0.0)
+
+    def acceleration(self, times: ArrayLike) -> Array:
+        """Acceleration (n,)."""
+        return np.where(self._inside(times), self.whole.acceleration(self.moments(times)), 0.0)
+
+    def times_at(self, distances: ArrayLike) -> Array:
+        """Times (n,) at which distances (n,) are first reached; the end for those that are not."""
+        wanted = np.atleast_1d(np.asarray(distances, float))
+        grid = np.unique(np.concatenate([np.linspace(0.0, self.duration, _LOOKS), self.changes(np.inf)]))
+        ways = self.distance(grid)
+        found = np.full(wanted.shape, self.duration)
+        for k, way in enumerate(wanted):
+            over = ways - way
+            met = np.flatnonzero(np.abs(over) <= _MET * max(self.length, 1.0))
+            crossed = np.flatnonzero(over[:-1] * over[1:] < 0)
+            times = [float(grid[i]) for i in met[:1]]
+            if len(crossed) and (not times or grid[crossed[0]] < times[0]):
+                i = int(crossed[0])
+                times.append(
+                    float(brentq(lambda t, w=way: float(self.distance([t])[0]) - w, grid[i], grid[i + 1], xtol=1e-13))
+                )
+            found[k] = min(times, default=self.duration)
+        return found
+
+
+_LOOKS = 1025
+_MET = 1e-12
+
+
+@dataclass(frozen=True, eq=False)
+class FollowingProfile:
+    """A profile that keeps a ``gap`` in mm behind a leading one, between two distances of its own path."""
+
+    lead: Profile
+    gap: float
+    length: float
+    low: float
+    high: float
+
+    @property
+    def duration(self) -> float:
+        """As long as the leading one, in s."""
+        return self.lead.duration
+
+    def changes(self, until: float) -> Array:
+        """Those of the leading one."""
+        return self.lead.changes(until)
+
+    def _free(self, times: ArrayLike) -> tuple[Array, NDArray[np.bool_]]:
+        raw = self.lead.distance(times) - self.gap
+        return raw, (raw >= self.low) & (raw <= self.high)
+
+    def distance(self, times: ArrayLike) -> Array:
+        """Distance (n,): negative before where the journey begins, as far as its path reaches."""
+        found: Array = np.clip(self._free(times)[0], self.low, self.high)
+        return found
+
+    def speed(self, times: ArrayLike) -> Array:
+        """Speed (n,)."""
+        return np.where(self._free(times)[1], self.lead.speed(times), 0.0)
+
+    def acceleration(self, times: ArrayLike) -> Array:
+        """Acceleration (n,)."""
+        return np.where(self._free(times)[1], self.lead.acceleration(times), 0.0)
+
+    def times_at(self, distances: ArrayLike) -> Array:
+        """Times (n,)."""
+        return self.lead.times_at(np.asarray(distances, float) + self.gap)
+
+
+def steady_part(whole: Profile) -> Profile:
+    """The profile of one pass or of the first leg: what a journey's own numbers are told by."""
+    while isinstance(whole, (RepeatedProfile, PortionProfile)):
+        whole = whole.once if isinstance(whole, RepeatedProfile) else whole.whole
+    return whole

@@ -1,0 +1,414 @@
+"""Runs in time: when they are, where on the path, how fast."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kestrav.core.document.check_values import LONGEST
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Carry, ContactCue, Limited, Path, Poses, Project, Run, Spin
+from kestrav.core.errors import BadInput
+from kestrav.core.kinematics.passes import (
+    FollowingProfile,
+    LeggedProfile,
+    PortionProfile,
+    RepeatedProfile,
+    held,
+    steady_part,
+)
+from kestrav.core.kinematics.speed_profile import Ceiling, EasedProfile, Profile, TabledProfile, ceiling, profile
+from kestrav.core.paths.path_curves import PathCurve, path_curve
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Journey:
+    """A run with its curve: first and last station (mm), its distance by time, and when it begins (s; infinite where it
+    waits for what never comes)."""
+
+    run: Run
+    path: PathCurve
+    first: float
+    last: float
+    profile: Profile
+    start: float
+
+    @property
+    def duration(self) -> float:
+        """How long all its passes take, in s; infinite without end."""
+        return self.profile.duration
+
+    @property
+    def once(self) -> float:
+        """How long one pass takes, in s."""
+        return steady_part(self.profile).duration
+
+    @property
+    def end(self) -> float:
+        """When it arrives, in s; infinite when never."""
+        return self.start + self.duration
+
+    @property
+    def shown_end(self) -> float:
+        """The end of what is to be seen of it, in s: where it goes on without end, of two passes."""
+        return self.end if np.isfinite(self.duration) else self.start + 2 * self.once
+
+    @property
+    def there_and_back(self) -> float:
+        """The end in s of what goes otherwise than before: of its first pass, and of the way back where there is one."""
+        passes = 2 if self.run.returns and self.run.passes != 1 else 1
+        whole = self.profile.starts(passes) if isinstance(self.profile, RepeatedProfile) else self.once
+        return self.start + min(whole if self.run.portion is None else self.duration, self.duration)
+
+    @property
+    def length(self) -> float:
+        """Way covered, in mm."""
+        return self.last - self.first
+
+    @property
+    def greatest_speed(self) -> float:
+        """The steady speed where there is one, else the greatest of the journey, in mm/s."""
+        one: Profile = steady_part(self.profile)
+        if isinstance(self.profile, PortionProfile):
+            one = self.profile
+        if isinstance(one, EasedProfile):
+            return one.steady
+        return float(np.abs(one.speed(np.linspace(0.0, one.duration, 2001))).max())
+
+    @property
+    def sets_out_at(self) -> float:
+        """The station at which it sets out."""
+        return self._station(float(self.profile.distance([0.0])[0]))
+
+    @property
+    def arrives_at(self) -> float:
+        """The station at which it arrives, or would after one pass if it goes on without end."""
+        arrived = self.duration if np.isfinite(self.duration) else self.once
+        return self._station(float(self.profile.distance([arrived])[0]))
+
+    def _station(self, way: float) -> float:
+        return float(self._stations(np.array([way]))[0])
+
+    def _stations(self, ways: Array) -> Array:
+        found = self.last - ways if self.run.backwards else self.first + ways
+        length = self.path.length
+        if self.path.curve.closed and len(found) and (found.min() < 0 or found.max() > length):
+            found = np.mod(found, length)
+        return found
+
+    def since(self, times: ArrayLike) -> Array:
+        """Times (n,) since its start, in s."""
+        # what never begins waits as before its start
+        return np.asarray(times, float) - self.start if np.isfinite(self.start) else np.full(np.shape(times), -1.0)
+
+    def stations(self, times: ArrayLike) -> Array:
+        """Stations (n,) at times (n,), held before and after."""
+        return self._stations(self.profile.distance(self.since(times)))
+
+    def speeds(self, times: ArrayLike) -> Array:
+        """Speeds (n,) in mm/s at times (n,)."""
+        return np.abs(self.profile.speed(self.since(times)))
+
+    def accelerations(self, times: ArrayLike) -> Array:
+        """Accelerations (n,) along the way in mm/s² at times (n,), negative while braking."""
+        since = self.since(times)
+        found = self.profile.acceleration(since)
+        if self.run.returns or self.run.portion is not None:
+            found = found * np.where(self.profile.speed(since) < 0, -1.0, 1.0)
+        return found
+
+    def sideways(self, times: ArrayLike) -> Array:
+        """Accelerations (n,) across the way in mm/s² at times (n,): speed² by bend radius."""
+        found: Array = self.speeds(times) ** 2 * self.path.curve.curvature(self.stations(times))
+        return found
+
+    def times_at(self, stations: ArrayLike) -> Array:
+        """Times (n,) at which stations (n,) are first reached."""
+        places = np.asarray(stations, float)
+        way = self.last - places if self.run.backwards else places - self.first
+        return self.start + self.profile.times_at(way)
+
+    @property
+    def entire(self) -> Journey:
+        """The journey that this is a portion of; itself where it is whole."""
+        if not isinstance(self.profile, PortionProfile):
+            return self
+        return replace(self, profile=self.profile.whole)
+
+    @property
+    def whole_start(self) -> float:
+        """When the journey that this is a portion of would begin in s, were it made forward in time as this one is."""
+        return self.start - (self.profile.first if isinstance(self.profile, PortionProfile) else 0.0)
+
+    @property
+    def is_backward(self) -> bool:
+        """Whether it is made backward in time."""
+        return self.run.portion is not None and self.run.portion[0] > self.run.portion[1]
+
+    def moments(self, times: ArrayLike) -> Array:
+        """Times (n,) within all of its passes at times (n,), in s, held before and after; of a portion those of the whole."""
+        since = self.since(times)
+        if isinstance(self.profile, PortionProfile):
+            return self.profile.moments(since)
+        return np.clip(since, 0.0, self.duration)
+
+    def changes(self, until: float) -> Array:
+        """Times (k,) up to one at which it turns back, sets out, holds, arrives, or passes the border of a zone or a kink."""
+        if not np.isfinite(self.start) or self.start > until:
+            return np.empty(0)
+        turns = np.unique(np.clip(self.profile.changes(until - self.start), 0.0, None))
+        turns = turns[turns <= until - self.start]
+        found = self.start + np.concatenate([turns, self._crossings(turns, self._borders())])
+        return np.unique(found[(found >= 0) & (found <= until)])
+
+    def jumps(self, until: float) -> Array:
+        """Times (k,) up to one at which it may jump or turn at once: at kinks and seams, and where it begins its path anew."""
+        if not np.isfinite(self.start) or self.start > until:
+            return np.empty(0)
+        turns = np.unique(np.clip(self.profile.changes(until - self.start), 0.0, None))
+        turns = turns[turns <= until - self.start]
+        found = self._crossings(turns, self._sharp())
+        if self.run.passes != 1 and not self.run.returns:
+            found = np.concatenate([found, turns])
+        return np.unique(self.start + found)
+
+    def _sharp(self) -> Array:
+        """Stations of kinks, and where their far side begins to count, and of the seam."""
+        curve = self.path.curve
+        kinks = curve.kink_stations
+        seam = [curve.length] if curve.closed else []
+        return np.concatenate([kinks, kinks - curve.kink_reach, kinks + curve.kink_reach, seam])
+
+    def _borders(self) -> Array:
+        """Stations of the borders of zones, and of what is sharp."""
+        zones = self.run.pacing.zones if isinstance(self.run.pacing, Limited) else ()
+        return np.concatenate([self._sharp(), [share * self.path.length for z in zones for share in (z.begin, z.end)]])
+
+    def _crossings(self, turns: Array, places: Array) -> Array:
+        """Times since its start at which it passes stations, between times (k,) of which it goes one way, by halving."""
+        curve = self.path.curve
+        ways = self.last - places if self.run.backwards else places - self.first
+        if curve.closed and self.run.follows is not None:
+            ways = np.concatenate([ways + n * curve.length for n in range(-2, 3)])
+        if not len(ways) or len(turns) < 2:
+            return np.empty(0)
+        # where a pass begins anew it is elsewhere at once, so each is looked at between its own ends
+        hair = 1e-9 * np.diff(turns)
+        begins, ends = turns[:-1] + hair, turns[1:] - hair
+        first, last = self.profile.distance(begins), self.profile.distance(ends)
+        low, high, wanted = [], [], []
+        for k in range(len(turns) - 1):
+            inside = ways[(ways - first[k]) * (ways - last[k]) < 0]
+            low += [begins[k]] * len(inside)
+            high += [ends[k]] * len(inside)
+            wanted += list(inside)
+        a, b, way = np.array(low), np.array(high), np.array(wanted)
+        rising = self.profile.distance(b) > self.profile.distance(a)
+        for _ in range(60):
+            middle = 0.5 * (a + b)
+            short = (self.profile.distance(middle) < way) == rising
+            a, b = np.where(short, middle, a), np.where(short, b, middle)
+        return b
+
+
+def journey(project: Project, run: Run) -> Journey:
+    """A run worked out, and kept for as long as it, its path and what it waits for are the same."""
+    path = get(project, run.path)
+    assert isinstance(path, Path)
+    lead = _run(project, run.follows.run) if run.follows is not None else None
+    led = None if lead is None else journey(project, lead)
+    start = led.start if led is not None else begins(project, run)
+    key = (id(run), id(path), id(led), start)
+    known = _kept.get(key)
+    if known is not None:
+        _kept.move_to_end(key)
+        return known[3]
+    made = _worked_out(run, path_curve(path), start, led)
+    _kept[key] = (run, path, led, made)
+    if len(_kept) > _MOST_KEPT:
+        _kept.popitem(last=False)
+    return made
+
+
+# by identity, and with what they are of, which so lives on
+_kept: OrderedDict[tuple[int, int, int, float], tuple[Run, Path, Journey | None, Journey]] = OrderedDict()
+_MOST_KEPT = 2048
+
+
+def _run(project: Project, run_id: str) -> Run:
+    run = get(project, run_id)
+    assert isinstance(run, Run)
+    return run
+
+
+def begins(project: Project, item: Run | Poses | Carry | Spin) -> float:
+    """When something begins, in s: at its start, or after its cue; infinite when that never comes."""
+    cue = item.cue
+    if cue is None:
+        return item.start
+    if isinstance(cue, ContactCue):
+        return np.inf if cue.time is None else cue.time + cue.delay
+    lead = journey(project, _run(project, cue.run))
+    if cue.at == "start":
+        return lead.start + cue.delay
+    if cue.at == "arrival":
+        return lead.end + cue.delay
+    way = cue.place * lead.length
+    since = float(lead.profile.times_at([way])[0])
+    reached = float(lead.profile.distance([since])[0]) >= way - _REACHED
+    return lead.start + since + cue.delay if reached else np.inf
+
+
+_REACHED = 1e-6  # mm
+
+
+def _worked_out(run: Run, made: PathCurve, start: float, lead: Journey | None) -> Journey:
+    first, last = run.begin * made.length, run.end * made.length
+    if lead is not None:
+        assert run.follows is not None
+        low, high = (last - made.length, last) if run.backwards else (-first, made.length - first)
+        if made.curve.closed:
+            low, high = -np.inf, np.inf
+        return Journey(
+            run, made, first, last, FollowingProfile(lead.profile, run.follows.distance, last - first, low, high), start
+        )
+    once = _pass(run, made, first, last, run.backwards, run.duration)
+    whole = once
+    if run.passes != 1:
+        back = _back(run, made, first, last, once) if run.returns else None
+        whole = RepeatedProfile(once, run.passes, back)
+    if run.portion is not None:
+        low, high = run.portion
+        whole = PortionProfile(whole, low * whole.duration, high * whole.duration)
+    return Journey(run, made, first, last, whole, start)
+
+
+def _pass(run: Run, made: PathCurve, first: float, last: float, backwards: bool, duration: float | None) -> Profile:
+    """One pass along a path, from its first to its last station or ``backwards``."""
+    over = _ceiling(run.pacing, run.speed, made, first, last, backwards) if isinstance(run.pacing, Limited) else None
+    if not run.holds:
+        return profile(run.pacing, last - first, duration, run.speed, over)
+    places = [(hold.place * made.length, hold.duration) for hold in run.holds]
+    stops = [(last - s, t) for s, t in places[::-1]] if backwards else [(s - first, t) for s, t in places]
+    return held(run.pacing, last - first, stops, duration, run.speed, over)
+
+
+def _back(run: Run, made: PathCurve, first: float, last: float, once: Profile) -> Profile:
+    """The way back: planned anew where it hangs on where it is, by limits or holds, and told as slowly as the way there."""
+    if not (isinstance(run.pacing, Limited) or run.holds):
+        return once
+    back = _pass(run, made, first, last, not run.backwards, None if isinstance(run.pacing, Limited) else run.duration)
+    if run.duration is None or not isinstance(run.pacing, Limited):
+        return back
+    waits = sum(hold.duration for hold in run.holds)
+    slower = (once.duration - waits) / max(_fastest(once) - waits, 1e-12)
+    return _pass(run, made, first, last, not run.backwards, waits + slower * (back.duration - waits))
+
+
+def _fastest(one: Profile) -> float:
+    """The least time in s of a pass within limits, with its holds."""
+    if isinstance(one, TabledProfile):
+        return one.least
+    assert isinstance(one, LeggedProfile)
+    waits = one.duration - sum(leg.duration for leg in one.legs)
+    return waits + sum(leg.least for leg in one.legs if isinstance(leg, TabledProfile))
+
+
+@dataclass(frozen=True, eq=False)
+class _PathBend:
+    """How a path bends."""
+
+    made: PathCurve
+
+    @property
+    def breaks(self) -> Array:
+        return self.made.curve.breaks
+
+    @property
+    def kinks(self) -> Array:
+        return self.made.curve.kink_stations
+
+    def curvature(self, stations: Array) -> Array:
+        return self.made.curve.curvature(stations)
+
+    def most(self, low: Array, high: Array) -> Array:
+        return self.made.curve.most_curvature(low, high)
+
+
+_ceilings: OrderedDict[tuple[object, ...], tuple[PathCurve, Ceiling]] = OrderedDict()
+_CEILINGS_KEPT = 256
+
+
+def _ceiling(
+    pacing: Limited, speed: float | None, made: PathCurve, first: float, last: float, backwards: bool
+) -> Ceiling:
+    """The ceiling of a journey, kept by its path and its limits."""
+    key = (id(made), pacing, speed, first, last)
+    known = _ceilings.get(key)
+    if known is None:
+        known = _ceilings[key] = (made, ceiling(pacing, speed, first, last, made.length, _PathBend(made)))
+        if len(_ceilings) > _CEILINGS_KEPT:
+            _ceilings.popitem(last=False)
+    return known[1].back() if backwards else known[1]
+
+
+def span(project: Project) -> float:
+    """The end of the last run, key poses, ride or shot, in s; 1 s when there are none. Kept by the records' tuples."""
+    state = (project.runs, project.paths, project.poses, project.carries, project.shots, project.lights, project.spins)
+    for known, found in _spans:
+        if all(a is b for a, b in zip(known, state, strict=True)):
+            return found
+    found = _span(project)
+    _spans.append((state, found))
+    del _spans[:-_SPANS_KEPT]
+    return found
+
+
+_HAIR = 1e-6  # of a frame
+_spans: list[tuple[tuple[object, ...], float]] = []
+_SPANS_KEPT = 4
+
+
+def _span(project: Project) -> float:
+    ends = [journey(project, run).shown_end for run in project.runs] + [shot.end for shot in project.shots]
+    ends += [begins(project, poses) + poses.keys[-1].time for poses in project.poses]
+    ends += [begins(project, c) if c.end is None else c.end for c in project.carries]
+    ends += [light.keys[-1].time for light in project.lights if light.keys]
+    ends += [spin.end for spin in project.spins if spin.end is not None and spin.cue is None]
+    # a run so slow that it would take days is shown as far as a project can last
+    return min(max((end for end in ends if np.isfinite(end)), default=1.0) or 1.0, LONGEST)
+
+
+MOST_FRAMES = 100_000  # that are looked at one by one: an hour of film at a common rate
+_POSE = 128  # bytes
+
+
+def frame_times(project: Project, over: tuple[float, float] | None = None) -> Array:
+    """Times of the project's frames, from 0 to the first at or past its end, or within a part of its time in s.
+
+    Raises BadInput when they are more than are looked at one by one, with what that would take.
+    """
+    fps = project.settings.fps
+    last = np.ceil(span(project) * fps - 1e-9)
+    first = 0.0
+    if over is not None:
+        first, last = max(np.ceil(over[0] * fps - _HAIR), 0.0), min(np.floor(over[1] * fps + _HAIR), last)
+    if last - first >= MOST_FRAMES:
+        size = (last - first) * max(len(project.parts), 1) * _POSE / 1e9
+        raise BadInput(
+            f"{last - first + 1:,.0f} frames ({(last - first) / fps:,.0f} s at {fps:g} fps) are too many to look at each, {MOST_FRAMES:,} being"
+            f" the most (their poses alone would take {size:,.1f} GB); lower the frame rate, shorten what lasts so long, or look at a part"
+        )
+    return np.arange(first, last + 1) / fps
+
+
+def shown_times(project: Project, most: int = 20_000) -> Array:
+    """Times to draw curves at: the project's frames, or so many evenly spread where there are more."""
+    if span(project) * project.settings.fps < most:
+        return frame_times(project)
+    return np.linspace(0.0, span(project), most)

@@ -1,1 +1,0 @@
-"""From a document and times to poses."""

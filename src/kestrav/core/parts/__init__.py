@@ -1,0 +1,1 @@
+"""Parts as they stand: their solids, places and order in the tree, and edits of these."""

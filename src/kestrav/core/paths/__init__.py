@@ -1,0 +1,1 @@
+"""Paths: shapes made into curves, what can be said of them, and edits of their shape alone."""
