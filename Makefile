@@ -38,7 +38,7 @@ drill: dev
 	@$(PY) -m campaigns.drill --kills $(KILLS) --seed $(SEED)
 
 shots: setup
-	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m kestrav.app.tour demo/fan-cassette.kestrav docs/screenshots --pictures-only
+	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) demo/tour.py demo/fan-cassette.kestrav docs/screenshots --pictures-only
 
 demo-geometry: setup
 	@scripts/setup geometry

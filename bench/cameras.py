@@ -121,8 +121,8 @@ def scrubbing_against_bare_views(in_turns):
     """Going through time with the stage and the lens shown, against VTK alone with the two views."""
     from PySide6.QtWidgets import QApplication
 
-    from kestrav.app.start import make_application
-    from kestrav.app.window import Window
+    from kestrav.app.shell.start import make_application
+    from kestrav.app.shell.window import Window
 
     application = make_application()
     assert isinstance(application, QApplication)

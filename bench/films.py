@@ -127,10 +127,10 @@ import msgspec
 from kestrav.core.document.records import OnPicture
 
 def main():
-    from kestrav.app.start import make_application
+    from kestrav.app.shell.start import make_application
     from kestrav.core.files import project_file
     application = make_application()
-    from kestrav.app.window import Window
+    from kestrav.app.shell.window import Window
     opened = project_file.load(Path(sys.argv[1]))
     window = Window()
     window.setGeometry(0, 0, 1280, 800)

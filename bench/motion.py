@@ -67,8 +67,8 @@ def _window(project, lanes):
     from PySide6.QtCore import QSettings
     from PySide6.QtWidgets import QApplication
 
-    from kestrav.app import style
-    from kestrav.app.window import Window
+    from kestrav.app.shell.window import Window
+    from kestrav.app.widgets import style
 
     application = QApplication.instance() or QApplication([])
     if not hasattr(application, "kestrav_settings"):
@@ -97,7 +97,7 @@ def _close(application, window):
 def deck_redraw(in_turns):
     """Twelve lanes of 20 000 samples: new data in all of them, and the playhead moved on, a picture each."""
     os.environ.setdefault("QT_QPA_PLATFORM", "xcb")
-    from kestrav.app.lanes import Lane
+    from kestrav.app.timeline.lanes import Lane
 
     application, window = _window(fleet(), ["clearance"])
     deck = window.deck

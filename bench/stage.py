@@ -12,8 +12,8 @@ from kestrav.render.palette import rgb
 def redraw_against_bare_window(in_turns):
     from PySide6.QtWidgets import QApplication
 
-    from kestrav.app.start import make_application
-    from kestrav.app.window import Window
+    from kestrav.app.shell.start import make_application
+    from kestrav.app.shell.window import Window
 
     application = make_application()
     assert isinstance(application, QApplication)

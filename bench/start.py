@@ -10,11 +10,11 @@ from bench.demo import PROJECT
 _PROGRAM = """
 import sys, time
 from pathlib import Path
-from kestrav.app.start import make_application
+from kestrav.app.shell.start import make_application
 from kestrav.core.files import project_file
 application = make_application()
-from kestrav.app.jobs import hold_back, let_begin
-from kestrav.app.window import Window
+from kestrav.app.jobs.jobs import hold_back, let_begin
+from kestrav.app.shell.window import Window
 hold_back()
 opened = project_file.load(Path(sys.argv[1]))
 window = Window()

@@ -16,9 +16,9 @@ def ten_thousand_rows(in_turns):
     from PySide6.QtGui import QStandardItem, QStandardItemModel
     from PySide6.QtWidgets import QApplication, QTreeView
 
-    from kestrav.app.joblist import JobList
+    from kestrav.app.contents.tree import JobList
     from kestrav.app.session import Session
-    from kestrav.app.start import make_application
+    from kestrav.app.shell.start import make_application
     from kestrav.core.parts.placing import shift, transform
 
     application = make_application()

@@ -179,7 +179,7 @@ class Hands:
 
 def endured(file: Path, seed: int, seconds: float, most: int | None = None) -> Endured:
     """What comes of random hands at a window with a project."""
-    from kestrav.app.window import Window
+    from kestrav.app.shell.window import Window
 
     told, application = Endured(), QApplication.instance()
     hooks = sys.excepthook, threading.excepthook, sys.unraisablehook
@@ -269,7 +269,7 @@ class _Closing:
 
 def main() -> int:
     """Run it for some minutes."""
-    from kestrav.app.start import make_application
+    from kestrav.app.shell.start import make_application
 
     parser = argparse.ArgumentParser()
     parser.add_argument("project", type=Path, nargs="?", default=PROJECT)

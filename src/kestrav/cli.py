@@ -540,7 +540,7 @@ def main(arguments: list[str] | None = None) -> int:
         return 0
     try:
         if not arguments or (arguments[0] not in COMMANDS and not arguments[0].startswith("-")):
-            from kestrav.app.start import run_window
+            from kestrav.app.shell.start import run_window
 
             if len(arguments) > 1:
                 raise BadInput(f"“{arguments[0]}” is not a command; commands are {', '.join(COMMANDS)}")

@@ -8,8 +8,8 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 
-from kestrav.app import style
-from kestrav.app.window import Window
+from kestrav.app.shell.window import Window
+from kestrav.app.widgets import style
 from kestrav.core.camera.orbits import add_orbit
 from kestrav.render.viewpoint import to_display
 

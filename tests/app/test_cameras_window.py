@@ -6,8 +6,8 @@ from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtTest import QTest
 from shapes import box_mesh, make_project, straight
 
-from kestrav.app import camera_actions
-from kestrav.app.camera_dialogs import FollowDialog, OrbitDialog
+from kestrav.app.actions import camera_actions
+from kestrav.app.dialogs.camera_dialogs import FollowDialog, OrbitDialog
 from kestrav.core.camera.curves import CURVES
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits

@@ -8,8 +8,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QDialogButtonBox, QLabel
 from shapes import box_mesh, make_project, straight
 
-from kestrav.app import clearing
-from kestrav.app.requirement_dialog import RequirementDialog
+from kestrav.app.actions import clearance_actions
+from kestrav.app.dialogs.requirement_dialog import RequirementDialog
 from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
@@ -135,7 +135,9 @@ def test_reports_are_written_as_page_tables_text_and_json(hand, tmp_path, monkey
     assert json.loads((tmp_path / "a.json").read_text())["table"][0]["pair"] == ["Cube", "Post"]
     assert "Cube to Post" in (tmp_path / "a.txt").read_text()
     for name in ("a.html", "a.csv"):
-        monkeypatch.setattr(clearing.QFileDialog, "getSaveFileName", lambda *_, n=name: (str(tmp_path / n), ""))
+        monkeypatch.setattr(
+            clearance_actions.QFileDialog, "getSaveFileName", lambda *_, n=name: (str(tmp_path / n), "")
+        )
         window.clearing.ask_report()
         hand.qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
     page = (tmp_path / "a.html").read_text()
@@ -146,14 +148,14 @@ def test_reports_are_written_as_page_tables_text_and_json(hand, tmp_path, monkey
 def test_a_swept_space_becomes_a_part_and_is_worked_out_again(hand, monkeypatch, tmp_path):
     window, session = hand.window, hand.session
     session.select("part-2")
-    monkeypatch.setattr(clearing, "ask_quantities", lambda *_: [0.0, 2.0, 4.0])
+    monkeypatch.setattr(clearance_actions, "ask_quantities", lambda *_: [0.0, 2.0, 4.0])
     session.select("part-1")
     window.clearing.ask_swept()
     hand.qtbot.waitUntil(lambda: len(session.project.parts) == 4, timeout=60_000)
     part = session.project.parts[-1]
     assert session.selection == part.id and part.swept.thing == "part-1"
     assert "swept by Cube" in hand.said()
-    monkeypatch.setattr(clearing.QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "s.stl"), ""))
+    monkeypatch.setattr(clearance_actions.QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "s.stl"), ""))
     window.clearing.ask_write_part()
     assert (tmp_path / "s.stl").stat().st_size > 1000
     session.edit("Longer", lambda p: edits.set_point(p, "path-1", 4, position=(450.0, 0.0, 0.0)))
@@ -209,7 +211,7 @@ def test_contacts_at_rest_are_listed_filtered_accepted_in_one_step_and_exported(
     hand.session.undo.undo()
     assert not hand.session.project.contacts
     target = tmp_path / "contacts.csv"
-    monkeypatch.setattr(clearing.QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
+    monkeypatch.setattr(clearance_actions.QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
     clearing_._export_fits()
     assert len(target.read_text().splitlines()) == 4
     dialog.close()

@@ -10,7 +10,7 @@ from shapes import box_mesh, make_project, straight
 from vtkmodules.util.numpy_support import vtk_to_numpy
 from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
 
-from kestrav.app.render_dialog import RenderDialog
+from kestrav.app.film.render_dialog import RenderDialog
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, OnPicture, PointAim, Section, Shot
 

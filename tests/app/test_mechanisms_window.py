@@ -7,10 +7,10 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QDialogButtonBox
 from shapes import box_mesh, gear_mesh, straight, tyre
 
-from kestrav.app import contacts, extracting, motion_actions
-from kestrav.app.fields import QuantityEdit
-from kestrav.app.order_dialog import OrderDialog
-from kestrav.app.way_dialog import WayDialog
+from kestrav.app.actions import contact_actions, extraction_actions, motion_actions
+from kestrav.app.dialogs.extraction_dialog import WayDialog
+from kestrav.app.dialogs.sequence_dialog import OrderDialog
+from kestrav.app.widgets.fields import QuantityEdit
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     Axle,
@@ -166,7 +166,7 @@ def test_contacts_are_listed_gone_to_and_start_things(make_hand, monkeypatch):
     hand.press("Go there")
     assert session.time == pytest.approx(told, abs=1e-4)
     window.card.show_checks()
-    monkeypatch.setattr(contacts, "ask_choice", lambda *_: "poses-1")
+    monkeypatch.setattr(contact_actions, "ask_choice", lambda *_: "poses-1")
     hand.press("Use as trigger …")
     cue = session.project.poses[0].cue
     assert isinstance(cue, ContactCue) and cue.time == pytest.approx(told, abs=1e-4)
@@ -376,7 +376,7 @@ def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
         typed(dialog.effort, "4")
 
     answered(monkeypatch, fill)
-    monkeypatch.setattr(extracting, "tell", lambda _, title, text: said.append(f"{title}: {text}"))
+    monkeypatch.setattr(extraction_actions, "tell", lambda _, title, text: said.append(f"{title}: {text}"))
     hand.session.select("block")
     hand.window.extracting.ask()
     hand.qtbot.waitUntil(lambda: bool(said), timeout=60_000)
@@ -428,7 +428,7 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
     assert not session.project.runs
     window.extracting.order = None
-    monkeypatch.setattr(extracting, "ask_quantities", lambda *_: [50.0])
+    monkeypatch.setattr(extraction_actions, "ask_quantities", lambda *_: [50.0])
     session.select_parts(["lower", "upper"])
     window.extracting.move_apart()
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)

@@ -8,7 +8,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 from shapes import box_mesh, make_project, straight, wheeled
 
-from kestrav.app import motion_actions
+from kestrav.app.actions import motion_actions
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     AlongHeading,

@@ -8,13 +8,13 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
-from kestrav.app import jobs, work
-from kestrav.app.bars import stacked
-from kestrav.app.dialogs import recent_files, remember_file
-from kestrav.app.fields import QuantityEdit
-from kestrav.app.jobs import Job, Process
-from kestrav.app.render_dialog import RenderDialog
+from kestrav.app.dialogs.questions import recent_files, remember_file
+from kestrav.app.film.render_dialog import RenderDialog
+from kestrav.app.jobs import jobs, work
+from kestrav.app.jobs.jobs import Job, Process
 from kestrav.app.session import Session
+from kestrav.app.timeline.bars import stacked
+from kestrav.app.widgets.fields import QuantityEdit
 from kestrav.core.document import edits
 from kestrav.core.errors import BadInput
 

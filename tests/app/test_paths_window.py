@@ -6,7 +6,7 @@ import pytest
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QPushButton
 
-from kestrav.app.bringing import UnitDialog
+from kestrav.app.actions.import_actions import UnitDialog
 from kestrav.core.document.records import ArcShape, EllipseShape, PathPoint, PointShape
 from kestrav.core.paths.path_curves import path_curve
 

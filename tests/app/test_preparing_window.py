@@ -9,8 +9,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QMessageBox, QPushButton
 from shapes import DEMO, box_mesh, make_project
 
-from kestrav.app.bringing import ChangesDialog, ReportDialog, UnitDialog, report_text
-from kestrav.app.joblist import _MIME
+from kestrav.app.actions.import_actions import ChangesDialog, ReportDialog, UnitDialog, report_text
+from kestrav.app.contents.tree import _MIME
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import BoxForm, CylinderForm, Part, Placement

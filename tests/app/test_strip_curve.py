@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from kestrav.app.strip_curve import columns
+from kestrav.app.timeline.drawn_curve import columns
 
 
 @pytest.mark.parametrize("count", [3, 40, 5000])

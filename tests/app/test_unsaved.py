@@ -7,8 +7,8 @@ import pytest
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 
-from kestrav.app.autosave import RecoveryDialog
-from kestrav.app.versions import VersionsDialog
+from kestrav.app.shell.autosave import RecoveryDialog
+from kestrav.app.shell.versions import VersionsDialog
 from kestrav.core.document import edits
 from kestrav.core.files import project_file
 from kestrav.core.files.recovery import Keeper, leftovers
@@ -107,7 +107,7 @@ def test_what_somebody_else_saved_can_be_loaded(theirs):
 
 def test_saving_a_file_whose_owner_cannot_be_kept_is_asked_first(hand, monkeypatch):
     monkeypatch.setattr(
-        "kestrav.app.window.owner_lost", lambda file: f"“{file.name}” belongs to ada and would belong to eve"
+        "kestrav.app.shell.window.owner_lost", lambda file: f"“{file.name}” belongs to ada and would belong to eve"
     )
     before = hand.session.file.read_bytes()
     rename(hand, "Another")

@@ -7,11 +7,11 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton
 from shapes import DEMO
 
-from kestrav.app.camera_dialogs import OrbitDialog
-from kestrav.app.drawing import DrawTool
-from kestrav.app.findings_panel import _Card
-from kestrav.app.joblist import HEALTH
-from kestrav.app.jobs import Job
+from kestrav.app.contents.tree import HEALTH
+from kestrav.app.dialogs.camera_dialogs import OrbitDialog
+from kestrav.app.jobs.jobs import Job
+from kestrav.app.shell.findings_panel import _Card
+from kestrav.app.stage.drawing_tool import DrawTool
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     AlongHeading,

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidg
 
 from kestrav.app.cards.camera import CameraRows
 from kestrav.app.cards.checks import ChecksRows, RequirementRows
-from kestrav.app.cards.drives import BallRows, DriveRows, RodRows
+from kestrav.app.cards.gears import BallRows, DriveRows, RodRows
 from kestrav.app.cards.lights import LightRows
 from kestrav.app.cards.measuring import MeasureRows, NoteRows
 from kestrav.app.cards.moving import CarryRows, PosesRows
@@ -19,10 +19,10 @@ from kestrav.app.cards.path import PathRows
 from kestrav.app.cards.project import ProjectRows
 from kestrav.app.cards.run import RunRows
 from kestrav.app.cards.shooting import ShotRows
-from kestrav.app.cards.turning import RollRows, SpinRows, SwivelRows
-from kestrav.app.fields import Form
-from kestrav.app.preparing_tools import MeasureTool
+from kestrav.app.cards.wheels import RollRows, SpinRows, SwivelRows
 from kestrav.app.session import Session
+from kestrav.app.stage.part_tools import MeasureTool
+from kestrav.app.widgets.fields import Form
 from kestrav.core.camera.adjusting import MARGIN
 from kestrav.core.document.records import (
     Ball,
@@ -45,7 +45,7 @@ from kestrav.core.document.records import (
 from kestrav.core.findings.check import CheckResult
 
 if TYPE_CHECKING:
-    from kestrav.app.contacts import Contacts
+    from kestrav.app.actions.contact_actions import Contacts
 
 _ROWS: dict[type, Any] = {
     Part: PartRows,

@@ -8,7 +8,7 @@ import numpy as np
 
 from kestrav.app.cards.project import REQUIRED_TIP
 from kestrav.app.cards.rows import Rows
-from kestrav.app.fields import Form
+from kestrav.app.widgets.fields import Form
 from kestrav.core.clearance.contact_history import Contact
 from kestrav.core.clearance.table import Outcome, outcomes
 from kestrav.core.document import edits

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kestrav.app.cards.rows import Rows
-from kestrav.app.preparing_tools import MeasureTool
+from kestrav.app.stage.part_tools import MeasureTool
 from kestrav.core.clearance.measuring import Reading, read
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Feature, Note

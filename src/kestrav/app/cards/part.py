@@ -610,4 +610,6 @@ def toggle_shown(session: Any, ids: list[str]) -> None:
     session.edit("Show or hide", lambda p: edits.update_parts(p, {i: {"shown": show_} for i in ids}))
 
 
-STAND_INS = {form: placeholders.FORM_NAMES[form] for form in (BoxForm, CylinderForm, SphereForm, FloorForm, WallForm)}
+PLACEHOLDERS = {
+    form: placeholders.FORM_NAMES[form] for form in (BoxForm, CylinderForm, SphereForm, FloorForm, WallForm)
+}

@@ -7,11 +7,12 @@ from typing import Any
 
 import msgspec
 
-from kestrav.app.cards.path_judge import JudgeRows
+from kestrav.app.cards.path_analysis import JudgeRows
 from kestrav.app.cards.path_table import TableRows
-from kestrav.app.cards.path_whole import WholeRows
+from kestrav.app.cards.path_transform import WholeRows
 from kestrav.app.cards.rows import Rows
-from kestrav.app.point_edits import delete_point, insert_after, insert_at_station
+from kestrav.app.dialogs.camera_dialogs import ORBIT_KINDS
+from kestrav.app.stage.point_edits import delete_point, insert_after, insert_at_station
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     ArcShape,
@@ -32,12 +33,6 @@ from kestrav.core.paths.surface_paths import reshaped
 from kestrav.core.units import show
 
 TABS = ("Shape", "Transform", "Table", "Analysis")
-ORBIT_KINDS = [
-    ("circle", "circle"),
-    ("ellipse", "ellipse"),
-    ("rectangle", "tightest rectangle"),
-    ("hull", "own outline"),
-]
 MOST_LISTED = 60  # points; more are chosen by their number
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kestrav.app import bringing
+from kestrav.app import settings
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
 from kestrav.core.kinematics.runs import span
@@ -30,9 +30,9 @@ class ProjectRows(Rows):
         self._setting("Clearance", "required_clearance", "mm", REQUIRED_TIP)
         form.number(
             "Tolerance",
-            bringing.chord() or 0.0,
+            settings.chord() or 0.0,
             "mm",
-            bringing.set_chord,
+            settings.set_chord,
             "Greatest distance of facets from curved CAD faces on import; automatic depends on the size of the largest part",
             3,
             0.01,
@@ -41,8 +41,8 @@ class ProjectRows(Rows):
         form.choice(
             "Mesh up axis",
             [("", "format default"), ("z", "z"), ("y", "y"), ("x", "x")],
-            bringing.upward(),
-            bringing.set_upward,
+            settings.upward(),
+            settings.set_upward,
             "Up axis of imported mesh files",
         )
         end = span(project)

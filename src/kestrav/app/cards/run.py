@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from kestrav.app.cards.heading import HeadingRows
-from kestrav.app.cards.pacing import PacingRows, worked_lines
+from kestrav.app.cards.orientation import HeadingRows
 from kestrav.app.cards.rows import Rows
+from kestrav.app.cards.speed_profile import PacingRows, worked_lines
 from kestrav.app.cards.ties import TieRows
 from kestrav.core.document.records import Project, Run
 from kestrav.core.editing.run_making import bring_path, stop_at_mark

@@ -8,7 +8,7 @@ import msgspec
 import numpy as np
 
 from kestrav.app.cards.rows import Rows
-from kestrav.app.render_dialog import LOOKS, QUALITIES
+from kestrav.app.film.render_dialog import LOOKS, QUALITIES
 from kestrav.core.camera.filmed import trimmed
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, find, get

@@ -1,0 +1,1 @@
+"""What the menus offer, by what it is about."""

@@ -1,0 +1,551 @@
+"""The window's hands for cameras: making them, fitting them, guides over the lens, film strips."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+from typing import TYPE_CHECKING, Literal
+
+import numpy as np
+from PySide6.QtCore import QObject, QPoint
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QMenu
+
+from kestrav.app.dialogs.camera_dialogs import Asking, FollowDialog, OrbitDialog, Values
+from kestrav.app.dialogs.questions import ask_choice, ask_quantities
+from kestrav.app.film.film_strip import FilmStrip
+from kestrav.app.stage.part_tools import Ask
+from kestrav.app.stage.walk_tool import WalkTool
+from kestrav.core.camera import adjusting, making, orbits, walking
+from kestrav.core.camera.views import views
+from kestrav.core.clearance.measuring import Snap
+from kestrav.core.document.edits import update
+from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.records import (
+    AlongAim,
+    Camera,
+    OrbitShape,
+    Part,
+    PartAim,
+    Path,
+    PointAim,
+    Project,
+    Run,
+    Shot,
+)
+from kestrav.core.errors import BadInput
+from kestrav.core.findings.model import Mend
+from kestrav.core.kinematics.legs import journeys_of, movers
+from kestrav.core.kinematics.runs import journey
+from kestrav.core.units import show
+
+if TYPE_CHECKING:
+    from kestrav.app.shell.window import Window
+
+
+class CameraActions(QObject):
+    """What the window does about cameras."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.window, self.session, self.stage = window, window.session, window.stage
+        self.walk_tool = WalkTool(window.stage, lambda: window.use_tool("select"))
+        self.strip: FilmStrip | None = None
+
+    def connect(self) -> None:  # type: ignore[override]
+        """Listen to the card and the lens."""
+        card = self.window.card
+        card.film_strip_asked.connect(self.show_strip)
+        card.orbit_view_asked.connect(self.begin_at_view)
+        card.orbit_asked.connect(self.orbit)
+        self.stage.lens_head.guides_asked.connect(self.ask_guides)
+
+    def menu(self, action: Callable[..., QAction]) -> QMenu:
+        """The menu of cameras."""
+        menu = QMenu("Camera", self.window)
+        for text, slot, keys, tip in (
+            ("From here", self.from_here, "Shift+C", "Add a camera with the present view of the stage"),
+            (
+                "At a point …",
+                self.at_a_point,
+                "",
+                "Pick the camera's place, at eye height, and its aim",
+            ),
+            ("Orbit …", self.orbit, "Shift+O", "Add a camera that orbits the selection"),
+            ("Turntable …", self.turntable, "", "Rotate the selection in front of a camera at the present viewpoint"),
+            (
+                "Arc …",
+                self.arc,
+                "",
+                "Add a camera that moves on an arc about the selection, from the present viewpoint",
+            ),
+            (
+                "Follow …",
+                self.follow,
+                "Shift+U",
+                "Add a camera behind, ahead of, beside or above a moving part, or beside its path",
+            ),
+            ("Attach to selection", self.ride, "", "Attach a camera to the selection, from the present viewpoint"),
+            ("Along the path …", self.along, "", "Add a camera that moves along the selected path"),
+            ("Walkthrough", self.walk, "Shift+G", "Add a walkthrough over waypoints clicked on the floor"),
+            ("Look around …", self.look_around, "", "Add a camera that pans all around from the present viewpoint"),
+        ):
+            menu.addAction(action(text, slot, *([keys] if keys else []), tip=tip))
+        menu.addSeparator()
+        for text, slot, keys, tip in (
+            (
+                "Fit subject by distance",
+                partial(self.fit, "distance"),
+                "F",
+                "Fit the whole subject into the frame by moving the camera",
+            ),
+            (
+                "Fit subject by lens",
+                partial(self.fit, "lens"),
+                "",
+                "Fit the whole subject into the frame by focal length",
+            ),
+            ("Match the stage's view", self.take_view, "", "Give the lens's camera the present view of the stage"),
+            (
+                "Stop and look …",
+                self.stop_and_look,
+                "",
+                "Stop the walkthrough at the playhead and look at the selection",
+            ),
+            ("Open a door", self.open_door, "", "Open the selected door as the walkthrough nears it"),
+            ("Replan the walkthrough", self.replan, "", "Route the walkthrough around the parts as they stand now"),
+        ):
+            menu.addAction(action(text, slot, *([keys] if keys else []), tip=tip))
+        menu.addSeparator()
+        menu.addAction(
+            action(
+                "Cameras side by side", self.toggle_tiles, "Shift+L", tip="Show all cameras side by side, or the stage"
+            )
+        )
+        menu.addAction(
+            action("Film strip", self.show_strip, "Shift+V", tip="Show small pictures of the shot at a frame interval")
+        )
+        menu.addAction(
+            action(
+                "Whole film",
+                self.window.filming.show_film,
+                "Shift+I",
+                tip="Play and render all shots in order",
+            )
+        )
+        self.guides_menu = self._guides_menu(action)
+        menu.addMenu(self.guides_menu)
+        return menu
+
+    # making
+
+    def _viewpoint(self) -> tuple[np.ndarray, np.ndarray]:
+        view = self.stage.panes["main"].viewpoint
+        return np.array(view.position, float), np.array(view.focus, float)
+
+    def _chosen(self, what: str) -> list[str]:
+        """The selected parts; tells what to select when there are none."""
+        item = self.session.item
+        chosen = [i for i in self.session.chosen if isinstance(get(self.session.project, i), Part)]
+        if not chosen and isinstance(item, Run) and any(p.id == item.rider for p in self.session.project.parts):
+            chosen = [item.rider]
+        if not chosen:
+            self.window.card.complain(f"select {what} first")
+        return chosen
+
+    def _made(self, label: str, change: Callable[[Project], Project]) -> None:
+        """Make a camera, and look through it."""
+        before = {c.id for c in self.session.project.cameras}
+        if self.session.edit(label, change):
+            fresh = [c.id for c in self.session.project.cameras if c.id not in before]
+            if fresh:
+                self.session.select(fresh[-1])
+
+    def preview(self, mend: Mend | None) -> None:
+        """Show what would be made, through the new camera."""
+        session = self.session
+        known = {c.id for c in session.project.cameras}
+        session.preview(mend)
+        fresh = [c.id for c in session.shown.cameras if c.id not in known]
+        if fresh:
+            session.camera_id = fresh[-1]
+            self.stage.schedule()
+
+    def from_here(self) -> None:
+        """A camera that sees what the stage shows."""
+        place, focus = self._viewpoint()
+        view = self.stage.panes["main"].viewpoint
+        chosen = [i for i in self.session.chosen if isinstance(get(self.session.project, i), Part)]
+        shot = self.session.shot
+        aspect = shot.width / shot.height if shot else 16 / 9
+        high = min(24.0, 36.0 / aspect)
+        focal = round(0.5 * high / float(np.tan(view.angle / 2.0)), 1)
+        fields: dict[str, object] = {"focal_length": focal}
+        if view.parallel:
+            fields |= {"parallel": True, "view_height": round(2.0 * view.distance * float(np.tan(view.angle / 2.0)), 1)}
+
+        def make(project: Project) -> Project:
+            target: np.ndarray | str = focus
+            made = making.add_standing(project, place, target, **fields)
+            camera = made.cameras[-1]
+            # what is selected is what its picture is of
+            return update(made, camera.id, subject=chosen[0]) if chosen else made
+
+        self._made("Camera from here", make)
+
+    def _ask(self, dialog: Asking, label: str) -> None:
+        """Ask, and make what was told."""
+        looked = self.session.camera_id
+        accepted = dialog.exec()
+        self.session.camera_id = looked
+        self.session.preview(None)
+        if accepted:
+            self._made(label, dialog.make)
+
+    def at_a_point(self) -> None:
+        """Pick where a camera stands, and what it looks at."""
+        pick = self.window.preparing.pick_tool
+        pick.ask(
+            [Ask("pick the camera's place: its eyes are 1.6 m above that point"), Ask("pick the camera's aim")],
+            self._stand_there,
+            None,
+        )
+        self.window.take_up(pick)
+
+    def _stand_there(self, snaps: list[Snap]) -> None:
+        place = snaps[0].place + np.array([0.0, 0.0, walking.EYE_HEIGHT])
+        self._made("Camera at a point", lambda p: making.add_standing(p, place, snaps[1].place))
+
+    def orbit(self) -> None:
+        """Ask how, and orbit what is selected."""
+        things = self._chosen("the subject of the orbit")
+        if not things:
+            return
+        session = self.session
+        try:
+            dialog = OrbitDialog(
+                self.window, session.project, session.meshes, things, self._viewpoint()[0], 0.0, self.preview
+            )
+        except BadInput as fault:
+            self.window.card.complain(str(fault))
+            return
+        self._ask(dialog, "Orbit")
+
+    def turntable(self) -> None:
+        """Ask how long, and turn what is selected."""
+        things = self._chosen("the part to rotate")
+        if not things:
+            return
+        told = ask_quantities(
+            self.window,
+            "Turntable",
+            f"{get(self.session.project, things[-1]).name} rotates in front of a camera at the present viewpoint",
+            (("turns", 1.0, "", 2), ("takes", 12.0, "s", 2)),
+        )
+        if told is not None:
+            place = np.round(self._viewpoint()[0])
+            turns, seconds = told
+            self._made(
+                "Turntable",
+                lambda p: orbits.add_turntable(p, things[-1], place, max(seconds, 0.1), 0.0, abs(turns), turns < 0),
+            )
+
+    def arc(self) -> None:
+        """Ask how far, and go on an arc about what is selected."""
+        things = self._chosen("the subject of the arc")
+        if not things:
+            return
+        told = ask_quantities(
+            self.window,
+            "Arc",
+            f"From the present viewpoint about {get(self.session.project, things[-1]).name}; the distance stays",
+            (("by", 90.0, "°", 1), ("takes", 6.0, "s", 2), ("starts", self.session.time, "s", 2)),
+        )
+        if told is not None:
+            place = self._viewpoint()[0]
+            sweep, seconds, begin = told
+            self._made("Arc", lambda p: making.add_arc(p, things[-1], place, sweep, max(seconds, 0.1), begin))
+
+    def follow(self) -> None:
+        """Ask how, and follow what is selected."""
+        things = self._chosen("the moving part to follow")
+        if not things:
+            return
+        project, thing = self.session.project, things[-1]
+        if thing not in movers(project):
+            self.window.card.complain(
+                f"“{get(project, thing).name}” does not move by itself; choose a moving part to follow"
+            )
+            return
+        runs = [(trip.run.id, trip.run.name) for trip in journeys_of(project, thing)]
+        item = self.session.item
+        dialog = FollowDialog(
+            self.window,
+            project,
+            thing,
+            runs,
+            partial(_follow, thing=thing),
+            lambda values: _told_of_following(project, values),
+            self.preview,
+            item.id if isinstance(item, Run) else "",
+        )
+        self._ask(dialog, "Follow")
+
+    def ride(self) -> None:
+        """A camera that rides with what is selected."""
+        things = self._chosen("the part to attach the camera to")
+        if things:
+            place, focus = self._viewpoint()
+            time = self.session.time
+            aim = PointAim(tuple(float(v) for v in np.round(focus, 1)))  # type: ignore[arg-type]
+            inside = subtree(self.session.project, things[-1])
+            hit = self.stage.pick(self.stage.rect().center())
+            looks = PartAim(things[-1]) if hit is not None and hit.part in inside else aim
+            self._made("Attach to selection", lambda p: making.add_riding(p, things[-1], place, looks, time))
+
+    def along(self) -> None:
+        """Ask how long, and go along the selected path."""
+        path = self.session.path
+        if path is None:
+            self.window.card.complain("select the camera's path first")
+            return
+        told = ask_quantities(
+            self.window,
+            "Along the path",
+            f"A camera moves along “{path.name}”, looking ahead",
+            (("takes", 8.0, "s", 2), ("starts", 0.0, "s", 2), ("look-ahead", 500.0, "mm", 0)),
+        )
+        if told is not None:
+            seconds, begin, ahead = told
+            self._made(
+                "Camera along path", lambda p: making.add_on_path(p, path.id, AlongAim(ahead), max(seconds, 0.1), begin)
+            )
+
+    def walk(self) -> None:
+        """Take up the walk tool."""
+        self.window.take_up(self.walk_tool)
+
+    def look_around(self) -> None:
+        """Ask how, and look around from where the view stands."""
+        place = np.round(self._viewpoint()[1])
+        place[2] = max(place[2], walking.EYE_HEIGHT)
+        told = ask_quantities(
+            self.window,
+            "Look around",
+            "Pan all around from a place, or outwards from a circle about it",
+            (
+                ("x", float(place[0]), "mm", 0),
+                ("y", float(place[1]), "mm", 0),
+                ("height", float(place[2]), "mm", 0),
+                ("circle", 0.0, "mm", 0),
+                ("takes", 60.0, "s", 1),
+            ),
+        )
+        if told is not None:
+            x, y, z, radius, seconds = told
+            self._made("Look around", lambda p: making.add_look_around(p, (x, y, z), radius, max(seconds, 0.1)))
+
+    # changing
+
+    def _camera(self) -> Camera | None:
+        camera = self.session.camera
+        if camera is None:
+            self.window.card.complain("there is no camera yet; add one from the Camera menu")
+        return camera
+
+    def fit(self, by: Literal["distance", "lens"]) -> None:
+        """Fit the lens's subject."""
+        camera, shot = self._camera(), self.session.shot
+        if camera is not None:
+            aspect = shot.width / shot.height if shot else 16 / 9
+            time, meshes, margin = self.session.time, self.session.meshes, self.window.card.fit_margin
+            self.session.edit("Fit subject", lambda p: adjusting.fitted(p, meshes, camera.id, time, aspect, by, margin))
+
+    def take_view(self) -> None:
+        """Let the lens's camera stand and look as the stage does."""
+        camera = self._camera()
+        if camera is None:
+            return
+        place, focus = self._viewpoint()
+        meshes, time = self.session.meshes, self.session.time
+
+        def change(project: Project) -> Project:
+            seen = views(project, meshes, camera, [time])
+            project = adjusting.moved(project, camera.id, time, place - seen.position[0])
+            if isinstance(camera.aim, PartAim):
+                return project
+            return update(project, camera.id, aim=PointAim(tuple(float(v) for v in np.round(focus, 1))))
+
+        self.session.edit("Match the stage's view", change)
+
+    def begin_at_view(self, path_id: str) -> None:
+        """Let an orbit begin where the view stands."""
+        place = self._viewpoint()[0]
+
+        def change(project: Project) -> Project:
+            path = get(project, path_id)
+            assert isinstance(path, Path) and isinstance(path.shape, OrbitShape)
+            return update(project, path_id, shape=orbits.beginning_at(path.shape, place))
+
+        self.session.edit("Start at the view", change)
+
+    def _walk_run(self) -> Run | None:
+        """The run of the selected walk, or of the lens's camera."""
+        project, item = self.session.project, self.session.item
+        walkers = {c.id for c in project.cameras if c.walk is not None}
+        if isinstance(item, Run) and item.rider in walkers:
+            return item
+        camera = self.session.camera
+        for wanted in ([camera.id] if camera is not None else [], walkers):
+            for run in project.runs:
+                if run.rider in wanted and run.rider in walkers:
+                    return run
+        self.window.card.complain("there is no walkthrough yet; add one with Camera > Walkthrough")
+        return None
+
+    def stop_and_look(self) -> None:
+        """Let the walk stop at the playhead and look at the selection."""
+        run = self._walk_run()
+        if run is None:
+            return
+        project = self.session.project
+        things = [
+            (p.id, p.name)
+            for p in project.parts
+            if p.geometry is None or p.parent is None or p.id in self.session.chosen
+        ]
+        things.sort(key=lambda pair: pair[0] not in self.session.chosen)
+        thing = ask_choice(
+            self.window, "Stop and look", f"“{run.name}” stops here for three seconds and looks at", things
+        )
+        if thing is not None:
+            trip = journey(project, run)
+            share = float(trip.stations([self.session.time])[0]) / trip.path.length
+            self.session.edit("Stop and look", lambda p: walking.with_stop(p, run.id, share, 3.0, PartAim(thing)))
+
+    def open_door(self) -> None:
+        """Let the selected door open as the walk nears it."""
+        doors = self._chosen("the door to open")
+        run = self._walk_run() if doors else None
+        if run is not None:
+            meshes = self.session.meshes
+            if self.session.edit("Open door", lambda p: walking.open_door(p, meshes, run.id, doors[-1])):
+                self.session.select(self.session.project.spins[-1].id)
+
+    def replan(self) -> None:
+        """Plan the walk anew around what stands there."""
+        run = self._walk_run()
+        if run is not None:
+            meshes = self.session.meshes
+            self.session.edit("Replan walkthrough", lambda p: walking.replanned(p, meshes, run.id))
+
+    # showing
+
+    def toggle_tiles(self) -> None:
+        """Show all cameras side by side, or the stage."""
+        if not self.session.shown.cameras:
+            self.window.card.complain("there is no camera yet; add one from the Camera menu")
+            return
+        self.stage.set_tiles(self.stage.tiles is None)
+
+    def show_strip(self, shot: Shot | None = None) -> None:
+        """Show a shot's film strip."""
+        shot = shot or self.session.shot
+        if shot is None:
+            self.window.card.complain("there is no shot yet; add one to a camera")
+            return
+        if self.strip is None:
+            self.strip = FilmStrip(self.window)
+            self.strip.went.connect(self.session.set_time)
+        self.strip.show()
+        self.strip.raise_()
+        self.strip.show_shot(self.session.shown, self.window.used_meshes(), shot)
+
+    # guides
+
+    def _guides_menu(self, action: Callable[..., QAction]) -> QMenu:
+        menu = QMenu("Frame guides", self.window)
+        self._guide_actions: dict[str, QAction] = {}
+        for name, text in (
+            ("thirds", "Thirds"),
+            ("cross", "Cross"),
+            ("centre", "Centre"),
+            ("action", "Action safe, 93 %"),
+            ("title", "Title safe, 90 %"),
+            ("horizon", "Horizon"),
+        ):
+            made = action(text, partial(self._toggle_guide, name), tip=f"Show or hide over the lens: {text.lower()}")
+            made.setCheckable(True)
+            made.setChecked(bool(getattr(self.stage.guides, name)))
+            self._guide_actions[name] = made
+            menu.addAction(made)
+        menu.addSeparator()
+        menu.addAction(
+            action("Grid and mask …", self.ask_grid, tip="Set the grid's columns and rows and the strength of the mask")
+        )
+        opener = action("Guides", self.ask_guides, "Shift+F", tip="Guides over the lens")
+        self.window.addAction(opener)
+        return menu
+
+    def _toggle_guide(self, name: str) -> None:
+        shown = not getattr(self.stage.guides, name)
+        self.stage.set_guides(replace(self.stage.guides, **{name: shown}))
+        self._guide_actions[name].setChecked(shown)
+
+    def ask_guides(self) -> None:
+        """Open the menu of guides at the lens."""
+        head = self.stage.lens_head
+        at = head.mapToGlobal(QPoint(0, head.height())) if head.isVisible() else self.stage.mapToGlobal(QPoint(20, 60))
+        self.guides_menu.popup(at)
+
+    def ask_grid(self) -> None:
+        """Ask for the grid and the mask."""
+        guides = self.stage.guides
+        told = ask_quantities(
+            self.window,
+            "Grid and mask",
+            "Columns and rows of the grid (0: none), and how dark the mask outside the frame is",
+            (("columns", guides.grid[0], "", 0), ("rows", guides.grid[1], "", 0), ("mask", 100 * guides.mask, "%", 0)),
+        )
+        if told is not None:
+            columns, rows = (int(np.clip(round(v), 0, 64)) for v in told[:2])
+            self.stage.set_guides(replace(guides, grid=(columns, rows), mask=float(np.clip(told[2] / 100, 0.0, 1.0))))
+
+    def stop(self) -> None:
+        """End what goes on beside the window."""
+        if self.strip is not None:
+            self.strip.stop()
+
+
+def _follow(project: Project, values: Values, thing: str) -> Project:
+    """The project with a camera that follows a thing as told."""
+    how, distance, height = values["how"], values["distance"], values["height"]
+    if how == "ride":
+        return making.add_follower(project, thing, values["side"], distance, height, values["lag"])
+    if how == "path":
+        return making.add_follower_on_path(project, values["run"], distance, height, values["aside"])
+    share = min(max(values["place"] / 100.0, 0.0), 1.0)
+    return making.add_passing(project, values["run"], share, abs(distance), height, distance >= 0)
+
+
+def _told_of_following(project: Project, values: Values) -> list[str]:
+    """Worked lines of how a camera follows."""
+    if values["how"] == "ride":
+        return [f"{show(values['distance'], 'mm', 0)} from its middle, looking at it"]
+    run = get(project, values["run"])
+    assert isinstance(run, Run)
+    trip = journey(project, run)
+    if values["how"] == "path":
+        before = trip.first if not run.backwards else trip.path.length - trip.last
+        lines = [
+            f"{show(abs(values['distance']), 'mm', 0)} {'behind' if values['distance'] >= 0 else 'ahead'} along the path"
+        ]
+        if values["distance"] > before + 1:
+            lines.append(
+                f"the path has {show(before, 'mm', 0)} before its beginning: there the camera waits until it is so far behind"
+            )
+        return lines
+    return [
+        f"beside the path at {show(trip.first + values['place'] / 100 * trip.length, 'mm', 0)} of {show(trip.path.length, 'mm', 0)}"
+    ]

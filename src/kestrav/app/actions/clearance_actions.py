@@ -1,0 +1,343 @@
+"""The window's hands for clearance: what is required, the table of breaches, reports, swept spaces."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PySide6.QtCore import QObject
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QFileDialog
+
+from kestrav.app.dialogs.breach_table import BreachTable
+from kestrav.app.dialogs.fit_table import FitTable
+from kestrav.app.dialogs.questions import ask_quantities, tell
+from kestrav.app.dialogs.requirement_dialog import RequirementDialog
+from kestrav.app.jobs import work
+from kestrav.app.jobs.jobs import Job
+from kestrav.core.clearance.bodies import Pair
+from kestrav.core.clearance.fits import Fit
+from kestrav.core.clearance.swept import SIZES, SweptSpace, add_swept, renew_swept
+from kestrav.core.clearance.table import Row
+from kestrav.core.document.edits import set_contact, set_contacts
+from kestrav.core.document.lookup import get, solids, told_apart
+from kestrav.core.document.records import Part, Project
+from kestrav.core.errors import BadInput
+from kestrav.core.files.part_files import write_part
+from kestrav.core.files.writing import write_whole
+from kestrav.core.findings.asking import required_between
+from kestrav.core.findings.check import CheckResult
+from kestrav.core.findings.model import Finding, Severity
+from kestrav.core.findings.report import as_data, as_text, fits_as_csv, standing_in_words
+from kestrav.core.geometry.faces import Vector, vector
+from kestrav.core.kinematics.runs import span
+from kestrav.core.units import show
+
+if TYPE_CHECKING:
+    from kestrav.app.shell.window import Window
+
+
+class Clearing(QObject):
+    """What the window does about clearance."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.window, self.session = window, window.session
+        self.table: BreachTable | None = None
+        self.fits: FitTable | None = None
+
+    def connect(self) -> None:  # type: ignore[override]
+        """Listen to the card."""
+        card = self.window.card
+        card.breaches_asked.connect(self.show_table)
+        card.requirement_asked.connect(self.ask_requirement)
+        card.fits_asked.connect(self.ask_fits)
+        card.swept_asked.connect(self.renew)
+
+    def actions(self, action: Callable[..., QAction]) -> list[QAction]:
+        """What the menu of motion offers."""
+        return [
+            action(
+                "Table of breaches", self.show_table, "Ctrl+B", tip="List every pair closer than required, worst first"
+            ),
+            action(
+                "Add requirement …",
+                self.ask_requirement,
+                "Shift+R",
+                tip="Set a required clearance between chosen parts, or exclude them from the check",
+            ),
+            action(
+                "Contacts at rest …",
+                self.ask_fits,
+                "Ctrl+Shift+B",
+                tip="List the parts that touch, fit or interfere at rest, and by how much",
+            ),
+            action(
+                "Intended contact",
+                self.intend,
+                tip="Allow contact of the two selected parts, with no more interference than at rest",
+            ),
+            action(
+                "Swept volume …",
+                self.ask_swept,
+                "Shift+S",
+                tip="Make the selected part's swept volume a part, to measure and to check against",
+            ),
+        ]
+
+    # what is required
+
+    def ask_requirement(self) -> None:
+        """Ask what is to keep how far from what."""
+        project = self.session.project
+        chosen = [i for i in self.session.chosen if isinstance(get(project, i), Part)]
+        if not project.parts:
+            self.window.card.complain("there is no part yet to keep clear of others; add a product first")
+            return
+        dialog = RequirementDialog(self.window, project, chosen)
+        if not dialog.exec():
+            return
+        asked = dialog.asked()
+        if self.session.edit("Add requirement", lambda p: required_between(p, *asked)):
+            self.session.select(self.session.project.requirements[-1].id)
+
+    def intend(self) -> None:
+        """Two selected parts are meant to touch."""
+        if len(self.session.chosen) != 2:
+            self.window.card.complain("select the two parts that are meant to touch first (Ctrl+click)")
+            return
+        one, two = self.session.chosen
+        self.session.edit("Intended contact", lambda p: set_contact(p, one, two, True))
+
+    # how parts meet at rest
+
+    def ask_fits(self) -> None:
+        """Work out how parts meet as all stands at rest, and show it."""
+        project = self.session.project
+        if not project.parts:
+            self.window.card.complain("there is no part yet that could touch another; add a product first")
+            return
+        job = Job("Finding contacts at rest", work.list_fits, project, self.session.meshes, tidies=False)
+        self.window.start_job(job, self._show_fits)
+
+    def _show_fits(self, found: tuple[Fit, ...]) -> None:
+        if self.fits is None:
+            self.fits = FitTable(self.window)
+            self.fits.went.connect(self._see_fit)
+            self.fits.accepted_all.connect(self._accept)
+            self.fits.export_asked.connect(self._export_fits)
+        deep = sum(fit.depth > 0 for fit in found)
+        told = (
+            f"{len(found)} pair{'s' if len(found) != 1 else ''} in contact at rest, {deep} of them interfere"
+            if found
+            else "No parts touch"
+        )
+        self.fits.show_rows(self.session.project, found, told)
+        self.fits.show()
+        self.fits.raise_()
+
+    def _accept(self, rows: tuple[Fit, ...]) -> None:
+        """Contacts are intended: one step to undo, however many."""
+        assert self.fits is not None
+        pairs = [(row.pair.moving, row.pair.other) for row in rows]
+        if not self.session.edit("Accept contacts", lambda p: set_contacts(p, pairs, True)):
+            return
+        taken = {row.pair for row in rows}
+        told = tuple(dataclasses.replace(r, accepted=r.accepted or r.pair in taken) for r in self.fits.rows)
+        self.fits.show_rows(self.session.project, told, self.fits.told.text())
+
+    def _see_fit(self, row: Fit) -> None:
+        parts = {part.id for part in self.session.shown.parts}
+        if {row.pair.moving, row.pair.other} <= parts:
+            value = -row.depth if row.depth > 0 else row.gap
+            self._look_at(row.pair, "contact", "note", row.told, self.session.time, value, 0.0, (row.place, row.place))
+            self.window.say_for(row.told)
+
+    def _export_fits(self) -> None:
+        assert self.fits is not None
+        start = str(Path.cwd() / f"{self.session.project.name} contacts.csv")
+        name, _ = QFileDialog.getSaveFileName(self.window, "Export contacts", start, "Table (*.csv)")
+        if not name:
+            return
+        try:
+            write_whole(Path(name), fits_as_csv(self.session.project, self.fits.rows).encode())
+        except BadInput as fault:
+            tell(self.window, "The contacts were not written", str(fault))
+            return
+        self.window.say_for(f"Made {name}")
+
+    # the table
+
+    def show_table(self) -> None:
+        """Show the breaches of the last check."""
+        if self.window.result is None:
+            self.window.card.complain("the check is still under way; its breaches are shown when it is done")
+            return
+        if self.table is None:
+            self.table = BreachTable(self.window)
+            self.table.went.connect(self.go_to)
+            self.table.report_asked.connect(self.ask_report)
+        self._fill(self.window.result)
+        self.table.show()
+        self.table.raise_()
+
+    def show_result(self, result: CheckResult) -> None:
+        """Follow a newer check."""
+        if self.table is not None and self.table.isVisible():
+            self._fill(result)
+
+    def _fill(self, result: CheckResult) -> None:
+        assert self.table is not None
+        self.table.show_rows(self.session.shown, result.table, standing_in_words(result))
+
+    def go_to(self, row: Row) -> None:
+        """Show a breach: its time and place, both parts as they are and the rest faded."""
+        told = show(row.least, "mm", 2)
+        self._look_at(row.pair, "clearance-breach", "breach", told, row.time, row.least, row.required, row.points)
+
+    def _look_at(
+        self,
+        pair: Pair,
+        rule: str,
+        severity: Severity,
+        told: str,
+        time: float,
+        value: float,
+        limit: float,
+        points: tuple[Vector, Vector],
+    ) -> None:
+        """Look at a pair at a time, both parts as they are and the rest faded."""
+        project = self.session.shown
+        a, b = (told_apart(project, i) for i in (pair.moving, pair.other))
+        self.window.go_to(
+            Finding(
+                rule=rule,
+                severity=severity,
+                subject=(pair.moving, pair.other),
+                title=f"{a} to {b}",
+                detail=told,
+                time=time,
+                value=value,
+                unit="mm",
+                limit=limit,
+                place=vector(0.5 * np.sum(points, axis=0)),
+                gap=points,
+            )
+        )
+
+    # reports
+
+    def ask_report(self) -> None:
+        """Ask where, and write the check report."""
+        if self.window.result is None or not self.window.current:
+            self.window.card.complain("the check is still under way; the report can be written when it is done")
+            return
+        name, _ = QFileDialog.getSaveFileName(
+            self.window,
+            "Check report",
+            "check.html",
+            "Page with pictures (*.html);;Tables (*.csv);;Text (*.txt);;JSON (*.json)",
+        )
+        if name:
+            self.write_report(Path(name))
+
+    def write_report(self, target: Path) -> None:
+        """Write the check report, as its name says; a page or tables in a job, as pictures take a while."""
+        result, project = self.window.result, self.session.shown
+        assert result is not None
+        if target.suffix in (".html", ".csv"):
+            job = Job("Writing the report", work.write_report, project, self.session.meshes, result, target)
+            self.window.start_job(job, lambda made: self.window.say_for(f"Made {', '.join(str(p) for p in made)}"))
+            return
+        if target.suffix == ".json":
+            text = json.dumps(as_data(project, result), ensure_ascii=False, indent=1)
+        else:
+            text = as_text(project, result)
+        try:
+            write_whole(target, text.encode())
+        except BadInput as fault:
+            tell(self.window, "Not written", str(fault))
+
+    def ask_write_part(self) -> None:
+        """Ask where, and write the selected part as a mesh."""
+        item = self.session.item
+        if not isinstance(item, Part):
+            self.window.card.complain("select the part that is to be written first")
+            return
+        name, _ = QFileDialog.getSaveFileName(
+            self.window, "Write the part", f"{item.name}.stl", "STL (*.stl);;GLB (*.glb)"
+        )
+        if name:
+            try:
+                write_part(self.session.shown, self.session.meshes, item.id, Path(name), overwrite=True)
+            except BadInput as fault:
+                tell(self.window, "Not written", str(fault))
+
+    # swept spaces
+
+    def ask_swept(self) -> None:
+        """Ask over which span, and work out the space that the selected thing sweeps."""
+        project, item = self.session.project, self.session.item
+        if not isinstance(item, Part) or not solids(project, item.id):
+            self.window.card.complain("select a moving part first; its swept volume becomes a part")
+            return
+        told = ask_quantities(
+            self.window,
+            "Swept volume",
+            f"The swept volume of {item.name}, as a translucent part; tolerance 0 depends on its size (one part in {SIZES})",
+            (("from", 0.0, "s", 2), ("to", span(project), "s", 2), ("tolerance", 0.0, "mm", 2)),
+        )
+        if told is not None:
+            start, end, tolerance = told
+            self.sweep(item.id, start, end, tolerance or None)
+
+    def renew(self, part_id: str) -> None:
+        """Work a swept space out again."""
+        part = get(self.session.project, part_id)
+        assert isinstance(part, Part) and part.swept is not None
+        swept = part.swept
+        end = min(swept.end, span(self.session.project))
+        self._sweep(swept.thing, swept.start, end, swept.tolerance, lambda p, found: renew_swept(p, part_id, found))
+
+    def sweep(self, thing: str, start: float, end: float, tolerance: float | None) -> None:
+        """Work out the space that a thing sweeps over a span, as a new part."""
+        self._sweep(thing, start, end, tolerance, add_swept)
+
+    def _sweep(
+        self,
+        thing: str,
+        start: float,
+        end: float,
+        tolerance: float | None,
+        change: Callable[[Project, SweptSpace], Project],
+    ) -> None:
+        project = self.session.project
+        job = Job(
+            f"Sweeping {get(project, thing).name}",
+            work.swept_space,
+            project,
+            self.session.meshes,
+            thing,
+            start,
+            end,
+            tolerance,
+            tidies=False,
+        )
+        self.window.start_job(job, lambda found: self._take_swept(found, change))
+
+    def _take_swept(self, found: SweptSpace, change: Callable[[Project, SweptSpace], Project]) -> None:
+        meshes = {found.solid.hash: found.solid}
+        if not self.session.edit("Swept volume", lambda p: change(p, found), meshes=meshes):
+            return
+        made = next(p for p in reversed(self.session.project.parts) if p.geometry == found.solid.hash)
+        self.session.select(made.id)
+        thick = (
+            f" · thickened, as thinner than {found.tolerance:.2g} mm: {', '.join(found.thickened)}"
+            if found.thickened
+            else ""
+        )
+        self.window.say_for(f"{made.name}: {found.volume / 1e6:,.1f} dm³{thick}")

@@ -1,0 +1,97 @@
+"""The list of contacts: worked out as a job, shown on the card of the checks, each to go to and to start things by."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject
+
+from kestrav.app.dialogs.questions import ask_choice
+from kestrav.app.jobs import work
+from kestrav.app.jobs.jobs import Job
+from kestrav.core.clearance.contacts import Touch
+from kestrav.core.document.edits import update
+from kestrav.core.document.lookup import ancestors, get, told_apart
+from kestrav.core.document.records import ContactCue, Project
+from kestrav.core.findings.model import Finding
+from kestrav.core.kinematics.legs import movers
+
+if TYPE_CHECKING:
+    from kestrav.app.shell.window import Window
+
+
+class Contacts(QObject):
+    """The contacts of the project as it was when they were asked for."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.window, self.session = window, window.session
+        self.of: Project | None = None
+        self.found: tuple[Touch, ...] = ()
+        window.card.contacts = self
+        self.session.opened.connect(self._forget)
+
+    @property
+    def current(self) -> bool:
+        """Whether what was found is of the project as it is."""
+        return self.of is self.session.project
+
+    def _forget(self) -> None:
+        self.of, self.found = None, ()
+
+    def ask(self) -> None:
+        """List the contacts: when, where and how fast what moves comes to touch something."""
+        project = self.session.project
+        job = Job("Looking for contacts", work.list_contacts, project, self.session.meshes, tidies=False)
+        self.window.start_job(job, lambda found: self._take(project, found))
+
+    def _take(self, project: Project, found: tuple[Touch, ...]) -> None:
+        self.of, self.found = project, found
+        self.window.card.show_checks()
+
+    def go_to(self, touch: Touch) -> None:
+        """Show a contact: its time, and its place in the stage."""
+        a, b = (told_apart(self.session.project, part) for part in (touch.a, touch.b))
+        spoken = f"{touch.speed:,.0f} mm/s at {touch.time:.4f} s"
+        self.window.go_to(
+            Finding(
+                rule="contact",
+                severity="note",
+                subject=(touch.a, touch.b),
+                title=f"{a} touches {b}",
+                detail=spoken,
+                time=touch.time,
+                value=touch.speed,
+                unit="mm/s",
+                limit=0.0,
+                place=touch.place,
+            )
+        )
+        self.window.say_for(f"{a} touches {b} · {spoken}")
+
+    def start_by(self, touch: Touch) -> None:
+        """Let something begin by a contact."""
+        project = self.session.project
+        options = [
+            (item.id, item.name)
+            for items in (project.runs, project.poses, project.carries, project.spins)
+            for item in items
+        ]
+        if not options:
+            self.window.card.complain(
+                "there is nothing yet to start at this contact; add a run, pose track, attachment or rotation"
+            )
+            return
+        one, two = self._thing(touch.a), self._thing(touch.b)
+        text = f"When {get(project, one).name} touches {get(project, two).name}, this starts"
+        chosen = ask_choice(self.window, "Use contact as trigger", text, options)
+        if chosen is None:
+            return
+        cue = ContactCue(one, two)
+        if self.session.edit("Use contact as trigger", lambda p: update(p, chosen, cue=cue)):
+            self.session.select(chosen)
+
+    def _thing(self, part: str) -> str:
+        """The outermost thing that moves and holds a part, or the part itself."""
+        moved = movers(self.session.project)
+        return next((i for i in (*ancestors(self.session.project, part), part) if i in moved), part)

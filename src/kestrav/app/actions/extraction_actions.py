@@ -1,0 +1,176 @@
+"""Looking for ways out, as the window offers it: asked for, worked out as a job, and made into a path and a run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject
+from PySide6.QtGui import QAction
+
+from kestrav.app.dialogs.extraction_dialog import WayDialog
+from kestrav.app.dialogs.questions import ask_quantities, ask_yes, tell
+from kestrav.app.dialogs.sequence_dialog import OrderDialog
+from kestrav.app.jobs import work
+from kestrav.app.jobs.jobs import Job
+from kestrav.core.document.lookup import get, topmost
+from kestrav.core.document.records import Part, Project
+from kestrav.core.extraction.report import as_text, order_as_text
+from kestrav.core.extraction.snaps import allowed
+from kestrav.core.extraction.taking_apart import Order, add_sequence, exploded, parts_of
+from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way
+
+if TYPE_CHECKING:
+    from kestrav.app.shell.window import Window
+
+
+class Extracting(QObject):
+    """The window's hands for ways out."""
+
+    def __init__(self, window: Window) -> None:
+        super().__init__(window)
+        self.window, self.session = window, window.session
+        self.wish = Wish()  # as it was asked for last
+        self.found: WayOut | NoWay | None = None
+        self.order: Order | None = None
+
+    def action(self, action: Callable[..., QAction]) -> QAction:
+        """What the menu of motion offers."""
+        return action(
+            "Extraction path …",
+            self.ask,
+            "Shift+W",
+            tip="Find a collision-free path for the selection out of its surroundings",
+        )
+
+    def actions(self, action: Callable[..., QAction]) -> list[QAction]:
+        """What the menu of motion offers."""
+        return [
+            self.action(action),
+            action(
+                "Disassembly sequence …",
+                self.take_apart,
+                tip="Find the order in which the selected parts, or all of an assembly, can be removed",
+            ),
+            action(
+                "Exploded view …",
+                self.move_apart,
+                tip="Move the selected parts, or all of an assembly, apart along their extraction directions",
+            ),
+        ]
+
+    def _things(self, least: int) -> list[str]:
+        project = self.session.project
+        things = topmost(project, [i for i in self.session.chosen if isinstance(get(project, i), Part)])
+        if len(things) < least:
+            text = "select the part to extract first" if least == 1 else "select several parts first (Ctrl+click)"
+            self.window.card.complain(text)
+            return []
+        return things
+
+    def _several(self) -> list[str]:
+        things = parts_of(self.session.project, self._things(1))
+        if len(things) == 1:
+            self.window.card.complain("select several parts first (Ctrl+click), or an assembly")
+            return []
+        return things
+
+    def take_apart(self) -> None:
+        """Look for the order in which the selected things come out, or the parts of one assembly; show it, and make runs of it."""
+        self._in_order(self._sequence, "Disassembly sequence")
+
+    def _sequence(self, project: Project, order: Order) -> Project:
+        dialog = OrderDialog(self.window, project, order)
+        if not dialog.exec():
+            return project
+        asked = dialog.sequence()
+        return add_sequence(project, asked.order, self.session.time, asked.speed, asked.together)
+
+    def move_apart(self) -> None:
+        """Look for that order, and move the selected things apart along it."""
+        if not self._several():
+            return
+        told = ask_quantities(
+            self.window,
+            "Exploded view",
+            "Distance of the parts from each other, along their extraction directions",
+            (("by", 100.0, "%", 0),),
+        )
+        if told is not None:
+            self._in_order(lambda project, order: exploded(project, order, told[0] / 100.0), "Exploded view")
+
+    def _in_order(self, change: Callable[[Project, Order], Project], label: str) -> None:
+        things = self._several()
+        if not things:
+            return
+        project = self.session.project
+        # what was found so far is kept when it is stopped
+        job = Job("Finding the disassembly sequence", work.order_of, project, self.session.meshes, things)
+        self.window.start_job(job, lambda order: self._take_order(project, order, change, label))
+
+    def _take_order(
+        self, project: Project, order: Order, change: Callable[[Project, Order], Project], label: str
+    ) -> None:
+        self.order = order
+        if order.left and not order.stopped:
+            tell(self.window, "Not every part comes out", order_as_text(project, order))
+        if order.removals:
+            self.session.edit(label, lambda p: change(p, order))
+
+    def _take_no_way(self, project: Project, things: list[str], found: NoWay) -> None:
+        """Say what blocks, and offer what would help."""
+        text = as_text(project, found, table=False)
+        if found.snaps:
+            if ask_yes(self.window, "No extraction path", text, "Allow and search again") and self.session.edit(
+                "Allow a snap fit", lambda p: allowed(p, found.snaps)
+            ):
+                self._look(things)
+            return
+        if found.blockers and found.direction is not None:
+            text += "\nThey are selected together now: Motion → Disassembly sequence finds the order of all and makes the runs."
+            self.session.select_parts([*found.blockers, *things])
+        tell(self.window, "No extraction path", text)
+
+    def ask(self) -> None:
+        """Ask what the way must keep to, and look for it."""
+        project, things = self.session.project, self._things(1)
+        if not things:
+            return
+        dialog = WayDialog(self.window, project, things, self.wish)
+        if not dialog.exec():
+            return
+        self.wish = dialog.wish()
+        self._look(things)
+
+    def _look(self, things: list[str]) -> None:
+        """Look for a way out by the wish as it is."""
+        project = self.session.project
+        names = " and ".join(get(project, thing).name for thing in things)
+        job = Job(
+            f"Finding an extraction path for {names}",
+            work.find_way,
+            project,
+            self.session.meshes,
+            things,
+            self.wish,
+            tidies=False,
+        )
+        self.window.start_job(job, lambda found: self._take(project, things, found))
+
+    def _take(self, project: Project, things: list[str], found: WayOut | NoWay) -> None:
+        """Make a way that was found a path and a run, or say what blocks."""
+        self.found = found
+        if isinstance(found, NoWay):
+            self._take_no_way(project, things, found)
+            return
+        time = self.session.time
+        if self.session.edit("Extraction path", lambda p: add_way(p, things, found, time)):
+            made = self.session.project
+            self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.poses[-1]).id)
+            standing = "not checked" if found.certificate is None else found.certificate.standing
+            told = (
+                f"Extraction path by {found.stage}: {found.length:,.0f} mm, tilt {found.tilt:.0f}° at most, {standing}"
+            )
+            if found.aside:
+                told += f" · removed first: {', '.join(get(project, thing).name for thing in found.aside)}"
+            self.window.say_for(f"{told} · tried {', '.join(found.tried)}")

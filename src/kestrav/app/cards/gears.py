@@ -1,0 +1,401 @@
+"""Drives with teeth, rods and balls."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from kestrav.app.cards.wheels import TurningRows
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Ball, Coupled, Drive, End, Pin, Project, Rod
+from kestrav.core.document.trains import driven
+from kestrav.core.editing.mechanism_making import (
+    centre_distance,
+    copy_rod,
+    couple,
+    into_mesh,
+    length_of_chain,
+    lengthened,
+    rod_lengths,
+    set_drive,
+    set_end,
+    shortfalls,
+    stroke,
+)
+from kestrav.core.kinematics.lane_values import mesh_errors, ways_rolled
+from kestrav.core.kinematics.motion import rod_length
+from kestrav.core.kinematics.runs import span
+from kestrav.core.mechanisms.gears import (
+    CHAIN_PITCHES,
+    MODULES,
+    pitch_radius,
+    ratio,
+    right_distance,
+    told_ratio,
+    toothed,
+)
+from kestrav.core.units import show
+
+_KINDS = [
+    ("external", "two gears"),
+    ("internal", "a gear in a ring"),
+    ("rack", "a gear on a rack"),
+    ("chain", "sprockets with a chain"),
+    ("belt", "pulleys with a belt"),
+]
+
+
+class DriveRows(TurningRows):
+    """Both ends, their teeth, and the sums of ratio, distance and mesh."""
+
+    def build(self, drive: Drive) -> None:
+        project, form = self.session.shown, self.form
+        self.card.title.setText(f"{drive.name} · {told_ratio(drive)}")
+        self._name(drive)
+        form.choice("Kind", _KINDS, drive.kind, lambda v: self._drive(drive, "Kind", kind=v), "Kind of transmission")
+        if toothed(drive):
+            self._pitch(drive)
+        for side, end in (("a", drive.a), ("b", drive.b)):
+            self._end(drive, side, end)
+        if drive.kind == "belt":
+            form.check(
+                "",
+                "Crossed",
+                drive.crossed,
+                lambda on: self._drive(drive, "Crossed", crossed=on),
+                "A crossed belt turns its pulleys in opposite directions",
+            )
+        form.number(
+            "Phase angle",
+            drive.phase,
+            "mm" if drive.kind == "rack" else "°",
+            lambda v: self._set(drive.id, "Phase", phase=v),
+            "Phase angle of the second gear at which the teeth mesh",
+            3,
+        )
+        form.worked(*self._sums(project, drive))
+        if toothed(drive):
+            known = drive.a.toothed and drive.b.toothed
+            form.note(
+                "Teeth were found on both solids."
+                if known
+                else "No teeth were found on both solids, so the gears cannot be meshed automatically."
+            )
+            form.buttons(
+                (
+                    "Mesh gears",
+                    lambda: self.session.edit("Mesh teeth", lambda p: into_mesh(p, self.session.meshes, drive.id)),
+                    "Find the teeth on both solids and turn the second gear until they mesh",
+                )
+            )
+        self._delete(drive.id, "drive")
+
+    def _drive(self, drive: Drive, label: str, **fields: object) -> None:
+        self.session.edit(label, lambda p: set_drive(p, self.session.meshes, drive.id, **fields))
+
+    def _pitch(self, drive: Drive) -> None:
+        chain = drive.kind in ("chain", "belt")
+        self.form.number(
+            "Pitch" if chain else "Module",
+            drive.pitch,
+            "mm",
+            lambda v: self._drive(drive, "Pitch" if chain else "Module", pitch=v),
+            "From tooth to tooth along the chain or belt"
+            if chain
+            else "Pitch diameter by the number of teeth (ISO 54)",
+            4,
+        )
+        standard = CHAIN_PITCHES if drive.kind == "chain" else () if drive.kind == "belt" else sorted(MODULES)
+        if standard:
+            here = f"{drive.pitch:g}" if drive.pitch in standard else ""
+            self.form.choice(
+                "Standard",
+                [("", "not standard"), *((f"{size:g}", f"{size:g}\u2009mm") for size in standard)],
+                here,
+                lambda v: self._drive(drive, "Standard size", pitch=float(v)) if v else None,
+                "Sizes of ISO 606" if drive.kind == "chain" else "Modules of ISO 54",
+            )
+
+    def _end(self, drive: Drive, side: str, end: End) -> None:
+        project, form = self.session.shown, self.form
+        rack = drive.kind == "rack" and side == "b"
+        form.heading(get(project, end.part).name)
+
+        def change(label: str, **fields: object) -> None:
+            self.session.edit(label, lambda p: set_end(p, self.session.meshes, drive.id, side, **fields))
+
+        if not rack:
+            form.number(
+                f"Teeth {'one' if side == 'a' else 'two'}",
+                end.teeth,
+                "",
+                lambda v: change("Teeth", teeth=round(v)),
+                "Number of teeth",
+                0,
+                zero="smooth" if drive.kind == "belt" else "",
+            )
+        if drive.kind == "belt" and not toothed(drive):
+            form.number(
+                f"Radius {'one' if side == 'a' else 'two'}",
+                end.radius,
+                "mm",
+                lambda v: change("Radius", radius=v),
+                "Radius of the pulley at the belt",
+                3,
+            )
+        self._line(
+            "Line" if rack else "Axle",
+            end.axle,
+            lambda axle: change("Line" if rack else "Axle", axle=axle),
+            " one" if side == "a" else " two",
+        )
+        self._pick(f"{drive.id}/{side}")
+
+    def _sums(self, project: Project, drive: Drive) -> list[str]:
+        lines = []
+        for end in (drive.a, drive.b):
+            if drive.kind in ("external", "internal") or (drive.kind == "rack" and end is drive.a):
+                size = show(2 * pitch_radius(drive, end), "mm pitch diameter", 3)
+                lines.append(f"{drive.pitch:g} × {end.teeth} = {size}")
+            elif drive.kind == "chain":
+                size = show(2 * pitch_radius(drive, end), "mm pitch diameter", 3)
+                lines.append(f"{drive.pitch:g} ÷ sin(180° ÷ {end.teeth}) = {size}")
+        if drive.kind != "rack":
+            told = (drive.b.teeth, drive.a.teeth) if toothed(drive) else (drive.b.radius, drive.a.radius)
+            lines.append(f"{told[0]:g} ÷ {told[1]:g} = <b>{show(1 / ratio(drive), '', 4).strip()} to 1</b>")
+        apart, wanted = centre_distance(project, drive), right_distance(drive)
+        needed = "" if wanted is None else f", the teeth need {show(wanted, 'mm', 3)}"
+        lines.append(f"{show(apart, 'mm', 3)} from axle to {'pitch line' if drive.kind == 'rack' else 'axle'}{needed}")
+        if drive.kind in ("chain", "belt"):
+            length = length_of_chain(project, drive)
+            links = f" = {show(length / drive.pitch, 'links', 2)}" if drive.kind == "chain" else ""
+            lines.append(f"{drive.kind} {show(length, 'mm', 1)} around{links}")
+        side = driven(project)[drive.id]
+        if side is None:
+            lines.append("both gears are turned by something else")
+        else:
+            a, b = (get(project, end.part).name for end in (drive.a, drive.b))
+            lines.append(f"{a} turns {b}" if side == "b" else f"{b} turns {a}")
+        if toothed(drive) and drive.a.toothed and drive.b.toothed:
+            error = np.abs(mesh_errors(project, drive, np.linspace(0.0, span(project), 101))).max()
+            lines.append(f"out of mesh by {show(float(error), 'of a tooth', 3)} at most")
+        return lines
+
+
+class RodRows(TurningRows):
+    """Pins, what it does, and its copies."""
+
+    def build(self, rod: Rod) -> None:
+        project, form = self.session.shown, self.form
+        level = rod.keeps == "level"
+        self.card.title.setText(rod.name if level else f"{rod.name} · {show(rod_length(rod), 'mm', 2)}")
+        self._name(rod)
+        second = rod.to is not None
+        form.choice(
+            "Motion",
+            [
+                ("level", "stays parallel"),
+                ("points", "points at a pin"),
+                ("slider", "moves a slider"),
+                ("rocker", "moves a rocker"),
+            ],
+            rod.keeps,
+            lambda v: self._set(rod.id, "What the rod does to the part at its other end", keeps=v),
+            "Motion of the rod's other end",
+        )
+        parts = [(p.id, p.name) for p in project.parts if p.id != rod.part]
+        form.choice(
+            "Crank",
+            parts,
+            rod.crank.part,
+            lambda v: self._set(rod.id, "Crank", crank=Pin(v, rod.crank.at)),
+            "Rotating part that carries the rod's pin",
+        )
+        form.vector(
+            "Crank pin",
+            rod.crank.at,
+            "mm",
+            lambda v: self._set(rod.id, "Pin", crank=Pin(rod.crank.part, v)),
+            "Pin position on the crank, in the crank's coordinates",
+        )
+        if rod.keeps != "level" or second:
+            form.choice(
+                "Other end",
+                [("", "choose …"), *parts] if not second else parts,
+                rod.to.part if rod.to is not None else "",
+                lambda v: (
+                    self._set(rod.id, "Other end", to=Pin(v, rod.to.at if rod.to else (0.0, 0.0, 0.0))) if v else None
+                ),
+                "Part that carries the second pin",
+            )
+        if rod.to is not None and rod.keeps != "level":
+            to = rod.to
+            form.vector(
+                "Second pin",
+                to.at,
+                "mm",
+                lambda v: self._set(rod.id, "Pin", to=Pin(to.part, v)),
+                "Pin position on that part, in its coordinates",
+            )
+        form.vector(
+            "Near end",
+            rod.near,
+            "mm",
+            lambda v: self._set(rod.id, "Near end", near=v),
+            "Pin position on the rod at the crank end",
+        )
+        if not level:
+            form.vector(
+                "Far end",
+                rod.far,
+                "mm",
+                lambda v: self._set(rod.id, "Far end", far=v),
+                "Pin position on the rod at the far end",
+            )
+            form.number(
+                "Length",
+                rod_length(rod),
+                "mm",
+                lambda v: self.session.edit("Rod length", lambda p: lengthened(p, rod.id, v)),
+                "Distance from pin to pin; typing a length moves the far pin",
+                3,
+            )
+        if rod.keeps == "slider":
+            form.vector(
+                "Slide direction",
+                rod.line,
+                "",
+                lambda v: self._set(rod.id, "Line", line=v),
+                "Direction of the slide, in the slider's axes",
+                3,
+            )
+        elif rod.keeps == "rocker":
+            self._line("Axle", rod.axle, lambda axle: self._set(rod.id, "Axle", axle=axle))
+            self._pick(rod.id)
+        if rod.keeps in ("slider", "rocker"):
+            form.check(
+                "",
+                "Other assembly",
+                rod.other,
+                lambda on: self._set(rod.id, "Other assembly", other=on),
+                "Use the mechanism's second assembly configuration",
+            )
+        form.worked(*self._sums(project, rod))
+        if rod.keeps == "level":
+            self._coupled(project, rod)
+        self._copies(rod)
+        self._delete(rod.id, "rod")
+
+    def _sums(self, project: Project, rod: Rod) -> list[str]:
+        times = np.linspace(0.0, max(span(project), 1e-3), 721)
+        if rod.keeps == "level":
+            return [
+                f"its pin goes {show(stroke(project, rod, times), 'mm', 1)} across, and every point of it likewise",
+                f"turns {len(rod.coupled)} parts as {get(project, rod.crank.part).name} turns",
+            ]
+        lines = [f"{show(rod_length(rod), 'mm', 3)} from pin to pin"]
+        if rod.keeps == "points" and rod.to is not None:
+            told = rod_lengths(project, rod, times)
+            lines.append(
+                f"its pins are {show(float(told.min()), places=2)} to {show(float(told.max()), 'mm', 2)} apart"
+            )
+        elif rod.keeps in ("slider", "rocker") and rod.to is not None:
+            moved = stroke(project, rod, times)
+            if rod.keeps == "slider":
+                lines.append(f"stroke <b>{show(moved, 'mm', 3)}</b>")
+            else:
+                lines.append(f"rocks <b>{show(float(np.degrees(moved)), '°', 2)}</b>")
+            short = float(shortfalls(project, rod, times).max())
+            lines.append("the rod reaches at all times" if short <= 1e-3 else f"{show(short, 'mm', 2)} short")
+        return lines
+
+    def _coupled(self, project: Project, rod: Rod) -> None:
+        form = self.form
+        form.heading("Coupled parts")
+        for coupled in rod.coupled:
+            form.buttons(
+                (
+                    f"Without {get(project, coupled.part).name}",
+                    lambda c=coupled: self._let_go(rod, c),
+                    "Uncouple this part from the rod",
+                )
+            )
+        known = {rod.part, rod.crank.part, *(c.part for c in rod.coupled)}
+        options = [(p.id, p.name) for p in project.parts if p.id not in known]
+        form.choice(
+            "Couple part",
+            [("", "choose …"), *options],
+            "",
+            lambda v: self.session.edit("Couple", lambda p: couple(p, self.session.meshes, rod.id, [v])) if v else None,
+            "Couple another part that turns with the crank, such as a coupled wheel",
+        )
+        chosen = [i for i in self.session.chosen if i not in known]
+        if chosen:
+            form.buttons(
+                (
+                    "Couple selection",
+                    lambda: self.session.edit("Couple", lambda p: couple(p, self.session.meshes, rod.id, chosen)),
+                    "Couple the selected parts, so that they turn with the crank",
+                )
+            )
+
+    def _let_go(self, rod: Rod, coupled: Coupled) -> None:
+        self._set(rod.id, "Couple", coupled=tuple(c for c in rod.coupled if c != coupled))
+
+    def _copies(self, rod: Rod) -> None:
+        form, ask = self.form, self.card.repeating
+        form.heading("Copies")
+        if rod.link:
+            others = [r.name for r in self.session.shown.rods if r.link == rod.link and r.id != rod.id]
+            if others:
+                form.note("Is as " + ", ".join(others) + " is")
+        form.number(
+            "Count", ask.count, "", lambda v: ask.set(count=round(v)), "Number of copies, the original included", 0
+        )
+        form.vector("Spacing", ask.offset, "mm", lambda v: ask.set(offset=v), "Spacing from one copy to the next")
+        form.number("Phase", ask.phase, "°", lambda v: ask.set(phase=v), "Phase angle from one pin to the next", 2)
+        offers = [
+            (
+                "Make copies",
+                lambda: self.session.edit(
+                    "Copies of a rod",
+                    lambda p: copy_rod(p, self.session.meshes, rod.id, ask.count, ask.offset, ask.phase),
+                ),
+                "Make linked copies of the rod and its parts, with pins on the same crank",
+            )
+        ]
+        if rod.link:
+            offers.append(("Unlink", lambda: self._set(rod.id, "Unlink", link=""), "Unlink"))
+        form.buttons(*offers)
+
+
+class BallRows(TurningRows):
+    """Radius, what it rolls on, and its sum."""
+
+    def build(self, ball: Ball) -> None:
+        project, form = self.session.shown, self.form
+        way = float(ways_rolled(project, ball, [span(project)])[0])
+        around = 2 * np.pi * ball.radius
+        self.card.title.setText(f"{ball.name} · {show(way / around, 'turns', 2)}")
+        self._name(ball)
+        form.number("Radius", ball.radius, "mm", lambda v: self._set(ball.id, "Radius", radius=v), "Rolling radius", 3)
+        form.vector(
+            "Centre",
+            ball.centre,
+            "mm",
+            lambda v: self._set(ball.id, "Centre", centre=v),
+            "Centre of the ball, in the part's coordinates",
+        )
+        parts = [(p.id, p.name) for p in project.parts if p.id != ball.part]
+        form.choice(
+            "Rolls on",
+            [("", "a plane along its path"), *parts],
+            ball.on or "",
+            lambda v: self._set(ball.id, "Rolls on", on=v or None, normals=(), until=0.0),
+            "Ground of the ball: a plane along its path, or the surface of a part",
+        )
+        form.worked(
+            f"2 · π · {show(ball.radius, places=3)} = {show(around, 'mm', 3)} around",
+            f"{show(way)} ÷ {show(around, places=3)} = <b>{show(way / around, 'turns', 4)}</b>",
+            "rolled step by step without slip and without spin about the contact normal",
+        )
+        self._delete(ball.id, "ball")

@@ -1,0 +1,1 @@
+"""The tree at the left: all that a project holds, in the order of the work."""

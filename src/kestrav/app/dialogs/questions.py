@@ -1,0 +1,238 @@
+"""Dialogs: rendering, and asking about unsaved changes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
+
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QFormLayout,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QMessageBox,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kestrav.app.widgets.fields import QuantityEdit
+
+
+def ask_overwrite(parent: QWidget | None, target: Path, replaced: str = "") -> bool:
+    """Whether to overwrite what is there; ``replaced`` tells what of a folder that would be."""
+    box = QMessageBox(parent)
+    box.setWindowTitle("Overwrite?")
+    box.setText(f"“{target.name}” is there already.")
+    what = f"It holds {replaced}, which will be replaced" if replaced else "It will be replaced"
+    box.setInformativeText(f"{what} when the new one is finished.")
+    yes = box.addButton("Overwrite", QMessageBox.ButtonRole.AcceptRole)
+    box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    return box.clickedButton() is yes
+
+
+def ask_unsaved(parent: QWidget, name: str) -> str:
+    """Ask what to do with unsaved changes: ``save``, ``leave`` or ``stay``."""
+    box = QMessageBox(parent)
+    box.setObjectName("unsaved")
+    box.setWindowTitle("Unsaved changes")
+    box.setText(f"“{name}” has changes that are not saved.")
+    save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
+    leave = box.addButton("Don't save", QMessageBox.ButtonRole.DestructiveRole)
+    stay = box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(save)
+    box.setEscapeButton(stay)
+    box.exec()
+    return {save: "save", leave: "leave"}.get(box.clickedButton(), "stay")  # type: ignore[arg-type]
+
+
+def tell(parent: QWidget | None, title: str, text: str) -> None:
+    """Say what went wrong."""
+    box = QMessageBox(parent)
+    box.setObjectName("fault")
+    box.setWindowTitle(title)
+    box.setText(text[:1].upper() + text[1:])
+    box.addButton("Close", QMessageBox.ButtonRole.AcceptRole)
+    box.exec()
+
+
+def recent_files() -> list[Path]:
+    """Files opened lately, newest first, that are still there."""
+    names = QSettings().value("recent", [])
+    names = [names] if isinstance(names, str) else list(names or [])
+    return [Path(n) for n in names if Path(n).exists()]
+
+
+def remember_file(file: Path) -> None:
+    """Put a file first among the recent ones."""
+    names = [str(file.resolve()), *(str(f) for f in recent_files())]
+    QSettings().setValue("recent", list(dict.fromkeys(names))[:8])
+
+
+def _asking(parent: QWidget | None, title: str, text: str) -> tuple[QDialog, QVBoxLayout, QDialogButtonBox]:
+    dialog = QDialog(parent)
+    dialog.setWindowTitle(title)
+    column = QVBoxLayout(dialog)
+    column.setContentsMargins(16, 14, 16, 14)
+    column.setSpacing(10)
+    column.addWidget(QLabel(text))
+    buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+    buttons.accepted.connect(dialog.accept)
+    buttons.rejected.connect(dialog.reject)
+    return dialog, column, buttons
+
+
+def ask_changed(parent: QWidget, file: Path, theirs: str) -> str:
+    """Ask what to do with a file that somebody else has saved meanwhile: ``as``, ``load``, ``replace`` or nothing."""
+    box = QMessageBox(parent)
+    box.setObjectName("changed elsewhere")
+    box.setWindowTitle("Changed by another program")
+    box.setText(f"“{file.name}” was saved by another program or window since it was opened here.")
+    box.setInformativeText(f"What it holds now: {theirs}.")
+    keep = box.addButton("Save as …", QMessageBox.ButtonRole.AcceptRole)
+    load = box.addButton("Load theirs", QMessageBox.ButtonRole.DestructiveRole)
+    replace = box.addButton("Replace", QMessageBox.ButtonRole.DestructiveRole)
+    box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(keep)
+    box.exec()
+    return {keep: "as", load: "load", replace: "replace"}.get(box.clickedButton(), "")  # type: ignore[call-overload]
+
+
+class ListDialog(QDialog):
+    """A list of things with data, of which one is chosen; a note below it, and buttons: what is left alone at the left, the main one last."""
+
+    def __init__(self, parent: QWidget, title: str, head: str, entries: Iterable[tuple[str, str, object]]) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(title)
+        self.resize(640, 320)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 14, 16, 12)
+        label = QLabel(head)
+        label.setObjectName("title")
+        column.addWidget(label)
+        self.list = QListWidget()
+        self.list.setAccessibleName(title.lower())
+        self.list.setWordWrap(True)
+        for text, tip, data in entries:
+            item = QListWidgetItem(text)
+            item.setToolTip(tip)
+            item.setData(Qt.ItemDataRole.UserRole, data)
+            self.list.addItem(item)
+        column.addWidget(self.list, 1)
+        self.note = QLabel()
+        self.note.setObjectName("muted")
+        self.note.setWordWrap(True)
+        column.addWidget(self.note)
+        self._foot = QHBoxLayout()
+        column.addLayout(self._foot)
+        self.list.setCurrentRow(0)
+
+    def chosen(self) -> object:
+        """The data of what is chosen, or None."""
+        item = self.list.currentItem()
+        return None if item is None else item.data(Qt.ItemDataRole.UserRole)
+
+    def add_buttons(self, *buttons: tuple[str, str, Callable[[], object]]) -> list[QPushButton]:
+        """Buttons by text, tooltip and what they do; tells them."""
+        made = []
+        for number, (text, tip, do) in enumerate(buttons):
+            button = QPushButton(text)
+            button.setToolTip(tip)
+            button.clicked.connect(lambda _=False, do=do: do())
+            self._foot.addWidget(button)
+            if number == 0:
+                self._foot.addStretch(1)
+            made.append(button)
+        made[-1].setObjectName("main")
+        made[-1].setDefault(True)
+        return made
+
+
+def ask_yes(parent: QWidget | None, title: str, text: str, yes: str) -> bool:
+    """Whether to do something, which the button ``yes`` says."""
+    box = QMessageBox(parent)
+    box.setObjectName("question")
+    box.setWindowTitle(title)
+    box.setText(text[:1].upper() + text[1:])
+    chosen = box.addButton(yes, QMessageBox.ButtonRole.AcceptRole)
+    box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    return box.clickedButton() is chosen
+
+
+def ask_quantity(
+    parent: QWidget | None, title: str, text: str, value: float, unit: str, places: int = 1
+) -> float | None:
+    """A quantity to be typed, or none when it is given up."""
+    dialog, column, buttons = _asking(parent, title, text)
+    field = QuantityEdit(value, unit, places)
+    fault = QLabel()
+    fault.setObjectName("fault")
+    fault.setWordWrap(True)
+    fault.hide()
+
+    def refuse(why: str) -> None:
+        fault.setText(why[:1].upper() + why[1:])
+        fault.show()
+
+    field.refused.connect(refuse)
+    column.addWidget(field)
+    column.addWidget(fault)
+    column.addWidget(buttons)
+    field.setFocus()
+    field.selectAll()
+    if dialog.exec() != QDialog.DialogCode.Accepted:
+        return None
+    field.commit()
+    return field.value
+
+
+def ask_quantities(
+    parent: QWidget | None, title: str, text: str, asked: Sequence[tuple[str, float, str, int]]
+) -> list[float] | None:
+    """Several quantities to be typed, each with what it is, its value, unit and places; none when it is given up."""
+    dialog, column, buttons = _asking(parent, title, text)
+    fault = QLabel()
+    fault.setObjectName("fault")
+    fault.setWordWrap(True)
+    fault.hide()
+
+    def refuse(why: str) -> None:
+        fault.setText(why[:1].upper() + why[1:])
+        fault.show()
+
+    rows = QFormLayout()
+    fields = []
+    for label, value, unit, places in asked:
+        field = QuantityEdit(value, unit, places)
+        field.setAccessibleName(label)
+        field.refused.connect(refuse)
+        rows.addRow(label, field)
+        fields.append(field)
+    column.addLayout(rows)
+    column.addWidget(fault)
+    column.addWidget(buttons)
+    fields[0].setFocus()
+    fields[0].selectAll()
+    if dialog.exec() != QDialog.DialogCode.Accepted:
+        return None
+    for field in fields:
+        field.commit()
+    return [field.value for field in fields]
+
+
+def ask_choice(parent: QWidget | None, title: str, text: str, options: list[tuple[str, str]]) -> str | None:
+    """One of named options, or none when it is given up."""
+    dialog, column, buttons = _asking(parent, title, text)
+    field = QComboBox()
+    for key, shown in options:
+        field.addItem(shown, key)
+    column.addWidget(field)
+    column.addWidget(buttons)
+    return field.currentData() if dialog.exec() == QDialog.DialogCode.Accepted else None

@@ -1,0 +1,142 @@
+"""What was found of an order of taking apart: which steps it is made in, how fast, and which way in time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QFormLayout,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kestrav.app.widgets.fields import QuantityEdit
+from kestrav.core.document.lookup import get, told_apart
+from kestrav.core.document.records import Project
+from kestrav.core.extraction.taking_apart import Order, in_one_step, in_own_steps
+from kestrav.core.extraction.typed import told_direction
+from kestrav.core.extraction.way_runs import SPEED
+
+_HEADS = ("Step", "Part", "Direction", "Distance")
+
+
+@dataclass(frozen=True)
+class Sequence:
+    """How an order is to become runs."""
+
+    order: Order
+    speed: float
+    together: bool  # putting together instead of taking apart
+
+
+class OrderDialog(QDialog):
+    """The steps of an order, in a table: several selected ones can be made one step, or each its own."""
+
+    def __init__(self, parent: QWidget, project: Project, order: Order) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Disassembly sequence")
+        self.project, self.order = project, order
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 14, 16, 14)
+        column.setSpacing(10)
+        self.said = QLabel(self._summary())
+        self.said.setWordWrap(True)
+        column.addWidget(self.said)
+        self.table = QTableWidget(0, len(_HEADS))
+        self.table.setHorizontalHeaderLabels(_HEADS)
+        self.table.setAccessibleName("Steps")
+        self.table.verticalHeader().hide()
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.horizontalHeader().setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
+        self.table.itemSelectionChanged.connect(self._offer)
+        column.addWidget(self.table, 1)
+        row = QHBoxLayout()
+        self.join = QPushButton("Merge into one step")
+        self.join.setToolTip("Move the selected parts, and those between them, at the same time")
+        self.join.clicked.connect(lambda: self._regroup(in_one_step))
+        self.part = QPushButton("Split into single steps")
+        self.part.setToolTip("Move the selected parts one after another")
+        self.part.clicked.connect(lambda: self._regroup(in_own_steps))
+        row.addWidget(self.join)
+        row.addWidget(self.part)
+        row.addStretch(1)
+        column.addLayout(row)
+        form = QFormLayout()
+        form.setHorizontalSpacing(12)
+        self.speed = QuantityEdit(SPEED, "mm/s", 0)
+        self.speed.setAccessibleName("Speed")
+        form.addRow("Speed", self.speed)
+        self.sense = QComboBox()
+        self.sense.addItems(["Disassembly", "Assembly"])
+        self.sense.setAccessibleName("Motion")
+        form.addRow("Motion", self.sense)
+        column.addLayout(form)
+        self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Make runs")
+        self.buttons.accepted.connect(self.accept)
+        self.buttons.rejected.connect(self.reject)
+        column.addWidget(self.buttons)
+        self.resize(620, 520)
+        self._fill()
+
+    def sequence(self) -> Sequence:
+        """What is asked for."""
+        self.speed.commit()
+        return Sequence(self.order, max(self.speed.value, 1.0), self.sense.currentIndex() == 1)
+
+    def _summary(self) -> str:
+        order = self.order
+        count = sum(len(r.things) for r in order.removals)
+        parts = [f"{count} can be removed"]
+        if order.stays is not None:
+            parts.append(f"“{get(self.project, order.stays).name}” stays")
+        if order.stopped:
+            parts.append(f"the search was stopped, {len(order.left)} were not searched to the end")
+        elif order.left:
+            parts.append(f"{len(order.left)} do not")
+        return "; ".join(parts) + "."
+
+    def _fill(self) -> None:
+        self.table.setRowCount(len(self.order.removals))
+        for row, removal in enumerate(self.order.removals):
+            names = " and ".join(told_apart(self.project, thing) for thing in removal.things)
+            kind = " (fastener)" if removal.fastener else ""
+            texts = (str(removal.step), names + kind, told_direction(removal.direction), f"{removal.travel:.1f} mm")
+            for column, text in enumerate(texts):
+                item = QTableWidgetItem(text)
+                if column in (0, 3):
+                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                self.table.setItem(row, column, item)
+        self.table.resizeColumnToContents(0)
+        self._offer()
+
+    def _selected(self) -> list[int]:
+        return sorted({index.row() for index in self.table.selectedIndexes()})
+
+    def _offer(self) -> None:
+        rows = self._selected()
+        self.join.setEnabled(len(rows) > 1)
+        self.part.setEnabled(bool(rows))
+
+    def _regroup(self, change: Callable[[Order, Iterable[int]], Order]) -> None:
+        rows = self._selected()
+        self.order = change(self.order, rows)
+        self._fill()
+        for row in rows:
+            self.table.selectionModel().select(
+                self.table.model().index(row, 0),
+                self.table.selectionModel().SelectionFlag.Select | self.table.selectionModel().SelectionFlag.Rows,
+            )

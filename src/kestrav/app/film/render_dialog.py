@@ -1,0 +1,309 @@
+"""The dialog before rendering: what, how, to where, and how long it will take."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any, Literal
+
+import msgspec
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import (
+    QDialog,
+    QDialogButtonBox,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kestrav.app.dialogs.questions import ask_overwrite
+from kestrav.app.jobs import work
+from kestrav.app.jobs.job_bar import duration
+from kestrav.app.jobs.jobs import Job
+from kestrav.app.widgets.fields import LABEL_WIDTH, Form
+from kestrav.core.document.records import LookName, Project, QualityName, Shot
+from kestrav.core.document.shots import SIZES, background_text, film_frames, frame_count, read_background
+from kestrav.core.document.validation import check_shot
+from kestrav.core.errors import BadInput
+from kestrav.core.geometry.meshes import Mesh
+
+FORMATS = (
+    ("mp4", "film, H.264 in MP4"),
+    ("av1", "film, AV1 in MP4"),
+    ("webm", "film, VP9 in WebM"),
+    ("gif", "GIF"),
+    ("webp", "animated WebP"),
+    ("png", "PNG pictures in a folder"),
+)
+_ENDINGS = {"mp4": ".mp4", "av1": ".mp4", "webm": ".webm", "gif": ".gif", "webp": ".webp", "png": ""}
+SEE_THROUGH = ("webm", "gif", "webp", "png")  # that can leave the background out
+_WHOLE = ""  # instead of a shot's id: the whole film
+LOOKS: tuple[tuple[LookName, str], ...] = (
+    ("studio", "studio: finishes, soft light"),
+    ("technical", "technical: flat tones, edges"),
+    ("ghost", "ghost: moving parts solid, the rest see-through"),
+    ("wire", "wire"),
+)
+QUALITIES: tuple[tuple[QualityName, str], ...] = (
+    ("preview", "preview: 1 sample per pixel"),
+    ("good", "good: 4 samples, shade"),
+    ("best", "best: 16 samples, fine shade"),
+)
+_TRIES_AFTER = 400  # ms without a change, after which a frame is made to see how long it takes
+_SHARED = 0.85  # of the cores' work that several processes do
+
+
+class RenderDialog(QDialog):
+    """What to render, how, and to where."""
+
+    def __init__(
+        self,
+        parent: QWidget | None,
+        project: Project,
+        meshes: Mapping[str, Mesh],
+        shot: Shot,
+        folder: Path,
+        whole: bool = False,
+    ) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Render a shot")
+        self.setMinimumWidth(430)
+        self.project, self.shot, self.kind = project, shot, "mp4"
+        self.whole, self.alpha = whole, False
+        self._meshes, self._takes = meshes, {}
+        self._trial: Job | None = None
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(_TRIES_AFTER)
+        self._soon.timeout.connect(self._try_a_frame)
+        self.folder = folder
+        column = QVBoxLayout(self)
+        column.setContentsMargins(4, 4, 4, 10)
+        title = QLabel("Render a shot")
+        title.setObjectName("title")
+        title.setContentsMargins(12, 8, 12, 0)
+        column.addWidget(title)
+        self.holder = QVBoxLayout()
+        column.addLayout(self.holder)
+        row = QHBoxLayout()
+        row.setContentsMargins(12, 0, 12, 0)
+        self.target = QLineEdit()
+        self.target.setObjectName("render-target")
+        self.target.setAccessibleName("Output")
+        self.target.setToolTip("The file or folder to write")
+        browse = QPushButton("Choose …")
+        browse.setToolTip("Choose the output file or folder")
+        browse.clicked.connect(self._browse)
+        where = QLabel("Output")
+        where.setObjectName("muted")
+        where.setMinimumWidth(LABEL_WIDTH + 2)
+        row.addWidget(where)
+        row.addWidget(self.target, 1)
+        row.addWidget(browse)
+        column.addLayout(row)
+        self.fault = QLabel()
+        self.fault.setObjectName("fault")
+        self.fault.setWordWrap(True)
+        self.fault.hide()
+        column.addWidget(self.fault)
+        buttons = QDialogButtonBox()
+        start = buttons.addButton("Render", QDialogButtonBox.ButtonRole.AcceptRole)
+        start.setObjectName("main")
+        start.setToolTip("Start rendering; the window stays usable")
+        buttons.addButton("Close", QDialogButtonBox.ButtonRole.RejectRole)
+        buttons.accepted.connect(self._start)
+        buttons.rejected.connect(self.reject)
+        buttons.setContentsMargins(12, 4, 12, 0)
+        column.addWidget(buttons)
+        self._build()
+        self._name_target()
+
+    def _build(self) -> None:
+        while self.holder.count():
+            self.holder.takeAt(0).widget().deleteLater()
+        form, shot = Form(), self.shot
+        form.refused.connect(self._complain)
+        options = [(s.id, s.name) for s in self.project.shots]
+        filmed = [s for s in self.project.shots if s.in_film]
+        if len(filmed) > 1:
+            options.insert(0, (_WHOLE, f"the whole film, {len(filmed)} shots"))
+        form.choice("Shot", options, _WHOLE if self.whole else shot.id, self._pick, "Shot to render, or the whole film")
+        form.choice("Format", FORMATS, self.kind, self._set_kind, "File format of the film or pictures")
+        if self.kind in SEE_THROUGH:
+            form.check("Background", "transparent", self.alpha, self._set_alpha, "Transparent background")
+        if not self.whole:
+            form.choice("Style", LOOKS, shot.look, lambda v: self._change(look=v), "Display style of the parts")
+        form.choice(
+            "Quality",
+            QUALITIES,
+            shot.quality,
+            lambda v: self._change(quality=v),
+            "More samples take longer and flicker less",
+        )
+        size = f"{shot.width}x{shot.height}"
+        sizes = [(f"{w}x{h}", f"{name}: {w} × {h}") for name, (w, h) in SIZES.items()]
+        if size not in [s[0] for s in sizes]:
+            sizes.insert(0, (size, f"{shot.width} × {shot.height}"))
+        form.choice("Size", sizes, size, self._set_size, "Picture size in pixels")
+        form.number("Width", shot.width, "px", lambda v: self._change(width=round(v)), "Width in pixels", 0, 2)
+        form.number("Height", shot.height, "px", lambda v: self._change(height=round(v)), "Height in pixels", 0, 2)
+        form.number("Frame rate", shot.fps, "fps", lambda v: self._change(fps=v), "Frames per second", 0)
+        if not self.whole:
+            form.number("From", shot.start, "s", lambda v: self._change(start=v), "Start time", 3, 0.1)
+            form.number(
+                "To", shot.end, "s", lambda v: self._change(end=v), "End time; its frame is not included", 3, 0.1
+            )
+            form.text(
+                "Background",
+                background_text(shot),
+                lambda v: self._change(**read_background(v)),
+                "#rrggbb, #rrggbb:#rrggbb for a gradient from bottom to top, or clear",
+            )
+        form.worked(*self._told(), self._cost())
+        self.holder.addWidget(form)
+        self._soon.start()
+
+    def _key(self) -> tuple[object, ...]:
+        shot = self.shot
+        return shot.id, shot.look, shot.quality, shot.width, shot.height
+
+    @property
+    def tried(self) -> bool:
+        """Whether it is known what a frame takes as it is asked for."""
+        return self._key() in self._takes
+
+    def _cost(self) -> str:
+        """What a frame and all of them take, as tried out on one."""
+        takes = self._takes.get(self._key())
+        if takes is None:
+            return "trying out how long a frame takes …"
+        shots = self.shots()
+        try:
+            count = len(film_frames(shots, self.shot.fps)) if self.whole else frame_count(self.shot)
+        except BadInput:
+            return ""
+        cores = os.cpu_count() or 1
+        whole = count * takes / max(1.0, cores * _SHARED)
+        return f"{takes:.2f}\u2009s a frame on one core × {count}, on {cores} cores: <b>about {duration(whole)}</b>"
+
+    def _try_a_frame(self) -> None:
+        if self._key() in self._takes or not self.isVisible():
+            return
+        self._stop_trial()
+        key = self._key()
+        shot = msgspec.structs.replace(self.shot)
+        self._trial = Job("Trying a frame", work.frame_takes, self.project, self._meshes, shot, tidies=False)
+
+        def told(seconds: object) -> None:
+            assert isinstance(seconds, float)
+            self._takes[key] = seconds
+            self._trial = None
+            self._build()
+
+        self._trial.done.connect(told)
+
+    def _stop_trial(self) -> None:
+        if self._trial is not None:
+            self._trial.stop()
+            self._trial = None
+
+    def done(self, result: int) -> None:
+        """Closed."""
+        self._soon.stop()
+        self._stop_trial()
+        super().done(result)
+
+    def shots(self) -> list[Shot]:
+        """What is rendered: the shot, or all of the film at its size and rate."""
+        if not self.whole:
+            return [self.shot]
+        like = {f: getattr(self.shot, f) for f in ("width", "height", "fps", "quality")}
+        return [msgspec.structs.replace(s, **like) for s in self.project.shots if s.in_film]
+
+    @property
+    def codec(self) -> Literal["h264", "av1"]:
+        """The codec of an MP4."""
+        return "av1" if self.kind == "av1" else "h264"
+
+    def _told(self) -> list[str]:
+        shot = self.shot
+        if self.whole:
+            try:
+                frames = film_frames(self.shots(), shot.fps)
+            except BadInput as fault:
+                return [str(fault)]
+            return [
+                f"{len(frames) / shot.fps:.2f}\u2009s × {shot.fps:g} fps = <b>{len(frames)} frames</b>, cross-fades taken off"
+            ]
+        return [f"({shot.end:.2f} − {shot.start:.2f})\u2009s × {shot.fps:g} fps = <b>{frame_count(shot)} frames</b>"]
+
+    def _name_target(self) -> None:
+        name = self.project.name if self.whole else self.shot.name
+        safe = "".join(c if c.isalnum() or c in "-_ " else "-" for c in name).strip().replace(" ", "-").lower()
+        self.target.setText(str(self.folder / f"{safe or 'film'}{_ENDINGS[self.kind]}"))
+
+    def _pick(self, shot_id: str) -> None:
+        self.whole = shot_id == _WHOLE
+        if not self.whole:
+            self.shot = next(s for s in self.project.shots if s.id == shot_id)
+        self._build()
+        self._name_target()
+
+    def _set_kind(self, kind: str) -> None:
+        self.kind = kind
+        self._build()
+        self._name_target()
+
+    def _set_alpha(self, alpha: bool) -> None:
+        self.alpha = alpha
+
+    def _set_size(self, size: str) -> None:
+        width, height = (int(v) for v in size.split("x"))
+        self._change(width=width, height=height)
+
+    def _change(self, **fields: Any) -> None:
+        changed = msgspec.structs.replace(self.shot, **fields)
+        try:
+            check_shot(changed)
+        except BadInput as fault:
+            self._complain(str(fault))
+        else:
+            self.fault.hide()
+            self.shot = changed
+        self._build()
+
+    def _complain(self, text: str) -> None:
+        self.fault.setText(text[:1].upper() + text[1:])
+        self.fault.show()
+
+    def _browse(self) -> None:
+        ending = _ENDINGS[self.kind]
+        if ending:
+            name, _ = QFileDialog.getSaveFileName(self, "Render to", self.target.text(), f"Film (*{ending})")
+        else:
+            name = QFileDialog.getExistingDirectory(self, "Render into a new folder in", str(self.folder))
+            name = str(Path(name) / Path(self.target.text()).name) if name else ""
+        if name:
+            self.target.setText(name)
+
+    def _start(self) -> None:
+        from kestrav.render.film import check_target, replaced_by
+
+        target = Path(self.target.text()).expanduser()
+        ending = _ENDINGS[self.kind]
+        if ending and target.suffix.lower() != ending:
+            target = target.with_name(target.name + ending)
+        try:
+            check_target(target, overwrite=True)
+        except BadInput as fault:
+            self._complain(str(fault))
+            return
+        if target.exists() and not ask_overwrite(self, target, replaced_by(target)):
+            return
+        self.chosen = target
+        self.accept()

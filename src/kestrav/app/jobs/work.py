@@ -1,0 +1,221 @@
+"""The work that jobs do, as functions a child process can be given."""
+
+from __future__ import annotations
+
+import time as clock
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.app.jobs.jobs import Report
+from kestrav.core.clearance.contacts import Touch
+from kestrav.core.clearance.cues import all_touches
+from kestrav.core.clearance.fits import Fit, fits_at_rest
+from kestrav.core.clearance.swept import SweptSpace
+from kestrav.core.document.records import Project, Shot
+from kestrav.core.extraction.taking_apart import Order
+from kestrav.core.extraction.ways import NoWay, WayOut, Wish
+from kestrav.core.files.charts import Charted, write_chart
+from kestrav.core.files.path_files import PathsFile, read_paths
+from kestrav.core.files.product_import import Imported, read_product
+from kestrav.core.files.product_tree import Upward
+from kestrav.core.findings.check import CheckResult
+from kestrav.core.geometry.meshes import Mesh
+
+
+def render_film(
+    report: Report,
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    shots: list[Shot],
+    target: Path,
+    codec: Literal["h264", "av1"] = "h264",
+    alpha: bool = False,
+) -> Path:
+    """Render shots, going on from frames of an earlier try; the person has already agreed to overwrite."""
+    from kestrav.render.film import render_film as render
+
+    def tell(done: int, total: int) -> None:
+        report(done / total, f"frame {done} of {total}")
+
+    return render(project, meshes, shots, target, tell, True, resume=True, codec=codec, alpha=alpha)
+
+
+def frame_takes(report: Report, project: Project, meshes: Mapping[str, Mesh], shot: Shot) -> float:
+    """Seconds that a frame of a shot takes, made by one process, in the shot's middle."""
+    import os
+
+    os.environ |= {"LP_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+    from kestrav.core.camera.adjusting import camera_of
+    from kestrav.render.picture import Studio
+
+    report(0.0)
+    studio = Studio(project, meshes, shot, shot.width, shot.height)
+    camera, middle = camera_of(project, shot.camera), 0.5 * (shot.start + shot.end)
+    # the first one also fills what is kept
+    studio.picture(camera, middle)
+    began = clock.perf_counter()
+    studio.picture(camera, middle)
+    took = clock.perf_counter() - began
+    studio.close()
+    return took
+
+
+def render_picture(
+    report: Report, project: Project, meshes: Mapping[str, Mesh], shot: Shot, time: float, target: Path
+) -> Path:
+    """Render a still."""
+    from kestrav.render.film import render_still
+
+    report(0.0)
+    return render_still(project, meshes, shot, time, target, overwrite=True)
+
+
+def write_gltf(report: Report, project: Project, meshes: Mapping[str, Mesh], target: Path) -> str:
+    """Write animated glTF; the person has already agreed to overwrite."""
+    from kestrav.core.files.gltf_export import TOLERANCE, write_animated
+
+    report(0.0)
+    told = write_animated(project, meshes, target, overwrite=True)
+    return f"Made {target}: {told.moving} moving nodes in {told.keys} keys, within {TOLERANCE:g} mm"
+
+
+def write_motion_tables(report: Report, project: Project, meshes: Mapping[str, Mesh], target: Path) -> str:
+    """Write the tables of the motion; the person has already agreed to overwrite."""
+    from kestrav.core.files.tables import write_tables
+
+    report(0.0)
+    return "Made " + ", ".join(str(file) for file in write_tables(project, meshes, target, overwrite=True))
+
+
+def write_project_page(report: Report, project: Project, meshes: Mapping[str, Mesh], target: Path) -> str:
+    """Write the report of a project; the person has already agreed to overwrite."""
+    from kestrav.render.project_report import write_project_report
+
+    return f"Made {write_project_report(project, meshes, target, True, report)}"
+
+
+def film_strip(
+    report: Report,
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    shot: Shot,
+    times: list[float],
+    width: int,
+) -> list[NDArray[np.uint8]]:
+    """Small pictures (height, width, 3) of a shot at times in s."""
+    from kestrav.render.contact_sheet import small_pictures
+
+    return small_pictures(project, meshes, shot, times, width, lambda number: report(number / len(times)))
+
+
+def film_pictures(
+    report: Report, project: Project, meshes: Mapping[str, Mesh], width: int, count: int
+) -> dict[str, tuple[list[NDArray[np.uint8]], float, float]]:
+    """For each shot, by its id: so many small pictures, and the dead time in s at its beginning and its end."""
+    from kestrav.core.camera.filmed import live_span
+    from kestrav.render.contact_sheet import even_times, small_pictures
+
+    found = {}
+    for k, shot in enumerate(project.shots):
+        report(k / len(project.shots))
+        first, last = live_span(project, meshes, shot)
+        pictures = small_pictures(project, meshes, shot, even_times(shot, count), width)
+        found[shot.id] = (pictures, first - shot.start, shot.end - last)
+    return found
+
+
+def write_lanes(report: Report, lanes: list[Charted], target: Path, title: str, axis: str) -> str:
+    """Write lanes as a chart; the person has already agreed to overwrite."""
+    report(0.0)
+    return f"Written: {write_chart(lanes, target, title, axis, overwrite=True)}"
+
+
+def write_sheet(report: Report, project: Project, meshes: Mapping[str, Mesh], shots: list[Shot], target: Path) -> str:
+    """Write a contact sheet; the person has already agreed to overwrite."""
+    from kestrav.render.contact_sheet import contact_sheet
+
+    return f"Written: {contact_sheet(project, meshes, shots, target, lambda done, total: report(done / total), True)}"
+
+
+def import_paths(report: Report, files: list[Path]) -> list[PathsFile]:
+    """Read the curves of path files."""
+    found = []
+    for number, file in enumerate(files):
+        report(number / len(files))
+        found.append(read_paths(file))
+    return found
+
+
+def import_products(
+    report: Report, files: list[Path], chord: float | None = None, up: Upward | None = None, unit: float | None = None
+) -> list[Imported]:
+    """Read product files; ``unit`` is for files that do not say theirs."""
+    # larger files take longer; progress goes by their sizes
+    sizes = [max(file.stat().st_size, 1) if file.exists() else 1 for file in files]
+    done, total = 0, sum(sizes)
+    found = []
+    for file, size in zip(files, sizes, strict=True):
+        report(done / total)
+        found.append(
+            read_product(file, chord, unit, up, lambda share, at=done, of=size: report((at + share * of) / total))
+        )
+        done += size
+    return found
+
+
+def list_contacts(report: Report, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Touch, ...]:
+    """Every coming together of what moves with the rest."""
+    return all_touches(project, meshes, report)
+
+
+def list_fits(report: Report, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Fit, ...]:
+    """How parts meet as all stands at rest."""
+    return fits_at_rest(project, meshes, report)
+
+
+def swept_space(
+    report: Report,
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    thing: str,
+    start: float,
+    end: float,
+    tolerance: float | None,
+) -> SweptSpace:
+    """The space that a thing sweeps."""
+    from kestrav.core.clearance.swept import swept_space as work_out
+
+    return work_out(project, meshes, thing, start, end, tolerance, report)
+
+
+def write_report(
+    report: Report, project: Project, meshes: Mapping[str, Mesh], result: CheckResult, target: Path
+) -> list[Path]:
+    """Write a check's report; the person has already agreed to overwrite."""
+    from kestrav.render.clearance_report import write_report as write
+
+    report(0.0)
+    return write(project, meshes, result, target)
+
+
+def find_way(
+    report: Report, project: Project, meshes: Mapping[str, Mesh], things: list[str], wish: Wish
+) -> WayOut | NoWay:
+    """A way for things to leave what they are in."""
+    from kestrav.core.extraction.ways import find_way as look
+
+    def tell(stage: str, share: float, best: str) -> None:
+        report(share, f"{stage} · best so far: {best}" if best else stage)
+
+    return look(project, meshes, things, wish, tell)
+
+
+def order_of(report: Report, project: Project, meshes: Mapping[str, Mesh], things: list[str]) -> Order:
+    """The order in which things come out; what was found so far when it is stopped."""
+    from kestrav.core.extraction.taking_apart import order_of as look
+
+    return look(project, meshes, things, tick=report)

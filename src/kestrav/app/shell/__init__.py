@@ -1,0 +1,1 @@
+"""The window itself: its regions, the session it shows, its look and its start."""

@@ -1,0 +1,97 @@
+"""Starting the window."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import traceback
+from functools import partial
+from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QStandardPaths
+
+from kestrav.core.errors import BadInput
+
+if TYPE_CHECKING:
+    from kestrav.app.shell.window import Window
+
+
+def make_application() -> object:
+    """The Qt application, dressed. Raises BadInput when there is no display."""
+    # the stage draws through X11, which Wayland desktops offer too (Xwayland)
+    if not os.environ.get("DISPLAY"):
+        raise BadInput(
+            "there is no X display for the window; the commands new, info, check and render work without one"
+        )
+    os.environ.setdefault("QT_QPA_PLATFORM", "xcb")
+    from PySide6.QtCore import QCoreApplication
+    from PySide6.QtWidgets import QApplication
+
+    from kestrav.app.widgets.style import dress
+
+    QCoreApplication.setOrganizationName("Kestrav")
+    QCoreApplication.setApplicationName("Kestrav")
+    application = QApplication.instance() or QApplication(sys.argv[:1])
+    assert isinstance(application, QApplication)
+    dress(application)
+    return application
+
+
+def _tell_mishap(window: Window, kind: type[BaseException], fault: BaseException, trace: TracebackType | None) -> None:
+    """Keep the window open over a fault of the program's own, and say where its details are."""
+    from kestrav.app.dialogs.questions import tell
+
+    folder = Path(QStandardPaths.writableLocation(QStandardPaths.StandardLocation.CacheLocation))
+    log = folder / "mishaps.log"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        with log.open("a", encoding="utf-8") as stream:
+            traceback.print_exception(kind, fault, trace, file=stream)
+        where = f" The details are in “{log}”."
+    except OSError:
+        where = ""
+    tell(
+        window,
+        "A fault in Kestrav",
+        f"that did not work ({fault}). The project is as it was; save it under a new name.{where}",
+    )
+
+
+def run_window(file: Path | None) -> int:
+    """Open the window on a project (or empty) and stay until it is closed.
+
+    Raises BadInput when the project cannot be read, before any window shows.
+    """
+    from kestrav.core.files import project_file
+
+    opened = project_file.load(file) if file is not None else None
+    application = make_application()
+    from PySide6.QtCore import QTimer
+    from PySide6.QtWidgets import QApplication
+
+    from kestrav.app.dialogs.questions import remember_file
+    from kestrav.app.jobs.jobs import hold_back, let_begin
+    from kestrav.app.shell.autosave import recovery_home
+    from kestrav.app.shell.window import Window
+
+    assert isinstance(application, QApplication)
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+    hold_back()
+    window = Window()
+    window.stage.drawn.connect(let_begin)
+    sys.excepthook = partial(_tell_mishap, window)
+    window.show()
+    home = recovery_home()
+    window.keep_unsaved(home)
+    if opened is not None and file is not None:
+        remember_file(file)
+        window.session.open(opened.project, opened.meshes, file)
+    else:
+        window.session.opened.emit()
+        window.session.edited.emit()
+    # after the window is there
+    QTimer.singleShot(0, lambda: window.offer_unsaved(home))
+    return application.exec()

@@ -1,0 +1,1 @@
+"""The 3D view, the lens in it, and the tools that are used there."""

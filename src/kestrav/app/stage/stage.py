@@ -1,0 +1,866 @@
+"""The stage: the 3D view with the lens in its corner, and the mouse and keys in it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QPoint, QRect, QSettings, Qt, QTimer, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
+from PySide6.QtWidgets import QWidget
+from vtkmodules.vtkRenderingCore import vtkRenderer
+
+from kestrav.app.session import Session
+from kestrav.app.stage.lens_controller import LensHand
+from kestrav.app.stage.lenses import WHOLE, Frame, LensView, Tile, Tiles, frame_within, keep_guides, kept_guides
+from kestrav.app.stage.overlays import LensHead, PaneName, StageLabel
+from kestrav.app.stage.panes import Everywhere, Pane
+from kestrav.app.stage.stage_view import StageView
+from kestrav.app.stage.tool import Tool
+from kestrav.core.camera.adjusting import camera_of
+from kestrav.core.clearance.measuring import Snap, snaps_near
+from kestrav.core.document.lookup import ancestors, find, get, named_parts, subtree
+from kestrav.core.document.records import (
+    Carry,
+    Feature,
+    FixedHeading,
+    Part,
+    Path,
+    Poses,
+    Project,
+    Run,
+    Turner,
+)
+from kestrav.core.document.shots import FilmFrame
+from kestrav.core.geometry.faces import vector
+from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.kinematics.poses import mover_bounds, world_poses
+from kestrav.core.kinematics.seating import body_axes
+from kestrav.core.parts.picking import Pick, Pickable
+from kestrav.core.parts.rest import placement_matrix, top_bounds, world_bounds
+from kestrav.core.parts.solids import solid_mesh
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.render.finishes import Style
+from kestrav.render.frame_marks import FrameGuides
+from kestrav.render.judging_marks import JudgingMarks
+from kestrav.render.lights import LightMarks, ProjectLights
+from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
+from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
+from kestrav.render.palette import INK, PETROL_DARK, SHOT, SKY, rgb
+from kestrav.render.picture import REACH, KeptPicture, picture_of
+from kestrav.render.pose_marks import PoseMarks
+from kestrav.render.scene import Scene, aim_camera, is_software, light
+from kestrav.render.shapes import segments
+from kestrav.render.turn_marks import TurnMarks
+from kestrav.render.viewpoint import STANDS, Viewpoint, ray, to_display
+
+Array = NDArray[np.float64]
+
+GRAB_PIXELS = 11.0  # how near a press must be to a point to take hold of it
+SNAP_PIXELS = 9.0  # how near the pointer must be to a corner or edge to catch it
+SNAPS = ("vertex", "edge", "centre", "face")
+MOST_FOR_SNAPS = 400_000  # triangles
+CLICK_PIXELS = 4.0  # a press that moves less than this is a click
+_REFINED = 400  # ms between looks at what of a large product is worked out, at least
+MARGIN, HEAD = 12, 26
+SMALLEST_LENS, LENS_WIDTH = 160, 264
+_SIDES = {"plan": "top", "front": "front", "side": "right"}
+
+
+class Stage(QWidget):
+    """Shows the session's document at its time; what the mouse does is a tool's business."""
+
+    drawn = Signal()
+    menu_asked = Signal(QPoint)  # a right click, in widget pixels
+    said = Signal(str)  # what the pointer does here, for the hint line
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.scene = Scene(patient=True)
+        self._refining = QTimer(self, singleShot=True, interval=_REFINED, timeout=self._refine)
+        self.panes = {"main": Pane("main"), **{name: Pane(name, STANDS[at]) for name, at in _SIDES.items()}}
+        self.pane = self.panes["main"]  # the one that the pointer is in
+        self.together = False  # plan, front and side and the lens at once
+        self.guides = kept_guides()
+        self.lens_rect = QRect()  # where the lens's output frame is, in widget pixels
+        self.swapped = False
+        self.lens_shown = True
+        self.lens_alone, self._swaps_back = False, False
+        self._aspect = 0.0
+        self.lens_width = int(QSettings().value("lens/width", LENS_WIDTH))
+        self.tool: Tool | None = None
+        self.gap: tuple[Array, str, bool] | None = None  # two points, its label, whether it is a breach
+        self._before_press: tuple[QPoint, Qt.MouseButton] | None = None
+        self._dragged = False
+        self._last = QPoint()
+        self._pickable: Pickable | None = None
+        self.parts_style: Style = "solid"
+        self.edges_shown = True
+        self.cut: tuple[Array, Array] | None = None  # point and normal of the section plane
+        self._known = False  # whether the graphics are known
+        self._alive = True
+        self.software = False
+        self._make_renderers()
+        self.lens_hand = LensHand(self)
+        self.view = StageView(self)
+        window = self.view.GetRenderWindow()
+        window.SetMultiSamples(0)
+        self._order_renderers()
+        self.lens_head = LensHead(self)
+        self.lens_head.swap.connect(self.swap)
+        self.lens_head.resized.connect(self._resize_lens)
+        self.label = StageLabel(self)
+        self.pane_names = {name: PaneName(self) for name in (*_SIDES, "lens")}
+        self.side_by_side = Tiles(self)
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self.draw)
+        session.edited.connect(self.schedule)
+        session.moved.connect(self.schedule)
+        session.selected.connect(self.schedule)
+        session.opened.connect(self.show_all)
+        session.isolation.connect(self.schedule)
+
+    # renderers
+
+    @property
+    def main(self) -> vtkRenderer:
+        """The renderer of the pane that the pointer is in."""
+        return self.pane.renderer
+
+    @property
+    def viewpoint(self) -> Viewpoint:
+        """Where the person stands in the pane that the pointer is in."""
+        return self.pane.viewpoint
+
+    def _make_renderers(self) -> None:
+        self.back, self.rim = vtkRenderer(), vtkRenderer()
+        self.lens_view = LensView()
+        self.lens = self.lens_view.renderer
+        self.kept = KeptPicture()
+        panes = list(self.panes.values())
+        self.all, self.over = Everywhere([p.renderer for p in panes]), Everywhere([p.over for p in panes])
+        self.back.SetBackground(*rgb("#cdd3d1"))
+        self.rim.SetBackground(*rgb(PETROL_DARK))
+        for pane in panes:
+            light(pane.over)
+            pane.renderer.SetBackground(*rgb("#f1eee6"))
+            pane.renderer.SetBackground2(*rgb(SKY))
+            pane.renderer.SetGradientBackground(pane.turnable)
+        for pane in panes:
+            light(pane.renderer)
+        self.floor = flat(grid([-5000, -5000, 0], [5000, 5000, 0], 500.0, "xy", 0.5), INK, 1.0, 0.10)
+        self.all.AddActor(self.floor)
+        self.marks = PathMarks(self.all, self.over)
+        self.highlight = Highlight(self.all, self.scene)
+        self.dimension = Dimension(self.over)
+        self.notes = NoteMarks(self.over)
+        self.front = FrontArrow(self.over)
+        self.caught = Caught(self.over)
+        self.judged = JudgingMarks(self.over)
+        self.path_marks: frozenset[str] = frozenset()
+        self.frustum = flat(segments(np.empty((0, 2, 3))), SHOT, 1.5)
+        self.lights = ProjectLights([*(p.renderer for p in panes), self.lens])
+        self.light_marks = LightMarks(self.over)
+        self.pose_marks = PoseMarks(self.all, self.over)
+        self.turn_marks = TurnMarks(self.over)
+        self.all.AddActor(self.frustum)
+
+    def shown_panes(self) -> list[Pane]:
+        """The panes that are on the screen."""
+        if not self.together:
+            return [self.panes["main"]]
+        sides = [self.panes[name] for name in _SIDES]
+        return sides if self.session.camera is not None else [*sides, self.panes["main"]]
+
+    def _order_renderers(self) -> None:
+        window = self.view.GetRenderWindow()
+        panes = list(self.panes.values())
+        for renderer in (self.back, self.rim, self.lens, self.kept.renderer):
+            window.RemoveRenderer(renderer)
+        for pane in panes:
+            window.RemoveRenderer(pane.renderer)
+            window.RemoveRenderer(pane.over)
+        window.SetNumberOfLayers(3)
+        # marks lie over the stage and under the lens, wherever the two are
+        big = 2 if self.swapped else 0
+        # of those in one layer the later ones lie above: the rim is below what it goes round
+        layers = [(self.back, 0), (self.rim, 1 if self.swapped else 2), *((p.renderer, big) for p in panes)]
+        layers += [(self.kept.renderer, 1 if self.swapped else 2), (self.lens, 0 if self.swapped else 2)]
+        layers += [(p.over, 2 if self.swapped else 1) for p in panes]
+        if self.swapped:
+            # the stage is the inset: over the rim, under its marks
+            layers = [(r, 1 if r is self.panes["main"].renderer else layer) for r, layer in layers]
+        for renderer, layer in layers:
+            renderer.SetLayer(layer)
+            renderer.SetPreserveColorBuffer(any(renderer is p.over for p in panes))
+            window.AddRenderer(renderer)
+        self.kept.forget()
+        self._show_edges()
+
+    def _show_edges(self) -> None:
+        # lines a pixel wide would blacken a picture as small as the inset
+        edges = self.edges_shown or self.parts_style == "wire"
+        shown = self.shown_panes()
+        for pane in self.panes.values():
+            inset = self.swapped and pane.name == "main"
+            if pane in shown or pane.name == "main":
+                self.scene.show_in(pane.renderer, edges=edges and not inset, stage=True)
+            else:
+                self.scene.hide_in(pane.renderer)
+        self.scene.show_in(self.lens)
+
+    def set_style(self, style: Style) -> None:
+        """Show the parts solid, see-through, as wires or finished; the lens shows its shot’s look."""
+        self.parts_style = style
+        self.scene.set_style(style, self.cut)
+        self._show_edges()
+        self.schedule()
+
+    def set_edges(self, shown: bool) -> None:
+        """Show the parts' sharp edges in the stage, or not."""
+        self.edges_shown = shown
+        self._show_edges()
+        self.schedule()
+
+    def set_cut(self, cut: tuple[Array, Array] | None) -> None:
+        """Cut the view open: what lies on the side that the normal (3,) shows from a point (3,) is taken away."""
+        self.cut = cut
+        self.scene.set_style(self.parts_style, cut)
+        self.schedule()
+
+    def set_together(self, together: bool) -> None:
+        """Show plan, front, side and lens at once, or one view."""
+        if self.swapped:
+            self.swap()
+        self.side_by_side.show(False)
+        self.together = together
+        self.pane = self.shown_panes()[0] if together else self.panes["main"]
+        if together:
+            aspect = max(self.width(), 1) / max(self.height(), 1)
+            for pane in self.panes.values():
+                if not pane.turnable:
+                    pane.viewpoint.frame(self._moving(), 1.2, aspect)
+        for name, label in self.pane_names.items():
+            label.setVisible(together)
+            label.raise_()
+            label.setText(name.capitalize())
+            label.adjustSize()
+        self._show_edges()
+        self.arrange()
+
+    def stand(self, where: str) -> None:
+        """Take up a set view: front, back, left, right, top or bottom."""
+        self.viewpoint.look_from(STANDS[where])
+        self.schedule()
+
+    def set_parallel(self, parallel: bool) -> None:
+        """Parallel or perspective."""
+        self.panes["main"].viewpoint.parallel = parallel
+        self.schedule()
+
+    def swap(self) -> None:
+        """Let the lens and the stage change places."""
+        if self.together:
+            self.set_together(False)
+        self.side_by_side.show(False)
+        self.swapped = not self.swapped
+        self.lens_alone = self.lens_alone and self.swapped
+        self.pane = self.panes["main"]
+        self._order_renderers()
+        self.arrange()
+
+    def show_lens_alone(self, alone: bool) -> None:
+        """Show the lens large, without the stage in its inset, or both again as they were."""
+        if alone == self.lens_alone:
+            return
+        self.lens_alone = alone
+        if alone:
+            self._swaps_back = not self.swapped
+        if self.swapped != alone and self._swaps_back:
+            self.swap()
+        else:
+            self.arrange()
+
+    def set_guides(self, guides: FrameGuides) -> None:
+        """Show these guides over the lens; they are remembered."""
+        self.guides = guides
+        keep_guides(guides)
+        self.arrange()
+
+    def set_tiles(self, shown: bool) -> None:
+        """Show all cameras side by side, or the stage."""
+        if self.together:
+            self.set_together(False)
+        if self.swapped:
+            self.swap()
+        self.side_by_side.show(shown)
+        self.arrange()
+
+    @property
+    def tiles(self) -> list[Tile] | None:
+        """The cameras that are shown side by side, or none."""
+        return self.side_by_side.tiles
+
+    def set_lens_shown(self, shown: bool) -> None:
+        """Show or hide the inset."""
+        self.lens_shown = shown
+        if not shown and self.swapped:
+            self.swap()
+        self.arrange()
+
+    @property
+    def aspect(self) -> float:
+        """Width by height of the output frame."""
+        shot = self.session.shot
+        return shot.width / shot.height if shot else 16 / 9
+
+    def inset(self) -> QRect:
+        """Where the inset's picture is, in widget pixels."""
+        width = min(self.lens_width, max(self.width() - 2 * MARGIN, SMALLEST_LENS))
+        height = round(width / self.aspect)
+        return QRect(self.width() - MARGIN - width, self.height() - MARGIN - height, width, height)
+
+    def arrange(self) -> None:
+        """Lay out the renderers and what lies over them."""
+        if not self._alive:
+            return
+        self.view.setGeometry(self.rect())
+        if self.swapped and self.session.camera is None:
+            # the lens has nothing to show any more; the stage takes its place back
+            self.swapped = self.lens_alone = False
+            self._order_renderers()
+        self._aspect = self.aspect
+        rect = self.inset()
+        lens_shown = (self.lens_shown or self.together) and self.session.camera is not None and self.tiles is None
+        inset_shown = lens_shown and not self.lens_alone
+        shown = self.shown_panes()
+        for pane in self.panes.values():
+            on = pane in shown and (inset_shown or not self.swapped) and self.tiles is None
+            pane.renderer.SetDraw(on)
+            pane.over.SetDraw(on)
+        self.rim.SetDraw(inset_shown)
+        self.lens.SetDraw(lens_shown or self.lens_alone)
+        lens_at, frame = rect, WHOLE
+        if self.swapped:
+            lens_at, frame = frame_within(self.rect(), self.aspect, self.guides.mask < 1.0 and not self.lens_alone)
+        if self.together:
+            lens_at = self._lay_together(shown)
+        else:
+            main = self.panes["main"]
+            main.rect = rect if self.swapped else self.rect()
+            self.place(main.renderer, main.rect)
+        self.lens_view.frame = frame
+        self.lens_rect = _part_of(lens_at, frame)
+        for pane in shown:
+            pane.over.SetViewport(pane.renderer.GetViewport())
+        inset = self.panes["main"].rect if self.swapped else lens_at
+        self.place(self.lens, lens_at)
+        self.place(self.rim, inset.adjusted(-1, -1, 1, 1))
+        self.place(self.kept.renderer, lens_at)
+        self.kept.forget()
+        self.side_by_side.lay()
+        self.lens_head.setVisible(inset_shown and not self.together)
+        self.lens_head.setGeometry(rect.x() - 1, rect.y() - HEAD, rect.width() + 2, HEAD)
+        self.schedule()
+
+    def _lay_together(self, shown: list[Pane]) -> QRect:
+        """Lay out the panes in quarters; tells where in the last quarter the lens's frame is."""
+        w, h = self.width() // 2, self.height() // 2
+        quarters = [
+            QRect(0, 0, w - 1, h - 1),
+            QRect(w + 1, 0, self.width() - w - 1, h - 1),
+            QRect(0, h + 1, w - 1, self.height() - h - 1),
+            QRect(w + 1, h + 1, self.width() - w - 1, self.height() - h - 1),
+        ]
+        for pane, quarter in zip(shown, quarters, strict=False):
+            pane.rect = quarter
+            self.place(pane.renderer, quarter)
+        for (name, label), quarter in zip(self.pane_names.items(), quarters, strict=True):
+            label.setVisible(name != "lens" or self.session.camera is not None)
+            label.move(quarter.right() - label.width() - 8, quarter.bottom() - label.height() - 8)
+        return frame_within(quarters[3], self.aspect, False)[0]
+
+    def place(self, renderer: vtkRenderer, rect: QRect) -> None:
+        """Let a renderer draw in a rectangle of the widget."""
+        w, h = max(self.width(), 1), max(self.height(), 1)
+        renderer.SetViewport(
+            max(rect.left() / w, 0.0),
+            max(1 - (rect.bottom() + 1) / h, 0.0),
+            min((rect.right() + 1) / w, 1.0),
+            min(1 - rect.top() / h, 1.0),
+        )
+
+    def _resize_lens(self, change: int) -> None:
+        self.lens_width = int(np.clip(self.lens_width + change, SMALLEST_LENS, max(self.width() * 0.8, SMALLEST_LENS)))
+        QSettings().setValue("lens/width", self.lens_width)
+        self.arrange()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.arrange()
+
+    # drawing
+
+    def schedule(self) -> None:
+        """Draw soon; many calls are one drawing."""
+        if not self._timer.isActive():
+            self._timer.start(0)
+
+    def draw(self) -> None:
+        """Draw the session's document at its time."""
+        if not self._alive or not self.isVisible():
+            return
+        project = self.session.shown
+        self.scene.update(project, self.session.meshes, self.session.isolated, self.session.pair)
+        poses = self.session.poses()
+        self.scene.pose(poses)
+        self.lights.show(project, self.session.time)
+        self._aim_stage()
+        self._aim_lens(project, poses)
+        pixel = self.pixel()
+        path = self.session.path
+        self.marks.update(project, path.id if path else None, self.session.points, pixel)
+        self.judged.show(project, path, self.path_marks, pixel, self.main)
+        self.judged.show_trace(self.session.trace_places())
+        self.light_marks.show(project, self.session.time, pixel, self.session.selection)
+        item = self.session.item
+        posed = item if isinstance(item, Poses) else None
+        self.pose_marks.show(project, posed, self.session.point, pixel, self.main)
+        self.turn_marks.show(project, item, poses, self.session.time)
+        self.highlight.show(self._highlighted(project), self.scene.cut)
+        self.dimension.show(self.gap[0] if self.gap else None, pixel, self.gap is not None and self.gap[2])
+        self._draw_notes(project, poses, pixel)
+        if self.tool is not None:
+            self.tool.drawn(pixel)
+        window = self.view.GetRenderWindow()
+        self.side_by_side.aim(project, poses)
+        # while only the person's viewpoint turns, the lens sees what it saw
+        seen = (project, self.session.time, self.session.camera, self.session.shot, self.guides, self.session.film)
+        lens_shown = (self.lens_shown or self.together) and self.session.camera is not None and self.tiles is None
+        reuse = not self.swapped and lens_shown and self.kept.holds(seen)
+        self.kept.show(reuse)
+        self.lens.SetDraw(self.session.camera is not None and (self.swapped or lens_shown) and not reuse)
+        began = time.perf_counter()
+        window.Render()
+        # where a picture takes long, there are to be few more of them
+        self._refining.setInterval(int(max(_REFINED, 4000 * (time.perf_counter() - began))))
+        film = self.session.film
+        if film is not None and film.over is not None and self.lens.GetDraw():
+            self._fade_over(film)
+        if not self.swapped and not reuse and self.lens.GetDraw():
+            self.kept.keep(window, self.lens, seen)
+        if not self._known:
+            self._known = True
+            self.software = is_software(window)
+            if not self.software:
+                window.SetMultiSamples(8)
+        self._place_label()
+        if self.scene.refining and not self._refining.isActive():
+            self._refining.start()
+        self.drawn.emit()
+
+    def _refine(self) -> None:
+        """Show more of a large product as it will look, and come back until all of it does."""
+        if self._alive and self.scene.refine():
+            self.kept.forget()
+            self.schedule()
+        elif self._alive and self.scene.refining:
+            self._refining.start()
+
+    def _fade_over(self, film: FilmFrame) -> None:
+        """Draw the shot that comes in a cross-fade, with what has been drawn of the other over it."""
+        project, window, over = self.session.shown, self.view.GetRenderWindow(), film.over
+        assert over is not None
+        before = picture_of(window, self.lens, 1.0 - film.share)
+        poses = world_poses(project, [film.over_time])[0]
+        self.scene.pose(poses)
+        self.lights.show(project, film.over_time)
+        self.scene.set_manner(self.lens_view.manner(project, over))
+        camera, view = camera_of(project, over.camera), self.lens_view
+        view.show(self.scene, project, self.session.meshes, camera, over, film.over_time, poses, self.guides)
+        view.fading.show(before)
+        window.Render()
+        view.fading.show(None)
+
+    def show_path_marks(self, wanted: frozenset[str]) -> None:
+        """Show these marks of the selected path: numbers, seconds, comb."""
+        self.path_marks = wanted
+        self.schedule()
+
+    def pixel(self, pane: Pane | None = None) -> float:
+        """Size in mm of a pixel at the focus of a pane, or of the one that the pointer is in."""
+        pane = pane or self.pane
+        return pane.viewpoint.pixel(pane.renderer.GetSize()[1] or self.height())
+
+    def _draw_notes(self, project: Project, poses: Array, pixel: float) -> None:
+        known = self.session.readings(at_rest=False)
+        shown = [(n.name, r.text, r.drawn, r.place) for n in project.notes if (r := known.get(n.id)) is not None]
+        self.notes.show(shown, pixel)
+        item = self.session.item
+        self.front.show(self._front_now(project, item, poses), pixel)
+
+    def _front_now(self, project: Project, item: object, poses: Array) -> Array | None:
+        """The pivot and axes of the chosen part, or of a chosen run's rider as the run faces it; none of anything else."""
+        part = find(project, item.rider) if isinstance(item, Run) else item
+        if not isinstance(part, Part):
+            return None
+        found: Array = poses[project.parts.index(part)] @ placement_matrix(part.pivot)
+        if isinstance(item, Run) and not isinstance(item.heading, FixedHeading):
+            heading = item.heading
+            found = found.copy()
+            found[:3, :3] = found[:3, :3] @ body_axes(heading.forward, heading.flip, heading.up)
+        return found
+
+    def _highlighted(self, project: Project) -> list[str]:
+        item = self.session.item
+        if isinstance(item, (Run, Poses, Carry)):
+            item = find(project, item.rider)
+        elif isinstance(item, Turner):
+            named = dict.fromkeys(named_parts(item))
+            return list(dict.fromkeys(inner for one in named for inner in subtree(project, one)))
+        if not isinstance(item, Part):
+            return []
+        chosen = self.session.chosen or (item.id,)
+        return list(dict.fromkeys(inner for one in chosen for inner in subtree(project, one)))
+
+    def _aim_stage(self) -> None:
+        for pane in self.shown_panes():
+            view = pane.viewpoint
+            aim_camera(pane.renderer, view.position, view.focus, view.up, view.angle, REACH, view.parallel)
+
+    def _aim_lens(self, project: Project, poses: Array) -> None:
+        camera = self.session.camera
+        self.frustum.SetVisibility(camera is not None)
+        if camera is None:
+            if self.lens_head.isVisible():
+                self.arrange()
+            return
+        if (not self.lens_head.isVisible() and self.lens_shown and not self.lens_alone) or self._aspect != self.aspect:
+            self.arrange()
+        shot, time = self.session.shot, self.session.time
+        self.scene.set_manner(self.lens_view.manner(project, shot))
+        angle = self.lens_view.show(self.scene, project, self.session.meshes, camera, shot, time, poses, self.guides)
+        seen = self.lens_view.seen
+        assert seen is not None
+        lines = frustum(seen.position[0], seen.target[0], seen.up[0], angle, self.aspect, 320.0)
+        self.frustum.GetMapper().SetInputData(segments(lines))
+        self.lens_head.tell(camera.name, float(seen.focal_length[0]), camera.parallel, self.swapped)
+
+    def _place_label(self) -> None:
+        if (
+            self.gap is None
+            or self.swapped
+            or self.together
+            or self.tiles is not None
+            or (self.tool is not None and self.tool.quiet)
+        ):
+            self.label.hide()
+            return
+        points, text, breach = self.gap
+        x, y, depth = to_display(self.main, points.mean(axis=0))[0]
+        ratio = self.devicePixelRatioF()
+        self.label.show_at(
+            QPoint(round(x / ratio) + 18, self.height() - round(y / ratio) - 40), text, breach, depth < 1
+        )
+
+    # looking
+
+    def show_all(self) -> None:
+        """Frame what moves with where it comes from and goes to; the whole product while nothing moves."""
+        boxes = top_bounds(self.session.shown)
+        if boxes:
+            self.panes["main"].viewpoint.frame(self._moving(), 1.06)
+        self._fit_floor(boxes)
+        self.schedule()
+
+    def _moving(self) -> Array:
+        """Bounds of what moves with where it comes from and goes to, or of everything."""
+        kept = mover_bounds(self.session.shown)
+        if not kept:
+            return self._whole()
+        return np.array([np.min([b[0] for b in kept], axis=0), np.max([b[1] for b in kept], axis=0)])
+
+    def _whole(self) -> Array:
+        boxes = top_bounds(self.session.shown) or [np.array([[-500.0, -500, 0], [500, 500, 500]])]
+        return np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)])
+
+    def fit_all(self) -> None:
+        """Frame everything there is, in every pane on the screen."""
+        for pane in self.shown_panes():
+            pane.viewpoint.frame(self._whole(), 1.06, self._aspect_of(pane))
+        self.schedule()
+
+    def _fit_floor(self, boxes: list[Array]) -> None:
+        low = np.min([b[0] for b in boxes], axis=0) if boxes else np.full(3, -2500.0)
+        high = np.max([b[1] for b in boxes], axis=0) if boxes else np.full(3, 2500.0)
+        spacing = 500.0 if np.linalg.norm(high - low) > 3000 else 100.0
+        self.floor.GetMapper().SetInputData(grid(low, high, spacing, "xy", 0.5))
+
+    def look_at(self, bounds: Array) -> None:
+        """Frame bounds (2, 3), in every pane on the screen."""
+        for pane in self.shown_panes():
+            pane.viewpoint.frame(bounds, 1.15, self._aspect_of(pane))
+        self.schedule()
+
+    def _aspect_of(self, pane: Pane) -> float:
+        return max(pane.rect.width(), 1) / max(pane.rect.height(), 1)
+
+    def look_at_selection(self) -> None:
+        """Frame what is selected, or everything."""
+        item, project = self.session.item, self.session.shown
+        if isinstance(item, (Poses, Carry)):
+            item = find(project, item.rider)
+        elif isinstance(item, Turner):
+            item = find(project, named_parts(item)[0])
+        elif isinstance(item, Run):
+            item = get(project, item.path)
+        if isinstance(item, Part):
+            poses = self.session.poses()[None]
+            boxes = [world_bounds(project, i, poses)[0] for i in self.session.chosen or (item.id,)]
+            self.look_at(np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)]))
+        elif isinstance(item, Path):
+            line = path_curve(item).curve
+            points = line.position(np.linspace(0, line.length, 200))
+            self.look_at(np.array([points.min(axis=0), points.max(axis=0)]))
+        else:
+            self.fit_all()
+
+    # the mouse
+
+    def over_lens(self, position: QPoint) -> bool:
+        """Whether a place is in the lens; of several cameras side by side the one there becomes the lens's."""
+        if self.tiles is not None:
+            tile = self.side_by_side.at(position)
+            if tile is not None:
+                self.lens_rect = tile.rect
+                if self._before_press is not None and self.session.camera_id != tile.camera:
+                    self.session.select(tile.camera)
+            return True
+        if self.session.camera is None or not (self.lens_shown or self.together or self.lens_alone):
+            return False
+        if self.swapped:
+            return self.lens_alone or not self.panes["main"].rect.contains(position)
+        return self.lens_rect.contains(position)
+
+    def _enter_pane(self, position: QPoint) -> None:
+        """The pane under the pointer is the one that tools act in."""
+        for pane in self.shown_panes():
+            if pane.rect.contains(position):
+                self.pane = pane
+
+    def display(self, position: QPoint) -> tuple[float, float]:
+        """A widget position as VTK's display pixels."""
+        ratio = self.devicePixelRatioF()
+        return position.x() * ratio, (self.height() - position.y() - 1) * ratio
+
+    def position_of(self, place: Array) -> QPoint:
+        """The widget position at which a place (3,) is seen."""
+        x, y, _ = to_display(self.main, place)[0]
+        ratio = self.devicePixelRatioF()
+        return QPoint(round(x / ratio), self.height() - 1 - round(y / ratio))
+
+    def snap_reach(self, place: Array) -> float:
+        """How far from a place (3,) the pointer catches things, in mm."""
+        away = float(np.dot(place - self.viewpoint.position, self.viewpoint.forward))
+        return SNAP_PIXELS * self.pixel() * (1.0 if self.viewpoint.parallel else away / self.viewpoint.distance)
+
+    def ray_at(self, position: QPoint) -> tuple[Array, Array]:
+        """Origin and direction of the sight ray through a widget position."""
+        return ray(self.main, *self.display(position))
+
+    def pick(self, position: QPoint) -> Pick | None:
+        """What is under a widget position, of the parts that are shown and not locked."""
+        project = self.session.shown
+        only = self.session.isolated
+        if self._pickable is None or self._pickable.of[0] is not project.parts or self._pickable.of[1] != only:
+            self._pickable = Pickable(project, self.session.meshes, only)
+        return self._pickable.pick(self.session.poses(), *self.ray_at(position), clip=self.cut)
+
+    def near(self, position: QPoint, points: Array, reach: float = GRAB_PIXELS) -> int | None:
+        """Which of points (n, 3) is nearest to a widget position on the screen, within reach pixels."""
+        if not len(points):
+            return None
+        shown = to_display(self.main, points)
+        x, y = self.display(position)
+        away = np.hypot(shown[:, 0] - x, shown[:, 1] - y)
+        away[shown[:, 2] > 1] = np.inf
+        best = int(np.argmin(away))
+        return best if away[best] <= reach * self.devicePixelRatioF() else None
+
+    def path_under(self, position: QPoint) -> tuple[str, float] | None:
+        """The path near a widget position, and the station there."""
+        best: tuple[float, str, float] | None = None
+        x, y = self.display(position)
+        for path in self.session.shown.paths:
+            curve = path_curve(path).curve
+            stations = np.linspace(0.0, curve.length, 400)
+            shown = to_display(self.main, curve.position(stations))
+            a, b = shown[:-1, :2], shown[1:, :2]
+            along = b - a
+            share = np.clip(
+                np.einsum("ij,ij->i", np.array([x, y]) - a, along) / np.maximum((along**2).sum(axis=1), 1e-9), 0, 1
+            )
+            away = np.hypot(*(a + share[:, None] * along - [x, y]).T)
+            away[(shown[:-1, 2] > 1) | (shown[1:, 2] > 1)] = np.inf
+            k = int(np.argmin(away))
+            if away[k] <= 7 * self.devicePixelRatioF() and (best is None or away[k] < best[0]):
+                best = (float(away[k]), path.id, float(stations[k] + share[k] * (stations[k + 1] - stations[k])))
+        return (best[1], best[2]) if best else None
+
+    def press(self, event: QMouseEvent) -> None:
+        self.view.setFocus()
+        position = event.position().toPoint()
+        self._before_press, self._dragged, self._last = (position, event.button()), False, position
+        if self.over_lens(position):
+            self.lens_hand.press()
+            return
+        self._enter_pane(position)
+        if event.button() == Qt.MouseButton.LeftButton and self.tool is not None:
+            self.tool.press(position, event.modifiers())
+
+    def move_mouse(self, event: QMouseEvent) -> None:
+        position = event.position().toPoint()
+        step = position - self._last
+        self._last = position
+        if self._before_press is None:
+            if self.over_lens(position):
+                return
+            self._enter_pane(position)
+            if self.tool is not None:
+                self.tool.hover(position, event.modifiers())
+            return
+        start, button = self._before_press
+        if (position - start).manhattanLength() > CLICK_PIXELS:
+            self._dragged = True
+        if not self._dragged:
+            return
+        if self.lens_hand.holding:
+            self.lens_hand.drag(step, button, event.modifiers(), self.lens_rect)
+            return
+        if (
+            button == Qt.MouseButton.LeftButton
+            and self.tool is not None
+            and self.tool.drag(position, event.modifiers())
+        ):
+            return
+        if button == Qt.MouseButton.LeftButton and self.pane.turnable:
+            self.viewpoint.turn(step.x() * 0.0075, step.y() * 0.0075)
+        else:
+            pixel = self.pixel() * self.devicePixelRatioF()
+            self.viewpoint.shift(-step.x() * pixel, step.y() * pixel)
+        self.schedule()
+
+    def release(self, event: QMouseEvent) -> None:
+        if self._before_press is None:
+            return
+        _, button = self._before_press
+        self._before_press = None
+        if self.lens_hand.holding:
+            self.lens_hand.release()
+            return
+        if button == Qt.MouseButton.RightButton and not self._dragged:
+            self.menu_asked.emit(event.position().toPoint())
+            return
+        if button != Qt.MouseButton.LeftButton or self.tool is None:
+            return
+        if self._dragged:
+            self.tool.drop()
+        else:
+            self.tool.click(event.position().toPoint(), event.modifiers())
+
+    def double_click(self, event: QMouseEvent) -> None:
+        if self.over_lens(event.position().toPoint()):
+            return
+        if event.button() == Qt.MouseButton.LeftButton and self.tool is not None:
+            self.tool.double_click(event.position().toPoint())
+
+    def wheel(self, event: QWheelEvent) -> None:
+        position = event.position().toPoint()
+        if self.over_lens(position):
+            self.lens_hand.wheel(event.angleDelta().y() / 120.0)
+            return
+        self._enter_pane(position)
+        origin, way = self.ray_at(position)
+        depth = float(
+            np.dot(self.viewpoint.focus - origin, self.viewpoint.forward) / np.dot(way, self.viewpoint.forward)
+        )
+        self.viewpoint.zoom(0.9 ** (event.angleDelta().y() / 120.0), origin + way * depth)
+        self.schedule()
+
+    def key(self, event: QKeyEvent) -> bool:
+        """Handle a key; False when it is not for the stage."""
+        if self.tool is not None and self.tool.key(event):
+            return True
+        if self.swapped and self.lens_hand.key(event):
+            return True
+        turns = {
+            Qt.Key.Key_Left: (0.12, 0.0),
+            Qt.Key.Key_Right: (-0.12, 0.0),
+            Qt.Key.Key_Up: (0.0, 0.12),
+            Qt.Key.Key_Down: (0.0, -0.12),
+        }
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and event.key() in turns and self.pane.turnable:
+            self.viewpoint.turn(*turns[Qt.Key(event.key())])
+        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.viewpoint.zoom(0.85)
+        elif event.key() == Qt.Key.Key_Minus:
+            self.viewpoint.zoom(1 / 0.85)
+        else:
+            return False
+        self.schedule()
+        return True
+
+    def click_part(self, part_id: str, deepest: bool) -> str:
+        """Which thing a click on a part means: in the assembly that the person works in, else the outermost.
+
+        A click inside the selection goes one level deeper; one beside it stays at its level.
+        """
+        project, here = self.session.shown, self.session.selection
+        chain = [*ancestors(project, part_id), part_id]
+        if deepest:
+            return chain[-1]
+        if here in chain:
+            return chain[min(chain.index(here) + 1, len(chain) - 1)]
+        if isinstance(self.session.item, Part):
+            for above in reversed(ancestors(project, self.session.item.id)):
+                if above in chain:
+                    return chain[chain.index(above) + 1]
+        return chain[0]
+
+    def catch(self, position: QPoint, kinds: Sequence[str] = SNAPS, rank: int = 0) -> Snap | None:
+        """What the pointer catches on a part, in space: its best snap, or with ``rank`` one of the next.
+
+        On a mesh of very many triangles whose faces and edges would take long to find, the place alone.
+        """
+        hit = self.pick(position)
+        if hit is None:
+            return None
+        project, poses = self.session.shown, self.session.poses()
+        part = project.parts[hit.row]
+        shape = solid_mesh(self.session.meshes, part)
+        pose = poses[hit.row]
+        local = apply(inverse_rigid(pose), hit.place[None])[0]
+        if len(shape.triangles) > MOST_FOR_SNAPS:
+            spot = Feature("point", part.id, vector(local), exact=False)
+            return Snap("place", hit.place, spot, hit.place[None])
+        found = snaps_near(shape, part.id, hit.triangle, local, self.snap_reach(hit.place), kinds)
+        if not found:
+            return None
+        snap = found[rank % len(found)]
+        return Snap(snap.kind, apply(pose, snap.place[None])[0], snap.feature, apply(pose, snap.outline))
+
+    def close_down(self) -> None:
+        """Give the graphics memory back before the window goes."""
+        self._alive = False
+        self._timer.stop()
+        self.view.Finalize()
+
+
+def _part_of(rect: QRect, frame: Frame) -> QRect:
+    """The part of a rectangle that a frame within it takes."""
+    left, low, right, high = frame
+    x, y = rect.x() + left * rect.width(), rect.y() + (1 - high) * rect.height()
+    return QRect(round(x), round(y), round((right - left) * rect.width()), round((high - low) * rect.height()))

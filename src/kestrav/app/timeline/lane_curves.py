@@ -1,0 +1,311 @@
+"""The curves of the deck's lanes, filled with what they show, and their limits."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.camera.curves import CURVES
+from kestrav.core.clearance.live import with_live
+from kestrav.core.clearance.sweep import intervals_of
+from kestrav.core.document import edits
+from kestrav.core.document.records import Ball, Drive, Limited, Project, Roll, Turner
+from kestrav.core.findings.on_paths import least_radius
+from kestrav.core.findings.rules.teeth import MESH
+from kestrav.core.findings.rules.wheels import SLIP
+from kestrav.core.kinematics.banking import lean
+from kestrav.core.kinematics.lane_values import headings, mesh_errors, rates, slips, ways_rolled, wheel_gaps
+from kestrav.core.kinematics.lighting import state
+from kestrav.core.kinematics.motion import Motion, thing_speeds
+from kestrav.core.kinematics.runs import shown_times, span
+from kestrav.core.mechanisms.joints import joints_of
+from kestrav.core.parts.rest import rows
+from kestrav.core.paths.analysis import bend_radii, tight_spans
+from kestrav.core.paths.path_curves import PathCurve
+from kestrav.render.palette import PETROL, SHOT
+
+if TYPE_CHECKING:
+    from kestrav.app.timeline.lanes import Lane
+    from kestrav.app.timeline.timeline import Deck
+
+Array = NDArray[np.float64]
+
+_GAPS = 90  # times at which the ground below a wheel is looked for
+
+
+class Curves:
+    """Fills a deck's lanes."""
+
+    def __init__(self, deck: Deck) -> None:
+        self.deck = deck
+
+    def speed(self, project: Project) -> None:
+        """How fast the thing is that the chart is about."""
+        times = np.union1d(shown_times(project), np.linspace(0, span(project), 400))
+        thing = self.deck.lane_thing()
+        self.deck.speed.title = "Speed" if thing is None or thing in rows(project) else "Camera speed"
+        if thing is not None and any(light.id == thing for light in project.lights):
+            self.deck.speed.title = "Light speed"
+        values = np.zeros_like(times) if thing is None else thing_speeds(project, thing, times) / 1000.0
+        x = self.deck.to_x(times)
+        keep = np.isfinite(x)
+        self.deck.speed.show(x[keep], values[keep])
+        limit = self.limit_of("speed")
+        self.deck.speed.limit.setVisible(limit is not None)
+        if limit is not None:
+            self.deck.speed.limit.setValue(limit)
+
+    def motion(self, project: Project) -> None:
+        """Distance and accelerations of the journey that the chart is about."""
+        shown = [
+            lane
+            for lane in (self.deck.way, self.deck.gain, self.deck.sideways, self.deck.roll)
+            if lane in self.deck.lanes
+        ]
+        trip = self.deck.axis_journey()
+        if not shown:
+            return
+        if trip is None:
+            for lane in shown:
+                lane.show(np.empty(0), np.empty(0))
+            return
+        times = np.linspace(trip.start, trip.shown_end, 800)
+        x = self.deck.to_x(times)
+        ahead = trip.accelerations(times) / 1000.0
+        across = trip.sideways(times) / 1000.0
+        way = trip.profile.distance(times - trip.start)
+        order = np.argsort(x, kind="stable")
+        self.deck.way.show(x[order], way[order])
+        self.deck.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
+        self.deck.sideways.show(x[order], across[order])
+        angle = np.degrees(lean(trip, trip.stations(times)))
+        self.deck.roll.show(x[order], angle[order], low=float(min(angle.min(), 0.0)))
+        for lane, name in ((self.deck.gain, "acceleration"), (self.deck.sideways, "sideways")):
+            limit = self.limit_of(name)
+            lane.limit.setVisible(limit is not None)
+            if limit is not None:
+                lane.limit.setValue(limit)
+
+    def limit_of(self, lane: str) -> float | None:
+        """The limit that a lane shows, in the lane's unit: the run's own, or the project's."""
+        settings, trip = self.deck.session.shown.settings, self.deck.axis_journey()
+        pacing = trip.run.pacing if trip is not None and isinstance(trip.run.pacing, Limited) else None
+        found = {
+            "clearance": settings.required_clearance,
+            "speed": (pacing.top if pacing else settings.speed_limit) / 1000.0,
+            "acceleration": (pacing.forward if pacing else settings.acceleration_limit) / 1000.0,
+            "sideways": (pacing.sideways if pacing else 0.0) / 1000.0,
+        }.get(lane, 0.0)
+        return found if found > 0 else None
+
+    def set_limit(self, lane: str, value: float, merge: str = "") -> None:
+        """Change the limit that a lane shows."""
+        trip = self.deck.axis_journey()
+        pacing = trip.run.pacing if trip is not None and isinstance(trip.run.pacing, Limited) else None
+        value = max(value, 1e-3)
+        own = {"speed": "top", "acceleration": "forward", "sideways": "sideways"}.get(lane)
+        whole = {"clearance": "required_clearance", "speed": "speed_limit", "acceleration": "acceleration_limit"}
+        kept = round(value, 1) if lane == "clearance" else round(1000.0 * value)
+        if pacing is not None and own is not None and trip is not None:
+            run = trip.run
+            fields: dict[str, object] = {"pacing": msgspec.structs.replace(pacing, **{own: max(kept, 1)})}
+            if own == "top" and run.speed is not None:
+                fields["speed"] = max(kept, 1)
+            self.deck.session.edit("Limit", lambda p: edits.update(p, run.id, **fields), merge=merge)
+        elif lane in whole:
+            self.deck.session.edit("Limit", lambda p: edits.settings(p, **{whole[lane]: kept}), merge=merge)
+
+    def heading(self, project: Project) -> None:
+        """Where the front of the thing points that the chart is about."""
+        lane, thing = self.deck.heading, self.deck.lane_thing()
+        if lane not in self.deck.lanes:
+            return
+        trip = self.deck.axis_journey()
+        if thing is None or (self.deck.by_distance and trip is None):
+            lane.show(np.empty(0), np.empty(0))
+            return
+        if self.deck.by_distance and trip is not None:
+            times = np.linspace(trip.start, trip.shown_end, 400)
+        else:
+            times = np.linspace(0.0, span(project), 600)
+        x, values = self.deck.to_x(times), headings(project, thing, times)
+        order = np.argsort(x, kind="stable")
+        lane.show(x[order], values[order], float(values.max()) + 5.0, float(values.min()) - 5.0)
+
+    def strength(self) -> None:
+        """The strength of a light in time."""
+        light = self.deck.lane_light()
+        if self.deck.strength not in self.deck.lanes:
+            return
+        if light is None or self.deck.by_distance:
+            self.deck.strength.show(np.empty(0), np.empty(0))
+            return
+        self.deck.strength.title = light.name
+        self.deck.strength.unit = "lx" if light.kind == "sun" else "cd"
+        times = np.unique([0.0, *np.linspace(0.0, span(self.deck.session.shown), 200), *(k.time for k in light.keys)])
+        values = np.array([state(light, t)[0] for t in times])
+        self.deck.strength.show(times, values)
+
+    def wheels(self, project: Project) -> None:
+        """What the wheel, spin, drive, rod or ball does that the chart is about: turns, way, slip, rate, gap and mesh."""
+        deck = self.deck
+        lanes = (deck.wheel, deck.rolled, deck.slip, deck.rate, deck.gap, deck.mesh)
+        shown = [lane for lane in lanes if lane in deck.lanes]
+        if not shown:
+            return
+        item, trip = deck.lane_turning(), deck.axis_journey()
+        times = np.empty(0)
+        if item is not None and deck.by_distance and trip is not None:
+            times = np.linspace(trip.start, trip.shown_end, 600)
+        elif item is not None and not deck.by_distance:
+            times = np.linspace(0.0, span(project), 900)
+        sliding = item is not None and all(j.role != "turns" for j in joints_of(project, item))
+        deck.wheel.title, deck.wheel.unit = ("Slider", "mm") if sliding else ("Wheel", "turns")
+        deck.rate.unit = "mm/s" if sliding else "rpm"
+        for lane in shown:
+            values = None if item is None or not len(times) else self._of_turner(project, lane, item, times, sliding)
+            limit = None if values is None else self._limit_of_turning(lane)
+            lane.limit.setVisible(limit is not None)
+            if values is None:
+                lane.show(np.empty(0), np.empty(0))
+                continue
+            if limit is not None:
+                lane.limit.setValue(limit)
+            x = deck.to_x(times)
+            order = np.argsort(x, kind="stable")
+            top = max(float(np.nanmax(values)), 1.5 * limit if limit is not None else 0.1)
+            low = min(float(np.nanmin(values)), -1.5 * limit if limit is not None and lane is deck.gap else 0.0)
+            lane.show(x[order], values[order], top, low)
+
+    def _of_turner(self, project: Project, lane: Lane, item: Turner, times: Array, sliding: bool) -> Array | None:
+        """The values of one lane at times (n,); None where it says nothing of this item."""
+        deck = self.deck
+        if lane is deck.wheel:
+            return Motion(project).angles(item, times) / (1.0 if sliding else 2 * np.pi)
+        if lane is deck.rolled:
+            return ways_rolled(project, item, times) if isinstance(item, Roll | Drive | Ball) else None
+        if lane is deck.slip:
+            return slips(project, item, times) if isinstance(item, Roll) else None
+        if lane is deck.rate:
+            return rates(project, item, times)
+        if lane is deck.gap:
+            if not isinstance(item, Roll):
+                return None
+            coarse = times[:: max(len(times) // _GAPS, 1)]
+            gaps, _ = wheel_gaps(project, deck.session.meshes, item, coarse)
+            return np.interp(times, coarse, gaps)
+        return np.abs(mesh_errors(project, item, times)) if isinstance(item, Drive) else None
+
+    def _limit_of_turning(self, lane: Lane) -> float | None:
+        deck = self.deck
+        known = {deck.slip: SLIP, deck.gap: deck.session.shown.settings.ground_gap, deck.mesh: MESH}
+        return next((value for one, value in known.items() if one is lane), None)
+
+    def shape(self, along: tuple[PathCurve, float, float] | None) -> None:
+        """The height and the bend radius of the path that the chart is about."""
+        shown = [lane for lane in (self.deck.height, self.deck.bend) if lane in self.deck.lanes]
+        if not shown:
+            return
+        trip = self.deck.axis_journey()
+        if along is None or (not self.deck.by_distance and trip is None):
+            for lane in shown:
+                lane.show(np.empty(0), np.empty(0))
+                lane.shade([])
+                lane.limit.setVisible(False)
+            return
+        made, first, last = along
+        if self.deck.by_distance:
+            x = stations = np.union1d(np.linspace(first, last, 600), made.curve.breaks[:400])
+            x = stations = stations[(stations >= first) & (stations <= last)]
+        else:
+            assert trip is not None
+            x = np.linspace(trip.start, trip.shown_end, 600)
+            stations = trip.stations(x)
+        heights = made.curve.position(stations)[:, 2]
+        low = float(heights.min())
+        self.deck.height.show(x, heights, low=0.0 if 0 <= low < 0.5 * float(heights.max()) else low)
+        radius = bend_radii(made.curve, stations)
+        project, path_id = self.deck.session.shown, self.deck.axis_path_id()
+        needed = least_radius(project, path_id)[0] if path_id else 0.0
+        tightest = float(radius.min())
+        top = 5.0 * (needed or (tightest if np.isfinite(tightest) else 1000.0))
+        self.deck.bend.show(x, radius, top)
+        self.deck.bend.limit.setVisible(needed > 0)
+        self.deck.bend.limit.setValue(needed)
+        spans = []
+        for tight in tight_spans(made.curve, needed) if needed > 0 else []:
+            inside = (stations >= tight.first - 1e-6) & (stations <= tight.last + 1e-6)
+            if inside.any():
+                half = 0.002 * float(x[-1] - x[0])
+                spans.append((float(x[inside][0]) - half, float(x[inside][-1]) + half))
+        self.deck.bend.shade(spans)
+
+    def camera(self) -> None:
+        """What is measured of the lens's camera, with its limits and where they are not kept."""
+        deck = self.deck
+        known = deck.camera_curves
+        if known is not None and known.camera != deck.session.camera_id:
+            known = None
+        for name in CURVES:
+            lane = deck.every[name]
+            if lane not in deck.lanes:
+                continue
+            curve = None if known is None else known.curves.get(name)
+            lane.limit.setVisible(curve is not None and curve.limit is not None)
+            if known is None or curve is None:
+                lane.show(np.empty(0), np.empty(0))
+                lane.shade([])
+                continue
+            x = deck.to_x(known.times)
+            keep = np.isfinite(x)
+            lane.curve.set_colour(SHOT if deck.camera_current else "#b9b2c6")
+            finite = curve.values[np.isfinite(curve.values)]
+            high = max([*finite.tolist(), 1.2 * (curve.limit or 0.0), 1e-3])
+            if name == "nearest" and curve.limit:
+                high = min(high, 8.0 * curve.limit)
+            low = min([*finite.tolist(), 0.0])
+            order = np.argsort(x[keep], kind="stable")
+            lane.show(x[keep][order], curve.values[keep][order], high, low)
+            if curve.limit is not None:
+                lane.limit.setValue(curve.limit)
+            half = 0.5 * float(np.median(np.diff(known.times))) if len(known.times) > 1 else 0.0
+            spans = []
+            for first, last in intervals_of(np.flatnonzero(curve.breached & keep)):
+                ends = np.sort(x[[first, last]])
+                spans.append((float(ends[0]) - (0 if deck.by_distance else half), float(ends[1]) + half))
+            lane.shade(spans)
+
+    def clearance(self) -> None:
+        result, lane = self.deck.result, self.deck.clearance
+        if result is None:
+            lane.show(np.empty(0), np.empty(0))
+            lane.shade([])
+            lane.limit.setVisible(False)
+            return
+        required = self.deck.session.shown.settings.required_clearance
+        told = with_live(result.clearance, self.deck.live, span(self.deck.session.shown))
+        x = self.deck.to_x(told.times)
+        keep = np.isfinite(x)
+        values = np.where(np.isfinite(told.distance), told.distance, np.nan)
+        finite = values[np.isfinite(values)]
+        top = None
+        if len(finite):
+            top = float(np.clip(np.max(finite), 2.0 * required, max(5.0 * required, 10.0)))
+        lane.curve.set_colour(PETROL if self.deck.current or self.deck.live is not None else "#9fb4b5")
+        # below 0 is how deep they overlap
+        lane.show(x[keep], values[keep], top, min(0.0, float(finite.min())) if len(finite) else 0.0)
+        lane.limit.setVisible(bool(len(finite)))
+        lane.limit.setValue(required)
+        half = 0.5 / self.deck.session.shown.settings.fps
+        spans = []
+        for first, last in intervals_of(np.flatnonzero(told.short)):
+            ends = self.deck.to_x(np.array([told.times[first] - half, told.times[last] + half]))
+            inner = self.deck.to_x(told.times[first : last + 1])
+            inner = inner[np.isfinite(inner)]
+            if len(inner):
+                ends = np.where(np.isfinite(ends), ends, [inner[0], inner[-1]])
+                spans.append((float(ends[0]), float(ends[1])))
+        lane.shade(spans)

@@ -1,0 +1,812 @@
+"""The deck: a strip chart of runs, shots and measured curves, with one playhead through everything."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from functools import partial
+
+import numpy as np
+import pyqtgraph as pg
+import qtawesome
+from numpy.typing import NDArray
+from PySide6.QtCore import QSettings, QSize, Qt, Signal
+from PySide6.QtGui import QFont
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QMenu,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from kestrav.app.session import Session
+from kestrav.app.timeline.bars import Bar, in_rows, stacked
+from kestrav.app.timeline.chart_controller import ChartHand
+from kestrav.app.timeline.lane_curves import Curves
+from kestrav.app.timeline.lane_keys import Grip, grips, moved, removed
+from kestrav.app.timeline.lanes import KeyMarks, Lane, Room
+from kestrav.app.widgets.fields import QuantityEdit
+from kestrav.app.widgets.style import FAMILY, MUTED
+from kestrav.core.camera.curves import CURVES, CameraCurves
+from kestrav.core.clearance.live import LiveClearance
+from kestrav.core.document.lookup import ancestors, get, named_parts, turners
+from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Run, Turner
+from kestrav.core.editing.timing import moved as moved_in_time
+from kestrav.core.editing.timing import set_span, snap_times, snapped, span_of
+from kestrav.core.findings.check import CheckResult
+from kestrav.core.kinematics.legs import leg_of, movers
+from kestrav.core.kinematics.runs import Journey, begins, journey, span
+from kestrav.core.mechanisms.joints import joints
+from kestrav.core.parts.rest import rows
+from kestrav.core.paths.path_curves import PathCurve, path_curve
+from kestrav.core.units import show
+from kestrav.render.palette import CARD, INK, PETROL, RULE, SHOT
+
+Array = NDArray[np.float64]
+
+LABEL_WIDTH, LABEL_HEIGHT = 150, 36  # px; in a lane that is lower, title and value share a line
+BAR_HEIGHT = 17
+MOST_ROWS, FEW_ROWS = 8, 4  # of bars that are shown at once, and up to how many they are spaced
+SNAP_PIXELS, GRAB_PIXELS = 8, 8
+POSED, CARRIED, SPUN = "#7a5a2e", "#5f6f52", "#5d6570"  # bars of key poses, rides and spins, beside those of runs
+
+
+_CAMERA_LANES = {
+    "subject size": "Height of the subject in the frame",
+    "visible": "Visible share of the subject",
+    "margin": "Margin to the frame’s edge",
+    "subject distance": "Camera’s distance to the subject",
+    "nearest": "Camera’s distance to anything",
+    "camera speed": "Speed of the camera",
+    "pan": "Pan rate of the camera",
+    "horizon": "Roll of the horizon",
+}
+
+
+class Deck(QWidget):
+    """Transport row and chart."""
+
+    play_toggled = Signal()
+    lanes_changed = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("deck")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.result: CheckResult | None = None
+        self.current = False
+        self.live: LiveClearance | None = None
+        self.by_distance = False
+        self.bar_drags = 0
+        self.first_row, self.row_height = 0, BAR_HEIGHT + 3
+        self.marked: tuple[str, ...] = ()  # bars taken together
+        self.snapping = str(QSettings().value("deck/snap", "true")) == "true"
+        self.chosen_key: tuple[str, str, int] | None = None  # lane, item and number of the chosen key
+        self._range: tuple[float, float] | None = None  # what is shown, when not all
+        self._steady: tuple[float, float] | None = None  # what is shown while a bar is dragged
+        self.grips_shown: list[Grip] = []
+        self.drawn_bars: list[Bar] = []
+        self._rows = (1, 2)  # the first row of shots, and rows in all
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self._transport())
+        self.chart = pg.GraphicsLayoutWidget()
+        self.chart.setBackground(CARD)
+        self.chart.setFrameShape(self.chart.Shape.NoFrame)
+        self.chart.setOptimizationFlag(self.chart.OptimizationFlag.DontSavePainterState)
+        self.chart.setOptimizationFlag(self.chart.OptimizationFlag.DontAdjustForAntialiasing)
+        self.curves, self.hand = Curves(self), ChartHand(self)
+        self.chart.viewport().installEventFilter(self.hand)
+        self.chart.setAccessibleName("Chart")
+        grid = self.chart.ci.layout
+        grid.setContentsMargins(0, 2, 12, 4)
+        grid.setVerticalSpacing(3)
+        grid.setHorizontalSpacing(0)
+        self.plots: list[pg.PlotItem] = []
+        self.playheads: list[pg.InfiniteLine] = []
+        self.labels = QWidget(self.chart)
+        self.labels.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.lanes: list[Lane] = []
+        self.every: dict[str, Lane] = {}
+        self.bars = self._plot("top")
+        self.plots.append(self.bars)
+        self.chart.addItem(self.bars, row=0, col=0)
+        self.bars.getAxis("top").setHeight(20)
+        # its ticks and grid change far less often than what lies before them
+        self.bars.getAxis("top").setCacheMode(pg.QtWidgets.QGraphicsItem.CacheMode.DeviceCoordinateCache)
+        self.bars.getViewBox().invertY(True)
+        self.bar_labels = [self._label("Runs"), self._label("Shots")]
+        self.clearance = Lane(self._plot(), self._label(), "Clearance", "mm", PETROL)
+        self.speed = Lane(self._plot(), self._label(), "Speed", "m/s", INK)
+        self.height = Lane(self._plot(), self._label(), "Height", "mm", INK)
+        self.bend = Lane(self._plot(), self._label(), "Bend radius", "mm", PETROL)
+        self.way = Lane(self._plot(), self._label(), "Distance", "mm", PETROL)
+        self.gain = Lane(self._plot(), self._label(), "Acceleration", "m/s²", INK)
+        self.sideways = Lane(self._plot(), self._label(), "Lateral", "m/s²", INK)
+        self.roll = Lane(self._plot(), self._label(), "Bank", "°", PETROL)
+        self.heading = Lane(self._plot(), self._label(), "Orientation", "°", INK)
+        self.strength = Lane(self._plot(), self._label(), "Light", "cd", "#8a6414")
+        self.wheel = Lane(self._plot(), self._label(), "Wheel", "turns", INK)
+        self.rolled = Lane(self._plot(), self._label(), "Distance rolled", "mm", PETROL)
+        self.slip = Lane(self._plot(), self._label(), "Slip", "mm", INK)
+        self.rate = Lane(self._plot(), self._label(), "Rate", "rpm", PETROL)
+        self.gap = Lane(self._plot(), self._label(), "Ground gap", "mm", INK)
+        self.mesh = Lane(self._plot(), self._label(), "Mesh error", "tooth", INK)
+        self.every = {
+            "clearance": self.clearance,
+            "distance": self.way,
+            "speed": self.speed,
+            "acceleration": self.gain,
+            "sideways": self.sideways,
+            "heading": self.heading,
+            "lean": self.roll,
+            "height": self.height,
+            "bend": self.bend,
+            "strength": self.strength,
+            "wheel": self.wheel,
+            "rolled": self.rolled,
+            "slip": self.slip,
+            "rate": self.rate,
+            "gap": self.gap,
+            "mesh": self.mesh,
+        }
+        # what is measured of the lens's camera
+        for name, (title, unit) in CURVES.items():
+            self.every[name] = Lane(self._plot(), self._label(), title, unit, SHOT)
+        self.camera_curves: CameraCurves | None = None
+        self.camera_current = False  # whether they are of the document shown
+        self.keys_drawn = {name: KeyMarks(lane.plot) for name, lane in self.every.items()}
+        self.pointer = QLabel(self.chart)
+        self.pointer.setObjectName("pointer")
+        self.pointer.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.pointer.hide()
+        self.chart.viewport().setMouseTracking(True)
+        self.show_lanes(session.project.settings.lanes)
+        column.addWidget(self.chart, 1)
+        session.opened.connect(self._on_opened)
+        session.edited.connect(self.refresh)
+        session.moved.connect(self.follow)
+        session.selected.connect(self.refresh)
+
+    # making
+
+    def _transport(self) -> QWidget:
+        holder = QWidget()
+        holder.setObjectName("transport")
+        holder.setFixedHeight(32)
+        row = QHBoxLayout(holder)
+        row.setContentsMargins(12, 0, 12, 0)
+        row.setSpacing(4)
+        self._icons = {name: qtawesome.icon(f"mdi6.{name}", color=PETROL) for name in ("play", "pause")}
+        self.play = QPushButton()
+        self.play.setObjectName("play")
+        self.play.setIcon(self._icons["play"])
+        self.play.setToolTip("Play or pause (Space)")
+        self.play.setAccessibleName("Play or pause")
+        self.play.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.play.clicked.connect(self.play_toggled)
+        row.addWidget(self.play)
+        for icon, tip, action in (
+            ("skip-previous", "To the start (Home)", lambda: self.session.set_time(0.0)),
+            ("chevron-left", "One frame back (Left)", lambda: self.session.step(-1)),
+            ("chevron-right", "One frame on (Right)", lambda: self.session.step(1)),
+            ("skip-next", "To the end (End)", lambda: self.session.set_time(span(self.session.shown))),
+        ):
+            row.addWidget(self._button(icon, tip, action))
+        row.addSpacing(6)
+        self.readout = QLabel()
+        self.readout.setObjectName("readout")
+        # where there is little room it is cut, and does not push the window apart
+        self.readout.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        row.addWidget(self.readout, 1)
+        self._add_key_fields(row)
+        self.axis_buttons = []
+        self.snap = QPushButton("snap")
+        self.snap.setObjectName("link")
+        self.snap.setCheckable(True)
+        self.snap.setChecked(self.snapping)
+        self.snap.setToolTip(
+            "Snap bars and keys to frames, other bars' ends and the playhead; hold Alt to suspend snapping"
+        )
+        self.snap.toggled.connect(self._set_snapping)
+        row.addWidget(self.snap)
+        row.addSpacing(4)
+        for icon, tip, action in (
+            ("magnify-minus-outline", "Show more time (Ctrl+−, or the wheel)", lambda: self.zoom(1.5)),
+            ("magnify-plus-outline", "Show less time (Ctrl++, or the wheel)", lambda: self.zoom(1 / 1.5)),
+            ("arrow-expand-horizontal", "Show all time (Ctrl+0); drag with the middle button to pan", self.show_all),
+        ):
+            row.addWidget(self._button(icon, tip, action))
+        row.addSpacing(4)
+        self.time_menu = QMenu(holder)
+        times = QToolButton()
+        times.setObjectName("plainmenu")
+        times.setText("time")
+        times.setToolTip("Stretch, move, reverse or split the selection, or everything")
+        times.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        times.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        times.setMenu(self.time_menu)
+        row.addWidget(times)
+        lanes = QToolButton()
+        lanes.setObjectName("plainmenu")
+        lanes.setText("lanes")
+        lanes.setToolTip("Which curves the chart shows")
+        lanes.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        lanes.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        menu = QMenu(lanes)
+        self.lane_actions = {}
+        for name, text in (
+            ("clearance", "Clearance"),
+            ("distance", "Distance"),
+            ("speed", "Speed"),
+            ("acceleration", "Acceleration"),
+            ("sideways", "Lateral acceleration"),
+            ("heading", "Orientation"),
+            ("lean", "Bank"),
+            ("height", "Height"),
+            ("bend", "Bend radius"),
+            ("strength", "Light intensity"),
+            ("wheel", "Turns of a wheel or rotation"),
+            ("rolled", "Distance rolled"),
+            ("slip", "Slip of a wheel"),
+            ("rate", "Revolutions per minute"),
+            ("gap", "Gap between wheel and ground"),
+            ("mesh", "Mesh error of teeth"),
+            ("", ""),
+            *((name, _CAMERA_LANES[name]) for name in CURVES),
+        ):
+            if not name:
+                menu.addSeparator()
+                continue
+            action = menu.addAction(text)
+            action.setCheckable(True)
+            action.toggled.connect(partial(self._toggle_lane, name))
+            self.lane_actions[name] = action
+        lanes.setMenu(menu)
+        row.addWidget(lanes)
+        row.addSpacing(10)
+        label = QLabel("axis:")
+        label.setObjectName("muted")
+        row.addWidget(label)
+        for text, distance in (("time", False), ("distance", True)):
+            button = QPushButton(text)
+            button.setObjectName("link")
+            button.setCheckable(True)
+            button.setToolTip(f"Chart over {text} (X)")
+            button.clicked.connect(lambda _=False, d=distance: self.set_axis(d))
+            self.axis_buttons.append(button)
+            row.addWidget(button)
+        self.axis_buttons[0].setChecked(True)
+        return holder
+
+    def _button(self, icon: str, tip: str, action: Callable[[], object]) -> QPushButton:
+        button = QPushButton()
+        button.setObjectName("plain")
+        button.setIcon(qtawesome.icon(f"mdi6.{icon}", color=PETROL))
+        button.setIconSize(QSize(17, 17))
+        button.setToolTip(tip)
+        button.setAccessibleName(tip)
+        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        button.clicked.connect(lambda: action())
+        return button
+
+    def _plot(self, axis: str | None = None) -> pg.PlotItem:
+        plot = pg.PlotItem(axisItems={"left": Room("left")})
+        plot.setMenuEnabled(False)
+        plot.hideButtons()
+        view = plot.getViewBox()
+        view.setMouseEnabled(False, False)
+        view.setDefaultPadding(0)
+        plot.hideAxis("bottom")
+        left = plot.getAxis("left")
+        left.setWidth(LABEL_WIDTH)
+        left.setStyle(showValues=False, tickLength=0)
+        left.setPen(pg.mkPen(None))
+        if axis == "top":
+            plot.showAxis("top")
+            top = plot.getAxis("top")
+            font = QFont(FAMILY)
+            font.setPixelSize(11)
+            top.setStyle(tickFont=font, tickLength=-4)
+            top.setPen(pg.mkPen(RULE))
+            top.setTextPen(pg.mkPen(INK))
+            top.tickStrings = lambda values, scale, spacing: [self._tick(v, spacing) for v in values]
+        else:
+            view.setBorder(pg.mkPen(RULE))
+        plot.showGrid(x=True, y=False, alpha=0.12)
+        line = pg.InfiniteLine(angle=90, pen=pg.mkPen(INK, width=1.4))
+        line.setZValue(20)
+        plot.addItem(line)
+        if self.plots:
+            plot.setXLink(self.bars)
+        # the chart lays itself out later than it is asked to
+        view.sigResized.connect(lambda _: self.follow() if self.every else None)
+        self.playheads.append(line)
+        return plot
+
+    def show_lanes(self, names: Sequence[str]) -> None:
+        """Show these lanes and no others, in their own order; saved with the project."""
+        for plot in self.plots[1:]:
+            self.chart.removeItem(plot)
+        wanted = [name for name in self.every if name in names]
+        self.lanes = [self.every[name] for name in wanted]
+        self.plots = [self.bars, *(lane.plot for lane in self.lanes)]
+        for row, lane in enumerate(self.lanes, 1):
+            self.chart.addItem(lane.plot, row=row, col=0)
+        for name, lane in self.every.items():
+            lane.label.setVisible(name in wanted)
+        for name, action in self.lane_actions.items():
+            action.setChecked(name in wanted)
+        self.place_labels()
+        self.refresh()
+        self.lanes_changed.emit()
+
+    def shown_lanes(self) -> list[str]:
+        """The names of the lanes shown."""
+        return [name for name, lane in self.every.items() if lane in self.lanes]
+
+    def _toggle_lane(self, name: str, on: bool) -> None:
+        shown = self.shown_lanes()
+        if on != (name in shown):
+            self.show_lanes([*shown, name] if on else [key for key in shown if key != name])
+
+    def _label(self, text: str = "") -> QLabel:
+        label = QLabel(text, self.labels)
+        label.setTextFormat(Qt.TextFormat.RichText)
+        return label
+
+    def _tick(self, value: float, spacing: float) -> str:
+        places = 0 if spacing >= 1 else 1 if spacing >= 0.1 else 2
+        return show(value, "mm" if self.by_distance else "s", places)
+
+    # the axis
+
+    def axis_journey(self) -> Journey | None:
+        """The run that the distance axis follows: the selected one, or the first of a part."""
+        project, item = self.session.shown, self.session.item
+        parts = rows(project)
+        runs = [r for r in project.runs if r.rider in parts] or list(project.runs)
+        if isinstance(item, Run):
+            return self._known(journey(project, item))
+        if isinstance(item, (Poses, Carry)):
+            runs = [r for r in project.runs if r.rider == item.rider] or runs
+        if isinstance(item, Path):
+            # a path that nothing follows yet has its own distances all the same
+            runs = [r for r in project.runs if r.path == item.id]
+        elif isinstance(item, Turner):
+            part = named_parts(item)[0]
+            carriers = {part, *ancestors(project, part)}
+            runs = [r for r in project.runs if r.rider in carriers] or runs
+        elif isinstance(item, (Part, Light, Camera)):
+            runs = [r for r in project.runs if r.rider == item.id] or runs
+        return self._known(journey(project, runs[0])) if runs else None
+
+    def _known(self, trip: Journey) -> Journey | None:
+        """A journey that begins at some time."""
+        return trip if np.isfinite(trip.start) else None
+
+    def lane_thing(self) -> str | None:
+        """The thing whose speed and heading the chart shows: what is selected, if it moves, or the rider of its run."""
+        item, trip = self.session.item, self.axis_journey()
+        thing = item.rider if isinstance(item, (Run, Poses, Carry)) else item.id if item is not None else None
+        if thing is not None and thing in movers(self.session.shown):
+            return thing
+        return trip.run.rider if trip is not None else None
+
+    def lane_turning(self) -> Turner | None:
+        """The wheel, castor or spin that the chart is about: the selected one or that of the selected part, or the first."""
+        item, found = self.session.item, joints(self.session.shown)
+        if isinstance(item, Turner):
+            return item
+        if item is not None and item.id in found:
+            return found[item.id][-1].item
+        project = self.session.shown
+        return next(iter((*project.rolls, *project.spins, *turners(project))), None)
+
+    def lane_light(self) -> Light | None:
+        """The light that the chart is about: the selected one, or the first."""
+        lights, item = self.session.shown.lights, self.session.item
+        if isinstance(item, Light):
+            return item
+        return lights[0] if lights else None
+
+    def _axis_path(self) -> tuple[PathCurve, float, float] | None:
+        """The path that the chart is about, and the first and last station of it that it shows."""
+        trip, path = self.axis_journey(), self.session.path
+        if trip is not None:
+            return trip.path, trip.first, trip.last
+        if path is None:
+            return None
+        made = path_curve(path)
+        return made, 0.0, made.length
+
+    def set_axis(self, by_distance: bool) -> None:
+        """Chart over distance or time."""
+        if by_distance != self.by_distance:
+            self._range = None
+        self.by_distance = by_distance
+        self.refresh()
+
+    def to_x(self, times: Array) -> Array:
+        """Times as places on the axis; outside its run the distance axis has none (nan)."""
+        times = np.asarray(times, float)
+        if not self.by_distance:
+            return times
+        trip = self.axis_journey()
+        if trip is None:
+            return np.full(times.shape, np.nan)
+        inside = (times >= trip.start - 1e-9) & (times <= trip.shown_end + 1e-9)
+        return np.where(inside, trip.stations(times), np.nan)
+
+    def to_time(self, x: float) -> float:
+        """A place on the axis as a time."""
+        if not self.by_distance:
+            return x
+        trip = self.axis_journey()
+        return self.session.time if trip is None else float(trip.times_at([x])[0])
+
+    # following
+
+    def show_result(self, result: CheckResult | None, current: bool) -> None:
+        """Take a check's result; ``current`` says whether it is of the document shown."""
+        if result is not None:
+            self.result = result
+        self.current = current
+        self.live = None
+        self.curves.clearance()
+        self.follow()
+
+    def shows_camera(self) -> bool:
+        """Whether a lane of the lens's camera is shown."""
+        return any(self.every[name] in self.lanes for name in CURVES)
+
+    def show_camera(self, curves: CameraCurves | None) -> None:
+        """Take what is measured of the lens's camera; none where it is measured anew."""
+        self.camera_current = curves is not None
+        if curves is not None:
+            self.camera_curves = curves
+        self.curves.camera()
+        self.follow()
+
+    def show_live(self, live: LiveClearance) -> None:
+        """Show the clearance at the playhead and along what an edit has changed, until all is checked."""
+        self.live = live
+        self.curves.clearance()
+        self.follow()
+
+    def refresh(self) -> None:
+        """Follow an edit: everything that needs no check at once."""
+        project = self.session.shown
+        along = self._axis_path()
+        if self.by_distance and along is None:
+            self.by_distance = False
+        for button, on in zip(self.axis_buttons, (not self.by_distance, self.by_distance), strict=True):
+            button.setChecked(on)
+        low, high = self.shown_range()
+        self.plots[0].getViewBox().setXRange(low, high, padding=0)
+        self.rebuild_bars()
+        self.curves.speed(project)
+        self.curves.motion(project)
+        self.curves.shape(along)
+        self.curves.heading(project)
+        self.curves.strength()
+        self.curves.wheels(project)
+        self.curves.clearance()
+        self.curves.camera()
+        self.draw_keys()
+        self.follow()
+
+    def rebuild_bars(self) -> None:
+        """Let the bars follow the document; those that stay are told what they are now."""
+        project = self.session.shown
+        wanted: list[tuple[object, ...]] = []
+        along = self.axis_journey() if self.by_distance else None
+        if self.by_distance and along is None:
+            self._rows = (1, 2)
+        elif along is not None:
+            wanted = [(along.run.id, along.run.name, along.first, along.last, 0, PETROL)]
+            self._rows = (1, 2)
+        else:
+            moving = [leg_of(project, item) for item in (*project.runs, *project.poses, *project.carries)]
+            moving = [leg for leg in moving if np.isfinite(leg.start)]
+            spins = [spin for spin in project.spins if np.isfinite(begins(project, spin))]
+            spans = [span_of(project, item) for item in (*(leg.item for leg in moving), *spins)]
+            run_rows = in_rows([*(leg.item.rider for leg in moving), *(spin.part for spin in spins)], spans)
+            shot_rows = stacked([(s.start, s.end) for s in project.shots])
+            first = max(run_rows, default=0) + 1
+            for leg, (start, end), row in zip(moving, spans, run_rows, strict=False):
+                item = leg.item
+                colour = PETROL if isinstance(item, Run) else POSED if isinstance(item, Poses) else CARRIED
+                marks = tuple(start + k.time for k in item.keys) if isinstance(item, Poses) else ()
+                wanted.append((item.id, item.name, start, end, row, colour, marks, not np.isfinite(leg.end)))
+            for spin, (start, end), row in zip(spins, spans[len(moving) :], run_rows[len(moving) :], strict=True):
+                wanted.append((spin.id, spin.name, start, end, row, SPUN, (), spin.end is None))
+            wanted += [
+                (s.id, s.name, s.start, s.end, first + r, SHOT) for s, r in zip(project.shots, shot_rows, strict=True)
+            ]
+            self._rows = (first, first + max(shot_rows, default=0) + 1)
+        self.show_rows()
+        if [bar.item_id for bar in self.drawn_bars] == [w[0] for w in wanted]:
+            for bar, w in zip(self.drawn_bars, wanted, strict=True):
+                bar.tell(*w[1:])
+            return
+        for bar in self.drawn_bars:
+            self.bars.removeItem(bar)
+        self.drawn_bars = [Bar(self, *w) for w in wanted]
+        for bar in self.drawn_bars:
+            self.bars.addItem(bar)
+
+    def show_rows(self) -> None:
+        """Show as many rows of bars as there is room for; the wheel over their names goes through the rest."""
+        rows = min(self._rows[1], MOST_ROWS)
+        self.first_row = min(max(self.first_row, 0), self._rows[1] - rows)
+        self.row_height = BAR_HEIGHT + 3 if rows <= FEW_ROWS else BAR_HEIGHT
+        self.bars.getViewBox().setYRange(self.first_row, self.first_row + rows, padding=0)
+        self.bars.setFixedHeight(20 + rows * self.row_height)
+
+    def take_bar(self, item_id: str) -> None:
+        """Select what a bar stands for; several that are marked stay together."""
+        self._steady = self.shown_range()
+        if item_id not in self.marked:
+            self.marked = ()
+        self.session.select(item_id)
+
+    def let_go(self) -> None:
+        """A bar is not held any more."""
+        self._steady = None
+        self.refresh()
+
+    def mark(self, item_id: str) -> None:
+        """Take a bar to those marked, or from them."""
+        chosen = self.session.selection
+        marked = self.marked or ((chosen,) if chosen in {bar.item_id for bar in self.drawn_bars} else ())
+        self.marked = tuple(m for m in marked if m != item_id) if item_id in marked else (*marked, item_id)
+        for bar in self.drawn_bars:
+            bar.update()
+
+    def row_of(self, item_id: str) -> int:
+        """The row of a bar."""
+        return next((bar.row for bar in self.drawn_bars if bar.item_id == item_id), 0)
+
+    def drag_bar(self, item_id: str, grip: str, time: float, free: bool = False) -> None:
+        """Bring a bar, or an end of it, to a time."""
+        if self.by_distance:
+            return
+        merge = f"bar-{self.bar_drags}"
+        if grip == "all":
+            self.move_bar(item_id, time, free)
+            return
+        time = self.snapped_to(time, (item_id,), free)
+        self.session.edit("Stretch", lambda p: set_span(p, item_id, **{grip: time}), merge=merge)
+
+    def move_bar(self, item_id: str, start: float, free: bool = False) -> None:
+        """Move a run, key poses, a ride or a shot, and what is marked with it, to begin at a time."""
+        if self.by_distance:
+            return
+        ids = self.marked if item_id in self.marked else (item_id,)
+        first, last = span_of(self.session.project, get(self.session.project, item_id))  # type: ignore[arg-type]
+        start = max(start, 0.0)
+        target = self.snapped_to(start, ids, free)
+        # its end catches what another one does where its start does not
+        begun, ended = (None if free else self._caught(t, ids) for t in (start, start + last - first))
+        if begun is None and ended is not None and ended >= last - first:
+            target = ended - (last - first)
+
+        def move(project: Project) -> Project:
+            now = span_of(project, get(project, item_id))[0]  # type: ignore[arg-type]
+            return moved_in_time(project, ids, target - now)
+
+        self.session.edit("Move in time", move, merge=f"bar-{self.bar_drags}")
+
+    def snapped_to(self, time: float, leaving: Sequence[str], free: bool) -> float:
+        fps = self.session.project.settings.fps
+        if free or not self.snapping:
+            return round(time, 3)
+        caught = self._caught(time, leaving)
+        return snapped(time, fps) if caught is None else caught
+
+    def _caught(self, time: float, leaving: Sequence[str]) -> float | None:
+        """What else begins or ends near a time, or the playhead."""
+        if not self.snapping:
+            return None
+        others = snap_times(self.session.project, leaving, [self.session.time])
+        nearest = float(others[np.argmin(np.abs(others - time))])
+        return nearest if abs(nearest - time) <= SNAP_PIXELS * self.pixel() else None
+
+    def _set_snapping(self, on: bool) -> None:
+        self.snapping = on
+        QSettings().setValue("deck/snap", "true" if on else "false")
+
+    # what is shown of the axis
+
+    def whole(self) -> tuple[float, float]:
+        """The whole axis with a little room, so that the first and last tick keep their numbers."""
+        along = self._axis_path()
+        low, high = along[1:] if self.by_distance and along is not None else (0.0, span(self.session.shown))
+        room = 0.02 * (high - low)
+        return low - room, high + room
+
+    def shown_range(self) -> tuple[float, float]:
+        """The part of the axis that is shown; while a bar is dragged it stays as it is."""
+        return self._range or self._steady or self.whole()
+
+    def shown_width(self) -> float:
+        """How much of the axis is shown, in its unit."""
+        low, high = self.shown_range()
+        return high - low
+
+    def pixel(self) -> float:
+        """How much of the axis a pixel is."""
+        return self.shown_width() / max(self.bars.getViewBox().width(), 1.0)
+
+    def chart_left(self) -> float:
+        """Where the chart begins, in the scene's pixels."""
+        return float(self.bars.getViewBox().sceneBoundingRect().left())
+
+    def chart_right(self) -> float:
+        """Where the chart ends, in the scene's pixels."""
+        return float(self.bars.getViewBox().sceneBoundingRect().right())
+
+    def shows_row(self, row: int) -> bool:
+        """Whether a row of bars is among those shown."""
+        return self.first_row <= row < self.first_row + MOST_ROWS
+
+    def show_range(self, low: float, high: float) -> None:
+        """Show a part of the axis, not beyond its ends."""
+        first, last = self.whole()
+        width = min(max(high - low, 1e-3 * (last - first)), last - first)
+        low = min(max(low, first), last - width)
+        self._range = None if width >= (last - first) * (1 - 1e-9) else (low, low + width)
+        self.refresh()
+
+    def zoom(self, factor: float, about: float | None = None) -> None:
+        """Show more or less of the axis about a place, or about the playhead."""
+        low, high = self.shown_range()
+        if about is None:
+            at = float(self.to_x(np.array([self.session.time]))[0])
+            about = at if np.isfinite(at) and low <= at <= high else 0.5 * (low + high)
+        self.show_range(about - (about - low) * factor, about + (high - about) * factor)
+
+    def show_all(self) -> None:
+        """Show the whole axis."""
+        self._range = None
+        self.refresh()
+
+    def _on_opened(self) -> None:
+        self._range, self.marked, self.chosen_key = None, (), None
+        self.show_lanes(self.session.project.settings.lanes)
+
+    def axis_path_id(self) -> str | None:
+        trip, path = self.axis_journey(), self.session.path
+        return trip.run.path if trip is not None else path.id if path is not None else None
+
+    def follow(self) -> None:
+        """Follow the playhead."""
+        time, project = self.session.time, self.session.shown
+        x = float(self.to_x(np.array([time]))[0])
+        for line in self.playheads:
+            line.setVisible(math.isfinite(x))
+            if np.isfinite(x):
+                line.setValue(x)
+        trip = self.axis_journey()
+        where = ""
+        if trip is not None and not self.key_at.isVisible():
+            station = float(trip.stations([time])[0])
+            where = f"&nbsp;&nbsp; {trip.run.name} at {show(station, 'mm', 0)} of {show(trip.path.length, 'mm', 0)}"
+        self.readout.setText(
+            f"<b>{time:.2f}\u2009s</b>&nbsp;&nbsp; frame {self.session.frame} · {project.settings.fps:g} fps{where}"
+        )
+        for lane in self.lanes:
+            value = lane.value_at(x) if np.isfinite(x) else None
+            if value is None:
+                text = "–"
+            elif not np.isfinite(value):
+                text = "straight" if lane is self.bend else "–"
+            else:
+                text = show(value, lane.unit, lane.places(value))
+            high = lane.plot.sceneBoundingRect().height() >= LABEL_HEIGHT
+            if lane is self.clearance:
+                text = self._clearance_text(text, high)
+            parting = "<br>" if high else " "
+            lane.label.setText(f"<b>{lane.title}</b>{parting}<span style='color:{MUTED}'>{text}</span>")
+        self.place_labels()
+
+    def _clearance_text(self, value: str, whole: bool) -> str:
+        if self.result is None:
+            return "checking …"
+        known = self.current or self.live is not None
+        if not whole:
+            return value if known else f"{value} · lags"
+        required = self.session.shown.settings.required_clearance
+        return f"{value} · needs {show(required, 'mm', 1 if required % 1 else 0)}" + ("" if known else " · lags")
+
+    def set_playing(self, playing: bool) -> None:
+        """Show whether it plays."""
+        self.play.setIcon(self._icons["pause" if playing else "play"])
+
+    # keys
+
+    def draw_keys(self) -> None:
+        self.grips_shown = grips(self)
+        for name, marks in self.keys_drawn.items():
+            if self.every[name] in self.lanes:
+                marks.show([g for g in self.grips_shown if g.lane == name], self.chosen_key)
+        self._show_key_fields()
+
+    def _chosen_grip(self) -> Grip | None:
+        keys = [g for g in self.grips_shown if g.side == "key"]
+        return next((g for g in keys if (g.lane, g.of, g.index) == self.chosen_key), None)
+
+    def _add_key_fields(self, row: QHBoxLayout) -> None:
+        """Where the chosen key is and what it says, to be typed."""
+        self.key_at, self.key_value = QuantityEdit(0.0, "s", 3, 0.1), QuantityEdit(0.0, "mm", 1, 1.0)
+        for field, name, tip in (
+            (self.key_at, "Key at", "Position of the selected key"),
+            (self.key_value, "Key value", "Value of the selected key"),
+        ):
+            field.setAccessibleName(name)
+            field.setObjectName("keyfield")
+            field.setToolTip(f"{tip}; Delete removes the key")
+            field.setFixedWidth(82)
+            field.given.connect(lambda _: self._type_key())
+            field.hide()
+            row.addWidget(field)
+        row.addSpacing(8)
+
+    def _show_key_fields(self) -> None:
+        grip = self._chosen_grip()
+        for field in (self.key_at, self.key_value):
+            field.setVisible(grip is not None and grip.lane != "bars")
+        if grip is None or grip.lane == "bars":
+            return
+        lane = self.every[grip.lane]
+        self.key_at.unit = self.key_at.shown_unit = "mm" if self.by_distance else "s"
+        self.key_value.unit = self.key_value.shown_unit = lane.unit
+        self.key_at.set_value(grip.x)
+        self.key_value.set_value(grip.y)
+
+    def _type_key(self) -> None:
+        grip = self._chosen_grip()
+        if grip is not None:
+            x, y = self.key_at.value, self.key_value.value
+            self.session.edit("Key", lambda p: moved(self, grip, x, y, p))
+
+    def delete_key(self) -> bool:
+        """Take the chosen key away; False when none is chosen."""
+        grip = self._chosen_grip()
+        if grip is None:
+            return False
+        self.chosen_key = None
+        left: list[bool] = []
+
+        def remove(project: Project) -> Project:
+            found = removed(grip, project)
+            left.append(found is None)
+            return project if found is None else found
+
+        self.session.edit("Delete key", remove)
+        if left and left[-1]:
+            self.session.refused.emit("the first and the last key cannot be deleted; the run needs them")
+        return True
+
+    # layout
+
+    def place_labels(self) -> None:
+        """Put the labels beside their lanes."""
+        if not self.every or len(self.plots) != len(self.lanes) + 1:
+            return  # still being made
+        self.labels.setGeometry(0, 0, LABEL_WIDTH - 4, self.chart.height())
+        tops = [plot.sceneBoundingRect() for plot in self.plots]
+        for i, label in enumerate(self.bar_labels):
+            row = (0, self._rows[0])[i] - self.first_row
+            label.setGeometry(12, int(tops[0].top()) + 20 + row * self.row_height, LABEL_WIDTH - 20, self.row_height)
+            label.setVisible(0 <= row < MOST_ROWS)
+        for lane, rect in zip(self.lanes, tops[1:], strict=True):
+            height = LABEL_HEIGHT if rect.height() >= LABEL_HEIGHT else LABEL_HEIGHT // 2
+            lane.label.setGeometry(12, int(rect.center().y()) - height // 2, LABEL_WIDTH - 13, height)

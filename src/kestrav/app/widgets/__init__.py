@@ -1,0 +1,1 @@
+"""What all rooms of the window use: its look, fields and pictures."""
