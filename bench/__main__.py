@@ -69,7 +69,7 @@ def main() -> int:
         paths.large_dxf,
         motion.thousand_parts,
         motion.many_wheels,
-        motion.deck_redraw,
+        motion.timeline_redraw,
         motion.key_drag,
         imports.step_against_cascadio_and_trimesh,
         instances.thousand_of_fifty,

@@ -1,4 +1,4 @@
-"""Poses of many moving parts, the deck's redraw, and one drag of a key to updated charts."""
+"""Poses of many moving parts, the timeline's redraw, and one drag of a key to updated charts."""
 
 import os
 import tempfile
@@ -80,7 +80,7 @@ def _window(project, lanes):
     window.resize(1280, 800)
     window.show()
     window.session.open(project, {}, None)
-    window.deck.show_lanes(lanes)
+    window.timeline.show_lanes(lanes)
     window.right.setSizes([60, 700])
     for _ in range(5):
         application.processEvents()
@@ -94,21 +94,21 @@ def _close(application, window):
     application.processEvents()
 
 
-def deck_redraw(in_turns):
+def timeline_redraw(in_turns):
     """Twelve lanes of 20 000 samples: new data in all of them, and the playhead moved on, a picture each."""
     os.environ.setdefault("QT_QPA_PLATFORM", "xcb")
     from kestrav.app.timeline.lanes import Lane
 
     application, window = _window(fleet(), ["clearance"])
-    deck = window.deck
+    timeline = window.timeline
     x = np.linspace(0.0, 19.0, 20_000)
     waves = [np.sin(x * (k + 1)) + 0.05 * np.random.default_rng(k).normal(size=len(x)) for k in range(12)]
-    extra = {f"extra-{k}": Lane(deck._plot(), deck._label(), f"Lane {k}", "mm", "#0d6b74") for k in range(12)}
-    deck.every.update(extra)
-    deck.keys_drawn = {}
-    deck.show_lanes(list(extra))
+    extra = {f"extra-{k}": Lane(timeline._plot(), timeline._label(), f"Lane {k}", "mm", "#0d6b74") for k in range(12)}
+    timeline.every.update(extra)
+    timeline.keys_drawn = {}
+    timeline.show_lanes(list(extra))
     plain = pg.GraphicsLayoutWidget()
-    plain.resize(deck.chart.size())
+    plain.resize(timeline.chart.size())
     curves = []
     for k in range(12):
         plot = plain.addPlot(row=k, col=0)
@@ -124,7 +124,7 @@ def deck_redraw(in_turns):
             turn[0] += 1
             for k, lane in enumerate(extra.values()):
                 lane.show(x, waves[(k + turn[0]) % 12], 1.3, -1.3)
-            deck.chart.viewport().repaint()
+            timeline.chart.viewport().repaint()
 
     def bare():
         for _ in range(2):
@@ -134,22 +134,22 @@ def deck_redraw(in_turns):
             plain.viewport().repaint()
 
     took, base = in_turns(ours, bare, 5)
-    moved = _timed(lambda: _move_playhead(deck), 20)
+    moved = _timed(lambda: _move_playhead(timeline), 20)
     plain.close()
     _close(application, window)
     rate, bare_rate, follows = 5 / took, 2 / base, 1 / moved
     return (
-        f"the deck with 12 lanes of 20 000 samples: {rate:.0f} redraws a second with new data, {follows:.0f} as the playhead "
+        f"the timeline with 12 lanes of 20 000 samples: {rate:.0f} redraws a second with new data, {follows:.0f} as the playhead "
         f"moves (at least 60 each); pyqtgraph alone {bare_rate:.1f}",
         rate >= 60 and follows >= 60,
     )
 
 
-def _move_playhead(deck):
-    """The deck alone: the stage draws at its own pace."""
-    deck.session.time = (deck.session.time + 0.05) % 19.0
-    deck.follow()
-    deck.chart.viewport().repaint()
+def _move_playhead(timeline):
+    """The timeline alone: the stage draws at its own pace."""
+    timeline.session.time = (timeline.session.time + 0.05) % 19.0
+    timeline.follow()
+    timeline.chart.viewport().repaint()
 
 
 def _timed(work, rounds):
@@ -168,7 +168,7 @@ def key_drag(in_turns):
         fleet(), "run-2", pacing=Keyed((PaceKey(0, 0), PaceKey(0.3, 0.2), PaceKey(0.6, 0.7), PaceKey(1, 1)))
     )
     application, window = _window(project, ["distance", "speed", "acceleration", "sideways"])
-    deck, session = window.deck, window.session
+    timeline, session = window.timeline, window.session
     session.select("run-2")
     application.processEvents()
     step = [0]
@@ -184,7 +184,7 @@ def key_drag(in_turns):
             return edits.update(p, "run-2", pacing=Keyed(tuple(keys)))
 
         session.edit("Key", edit, merge="drag")
-        deck.chart.viewport().repaint()
+        timeline.chart.viewport().repaint()
 
     took = _timed(drag, 30)
     _close(application, window)

@@ -1,4 +1,4 @@
-"""The job list at ten thousand rows, against a tree of Qt's own standard items with the same rows."""
+"""The contents at ten thousand rows, against a tree of Qt's own standard items with the same rows."""
 
 from kestrav.core.document.records import Part, Placement, Project
 
@@ -16,7 +16,7 @@ def ten_thousand_rows(in_turns):
     from PySide6.QtGui import QStandardItem, QStandardItemModel
     from PySide6.QtWidgets import QApplication, QTreeView
 
-    from kestrav.app.contents.tree import JobList
+    from kestrav.app.contents.tree import ContentsTree
     from kestrav.app.session import Session
     from kestrav.app.shell.start import make_application
     from kestrav.core.parts.placing import shift, transform
@@ -25,17 +25,17 @@ def ten_thousand_rows(in_turns):
     assert isinstance(application, QApplication)
     project = _project()
     session = Session()
-    jobs = JobList(session)
-    jobs.resize(300, 600)
-    jobs.show()
+    contents = ContentsTree(session)
+    contents.resize(300, 600)
+    contents.show()
     view = QTreeView()
     view.resize(300, 600)
     view.show()
 
     def ours():
         session.open(project, {}, None)
-        jobs.search.setText("Pin 98")
-        jobs.search.clear()
+        contents.search.setText("Pin 98")
+        contents.search.clear()
         session.select("part-1500")
         application.processEvents()
 
@@ -53,7 +53,7 @@ def ten_thousand_rows(in_turns):
     edit, _ = in_turns(
         lambda: session.edit("Move", lambda p: transform(p, ["part-1500"], shift((0.0, 0.0, 1.0)))), lambda: None, 5
     )
-    jobs.close()
+    contents.close()
     view.close()
     return (
         f"10 000 rows opened, searched twice and one chosen: {1000 * mine:.0f} ms against {1000 * theirs:.0f} ms that Qt's "

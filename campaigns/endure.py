@@ -128,8 +128,8 @@ class Hands:
         QTest.mouseRelease(self.stage.view, Qt.MouseButton.LeftButton, self._held(), self._somewhere())
 
     def wheel(self) -> None:
-        """Zoom in the deck's time, or show all of it."""
-        self.window.deck.zoom(self.rng.choice((0.5, 2.0)))
+        """Zoom in the timeline's time, or show all of it."""
+        self.window.timeline.zoom(self.rng.choice((0.5, 2.0)))
 
     def key(self) -> None:
         """A key in the stage."""

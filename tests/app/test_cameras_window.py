@@ -350,17 +350,17 @@ def test_cameras_side_by_side_and_a_click_chooses_one(looking):
 
 def test_the_lanes_of_the_camera_follow_it(looking):
     hand = looking
-    deck = hand.window.deck
-    deck.show_lanes(["subject size", "visible", "nearest", "pan"])
-    hand.qtbot.waitUntil(lambda: deck.camera_current, timeout=60_000)
-    before = deck.every["subject size"].value_at(1.0)
+    timeline = hand.window.timeline
+    timeline.show_lanes(["subject size", "visible", "nearest", "pan"])
+    hand.qtbot.waitUntil(lambda: timeline.camera_current, timeout=60_000)
+    before = timeline.every["subject size"].value_at(1.0)
     assert 5 < before < 100
-    assert deck.every["visible"].value_at(1.0) > 90
-    assert set(deck.camera_curves.curves) == set(CURVES)
+    assert timeline.every["visible"].value_at(1.0) > 90
+    assert set(timeline.camera_curves.curves) == set(CURVES)
     hand.session.edit("Lens", lambda p: edits.update(p, "camera-1", focal_length=70.0))
-    assert not deck.camera_current
-    hand.qtbot.waitUntil(lambda: deck.camera_current, timeout=60_000)
-    assert deck.every["subject size"].value_at(1.0) == pytest.approx(2 * before, rel=0.01)
+    assert not timeline.camera_current
+    hand.qtbot.waitUntil(lambda: timeline.camera_current, timeout=60_000)
+    assert timeline.every["subject size"].value_at(1.0) == pytest.approx(2 * before, rel=0.01)
 
 
 def test_a_hidden_subject_is_found_shown_and_mended(looking):

@@ -122,9 +122,9 @@ def test_while_a_point_is_dragged_the_clearance_follows_along_the_stretch(hand):
     assert isinstance(told, LiveClearance) and told.stretch is not None
     # what it tells is so at the very times that it was looked at, however many these were
     assert told.distance == pytest.approx(sweep(session.project, session.meshes, told.times).distance, abs=1e-6)
-    assert window.deck.live is told or window.current
+    assert window.timeline.live is told or window.current
     checked(hand)
-    assert window.deck.live is None
+    assert window.timeline.live is None
     assert float(window.result.clearance.distance.min()) == pytest.approx(4.0, abs=0.3)
 
 
@@ -227,6 +227,6 @@ def test_the_card_says_how_long_pairs_are_in_contact_and_how_deep_they_may_be(ma
     hand.qtbot.waitUntil(
         lambda: hand.window.result is not None and hand.window.result.certificate is not None, timeout=60_000
     )
-    hand.window.jobs.choose("Checks")
+    hand.window.contents.choose("Checks")
     told = " ".join(label.text() for label in hand.window.card.findChildren(QLabel))
     assert "Block on Table: in contact until 0.1" in told and "0.00\u2009mm deep, 0.05\u2009mm allowed" in told

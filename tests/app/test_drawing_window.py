@@ -500,40 +500,40 @@ def test_the_whole_is_moved_turned_scaled_offset_repeated_split_and_joined(hand)
 
 
 def test_lanes_of_height_and_bend_radius_over_the_distance(hand):
-    deck = hand.window.deck
+    timeline = hand.window.timeline
     ring = EllipseShape((0, 0, 30), 200, 100)
     hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", ring)))
     hand.session.select("path-9")
-    deck.show_lanes(["height", "bend"])
-    deck.set_axis(True)
-    assert deck.by_distance
-    assert len(deck.plots) == 3
-    assert deck.height.y == pytest.approx(np.full(len(deck.height.y), 30))
-    assert deck.bend.y.min() == pytest.approx(100**2 / 200, rel=1e-3)
-    assert deck.height.x[-1] == pytest.approx(path_curve(made(hand)).length)
+    timeline.show_lanes(["height", "bend"])
+    timeline.set_axis(True)
+    assert timeline.by_distance
+    assert len(timeline.plots) == 3
+    assert timeline.height_lane.y == pytest.approx(np.full(len(timeline.height_lane.y), 30))
+    assert timeline.bend.y.min() == pytest.approx(100**2 / 200, rel=1e-3)
+    assert timeline.height_lane.x[-1] == pytest.approx(path_curve(made(hand)).length)
     hand.session.edit("r", lambda p: edits.update(p, "part-1", least_radius=70.0))
 
     hand.session.edit("r", lambda p: add_run(p, "part-1", "path-9"))
-    assert deck.bend.limit.isVisible() and deck.bend.breaches
-    deck.show_lanes(["clearance", "speed"])
-    assert len(deck.plots) == 3 and deck.clearance in deck.lanes
+    assert timeline.bend.limit.isVisible() and timeline.bend.breaches
+    timeline.show_lanes(["clearance", "speed"])
+    assert len(timeline.plots) == 3 and timeline.clearance in timeline.lanes
 
 
 def test_lanes_of_distance_and_accelerations(hand):
-    deck = hand.window.deck
+    timeline = hand.window.timeline
     ring = EllipseShape((0, 0, 30), 200, 200)
     hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", ring)))
     limits = Limited(300.0, 100.0, 150.0, 150.0)
     run = Run("run-9", "Rolls", "part-1", "path-9", duration=None, speed=300.0, pacing=limits)
     hand.session.edit("r", lambda p: edits.add(edits.remove(p, "run-1"), run))
     hand.session.select("run-9")
-    deck.show_lanes(["distance", "speed", "acceleration", "sideways"])
-    assert deck.sideways.y.max() == pytest.approx(0.1, rel=1e-3)
-    assert deck.gain.y.max() == pytest.approx(0.15) and deck.gain.y.min() == pytest.approx(-0.15)
-    assert deck.sideways.limit.isVisible() and deck.sideways.limit.value() == pytest.approx(0.1)
-    assert deck.way.y[-1] == pytest.approx(400 * np.pi)
-    assert deck.speed.value_at(deck.speed.x[len(deck.speed.x) // 4]) is not None
-    deck.show_lanes(["clearance", "speed"])
+    timeline.show_lanes(["distance", "speed", "acceleration", "sideways"])
+    assert timeline.sideways.y.max() == pytest.approx(0.1, rel=1e-3)
+    assert timeline.gain.y.max() == pytest.approx(0.15) and timeline.gain.y.min() == pytest.approx(-0.15)
+    assert timeline.sideways.limit.isVisible() and timeline.sideways.limit.value() == pytest.approx(0.1)
+    assert timeline.way.y[-1] == pytest.approx(400 * np.pi)
+    assert timeline.speed.value_at(timeline.speed.x[len(timeline.speed.x) // 4]) is not None
+    timeline.show_lanes(["clearance", "speed"])
 
 
 def _shown(judged):

@@ -138,7 +138,7 @@ def test_the_film_lists_its_shots_with_pictures_and_their_dead_time(film):
         assert not strip.pixmap().isNull()
 
 
-def test_the_film_takes_the_decks_place_and_gives_it_back(hand):
+def test_the_film_takes_the_timelines_place_and_gives_it_back(hand):
     window, stage = hand.window, hand.stage
     sizes = window.right.sizes()
     for swapped in (False, True):
@@ -146,13 +146,15 @@ def test_the_film_takes_the_decks_place_and_gives_it_back(hand):
             stage.swap()
         window.filming.show_film()
         view = window.filming.view
-        assert view.isVisible() and not window.deck.isVisible() and view.height() >= 300
+        assert view.isVisible() and not window.timeline.isVisible() and view.height() >= 300
         assert stage.swapped and stage.lens_alone and not stage.lens_head.isVisible()
         assert not any(b.isVisible() for b in window.tool_buttons.values())
         # all of the frame is in the large lens
         assert stage.lens.GetSize()[0] / stage.lens.GetSize()[1] == pytest.approx(16 / 9, abs=0.02)
         QTest.keyClick(view, Qt.Key.Key_Escape)
-        assert not view.isVisible() and window.deck.isVisible() and window.right.sizes() == pytest.approx(sizes, abs=1)
+        assert (
+            not view.isVisible() and window.timeline.isVisible() and window.right.sizes() == pytest.approx(sizes, abs=1)
+        )
         assert stage.swapped is swapped and not stage.lens_alone and hand.session.film is None
         assert all(b.isVisible() for b in window.tool_buttons.values())
 
@@ -293,5 +295,5 @@ def test_the_lanes_are_written_as_a_chart(hand, tmp_path):
         hand.window.handing_on.write("chart", tmp_path / name)
         hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=60_000)
     text = (tmp_path / "lanes.svg").read_text(encoding="utf-8")
-    assert all(lane.title in text for lane in hand.window.deck.lanes if np.isfinite(lane.y).any())
+    assert all(lane.title in text for lane in hand.window.timeline.lanes if np.isfinite(lane.y).any())
     assert Image.open(tmp_path / "lanes.png").width > 1000

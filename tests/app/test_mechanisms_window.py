@@ -58,20 +58,20 @@ def test_gears_are_made_from_two_parts_and_edited(make_hand):
     motion.drive("external")
     assert session.item.a.teeth == 17 and session.item.b.teeth == 40
     assert "2 × 17 = 34.000 mm pitch diameter" in hand.said() and "one turns two" in hand.said()
-    assert hand.window.jobs.number("drive-1") == "2.353 to 1"
-    hand.window.deck.show_lanes(["wheel", "rolled", "rate", "mesh"])
-    deck = hand.window.deck
-    assert np.ptp(deck.wheel.y) == pytest.approx(2 * 17 / 40, abs=1e-3)
-    assert deck.rolled.y.max() == pytest.approx(2 * np.pi * 34, rel=1e-3)
-    assert deck.rate.y.min() == pytest.approx(-30 * 17 / 40, rel=1e-3) and deck.mesh.y.max() < 0.01
+    assert hand.window.contents.number("drive-1") == "2.353 to 1"
+    hand.window.timeline.show_lanes(["wheel", "rolled", "rate", "mesh"])
+    timeline = hand.window.timeline
+    assert np.ptp(timeline.wheel.y) == pytest.approx(2 * 17 / 40, abs=1e-3)
+    assert timeline.rolled.y.max() == pytest.approx(2 * np.pi * 34, rel=1e-3)
+    assert timeline.rate.y.min() == pytest.approx(-30 * 17 / 40, rel=1e-3) and timeline.mesh.y.max() < 0.01
     hand.stage.draw()  # with the arrows of sense
     assert hand.stage.turn_marks.arcs.GetVisibility()
     hand.type_in("Phase angle", "3")
-    hand.window.deck.refresh()
-    assert deck.mesh.y.max() > 0.05
+    hand.window.timeline.refresh()
+    assert timeline.mesh.y.max() > 0.05
     hand.press("Mesh gears")
-    hand.window.deck.refresh()
-    assert deck.mesh.y.max() < 0.01
+    hand.window.timeline.refresh()
+    assert timeline.mesh.y.max() < 0.01
     hand.type_in("Teeth two", "80")
     hand.choose("Standard", "1")
     assert session.item.b.teeth == 80 and session.item.pitch == 1.0
@@ -102,8 +102,10 @@ def test_a_slider_crank_is_made_from_three_parts_and_copied(make_hand):
     session.select_parts(["rod", "crank", "slider"])
     motion.rod("slider")
     assert "stroke <b>80.000 mm</b>" in hand.said() and "the rod reaches at all times" in hand.said()
-    hand.window.deck.show_lanes(["wheel", "rate"])
-    assert hand.window.deck.wheel.title == "Slider" and np.ptp(hand.window.deck.wheel.y) == pytest.approx(80, abs=0.1)
+    hand.window.timeline.show_lanes(["wheel", "rate"])
+    assert hand.window.timeline.wheel.title == "Slider" and np.ptp(hand.window.timeline.wheel.y) == pytest.approx(
+        80, abs=0.1
+    )
     hand.type_in("Length", "30")
     assert "short" in hand.said()
     session.undo.undo()
@@ -132,7 +134,7 @@ def test_a_ball_rolls_and_tells_its_sum(make_hand):
     hand.session.select("ball")
     hand.window.motion.ball()
     assert "400.0 ÷ 157.080 = <b>2.5465 turns</b>" in hand.said()
-    assert hand.window.jobs.number("ball-1") == "2.55 turns"
+    assert hand.window.contents.number("ball-1") == "2.55 turns"
     hand.choose("Rolls on", "table")
     assert hand.session.item.normals[0] == pytest.approx((0, 0, 1))
     hand.type_in("Radius", "20")
@@ -257,9 +259,9 @@ def test_several_spin_alike_mirrored_or_the_other_way_and_have_bars(make_hand):
     assert session.project.spins[1].mirrored
     hand.choose("Direction", "cw")
     assert [s.turns for s in session.project.spins] == [-0.5, -0.5]
-    bars = {bar.item_id for bar in hand.window.deck.drawn_bars}
+    bars = {bar.item_id for bar in hand.window.timeline.drawn_bars}
     assert {"spin-1", "spin-2"} <= bars
-    hand.window.deck.move_bar("spin-1", 1.0, free=True)
+    hand.window.timeline.move_bar("spin-1", 1.0, free=True)
     assert session.project.spins[0].start == pytest.approx(1.0)
     back_to(hand, start.project)
 

@@ -1,4 +1,4 @@
-"""Motion in the window: bars, lanes and keys of the deck, key poses, rides, lights, and what a run goes with."""
+"""Motion in the window: bars, lanes and keys of the timeline, key poses, rides, lights, and what a run goes with."""
 
 import numpy as np
 import pytest
@@ -60,15 +60,15 @@ class Chart:
     """A person at the chart."""
 
     def __init__(self, hand):
-        self.hand, self.deck = hand, hand.window.deck
-        self.view = self.deck.chart.viewport()
+        self.hand, self.timeline = hand, hand.window.timeline
+        self.view = self.timeline.chart.viewport()
         QApplication.processEvents()
 
     def at(self, lane, x, y):
         QApplication.processEvents()
-        plot = self.deck.bars if lane == "bars" else self.deck.every[lane].plot
+        plot = self.timeline.bars if lane == "bars" else self.timeline.every[lane].plot
         scene = plot.getViewBox().mapViewToScene(QPointF(x, y))
-        return self.deck.chart.mapFromScene(scene)
+        return self.timeline.chart.mapFromScene(scene)
 
     def drag(self, start, *way, keys=NONE, button=Qt.MouseButton.LeftButton):
         QTest.mousePress(self.view, button, keys, start)
@@ -98,12 +98,12 @@ class Chart:
 
     def bar(self, item, share=0.5):
         QApplication.processEvents()
-        bar = next(b for b in self.deck.drawn_bars if b.item_id == item)
+        bar = next(b for b in self.timeline.drawn_bars if b.item_id == item)
         rect = bar.on_screen()
-        return self.deck.chart.mapFromScene(QPointF(rect.left() + share * rect.width(), rect.center().y()))
+        return self.timeline.chart.mapFromScene(QPointF(rect.left() + share * rect.width(), rect.center().y()))
 
     def shown(self):
-        return self.deck.bars.getViewBox().viewRange()[0]
+        return self.timeline.bars.getViewBox().viewRange()[0]
 
 
 @pytest.fixture
@@ -112,7 +112,7 @@ def hand_of(make_hand):
 
     def make(**run):
         hand = make_hand(opened(**run))
-        hand.window.deck.show_lanes(["clearance", "speed"])
+        hand.window.timeline.show_lanes(["clearance", "speed"])
         return hand, Chart(hand)
 
     return make
@@ -148,17 +148,17 @@ def test_alt_leaves_snapping_out_and_so_does_the_button(hand_of):
     chart.drag(chart.bar("run-1"), chart.bar("run-1") + by, keys=Qt.KeyboardModifier.AltModifier)
     assert run_of(hand).start == pytest.approx(2.957, abs=0.02) and run_of(hand).start != 3.0
     hand.session.undo.undo()
-    chart.deck.snap.click()
+    chart.timeline.snap.click()
     chart.drag(chart.bar("run-1"), chart.bar("run-1") + by)
     assert run_of(hand).start != 3.0
-    chart.deck.snap.click()
+    chart.timeline.snap.click()
 
 
 def test_bars_taken_together_move_together(hand_of):
     hand, chart = hand_of()
     QTest.mouseClick(chart.view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, chart.bar("run-1"))
     QTest.mouseClick(chart.view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, chart.bar("run-2"))
-    assert set(chart.deck.marked) == {"run-1", "run-2"}
+    assert set(chart.timeline.marked) == {"run-1", "run-2"}
     chart.drag(chart.bar("run-2"), chart.bar("run-2") + chart.at("bars", 1.0, 0.5) - chart.at("bars", 0.0, 0.5))
     assert run_of(hand).start == pytest.approx(2.0, abs=0.06)
     assert run_of(hand, 1).start - run_of(hand).start == pytest.approx(3.0)
@@ -180,10 +180,10 @@ def test_the_axis_is_zoomed_panned_and_shown_whole_again(hand_of):
     assert chart.shown()[0] < before[0]
     QTest.keyClick(hand.window, Qt.Key.Key_0, Qt.KeyboardModifier.ControlModifier)
     assert chart.shown() == pytest.approx(whole)
-    chart.deck.zoom(0.5)
+    chart.timeline.zoom(0.5)
     hand.session.set_time(2.0)
     assert chart.shown() != pytest.approx(whole)
-    chart.deck.show_all()
+    chart.timeline.show_all()
 
 
 def test_more_rows_than_there_is_room_for_are_gone_through(hand_of):
@@ -192,10 +192,10 @@ def test_more_rows_than_there_is_room_for_are_gone_through(hand_of):
     for k in range(3, 12):
         made = edits.add(made, Run(f"run-{k}", f"Run {k}", "part-2", "path-2", start=0.1 * k, duration=5.0))
     hand.session.edit("More", lambda _: made)
-    assert chart.deck.bars.getViewBox().viewRange()[1] == pytest.approx([0, 8])
+    assert chart.timeline.bars.getViewBox().viewRange()[1] == pytest.approx([0, 8])
     names = chart.at("bars", 0.0, 4.0)
     chart.wheel(QPoint(40, names.y()), -120)
-    assert chart.deck.bars.getViewBox().viewRange()[1] == pytest.approx([1, 9])
+    assert chart.timeline.bars.getViewBox().viewRange()[1] == pytest.approx([1, 9])
 
 
 def test_the_pointer_reads_the_curve(hand_of):
@@ -211,8 +211,8 @@ def test_the_pointer_reads_the_curve(hand_of):
         NONE,
     )
     QApplication.sendEvent(chart.view, event)
-    text = chart.deck.pointer.text().replace("\u2009", " ")
-    assert chart.deck.pointer.isVisible() and "0.20 m/s" in text and "limit 0.30 m/s" in text
+    text = chart.timeline.pointer.text().replace("\u2009", " ")
+    assert chart.timeline.pointer.isVisible() and "0.20 m/s" in text and "limit 0.30 m/s" in text
 
 
 def test_limits_are_dragged(hand_of):
@@ -237,24 +237,24 @@ def test_limits_are_dragged(hand_of):
 def test_keys_of_distance_are_dragged_typed_added_and_deleted(hand_of):
     hand, chart = hand_of(pacing=KEYED)
     hand.session.select("run-1")
-    chart.deck.show_lanes(["distance"])
+    chart.timeline.show_lanes(["distance"])
     chart.drag(chart.at("distance", 2.0, 200.0), chart.at("distance", 2.3, 120.0))
     key = run_of(hand).pacing.keys[1]
     assert key.time == pytest.approx(0.65, abs=0.02) and key.way == pytest.approx(0.3, abs=0.02)
     assert run_of(hand).pacing.keys[0] == KEYED.keys[0] and run_of(hand).pacing.keys[2] == KEYED.keys[2]
     # it is chosen now: what it says can be typed
-    assert chart.deck.key_value.isVisible()
-    for field, text in ((chart.deck.key_at, "2.5"), (chart.deck.key_value, "10 cm")):
+    assert chart.timeline.key_value.isVisible()
+    for field, text in ((chart.timeline.key_at, "2.5"), (chart.timeline.key_value, "10 cm")):
         field.setFocus()
         field.selectAll()
         QTest.keyClicks(field, text)
         QTest.keyClick(field, Qt.Key.Key_Return)
     key = run_of(hand).pacing.keys[1]
     assert (key.time, key.way) == (pytest.approx(0.75), pytest.approx(0.25))
-    handle = next(g for g in chart.deck.grips_shown if g.side == "handle")
+    handle = next(g for g in chart.timeline.grips_shown if g.side == "handle")
     chart.drag(chart.at("distance", handle.x, handle.y), chart.at("distance", handle.x, 100.0))
     assert run_of(hand).pacing.keys[1].slope == pytest.approx(0.0, abs=0.1)
-    assert chart.deck.hand.add_key("distance", 1.5, 60.0)
+    assert chart.timeline.hand.add_key("distance", 1.5, 60.0)
     key = run_of(hand).pacing.keys[1]
     assert (key.time, key.way) == (pytest.approx(0.25), pytest.approx(0.15))
     QTest.mouseDClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 2.0, 80.0))
@@ -274,18 +274,18 @@ def test_keys_of_lean_and_heading_are_dragged(hand_of):
         lean=Lean((LeanKey(0.25, 5.0), LeanKey(0.75, -5.0))),
     )
     hand.session.select("run-1")
-    chart.deck.show_lanes(["lean", "heading"])
+    chart.timeline.show_lanes(["lean", "heading"])
     chart.drag(chart.at("lean", 1.5, 5.0), chart.at("lean", 1.75, 3.0))
     key = run_of(hand).lean.keys[0]
     assert key.place == pytest.approx(0.375, abs=0.02) and key.angle == pytest.approx(3.0, abs=0.6)
-    grip = next(g for g in chart.deck.grips_shown if g.lane == "heading" and g.index == 1)
+    grip = next(g for g in chart.timeline.grips_shown if g.lane == "heading" and g.index == 1)
     chart.drag(chart.at("heading", grip.x, grip.y), chart.at("heading", grip.x, grip.y - 15))
     w, _, _, z = run_of(hand).heading.keys[1].rotation
     assert np.degrees(2 * np.arctan2(z, w)) == pytest.approx(grip.y - 15, abs=1.5)
-    assert chart.deck.hand.add_key("lean", 2.2, 0.0) and len(run_of(hand).lean.keys) == 3
+    assert chart.timeline.hand.add_key("lean", 2.2, 0.0) and len(run_of(hand).lean.keys) == 3
     hand.key(Qt.Key.Key_X)
-    assert chart.deck.by_distance
-    lean = [g for g in chart.deck.grips_shown if g.lane == "lean"]
+    assert chart.timeline.by_distance
+    lean = [g for g in chart.timeline.grips_shown if g.lane == "lean"]
     assert [g.x for g in lean] == pytest.approx([k.place * 400 for k in run_of(hand).lean.keys])
 
 
@@ -299,11 +299,11 @@ def test_keys_of_a_light_and_of_poses_are_dragged(hand_of):
             Poses("poses-1", "Nods", "part-2", (KeyPose(0), KeyPose(0.6, Placement((5, 0, 0)))), 0.5),
         ),
     )
-    chart.deck.show_lanes(["strength"])
+    chart.timeline.show_lanes(["strength"])
     chart.drag(chart.at("strength", 1.0, 100.0), chart.at("strength", 2.0, 300.0))
     key = hand.session.project.lights[0].keys[0]
     assert key.time == pytest.approx(2.0, abs=0.06) and key.strength == pytest.approx(300, abs=15)
-    row = chart.deck.row_of("poses-1") + 0.5
+    row = chart.timeline.row_of("poses-1") + 0.5
     chart.drag(chart.at("bars", 1.1, row), chart.at("bars", 2.0, row))
     assert hand.session.project.poses[0].keys[1].time == pytest.approx(1.5, abs=0.06)
 
@@ -311,23 +311,23 @@ def test_keys_of_a_light_and_of_poses_are_dragged(hand_of):
 def test_a_drag_of_a_key_is_one_edit_and_its_charts_follow(hand_of):
     hand, chart = hand_of(pacing=KEYED)
     hand.session.select("run-1")
-    chart.deck.show_lanes(["distance", "speed"])
-    before = float(chart.deck.speed.y.max())
+    chart.timeline.show_lanes(["distance", "speed"])
+    before = float(chart.timeline.speed.y.max())
     chart.drag(chart.at("distance", 2.0, 200.0), chart.at("distance", 2.1, 100.0), chart.at("distance", 2.2, 60.0))
-    assert hand.session.undo.count() == 1 and float(chart.deck.speed.y.max()) > before
+    assert hand.session.undo.count() == 1 and float(chart.timeline.speed.y.max()) > before
     hand.session.undo.undo()
     assert run_of(hand).pacing == KEYED
 
 
 def test_lanes_are_kept_with_the_project(hand_of, tmp_path, make_hand):
     hand, chart = hand_of()
-    chart.deck.show_lanes(["heading", "lean"])
+    chart.timeline.show_lanes(["heading", "lean"])
     file = tmp_path / "lanes.kestrav"
-    hand.session.save(file, chart.deck.shown_lanes())
+    hand.session.save(file, chart.timeline.shown_lanes())
     again = project_file.load(file)
     assert again.project.settings.lanes == ("heading", "lean")
     other = make_hand(again)
-    assert other.window.deck.shown_lanes() == ["heading", "lean"]
+    assert other.window.timeline.shown_lanes() == ["heading", "lean"]
 
 
 # the menu of motion
@@ -458,7 +458,7 @@ def test_rides_and_lights_are_added_and_edited(hand_of, asked):
     assert light.keys == (LightKey(1.5, 700.0),)
     hand.choose("Move along", "path-2")
     assert hand.session.item.rider == "light-2"
-    assert "rides" not in hand.window.jobs.number("light-2")
+    assert "rides" not in hand.window.contents.number("light-2")
     hand.stage.draw()
     hand.session.select("light-3")
     hand.stage.draw()
@@ -568,10 +568,10 @@ def test_the_list_has_what_moves_and_shines(hand_of):
             Run("run-3", "Waits", "part-2", "path-2", start=11.0, cue=Cue("run-1", "way", 1.0)),
         ),
     )
-    jobs = hand.window.jobs
-    assert jobs.number("poses-1").startswith("7.0–8.5") and jobs.number("carry-1").startswith("9.0–…")
-    assert jobs.number("light-1") == "point light" and jobs.number("Runs") == "5"
-    jobs.choose("carry-1")
+    contents = hand.window.contents
+    assert contents.number("poses-1").startswith("7.0–8.5") and contents.number("carry-1").startswith("9.0–…")
+    assert contents.number("light-1") == "point light" and contents.number("Runs") == "5"
+    contents.choose("carry-1")
     assert hand.session.selection == "carry-1"
     hand.window.delete()
     assert not hand.session.project.carries
@@ -624,13 +624,13 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     hand.type_in("Soft stop", "1")
     spin = session.project.spins[0]
     assert (spin.turns, spin.rpm, spin.ramp_out) == (3, None, 1)
-    hand.window.deck.show_lanes(["wheel"])
-    assert hand.window.deck.wheel.y.max() == pytest.approx(3, abs=0.01)
-    jobs = hand.window.jobs
+    hand.window.timeline.show_lanes(["wheel"])
+    assert hand.window.timeline.wheel.y.max() == pytest.approx(3, abs=0.01)
+    contents = hand.window.contents
     assert (
-        jobs.number("roll-1") == "4.25 turns"
-        and jobs.number("swivel-1") == "castor"
-        and jobs.number("spin-1") == "3 turns"
+        contents.number("roll-1") == "4.25 turns"
+        and contents.number("swivel-1") == "castor"
+        and contents.number("spin-1") == "3 turns"
     )
     hand.stage.draw()
     hand.stage.look_at_selection()

@@ -254,20 +254,20 @@ def test_see_through_and_back(bench):
 
 
 def test_the_list_finds_by_words_and_shows_the_way_there(bench):
-    jobs = bench.window.jobs
+    contents = bench.window.contents
     project = arranging.group(bench.session.project, [part(bench, "Block").id], "Deep inside")
     bench.session.edit("g", lambda p: project)
     bench.key(Qt.Key.Key_F, CTRL)
-    QTest.keyClicks(jobs.search, "blo")
-    assert set(jobs.model.rows) == {part(bench, "Deep inside").id, part(bench, "Block").id}
-    jobs.search.clear()
-    assert len(jobs.model.rows) == 5
+    QTest.keyClicks(contents.search, "blo")
+    assert set(contents.model.rows) == {part(bench, "Deep inside").id, part(bench, "Block").id}
+    contents.search.clear()
+    assert len(contents.model.rows) == 5
 
 
 def test_a_name_is_edited_in_its_row(bench):
     bench.session.select(part(bench, "Block").id)
     bench.key(Qt.Key.Key_F2)
-    editor = bench.window.jobs.tree.findChild(QLineEdit, "rename")
+    editor = bench.window.contents.tree.findChild(QLineEdit, "rename")
     editor.setText("Anvil")
     QTest.keyClick(editor, Qt.Key.Key_Return)
     bench.qtbot.waitUntil(lambda: any(p.name == "Anvil" for p in bench.session.project.parts), timeout=10_000)
@@ -278,7 +278,7 @@ def test_rows_dragged_to_another_parent_keep_their_place(bench):
     project = arranging.group(bench.session.project, [part(bench, "Block").id], "Set")
     bench.session.edit("g", lambda p: placing.transform(project, [project.parts[0].id], placing.shift((7, 8, 9))))
     before = place_of(bench, "Cube")
-    model = bench.window.jobs.model
+    model = bench.window.contents.model
     data = model.mimeData([model.at(part(bench, "Cube").id)])
     assert data.hasFormat(_MIME)
     target = model.at(part(bench, "Set").id)
@@ -305,12 +305,12 @@ def test_ten_thousand_rows_are_filled_and_searched_without_delay(make_hand, qtbo
     ]
     project = edits.change(opened.project, parts=(*groups, *pins))
     hand = make_hand(type(opened)(project, opened.meshes))
-    jobs = hand.window.jobs
-    assert len(jobs.model.rows) == 10_000
+    contents = hand.window.contents
+    assert len(contents.model.rows) == 10_000
     # only the rows in sight exist for the view
-    jobs.search.setText("Pin 98")
-    assert 100 < len(jobs.model.rows) < 500
-    jobs.search.clear()
+    contents.search.setText("Pin 98")
+    assert 100 < len(contents.model.rows) < 500
+    contents.search.clear()
     hand.session.select("part-1050")
     hand.session.edit("m", lambda p: placing.transform(p, ["part-1050"], placing.shift((0, 0, 5))))
     assert hand.session.project.parts[150].placement.position[2] == 5.0
@@ -459,7 +459,7 @@ def test_a_diameter_is_measured_kept_copied_and_used_in_a_field(bench):
     bench.key(Qt.Key.Key_K, CTRL)
     note = bench.session.item
     assert note.name == "Radius"
-    assert bench.window.jobs.number(note.id) == "40.000\u2009mm"
+    assert bench.window.contents.number(note.id) == "40.000\u2009mm"
     bench.type_in("Name", "Drum radius")
     bench.session.select(part(bench, "Block").id)
     bench.window.card.show_part_tab("Place")

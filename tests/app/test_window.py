@@ -50,7 +50,7 @@ def test_a_click_on_a_part_selects_it_and_beside_everything_nothing(hand):
     look(hand)
     hand.click(hand.at(-104, 6, 10))
     assert hand.session.selection == "part-1"
-    assert hand.window.jobs.current == "Cube"
+    assert hand.window.contents.current == "Cube"
     assert hand.window.card.title.text() == "Cube"
     look(hand, distance=4000.0)
     hand.click(QPoint(60, hand.stage.height() - 60))
@@ -81,8 +81,8 @@ def test_clicks_go_from_the_assembly_one_level_deeper(make_hand, demo):
 
 
 def test_choosing_a_row_selects_its_item(hand):
-    jobs = hand.window.jobs
-    jobs.choose("run-1")
+    contents = hand.window.contents
+    contents.choose("run-1")
     assert hand.session.selection == "run-1"
     assert hand.window.card.title.text() == "Run · 2.00\u2009s"
 
@@ -100,7 +100,7 @@ def test_dragging_a_point_moves_it_live_and_is_one_undo(hand):
     aims = []
     hand.stage.drawn.connect(lambda: aims.append(hand.stage.lens.GetActiveCamera().GetFocalPoint()[1]))
     lengths = []
-    hand.session.edited.connect(lambda: lengths.append(hand.window.deck.axis_journey().length))
+    hand.session.edited.connect(lambda: lengths.append(hand.window.timeline.axis_journey().length))
     clearance = []
     hand.window.checker.now.connect(lambda c: clearance.append(float(c.distance[0])))
     hand.drag(hand.at(100, 0, 0), hand.at(100, -60, 0), hand.at(100, -120, 0))
@@ -342,9 +342,9 @@ def test_headings_lean_and_what_sits_on_the_path(hand):
     assert run().lean == Lean((LeanKey(0.5, 5.0),), True, 12.0)
     press("Delete last key")
     assert not run().lean.keys
-    hand.window.deck.show_lanes(["clearance", "lean"])
-    assert len(hand.window.deck.roll.y)
-    hand.window.deck.show_lanes(["clearance", "speed"])
+    hand.window.timeline.show_lanes(["clearance", "lean"])
+    assert len(hand.window.timeline.roll.y)
+    hand.window.timeline.show_lanes(["clearance", "speed"])
 
 
 def test_a_part_is_placed_turned_and_its_pivot_centred(hand):
@@ -394,9 +394,9 @@ def test_the_breach_is_shown_in_chart_list_and_findings(hand):
     hand.checked()
     finding = hand.window.findings.findings[0]
     assert "Cube too close to Post" in finding.title
-    assert len(hand.window.deck.clearance.breaches) == 1
-    assert hand.window.deck.clearance.limit.isVisible()
-    assert hand.window.jobs.heading("Checks").data(HEALTH) == "breach"
+    assert len(hand.window.timeline.clearance.breaches) == 1
+    assert hand.window.timeline.clearance.limit.isVisible()
+    assert hand.window.contents.heading("Checks").data(HEALTH) == "breach"
 
 
 def test_go_there_moves_the_playhead_and_draws_the_gap(hand):
@@ -419,13 +419,13 @@ def test_an_old_result_is_never_shown_as_current(hand):
     hand.checked()
     hand.session.edit("x", lambda p: edits.settings(p, required_clearance=2.0))
     assert not hand.window.current
-    hand.window.deck.follow()
-    assert "lags" in hand.window.deck.clearance.label.text()
+    hand.window.timeline.follow()
+    assert "lags" in hand.window.timeline.clearance.label.text()
     assert "checking" in hand.window.findings.count.text()
     hand.checked()
     # the small project's shot has but 20 frames a second; nothing else is wrong
     assert [f.rule for f in hand.window.findings.findings] == ["frame-rate"]
-    assert "lags" not in hand.window.deck.clearance.label.text()
+    assert "lags" not in hand.window.timeline.clearance.label.text()
 
 
 def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
@@ -461,7 +461,7 @@ def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
 
 def test_a_contact_is_taken_back_into_the_check(hand):
     hand.checked()
-    hand.window.jobs.choose("Checks")
+    hand.window.contents.choose("Checks")
     press(hand, "Require clearance")
     assert not hand.session.project.contacts[0].intended
     hand.checked()
@@ -481,36 +481,36 @@ def test_playing_stepping_and_scrubbing_move_the_playhead(hand):
     stopped = hand.session.time
     hand.qtbot.wait(100)
     assert hand.session.time == stopped
-    deck = hand.window.deck
-    plot = deck.clearance.plot.sceneBoundingRect()
-    x = deck.plots[0].getViewBox().mapViewToScene(deck.plots[0].getViewBox().viewRect().topLeft()).x()
+    timeline = hand.window.timeline
+    plot = timeline.clearance.plot.sceneBoundingRect()
+    x = timeline.plots[0].getViewBox().mapViewToScene(timeline.plots[0].getViewBox().viewRect().topLeft()).x()
     right = plot.right()
     middle = QPoint(round((x + right) / 2), round(plot.center().y()))
-    QTest.mouseClick(deck.chart.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, middle)
+    QTest.mouseClick(timeline.chart.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, middle)
     assert hand.session.time == pytest.approx(1.0, abs=0.1)
 
 
 def test_the_chart_turns_to_distance_and_back(hand):
     hand.checked()
     hand.key(Qt.Key.Key_X)
-    deck = hand.window.deck
-    assert deck.by_distance
+    timeline = hand.window.timeline
+    assert timeline.by_distance
     hand.session.set_time(1.0)
-    assert deck.playheads[0].value() == pytest.approx(100.0)
-    assert deck.clearance.x[-1] == pytest.approx(200.0)
+    assert timeline.playheads[0].value() == pytest.approx(100.0)
+    assert timeline.clearance.x[-1] == pytest.approx(200.0)
     hand.key(Qt.Key.Key_X)
-    assert deck.clearance.x[-1] == pytest.approx(2.0)
+    assert timeline.clearance.x[-1] == pytest.approx(2.0)
 
 
 def test_a_bar_is_dragged_in_time(hand):
-    deck = hand.window.deck
-    deck.bar_drags += 1
+    timeline = hand.window.timeline
+    timeline.bar_drags += 1
     for start in (0.13, 0.31):
-        deck.move_bar("run-1", start)
+        timeline.move_bar("run-1", start)
     assert hand.session.project.runs[0].start == pytest.approx(0.3)
     assert hand.session.undo.count() == 1
     shot = hand.session.project.shots[0]
-    deck.move_bar(shot.id, 1.0)
+    timeline.move_bar(shot.id, 1.0)
     assert hand.session.project.shots[0].end - hand.session.project.shots[0].start == pytest.approx(
         shot.end - shot.start
     )

@@ -113,7 +113,7 @@ class Session(QObject):
         self.moved.emit()
 
     def save(self, file: Path, lanes: Sequence[str] | None = None) -> None:
-        """Save to a file, with the lanes that the deck shows. Raises BadInput."""
+        """Save to a file, with the lanes that the timeline shows. Raises BadInput."""
         project = self.project if lanes is None else settings(self.project, lanes=tuple(lanes))
         if self.versions is not None:
             keep_version(self.versions, file)

@@ -53,7 +53,7 @@ class CameraActions(QObject):
         self.walk_tool = WalkTool(window.stage, lambda: window.use_tool("select"))
         self.strip: FilmStrip | None = None
 
-    def connect(self) -> None:  # type: ignore[override]
+    def listen(self) -> None:
         """Listen to the card and the lens."""
         card = self.window.card
         card.film_strip_asked.connect(self.show_strip)

@@ -50,7 +50,7 @@ class Clearing(QObject):
         self.table: BreachTable | None = None
         self.fits: FitTable | None = None
 
-    def connect(self) -> None:  # type: ignore[override]
+    def listen(self) -> None:
         """Listen to the card."""
         card = self.window.card
         card.breaches_asked.connect(self.show_table)

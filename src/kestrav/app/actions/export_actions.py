@@ -56,9 +56,9 @@ class HandingOn(QObject):
         label = f"Writing {title.lower()}"
         arguments: tuple[object, ...] = (self.session.shown, self.window.used_meshes(), target)
         if kind == "chart":
-            deck = self.window.deck
-            axis = "distance in mm" if deck.by_distance else "time in s"
-            arguments = ([lane.charted() for lane in deck.lanes], target, self.session.shown.name, axis)
+            timeline = self.window.timeline
+            axis = "distance in mm" if timeline.by_distance else "time in s"
+            arguments = ([lane.charted() for lane in timeline.lanes], target, self.session.shown.name, axis)
         self.window.start_or_wait(
             label, lambda: Job(label, make, *arguments), lambda told: self.window.say_for(str(told), 8000)
         )

@@ -31,10 +31,10 @@ class MotionActions(QObject):
 
     def __init__(self, window: Window) -> None:
         super().__init__(window)
-        self.window, self.session, self.deck = window, window.session, window.deck
+        self.window, self.session, self.timeline = window, window.session, window.timeline
 
     def menu(self, action: Callable[..., QAction]) -> QMenu:
-        """The menu of motion; the part of it that is about time is the deck's as well."""
+        """The menu of motion; the part of it that is about time is the timeline's as well."""
         menu = QMenu("Motion", self.window)
         for text, slot, keys, tip in (
             ("Add key pose", self.pose, ("P",), "Add a key pose of the selection at the playhead"),
@@ -113,7 +113,7 @@ class MotionActions(QObject):
         for text, slot, keys, tip in times:
             made = action(text, slot, *keys, tip=tip)
             menu.addAction(made)
-            self.deck.time_menu.addAction(made)
+            self.timeline.time_menu.addAction(made)
         return menu
 
     # making
@@ -271,10 +271,10 @@ class MotionActions(QObject):
     # time
 
     def _ids(self) -> list[str]:
-        """What is marked in the deck, or selected, or all of it."""
+        """What is marked in the timeline, or selected, or all of it."""
         project = self.session.project
-        if self.deck.marked:
-            return list(self.deck.marked)
+        if self.timeline.marked:
+            return list(self.timeline.marked)
         chosen = [*self.session.chosen, *([self.session.selection] if self.session.selection else [])]
         found = timing.timed_ids(project, chosen) if chosen else []
         return found or timing.timed_ids(project)

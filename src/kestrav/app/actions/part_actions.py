@@ -94,7 +94,7 @@ class Preparing(QObject):
         self.session.isolation.connect(self.show_isolation)
         self.session.opened.connect(self._on_opened)
         stage.menu_asked.connect(self._stage_menu)
-        window.jobs.menu_asked.connect(self.show_menu)
+        window.contents.menu_asked.connect(self.show_menu)
 
     # tools
 
@@ -401,9 +401,9 @@ class Preparing(QObject):
 
     def actions(self, action: Callable[..., QAction]) -> None:
         """Make the actions on what is chosen, with their keys."""
-        tree_keys = (self.window.jobs.tree, self.stage)
+        tree_keys = (self.window.contents.tree, self.stage)
         self.menu_actions = [
-            action("Rename", self.window.jobs.rename, "F2", tip="Rename the selection in the contents"),
+            action("Rename", self.window.contents.rename, "F2", tip="Rename the selection in the contents"),
             None,
             action("Group", self.group, "Ctrl+G", tip="Group the selection in an assembly"),
             action("Ungroup", self.ungroup, "Ctrl+Shift+G", tip="Dissolve the assembly; the parts stay in place"),
@@ -418,7 +418,7 @@ class Preparing(QObject):
             action("Drop to surface", self.let_down, "B", tip="Lower the selection onto the surface below"),
             action("Copy", self.copy_once, "Ctrl+D", tip="Copy the selection, one step on"),
         ]
-        action("Find", self.window.jobs.find, "Ctrl+F", tip="Find by name in the contents")
+        action("Find", self.window.contents.take_keys, "Ctrl+F", tip="Find by name in the contents")
         action("Keep note", self.keep_measurement, "Ctrl+K")
         action("Copy value", self.copy_value, "Ctrl+C", where=tree_keys)
         action("Select all", self.choose_all, "Ctrl+A", where=tree_keys)

@@ -1,4 +1,4 @@
-"""The job list: one list in the order of the work, each row with its most useful number.
+"""The contents: one list in the order of the work, each row with its most useful number.
 
 Rows are made for what is in the document by a model that is asked only for the rows in sight, so that
 thousands of parts scroll as well as ten.
@@ -482,7 +482,7 @@ class _Tree(QTreeView):
             painter.drawLine(rect.left(), rect.bottom(), rect.right(), rect.bottom())
 
 
-class JobList(QWidget):
+class ContentsTree(QWidget):
     """Follows the session; choosing rows selects their items."""
 
     checks_chosen = Signal()
@@ -558,7 +558,7 @@ class JobList(QWidget):
         self.model.words = words.strip()
         self.fill()
 
-    def find(self) -> None:
+    def take_keys(self) -> None:
         """Take the keyboard to the search."""
         self.search.setFocus()
         self.search.selectAll()

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 WIDE, PICTURES = 88, 6  # pixels of a small picture, and how many there are of a shot
 _GAP = 2
-_HIGH = 352  # pixels of its height, if the deck was lower
+_HIGH = 352  # pixels of its height, if the timeline was lower
 
 
 class FilmView(QWidget):
@@ -111,15 +111,15 @@ class FilmView(QWidget):
     # what there is
 
     def open(self) -> None:
-        """Show it in the place of the deck, where all of the lens stays in sight."""
-        right, deck = self.window_.right, self.window_.deck
+        """Show it in the place of the timeline, where all of the lens stays in sight."""
+        right, timeline = self.window_.right, self.window_.timeline
         if right.indexOf(self) < 0:
             self._sizes = right.sizes()
             above, below = self._sizes
             high = max(below, _HIGH)
             right.addWidget(self)
             right.setStretchFactor(2, 0)
-            deck.hide()
+            timeline.hide()
             self.show()
             right.setSizes([above + below - high, 0, high])
             self.window_.show_tools(False)
@@ -342,15 +342,15 @@ class FilmView(QWidget):
             self.job = None
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        """The deck takes its place back, and the lens shows again what is selected."""
+        """The timeline takes its place back, and the lens shows again what is selected."""
         self._stop_job()
         self.player.stop()
         self._of = None
         self.session.show_film(None)
         self.window_.stage.show_lens_alone(False)
-        # out of the splitter, so that its sizes are kept as those of stage and deck
+        # out of the splitter, so that its sizes are kept as those of stage and timeline
         self.setParent(self.window_)
         self.window_.show_tools(True)
-        self.window_.deck.show()
+        self.window_.timeline.show()
         self.window_.right.setSizes(self._sizes)
         super().closeEvent(event)

@@ -33,7 +33,7 @@ from kestrav.app.actions.motion_actions import MotionActions
 from kestrav.app.actions.part_actions import Preparing
 from kestrav.app.actions.path_actions import PathActions
 from kestrav.app.cards.card import Card
-from kestrav.app.contents.tree import JobList
+from kestrav.app.contents.tree import ContentsTree
 from kestrav.app.dialogs.questions import ask_changed, ask_unsaved, ask_yes, recent_files, remember_file, tell
 from kestrav.app.jobs.camera_check import CameraJudge
 from kestrav.app.jobs.job_bar import JobBar
@@ -51,7 +51,7 @@ from kestrav.app.stage.point_edits import delete_point, insert_after, next_kind
 from kestrav.app.stage.select_tool import SelectTool
 from kestrav.app.stage.stage import Stage
 from kestrav.app.stage.tool import Tool
-from kestrav.app.timeline.timeline import Deck
+from kestrav.app.timeline.timeline import Timeline
 from kestrav.app.widgets.fields import QuantityEdit
 from kestrav.core.camera.sight import best_sight
 from kestrav.core.clearance.live import LiveClearance
@@ -93,8 +93,8 @@ class Window(QMainWindow):
         self._findings_width = WIDTH
         self.player = Player(self.session)
         self.stage = Stage(self.session)
-        self.deck = Deck(self.session)
-        self.jobs = JobList(self.session)
+        self.timeline = Timeline(self.session)
+        self.contents = ContentsTree(self.session)
         self.card = Card(self.session)
         self.findings = FindingsPanel()
         self.select_tool = SelectTool(self.stage)
@@ -125,7 +125,7 @@ class Window(QMainWindow):
 
     def _make_actions(self) -> None:
         # these keys mean something of their own to buttons, fields and lists, and are left to them there
-        showing = (self.stage, self.deck.chart)
+        showing = (self.stage, self.timeline.chart)
 
         def action(
             text: str, slot: Callable[..., object], *keys: str, tip: str = "", where: tuple[QWidget, ...] = ()
@@ -166,7 +166,7 @@ class Window(QMainWindow):
         )
         self.handing_actions = self.handing_on.actions(action)
         self.path_action = action("Selected path …", self.bringing.ask_write_path, tip="Write the path as DXF or CSV")
-        action("Play", self.player.toggle, "Space", where=(*showing, self.jobs))
+        action("Play", self.player.toggle, "Space", where=(*showing, self.contents))
         action("Frame back", lambda: self.session.step(-1), "Left", where=showing)
         action("Frame forward", lambda: self.session.step(1), "Right", where=showing)
         action("Ten frames back", lambda: self.session.step(-10), "Ctrl+Left")
@@ -196,10 +196,10 @@ class Window(QMainWindow):
         self.preparing.actions(action)
         action("Swap lens and stage", lambda: self.stage.swap(), "W")
         action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")
-        action("More time", lambda: self.deck.zoom(1.5), "Ctrl+-")
-        action("Less time", lambda: self.deck.zoom(1 / 1.5), "Ctrl++", "Ctrl+=")
-        action("All time", self.deck.show_all, "Ctrl+0")
-        action("Axis", lambda: self.deck.set_axis(not self.deck.by_distance), "X")
+        action("More time", lambda: self.timeline.zoom(1.5), "Ctrl+-")
+        action("Less time", lambda: self.timeline.zoom(1 / 1.5), "Ctrl++", "Ctrl+=")
+        action("All time", self.timeline.show_all, "Ctrl+0")
+        action("Axis", lambda: self.timeline.set_axis(not self.timeline.by_distance), "X")
         action("Next kind of point", lambda: next_kind(self.session), "K")
         action("Delete", self.delete, "Delete")
         action("Insert point", lambda: insert_after(self.session), "Insert")
@@ -260,7 +260,7 @@ class Window(QMainWindow):
         )
         column.addWidget(self.header)
         self.left = QSplitter(Qt.Orientation.Vertical)
-        self.left.addWidget(self.jobs)
+        self.left.addWidget(self.contents)
         self.left.addWidget(self.card)
         self.top = QSplitter(Qt.Orientation.Horizontal)
         middle = QWidget()
@@ -274,7 +274,7 @@ class Window(QMainWindow):
         self.top.addWidget(self.findings)
         self.right = QSplitter(Qt.Orientation.Vertical)
         self.right.addWidget(self.top)
-        self.right.addWidget(self.deck)
+        self.right.addWidget(self.timeline)
         self.across = QSplitter(Qt.Orientation.Horizontal)
         self.across.addWidget(self.left)
         self.across.addWidget(self.right)
@@ -282,10 +282,10 @@ class Window(QMainWindow):
             splitter.setHandleWidth(1)
             splitter.setChildrenCollapsible(False)
             splitter.setStretchFactor(stretch, 1)
-        self.jobs.setMinimumSize(200, 120)
+        self.contents.setMinimumSize(200, 120)
         self.card.setMinimumHeight(140)
         self.stage.setMinimumSize(300, 200)
-        self.deck.setMinimumHeight(150)
+        self.timeline.setMinimumHeight(150)
         column.addWidget(self.across, 1)
         self.job_bar = JobBar()
         self.job_bar.began.connect(self.job_bar.follow)
@@ -343,16 +343,16 @@ class Window(QMainWindow):
         session.opened.connect(self._on_opened)
         session.undo.cleanChanged.connect(lambda _: self._show_name())
         self.checker.result.connect(self._on_result)
-        self.camera_judge.curves.connect(lambda curves, _: self.deck.show_camera(curves))
+        self.camera_judge.curves.connect(lambda curves, _: self.timeline.show_camera(curves))
         session.edited.connect(self.judge_camera)
         session.selected.connect(self.judge_camera)
-        self.deck.lanes_changed.connect(self.judge_camera)
+        self.timeline.lanes_changed.connect(self.judge_camera)
         self.checker.now.connect(self._on_now)
         self.checker.progress.connect(self._on_progress)
         self.findings.stopped.connect(self._stop_check)
         self.checker.failed.connect(self.card.complain)
-        self.deck.play_toggled.connect(self.player.toggle)
-        self.player.changed.connect(self.deck.set_playing)
+        self.timeline.play_toggled.connect(self.player.toggle)
+        self.player.changed.connect(self.timeline.set_playing)
         self.findings.went.connect(self.go_to)
         self.findings.mended.connect(self.preview)
         self.findings.folded.connect(self._on_folded)
@@ -360,14 +360,14 @@ class Window(QMainWindow):
         self.card.still_asked.connect(lambda shot: self.filming.ask_still(shot))
         self.card.film_asked.connect(self.filming.show_film)
         self.card.contacts_asked.connect(self.contacts.ask)
-        self.clearing.connect()
-        self.cameras.connect()
+        self.clearing.listen()
+        self.cameras.listen()
         self.card.put_down_asked.connect(self.motion.put_down)
         self.card.draw_asked.connect(lambda: self.use_tool("draw"))
         self.card.draw_on_asked.connect(self.draw_on)
         self.card.replace_asked.connect(self.bringing.ask_replace)
         self.card.reload_asked.connect(self.bringing.reload)
-        self.jobs.checks_chosen.connect(self.card.show_checks)
+        self.contents.checks_chosen.connect(self.card.show_checks)
         self.stage.said.connect(self.say)
         self.stage.drawn.connect(self._place_hint)
 
@@ -442,7 +442,7 @@ class Window(QMainWindow):
         if lost and not ask_yes(self, "Change the owner?", f"{lost}: the system allows nothing else.", "Save"):
             return False
         try:
-            self.session.save(file, self.deck.shown_lanes())
+            self.session.save(file, self.timeline.shown_lanes())
         except BadInput as fault:
             tell(self, "Not saved", str(fault))
             return False
@@ -521,7 +521,7 @@ class Window(QMainWindow):
     def _on_opened(self) -> None:
         self._checked = None
         self.result = None
-        self.deck.result = None
+        self.timeline.result = None
         self.finding = None
         self.player.stop()
         self.use_tool("select")
@@ -543,18 +543,18 @@ class Window(QMainWindow):
         self._checked = shown
         self.current = False
         self.stage.gap = None
-        self.deck.show_result(None, False)
-        self.jobs.show_result(None)
+        self.timeline.show_result(None, False)
+        self.contents.show_result(None)
         self.findings.say_current(False)
         self.checker.check(shown, self.session.meshes, self.session.time)
 
     def _on_result(self, result: CheckResult, newest: bool) -> None:
         self.result = result
-        self.deck.show_result(result, newest)
+        self.timeline.show_result(result, newest)
         if not newest:
             return
         self.current = True
-        self.jobs.show_result(result)
+        self.contents.show_result(result)
         self.card.show_result(result)
         self.clearing.show_result(result)
         self.findings.show_findings(result.findings, self._nothing_found())
@@ -589,7 +589,7 @@ class Window(QMainWindow):
     def _on_now(self, live: LiveClearance) -> None:
         if not self.current:
             self._set_gap(live, 0)
-            self.deck.show_live(live)
+            self.timeline.show_live(live)
 
     def _show_gap(self) -> None:
         """Show the gap at the playhead, when the check knows it."""
@@ -616,12 +616,12 @@ class Window(QMainWindow):
     def judge_camera(self) -> None:
         """Measure the lens's camera anew where its lanes are shown and it is not the one measured."""
         camera, shown = self.session.camera, self.session.shown
-        if camera is None or not self.deck.shows_camera():
+        if camera is None or not self.timeline.shows_camera():
             return
         if self._judged is not None and self._judged[0] is shown and self._judged[1] == camera.id:
             return
         self._judged = (shown, camera.id)
-        self.deck.show_camera(None)
+        self.timeline.show_camera(None)
         self.camera_judge.judge(shown, self.session.meshes, camera.id)
 
     def _on_folded(self, folded: bool) -> None:
@@ -750,7 +750,7 @@ class Window(QMainWindow):
 
     def delete(self) -> None:
         """Delete the chosen point, or the selected path, run, camera, shot or part."""
-        if self.deck.delete_key() or delete_point(self.session) or self.session.selection is None:
+        if self.timeline.delete_key() or delete_point(self.session) or self.session.selection is None:
             return
         items, kind = self.session.chosen or (self.session.selection,), type(self.session.item).__name__.lower()
 

@@ -1,4 +1,4 @@
-"""The bars of the deck: what moves and what is filmed, over its span; they are moved, stretched and split there."""
+"""The bars of the timeline: what moves and what is filmed, over its span; they are moved, stretched and split there."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from kestrav.app.widgets.style import FAMILY
 from kestrav.render.palette import CARD, INK, STRAW
 
 if TYPE_CHECKING:
-    from kestrav.app.timeline.timeline import Deck
+    from kestrav.app.timeline.timeline import Timeline
 
 EDGE_PIXELS = 6  # at an end of a bar within which it is stretched
 _AROUND = 6  # px about a bar into which its outline and its marks reach
@@ -32,9 +32,9 @@ Grip = Literal["start", "end", "all"]
 class Bar(pg.GraphicsObject):  # type: ignore[misc]
     """A run, key poses, a ride or a shot over its span; its middle moves it in time, its ends stretch it."""
 
-    def __init__(self, deck: Deck, item_id: str, *told: object) -> None:
+    def __init__(self, timeline: Timeline, item_id: str, *told: object) -> None:
         super().__init__()
-        self.deck, self.item_id = deck, item_id
+        self.timeline, self.item_id = timeline, item_id
         self.name, self.start, self.end, self.row, self.colour = "", 0.0, 0.0, 0, INK
         self.marks: tuple[float, ...] = ()  # times of key poses
         self.open_end = False  # it goes on beyond its end
@@ -61,10 +61,10 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
             return
         self.prepareGeometryChange()
         self.name, self.start, self.end, self.row, self.colour, self.marks, self.open_end = told
-        unit = "mm" if self.deck.by_distance else "s"
+        unit = "mm" if self.timeline.by_distance else "s"
         tip = f"{name}: {start:.2f} to {'…' if open_end else f'{end:.2f}'} {unit}"
-        if not self.deck.by_distance:
-            frames = (end - start) * self.deck.session.shown.settings.fps
+        if not self.timeline.by_distance:
+            frames = (end - start) * self.timeline.session.shown.settings.fps
             tip += (
                 f", {frames:.1f} frames. Click selects, Ctrl takes several; drag moves it, its ends stretch it; "
                 "Alt leaves snapping out; right click for more"
@@ -80,15 +80,15 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
         return self.sceneTransform().mapRect(self.boundingRect())
 
     def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
-        if not self.deck.shows_row(self.row):
+        if not self.timeline.shows_row(self.row):
             return
         transform = painter.transform()
         rect = transform.mapRect(self.boundingRect())
-        left, right = self.deck.chart_left(), self.deck.chart_right()
+        left, right = self.timeline.chart_left(), self.timeline.chart_right()
         shown = rect.intersected(QRectF(left - 8, rect.top(), right - left + 16, rect.height()))
         if shown.width() < 1:
             return
-        chosen = self.item_id in (self.deck.session.selection, *self.deck.marked)
+        chosen = self.item_id in (self.timeline.session.selection, *self.timeline.marked)
         ratio = widget.devicePixelRatioF() if widget is not None else 1.0
         marks = tuple(transform.map(QPointF(mark, 0.0)).x() - shown.left() for mark in self.marks)
         key = (self.name, self.colour, self.open_end, chosen, ratio, shown.size(), rect.left() - left, marks)
@@ -135,7 +135,7 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
 
     def grip_at(self, scene: QPointF) -> Grip:
         """What a place of the scene takes hold of."""
-        if self.deck.by_distance:
+        if self.timeline.by_distance:
             return "all"
         rect = self.on_screen()
         edge = min(EDGE_PIXELS, max(0.5 * (rect.width() - _SMALLEST_MIDDLE), 0.0))
@@ -154,13 +154,13 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
             event.ignore()
             return
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            self.deck.mark(self.item_id)
+            self.timeline.mark(self.item_id)
             event.accept()
             return
         grip = self.grip_at(event.scenePos())
         self.grabbed = (grip, event.pos().x(), self.end if grip == "end" else self.start)
-        self.deck.bar_drags += 1
-        self.deck.take_bar(self.item_id)
+        self.timeline.bar_drags += 1
+        self.timeline.take_bar(self.item_id)
         event.accept()
 
     def mouseMoveEvent(self, event: QGraphicsSceneMouseEvent) -> None:
@@ -168,11 +168,11 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
             return
         grip, held, was = self.grabbed
         free = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
-        self.deck.drag_bar(self.item_id, grip, was + event.pos().x() - held, free)
+        self.timeline.drag_bar(self.item_id, grip, was + event.pos().x() - held, free)
 
     def mouseReleaseEvent(self, event: QGraphicsSceneMouseEvent) -> None:
         self.grabbed = None
-        self.deck.let_go()
+        self.timeline.let_go()
 
 
 def diamond(at: QPointF, half: float) -> list[QPointF]:

@@ -1,4 +1,4 @@
-"""A curve of the deck, drawn by columns of pixels: as fast for a million samples as for a few."""
+"""A curve of the timeline, drawn by columns of pixels: as fast for a million samples as for a few."""
 
 from __future__ import annotations
 
@@ -40,13 +40,13 @@ def columns(x: Array, y: Array, edges: Array) -> tuple[Array, Array]:
     return low, high
 
 
-class StripCurve(pg.GraphicsObject):  # type: ignore[misc]
+class DrawnCurve(pg.GraphicsObject):  # type: ignore[misc]
     """One curve over the whole of its view."""
 
     def __init__(self, colour: str) -> None:
         super().__init__()
-        self.x: Array = np.empty(0)
-        self.y: Array = np.empty(0)
+        self.across: Array = np.empty(0)
+        self.values: Array = np.empty(0)
         self.colour = QColor(colour)
         self._shown: tuple[tuple[object, ...], QImage] | None = None
         self._version = 0
@@ -54,7 +54,7 @@ class StripCurve(pg.GraphicsObject):  # type: ignore[misc]
 
     def set_data(self, x: Array, y: Array) -> None:
         """Show samples (n,), x growing."""
-        self.x, self.y = x, y
+        self.across, self.values = x, y
         self._version += 1
         self.prepareGeometryChange()
         self.update()
@@ -87,7 +87,7 @@ class StripCurve(pg.GraphicsObject):  # type: ignore[misc]
         rect = transform.mapRect(view)
         ratio = widget.devicePixelRatioF() if widget is not None else 1.0
         width, height = round(rect.width() * ratio), round(rect.height() * ratio)
-        if width < 1 or height < 1 or not len(self.x):
+        if width < 1 or height < 1 or not len(self.across):
             return
         key = (self._version, width, height, view.left(), view.right(), view.top(), view.bottom())
         if self._shown is None or self._shown[0] != key:
@@ -102,7 +102,7 @@ class StripCurve(pg.GraphicsObject):  # type: ignore[misc]
     def _image(self, view: QRectF, width: int, height: int, thick: float) -> QImage:
         """The curve's coverage of every pixel, in its colour."""
         edges = np.linspace(view.left(), view.right(), width + 1)
-        low, high = columns(self.x, self.y, edges)
+        low, high = columns(self.across, self.values, edges)
         scale = height / (view.bottom() - view.top())
         # rows count from above
         top, bottom = height - (high - view.top()) * scale - thick / 2, height - (low - view.top()) * scale + thick / 2

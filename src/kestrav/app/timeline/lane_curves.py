@@ -1,4 +1,4 @@
-"""The curves of the deck's lanes, filled with what they show, and their limits."""
+"""The curves of the timeline's lanes, filled with what they show, and their limits."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ from kestrav.render.palette import PETROL, SHOT
 
 if TYPE_CHECKING:
     from kestrav.app.timeline.lanes import Lane
-    from kestrav.app.timeline.timeline import Deck
+    from kestrav.app.timeline.timeline import Timeline
 
 Array = NDArray[np.float64]
 
@@ -37,35 +37,35 @@ _GAPS = 90  # times at which the ground below a wheel is looked for
 
 
 class Curves:
-    """Fills a deck's lanes."""
+    """Fills a timeline's lanes."""
 
-    def __init__(self, deck: Deck) -> None:
-        self.deck = deck
+    def __init__(self, timeline: Timeline) -> None:
+        self.timeline = timeline
 
     def speed(self, project: Project) -> None:
         """How fast the thing is that the chart is about."""
         times = np.union1d(shown_times(project), np.linspace(0, span(project), 400))
-        thing = self.deck.lane_thing()
-        self.deck.speed.title = "Speed" if thing is None or thing in rows(project) else "Camera speed"
+        thing = self.timeline.lane_thing()
+        self.timeline.speed.title = "Speed" if thing is None or thing in rows(project) else "Camera speed"
         if thing is not None and any(light.id == thing for light in project.lights):
-            self.deck.speed.title = "Light speed"
+            self.timeline.speed.title = "Light speed"
         values = np.zeros_like(times) if thing is None else thing_speeds(project, thing, times) / 1000.0
-        x = self.deck.to_x(times)
+        x = self.timeline.to_x(times)
         keep = np.isfinite(x)
-        self.deck.speed.show(x[keep], values[keep])
+        self.timeline.speed.show(x[keep], values[keep])
         limit = self.limit_of("speed")
-        self.deck.speed.limit.setVisible(limit is not None)
+        self.timeline.speed.limit.setVisible(limit is not None)
         if limit is not None:
-            self.deck.speed.limit.setValue(limit)
+            self.timeline.speed.limit.setValue(limit)
 
     def motion(self, project: Project) -> None:
         """Distance and accelerations of the journey that the chart is about."""
         shown = [
             lane
-            for lane in (self.deck.way, self.deck.gain, self.deck.sideways, self.deck.roll)
-            if lane in self.deck.lanes
+            for lane in (self.timeline.way, self.timeline.gain, self.timeline.sideways, self.timeline.roll)
+            if lane in self.timeline.lanes
         ]
-        trip = self.deck.axis_journey()
+        trip = self.timeline.axis_journey()
         if not shown:
             return
         if trip is None:
@@ -73,17 +73,17 @@ class Curves:
                 lane.show(np.empty(0), np.empty(0))
             return
         times = np.linspace(trip.start, trip.shown_end, 800)
-        x = self.deck.to_x(times)
+        x = self.timeline.to_x(times)
         ahead = trip.accelerations(times) / 1000.0
         across = trip.sideways(times) / 1000.0
         way = trip.profile.distance(times - trip.start)
         order = np.argsort(x, kind="stable")
-        self.deck.way.show(x[order], way[order])
-        self.deck.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
-        self.deck.sideways.show(x[order], across[order])
+        self.timeline.way.show(x[order], way[order])
+        self.timeline.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
+        self.timeline.sideways.show(x[order], across[order])
         angle = np.degrees(lean(trip, trip.stations(times)))
-        self.deck.roll.show(x[order], angle[order], low=float(min(angle.min(), 0.0)))
-        for lane, name in ((self.deck.gain, "acceleration"), (self.deck.sideways, "sideways")):
+        self.timeline.roll.show(x[order], angle[order], low=float(min(angle.min(), 0.0)))
+        for lane, name in ((self.timeline.gain, "acceleration"), (self.timeline.sideways, "sideways")):
             limit = self.limit_of(name)
             lane.limit.setVisible(limit is not None)
             if limit is not None:
@@ -91,7 +91,7 @@ class Curves:
 
     def limit_of(self, lane: str) -> float | None:
         """The limit that a lane shows, in the lane's unit: the run's own, or the project's."""
-        settings, trip = self.deck.session.shown.settings, self.deck.axis_journey()
+        settings, trip = self.timeline.session.shown.settings, self.timeline.axis_journey()
         pacing = trip.run.pacing if trip is not None and isinstance(trip.run.pacing, Limited) else None
         found = {
             "clearance": settings.required_clearance,
@@ -103,7 +103,7 @@ class Curves:
 
     def set_limit(self, lane: str, value: float, merge: str = "") -> None:
         """Change the limit that a lane shows."""
-        trip = self.deck.axis_journey()
+        trip = self.timeline.axis_journey()
         pacing = trip.run.pacing if trip is not None and isinstance(trip.run.pacing, Limited) else None
         value = max(value, 1e-3)
         own = {"speed": "top", "acceleration": "forward", "sideways": "sideways"}.get(lane)
@@ -114,57 +114,59 @@ class Curves:
             fields: dict[str, object] = {"pacing": msgspec.structs.replace(pacing, **{own: max(kept, 1)})}
             if own == "top" and run.speed is not None:
                 fields["speed"] = max(kept, 1)
-            self.deck.session.edit("Limit", lambda p: edits.update(p, run.id, **fields), merge=merge)
+            self.timeline.session.edit("Limit", lambda p: edits.update(p, run.id, **fields), merge=merge)
         elif lane in whole:
-            self.deck.session.edit("Limit", lambda p: edits.settings(p, **{whole[lane]: kept}), merge=merge)
+            self.timeline.session.edit("Limit", lambda p: edits.settings(p, **{whole[lane]: kept}), merge=merge)
 
     def heading(self, project: Project) -> None:
         """Where the front of the thing points that the chart is about."""
-        lane, thing = self.deck.heading, self.deck.lane_thing()
-        if lane not in self.deck.lanes:
+        lane, thing = self.timeline.heading, self.timeline.lane_thing()
+        if lane not in self.timeline.lanes:
             return
-        trip = self.deck.axis_journey()
-        if thing is None or (self.deck.by_distance and trip is None):
+        trip = self.timeline.axis_journey()
+        if thing is None or (self.timeline.by_distance and trip is None):
             lane.show(np.empty(0), np.empty(0))
             return
-        if self.deck.by_distance and trip is not None:
+        if self.timeline.by_distance and trip is not None:
             times = np.linspace(trip.start, trip.shown_end, 400)
         else:
             times = np.linspace(0.0, span(project), 600)
-        x, values = self.deck.to_x(times), headings(project, thing, times)
+        x, values = self.timeline.to_x(times), headings(project, thing, times)
         order = np.argsort(x, kind="stable")
         lane.show(x[order], values[order], float(values.max()) + 5.0, float(values.min()) - 5.0)
 
     def strength(self) -> None:
         """The strength of a light in time."""
-        light = self.deck.lane_light()
-        if self.deck.strength not in self.deck.lanes:
+        light = self.timeline.lane_light()
+        if self.timeline.strength not in self.timeline.lanes:
             return
-        if light is None or self.deck.by_distance:
-            self.deck.strength.show(np.empty(0), np.empty(0))
+        if light is None or self.timeline.by_distance:
+            self.timeline.strength.show(np.empty(0), np.empty(0))
             return
-        self.deck.strength.title = light.name
-        self.deck.strength.unit = "lx" if light.kind == "sun" else "cd"
-        times = np.unique([0.0, *np.linspace(0.0, span(self.deck.session.shown), 200), *(k.time for k in light.keys)])
+        self.timeline.strength.title = light.name
+        self.timeline.strength.unit = "lx" if light.kind == "sun" else "cd"
+        times = np.unique(
+            [0.0, *np.linspace(0.0, span(self.timeline.session.shown), 200), *(k.time for k in light.keys)]
+        )
         values = np.array([state(light, t)[0] for t in times])
-        self.deck.strength.show(times, values)
+        self.timeline.strength.show(times, values)
 
     def wheels(self, project: Project) -> None:
         """What the wheel, spin, drive, rod or ball does that the chart is about: turns, way, slip, rate, gap and mesh."""
-        deck = self.deck
-        lanes = (deck.wheel, deck.rolled, deck.slip, deck.rate, deck.gap, deck.mesh)
-        shown = [lane for lane in lanes if lane in deck.lanes]
+        timeline = self.timeline
+        lanes = (timeline.wheel, timeline.rolled, timeline.slip, timeline.rate, timeline.gap, timeline.mesh)
+        shown = [lane for lane in lanes if lane in timeline.lanes]
         if not shown:
             return
-        item, trip = deck.lane_turning(), deck.axis_journey()
+        item, trip = timeline.lane_turning(), timeline.axis_journey()
         times = np.empty(0)
-        if item is not None and deck.by_distance and trip is not None:
+        if item is not None and timeline.by_distance and trip is not None:
             times = np.linspace(trip.start, trip.shown_end, 600)
-        elif item is not None and not deck.by_distance:
+        elif item is not None and not timeline.by_distance:
             times = np.linspace(0.0, span(project), 900)
         sliding = item is not None and all(j.role != "turns" for j in joints_of(project, item))
-        deck.wheel.title, deck.wheel.unit = ("Slider", "mm") if sliding else ("Wheel", "turns")
-        deck.rate.unit = "mm/s" if sliding else "rpm"
+        timeline.wheel.title, timeline.wheel.unit = ("Slider", "mm") if sliding else ("Wheel", "turns")
+        timeline.rate.unit = "mm/s" if sliding else "rpm"
         for lane in shown:
             values = None if item is None or not len(times) else self._of_turner(project, lane, item, times, sliding)
             limit = None if values is None else self._limit_of_turning(lane)
@@ -174,50 +176,50 @@ class Curves:
                 continue
             if limit is not None:
                 lane.limit.setValue(limit)
-            x = deck.to_x(times)
+            x = timeline.to_x(times)
             order = np.argsort(x, kind="stable")
             top = max(float(np.nanmax(values)), 1.5 * limit if limit is not None else 0.1)
-            low = min(float(np.nanmin(values)), -1.5 * limit if limit is not None and lane is deck.gap else 0.0)
+            low = min(float(np.nanmin(values)), -1.5 * limit if limit is not None and lane is timeline.gap else 0.0)
             lane.show(x[order], values[order], top, low)
 
     def _of_turner(self, project: Project, lane: Lane, item: Turner, times: Array, sliding: bool) -> Array | None:
         """The values of one lane at times (n,); None where it says nothing of this item."""
-        deck = self.deck
-        if lane is deck.wheel:
+        timeline = self.timeline
+        if lane is timeline.wheel:
             return Motion(project).angles(item, times) / (1.0 if sliding else 2 * np.pi)
-        if lane is deck.rolled:
+        if lane is timeline.rolled:
             return ways_rolled(project, item, times) if isinstance(item, Roll | Drive | Ball) else None
-        if lane is deck.slip:
+        if lane is timeline.slip:
             return slips(project, item, times) if isinstance(item, Roll) else None
-        if lane is deck.rate:
+        if lane is timeline.rate:
             return rates(project, item, times)
-        if lane is deck.gap:
+        if lane is timeline.gap:
             if not isinstance(item, Roll):
                 return None
             coarse = times[:: max(len(times) // _GAPS, 1)]
-            gaps, _ = wheel_gaps(project, deck.session.meshes, item, coarse)
+            gaps, _ = wheel_gaps(project, timeline.session.meshes, item, coarse)
             return np.interp(times, coarse, gaps)
         return np.abs(mesh_errors(project, item, times)) if isinstance(item, Drive) else None
 
     def _limit_of_turning(self, lane: Lane) -> float | None:
-        deck = self.deck
-        known = {deck.slip: SLIP, deck.gap: deck.session.shown.settings.ground_gap, deck.mesh: MESH}
+        timeline = self.timeline
+        known = {timeline.slip: SLIP, timeline.gap: timeline.session.shown.settings.ground_gap, timeline.mesh: MESH}
         return next((value for one, value in known.items() if one is lane), None)
 
     def shape(self, along: tuple[PathCurve, float, float] | None) -> None:
         """The height and the bend radius of the path that the chart is about."""
-        shown = [lane for lane in (self.deck.height, self.deck.bend) if lane in self.deck.lanes]
+        shown = [lane for lane in (self.timeline.height_lane, self.timeline.bend) if lane in self.timeline.lanes]
         if not shown:
             return
-        trip = self.deck.axis_journey()
-        if along is None or (not self.deck.by_distance and trip is None):
+        trip = self.timeline.axis_journey()
+        if along is None or (not self.timeline.by_distance and trip is None):
             for lane in shown:
                 lane.show(np.empty(0), np.empty(0))
                 lane.shade([])
                 lane.limit.setVisible(False)
             return
         made, first, last = along
-        if self.deck.by_distance:
+        if self.timeline.by_distance:
             x = stations = np.union1d(np.linspace(first, last, 600), made.curve.breaks[:400])
             x = stations = stations[(stations >= first) & (stations <= last)]
         else:
@@ -226,32 +228,32 @@ class Curves:
             stations = trip.stations(x)
         heights = made.curve.position(stations)[:, 2]
         low = float(heights.min())
-        self.deck.height.show(x, heights, low=0.0 if 0 <= low < 0.5 * float(heights.max()) else low)
+        self.timeline.height_lane.show(x, heights, low=0.0 if 0 <= low < 0.5 * float(heights.max()) else low)
         radius = bend_radii(made.curve, stations)
-        project, path_id = self.deck.session.shown, self.deck.axis_path_id()
+        project, path_id = self.timeline.session.shown, self.timeline.axis_path_id()
         needed = least_radius(project, path_id)[0] if path_id else 0.0
         tightest = float(radius.min())
         top = 5.0 * (needed or (tightest if np.isfinite(tightest) else 1000.0))
-        self.deck.bend.show(x, radius, top)
-        self.deck.bend.limit.setVisible(needed > 0)
-        self.deck.bend.limit.setValue(needed)
+        self.timeline.bend.show(x, radius, top)
+        self.timeline.bend.limit.setVisible(needed > 0)
+        self.timeline.bend.limit.setValue(needed)
         spans = []
         for tight in tight_spans(made.curve, needed) if needed > 0 else []:
             inside = (stations >= tight.first - 1e-6) & (stations <= tight.last + 1e-6)
             if inside.any():
                 half = 0.002 * float(x[-1] - x[0])
                 spans.append((float(x[inside][0]) - half, float(x[inside][-1]) + half))
-        self.deck.bend.shade(spans)
+        self.timeline.bend.shade(spans)
 
     def camera(self) -> None:
         """What is measured of the lens's camera, with its limits and where they are not kept."""
-        deck = self.deck
-        known = deck.camera_curves
-        if known is not None and known.camera != deck.session.camera_id:
+        timeline = self.timeline
+        known = timeline.camera_curves
+        if known is not None and known.camera != timeline.session.camera_id:
             known = None
         for name in CURVES:
-            lane = deck.every[name]
-            if lane not in deck.lanes:
+            lane = timeline.every[name]
+            if lane not in timeline.lanes:
                 continue
             curve = None if known is None else known.curves.get(name)
             lane.limit.setVisible(curve is not None and curve.limit is not None)
@@ -259,9 +261,9 @@ class Curves:
                 lane.show(np.empty(0), np.empty(0))
                 lane.shade([])
                 continue
-            x = deck.to_x(known.times)
+            x = timeline.to_x(known.times)
             keep = np.isfinite(x)
-            lane.curve.set_colour(SHOT if deck.camera_current else "#b9b2c6")
+            lane.curve.set_colour(SHOT if timeline.camera_current else "#b9b2c6")
             finite = curve.values[np.isfinite(curve.values)]
             high = max([*finite.tolist(), 1.2 * (curve.limit or 0.0), 1e-3])
             if name == "nearest" and curve.limit:
@@ -275,35 +277,35 @@ class Curves:
             spans = []
             for first, last in intervals_of(np.flatnonzero(curve.breached & keep)):
                 ends = np.sort(x[[first, last]])
-                spans.append((float(ends[0]) - (0 if deck.by_distance else half), float(ends[1]) + half))
+                spans.append((float(ends[0]) - (0 if timeline.by_distance else half), float(ends[1]) + half))
             lane.shade(spans)
 
     def clearance(self) -> None:
-        result, lane = self.deck.result, self.deck.clearance
+        result, lane = self.timeline.result, self.timeline.clearance
         if result is None:
             lane.show(np.empty(0), np.empty(0))
             lane.shade([])
             lane.limit.setVisible(False)
             return
-        required = self.deck.session.shown.settings.required_clearance
-        told = with_live(result.clearance, self.deck.live, span(self.deck.session.shown))
-        x = self.deck.to_x(told.times)
+        required = self.timeline.session.shown.settings.required_clearance
+        told = with_live(result.clearance, self.timeline.live, span(self.timeline.session.shown))
+        x = self.timeline.to_x(told.times)
         keep = np.isfinite(x)
         values = np.where(np.isfinite(told.distance), told.distance, np.nan)
         finite = values[np.isfinite(values)]
         top = None
         if len(finite):
             top = float(np.clip(np.max(finite), 2.0 * required, max(5.0 * required, 10.0)))
-        lane.curve.set_colour(PETROL if self.deck.current or self.deck.live is not None else "#9fb4b5")
+        lane.curve.set_colour(PETROL if self.timeline.current or self.timeline.live is not None else "#9fb4b5")
         # below 0 is how deep they overlap
         lane.show(x[keep], values[keep], top, min(0.0, float(finite.min())) if len(finite) else 0.0)
         lane.limit.setVisible(bool(len(finite)))
         lane.limit.setValue(required)
-        half = 0.5 / self.deck.session.shown.settings.fps
+        half = 0.5 / self.timeline.session.shown.settings.fps
         spans = []
         for first, last in intervals_of(np.flatnonzero(told.short)):
-            ends = self.deck.to_x(np.array([told.times[first] - half, told.times[last] + half]))
-            inner = self.deck.to_x(told.times[first : last + 1])
+            ends = self.timeline.to_x(np.array([told.times[first] - half, told.times[last] + half]))
+            inner = self.timeline.to_x(told.times[first : last + 1])
             inner = inner[np.isfinite(inner)]
             if len(inner):
                 ends = np.where(np.isfinite(ends), ends, [inner[0], inner[-1]])

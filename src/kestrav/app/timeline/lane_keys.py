@@ -29,7 +29,7 @@ from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.runs import Journey, journey
 
 if TYPE_CHECKING:
-    from kestrav.app.timeline.timeline import Deck
+    from kestrav.app.timeline.timeline import Timeline
 
 HANDLE = 0.07  # of the axis' length, how far a key's handle is drawn from it
 _APART = 1e-3  # the least share between neighbouring keys
@@ -47,37 +47,37 @@ class Grip:
     side: Literal["key", "handle"] = "key"
 
 
-def grips(deck: Deck) -> list[Grip]:
+def grips(timeline: Timeline) -> list[Grip]:
     """All keys that the chart's lanes have, and the handle of the chosen one."""
     found: list[Grip] = []
-    project = deck.session.shown
-    trip = deck.axis_journey()
+    project = timeline.session.shown
+    trip = timeline.axis_journey()
     if trip is not None:
-        found += _pace(deck, trip)
-        found += _along(deck, trip)
-    light = deck.lane_light()
-    if light is not None and not deck.by_distance:
+        found += _pace(timeline, trip)
+        found += _along(timeline, trip)
+    light = timeline.lane_light()
+    if light is not None and not timeline.by_distance:
         found += [Grip("strength", light.id, i, key.time, key.strength) for i, key in enumerate(light.keys)]
-    if not deck.by_distance:
+    if not timeline.by_distance:
         for poses in project.poses:
             start = leg_of(project, poses).start
             if np.isfinite(start):
-                row = deck.row_of(poses.id)
+                row = timeline.row_of(poses.id)
                 found += [Grip("bars", poses.id, i, start + k.time, row + 0.5) for i, k in enumerate(poses.keys) if i]
     return found
 
 
-def _pace(deck: Deck, trip: Journey) -> Iterator[Grip]:
+def _pace(timeline: Timeline, trip: Journey) -> Iterator[Grip]:
     """Keys of distance by time."""
     pacing = trip.run.pacing
-    shown = not (deck.by_distance or trip.run.holds or trip.is_backward)
+    shown = not (timeline.by_distance or trip.run.holds or trip.is_backward)
     if not isinstance(pacing, Keyed) or not shown or not np.isfinite(trip.start):
         return
     for i, key in enumerate(pacing.keys):
         x, y = trip.whole_start + key.time * trip.once, key.way * trip.length
         yield Grip("distance", trip.run.id, i, x, y)
-        if deck.chosen_key == ("distance", trip.run.id, i):
-            step = HANDLE * deck.shown_width()
+        if timeline.chosen_key == ("distance", trip.run.id, i):
+            step = HANDLE * timeline.shown_width()
             slope = float(trip.entire.profile.speed([min(max(key.time, 1e-6), 1 - 1e-6) * trip.once])[0])
             if key.slope is not None:
                 slope = key.slope * trip.length / trip.once
@@ -85,13 +85,13 @@ def _pace(deck: Deck, trip: Journey) -> Iterator[Grip]:
             yield Grip("distance", trip.run.id, i, x + sense * step, y + sense * slope * step, "handle")
 
 
-def _along(deck: Deck, trip: Journey) -> Iterator[Grip]:
+def _along(timeline: Timeline, trip: Journey) -> Iterator[Grip]:
     """Keys of lean and heading, at the times or stations of their places."""
     run, length = trip.run, trip.path.length
 
     def x_of(place: float) -> float:
         station = place * length
-        if deck.by_distance:
+        if timeline.by_distance:
             return station
         inside = trip.first - 1e-6 <= station <= trip.last + 1e-6
         return float(trip.times_at([station])[0]) if inside and np.isfinite(trip.start) else float("nan")
@@ -99,7 +99,7 @@ def _along(deck: Deck, trip: Journey) -> Iterator[Grip]:
     for i, key in enumerate(run.lean.keys):
         yield Grip("lean", run.id, i, x_of(key.place), key.angle)
     if isinstance(run.heading, KeyedHeading):
-        lane = deck.every["heading"]
+        lane = timeline.every["heading"]
         for i, turn in enumerate(run.heading.keys):
             x = x_of(turn.place)
             value = lane.value_at(x)
@@ -107,7 +107,7 @@ def _along(deck: Deck, trip: Journey) -> Iterator[Grip]:
                 yield Grip("heading", run.id, i, x, value)
 
 
-def moved(deck: Deck, grip: Grip, x: float, y: float, project: Project) -> Project:
+def moved(timeline: Timeline, grip: Grip, x: float, y: float, project: Project) -> Project:
     """The project with a key or handle brought to a place of its lane."""
     item = get(project, grip.of)
     if isinstance(item, Light):
@@ -118,7 +118,7 @@ def moved(deck: Deck, grip: Grip, x: float, y: float, project: Project) -> Proje
     trip = journey(project, item)
     if grip.lane == "distance":
         return edits.update(project, item.id, pacing=_pace_moved(trip, grip, x, y))
-    place = _place(deck, trip, x)
+    place = _place(timeline, trip, x)
     if grip.lane == "lean":
         keys = list(item.lean.keys)
         low, high = _room([k.place for k in keys], grip.index, 0.0, 1.0)
@@ -135,8 +135,8 @@ def moved(deck: Deck, grip: Grip, x: float, y: float, project: Project) -> Proje
     return edits.update(project, item.id, heading=msgspec.structs.replace(item.heading, keys=tuple(turns)))
 
 
-def _place(deck: Deck, trip: Journey, x: float) -> float:
-    station = x if deck.by_distance else float(trip.stations([x])[0])
+def _place(timeline: Timeline, trip: Journey, x: float) -> float:
+    station = x if timeline.by_distance else float(trip.stations([x])[0])
     return station / trip.path.length
 
 
@@ -183,23 +183,27 @@ def _pose_keys(project: Project, poses: Poses, index: int, x: float) -> tuple[ob
     return tuple(keys)
 
 
-def added(deck: Deck, lane: str, x: float, y: float, project: Project) -> Project | None:
+def added(timeline: Timeline, lane: str, x: float, y: float, project: Project) -> Project | None:
     """The project with a key put into a lane at a place; None where its lane has none."""
-    light = deck.lane_light()
+    light = timeline.lane_light()
     if lane == "strength" and light is not None:
         colour = state(light, x)[1]
         keys = sorted([*light.keys, LightKey(x, max(y, 0.0), colour)], key=lambda k: k.time)
         return edits.update(project, light.id, keys=tuple(keys))
-    trip = deck.axis_journey()
+    trip = timeline.axis_journey()
     if trip is None:
         return None
     run = trip.run
-    if lane == "distance" and isinstance(run.pacing, Keyed) and not (deck.by_distance or run.holds or trip.is_backward):
+    if (
+        lane == "distance"
+        and isinstance(run.pacing, Keyed)
+        and not (timeline.by_distance or run.holds or trip.is_backward)
+    ):
         key = PaceKey((x - trip.whole_start) / trip.once, float(np.clip(y / trip.length, 0.0, 1.0)))
         if not 0 < key.time < 1:
             return None
         return edits.update(project, run.id, pacing=Keyed(tuple(sorted([*run.pacing.keys, key], key=lambda k: k.time))))
-    place = _place(deck, trip, x)
+    place = _place(timeline, trip, x)
     if lane == "lean":
         keys_ = sorted([*run.lean.keys, LeanKey(place, float(np.clip(y, -89, 89)))], key=lambda k: k.place)
         return edits.update(project, run.id, lean=msgspec.structs.replace(run.lean, keys=tuple(keys_)))

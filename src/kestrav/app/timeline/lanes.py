@@ -1,4 +1,4 @@
-"""The curves of the deck: one lane each, with its limit and breaches."""
+"""The curves of the timeline: one lane each, with its limit and breaches."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QBrush, QColor
 from PySide6.QtWidgets import QLabel
 
-from kestrav.app.timeline.drawn_curve import StripCurve
+from kestrav.app.timeline.drawn_curve import DrawnCurve
 from kestrav.app.timeline.lane_keys import Grip
 from kestrav.core.files.charts import Charted
 from kestrav.render.palette import CARD, INK, STRAW, VERMILION
@@ -35,7 +35,7 @@ class Lane:
         self.breaches: list[pg.LinearRegionItem] = []
         self.limit = pg.InfiniteLine(angle=0, pen=pg.mkPen(VERMILION, width=1.2, style=Qt.PenStyle.DashLine))
         self.limit.setVisible(False)
-        self.curve = StripCurve(colour)
+        self.curve = DrawnCurve(colour)
         plot.addItem(self.limit)
         plot.addItem(self.curve)
         self.held = False  # its scale stays as it is

@@ -1,4 +1,4 @@
-"""The deck: a strip chart of runs, shots and measured curves, with one playhead through everything."""
+"""The timeline: a strip chart of runs, shots and measured curves, with one playhead through everything."""
 
 from __future__ import annotations
 
@@ -67,7 +67,7 @@ _CAMERA_LANES = {
 }
 
 
-class Deck(QWidget):
+class Timeline(QWidget):
     """Transport row and chart."""
 
     play_toggled = Signal()
@@ -76,7 +76,7 @@ class Deck(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.setObjectName("deck")
+        self.setObjectName("timeline")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.result: CheckResult | None = None
         self.current = False
@@ -85,7 +85,7 @@ class Deck(QWidget):
         self.bar_drags = 0
         self.first_row, self.row_height = 0, BAR_HEIGHT + 3
         self.marked: tuple[str, ...] = ()  # bars taken together
-        self.snapping = str(QSettings().value("deck/snap", "true")) == "true"
+        self.snapping = str(QSettings().value("timeline/snap", "true")) == "true"
         self.chosen_key: tuple[str, str, int] | None = None  # lane, item and number of the chosen key
         self._range: tuple[float, float] | None = None  # what is shown, when not all
         self._steady: tuple[float, float] | None = None  # what is shown while a bar is dragged
@@ -124,7 +124,7 @@ class Deck(QWidget):
         self.bar_labels = [self._label("Runs"), self._label("Shots")]
         self.clearance = Lane(self._plot(), self._label(), "Clearance", "mm", PETROL)
         self.speed = Lane(self._plot(), self._label(), "Speed", "m/s", INK)
-        self.height = Lane(self._plot(), self._label(), "Height", "mm", INK)
+        self.height_lane = Lane(self._plot(), self._label(), "Height", "mm", INK)
         self.bend = Lane(self._plot(), self._label(), "Bend radius", "mm", PETROL)
         self.way = Lane(self._plot(), self._label(), "Distance", "mm", PETROL)
         self.gain = Lane(self._plot(), self._label(), "Acceleration", "m/s²", INK)
@@ -146,7 +146,7 @@ class Deck(QWidget):
             "sideways": self.sideways,
             "heading": self.heading,
             "lean": self.roll,
-            "height": self.height,
+            "height": self.height_lane,
             "bend": self.bend,
             "strength": self.strength,
             "wheel": self.wheel,
@@ -621,7 +621,7 @@ class Deck(QWidget):
 
     def _set_snapping(self, on: bool) -> None:
         self.snapping = on
-        QSettings().setValue("deck/snap", "true" if on else "false")
+        QSettings().setValue("timeline/snap", "true" if on else "false")
 
     # what is shown of the axis
 

@@ -80,7 +80,7 @@ QWidget#findings {{ background: {PAPER}; border-left: 1px solid {RULE}; }}
 QWidget#panelhead {{ background: {HEADING}; border-bottom: 1px solid {RULE}; }}
 QFrame#finding {{ background: {CARD}; border: none; border-bottom: 1px solid {RULE}; }}
 QFrame#finding[chosen="true"] {{ background: #f3efe2; }}
-QWidget#deck {{ background: {CARD}; border-top: 1px solid {RULE}; }}
+QWidget#timeline {{ background: {CARD}; border-top: 1px solid {RULE}; }}
 QWidget#transport {{ background: {CARD}; border-bottom: 1px solid {RULE}; }}
 QWidget#lenshead {{ background: {PETROL_DARK}; }}
 QWidget#lenshead QLabel {{ color: white; }}

@@ -1,4 +1,4 @@
-"""Curves of the deck that are worked out of poses."""
+"""Curves of the timeline that are worked out of poses."""
 
 from __future__ import annotations
 
