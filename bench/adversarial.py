@@ -323,7 +323,7 @@ class Verdict:
     """What came of a case: what was told wrongly, if anything, and how it stood."""
 
     seed: int
-    standing: str
+    status: str
     wrong: str = ""
 
 
@@ -342,15 +342,13 @@ def judged(seed: int) -> Verdict | None:
         outside &= ~((times >= stretch.start - _LATE) & (times <= stretch.end + _LATE))
     least = float(away[outside].min(initial=np.inf))
     if least < REQUIRED - _OFF - 1e-6:
-        return Verdict(seed, told.standing, f"{least:.6f} mm where {REQUIRED:g} is certified")
+        return Verdict(seed, told.status, f"{least:.6f} mm where {REQUIRED:g} is certified")
     if least < told.at_least - _OFF:
-        return Verdict(seed, told.standing, f"{least:.6f} mm where at least {told.at_least:.6f} is told")
-    breached = [s for s in told.stretches if s.standing == "breached"]
+        return Verdict(seed, told.status, f"{least:.6f} mm where at least {told.at_least:.6f} is told")
+    breached = [s for s in told.stretches if s.status == "breached"]
     if breached and float(away.min()) > 1e-3 and min(s.least for s in breached) > float(away.min()) + 0.05:
-        return Verdict(
-            seed, told.standing, f"breach of {min(s.least for s in breached):.4f} told, {away.min():.4f} true"
-        )
-    return Verdict(seed, told.standing)
+        return Verdict(seed, told.status, f"breach of {min(s.least for s in breached):.4f} told, {away.min():.4f} true")
+    return Verdict(seed, told.status)
 
 
 def certificates_against_the_truth(in_turns: object, cases: int = CASES, first: int = 0) -> tuple[str, bool]:
@@ -359,7 +357,7 @@ def certificates_against_the_truth(in_turns: object, cases: int = CASES, first: 
     with ProcessPoolExecutor(mp_context=multiprocessing.get_context("forkserver")) as pool:
         found = [v for v in pool.map(judged, range(first, first + cases), chunksize=50) if v is not None]
     wrong = [v for v in found if v.wrong]
-    kinds = {k: sum(v.standing == k for v in found) for k in ("certified", "breached", "not shown")}
+    kinds = {k: sum(v.status == k for v in found) for k in ("certified", "breached", "not shown")}
     for v in wrong[:10]:
         print(f"  case {v.seed}: {v.wrong}")
     return (

@@ -31,7 +31,7 @@ def certificate_against_sampling(in_turns):
     sweep(project, meshes, chosen)
     bare = (time.perf_counter() - began) / TRIED * needed
     return (
-        f"certificate of {told.pairs} pairs: {ours:.1f} s ({told.standing}, at least {told.at_least:.3f} mm elsewhere) against "
+        f"certificate of {told.pairs} pairs: {ours:.1f} s ({told.status}, at least {told.at_least:.3f} mm elsewhere) against "
         f"{bare:.0f} s of {needed:.0f} samples {CLOSE:g} mm apart (timed on {TRIED}): {bare / ours:.0f} times faster (at least 10)",
         bare / ours >= 10,
     )

@@ -83,7 +83,7 @@ def puzzles_against_plain_planning(in_turns):
             if out:
                 stages.add(found.stage)
                 # every answer is certified by the rules of the clearance check
-                wrong += found.certificate.standing != "certified" or not puzzle.solvable
+                wrong += found.certificate.status != "certified" or not puzzle.solvable
             ours.append((out == puzzle.solvable and (took <= SECONDS or not puzzle.solvable), took))
             problem = problem_of(project, meshes, puzzle.things)
             bare.append(_plain(problem, seed, goals(problem, directions(problem))))

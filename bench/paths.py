@@ -25,7 +25,7 @@ from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files.path_files import read_paths
 from kestrav.core.kinematics.poses import camera_positions, world_poses
 from kestrav.core.paths.path_curves import path_curve
-from kestrav.core.paths.surface_paths import settle
+from kestrav.core.paths.surface_paths import derive_surface_paths
 
 TIMES = np.arange(121) / 30
 
@@ -57,7 +57,7 @@ class Drag:
     def step(self):
         x, y, z = self.project.paths[0].shape.points[self.index].position
         changed = edits.set_point(self.project, "path", self.index, position=(x + 0.5, y, z))
-        self.project = settle(changed, self.project)
+        self.project = derive_surface_paths(changed, self.project)
         world_poses(self.project, TIMES)
         camera_positions(self.project, self.project.cameras[0], TIMES)
 

@@ -250,12 +250,12 @@ def test_extract_prints_a_way_out_and_keeps_it(capsys, tmp_path):
     project_file.save(made.project, made.meshes, source)
     code, out, _ = run(capsys, "extract", source, "Block", "--json", "-o", target)
     data = json.loads(out)
-    assert code == 0 and data["stage"] == "straight pull" and data["standing"] == "certified"
+    assert code == 0 and data["stage"] == "straight pull" and data["status"] == "certified"
     assert data["points"] == 2 and data["greatest_tilt_deg"] == 0
     done = project_file.load(target).project
     assert done.runs[0].rider == "part-1" and len(done.paths) == 1
     code, out, _ = run(capsys, "check", target, "--json")
-    assert json.loads(out)["certificate"]["standing"] == "certified"
+    assert json.loads(out)["certificate"]["status"] == "certified"
     assert run(capsys, "extract", source, "Block", "-o", target)[0] == 2
     code, _, err = run(capsys, "extract", source, "Blok")
     assert code == 2 and "holds no part called" in err
@@ -318,7 +318,7 @@ def test_check_takes_pairs_and_spans_and_writes_reports(capsys, tmp_path):
     code, out, _ = run(capsys, "check", file, "--pair", "Cube:Post=2", "--json")
     told = json.loads(out)
     assert (
-        code == 0 and told["requirements"][1]["standing"] == "certified" and told["requirements"][1]["required_mm"] == 2
+        code == 0 and told["requirements"][1]["status"] == "certified" and told["requirements"][1]["required_mm"] == 2
     )
     assert run(capsys, "check", file, "--span", "1.5:2")[0] == 0  # it has passed by then
     page, table = tmp_path / "r.html", tmp_path / "r.csv"
@@ -344,7 +344,7 @@ def test_extract_goes_to_a_place_within_limits(capsys, tmp_path):
         "--aside", "Lid", "--room=-200,-200,-200:200,200,400", "--json",
     )  # fmt: skip
     told = json.loads(out)
-    assert code == 0 and told["taken_away"] == ["Lid"] and told["standing"] == "certified"
+    assert code == 0 and told["taken_away"] == ["Lid"] and told["status"] == "certified"
     assert told["poses"][-1]["way_mm"] == [0, 0, 200]
     for options, why in (
         (("--to", "here"), "not understood"),

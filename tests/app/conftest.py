@@ -22,7 +22,7 @@ def dressed(qapp, tmp_path_factory):
     QSettings.setPath(
         QSettings.Format.NativeFormat, QSettings.Scope.UserScope, str(tmp_path_factory.mktemp("settings"))
     )
-    style.dress(qapp)
+    style.apply_style(qapp)
     return qapp
 
 

@@ -329,7 +329,7 @@ def test_a_way_out_is_found_as_a_job_and_becomes_a_run(make_hand, monkeypatch):
     hand.qtbot.waitUntil(lambda: window.extracting.found is not None, timeout=60_000)
     found = window.extracting.found
     assert found.stage == "straight pull" and found.seed == 7 and found.poses[-1].way[2] > 0
-    assert found.certificate.standing == "certified"
+    assert found.certificate.status == "certified"
     assert session.item.rider == "block" and len(session.project.paths) == 1
     back_to(hand, start.project)
 

@@ -141,7 +141,7 @@ class Session(QObject):
         if meshes:
             self.add_meshes(meshes)
         try:
-            after = self._settled(change(self.project))
+            after = self._derived(change(self.project))
         except BadInput as fault:
             self.refused.emit(str(fault))
             return False
@@ -151,7 +151,7 @@ class Session(QObject):
         self.undo.push(_Change(self, label, self.project, after, merge))
         return True
 
-    def _settled(self, project: Project) -> Project:
+    def _derived(self, project: Project) -> Project:
         """An edited project with what is worked out of it."""
         return derived(project, self.meshes, self.project)
 
@@ -184,7 +184,7 @@ class Session(QObject):
     def preview(self, mend: Mend | None) -> None:
         """Show what a mend would do to the project as it is, or stop showing it."""
         try:
-            self._mended = self._settled(self._applied(mend)(self.project)) if mend else None
+            self._mended = self._derived(self._applied(mend)(self.project)) if mend else None
         except BadInput as fault:
             self.refused.emit(str(fault))
             return

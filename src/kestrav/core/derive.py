@@ -9,13 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kestrav.core.camera.orbits import renewed
-from kestrav.core.clearance.ball_ground import balls_settled
-from kestrav.core.clearance.cues import contacts_settled
+from kestrav.core.camera.orbits import derive_orbits
+from kestrav.core.clearance.ball_ground import derive_ball_ground
+from kestrav.core.clearance.cues import derive_contact_triggers
 from kestrav.core.document.records import Project
-from kestrav.core.editing.grounding import ground_settled
+from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.paths.surface_paths import settle
+from kestrav.core.paths.surface_paths import derive_surface_paths
 
 RULES = 1  # counts on when any of these results is worked out otherwise than before
 
@@ -30,11 +30,11 @@ def derived(project: Project, meshes: Mapping[str, Mesh], since: Project | None 
     """
     if is_derived(project):
         return project
-    made = settle(project, since)
-    made = renewed(made, meshes, since)
-    made = ground_settled(made, meshes, since)
-    made = contacts_settled(made, meshes)
-    made = balls_settled(made, meshes)
+    made = derive_surface_paths(project, since)
+    made = derive_orbits(made, meshes, since)
+    made = derive_ground(made, meshes, since)
+    made = derive_contact_triggers(made, meshes)
+    made = derive_ball_ground(made, meshes)
     _fresh.append(made)
     del _fresh[:-_REMEMBERED]
     return made

@@ -15,7 +15,7 @@ from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 
 from kestrav.core.document.records import FinishName, LookName
-from kestrav.render.finishes import Style, dress, dress_flat
+from kestrav.render.finishes import Style, apply_finish, apply_flat_finish
 from kestrav.render.outlines import Outline
 from kestrav.render.palette import CARD, INK, rgb
 from kestrav.render.shapes import merged_lines, merged_surface, vtk_matrix
@@ -56,7 +56,7 @@ class Kind:
 
 
 @dataclass(frozen=True)
-class Manner:
+class DisplayMode:
     """How pictures show the parts: the look, the ids of those that stay solid in a ghostly one, the plane that cuts them open, and the
     width of edges in pixels; and whether the background is ``dark``, so that wires must be light."""
 
@@ -70,7 +70,7 @@ class Manner:
 class Batch:
     """Parts that move as one: a surface and an edge actor for each of two purposes, under one matrix.
 
-    The stage may show a style of its own and a cut; the lens and the film show the manner of a shot, with ``caps`` as what
+    The stage may show a style of its own and a cut; the lens and the film show the mode of a shot, with ``caps`` as what
     a section shows of the inside of closed solids. ``offset``
     is how far the members stand from where they were when the batch was made.
     """
@@ -103,7 +103,7 @@ class Batch:
         self._own_colours = shared is None
         self.needs_room = False
         self.show("solid", None)
-        self.show_final(Manner())
+        self.show_final(DisplayMode())
 
     @property
     def rough(self) -> bool:
@@ -114,7 +114,7 @@ class Batch:
         """Show the stage's copy in a style, cut open by a plane or whole."""
         kind = self.kind
         opacity = min(kind.opacity, FADED) if kind.faded else kind.opacity
-        dress(self.stage.GetProperty(), kind.finish, opacity, kind.closed, style, cut is not None)
+        apply_finish(self.stage.GetProperty(), kind.finish, opacity, kind.closed, style, cut is not None)
         self.edges.GetProperty().SetOpacity(FADED_EDGES if kind.faded else 1.0)
         self.stage.SetVisibility(style != "wire")
         for actor in (self.stage, self.edges):
@@ -123,24 +123,24 @@ class Batch:
             if cut is not None:
                 mapper.AddClippingPlane(cut)
 
-    def show_final(self, manner: Manner) -> None:
-        """Show the copy for pictures in a manner."""
-        kind, look, cut = self.kind, manner.look, manner.cut is not None
-        solid = any(m.part in manner.solid for m in self.members)
+    def show_final(self, mode: DisplayMode) -> None:
+        """Show the copy for pictures in a mode."""
+        kind, look, cut = self.kind, mode.look, mode.cut is not None
+        solid = any(m.part in mode.solid for m in self.members)
         face, line = self.final.GetProperty(), self.final_edges.GetProperty()
         self.needs_room, unlit = False, False
         if look == "technical" or look == "wire":
-            dress_flat(face, kind.finish, kind.opacity, kind.closed, cut)
+            apply_flat_finish(face, kind.finish, kind.opacity, kind.closed, cut)
         elif look == "ghost" and not solid:
             # many layers lie over each other: without light they take a fifth of the time, and their edges tell their shape
-            dress_flat(face, kind.finish, min(GHOST, kind.opacity), kind.closed, cut)
+            apply_flat_finish(face, kind.finish, min(GHOST, kind.opacity), kind.closed, cut)
             unlit = True
         else:
-            self.needs_room = dress(face, kind.finish, kind.opacity, kind.closed, "finished", cut)
+            self.needs_room = apply_finish(face, kind.finish, kind.opacity, kind.closed, "finished", cut)
         self._opacities = face.GetOpacity(), GHOST_EDGES if look == "ghost" and not solid else 1.0
         line.SetOpacity(self._opacities[1])
-        line.SetLineWidth(manner.line)
-        self._wire(manner, unlit)
+        line.SetLineWidth(mode.line)
+        self._wire(mode, unlit)
         self._shown = True, look != "studio"
         for actor, shown in zip((self.final, self.final_edges), self._shown, strict=True):
             actor.SetVisibility(shown)
@@ -148,18 +148,18 @@ class Batch:
         for actor in (self.final, self.final_edges, self.caps):
             mapper = actor.GetMapper()
             mapper.RemoveAllClippingPlanes()
-            if manner.cut is not None:
-                mapper.AddClippingPlane(manner.cut)
+            if mode.cut is not None:
+                mapper.AddClippingPlane(mode.cut)
 
-    def _wire(self, manner: Manner, unlit: bool) -> None:
+    def _wire(self, mode: DisplayMode, unlit: bool) -> None:
         """Draw the copy for pictures as wires, or not: the edges strongly, the triangles faintly, in one colour that shows."""
-        wire = manner.look == "wire"
+        wire = mode.look == "wire"
         for actor, opacity in ((self.final, WIRE_TRIANGLES), (self.final_edges, WIRE_EDGES)):
             look, mapper = actor.GetProperty(), actor.GetMapper()
             mapper.SetScalarVisibility(self._own_colours and not wire)
             look.SetLighting(not wire and not unlit and actor is self.final)
             if wire:
-                look.SetColor(*rgb(CARD if manner.dark else INK))
+                look.SetColor(*rgb(CARD if mode.dark else INK))
                 look.SetOpacity(opacity)
             elif self._own_colours:
                 look.SetColor(1.0, 1.0, 1.0)
@@ -169,7 +169,7 @@ class Batch:
         face = self.final.GetProperty()
         if wire:
             face.SetRepresentationToWireframe()
-            face.SetLineWidth(manner.line)
+            face.SetLineWidth(mode.line)
             self._opacities = WIRE_TRIANGLES, WIRE_EDGES
         else:
             face.SetRepresentationToSurface()

@@ -75,7 +75,7 @@ def frames_of(
             _maker[1].close()
         _maker = (token, Maker(project, meshes, *size, alpha))
     found = []
-    _maker[1].foresee(frames)
+    _maker[1].prefetch(frames)
     for frame in frames:
         try:
             picture = _maker[1].picture(frame)

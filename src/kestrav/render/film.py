@@ -203,7 +203,7 @@ def _make_all(
         return
     if count <= 1 or (processes is None and len(left) < (_FEW_FORKED if may_fork() else _FEW)):
         maker = Maker(project, meshes, width, height, alpha)
-        maker.foresee(left)
+        maker.prefetch(left)
         try:
             for k, frame in enumerate(left):
                 tell(len(wanted) - len(left) + k)

@@ -30,7 +30,7 @@ def opacity_of(finish: FinishName, opacity: float, style: Style) -> float:
     return opacity
 
 
-def dress(look: vtkProperty, finish: FinishName, opacity: float, closed: bool, style: Style, cut: bool) -> bool:
+def apply_finish(look: vtkProperty, finish: FinishName, opacity: float, closed: bool, style: Style, cut: bool) -> bool:
     """Give a surface its look; tells whether it needs a room to mirror.
 
     ``closed`` solids show no back sides, unless one can see through or into them (``cut``).
@@ -57,7 +57,7 @@ def dress(look: vtkProperty, finish: FinishName, opacity: float, closed: bool, s
     return True
 
 
-def dress_flat(look: vtkProperty, finish: FinishName, opacity: float, closed: bool, cut: bool) -> None:
+def apply_flat_finish(look: vtkProperty, finish: FinishName, opacity: float, closed: bool, cut: bool) -> None:
     """Give a surface the flat tones of a technical picture: mostly its own colour, with little light and no gloss."""
     shown = opacity_of(finish, opacity, "finished")
     look.SetOpacity(shown)

@@ -224,7 +224,7 @@ class Maker:
         self._studio: Studio | None = None
         self._coming: list[Frame] = []
 
-    def foresee(self, frames: Sequence[Frame]) -> None:
+    def prefetch(self, frames: Sequence[Frame]) -> None:
         """Be ready for these frames in this order."""
         self._coming = list(frames)
         self._pass_on()
@@ -232,7 +232,7 @@ class Maker:
     def _pass_on(self) -> None:
         if self._studio is not None:
             shot = self._studio.shot
-            self._studio.foresee([frame.time for frame in self._coming if frame.shot == shot])
+            self._studio.prefetch([frame.time for frame in self._coming if frame.shot == shot])
 
     def picture(self, frame: Frame) -> Picture:
         """One frame's picture."""

@@ -17,7 +17,7 @@ from kestrav.core.camera.lens import extent, in_camera, on_frame, to_pixels
 from kestrav.core.camera.subject import Subject, thing_as_subject
 from kestrav.core.camera.views import Views, views
 from kestrav.core.clearance.live import Live
-from kestrav.core.document.lookup import get, subtree, told_apart
+from kestrav.core.document.lookup import get, qualified_name, subtree
 from kestrav.core.document.records import Project, Roll, Shot
 from kestrav.core.document.shots import frame_count
 from kestrav.core.files.product_tree import clean_name
@@ -134,7 +134,7 @@ class Inscriber:
             turns, degrees = angle / (2 * np.pi) + 0.0, np.degrees(angle) + 0.0
             found.append(
                 (
-                    one_line(told_apart(self.project, roll.part)),
+                    one_line(qualified_name(self.project, roll.part)),
                     f"{turns:.2f} turns · {degrees:,.0f}°".replace(",", "\u2009"),
                 )
             )

@@ -18,7 +18,7 @@ from kestrav.core.camera.views import Views, views
 from kestrav.core.document.records import Camera, Project, QualityName, Shot
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.poses import world_poses
-from kestrav.render.batches import Manner
+from kestrav.render.batches import DisplayMode
 from kestrav.render.inscriptions import Inscriber
 from kestrav.render.lights import ProjectLights
 from kestrav.render.marks import PathLines
@@ -53,7 +53,7 @@ class Studio:
         self.sides = SIDES[shot.quality]
         self.scene = Scene()
         self.scene.update(project, meshes)
-        self.scene.set_manner(manner_of(project, shot, line=self.sides * line_width(height)))
+        self.scene.set_display_mode(display_mode_of(project, shot, line=self.sides * line_width(height)))
         self.renderer = vtkRenderer()
         backdrop(self.renderer, shot)
         light(self.renderer)
@@ -78,7 +78,7 @@ class Studio:
         self._coming: list[float] = []
         self._known: dict[float, tuple[Array, Views]] = {}
 
-    def foresee(self, times: Sequence[float]) -> None:
+    def prefetch(self, times: Sequence[float]) -> None:
         """Be ready for pictures at these times in this order: their motion is worked out many at once, which costs little more."""
         self._coming = list(times)
 
@@ -133,7 +133,7 @@ def plain_studio(
     return Studio(project, meshes, shot, width, height)
 
 
-def manner_of(project: Project, shot: Shot, line: float = 1.0) -> Manner:
+def display_mode_of(project: Project, shot: Shot, line: float = 1.0) -> DisplayMode:
     """How a shot shows the parts, its edges being lines of a width in pixels."""
     cut = None
     if shot.section is not None:
@@ -141,7 +141,7 @@ def manner_of(project: Project, shot: Shot, line: float = 1.0) -> Manner:
         cut.SetOrigin(*shot.section.point)
         cut.SetNormal(*(-v for v in shot.section.normal))
     solid = kept_solid(project, shot) if shot.look == "ghost" else frozenset()
-    return Manner(shot.look, solid, cut, line, dark=_brightness(shot.background) < 0.5)
+    return DisplayMode(shot.look, solid, cut, line, dark=_brightness(shot.background) < 0.5)
 
 
 def _brightness(colour: str) -> float:

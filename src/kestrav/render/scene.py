@@ -23,7 +23,7 @@ from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import moving_groups
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.parts.solids import solid_mesh
-from kestrav.render.batches import Batch, Kind, Manner, Member, Shared, shared_drawing
+from kestrav.render.batches import Batch, DisplayMode, Kind, Member, Shared, shared_drawing
 from kestrav.render.finishes import Style, give_room, has_room
 from kestrav.render.outlines import AT_ONCE, EACH, Outlines
 
@@ -69,13 +69,13 @@ class Scene:
         self._base: Array = np.empty((0, 4, 4))  # rest poses when the batches were made
         self._rest: Array = np.empty((0, 4, 4))
         self._style: Style = "solid"
-        self._manner = Manner()
+        self._display_mode = DisplayMode()
         self.cut: vtkPlane | None = None
 
     def show_in(self, renderer: vtkRenderer, edges: bool = True, stage: bool = False) -> None:
         """Show the parts in a renderer, present and future ones, with or without their sharp edges.
 
-        A stage shows the style and the cut of :meth:`set_style`; others, which are pictures, the manner of :meth:`set_manner`, to
+        A stage shows the style and the cut of :meth:`set_style`; others, which are pictures, the mode of :meth:`set_display_mode`, to
         which edges belong or not. Said again, it changes whether a stage's edges are shown.
         """
         for batch in self.batches:
@@ -108,13 +108,13 @@ class Scene:
         for actor in (batch.stage, batch.edges, batch.final, batch.final_edges, batch.caps):
             renderer.RemoveActor(actor)
 
-    def set_manner(self, manner: Manner) -> None:
+    def set_display_mode(self, mode: DisplayMode) -> None:
         """How pictures show the parts."""
-        if manner == self._manner:
+        if mode == self._display_mode:
             return
-        self._manner = manner
+        self._display_mode = mode
         for batch in self.batches:
-            batch.show_final(manner)
+            batch.show_final(mode)
         if any(batch.needs_room for batch in self.batches):
             for renderer, (_, stage) in self._renderers.items():
                 if not stage:
@@ -171,7 +171,7 @@ class Scene:
     def _show_new(self, batches: Iterable[Batch]) -> None:
         for batch in batches:
             batch.show(self._style, self.cut)
-            batch.show_final(self._manner)
+            batch.show_final(self._display_mode)
             for renderer in self._renderers:
                 self._present(renderer, batch)
 

@@ -18,7 +18,7 @@ from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.ground import heights_below, standing
 from kestrav.core.parts.rest import top_bounds
-from kestrav.render.batches import Manner
+from kestrav.render.batches import DisplayMode
 from kestrav.render.forks import note_drawing
 from kestrav.render.lights import ProjectLights
 from kestrav.render.scene import KEY_LIGHT, Scene, light
@@ -126,7 +126,7 @@ class SoftLight:
         above = vtkPlane()
         above.SetOrigin(0.0, 0.0, self.ground.level + _LEVEL)
         above.SetNormal(0.0, 0.0, 1.0)
-        self.mirror_scene.set_manner(Manner(cut=above))
+        self.mirror_scene.set_display_mode(DisplayMode(cut=above))
         for batch in self.mirror_scene.batches:
             batch.caps.SetVisibility(False)
         light(self.mirror_renderer)

@@ -38,7 +38,7 @@ def make_share(maker: Maker, store: FrameStore, frames: Sequence[Frame], number:
     """Make every so-manieth frame that is not there yet; returns the exit code."""
     parent = os.getppid()
     mine = [frame for frame in frames[number::of] if not store.has(frame.key)]
-    maker.foresee(mine)
+    maker.prefetch(mine)
     for frame in mine:
         if os.getppid() != parent:
             return 1  # whoever asked for it has gone

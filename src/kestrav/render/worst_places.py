@@ -11,7 +11,7 @@ from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.core.camera.sight import best_sight
 from kestrav.core.clearance.table import Row
-from kestrav.core.document.lookup import told_apart
+from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.findings.page import Figure
 from kestrav.core.geometry.meshes import Mesh
@@ -58,10 +58,10 @@ def _figure(studio: Studio, dimension: Dimension, project: Project, meshes: Mapp
     poses = world_poses(project, [row.time])[0]
     side = best_sight(project, meshes, poses, place, gap, _FROM / np.linalg.norm(_FROM), 6 * reach)
     away = reach / np.tan(0.5 * _ANGLE)
-    dimension.show(gap, 2.4 * reach / _SIZE[1], row.standing in ("breached", "sampled"))
+    dimension.show(gap, 2.4 * reach / _SIZE[1], row.status in ("breached", "sampled"))
     seen = studio.picture_from(place + away * side, place, _UP, _ANGLE, poses, row.time)
     picture = io.BytesIO()
     Image.fromarray(seen).save(picture, format="PNG", compress_level=6)
     near = f"{-row.least:.2f} mm deep" if row.least < 0 else f"{row.least:.2f} mm"
-    pair = f"{told_apart(project, row.pair.moving)} to {told_apart(project, row.pair.other)}"
+    pair = f"{qualified_name(project, row.pair.moving)} to {qualified_name(project, row.pair.other)}"
     return Figure(picture.getvalue(), f"{pair}: {near} at {row.time:.3f} s, {row.required:g} mm required")

@@ -8,7 +8,7 @@ from kestrav.core.camera.judged import of_shot
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Even
-from kestrav.core.editing.grounding import ground_settled
+from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.findings.model import Evidence
 from kestrav.core.findings.rules import (
     camera_pan,
@@ -79,9 +79,9 @@ def test_the_walk_passes_the_open_door_and_keeps_400_mm_from_everything(demo):
 
 def test_a_walk_at_5_m_s_in_the_demo_is_found_and_mended(demo):
     run = next(r for r in demo.project.runs if r.name == "Walkthrough")
-    project = ground_settled(edits.update(demo.project, run.id, speed=5000.0, pacing=Even()), demo.meshes)
+    project = derive_ground(edits.update(demo.project, run.id, speed=5000.0, pacing=Even()), demo.meshes)
     (finding,) = found(project, demo.meshes, walking_fast)
-    assert not found(ground_settled(finding.mend.edit(project), demo.meshes), demo.meshes, walking_fast)
+    assert not found(derive_ground(finding.mend.edit(project), demo.meshes), demo.meshes, walking_fast)
 
 
 def test_an_orbit_of_the_demo_that_passes_too_near_is_found_and_mended(demo):

@@ -143,10 +143,10 @@ def test_slowing_in_bends_it_keeps_its_sideways_limit(two):
 def test_the_orbit_follows_what_it_goes_around(two):
     project = orbits.add_orbit(two.project, two.meshes, ["part-2"], offset=400.0)
     moved = edits.update(project, "part-2", placement=Placement((900.0, 300.0, 50.0)))
-    renewed = orbits.renewed(moved, two.meshes, project)
+    renewed = orbits.derive_orbits(moved, two.meshes, project)
     before, after = (np.array(p.paths[0].shape.outline).mean(axis=0) for p in (project, renewed))
     assert after - before == pytest.approx([400.0, 300.0])
-    assert orbits.renewed(renewed, two.meshes, renewed) is renewed
+    assert orbits.derive_orbits(renewed, two.meshes, renewed) is renewed
     # without what it went around it stays where it is
     left = edits.remove(renewed, "part-2")
     assert left.paths[0].shape.around == ()

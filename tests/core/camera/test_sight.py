@@ -165,8 +165,8 @@ def test_inside_a_closed_part_the_distance_is_none(screen):
 def test_an_upright_line_is_as_near_as_its_lowest_part(screen):
     poses = world_poses(screen.project, np.zeros(1))
     place = [(0, -300, 1000.0)]
-    high = surroundings(screen.project, screen.meshes, place, poses, but=frozenset({0}))
-    whole = surroundings(screen.project, screen.meshes, place, poses, but=frozenset({0}), below=950.0)
+    high = surroundings(screen.project, screen.meshes, place, poses, exclude=frozenset({0}))
+    whole = surroundings(screen.project, screen.meshes, place, poses, exclude=frozenset({0}), below=950.0)
     assert high.distance[0] == pytest.approx(np.hypot(290, 900), abs=1e-3)
     assert whole.distance[0] == pytest.approx(290.0, abs=1e-3)
 

@@ -10,7 +10,7 @@ from kestrav.core.camera.judged import of_shot
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongAim, Camera, Cue, FreeAim, PartAim, PointAim, Run
 from kestrav.core.document.records import Path as PathRecord
-from kestrav.core.editing.grounding import ground_settled
+from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.runs import journey
@@ -83,7 +83,7 @@ def test_straight_on_it_goes_from_point_to_point(room):
 
 def walked(room, waypoints=OVER, **fields):
     project = walking.add_walk(room.project, room.meshes, waypoints, **({"doors": ["part-6"]} | fields))
-    return ground_settled(project, room.meshes)
+    return derive_ground(project, room.meshes)
 
 
 def test_eyes_are_at_their_height_and_the_pace_is_a_walk(room):
@@ -106,7 +106,7 @@ def test_it_goes_up_steps(room):
             "Step": (box_mesh(2000, 6000, 140), (1000, 0, 70)),
         }
     )
-    project = ground_settled(
+    project = derive_ground(
         walking.add_walk(opened.project, opened.meshes, [(-2500, 0, 0), (1500, 0, 140)]), opened.meshes
     )
     trip = journey(project, project.runs[0])
@@ -118,7 +118,7 @@ def test_where_there_is_no_floor_the_floor_is_at_height_0():
     opened = make_project({"Cube": (box_mesh(100, 100, 100), (0, 0, 5000))})
     project = walking.add_walk(opened.project, opened.meshes, [(0, 0, 0), (3000, 0, 0)])
     trip = journey(project, project.runs[0])
-    place = Motion(ground_settled(project, opened.meshes)).poses(project.cameras[0].id, [trip.end])[0, :3, 3]
+    place = Motion(derive_ground(project, opened.meshes)).poses(project.cameras[0].id, [trip.end])[0, :3, 3]
     assert place == pytest.approx([3000, 0, 1600])
 
 

@@ -26,13 +26,13 @@ from kestrav.core.parts.solids import geometry_record
 def test_no_certificate_says_more_than_the_truth(first):
     found = [v for v in map(judged, range(first, first + 50)) if v is not None]
     assert [v for v in found if v.wrong] == []
-    assert {"certified", "breached"} <= {v.standing for v in found}
+    assert {"certified", "breached"} <= {v.status for v in found}
 
 
 def test_the_least_distance_is_found_where_a_heading_swings_round_at_once():
     # a body carried by two points of a path that bends within its wheelbase: no bound on its turning shrinks with the step
     verdict = judged(46_709)
-    assert verdict is not None and (verdict.standing, verdict.wrong) == ("breached", "")
+    assert verdict is not None and (verdict.status, verdict.wrong) == ("breached", "")
 
 
 def scene(gap, required=5.0):
@@ -66,7 +66,7 @@ def test_a_turning_point_between_two_steps_is_seen(speed, gap, by):
         made = edits.add(made, Poses("poses-1", "P", "cube", keys, between="straight"))
     told = certify(made, meshes)
     (breach,) = told.stretches
-    assert told.standing == "breached" and breach.least == pytest.approx(gap, abs=0.01)
+    assert told.status == "breached" and breach.least == pytest.approx(gap, abs=0.01)
     assert breach.time == pytest.approx(seconds, abs=1e-3)
 
 
@@ -80,7 +80,7 @@ def test_a_sharp_corner_between_two_steps_is_seen():
     made = edits.add(made, Path("path-1", "Path", straight((0, 0, 0), (far, 0, 0), back)))
     made = edits.add(made, Run("run-1", "R", "cube", "path-1", duration=2 * seconds))
     (breach,) = certify(made, meshes).stretches
-    assert breach.standing == "breached" and breach.least == pytest.approx(2.5, abs=0.01)
+    assert breach.status == "breached" and breach.least == pytest.approx(2.5, abs=0.01)
 
 
 @pytest.mark.parametrize("gap", [0.03, 1.0])

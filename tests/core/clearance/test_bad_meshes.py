@@ -49,7 +49,7 @@ def test_a_bad_mesh_is_measured_by_its_surface(kind):
     found = sweep(made, meshes, frame_times(made))
     (breach,) = found.breaches
     assert 0 < breach.distance <= 3.1  # 28 - 5 - 20, or nearer where it sticks out
-    assert certify(made, meshes).standing == "breached"
+    assert certify(made, meshes).status == "breached"
     assert check(made, meshes).has_breach
 
 
@@ -74,7 +74,7 @@ def test_a_hundredth_of_a_millimetre_and_a_hundred_metres_together():
     found = sweep(made, meshes, frame_times(made))
     # its foot is 0.005 below its middle, the slab's top 0.105 below: on a grid of 1e-4 mm
     assert found.distance.max() == pytest.approx(0.1, abs=2e-4)
-    assert certify(made, meshes).standing == "certified"
+    assert certify(made, meshes).status == "certified"
 
 
 def test_a_requirement_that_nothing_meets_is_told_and_ends():
@@ -85,7 +85,7 @@ def test_a_requirement_that_nothing_meets_is_told_and_ends():
     # as they stand they are nearer than that, and so it must be asked of them
     made = edits.add(made, Requirement("requirement-1", "Apart", ("ram",), ("post",)))
     told = certify(made, meshes)
-    assert told.standing == "breached" and told.stretches[0].end == pytest.approx(told.until)
+    assert told.status == "breached" and told.stretches[0].end == pytest.approx(told.until)
 
 
 def test_a_very_fine_mesh_is_measured_like_a_coarse_one():

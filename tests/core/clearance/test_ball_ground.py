@@ -6,7 +6,7 @@ import trimesh
 from scipy.spatial.transform import Rotation
 from shapes import straight
 
-from kestrav.core.clearance.ball_ground import balls_settled
+from kestrav.core.clearance.ball_ground import derive_ball_ground
 from kestrav.core.document import edits
 from kestrav.core.document.records import ArcShape, Ball, Part, Path, Placement, Project, Run
 from kestrav.core.geometry.meshes import mesh
@@ -34,27 +34,27 @@ def on_a_drum():
 
 def test_around_a_drum_it_turns_by_both_radii(on_a_drum):
     made, meshes = on_a_drum
-    made = balls_settled(made, meshes)
+    made = derive_ball_ground(made, meshes)
     turn = Rotation.from_matrix(Motion(made).poses("ball", [2.0])[0, :3, :3])
     # one wheel around another: (R + r) / r times the angle gone round
     told = Rotation.from_rotvec([0, (DRUM + RADIUS) / RADIUS * np.pi / 2, 0])
     assert (turn * told.inv()).magnitude() == pytest.approx(0.0, abs=2e-3)
-    assert balls_settled(made, meshes) is made
+    assert derive_ball_ground(made, meshes) is made
 
 
 def test_it_rolls_anew_where_its_way_changes(on_a_drum):
     made, meshes = on_a_drum
-    made = balls_settled(made, meshes)
+    made = derive_ball_ground(made, meshes)
     other = edits.update(made, "path-1", shape=straight((0, -100, 280), (0, 100, 280)))
-    other = balls_settled(other, meshes)
+    other = derive_ball_ground(other, meshes)
     assert other.balls[0].normals != made.balls[0].normals
     turn = Rotation.from_matrix(Motion(other).poses("ball", [0.5])[0, :3, :3])
     assert turn.as_rotvec()[0] == pytest.approx(-50 / RADIUS, abs=1e-2)
-    plain = balls_settled(edits.update(made, "ball-1", on=None), meshes)
+    plain = derive_ball_ground(edits.update(made, "ball-1", on=None), meshes)
     assert plain.balls[0].normals == ()
 
 
 def test_a_removed_surface_leaves_a_plane(on_a_drum):
     made, meshes = on_a_drum
-    made = edits.remove(balls_settled(made, meshes), "drum")
+    made = edits.remove(derive_ball_ground(made, meshes), "drum")
     assert made.balls[0].on is None and made.balls[0].normals == ()

@@ -49,7 +49,7 @@ def test_the_points_near_the_post_go_aside_and_the_ends_stay():
     step = moves(made.project, bent)
     assert np.allclose(step[[0, -1]], 0)
     assert step[2, 1] == pytest.approx(-2.0, abs=0.4) and np.abs(step).max() < 2.6  # no more than needed
-    assert certify(bent, made.meshes).standing == "certified"
+    assert certify(bent, made.meshes).status == "certified"
     assert bent_away(bent, made.meshes, "run-1") is bent
 
 
@@ -73,7 +73,7 @@ def test_the_mend_of_a_breach_bends_the_path_with_a_certificate():
     assert fault.mend.label == "Bend path away" and "of Path by up to" in fault.mend.detail
     mended = fault.mend.edit(made.project)
     again = certified(mended, made.meshes, check(mended, made.meshes))
-    assert again.standing == "certified" and not again.has_breach
+    assert again.status == "certified" and not again.has_breach
     with pytest.raises(BadInput, match="other points by now"):
         fault.mend.edit(edits.delete_point(made.project, "path-1", 1))
     # what is required where the opening is too small says why it has none
@@ -95,7 +95,7 @@ def test_raising_is_offered_where_what_is_near_lies_below():
     assert "Delay the run" not in mends  # a sill waits for ever
     up = mends["Raise the path"]
     clear = up.edit(made.project)
-    assert certify(clear, made.meshes).standing == "certified"
+    assert certify(clear, made.meshes).status == "certified"
     assert moves(made.project, clear)[[0, -1]] == pytest.approx(0.0)
     assert moves(made.project, clear)[2, 2] == pytest.approx(2.0, abs=0.2)  # 3 mm where 5 are required
     assert "mm" in up.detail
@@ -116,7 +116,7 @@ def test_delaying_is_offered_where_the_other_one_moves_out_of_the_way():
     fault = next(f for f in result.findings if f.rule == "collision")
     wait = next(mend for mend in (fault.mend, *fault.also) if mend is not None and mend.label == "Delay the run")
     later = wait.edit(project)
-    assert later.runs[0].start > 0 and certify(later, made.meshes).standing == "certified"
+    assert later.runs[0].start > 0 and certify(later, made.meshes).status == "certified"
     assert later.runs[0].start * project.settings.fps == pytest.approx(
         round(later.runs[0].start * project.settings.fps)
     )

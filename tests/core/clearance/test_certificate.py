@@ -63,7 +63,7 @@ def test_what_passes_far_enough_is_certified():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), post=(box_mesh(10, 10, 400), (300, 30.5, 0)))
     made = goes(made, "ram", (0, 0, 0), (600, 0, 0), pacing=Eased(100, 100))
     told = certify(made, meshes)
-    assert told.standing == "certified" and not told.stretches
+    assert told.status == "certified" and not told.stretches
     assert 5.0 <= told.at_least <= 5.5 + 1e-9  # it passes at 30.5 - 5 - 20 mm
 
 
@@ -72,7 +72,7 @@ def test_a_breach_is_told_with_its_span_and_least():
     made = goes(made, "ram", (0, 0, 0), (600, 0, 0))
     told = certify(made, meshes)
     (breach,) = told.stretches
-    assert told.standing == breach.standing == "breached" and breach.least == pytest.approx(2.0)
+    assert told.status == breach.status == "breached" and breach.least == pytest.approx(2.0)
     # it is nearer than 5 mm from where their corners are: 2 mm beside, so sqrt(21) before and after the faces
     edge = np.sqrt(5.0**2 - 2.0**2)
     assert breach.start == pytest.approx((300 - 25 - edge) / 300, abs=2e-4)
@@ -84,7 +84,7 @@ def test_a_thin_blade_passed_between_two_frames_is_caught():
     made = goes(made, "shot", (0, 0, 0), (1000, 0, 0), duration=0.1)  # 333 mm in each frame of 30 a second
     assert not sweep(made, meshes, frame_times(made)).breaches  # what frames alone would say
     (breach,) = certify(made, meshes).stretches
-    assert breach.standing == "breached" and breach.least == pytest.approx(
+    assert breach.status == "breached" and breach.least == pytest.approx(
         -1.0, abs=0.02
     )  # one of the blade's faces in the middle of the shot
     assert breach.start == pytest.approx((520 - 0.1 - 1 - 5) / 10_000, abs=2e-4)
@@ -94,9 +94,9 @@ def test_what_lies_just_at_the_limit_is_certified_or_said_not_to_be_shown():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), post=(box_mesh(10, 10, 400), (300, 30.0, 0)))
     made = goes(made, "ram", (0, 0, 0), (600, 0, 0))
     told = certify(made, meshes)
-    assert told.standing in ("certified", "not shown")
+    assert told.status in ("certified", "not shown")
     for stretch in told.stretches:
-        assert stretch.standing == "not shown" and stretch.least == pytest.approx(5.0, abs=1e-3)
+        assert stretch.status == "not shown" and stretch.least == pytest.approx(5.0, abs=1e-3)
 
 
 @settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -118,15 +118,15 @@ def test_no_bound_is_above_the_truth_of_a_thousandfold_sampling(beside, lift, tu
     for stretch in told.stretches:
         inside = (times >= stretch.start - 1e-4) & (times <= stretch.end + 1e-4)
         outside &= ~inside
-        if stretch.standing == "breached":
+        if stretch.status == "breached":
             assert stretch.least < 1.0 and stretch.least <= away[inside].min(initial=np.inf) + 0.2
     assert away[outside].min(initial=np.inf) >= told.at_least - 1e-6
-    assert (away < 1.0).any() <= (told.standing != "certified")
+    assert (away < 1.0).any() <= (told.status != "certified")
 
 
 def test_nothing_moving_and_a_cancel():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), post=(box_mesh(10, 10, 400), (300, 60.0, 0)))
-    assert certify(made, meshes).standing == "certified"
+    assert certify(made, meshes).status == "certified"
     made = goes(made, "ram", (0, 0, 0), (600, 0, 0))
 
     class Stop(Exception):
@@ -143,7 +143,7 @@ def test_what_gets_to_lie_wholly_inside_another_is_a_breach():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), hall=(box_mesh(900, 400, 400), (700, 0, 0)))
     made = goes(made, "ram", (0, 0, 0), (700, 0, 0), pacing=Eased(0.0, 0.0))
     told = certify(made, meshes, over=(1.9, 2.0))  # its surface is 180 mm from the hall's all along
-    assert told.standing == "breached" and told.stretches[0].least == pytest.approx(-200.0, abs=0.5)
+    assert told.status == "breached" and told.stretches[0].least == pytest.approx(-200.0, abs=0.5)
 
 
 def test_what_lies_inside_another_as_it_stands_is_told_as_a_contact_that_deep():
@@ -174,7 +174,7 @@ def test_what_is_round_turns_in_its_bore_as_fast_as_it_may(turning):
     made, meshes = scene(6.0, shaft=(rod_mesh(10.0, -40, 60), (0, 0, 0)), block=(bored_block(10.1), (0, 0, 0)))
     made = edits.add(made, Spin("spin-1", "Spin", turning, UP, end=5.0, rpm=6000.0))
     told = certify(made, meshes)
-    assert told.standing == "certified" and told.measured < 10_000
+    assert told.status == "certified" and told.measured < 10_000
     # what is left of the air between 64 sides within 64 sides, in whatever way they stand
     sagitta = 10.1 * (1 - np.cos(np.pi / 64))
     times = np.linspace(0.0, 0.02, 200)
@@ -185,12 +185,12 @@ def test_a_turning_shaft_that_is_carried_aside_is_seen_to_touch_its_bore():
     shaft, block = rod_mesh(10.0, -40, 60, 48), bored_block(10.6, 48)
     made, meshes = scene(0.2, shaft=(shaft, (0, 0, 0)), block=(block, (0, 0, 0)))
     made = edits.add(made, Spin("spin-1", "Spin", "shaft", UP, end=2.0, rpm=120.0))
-    for aside, standing in ((0.3, "certified"), (0.5, "breached")):
+    for aside, status in ((0.3, "certified"), (0.5, "breached")):
         moved = goes(made, "shaft", (0, 0, 0), (aside, 0, 0), heading=FixedHeading())
         told = certify(moved, meshes)
-        assert told.standing == standing, told
+        assert told.status == status, told
         least = truth(moved, meshes, ("shaft", "block"), np.linspace(1.9, 2.0, 120)).min()
-        seen = told.at_least if standing == "certified" else told.stretches[0].least
+        seen = told.at_least if status == "certified" else told.stretches[0].least
         assert seen <= least + 1e-3 and seen >= least - 0.05
 
 
@@ -200,7 +200,7 @@ def test_a_round_shaft_that_turns_about_another_line_swings_out(off):
     made = edits.add(made, Spin("spin-1", "Spin", "shaft", Axle((off, 0, 0), (0, 0, 1)), end=1.0, rpm=60.0))
     told = certify(made, meshes)
     least = truth(made, meshes, ("shaft", "block"), np.linspace(0.0, 1.0, 240)).min()
-    assert told.standing == ("certified" if least >= 0.2 else "breached")
+    assert told.status == ("certified" if least >= 0.2 else "breached")
     assert (told.stretches[0].least if told.stretches else told.at_least) <= least + 1e-3
 
 
@@ -210,4 +210,4 @@ def test_what_cannot_be_shown_is_not_looked_at_for_ever(monkeypatch):
     made, meshes = scene(6.0, shaft=(box_mesh(14.14, 14.14, 100), (0, 0, 0)), block=(bored_block(10.1), (0, 0, 0)))
     made = edits.add(made, Spin("spin-1", "Spin", "shaft", UP, end=1.0, rpm=6000.0))
     told = certify(made, meshes)
-    assert told.standing == "not shown" and told.measured < 10_000
+    assert told.status == "not shown" and told.measured < 10_000

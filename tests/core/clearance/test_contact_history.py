@@ -45,7 +45,7 @@ def test_a_drawer_slides_on_its_floor_and_is_caught_where_it_goes_through_the_ba
     made, meshes = drawer(400.0)
     told = certify(made, meshes)
     (breach,) = told.stretches
-    assert breach.standing == "breached" and breach.required < 0
+    assert breach.status == "breached" and breach.required < 0
     assert breach.start == pytest.approx(2.0 * 350 / 400, abs=0.02) and breach.end == pytest.approx(2.0, abs=0.01)
     found = sweep(made, meshes, frame_times(made))
     (frames,) = [b for b in found.breaches]
@@ -57,7 +57,7 @@ def test_a_drawer_slides_on_its_floor_and_is_caught_where_it_goes_through_the_ba
 def test_sliding_alone_is_no_breach():
     made, meshes = drawer(340.0)
     told = certify(made, meshes)
-    assert told.standing == "certified" and not sweep(made, meshes, frame_times(made)).breaches
+    assert told.status == "certified" and not sweep(made, meshes, frame_times(made)).breaches
     (contact,) = told.contacts
     assert contact.deep == 0.0 and contact.told == "in contact all along"
     assert contact.shown <= contact.allowed + 0.2
@@ -81,7 +81,7 @@ def test_what_comes_back_to_how_it_stood_is_in_contact_again():
     made, meshes = scene(block=(box_mesh(20, 20, 20), (0, 0, 10)), table=(box_mesh(400, 400, 10), (0, 0, -5)))
     made = goes(made, "block", (0, 0, 10), (0, 0, 40), (0, 40, 40), (0, 0, 40), (0, 0, 10), pacing=Even())
     told = certify(made, meshes)
-    assert told.standing == "certified" and len(told.contacts[0].spans) == 2
+    assert told.status == "certified" and len(told.contacts[0].spans) == 2
     assert told.contacts[0].told.startswith("in contact until 0.0") and "otherwise at least" in told.contacts[0].told
 
 
@@ -98,15 +98,15 @@ def test_a_shaft_that_fills_its_bore_turns_and_comes_out_although_their_facets_c
     made, meshes = sleeved(10.0, around=36)
     turned = edits.add(made, Spin("spin-1", "Shaft turns", "shaft", AXIS, end=2.0, turns=3.0, rpm=None))
     told = certify(turned, meshes)
-    assert told.standing == "certified" and 0.01 < told.contacts[0].deep < 0.1
+    assert told.status == "certified" and 0.01 < told.contacts[0].deep < 0.1
     out = certify(goes(made, "shaft", (0, 0, 0), (0, 0, 80), pacing=Even()), meshes)
-    assert out.standing == "certified" and out.contacts[0].spans[0][1] < np.inf
+    assert out.status == "certified" and out.contacts[0].spans[0][1] < np.inf
 
 
 def test_a_shaft_pulled_askew_is_a_breach():
     made, meshes = sleeved(10.0)
     told = certify(goes(made, "shaft", (0, 0, 0), (2, 0, 80), pacing=Even()), meshes)
-    assert told.standing == "breached"
+    assert told.status == "breached"
     # at 50 mm of way their ends part; it is 2 · 50 / 80 mm off then
     assert told.stretches[0].least == pytest.approx(-1.25, abs=0.15)
 
@@ -114,7 +114,7 @@ def test_a_shaft_pulled_askew_is_a_breach():
 def test_a_press_fit_comes_out_no_deeper_than_it_sits():
     made, meshes = sleeved(10.2)
     told = certify(goes(made, "shaft", (0, 0, 0), (0, 0, 80), pacing=Even()), meshes)
-    assert told.standing == "certified" and told.contacts[0].deep == pytest.approx(0.2, abs=0.01)
+    assert told.status == "certified" and told.contacts[0].deep == pytest.approx(0.2, abs=0.01)
 
 
 def test_a_snap_gets_deeper_on_its_way_and_that_is_a_breach_by_how_much():
@@ -128,7 +128,7 @@ def test_a_snap_gets_deeper_on_its_way_and_that_is_a_breach_by_how_much():
 def test_a_contact_that_is_not_intended_is_asked_for_its_clearance_at_once():
     made, meshes = drawer(100.0)
     strict = edits.set_contact(made, "drawer", "cabinet", False)
-    assert certify(strict, meshes).standing == "breached" and not sweep(strict, meshes, frame_times(strict)).contacts
+    assert certify(strict, meshes).status == "breached" and not sweep(strict, meshes, frame_times(strict)).contacts
 
 
 def test_the_tolerance_is_the_projects_where_it_has_one():
@@ -151,7 +151,7 @@ def test_what_has_left_a_solid_that_it_lay_in_has_parted():
     (contact,) = told.contacts
     # its back face is 5.1 mm beyond the block's at 40.1 mm of way; it gets no deeper on it
     assert contact.spans[0][1] == pytest.approx(2.0 * 40.1 / 70.0, abs=0.01) and contact.least >= 5.0
-    assert told.standing == "certified"
+    assert told.status == "certified"
 
 
 @pytest.mark.parametrize("gap", [5.5, 9.0, 20.0])
@@ -191,30 +191,30 @@ def test_a_wheel_that_turns_in_a_fork_without_touching_it_is_shown_to_be_hardly_
     )
     told = certify(made, meshes)
     (contact,) = told.contacts
-    assert told.standing == "certified" and told.contacts_within <= 1.0
+    assert told.status == "certified" and told.contacts_within <= 1.0
     assert contact.shown == pytest.approx(contact.allowed + told.contacts_within)
 
 
-@pytest.mark.parametrize(("drop", "standing"), [(0.0, "certified"), (0.2, "certified"), (0.6, "breached")])
-def test_what_stands_nearer_than_required_is_held_to_that(drop, standing):
+@pytest.mark.parametrize(("drop", "status"), [(0.0, "certified"), (0.2, "certified"), (0.6, "breached")])
+def test_what_stands_nearer_than_required_is_held_to_that(drop, status):
     # a block 1 mm above a plate, of which 5 mm are required of all: it may come nearer by 0.3 mm
     made, meshes = scene(
         block=(box_mesh(50, 50, 20), (0, 0, 21)), plate=(box_mesh(400, 200, 20), (100, 0, 0)), required=5.0
     )
     made = goes(made, "block", (0, 0, 21), (150, 0, 21 - drop), pacing=Even())
     told = certify(made, meshes)
-    assert told.standing == standing and told.nearer == 1
+    assert told.status == status and told.nearer == 1
     assert nearer_in_words(told) == "1 pair stands nearer than 5 mm and is held to that"
     swept = sweep(made, meshes, frame_times(made))
-    assert bool(swept.breaches) == (standing == "breached")
+    assert bool(swept.breaches) == (status == "breached")
     # what is asked of the two is asked in full, and so of what is said not to be meant
     strict = edits.add(made, Requirement("requirement-1", "Apart", ("block",), ("plate",)))
-    assert certify(strict, meshes).standing == "breached" and certify(strict, meshes).nearer == 0
-    assert certify(edits.set_contact(made, "block", "plate", False), meshes).standing == "breached"
+    assert certify(strict, meshes).status == "breached" and certify(strict, meshes).nearer == 0
+    assert certify(edits.set_contact(made, "block", "plate", False), meshes).status == "breached"
 
 
-@pytest.mark.parametrize(("over", "standing"), [(0.0, "certified"), (200.0, "breached")])
-def test_what_has_parted_from_where_it_stood_near_keeps_its_clearance_from_then_on(over, standing):
+@pytest.mark.parametrize(("over", "status"), [(0.0, "certified"), (200.0, "breached")])
+def test_what_has_parted_from_where_it_stood_near_keeps_its_clearance_from_then_on(over, status):
     # 1 mm above a plate, up by 20 mm, aside, and down to where it stood, or to 2 mm above the plate elsewhere
     made, meshes = scene(
         block=(box_mesh(50, 50, 20), (0, 0, 21)), plate=(box_mesh(600, 200, 20), (100, 0, 0)), required=5.0
@@ -222,20 +222,20 @@ def test_what_has_parted_from_where_it_stood_near_keeps_its_clearance_from_then_
     there = [(over, 0, 41), (over, 0, 22)] if over else [(100, 0, 41), (0, 0, 41), (0, 0, 21)]
     made = goes(made, "block", (0, 0, 21), (0, 0, 41), *there, pacing=Even())
     told = certify(made, meshes)
-    assert told.standing == standing
-    assert bool(sweep(made, meshes, frame_times(made)).breaches) == (standing == "breached")
-    if standing == "breached":
+    assert told.status == status
+    assert bool(sweep(made, meshes, frame_times(made)).breaches) == (status == "breached")
+    if status == "breached":
         (stretch,) = told.stretches
         assert stretch.required == 5.0 and stretch.least == pytest.approx(2.0, abs=0.02)
 
 
-@pytest.mark.parametrize(("gap", "standing"), [(0.0, "certified"), (1.0, "certified"), (20.0, "breached")])
-def test_what_does_not_begin_as_it_was_drawn_is_still_in_contact_or_near(gap, standing):
+@pytest.mark.parametrize(("gap", "status"), [(0.0, "certified"), (1.0, "certified"), (20.0, "breached")])
+def test_what_does_not_begin_as_it_was_drawn_is_still_in_contact_or_near(gap, status):
     # drawn on a plate or 1 mm above it at one place, it slides as near from another; drawn far above, it has no leave to be near
     made, meshes = scene(
         block=(box_mesh(50, 50, 20), (0, 0, 20 + gap)), plate=(box_mesh(400, 200, 20), (100, 0, 0)), required=5.0
     )
     low = min(gap, 1.0)
     made = goes(made, "block", (80, 0, 20 + low), (150, 0, 20 + low), pacing=Even())
-    assert certify(made, meshes).standing == standing
-    assert bool(sweep(made, meshes, frame_times(made)).breaches) == (standing == "breached")
+    assert certify(made, meshes).status == status
+    assert bool(sweep(made, meshes, frame_times(made)).breaches) == (status == "breached")

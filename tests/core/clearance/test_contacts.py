@@ -8,7 +8,7 @@ import trimesh
 from shapes import box_mesh, straight
 
 from kestrav.core.clearance.contacts import first_touch, touches
-from kestrav.core.clearance.cues import all_touches, contacts_settled
+from kestrav.core.clearance.cues import all_touches, derive_contact_triggers
 from kestrav.core.derive import derived, is_derived
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
@@ -165,7 +165,7 @@ def test_a_touch_starts_a_run_a_spin_key_poses_and_a_ride():
         Carry("carry-1", "Rides", "cart", "ram", cue=cue),
     )
     assert begins(made, made.runs[1]) == np.inf  # until it is worked out
-    made = contacts_settled(made, meshes)
+    made = derive_contact_triggers(made, meshes)
     told = (300 - 20 - 25) / 300
     for item, after in ((made.runs[1], 0.0), (made.spins[0], 0.1), (made.poses[0], 0.0), (made.carries[0], 0.0)):
         assert begins(made, item) == pytest.approx(told + after, abs=1e-5)
@@ -173,11 +173,11 @@ def test_a_touch_starts_a_run_a_spin_key_poses_and_a_ride():
     assert motion.poses("crate", [told])[0, :3, 3] == pytest.approx((300, 0, 0), abs=0.01)
     assert motion.poses("crate", [told + 0.5])[0, 0, 3] == pytest.approx(550, abs=0.01)
     assert motion.poses("cart", [2.0])[0, 0, 3] == pytest.approx(600 - 300 * told, abs=0.01)
-    assert contacts_settled(made, meshes) is made
+    assert derive_contact_triggers(made, meshes) is made
     # live: a later start is a later touch
-    later = contacts_settled(edits.update(made, "run-1", start=1.0), meshes)
+    later = derive_contact_triggers(edits.update(made, "run-1", start=1.0), meshes)
     assert begins(later, later.runs[1]) == pytest.approx(1 + told, abs=1e-5)
-    never = contacts_settled(edits.update(made, "run-1", end=0.2), meshes)
+    never = derive_contact_triggers(edits.update(made, "run-1", end=0.2), meshes)
     assert begins(never, never.runs[1]) == np.inf
 
 
@@ -185,7 +185,7 @@ def test_a_touch_that_starts_what_goes_away_at_once_is_listed():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), crate=(box_mesh(50, 50, 50), (300, 0, 0)))
     made = goes(made, "ram", (0, 0, 0), (400, 0, 0))
     made = goes(made, "crate", (300, 0, 0), (2300, 0, 0), run="run-2", cue=ContactCue("ram", "crate"))
-    made = contacts_settled(made, meshes)
+    made = derive_contact_triggers(made, meshes)
     (touch,) = all_touches(made, meshes)
     assert touch.time == pytest.approx(255 / 200, abs=1e-5)
 
@@ -199,7 +199,7 @@ def test_touches_follow_from_each_other_as_dominoes_do():
             made, f"stone{k}", (k * 100.0, 0, 0), (k * 100.0 + 80, 0, 0), run=f"run-{k + 1}", duration=1.0,
             cue=ContactCue(f"stone{k - 1}", f"stone{k}"),
         )  # fmt: skip
-    made = contacts_settled(made, meshes)
+    made = derive_contact_triggers(made, meshes)
     assert [begins(made, r) for r in made.runs] == pytest.approx([0.0, 1.0, 2.0, 3.0], abs=1e-5)
 
 
@@ -210,7 +210,7 @@ def test_what_a_touch_starts_may_wait_for_another_run_and_be_waited_for():
         made, "crate", (300, 0, 0), (400, 0, 0), run="run-2", cue=ContactCue("ram", "crate", delay=0.5), duration=1.0
     )
     made = goes(made, "ram", (255, 0, 0), (0, 0, 0), run="run-3", cue=Cue("run-2"), duration=1.0)
-    made = contacts_settled(made, meshes)
+    made = derive_contact_triggers(made, meshes)
     # it comes to a stop at the crate, and so is within a ten-thousandth of a mm some ms before
     assert begins(made, made.runs[1]) == pytest.approx(2.5, abs=7e-3)
     assert begins(made, made.runs[2]) == pytest.approx(begins(made, made.runs[1]) + 1.0)
@@ -224,7 +224,7 @@ def test_cues_by_touch_that_cannot_be_are_refused_or_let_go():
     with pytest.raises(BadInput, match="does not hold"):
         edits.update(made, "run-1", cue=ContactCue("ram", "gone"))
     made = goes(made, "ram", (600, 0, 0), (0, 0, 0), run="run-2", cue=ContactCue("ram", "crate"))
-    assert contacts_settled(edits.remove(made, "crate"), meshes).runs[1].cue is None
+    assert derive_contact_triggers(edits.remove(made, "crate"), meshes).runs[1].cue is None
 
 
 def test_what_waits_for_a_contact_is_renewed_by_whoever_saves_loads_or_tries_an_edit(tmp_path):

@@ -5,7 +5,7 @@ import pytest
 import trimesh
 from shapes import box_mesh, straight
 
-from kestrav.core.clearance.cues import contacts_settled
+from kestrav.core.clearance.cues import derive_contact_triggers
 from kestrav.core.clearance.knocking import add_knock
 from kestrav.core.document import edits
 from kestrav.core.document.records import KeyPose, Part, Path, Placement, Poses, Project, Run
@@ -40,7 +40,7 @@ def times_of(made):
 def test_a_box_slides_and_tips_over_on_what_it_stands_on(table):
     made, meshes = scene(box_mesh(60, 60, 200), 200.0, table)
     made = add_knock(made, meshes, "ram", "struck", 15, 80.0)
-    made = contacts_settled(made, meshes)
+    made = derive_contact_triggers(made, meshes)
     poses = made.poses[0]
     assert poses.cue.time == pytest.approx(250 / 290, abs=1e-4) and poses.keys[-1].time == pytest.approx(0.5)
     end = Motion(made).poses("struck", [5.0])[0]
@@ -55,7 +55,7 @@ def test_a_box_slides_and_tips_over_on_what_it_stands_on(table):
 def test_a_drum_tips_over_onto_its_round_side():
     drum = trimesh.creation.cylinder(40.0, 150.0, sections=48)
     made, meshes = scene(mesh(drum.vertices, drum.faces), 150.0)
-    made = contacts_settled(add_knock(made, meshes, "ram", "struck", 20, 30.0), meshes)
+    made = derive_contact_triggers(add_knock(made, meshes, "ram", "struck", 20, 30.0), meshes)
     assert Motion(made).poses("struck", [5.0])[0, 2, 3] == pytest.approx(40.0, abs=0.2)
     assert depths(made, meshes, "struck", times_of(made))[0].max() <= 0.1
 

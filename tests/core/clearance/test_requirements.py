@@ -52,7 +52,7 @@ def test_a_pair_may_be_asked_for_less_and_another_for_more():
     (breach,) = sweep(more, meshes, times).breaches
     assert breach.pair.other == "far" and breach.required == 4.5 and breach.distance == pytest.approx(4.0)
     (stretch,) = certify(more, meshes).stretches
-    assert stretch.required == 4.5 and stretch.standing == "breached"
+    assert stretch.required == 4.5 and stretch.status == "breached"
 
 
 def test_the_last_requirement_that_applies_holds_and_one_may_leave_things_out():
@@ -60,7 +60,7 @@ def test_the_last_requirement_that_applies_holds_and_one_may_leave_things_out():
     off = asks(asks(made, ("ram",), (), 9.0), ("ram",), ("near",), checked=False)
     found = sweep(off, meshes, frame_times(made))
     assert pairs_of(found) == {("ram", "far")} and found.unchecked == 1
-    told = {o.item.name if o.item else "": o.standing for o in outcomes(off, found, certify(off, meshes))}
+    told = {o.item.name if o.item else "": o.status for o in outcomes(off, found, certify(off, meshes))}
     assert told == {"": "not checked", "Need 0": "breached", "Need 1": "not checked"}
 
 
@@ -70,7 +70,7 @@ def test_only_what_is_listed_is_checked_when_asked_for():
     found = sweep(listed, meshes, frame_times(made))
     assert pairs_of(found) == {("ram", "far")}
     general, own = outcomes(listed, found)
-    assert general.standing == "not checked" and own.least == pytest.approx(4.0) and own.pairs == 1
+    assert general.status == "not checked" and own.least == pytest.approx(4.0) and own.pairs == 1
     nothing = edits.settings(made, only_listed=True)
     assert sweep(nothing, meshes, frame_times(made)).worst is None
     assert certify(nothing, meshes).pairs == 0
@@ -80,8 +80,8 @@ def test_each_result_says_what_it_rests_on():
     made, meshes = two_posts()
     fine = edits.settings(made, required_clearance=1.0)
     found = sweep(fine, meshes, frame_times(made))
-    assert [o.standing for o in outcomes(fine, found)] == ["sampled"]
-    assert [o.standing for o in outcomes(fine, found, certify(fine, meshes))] == ["certified"]
+    assert [o.status for o in outcomes(fine, found)] == ["sampled"]
+    assert [o.status for o in outcomes(fine, found, certify(fine, meshes))] == ["certified"]
 
 
 def test_the_table_tells_from_when_to_when_how_near_where_and_how_fast():
@@ -94,9 +94,9 @@ def test_the_table_tells_from_when_to_when_how_near_where_and_how_fast():
     assert first.start == pytest.approx((200 - 5 - ahead - 20) / 300, abs=2e-3)
     assert first.end == pytest.approx((200 + 5 + ahead + 20) / 300, abs=2e-3)
     assert first.least == pytest.approx(2.0) and first.speed == pytest.approx(300.0, rel=1e-3)
-    assert first.place[1] == pytest.approx(21.0, abs=0.01) and first.standing == "breached"
+    assert first.place[1] == pytest.approx(21.0, abs=0.01) and first.status == "breached"
     sampled = rows_of(made, meshes, found)
-    assert [row.standing for row in sampled] == ["sampled", "sampled"]
+    assert [row.status for row in sampled] == ["sampled", "sampled"]
     assert sampled[0].start == pytest.approx(first.start, abs=1 / 30)
 
 

@@ -86,7 +86,7 @@ def test_it_is_a_part_that_others_are_checked_against_but_not_what_sweeps_it():
     meshes = {**meshes, space.solid.hash: space.solid}
     part = made.parts[-1]
     assert part.swept.thing == "ram" and part.opacity < 1
-    assert not sweep(made, meshes, frame_times(made)).breaches and certify(made, meshes).standing == "certified"
+    assert not sweep(made, meshes, frame_times(made)).breaches and certify(made, meshes).status == "certified"
     # a cart that drives through where the ram goes, long after it has gone
     crossing = goes_again(made, "cart", (300, 200, 0), (300, -200, 0))
     (breach,) = sweep(crossing, meshes, frame_times(crossing)).breaches

@@ -241,9 +241,9 @@ def test_a_surface_path_sticks_to_its_part_when_points_and_part_move():
     assert away_from_ball(made, (0, 0, 500)) == pytest.approx(np.full(200, 115), abs=1e-2)
     dragged = surface_paths.reshaped(made, meshes, "path-1", points=[*POINTS[:2], (10, 20, 130)])
     assert away_from_ball(dragged, (0, 0, 500)) == pytest.approx(np.full(200, 115), abs=1e-2)
-    moved = surface_paths.settle(transform(made, ["part-1"], shift((300, -40, 10))), made)
+    moved = surface_paths.derive_surface_paths(transform(made, ["part-1"], shift((300, -40, 10))), made)
     assert away_from_ball(moved, (300, -40, 510)) == pytest.approx(np.full(200, 115), abs=1e-2)
-    assert surface_paths.settle(moved, made) is moved
+    assert surface_paths.derive_surface_paths(moved, made) is moved
     assert not surface_paths.is_replaced(moved, meshes, moved.paths[0].shape)
 
 

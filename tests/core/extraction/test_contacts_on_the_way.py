@@ -43,11 +43,11 @@ def test_a_snap_fit_is_told_by_how_much_and_where_and_goes_when_that_is_allowed(
     assert "mm deeper at" in as_text(made, told) and as_data(made, told)["snaps"][0]["deeper_mm"] == snap.deeper
     let = allowed(made, told.snaps)
     way = find_way(let, meshes, ["slide"], OUT)
-    assert isinstance(way, WayOut) and way.certificate.standing == "certified"
+    assert isinstance(way, WayOut) and way.certificate.status == "certified"
     done = add_way(let, ["slide"], way)
-    assert certify(done, meshes).standing == "certified"
+    assert certify(done, meshes).status == "certified"
     # and without being allowed the same motion is a breach
-    assert certify(add_way(made, ["slide"], way), meshes).standing == "breached"
+    assert certify(add_way(made, ["slide"], way), meshes).status == "breached"
 
 
 def test_all_contacts_of_a_thing_may_be_let_deeper_at_once():
@@ -76,7 +76,7 @@ def test_a_pin_that_fills_its_bore_is_pulled_along_it():
     )
     way = find_way(made, meshes, ["pin"], Wish(checks=20_000))
     assert isinstance(way, WayOut) and abs(way.poses[-1].way[2]) > 49.9
-    assert way.certificate.standing == "certified"
+    assert way.certificate.status == "certified"
 
 
 def test_a_slide_before_a_wall_is_not_let_through_it():

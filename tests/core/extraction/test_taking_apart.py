@@ -59,10 +59,10 @@ def test_panel_cassette_motor(cupboard):
     done = add_sequence(made, order)
     trips = [journey(done, run) for run in done.runs]
     assert [t.start for t in trips[1:]] == pytest.approx([t.end for t in trips[:-1]])
-    assert certify(done, meshes).standing == "certified"
+    assert certify(done, meshes).status == "certified"
     back = reversed_in_time(done, [run.id for run in done.runs])
     assert journey(back, back.runs[2]).start == pytest.approx(0.0)  # the motor goes in first
-    assert certify(back, meshes).standing == "certified"
+    assert certify(back, meshes).status == "certified"
 
 
 def test_what_blocks_what(cupboard):
@@ -156,7 +156,7 @@ def test_a_whole_product_gives_its_screws_first_in_one_step_and_the_base_stays(g
     # the screws at once, then the lid, then the pin
     assert [t.start for t in trips[:4]] == pytest.approx([trips[0].start] * 4)
     assert trips[4].start == pytest.approx(max(t.end for t in trips[:4]))
-    assert certify(done, meshes).standing == "certified"
+    assert certify(done, meshes).status == "certified"
     together = add_sequence(made, order, speed=100.0, together=True)
     back = [journey(together, run) for run in together.runs]
     assert back[5].start == pytest.approx(0.0) and min(t.start for t in back[:4]) >= back[4].end - 1e-6
@@ -202,4 +202,4 @@ def test_two_that_hold_each_other_come_out_together_and_then_apart():
     done = add_sequence(made, order)
     run = next(run for run in done.runs if run.company)
     assert {run.rider, *run.company} == {"upper", "lower"}
-    assert certify(done, meshes).standing == "certified"
+    assert certify(done, meshes).status == "certified"

@@ -50,7 +50,7 @@ def test_a_peg_in_a_slanting_hole_is_pulled_along_it():
     axis = np.array([0.31, 0.23, 0.92]) / np.linalg.norm([0.31, 0.23, 0.92])
     assert any(abs(float(found @ axis)) > 0.9999 for found in shape_axes(problem))
     found = find_way(project, meshes, ["thing"])
-    assert isinstance(found, WayOut) and found.stage == "straight pull" and found.certificate.standing == "certified"
+    assert isinstance(found, WayOut) and found.stage == "straight pull" and found.certificate.status == "certified"
 
 
 def test_a_trapped_part_is_refused_and_the_effort_is_told():

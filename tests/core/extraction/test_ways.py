@@ -116,7 +116,7 @@ def test_the_shortest_free_pull_becomes_a_path_and_a_run_that_are_certified():
     done = add_way(made, ["block"], way)
     run = done.runs[-1]
     assert run.rider == "block" and isinstance(run.heading, FixedHeading)
-    assert certify(done, meshes).standing == "certified"
+    assert certify(done, meshes).status == "certified"
 
 
 def l_channel():
@@ -139,7 +139,7 @@ def test_two_legs_where_no_straight_pull_serves():
     assert isinstance(way, WayOut) and way.stage == "two legs"
     assert "0 free" in way.tried[0] and len(way.poses) >= 3
     done = add_way(made, ["block"], way)
-    assert certify(done, meshes).standing == "certified"
+    assert certify(done, meshes).status == "certified"
 
 
 def test_what_pulls_in_legs_have_found_is_kept_when_their_budget_is_spent():
@@ -182,7 +182,7 @@ def test_a_bar_that_must_be_turned_is_planned_and_shown_to_be_free():
         assert problem.free_between(one, two)[0]
     done = add_way(made, ["block"], way)
     told = certify(edits.settings(done, required_clearance=0.9), meshes)
-    assert told.standing == "certified"
+    assert told.status == "certified"
 
 
 def test_kept_upright_the_bar_has_no_way_out():
@@ -254,7 +254,7 @@ def test_a_bayonet_is_turned_and_then_pulled():
     assert isinstance(way, WayOut) and way.stage in ("turned", "planned")
     turned = np.degrees([np.linalg.norm(at.turn) for at in way.poses])
     assert turned.max() > 60 and way.tilt <= 5.0  # a quarter turn, less what the slot leaves free
-    assert way.certificate.standing == "certified"
+    assert way.certificate.status == "certified"
 
 
 def hook(sign):
@@ -278,7 +278,7 @@ def test_two_interlocked_hooks_come_apart():
     problem = problem_of(made, meshes, ["block"])
     assert not problem.held
     way = find_way(made, meshes, ["block"], Wish(seed=3))
-    assert isinstance(way, WayOut) and way.certificate.standing == "certified"
+    assert isinstance(way, WayOut) and way.certificate.status == "certified"
     for a, b in zip(way.poses[:-1], way.poses[1:], strict=True):
         assert problem.free_between(a, b)[0]
 
@@ -342,7 +342,7 @@ def test_a_thing_is_taken_to_a_placement_over_what_is_in_between():
     assert isinstance(way, WayOut) and way.stage in ("two legs", "three legs")
     assert way.poses[-1].way == pytest.approx((200, 0, 0))
     assert max(at.way[2] for at in way.poses) > 80  # over the wall: its top is at 80, the block's foot at -20
-    assert way.certificate.standing == "certified"
+    assert way.certificate.status == "certified"
 
 
 def test_a_thing_is_put_onto_a_carrier():
@@ -374,7 +374,7 @@ def test_what_is_in_another_part_as_it_stands_comes_out_and_is_told_with_how_dee
     made, meshes = u_shape()
     sunk = edits.update(made, "block", placement=Placement((0.0, 0.0, -17.0)))  # its foot at -37, the floor at -30
     way = find_way(sunk, meshes, ["block"], Wish(checks=4000))
-    assert isinstance(way, WayOut) and way.certificate.standing == "certified"
+    assert isinstance(way, WayOut) and way.certificate.status == "certified"
     (contact,) = way.certificate.contacts
     assert contact.pair.other == "floor" and contact.deep == pytest.approx(7.0, abs=0.05)
     assert contact.spans[0][1] < np.inf  # it has parted at the end
@@ -395,7 +395,7 @@ def test_a_cover_on_a_block_is_out_beyond_what_it_touches():
     )
     way = find_way(made, meshes, ["cover"], Wish(allowed=((1.0, 0.0, 0.0),), margin=10.0))
     assert isinstance(way, WayOut) and way.length >= 50 + 45 + 10
-    assert way.certificate.standing == "certified"
+    assert way.certificate.status == "certified"
 
 
 def test_what_may_be_taken_away_is_named_when_it_was():
@@ -435,7 +435,7 @@ def test_corners_are_rounded_as_far_as_the_certificate_allows():
     points = done.paths[-1].shape.points
     if way.rounding > 0:
         assert any(point.radius > 0 for point in points)
-    assert len(points) <= 8 and way.certificate.standing == "certified"
+    assert len(points) <= 8 and way.certificate.status == "certified"
 
 
 def test_what_cannot_be_asked_is_refused():
@@ -514,7 +514,7 @@ def test_a_part_whose_origin_is_far_off_is_turned_about_a_point_of_its_own():
     made = edits.change(made, geometry=(*made.geometry, geometry_record(shape)))
     made = edits.update(made, "block", geometry=shape.hash, placement=Placement(tuple(float(v) for v in place)))
     found = find_way(made, meshes, ["block"])
-    assert isinstance(found, WayOut) and found.certificate.standing == "certified"
+    assert isinstance(found, WayOut) and found.certificate.status == "certified"
     done = add_way(made, ["block"], found)
     rest, pivot = rest_and_pivot(done, "block")
     assert (rest @ pivot)[:3, 3] == pytest.approx(bar.placement.position, abs=1e-6)

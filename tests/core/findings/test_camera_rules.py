@@ -21,7 +21,7 @@ from kestrav.core.document.records import (
     RollKey,
     Run,
 )
-from kestrav.core.editing.grounding import ground_settled
+from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.findings.check import check
 from kestrav.core.findings.model import Evidence
 from kestrav.core.findings.rules import (
@@ -174,7 +174,7 @@ def test_following_its_subject_a_camera_does_not_pan_too_fast(passing):
 
 def test_a_walk_at_5_m_s_is_far_too_fast(stand):
     project = walking.add_walk(stand.project, stand.meshes, [(-3500, -2500, 0), (3500, -2500, 0)], speed=5000.0)
-    project = ground_settled(project, stand.meshes)
+    project = derive_ground(project, stand.meshes)
     (finding,) = found(project, stand.meshes, "walking-fast")
     assert finding.value > 1.8
     walked = finding.mend.edit(project)
@@ -184,11 +184,11 @@ def test_a_walk_at_5_m_s_is_far_too_fast(stand):
 
 def test_a_walk_too_near_to_something_is_planned_around_it(stand):
     project = walking.add_walk(stand.project, stand.meshes, [(-2500, -1500, 0), (2500, -1500, 0)], around=False)
-    project = ground_settled(project, stand.meshes)
+    project = derive_ground(project, stand.meshes)
     (finding,) = found(project, stand.meshes, "camera-near")
     assert finding.title.endswith("walks too near to Screen")
     assert finding.mend.label == "Walk around it"
-    assert not found(ground_settled(finding.mend.edit(project), stand.meshes), stand.meshes, "camera-near")
+    assert not found(derive_ground(finding.mend.edit(project), stand.meshes), stand.meshes, "camera-near")
 
 
 def test_a_rolled_horizon_is_levelled(stand):

@@ -125,11 +125,11 @@ def test_what_frames_do_not_tell_the_certificate_does():
         duration=0.1,
     )
     sampled = check(made.project, made.meshes)
-    assert sampled.standing == "sampled at the frames" and not [f for f in sampled.findings if "Blade" in f.title]
+    assert sampled.status == "sampled at the frames" and not [f for f in sampled.findings if "Blade" in f.title]
     told = certified(made.project, made.meshes, sampled)
     (fault,) = [f for f in told.findings if f.rule == "between-frames"]
-    assert told.standing == "breached" and "hits Blade between frames" in fault.title
-    assert as_data(made.project, told)["certificate"]["stretches"][0]["standing"] == "breached"
+    assert told.status == "breached" and "hits Blade between frames" in fault.title
+    assert as_data(made.project, told)["certificate"]["stretches"][0]["status"] == "breached"
     assert "between the frames too: breached" in as_text(made.project, told)
     # what the frames tell is not told twice
     slow = edits.update(made.project, "run-1", duration=4.0)

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from shapes import box_mesh, gear_mesh, rack_mesh, straight, tyre, wheeled
 
-from kestrav.core.clearance.cues import contacts_settled
+from kestrav.core.clearance.cues import derive_contact_triggers
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     Axle,
@@ -35,7 +35,7 @@ def found(made, meshes, rule):
 
 
 def mended(made, meshes, fault):
-    return contacts_settled(fault.mend.edit(made), meshes)
+    return derive_contact_triggers(fault.mend.edit(made), meshes)
 
 
 def scene(**shapes):
@@ -195,9 +195,9 @@ def test_a_contact_that_starts_nothing_is_made_the_cue():
 
 def test_what_waits_for_a_touch_that_never_comes_is_told():
     made, meshes = gate(cue=ContactCue("ram", "gate"))
-    made = contacts_settled(made, meshes)
+    made = derive_contact_triggers(made, meshes)
     assert not found(made, meshes, "never-begins") and not found(made, meshes, "uncued")
-    short = contacts_settled(edits.update(made, "run-1", end=0.2), meshes)
+    short = derive_contact_triggers(edits.update(made, "run-1", end=0.2), meshes)
     (fault,) = found(short, meshes, "never-begins")
     assert "touch of “ram” and “gate”" in fault.detail
     assert not found(mended(short, meshes, fault), meshes, "never-begins")

@@ -6,7 +6,7 @@ import pytest
 from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import Came, Part, Placement, Source
+from kestrav.core.document.records import ImportBaseline, Part, Placement, Source
 from kestrav.core.findings.check import check
 from kestrav.core.parts.placing import bounds_of, front_of
 from kestrav.core.units import show_size
@@ -17,7 +17,9 @@ RISING = straight((0, 0, 20), (0, 0, 300))
 def imported(opened, *ids):
     """The project as if these parts had come from a file."""
     parts = tuple(
-        msgspec.structs.replace(p, source="source-1", came=Came(p.name, p.placement, p.colour)) if p.id in ids else p
+        msgspec.structs.replace(p, source="source-1", came=ImportBaseline(p.name, p.placement, p.colour))
+        if p.id in ids
+        else p
         for p in opened.project.parts
     )
     return msgspec.structs.replace(opened.project, parts=parts, sources=(Source("source-1", "thing.step"),))

@@ -27,7 +27,7 @@ from kestrav.core.document.records import (
     Run,
     Shot,
 )
-from kestrav.core.editing.grounding import ground_settled
+from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.findings.check import check
 from kestrav.core.kinematics.runs import journey
 
@@ -42,7 +42,7 @@ def opened(shape=None, **run):
 
 
 def found(made, rule, meshes):
-    return [f for f in check(ground_settled(made, meshes), meshes).findings if f.rule == rule]
+    return [f for f in check(derive_ground(made, meshes), meshes).findings if f.rule == rule]
 
 
 def every_mend_helps(made, rule, meshes, count=1):

@@ -7,7 +7,7 @@ from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongHeading, CarriedHeading, Ground
-from kestrav.core.editing.grounding import ground_settled
+from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.kinematics.motion import Motion
@@ -33,7 +33,7 @@ def opened(ground=None, **run):
         straight((0, 0, 80), (2000, 0, 80)),
         **fields,
     )
-    return ground_settled(made.project, made.meshes), made.meshes
+    return derive_ground(made.project, made.meshes), made.meshes
 
 
 def undersides(project, times):
@@ -69,7 +69,7 @@ def test_tilted_it_rolls_with_a_cross_slope():
         straight((-900, 0, 120), (900, 0, 120)),
         **fields,
     )
-    project = ground_settled(made.project, made.meshes)
+    project = derive_ground(made.project, made.meshes)
     pose = Motion(project).poses("part-1", [2.0])[0, :3, :3]
     # the bank rises to the left, so its left side is the higher one
     assert abs(pose[2, 1]) == pytest.approx(np.sin(np.arctan(0.2)), abs=1e-3)
@@ -95,9 +95,9 @@ def test_beyond_its_reach_it_stays_at_the_paths_height():
 def test_it_is_worked_out_again_only_when_it_must_be():
     project, meshes = opened()
     renamed = edits.update(project, "run-1", name="Else")
-    assert ground_settled(renamed, meshes, project).runs[0].ground is project.runs[0].ground
+    assert derive_ground(renamed, meshes, project).runs[0].ground is project.runs[0].ground
     lower = edits.update(project, "part-2", shown=False)
-    assert max(h[1] for h in ground_settled(lower, meshes, project).runs[0].ground.heights) == 0
+    assert max(h[1] for h in derive_ground(lower, meshes, project).runs[0].ground.heights) == 0
 
 
 def test_no_reach_is_refused():

@@ -24,7 +24,7 @@ from kestrav.core.clearance.fits import Fit
 from kestrav.core.clearance.swept import SIZES, SweptSpace, add_swept, renew_swept
 from kestrav.core.clearance.table import Row
 from kestrav.core.document.edits import set_contact, set_contacts
-from kestrav.core.document.lookup import get, solids, told_apart
+from kestrav.core.document.lookup import get, qualified_name, solids
 from kestrav.core.document.records import Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files.part_files import write_part
@@ -212,7 +212,7 @@ class Clearing(QObject):
     ) -> None:
         """Look at a pair at a time, both parts as they are and the rest faded."""
         project = self.session.shown
-        a, b = (told_apart(project, i) for i in (pair.moving, pair.other))
+        a, b = (qualified_name(project, i) for i in (pair.moving, pair.other))
         self.window.go_to(
             Finding(
                 rule=rule,

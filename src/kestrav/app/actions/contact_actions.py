@@ -11,7 +11,7 @@ from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
 from kestrav.core.clearance.contacts import Touch
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import ancestors, get, told_apart
+from kestrav.core.document.lookup import ancestors, get, qualified_name
 from kestrav.core.document.records import ContactCue, Project
 from kestrav.core.findings.model import Finding
 from kestrav.core.kinematics.legs import movers
@@ -51,7 +51,7 @@ class Contacts(QObject):
 
     def go_to(self, touch: Touch) -> None:
         """Show a contact: its time, and its place in the stage."""
-        a, b = (told_apart(self.session.project, part) for part in (touch.a, touch.b))
+        a, b = (qualified_name(self.session.project, part) for part in (touch.a, touch.b))
         spoken = f"{touch.speed:,.0f} mm/s at {touch.time:.4f} s"
         self.window.go_to(
             Finding(

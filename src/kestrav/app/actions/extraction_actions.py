@@ -167,10 +167,8 @@ class Extracting(QObject):
         if self.session.edit("Extraction path", lambda p: add_way(p, things, found, time)):
             made = self.session.project
             self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.poses[-1]).id)
-            standing = "not checked" if found.certificate is None else found.certificate.standing
-            told = (
-                f"Extraction path by {found.stage}: {found.length:,.0f} mm, tilt {found.tilt:.0f}° at most, {standing}"
-            )
+            status = "not checked" if found.certificate is None else found.certificate.status
+            told = f"Extraction path by {found.stage}: {found.length:,.0f} mm, tilt {found.tilt:.0f}° at most, {status}"
             if found.aside:
                 told += f" · removed first: {', '.join(get(project, thing).name for thing in found.aside)}"
             self.window.say_for(f"{told} · tried {', '.join(found.tried)}")

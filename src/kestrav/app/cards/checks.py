@@ -12,7 +12,7 @@ from kestrav.app.widgets.fields import Form
 from kestrav.core.clearance.contact_history import Contact
 from kestrav.core.clearance.table import Outcome, outcomes
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import told_apart
+from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project, Requirement
 from kestrav.core.findings.model import name_of
 from kestrav.core.findings.report import contacts_in_words, nearer_in_words, title_of
@@ -87,7 +87,7 @@ class ChecksRows(Rows):
             form.note("Parts in contact may slide and part, but not interfere more")
         for contact in contacts[:MOST_CONTACTS]:
             a, b = contact.pair.moving, contact.pair.other
-            names = f"{told_apart(project, a)} on {told_apart(project, b)}"
+            names = f"{qualified_name(project, a)} on {qualified_name(project, b)}"
             deep = f"{show(contact.deep, 'mm', 2)} deep, {show(contact.allowed, 'mm', 2)} allowed"
             form.note(f"{names}: {contact.told}; {deep}")
             form.buttons(
@@ -133,7 +133,7 @@ class ChecksRows(Rows):
         if not known.found:
             form.note("No moving part touches another.")
         for touch in known.found[:MOST_CONTACTS]:
-            a, b = told_apart(project, touch.a), told_apart(project, touch.b)
+            a, b = qualified_name(project, touch.a), qualified_name(project, touch.b)
             at = ", ".join(show(x, "", 0) for x in touch.place)
             form.note(f"{a} touches {b}: {touch.time:.4f}\u2009s, {show(touch.speed, 'mm/s', 0)}, at {at}\u2009mm")
             form.buttons(
@@ -156,7 +156,7 @@ class ChecksRows(Rows):
             form.note("Sampled at the frames; the motion between frames is being checked …")
             return
         bound = show(told.at_least, "mm", 2) if np.isfinite(told.at_least) else "far apart"
-        if told.standing == "certified":
+        if told.status == "certified":
             form.worked(
                 f"<b>certified</b> for the whole motion: at least {bound}",
                 f"{told.pairs} pairs, between frames too",
@@ -164,7 +164,7 @@ class ChecksRows(Rows):
                 *((nearer_in_words(told),) if told.nearer else ()),
             )
             return
-        form.worked(f"<b>{told.standing}</b>; everything else certified: at least {bound}")
+        form.worked(f"<b>{told.status}</b>; everything else certified: at least {bound}")
 
     def _requirements(self) -> None:
         self.form.buttons(
@@ -178,12 +178,12 @@ class ChecksRows(Rows):
 
 def _show_outcome(form: Form, project: Project, found: Outcome) -> None:
     """What came of one requirement, or of the general one."""
-    if found.standing == "not checked":
+    if found.status == "not checked":
         form.worked(f"{title_of(project, found)}: <b>not checked</b>")
         return
-    lines = [f"{title_of(project, found)}: <b>{found.standing}</b>, {show(found.required, 'mm', 1)} required"]
+    lines = [f"{title_of(project, found)}: <b>{found.status}</b>, {show(found.required, 'mm', 1)} required"]
     if found.pair is not None and found.least is not None and found.time is not None:
-        a, b = (told_apart(project, i) for i in (found.pair.moving, found.pair.other))
+        a, b = (qualified_name(project, i) for i in (found.pair.moving, found.pair.other))
         near = f"{show(-found.least, 'mm', 2)} deep" if found.least < 0 else show(found.least, "mm", 2)
         lines += [f"least at the frames <b>{near}</b> at {found.time:.2f}\u2009s", f"{a} to {b}"]
     form.worked(*lines)
@@ -240,16 +240,16 @@ class RequirementRows(Rows):
         for thing in mine:
             left = tuple(i for i in mine if i != thing)
             take = (
-                f"Remove {told_apart(project, thing)}",
+                f"Remove {qualified_name(project, thing)}",
                 lambda left=left: self._set(item.id, "Remove", **{field: left}),
                 "Remove this part from the requirement",
             )
             if left or field == "others":
                 form.buttons(take)
             else:
-                form.note(told_apart(project, thing))
+                form.note(qualified_name(project, thing))
         options = [("", "choose …")]
-        options += [(p.id, told_apart(project, p.id)) for p in project.parts if p.id not in (*mine, *other)]
+        options += [(p.id, qualified_name(project, p.id)) for p in project.parts if p.id not in (*mine, *other)]
         form.choice(
             "Add",
             options,

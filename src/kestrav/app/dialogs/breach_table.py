@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QAbstractItemView, QTableWidgetItem, QWidget
 
 from kestrav.app.dialogs.pair_table import Number, PairTable
 from kestrav.core.clearance.table import Row
-from kestrav.core.document.lookup import told_apart
+from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
 
 HEADS = ("Pair", "From, s", "To, s", "Least, mm", "Required, mm", "Location, mm", "Speed, mm/s", "Status")
@@ -32,14 +32,14 @@ class BreachTable(PairTable):
         """Show these breaches; ``told`` is what they rest on."""
         cells = [
             (
-                QTableWidgetItem(" to ".join(told_apart(project, i) for i in (row.pair.moving, row.pair.other))),
+                QTableWidgetItem(" to ".join(qualified_name(project, i) for i in (row.pair.moving, row.pair.other))),
                 Number(row.start, 3),
                 Number(row.end, 3),
                 Number(row.least, 2),
                 Number(row.required, 2),
                 QTableWidgetItem(", ".join(f"{v:,.0f}" for v in row.place).replace("-", "−")),
                 Number(row.speed, 0),
-                QTableWidgetItem(row.standing),
+                QTableWidgetItem(row.status),
             )
             for row in rows
         ]

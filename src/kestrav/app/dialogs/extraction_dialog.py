@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app.widgets.fields import QuantityEdit
-from kestrav.core.document.lookup import ancestors, get, subtree, told_apart
+from kestrav.core.document.lookup import ancestors, get, qualified_name, subtree
 from kestrav.core.document.records import Placement, Project
 from kestrav.core.extraction.typed import AXES
 from kestrav.core.extraction.ways import Wish
@@ -122,7 +122,7 @@ class WayDialog(QDialog):
         mine = {i for thing in self.things for i in subtree(self.project, thing)}
         for part in self.project.parts:
             if part.id not in mine:
-                self.carrier.addItem(told_apart(self.project, part.id), part.id)
+                self.carrier.addItem(qualified_name(self.project, part.id), part.id)
         self.carrier.setMaxVisibleItems(20)
         self._row("onto", self.carrier)
         rest, pivot = rest_and_pivot(self.project, self.things[0])
@@ -198,7 +198,7 @@ class WayDialog(QDialog):
         for part in self.project.parts:
             if part.id in mine or part.id in above:
                 continue
-            item = QListWidgetItem(told_apart(self.project, part.id))
+            item = QListWidgetItem(qualified_name(self.project, part.id))
             item.setData(_ID, part.id)
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if part.id in wish.aside else Qt.CheckState.Unchecked)

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QComboBox, QLineEdit, QTableWidgetItem, QWidget
 
 from kestrav.app.dialogs.pair_table import Number, PairTable
 from kestrav.core.clearance.fits import Fit, Kind, alike
-from kestrav.core.document.lookup import told_apart
+from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
 
 HEADS = ("Parts", "Kind", "Depth, mm", "Gap, mm", "Shared volume, mm³", "Shaft in bore", "Intended")
@@ -55,7 +55,7 @@ class FitTable(PairTable):
         """Show these contacts; ``told`` is what they rest on."""
         cells = [
             (
-                QTableWidgetItem(" and ".join(told_apart(project, i) for i in (row.pair.moving, row.pair.other))),
+                QTableWidgetItem(" and ".join(qualified_name(project, i) for i in (row.pair.moving, row.pair.other))),
                 QTableWidgetItem(row.kind),
                 Number(row.depth if row.depth > 0 else None, 3),
                 Number(row.gap if row.depth <= 0 else None, 3),

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLabel, QVBoxLayout, QWidget
 
 from kestrav.app.widgets.fields import QuantityEdit
-from kestrav.core.document.lookup import told_apart
+from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
 
 Asked = tuple[list[str], list[str], float | None, bool]
@@ -27,7 +27,7 @@ class RequirementDialog(QDialog):
         note.setObjectName("muted")
         column.addWidget(note)
         rows = QFormLayout()
-        names = [(p.id, told_apart(project, p.id)) for p in project.parts]
+        names = [(p.id, qualified_name(project, p.id)) for p in project.parts]
         self.thing, self.other, self.kind = QComboBox(), QComboBox(), QComboBox()
         self.other.addItem("all the rest", "")
         for box in (self.thing, self.other):

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app.widgets.fields import QuantityEdit
-from kestrav.core.document.lookup import get, told_apart
+from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.extraction.taking_apart import Order, in_one_step, in_own_steps
 from kestrav.core.extraction.typed import told_direction
@@ -112,7 +112,7 @@ class OrderDialog(QDialog):
     def _fill(self) -> None:
         self.table.setRowCount(len(self.order.removals))
         for row, removal in enumerate(self.order.removals):
-            names = " and ".join(told_apart(self.project, thing) for thing in removal.things)
+            names = " and ".join(qualified_name(self.project, thing) for thing in removal.things)
             kind = " (fastener)" if removal.fastener else ""
             texts = (str(removal.step), names + kind, told_direction(removal.direction), f"{removal.travel:.1f} mm")
             for column, text in enumerate(texts):

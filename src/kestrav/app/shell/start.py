@@ -30,13 +30,13 @@ def make_application() -> object:
     from PySide6.QtCore import QCoreApplication
     from PySide6.QtWidgets import QApplication
 
-    from kestrav.app.widgets.style import dress
+    from kestrav.app.widgets.style import apply_style
 
     QCoreApplication.setOrganizationName("Kestrav")
     QCoreApplication.setApplicationName("Kestrav")
     application = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(application, QApplication)
-    dress(application)
+    apply_style(application)
     return application
 
 

@@ -16,7 +16,7 @@ from kestrav.core.camera.views import Views, views
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Camera, Project, Shot
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.render.batches import Manner
+from kestrav.render.batches import DisplayMode
 from kestrav.render.frame_marks import OUTSIDE, FrameGuides, FrameMarks, horizon_line
 from kestrav.render.inscriptions import LEGIBLE, Inscriber
 from kestrav.render.lights import ProjectLights
@@ -24,7 +24,7 @@ from kestrav.render.marks import PathLines
 from kestrav.render.over_picture import OverPicture
 from kestrav.render.palette import SKY, rgb
 from kestrav.render.passing import Passing
-from kestrav.render.picture import REACH, backdrop, manner_of, path_width
+from kestrav.render.picture import REACH, backdrop, display_mode_of, path_width
 from kestrav.render.scene import Scene, aim_camera, aim_lens, faint_things, light
 
 if TYPE_CHECKING:
@@ -35,7 +35,7 @@ Frame = tuple[float, float, float, float]
 
 WHOLE: Frame = (0.0, 0.0, 1.0, 1.0)
 MOST_TILES = 9
-_KEPT = 4  # shots whose manner and writings are kept ready
+_KEPT = 4  # shots whose display mode and writings are kept ready
 _TOOLS = 50  # pixels at the top that the tools' buttons take
 
 
@@ -91,7 +91,7 @@ class LensView:
         self.written, self.fading = OverPicture(self.renderer), OverPicture(self.renderer)
         self.frame: Frame = WHOLE
         self.seen: Views | None = None
-        self._manners: dict[Shot, tuple[Project, Manner]] = {}
+        self._display_modes: dict[Shot, tuple[Project, DisplayMode]] = {}
         self._writes: dict[Shot, tuple[Project, Inscriber, Passing]] = {}
 
     def show(
@@ -133,15 +133,15 @@ class LensView:
         self.marks.show(guides, self.frame, horizon)
         return angle
 
-    def manner(self, project: Project, shot: Shot | None) -> Manner:
+    def display_mode(self, project: Project, shot: Shot | None) -> DisplayMode:
         """How a shot shows the parts; of no shot, as in a studio."""
         if shot is None:
-            return Manner()
-        known = self._manners.get(shot)
+            return DisplayMode()
+        known = self._display_modes.get(shot)
         if known is None or (shot.look == "ghost" and known[0] is not project):
-            if len(self._manners) >= _KEPT:
-                self._manners.clear()
-            known = self._manners[shot] = project, manner_of(project, shot)
+            if len(self._display_modes) >= _KEPT:
+                self._display_modes.clear()
+            known = self._display_modes[shot] = project, display_mode_of(project, shot)
         return known[1]
 
     def _write(

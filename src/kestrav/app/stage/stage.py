@@ -478,7 +478,7 @@ class Stage(QWidget):
         poses = world_poses(project, [film.over_time])[0]
         self.scene.pose(poses)
         self.lights.show(project, film.over_time)
-        self.scene.set_manner(self.lens_view.manner(project, over))
+        self.scene.set_display_mode(self.lens_view.display_mode(project, over))
         camera, view = camera_of(project, over.camera), self.lens_view
         view.show(self.scene, project, self.session.meshes, camera, over, film.over_time, poses, self.guides)
         view.fading.show(before)
@@ -541,7 +541,7 @@ class Stage(QWidget):
         if (not self.lens_head.isVisible() and self.lens_shown and not self.lens_alone) or self._aspect != self.aspect:
             self.arrange()
         shot, time = self.session.shot, self.session.time
-        self.scene.set_manner(self.lens_view.manner(project, shot))
+        self.scene.set_display_mode(self.lens_view.display_mode(project, shot))
         angle = self.lens_view.show(self.scene, project, self.session.meshes, camera, shot, time, poses, self.guides)
         seen = self.lens_view.seen
         assert seen is not None

@@ -114,7 +114,7 @@ QDialog, QMessageBox {{ background: {CARD}; border: 1px solid {RULE}; }}
 """
 
 
-def dress(application: QApplication) -> None:
+def apply_style(application: QApplication) -> None:
     """Load the fonts and give the application its look."""
     folder = resources.files("kestrav") / "assets" / "fonts"
     for name in ("OpenSans-Regular.ttf", "OpenSans-Semibold.ttf"):

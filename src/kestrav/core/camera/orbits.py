@@ -159,7 +159,7 @@ def add_orbit_of(
     return with_shot(project, camera.id, begin, loops=curve.closed)
 
 
-def renewed(project: Project, meshes: Mapping[str, Mesh], since: Project | None = None) -> Project:
+def derive_orbits(project: Project, meshes: Mapping[str, Mesh], since: Project | None = None) -> Project:
     """The project with the outlines of what its orbits go around worked out anew, where parts are others than ``since``."""
     orbits = [p for p in project.paths if isinstance(p.shape, OrbitShape) and p.shape.around]
     if not orbits or (since is not None and since.parts is project.parts and since.paths is project.paths):

@@ -37,12 +37,12 @@ def surroundings(
     meshes: Mapping[str, Mesh],
     places: ArrayLike,
     poses: Array,
-    but: frozenset[int] = frozenset(),
+    exclude: frozenset[int] = frozenset(),
     below: float = 0.0,
 ) -> Near:
     """What is nearest to places (n, 3) under world poses (n, parts, 4, 4); infinite and row −1 where nothing is.
 
-    ``but`` are rows of parts that do not count. With a length ``below`` in mm it is what is nearest to upright lines that reach
+    ``exclude`` are rows of parts that do not count. With a length ``below`` in mm it is what is nearest to upright lines that reach
     so far down from the places.
     """
     places = np.asarray(places, float)
@@ -55,7 +55,7 @@ def surroundings(
         return found
     bounds, local = _bounds(every, places, poses, below)
     owner = [(body, k) for body in every for k in range(len(body.rows))]
-    allowed = np.array([body.rows[k] not in but for body, k in owner])
+    allowed = np.array([body.rows[k] not in exclude for body, k in owner])
     bounds[:, ~allowed] = np.inf
     order = np.argsort(bounds, axis=1, kind="stable")
     probe = coal.Sphere(_POINT) if below <= 0 else coal.Capsule(_POINT, below)

@@ -113,10 +113,10 @@ _KEPT = 8
 
 
 def obstacles(
-    project: Project, meshes: Mapping[str, Mesh], low: float, high: float, but: Iterable[str] = ()
+    project: Project, meshes: Mapping[str, Mesh], low: float, high: float, exclude: Iterable[str] = ()
 ) -> Obstacles:
     """What stands between two heights, as seen from above; without some things, and without what moves."""
-    left = frozenset(standing(project)) - {inner for thing in but for inner in subtree(project, thing)}
+    left = frozenset(standing(project)) - {inner for thing in exclude for inner in subtree(project, thing)}
     key = (id(project.parts), id(meshes), low, high, left)
     if key not in _known:
         _known[key] = (project.parts, meshes, _obstacles(project, meshes, low, high, left))

@@ -16,7 +16,7 @@ from kestrav.core.document.records import Ball, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.models import model, placed
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.kinematics.dependencies import hangs_on
+from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.runs import span
 from kestrav.core.parts.rest import rest_poses, rows
@@ -32,7 +32,7 @@ _known: OrderedDict[tuple[int, ...], tuple[tuple[object, ...], Array]] = Ordered
 _KEPT = 128
 
 
-def balls_settled(project: Project, meshes: Mapping[str, Mesh]) -> Project:
+def derive_ball_ground(project: Project, meshes: Mapping[str, Mesh]) -> Project:
     """The project with the normals of what its balls roll on worked out anew."""
     for ball in project.balls:
         if ball.on is None:
@@ -51,7 +51,7 @@ def _normals(project: Project, meshes: Mapping[str, Mesh], ball: Ball, until: fl
     # the ball's own normals change with it, and are not what they are worked out of
     bare = msgspec.structs.replace(ball, normals=(), until=0.0)
     of = tuple(
-        record for record in hangs_on(project, ball.part, ball.on, *subtree(project, ball.on)) if record is not ball
+        record for record in dependencies(project, ball.part, ball.on, *subtree(project, ball.on)) if record is not ball
     )
     key = (*map(id, of), hash(bare), hash(until))
     if key in _known:

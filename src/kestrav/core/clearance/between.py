@@ -231,7 +231,7 @@ def led_poses(project: Project, motion: Motion, leaders: Sequence[str], times: A
     )
 
 
-def stirred(corners: Array, before: Array, after: Array) -> Array:
+def displacement_between(corners: Array, before: Array, after: Array) -> Array:
     """How far (...,) the corner (..., 8, 3) that goes farthest goes between two poses (..., 4, 4), broadcast together: of a box no point
     goes farther, as a rigid displacement is largest at a corner."""
     step = after - before

@@ -61,7 +61,7 @@ _VAGUE = 4.0  # times as much as of the whole step that its parts may come to
 _DEPTHS = 17  # along a stretch in which a pair overlaps
 _CLOSE = 1e-6  # mm by which a distance may fall short of what is required, as measured
 
-Standing = Literal["certified", "breached", "not shown"]
+Status = Literal["certified", "breached", "not shown"]
 
 
 @dataclass(frozen=True)
@@ -72,7 +72,7 @@ class Stretch:
     pair: Pair
     start: float
     end: float
-    standing: Standing
+    status: Status
     least: float
     time: float
     required: float
@@ -100,9 +100,9 @@ class Certificate:
         return max((np.inf if c.shown is None else c.shown - c.allowed for c in self.contacts), default=0.0)
 
     @property
-    def standing(self) -> Standing:
+    def status(self) -> Status:
         """What the whole of it comes to."""
-        kinds = {stretch.standing for stretch in self.stretches}
+        kinds = {stretch.status for stretch in self.stretches}
         return "breached" if "breached" in kinds else "not shown" if kinds else "certified"
 
 
@@ -180,7 +180,7 @@ def certify(
     held = [one for k, one in ready.held.items() if frozenset(names[k]) not in allowed]
     course = contact_course(project, meshes, held, (begin, end), proof.tell)
     stretches += [Stretch(d.pair, d.start, d.end, "breached", -d.depth, d.time, -d.allowed) for d in course.deeper]
-    stretches.sort(key=lambda s: (s.standing != "breached", s.least - s.required, s.start))
+    stretches.sort(key=lambda s: (s.status != "breached", s.least - s.required, s.start))
     touching = {frozenset(names[k]) for k in ready.held}
     numbers = {(pair.a, pair.b): k for k, pair in enumerate(pairs) if frozenset((pair.a, pair.b)) in touching}
     contacts = tuple(_with_least(proof, numbers, contact, begin, end) for contact in course.contacts)
@@ -382,9 +382,9 @@ def _prove(
 def _keep(proof: _Proof, pair: Pairing, times: Array, known: dict[int, float], a: int, b: int) -> None:
     k = a if known[a] <= known[b] else b
     breached = known[k] < pair.need - _CLOSE
-    standing: Standing = "breached" if breached else "not shown"
+    status: Status = "breached" if breached else "not shown"
     proof.found.append(
-        Stretch(Pair(pair.a, pair.b), float(times[a]), float(times[b]), standing, known[k], float(times[k]), pair.need)
+        Stretch(Pair(pair.a, pair.b), float(times[a]), float(times[b]), status, known[k], float(times[k]), pair.need)
     )
 
 
@@ -426,7 +426,7 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
     for _ in range(_ROUNDS):
         best = look(times)
         if best <= 0:
-            return _deepest(proof, dataclasses.replace(stretch, standing="breached"), pair, g)
+            return _deepest(proof, dataclasses.replace(stretch, status="breached"), pair, g)
         told = np.array([known[t] for t in times])
         moves = Displacement(moving.motion, times)
         ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
@@ -437,12 +437,12 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
         open_ = open_[np.argsort(below[open_])][:_LOOKS]
         times = np.unique(np.concatenate([times, 0.5 * (times[open_] + times[open_ + 1])]))
     if float(below.min()) < best - _UNCLEAR and _looked_all_along(look, known, stretch) <= 0:
-        return _deepest(proof, dataclasses.replace(stretch, standing="breached"), pair, g)
+        return _deepest(proof, dataclasses.replace(stretch, status="breached"), pair, g)
     time = min(known, key=lambda t: known[t])
     if known[time] >= stretch.least:
         return stretch
-    standing: Standing = "breached" if known[time] < pair.need - _CLOSE else stretch.standing
-    return dataclasses.replace(stretch, least=known[time], time=time, standing=standing)
+    status: Status = "breached" if known[time] < pair.need - _CLOSE else stretch.status
+    return dataclasses.replace(stretch, least=known[time], time=time, status=status)
 
 
 def _looked_all_along(look: Callable[[Array], float], known: dict[float, float], stretch: Stretch) -> float:
@@ -501,5 +501,5 @@ def _joined(found: list[Stretch]) -> list[Stretch]:
 
 def _one(pair: Pair, run: list[Stretch]) -> Stretch:
     worst = min(run, key=lambda s: s.least)
-    standing: Standing = "breached" if any(s.standing == "breached" for s in run) else "not shown"
-    return Stretch(pair, run[0].start, max(s.end for s in run), standing, worst.least, worst.time, worst.required)
+    status: Status = "breached" if any(s.status == "breached" for s in run) else "not shown"
+    return Stretch(pair, run[0].start, max(s.end for s in run), status, worst.least, worst.time, worst.required)

@@ -12,7 +12,7 @@ from kestrav.core.document.lookup import subtree
 from kestrav.core.document.records import Carry, ContactCue, Poses, Project, Run, Spin
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.kinematics.dependencies import hangs_on
+from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.runs import span
 
 Cued = Run | Poses | Carry | Spin
@@ -25,7 +25,7 @@ _KEPT = 512
 _AT_ONCE = 1e-3  # s within which two touches of a pair are one
 
 
-def contacts_settled(project: Project, meshes: Mapping[str, Mesh]) -> Project:
+def derive_contact_triggers(project: Project, meshes: Mapping[str, Mesh]) -> Project:
     """The project with the times of its contact cues worked out.
 
     At first nothing that waits for a touch has begun. The earliest touch of all that are waited for happens; with what it starts the
@@ -102,7 +102,7 @@ def _once(item: Cued) -> Cued:
 def _first(project: Project, meshes: Mapping[str, Mesh], pair: _Pair) -> float | None:
     """The time of the first touch of two things, kept for as long as all that they hang on is the same."""
     inner = [i for thing in pair for i in subtree(project, thing)]
-    of: tuple[object, ...] = (*hangs_on(project, *inner), *pair)
+    of: tuple[object, ...] = (*dependencies(project, *inner), *pair)
     end = span(project)
     key = (*map(id, of), hash(end))
     if key in _known:

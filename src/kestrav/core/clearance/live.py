@@ -14,14 +14,14 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.clearance.between import led_by, led_poses, stirred
+from kestrav.core.clearance.between import displacement_between, led_by, led_poses
 from kestrav.core.clearance.bodies import Pair
 from kestrav.core.clearance.sweep import Clearance, Prepared, prepared
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
 from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.kinematics.dependencies import hangs_on
+from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.poses import moving_groups
 from kestrav.core.kinematics.runs import frame_times
@@ -158,7 +158,7 @@ class Live:
         motion, found = Motion(project), np.empty((len(times), len(ready.leaders), 4, 4))
         motion.hold(times)  # what carries several of them is worked out once
         for k, leader in enumerate(ready.leaders):
-            of = hangs_on(project, leader)
+            of = dependencies(project, leader)
             known = self._known.get(leader)
             if (
                 known is None
@@ -220,7 +220,7 @@ class _Ready:
     def _still_at_least(self, k: int, before: _Known, poses: Array) -> float:
         a, b = self.prepared.bodies.first[k], self.prepared.bodies.second[k]
         both = [a, b]
-        return before.at_least - float(stirred(self.corners[both], before.poses, poses[both]).sum())
+        return before.at_least - float(displacement_between(self.corners[both], before.poses, poses[both]).sum())
 
     def required(self, k: int) -> float:
         """How far a pair must be apart; of a pair in contact it is below 0, how deep it may be."""

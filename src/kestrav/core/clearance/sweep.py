@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.clearance.alike import unlike
 from kestrav.core.clearance.asked import GENERAL, Asked, asked_of, required_by
-from kestrav.core.clearance.between import stirred
+from kestrav.core.clearance.between import displacement_between
 from kestrav.core.clearance.bodies import Bodies, Pair, bodies_of
 from kestrav.core.clearance.contact_history import Contact, Held, Nearness, contacts_of, nearness_of, within
 from kestrav.core.clearance.interference import interference_of
@@ -228,7 +228,7 @@ class _Sweep:
             if np.array_equal(poses, self.last_poses):
                 self._repeat(frame)
                 return
-            stir = stirred(self.corners, self.last_poses, poses)
+            stir = displacement_between(self.corners, self.last_poses, poses)
             self.at_least -= stir[first] + stir[second]
         self.last_poses = poses
         hits, crossings = list[tuple[int, float, Array]](), list[tuple[int, _Crossing]]()

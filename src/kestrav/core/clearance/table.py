@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.asked import asked_of
 from kestrav.core.clearance.between import pairing, speed_past
 from kestrav.core.clearance.bodies import Pair
-from kestrav.core.clearance.certificate import Certificate, Standing
+from kestrav.core.clearance.certificate import Certificate, Status
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.interference import Interference, interference_of
 from kestrav.core.clearance.sweep import Clearance, Tally
@@ -42,7 +42,7 @@ class Row:
     points: tuple[tuple[float, float, float], tuple[float, float, float]]
     speed: float
     required: float
-    standing: Literal["sampled"] | Standing
+    status: Literal["sampled"] | Status
     shared: float | None = None
 
     @property
@@ -59,7 +59,7 @@ def rows_of(
     motion = Motion(project)
     if certificate is not None:
         found = [
-            _row(motion, meshes, s.pair, (s.start, s.end), s.least, s.time, s.required, s.standing)
+            _row(motion, meshes, s.pair, (s.start, s.end), s.least, s.time, s.required, s.status)
             for s in certificate.stretches
         ]
     else:
@@ -80,12 +80,12 @@ def _row(
     least: float,
     time: float,
     required: float,
-    standing: Literal["sampled"] | Standing,
+    status: Literal["sampled"] | Status,
 ) -> Row:
     points, speed = passing(motion, meshes, pair, float(time))
     ends = (vector(points[0]), vector(points[1]))
     shared = None if least >= 0 else _interference(motion, meshes, pair, float(time)).volume
-    return Row(pair, float(over[0]), float(over[1]), float(least), float(time), ends, speed, required, standing, shared)
+    return Row(pair, float(over[0]), float(over[1]), float(least), float(time), ends, speed, required, status, shared)
 
 
 def _interference(motion: Motion, meshes: Mapping[str, Mesh], pair: Pair, time: float) -> Interference:
@@ -122,7 +122,7 @@ class Outcome:
 
     item: Requirement | None
     required: float
-    standing: Told
+    status: Told
     least: float | None
     pair: Pair | None
     time: float | None
@@ -145,7 +145,7 @@ def _outcome(project: Project, tally: Tally, clearance: Clearance, certificate: 
     return Outcome(
         item,
         tally.required,
-        _standing(project, tally, clearance, certificate),
+        _status(project, tally, clearance, certificate),
         float(tally.distance[k]) if seen else None,
         tally.pairs[k] if seen else None,
         float(clearance.times[k]) if seen else None,
@@ -153,11 +153,11 @@ def _outcome(project: Project, tally: Tally, clearance: Clearance, certificate: 
     )
 
 
-def _standing(project: Project, tally: Tally, clearance: Clearance, certificate: Certificate | None) -> Told:
+def _status(project: Project, tally: Tally, clearance: Clearance, certificate: Certificate | None) -> Told:
     if certificate is None:
         near = _whose(project, [b.pair for b in clearance.breaches])
         return "breached" if tally.requirement in near else "sampled"
-    mine = [s.standing for s, w in zip(
+    mine = [s.status for s, w in zip(
         certificate.stretches, _whose(project, [s.pair for s in certificate.stretches]), strict=True
     ) if w == tally.requirement]  # fmt: skip
     return "breached" if "breached" in mine else "not shown" if mine else "certified"

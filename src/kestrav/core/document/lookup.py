@@ -234,7 +234,7 @@ def awaited(project: Project, cue: AnyCue) -> str:
     return f"the touch of “{get(project, cue.a).name}” and “{get(project, cue.b).name}”"
 
 
-def told_apart(project: Project, part_id: str) -> str:
+def qualified_name(project: Project, part_id: str) -> str:
     """A part's name, with that of what it belongs to where other parts have the same name."""
     part = get(project, part_id)
     if _indexed(project.parts)[2][part.name] < 2 or not isinstance(part, Part) or part.parent is None:

@@ -193,7 +193,7 @@ class WallForm(Record, frozen=True, tag="wall"):
 Form = BoxForm | CylinderForm | SphereForm | FloorForm | WallForm
 
 
-class Came(Record, frozen=True):
+class ImportBaseline(Record, frozen=True):
     """How a part came from its file: what differs from this was changed here, and is kept when the file changes."""
 
     name: str
@@ -244,7 +244,7 @@ class Part(Record, frozen=True):
     origin: str = ""
     form: Form | None = None
     link: str = ""
-    came: Came | None = None
+    came: ImportBaseline | None = None
     least_radius: float = 0.0
     swept: Swept | None = None
 

@@ -70,7 +70,7 @@ def _width(project: Project, run: Run) -> float:
     return float(sides[0 if forward[1] == "y" else 1])
 
 
-def ground_settled(project: Project, meshes: Mapping[str, Mesh], since: Project | None = None) -> Project:
+def derive_ground(project: Project, meshes: Mapping[str, Mesh], since: Project | None = None) -> Project:
     """The project with the ground of its runs worked out anew, where it may be another than ``since``."""
     if all(run.ground is None for run in project.runs):
         return project

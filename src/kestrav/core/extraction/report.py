@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from kestrav.core.document.lookup import told_apart
+from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.extraction.pulls import Pull
 from kestrav.core.extraction.snaps import Snap
@@ -34,21 +34,21 @@ def as_data(project: Project, found: WayOut | NoWay) -> dict[str, Any]:
             "slack_mm": found.slack,
             "greatest_tilt_deg": found.tilt,
             "rounded": found.rounding > 0,
-            "standing": _standing(found),
+            "status": _status(found),
             "certified_at_least_mm": _bound(found),
-            "taken_away": [told_apart(project, thing) for thing in found.aside],
+            "taken_away": [qualified_name(project, thing) for thing in found.aside],
             "poses": [
                 {"way_mm": list(at.way), "turn_deg": np.degrees(at.turn).round(6).tolist()} for at in found.poses
             ],
         }
     else:
         data |= {
-            "blockers": [told_apart(project, part) for part in found.blockers],
+            "blockers": [qualified_name(project, part) for part in found.blockers],
             "blocker_ids": list(found.blockers),
             "direction": None if found.direction is None else list(found.direction),
             "snaps": [
                 {
-                    "pair": [told_apart(project, snap.part), told_apart(project, snap.other)],
+                    "pair": [qualified_name(project, snap.part), qualified_name(project, snap.other)],
                     "pair_ids": [snap.part, snap.other],
                     "deeper_mm": snap.deeper,
                     "way_mm": snap.way,
@@ -60,8 +60,8 @@ def as_data(project: Project, found: WayOut | NoWay) -> dict[str, Any]:
     return data
 
 
-def _standing(found: WayOut) -> str:
-    return "not checked" if found.certificate is None else found.certificate.standing
+def _status(found: WayOut) -> str:
+    return "not checked" if found.certificate is None else found.certificate.status
 
 
 def _bound(found: WayOut) -> float | None:
@@ -71,7 +71,7 @@ def _bound(found: WayOut) -> float | None:
 
 def _snap(project: Project, snap: Snap) -> str:
     way = ", ".join(f"{x:.2f}" for x in snap.direction)
-    names = f"{told_apart(project, snap.part)} in {told_apart(project, snap.other)}"
+    names = f"{qualified_name(project, snap.part)} in {qualified_name(project, snap.other)}"
     return f"{names}: {snap.deeper:.2f} mm deeper at {snap.way:.1f} mm of way along ({way}); allow it?"
 
 
@@ -81,7 +81,7 @@ def _pull(project: Project, pull: Pull) -> dict[str, Any]:
         "travel_mm": pull.travel,
         "free": pull.free,
         "slack_mm": pull.slack if pull.free else None,
-        "blocker": None if pull.blocker is None else told_apart(project, pull.blocker),
+        "blocker": None if pull.blocker is None else qualified_name(project, pull.blocker),
     }
 
 
@@ -91,17 +91,17 @@ def order_as_text(project: Project, order: Order) -> str:
     for removal in order.removals:
         way = ", ".join(f"{x:.2f}" for x in removal.direction)
         legs = "" if len(removal.ways) == 2 else f" in {len(removal.ways) - 1} legs, at last"
-        names = " and ".join(told_apart(project, thing) for thing in removal.things)
+        names = " and ".join(qualified_name(project, thing) for thing in removal.things)
         kind = " (fastener)" if removal.fastener else ""
         lines.append(f"{removal.step}. {names}{kind}: {removal.travel:.1f} mm{legs} along ({way})")
     if order.stays is not None:
-        lines.append(f"{told_apart(project, order.stays)} stays")
+        lines.append(f"{qualified_name(project, order.stays)} stays")
     for thing in order.left:
         if thing not in order.blockers:
-            lines.append(f"{told_apart(project, thing)} was not looked at to the end")
+            lines.append(f"{qualified_name(project, thing)} was not looked at to the end")
             continue
-        names = ", ".join(told_apart(project, part) for part in order.blockers[thing])
-        lines.append(f"{told_apart(project, thing)} does not come out; it is held by {names}")
+        names = ", ".join(qualified_name(project, part) for part in order.blockers[thing])
+        lines.append(f"{qualified_name(project, thing)} does not come out; it is held by {names}")
     return "\n".join(lines)
 
 
@@ -110,9 +110,9 @@ def order_as_data(project: Project, order: Order) -> dict[str, Any]:
     return {
         "removals": [
             {
-                "thing": told_apart(project, r.thing),
+                "thing": qualified_name(project, r.thing),
                 "thing_id": r.thing,
-                "together_with": [told_apart(project, thing) for thing in r.company],
+                "together_with": [qualified_name(project, thing) for thing in r.company],
                 "step": r.step,
                 "fastener": r.fastener,
                 "direction": list(r.direction),
@@ -122,9 +122,12 @@ def order_as_data(project: Project, order: Order) -> dict[str, Any]:
             for r in order.removals
         ],
         "stopped": order.stopped,
-        "stays": None if order.stays is None else told_apart(project, order.stays),
+        "stays": None if order.stays is None else qualified_name(project, order.stays),
         "left": [
-            {"thing": told_apart(project, t), "blockers": [told_apart(project, p) for p in order.blockers.get(t, ())]}
+            {
+                "thing": qualified_name(project, t),
+                "blockers": [qualified_name(project, p) for p in order.blockers.get(t, ())],
+            }
             for t in order.left
         ],
     }
@@ -136,15 +139,15 @@ def as_text(project: Project, found: WayOut | NoWay, table: bool = True) -> str:
     if isinstance(found, WayOut):
         lines.append(
             f"Extraction path by {found.stage}: {found.length:.1f} mm, {len(found.poses)} points, tilt {found.tilt:.1f}° at most, "
-            f"{found.slack:.2f} mm beyond the {found.required:g} mm required, {_standing(found)}"
+            f"{found.slack:.2f} mm beyond the {found.required:g} mm required, {_status(found)}"
             f"{', corners rounded' if found.rounding > 0 else ''} (seed {found.seed}, {found.seconds:.1f} s)"
         )
         if found.aside:
-            lines.append(f"Removed first: {', '.join(told_apart(project, thing) for thing in found.aside)}")
+            lines.append(f"Removed first: {', '.join(qualified_name(project, thing) for thing in found.aside)}")
     else:
         lines.append(f"No extraction path found (seed {found.seed}, {found.seconds:.1f} s)")
         if found.blockers and found.direction is not None:
-            names = ", ".join(told_apart(project, part) for part in found.blockers)
+            names = ", ".join(qualified_name(project, part) for part in found.blockers)
             way = ", ".join(f"{x:.2f}" for x in found.direction)
             lines.append(f"Without {names} it could be pulled out along ({way})")
         lines += [_snap(project, snap) for snap in found.snaps]
@@ -153,6 +156,6 @@ def as_text(project: Project, found: WayOut | NoWay, table: bool = True) -> str:
     lines += ["", f"{'free':<8} {'mm':>9}  direction            blocked by"]
     for pull in found.pulls[:_MOST_PULLS]:
         way = ", ".join(f"{x:5.2f}" for x in pull.direction)
-        blocker = "" if pull.blocker is None else told_apart(project, pull.blocker)
+        blocker = "" if pull.blocker is None else qualified_name(project, pull.blocker)
         lines.append(f"{'free' if pull.free else 'blocked':<8} {pull.travel:9.1f}  {way:<19}  {blocker}".rstrip())
     return "\n".join(lines) + "\n"

@@ -118,7 +118,7 @@ def smoothed_way(
 
     None where even that is not certified, so that the way is no success. Nothing but the things moves meanwhile.
     """
-    still = _standing(project)
+    still = _status(project)
     roundings = _ROUNDINGS if len(poses) > 2 else ()
     for rounding in (*roundings, 0.0):
         try:
@@ -126,12 +126,12 @@ def smoothed_way(
         except BadInput:
             return None
         told = _certified(made, meshes, problem)
-        if told.standing == "certified":
+        if told.status == "certified":
             return rounding, told
     return None
 
 
-def _standing(project: Project) -> Project:
+def _status(project: Project) -> Project:
     """The project with nothing in motion, and no requirement but its own."""
     nothing: dict[str, tuple[()]] = {
         name: ()

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import fresh_part_ids, new_source_id
-from kestrav.core.document.records import Came, Part, Project, Source
+from kestrav.core.document.records import ImportBaseline, Part, Project, Source
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, Cancelled, Damaged, in_words
 from kestrav.core.files import product_cache
@@ -280,7 +280,7 @@ def into_project(project: Project, imported: Imported) -> Project:
     parts = _renumbered(
         project,
         [
-            msgspec.structs.replace(p, source=source.id, came=Came(p.name, p.placement, p.colour))
+            msgspec.structs.replace(p, source=source.id, came=ImportBaseline(p.name, p.placement, p.colour))
             for p in imported.parts
         ],
     )

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import fresh_part_ids, get, items, new_source_id, subtree
-from kestrav.core.document.records import Came, Camera, Light, Part, Placement, Project, Source, Vector
+from kestrav.core.document.records import Camera, ImportBaseline, Light, Part, Placement, Project, Source, Vector
 from kestrav.core.document.references import parts_without, without
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
@@ -191,7 +191,7 @@ def _merged(
             made[ids[part.id]] = msgspec.structs.replace(part, id=ids[part.id], parent=parent, source=source.id)
             continue
         # what was changed here stays; what was not follows the file
-        came = before.came or Came(before.name, before.placement, before.colour)
+        came = before.came or ImportBaseline(before.name, before.placement, before.colour)
         stays = before.parent != parent or places == "here" or _differ(before.placement, came.placement)
         after = msgspec.structs.replace(
             before,

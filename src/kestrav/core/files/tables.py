@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.camera.views import angles_of, views
-from kestrav.core.document.lookup import told_apart, turners
+from kestrav.core.document.lookup import qualified_name, turners
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files.writing import as_csv, refuse_existing, write_whole
@@ -51,7 +51,7 @@ def pose_table(project: Project, times: Array) -> str:
     poses, row = world_poses(project, times), rows(project)
     ids = riders(project)
     quaternions = {i: quaternion_from_rotation(poses[:, row[i], :3, :3]) for i in ids}
-    names = {i: told_apart(project, i) for i in ids}
+    names = {i: qualified_name(project, i) for i in ids}
     lines = (
         [
             k,

@@ -8,7 +8,7 @@ import numpy as np
 
 from kestrav.core.camera.curves import CURVES, camera_curves
 from kestrav.core.clearance.sweep import Clearance, intervals_of
-from kestrav.core.document.lookup import get, told_apart
+from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.files.charts import Charted
 from kestrav.core.geometry.meshes import Mesh
@@ -41,7 +41,9 @@ def charted(project: Project, meshes: Mapping[str, Mesh], clearance: Clearance |
         found.append(Charted(f"{get(project, thing).name}", "m/s", times, speeds, limit))
     motion = Motion(project)
     for roll in project.rolls[:_MOST_WHEELS]:
-        found.append(Charted(told_apart(project, roll.part), "turns", times, motion.angles(roll, times) / (2 * np.pi)))
+        found.append(
+            Charted(qualified_name(project, roll.part), "turns", times, motion.angles(roll, times) / (2 * np.pi))
+        )
     for camera in project.cameras:
         curves = camera_curves(project, meshes, camera.id, _MOST_TIMES)
         for name in _OF_CAMERAS:

@@ -38,9 +38,9 @@ class CheckResult:
     table: tuple[Row, ...] = ()
 
     @property
-    def standing(self) -> str:
+    def status(self) -> str:
         """What the clearance rests on: the frames alone, or the certificate."""
-        return "sampled at the frames" if self.certificate is None else self.certificate.standing
+        return "sampled at the frames" if self.certificate is None else self.certificate.status
 
     @property
     def contacts(self) -> tuple[Contact, ...]:

@@ -13,7 +13,7 @@ import numpy as np
 from kestrav import __version__
 from kestrav.core.clearance.certificate import STEPS
 from kestrav.core.clearance.table import outcomes
-from kestrav.core.document.lookup import told_apart
+from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.page import Figure, figure_html, page, table
@@ -32,7 +32,7 @@ def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (
         f"{escape(standing_in_words(result))}.</p>",
         "<h2>What was checked</h2>",
         table(
-            ("What", "Required mm", "Least mm", "Nearest pair", "At s", "Pairs", "Standing"),
+            ("What", "Required mm", "Least mm", "Nearest pair", "At s", "Pairs", "Status"),
             (
                 (
                     title_of(project, found),
@@ -41,7 +41,7 @@ def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (
                     "–" if found.pair is None else _pair(project, found.pair.moving, found.pair.other),
                     "–" if found.time is None else f"{found.time:.3f}",
                     str(found.pairs),
-                    found.standing,
+                    found.status,
                 )
                 for found in outcomes(project, result.clearance, told)
             ),
@@ -63,13 +63,13 @@ def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (
 
 
 def _pair(project: Project, a: str, b: str) -> str:
-    return f"{told_apart(project, a)} to {told_apart(project, b)}"
+    return f"{qualified_name(project, a)} to {qualified_name(project, b)}"
 
 
 def _breaches(project: Project, result: CheckResult) -> str:
     if not result.table:
         return "<p>None: everything keeps what is required of it.</p>"
-    head = ("Pair", "From s", "To s", "Worst mm", "Required mm", "At s", "Where mm", "Speed mm/s", "Standing")
+    head = ("Pair", "From s", "To s", "Worst mm", "Required mm", "At s", "Where mm", "Speed mm/s", "Status")
     rows = (
         (
             _pair(project, row.pair.moving, row.pair.other),
@@ -80,7 +80,7 @@ def _breaches(project: Project, result: CheckResult) -> str:
             f"{row.time:.4f}",
             ", ".join(f"{v:.0f}" for v in row.place),
             f"{row.speed:.0f}",
-            row.standing,
+            row.status,
         )
         for row in result.table
     )

@@ -1,4 +1,4 @@
-"""A project as one HTML page: shots with pictures, paths, runs and wheels with their sums, clearance with its standing, findings."""
+"""A project as one HTML page: shots with pictures, paths, runs and wheels with their sums, clearance with its status, findings."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import numpy as np
 from kestrav import __version__
 from kestrav.core.camera.lens import angles
 from kestrav.core.clearance.table import outcomes
-from kestrav.core.document.lookup import get, told_apart
+from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Camera, Project, Roll, Shot
 from kestrav.core.document.shots import frame_count
 from kestrav.core.editing.wheel_making import turns_of, way_rolled
@@ -59,14 +59,14 @@ def as_page(project: Project, result: CheckResult, pictures: Mapping[str, Sequen
         f"<p>{escape(standing_in_words(result))}.</p>",
         chart(result),
         table(
-            ("What", "Required mm", "Least mm", "At s", "Standing"),
+            ("What", "Required mm", "Least mm", "At s", "Status"),
             (
                 (
                     title_of(project, found),
                     f"{found.required:g}",
                     "–" if found.least is None else f"{found.least:.3f}",
                     "–" if found.time is None else f"{found.time:.3f}",
-                    found.standing,
+                    found.status,
                 )
                 for found in outcomes(project, result.clearance, result.certificate)
             ),
@@ -129,7 +129,7 @@ def _wheel(project: Project, roll: Roll) -> tuple[str, ...]:
     way, around, turns = way_rolled(project, roll), 2 * np.pi * roll.radius, turns_of(project, roll)
     slip = "" if roll.slip == 0 else f" × {1 + roll.slip:.4f}"
     return (
-        told_apart(project, roll.part),
+        qualified_name(project, roll.part),
         f"2 · π · {roll.radius:.3f} = {around:.3f}",
         f"{way:,.1f} ÷ {around:.3f}{slip} = {turns:.4f}",
         f"{360 * turns:,.1f}",

@@ -11,7 +11,7 @@ from kestrav.core.clearance.certificate import Certificate
 from kestrav.core.clearance.contact_history import Contact
 from kestrav.core.clearance.fits import Fit
 from kestrav.core.clearance.table import Outcome, Row, outcomes
-from kestrav.core.document.lookup import get, told_apart
+from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.files.writing import as_csv
 from kestrav.core.findings.check import CheckResult
@@ -30,7 +30,7 @@ def as_data(project: Project, result: CheckResult) -> dict[str, Any]:
         "fps": project.settings.fps,
         "span_s": list(span_of(result)),
         "required_clearance_mm": clearance.required,
-        "certainty": result.standing,
+        "certainty": result.status,
         "certificate": _certificate(project, result),
         "min_clearance_mm": float(clearance.distance[worst]) if worst is not None else None,
         "pair": [name_of(project, pair.moving), name_of(project, pair.other)] if pair else None,
@@ -85,7 +85,7 @@ def first_frame(project: Project, result: CheckResult) -> int:
 
 def _row(project: Project, row: Row) -> dict[str, Any]:
     return {
-        "pair": [told_apart(project, row.pair.moving), told_apart(project, row.pair.other)],
+        "pair": [qualified_name(project, row.pair.moving), qualified_name(project, row.pair.other)],
         "pair_ids": [row.pair.moving, row.pair.other],
         "from_s": row.start,
         "to_s": row.end,
@@ -95,13 +95,13 @@ def _row(project: Project, row: Row) -> dict[str, Any]:
         "time_s": row.time,
         "place_mm": [round(v, 3) for v in row.place],
         "speed_mm_s": row.speed,
-        "standing": row.standing,
+        "status": row.status,
     }
 
 
 def _contact(project: Project, contact: Contact) -> dict[str, Any]:
     return {
-        "pair": [told_apart(project, contact.pair.moving), told_apart(project, contact.pair.other)],
+        "pair": [qualified_name(project, contact.pair.moving), qualified_name(project, contact.pair.other)],
         "pair_ids": [contact.pair.moving, contact.pair.other],
         "reason": contact.reason,
         "deep_mm": contact.deep,
@@ -127,9 +127,11 @@ def _outcome(project: Project, found: Outcome) -> dict[str, Any]:
         "things": None if item is None else [get(project, i).name for i in item.things],
         "others": None if item is None or not item.others else [get(project, i).name for i in item.others],
         "required_mm": found.required,
-        "standing": found.standing,
+        "status": found.status,
         "least_mm": found.least,
-        "pair": None if found.pair is None else [told_apart(project, i) for i in (found.pair.moving, found.pair.other)],
+        "pair": None
+        if found.pair is None
+        else [qualified_name(project, i) for i in (found.pair.moving, found.pair.other)],
         "time_s": found.time,
         "pairs": found.pairs,
     }
@@ -140,7 +142,7 @@ def _certificate(project: Project, result: CheckResult) -> dict[str, Any] | None
     if told is None:
         return None
     return {
-        "standing": told.standing,
+        "status": told.status,
         "since_s": told.since,
         "until_s": told.until,
         "pairs_held_to_how_they_stand": told.nearer,
@@ -151,7 +153,7 @@ def _certificate(project: Project, result: CheckResult) -> dict[str, Any] | None
         "stretches": [
             {
                 "pair": [name_of(project, s.pair.moving), name_of(project, s.pair.other)],
-                "standing": s.standing,
+                "status": s.status,
                 "from_s": s.start,
                 "to_s": s.end,
                 "least_mm": s.least,
@@ -173,9 +175,9 @@ def standing_in_words(result: CheckResult) -> str:
         much += f"; {contacts_in_words(told)}"
     if told.nearer:
         much += f"; {nearer_in_words(told)}"
-    if told.standing == "certified":
+    if told.status == "certified":
         return f"Certified for the whole motion, between the frames too: {much}"
-    return f"Whole motion, between the frames too: {told.standing}; certified elsewhere: {much}"
+    return f"Whole motion, between the frames too: {told.status}; certified elsewhere: {much}"
 
 
 def nearer_in_words(told: Certificate) -> str:
@@ -210,19 +212,19 @@ def as_text(project: Project, result: CheckResult) -> str:
     if result.certificate is not None:
         lines.append(standing_in_words(result))
     if project.requirements or project.settings.only_listed:
-        lines += ["", "Requirements", f"{'required':>9}  {'least mm':>9}  {'standing':<12} what"]
+        lines += ["", "Requirements", f"{'required':>9}  {'least mm':>9}  {'status':<12} what"]
         for one in data["requirements"]:
             least = "–" if one["least_mm"] is None else f"{one['least_mm']:.3f}"
-            lines.append(f"{one['required_mm']:9.3f}  {least:>9}  {one['standing']:<12} {one['name']}")
+            lines.append(f"{one['required_mm']:9.3f}  {least:>9}  {one['status']:<12} {one['name']}")
     if data["table"]:
         lines += ["", "Pairs nearer than required (below 0: how deep they are in each other, or may be)"]
         lines += [
-            f"{'mm':>9}  {'required':>8}  {'from s':>8}  {'to s':>8}  {'at s':>8}  {'mm/s':>7}  {'standing':<10} pair"
+            f"{'mm':>9}  {'required':>8}  {'from s':>8}  {'to s':>8}  {'at s':>8}  {'mm/s':>7}  {'status':<10} pair"
         ]
         for row in data["table"]:
             lines.append(
                 f"{row['worst_mm']:9.3f}  {row['required_mm']:8.3f}  {row['from_s']:8.4f}  {row['to_s']:8.4f}  "
-                f"{row['time_s']:8.4f}  {row['speed_mm_s']:7.0f}  {row['standing']:<10} {' to '.join(row['pair'])}"
+                f"{row['time_s']:8.4f}  {row['speed_mm_s']:7.0f}  {row['status']:<10} {' to '.join(row['pair'])}"
             )
     if data["contacts"]:
         lines += [
@@ -245,14 +247,14 @@ def table_as_csv(project: Project, result: CheckResult) -> str:
     """The table of breaches as comma-separated values (RFC 4180), with units in the head."""
     head = (
         "moving", "other", "from [s]", "to [s]", "worst [mm]", "required [mm]", "at [s]", "x [mm]", "y [mm]", "z [mm]",
-        "speed [mm/s]", "standing", "shared [mm³]",
+        "speed [mm/s]", "status", "shared [mm³]",
     )  # fmt: skip
     rows = [
         (
-            *(told_apart(project, i) for i in (row.pair.moving, row.pair.other)),
+            *(qualified_name(project, i) for i in (row.pair.moving, row.pair.other)),
             *(f"{v:.4f}" for v in (row.start, row.end, row.least, row.required, row.time, *row.place)),
             f"{row.speed:.1f}",
-            row.standing,
+            row.status,
             "" if row.shared is None else f"{row.shared:.3f}",
         )
         for row in result.table
@@ -271,7 +273,7 @@ def frames_as_csv(project: Project, result: CheckResult) -> str:
     for k, pair in enumerate(told.pairs):
         if pair is None:
             continue
-        names = (told_apart(project, i) for i in (pair.moving, pair.other))
+        names = (qualified_name(project, i) for i in (pair.moving, pair.other))
         numbers = (f"{v:.4f}" for v in (told.times[k], told.distance[k], told.needs[k]))
         rows.append((str(k + first), *numbers, *names, *(f"{v:.4f}" for v in told.points[k].ravel())))
     return as_csv(head, rows)
@@ -289,7 +291,7 @@ def fits_as_csv(project: Project, fits: Iterable[Fit]) -> str:
 def _fit_row(project: Project, fit: Fit) -> tuple[str, ...]:
     radii = ("", "") if fit.radii is None else tuple(f"{r:.6g}" for r in fit.radii)
     return (
-        *(told_apart(project, i) for i in (fit.pair.moving, fit.pair.other)),
+        *(qualified_name(project, i) for i in (fit.pair.moving, fit.pair.other)),
         fit.kind,
         f"{fit.depth:.4f}",
         f"{fit.gap:.4f}",
@@ -305,7 +307,7 @@ def fits_as_data(project: Project, fits: Iterable[Fit]) -> list[dict[str, Any]]:
     """The same, JSON-ready."""
     return [
         {
-            "parts": [told_apart(project, i) for i in (fit.pair.moving, fit.pair.other)],
+            "parts": [qualified_name(project, i) for i in (fit.pair.moving, fit.pair.other)],
             "part_ids": [fit.pair.moving, fit.pair.other],
             "kind": fit.kind,
             "depth_mm": fit.depth,
@@ -326,6 +328,6 @@ def fits_as_text(project: Project, fits: Sequence[Fit]) -> str:
         return "No part touches another one."
     lines = [f"{len(fits)} pair{'s' if len(fits) != 1 else ''} of parts meet at rest"]
     for fit in fits:
-        names = " and ".join(told_apart(project, i) for i in (fit.pair.moving, fit.pair.other))
+        names = " and ".join(qualified_name(project, i) for i in (fit.pair.moving, fit.pair.other))
         lines.append(f"  {names}: {fit.told}{', intended' if fit.accepted else ''}")
     return "\n".join(lines)

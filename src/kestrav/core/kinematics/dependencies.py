@@ -9,7 +9,7 @@ from kestrav.core.kinematics.legs import by_thing
 from kestrav.core.mechanisms.joints import joints
 
 
-def hangs_on(project: Project, *things: str) -> tuple[object, ...]:
+def dependencies(project: Project, *things: str) -> tuple[object, ...]:
     """All records that the motion of things follows from, in an order that is the same for the same ones.
 
     Where bounds of parts come in, these are all parts.

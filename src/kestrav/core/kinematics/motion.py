@@ -14,7 +14,7 @@ from scipy.spatial.transform import Rotation
 from kestrav.core.document.lookup import find
 from kestrav.core.document.records import Ball, Carry, Drive, Part, Poses, Project, Rod, Roll, Run, Spin, Swivel, Turner
 from kestrav.core.geometry.transforms import inverse_rigid, rigid
-from kestrav.core.kinematics.dependencies import hangs_on
+from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.key_poses import pivot_poses, velocities
 from kestrav.core.kinematics.legs import Leg, active, legs_of, moving_state
 from kestrav.core.kinematics.rolling import Rolling, grid, rolling, spun, swivels, turned_about
@@ -184,7 +184,7 @@ class Motion:
 
         if isinstance(item, Swivel):
             if (item.id, item.part) not in known.angles:
-                of = (item, known.grid, *hangs_on(self.project, item.part))
+                of = (item, known.grid, *dependencies(self.project, item.part))
                 made = _of_earlier(of, lambda: swivels(item, base, known.grid))
                 assert isinstance(made, np.ndarray)
                 known.angles[item.id, item.part] = made
@@ -203,7 +203,7 @@ class Motion:
         """A wheel's track and the way it rolls, over the whole project."""
         known = self._kept
         if roll.id not in known.rolls:
-            of = (roll, known.grid, *hangs_on(self.project, roll.part))
+            of = (roll, known.grid, *dependencies(self.project, roll.part))
             made = _of_earlier(of, lambda: rolling(roll, lambda t: self.unturned(roll.part, t), known.grid))
             assert isinstance(made, Rolling)
             known.rolls[roll.id] = made
@@ -211,13 +211,13 @@ class Motion:
 
     # drives
 
-    def turned(self, part: str, axle_direction: ArrayLike, times: ArrayLike, but: Turner | None = None) -> Array:
+    def turned(self, part: str, axle_direction: ArrayLike, times: ArrayLike, exclude: Turner | None = None) -> Array:
         """How far (n,) a part's joints, but one, turn it about a direction of its own or slide it along that."""
         times = np.asarray(times, float)
         found, way = np.zeros(len(times)), unit(axle_direction)
         for joint in self._joints.get(part, ()):
             same = float(unit(joint.axle.direction) @ way)
-            if joint.role in ("turns", "slides") and joint.item is not but and abs(same) > _ALONG:
+            if joint.role in ("turns", "slides") and joint.item is not exclude and abs(same) > _ALONG:
                 found = found + np.sign(same) * self.amount(joint, times)
         return found
 

@@ -125,7 +125,7 @@ def is_replaced(project: Project, meshes: Mapping[str, Mesh], shape: SurfaceShap
     return part.geometry is None or solid_mesh(meshes, part).hash != shape.solid
 
 
-def settle(project: Project, since: Project | None = None) -> Project:
+def derive_surface_paths(project: Project, since: Project | None = None) -> Project:
     """An edited project as it is to be shown: surface paths carried along, and all paths fit to be travelled.
 
     Raises BadInput as :func:`check_curves`.

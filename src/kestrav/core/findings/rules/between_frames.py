@@ -31,7 +31,7 @@ def find(evidence: Evidence) -> list[Finding]:
 def _finding(evidence: Evidence, motion: Motion, stretch: Stretch, frames: tuple[int, int]) -> Finding:
     project = evidence.project
     a, b = (name_of(project, i) for i in (stretch.pair.moving, stretch.pair.other))
-    breached, least = stretch.standing == "breached", stretch.least
+    breached, least = stretch.status == "breached", stretch.least
     spoken = f"{depth_or_distance(least, 3)} at {stretch.time:.4f} s, {asked(stretch.required)}"
     span = f"from {stretch.start:.4f} to {stretch.end:.4f} s"
     points, _ = passing(motion, evidence.meshes, stretch.pair, stretch.time)
