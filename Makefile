@@ -22,7 +22,7 @@ test: dev
 lint: dev
 	@.venv/bin/ruff check src tests bench campaigns demo
 	@.venv/bin/ruff format --check src tests bench campaigns demo
-	@.venv/bin/mypy -p kestrav.core
+	@.venv/bin/mypy -p kestrav
 	@.venv/bin/lint-imports
 
 bench: dev

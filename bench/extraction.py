@@ -63,10 +63,10 @@ def _plain(problem, seed, ends):
         states.append(state)
     setup.setStartAndGoalStates(*states)
     setup.setPlanner(og.RRTConnect(setup.getSpaceInformation()))
-    began = time.perf_counter()
-    while time.perf_counter() - began < PLAIN_SECONDS and not setup.haveExactSolutionPath():
+    began = time.process_time()
+    while time.process_time() - began < PLAIN_SECONDS and not setup.haveExactSolutionPath():
         setup.solve(0.25)
-    return setup.haveExactSolutionPath(), time.perf_counter() - began
+    return setup.haveExactSolutionPath(), time.process_time() - began
 
 
 def puzzles_against_plain_planning(in_turns):
@@ -76,9 +76,10 @@ def puzzles_against_plain_planning(in_turns):
         project, meshes = project_of(puzzle)
         ours, bare, stages = [], [], set()
         for seed in range(1, SEEDS + 1):
-            began = time.perf_counter()
+            # by the processor's time, which it needs of one core: others on the machine do not count
+            began = time.process_time()
             found = find_way(project, meshes, puzzle.things, Wish(seed=seed))
-            took = time.perf_counter() - began
+            took = time.process_time() - began
             out = isinstance(found, WayOut)
             if out:
                 stages.add(found.stage)
@@ -98,7 +99,7 @@ def puzzles_against_plain_planning(in_turns):
         print(f"  {told[-1]}", flush=True)
     fine = missed <= ALLOWED_MISSES and not wrong and ahead == len(PUZZLES)
     return (
-        f"{len(PUZZLES)} puzzles over {SEEDS} seeds, {missed} not always right within {SECONDS:g} s (at most {ALLOWED_MISSES}), "
+        f"{len(PUZZLES)} puzzles over {SEEDS} seeds, {missed} not always right within {SECONDS:g} s of one core (at most {ALLOWED_MISSES}), "
         f"{wrong} wrong answers (none), against plain OMPL given {PLAIN_SECONDS:g} s each: {'; '.join(told)}",
         fine,
     )

@@ -1,6 +1,8 @@
 """Single pieces of the window: fields, session, bars, jobs."""
 
 import os
+import subprocess
+import sys
 import threading
 import time
 
@@ -210,3 +212,11 @@ def test_a_connection_is_not_closed_under_what_is_being_sent(qtbot, monkeypatch)
     assert began.wait(10)
     process.stop()
     assert closed == [False] and process.connection.closed
+
+
+@pytest.mark.parametrize("module", ["kestrav.app.shell.window", "kestrav.core.files.info"])
+def test_what_only_some_work_needs_is_loaded_when_it_is_needed(module):
+    heavy = ("trimesh", "ompl", "skimage", "matplotlib", "ezdxf", "distributed", "scipy.ndimage", "av")
+    code = f"import sys, {module}; print(*(m for m in {heavy!r} if m in sys.modules))"
+    told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert told.stdout.split() == []

@@ -10,7 +10,7 @@ from vtkmodules.vtkRenderingCore import vtkActor2D, vtkCoordinate, vtkPolyDataMa
 
 from kestrav.core.camera.lens import ACTION_SAFE, TITLE_SAFE
 from kestrav.render.palette import INK, OCHRE, rgb
-from kestrav.render.shapes import polygons_2d, segments
+from kestrav.render.shapes import polygons_2d, put_data, segments
 
 Array = NDArray[np.float64]
 
@@ -110,17 +110,17 @@ class FrameMarks:
         full = frame == (0.0, 0.0, 1.0, 1.0)
         self._mask.SetVisibility(not full and guides.mask > 0)
         if not full:
-            self._mask.GetMapper().SetInputData(polygons_2d(mask_areas(frame)))
+            put_data(self._mask, polygons_2d(mask_areas(frame)))
             self._mask.GetProperty().SetOpacity(guides.mask)
         lines = placed(guide_lines(guides))
         for actor in (self._dark, self._light):
             actor.SetVisibility(len(lines) > 0)
-            actor.GetMapper().SetInputData(segments(lines))
+            put_data(actor, segments(lines))
         shown = guides.horizon and horizon is not None and len(horizon) > 0
         self._horizon.SetVisibility(shown)
         if shown:
             assert horizon is not None
-            self._horizon.GetMapper().SetInputData(segments(placed(horizon)))
+            put_data(self._horizon, segments(placed(horizon)))
 
 
 def _actor(data: object, colour: str, opacity: float, width: float = 1.0) -> vtkActor2D:

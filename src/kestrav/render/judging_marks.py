@@ -17,7 +17,7 @@ from kestrav.core.units import show
 from kestrav.render.marks import TICK_PIXELS, flat, tick_spacing
 from kestrav.render.measure_marks import text_actor
 from kestrav.render.palette import INK, OCHRE, PETROL, PETROL_DARK, SHOT, rgb
-from kestrav.render.shapes import polyline, segments, vertices
+from kestrav.render.shapes import polyline, put_data, segments, vertices
 from kestrav.render.viewpoint import to_display
 
 Array = NDArray[np.float64]
@@ -106,7 +106,7 @@ class JudgingMarks:
         """Show where a point goes (n, 3), or not."""
         self.trace.SetVisibility(places is not None and len(places) > 1)
         if places is not None and len(places) > 1:
-            self.trace.GetMapper().SetInputData(polyline(places))
+            put_data(self.trace, polyline(places))
 
     def _numbers(self, path: Path | None, pixel: float) -> list[tuple[str, Array, str]]:
         texts = []
@@ -121,7 +121,7 @@ class JudgingMarks:
     def _seconds(self, project: Project, path: Path | None, pixel: float) -> list[tuple[str, Array, str]]:
         marks = rider_marks(project, path.id, MOST_MARKS) if path is not None else []
         self.dots.SetVisibility(bool(marks))
-        self.dots.GetMapper().SetInputData(vertices(np.array([m.place for m in marks]).reshape(-1, 3)))
+        put_data(self.dots, vertices(np.array([m.place for m in marks]).reshape(-1, 3)))
         texts = []
         for mark in marks:
             assert path is not None
@@ -137,8 +137,8 @@ class JudgingMarks:
         for actor in (self.teeth, self.tips):
             actor.SetVisibility(len(teeth) > 0)
         if len(teeth):
-            self.teeth.GetMapper().SetInputData(segments(teeth))
-            self.tips.GetMapper().SetInputData(polyline(tips))
+            put_data(self.teeth, segments(teeth))
+            put_data(self.tips, polyline(tips))
 
     def _kinks(self, path: Path | None, pixel: float) -> None:
         """A cross over every kink: no other mark has its shape."""
@@ -153,4 +153,4 @@ class JudgingMarks:
                 two = size * (frames[:, :, 0] - frames[:, :, 1]) / np.sqrt(2)
                 lines = np.concatenate([np.stack([at - one, at + one], axis=1), np.stack([at - two, at + two], axis=1)])
         self.kinks.SetVisibility(len(lines) > 0)
-        self.kinks.GetMapper().SetInputData(segments(lines))
+        put_data(self.kinks, segments(lines))

@@ -15,7 +15,7 @@ from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places
 from kestrav.render.marks import flat
 from kestrav.render.palette import SHOT, rgb
-from kestrav.render.shapes import segments, vertices
+from kestrav.render.shapes import put_data, segments, vertices
 
 Array = NDArray[np.float64]
 
@@ -129,8 +129,8 @@ class LightMarks:
                 lines.append([place, place + far * way])
                 if whole:
                     lines += _reach(light, place, way)
-        self.lines.GetMapper().SetInputData(segments(np.array(lines)))
-        self.spots.GetMapper().SetInputData(vertices(np.array(spots)))
+        put_data(self.lines, segments(np.array(lines)))
+        put_data(self.spots, vertices(np.array(spots)))
 
 
 def _reach(light: Light, place: Array, way: Array) -> list[list[Array]]:

@@ -15,7 +15,7 @@ from kestrav.core.paths.path_curves import PathCurve, path_curve
 from kestrav.render.batches import Batch, edges_of
 from kestrav.render.palette import CARD, INK, PETROL, PETROL_DARK, STRAW, VERMILION, rgb
 from kestrav.render.scene import Scene
-from kestrav.render.shapes import diamond, point_cloud, polyline, segments, tube, vertices, vtk_matrix
+from kestrav.render.shapes import diamond, point_cloud, polyline, put_data, segments, tube, vertices, vtk_matrix
 
 Array = NDArray[np.float64]
 
@@ -150,7 +150,7 @@ class PathMarks:
         picked = wanted.get(chosen or "")
         self.through.SetVisibility(picked is not None)
         if picked is not None:
-            self.through.GetMapper().SetInputData(polyline(_line(path_curve(picked))))
+            put_data(self.through, polyline(_line(path_curve(picked))))
         self._points(picked, points)
 
     def _drop(self, path_id: str) -> None:
@@ -183,7 +183,7 @@ class PathMarks:
         self.dots.SetVisibility(many)
         if many:
             # thousands of solids would be felt at every redraw; diamonds stand near the chosen points
-            self.dots.GetMapper().SetInputData(vertices(points))
+            put_data(self.dots, vertices(points))
             near = np.zeros(len(points), bool)
             for i in chosen:
                 near[max(i - _NEAR_CHOSEN, 0) : i + _NEAR_CHOSEN + 1] = True
@@ -192,7 +192,7 @@ class PathMarks:
             self.points.place(points[keep])
         self.chosen_point.place(points[~keep])
         self.handles.place(ends)
-        self.handle_lines.GetMapper().SetInputData(segments(np.concatenate([lines, corner_lines(path)])))
+        put_data(self.handle_lines, segments(np.concatenate([lines, corner_lines(path)])))
         for marks, size in (
             (self.points, POINT_PIXELS),
             (self.chosen_point, 1.25 * POINT_PIXELS),
@@ -320,7 +320,7 @@ class Dimension:
         lead = 26 * pixel * along
         lines = [[first, second], [first - lead, first], [second, second + lead]]
         lines += [[end - side, end + side] for end in (first, second) for side in (across, rise)]
-        self.actor.GetMapper().SetInputData(segments(np.array(lines)))
+        put_data(self.actor, segments(np.array(lines)))
 
 
 def grid(low: ArrayLike, high: ArrayLike, spacing: float, plane: str = "xy", at: float = 0.0) -> vtkPolyData:

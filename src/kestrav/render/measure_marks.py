@@ -12,7 +12,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkBillboardTextActor3D
 
 from kestrav.render.marks import flat
 from kestrav.render.palette import CARD, INK, MOSS, PETROL, PETROL_DARK, STRAW, rgb
-from kestrav.render.shapes import polyline, segments, tube, vertices
+from kestrav.render.shapes import polyline, put_data, segments, tube, vertices
 
 Array = NDArray[np.float64]
 
@@ -52,8 +52,8 @@ class NoteMarks:
         """Show notes as name, value, lines (n, 2, 3) and place (3,)."""
         drawn = [note[2] for note in notes if len(note[2])]
         lines = np.concatenate(drawn) if drawn else np.empty((0, 2, 3))
-        self.lines.GetMapper().SetInputData(segments(lines))
-        self.ends.GetMapper().SetInputData(vertices(lines.reshape(-1, 3)))
+        put_data(self.lines, segments(lines))
+        put_data(self.ends, vertices(lines.reshape(-1, 3)))
         self.lines.SetVisibility(len(lines) > 0)
         self.ends.SetVisibility(len(lines) > 0)
         while len(self.texts) > len(notes):
@@ -89,8 +89,8 @@ class FrontArrow:
         tip = at + 46 * pixel * front
         back = tip - 13 * pixel * front
         lines = [[at, tip], [tip, back + 6 * pixel * side], [tip, back - 6 * pixel * side], [at, at + 22 * pixel * up]]
-        self.bar.GetMapper().SetInputData(segments(np.array(lines)))
-        self.spot.GetMapper().SetInputData(vertices(at))
+        put_data(self.bar, segments(np.array(lines)))
+        put_data(self.spot, vertices(at))
 
 
 class Caught:
@@ -112,17 +112,17 @@ class Caught:
         self.spot.SetVisibility(place is not None)
         self.line.SetVisibility(outline is not None and len(outline) > 1)
         if place is not None:
-            self.spot.GetMapper().SetInputData(vertices(place))
+            put_data(self.spot, vertices(place))
         if outline is not None and len(outline) > 1:
-            self.line.GetMapper().SetInputData(polyline(outline))
+            put_data(self.line, polyline(outline))
 
     def pick(self, places: Sequence[Array], lines: Array | None = None) -> None:
         """Show what has been picked: places, and lines (n, 2, 3) of a measurement."""
         self.picked.SetVisibility(len(places) > 0)
-        self.picked.GetMapper().SetInputData(vertices(np.array(places).reshape(-1, 3)))
+        put_data(self.picked, vertices(np.array(places).reshape(-1, 3)))
         self.between.SetVisibility(lines is not None and len(lines) > 0)
         if lines is not None:
-            self.between.GetMapper().SetInputData(segments(lines))
+            put_data(self.between, segments(lines))
 
     def clear(self) -> None:
         """Show nothing."""
@@ -167,11 +167,11 @@ class Handles:
             return
         for k in range(3):
             line = self.line(k)
-            self.actors[k].GetMapper().SetInputData(tube(line, (1.9 if held == (self.kind, k) else 1.2) * pixel))
+            put_data(self.actors[k], tube(line, (1.9 if held == (self.kind, k) else 1.2) * pixel))
             self.actors[k].GetProperty().SetColor(*rgb(STRAW if held == (self.kind, k) else PETROL))
             tip = line[-1] + 12 * pixel * frame[:3, k] if self.kind == "arm" else line[len(line) // 8]
             self.texts[k].SetPosition(*tip)
-        self.knob.GetMapper().SetInputData(vertices(frame[:3, 3]))
+        put_data(self.knob, vertices(frame[:3, 3]))
         self.knob.GetProperty().SetColor(*rgb(STRAW if held == ("knob", 0) else PETROL))
 
     def line(self, axis: int) -> Array:

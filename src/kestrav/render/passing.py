@@ -17,7 +17,7 @@ from kestrav.render.batches import Batch
 from kestrav.render.marks import flat
 from kestrav.render.palette import OCHRE, PETROL
 from kestrav.render.scene import Scene
-from kestrav.render.shapes import polyline, vtk_matrix
+from kestrav.render.shapes import polyline, put_data, vtk_matrix
 
 Array = NDArray[np.float64]
 
@@ -91,7 +91,7 @@ class Passing:
         if self.trace is not None:
             past = self._times < time
             places = np.vstack([self._places[past], self._at(np.array([time]))])
-            self.trace.GetMapper().SetInputData(polyline(np.vstack([places[:1], places])))
+            put_data(self.trace, polyline(np.vstack([places[:1], places])))
             self.trace.SetVisibility(True)
         for when, actors in self.images:
             for actor in actors:

@@ -15,7 +15,7 @@ from kestrav.core.units import show
 from kestrav.render.judging_marks import Texts
 from kestrav.render.marks import Diamonds, flat
 from kestrav.render.palette import CARD, INK, PETROL, PETROL_DARK, STRAW
-from kestrav.render.shapes import segments
+from kestrav.render.shapes import put_data, segments
 
 Array = NDArray[np.float64]
 
@@ -62,7 +62,7 @@ class PoseMarks:
                 lines.append(np.stack([line[:-1], line[1:]], axis=1))
         self.ways.SetVisibility(bool(lines))
         if lines:
-            self.ways.GetMapper().SetInputData(segments(np.concatenate(lines)))
+            put_data(self.ways, segments(np.concatenate(lines)))
         spots = key_places(chosen) if chosen is not None else np.empty((0, 3))
         fields, ends = key_handles(chosen) if chosen is not None else ([], np.empty((0, 3)))
         taken = [key] if key is not None and key < len(spots) else []
@@ -73,9 +73,7 @@ class PoseMarks:
             marks.scale(size * pixel)
         self.arms.SetVisibility(len(ends) > 0)
         if len(ends):
-            self.arms.GetMapper().SetInputData(
-                segments(np.array([[spots[i], e] for (i, _), e in zip(fields, ends, strict=True)]))
-            )
+            put_data(self.arms, segments(np.array([[spots[i], e] for (i, _), e in zip(fields, ends, strict=True)])))
         told = []
         if chosen is not None:
             start = leg_of(project, chosen).start

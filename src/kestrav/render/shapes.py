@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray
@@ -10,6 +12,14 @@ from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
 from vtkmodules.vtkCommonMath import vtkMatrix4x4
 from vtkmodules.vtkFiltersCore import vtkTubeFilter
 from vtkmodules.vtkFiltersGeneral import vtkVertexGlyphFilter
+from vtkmodules.vtkRenderingCore import vtkProp
+
+
+def put_data(actor: vtkProp, data: vtkPolyData) -> None:
+    """Let an actor, in space or on the picture, draw other data than before."""
+    # the common base of the mappers does not declare what all of ours have
+    mapper: Any = actor.GetMapper()  # type: ignore[attr-defined]
+    mapper.SetInputData(data)
 
 
 def _points(values: ArrayLike) -> vtkPoints:

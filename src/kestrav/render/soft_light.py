@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import gaussian_filter
 from vtkmodules.util.numpy_support import vtk_to_numpy
 from vtkmodules.vtkCommonCore import vtkFloatArray, vtkUnsignedCharArray
 from vtkmodules.vtkCommonDataModel import vtkPlane
@@ -250,6 +249,8 @@ class SoftLight:
         self.mirror.GetPixelData(0, 0, wide - 1, high - 1, 0, self._pixels, 0)
         seen = vtk_to_numpy(self._pixels).reshape(high, wide, 3)[::-1, ::-1].astype(np.float32)
         # a floor is not polished: what it mirrors is blurred
+        from scipy.ndimage import gaussian_filter
+
         seen = gaussian_filter(seen, (high / 300.0, high / 300.0, 0.0))
         rows = np.minimum(np.arange(shape[0]) * high // shape[0], high - 1)
         columns = np.minimum(np.arange(shape[1]) * wide // shape[1], wide - 1)

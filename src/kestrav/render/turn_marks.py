@@ -18,7 +18,7 @@ from kestrav.core.mechanisms.linkage import unit
 from kestrav.core.parts.rest import own_bounds, rows
 from kestrav.render.marks import flat
 from kestrav.render.palette import INK, STRAW
-from kestrav.render.shapes import segments
+from kestrav.render.shapes import put_data, segments
 
 Array = NDArray[np.float64]
 
@@ -46,7 +46,7 @@ class TurnMarks:
             if drawn:
                 axles, arcs = (np.concatenate(side) for side in zip(*drawn, strict=True))
         for actor, lines in ((self.axles, axles), (self.arcs, arcs), (self.outlines, arcs)):
-            actor.GetMapper().SetInputData(segments(lines))
+            put_data(actor, segments(lines))
             actor.SetVisibility(len(lines) > 0)
 
 

@@ -29,7 +29,21 @@ from kestrav.core.geometry.meshes import Mesh
 # children are forked from a process that has imported what they need, and so begin at once
 _context = multiprocessing.get_context("forkserver")
 _context.set_forkserver_preload(
-    ["kestrav.app.jobs.jobs", "kestrav.app.jobs.work", "kestrav.render.film", "scipy.signal", "scipy.stats"]
+    [
+        "kestrav.app.jobs.jobs",
+        "kestrav.app.jobs.work",
+        "kestrav.render.film",
+        # what the window itself does not load
+        "kestrav.core.files.gltf",
+        "kestrav.core.files.mesh_formats",
+        "manifold3d",
+        "ompl.geometric",
+        "scipy.ndimage",
+        "scipy.signal",
+        "scipy.stats",
+        "skimage.measure",
+        "trimesh",
+    ]
 )
 _may_begin = threading.Event()
 _may_begin.set()

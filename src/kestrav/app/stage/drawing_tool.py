@@ -32,7 +32,7 @@ from kestrav.core.paths.surface_paths import surface_shape
 from kestrav.core.units import show
 from kestrav.render.marks import flat, plane_grid
 from kestrav.render.palette import PETROL
-from kestrav.render.shapes import point_cloud, polyline, segments, vertices
+from kestrav.render.shapes import point_cloud, polyline, put_data, segments, vertices
 from kestrav.render.viewpoint import facing, on_plane
 
 Array = NDArray[np.float64]
@@ -438,14 +438,14 @@ class DrawTool(Tool):
         kept = [p for i, p in enumerate(points) if i == 0 or np.linalg.norm(p - points[i - 1]) > 1e-6]
         line = self._drawn(kept)
         if line is not None:
-            self._line.GetMapper().SetInputData(polyline(line))
+            put_data(self._line, polyline(line))
         self._line.SetVisibility(line is not None)
         dots = [*self.points, *([self._cursor] if self._cursor is not None else [])]
-        self._dots.GetMapper().SetInputData(vertices(np.array(dots)))
+        put_data(self._dots, vertices(np.array(dots)))
         self._grid.SetVisibility(self.plane is not None and self.settings.on != "surface")
         if self.plane is not None:
             centre = self.plane.brought(points[-1] if points else self.plane.point)
-            self._grid.GetMapper().SetInputData(plane_grid(centre, *self.plane.axes, 1000.0, 100.0))
+            put_data(self._grid, plane_grid(centre, *self.plane.axes, 1000.0, 100.0))
         self.stage.said.emit(self.hint)
         self.stage.schedule()
 

@@ -52,7 +52,7 @@ from kestrav.render.palette import INK, PETROL_DARK, SHOT, SKY, rgb
 from kestrav.render.picture import REACH, KeptPicture, picture_of
 from kestrav.render.pose_marks import PoseMarks
 from kestrav.render.scene import Scene, aim_camera, is_software, light
-from kestrav.render.shapes import segments
+from kestrav.render.shapes import put_data, segments
 from kestrav.render.turn_marks import TurnMarks
 from kestrav.render.viewpoint import STANDS, Viewpoint, ray, to_display
 
@@ -546,7 +546,7 @@ class Stage(QWidget):
         seen = self.lens_view.seen
         assert seen is not None
         lines = frustum(seen.position[0], seen.target[0], seen.up[0], angle, self.aspect, 320.0)
-        self.frustum.GetMapper().SetInputData(segments(lines))
+        put_data(self.frustum, segments(lines))
         self.lens_head.tell(camera.name, float(seen.focal_length[0]), camera.parallel, self.swapped)
 
     def _place_label(self) -> None:
@@ -597,7 +597,7 @@ class Stage(QWidget):
         low = np.min([b[0] for b in boxes], axis=0) if boxes else np.full(3, -2500.0)
         high = np.max([b[1] for b in boxes], axis=0) if boxes else np.full(3, 2500.0)
         spacing = 500.0 if np.linalg.norm(high - low) > 3000 else 100.0
-        self.floor.GetMapper().SetInputData(grid(low, high, spacing, "xy", 0.5))
+        put_data(self.floor, grid(low, high, spacing, "xy", 0.5))
 
     def look_at(self, bounds: Array) -> None:
         """Frame bounds (2, 3), in every pane on the screen."""

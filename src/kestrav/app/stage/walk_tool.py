@@ -19,7 +19,7 @@ from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 from kestrav.render.marks import flat
 from kestrav.render.palette import PETROL, STRAW, VERMILION, rgb
-from kestrav.render.shapes import point_cloud, polyline
+from kestrav.render.shapes import point_cloud, polyline, put_data
 from kestrav.render.viewpoint import on_plane
 
 Array = NDArray[np.float64]
@@ -131,7 +131,7 @@ class WalkTool(Tool):
         self._line.SetVisibility(len(self.points) > 1)
         self.told = ""
         if self.points:
-            self._spots.GetMapper().SetInputData(point_cloud(np.array(self.points) + np.array([0, 0, 20.0])))
+            put_data(self._spots, point_cloud(np.array(self.points) + np.array([0, 0, 20.0])))
         if len(self.points) > 1:
             colour, line = PETROL, np.array(self.points)
             try:
@@ -157,6 +157,6 @@ class WalkTool(Tool):
                 colour, self.told = VERMILION, str(fault)
 
             self._line.GetProperty().SetColor(*rgb(colour))
-            self._line.GetMapper().SetInputData(polyline(line + np.array([0, 0, 12.0])))
+            put_data(self._line, polyline(line + np.array([0, 0, 12.0])))
         self.stage.said.emit(self.hint)
         self.stage.schedule()

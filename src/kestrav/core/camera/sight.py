@@ -5,9 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
-import trimesh
 from numpy.typing import ArrayLike, NDArray
-from trimesh.ray.ray_pyembree import RayMeshIntersector
 
 from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Project
@@ -40,6 +38,9 @@ def free_lengths(
     lengths = np.full(len(directions), np.inf)
     if not vertices:
         return lengths
+    import trimesh
+    from trimesh.ray.ray_pyembree import RayMeshIntersector
+
     body = trimesh.Trimesh(np.concatenate(vertices), np.concatenate(triangles), process=False)
     origins = np.asarray(place, float) + _CLEAR * directions
     hits, rays, _ = RayMeshIntersector(body).intersects_location(origins, directions, multiple_hits=False)

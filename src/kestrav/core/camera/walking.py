@@ -12,7 +12,6 @@ import shapely
 from numpy.typing import ArrayLike, NDArray
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import dijkstra
-from trimesh.intersections import slice_mesh_plane
 
 from kestrav.core.camera.making import with_shot
 from kestrav.core.camera.surroundings import Near, surroundings
@@ -128,6 +127,8 @@ def obstacles(
 def _obstacles(
     project: Project, meshes: Mapping[str, Mesh], low: float, high: float, left: frozenset[str]
 ) -> Obstacles:
+    from trimesh.intersections import slice_mesh_plane
+
     rest, found, rows_ = rest_poses(project), list[shapely.Geometry](), list[int]()
     for row, part in enumerate(project.parts):
         if part.geometry is None or part.id not in left:

@@ -13,7 +13,6 @@ from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
-import trimesh
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.alike import spread
@@ -162,6 +161,8 @@ def _behind(planes: Array, corners: Array, there: Array) -> Array:
 @lru_cache(maxsize=1024)
 def _hull(shape: Mesh) -> tuple[Array, Array]:
     """The corners (k, 3) of a mesh's convex hull, and its largest planes (p, 4); of a flat mesh those of its box."""
+    import trimesh
+
     try:
         hull = trimesh.convex.convex_hull(shape.vertices)
         corners, normals = np.asarray(hull.vertices), np.asarray(hull.face_normals)

@@ -16,10 +16,8 @@ from functools import lru_cache
 from typing import Any
 
 import coal
-import manifold3d
 import numpy as np
 from numpy.typing import NDArray
-from trimesh.triangles import closest_point
 
 from kestrav.core.clearance.depth import Solid, overlap_of
 from kestrav.core.geometry.meshes import Mesh
@@ -37,7 +35,6 @@ _HAIR = 1e-7  # mm
 _COPLANAR = 1.0 - 1e-9  # cosine between normals
 _KEPT = 256  # shapes, and places of two shapes to each other
 
-_closest: Any = closest_point
 _known: OrderedDict[tuple[str, str, bytes], Interference] = OrderedDict()
 
 
@@ -136,6 +133,8 @@ def _measured(one: Solid, seen: Array, two: Solid) -> Interference:
 @lru_cache(maxsize=_KEPT)
 def _manifold(shape: Mesh) -> Any | None:
     """A closed mesh as a manifold; None where it is none, as where it crosses itself along an edge."""
+    import manifold3d
+
     body = shape.body
     triangles = np.ascontiguousarray(body.faces, np.uint64)
     if float(body.volume) < 0:
@@ -189,7 +188,10 @@ def _deepest(pieces: Array, solid: Solid, enough: float = np.inf) -> tuple[float
 
 def _farthest(pieces: Array, targets: Array) -> Array:
     """How far (n,) the corners of triangles (n, 3, 3) are at most from one other triangle each (n, 3, 3)."""
-    away = [np.linalg.norm(pieces[:, k] - _closest(targets, pieces[:, k]), axis=1) for k in range(3)]
+    from trimesh.triangles import closest_point
+
+    closest: Any = closest_point
+    away = [np.linalg.norm(pieces[:, k] - closest(targets, pieces[:, k]), axis=1) for k in range(3)]
     found: Array = np.max(away, axis=0)
     return found
 

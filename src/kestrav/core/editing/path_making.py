@@ -9,7 +9,6 @@ import msgspec
 import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
-from trimesh.intersections import mesh_plane
 
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, new_id, new_name, subtree
@@ -294,6 +293,8 @@ def section_shapes(
     for i, part in _solids(project, part_ids):
         body = solid_mesh(meshes, part).body.copy()
         body.apply_transform(rest[i])
+        from trimesh.intersections import mesh_plane
+
         cut = np.asarray(mesh_plane(body, across, at))  # type: ignore[no-untyped-call]
         if not len(cut):
             continue

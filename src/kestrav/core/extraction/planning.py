@@ -12,9 +12,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from ompl import base as ob
-from ompl import geometric as og
-from ompl import util as ou
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.extraction.poses import Pose, leaning, part_way, pose
@@ -59,6 +56,9 @@ def plan(
 
     ``upright`` things are not turned at all; ``tilt`` in degrees is how far their upright may lean. The same seed finds the same way.
     """
+    from ompl import base as ob
+    from ompl import geometric as og
+
     if not ends:
         return None
     _seeded(seed)
@@ -119,12 +119,16 @@ def plan(
 
 def _seeded(seed: int) -> None:
     """Seed the library's numbers: all that draw some are made after this, so it says in vain that some were drawn before."""
+    from ompl import util as ou
+
     ou.setLogLevel(ou.LogLevel.LOG_NONE)
     ou.RNG.setSeed(max(seed, 1))
     ou.setLogLevel(ou.LogLevel.LOG_ERROR)
 
 
 def _space(problem: Problem, ends: list[Pose], upright: bool) -> tuple[Any, Array, Array]:
+    from ompl import base as ob
+
     box = problem.moved_box(Pose())
     # no farther than all around what must be left
     size = float(np.linalg.norm(np.ptp(box, axis=0)))

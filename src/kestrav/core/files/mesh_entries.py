@@ -7,7 +7,6 @@ import struct
 
 import msgspec
 import numpy as np
-import trimesh
 from numpy.typing import NDArray
 
 from kestrav.core.errors import Damaged
@@ -36,6 +35,8 @@ def to_glb(shape: Mesh) -> bytes:
 
 def _glb(shape: Mesh) -> bytes:
     vertices = shape.vertices @ Y_UP_TO_Z_UP[:3, :3] / 1000.0
+    import trimesh
+
     data = trimesh.Trimesh(vertices, shape.triangles, process=False).export(file_type="glb")
     assert isinstance(data, bytes)
     return data
@@ -43,6 +44,8 @@ def _glb(shape: Mesh) -> bytes:
 
 def from_glb(data: bytes) -> Mesh:
     """The mesh in a GLB made by :func:`to_glb`. Raises ValueError when there is none."""
+    import trimesh
+
     scene = trimesh.load_scene(io.BytesIO(data), file_type="glb", process=False)
     shapes = list(scene.geometry.values())
     if len(shapes) != 1:

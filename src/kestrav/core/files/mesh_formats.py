@@ -26,7 +26,6 @@ from kestrav.core.files.reading import GUESSED, UTF_8, as_utf8, unpacked
 Array = NDArray[np.float64]
 Fetch = Callable[[str], bytes]
 
-TRIMESH_SUFFIXES = (".obj", ".stl", ".ply", ".off")
 # 3MF core specification 1.3, section 3.2.1: the units of a model, in mm
 MODEL_UNITS = {
     "micron": 0.001,

@@ -6,8 +6,6 @@ from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
-import trimesh
-from trimesh.exchange.stl import export_stl
 
 from kestrav.core.document.lookup import get, solids
 from kestrav.core.document.records import Project
@@ -26,6 +24,9 @@ def write_part(
 
     Raises BadInput for an ending that is not .stl or .glb, a part without geometry, or a file that cannot be written.
     """
+    import trimesh
+    from trimesh.exchange.stl import export_stl
+
     ending = target.suffix.lower()
     if ending not in (".stl", ".glb"):
         raise BadInput(f"“{target}” has an ending that is not known: give .stl or .glb")

@@ -15,7 +15,6 @@ from xml.etree import ElementTree
 
 import msgspec
 import numpy as np
-import svgelements
 from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import new_id, new_name
@@ -262,6 +261,8 @@ def _with_handles(
 
 
 def _read_svg(path: Path, data: bytes, found: PathsFile) -> None:
+    import svgelements
+
     if b"<svg" not in data[:65536].replace(b"\0", b""):
         raise BadInput(f"“{path}” is not an SVG file: it has no svg element")
     if used_again(data) > MOST_USED:
@@ -313,6 +314,8 @@ def used_again(data: bytes) -> float:
 
 
 def _from_segments(curve: Any) -> PointShape | None:
+    import svgelements
+
     places: list[Array] = []
     handles_in: list[Any] = []
     handles_out: list[Any] = []

@@ -18,8 +18,6 @@ from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, Cancelled, Damaged, in_words
 from kestrav.core.files import product_cache
 from kestrav.core.files.cad_kernel import tessellated
-from kestrav.core.files.gltf import read_gltf
-from kestrav.core.files.mesh_formats import TRIMESH_SUFFIXES, read_3mf, read_by_trimesh, read_collada
 from kestrav.core.files.product_tree import (
     X_UP_TO_Z_UP,
     Y_UP_TO_Z_UP,
@@ -43,6 +41,7 @@ Progress = Callable[[float], None]
 STEP_SUFFIXES = (".step", ".stp")
 IGES_SUFFIXES = (".iges", ".igs")
 GLTF_SUFFIXES = (".glb", ".gltf")
+TRIMESH_SUFFIXES = (".obj", ".stl", ".ply", ".off")
 SUFFIXES = (*STEP_SUFFIXES, *IGES_SUFFIXES, *GLTF_SUFFIXES, *TRIMESH_SUFFIXES, ".3mf", ".dae")
 UNITLESS = TRIMESH_SUFFIXES
 
@@ -142,6 +141,8 @@ def _read_cad(path: Path, data: bytes, chord: float | None, tell: Progress) -> I
 def _tessellated(
     path: Path, data: bytes, kind: Literal["step", "iges"], chord: float, waiting: Callable[[], None]
 ) -> Imported:
+    from kestrav.core.files.gltf import read_gltf
+
     binary = tessellated(path, data, kind, chord, waiting)
     roots, left_out = read_gltf(binary, _nothing_beside)
     if kind == "step":
@@ -177,6 +178,10 @@ def _name_by_products(roots: list[Node], names: dict[str, str]) -> None:
 def _read_meshes(
     path: Path, data: bytes, unit: float | None, up: Upward | None, fetch: product_cache.Fetch
 ) -> Imported:
+    # the readers take a second to load
+    from kestrav.core.files.gltf import read_gltf
+    from kestrav.core.files.mesh_formats import read_3mf, read_by_trimesh, read_collada
+
     suffix = path.suffix.lower()
     upward: Upward
     scale, upward, declared = 1.0, "z", ""

@@ -6,11 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import trimesh
 from numpy.typing import NDArray
-from scipy.ndimage import affine_transform, map_coordinates
 from scipy.spatial import cKDTree
-from skimage.measure import marching_cubes
 
 from kestrav.core.geometry.meshes import Mesh, turned_bounds
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -71,6 +68,8 @@ def _signed(shape: Mesh, nodes: Array, spacing: float) -> tuple[Array, bool]:
 
 def surface_distance(shape: Mesh, places: Array, spacing: float) -> Array:
     """How far (n,) places (n, 3) are from a surface: exactly near it, and a few times the ``spacing`` wherever it is farther."""
+    import trimesh
+
     vertices, faces, index = trimesh.remesh.subdivide_to_size(  # type: ignore[no-untyped-call]
         shape.vertices, shape.triangles, spacing, max_iter=32, return_index=True
     )
@@ -103,6 +102,9 @@ class Space:
 
     def put(self, solid: Grid, pose: Array) -> None:
         """Put a solid's grid in at a pose (4, 4)."""
+
+        from scipy.ndimage import affine_transform
+
         there = (turned_bounds(solid.box, pose) - self.low) / self.spacing
         first = np.clip(np.floor(there[0]).astype(int), 0, self.values.shape)
         last = np.clip(np.ceil(there[1]).astype(int) + 1, 0, self.values.shape)
@@ -136,6 +138,8 @@ class Space:
         # a node just on the surface would make triangles without area
         hair = np.float32(_HAIR * self.spacing)
         values = np.where(np.abs(self.values) < hair, -hair, self.values)
+        from skimage.measure import marching_cubes
+
         vertices, faces, _, _ = marching_cubes(  # type: ignore[no-untyped-call]
             values, 0.0, spacing=(self.spacing,) * 3
         )
@@ -153,6 +157,8 @@ class Near:
 
     def put(self, solid: Grid, pose: Array) -> None:
         """Put a solid's grid in at a pose (4, 4), at these nodes only."""
+        from scipy.ndimage import map_coordinates
+
         low, high = turned_bounds(solid.box, pose)
         here = np.flatnonzero(((self.places > low) & (self.places < high)).all(axis=1))
         seen = (apply(inverse_rigid(pose), self.places[here]) - solid.low) / solid.spacing

@@ -6,13 +6,16 @@ import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
-import trimesh
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.errors import Damaged
 from kestrav.core.geometry.faces import Face, moved_faces
+
+if TYPE_CHECKING:
+    import trimesh
 
 Array = NDArray[np.float64]
 
@@ -54,6 +57,8 @@ class Mesh:
     @cached_property
     def body(self) -> trimesh.Trimesh:
         """The mesh as trimesh knows it, equal vertices merged and the triangles in their order."""
+        import trimesh  # takes a second, and a project that is only looked at needs none of it
+
         merged = trimesh.Trimesh(self.vertices, self.triangles, process=False)
         merged.merge_vertices(merge_norm=True, merge_tex=True, digits_vertex=5)
         return merged
@@ -62,6 +67,8 @@ class Mesh:
     def pieces(self) -> Array:
         """A vertex (n, 3) of each of its connected pieces."""
         body = self.body
+        import trimesh
+
         of = trimesh.graph.connected_component_labels(body.edges_unique, node_count=len(body.vertices))  # type: ignore[no-untyped-call]
         used = np.unique(body.faces)
         _, first = np.unique(of[used], return_index=True)

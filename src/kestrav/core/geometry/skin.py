@@ -5,7 +5,6 @@ from __future__ import annotations
 from functools import lru_cache
 
 import numpy as np
-import trimesh
 from numpy.typing import NDArray
 
 from kestrav.core.geometry.meshes import Mesh
@@ -36,6 +35,8 @@ def facet_error(shape: Mesh) -> float:
     pairs, angles = np.asarray(body.face_adjacency), np.asarray(body.face_adjacency_angles)
     if not len(pairs):
         return 0.0
+    import trimesh
+
     facet = trimesh.graph.connected_component_labels(pairs[angles < _FLAT], node_count=len(body.faces))  # type: ignore[no-untyped-call]
     # what a facet is wide: of a strip its area by its length, of a single triangle its height
     across = np.bincount(facet, weights=body.area_faces) * np.where(np.bincount(facet) == 1, 2.0, 1.0)

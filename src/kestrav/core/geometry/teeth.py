@@ -7,7 +7,6 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 from numpy.typing import ArrayLike, NDArray
-from trimesh.intersections import mesh_plane
 
 from kestrav.core.geometry.meshes import Mesh
 
@@ -43,6 +42,8 @@ def read_teeth(shape: Mesh, origin: ArrayLike, axis: ArrayLike, across: ArrayLik
     middle = 0.5 * (along.min() + along.max())
     # a little off the middle, where facets seldom have their edges
     at = origin + (middle + 0.0137 * np.ptp(along)) * axis
+    from trimesh.intersections import mesh_plane
+
     cut = np.asarray(mesh_plane(shape.body, axis, at))  # type: ignore[no-untyped-call]
     if not len(cut):
         return None

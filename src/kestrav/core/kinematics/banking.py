@@ -7,7 +7,6 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.interpolate import PchipInterpolator
-from scipy.ndimage import uniform_filter1d
 
 from kestrav.core.kinematics.runs import Journey
 from kestrav.core.paths.path_curves import PathCurve
@@ -72,6 +71,8 @@ def _balanced(trip: Journey) -> tuple[Array, Array]:
     width = round(how.smoothing / max(trip.length, 1e-9) * _STEPS)
     if width > 1:
         mode = "wrap" if trip.path.curve.closed and trip.length >= trip.path.length - 1e-6 else "nearest"
+        from scipy.ndimage import uniform_filter1d  # it takes long to load, and few lean
+
         angle = uniform_filter1d(angle, width, mode=mode)
     return grid, angle
 

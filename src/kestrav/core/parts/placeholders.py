@@ -7,7 +7,6 @@ from typing import Any
 
 import msgspec
 import numpy as np
-import trimesh
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.edits import update_parts
@@ -56,6 +55,8 @@ def form_mesh(form: Form) -> Mesh:
         return _wall(form)
     radius = form.diameter / 2
     if isinstance(form, CylinderForm):
+        import trimesh
+
         body = trimesh.creation.cylinder(radius, form.height, sections=_sections(radius))
         body.apply_translation((0, 0, form.height / 2))
         faces = (
@@ -65,6 +66,8 @@ def form_mesh(form: Form) -> Mesh:
         )
         level = body.face_normals[:, 2]
         return mesh(body.vertices, body.faces, faces, np.where(level > 0.5, 2, np.where(level < -0.5, 1, 0)))
+    import trimesh
+
     ball = trimesh.creation.uv_sphere(radius, count=[_sections(radius) // 2, _sections(radius)])
     ball.apply_translation((0, 0, radius))
     face = Face("sphere", (0, 0, radius), radius=radius, across=(0, 2 * np.pi), along=(-np.pi / 2, np.pi / 2))
@@ -78,6 +81,8 @@ def _sections(radius: float) -> int:
 
 
 def _box(middle: tuple[float, float, float], size: tuple[float, float, float]) -> Mesh:
+    import trimesh
+
     body = trimesh.creation.box(size, transform=rigid(np.eye(3), middle))
     return _with_planes(np.asarray(body.vertices, float), np.asarray(body.faces, np.int64))
 
