@@ -35,7 +35,7 @@ def _sensible(value: float | None) -> float | None:
 Force = Annotated[bool, typer.Option("--force", help="Overwrite existing files.")]
 
 
-def _print(data: dict[str, Any], text: str, as_json: bool) -> None:
+def _print(data: object, text: str, as_json: bool) -> None:
     typer.echo(json.dumps(data, ensure_ascii=False, indent=1) if as_json else text.rstrip("\n"))
 
 
@@ -68,7 +68,8 @@ def new(
     if out.suffix != project_file.SUFFIX:
         raise BadInput(f"“{out}” should end in {project_file.SUFFIX}")
     _free(out, force)
-    project, meshes, rows = Project(name=out.stem), {}, []
+    project, meshes = Project(name=out.stem), {}
+    rows: list[dict[str, Any]] = []
     if unit is not None and unit not in UNITS:
         raise BadInput(f"the unit “{unit}” is not known; units are {', '.join(UNITS)}")
     if up not in (None, "x", "y", "z"):
@@ -400,7 +401,7 @@ def render(
         if not picked:
             raise BadInput(f"no shot of “{opened.project.name}” is in the film")
     else:
-        picked = [pick_shot(opened.project, name) for name in shot or [None]]
+        picked = [pick_shot(opened.project, name) for name in shot] if shot else [pick_shot(opened.project, None)]
     if span is not None and len(picked) > 1:
         raise BadInput("--span belongs to one shot; leave it out for a film")
     chosen = [with_settings(one, size, fps, background, span, look, quality) for one in picked]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from PySide6.QtCore import QSettings
 
 _CHORD, _UP = "import/chord", "import/up"
@@ -9,7 +11,8 @@ _CHORD, _UP = "import/chord", "import/up"
 
 def chord() -> float | None:
     """The tessellation tolerance in mm that was set, or None for automatic."""
-    value = float(QSettings().value(_CHORD, 0.0))
+    kept: Any = QSettings().value(_CHORD, 0.0)
+    value = float(kept)
     return value if value > 0 else None
 
 

@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from av.error import FFmpegError
@@ -246,7 +247,7 @@ def _spread(
     store.folder.mkdir(parents=True, exist_ok=True)
     (store.folder / FAULTS).unlink(missing_ok=True)
     used = {g.hash for g in project.geometry}
-    told = {
+    told: dict[str, Any] = {
         "project": project,
         "meshes": {name: shape for name, shape in meshes.items() if name in used},
         "width": width,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -94,9 +94,11 @@ def give_room(renderer: vtkRenderer) -> None:
     renderer.SetEnvironmentTexture(room, False)
     renderer.SetEnvironmentUp(0.0, 0.0, 1.0)
     renderer.SetEnvironmentRight(1.0, 0.0, 0.0)
-    renderer.GetEnvMapPrefiltered().SetPrefilterMaxSamples(128)
-    renderer.GetEnvMapPrefiltered().SetPrefilterLevels(4)
-    renderer.GetEnvMapLookupTable().SetLUTSize(128)
-    renderer.GetEnvMapLookupTable().SetLUTSamples(128)
-    renderer.UseSphericalHarmonicsOn()
+    # the OpenGL renderer that it is has more than its base declares
+    drawn: Any = renderer
+    drawn.GetEnvMapPrefiltered().SetPrefilterMaxSamples(128)
+    drawn.GetEnvMapPrefiltered().SetPrefilterLevels(4)
+    drawn.GetEnvMapLookupTable().SetLUTSize(128)
+    drawn.GetEnvMapLookupTable().SetLUTSamples(128)
+    drawn.UseSphericalHarmonicsOn()
     renderer.UseImageBasedLightingOn()

@@ -50,7 +50,7 @@ def packed(picture: Picture) -> bytes:
     """
     steps = picture.copy()
     steps[:, 1:] -= picture[:, :-1]
-    return _HEAD.pack(_MARK, *picture.shape) + ZstdCompressor(level=1, write_checksum=True).compress(steps)
+    return _HEAD.pack(_MARK, *picture.shape) + ZstdCompressor(level=1, write_checksum=True).compress(steps.data)
 
 
 def unpacked(data: bytes) -> Picture:

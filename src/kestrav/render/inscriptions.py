@@ -187,12 +187,12 @@ class Inscriber:
         found = []
         reserved = sheet.reserved(bool(self.shot.shows.title), len(self._readings(self.shot.start)))
         for k, (name, _) in enumerate(self._named):
-            wide, high = sheet.label_size(name)
+            wide, tall = sheet.label_size(name)
             best, chosen, boxes = np.inf, _WAYS[0], np.empty((0, 4))
             for away, way in product(_AWAY, _WAYS):
                 step = np.array(way) * away * height
                 middle = anchors[k] + step
-                half_size = np.array([wide, high]) / 2
+                half_size = np.array([wide, tall]) / 2
                 middle = np.clip(middle, half_size, np.array([width, height]) - half_size)
                 tried = np.concatenate([middle - half_size, middle + half_size], axis=1)
                 cost = 0.15 * away / _AWAY[0] + float(np.abs(middle - anchors[k] - step).sum(axis=1).mean()) / height

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
+from functools import reduce
 
 import msgspec
 import numpy as np
@@ -170,9 +171,9 @@ def averaged(picture: Picture, sides: int) -> Picture:
         colour = (cells[..., :3] * opacity).sum(axis=(1, 3)) / np.maximum(total, 1.0)
         return np.rint(np.concatenate([colour, total / sides**2], axis=2)).astype(np.uint8)
     # pairs of columns and rows one after the other are many times faster than a mean over two axes
-    rows = sum(cells[:, k].astype(np.uint16) for k in range(sides))
-    total = sum(rows[:, :, k] for k in range(sides))
-    return ((total + sides**2 // 2) // sides**2).astype(np.uint8)
+    rows = reduce(np.add, [cells[:, k].astype(np.uint16) for k in range(sides)])
+    whole = reduce(np.add, [rows[:, :, k] for k in range(sides)])
+    return ((whole + sides**2 // 2) // sides**2).astype(np.uint8)
 
 
 def line_width(height: int) -> float:

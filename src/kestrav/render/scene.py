@@ -6,6 +6,7 @@ import dataclasses
 from collections import Counter
 from collections.abc import Hashable, Iterable, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import vtkmodules.vtkRenderingFreeType
@@ -59,7 +60,7 @@ class Scene:
         self.project: Project | None = None
         self.batches: list[Batch] = []
         # what is worked out of the geometry may be another scene's; what is drawn may not
-        self._outlines = Outlines() if other is None else other._outlines
+        self._outlines: Outlines = Outlines() if other is None else other._outlines
         self._shared: dict[tuple[Hashable, bool], Shared] = {}
         self._renderers: dict[vtkRenderer, tuple[bool, bool]] = {}  # whether edges are shown, whether it is a stage
         self._faint: dict[vtkRenderer, dict[str, float]] = {}
@@ -307,8 +308,9 @@ class Scene:
         """Show things that cameras see faint with an opacity in one renderer, until told otherwise."""
         if renderer not in self._faint:
             # actors are shared by renderers, so they are told as each begins to draw, and told back as it has
-            renderer.AddObserver("StartEvent", lambda *_: self._show_faint(renderer, True))
-            renderer.AddObserver("EndEvent", lambda *_: self._show_faint(renderer, False))
+            listened: Any = renderer  # its stubs know events by number only
+            listened.AddObserver("StartEvent", lambda *_: self._show_faint(renderer, True))
+            listened.AddObserver("EndEvent", lambda *_: self._show_faint(renderer, False))
         self._faint[renderer] = dict(faint)
 
     def _show_faint(self, renderer: vtkRenderer, begins: bool) -> None:

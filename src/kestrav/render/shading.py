@@ -67,9 +67,9 @@ class Sight:
         across, up = self.rays(height, width)
         right, above, onward = (float(v) for v in self.axes[:, 2])
         if self.parallel:
-            begins, falls = self.place[2] + across[None, :] * right + up[:, None] * above, onward
+            begins, falls = self.place[2] + across[None, :] * right + up[:, None] * above, np.asarray(onward)
         else:
-            begins, falls = self.place[2], onward + across[None, :] * right + up[:, None] * above
+            begins, falls = np.asarray(self.place[2]), onward + across[None, :] * right + up[:, None] * above
         with np.errstate(divide="ignore", invalid="ignore"):
             found = (level - begins) / falls
         found = np.broadcast_to(found, (height, width))
@@ -167,7 +167,7 @@ def shaded(
         inside = known & (i >= 0) & (i < high) & (j >= 0) & (j < wide)
         met = flat.take(np.where(inside, i * wide + j, 0))
         total += inside & (met < onward - np.float32(mm))
-    return total / samples
+    return total / np.float32(samples)
 
 
 def smoothed(values: Single, ahead: Single) -> Single:
@@ -205,4 +205,5 @@ def enlarged(values: Single, ahead: Single, whole: Single) -> Single:
             share = share_i * share_j / (np.float32(1e-3) + apart)
             total += share * values[at]
             weight += share
-    return total / np.maximum(weight, np.float32(1e-12))
+    found: Single = (total / np.maximum(weight, np.float32(1e-12))).astype(np.float32, copy=False)
+    return found

@@ -156,11 +156,12 @@ class _Film(Sink):
         self.container = av.open(str(self.part), "w", format=ending[1:], options=flags)
         for name, text in (output.about or {}).items():
             self.container.metadata[name] = text
-        self.stream: Any = self.container.add_stream(codec, rate=rate, options=options)
+        stream: Any = self.container.add_stream(codec, rate=rate, options=options)
+        self.stream = stream
         self.stream.width, self.stream.height = output.width, output.height
         self.format = "yuva420p" if output.alpha else "yuv420p"
         self.stream.pix_fmt = self.format
-        context = self.stream.codec_context
+        context: Any = self.stream.codec_context
         # BT.709 (ITU-R BT.709-6), as code points of ITU-T H.273; limited range
         context.colorspace = context.color_primaries = context.color_trc = 1
         context.color_range = 1

@@ -36,6 +36,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Mend
+from kestrav.core.geometry.faces import vector
 from kestrav.core.kinematics.legs import journeys_of, movers
 from kestrav.core.kinematics.runs import journey
 from kestrav.core.units import show
@@ -375,7 +376,7 @@ class CameraActions(QObject):
             project = adjusting.moved(project, camera.id, time, place - seen.position[0])
             if isinstance(camera.aim, PartAim):
                 return project
-            return update(project, camera.id, aim=PointAim(tuple(float(v) for v in np.round(focus, 1))))
+            return update(project, camera.id, aim=PointAim(vector(np.round(focus, 1))))
 
         self.session.edit("Match the stage's view", change)
 
@@ -490,7 +491,7 @@ class CameraActions(QObject):
 
     def _toggle_guide(self, name: str) -> None:
         shown = not getattr(self.stage.guides, name)
-        self.stage.set_guides(replace(self.stage.guides, **{name: shown}))
+        self.stage.set_guides(replace(self.stage.guides, **{name: shown}))  # type: ignore[arg-type]
         self._guide_actions[name].setChecked(shown)
 
     def ask_guides(self) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
@@ -52,7 +52,8 @@ class HandingOn(QObject):
 
     def write(self, kind: str, target: Path) -> None:
         """Write a file of a kind in a job; the person has already agreed to overwrite."""
-        title, _, _, make = _KINDS[kind]
+        title, _, _, made = _KINDS[kind]
+        make: Any = made
         label = f"Writing {title.lower()}"
         arguments: tuple[object, ...] = (self.session.shown, self.window.used_meshes(), target)
         if kind == "chart":

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 from PySide6.QtCore import QObject
@@ -53,24 +53,26 @@ class MotionActions(QObject):
         ):
             menu.addAction(action(text, slot, tip=tip))
         drives = menu.addMenu("Gear")
-        for kind, text in (
+        gears: tuple[tuple[mechanism_making.Kind, str], ...] = (
             ("external", "Two gears"),
             ("internal", "Gear in a ring"),
             ("rack", "Gear on a rack"),
             ("chain", "Sprockets with a chain"),
             ("belt", "Pulleys with a belt"),
-        ):
+        )
+        for kind, text in gears:
             tip = "Connect the two selected parts; the one selected last is the driven part" + (
                 ": the rack" if kind == "rack" else ""
             )
             drives.addAction(action(text, partial(self.drive, kind), tip=tip))
         rods = menu.addMenu("Rod")
-        for keeps, text in (
+        kinds: tuple[tuple[mechanism_making.Keeps, str], ...] = (
             ("level", "Stays parallel"),
             ("points", "Points at a pin"),
             ("slider", "Moves a slider"),
             ("rocker", "Moves a rocker"),
-        ):
+        )
+        for keeps, text in kinds:
             tip = "Select the rod, then its crank" + (
                 ", then all that it turns along" if keeps == "level" else ", then the part at its other end"
             )
@@ -88,16 +90,17 @@ class MotionActions(QObject):
         )
         menu.addSeparator()
         lights = menu.addMenu("Light")
-        for kind in ("point", "spot", "area", "sun"):
+        shapes: tuple[Literal["point", "spot", "area", "sun"], ...] = ("point", "spot", "area", "sun")
+        for shape in shapes:
             lights.addAction(
                 action(
-                    f"{kind.capitalize()} light",
-                    partial(self.light, kind),
-                    tip=f"Add a {kind} light at the view's centre",
+                    f"{shape.capitalize()} light",
+                    partial(self.light, shape),
+                    tip=f"Add a {shape} light at the view's centre",
                 )
             )
         menu.addSeparator()
-        times = [
+        times: list[tuple[str, Callable[[], object], tuple[str, ...], str]] = [
             ("Split at the playhead", self.split, ("/",), "Split the run into two consecutive runs"),
             (
                 "Add hold here",
@@ -110,8 +113,8 @@ class MotionActions(QObject):
             ("Move by …", self.move, (), "Move the selection, or everything, later in time; negative is earlier"),
             ("Reverse in time", self.reverse, (), "Reverse the selection, or everything, in time"),
         ]
-        for text, slot, keys, tip in times:
-            made = action(text, slot, *keys, tip=tip)
+        for text, work, shortcuts, tip in times:
+            made = action(text, work, *shortcuts, tip=tip)
             menu.addAction(made)
             self.timeline.time_menu.addAction(made)
         return menu
@@ -255,11 +258,11 @@ class MotionActions(QObject):
             return
         frames, slide, tip = told
         if self.session.edit(
-            "Knock over", lambda p: add_knock(p, self.session.meshes, *parts, round(frames), slide, tip)
+            "Knock over", lambda p: add_knock(p, self.session.meshes, parts[0], parts[1], round(frames), slide, tip)
         ):
             self.session.select(self.session.project.poses[-1].id)
 
-    def light(self, kind: str) -> None:
+    def light(self, kind: Literal["point", "spot", "area", "sun"]) -> None:
         """Add a light above where the view looks."""
         focus = np.array(self.window.stage.viewpoint.focus, float)
         place = focus + np.array([0.0, 0.0, max(2200.0 - focus[2], 800.0)])

@@ -13,7 +13,7 @@ from kestrav.core.camera import adjusting
 from kestrav.core.camera.lens import angles, focal_length_for, frame_on_sensor
 from kestrav.core.camera.making import with_shot
 from kestrav.core.camera.subject import subject_of
-from kestrav.core.camera.views import Views, heights, keyed, views
+from kestrav.core.camera.views import Views, angles_of, heights, keyed, views
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import (
     AlongAim,
@@ -252,7 +252,7 @@ class CameraRows(Rows):
             zero="none",
         )
         self._roll(camera)
-        yaw, pitch = adjusting.angles_of(seen.forward[0])
+        yaw, pitch = angles_of(seen.forward[0])
         form.worked(
             f"now looks {show(float(yaw) % 360, '°')} from +x, {show(float(pitch), '°')} up",
             *self._told(camera, seen)[:1],

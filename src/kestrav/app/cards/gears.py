@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from kestrav.app.cards.wheels import TurningRows
@@ -353,7 +355,7 @@ class RodRows(TurningRows):
         )
         form.vector("Spacing", ask.offset, "mm", lambda v: ask.set(offset=v), "Spacing from one copy to the next")
         form.number("Phase", ask.phase, "°", lambda v: ask.set(phase=v), "Phase angle from one pin to the next", 2)
-        offers = [
+        offers: list[tuple[str, Callable[[], object], str]] = [
             (
                 "Make copies",
                 lambda: self.session.edit(

@@ -381,7 +381,9 @@ class HeadingRows(Rows):
     def _turned(self, run: Run, kind: type) -> Heading:
         """A heading of another kind that faces as the old one does; on two points by the rider's own length."""
         old = run.heading
-        facing = {} if isinstance(old, FixedHeading) else {"forward": old.forward, "flip": old.flip, "up": old.up}
+        facing: dict[str, Any] = (
+            {} if isinstance(old, FixedHeading) else {"forward": old.forward, "flip": old.flip, "up": old.up}
+        )
         if kind is FixedHeading:
             return FixedHeading()
         if kind is AlongHeading:

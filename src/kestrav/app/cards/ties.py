@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import msgspec
@@ -154,7 +155,7 @@ class TieRows(Rows):
             0,
             50,
         )
-        offers = [
+        offers: list[tuple[str, Callable[[], object], str]] = [
             (
                 "Make convoy",
                 lambda: self.session.edit("Convoy", lambda p: convoy(p, run.id, ask.count, ask.spacing)),

@@ -187,7 +187,7 @@ class _Model(QAbstractItemModel):
             return False
         self._of = state
         self._find_movers(project)
-        structure = [self.words, [(p.id, p.parent) for p in project.parts]]
+        structure: list[object] = [self.words, [(p.id, p.parent) for p in project.parts]]
         structure += [[item.id for item in getattr(project, COLLECTIONS[kind])] for kind in _LISTED]
         if self.words:
             structure.append([item.name for item in _named(project)])
@@ -231,7 +231,8 @@ class _Model(QAbstractItemModel):
                 add(item.id, self.tops[2])
         for asked in project.requirements:
             add(asked.id, self.tops[3])
-        for item in (*project.cameras, *project.lights, *project.shots):
+        seen: tuple[Camera | Light | Shot, ...] = (*project.cameras, *project.lights, *project.shots)
+        for item in seen:
             add(item.id, self.tops[4])
 
     def _found(self, project: Project) -> set[str] | None:
@@ -398,7 +399,7 @@ class _Model(QAbstractItemModel):
     def dropMimeData(self, data: QMimeData, action: Qt.DropAction, row: int, column: int, parent: Index) -> bool:
         """Put parts under another parent, before a row of it; they stay where they are in space."""
         target = self._target(parent)
-        if not data.hasFormat(_MIME) or target is False:
+        if not data.hasFormat(_MIME) or isinstance(target, bool):
             return False
         ids = bytes(data.data(_MIME).data()).decode().split("\n")
         below = self._row(parent).below
@@ -439,14 +440,14 @@ def _health(row: int, project: Project, result: CheckResult | None) -> str:
         {p.id for p in project.paths},
         {i.id for kind in _MOVING for i in getattr(project, COLLECTIONS[kind])},
         set(),
-        {i.id for i in (*project.cameras, *project.lights, *project.shots)},
+        {i.id for some in (project.cameras, project.lights, project.shots) for i in some},
     ]
     severities = set()
     for finding in result.findings:
         about = set(finding.subject)
         # a clearance breach is the run's doing, not the product's
         if finding.rule in ("clearance-breach", "collision", "orientation-flip"):
-            moving = (*project.runs, *project.poses, *project.carries)
+            moving: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
             about = {m.id for m in moving if m.rider in _with_parents(project, finding.subject)}
         if row == 3 or about & groups[row]:
             severities.add(finding.severity)

@@ -83,7 +83,7 @@ class FitTable(PairTable):
         for line in range(self.table.rowCount()):
             row = self.row_at(line)
             fits = not kind or (not row.accepted if kind == "open" else row.kind == kind)
-            self.table.setRowHidden(line, not fits or name not in self.table.item(line, 0).text().casefold())
+            self.table.setRowHidden(line, not fits or name not in self._first(line).text().casefold())
 
     def _chosen(self) -> None:
         rows = () if self.filling else self.selected()

@@ -98,4 +98,9 @@ class PairTable(QDialog):
 
     def row_at(self, line: int) -> Any:
         """What a line of the table is of."""
-        return self.rows[self.table.item(line, 0).data(_PLACE)]
+        return self.rows[self._first(line).data(_PLACE)]
+
+    def _first(self, line: int) -> QTableWidgetItem:
+        item = self.table.item(line, 0)
+        assert item is not None  # every line is filled
+        return item

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import (
+    QAbstractButton,
     QComboBox,
     QDialog,
     QDialogButtonBox,
@@ -49,7 +51,8 @@ def ask_unsaved(parent: QWidget, name: str) -> str:
     box.setDefaultButton(save)
     box.setEscapeButton(stay)
     box.exec()
-    return {save: "save", leave: "leave"}.get(box.clickedButton(), "stay")  # type: ignore[arg-type]
+    answers: dict[QAbstractButton, str] = {save: "save", leave: "leave"}
+    return answers.get(box.clickedButton(), "stay")
 
 
 def tell(parent: QWidget | None, title: str, text: str) -> None:
@@ -64,7 +67,7 @@ def tell(parent: QWidget | None, title: str, text: str) -> None:
 
 def recent_files() -> list[Path]:
     """Files opened lately, newest first, that are still there."""
-    names = QSettings().value("recent", [])
+    names: Any = QSettings().value("recent", [])
     names = [names] if isinstance(names, str) else list(names or [])
     return [Path(n) for n in names if Path(n).exists()]
 

@@ -26,9 +26,9 @@ from kestrav.app.jobs import work
 from kestrav.app.jobs.job_bar import duration
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.widgets.fields import LABEL_WIDTH, Form
+from kestrav.core.document.camera_checks import check_shot
 from kestrav.core.document.records import LookName, Project, QualityName, Shot
 from kestrav.core.document.shots import SIZES, background_text, film_frames, frame_count, read_background
-from kestrav.core.document.validation import check_shot
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 
@@ -75,7 +75,8 @@ class RenderDialog(QDialog):
         self.setMinimumWidth(430)
         self.project, self.shot, self.kind = project, shot, "mp4"
         self.whole, self.alpha = whole, False
-        self._meshes, self._takes = meshes, {}
+        self._meshes = meshes
+        self._takes: dict[Any, Any] = {}
         self._trial: Job | None = None
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
@@ -125,7 +126,10 @@ class RenderDialog(QDialog):
 
     def _build(self) -> None:
         while self.holder.count():
-            self.holder.takeAt(0).widget().deleteLater()
+            item = self.holder.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.deleteLater()
         form, shot = Form(), self.shot
         form.refused.connect(self._complain)
         options = [(s.id, s.name) for s in self.project.shots]

@@ -7,6 +7,7 @@ import threading
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QSettings, Qt, QTimer
@@ -825,7 +826,8 @@ class Window(QMainWindow):
 
     def _restore(self) -> None:
         settings = QSettings()
-        if int(settings.value("layout/version", 0)) != LAYOUT:
+        kept: Any = settings.value("layout/version", 0)
+        if int(kept) != LAYOUT:
             return
         geometry = settings.value("layout/window")
         if geometry is not None:

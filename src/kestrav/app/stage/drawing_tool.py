@@ -219,11 +219,11 @@ class DrawTool(Tool):
             ends = [e for e in path_ends(self.session.shown) if self.extending != (e[0], e[1])]
             hit = self.stage.near(position, np.array([e[2] for e in ends]).reshape(-1, 3), GRAB_PIXELS)
             if hit is not None and settings.on != "surface":
-                path_id, end, place, _ = ends[hit]
+                path_id, end, end_place, _ = ends[hit]
                 name = next(p.name for p in self.session.shown.paths if p.id == path_id)
                 self._caught = f"{end} of {name}"
-                self.stage.caught.catch(place, None)
-                return place
+                self.stage.caught.catch(end_place, None)
+                return end_place
         if settings.on == "surface":
             return self._on_part(position)
         if self.plane is None:
@@ -234,9 +234,10 @@ class DrawTool(Tool):
             self._caught = {"vertex": "corner", "circle": "centre", "edge": "edge"}.get(snap.kind, snap.kind)
             self.stage.caught.catch(snap.place, snap.outline)
             return self.plane.brought(snap.place)
-        place = on_plane(*self.stage.ray_at(position), self.plane.point, self.plane.normal)
-        if place is None or np.linalg.norm(place - self.stage.viewpoint.position) > _FARTHEST:
+        met = on_plane(*self.stage.ray_at(position), self.plane.point, self.plane.normal)
+        if met is None or np.linalg.norm(met - self.stage.viewpoint.position) > _FARTHEST:
             return None
+        place: Array = met
         if "grid" in settings.catches:
             place = self.plane.on_grid(place, settings.grid)
         by_steps = bool(keys & Qt.KeyboardModifier.ShiftModifier)

@@ -35,6 +35,7 @@ class StageLabel(QLabel):
         self.setText(text)
         self.adjustSize()
         parent = self.parentWidget()
+        assert parent is not None  # it lies over the stage
         x = min(max(position.x(), 6), parent.width() - self.width() - 6)
         y = min(max(position.y(), 48), parent.height() - self.height() - 6)
         self.move(x, y)

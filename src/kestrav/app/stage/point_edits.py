@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import msgspec
 import numpy as np
 
@@ -74,6 +76,6 @@ def next_kind(session: Session) -> None:
     path, index = session.path, session.point
     if path is None or index is None or not isinstance(path.shape, PointShape):
         return
-    order = ("corner", "smooth", "free")
+    order: tuple[Literal["corner", "smooth", "free"], ...] = ("corner", "smooth", "free")
     kind = order[(order.index(path.shape.points[index].kind) + 1) % 3]
     session.edit("Kind of point", lambda p: edits.set_kind(p, path.id, index, kind))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -80,7 +81,8 @@ class Stage(QWidget):
         super().__init__()
         self.session = session
         self.scene = Scene(patient=True)
-        self._refining = QTimer(self, singleShot=True, interval=_REFINED, timeout=self._refine)
+        self._refining = QTimer(self, singleShot=True, interval=_REFINED)
+        self._refining.timeout.connect(self._refine)
         self.panes = {"main": Pane("main"), **{name: Pane(name, STANDS[at]) for name, at in _SIDES.items()}}
         self.pane = self.panes["main"]  # the one that the pointer is in
         self.together = False  # plan, front and side and the lens at once
@@ -90,7 +92,8 @@ class Stage(QWidget):
         self.lens_shown = True
         self.lens_alone, self._swaps_back = False, False
         self._aspect = 0.0
-        self.lens_width = int(QSettings().value("lens/width", LENS_WIDTH))
+        kept: Any = QSettings().value("lens/width", LENS_WIDTH)
+        self.lens_width = int(kept)
         self.tool: Tool | None = None
         self.gap: tuple[Array, str, bool] | None = None  # two points, its label, whether it is a breach
         self._before_press: tuple[QPoint, Qt.MouseButton] | None = None

@@ -7,7 +7,18 @@ from functools import partial
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QLayoutItem,
+    QMenu,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from kestrav.app.stage.drawing_tool import CATCHES, DRAWS, ON, DrawTool
 from kestrav.app.stage.overlays import make_native
@@ -39,9 +50,10 @@ class Strip(QWidget):
 
     def _clear(self) -> None:
         while self.rows.count():
-            line = self.rows.takeAt(0).layout()
+            line = self._line(self.rows.takeAt(0))
             while line.count():
-                widget = line.takeAt(0).widget()
+                item = line.takeAt(0)
+                widget = item.widget() if item is not None else None
                 if widget is not None:
                     widget.hide()
                     widget.deleteLater()
@@ -106,13 +118,21 @@ class Strip(QWidget):
         self._button("Close", close, "Show everything again")
         self._settle(True)
 
+    @staticmethod
+    def _line(item: QLayoutItem | None) -> QLayout:
+        """A line of the strip, of which it is made."""
+        line = item.layout() if item is not None else None
+        assert line is not None
+        return line
+
     def _settle(self, shown: bool) -> None:
         """Take the size that the fields need, after the old ones have gone."""
-        lines = [self.rows.itemAt(i).layout() for i in range(self.rows.count())]
+        lines = [self._line(self.rows.itemAt(i)) for i in range(self.rows.count())]
         for line in lines:
             for i in range(line.count()):
                 # a layout shows what it is given only when events are next handled
-                widget = line.itemAt(i).widget()
+                item = line.itemAt(i)
+                widget = item.widget() if item is not None else None
                 if widget is not None:
                     widget.show()
         self.setVisible(shown)

@@ -123,4 +123,5 @@ def _shades(colour: int) -> NDArray[np.uint32]:
     """A colour (0xaarrggbb) at 256 shares of coverage, premultiplied."""
     shares = np.arange(256) / 255
     red, green, blue = (np.round(shares * ((colour >> shift) & 0xFF)).astype(np.uint32) for shift in (16, 8, 0))
-    return (np.arange(256, dtype=np.uint32) << 24) | (red << 16) | (green << 8) | blue
+    whole = (np.arange(256, dtype=np.uint32) << 24) | (red << 16) | (green << 8) | blue
+    return whole.astype(np.uint32)

@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from functools import partial
+from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
 import qtawesome
 from numpy.typing import NDArray
 from PySide6.QtCore import QSettings, QSize, Qt, Signal
-from PySide6.QtGui import QFont
+from PySide6.QtGui import QAction, QFont
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -240,7 +241,7 @@ class Timeline(QWidget):
         lanes.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         lanes.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         menu = QMenu(lanes)
-        self.lane_actions = {}
+        self.lane_actions: dict[str, QAction] = {}
         for name, text in (
             ("clearance", "Clearance"),
             ("distance", "Distance"),
@@ -264,10 +265,10 @@ class Timeline(QWidget):
             if not name:
                 menu.addSeparator()
                 continue
-            action = menu.addAction(text)
-            action.setCheckable(True)
-            action.toggled.connect(partial(self._toggle_lane, name))
-            self.lane_actions[name] = action
+            choice = menu.addAction(text)
+            choice.setCheckable(True)
+            choice.toggled.connect(partial(self._toggle_lane, name))
+            self.lane_actions[name] = choice
         lanes.setMenu(menu)
         row.addWidget(lanes)
         row.addSpacing(10)
@@ -341,8 +342,8 @@ class Timeline(QWidget):
             self.chart.addItem(lane.plot, row=row, col=0)
         for name, lane in self.every.items():
             lane.label.setVisible(name in wanted)
-        for name, action in self.lane_actions.items():
-            action.setChecked(name in wanted)
+        for name, choice in self.lane_actions.items():
+            choice.setChecked(name in wanted)
         self.place_labels()
         self.refresh()
         self.lanes_changed.emit()
@@ -505,7 +506,7 @@ class Timeline(QWidget):
     def rebuild_bars(self) -> None:
         """Let the bars follow the document; those that stay are told what they are now."""
         project = self.session.shown
-        wanted: list[tuple[object, ...]] = []
+        wanted: list[tuple[Any, ...]] = []
         along = self.axis_journey() if self.by_distance else None
         if self.by_distance and along is None:
             self._rows = (1, 2)
@@ -513,7 +514,8 @@ class Timeline(QWidget):
             wanted = [(along.run.id, along.run.name, along.first, along.last, 0, PETROL)]
             self._rows = (1, 2)
         else:
-            moving = [leg_of(project, item) for item in (*project.runs, *project.poses, *project.carries)]
+            items: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
+            moving = [leg_of(project, item) for item in items]
             moving = [leg for leg in moving if np.isfinite(leg.start)]
             spins = [spin for spin in project.spins if np.isfinite(begins(project, spin))]
             spans = [span_of(project, item) for item in (*(leg.item for leg in moving), *spins)]
