@@ -17,7 +17,7 @@ demo: setup
 	@scripts/demo
 
 test: dev
-	@KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal
+	@PYTHONDONTWRITEBYTECODE= KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal
 
 lint: dev
 	@.venv/bin/ruff check src tests bench campaigns demo
