@@ -36,9 +36,9 @@ from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.displacement import Displacement
 from kestrav.core.kinematics.law_changes import changes
 from kestrav.core.kinematics.runs import span
+from kestrav.core.progress import Progress
 
 Array = NDArray[np.float64]
-Progress = Callable[[float], None]
 
 STEPS = (
     1e-4,

@@ -9,7 +9,7 @@ Lengths in mm, times in s.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -34,9 +34,9 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.runs import span
+from kestrav.core.progress import Progress
 
 Array = NDArray[np.float64]
-Progress = Callable[[float], None]
 
 FINE = 1e-4  # s, to which an instant is found at least
 _PARTING = 1e-3  # s, between two looks at whether what touches has parted

@@ -7,13 +7,14 @@ from collections.abc import Mapping
 
 import msgspec
 
-from kestrav.core.clearance.contacts import Progress, Touch, first_touch, touches
+from kestrav.core.clearance.contacts import Touch, first_touch, touches
 from kestrav.core.document.lookup import subtree
 from kestrav.core.document.records import Carry, ContactCue, Poses, Project, Run, Spin
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.runs import span
+from kestrav.core.progress import Progress
 
 Cued = Run | Poses | Carry | Spin
 _FIELDS = ("runs", "poses", "carries", "spins")

@@ -7,7 +7,7 @@ cross; all else is measured on the facets, and is an interference only where it 
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
@@ -26,9 +26,9 @@ from kestrav.core.geometry.models import Nearest, nearest, placed
 from kestrav.core.geometry.skin import facet_error
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.parts.rest import rest_poses
+from kestrav.core.progress import Progress
 
 Array = NDArray[np.float64]
-Progress = Callable[[float], None]
 Kind = Literal["interferes", "interference fit", "line to line", "touches", "clearance fit"]
 
 _LINE = 1e-3  # mm of radius by which a shaft and its bore may differ and be line to line; a file keeps no more

@@ -27,12 +27,14 @@ from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.progress import Progress, one_by_one, portion
 
 Array = NDArray[np.float64]
-Progress = Callable[[float], None]
 
 _DEPTHS = 5  # frames at which it is measured how deep a pair in contact is where it is too deep
 _MOST_DEPTHS = 400  # places at which it is measured how deep pairs overlap, in all their passages through each other; of each one at least
+# shares of a sweep that its frames and what overlaps in them usually take; the rest goes to what is in contact
+_FRAMES, _CROSSINGS = 0.4, 0.2
 _CHUNK = 8  # frames whose bounds are worked out together; bounds memory, and sets how often progress is told
 
 
@@ -122,18 +124,18 @@ def sweep(
 
     ``progress`` is told shares from 0 to 1 and may raise to stop the work.
     """
-    if progress is not None:
-        progress(0.0)
+    portion(progress, 0.0, 1.0)(0.0)
     ready = prepared(project, meshes, only)
     bodies = ready.bodies
     state = _Sweep(ready, times, len(project.requirements))
-    for start in range(0, len(times), _CHUNK):
-        if progress is not None:
-            progress(start / len(times))
+    for start in one_by_one(range(0, len(times), _CHUNK), portion(progress, 0.0, _FRAMES)):
         state.chunk(start, world_poses(project, times[start : start + _CHUNK])[:, bodies.rows])
-    state.depths(progress)
+    state.depths(portion(progress, _FRAMES, _FRAMES + _CROSSINGS))
     motion = Motion(project)
-    state.in_contact(lambda chosen: np.stack([motion.poses(bodies.ids[k], times) for k in chosen], axis=1), progress)
+    state.in_contact(
+        lambda chosen: np.stack([motion.poses(bodies.ids[k], times) for k in chosen], axis=1),
+        portion(progress, _FRAMES + _CROSSINGS, 1.0),
+    )
     return state.result(project)
 
 
@@ -270,7 +272,7 @@ class _Sweep:
         for k, crossing in self.last_crossing:
             self.crossing.setdefault(k, []).append((frame, crossing))
 
-    def depths(self, progress: Progress | None) -> None:
+    def depths(self, progress: Progress) -> None:
         """Measure how deep pairs overlap while they pass through each other: at every place that they take where these are few in all,
         otherwise at some of each passage, and between these as the line through them has it."""
         passages = [
@@ -280,9 +282,7 @@ class _Sweep:
         ]
         places = sum(len({id(crossing) for _, crossing in passage}) for _, passage in passages)
         each = len(self.times) if places <= _MOST_DEPTHS else max(_MOST_DEPTHS // len(passages), 1)
-        for k, passage in passages:
-            if progress is not None:
-                progress(1.0)  # whoever is told may stop the work
+        for k, passage in one_by_one(passages, progress):
             self._passage(k, passage, each)
 
     def _passage(self, k: int, passage: list[tuple[int, _Crossing]], most: int) -> None:
@@ -311,11 +311,9 @@ class _Sweep:
                 self.close.setdefault(k, []).append((frame, -depth, points))
                 self._keep(frame, k, -depth, points)
 
-    def in_contact(self, poses: Callable[[Sequence[int]], Array], progress: Progress | None) -> None:
+    def in_contact(self, poses: Callable[[Sequence[int]], Array], progress: Progress) -> None:
         """Look how deep what is in contact is in each other; ``poses`` gives bodies' poses (n, k, 4, 4) in all frames."""
-        for k, (_, limit) in self.ready.held.items():
-            if progress is not None:
-                progress(1.0)  # whoever is told may stop the work
+        for k, (_, limit) in one_by_one(list(self.ready.held.items()), progress):
             frames = np.flatnonzero(self.touching[:, k])
             if not len(frames):
                 continue

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -23,9 +23,9 @@ from kestrav.core.kinematics.law_changes import with_changes
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.runs import span
 from kestrav.core.parts.solids import solid_mesh, with_meshes, without_unused
+from kestrav.core.progress import Progress
 
 Array = NDArray[np.float64]
-Progress = Callable[[float], None]
 
 SIZES = 60  # the default tolerance is this fraction of the thing's size
 FINEST, COARSEST = 0.05, 50.0  # mm

@@ -32,11 +32,11 @@ from kestrav.core.files.reading import as_unicode
 from kestrav.core.files.step_faces import not_read
 from kestrav.core.files.step_names import product_names
 from kestrav.core.parts.solids import with_meshes
+from kestrav.core.progress import Progress
 
 __all__ = ["Imported", "into_project", "proposed_unit", "read_product", "with_unit"]
 
 Array = NDArray[np.float64]
-Progress = Callable[[float], None]
 
 STEP_SUFFIXES = (".step", ".stp")
 IGES_SUFFIXES = (".iges", ".igs")

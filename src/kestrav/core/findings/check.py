@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.clearance.certificate import Certificate, certify
 from kestrav.core.clearance.contact_history import Contact
-from kestrav.core.clearance.sweep import Clearance, Progress, sweep
+from kestrav.core.clearance.sweep import Clearance, sweep
 from kestrav.core.clearance.table import Row, rows_of
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
@@ -21,6 +21,7 @@ from kestrav.core.findings.rules import clearance as clearance_rule
 from kestrav.core.findings.table import by_frames
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import frame_times, span
+from kestrav.core.progress import Progress, one_by_one, portion
 
 _ORDER = {"breach": 0, "warning": 1, "note": 2}
 
@@ -54,12 +55,14 @@ class CheckResult:
         return any(f.severity == "breach" for f in self.findings)
 
 
+# shares of the whole work that its parts usually take
+_SWEEP, _PROOF = 0.8, 0.9
+
+
 def find_all(evidence: Evidence, progress: Progress | None = None) -> tuple[Finding, ...]:
     """What every rule finds, sorted by severity and then time."""
     found: list[Finding] = []
-    for rule in by_frames():
-        if progress is not None:
-            progress(1.0)  # whoever is told may stop the work
+    for rule in one_by_one(by_frames(), portion(progress, 0.0, 1.0)):
         found += rule(evidence)
     return _sorted(found)
 
@@ -73,14 +76,12 @@ def certified(
 ) -> CheckResult:
     """A check's result with the certificate of its clearance, what that finds between the frames, and mends that take long to work
     out."""
-    certificate = certify(project, meshes, progress, result.over)
+    certificate = certify(project, meshes, portion(progress, 0.0, _PROOF), result.over)
     evidence = Evidence(project, meshes, result.times, result.clearance, certificate)
     table = tuple(rows_of(project, meshes, result.clearance, certificate))
     found = [*result.findings, *between_frames.find(evidence)]
     mended, bent = [], clearance_rule.Worked()
-    for finding in found:
-        if progress is not None:
-            progress(1.0)  # whoever is told may stop the work
+    for finding in one_by_one(found, portion(progress, _PROOF, 1.0)):
         mended.append(clearance_rule.with_mends(evidence, finding, bent))
     return dataclasses.replace(result, findings=_sorted(mended), certificate=certificate, table=table)
 
@@ -100,8 +101,6 @@ def check(
         raise BadInput(
             f"from {over[0]:g} to {over[1]:g} s there is no frame; the project lasts from 0 to {span(project):g} s"
         )
-    measured = sweep(project, meshes, times, progress)
-    findings = find_all(Evidence(project, meshes, times, measured), progress)
-    if progress is not None:
-        progress(1.0)
+    measured = sweep(project, meshes, times, portion(progress, 0.0, _SWEEP))
+    findings = find_all(Evidence(project, meshes, times, measured), portion(progress, _SWEEP, 1.0))
     return CheckResult(times, measured, findings, over=over, table=tuple(rows_of(project, meshes, measured)))

@@ -1,0 +1,27 @@
+"""Telling how far work is, as shares from 0 to 1; who is told may raise to stop it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import TypeVar
+
+Progress = Callable[[float], None]
+T = TypeVar("T")
+
+
+def portion(progress: Progress | None, first: float, last: float) -> Progress:
+    """How far a portion of the work is, told as a share of the whole from ``first`` to ``last``; nobody is told where there is no progress."""
+
+    def tell(share: float) -> None:
+        if progress is not None:
+            progress(first + share * (last - first))
+
+    return tell
+
+
+def one_by_one(items: Sequence[T], progress: Progress) -> Iterator[T]:
+    """Items one after another, each told as it is begun and the last as it has ended."""
+    for number, item in enumerate(items):
+        progress(number / len(items))
+        yield item
+    progress(1.0)
