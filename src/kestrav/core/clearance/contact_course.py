@@ -201,7 +201,7 @@ def _judged(
     box = _met(limit, seen)
     fine, like = unlike(seen, box, max(_LIKE * way, _HAIR))
     poses = seen[fine]
-    rooms = limit.qualified_name(poses)
+    rooms = limit.separation(poses)
     every = np.flatnonzero(rooms <= 0)
     near = max(_LIKE * max(way, limit.allowed), _HAIR)
     chosen = every[spread(poses[every], box, near, int(np.clip(_LOOKS * limit.looks, _FEWEST_OPEN, _MOST_OPEN)))]

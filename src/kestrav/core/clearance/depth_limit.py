@@ -40,7 +40,7 @@ class DepthLimit:
     two: Solid
     allowed: float
 
-    def qualified_name(self, seen: Array) -> Array:
+    def separation(self, seen: Array) -> Array:
         """By how much in mm (n,) boxes and planes tell that the first solid is less deep than allowed at least at poses (n, 4, 4), as seen
         by the second; 0 where they do not tell that it is no deeper."""
         room = np.zeros(len(seen))
@@ -63,7 +63,7 @@ class DepthLimit:
 
         Of meshes that are large, so that a look takes long, only some of many poses are looked at; all are where one of these is too deep.
         """
-        left = np.flatnonzero(self.qualified_name(seen) <= 0)
+        left = np.flatnonzero(self.separation(seen) <= 0)
         some = left[spread(seen[left], self.one.shape.bounds, _HAIR, self.looks)]
         found = self._deeper_of(seen, np.sort(some))
         return found if len(some) == len(left) or not len(found) else self._deeper_of(seen, left)

@@ -126,10 +126,10 @@ class Held:
         # how much it is takes long to tell where they slide on each other
         return 0.0
 
-    def qualified_name(self, matrices: Array) -> Array:
+    def separation(self, matrices: Array) -> Array:
         """By how much in mm (n,) boxes and planes tell that they are less deep than they may be under motions (n, 4, 4); 0 where they do
         not."""
-        return self.limit.qualified_name(matrices)
+        return self.limit.separation(matrices)
 
     def skins_clear(self, matrix: Array) -> bool:
         """Whether the surface of neither solid drawn in crosses that of the other: enough where they came there little by little."""
@@ -140,11 +140,11 @@ class Held:
         out."""
         if not self.told_at_rest:
             return self.free(matrix)
-        return self.skins_clear(matrix) or bool(self.qualified_name(matrix[None])[0] > 0)
+        return self.skins_clear(matrix) or bool(self.separation(matrix[None])[0] > 0)
 
     def clear(self, matrix: Array, spare: float = 0.0) -> bool:
         """Whether boxes, planes and the solids drawn in tell that they are no deeper than they may be, by a spare in mm at least."""
-        return bool(self.limit.qualified_name(matrix[None])[0] > spare or self.limit.clear(matrix[None], spare)[0])
+        return bool(self.limit.separation(matrix[None])[0] > spare or self.limit.clear(matrix[None], spare)[0])
 
     def free(self, matrix: Array) -> bool:
         """Whether they are no deeper than they may be, surely."""

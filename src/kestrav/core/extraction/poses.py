@@ -6,6 +6,7 @@ Between two poses the way goes straight and the turn about one axis, both evenly
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -90,7 +91,7 @@ def length_of(way: Sequence[Pose]) -> float:
 
 def stir(one: Pose, two: Pose, reach: float) -> float:
     """How far any point goes at most between two poses that is no farther than ``reach`` from the pivot."""
-    far = float(np.linalg.norm(np.subtract(two.way, one.way)))
+    far = math.dist(one.way, two.way)
     return far + turn_between(one, two) * reach
 
 

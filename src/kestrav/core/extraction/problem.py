@@ -226,7 +226,7 @@ class Problem:
         shares = np.linspace(0.0, 1.0, max(int(np.ceil(whole / max(2.0 * layer.leeway, FINEST))), 1) + 1)
         for first in range(0, len(shares), _HELD_AT_ONCE):
             matrices = motions(one, two, shares[first : first + _HELD_AT_ONCE], self.pivot)
-            for k in np.flatnonzero(layer.qualified_name(matrices) <= 0):
+            for k in np.flatnonzero(layer.separation(matrices) <= 0):
                 self.measured += 1
                 ends = first + k in (0, len(shares) - 1)
                 # to work it out takes long, and seldom finds it free where the solids drawn in do not tell so

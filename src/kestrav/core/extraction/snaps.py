@@ -86,7 +86,7 @@ def _deeper(problem: Problem, held: Held, way: Array) -> float:
     """By how much in mm a contact is deeper than it may be when the things have gone a way (3,); 0 or less where it is told quickly that
     it is not."""
     at = pose(way).matrix(problem.pivot)
-    room = held.qualified_name(at[None])[0]
+    room = held.separation(at[None])[0]
     return -float(room) if room > 0 or held.skins_clear(at) else held.limit.measured(at).depth - held.limit.allowed
 
 

@@ -9,6 +9,7 @@ looked for a straight pull. Lengths in mm, angles in rad.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
@@ -19,6 +20,7 @@ from scipy.spatial.transform import Rotation
 from kestrav.core.extraction.poses import Pose, leaning, part_way, pose, stir
 from kestrav.core.extraction.problem import Budget, Problem
 from kestrav.core.extraction.pulls import exit_travel, shape_axes
+from kestrav.core.geometry.faces import Vector, vector
 from kestrav.core.geometry.meshes import box_corners
 from kestrav.core.geometry.roundness import widest_gap
 
@@ -125,7 +127,8 @@ class _Growing:
         self.across = float(np.linalg.norm(np.ptp(box, axis=0)))
         # what a turn brings points about, on the average
         self.arm = float(np.linalg.norm(self.corners - problem.pivot, axis=1).mean())
-        self.spun = round_about(problem)
+        axis = round_about(problem)
+        self.spun = None if axis is None else vector(axis)
         own = [*problem.axes.T, *shape_axes(problem)]
         self.axes = [*np.eye(3), *(axis for axis in own if np.abs(axis).max() < 0.999)]
         # along edges and diagonals it is gone, but not looked whether they lead out
@@ -170,7 +173,7 @@ class _Growing:
             high = np.minimum(problem.room[1], problem.box[1] + self.across) - self.box[1]
             way = self.rng.uniform(np.minimum(low, high), np.maximum(low, high))
             target = pose(way, self._some_turn())
-        start = self.tree.nearest(self._coordinates(target))
+        start = self.tree.nearest(self._coordinates(target.way, self._seen_turn(target)))
         return self._go(start, target)
 
     def _slightly(self) -> list[Pose] | None:
@@ -220,7 +223,8 @@ class _Growing:
         whole = stir(begin, target, self.arm)
         if whole < self.step:
             return None
-        shares = np.linspace(0.0, 1.0, int(np.ceil(whole / self.step)) + 1)[1:]
+        count = math.ceil(whole / self.step)
+        shares = np.arange(1, count + 1) / count
         reached = self._free_until(begin, target, shares)
         keep = max(int(_KEPT_AFTER * self.size / self.step), 1)
         last = start
@@ -239,10 +243,10 @@ class _Growing:
     def _slide(self, start: int, here: Pose, target: Pose) -> list[Pose] | None:
         """What is left of a motion without what may stop it: of its way along an axis, or of its turn."""
         way = np.subtract(target.way, here.way)
-        kinds = self.rng.permutation(5)[:2]
-        for kind in kinds:
+        first = int(self.rng.integers(5))
+        for kind in (first, (first + 1 + int(self.rng.integers(4))) % 5):
             if kind < 3:
-                axis = self.axes[int(kind)] if self.rng.random() < 0.7 else self._unit()
+                axis = self.axes[kind] if self.rng.random() < 0.7 else self._unit()
                 end = pose(np.array(here.way) + way - (way @ axis) * axis, target.turn)
             elif kind == 3:
                 end = pose(target.way, here.turn)
@@ -255,10 +259,12 @@ class _Growing:
 
     def _new(self, at: Pose, parent: int) -> list[Pose] | None:
         """Keep a pose; and the way out if it is there or a straight pull from there is free."""
-        number = self.tree.add(at, parent, self._cell(at, _CELL * self.size, _TURN_CELL), self._coordinates(at))
+        turn = self._seen_turn(at)
+        cell = _cell(at.way, turn, _CELL * self.size, _TURN_CELL)
+        number = self.tree.add(at, parent, cell, self._coordinates(at.way, turn))
         if self.problem.out(at):
             return self.tree.way_to(number)
-        key = self._cell(at, _PULLED_APART * self.size, _PULLED_TURN)
+        key = _cell(at.way, turn, _PULLED_APART * self.size, _PULLED_TURN)
         if key in self.pulled or self.spent_on_pulls > _ON_PULLS * (self.problem.measured - self.began):
             return None
         self.pulled.add(key)
@@ -321,24 +327,44 @@ class _Growing:
         found: Array = self.rng.normal(size=3)
         return np.asarray(found / np.linalg.norm(found))
 
-    def _coordinates(self, at: Pose) -> Array:
+    def _coordinates(self, way: Vector, turn: Vector) -> Array:
         # the chord between unit quaternions is half the angle
-        return np.concatenate([at.way, 2.0 * self.arm * Rotation.from_rotvec(self._seen_turn(at)).as_quat()])
+        angle = math.hypot(*turn)
+        part = math.sin(0.5 * angle) / angle if angle > 1e-12 else 0.5
+        return np.array([*way, *(2.0 * self.arm * v for v in (*(part * v for v in turn), math.cos(0.5 * angle)))])
 
-    def _cell(self, at: Pose, wide: float, turn: float) -> tuple[int, ...]:
-        steps = np.round(np.concatenate([np.array(at.way) / wide, self._seen_turn(at) / turn]))
-        return tuple(int(v) for v in steps)
-
-    def _seen_turn(self, at: Pose) -> Array:
-        """A pose's turn, without how far what is round is turned about its own axis."""
+    def _seen_turn(self, at: Pose) -> Vector:
+        """A pose's turn, without how far what is round is turned about its own axis. By plain numbers: it is asked of every new pose, and
+        arrays of three take twenty times as long."""
         if self.spun is None:
-            return np.array(at.turn)
-        there = Rotation.from_rotvec(at.turn).apply(self.spun)
-        across = np.cross(self.spun, there)
-        sine = float(np.linalg.norm(across))
+            return at.turn
+        (x, y, z), there = self.spun, _rotated(self.spun, at.turn)
+        a, b, c = y * there[2] - z * there[1], z * there[0] - x * there[2], x * there[1] - y * there[0]
+        sine, cosine = math.hypot(a, b, c), x * there[0] + y * there[1] + z * there[2]
         if sine < 1e-9:
-            return np.zeros(3) if self.spun @ there > 0 else np.pi * _any_across(self.spun)
-        return np.asarray(np.arctan2(sine, self.spun @ there) * across / sine)
+            return (0.0, 0.0, 0.0) if cosine > 0 else vector(math.pi * _any_across(np.array(self.spun)))
+        share = math.atan2(sine, cosine) / sine
+        return share * a, share * b, share * c
+
+
+def _cell(way: Vector, turn: Vector, wide: float, turned: float) -> tuple[int, ...]:
+    """The cell of a place and a turn, of a width in mm and one in rad."""
+    return (*(round(v / wide) for v in way), *(round(v / turned) for v in turn))
+
+
+def _rotated(point: Vector, turn: Vector) -> Vector:
+    """A point turned by a rotation vector (O. Rodrigues' formula)."""
+    angle = math.hypot(*turn)
+    if angle < 1e-12:
+        return point
+    (x, y, z), (u, v, w) = point, (turn[0] / angle, turn[1] / angle, turn[2] / angle)
+    sine, cosine = math.sin(angle), math.cos(angle)
+    along = (u * x + v * y + w * z) * (1.0 - cosine)
+    return (
+        x * cosine + (v * z - w * y) * sine + u * along,
+        y * cosine + (w * x - u * z) * sine + v * along,
+        z * cosine + (u * y - v * x) * sine + w * along,
+    )
 
 
 def _any_across(axis: Array) -> Array:
