@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import random
 import resource
 import signal
@@ -27,14 +28,6 @@ from kestrav.core.files.versions import keep_version, versions_of
 from kestrav.core.files.writing import clear_parts
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.parts.solids import with_meshes
-
-# a process that edits, keeps, saves and exports again and again, and says what it has finished
-WORK = """
-import sys
-from pathlib import Path
-from campaigns.drill import work
-work(Path(sys.argv[1]))
-"""
 
 
 def made(number: int) -> tuple[Project, dict[str, object]]:
@@ -67,17 +60,32 @@ def work(folder: Path) -> None:
             write_path(line, folder / "line.csv")
 
 
+def _working(folder: Path) -> tuple[int, int]:
+    """A process that works in a folder until it is killed, and the pipe to which it says what it has finished."""
+    said, saying = os.pipe()
+    child = os.fork()
+    if child == 0:
+        try:
+            os.dup2(saying, 1)
+            sys.stdout = os.fdopen(1, "w")
+            work(folder)
+        finally:
+            os._exit(1)
+    os.close(saying)
+    return child, said
+
+
 def killed(folder: Path, rng: random.Random) -> list[str]:
     """What is lost or broken after a kill at some instant."""
-    child = subprocess.Popen(
-        [sys.executable, "-c", WORK, str(folder)], stdout=subprocess.PIPE, text=True, cwd=Path(__file__).parent.parent
-    )
-    assert child.stdout is not None
-    first = child.stdout.readline()
-    time.sleep(rng.uniform(0.0, 0.25))
-    child.send_signal(signal.SIGKILL)
-    said = [first, *child.communicate()[0].splitlines(keepends=True)]
-    last = int([line for line in said if line.endswith("\n")][-1])
+    # forked, not begun anew: what it has to load would take most of the time
+    child, said = _working(folder)
+    with os.fdopen(said) as stream:
+        first = stream.readline()
+        time.sleep(rng.uniform(0.0, 0.25))
+        os.kill(child, signal.SIGKILL)
+        os.waitpid(child, 0)
+        told = [first, *stream.read().splitlines(keepends=True)]
+    last = int([line for line in told if line.endswith("\n")][-1])
     wrong = []
     found = leftovers(folder / "unsaved")
     if not found:
