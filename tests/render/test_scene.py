@@ -7,7 +7,7 @@ from shapes import box_mesh, make_project, straight
 from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import Camera, Path, PathPoint, PointAim, PointShape
+from kestrav.core.document.records import Camera, Path, PathPoint, PointAim, PointShape, Project
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.parts import placing
@@ -294,3 +294,14 @@ def test_a_parallel_view_shows_equal_things_equally_large_and_in_front_of_it_too
     assert (near[:, 2] < 1).all()
     _, way = ray(renderer, 200, 200)
     assert way == pytest.approx([0, 0, -1], abs=1e-9)
+
+
+def test_many_paths_are_drawn_some_at_a_time_and_the_chosen_one_at_once():
+    shape = PointShape((PathPoint((0.0, 0.0, 0.0)), PathPoint((500.0, 0.0, 0.0))))
+    project = Project(paths=tuple(Path(f"path-{n}", f"Path {n}", shape) for n in range(50)))
+    marks = PathMarks(vtkRenderer(), vtkRenderer())
+    drawn = []
+    for _ in range(3):
+        marks.update(project, "path-49", [], 1.0)
+        drawn.append((len(marks.actors), marks.behind, "path-49" in marks.actors))
+    assert drawn == [(21, True, True), (41, True, True), (50, False, True)]

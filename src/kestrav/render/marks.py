@@ -110,6 +110,9 @@ def direction_arrows(curve: PathCurve, size: float) -> Array:
     return np.concatenate(wings)
 
 
+_AT_ONCE = 20  # paths that are drawn anew in one update
+
+
 class PathMarks:
     """Every path as a surveyed line: a thin tube with chainage ticks and diamond points.
 
@@ -133,10 +136,12 @@ class PathMarks:
         self.handle_lines = flat(segments(np.empty((0, 2, 3))), PETROL, 1.5)
         over.AddActor(self.handle_lines)
         self.pixel = 1.0
+        self.behind = False  # whether some paths are still to be drawn, at the next update
 
     def update(self, project: Project, chosen: str | None, points: Sequence[int], pixel: float) -> None:
-        """Follow the document; ``pixel`` is the size of one in mm at the middle of the view."""
-        self.pixel = pixel
+        """Follow the document; ``pixel`` is the size of one in mm at the middle of the view. Of many paths some are drawn at a time, so
+        that nobody waits for all of them."""
+        self.pixel, left = pixel, _AT_ONCE
         wanted = {path.id: path for path in project.paths}
         for path_id in [i for i in self.actors if i not in wanted]:
             self._drop(path_id)
@@ -145,8 +150,12 @@ class PathMarks:
             is_chosen = path.id == chosen
             # marks keep their size on the screen; they are made anew when that has changed enough to see
             fresh = state is not None and 0.8 < state[2] / pixel < 1.25
-            if state is None or state[0] is not path or state[1] != is_chosen or not fresh:
+            if state is not None and state[0] is path and state[1] == is_chosen and fresh:
+                continue
+            if left > 0 or is_chosen:
                 self._draw(path, is_chosen, pixel)
+            left -= 1
+        self.behind = left < 0
         picked = wanted.get(chosen or "")
         self.through.SetVisibility(picked is not None)
         if picked is not None:

@@ -463,6 +463,8 @@ class Stage(QWidget):
         self._place_label()
         if self.scene.refining and not self._refining.isActive():
             self._refining.start()
+        if self.marks.behind:
+            self.schedule()
         self.drawn.emit()
 
     def _refine(self) -> None:
