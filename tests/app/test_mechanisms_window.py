@@ -8,8 +8,8 @@ from PySide6.QtWidgets import QDialogButtonBox
 from shapes import box_mesh, gear_mesh, straight, tyre
 
 from kestrav.app.actions import contact_actions, extraction_actions, motion_actions
-from kestrav.app.dialogs.extraction_dialog import WayDialog
-from kestrav.app.dialogs.sequence_dialog import OrderDialog
+from kestrav.app.dialogs.extraction_dialog import ExtractionDialog
+from kestrav.app.dialogs.sequence_dialog import SequenceDialog
 from kestrav.app.widgets.fields import QuantityEdit
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
@@ -292,7 +292,7 @@ def answered(monkeypatch, fill):
         dialog.findChild(QDialogButtonBox).button(QDialogButtonBox.StandardButton.Ok).click()
         return dialog.result()
 
-    monkeypatch.setattr(WayDialog, "exec", run)
+    monkeypatch.setattr(ExtractionDialog, "exec", run)
 
 
 def typed(field, text):
@@ -414,7 +414,7 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
         dialog.sense.setCurrentIndex(1)
         return True
 
-    monkeypatch.setattr(OrderDialog, "exec", answered)
+    monkeypatch.setattr(SequenceDialog, "exec", answered)
     session.select_parts(["lower", "upper"])
     window.extracting.take_apart()
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
@@ -425,7 +425,7 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
     session.undo.undo()
     # nothing is made where the dialog is given up
     window.extracting.order = None
-    monkeypatch.setattr(OrderDialog, "exec", lambda dialog: False)
+    monkeypatch.setattr(SequenceDialog, "exec", lambda dialog: False)
     window.extracting.take_apart()
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
     assert not session.project.runs

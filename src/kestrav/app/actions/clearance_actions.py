@@ -41,7 +41,7 @@ if TYPE_CHECKING:
     from kestrav.app.shell.window import Window
 
 
-class Clearing(QObject):
+class ClearanceActions(QObject):
     """What the window does about clearance."""
 
     def __init__(self, window: Window) -> None:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from kestrav.app.shell.window import Window
 
 
-class Contacts(QObject):
+class ContactActions(QObject):
     """The contacts of the project as it was when they were asked for."""
 
     def __init__(self, window: Window) -> None:

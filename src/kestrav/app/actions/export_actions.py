@@ -25,7 +25,7 @@ _KINDS = {
 }
 
 
-class HandingOn(QObject):
+class ExportActions(QObject):
     """What the window does about files for others."""
 
     def __init__(self, window: Window) -> None:

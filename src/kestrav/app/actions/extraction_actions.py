@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 
-from kestrav.app.dialogs.extraction_dialog import WayDialog
+from kestrav.app.dialogs.extraction_dialog import ExtractionDialog
 from kestrav.app.dialogs.questions import ask_quantities, ask_yes, tell
-from kestrav.app.dialogs.sequence_dialog import OrderDialog
+from kestrav.app.dialogs.sequence_dialog import SequenceDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
 from kestrav.core.document.lookup import get, topmost
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from kestrav.app.shell.window import Window
 
 
-class Extracting(QObject):
+class ExtractionActions(QObject):
     """The window's hands for ways out."""
 
     def __init__(self, window: Window) -> None:
@@ -80,7 +80,7 @@ class Extracting(QObject):
         self._in_order(self._sequence, "Disassembly sequence")
 
     def _sequence(self, project: Project, order: Order) -> Project:
-        dialog = OrderDialog(self.window, project, order)
+        dialog = SequenceDialog(self.window, project, order)
         if not dialog.exec():
             return project
         asked = dialog.sequence()
@@ -136,7 +136,7 @@ class Extracting(QObject):
         project, things = self.session.project, self._things(1)
         if not things:
             return
-        dialog = WayDialog(self.window, project, things, self.wish)
+        dialog = ExtractionDialog(self.window, project, things, self.wish)
         if not dialog.exec():
             return
         self.wish = dialog.wish()

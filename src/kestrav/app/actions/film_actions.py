@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from kestrav.app.shell.window import Window
 
 
-class Filming(QObject):
+class FilmActions(QObject):
     """Renders in jobs; what is asked for while another renders waits for it."""
 
     def __init__(self, window: Window) -> None:

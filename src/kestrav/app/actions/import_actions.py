@@ -167,7 +167,7 @@ class ChangesDialog(QDialog):
         column.addWidget(buttons)
 
 
-class Bringing(QObject):
+class ImportActions(QObject):
     """Reads products in jobs and edits the project with them."""
 
     def __init__(self, window: Window) -> None:

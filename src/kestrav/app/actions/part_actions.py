@@ -61,7 +61,7 @@ if TYPE_CHECKING:
     from kestrav.app.shell.window import Window
 
 
-class Preparing(QObject):
+class PartActions(QObject):
     """The window's hands for preparing."""
 
     def __init__(self, window: Window) -> None:

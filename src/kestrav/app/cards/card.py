@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QLabel, QLineEdit, QScrollArea, QVBoxLayout, QWidg
 
 from kestrav.app.cards.camera import CameraRows
 from kestrav.app.cards.checks import ChecksRows, RequirementRows
-from kestrav.app.cards.gears import BallRows, DriveRows, RodRows
+from kestrav.app.cards.gears import BallRows, GearRows, RodRows
 from kestrav.app.cards.lights import LightRows
 from kestrav.app.cards.measuring import MeasureRows, NoteRows
 from kestrav.app.cards.moving import CarryRows, PosesRows
@@ -45,7 +45,7 @@ from kestrav.core.document.records import (
 from kestrav.core.findings.check import CheckResult
 
 if TYPE_CHECKING:
-    from kestrav.app.actions.contact_actions import Contacts
+    from kestrav.app.actions.contact_actions import ContactActions
 
 _ROWS: dict[type, Any] = {
     Part: PartRows,
@@ -60,7 +60,7 @@ _ROWS: dict[type, Any] = {
     Roll: RollRows,
     Swivel: SwivelRows,
     Spin: SpinRows,
-    Drive: DriveRows,
+    Drive: GearRows,
     Rod: RodRows,
     Ball: BallRows,
     Requirement: RequirementRows,
@@ -211,7 +211,7 @@ class Card(QWidget):
         self.shaping = Shaping()
         self.leading = Leading()
         self.repeating = Repeating()
-        self.contacts: Contacts | None = None
+        self.contacts: ContactActions | None = None
         self.path_marks = PathMarkChoice(self)
         self.measuring: MeasureTool | None = None
         self._timer = QTimer(self)

@@ -46,7 +46,7 @@ _KINDS = [
 ]
 
 
-class DriveRows(TurningRows):
+class GearRows(TurningRows):
     """Both ends, their teeth, and the sums of ratio, distance and mesh."""
 
     def build(self, drive: Drive) -> None:

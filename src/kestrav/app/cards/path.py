@@ -7,9 +7,9 @@ from typing import Any
 
 import msgspec
 
-from kestrav.app.cards.path_analysis import JudgeRows
+from kestrav.app.cards.path_analysis import AnalysisRows
 from kestrav.app.cards.path_table import TableRows
-from kestrav.app.cards.path_transform import WholeRows
+from kestrav.app.cards.path_transform import TransformRows
 from kestrav.app.cards.rows import Rows
 from kestrav.app.dialogs.camera_dialogs import ORBIT_KINDS
 from kestrav.app.stage.point_edits import delete_point, insert_after, insert_at_station
@@ -45,11 +45,11 @@ class PathRows(Rows):
         form.tabs(TABS, self.card.path_tab, self.card.show_path_tab, "Show")
         tab = self.card.path_tab
         if tab == "Transform":
-            WholeRows(self.card).build(path)
+            TransformRows(self.card).build(path)
         elif tab == "Table":
             TableRows(self.card).build(path)
         elif tab == "Analysis":
-            JudgeRows(self.card).build(path)
+            AnalysisRows(self.card).build(path)
         else:
             self._name(path)
             self._shape(path)

@@ -17,7 +17,7 @@ SHOWN = (
 )
 
 
-class JudgeRows(Rows):
+class AnalysisRows(Rows):
     """Worked lines and switches of marks."""
 
     def build(self, path: Path) -> None:

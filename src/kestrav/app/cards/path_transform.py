@@ -21,7 +21,7 @@ from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 
-class WholeRows(Rows):
+class TransformRows(Rows):
     """Length, place, portion, and what makes another path of it."""
 
     def build(self, path: Path) -> None:

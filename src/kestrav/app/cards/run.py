@@ -6,7 +6,7 @@ import numpy as np
 
 from kestrav.app.cards.orientation import HeadingRows
 from kestrav.app.cards.rows import Rows
-from kestrav.app.cards.speed_profile import PacingRows, worked_lines
+from kestrav.app.cards.speed_profile import SpeedProfileRows, worked_lines
 from kestrav.app.cards.ties import TieRows
 from kestrav.core.document.records import Project, Run
 from kestrav.core.editing.run_making import bring_path, stop_at_mark
@@ -31,7 +31,7 @@ class RunRows(Rows):
         tab = self.card.run_tab if self.card.run_tab in tabs else TABS[0]
         form.tabs(tabs, tab, self.card.show_run_tab, "Show")
         if tab == "Speed":
-            PacingRows(self.card).build(run, trip)
+            SpeedProfileRows(self.card).build(run, trip)
         elif tab == "Orientation":
             HeadingRows(self.card).build(run)
         elif tab == "Links":

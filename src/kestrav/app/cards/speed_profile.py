@@ -35,7 +35,7 @@ _KINDS = [
 _BY = [("mm", "over a length"), ("s", "over a time"), ("frames", "over frames")]
 
 
-class PacingRows(Rows):
+class SpeedProfileRows(Rows):
     """The kind of pacing and its numbers."""
 
     def build(self, run: Run, trip: Journey) -> None:

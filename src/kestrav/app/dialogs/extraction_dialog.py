@@ -36,7 +36,7 @@ _ID = Qt.ItemDataRole.UserRole
 _THOUSAND = 1000
 
 
-class WayDialog(QDialog):
+class ExtractionDialog(QDialog):
     """Where things are to go, how near they may come, and what holds them back."""
 
     def __init__(self, parent: QWidget, project: Project, things: Sequence[str], wish: Wish) -> None:

@@ -41,7 +41,7 @@ class Sequence:
     together: bool  # putting together instead of taking apart
 
 
-class OrderDialog(QDialog):
+class SequenceDialog(QDialog):
     """The steps of an order, in a table: several selected ones can be made one step, or each its own."""
 
     def __init__(self, parent: QWidget, project: Project, order: Order) -> None:

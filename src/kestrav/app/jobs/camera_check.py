@@ -62,7 +62,7 @@ class _Server:
                 self.connection.send(("failed", key, str(fault), True))
 
 
-class CameraJudge(Newest):
+class CameraCheck(Newest):
     """Keeps the curves of a camera coming."""
 
     curves = Signal(object, bool)  # CameraCurves of the newest project, and whether at every frame

@@ -24,19 +24,19 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app.actions.camera_actions import CameraActions
-from kestrav.app.actions.clearance_actions import Clearing
-from kestrav.app.actions.contact_actions import Contacts
-from kestrav.app.actions.export_actions import HandingOn
-from kestrav.app.actions.extraction_actions import Extracting
-from kestrav.app.actions.film_actions import Filming
-from kestrav.app.actions.import_actions import Bringing
+from kestrav.app.actions.clearance_actions import ClearanceActions
+from kestrav.app.actions.contact_actions import ContactActions
+from kestrav.app.actions.export_actions import ExportActions
+from kestrav.app.actions.extraction_actions import ExtractionActions
+from kestrav.app.actions.film_actions import FilmActions
+from kestrav.app.actions.import_actions import ImportActions
 from kestrav.app.actions.motion_actions import MotionActions
-from kestrav.app.actions.part_actions import Preparing
+from kestrav.app.actions.part_actions import PartActions
 from kestrav.app.actions.path_actions import PathActions
 from kestrav.app.cards.card import Card
 from kestrav.app.contents.tree import ContentsTree
 from kestrav.app.dialogs.questions import ask_changed, ask_unsaved, ask_yes, recent_files, remember_file, tell
-from kestrav.app.jobs.camera_check import CameraJudge
+from kestrav.app.jobs.camera_check import CameraCheck
 from kestrav.app.jobs.job_bar import JobBar
 from kestrav.app.jobs.jobs import Checker, Job
 from kestrav.app.session import Session
@@ -85,7 +85,7 @@ class Window(QMainWindow):
         super().__init__()
         self.session = Session()
         self.checker = Checker()
-        self.camera_judge = CameraJudge()
+        self.camera_judge = CameraCheck()
         self.result: CheckResult | None = None
         self.current = False
         self.finding: Finding | None = None
@@ -101,17 +101,17 @@ class Window(QMainWindow):
         self.select_tool = SelectTool(self.stage)
         self.draw_tool = DrawTool(self.stage, lambda: self.use_tool("select"))
         self.edge_tool = EdgeTool(self.stage, lambda: self.use_tool("select"))
-        self.bringing = Bringing(self)
-        self.preparing = Preparing(self)
+        self.bringing = ImportActions(self)
+        self.preparing = PartActions(self)
         self.paths = PathActions(self)
         self.motion = MotionActions(self)
-        self.contacts = Contacts(self)
-        self.extracting = Extracting(self)
-        self.clearing = Clearing(self)
+        self.contacts = ContactActions(self)
+        self.extracting = ExtractionActions(self)
+        self.clearing = ClearanceActions(self)
         self.autosave: Autosave | None = None
         self.watch: FileWatch | None = None
         self.cameras = CameraActions(self)
-        self.handing_on = HandingOn(self)
+        self.handing_on = ExportActions(self)
         QuantityEdit.notes = self.preparing.note_values
         self._make_actions()
         self._lay_out()
@@ -155,7 +155,7 @@ class Window(QMainWindow):
         self.save_as_action = action("Save as …", self.save_as, "Ctrl+Shift+S")
         self.versions_action = action("Earlier versions …", self.earlier_versions)
         self.quit_action = action("Quit", self.close, "Ctrl+Q")
-        self.filming = Filming(self)
+        self.filming = FilmActions(self)
         self.render_action = action("Render shots", self.filming.ask, "Ctrl+R", tip="Render a shot to film or pictures")
         self.still_action = action("Still at the playhead …", self.filming.ask_still, "Ctrl+T")
         self.sheet_action = action(

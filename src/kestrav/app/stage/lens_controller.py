@@ -22,7 +22,7 @@ NEARER = 0.93  # a notch of the wheel
 KEY_STEP = 3.0  # degrees that a key turns
 
 
-class LensHand:
+class LensController:
     """Dragging in the lens edits its camera: left orbits or looks, the other buttons shift, the wheel dollies."""
 
     def __init__(self, stage: Stage) -> None:

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QWidget
 from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.app.session import Session
-from kestrav.app.stage.lens_controller import LensHand
+from kestrav.app.stage.lens_controller import LensController
 from kestrav.app.stage.lenses import WHOLE, Frame, LensView, Tile, Tiles, frame_within, keep_guides, kept_guides
 from kestrav.app.stage.overlays import LensHead, PaneName, StageLabel
 from kestrav.app.stage.panes import Everywhere, Pane
@@ -107,7 +107,7 @@ class Stage(QWidget):
         self._alive = True
         self.software = False
         self._make_renderers()
-        self.lens_hand = LensHand(self)
+        self.lens_hand = LensController(self)
         self.view = StageView(self)
         window = self.view.GetRenderWindow()
         window.SetMultiSamples(0)

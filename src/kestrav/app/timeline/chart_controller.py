@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 GRAB_PIXELS = 8
 
 
-class ChartHand(QObject):
+class ChartController(QObject):
     """Sees what happens in the chart's viewport before the chart does."""
 
     def __init__(self, timeline: Timeline) -> None:

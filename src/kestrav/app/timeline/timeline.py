@@ -26,7 +26,7 @@ from PySide6.QtWidgets import (
 
 from kestrav.app.session import Session
 from kestrav.app.timeline.bars import Bar, in_rows, stacked
-from kestrav.app.timeline.chart_controller import ChartHand
+from kestrav.app.timeline.chart_controller import ChartController
 from kestrav.app.timeline.lane_curves import Curves
 from kestrav.app.timeline.lane_keys import Grip, grips, moved, removed
 from kestrav.app.timeline.lanes import KeyMarks, Lane, Room
@@ -102,7 +102,7 @@ class Timeline(QWidget):
         self.chart.setFrameShape(self.chart.Shape.NoFrame)
         self.chart.setOptimizationFlag(self.chart.OptimizationFlag.DontSavePainterState)
         self.chart.setOptimizationFlag(self.chart.OptimizationFlag.DontAdjustForAntialiasing)
-        self.curves, self.hand = Curves(self), ChartHand(self)
+        self.curves, self.hand = Curves(self), ChartController(self)
         self.chart.viewport().installEventFilter(self.hand)
         self.chart.setAccessibleName("Chart")
         grid = self.chart.ci.layout
