@@ -373,7 +373,7 @@ def cabinet() -> Group:
 
 def trolley() -> Group:
     """A flat service trolley on four castors; travels along its +X."""
-    timeline = Solid("Timeline", fillet(box((1050, 680, 40), (-525, -340, 190)), 8), BLUE)
+    deck = Solid("Deck", fillet(box((1050, 680, 40), (-525, -340, 190)), 8), BLUE)
     bow = Solid(
         "Push bow",
         fuse(
@@ -412,7 +412,7 @@ def trolley() -> Group:
     )
     axle = Solid("Axle", cylinder(8, 66, (0, -33, 0), Y), STEEL)
     castor = Group("Castor").add(wheel).add(fork).add(axle)
-    group = Group("Service trolley").add(timeline).add(bow).add(plate)
+    group = Group("Service trolley").add(deck).add(bow).add(plate)
     group.add(pad, (-240, 0, 0), "Rubber pad, rear").add(pad, (240, 0, 0), "Rubber pad, front")
     for name, x, y in [("rear left", -1, 1), ("rear right", -1, -1), ("front left", 1, 1), ("front right", 1, -1)]:
         group.add(castor, (x * 430, y * 270, 62.5), f"Castor, {name}")

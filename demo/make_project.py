@@ -206,7 +206,7 @@ WALK_FILMED = 10.3  # s
 FADE = 0.5  # s by which the shots of the film follow each other
 WALK = ((-5400.0, -2100.0, 0.0), (-3000.0, -2150.0, 0.0), (-1300.0, -2500.0, 0.0), (1900.0, -2500.0, 0.0))
 
-# the trolley's middle stands at MIDDLE beside the cabinet; its castors are AXLE before and behind it, its timeline ends NOSE
+# the trolley's middle stands at MIDDLE beside the cabinet; its castors are AXLE before and behind it, its deck ends NOSE
 # ahead of it
 MIDDLE, AXLE, NOSE = (400.0, -1330.0), 430.0, 525.0
 AISLE_X, BEND = 3200.0, 700.0
@@ -325,7 +325,7 @@ def with_gate(project: Project, ids: dict[str, str]) -> Project:
     )
     project = edits.add(project, swings)
     bars = [p.id for p in project.parts if p.name.startswith("Leaf ")]
-    for pair in itertools.product([ids["Timeline"], ids["Push bow"], ids["Bow plate"]], bars):
+    for pair in itertools.product([ids["Deck"], ids["Push bow"], ids["Bow plate"]], bars):
         project = edits.set_contact(project, *pair, True)
     return project
 

@@ -354,18 +354,18 @@ def test_tables_tell_poses_turns_and_cameras(turning, tmp_path):
     made = write_tables(project, meshes, tmp_path / "motion.csv")
     assert [f.name for f in made] == ["motion.csv", "motion-turns.csv", "motion-cameras.csv"]
     times = frame_times(project)
-    poses = list(csv.DictReader(made[0].open()))
+    poses = list(csv.DictReader(made[0].read_text().splitlines()))
     assert len(poses) == 2 * len(times)
     row = next(r for r in poses if r["frame"] == "7" and r["part"] == "Cube")
     pose = world_poses(project, times[7:8])[0, 0]
     assert [float(row[k]) for k in ("x_mm", "y_mm", "z_mm")] == pytest.approx(pose[:3, 3], abs=1e-5)
     quaternion = [float(row[k]) for k in ("qx", "qy", "qz", "qw")]
     assert Rotation.from_quat(quaternion).as_matrix() == pytest.approx(pose[:3, :3], abs=1e-7)
-    turns = list(csv.DictReader(made[1].open()))
+    turns = list(csv.DictReader(made[1].read_text().splitlines()))
     assert float(turns[-1]["Post spins deg"]) == pytest.approx(
         np.degrees(Motion(project).angles(project.spins[0], times[-1:])[0])
     )
-    cameras = list(csv.DictReader(made[2].open()))
+    cameras = list(csv.DictReader(made[2].read_text().splitlines()))
     assert {r["camera"] for r in cameras} == {c.name for c in project.cameras}
     assert float(cameras[0]["lens_mm"]) == 35.0
     with pytest.raises(BadInput, match="there already"):

@@ -37,7 +37,7 @@ def test_step_keeps_names_nesting_instances_and_colours(trolley):
     assert {parents[w.parent] for w in wheels} == {
         f"Castor, {a} {b}" for a in ("front", "rear") for b in ("left", "right")
     }
-    assert next(p for p in trolley.parts if p.name == "Timeline").colour == "#5c829a"
+    assert next(p for p in trolley.parts if p.name == "Deck").colour == "#5c829a"
 
 
 def test_step_lengths_are_mm(trolley):
@@ -184,7 +184,7 @@ def test_occurrences_without_a_name_show_their_products(tmp_path):
     (tmp_path / "unnamed.step").write_text(text)
     imported = read_product(tmp_path / "unnamed.step")
     names = {p.name for p in imported.parts}
-    assert {"Service trolley", "Timeline", "Wheel"} <= names
+    assert {"Service trolley", "Deck", "Wheel"} <= names
     assert not any(name.isdigit() for name in names)
 
 
