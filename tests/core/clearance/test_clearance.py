@@ -2,6 +2,7 @@
 
 import coal
 import fcl
+import msgspec
 import numpy as np
 import pytest
 import trimesh
@@ -185,6 +186,19 @@ def test_how_deep_parts_pass_through_each_other_is_measured_at_some_places_where
     # which frames are breaches does not hang on how many were measured, and between measured ones the depth is told as well
     assert [b.intervals for b in some.breaches] == [b.intervals for b in whole.breaches]
     assert ((some.distance < 0) == (whole.distance < 0)).all()
+
+
+def test_what_stands_near_does_not_keep_what_comes_near_from_being_looked_at():
+    # boxes that ride along with the cube stand 0.4 to 0.49 mm from plates, nearer than the 5 mm required of all; the post is passed at 4 mm
+    shapes = {"Cube": (box_mesh(20, 20, 20), (-100.0, 0.0, 0.0)), "Post": (box_mesh(10, 10, 100), (0.0, 19.0, 0.0))}
+    shapes |= {f"Plate {n}": (box_mesh(600, 2, 2), (0.0, -11.4 - 0.01 * n, 4.0 * n - 8.0)) for n in range(5)}
+    opened = make_project(shapes, straight((-100, 0, 0), (100, 0, 0)), duration=2.0)
+    project = msgspec.structs.replace(
+        opened.project, settings=msgspec.structs.replace(opened.project.settings, required_clearance=5.0)
+    )
+    found = sweep(project, opened.meshes, frame_times(project))
+    assert [b.pair.other for b in found.breaches] == ["part-2"]
+    assert found.distance.min() == pytest.approx(4.0)
 
 
 def test_two_movers_are_checked_against_each_other():

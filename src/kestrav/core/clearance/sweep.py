@@ -366,8 +366,8 @@ class _Sweep:
         left = np.flatnonzero((self.at_least < far) & ~self.touching[frame])
         left = left[~np.isin(left, seeds)]
         self._narrow(left, poses, bounds)
-        gap = self.at_least[left]
-        yield from left[np.argsort(gap, kind="stable")][: np.count_nonzero(gap < far[left])].tolist()
+        left = left[self.at_least[left] < far[left]]
+        yield from left[np.argsort(self.at_least[left], kind="stable")].tolist()
 
     def _narrow(self, pairs: NDArray[np.intp], poses: Array, bounds: Array) -> None:
         """What the boxes of some pairs (n,) tell of them: how far apart they are at least, and which lie wholly inside each other."""
