@@ -33,6 +33,13 @@ def test_an_svg_holds_its_text_its_curves_and_the_file_says_who_wrote_it(tmp_pat
     assert b"Kestrav" in target.read_bytes()
 
 
+@pytest.mark.parametrize("limit", [-5000.0, 9.0, 5e6])
+def test_a_limit_far_off_the_curve_leaves_the_axes_their_room(limit):
+    lane = Charted("Clearance", "mm", X, 300 + 0.1 * X, limit, [], 301.0)
+    image = Image.open(io.BytesIO(drawn([lane] * 3, "A cube", "time in s", "png")))
+    assert image.width > 1000  # no warning of matplotlib's that the layout failed, which would be an error
+
+
 def test_a_name_with_signs_of_formulas_is_drawn_as_it_is():
     root = ET.fromstring(drawn([Charted("pump $\\frac{$", "mm", X, 0.1 * X)], "$x_1$", "time in s", "svg"))
     texts = " ".join("".join(t.itertext()) for t in root.iter(f"{SVG}text"))

@@ -92,8 +92,8 @@ def drawn(lanes: Sequence[Charted], title: str, axis: str, form: str) -> bytes:
                 at.axhline(lane.limit, color=_INK, lw=1.0, ls=(0, (5, 3)))
                 at.annotate(
                     f"limit {lane.limit:g} {lane.unit}", (1.0, lane.limit), (-3, 3), ("axes fraction", "data"), "offset points",
-                    ha="right", size=8, color=_INK,
-                )  # fmt: skip
+                    ha="right", size=8, color=_INK, annotation_clip=True,
+                ).set_in_layout(False)  # fmt: skip  # a limit far off the curve would leave the axes no room
             name = lane.title.replace("\n", ": ")
             at.set_title(f"{name} in {lane.unit}" if lane.unit else name, loc="left", color=_INK, size=9, pad=3)
             at.grid(True, color=_RULE, lw=0.6)
