@@ -2,8 +2,14 @@ PY = .venv/bin/python
 MINUTES = 10
 SEED = 1
 KILLS = 1000
+# what takes long of the tests of core, for the inner loop
+LONG = camera/test_demo_cameras.py camera/test_orbits.py clearance/test_adversarial.py clearance/test_certificate.py \
+	clearance/test_clearance.py clearance/test_contact_history.py clearance/test_fits.py clearance/test_swept.py extraction \
+	files/test_against_opencascade.py files/test_formats.py files/test_gltf_export.py files/test_import.py \
+	files/test_product_cache.py files/test_recovery.py findings/test_findings.py findings/test_table.py \
+	geometry/test_roundness.py kinematics/test_displacement.py
 
-.PHONY: setup dev demo test lint bench fuzz endure drill shots demo-geometry demo-project lock
+.PHONY: setup dev demo test test-quick lint bench fuzz endure drill shots demo-geometry demo-project lock
 
 setup:
 	@scripts/setup run
@@ -18,6 +24,10 @@ demo: setup
 
 test: dev
 	@PYTHONDONTWRITEBYTECODE= KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal
+
+test-quick: dev
+	@PYTHONDONTWRITEBYTECODE= $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal tests/core \
+		$(addprefix --ignore=tests/core/,$(LONG))
 
 lint: dev
 	@.venv/bin/ruff check src tests bench campaigns demo
