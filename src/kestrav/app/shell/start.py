@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import importlib
 import os
 import signal
 import sys
+import threading
 import traceback
 from functools import partial
 from pathlib import Path
@@ -60,6 +62,15 @@ def _tell_mishap(window: Window, kind: type[BaseException], fault: BaseException
     )
 
 
+_LATER = 2000  # ms after the start
+
+
+def _load_the_rest() -> None:
+    """Load what the window's start did without, so that the first click or drag that needs it does not wait a second for it."""
+    for name in ("trimesh", "manifold3d", "scipy.ndimage"):
+        importlib.import_module(name)
+
+
 def run_window(file: Path | None) -> int:
     """Open the window on a project (or empty) and stay until it is closed.
 
@@ -94,4 +105,5 @@ def run_window(file: Path | None) -> int:
         window.session.edited.emit()
     # after the window is there
     QTimer.singleShot(0, lambda: window.offer_unsaved(home))
+    QTimer.singleShot(_LATER, lambda: threading.Thread(target=_load_the_rest).start())
     return application.exec()

@@ -290,11 +290,9 @@ class _Sweep:
         a, b = self.bodies.solid(self.bodies.first[k]), self.bodies.solid(self.bodies.second[k])
         # where nothing moves, frames share a place
         places = list({id(crossing): (frame, crossing) for frame, crossing in reversed(passage)}.values())[::-1]
-        some = [
-            places[n] for n in np.unique(np.linspace(0, len(places) - 1, min(most, len(places)) + 2)[1:-1].astype(int))
-        ]
-        if len(some) >= len(places) or most >= len(places):
-            some = places
+        some = places
+        if most < len(places):
+            some = [places[n] for n in np.unique(np.linspace(0, len(places) - 1, most + 2)[1:-1].astype(int))]
         told = [interference_of(a, c.first, b, c.second) for _, c in some]
         at, depths = [float(frame) for frame, _ in some], [deep.depth for deep in told]
         if some is not places:

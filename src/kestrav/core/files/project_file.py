@@ -107,9 +107,9 @@ def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
     missing = [name for name in names if name not in meshes]
     if missing:
         raise BadInput(f"“{path}” was not saved: the geometry “{missing[0]}” is not loaded")
-    project, sure = _worked_out(project, meshes)
+    worked_out, sure = _worked_out(project, meshes)
     try:
-        text = _text(project, path)
+        text = plain if worked_out is project else _text(worked_out, path)
     except BadInput:  # what hangs on it does not fit the format: it is left to those who open it
         text, sure = plain, False
     clear_parts(path.parent, path.name)
