@@ -51,6 +51,7 @@ class PairTable(QDialog):
         self.head, self.foot = QHBoxLayout(), QHBoxLayout()
         self.told = QLabel()
         self.told.setObjectName("muted")
+        self.told.setWordWrap(True)  # a long sentence would make the window wider than the screen
         self.head.addWidget(self.told, 1)
         self.table = QTableWidget(0, len(heads))
         self.table.setHorizontalHeaderLabels(list(heads))
