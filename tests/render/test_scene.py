@@ -156,11 +156,23 @@ def test_marks_follow_their_paths():
     renderer, over = vtkRenderer(), vtkRenderer()
     marks = PathMarks(renderer, over)
     marks.update(opened.project, "path-1", (1,), 1.0)
-    first = marks.actors["path-1"]
+    first = marks.drawn["path-1"]
+    line = marks.chosen.actors[0].GetMapper().GetInput()
+    assert np.array(line.GetBounds()) == pytest.approx([0, 100, 0, 0, 0, 0])
     marks.update(opened.project, "path-1", (1,), 1.05)
-    assert marks.actors["path-1"] is first
+    assert marks.drawn["path-1"] is first and marks.chosen.actors[0].GetMapper().GetInput() is line
+    marks.update(opened.project, None, (), 1.0)
+    assert not marks.chosen.actors[0].GetVisibility() and marks.others.actors[0].GetVisibility()
     marks.update(edits.remove(opened.project, "path-1"), None, (), 1.0)
-    assert marks.actors == {}
+    assert marks.drawn == {} and not marks.others.actors[0].GetVisibility()
+
+
+def test_ticks_do_not_crowd_seen_from_afar():
+    curve = path_curve(Path("p", "P", straight((0, 0, 0), (2400, 0, 0))))
+    for least in (0.0, 90.0, 430.0, 5000.0):
+        ticks = np.concatenate(chainage_ticks(curve, 10.0, least))
+        stations = np.sort(ticks[:, :, 0].mean(axis=1))
+        assert np.diff(stations).min(initial=np.inf) >= max(least, 100.0) - 1e-9
 
 
 def test_a_gap_is_vermilion_only_as_a_breach():
@@ -303,5 +315,5 @@ def test_many_paths_are_drawn_some_at_a_time_and_the_chosen_one_at_once():
     drawn = []
     for _ in range(3):
         marks.update(project, "path-49", [], 1.0)
-        drawn.append((len(marks.actors), marks.behind, "path-49" in marks.actors))
+        drawn.append((len(marks.drawn), marks.behind, "path-49" in marks.drawn))
     assert drawn == [(21, True, True), (41, True, True), (50, False, True)]

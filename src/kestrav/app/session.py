@@ -87,6 +87,7 @@ class Session(QObject):
         self.traced: Feature | None = None  # the point of a part whose trace is shown
         self.versions: Path | None = None  # where earlier versions are kept, if they are
         self._trace: tuple[Project, Feature, NDArray[np.float64]] | None = None
+        self._posed: tuple[Project, float, NDArray[np.float64]] | None = None
         self._readings: dict[bool, tuple[tuple[object, ...], dict[str, Reading]]] = {}
         self.mend: Mend | None = None
         self._mended: Project | None = None  # the project as the previewed mend would make it
@@ -368,5 +369,9 @@ class Session(QObject):
         self.set_time((self.frame + frames) / self.shown.settings.fps)
 
     def poses(self) -> NDArray[np.float64]:
-        """World poses (parts, 4, 4) at the playhead."""
-        return world_poses(self.shown, [self.time])[0]
+        """World poses (parts, 4, 4) at the playhead; not to be written to."""
+        if self._posed is None or self._posed[0] is not self.shown or self._posed[1] != self.time:
+            found = world_poses(self.shown, [self.time])[0]
+            found.flags.writeable = False
+            self._posed = self.shown, self.time, found
+        return self._posed[2]

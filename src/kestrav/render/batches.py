@@ -6,7 +6,7 @@ assembly of hundreds of parts is drawn as a handful of merged bodies.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -41,6 +41,16 @@ class Member:
     matrix: Array
     colour: str
 
+    def middle(self) -> Array:
+        """The middle of its box (3,), in the batch's coordinates."""
+        points = self.outline.points
+        return np.asarray(self.matrix[:3, :3] @ (0.5 * (points.min(axis=0) + points.max(axis=0))) + self.matrix[:3, 3])
+
+    def coarse(self) -> Member:
+        """The same part as it is drawn coarsely."""
+        assert self.outline.coarse is not None
+        return Member(self.part, self.row, self.outline.coarse, self.matrix, self.colour)
+
 
 @dataclass(frozen=True)
 class Kind:
@@ -72,24 +82,28 @@ class Batch:
 
     The stage may show a style of its own and a cut; the lens and the film show the mode of a shot, with ``caps`` as what
     a section shows of the inside of closed solids. ``offset``
-    is how far the members stand from where they were when the batch was made.
+    is how far the members stand from where they were when the batch was made. Surfaces are drawn whole or coarse, as
+    :meth:`set_coarse` says, and what is drawn is made when it is first needed.
     """
 
-    def __init__(self, kind: Kind, members: Sequence[Member], shared: Shared | None = None) -> None:
+    def __init__(self, kind: Kind, members: Sequence[Member], shared: Drawings | None = None) -> None:
         self.kind, self.members, self.shared = kind, tuple(members), shared is not None
+        self._drawings = shared
         self.offset = np.eye(4)
         self.own = members[0].matrix if shared is not None else np.eye(4)
         self.matrix = vtk_matrix(np.eye(4))
-        face = shared.face if shared is not None else surface_of(members)
-        line = shared.line if shared is not None else edges_of(members, lambda m: m.colour, EDGE_SHADE)
-        self.stage, self.final = _actor(face, self.matrix), _actor(face, self.matrix)
-        self.edges, self.final_edges = _actor(line, self.matrix), _actor(line, self.matrix)
-        self.caps = _actor(face, self.matrix)
+        self.actors = tuple(vtkActor() for _ in range(5))
+        self.stage, self.final, self.edges, self.final_edges, self.caps = self.actors
+        self._whole = {actor: _mapper() for actor in self.actors}
+        self._coarse = {actor: _mapper() for actor in (self.stage, self.final)}
         shades = (1.0, 1.0, EDGE_SHADE, EDGE_SHADE, 1.0)
-        for actor, shade in zip((self.stage, self.final, self.edges, self.final_edges, self.caps), shades, strict=True):
+        for actor, shade in zip(self.actors, shades, strict=True):
             if shared is not None:
-                actor.GetMapper().ScalarVisibilityOff()
+                for mapper in self._mappers(actor):
+                    mapper.ScalarVisibilityOff()
                 actor.GetProperty().SetColor(*(shade * v for v in rgb(members[0].colour)))
+            actor.SetMapper(self._whole[actor])
+            actor.SetUserMatrix(self.matrix)
             actor.PickableOff()
         for actor in (self.edges, self.final_edges):
             actor.GetProperty().SetLighting(False)
@@ -101,9 +115,60 @@ class Batch:
         inside.SetSpecular(0.0)
         self._opacities, self._shown = (1.0, 1.0), (True, False)
         self._own_colours = shared is None
+        self._is_coarse: bool | None = None
         self.needs_room = False
         self.show("solid", None)
         self.show_final(DisplayMode())
+
+    @property
+    def triangles(self) -> int:
+        """How many there are of it when it is drawn whole."""
+        return sum(len(m.outline.triangles) for m in self.members)
+
+    @property
+    def opaque(self) -> bool:
+        """Whether nothing shows through it, neither in a stage nor in pictures."""
+        return all(actor.GetProperty().GetOpacity() >= 1 for actor in (self.stage, self.final))
+
+    def whole(self) -> Drawings:
+        """What is drawn of it, whole."""
+        if self._drawings is None:
+            line = edges_of(self.members, lambda m: m.colour, EDGE_SHADE)
+            self._drawings = Drawings(surface_of(self.members), line)
+        return self._drawings
+
+    def set_coarse(self, coarse: bool) -> None:
+        """Draw its surfaces coarsely and no edges, or all of it whole."""
+        if coarse == self._is_coarse:
+            return
+        self._is_coarse = coarse
+        if coarse:
+            self._draw(self._coarse, self._coarse_surface)
+        else:
+            drawings = self.whole()
+            faces = {actor: self._whole[actor] for actor in (self.stage, self.final, self.caps)}
+            self._draw(faces, lambda: drawings.face)
+            self._draw({actor: self._whole[actor] for actor in (self.edges, self.final_edges)}, lambda: drawings.line)
+        self.edges.SetVisibility(not coarse)
+        self.final_edges.SetVisibility(self._shown[1] and not coarse)
+
+    @staticmethod
+    def _draw(mappers: Mapping[vtkActor, vtkPolyDataMapper], data: Callable[[], vtkPolyData]) -> None:
+        some = next(iter(mappers.values()))
+        known = some.GetInput() if some.GetNumberOfInputConnections(0) else data()
+        for actor, mapper in mappers.items():
+            if not mapper.GetNumberOfInputConnections(0):
+                mapper.SetInputData(known)
+            actor.SetMapper(mapper)
+
+    def _coarse_surface(self) -> vtkPolyData:
+        if self.shared and self._drawings is not None:
+            return self._drawings.coarse or self._drawings.face
+        return surface_of([m if m.outline.coarse is None else m.coarse() for m in self.members])
+
+    def _mappers(self, actor: vtkActor) -> list[vtkPolyDataMapper]:
+        """All that an actor is drawn by, now or later."""
+        return [self._whole[actor], *filter(None, [self._coarse.get(actor)])]
 
     @property
     def rough(self) -> bool:
@@ -118,7 +183,10 @@ class Batch:
         self.edges.GetProperty().SetOpacity(FADED_EDGES if kind.faded else 1.0)
         self.stage.SetVisibility(style != "wire")
         for actor in (self.stage, self.edges):
-            mapper = actor.GetMapper()
+            self._cut(actor, cut)
+
+    def _cut(self, actor: vtkActor, cut: vtkPlane | None) -> None:
+        for mapper in self._mappers(actor):
             mapper.RemoveAllClippingPlanes()
             if cut is not None:
                 mapper.AddClippingPlane(cut)
@@ -142,21 +210,19 @@ class Batch:
         line.SetLineWidth(mode.line)
         self._wire(mode, unlit)
         self._shown = True, look != "studio"
-        for actor, shown in zip((self.final, self.final_edges), self._shown, strict=True):
-            actor.SetVisibility(shown)
+        self.final.SetVisibility(True)
+        self.final_edges.SetVisibility(self._shown[1] and not self._is_coarse)
         self.caps.SetVisibility(cut and kind.closed and look != "wire" and face.GetOpacity() >= 1)
         for actor in (self.final, self.final_edges, self.caps):
-            mapper = actor.GetMapper()
-            mapper.RemoveAllClippingPlanes()
-            if mode.cut is not None:
-                mapper.AddClippingPlane(mode.cut)
+            self._cut(actor, mode.cut)
 
     def _wire(self, mode: DisplayMode, unlit: bool) -> None:
         """Draw the copy for pictures as wires, or not: the edges strongly, the triangles faintly, in one colour that shows."""
         wire = mode.look == "wire"
         for actor, opacity in ((self.final, WIRE_TRIANGLES), (self.final_edges, WIRE_EDGES)):
-            look, mapper = actor.GetProperty(), actor.GetMapper()
-            mapper.SetScalarVisibility(self._own_colours and not wire)
+            look = actor.GetProperty()
+            for mapper in self._mappers(actor):
+                mapper.SetScalarVisibility(self._own_colours and not wire)
             look.SetLighting(not wire and not unlit and actor is self.final)
             if wire:
                 look.SetColor(*rgb(CARD if mode.dark else INK))
@@ -178,7 +244,8 @@ class Batch:
         """Show the copy for pictures with a share of its opacity."""
         for actor, opacity, shown in zip((self.final, self.final_edges), self._opacities, self._shown, strict=True):
             actor.GetProperty().SetOpacity(opacity * share)
-            actor.SetVisibility(shown and share > 0.005)
+            hidden = actor is self.final_edges and self._is_coarse
+            actor.SetVisibility(shown and share > 0.005 and not hidden)
 
     def place(self, displacement: Array) -> None:
         """Put the whole batch somewhere, by how far its group has moved from rest."""
@@ -186,28 +253,27 @@ class Batch:
 
 
 @dataclass(frozen=True)
-class Shared:
-    """The drawing of one geometry, in its own coordinates and without colour, for parts placed many times."""
+class Drawings:
+    """What is drawn: the surface, its edges and its coarse form. Of a geometry that is placed many times they are in its own coordinates,
+    without colour, and shared."""
 
     face: vtkPolyData
     line: vtkPolyData
+    coarse: vtkPolyData | None = None
 
 
-def shared_drawing(found: Outline) -> Shared:
+def shared_drawing(found: Outline) -> Drawings:
     """Make the drawing that many parts share."""
     alone = Member("", 0, found, np.eye(4), "#ffffff")
-    return Shared(surface_of([alone]), edges_of([alone], lambda _: "#ffffff", 1.0))
+    coarse = None if found.coarse is None else surface_of([alone.coarse()])
+    return Drawings(surface_of([alone]), edges_of([alone], lambda _: "#ffffff", 1.0), coarse)
 
 
-def _actor(data: vtkPolyData, matrix: object) -> vtkActor:
+def _mapper() -> vtkPolyDataMapper:
     mapper = vtkPolyDataMapper()
-    mapper.SetInputData(data)
     mapper.SetColorModeToDirectScalars()
     mapper.SetResolveCoincidentTopologyToPolygonOffset()
-    actor = vtkActor()
-    actor.SetMapper(mapper)
-    actor.SetUserMatrix(matrix)
-    return actor
+    return mapper
 
 
 def surface_of(members: Sequence[Member]) -> vtkPolyData:

@@ -14,7 +14,7 @@ from kestrav.core.kinematics.traces import rider_marks
 from kestrav.core.paths.analysis import comb
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
-from kestrav.render.marks import TICK_PIXELS, flat, tick_spacing
+from kestrav.render.marks import LEAST_SPACING, TICK_PIXELS, flat, tick_spacing
 from kestrav.render.measure_marks import text_actor
 from kestrav.render.palette import INK, OCHRE, PETROL, PETROL_DARK, SHOT, rgb
 from kestrav.render.shapes import polyline, put_data, segments, vertices
@@ -112,7 +112,7 @@ class JudgingMarks:
         texts = []
         if path is not None:
             made = path_curve(path)
-            spacing = NUMBER_EVERY * tick_spacing(made.length)
+            spacing = NUMBER_EVERY * tick_spacing(made.length, LEAST_SPACING * pixel)
             stations = np.arange(0.0, made.length + 1e-9, spacing)[:MOST_MARKS]
             beside = made.curve.position(stations) + 3.4 * TICK_PIXELS * pixel * made.frames(stations)[:, :, 1]
             texts = [(f" {show(float(s), 'mm', 0)} ", p, PETROL_DARK) for s, p in zip(stations, beside, strict=True)]

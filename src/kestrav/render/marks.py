@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,7 @@ from kestrav.core.paths.path_curves import PathCurve, path_curve
 from kestrav.render.batches import Batch, edges_of
 from kestrav.render.palette import CARD, INK, PETROL, PETROL_DARK, STRAW, VERMILION, rgb
 from kestrav.render.scene import Scene
-from kestrav.render.shapes import diamond, point_cloud, polyline, put_data, segments, tube, vertices, vtk_matrix
+from kestrav.render.shapes import diamond, point_cloud, polyline, put_data, segments, vertices, vtk_matrix
 
 Array = NDArray[np.float64]
 
@@ -23,7 +24,11 @@ ARROW_PIXELS = 9.0
 MOST_DIAMONDS, _NEAR_CHOSEN = 600, 20  # points that are drawn as solids, and how many on either side of a chosen one
 _MOST_DRAWN = 1000  # of a path's points by which its line is drawn
 _TICKS = 24  # wished-for number of chainage ticks along a path
-TUBE_PIXELS, TICK_PIXELS, POINT_PIXELS, HANDLE_PIXELS = 1.4, 7.0, 8.5, 5.5
+TICK_PIXELS, POINT_PIXELS, HANDLE_PIXELS = 7.0, 8.5, 5.5
+_LINE, _CHOSEN_LINE = 1.6, 3.4  # pixels that a path is wide
+_STEPPED_BACK = "#7f9698"  # paths that are not chosen: the product is what the eye sees first
+LEAST_SPACING = 8.0  # pixels from a tick to the next, of the size of one at the middle of the view
+_BEFORE_FACES = -6  # steps of the depth buffer by which a line on a face lies before it
 
 
 def flat(data: vtkPolyData, colour: str, width: float = 1.0, opacity: float = 1.0) -> vtkActor:
@@ -42,16 +47,16 @@ def flat(data: vtkPolyData, colour: str, width: float = 1.0, opacity: float = 1.
     return actor
 
 
-def tick_spacing(length: float) -> float:
-    """A round chainage (1, 2 or 5 times a power of ten, in mm) that divides a length into about 24."""
-    raw = max(length, 1e-6) / _TICKS
+def tick_spacing(length: float, least: float = 0.0) -> float:
+    """A round chainage (1, 2 or 5 times a power of ten, in mm) that divides a length into about 24, or no more than is at least so far apart."""
+    raw = max(length / _TICKS, least, 1e-7)
     power = 10.0 ** np.floor(np.log10(raw))
     return float(next(m * power for m in (1.0, 2.0, 5.0, 10.0) if m * power >= raw))
 
 
-def chainage_ticks(curve: PathCurve, half: float) -> tuple[Array, Array]:
-    """Ticks across a path as pairs of points: (n, 2, 3) ordinary ones, and each tenth, longer."""
-    spacing = tick_spacing(curve.length)
+def chainage_ticks(curve: PathCurve, half: float, least: float = 0.0) -> tuple[Array, Array]:
+    """Ticks across a path, at least so far apart, as pairs of points: (n, 2, 3) ordinary ones, and each tenth, longer."""
+    spacing = tick_spacing(curve.length, least)
     stations = np.arange(0.0, curve.length + 1e-9, spacing)
     left = curve.frames(stations)[:, :, 1]
     middle = curve.curve.position(stations)
@@ -100,9 +105,9 @@ def _line(curve: PathCurve) -> Array:
     return curve.curve.position(np.union1d(np.linspace(0.0, curve.length, count), own))
 
 
-def direction_arrows(curve: PathCurve, size: float) -> Array:
-    """Chevrons (n, 2, 3) of a size in mm that point along a path, between its ticks."""
-    spacing = tick_spacing(curve.length)
+def direction_arrows(curve: PathCurve, size: float, least: float = 0.0) -> Array:
+    """Chevrons (n, 2, 3) of a size in mm that point along a path, between ticks that are at least so far apart."""
+    spacing = tick_spacing(curve.length, least)
     stations = np.arange(2.5 * spacing, curve.length, 5 * spacing)
     frames, tip = curve.frames(stations), curve.curve.position(stations)
     back = tip - size * frames[:, :, 0]
@@ -113,16 +118,60 @@ def direction_arrows(curve: PathCurve, size: float) -> Array:
 _AT_ONCE = 20  # paths that are drawn anew in one update
 
 
-class PathMarks:
-    """Every path as a surveyed line: a thin tube with chainage ticks and diamond points.
+@dataclass(frozen=True)
+class _Drawn:
+    """What is drawn of a path, at a size of a pixel in mm: its line, ticks and each tenth tick, and arrows, as pairs of points (n, 2, 3)."""
 
-    Points go into a renderer laid over the first one: what is to be taken hold of is never hidden.
+    path: Path
+    pixel: float
+    line: Array
+    ticks: Array
+    long: Array
+    arrows: Array
+
+    @classmethod
+    def of(cls, path: Path, pixel: float) -> _Drawn:
+        """Work it out."""
+        curve = path_curve(path)
+        line, least = _line(curve), LEAST_SPACING * pixel
+        ticks, long = chainage_ticks(curve, TICK_PIXELS * pixel, least)
+        arrows = direction_arrows(curve, ARROW_PIXELS * pixel, least)
+        return cls(path, pixel, np.stack([line[:-1], line[1:]], axis=1), ticks, long, arrows)
+
+
+class _Lines:
+    """The lines of one or many paths, as one drawing for each width."""
+
+    def __init__(self, renderer: Any, colour: str, line: float, ticks: float, long: float, arrows: float) -> None:
+        none = np.empty((0, 2, 3))
+        self.actors = [flat(segments(none), colour, width) for width in (line, ticks, long, arrows)]
+        self._of: tuple[_Drawn, ...] = ()
+        for actor in self.actors:
+            actor.GetMapper().SetResolveCoincidentTopologyToPolygonOffset()
+            actor.GetMapper().SetRelativeCoincidentTopologyLineOffsetParameters(0, _BEFORE_FACES)
+            renderer.AddActor(actor)
+
+    def show(self, drawn: Sequence[_Drawn]) -> None:
+        """Show these and no others."""
+        if len(drawn) == len(self._of) and all(a is b for a, b in zip(drawn, self._of, strict=True)):
+            return
+        self._of = tuple(drawn)
+        kinds = ([d.line for d in drawn], [d.ticks for d in drawn], [d.long for d in drawn], [d.arrows for d in drawn])
+        for actor, pairs in zip(self.actors, kinds, strict=True):
+            put_data(actor, segments(np.concatenate([np.empty((0, 2, 3)), *pairs])))
+            actor.SetVisibility(any(len(p) for p in pairs))
+
+
+class PathMarks:
+    """Every path as a surveyed line, with chainage ticks and, where it is chosen, diamond points. What is not chosen steps back.
+
+    All keep their weight on the screen. Points go into a renderer laid over the first one: what is to be taken hold of is never hidden.
     """
 
     def __init__(self, renderer: Any, over: Any) -> None:
-        self.renderer = renderer
-        self.actors: dict[str, list[vtkActor]] = {}
-        self.drawn: dict[str, tuple[Path, bool, float]] = {}
+        self.drawn: dict[str, _Drawn] = {}
+        self.others = _Lines(renderer, _STEPPED_BACK, _LINE, 1.0, 1.4, 1.6)
+        self.chosen = _Lines(renderer, PETROL, _CHOSEN_LINE, 1.2, 2.2, 2.6)
         self.points = Diamonds(over, PETROL, CARD)
         self.dots = flat(point_cloud(np.empty((0, 3))), PETROL)
         self.dots.GetProperty().SetPointSize(4)
@@ -143,46 +192,24 @@ class PathMarks:
         that nobody waits for all of them."""
         self.pixel, left = pixel, _AT_ONCE
         wanted = {path.id: path for path in project.paths}
-        for path_id in [i for i in self.actors if i not in wanted]:
-            self._drop(path_id)
+        for path_id in self.drawn.keys() - wanted.keys():
+            del self.drawn[path_id]
         for path in wanted.values():
-            state = self.drawn.get(path.id)
-            is_chosen = path.id == chosen
+            known = self.drawn.get(path.id)
             # marks keep their size on the screen; they are made anew when that has changed enough to see
-            fresh = state is not None and 0.8 < state[2] / pixel < 1.25
-            if state is not None and state[0] is path and state[1] == is_chosen and fresh:
+            if known is not None and known.path is path and 0.8 < known.pixel / pixel < 1.25:
                 continue
-            if left > 0 or is_chosen:
-                self._draw(path, is_chosen, pixel)
+            if left > 0 or path.id == chosen:
+                self.drawn[path.id] = _Drawn.of(path, pixel)
             left -= 1
         self.behind = left < 0
         picked = wanted.get(chosen or "")
+        self.chosen.show([self.drawn[picked.id]] if picked is not None else [])
+        self.others.show([self.drawn[i] for i in wanted if i in self.drawn and i != chosen])
         self.through.SetVisibility(picked is not None)
         if picked is not None:
             put_data(self.through, polyline(_line(path_curve(picked))))
         self._points(picked, points)
-
-    def _drop(self, path_id: str) -> None:
-        for actor in self.actors.pop(path_id):
-            self.renderer.RemoveActor(actor)
-        del self.drawn[path_id]
-
-    def _draw(self, path: Path, chosen: bool, pixel: float) -> None:
-        if path.id in self.actors:
-            self._drop(path.id)
-        curve = path_curve(path)
-        line = _line(curve)
-        colour = PETROL if chosen else PETROL_DARK
-        ticks, long = chainage_ticks(curve, TICK_PIXELS * pixel)
-        actors = [
-            flat(tube(line, (1.6 if chosen else 1.0) * TUBE_PIXELS * pixel), colour),
-            flat(segments(ticks), colour, 1.2),
-            flat(segments(long), colour, 2.2),
-            flat(segments(direction_arrows(curve, ARROW_PIXELS * pixel)), colour, 2.6),
-        ]
-        for actor in actors:
-            self.renderer.AddActor(actor)
-        self.actors[path.id], self.drawn[path.id] = actors, (path, chosen, pixel)
 
     def _points(self, path: Path | None, chosen: Sequence[int]) -> None:
         points, lines, ends = handle_geometry(path)

@@ -9,17 +9,45 @@ from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import KDTree
+from vtkmodules.util.numpy_support import vtk_to_numpy
+from vtkmodules.vtkFiltersCore import vtkBinnedDecimation
 
-from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.geometry.smoothing import smoothed
+from kestrav.render.shapes import merged_surface
 
 AT_ONCE = 120_000  # triangles that are worked out while the person waits
 EACH = 400  # triangles that take as long as what a geometry takes however small it is
+COARSE_FROM = 300  # triangles of a mesh that has a coarse form
+_COARSE_SHARE = 0.08  # of its triangles that a coarse form has, about
+_PER_BIN = (
+    12.0  # triangles of a shape about as wide as it is high, for each square of as many bins along a side as it has
+)
+_FEWEST_BINS = 6  # along the longest side
+_BOX_FACES = np.array(
+    [
+        [0, 1, 3],
+        [0, 3, 2],
+        [4, 6, 7],
+        [4, 7, 5],
+        [0, 4, 5],
+        [0, 5, 1],
+        [2, 3, 7],
+        [2, 7, 6],
+        [0, 2, 6],
+        [0, 6, 4],
+        [1, 5, 7],
+        [1, 7, 3],
+    ]
+)  # of corners whose last coordinate changes first
 
 
 @dataclass(frozen=True)
 class Outline:
-    """What is drawn of one geometry: surface with normals (none yet, and so flat, while it is ``rough``), and the lines along its sharp edges."""
+    """What is drawn of one geometry: surface with normals (none yet, and so flat, while it is ``rough``), and the lines along its sharp edges.
+
+    ``coarse`` is what is drawn of a large one while the view of a large product moves."""
 
     points: NDArray[np.float32]
     normals: NDArray[np.float32] | None
@@ -28,6 +56,7 @@ class Outline:
     tint_of: NDArray[np.int64] | None
     edge_points: NDArray[np.float32]
     edges: NDArray[np.int64]
+    coarse: Outline | None = None
 
     @property
     def rough(self) -> bool:
@@ -35,8 +64,8 @@ class Outline:
         return self.normals is None
 
 
-def outline(mesh: Mesh, edges: bool = True) -> Outline:
-    """Work out what is drawn of a mesh, with or without its sharp edges."""
+def outline(mesh: Mesh, edges: bool = True, coarse: bool = False) -> Outline:
+    """Work out what is drawn of a mesh, with or without its sharp edges, and with a coarse form if it is large and that is asked for."""
     found = smoothed(mesh)
     ends = found.sharp if edges else np.empty((0, 2, 3))
     return Outline(
@@ -47,24 +76,54 @@ def outline(mesh: Mesh, edges: bool = True) -> Outline:
         None if mesh.tint_of is None else mesh.tint_of[found.of].astype(np.int64),
         ends.reshape(-1, 3).astype(np.float32),
         np.arange(2 * len(ends)).reshape(-1, 2),
+        outline(coarse_mesh(mesh), False) if coarse and len(mesh.triangles) >= COARSE_FROM else None,
     )
 
 
+def coarse_mesh(mesh: Mesh) -> Mesh:
+    """About a twelfth of a mesh's triangles: those that are left when all points in a cube become one (VTK's binned decimation)."""
+    points = mesh.vertices.astype(np.float32)
+    maker = vtkBinnedDecimation()
+    maker.SetInputData(merged_surface(points, None, mesh.triangles.astype(np.int64), np.zeros_like(points, np.uint8)))
+    maker.SetPointGenerationModeToBinAverages()
+    maker.ProducePointDataOff()
+    size = np.ptp(mesh.bounds, axis=0)
+    along = max(2.0 * np.sqrt(_COARSE_SHARE * len(mesh.triangles) / _PER_BIN), _FEWEST_BINS)
+    maker.SetAutoAdjustNumberOfDivisions(False)
+    maker.SetNumberOfDivisions(*(int(max(np.ceil(along * side / max(size.max(), 1e-9)), 1)) for side in size))
+    maker.Update()
+    found = maker.GetOutput()
+    if not found.GetNumberOfPolys():
+        return mesh
+    kept = vtk_to_numpy(found.GetPoints().GetData()).astype(float)
+    triangles = vtk_to_numpy(found.GetPolys().GetConnectivityArray()).reshape(-1, 3).astype(np.int32)
+    tint_of = None
+    if mesh.tint_of is not None:
+        centres = KDTree(mesh.vertices[mesh.triangles].mean(axis=1))
+        tint_of = mesh.tint_of[centres.query(kept[triangles].mean(axis=1))[1]]
+    return Mesh(kept, triangles, (), None, mesh.tints, tint_of)
+
+
 def rough_outline(mesh: Mesh) -> Outline:
-    """A mesh as it is: flat facets, no edges."""
+    """A mesh as it is: flat facets, no edges; its coarse form is its box."""
     points, triangles, tint_of = mesh.vertices, mesh.triangles.astype(np.int64), None
     if mesh.tint_of is not None:
         # facets of several tints share no points
         points, triangles = mesh.vertices[mesh.triangles.reshape(-1)], np.arange(3 * len(triangles)).reshape(-1, 3)
         tint_of = np.repeat(mesh.tint_of, 3).astype(np.int64)
-    none = np.empty((0, 3), np.float32)
-    return Outline(points.astype(np.float32), None, triangles, mesh.tints, tint_of, none, np.empty((0, 2), np.int64))
+    none, no_lines = np.empty((0, 3), np.float32), np.empty((0, 2), np.int64)
+    corners = box_corners(mesh.bounds)[_BOX_FACES].reshape(-1, 3).astype(np.float32)
+    box = Outline(corners, None, np.arange(len(corners)).reshape(-1, 3), (), None, none, no_lines)
+    return Outline(points.astype(np.float32), None, triangles, mesh.tints, tint_of, none, no_lines, box)
 
 
 @dataclass(eq=False)
 class Outlines:
-    """The outlines of geometries by their keys. What need not be there at once is rough first, and worked out by a thread of its own."""
+    """The outlines of geometries by their keys. What need not be there at once is rough first, and worked out by a thread of its own.
 
+    Where large products are shown as the view moves they have a ``coarse`` form too."""
+
+    coarse: bool = False
     known: dict[Hashable, Outline] = field(default_factory=dict)
     _wanted: dict[Hashable, tuple[Mesh, bool]] = field(default_factory=dict)
     _thread: threading.Thread | None = None
@@ -73,7 +132,7 @@ class Outlines:
         """The outline of a mesh, with or without sharp edges; rough if it need not be there ``now``."""
         self._wanted.pop(key, None)
         if now:
-            self.known[key] = outline(mesh, edges)
+            self.known[key] = outline(mesh, edges, self.coarse)
         else:
             self.known[key], self._wanted[key] = rough_outline(mesh), (mesh, edges)
         return self.known[key]
@@ -101,4 +160,4 @@ class Outlines:
                 return
             # one that fails stays rough, and is not tried again
             with contextlib.suppress(MemoryError, ValueError):
-                self.known[key] = outline(mesh, edges)
+                self.known[key] = outline(mesh, edges, self.coarse)

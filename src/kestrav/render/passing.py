@@ -71,7 +71,7 @@ class Passing:
 
     @staticmethod
     def _image(scene: Scene, batch: Batch, poses: Array) -> vtkActor:
-        actor = flat(batch.final.GetMapper().GetInput(), PETROL, opacity=_IMAGE)
+        actor = flat(batch.whole().face, PETROL, opacity=_IMAGE)
         # behind the rider itself where their faces lie in one plane
         mapper = actor.GetMapper()
         mapper.SetResolveCoincidentTopologyToPolygonOffset()

@@ -24,7 +24,7 @@ from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import moving_groups
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.parts.solids import solid_mesh
-from kestrav.render.batches import Batch, DisplayMode, Kind, Member, Shared, shared_drawing
+from kestrav.render.batches import Batch, DisplayMode, Drawings, Kind, Member, shared_drawing
 from kestrav.render.finishes import Style, give_room, has_room
 from kestrav.render.outlines import AT_ONCE, EACH, Outlines
 
@@ -34,7 +34,7 @@ Array = NDArray[np.float64]
 # a geometry placed so often that its copies would be more triangles than this is drawn by sharing, if it has so
 # many itself that a drawing of its own is worth while
 MERGED_AT_MOST, SHARED_FROM = 20_000, 300
-BATCH = 500_000  # triangles after which a further batch is begun, so that one is soon made anew
+BATCH = 200_000  # triangles after which a further batch is begun, so that one is soon made anew
 _SAME_PLACE = 1e-7
 
 
@@ -60,8 +60,8 @@ class Scene:
         self.project: Project | None = None
         self.batches: list[Batch] = []
         # what is worked out of the geometry may be another scene's; what is drawn may not
-        self._outlines: Outlines = Outlines() if other is None else other._outlines
-        self._shared: dict[tuple[Hashable, bool], Shared] = {}
+        self._outlines: Outlines = Outlines(coarse=patient) if other is None else other._outlines
+        self._shared: dict[tuple[Hashable, bool], Drawings] = {}
         self._renderers: dict[vtkRenderer, tuple[bool, bool]] = {}  # whether edges are shown, whether it is a stage
         self._faint: dict[vtkRenderer, dict[str, float]] = {}
         self._drawn: _Looks | None = None
@@ -84,6 +84,11 @@ class Scene:
         self._renderers[renderer] = (edges, stage)
         for batch in self.batches:
             self._present(renderer, batch)
+
+    @property
+    def renderers(self) -> list[vtkRenderer]:
+        """Those that the parts are shown in."""
+        return list(self._renderers)
 
     def hide_in(self, renderer: vtkRenderer) -> None:
         """Do not show the parts in a renderer any more."""
@@ -173,6 +178,8 @@ class Scene:
         for batch in batches:
             batch.show(self._style, self.cut)
             batch.show_final(self._display_mode)
+            if not self._patient:
+                batch.set_coarse(False)
             for renderer in self._renderers:
                 self._present(renderer, batch)
 
@@ -190,16 +197,25 @@ class Scene:
                 merged.append(m)
                 continue
             self.batches.append(Batch(kind, [m], self._shared_of(key, m)))
-        ends = np.cumsum([len(m.outline.triangles) for m in merged]) // BATCH
-        for number in np.unique(ends):
-            self.batches.append(Batch(kind, [m for m, own in zip(merged, ends, strict=True) if own == number]))
+        for group in side_by_side(merged):
+            self.batches.append(Batch(kind, group))
 
-    def _shared_of(self, key: Hashable, member: Member) -> Shared:
+    def _shared_of(self, key: Hashable, member: Member) -> Drawings:
         """The drawing that parts of one geometry share."""
         known = (key, member.outline.rough)
         if known not in self._shared:
             self._shared[known] = shared_drawing(member.outline)
         return self._shared[known]
+
+    @property
+    def triangles(self) -> int:
+        """How many are drawn when all is drawn whole."""
+        return sum(batch.triangles for batch in self.batches)
+
+    def set_coarse(self, coarse: bool) -> None:
+        """Draw all coarsely, or whole."""
+        for batch in self.batches:
+            batch.set_coarse(coarse)
 
     @property
     def refining(self) -> bool:
@@ -356,6 +372,24 @@ class Scene:
         return found
 
 
+def side_by_side(members: list[Member]) -> list[list[Member]]:
+    """Members in groups of about as many triangles as a batch has, each of what is beside each other, so that what is out of sight is left
+    out as a whole."""
+    if not members:
+        return []
+    middles, sizes = np.array([m.middle() for m in members]), np.array([len(m.outline.triangles) for m in members])
+    waiting, groups = [np.arange(len(members))], []
+    while waiting:
+        some = waiting.pop()
+        if len(some) == 1 or sizes[some].sum() <= BATCH:
+            groups.append([members[k] for k in np.sort(some)])
+            continue
+        some = some[np.argsort(middles[some, np.argmax(np.ptp(middles[some], axis=0))], kind="stable")]
+        half = int(np.clip(np.searchsorted(np.cumsum(sizes[some]), 0.5 * sizes[some].sum()), 1, len(some) - 1))
+        waiting += [some[half:], some[:half]]
+    return groups
+
+
 def _looks(project: Project) -> tuple[tuple[object, ...], ...]:
     """What of the parts shows in the batches, but for where they are."""
     return tuple((p.id, p.parent, p.geometry, p.colour, p.opacity, p.shown, p.scale, p.finish) for p in project.parts)
@@ -406,6 +440,20 @@ def light(renderer: vtkRenderer) -> None:
     head.SetLightTypeToHeadlight()
     head.SetIntensity(0.3)
     renderer.AddLight(head)
+    seen: Any = renderer  # its stubs know events by number only
+    seen.AddObserver("StartEvent", lambda caller, _: _light_anew(caller))
+
+
+def _light_anew(renderer: vtkRenderer) -> None:
+    """Let a renderer's lights shine from where they stand seen by its own camera.
+
+    Renderers of one window share shaders; VTK gives them their lights' directions anew only where a light has changed since, or one
+    renderer would be lit as the other's camera stands.
+    """
+    lights = renderer.GetLights()
+    lights.InitTraversal()
+    while (lamp := lights.GetNextItem()) is not None:
+        lamp.Modified()
 
 
 def is_software(window: vtkRenderWindow) -> bool:
@@ -434,12 +482,6 @@ def aim_camera(
     A parallel one shows at the target what the angle would, and also what lies behind its own position.
     """
     camera = renderer.GetActiveCamera()
-    # renderers of one window share shaders; VTK gives them their lights' directions anew only where a
-    # light has changed since, or one renderer would be lit as the other's camera stands
-    lights = renderer.GetLights()
-    lights.InitTraversal()
-    while (lamp := lights.GetNextItem()) is not None:
-        lamp.Modified()
     camera.SetPosition(*position)
     camera.SetFocalPoint(*target)
     camera.SetViewUp(*up)

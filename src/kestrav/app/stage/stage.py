@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Sequence
 from typing import Any
 
@@ -14,6 +13,7 @@ from PySide6.QtWidgets import QWidget
 from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.app.session import Session
+from kestrav.app.stage.gradual_drawing import GradualDrawing
 from kestrav.app.stage.lens_controller import LensController
 from kestrav.app.stage.lenses import WHOLE, Frame, LensView, Tile, Tiles, frame_within, keep_guides, kept_guides
 from kestrav.app.stage.overlays import LensHead, PaneName, StageLabel
@@ -110,6 +110,10 @@ class Stage(QWidget):
         self.lens_hand = LensController(self)
         self.view = StageView(self)
         window = self.view.GetRenderWindow()
+        self.gradual = GradualDrawing(window, self.scene, self._keep_lens)
+        self._seen: tuple[object, ...] | None = (
+            None  # what the lens's picture on the screen was made from, if it is to be kept
+        )
         window.SetMultiSamples(0)
         self._order_renderers()
         self.lens_head = LensHead(self)
@@ -321,6 +325,12 @@ class Stage(QWidget):
         shot = self.session.shot
         return shot.width / shot.height if shot else 16 / 9
 
+    @property
+    def _has_inset(self) -> bool:
+        """Whether one picture lies in the corner of the other."""
+        one_of_two = self.session.camera is not None and self.lens_shown and not self.lens_alone
+        return one_of_two and not self.together and self.tiles is None
+
     def inset(self) -> QRect:
         """Where the inset's picture is, in widget pixels."""
         width = min(self.lens_width, max(self.width() - 2 * MARGIN, SMALLEST_LENS))
@@ -366,7 +376,7 @@ class Stage(QWidget):
         self.place(self.kept.renderer, lens_at)
         self.kept.forget()
         self.side_by_side.lay()
-        self.lens_head.setVisible(inset_shown and not self.together)
+        self.lens_head.setVisible(self._has_inset)
         self.lens_head.setGeometry(rect.x() - 1, rect.y() - HEAD, rect.width() + 2, HEAD)
         self.schedule()
 
@@ -446,15 +456,17 @@ class Stage(QWidget):
         reuse = not self.swapped and lens_shown and self.kept.holds(seen)
         self.kept.show(reuse)
         self.lens.SetDraw(self.session.camera is not None and (self.swapped or lens_shown) and not reuse)
-        began = time.perf_counter()
-        window.Render()
+        whole = self.gradual.draw(self.software or not self._known)
         # where a picture takes long, there are to be few more of them
-        self._refining.setInterval(int(max(_REFINED, 4000 * (time.perf_counter() - began))))
+        self._refining.setInterval(int(max(_REFINED, 4000 * self.gradual.took)))
         film = self.session.film
         if film is not None and film.over is not None and self.lens.GetDraw():
             self._fade_over(film)
+        self._seen = None
         if not self.swapped and not reuse and self.lens.GetDraw():
-            self.kept.keep(window, self.lens, seen)
+            self._seen = seen
+            if whole:
+                self._keep_lens()
         if not self._known:
             self._known = True
             self.software = is_software(window)
@@ -466,6 +478,11 @@ class Stage(QWidget):
         if self.marks.behind:
             self.schedule()
         self.drawn.emit()
+
+    def _keep_lens(self) -> None:
+        """Keep the lens's picture, which is whole now, as long as it shows the same."""
+        if self._alive and self._seen is not None:
+            self.kept.keep(self.view.GetRenderWindow(), self.lens, self._seen)
 
     def _refine(self) -> None:
         """Show more of a large product as it will look, and come back until all of it does."""
@@ -543,7 +560,7 @@ class Stage(QWidget):
             if self.lens_head.isVisible():
                 self.arrange()
             return
-        if (not self.lens_head.isVisible() and self.lens_shown and not self.lens_alone) or self._aspect != self.aspect:
+        if self.lens_head.isHidden() == self._has_inset or self._aspect != self.aspect:
             self.arrange()
         shot, time = self.session.shot, self.session.time
         self.scene.set_display_mode(self.lens_view.display_mode(project, shot))
@@ -861,6 +878,7 @@ class Stage(QWidget):
         """Give the graphics memory back before the window goes."""
         self._alive = False
         self._timer.stop()
+        self.gradual.stop()
         self.view.Finalize()
 
 
