@@ -83,6 +83,7 @@ def main() -> int:
         handing.gltf_against_every_sample,
         handing.going_on_with_a_film,
         stage.redraw_against_bare_window,
+        stage.redraw_of_a_large_assembly,
         start.first_frame,
     ):
         text, fine = measure(in_turns)

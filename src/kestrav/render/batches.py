@@ -43,8 +43,7 @@ class Member:
 
     def middle(self) -> Array:
         """The middle of its box (3,), in the batch's coordinates."""
-        points = self.outline.points
-        return np.asarray(self.matrix[:3, :3] @ (0.5 * (points.min(axis=0) + points.max(axis=0))) + self.matrix[:3, 3])
+        return np.asarray(self.matrix[:3, :3] @ self.outline.middle + self.matrix[:3, 3])
 
     def coarse(self) -> Member:
         """The same part as it is drawn coarsely."""
@@ -129,6 +128,11 @@ class Batch:
     def opaque(self) -> bool:
         """Whether nothing shows through it, neither in a stage nor in pictures."""
         return all(actor.GetProperty().GetOpacity() >= 1 for actor in (self.stage, self.final))
+
+    @property
+    def made(self) -> bool:
+        """Whether what is drawn of it whole is there already."""
+        return self._drawings is not None
 
     def whole(self) -> Drawings:
         """What is drawn of it, whole."""

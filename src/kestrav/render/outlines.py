@@ -20,7 +20,7 @@ from kestrav.render.shapes import merged_surface
 AT_ONCE = 120_000  # triangles that are worked out while the person waits
 EACH = 400  # triangles that take as long as what a geometry takes however small it is
 COARSE_FROM = 300  # triangles of a mesh that has a coarse form
-_COARSE_SHARE = 0.08  # of its triangles that a coarse form has, about
+_COARSE_SHARE = 0.05  # of its triangles that a coarse form has, about
 _PER_BIN = (
     12.0  # triangles of a shape about as wide as it is high, for each square of as many bins along a side as it has
 )
@@ -47,7 +47,7 @@ _BOX_FACES = np.array(
 class Outline:
     """What is drawn of one geometry: surface with normals (none yet, and so flat, while it is ``rough``), and the lines along its sharp edges.
 
-    ``coarse`` is what is drawn of a large one while the view of a large product moves."""
+    ``middle`` (3,) is that of its box, ``coarse`` what is drawn of a large one while the view of a large product moves."""
 
     points: NDArray[np.float32]
     normals: NDArray[np.float32] | None
@@ -56,6 +56,7 @@ class Outline:
     tint_of: NDArray[np.int64] | None
     edge_points: NDArray[np.float32]
     edges: NDArray[np.int64]
+    middle: NDArray[np.float64]
     coarse: Outline | None = None
 
     @property
@@ -76,12 +77,13 @@ def outline(mesh: Mesh, edges: bool = True, coarse: bool = False) -> Outline:
         None if mesh.tint_of is None else mesh.tint_of[found.of].astype(np.int64),
         ends.reshape(-1, 3).astype(np.float32),
         np.arange(2 * len(ends)).reshape(-1, 2),
+        mesh.bounds.mean(axis=0),
         outline(coarse_mesh(mesh), False) if coarse and len(mesh.triangles) >= COARSE_FROM else None,
     )
 
 
 def coarse_mesh(mesh: Mesh) -> Mesh:
-    """About a twelfth of a mesh's triangles: those that are left when all points in a cube become one (VTK's binned decimation)."""
+    """About a twentieth of a mesh's triangles: those that are left when all points in a cube become one (VTK's binned decimation)."""
     points = mesh.vertices.astype(np.float32)
     maker = vtkBinnedDecimation()
     maker.SetInputData(merged_surface(points, None, mesh.triangles.astype(np.int64), np.zeros_like(points, np.uint8)))
@@ -113,8 +115,9 @@ def rough_outline(mesh: Mesh) -> Outline:
         tint_of = np.repeat(mesh.tint_of, 3).astype(np.int64)
     none, no_lines = np.empty((0, 3), np.float32), np.empty((0, 2), np.int64)
     corners = box_corners(mesh.bounds)[_BOX_FACES].reshape(-1, 3).astype(np.float32)
-    box = Outline(corners, None, np.arange(len(corners)).reshape(-1, 3), (), None, none, no_lines)
-    return Outline(points.astype(np.float32), None, triangles, mesh.tints, tint_of, none, no_lines, box)
+    middle = mesh.bounds.mean(axis=0)
+    box = Outline(corners, None, np.arange(len(corners)).reshape(-1, 3), (), None, none, no_lines, middle)
+    return Outline(points.astype(np.float32), None, triangles, mesh.tints, tint_of, none, no_lines, middle, box)
 
 
 @dataclass(eq=False)

@@ -18,6 +18,7 @@ _LARGE_IN_SOFTWARE, _LARGE = (
     10_000_000,
 )  # triangles from which a picture takes long, drawn by the processor or not
 _STEP = 500_000  # triangles of a step
+_MAKING = 4  # times as long as drawing a batch takes what is drawn of it to be made and drawn first
 _REST = 200  # ms without another drawing after which it is drawn whole
 
 
@@ -153,11 +154,12 @@ def _in_steps(batches: Sequence[Batch]) -> list[list[Batch]]:
     steps: list[list[Batch]] = []
     room = 0
     for batch in filter(_in_step, batches):
-        if batch.triangles > room:
+        weight = batch.triangles if batch.made else _MAKING * batch.triangles
+        if weight > room:
             steps.append([])
             room = _STEP
         steps[-1].append(batch)
-        room -= batch.triangles
+        room -= weight
     return steps
 
 
