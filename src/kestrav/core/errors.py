@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import re
+
+_QUOTED = re.compile("“([^”]{40})[^”]{20,}”")
+
 
 class BadInput(Exception):
     """Something given to Kestrav cannot be used.
@@ -23,3 +27,8 @@ def in_words(fault: Exception, otherwise: str = "its content is damaged, or of a
     """What went wrong in reading something: as Kestrav itself says it, or ``otherwise``, as the words of libraries are not meant for
     people."""
     return str(fault) if isinstance(fault, (BadInput, Damaged)) else otherwise
+
+
+def brief(told: str) -> str:
+    """A sentence in which long names in quotes are cut."""
+    return _QUOTED.sub(r"“\1 …”", told)

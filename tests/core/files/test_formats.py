@@ -354,6 +354,10 @@ DAMAGED = {
         lambda folder: _zip(folder / "a.3mf", {"readme.txt": "hello"}),
         "its content is a ZIP archive",
     ),
+    "3mf of nothing": (
+        lambda folder: _zip(folder / "a.3mf", {"3D/3dmodel.model": "<model><build><item/></build></model>"}),
+        "an object without a number: it is not there",
+    ),
     "3mf broken": (
         lambda folder: _zip(folder / "a.3mf", {"3D/3dmodel.model": "<model><resources>"}),
         "its model is not whole XML",
@@ -362,6 +366,7 @@ DAMAGED = {
     "dae cut": (written("a.dae", '<COLLADA xmlns="x"><asset>'), "cut short"),
     "gltf is not json": (written("a.gltf", "{nope"), "a.gltf"),
     "gltf of version 1": (written("a.gltf", gltf_json(asset={"version": "1.0"})), "version 1.0"),
+    "gltf of no version": (written("a.gltf", gltf_json(asset={"version": [None]})), "glTF version unknown"),
     "gltf packed": (
         written("a.gltf", gltf_json(extensionsRequired=["KHR_meshopt_compression"])),
         "packed with a newer meshopt",

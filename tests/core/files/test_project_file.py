@@ -180,6 +180,19 @@ def old_heading_that_is_none(source, target):
     with_document(source, target, version=3, runs=[{"id": "r", "heading": None}])
 
 
+def entry_whose_name_is_no_text(source, target):
+    rewrite(source, target, lambda n, d: d)
+    with zipfile.ZipFile(target, "a") as archive:
+        archive.writestr("wörter.txt", "x")  # marked as UTF-8
+    target.write_bytes(target.read_bytes().replace("wörter".encode(), b"w\x84\xffrter"))
+
+
+def endless_name(source, target):
+    parts = json.loads(zipfile.ZipFile(source).read("project.json"))["parts"]
+    parts[0]["geometry"] = "a" * 5000
+    with_document(source, target, parts=parts)
+
+
 BROKEN = {
     empty: "is empty",
     truncated: "cut short",
@@ -198,6 +211,8 @@ BROKEN = {
     bad_reference: "ghost",
     not_utf8: "is not UTF-8",
     nested: "nested too deep",
+    entry_whose_name_is_no_text: "list of its entries cannot be read",
+    endless_name: "geometry “a{40} …” of the part",
     old_list_that_is_none: r"does not fit the format.*runs",
     old_record_that_is_none: r"does not fit the format.*runs\[0\]",
     old_heading_that_is_none: r"does not fit the format",
@@ -211,6 +226,8 @@ def test_a_broken_file_is_refused_by_name_and_reason(saved, tmp_path, break_it):
     with pytest.raises(BadInput, match=BROKEN[break_it]) as caught:
         project_file.load(target)
     assert "broken.kestrav" in str(caught.value)
+    assert len(str(caught.value).replace(str(target), "")) <= 300
+    project_file.fingerprint(target)  # tells none where there is none
 
 
 def test_an_entry_that_unpacks_to_too_much_is_refused_before_it_is(saved, tmp_path, monkeypatch):

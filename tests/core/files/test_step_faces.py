@@ -40,3 +40,9 @@ def test_nothing_is_told_of_what_is_whole(name):
 def test_where_the_faces_that_were_read_are_not_known_nothing_is_told():
     assert not not_read(TROLLEY.encode(), [3, None], [])
     assert len(not_read(TROLLEY.encode(), [3], [])) == 6
+
+
+def test_a_quote_that_is_missing_does_not_keep_anybody_waiting():
+    # with every quote a string could end or go on: these would be 2 ** 4000 ways to read the file
+    text = "#1=PRODUCT('a" + "''b" * 4000 + "\n#2=ADVANCED_FACE('',());\n"
+    assert not_read((TROLLEY + text).encode(), [1], [])

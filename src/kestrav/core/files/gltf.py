@@ -87,7 +87,8 @@ def _opened(data: bytes, fetch: Fetch) -> _File:
     if not isinstance(tree, dict):
         raise Damaged("its description is not an object")
     asset = tree.get("asset")
-    version = str(asset.get("version", "")) if isinstance(asset, dict) else ""
+    told = asset.get("version") if isinstance(asset, dict) else None
+    version = f"{told:.20}" if isinstance(told, str) else ""
     if not version.startswith("2"):
         raise Damaged(f"it is glTF version {version or 'unknown'}; version 2 is read")
     for name in tree.get("extensionsRequired") or []:

@@ -280,7 +280,7 @@ def read_3mf(data: bytes) -> tuple[list[Node], list[str], float]:
             model = ElementTree.fromstring(unpacked(archive, name))
         except ElementTree.ParseError as fault:
             raise Damaged("its model is not whole XML") from fault
-    objects = {str(o.get("id")): o for o in model.iter() if _tag(o) == "object"}
+    objects = {o.get("id", ""): o for o in model.iter() if _tag(o) == "object"}
     palettes = {str(g.get("id")): g for g in model.iter() if _tag(g) == "basematerials"}
     shapes = {key: _object_shapes(key, found, palettes) for key, found in objects.items()}
     unit = MODEL_UNITS.get(str(model.get("unit", "millimeter")).lower())
@@ -288,7 +288,7 @@ def read_3mf(data: bytes) -> tuple[list[Node], list[str], float]:
         raise Damaged(f"it is in the unknown unit “{model.get('unit')}”")
     roots, placed = [], 0
     for item in (i for i in model.iter() if _tag(i) == "item"):
-        made, placed = _object_node(str(item.get("objectid")), objects, shapes, placed, left_out)
+        made, placed = _object_node(item.get("objectid", ""), objects, shapes, placed, left_out)
         if made is not None:
             made.matrix = _transform(item.get("transform")) @ made.matrix
             roots.append(made)
@@ -318,7 +318,8 @@ def _object_node(
         placed = _one_more(placed)
         described = objects.get(key)
         if described is None or depth > _DEEPEST:
-            left_out.append(f"object {key}: it is not there" if described is None else f"object {key}: it holds itself")
+            name = f"object {key}" if key else "an object without a number"
+            left_out.append(f"{name}: it is not there" if described is None else f"{name}: it holds itself")
             continue
         node = Node(described.get("name") or "", matrix)
         if parent is None:
@@ -331,7 +332,7 @@ def _object_node(
             else:
                 left_out.append(f"“{node.name or f'object {key}'}”: the mesh has no triangles")
         parts = [c for inner in described if _tag(inner) == "components" for c in inner if _tag(c) == "component"]
-        waiting += [(str(c.get("objectid")), _transform(c.get("transform")), node, depth + 1) for c in reversed(parts)]
+        waiting += [(c.get("objectid", ""), _transform(c.get("transform")), node, depth + 1) for c in reversed(parts)]
     return first, placed
 
 

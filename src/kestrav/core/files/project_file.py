@@ -18,7 +18,7 @@ import msgspec
 from kestrav.core.derive import RULES, derived, taken_as_derived
 from kestrav.core.document.records import FORMAT_VERSION, Project
 from kestrav.core.document.validation import validate
-from kestrav.core.errors import BadInput, in_words
+from kestrav.core.errors import BadInput, brief, in_words
 from kestrav.core.files.mesh_entries import kept_mesh, to_faces, to_glb
 from kestrav.core.files.reading import unpacked
 from kestrav.core.files.writing import beside, clear_parts
@@ -207,6 +207,8 @@ def _archive(path: Path) -> zipfile.ZipFile:
         raise BadInput(f"“{path}” is not a Kestrav project, or is cut short: it is not a whole ZIP archive") from None
     except OSError as fault:
         raise BadInput(f"“{path}” cannot be read: {fault.strerror}") from fault
+    except (NotImplementedError, ValueError) as fault:
+        raise BadInput(f"“{path}” is damaged: the list of its entries cannot be read; take it from a backup") from fault
     for name in archive.namelist():
         inner = PurePosixPath(name)
         if inner.is_absolute() or ".." in inner.parts or "\\" in name or ":" in name:
@@ -221,7 +223,7 @@ def fingerprint(path: Path) -> str | None:
     try:
         with zipfile.ZipFile(path) as archive:
             entries = sorted((item.filename, item.file_size, item.CRC) for item in archive.infolist())
-    except (OSError, zipfile.BadZipFile):
+    except (OSError, zipfile.BadZipFile, NotImplementedError, ValueError):
         return None
     return hashlib.sha256(repr(entries).encode()).hexdigest()
 
@@ -279,7 +281,7 @@ def _document(path: Path, text: bytes) -> Project:
     except msgspec.ValidationError as fault:
         raise BadInput(f"“{path}” has a {DOCUMENT} that does not fit the format: {_misfit(str(fault))}") from fault
     except BadInput as fault:
-        raise BadInput(f"“{path}” was not opened: {fault}") from fault
+        raise BadInput(f"“{path}” was not opened: {brief(str(fault))}") from fault
 
 
 _KINDS = {

@@ -181,7 +181,7 @@ def _in_project(file: Path | None) -> set[str]:
     try:
         with zipfile.ZipFile(file) as archive:
             names = archive.namelist()
-    except (OSError, zipfile.BadZipFile):
+    except (OSError, zipfile.BadZipFile, NotImplementedError, ValueError):
         return set()
     return {Path(name).stem for name in names if name.startswith("geometry/") and name.endswith(".glb")}
 
@@ -202,7 +202,7 @@ def _saved_mesh(file: Path | None, name: str) -> Mesh | None:
             extra = f"geometry/{name}.faces.json"
             faces = archive.read(extra) if extra in archive.namelist() else None
             return _read(archive.read(f"geometry/{name}.glb"), faces)
-    except (OSError, KeyError, zipfile.BadZipFile):
+    except (OSError, KeyError, zipfile.BadZipFile, NotImplementedError, ValueError):
         return None
 
 

@@ -11,10 +11,11 @@ from collections.abc import Iterable
 
 from kestrav.core.files.step_names import decode
 
-_STATEMENT = re.compile(rb"#(\d+)\s*=\s*((?:'(?:[^']|'')*'|[^';])*);")
+# what is taken is not given back: with a quote missing there would be no end of ways to read the rest
+_STATEMENT = re.compile(rb"#(\d+)\s*=\s*((?:'[^']*'|[^';])*+);")
 _KIND = re.compile(rb"\s*([A-Z0-9_]+)\s*\(")
 _REFERENCE = re.compile(rb"#(\d+)")
-_TEXT = re.compile(rb"'((?:[^']|'')*)'")
+_TEXT = re.compile(rb"'((?:[^']|'')*+)'")
 _FACE = re.compile(rb"=\s*(?:ADVANCED_FACE|FACE_SURFACE)\s*\(")
 _FACES = (b"ADVANCED_FACE", b"FACE_SURFACE")
 _SOLIDS = (b"MANIFOLD_SOLID_BREP", b"BREP_WITH_VOIDS", b"FACETED_BREP", b"SHELL_BASED_SURFACE_MODEL")

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 
-_TEXT = rb"'((?:[^']|'')*)'"
+_TEXT = rb"'((?:[^']|'')*+)'"
 _OCCURRENCE = re.compile(
     rb"NEXT_ASSEMBLY_USAGE_OCCURRENCE\s*\(\s*" + _TEXT + rb"\s*,\s*" + _TEXT + rb"\s*,[^,]*,\s*#\d+\s*,\s*#(\d+)"
 )
