@@ -220,3 +220,14 @@ def test_what_only_some_work_needs_is_loaded_when_it_is_needed(module):
     code = f"import sys, {module}; print(*(m for m in {heavy!r} if m in sys.modules))"
     told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert told.stdout.split() == []
+
+
+def test_something_is_on_the_screen_while_the_program_loads(dressed):
+    from kestrav.app.shell.start_picture import start_picture
+
+    shown = start_picture("a-" * 60 + "cabinet.kestrav")
+    picture = shown.pixmap().toImage()
+    assert shown.isVisible() and shown.rect().width() == 420
+    colours = {picture.pixelColor(x, y).name() for x in range(0, 420, 2) for y in range(0, 148, 2)}
+    assert {"#1d3a40", "#fffdf8"} <= colours and len(colours) > 10  # the head, the card, and letters
+    shown.close()

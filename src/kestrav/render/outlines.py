@@ -11,7 +11,6 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import KDTree
 from vtkmodules.util.numpy_support import vtk_to_numpy
-from vtkmodules.vtkFiltersCore import vtkBinnedDecimation
 
 from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.geometry.smoothing import smoothed
@@ -84,6 +83,8 @@ def outline(mesh: Mesh, edges: bool = True, coarse: bool = False) -> Outline:
 
 def coarse_mesh(mesh: Mesh) -> Mesh:
     """About a twentieth of a mesh's triangles: those that are left when all points in a cube become one (VTK's binned decimation)."""
+    from vtkmodules.vtkFiltersCore import vtkBinnedDecimation  # takes a while to load, and only large products need it
+
     points = mesh.vertices.astype(np.float32)
     maker = vtkBinnedDecimation()
     maker.SetInputData(merged_surface(points, None, mesh.triangles.astype(np.int64), np.zeros_like(points, np.uint8)))

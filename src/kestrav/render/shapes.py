@@ -10,8 +10,6 @@ from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray
 from vtkmodules.vtkCommonCore import vtkPoints
 from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
 from vtkmodules.vtkCommonMath import vtkMatrix4x4
-from vtkmodules.vtkFiltersCore import vtkTubeFilter
-from vtkmodules.vtkFiltersGeneral import vtkVertexGlyphFilter
 from vtkmodules.vtkRenderingCore import vtkProp
 
 
@@ -97,6 +95,9 @@ def polyline(points: ArrayLike) -> vtkPolyData:
 
 def tube(points: ArrayLike, radius: float) -> vtkPolyData:
     """A tube of radius mm about a line through points (n, 3)."""
+    # the filters take a while to load, and the window's start needs none of them
+    from vtkmodules.vtkFiltersCore import vtkTubeFilter
+
     maker = vtkTubeFilter()
     maker.SetInputData(polyline(points))
     maker.SetRadius(radius)
@@ -115,10 +116,9 @@ def point_cloud(points: ArrayLike) -> vtkPolyData:
 
 def vertices(points: ArrayLike) -> vtkPolyData:
     """Points as cells that VTK draws."""
-    maker = vtkVertexGlyphFilter()
-    maker.SetInputData(point_cloud(np.asarray(points, float).reshape(-1, 3)))
-    maker.Update()
-    return maker.GetOutput()
+    data = point_cloud(points)
+    data.SetVerts(_cells(np.arange(data.GetNumberOfPoints()).reshape(-1, 1)))
+    return data
 
 
 def diamond() -> vtkPolyData:

@@ -74,15 +74,23 @@ def _load_the_rest() -> None:
 def run_window(file: Path | None) -> int:
     """Open the window on a project (or empty) and stay until it is closed.
 
-    Raises BadInput when the project cannot be read, before any window shows.
+    Raises BadInput when the project cannot be read, before the window shows.
     """
-    from kestrav.core.files import project_file
-
-    opened = project_file.load(file) if file is not None else None
     application = make_application()
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
+    from kestrav.app.shell.start_picture import start_picture
+
+    # what follows is loading for the most part; somebody who waits for it is to see that something comes
+    picture = start_picture("" if file is None else file.name)
+    from kestrav.core.files import project_file
+
+    try:
+        opened = project_file.load(file) if file is not None else None
+    except BadInput:
+        picture.close()
+        raise
     from kestrav.app.dialogs.questions import remember_file
     from kestrav.app.jobs.jobs import hold_back, let_begin
     from kestrav.app.shell.autosave import recovery_home
@@ -95,6 +103,7 @@ def run_window(file: Path | None) -> int:
     window.stage.drawn.connect(let_begin)
     sys.excepthook = partial(_tell_mishap, window)
     window.show()
+    picture.close()
     home = recovery_home()
     window.keep_unsaved(home)
     if opened is not None and file is not None:

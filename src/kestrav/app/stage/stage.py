@@ -104,6 +104,7 @@ class Stage(QWidget):
         self.edges_shown = True
         self.cut: tuple[Array, Array] | None = None  # point and normal of the section plane
         self._known = False  # whether the graphics are known
+        self.drawings = 0  # how often it was drawn
         self._alive = True
         self.software = False
         self._make_renderers()
@@ -477,6 +478,7 @@ class Stage(QWidget):
             self._refining.start()
         if self.marks.behind:
             self.schedule()
+        self.drawings += 1
         self.drawn.emit()
 
     def _keep_lens(self) -> None:

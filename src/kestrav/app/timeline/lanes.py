@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import cached_property
 
 import numpy as np
 import pyqtgraph as pg
@@ -27,21 +28,37 @@ class Room(pg.AxisItem):  # type: ignore[misc]
 
 
 class Lane:
-    """One curve with its limit."""
+    """One curve with its limit. Its plot is made when it is first shown: most lanes never are, and all would be half of a window's making."""
 
-    def __init__(self, plot: pg.PlotItem, label: QLabel, title: str, unit: str, colour: str) -> None:
-        self.plot, self.label, self.title, self.unit = plot, label, title, unit
+    def __init__(self, make: Callable[[], pg.PlotItem], label: QLabel, title: str, unit: str, colour: str) -> None:
+        self._make, self.label, self.title, self.unit = make, label, title, unit
+        self.curve = DrawnCurve(colour)
         # a limit is drawn below its curve, breaches below both
         self.breaches: list[pg.LinearRegionItem] = []
-        self.limit = pg.InfiniteLine(angle=0, pen=pg.mkPen(VERMILION, width=1.2, style=Qt.PenStyle.DashLine))
-        self.limit.setVisible(False)
-        self.curve = DrawnCurve(colour)
-        plot.addItem(self.limit)
-        plot.addItem(self.curve)
         self.held = False  # its scale stays as it is
         self._top: tuple[float, float] = (0.0, 1.0)
         self.x: Array = np.empty(0)
         self.y: Array = np.empty(0)
+
+    @cached_property
+    def plot(self) -> pg.PlotItem:
+        """Where it is drawn."""
+        made = self._make()
+        made.addItem(self.limit)
+        made.addItem(self.curve)
+        return made
+
+    @cached_property
+    def limit(self) -> pg.InfiniteLine:
+        """Its limit, shown where it has one."""
+        made = pg.InfiniteLine(angle=0, pen=pg.mkPen(VERMILION, width=1.2, style=Qt.PenStyle.DashLine))
+        made.setVisible(False)
+        return made
+
+    @cached_property
+    def keys(self) -> KeyMarks:
+        """The keys on it."""
+        return KeyMarks(self.plot)
 
     def charted(self) -> Charted:
         """What it shows, to be drawn elsewhere."""

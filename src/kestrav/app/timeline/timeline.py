@@ -29,7 +29,7 @@ from kestrav.app.timeline.bars import Bar, in_rows, stacked
 from kestrav.app.timeline.chart_controller import ChartController
 from kestrav.app.timeline.lane_curves import Curves
 from kestrav.app.timeline.lane_keys import Grip, grips, moved, removed
-from kestrav.app.timeline.lanes import KeyMarks, Lane, Room
+from kestrav.app.timeline.lanes import Lane, Room
 from kestrav.app.widgets.fields import QuantityEdit
 from kestrav.app.widgets.style import FAMILY, MUTED
 from kestrav.core.camera.curves import CURVES, CameraCurves
@@ -123,22 +123,22 @@ class Timeline(QWidget):
         self.bars.getAxis("top").setCacheMode(pg.QtWidgets.QGraphicsItem.CacheMode.DeviceCoordinateCache)
         self.bars.getViewBox().invertY(True)
         self.bar_labels = [self._label("Runs"), self._label("Shots")]
-        self.clearance = Lane(self._plot(), self._label(), "Clearance", "mm", PETROL)
-        self.speed = Lane(self._plot(), self._label(), "Speed", "m/s", INK)
-        self.height_lane = Lane(self._plot(), self._label(), "Height", "mm", INK)
-        self.bend = Lane(self._plot(), self._label(), "Bend radius", "mm", PETROL)
-        self.way = Lane(self._plot(), self._label(), "Distance", "mm", PETROL)
-        self.gain = Lane(self._plot(), self._label(), "Acceleration", "m/s²", INK)
-        self.sideways = Lane(self._plot(), self._label(), "Lateral", "m/s²", INK)
-        self.roll = Lane(self._plot(), self._label(), "Bank", "°", PETROL)
-        self.heading = Lane(self._plot(), self._label(), "Orientation", "°", INK)
-        self.strength = Lane(self._plot(), self._label(), "Light", "cd", "#8a6414")
-        self.wheel = Lane(self._plot(), self._label(), "Wheel", "turns", INK)
-        self.rolled = Lane(self._plot(), self._label(), "Distance rolled", "mm", PETROL)
-        self.slip = Lane(self._plot(), self._label(), "Slip", "mm", INK)
-        self.rate = Lane(self._plot(), self._label(), "Rate", "rpm", PETROL)
-        self.gap = Lane(self._plot(), self._label(), "Ground gap", "mm", INK)
-        self.mesh = Lane(self._plot(), self._label(), "Mesh error", "tooth", INK)
+        self.clearance = Lane(self._plot, self._label(), "Clearance", "mm", PETROL)
+        self.speed = Lane(self._plot, self._label(), "Speed", "m/s", INK)
+        self.height_lane = Lane(self._plot, self._label(), "Height", "mm", INK)
+        self.bend = Lane(self._plot, self._label(), "Bend radius", "mm", PETROL)
+        self.way = Lane(self._plot, self._label(), "Distance", "mm", PETROL)
+        self.gain = Lane(self._plot, self._label(), "Acceleration", "m/s²", INK)
+        self.sideways = Lane(self._plot, self._label(), "Lateral", "m/s²", INK)
+        self.roll = Lane(self._plot, self._label(), "Bank", "°", PETROL)
+        self.heading = Lane(self._plot, self._label(), "Orientation", "°", INK)
+        self.strength = Lane(self._plot, self._label(), "Light", "cd", "#8a6414")
+        self.wheel = Lane(self._plot, self._label(), "Wheel", "turns", INK)
+        self.rolled = Lane(self._plot, self._label(), "Distance rolled", "mm", PETROL)
+        self.slip = Lane(self._plot, self._label(), "Slip", "mm", INK)
+        self.rate = Lane(self._plot, self._label(), "Rate", "rpm", PETROL)
+        self.gap = Lane(self._plot, self._label(), "Ground gap", "mm", INK)
+        self.mesh = Lane(self._plot, self._label(), "Mesh error", "tooth", INK)
         self.every = {
             "clearance": self.clearance,
             "distance": self.way,
@@ -159,10 +159,9 @@ class Timeline(QWidget):
         }
         # what is measured of the lens's camera
         for name, (title, unit) in CURVES.items():
-            self.every[name] = Lane(self._plot(), self._label(), title, unit, SHOT)
+            self.every[name] = Lane(self._plot, self._label(), title, unit, SHOT)
         self.camera_curves: CameraCurves | None = None
         self.camera_current = False  # whether they are of the document shown
-        self.keys_drawn = {name: KeyMarks(lane.plot) for name, lane in self.every.items()}
         self.pointer = QLabel(self.chart)
         self.pointer.setObjectName("pointer")
         self.pointer.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
@@ -736,9 +735,9 @@ class Timeline(QWidget):
 
     def draw_keys(self) -> None:
         self.grips_shown = grips(self)
-        for name, marks in self.keys_drawn.items():
-            if self.every[name] in self.lanes:
-                marks.show([g for g in self.grips_shown if g.lane == name], self.chosen_key)
+        for name, lane in self.every.items():
+            if lane in self.lanes:
+                lane.keys.show([g for g in self.grips_shown if g.lane == name], self.chosen_key)
         self._show_key_fields()
 
     def _chosen_grip(self) -> Grip | None:
