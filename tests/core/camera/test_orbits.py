@@ -14,6 +14,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import OrbitShape, Part, Path, Placement, Project
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.errors import BadInput
+from kestrav.core.findings.check import check
 from kestrav.core.kinematics.runs import journey
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.paths.shaping import reverse
@@ -175,7 +176,24 @@ def test_an_orbit_around_several_things_is_a_picture_of_all_of_them(two):
 
 
 def test_small_things_are_gone_around_near_by():
-    low, high = np.array([-4.0, -11.0, 0.0]), np.array([3.5, 11.0, 22.0])
-    offset = orbits.offset_for(low, high)
-    assert offset == pytest.approx(1.2 * np.linalg.norm(high - low), rel=0.1)
+    small = make_project({"Pin": (box_mesh(7.5, 22.0, 22.0), (0, 0, 0))})
+    offset = orbits.orbit_around(small.project, small.meshes, ["part-1"]).offset
+    diagonal = float(np.linalg.norm((7.5, 22.0, 22.0)))
+    assert 1.19 * diagonal < offset < 3.0 * diagonal
     assert float(f"{offset:.2g}") == pytest.approx(offset)
+
+
+@pytest.mark.parametrize("size", [(600, 60, 60), (40, 40, 1500), (300, 800, 20), (100, 100, 100), (9, 2, 3)])
+@pytest.mark.parametrize("kind", ["circle", "hull", "rectangle"])
+@pytest.mark.parametrize("apart", [False, True])
+def test_a_new_orbit_has_nothing_to_be_mended(size, kind, apart):
+    wide, deep, high = size
+    solids = {"One": (box_mesh(*size), (0, 0, 500))}
+    if apart:
+        # the first of several lies at one end of what is orbited
+        solids["Two"] = (box_mesh(wide / 2, deep / 2, high / 2), (1.5 * wide, 0.4 * deep, 500))
+    made = make_project(solids)
+    project = edits.settings(made.project, fps=30.0)
+    project = orbits.add_orbit(project, made.meshes, [p.id for p in project.parts], kind=kind)
+    told = check(project, made.meshes).findings
+    assert not told, [(f.title, f.detail) for f in told]

@@ -415,8 +415,18 @@ class CameraRows(Rows):
                 zero=zero,
             )
 
-        limit("Minimum size", "least", "%", "Share of the frame's height that the subject covers")
-        limit("Maximum size", "most", "%", "Share of the frame's height that the subject covers")
+        limit(
+            "Minimum size",
+            "least",
+            "%",
+            "Least share of the frame's width or height, whichever is more, that the subject covers",
+        )
+        limit(
+            "Maximum size",
+            "most",
+            "%",
+            "Least share of the frame's width or height, whichever is more, that the subject covers",
+        )
         limit("Size variation", "change", "%", "Allowed departure of the size from its mean", zero="any")
         limit("Visible", "visible", "%", "Share of the subject in the frame that must be visible", zero="any")
         limit("Margin", "margin", "%", "Share of the frame kept free around the subject; negative lets it be cropped")

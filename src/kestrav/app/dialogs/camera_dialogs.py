@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLabel, QVBoxLayout, QW
 from kestrav.app.widgets.fields import Form
 from kestrav.core.camera.adjusting import fitted
 from kestrav.core.camera.making import SIDES
-from kestrav.core.camera.orbits import add_orbit_of, beginning_at, offset_for, orbit_around
+from kestrav.core.camera.orbits import add_orbit_of, beginning_at, orbit_around
 from kestrav.core.document.camera_checks import check_orbit
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import OrbitShape, Path, Project
@@ -154,11 +154,12 @@ class OrbitDialog(Asking):
         preview: Callable[[Mend | None], None],
     ) -> None:
         self.project, self.meshes, self.things, self.viewpoint = project, meshes, things, viewpoint
-        low, high = bounds_of(project, things)
+        kind: Any = QSettings().value("orbit/kind", "circle")
+        proposed = orbit_around(project, meshes, things, kind=kind)
         values: Values = {
-            "kind": str(QSettings().value("orbit/kind", "circle")),
-            "offset": offset_for(low, high),
-            "height": round(float(low[2] + 0.75 * (high[2] - low[2])), 1),
+            "kind": kind,
+            "offset": proposed.offset,
+            "height": round(proposed.height, 1),
             "rounding": 0.0,
             "tilt": 0.0,
             "toward": 90.0,
@@ -248,7 +249,9 @@ class OrbitDialog(Asking):
     def make(self, project: Project) -> Project:
         QSettings().setValue("orbit/kind", self.values["kind"])
         duration, speed = self._pace()
-        made = add_orbit_of(project, self.shape(), duration, speed, self.values["begin"], self.values["slows"])
+        made = add_orbit_of(
+            project, self.meshes, self.shape(), duration, speed, self.values["begin"], self.values["slows"]
+        )
         camera, shot = made.cameras[-1], made.shots[-1]
         with contextlib.suppress(BadInput):
             # a lens by which it has its subject whole from the first

@@ -10,8 +10,9 @@ from numpy.typing import NDArray
 
 from kestrav.core.camera.judged import Judged, of_camera
 from kestrav.core.camera.lens import angles
+from kestrav.core.camera.subject import keeps_in_view
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Camera, PartAim, Project
+from kestrav.core.document.records import Camera, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import frame_times, shown_times
 
@@ -71,7 +72,7 @@ def curves_of(judged: Judged) -> dict[str, CameraCurve]:
         found["subject size"] = CameraCurve(
             np.clip(size, 0.0, 1000.0),
             100 * limits.least,
-            (size < 100 * limits.least) | (size > 100 * limits.most),
+            (100 * judged.framed.filling < 100 * limits.least) | (size > 100 * limits.most),
         )
         found["visible"] = CameraCurve(
             100 * sight.visible, 100 * limits.visible, (visible < limits.visible) | judged.framed.outside
@@ -93,7 +94,7 @@ def curves_of(judged: Judged) -> dict[str, CameraCurve]:
     found["pan"] = CameraCurve(
         judged.pan_rate,
         # one that follows its subject may turn as fast as that goes
-        wide / crossing if crossing > 0 and not isinstance(camera.aim, PartAim) else None,
+        wide / crossing if crossing > 0 and not keeps_in_view(camera) else None,
         judged.crossing < crossing * (1 - 1e-6),
     )
     found["horizon"] = CameraCurve(judged.roll, limits.roll, np.abs(judged.roll) > limits.roll + 1e-6)

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.camera.framing import Framed, framed
-from kestrav.core.camera.subject import Subject, subject_id, subject_of
+from kestrav.core.camera.subject import Subject, keeps_in_view, subject_of
 from kestrav.core.camera.surroundings import Near, passed_through, surroundings
 from kestrav.core.camera.turning import crossing_times, rates, rolls
 from kestrav.core.camera.views import Views, views
@@ -117,7 +117,7 @@ class Judged:
     @cached_property
     def crossing(self) -> Array:
         """How long (n,) in s what it looks at would take to cross the frame."""
-        aimed = self.subject if subject_id(self.camera) == getattr(self.camera.aim, "part", None) else None
+        aimed = self.subject if keeps_in_view(self.camera) else None
         return crossing_times(
             self.project, self.meshes, self.camera, aimed, self.times, self.seen, self.poses, self.aspect
         )

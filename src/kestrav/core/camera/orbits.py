@@ -10,9 +10,10 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.optimize import brentq
 
+from kestrav.core.camera.lens import extent, in_camera, on_frame, vertical_angle
 from kestrav.core.camera.making import with_shot
 from kestrav.core.document.edits import add, update
-from kestrav.core.document.lookup import get, new_id, new_name, topmost
+from kestrav.core.document.lookup import get, new_id, new_name, subtree, topmost
 from kestrav.core.document.records import (
     Axle,
     Camera,
@@ -24,6 +25,7 @@ from kestrav.core.document.records import (
     Part,
     PartAim,
     Path,
+    PointAim,
     Project,
     Run,
     Spin,
@@ -32,18 +34,25 @@ from kestrav.core.editing.path_making import plan_points
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.contours import hull
 from kestrav.core.geometry.faces import vector
-from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.meshes import Mesh, box_corners
+from kestrav.core.geometry.transforms import apply
+from kestrav.core.kinematics.legs import movers
 from kestrav.core.parts.placing import bounds_of
 from kestrav.core.parts.rest import rest_poses, row_of
+from kestrav.core.parts.solids import solid_mesh
 from kestrav.core.paths.path_curves import orbit_plan, path_curve
 from kestrav.core.paths.shaping import scale_about
 
 Array = NDArray[np.float64]
 
 STEADY = 0.25  # share by which the size in an orbit may change against its mean; common practice, no source
-AWAY, LEAST_OFFSET = 1.2, 1.0  # times the size of what an orbit goes around, and mm, that its offset is at first
+AWAY, LEAST_OFFSET = 1.2, 1.0  # times the size of what an orbit goes around, and mm, that its offset is at least
 CLOSEST = 0.5  # of its offset, that an orbit's camera may come near to anything, where that is less than usual
 _SETTLES = 8
+_LOOKS, _TRIED, _FARTHER = 48, 16, 1.12  # places of an orbit, offsets that are tried, and each to the one before
+_ROOM = 0.96  # of the frame, that what is orbited may reach over
+_STEADIER = 0.9  # of the change of its size that is allowed
+_FRAME = (16.0, 9.0)
 _SAME_OUTLINE = 1e-6  # mm
 
 
@@ -59,21 +68,68 @@ def outline_of(project: Project, meshes: Mapping[str, Mesh], things: Sequence[st
 
 
 def orbit_around(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str], **fields: Any) -> OrbitShape:
-    """An orbit around things; without a height it goes at three quarters of theirs, without an offset so far away that they fill the frame
-    well. Raises BadInput where it cannot be."""
-    around = topmost(project, things)
-    if "height" not in fields or "offset" not in fields:
-        low, high = bounds_of(project, around)
-        fields.setdefault("height", float(low[2] + 0.75 * (high[2] - low[2])))
-        fields.setdefault("offset", offset_for(low, high))
-    return OrbitShape(tuple(around), outline_of(project, meshes, around), **fields)
+    """An orbit around things; without a height it goes at three quarters of theirs, without an offset so far away that all of them is in
+    the frame of a new camera all the way, and hardly changes its size. Raises BadInput where it cannot be."""
+    around, offset = topmost(project, things), fields.pop("offset", None)
+    low, high = bounds_of(project, around)
+    fields.setdefault("height", float(low[2] + 0.75 * (high[2] - low[2])))
+    first = _rounded(AWAY * float(np.linalg.norm(high - low))) if offset is None else offset
+    shape = OrbitShape(tuple(around), outline_of(project, meshes, around), offset=first, **fields)
+    if offset is not None:
+        return shape
+    corners = _corners(project, meshes, around)
+    for _ in range(_TRIED):
+        if _frames_well(shape, corners):
+            break
+        shape = msgspec.structs.replace(shape, offset=_rounded(_FARTHER * shape.offset))
+    return shape
 
 
-def offset_for(low: Array, high: Array) -> float:
-    """How far from the outline in mm an orbit around bounds goes if nothing else is said, to two digits: far enough to see all of it."""
-    far = AWAY * float(np.linalg.norm(high - low))
-    step = 10.0 ** (np.floor(np.log10(max(far, LEAST_OFFSET))) - 1)
-    return float(max(np.ceil(far / step) * step, LEAST_OFFSET))
+def _rounded(offset: float) -> float:
+    """An offset in mm, to two digits and not below the least."""
+    step = 10.0 ** (np.floor(np.log10(max(offset, LEAST_OFFSET))) - 1)
+    return float(max(np.ceil(offset / step - 1e-9) * step, LEAST_OFFSET))
+
+
+def _corners(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str]) -> Array:
+    """The corners (k, 3) of the boxes of all solids of things, at rest."""
+    rest, inner = rest_poses(project), {i for thing in things for i in subtree(project, thing)}
+    solids = [(rest[k], p) for k, p in enumerate(project.parts) if p.id in inner and p.geometry is not None]
+    return np.concatenate([apply(pose, box_corners(solid_mesh(meshes, part).bounds)) for pose, part in solids])
+
+
+def _reach(shape: OrbitShape, corners: Array) -> tuple[Array, Array]:
+    """Where what lies at corners (k, 3) begins and ends (n, 2) in the frame of a new camera that looks at its middle from places all around
+    an orbit, −1 to 1 within the frame."""
+    curve = path_curve(Path("", "", shape)).curve
+    places = curve.position(np.linspace(0.0, curve.length, _LOOKS, endpoint=False))
+    middle = 0.5 * (corners.min(axis=0) + corners.max(axis=0))
+    forward = middle - places
+    forward /= np.linalg.norm(forward, axis=1)[:, None]
+    right = np.cross(forward, (0.0, 0.0, 1.0))
+    right /= np.maximum(np.linalg.norm(right, axis=1), 1e-9)[:, None]
+    local = in_camera(
+        places, forward, np.cross(right, forward), np.broadcast_to(corners, (len(places), *corners.shape))
+    )
+    half = float(np.tan(0.5 * vertical_angle(Camera("", "", PointAim(vector(middle))), *_FRAME)))
+    return extent(on_frame(local, np.full(len(places), half), _FRAME[0] / _FRAME[1], False))
+
+
+def _frames_well(shape: OrbitShape, corners: Array) -> bool:
+    """Whether all of it is in the frame, with some room, and keeps its size."""
+    low, high = _reach(shape, corners)
+    size = 0.5 * (high - low)[:, 1]
+    inside = max(float(np.abs(low).max()), float(np.abs(high).max())) <= _ROOM
+    return inside and float(np.abs(size / size.mean() - 1.0).max()) <= _STEADIER * STEADY
+
+
+def _framing(shape: OrbitShape, corners: Array) -> Framing:
+    """What is demanded of an orbit's picture: not more than what is orbited can give, as of a rod that is seen from its end."""
+    low, high = _reach(shape, corners)
+    covers = float(0.5 * (high - low).max(axis=1).min())
+    usual = Framing()
+    least = usual.least if covers >= usual.least else round(_STEADIER * covers, 3)
+    return Framing(least=least, change=STEADY, near=min(usual.near, CLOSEST * shape.offset))
 
 
 def beginning_at(shape: OrbitShape, place: ArrayLike) -> OrbitShape:
@@ -112,29 +168,40 @@ def add_orbit(
     slows: float = 0.0,
     **fields: Any,
 ) -> Project:
-    """The project with an orbit around things, a camera that rides on it aiming at the first of them, and a shot.
+    """The project with an orbit around things, a camera that rides on it aiming at them, and a shot.
 
     Exactly one of a duration and a speed is given; ``slows`` is the greatest acceleration in bends in mm/s² (0: even speed).
     Other fields are those of :class:`OrbitShape`. A whole number of laps without rise makes a shot that loops.
     """
     shape = orbit_around(project, meshes, things, **fields)
-    return add_orbit_of(project, shape, duration, speed, begin, slows)
+    return add_orbit_of(project, meshes, shape, duration, speed, begin, slows)
 
 
 def add_orbit_of(
-    project: Project, shape: OrbitShape, duration: float | None, speed: float | None, begin: float, slows: float
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    shape: OrbitShape,
+    duration: float | None,
+    speed: float | None,
+    begin: float,
+    slows: float,
 ) -> Project:
     """The project with an orbit of a shape, its camera, run and shot, as :func:`add_orbit`."""
     first = shape.around[0]
     name = get(project, first).name if len(shape.around) == 1 else f"{len(shape.around)} things"
     path = Path(new_id(project, Path), new_name(project, Path, f"{name} orbit"), shape)
     curve = path_curve(path).curve
+    # several things have no place of their own to aim at; where they move, their first one leads
+    still = len(shape.around) > 1 and not movers(project) & {
+        i for thing in shape.around for i in subtree(project, thing)
+    }
     camera = Camera(
         new_id(project, Camera),
         new_name(project, Camera, f"{name} orbit"),
-        PartAim(first),
+        PointAim(vector(bounds_of(project, shape.around).mean(axis=0))) if still else PartAim(first),
         position=vector(curve.position([0.0])[0]),
-        framing=Framing(change=STEADY, near=min(Framing().near, CLOSEST * shape.offset)),
+        subject=first if still else "",
+        framing=_framing(shape, _corners(project, meshes, shape.around)),
     )
     pacing: Pacing = Even()
     if slows > 0:

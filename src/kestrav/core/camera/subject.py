@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.spatial import ConvexHull, QhullError
 
 from kestrav.core.document.lookup import shown_parts, subtree
-from kestrav.core.document.records import Camera, OrbitShape, PartAim, Project
+from kestrav.core.document.records import Camera, OrbitShape, PartAim, PointAim, Project
 from kestrav.core.editing.floor import hull_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -49,6 +49,13 @@ class Subject:
 def subject_id(camera: Camera) -> str:
     """The thing that a camera's picture is of, or none."""
     return camera.subject or (camera.aim.part if isinstance(camera.aim, PartAim) else "")
+
+
+def keeps_in_view(camera: Camera) -> bool:
+    """Whether a camera aims at what its picture is of: at it, or at a point where that is."""
+    if isinstance(camera.aim, PartAim):
+        return subject_id(camera) == camera.aim.part
+    return isinstance(camera.aim, PointAim) and bool(camera.subject)
 
 
 def subject_of(project: Project, meshes: Mapping[str, Mesh], camera: Camera) -> Subject | None:

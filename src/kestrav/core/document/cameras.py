@@ -74,9 +74,9 @@ class Fade(Record, frozen=True):
 class Framing(Record, frozen=True):
     """What is demanded of a camera's picture of its subject; shares, where nothing else is said.
 
-    ``least`` and ``most`` of the frame's height that the subject covers, by how much that may ``change`` against its mean
-    (0: any), how much of it must be ``visible`` (0: any), what ``margin`` of the frame must stay around it; how ``near`` in mm the
-    camera may come to anything, and how far in degrees its horizon may ``roll``.
+    ``least`` of the frame's width or height, whichever is more, and ``most`` of its height that the subject covers, by how much the
+    share of its height may ``change`` against its mean (0: any), how much of it must be ``visible`` (0: any), what ``margin`` of the
+    frame must stay around it; how ``near`` in mm the camera may come to anything, and how far in degrees its horizon may ``roll``.
     """
 
     least: float = 0.05

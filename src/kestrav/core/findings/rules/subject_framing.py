@@ -163,20 +163,21 @@ def _sizes(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
     found, framed, limits = [], judged.framed, judged.camera.framing
     assert framed is not None
     shown = ~framed.outside
-    small, large = shown & (framed.size < limits.least - _HAIR), shown & (framed.size > limits.most + _HAIR)
+    small, large = shown & (framed.filling < limits.least - _HAIR), shown & (framed.size > limits.most + _HAIR)
 
     def small_goal(at: Judged) -> float:
-        return limits.least - float(at.framed.size.min()) - _HAIR if at.framed is not None else 1.0
+        return limits.least - float(at.framed.filling.min()) - _HAIR if at.framed is not None else 1.0
 
     def large_goal(at: Judged) -> float:
         return float(at.framed.size.max()) - limits.most - _HAIR if at.framed is not None else 1.0
 
     if small.any():
-        worst = int(np.argmin(np.where(small, framed.size, np.inf)))
+        worst = int(np.argmin(np.where(small, framed.filling, np.inf)))
+        across = "height" if framed.size[worst] >= framed.filling[worst] else "width"
         found.append(
             _finding(
-                evidence, shot, judged, small, framed.size, worst, "subject-small", "warning", "is too small in the frame",
-                f"{100 * framed.size[worst]:.1f} % of the frame’s height, {100 * limits.least:g} required",
+                evidence, shot, judged, small, framed.filling, worst, "subject-small", "warning", "is too small in the frame",
+                f"{100 * framed.filling[worst]:.1f} % of the frame’s {across}, {100 * limits.least:g} required",
                 limits.least, small_goal, _fits(judged, worst),
                 *_kept(judged, 1.1 * limits.least),
             )
