@@ -77,9 +77,10 @@ def orbit_around(project: Project, meshes: Mapping[str, Mesh], things: Sequence[
     shape = OrbitShape(tuple(around), outline_of(project, meshes, around), offset=first, **fields)
     if offset is not None:
         return shape
-    corners = _corners(project, meshes, around)
+    corners = solid_corners(project, meshes, around)
     for _ in range(_TRIED):
-        if _frames_well(shape, corners):
+        places = _all_around(shape)
+        if fits(places, corners) and keeps_size(places, corners):
             break
         shape = msgspec.structs.replace(shape, offset=_rounded(_FARTHER * shape.offset))
     return shape
@@ -91,18 +92,16 @@ def _rounded(offset: float) -> float:
     return float(max(np.ceil(offset / step - 1e-9) * step, LEAST_OFFSET))
 
 
-def _corners(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str]) -> Array:
+def solid_corners(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str]) -> Array:
     """The corners (k, 3) of the boxes of all solids of things, at rest."""
     rest, inner = rest_poses(project), {i for thing in things for i in subtree(project, thing)}
     solids = [(rest[k], p) for k, p in enumerate(project.parts) if p.id in inner and p.geometry is not None]
     return np.concatenate([apply(pose, box_corners(solid_mesh(meshes, part).bounds)) for pose, part in solids])
 
 
-def _reach(shape: OrbitShape, corners: Array) -> tuple[Array, Array]:
-    """Where what lies at corners (k, 3) begins and ends (n, 2) in the frame of a new camera that looks at its middle from places all around
-    an orbit, −1 to 1 within the frame."""
-    curve = path_curve(Path("", "", shape)).curve
-    places = curve.position(np.linspace(0.0, curve.length, _LOOKS, endpoint=False))
+def _reach(places: Array, corners: Array) -> tuple[Array, Array]:
+    """Where what lies at corners (k, 3) begins and ends (n, 2) in the frame of a new camera that looks at its middle from places (n, 3),
+    −1 to 1 within the frame."""
     middle = 0.5 * (corners.min(axis=0) + corners.max(axis=0))
     forward = middle - places
     forward /= np.linalg.norm(forward, axis=1)[:, None]
@@ -115,17 +114,29 @@ def _reach(shape: OrbitShape, corners: Array) -> tuple[Array, Array]:
     return extent(on_frame(local, np.full(len(places), half), _FRAME[0] / _FRAME[1], False))
 
 
-def _frames_well(shape: OrbitShape, corners: Array) -> bool:
-    """Whether all of it is in the frame, with some room, and keeps its size."""
-    low, high = _reach(shape, corners)
+def _all_around(shape: OrbitShape) -> Array:
+    """Places (n, 3) on an orbit."""
+    curve = path_curve(Path("", "", shape)).curve
+    return np.asarray(curve.position(np.linspace(0.0, curve.length, _LOOKS, endpoint=False)))
+
+
+def fits(places: Array, corners: Array) -> bool:
+    """Whether a new camera that looks from places (n, 3) at the middle of what lies at corners (k, 3) has all of it in its frame from each,
+    with some room."""
+    low, high = _reach(places, corners)
+    return max(float(np.abs(low).max()), float(np.abs(high).max())) <= _ROOM
+
+
+def keeps_size(places: Array, corners: Array) -> bool:
+    """Whether it is about as large from all of them."""
+    low, high = _reach(places, corners)
     size = 0.5 * (high - low)[:, 1]
-    inside = max(float(np.abs(low).max()), float(np.abs(high).max())) <= _ROOM
-    return inside and float(np.abs(size / size.mean() - 1.0).max()) <= _STEADIER * STEADY
+    return float(np.abs(size / size.mean() - 1.0).max()) <= _STEADIER * STEADY
 
 
 def _framing(shape: OrbitShape, corners: Array) -> Framing:
     """What is demanded of an orbit's picture: not more than what is orbited can give, as of a rod that is seen from its end."""
-    low, high = _reach(shape, corners)
+    low, high = _reach(_all_around(shape), corners)
     covers = float(0.5 * (high - low).max(axis=1).min())
     usual = Framing()
     least = usual.least if covers >= usual.least else round(_STEADIER * covers, 3)
@@ -201,7 +212,7 @@ def add_orbit_of(
         PointAim(vector(bounds_of(project, shape.around).mean(axis=0))) if still else PartAim(first),
         position=vector(curve.position([0.0])[0]),
         subject=first if still else "",
-        framing=_framing(shape, _corners(project, meshes, shape.around)),
+        framing=_framing(shape, solid_corners(project, meshes, shape.around)),
     )
     pacing: Pacing = Even()
     if slows > 0:
