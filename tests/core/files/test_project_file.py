@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from shapes import DEMO, make_project
 
-from kestrav.core.document.records import FORMAT_VERSION, AlongHeading, Law, Project, Run
+from kestrav.core.document.records import FORMAT_VERSION, AlongHeading, Law, Placement, Project, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file, reading
 from kestrav.core.files.mesh_entries import kept_mesh, to_glb
@@ -62,6 +62,13 @@ def test_what_could_not_be_read_is_not_saved(passing, saved, part):
     with pytest.raises(BadInput, match="was not saved"):
         project_file.save(other, passing.meshes, saved)
     assert saved.read_bytes() == before
+
+
+def test_what_is_only_written_like_the_right_kind_is_saved_as_it_reads(passing, tmp_path):
+    parts = (msgspec.structs.replace(passing.project.parts[0], placement={}), *passing.project.parts[1:])
+    file = tmp_path / "like.kestrav"
+    project_file.save(msgspec.structs.replace(passing.project, parts=parts), passing.meshes, file)
+    assert project_file.load(file).project.parts[0].placement == Placement()
 
 
 def test_the_same_project_gives_the_same_bytes(passing, tmp_path):

@@ -107,7 +107,11 @@ def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
     missing = [name for name in names if name not in meshes]
     if missing:
         raise BadInput(f"“{path}” was not saved: the geometry “{missing[0]}” is not loaded")
-    worked_out, sure = _worked_out(project, meshes)
+    try:
+        worked_out, sure = _worked_out(project, meshes)
+    except (AttributeError, TypeError):  # what is of another kind and is only written like the right one
+        project = msgspec.json.decode(plain, type=Project)
+        worked_out, sure = _worked_out(project, meshes)
     try:
         text = plain if worked_out is project else _text(worked_out, path)
     except BadInput:  # what hangs on it does not fit the format: it is left to those who open it
