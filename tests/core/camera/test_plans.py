@@ -41,7 +41,7 @@ def test_a_turntable_loops_and_has_nothing_to_be_mended(size, apart):
         assert len([p for p in made.parts if p.parent is None]) == 1
 
 
-@pytest.mark.parametrize("size", [(400, 300, 200), (300, 1500, 500), (2000, 60, 60)])
+@pytest.mark.parametrize("size", [(400, 300, 200), (300, 1500, 500), (2000, 60, 60), (300, 200, 1500)])
 def test_what_drives_past_has_nothing_to_be_mended(size):
     project, meshes = product(size)
     made = plans.drive_past(project, meshes, [p.id for p in project.parts], seconds=6.0)

@@ -195,7 +195,7 @@ class CameraActions(QObject):
 
         self._made("Camera from here", make)
 
-    def _ask(self, dialog: Asking, label: str) -> None:
+    def ask(self, dialog: Asking, label: str) -> None:
         """Ask, and make what was told."""
         looked = self.session.camera_id
         accepted = dialog.exec()
@@ -231,7 +231,7 @@ class CameraActions(QObject):
         except BadInput as fault:
             self.window.card.complain(str(fault))
             return
-        self._ask(dialog, "Orbit")
+        self.ask(dialog, "Orbit")
 
     def turntable(self) -> None:
         """Ask how long, and turn what is selected."""
@@ -291,7 +291,7 @@ class CameraActions(QObject):
             self.preview,
             item.id if isinstance(item, Run) else "",
         )
-        self._ask(dialog, "Follow")
+        self.ask(dialog, "Follow")
 
     def ride(self) -> None:
         """A camera that rides with what is selected."""

@@ -41,7 +41,7 @@ from kestrav.core.files.product_import import (
     size_of,
     with_unit,
 )
-from kestrav.core.files.project_file import source_path
+from kestrav.core.files.project_file import SUFFIX, source_path
 from kestrav.core.files.refresh import Changes, reload, replace
 from kestrav.core.units import show
 
@@ -50,6 +50,7 @@ if TYPE_CHECKING:
 
 Array = NDArray[np.float64]
 
+MOST_DROPPED = 200  # files of one folder
 KINDS = " ".join(f"*{s} *{s.upper()}" for s in SUFFIXES)
 
 
@@ -167,6 +168,16 @@ class ChangesDialog(QDialog):
         column.addWidget(buttons)
 
 
+def files_in(dropped: Sequence[Path]) -> list[Path]:
+    """Files as they were dropped, and of folders what is in them that can be read, in the order of their names."""
+    known = {*SUFFIXES, *PATH_SUFFIXES, SUFFIX}
+    files: list[Path] = []
+    for each in dropped:
+        inside = sorted(each.rglob("*")) if each.is_dir() else [each]
+        files += [f for f in inside if not each.is_dir() or (f.is_file() and f.suffix.lower() in known)][:MOST_DROPPED]
+    return files
+
+
 class ImportActions(QObject):
     """Reads products in jobs and edits the project with them."""
 
@@ -176,11 +187,11 @@ class ImportActions(QObject):
 
     # adding
 
-    def ask(self) -> None:
-        """Ask for product files and add them."""
+    def ask(self, then: Callable[[], object] | None = None) -> None:
+        """Ask for product files and add them, then go on with something."""
         names, _ = QFileDialog.getOpenFileNames(self.window, "Add products", self._folder(), f"Products ({KINDS})")
         if names:
-            self.add([Path(n) for n in names])
+            self.add([Path(n) for n in names], then)
 
     def _folder(self) -> str:
         return str(QSettings().value("import/folder", str(Path.cwd())))
@@ -190,9 +201,9 @@ class ImportActions(QObject):
         job = Job(label, work.import_products, files, settings.chord(), settings.upward() or None, tidies=False)
         self.window.start_job(job, partial(self._on_read, done))
 
-    def add(self, files: list[Path]) -> None:
-        """Read product files in a job and add them to the project."""
-        self._read(f"Reading {', '.join(f.name for f in files)}", files, self._add)
+    def add(self, files: list[Path], then: Callable[[], object] | None = None) -> None:
+        """Read product files in a job and add them to the project, then go on with something."""
+        self._read(f"Reading {', '.join(f.name for f in files)}", files, partial(self._add, then))
 
     def _on_read(self, done: Callable[[list[Imported]], object], products: list[Imported]) -> None:
         """Ask for units where they are not known, then go on."""
@@ -270,7 +281,7 @@ class ImportActions(QObject):
         else:
             self.window.say_for(f"Written: {target}", 8000)
 
-    def _add(self, products: list[Imported]) -> None:
+    def _add(self, then: Callable[[], object] | None, products: list[Imported]) -> None:
         empty = not self.session.project.parts
 
         def add(project: Project) -> Project:
@@ -283,6 +294,8 @@ class ImportActions(QObject):
             if empty:
                 self.window.stage.show_all()
             self._report("Imported", products)
+            if then is not None:
+                then()
 
     def _report(self, title: str, products: list[Imported]) -> None:
         """Say what came in; a window of its own when something was left out."""

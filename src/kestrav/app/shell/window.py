@@ -29,10 +29,11 @@ from kestrav.app.actions.contact_actions import ContactActions
 from kestrav.app.actions.export_actions import ExportActions
 from kestrav.app.actions.extraction_actions import ExtractionActions
 from kestrav.app.actions.film_actions import FilmActions
-from kestrav.app.actions.import_actions import ImportActions
+from kestrav.app.actions.import_actions import ImportActions, files_in
 from kestrav.app.actions.motion_actions import MotionActions
 from kestrav.app.actions.part_actions import PartActions
 from kestrav.app.actions.path_actions import PathActions
+from kestrav.app.actions.plan_actions import PlanActions
 from kestrav.app.cards.card import Card
 from kestrav.app.contents.tree import ContentsTree
 from kestrav.app.dialogs.questions import ask_changed, ask_unsaved, ask_yes, recent_files, remember_file, tell
@@ -46,6 +47,7 @@ from kestrav.app.shell.findings_panel import FOLDED, WIDTH, FindingsPanel
 from kestrav.app.shell.header import Header, PreviewBar
 from kestrav.app.shell.player import Player
 from kestrav.app.shell.versions import VersionsDialog
+from kestrav.app.shell.welcome import DEMO, Welcome, keep_small_picture
 from kestrav.app.stage.drawing_tool import DrawTool, EdgeTool
 from kestrav.app.stage.overlays import make_native
 from kestrav.app.stage.point_edits import delete_point, insert_after, next_kind
@@ -73,6 +75,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.legs import movers
 from kestrav.core.kinematics.runs import span
 from kestrav.core.units import show
+from kestrav.render.picture import grab
 
 NEAR = 3.0  # a gap is shown in the stage when below this many times the required clearance
 LAYOUT = 1  # of the splitters; raise it when their order changes
@@ -112,6 +115,8 @@ class Window(QMainWindow):
         self.watch: FileWatch | None = None
         self.cameras = CameraActions(self)
         self.handing_on = ExportActions(self)
+        self.planning = PlanActions(self)
+        self.welcome = Welcome(self.stage, self.planning.plans)
         QuantityEdit.notes = self.preparing.note_values
         self._make_actions()
         self._lay_out()
@@ -186,6 +191,7 @@ class Window(QMainWindow):
             action(text, partial(self.use_tool, tool), key)
         action("Draw path", lambda: self.use_tool("draw"), "D")
         self.view_menu = self.preparing.view_menu(action)
+        self.plan_menu = self.planning.menu(action)
         self.placeholder_menu = self.preparing.placeholder_menu(action)
         self.path_menu = self.paths.menu(action)
         self.motion_menu = self.motion.menu(action)
@@ -216,6 +222,7 @@ class Window(QMainWindow):
         menu.addAction(self.add_action)
         menu.addMenu(self.placeholder_menu)
         menu.addMenu(self.path_menu)
+        menu.addMenu(self.plan_menu)
         menu.addSeparator()
         menu.addActions([self.save_action, self.save_as_action, self.versions_action])
         menu.addSeparator()
@@ -371,6 +378,13 @@ class Window(QMainWindow):
         self.contents.checks_chosen.connect(self.card.show_checks)
         self.stage.said.connect(self.say)
         self.stage.drawn.connect(self._place_hint)
+        self.welcome.add_asked.connect(self.bringing.ask)
+        self.welcome.open_asked.connect(self.ask_open)
+        self.welcome.demo_asked.connect(self.open_demo)
+        self.welcome.recent_asked.connect(self._open_recent)
+        self.welcome.plan_asked.connect(self.planning.begin)
+        for changed in (session.edited, session.opened):
+            changed.connect(self._show_welcome)
 
     # documents
 
@@ -407,6 +421,23 @@ class Window(QMainWindow):
         remember_file(file)
         self.session.open(opened.project, opened.meshes, file)
         return True
+
+    def open_demo(self) -> None:
+        """Open a copy of the demo, which has no file of its own."""
+        if not self.may_leave():
+            return
+        try:
+            opened = project_file.load(DEMO)
+        except BadInput as fault:
+            tell(self, "Not opened", str(fault))
+            return
+        self.session.open(opened.project, opened.meshes, None)
+
+    def _show_welcome(self) -> None:
+        project = self.session.shown
+        empty = not (project.parts or project.paths or project.cameras or project.lights)
+        if empty == self.welcome.isHidden():
+            self.welcome.show_for(empty, recent_files())
 
     def save(self) -> bool:
         """Save; asks for a name when there is none yet."""
@@ -448,8 +479,14 @@ class Window(QMainWindow):
             tell(self, "Not saved", str(fault))
             return False
         remember_file(file)
+        self._keep_picture()
         self._show_name()
         return True
+
+    def _keep_picture(self) -> None:
+        """Keep a small picture of a project that has a file, as the stage shows it."""
+        if self.session.file is not None and self.session.project.parts and self.stage.drawings:
+            keep_small_picture(self.session.file, grab(self.stage.view.GetRenderWindow()))
 
     def add_products(self, files: list[Path]) -> None:
         """Read product files in a job and add them to the project."""
@@ -741,6 +778,8 @@ class Window(QMainWindow):
         self.hint.raise_()
 
     def _place_hint(self) -> None:
+        if self.welcome.isVisible():
+            self.welcome.place()
         self.hint.move(10, self.stage.height() - self.hint.height() - 10)
 
     def say_for(self, text: str, milliseconds: int = 5000) -> None:
@@ -811,7 +850,10 @@ class Window(QMainWindow):
 
     def dropEvent(self, event: QDropEvent) -> None:
         """Open a project, or add products, that are dropped on the window."""
-        files = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        dropped = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        files = files_in(dropped)
+        if dropped and not files:
+            tell(self, "Nothing to add", f"“{dropped[0]}” holds no product, path or project that Kestrav reads")
         projects = [f for f in files if f.suffix.lower() == project_file.SUFFIX]
         if projects and self.may_leave():
             self.open(projects[0])
@@ -850,6 +892,7 @@ class Window(QMainWindow):
             return
         if self.filming.view is not None:
             self.filming.view.close()
+        self._keep_picture()
         self._remember()
         self.player.stop()
         self.job_bar.waiting.clear()

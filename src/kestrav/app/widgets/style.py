@@ -22,6 +22,13 @@ HEALTH_COLOUR = {"good": MOSS, "warning": OCHRE, "breach": VERMILION, "unknown":
 SHEET = f"""
 * {{ font-family: "{FAMILY}"; font-size: 12px; color: {INK}; }}
 QMainWindow, QWidget#body {{ background: {PAPER}; }}
+QWidget#welcome {{ background: {CARD}; border: 1px solid {RULE}; }}
+QWidget#welcome QLabel#muted {{ color: {MUTED}; }}
+QPushButton#plan {{ background: {PAPER}; border: 1px solid {RULE}; border-radius: 4px; text-align: left; }}
+QPushButton#plan:hover, QPushButton#plan:focus {{ border-color: {PETROL}; background: {CHOSEN}; }}
+QLabel#planname {{ font-weight: 600; color: {PETROL}; }}
+QToolButton#recent {{ background: {PAPER}; border: 1px solid {RULE}; border-radius: 4px; padding: 4px; }}
+QToolButton#recent:hover, QToolButton#recent:focus {{ border-color: {PETROL}; background: {CHOSEN}; }}
 QWidget#header {{ background: {PETROL_DARK}; }}
 QWidget#header QLabel {{ color: #dfe8e8; }}
 QWidget#header QLabel#brand {{ color: white; font-size: 16px; font-weight: 600; }}

@@ -88,24 +88,29 @@ def drive_past(
     left: bool = True,
 ) -> Project:
     """The project with things that drive past a standing camera, along their longer side, so far in all (0: five times their length), and
-    a shot of it. The camera looks after them; as they pass they reach over three quarters of its frame."""
+    a shot of it. The camera looks after them; as they pass they reach over
+    three quarters of its frame."""
     project, thing = as_one(project, things)
     project = pivot_on_it(project, thing)
     low, high = bounds_of(project, [thing])
     along = np.eye(3)[int(np.argmax((high - low)[:2]))]
-    long, reach = float(abs((high - low) @ along)), 0.5 * distance
-    reach = reach if reach > 0 else _PASSING_REACH * long
+    long, reach = float((high - low)[:2].max()), reach_of(project, [thing], distance)
     pose, pivot = rest_and_pivot(project, thing)
     here = (pose @ pivot)[:3, 3]
     ends = PointShape((PathPoint(vector(here - reach * along)), PathPoint(vector(here + reach * along))))
     project, run = _sent_along(project, thing, ends, f"{get(project, thing).name} drives past", seconds)
-    # 36 mm of sensor before a lens of 35 mm see about as wide as they are away
-    away = long / _ROOM * 35.0 / 36.0 + 0.5 * float((high - low)[1 - int(np.argmax(along))])
-    made = add_passing(
-        project, run, 0.5, round(away), round(0.25 * float((high - low)[2]) - _above(here, low, high), 1), left
-    )
+    size = high - low
+    # what a lens of 35 mm shows of 36 mm and, at 16:9, of 20.25 mm of sensor
+    away = 35.0 / _ROOM * max(long / 36.0, float(size[2]) / 20.25) + 0.5 * float(size[1 - int(np.argmax(along))])
+    made = add_passing(project, run, 0.5, round(away), round(0.25 * float(size[2]) - _above(here, low, high), 1), left)
     camera = made.cameras[-1]
     return update(made, camera.id, framing=Framing(near=min(Framing().near, _NEAR * away)))
+
+
+def reach_of(project: Project, things: Sequence[str], distance: float) -> float:
+    """How far in mm to either side of the camera things drive past it, given the distance in all or 0."""
+    low, high = bounds_of(project, things)
+    return 0.5 * distance if distance > 0 else _PASSING_REACH * float((high - low)[:2].max())
 
 
 def _above(place: Array, low: Array, high: Array) -> float:
