@@ -273,6 +273,21 @@ class Card(QWidget):
         self.shows_checks = True
         self.rebuild()
 
+    def fields(self) -> list[str]:
+        """The labels of the fields that the card shows now."""
+        named = [field.objectName() for field in self.form.findChildren(QWidget)]
+        return list(dict.fromkeys(name.removeprefix("field-") for name in named if name.startswith("field-")))
+
+    def take_keys(self, label: str) -> None:
+        """Put the keys into a field by its label, and show it."""
+        self.rebuild()
+        field = self.form.findChild(QWidget, f"field-{label}")
+        if isinstance(field, QWidget):
+            self.area.ensureWidgetVisible(field)
+            field.setFocus(Qt.FocusReason.ShortcutFocusReason)
+            if isinstance(field, QLineEdit):
+                field.selectAll()
+
     def show_result(self, result: CheckResult | None) -> None:
         """Take a check's result."""
         self.result = result

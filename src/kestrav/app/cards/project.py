@@ -9,6 +9,7 @@ from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
 from kestrav.core.kinematics.runs import span
 
+PROJECT_FIELDS = ("Name", "Frame rate", "Clearance", "Tolerance", "Mesh up axis")
 REQUIRED_TIP = "Required clearance between moving parts and all others"
 
 

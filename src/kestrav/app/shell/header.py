@@ -15,7 +15,12 @@ class Header(QWidget):
     """The program's and the project's name, menus and actions; the main action stands out."""
 
     def __init__(
-        self, before: list[MenuButton], actions: list[QAction], after: list[MenuButton], main: QAction
+        self,
+        before: list[MenuButton],
+        actions: list[QAction],
+        after: list[MenuButton],
+        main: QAction,
+        finder: QWidget,
     ) -> None:
         super().__init__()
         self.setObjectName("header")
@@ -33,6 +38,7 @@ class Header(QWidget):
         self.notice.hide()
         row.addWidget(self.notice)
         row.addStretch(1)
+        row.addWidget(finder, 1)
         for menu in before:
             row.addWidget(_menu_button(*menu))
         for action in actions:

@@ -22,6 +22,14 @@ HEALTH_COLOUR = {"good": MOSS, "warning": OCHRE, "breach": VERMILION, "unknown":
 SHEET = f"""
 * {{ font-family: "{FAMILY}"; font-size: 12px; color: {INK}; }}
 QMainWindow, QWidget#body {{ background: {PAPER}; }}
+QLineEdit#finder {{ background: #2a4a51; color: #eef3f3; border: 1px solid #5f787c; border-radius: 11px;
+  padding: 1px 10px; }}
+QLineEdit#finder:focus {{ background: {CARD}; color: {INK}; }}
+QListWidget#found {{ background: {CARD}; border: 1px solid {PETROL_DARK}; outline: none; }}
+QListWidget#pages {{ background: {PAPER}; border: none; border-right: 1px solid {RULE}; outline: none; padding-top: 8px; }}
+QListWidget#pages::item {{ padding: 6px 12px; }}
+QListWidget#pages::item:selected {{ background: {CHOSEN}; color: {INK}; border-left: 3px solid {PETROL}; }}
+QTextBrowser {{ background: {CARD}; border: none; }}
 QWidget#welcome {{ background: {CARD}; border: 1px solid {RULE}; }}
 QWidget#welcome QLabel#muted {{ color: {MUTED}; }}
 QPushButton#plan {{ background: {PAPER}; border: 1px solid {RULE}; border-radius: 4px; text-align: left; }}

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
-from kestrav.core.extraction.poses import Pose, leaning, part_way, pose, stir
+from kestrav.core.extraction.poses import Pose, composed, leaning, part_way, pose, rotated, stir, turn_of
 from kestrav.core.extraction.problem import Budget, Problem
 from kestrav.core.extraction.pulls import exit_travel, shape_axes
 from kestrav.core.geometry.faces import Vector, vector
@@ -42,7 +42,7 @@ _GLANCES = np.array(
 _SPARE = 0.25  # of a step, that everything is to be farther apart than needed at each
 _SAME_RING = 5e-3  # of the size, by which the corners of one ring may differ
 _ROUND = np.radians(46.0)  # between neighbours of a ring of corners: eight sides are taken for round
-_QUARTERS = tuple(Rotation.create_group("O").as_quat())
+_QUARTERS = tuple(vector(turn) for turn in Rotation.create_group("O").as_rotvec())
 
 
 @dataclass(eq=False)
@@ -192,16 +192,16 @@ class _Growing:
         at = self.tree.poses[start]
         axis = self.axes[int(self.rng.integers(len(self.axes)))] if self.rng.random() < 0.8 else self._unit()
         if self.rng.random() < 0.3 and len(self.axes) > 3:
-            axis = Rotation.from_rotvec(at.turn).apply(np.array(axis))
+            axis = np.array(rotated(vector(axis), at.turn))
         angle = self.rng.choice((-1.0, 1.0)) * np.radians(
             self.rng.choice((15.0, 30.0, 45.0, 90.0, 180.0)) * self.rng.uniform(0.5, 1.0)
         )
         own = self.problem.pivot if self.rng.random() < 0.4 else self.rng.uniform(self.box[0], self.box[1])
-        about = Rotation.from_rotvec(at.turn).apply(own - self.problem.pivot)
+        about = np.array(rotated(vector(own - self.problem.pivot), at.turn))
         count = max(int(np.ceil(abs(angle) / np.radians(12.0))), 1)
         for k in range(1, count + 1):
-            turn = Rotation.from_rotvec(k / count * angle * axis)
-            end = pose(np.array(at.way) + about - turn.apply(about), (turn * Rotation.from_rotvec(at.turn)).as_rotvec())
+            turn = vector(k / count * angle * axis)
+            end = pose(np.array(at.way) + about - np.array(rotated(vector(about), turn)), composed(turn, at.turn))
             before = len(self.tree.poses)
             found = self._go(start, end)
             if found is not None or len(self.tree.poses) == before or self.tree.poses[-1] != end:
@@ -212,8 +212,8 @@ class _Growing:
     def _squared(self) -> list[Pose] | None:
         """From somewhere on the spot to where its axes are the room's."""
         start = self._picked()
-        quarter = Rotation.from_quat(_QUARTERS[int(self.rng.integers(len(_QUARTERS)))])
-        return self._go(start, pose(self.tree.poses[start].way, quarter.as_rotvec()))
+        quarter = _QUARTERS[int(self.rng.integers(len(_QUARTERS)))]
+        return self._go(start, pose(self.tree.poses[start].way, quarter))
 
     # going
 
@@ -310,18 +310,18 @@ class _Growing:
         mine = tree.cells[key]
         return mine[int(self.rng.integers(len(mine)))]
 
-    def _some_turn(self) -> Array:
+    def _some_turn(self) -> Vector:
         kind = self.rng.random()
         if self.upright:
-            return np.zeros(3)
+            return (0.0, 0.0, 0.0)
         if kind < 0.5:
-            return np.array(Rotation.from_quat(_QUARTERS[int(self.rng.integers(len(_QUARTERS)))]).as_rotvec())
+            return _QUARTERS[int(self.rng.integers(len(_QUARTERS)))]
         if kind < 0.75:
-            return np.array(self.tree.poses[int(self.rng.integers(len(self.tree.poses)))].turn)
-        return np.array(Rotation.random(random_state=int(self.rng.integers(2**31))).as_rotvec())
+            return self.tree.poses[int(self.rng.integers(len(self.tree.poses)))].turn
+        return turn_of(self.rng.normal(size=4))
 
-    def _turned_by(self, at: Pose, turn: Array) -> Array:
-        return np.array((Rotation.from_rotvec(turn) * Rotation.from_rotvec(at.turn)).as_rotvec())
+    def _turned_by(self, at: Pose, turn: Array) -> Vector:
+        return composed(vector(turn), at.turn)
 
     def _unit(self) -> Array:
         found: Array = self.rng.normal(size=3)
@@ -338,7 +338,7 @@ class _Growing:
         arrays of three take twenty times as long."""
         if self.spun is None:
             return at.turn
-        (x, y, z), there = self.spun, _rotated(self.spun, at.turn)
+        (x, y, z), there = self.spun, rotated(self.spun, at.turn)
         a, b, c = y * there[2] - z * there[1], z * there[0] - x * there[2], x * there[1] - y * there[0]
         sine, cosine = math.hypot(a, b, c), x * there[0] + y * there[1] + z * there[2]
         if sine < 1e-9:
@@ -350,21 +350,6 @@ class _Growing:
 def _cell(way: Vector, turn: Vector, wide: float, turned: float) -> tuple[int, ...]:
     """The cell of a place and a turn, of a width in mm and one in rad."""
     return (*(round(v / wide) for v in way), *(round(v / turned) for v in turn))
-
-
-def _rotated(point: Vector, turn: Vector) -> Vector:
-    """A point turned by a rotation vector (O. Rodrigues' formula)."""
-    angle = math.hypot(*turn)
-    if angle < 1e-12:
-        return point
-    (x, y, z), (u, v, w) = point, (turn[0] / angle, turn[1] / angle, turn[2] / angle)
-    sine, cosine = math.sin(angle), math.cos(angle)
-    along = (u * x + v * y + w * z) * (1.0 - cosine)
-    return (
-        x * cosine + (v * z - w * y) * sine + u * along,
-        y * cosine + (w * x - u * z) * sine + v * along,
-        z * cosine + (u * y - v * x) * sine + w * along,
-    )
 
 
 def _any_across(axis: Array) -> Array:
