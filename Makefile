@@ -9,7 +9,7 @@ LONG = camera/test_demo_cameras.py camera/test_orbits.py clearance/test_adversar
 	files/test_product_cache.py files/test_recovery.py findings/test_findings.py findings/test_table.py \
 	geometry/test_roundness.py kinematics/test_displacement.py
 
-.PHONY: setup dev demo test test-quick lint bench fuzz endure drill shots demo-geometry demo-project lock
+.PHONY: setup dev demo test test-quick lint bench fuzz endure drill shots demo-geometry demo-project lock install uninstall
 
 setup:
 	@scripts/setup run
@@ -56,6 +56,12 @@ demo-geometry: setup
 
 demo-project: setup
 	@$(PY) demo/make_project.py
+
+install: setup
+	@scripts/install
+
+uninstall:
+	@scripts/install remove
 
 # pin anew what pyproject.toml asks for
 lock: dev

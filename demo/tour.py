@@ -18,16 +18,20 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QApplication, QDialog, QMessageBox
 
 from kestrav.app.dialogs.camera_dialogs import OrbitDialog
+from kestrav.app.dialogs.questions import remember_file
 from kestrav.app.film.render_dialog import RenderDialog
 from kestrav.app.shell.start import make_application
+from kestrav.app.shell.welcome import keep_small_picture
 from kestrav.app.shell.window import Window
 from kestrav.core.document import edits
+from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
 from kestrav.core.kinematics.runs import span
 from kestrav.core.parts.rest import rest_poses, world_bounds
 from kestrav.render.frame_marks import FrameGuides
+from kestrav.render.picture import grab
 from kestrav.render.viewpoint import to_display
 
 _PATIENCE = 3600.0  # s for any one step; a busy machine without a graphics processor may need some
@@ -99,7 +103,7 @@ class Tour:
         dialog.done(QDialog.DialogCode.Rejected)
         made += self.filmed()
         session.select(None)
-        return made + self.preparing() + self.paths()
+        return made + self.preparing() + self.paths() + [self.beginning()]
 
     def cameras(self) -> list[Path]:
         """Pictures of the lens with its guides, cameras side by side, an orbit asked for, and a walk over the floor."""
@@ -184,7 +188,7 @@ class Tour:
         return made
 
     def paths(self) -> list[Path]:
-        """Pictures of drawing an aisle path and judging it, of a run, key poses, a wheel and a swept space."""
+        """Pictures of drawing an aisle path and judging it, of a run, key poses and a wheel."""
         window, stage, session = self.window, self.window.stage, self.window.session
         names = {part.name: part.id for part in reversed(session.project.parts)}
         named = {path.name: path.id for path in session.project.paths}
@@ -242,7 +246,6 @@ class Tour:
         made.append(self.picture("wheel"))
         session.set_time(0.0)
         window.timeline.show_lanes(lanes)
-        made.append(self.swept())
         session.undo.setIndex(edits_before)
         session.undo.setIndex(edits_before)
         session.undo.setClean()
@@ -265,18 +268,18 @@ class Tour:
         table.close()
         return made
 
-    def swept(self) -> Path:
-        """The space that the cassette sweeps as it leaves."""
+    def beginning(self) -> Path:
+        """What an empty project shows."""
         window, session = self.window, self.window.session
-        cassette = next(p.id for p in session.project.parts if p.name == "Fan cassette")
-        before = session.undo.index()
-        window.clearing.sweep(cassette, 0.0, 3.5, 12.0)
-        self.wait(lambda: window.job is None and session.undo.index() > before, "the swept volume")
-        window.stage.viewpoint.look_from((-0.55, -0.75, 0.36))
-        window.stage.look_at(np.array([[-700.0, -1700.0, 600.0], [700.0, 300.0, 1900.0]]))
-        session.set_time(2.2)
-        made = self.picture("swept")
-        session.undo.setIndex(before)
+        file = session.file
+        assert file is not None
+        remember_file(file)
+        keep_small_picture(file, grab(window.stage.view.GetRenderWindow()))
+        session.open(Project(), {}, None)
+        self.wait(lambda: window.current, "the check")
+        made = self.picture("beginning")
+        window.open(file)
+        self.wait(lambda: window.current, "the check")
         return made
 
     def _measure_wheel(self, wheel: str) -> None:

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QPushButton, QTableView
 
@@ -105,6 +105,29 @@ def test_each_shape_is_drawn_by_its_clicks_and_undone(hand, draws, places, kind)
     assert line.position(np.linspace(0, line.length, 20))[:, 2] == pytest.approx(np.zeros(20), abs=1e-9)
     hand.session.undo.undo()
     assert hand.session.project is before
+
+
+@pytest.mark.parametrize("beside", ["strip", "contents", "findings", "header", "tool button"])
+@pytest.mark.parametrize("key", [Qt.Key.Key_Return, Qt.Key.Key_Escape])
+def test_enter_finishes_and_escape_leaves_after_a_click_beside_the_stage(hand, beside, key):
+    start(hand)
+    paths = len(hand.session.project.paths)
+    for place in ((-150.0, -100.0, 0.0), (100.0, -100.0, 0.0)):
+        hand.click(hand.at(*place))
+    window = hand.window
+    places = {
+        "strip": window.preparing.strip,
+        "contents": window.contents,
+        "findings": window.findings,
+        "header": window.header,
+        "tool button": window.tool_buttons["draw"],
+    }
+    widget = places[beside]
+    widget.setFocus()
+    QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=widget.rect().bottomRight() - QPoint(2, 2))
+    QTest.keyClick(QApplication.focusWidget() or window, key)
+    assert len(hand.session.project.paths) == paths + (key == Qt.Key.Key_Return)
+    assert hand.window.tool_buttons["select"].isChecked()
 
 
 def test_the_plane_is_at_the_typed_height(hand):

@@ -9,6 +9,7 @@ import sys
 import threading
 import traceback
 from functools import partial
+from importlib import resources
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
@@ -30,6 +31,7 @@ def make_application() -> object:
         )
     os.environ.setdefault("QT_QPA_PLATFORM", "xcb")
     from PySide6.QtCore import QCoreApplication
+    from PySide6.QtGui import QIcon
     from PySide6.QtWidgets import QApplication
 
     from kestrav.app.widgets.style import apply_style
@@ -39,6 +41,9 @@ def make_application() -> object:
     application = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(application, QApplication)
     apply_style(application)
+    application.setDesktopFileName("kestrav")
+    icon = resources.files("kestrav") / "assets" / "desktop" / "kestrav.svg"
+    application.setWindowIcon(QIcon(str(icon)))
     return application
 
 

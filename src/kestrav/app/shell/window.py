@@ -11,10 +11,12 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QSettings, Qt, QTimer
-from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
+    QComboBox,
     QFileDialog,
     QLabel,
+    QLineEdit,
     QMainWindow,
     QMenu,
     QSplitter,
@@ -761,13 +763,16 @@ class Window(QMainWindow):
         tool = self.preparing.tool_for(key) or {"draw": self.draw_tool, "edges": self.edge_tool}.get(
             key, self.select_tool
         )
+        if tool is self.stage.tool and (key != "draw" or self.draw_tool.points):
+            # pressed again, it goes on with what is under way
+            self._show_tool()
+            return
         if key == "draw":
             # with a part in hand the path should leave from where it stands
             settings, part = self.draw_tool.settings, isinstance(self.session.item, Part)
             if part or settings.on == "upright":
                 self.draw_tool.set(on="upright" if part else "floor")
-        if tool is not self.stage.tool or key == "draw":
-            self.take_up(tool)
+        self.take_up(tool)
         self._show_tool()
 
     def draw_on(self, path_id: str, end: End) -> None:
@@ -927,6 +932,15 @@ class Window(QMainWindow):
         settings.setValue("layout/window", self.saveGeometry())
         for name in ("across", "left", "top", "right"):
             settings.setValue(f"layout/{name}", getattr(self, name).saveState())
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Enter finishes a tool and Esc leaves it, wherever the keys go: a click beside the stage takes them from it."""
+        # in a field Enter takes what was typed
+        typing = isinstance(self.focusWidget(), (QLineEdit, QComboBox))
+        of_tools = {Qt.Key.Key_Escape, *(() if typing else (Qt.Key.Key_Return, Qt.Key.Key_Enter))}
+        if event.key() in of_tools and self.stage.tool is not None and self.stage.tool.key(event):
+            return
+        super().keyPressEvent(event)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self.may_leave():

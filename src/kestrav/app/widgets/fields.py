@@ -10,6 +10,7 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QColorDialog,
     QComboBox,
+    QDialog,
     QGridLayout,
     QHBoxLayout,
     QLabel,
@@ -115,6 +116,9 @@ class QuantityEdit(QLineEdit):
             self.given.emit(self.value)
         else:
             super().keyPressEvent(event)
+            # Enter has taken the number; in a dialog it is its button's too
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and not isinstance(self.window(), QDialog):
+                event.accept()
 
 
 class _Choice(QComboBox):
