@@ -31,8 +31,10 @@ from kestrav.core.document.records import (
     Poses,
     Roughness,
     Run,
+    Spin,
     TurnKey,
 )
+from kestrav.core.editing import run_making
 from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.files import project_file
 from kestrav.core.kinematics.runs import journey
@@ -637,3 +639,26 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     while session.undo.canUndo():
         session.undo.undo()
     assert session.project == project
+
+
+def test_the_contents_hold_motions_under_what_they_move(hand):
+    contents, model = hand.window.contents, hand.window.contents.model
+    assert not [row for row in model.rows if row.startswith("moved:")]  # one run needs no row above it
+    hand.session.edit("Key pose", lambda p: run_making.add_pose(p, "part-1", 5.0))
+    hand.session.edit("Rotation", lambda p: edits.add(p, Spin("spin-1", "Mast", "part-2")))
+    (group,) = [row for row in model.rows if row.startswith("moved:")]
+    index = model.at(group)
+    assert index.data() == hand.session.project.parts[0].name and contents.number(group) == "2"
+    assert model.at("run-1").parent() == index and model.at("spin-1").parent() == contents.heading("Runs")
+    # what is selected elsewhere is shown, however deep it lies
+    contents.tree.collapse(index)
+    hand.session.select("run-1")
+    assert contents.tree.isExpanded(index) and contents.current == hand.session.item.name
+    # its row means the thing, and stays the one chosen
+    contents.choose(group)
+    assert hand.session.selection == "part-1" and contents.tree.currentIndex().data() == index.data()
+    # a part of what moves belongs to that
+    hand.session.edit("Parent", lambda p: edits.update(p, "part-2", parent="part-1"))
+    assert model.at("spin-1").parent() == model.at(group) and contents.number(group) == "3"
+    hand.session.undo.setIndex(0)
+    assert not [row for row in model.rows if row.startswith("moved:")]

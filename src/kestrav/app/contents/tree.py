@@ -6,7 +6,8 @@ thousands of parts scroll as well as ten.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
 
 import numpy as np
 from PySide6.QtCore import (
@@ -37,7 +38,7 @@ from kestrav.app.session import Session
 from kestrav.app.widgets.style import CHOSEN, HEADING, HEALTH_COLOUR, MUTED
 from kestrav.core.clearance.asked import required_by
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import ancestors, children, find
+from kestrav.core.document.lookup import ancestors, children, find, named_parts
 from kestrav.core.document.records import (
     COLLECTIONS,
     Ball,
@@ -72,7 +73,9 @@ from kestrav.core.units import show
 from kestrav.render.palette import INK, PETROL, RULE
 
 NUMBER, HEALTH, ID = (Qt.ItemDataRole.UserRole + i for i in (1, 2, 0))
-HEADINGS = ("Product", "Paths", "Runs", "Checks", "Cameras & shots")
+HEADINGS = ("Product", "Paths", "Runs", "Checks", "Cameras", "Shots", "Lights")
+_CHECKS = HEADINGS.index("Checks")
+_GROUP = "moved:"  # begins the id of a row that holds all motions of one thing
 _HEIGHT = 26
 _MIME = "application/x-kestrav-parts"
 
@@ -189,13 +192,15 @@ class _Model(QAbstractItemModel):
         self._find_movers(project)
         structure: list[object] = [self.words, [(p.id, p.parent) for p in project.parts]]
         structure += [[item.id for item in getattr(project, COLLECTIONS[kind])] for kind in _LISTED]
+        moved = {item.id: self._mover_of(project, item) for item in _motions(project)}
+        structure.append(moved)
         if self.words:
             structure.append([item.name for item in _named(project)])
         if structure == self._structure:
             return False
         self.beginResetModel()
         self._structure = structure
-        self._make_rows(project)
+        self._make_rows(project, moved)
         self.endResetModel()
         return True
 
@@ -206,7 +211,12 @@ class _Model(QAbstractItemModel):
             if part.parent and (part.id in self._moving or part.id in self._holders):
                 self._holders.add(part.parent)
 
-    def _make_rows(self, project: Project) -> None:
+    def _mover_of(self, project: Project, item: Item) -> str:
+        """The outermost thing that a motion belongs to: a wheel to the trolley that it carries."""
+        thing = item.rider if isinstance(item, (Run, Poses, Carry)) else named_parts(item)[0]  # type: ignore[arg-type]
+        return next((above for above in ancestors(project, thing) if above in self._moving), thing)
+
+    def _make_rows(self, project: Project, moved: Mapping[str, str]) -> None:
         self.rows = {}
         self.tops = [_Row(name, None, i) for i, name in enumerate(HEADINGS)]
         wanted = self._found(project)
@@ -226,14 +236,27 @@ class _Model(QAbstractItemModel):
             add(note.id, self.tops[0])
         for path in project.paths:
             add(path.id, self.tops[1])
-        for kind in _MOVING:
-            for item in getattr(project, COLLECTIONS[kind]):
-                add(item.id, self.tops[2])
+        several = Counter(moved.values())
+        for item in _motions(project):
+            thing = moved[item.id]
+            above = self.tops[2]
+            if several[thing] > 1 and (wanted is None or item.id in wanted):
+                above = self.rows.get(f"{_GROUP}{thing}") or self._grouped(thing)
+            add(item.id, above)
         for asked in project.requirements:
-            add(asked.id, self.tops[3])
-        seen: tuple[Camera | Light | Shot, ...] = (*project.cameras, *project.lights, *project.shots)
-        for item in seen:
-            add(item.id, self.tops[4])
+            add(asked.id, self.tops[_CHECKS])
+        seen: tuple[tuple[Camera | Shot | Light, ...], ...] = (project.cameras, project.shots, project.lights)
+        for top, some in enumerate(seen, _CHECKS + 1):
+            for item in some:
+                add(item.id, self.tops[top])
+
+    def _grouped(self, thing: str) -> _Row:
+        """The row under which all motions of a thing hang."""
+        above = self.tops[2]
+        row = _Row(f"{_GROUP}{thing}", above, len(above.below))
+        above.below.append(row)
+        self.rows[row.id] = row
+        return row
 
     def _found(self, project: Project) -> set[str] | None:
         """Ids of what the words are found in and of all above it; None when there are no words."""
@@ -280,6 +303,8 @@ class _Model(QAbstractItemModel):
             return row.id
         if row.parent is None:
             return self._heading(row.number, role)
+        if row.id.startswith(_GROUP):
+            return self._group_data(row, role)
         item = find(self.session.shown, row.id)
         if item is None:
             return None
@@ -294,6 +319,16 @@ class _Model(QAbstractItemModel):
             return f"{item.name}: {len(children(self.session.shown, item.id))} entries"
         return None
 
+    def _group_data(self, row: _Row, role: int) -> object:
+        thing = find(self.session.shown, thing_of(row.id))
+        if role == Qt.ItemDataRole.DisplayRole:
+            return thing.name if thing is not None else ""
+        if role == NUMBER:
+            return str(len(row.below))
+        if role == Qt.ItemDataRole.ToolTipRole and thing is not None:
+            return f"All motions of {thing.name}"
+        return None
+
     def _heading(self, number: int, role: int) -> object:
         project, result = self.session.shown, self.result
         if role == Qt.ItemDataRole.DisplayRole:
@@ -304,9 +339,11 @@ class _Model(QAbstractItemModel):
             return (
                 f"{sum(p.geometry is not None for p in project.parts)} parts",
                 str(len(project.paths)),
-                str(sum(len(getattr(project, COLLECTIONS[kind])) for kind in _MOVING)),
+                str(len(_motions(project))),
                 "checking …" if result is None else str(len(result.findings)),
-                str(len(project.cameras) + len(project.lights) + len(project.shots)),
+                str(len(project.cameras)),
+                str(len(project.shots)),
+                str(len(project.lights)),
             )[number]
         return None
 
@@ -365,6 +402,8 @@ class _Model(QAbstractItemModel):
         row = self._row(index)
         if row.parent is None:
             return plain | (Qt.ItemFlag.ItemIsDropEnabled if row.number == 0 else Qt.ItemFlag.NoItemFlags)
+        if row.id.startswith(_GROUP):
+            return plain
         flags = plain | Qt.ItemFlag.ItemIsEditable
         item = find(self.session.shown, row.id)
         if isinstance(item, Part):
@@ -426,6 +465,15 @@ _LISTED = (Path, Run, Poses, Carry, Roll, Swivel, Spin, Drive, Rod, Ball, Note, 
 _MOVING = (Run, Poses, Carry, Roll, Swivel, Spin, Drive, Rod, Ball)
 
 
+def thing_of(row_id: str) -> str:
+    """The thing that a row means: of one that holds all motions of a thing, that thing."""
+    return row_id.removeprefix(_GROUP)
+
+
+def _motions(project: Project) -> list[Item]:
+    return [item for kind in _MOVING for item in getattr(project, COLLECTIONS[kind])]
+
+
 def _named(project: Project) -> Iterable[Item]:
     for kind in (Part, *_LISTED):
         yield from getattr(project, COLLECTIONS[kind])
@@ -438,9 +486,11 @@ def _health(row: int, project: Project, result: CheckResult | None) -> str:
     groups: list[set[str]] = [
         {p.id for p in project.parts},
         {p.id for p in project.paths},
-        {i.id for kind in _MOVING for i in getattr(project, COLLECTIONS[kind])},
+        {i.id for i in _motions(project)},
         set(),
-        {i.id for some in (project.cameras, project.lights, project.shots) for i in some},
+        {i.id for i in project.cameras},
+        {i.id for i in project.shots},
+        {i.id for i in project.lights},
     ]
     severities = set()
     for finding in result.findings:
@@ -449,7 +499,7 @@ def _health(row: int, project: Project, result: CheckResult | None) -> str:
         if finding.rule in ("clearance-breach", "collision", "orientation-flip"):
             moving: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
             about = {m.id for m in moving if m.rider in _with_parents(project, finding.subject)}
-        if row == 3 or about & groups[row]:
+        if row == _CHECKS or about & groups[row]:
             severities.add(finding.severity)
     if "breach" in severities:
         return "breach"
@@ -512,7 +562,9 @@ class ContentsTree(QWidget):
         tree.setItemDelegate(_Delegate(tree))
         tree.setUniformRowHeights(True)
         tree.setAccessibleName("Contents")
-        tree.setToolTip("Contents of the project: product, paths, runs, checks, cameras and shots")
+        tree.setToolTip(
+            "Contents of the project: product, paths, runs by what they move, checks, cameras, shots and lights"
+        )
         tree.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         tree.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed)
         tree.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
@@ -595,8 +647,8 @@ class ContentsTree(QWidget):
     def _choose(self, *_: object) -> None:
         if self._filling:
             return
-        ids = [str(index.data(ID)) for index in self.tree.selectionModel().selectedIndexes()]
-        current = self.tree.currentIndex().data(ID)
+        ids = [thing_of(str(index.data(ID))) for index in self.tree.selectionModel().selectedIndexes()]
+        current = thing_of(str(self.tree.currentIndex().data(ID)))
         ids.sort(key=lambda i: i == current)  # the one chosen last is the selection
         parts = [i for i in ids if isinstance(find(self.session.shown, i), Part)]
         if len(parts) > 1:
@@ -610,14 +662,16 @@ class ContentsTree(QWidget):
 
     def _follow(self) -> None:
         wanted = [i for i in self.session.chosen or (self.session.selection,) if i in self.model.rows]
-        selected = {str(index.data(ID)) for index in self.tree.selectionModel().selectedIndexes()}
+        selected = {thing_of(str(i.data(ID))) for i in self.tree.selectionModel().selectedIndexes()}
         if set(wanted) == selected or (not wanted and selected <= set(HEADINGS)):
             return
         self._filling = True
         selection = QItemSelection()
         for item_id in wanted:
-            for above in ancestors(self.session.shown, item_id):
-                self.tree.setExpanded(self.model.at(above), True)
+            above = self.model.at(item_id).parent()
+            while above.isValid():
+                self.tree.setExpanded(above, True)
+                above = above.parent()
             selection.select(self.model.at(item_id), self.model.at(item_id))
         model = self.tree.selectionModel()
         model.select(selection, QItemSelectionModel.SelectionFlag.ClearAndSelect)
