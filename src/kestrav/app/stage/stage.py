@@ -18,6 +18,7 @@ from kestrav.app.stage.lens_controller import LensController
 from kestrav.app.stage.lenses import WHOLE, Frame, LensView, Tile, Tiles, frame_within, keep_guides, kept_guides
 from kestrav.app.stage.overlays import LensHead, PaneName, StageLabel
 from kestrav.app.stage.panes import Everywhere, Pane
+from kestrav.app.stage.smooth_edges import SmoothEdges
 from kestrav.app.stage.stage_view import StageView
 from kestrav.app.stage.tool import Tool
 from kestrav.core.camera.adjusting import camera_of
@@ -104,6 +105,7 @@ class Stage(QWidget):
         self.edges_shown = True
         self.cut: tuple[Array, Array] | None = None  # point and normal of the section plane
         self._known = False  # whether the graphics are known
+        self._kept_now = False
         self.drawings = 0  # how often it was drawn
         self._alive = True
         self.software = False
@@ -112,9 +114,9 @@ class Stage(QWidget):
         self.view = StageView(self)
         window = self.view.GetRenderWindow()
         self.gradual = GradualDrawing(window, self.scene, self._keep_lens)
-        self._seen: tuple[object, ...] | None = (
-            None  # what the lens's picture on the screen was made from, if it is to be kept
-        )
+        self.smooth = SmoothEdges(window, self._draw_kept)
+        # what the lens's picture on the screen was made from, if it is to be kept
+        self._seen: tuple[object, ...] | None = None
         window.SetMultiSamples(0)
         self._order_renderers()
         self.lens_head = LensHead(self)
@@ -192,7 +194,7 @@ class Stage(QWidget):
         for pane in panes:
             window.RemoveRenderer(pane.renderer)
             window.RemoveRenderer(pane.over)
-        window.SetNumberOfLayers(3)
+        window.SetNumberOfLayers(4)
         # marks lie over the stage and under the lens, wherever the two are
         big = 2 if self.swapped else 0
         # of those in one layer the later ones lie above: the rim is below what it goes round
@@ -206,6 +208,9 @@ class Stage(QWidget):
             renderer.SetLayer(layer)
             renderer.SetPreserveColorBuffer(any(renderer is p.over for p in panes))
             window.AddRenderer(renderer)
+        window.RemoveRenderer(self.smooth.renderer)
+        self.smooth.renderer.SetLayer(3)
+        window.AddRenderer(self.smooth.renderer)
         self.kept.forget()
         self._show_edges()
 
@@ -457,6 +462,7 @@ class Stage(QWidget):
         reuse = not self.swapped and lens_shown and self.kept.holds(seen)
         self.kept.show(reuse)
         self.lens.SetDraw(self.session.camera is not None and (self.swapped or lens_shown) and not reuse)
+        self.smooth.stop()
         whole = self.gradual.draw(self.software or not self._known)
         # where a picture takes long, there are to be few more of them
         self._refining.setInterval(int(max(_REFINED, 4000 * self.gradual.took)))
@@ -478,8 +484,19 @@ class Stage(QWidget):
             self._refining.start()
         if self.marks.behind:
             self.schedule()
+        # where the graphics smooth edges themselves, and of what takes long to draw, one picture is enough
+        if whole and self.software and not (film is not None and film.over is not None):
+            self.smooth.forget()
         self.drawings += 1
         self.drawn.emit()
+
+    def _draw_kept(self, lively: bool) -> None:
+        """Draw the lens itself where it is shown by a kept picture, or show that again."""
+        if lively:
+            self._kept_now = bool(self.kept.renderer.GetDraw())
+        if self._kept_now:
+            self.kept.show(not lively)
+            self.lens.SetDraw(lively)
 
     def _keep_lens(self) -> None:
         """Keep the lens's picture, which is whole now, as long as it shows the same."""
@@ -881,6 +898,7 @@ class Stage(QWidget):
         self._alive = False
         self._timer.stop()
         self.gradual.stop()
+        self.smooth.stop()
         self.view.Finalize()
 
 

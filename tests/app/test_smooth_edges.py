@@ -1,0 +1,98 @@
+"""Edges that are smooth while the view rests."""
+
+import numpy as np
+import pytest
+
+from kestrav.app.stage.smooth_edges import PICTURES, offsets
+from kestrav.render.picture import grab
+
+
+def picture(hand):
+    return grab(hand.stage.view.GetRenderWindow()).astype(float)
+
+
+def rested(hand):
+    hand.stage.draw()
+    hand.qtbot.waitUntil(lambda: hand.stage.smooth.shown, timeout=60_000)
+    return picture(hand)
+
+
+def wanted(hand, side=8):
+    """The mean of pictures moved to the middles of a grid of parts of a pixel."""
+    stage = hand.stage
+    stage.draw()
+    stage.smooth.stop()
+    window, found = stage.view.GetRenderWindow(), []
+    renderers = [r for r in window.GetRenderers() if r.GetDraw()]
+    for k in range(side * side):
+        step = np.array([(k % side + 0.5) / side - 0.5, (k // side + 0.5) / side - 0.5])
+        for renderer in renderers:
+            renderer.GetActiveCamera().SetWindowCenter(*(2.0 * step / renderer.GetSize()))
+        window.Render()
+        found.append(picture(hand))
+    for renderer in renderers:
+        renderer.GetActiveCamera().SetWindowCenter(0.0, 0.0)
+    return np.mean(found, axis=0)
+
+
+@pytest.fixture
+def still(hand):
+    if not hand.stage.software:
+        pytest.skip("the graphics smooth edges themselves")
+    hand.checked()
+    return hand
+
+
+@pytest.mark.parametrize("arrangement", ["stage", "lens", "together", "tiles", "parallel"])
+def test_what_rests_is_several_times_nearer_to_what_a_pixel_covers(still, arrangement):
+    hand, stage = still, still.stage
+    {
+        "lens": stage.swap,
+        "together": lambda: stage.set_together(True),
+        "tiles": lambda: stage.set_tiles(True),
+        "parallel": lambda: stage.set_parallel(True),
+    }.get(arrangement, stage.schedule)()
+    hand.qtbot.wait(50)
+    exact = wanted(hand)
+    stage.draw()
+    once = picture(hand)
+    smooth = rested(hand)
+    uneven = np.abs(once - exact).max(axis=2) > 4
+    assert uneven.sum() > 200
+    assert np.abs(smooth - exact)[uneven].mean() < 0.45 * np.abs(once - exact)[uneven].mean()
+    # where nothing is uneven, nothing is another colour
+    assert np.abs(smooth - exact)[~uneven].mean() < 1.0
+
+
+def test_what_changes_is_seen_at_once_and_smoothed_anew(still):
+    hand, stage = still, still.stage
+    rested(hand)
+    hand.session.set_time(1.0)
+    stage.draw()
+    assert not stage.smooth.shown
+    sharp = picture(hand)
+    assert np.abs(rested(hand) - sharp).max() > 20
+    # the cameras see what they saw
+    assert all(r.GetActiveCamera().GetWindowCenter() == (0.0, 0.0) for r in stage.view.GetRenderWindow().GetRenderers())
+    # what is clicked is where it is seen
+    part = hand.session.project.parts[1]
+    hand.stage.look_at_selection()
+    hand.click(hand.at(*np.array(part.placement.position)))
+    assert hand.session.selection is not None
+
+
+def test_while_it_plays_nothing_is_smoothed(still):
+    hand = still
+    rested(hand)
+    hand.window.player.toggle()
+    hand.qtbot.wait(600)
+    assert not hand.stage.smooth.shown
+    hand.window.player.toggle()
+
+
+def test_a_pixel_is_covered_evenly():
+    places = offsets(PICTURES)
+    assert np.abs(places).max() <= 0.5 and places[0] == pytest.approx([0, 0])
+    assert places.mean(axis=0) == pytest.approx([0, 0], abs=0.08)
+    # one in each eighth of the width
+    assert sorted(np.floor((places[:, 0] + 0.5) * PICTURES).astype(int)) == list(range(PICTURES))
