@@ -1,11 +1,12 @@
 """What a person does in the window."""
 
 import msgspec
+import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton
-from shapes import DEMO
+from shapes import DEMO, box_mesh, make_project
 
 from kestrav.app.contents.tree import HEALTH
 from kestrav.app.dialogs.camera_dialogs import OrbitDialog
@@ -746,3 +747,13 @@ def test_closed_path_and_second_handle_from_the_card(hand):
     point = path_of(hand).points[1]
     assert isinstance(point, PathPoint)
     assert point.handle_in == tuple(-v for v in point.handle_out)
+
+
+@pytest.mark.parametrize("size", [4.0, 900.0, 800_000.0])
+def test_the_floor_has_as_many_lines_at_every_size(make_hand, size):
+    hand = make_hand(make_project({"Block": (box_mesh(size, 0.5 * size, 0.2 * size), (0, 0, 0.1 * size))}))
+    lines = hand.stage.floor.GetMapper().GetInput()
+    assert 16 <= lines.GetNumberOfLines() <= 60
+    low, high = np.array(lines.GetBounds()).reshape(3, 2).T
+    assert (low[:2] <= [-0.5 * size, -0.25 * size]).all() and (high[:2] >= [0.5 * size, 0.25 * size]).all()
+    assert high[2] < 1e-3 * size

@@ -48,7 +48,7 @@ from kestrav.render.finishes import Style
 from kestrav.render.frame_marks import FrameGuides
 from kestrav.render.judging_marks import JudgingMarks
 from kestrav.render.lights import LightMarks, ProjectLights
-from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
+from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid, tick_spacing
 from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
 from kestrav.render.palette import INK, PETROL_DARK, SHOT, SKY, rgb
 from kestrav.render.picture import REACH, KeptPicture, picture_of
@@ -637,8 +637,9 @@ class Stage(QWidget):
     def _fit_floor(self, boxes: list[Array]) -> None:
         low = np.min([b[0] for b in boxes], axis=0) if boxes else np.full(3, -2500.0)
         high = np.max([b[1] for b in boxes], axis=0) if boxes else np.full(3, 2500.0)
-        spacing = 500.0 if np.linalg.norm(high - low) > 3000 else 100.0
-        put_data(self.floor, grid(low, high, spacing, "xy", 0.5))
+        # as many lines for a pin as for a hall, on round lengths, a hair above the floor of either
+        spacing = tick_spacing(float((high - low)[:2].max()))
+        put_data(self.floor, grid(low, high, spacing, "xy", 0.001 * spacing))
 
     def look_at(self, bounds: Array) -> None:
         """Frame bounds (2, 3), in every pane on the screen."""

@@ -115,9 +115,10 @@ class QuantityEdit(QLineEdit):
             self.set_value(self.value + steps[Qt.Key(event.key())] * self.step)
             self.given.emit(self.value)
         else:
+            # Enter takes the number; in a dialog it is its button's too. Afterwards the field may be gone, with the card it was in
+            mine = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and not isinstance(self.window(), QDialog)
             super().keyPressEvent(event)
-            # Enter has taken the number; in a dialog it is its button's too
-            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and not isinstance(self.window(), QDialog):
+            if mine:
                 event.accept()
 
 
