@@ -88,6 +88,22 @@ def test_a_plan_begins_with_a_product_and_ends_with_a_shot(empty, answered, monk
     assert empty.session.project.parts and not empty.session.project.shots
 
 
+def test_a_plan_asked_for_again_begins_where_it_was(make_hand, passing, monkeypatch):
+    hand = make_hand(passing)
+    asked = []
+
+    def answer(dialog):
+        asked.append(dialog.values["seconds"])
+        dialog.values["seconds"] = 7.5
+        return len(asked) == 1  # accepted the first time, left the second
+
+    monkeypatch.setattr(camera_dialogs.Asking, "exec", answer)
+    for _ in range(3):
+        hand.window.planning.turntable()
+        hand.session.undo.setIndex(0)
+    assert asked == [12.0, 7.5, 7.5]
+
+
 def test_a_plan_is_left_where_no_file_is_chosen(empty, answered, monkeypatch):
     monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([], ""))
     click(button(empty, "Turntable"))

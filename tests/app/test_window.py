@@ -757,3 +757,23 @@ def test_the_floor_has_as_many_lines_at_every_size(make_hand, size):
     low, high = np.array(lines.GetBounds()).reshape(3, 2).T
     assert (low[:2] <= [-0.5 * size, -0.25 * size]).all() and (high[:2] >= [0.5 * size, 0.25 * size]).all()
     assert high[2] < 1e-3 * size
+
+
+def test_what_was_said_can_be_read_again(hand):
+    window = hand.window
+    window.say_for("Written: out.csv", 1)
+    window.say_for("Written: out.csv", 1)
+    window.card.complain("select the part to turn first")
+    hand.qtbot.wait(30)
+    shown = []
+
+    def read():
+        (dialog,) = [w for w in QApplication.topLevelWidgets() if w.windowTitle() == "Messages" and w.isVisible()]
+        shown.append(dialog.text.toPlainText())
+        dialog.reject()
+
+    QTimer.singleShot(100, read)
+    window.messages_action.trigger()
+    lines = shown[0].splitlines()
+    assert [line[10:] for line in lines[:2]] == ["Select the part to turn first", "Written: out.csv"]
+    assert sum("out.csv" in line for line in lines) == 1

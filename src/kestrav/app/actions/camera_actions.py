@@ -195,14 +195,15 @@ class CameraActions(QObject):
 
         self._made("Camera from here", make)
 
-    def ask(self, dialog: Asking, label: str) -> None:
-        """Ask, and make what was told."""
+    def ask(self, dialog: Asking, label: str) -> bool:
+        """Ask, and make what was told; whether it was accepted."""
         looked = self.session.camera_id
         accepted = dialog.exec()
         self.session.camera_id = looked
         self.session.preview(None)
         if accepted:
             self._made(label, dialog.make)
+        return bool(accepted)
 
     def at_a_point(self) -> None:
         """Pick where a camera stands, and what it looks at."""

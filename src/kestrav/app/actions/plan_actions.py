@@ -5,9 +5,9 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, QSettings
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
@@ -181,6 +181,11 @@ class PlanActions(QObject):
         told: Callable[[Values], list[str]],
         things: list[tuple[str, str]] | None = None,
     ) -> None:
+        # what does not hang on the product begins where it was the last time
+        for choice in choices:
+            if choice.unit != "mm":
+                kept: Any = QSettings().value(f"plans/{title}/{choice.name}", values[choice.name])
+                values[choice.name] = float(kept)
         try:
             dialog = PlanDialog(
                 self.window, title, values, choices, make, told, self.window.cameras.preview, things or []
@@ -188,5 +193,7 @@ class PlanActions(QObject):
         except BadInput as fault:
             self.window.card.complain(str(fault))
             return
-        self.window.cameras.ask(dialog, title)
+        if self.window.cameras.ask(dialog, title):
+            for choice in choices:
+                QSettings().setValue(f"plans/{title}/{choice.name}", dialog.values[choice.name])
         self.window.stage.show_all()

@@ -153,6 +153,7 @@ class Card(QWidget):
     render_asked = Signal(object)
     still_asked = Signal(object)
     film_strip_asked = Signal(object)
+    complained = Signal(str)  # why something was not done
     film_asked = Signal()
     orbit_view_asked = Signal(str)
     orbit_asked = Signal()
@@ -259,6 +260,7 @@ class Card(QWidget):
     def complain(self, text: str) -> None:
         """Say why something was not done."""
         self.fault.setText(text[:1].upper() + text[1:])
+        self.complained.emit(self.fault.text())
         self.fault.show()
         self._fault_timer.start(9000)
         self._timer.start(0)

@@ -50,6 +50,7 @@ from kestrav.app.shell.finder import Entry, Finder, of_actions, of_fields, of_th
 from kestrav.app.shell.findings_panel import FOLDED, WIDTH, FindingsPanel
 from kestrav.app.shell.guide import SHORTCUTS, GuideWindow, page_for, sheet
 from kestrav.app.shell.header import Header, PreviewBar
+from kestrav.app.shell.messages import Messages, MessagesDialog
 from kestrav.app.shell.player import Player
 from kestrav.app.shell.versions import VersionsDialog
 from kestrav.app.shell.welcome import DEMO, Welcome, keep_small_picture
@@ -119,6 +120,7 @@ class Window(QMainWindow):
         self.autosave: Autosave | None = None
         self.watch: FileWatch | None = None
         self.guide: GuideWindow | None = None
+        self.messages = Messages()
         self.cameras = CameraActions(self)
         self.handing_on = ExportActions(self)
         self.planning = PlanActions(self)
@@ -164,6 +166,9 @@ class Window(QMainWindow):
         self.add_action = action("Add products …", self.bringing.ask, "Ctrl+I")
         self.save_action = action("Save", self.save, "Ctrl+S")
         self.save_as_action = action("Save as …", self.save_as, "Ctrl+Shift+S")
+        self.messages_action = action(
+            "Messages …", lambda: MessagesDialog(self, self.messages).exec(), tip="Show what the window said lately"
+        )
         self.versions_action = action("Earlier versions …", self.earlier_versions)
         self.quit_action = action("Quit", self.close, "Ctrl+Q")
         self.filming = FilmActions(self)
@@ -235,7 +240,7 @@ class Window(QMainWindow):
         menu.addSeparator()
         menu.addActions([self.save_action, self.save_as_action, self.versions_action])
         menu.addSeparator()
-        menu.addActions([self.guide_action, self.keys_action])
+        menu.addActions([self.guide_action, self.keys_action, self.messages_action])
         menu.addSeparator()
         menu.addAction(self.quit_action)
 
@@ -412,6 +417,7 @@ class Window(QMainWindow):
         self.card.still_asked.connect(lambda shot: self.filming.ask_still(shot))
         self.card.film_asked.connect(self.filming.show_film)
         self.card.contacts_asked.connect(self.contacts.ask)
+        self.card.complained.connect(self.messages.keep)
         self.clearing.listen()
         self.cameras.listen()
         self.card.put_down_asked.connect(self.motion.put_down)
@@ -830,7 +836,8 @@ class Window(QMainWindow):
         self.hint.move(10, self.stage.height() - self.hint.height() - 10)
 
     def say_for(self, text: str, milliseconds: int = 5000) -> None:
-        """Show a hint for a while."""
+        """Show a hint for a while; it stays among the messages."""
+        self.messages.keep(text)
         self.say(text)
         # with a receiver, so that a window closed meanwhile is not called
         QTimer.singleShot(milliseconds, self, lambda: self.say("") if self.hint.text() == text else None)
