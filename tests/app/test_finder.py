@@ -40,7 +40,7 @@ def test_other_words_lead_to_what_is_meant(hand):
         assert any(found.startswith(meant.rstrip(" …")) for found in looked_for(hand, word)), word
         QTest.keyClick(hand.window.finder, Qt.Key.Key_Escape)
     # no other word leads nowhere
-    names = [e.text.casefold() for e in hand.window._findable()] + ["bolt"]
+    names = [e.text.casefold() for e in hand.window.look_up.entries()] + ["bolt"]
     lost = [w for w, meant in OTHER_WORDS.items() if not any(m in name for name in names for m in meant.split())]
     assert not lost
 

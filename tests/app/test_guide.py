@@ -11,7 +11,7 @@ from kestrav.app.shell import guide
 
 def opened(hand, keys=Qt.KeyboardModifier.NoModifier):
     QTest.keyClick(hand.window, Qt.Key.Key_F1, keys)
-    return hand.window.guide
+    return hand.window.look_up.guide
 
 
 @pytest.mark.parametrize(

@@ -37,7 +37,6 @@ from kestrav.app.actions.part_actions import PartActions
 from kestrav.app.actions.path_actions import PathActions
 from kestrav.app.actions.plan_actions import PlanActions
 from kestrav.app.cards.card import Card
-from kestrav.app.cards.project import PROJECT_FIELDS
 from kestrav.app.contents.tree import ContentsTree
 from kestrav.app.dialogs.questions import ask_changed, ask_unsaved, ask_yes, recent_files, remember_file, tell
 from kestrav.app.jobs.camera_check import CameraCheck
@@ -46,10 +45,11 @@ from kestrav.app.jobs.jobs import Checker, Job
 from kestrav.app.session import Session
 from kestrav.app.shell.autosave import Autosave, RecoveryDialog
 from kestrav.app.shell.file_watch import FileWatch
-from kestrav.app.shell.finder import Entry, Finder, of_actions, of_fields, of_things
+from kestrav.app.shell.finder import Finder
 from kestrav.app.shell.findings_panel import FOLDED, WIDTH, FindingsPanel
-from kestrav.app.shell.guide import SHORTCUTS, GuideWindow, page_for, sheet
+from kestrav.app.shell.guide import SHORTCUTS
 from kestrav.app.shell.header import Header, PreviewBar
+from kestrav.app.shell.look_up import LookUp
 from kestrav.app.shell.messages import Messages, MessagesDialog
 from kestrav.app.shell.player import Player
 from kestrav.app.shell.versions import VersionsDialog
@@ -119,8 +119,9 @@ class Window(QMainWindow):
         self.clearing = ClearanceActions(self)
         self.autosave: Autosave | None = None
         self.watch: FileWatch | None = None
-        self.guide: GuideWindow | None = None
         self.messages = Messages()
+        searched = (self, self.stage, self.timeline.chart, self.contents)
+        self.look_up = LookUp(self.session, self.stage, self.card, self._menus, searched)
         self.cameras = CameraActions(self)
         self.handing_on = ExportActions(self)
         self.planning = PlanActions(self)
@@ -183,8 +184,12 @@ class Window(QMainWindow):
         )
         self.handing_actions = self.handing_on.actions(action)
         self.path_action = action("Selected path …", self.bringing.ask_write_path, tip="Write the path as DXF or CSV")
-        self.guide_action = action("Guide", self.show_guide, "F1", tip="Open the guide at the page of what is selected")
-        self.keys_action = action("Shortcuts", lambda: self.show_guide(SHORTCUTS), "Shift+F1", tip="Show all shortcuts")
+        self.guide_action = action(
+            "Guide", lambda: self.look_up.show_guide(), "F1", tip="Open the guide at the page of what is selected"
+        )
+        self.keys_action = action(
+            "Shortcuts", lambda: self.look_up.show_guide(SHORTCUTS), "Shift+F1", tip="Show all shortcuts"
+        )
         action("Find an action, thing or setting", lambda: self.finder.begin(), "Ctrl+Shift+F")
         action("Play", self.player.toggle, "Space", where=(*showing, self.contents))
         action("Frame back", lambda: self.session.step(-1), "Left", where=showing)
@@ -244,36 +249,15 @@ class Window(QMainWindow):
         menu.addSeparator()
         menu.addAction(self.quit_action)
 
-    def _findable(self) -> list[Entry]:
-        """What the search box finds: actions, the settings of the project and of what is selected, and things."""
-        menus = (("File", self.file_menu), ("View", self.view_menu), ("Motion", self.motion_menu))
-        more = (("Camera", self.camera_menu), ("Export", self.export_menu))
-        others = [a for widget in (self, self.stage, self.timeline.chart, self.contents) for a in widget.actions()]
-        item, mine = self.session.item, self.card.fields()
+    def _menus(self) -> list[tuple[str, QMenu]]:
+        """The header's menus by their names."""
         return [
-            *of_actions((*menus, *more), others),
-            *(of_fields(mine, item.name, self._go_to_field) if item is not None else []),
-            *of_fields(PROJECT_FIELDS, "Project", self._go_to_project_field),
-            *of_fields(["Limits of the checks"], "Checks", lambda _: self.card.show_checks()),
-            *of_things(self.session.shown, self._go_to_thing),
+            ("File", self.file_menu),
+            ("View", self.view_menu),
+            ("Motion", self.motion_menu),
+            ("Camera", self.camera_menu),
+            ("Export", self.export_menu),
         ]
-
-    def show_guide(self, page: str = "") -> None:
-        """Open the guide at a page, or at that of what is selected."""
-        if self.guide is None:
-            self.guide = GuideWindow(self)
-        self.guide.show_page(page or page_for(self.session.item, self.card.shows_checks), sheet(self._findable()))
-
-    def _go_to_field(self, name: str) -> None:
-        self.card.take_keys(name)
-
-    def _go_to_project_field(self, name: str) -> None:
-        self.session.select(None)
-        self.card.take_keys(name)
-
-    def _go_to_thing(self, thing: str) -> None:
-        self.session.select(thing)
-        self.stage.look_at_selection()
 
     def _open_recent(self, file: Path, _checked: bool = False) -> None:
         if self.may_leave():
@@ -287,7 +271,7 @@ class Window(QMainWindow):
         column.setSpacing(0)
         self.file_menu = QMenu(self)
         self.file_menu.aboutToShow.connect(self._fill_file_menu)
-        self.finder = Finder(self._findable)
+        self.finder = Finder(self.look_up.entries)
         self.export_menu = export = QMenu(self)
         export.addActions(
             [
