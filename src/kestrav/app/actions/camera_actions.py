@@ -21,7 +21,7 @@ from kestrav.core.camera import adjusting, making, orbits, walking
 from kestrav.core.camera.views import views
 from kestrav.core.clearance.measuring import Snap
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.lookup import get, get_as, subtree
 from kestrav.core.document.records import (
     AlongAim,
     Camera,
@@ -535,8 +535,7 @@ def _told_of_following(project: Project, values: Values) -> list[str]:
     """Worked lines of how a camera follows."""
     if values["how"] == "ride":
         return [f"{show(values['distance'], 'mm', 0)} from its middle, looking at it"]
-    run = get(project, values["run"])
-    assert isinstance(run, Run)
+    run = get_as(project, values["run"], Run)
     trip = journey(project, run)
     if values["how"] == "path":
         before = trip.first if not run.backwards else trip.path.length - trip.last

@@ -15,7 +15,7 @@ from kestrav.app.stage.stage import GRAB_PIXELS, Stage
 from kestrav.app.stage.tool import Tool
 from kestrav.core.clearance.measuring import in_space, nearest_edge
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import get, new_id, new_name, topmost
+from kestrav.core.document.lookup import get_as, new_id, new_name, topmost
 from kestrav.core.document.records import Part, Path, PathPoint, PointShape, Project, Shape
 from kestrav.core.editing.joining import End
 from kestrav.core.editing.path_making import add_edge_path, extended
@@ -203,8 +203,7 @@ class DrawTool(Tool):
         if self._rider is None:
             return None
         # where it will be when the part rides
-        part = get(pivot_on_it(self.session.shown, self._rider), self._rider)
-        assert isinstance(part, Part)
+        part = get_as(pivot_on_it(self.session.shown, self._rider), self._rider, Part)
         found: Array = (self.session.part_now(self._rider) @ placement_matrix(part.pivot))[:3, 3]
         return found
 

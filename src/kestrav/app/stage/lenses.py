@@ -13,7 +13,7 @@ from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.app.stage.overlays import PaneName
 from kestrav.core.camera.views import Views, views
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get, get_as
 from kestrav.core.document.records import Camera, Project, Shot
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.batches import DisplayMode
@@ -244,8 +244,7 @@ class Tiles:
             self.lay()
         session = self.stage.session
         for tile, (_, lights, _) in zip(self.tiles or (), self._views, strict=False):
-            camera = get(project, tile.camera)
-            assert isinstance(camera, Camera)
+            camera = get_as(project, tile.camera, Camera)
             shot = _shot(project, camera)
             tile.view.show(
                 self.stage.scene, project, session.meshes, camera, shot, session.time, poses, FrameGuides(mask=0.0)

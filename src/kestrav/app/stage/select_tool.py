@@ -12,7 +12,7 @@ from kestrav.app.stage.point_edits import insert_at_station
 from kestrav.app.stage.stage import Stage
 from kestrav.app.stage.tool import Tool
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import ancestors, get
+from kestrav.core.document.lookup import ancestors, get_as
 from kestrav.core.document.records import PointShape, Poses, Project, SurfaceShape
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.paths.path_curves import path_curve
@@ -103,8 +103,7 @@ class SelectTool(Tool):
         poses_id, index, field = self._held
 
         def bring(project: Project) -> Project:
-            poses = get(project, poses_id)
-            assert isinstance(poses, Poses)
+            poses = get_as(project, poses_id, Poses)
             keys = list(poses.keys)
             key = keys[index]
             if field == "position":

@@ -14,7 +14,7 @@ from kestrav.core.camera.lens import in_camera
 from kestrav.core.camera.subject import subject_of
 from kestrav.core.camera.views import angles_of, direction, look_keys_to, roll_keys_to, views
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get, get_as
 from kestrav.core.document.records import (
     AlongAim,
     Camera,
@@ -60,8 +60,7 @@ def leg_at(project: Project, camera_id: str, time: float) -> Leg | None:
 def _orbit_of(project: Project, leg: Leg | None) -> tuple[Path, OrbitShape] | None:
     if leg is None or not isinstance(leg.item, Run):
         return None
-    path = get(project, leg.item.path)
-    assert isinstance(path, Path)
+    path = get_as(project, leg.item.path, Path)
     return (path, path.shape) if isinstance(path.shape, OrbitShape) else None
 
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from kestrav.core.camera.judged import Judged, of_camera
 from kestrav.core.camera.lens import angles
 from kestrav.core.camera.subject import keeps_in_view
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import Camera, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import frame_times, shown_times
@@ -54,8 +54,7 @@ def camera_curves(
     project: Project, meshes: Mapping[str, Mesh], camera_id: str, most: int | None = None, rays: int | None = None
 ) -> CameraCurves:
     """The curves of a camera at the project's frames, or at ``most`` times over it, with fewer rays if told."""
-    camera = get(project, camera_id)
-    assert isinstance(camera, Camera)
+    camera = get_as(project, camera_id, Camera)
     times = frame_times(project) if most is None else shown_times(project, most)
     judged = of_camera(project, meshes, camera, times)
     return CameraCurves(camera_id, times, curves_of(replace(judged, rays=rays) if rays else judged))

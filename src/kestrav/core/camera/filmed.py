@@ -14,7 +14,7 @@ from kestrav.core.camera.lens import in_camera, on_frame
 from kestrav.core.camera.subject import subject_id
 from kestrav.core.camera.views import views
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import ancestors, get, shown_parts, subtree
+from kestrav.core.document.lookup import ancestors, get_as, shown_parts, subtree
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.errors import BadInput
@@ -126,8 +126,7 @@ def live_span(project: Project, meshes: Mapping[str, Mesh], shot: Shot) -> tuple
 
 def trimmed(project: Project, meshes: Mapping[str, Mesh], shot_id: str) -> Project:
     """The project with a shot's dead time at its ends taken off. Raises BadInput where there is none."""
-    shot = get(project, shot_id)
-    assert isinstance(shot, Shot)
+    shot = get_as(project, shot_id, Shot)
     first, last = live_span(project, meshes, shot)
     if last - first > shot.end - shot.start - 1e-9:
         raise BadInput(

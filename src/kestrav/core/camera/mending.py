@@ -15,7 +15,7 @@ from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.orbits import widened
 from kestrav.core.document.edits import replace as edit_records
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import ancestors, find, get, items
+from kestrav.core.document.lookup import ancestors, find, get, get_as, items
 from kestrav.core.document.records import (
     Camera,
     Carry,
@@ -96,16 +96,14 @@ def raises(judged: Judged) -> list[Way]:
 
 def raised(project: Project, camera_id: str, by: float) -> Project:
     """The project with a camera higher by a length, all along what it goes on."""
-    camera = get(project, camera_id)
-    assert isinstance(camera, Camera)
+    camera = get_as(project, camera_id, Camera)
     leg = leg_at(project, camera_id, 0.0)
     if leg is None or isinstance(leg.item, Carry):
         x, y, z = camera.position
         return update(project, camera_id, position=(x, y, z + by))
     done: set[str] = set()
     for run in [r for r in project.runs if r.rider == camera_id]:
-        path = get(project, run.path)
-        assert isinstance(path, Path)
+        path = get_as(project, run.path, Path)
         shared = any(r.path == run.path and r.rider != camera_id for r in project.runs)
         if shared or run.ground is not None:
             # what others go on stays; the camera is carried above it
@@ -167,16 +165,14 @@ def _begun_elsewhere(project: Project, path_id: str, by: float) -> Project:
 
 
 def _moved_along(run_id: str, by: float, project: Project) -> Project:
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     by = min(max(by, -run.begin), 1.0 - run.end)
     return update(project, run_id, begin=run.begin + by, end=run.end + by)
 
 
 def faded(project: Project, camera_id: str, thing: str, spans: tuple[tuple[float, float], ...]) -> Project:
     """The project with a thing shown faint to a camera over spans of time, and a little before and after."""
-    camera = get(project, camera_id)
-    assert isinstance(camera, Camera)
+    camera = get_as(project, camera_id, Camera)
     fades = [Fade(thing, round(max(first - SOFT, 0.0), 4), round(last + SOFT, 4)) for first, last in spans]
     return update(project, camera_id, fades=(*camera.fades, *fades))
 
@@ -203,15 +199,13 @@ def slower(project: Project, camera_id: str, factor: float) -> Project:
 
 def at_speed(project: Project, run_id: str, speed: float) -> Project:
     """The project with a run at a top speed in mm/s, and the shots of its camera as long as it takes then."""
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     before = journey(project, run)
     project = update(project, run_id, speed=speed, duration=None)
     pacing = run.pacing
     if hasattr(pacing, "top"):
         project = update(project, run_id, pacing=msgspec.structs.replace(pacing, top=speed))
-    changed = get(project, run_id)
-    assert isinstance(changed, Run)
+    changed = get_as(project, run_id, Run)
     after = journey(project, changed)
     for shot in project.shots:
         if shot.camera == run.rider and abs(shot.end - before.shown_end) < 0.1 and np.isfinite(after.end):
@@ -222,19 +216,16 @@ def at_speed(project: Project, run_id: str, speed: float) -> Project:
 def closed_loop(project: Project, shot_id: str) -> Project:
     """The project with a shot that is exactly one round of its camera's run, at even speed, its last frame just before its
     first one. Raises BadInput where the camera's path does not close."""
-    shot = get(project, shot_id)
-    assert isinstance(shot, Shot)
+    shot = get_as(project, shot_id, Shot)
     runs = [r for r in project.runs if r.rider == shot.camera]
     if len(runs) != 1:
         raise BadInput("the camera does not go around once by one run; give it one on a closed path")
     run = runs[0]
-    path = get(project, run.path)
-    assert isinstance(path, Path)
+    path = get_as(project, run.path, Path)
     if isinstance(path.shape, OrbitShape):
         laps = max(round(path.shape.laps), 1)
         project = update(project, path.id, shape=msgspec.structs.replace(path.shape, laps=float(laps), rise=0.0))
-        path = get(project, path.id)
-        assert isinstance(path, Path)
+        path = get_as(project, path.id, Path)
     if not path_curve(path).curve.closed:
         raise BadInput(f"“{path.name}” does not close; a loop needs a closed path")
     frames = max(round((shot.end - shot.start) * shot.fps), 1)

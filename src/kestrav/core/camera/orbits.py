@@ -13,7 +13,7 @@ from scipy.optimize import brentq
 from kestrav.core.camera.lens import extent, in_camera, on_frame, vertical_angle
 from kestrav.core.camera.making import with_shot
 from kestrav.core.document.edits import add, update
-from kestrav.core.document.lookup import get, new_id, new_name, subtree, topmost
+from kestrav.core.document.lookup import get, get_as, new_id, new_name, subtree, topmost
 from kestrav.core.document.records import (
     Axle,
     Camera,
@@ -293,8 +293,7 @@ def add_turntable(
 
 def widened(project: Project, path_id: str, by: float) -> Project:
     """The project with an orbit, or a path's way about its middle, so much farther out. Raises BadInput where it cannot be."""
-    path = get(project, path_id)
-    assert isinstance(path, Path)
+    path = get_as(project, path_id, Path)
     if isinstance(path.shape, OrbitShape):
         return update(
             project, path_id, shape=msgspec.structs.replace(path.shape, offset=max(path.shape.offset + by, 0.0))

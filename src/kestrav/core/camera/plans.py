@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kestrav.core.camera.making import add_passing, add_standing
 from kestrav.core.camera.orbits import add_turntable, fits, keeps_size, solid_corners
 from kestrav.core.document.edits import add, update
-from kestrav.core.document.lookup import get, new_id, new_name, subtree, topmost
+from kestrav.core.document.lookup import get, get_as, new_id, new_name, subtree, topmost
 from kestrav.core.document.records import FixedHeading, Framing, Part, Path, PathPoint, Placement, PointShape, Project
 from kestrav.core.editing.run_making import add_run, pivot_on_it
 from kestrav.core.editing.wheel_making import add_rolls, axle_of, tread, with_turns
@@ -159,8 +159,7 @@ def wheel_demonstrator(
         raise BadInput(f"the axle of “{get(project, wheel).name}” stands upright; turn the wheel so that it can roll")
     along /= np.linalg.norm(along)
     start = apply(pose, np.array([axle.origin]))[0]
-    part = get(project, wheel)
-    assert isinstance(part, Part)
+    part = get_as(project, wheel, Part)
     # it goes by the middle of its axle
     project = update(project, wheel, pivot=Placement(vector(axle.origin)))
     way = 2.0 * np.pi * radius * turns

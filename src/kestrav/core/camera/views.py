@@ -12,7 +12,7 @@ from scipy.interpolate import PchipInterpolator
 
 from kestrav.core.camera.lens import frame_on_sensor, in_camera, on_frame
 from kestrav.core.camera.subject import subject_of
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import (
     Aim,
     AlongAim,
@@ -187,8 +187,7 @@ def _targets(project: Project, camera: Camera, times: Array, position: Array, ca
     if isinstance(aim, PartAim | PointAim):
         target = _place_of(project, aim, times)
     elif isinstance(aim, PathAim):
-        path = get(project, aim.path)
-        assert isinstance(path, Path)
+        path = get_as(project, aim.path, Path)
         curve = path_curve(path).curve
         target = curve.position(_progress(project, camera, times) * curve.length)
     elif isinstance(aim, FreeAim):

@@ -16,7 +16,7 @@ from scipy.sparse.csgraph import dijkstra
 from kestrav.core.camera.making import with_shot
 from kestrav.core.camera.surroundings import Near, surroundings
 from kestrav.core.document.edits import add, update
-from kestrav.core.document.lookup import get, new_id, new_name, subtree
+from kestrav.core.document.lookup import get, get_as, new_id, new_name, subtree
 from kestrav.core.document.records import (
     Aim,
     AlongAim,
@@ -406,8 +406,7 @@ def add_walk(
 
 def with_stop(project: Project, run_id: str, share: float, seconds: float = 3.0, look: Aim | None = None) -> Project:
     """The project with a stop of a run at a share of its path's length, to look at something there."""
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     inside = min(max(share, run.begin + 1e-3), run.end - 1e-3)
     kept = [h for h in run.holds if abs(h.place - inside) > 1e-6]
     holds = tuple(sorted([*kept, Hold(inside, seconds, look)], key=lambda h: h.place))
@@ -463,8 +462,7 @@ def open_door(project: Project, meshes: Mapping[str, Mesh], run_id: str, door: s
 def replanned(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> Project:
     """The project with a walk planned anew around what stands there, over the points of its path. Raises BadInput as
     :func:`plan_walk`."""
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     camera, path = get(project, run.rider), get(project, run.path)
     if not isinstance(camera, Camera) or camera.walk is None or not isinstance(path, Path):
         raise BadInput(f"“{run.name}” is no walkthrough; only those are planned around things")

@@ -10,7 +10,7 @@ from scipy.optimize import nnls
 
 from kestrav.core.clearance.sweep import Breach, Clearance, sweep
 from kestrav.core.document.edits import point_shape, set_point
-from kestrav.core.document.lookup import ancestors, get, subtree
+from kestrav.core.document.lookup import ancestors, get, get_as, subtree
 from kestrav.core.document.records import Part, Project, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
@@ -43,8 +43,7 @@ def bent_away(project: Project, meshes: Mapping[str, Mesh], run_id: str, renew: 
     this is linear, and so on until all are wide enough. Raises BadInput when the path is not made of
     points, has none between its ends, or cannot clear it so.
     """
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     if len(point_shape(project, run.path).points) < 3:
         raise BadInput(f"“{get(project, run.path).name}” has no point between its ends; put one in first")
     for _ in range(_ROUNDS):

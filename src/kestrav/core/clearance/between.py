@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.lookup import ancestors, get
+from kestrav.core.document.lookup import ancestors, get, get_as
 from kestrav.core.document.records import Part, Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
 from kestrav.core.geometry.models import Nearest, model, nearest, placed
@@ -133,8 +133,7 @@ def _axles(project: Project, body: str) -> Iterator[tuple[Array, Array]]:
             if joint.role == "turns":
                 inverse = inverse_rigid(within)
                 yield apply(inverse, np.array([joint.axle.origin]))[0], inverse[:3, :3] @ unit(joint.axle.direction)
-        item = get(project, part)
-        assert isinstance(item, Part)
+        item = get_as(project, part, Part)
         within = placement_matrix(item.placement) @ within
 
 

@@ -10,7 +10,7 @@ import numpy as np
 from kestrav.core.clearance.bending import Renew, as_it_is, is_of, near_run, of_rider
 from kestrav.core.clearance.sweep import Breach
 from kestrav.core.document.edits import point_shape, set_point, update
-from kestrav.core.document.lookup import ancestors, get
+from kestrav.core.document.lookup import ancestors, get_as
 from kestrav.core.document.records import Project, Run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
@@ -99,6 +99,5 @@ def _clear(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> bool:
 
 
 def _run(project: Project, run_id: str) -> Run:
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     return run

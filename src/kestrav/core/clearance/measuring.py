@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.lookup import get, new_id, new_name, subtree
+from kestrav.core.document.lookup import get_as, new_id, new_name, subtree
 from kestrav.core.document.records import Feature, Note, Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face, vector
@@ -176,8 +176,7 @@ def in_space(project: Project, poses: Array, feature: Feature) -> Feature:
     """A feature in space, under world poses (parts, 4, 4)."""
     if feature.part is None:
         return feature
-    part = get(project, feature.part)
-    assert isinstance(part, Part)
+    part = get_as(project, feature.part, Part)
     pose = poses[project.parts.index(part)]
     origin = vector(apply(pose, np.array([feature.origin]))[0])
     axis = None if feature.axis is None else vector(pose[:3, :3] @ np.array(feature.axis))

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.clearance.drop import drop_height
 from kestrav.core.document.edits import add, change, replace, update
-from kestrav.core.document.lookup import ancestors, get, new_id, new_name, shown_parts, subtree
+from kestrav.core.document.lookup import ancestors, get, get_as, new_id, new_name, shown_parts, subtree
 from kestrav.core.document.records import Carry, Part, Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
@@ -85,8 +85,7 @@ def target_placement(project: Project, carry: Carry) -> Placement | None:
 
 
 def _carry(project: Project, carry_id: str) -> Carry:
-    carry = get(project, carry_id)
-    assert isinstance(carry, Carry)
+    carry = get_as(project, carry_id, Carry)
     return carry
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
+from typing import TypeVar
 
 import numpy as np
 
@@ -27,11 +28,22 @@ def find(project: Project, item_id: str) -> Item | None:
     return None
 
 
+Kind = TypeVar("Kind")
+
+
 def get(project: Project, item_id: str) -> Item:
     """The item of an id. Raises BadInput when there is none."""
     found = find(project, item_id)
     if found is None:
         raise BadInput(f"the project “{project.name}” holds nothing with the id “{item_id}”")
+    return found
+
+
+def get_as(project: Project, item_id: str, kind: type[Kind]) -> Kind:
+    """The item of an id, which is of a kind. Raises BadInput when there is none, or it is of another."""
+    found = get(project, item_id)
+    if not isinstance(found, kind):
+        raise BadInput(f"“{found.name}” is a {type(found).__name__.lower()}, not a {kind.__name__.lower()}")
     return found
 
 
@@ -202,12 +214,10 @@ def named_parts(item: Turner) -> tuple[str, ...]:
 
 def stands_at(project: Project, part_id: str) -> Vector:
     """Where a part's origin stands in the room at rest, in mm."""
-    item = get(project, part_id)
-    assert isinstance(item, Part)
+    item = get_as(project, part_id, Part)
     place = item.placement.position
     for above in ancestors(project, part_id)[::-1]:
-        holder = get(project, above)
-        assert isinstance(holder, Part)
+        holder = get_as(project, above, Part)
         place = _placed(holder.placement, place)
     return place
 

@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.spatial import ConvexHull, QhullError
 
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import get, solids
+from kestrav.core.document.lookup import get_as, solids
 from kestrav.core.document.records import KeyPose, Poses, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -89,8 +89,7 @@ def kept_on_surface(project: Project, meshes: Mapping[str, Mesh], poses_id: str,
     """The project with the keys that keep what key poses place out of the floor, by more than ``allowed`` mm: one where it is deepest,
     raised by as much, and so on."""
     for _ in range(_MOST_KEYS):
-        poses = get(project, poses_id)
-        assert isinstance(poses, Poses)
+        poses = get_as(project, poses_id, Poses)
         times = watched_times(project, poses)
         if not len(times):
             return project

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.edits import add, change, replace, update
-from kestrav.core.document.lookup import get, new_id, new_name
+from kestrav.core.document.lookup import get, get_as, new_id, new_name
 from kestrav.core.document.records import Axle, Ball, Coupled, Drive, End, Feature, Part, Pin, Project, Rod, Vector
 from kestrav.core.editing.wheel_making import axle_of, picked_axle, take_axle
 from kestrav.core.errors import BadInput
@@ -207,15 +207,13 @@ def _rack_end(project: Project, meshes: Mapping[str, Mesh], drive: Drive) -> End
 
 def into_mesh(project: Project, meshes: Mapping[str, Mesh], drive_id: str) -> Project:
     """The project with a drive's teeth brought into mesh at the start."""
-    drive = get(project, drive_id)
-    assert isinstance(drive, Drive)
+    drive = get_as(project, drive_id, Drive)
     return replace(project, meshed(project, meshes, drive))
 
 
 def set_drive(project: Project, meshes: Mapping[str, Mesh], drive_id: str, **fields: object) -> Project:
     """The project with fields of a drive changed, and its teeth brought into mesh again."""
-    drive = get(project, drive_id)
-    assert isinstance(drive, Drive)
+    drive = get_as(project, drive_id, Drive)
     wanted: Drive = msgspec.structs.replace(drive, **fields)
     if wanted.kind == "belt":
         # without teeth a pulley keeps the size that it had with them
@@ -229,8 +227,7 @@ def set_drive(project: Project, meshes: Mapping[str, Mesh], drive_id: str, **fie
 
 def set_end(project: Project, meshes: Mapping[str, Mesh], drive_id: str, side: str, **fields: object) -> Project:
     """The project with fields of one end of a drive (``a`` or ``b``) changed, and its teeth brought into mesh again."""
-    drive = get(project, drive_id)
-    assert isinstance(drive, Drive)
+    drive = get_as(project, drive_id, Drive)
     end = msgspec.structs.replace(getattr(drive, side), **fields)
     return set_drive(project, meshes, drive_id, **{side: end})
 
@@ -416,8 +413,7 @@ def couple(project: Project, meshes: Mapping[str, Mesh], rod_id: str, part_ids: 
 
 
 def _rod(project: Project, rod_id: str) -> Rod:
-    rod = get(project, rod_id)
-    assert isinstance(rod, Rod)
+    rod = get_as(project, rod_id, Rod)
     return rod
 
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.edits import add, remove, update
-from kestrav.core.document.lookup import get, named_parts, new_id, new_name, solids, subtree
+from kestrav.core.document.lookup import get, get_as, named_parts, new_id, new_name, solids, subtree
 from kestrav.core.document.records import (
     AlongHeading,
     Ball,
@@ -137,8 +137,7 @@ def seat_place(project: Project, run: Run) -> Array:
 
 def bring_path(project: Project, run_id: str) -> Project:
     """The project with a run's path shifted so that it sets out where its rider stands."""
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     trip = journey(project, run)
     step = seat_place(project, run) - trip.path.curve.position([trip.sets_out_at])[0]
     return transformed(project, run.path, shift(step))
@@ -189,15 +188,13 @@ def stop_at_mark(project: Project, run_id: str) -> Project:
 
     Raises BadInput when the path is too short for that.
     """
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     if run.mark is None:
         raise BadInput(f"the run “{run.name}” has no mark to stop at")
     length = path_curve(_path(project, run)).length
     field = "begin" if run.backwards else "end"
     for _ in range(40):
-        made = get(project, run_id)
-        assert isinstance(made, Run)
+        made = get_as(project, run_id, Run)
         off = run.mark * length - front_station(project, made)
         if abs(off) < 1e-7:
             break
@@ -211,8 +208,7 @@ def stop_at_mark(project: Project, run_id: str) -> Project:
 
 
 def _path(project: Project, run: Run) -> Path:
-    path = get(project, run.path)
-    assert isinstance(path, Path)
+    path = get_as(project, run.path, Path)
     return path
 
 
@@ -224,8 +220,7 @@ def convoy(project: Project, run_id: str, count: int, spacing: float) -> Project
 
     Their runs go as its own does. Raises BadInput for fewer than two things, and for a rider that is no part.
     """
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     if count < 2:
         raise BadInput(f"a convoy of {count} needs no copies; give 2 or more")
     if not isinstance(get(project, run.rider), Part):
@@ -236,8 +231,7 @@ def convoy(project: Project, run_id: str, count: int, spacing: float) -> Project
         -1.0 if run.backwards != journey(project, run).is_backward else 1.0
     )
     project = copy(project, [run.rider], [shift(-k * spacing * way) for k in range(1, count)])
-    rider = get(project, run.rider)
-    assert isinstance(rider, Part)
+    rider = get_as(project, run.rider, Part)
     fresh = [p.id for p in project.parts if p.id not in known and p.parent == rider.parent]
     for copy_id in fresh:
         project = turning_too(project, run.rider, copy_id)
@@ -271,8 +265,7 @@ def turning_too(project: Project, original: str, copied: str) -> Project:
 
 def follow_on(project: Project, run_id: str, rider: str, path: str | None = None, distance: float = 0.0) -> Project:
     """The project with another thing going as a run does, a distance in mm behind it, on its path or on another."""
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     return _led(project, run, [(rider, path or run.path, distance)])
 
 
@@ -300,8 +293,7 @@ def _led(project: Project, run: Run, wanted: list[tuple[str, str, float]]) -> Pr
 
 def linked_copy(project: Project, run_id: str, rider: str, path: str) -> Project:
     """The project with another thing going on a path as a run does; a change of how one goes changes both."""
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     link = run.link or run.id
     project = update(project, run_id, link=link)
     name = new_name(project, Run, f"{get(project, rider).name} on {get(project, path).name}")
@@ -358,8 +350,7 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
 
     Raises BadInput when they stay in one place, or turn while standing: a run turns by its way only.
     """
-    poses = get(project, poses_id)
-    assert isinstance(poses, Poses)
+    poses = get_as(project, poses_id, Poses)
     keys = [k.time for k in poses.keys]
     if len(keys) < 2:
         raise BadInput(f"“{poses.name}” has a single pose; a run needs a way")
@@ -442,8 +433,7 @@ def run_to_poses(project: Project, run_id: str) -> Project:
 
     Raises BadInput for a run without end.
     """
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     trip = journey(project, run)
     if not np.isfinite(trip.end):
         raise BadInput(f"“{run.name}” has no end or never starts; it cannot be told by key poses")
@@ -497,8 +487,7 @@ def _told_by(run: Run, times: Array, wanted: Callable[[Array], Array]) -> Poses:
 
 def with_hold(project: Project, run_id: str, time: float, seconds: float = 1.0) -> Project:
     """The project with a run holding for so many s where it is at a time; it takes so much longer."""
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     trip = journey(project, run)
     place = float(trip.stations([time])[0]) / trip.path.length
     if not run.begin + 1e-6 < place < run.end - 1e-6:

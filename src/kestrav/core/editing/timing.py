@@ -8,7 +8,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from kestrav.core.document.lookup import get, new_name
+from kestrav.core.document.lookup import get, get_as, new_name
 from kestrav.core.document.records import (
     Camera,
     Carry,
@@ -321,8 +321,7 @@ def split_run(project: Project, run_id: str, time: float) -> Project:
 
     Raises BadInput for one that goes without end or follows another, that is still being brought over from before, or outside its time.
     """
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     trip = journey(project, run)
     if run.passes == 0 or run.follows is not None:
         raise BadInput(f"“{run.name}” goes without end or follows another run; such a run cannot be split")

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.edits import add, update
-from kestrav.core.document.lookup import get, new_id, new_name
+from kestrav.core.document.lookup import get, get_as, new_id, new_name
 from kestrav.core.document.records import Axle, Feature, Part, Project, Roll, Run, Spin, Swivel
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face, vector
@@ -113,8 +113,7 @@ def take_axle(project: Project, item_id: str, feature: Feature) -> Project:
 
 def _called(project: Project, part_id: str) -> str:
     """What a wheel is called: by what it belongs to as well, as most wheels have the same name."""
-    part = get(project, part_id)
-    assert isinstance(part, Part)
+    part = get_as(project, part_id, Part)
     return part.name if part.parent is None else f"{part.name} of {get(project, part.parent).name}"
 
 
@@ -302,6 +301,5 @@ def with_turns(project: Project, roll_id: str, turns: float) -> Project:
 
 
 def _roll(project: Project, roll_id: str) -> Roll:
-    roll = get(project, roll_id)
-    assert isinstance(roll, Roll)
+    roll = get_as(project, roll_id, Roll)
     return roll

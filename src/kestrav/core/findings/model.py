@@ -15,7 +15,7 @@ from kestrav.core.clearance.certificate import Certificate
 from kestrav.core.clearance.contacts import Touch, touches
 from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.derive import derived
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import Camera, Project, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
@@ -125,8 +125,7 @@ class Evidence:
         """The shots with their cameras at their frames, as far as these lie within the frames looked at."""
         found = []
         for shot in self.project.shots:
-            camera = get(self.project, shot.camera)
-            assert isinstance(camera, Camera)
+            camera = get_as(self.project, shot.camera, Camera)
             times = shot_times(shot)
             if len(self.times):
                 times = times[(times >= self.times[0] - _HAIR) & (times <= self.times[-1] + _HAIR)]

@@ -10,7 +10,7 @@ import numpy as np
 from kestrav import __version__
 from kestrav.core.camera.lens import angles
 from kestrav.core.clearance.table import outcomes
-from kestrav.core.document.lookup import get, qualified_name
+from kestrav.core.document.lookup import get, get_as, qualified_name
 from kestrav.core.document.records import Camera, Project, Roll, Shot
 from kestrav.core.document.shots import frame_count
 from kestrav.core.editing.wheel_making import turns_of, way_rolled
@@ -94,8 +94,7 @@ def as_page(project: Project, result: CheckResult, pictures: Mapping[str, Sequen
 
 
 def _shot(project: Project, shot: Shot, pictures: Sequence[Figure]) -> str:
-    camera = get(project, shot.camera)
-    assert isinstance(camera, Camera)
+    camera = get_as(project, shot.camera, Camera)
     wide = np.degrees(angles(camera, shot.width, shot.height)[0])
     lens = (
         f"shows {camera.view_height:g} mm" if camera.parallel else f"{camera.focal_length:g} mm lens, {wide:.1f}° wide"

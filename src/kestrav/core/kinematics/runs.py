@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.check_values import LONGEST
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import Carry, ContactCue, Limited, Path, Poses, Project, Run, Spin
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.passes import (
@@ -218,8 +218,7 @@ class Journey:
 
 def journey(project: Project, run: Run) -> Journey:
     """A run worked out, and kept for as long as it, its path and what it waits for are the same."""
-    path = get(project, run.path)
-    assert isinstance(path, Path)
+    path = get_as(project, run.path, Path)
     lead = _run(project, run.follows.run) if run.follows is not None else None
     led = None if lead is None else journey(project, lead)
     start = led.start if led is not None else begins(project, run)
@@ -241,8 +240,7 @@ _MOST_KEPT = 2048
 
 
 def _run(project: Project, run_id: str) -> Run:
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     return run
 
 

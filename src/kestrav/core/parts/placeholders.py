@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.edits import update_parts
-from kestrav.core.document.lookup import children, fresh_part_ids, get, new_name, subtree
+from kestrav.core.document.lookup import children, fresh_part_ids, get, get_as, new_name, subtree
 from kestrav.core.document.records import (
     BoxForm,
     CylinderForm,
@@ -181,8 +181,7 @@ def bake(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> tuple[Pr
     A solid gets a mesh of its own and stands unturned in its assembly. An assembly hands its turn down to its
     children and the scale of every solid in it is baked.
     """
-    part = get(project, part_id)
-    assert isinstance(part, Part)
+    part = get_as(project, part_id, Part)
     made: list[Mesh] = []
     changes: dict[str, dict[str, Any]] = {}
     turn = np.eye(4)
@@ -191,8 +190,7 @@ def bake(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> tuple[Pr
         for child in children(project, part_id):
             changes[child.id] = {"placement": placement(turn @ placement_matrix(child.placement))}
     for inner in subtree(project, part_id):
-        record = get(project, inner)
-        assert isinstance(record, Part)
+        record = get_as(project, inner, Part)
         own = turn if inner == part_id else np.eye(4)
         if record.geometry is None or (record.scale == (1.0, 1.0, 1.0) and np.allclose(own, np.eye(4), atol=1e-12)):
             continue

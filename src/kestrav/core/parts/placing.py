@@ -14,7 +14,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.edits import update_parts
-from kestrav.core.document.lookup import get, subtree, topmost
+from kestrav.core.document.lookup import get, get_as, subtree, topmost
 from kestrav.core.document.records import Part, Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
@@ -187,14 +187,12 @@ def scale(project: Project, part_id: str, factor: float, about: ArrayLike | None
     if not factor > 0 or not np.isfinite(factor):
         raise BadInput(f"the scale factor is {factor:g}; it must be above 0")
     refuse_fixed(project, [part_id])
-    part = get(project, part_id)
-    assert isinstance(part, Part)
+    part = get_as(project, part_id, Part)
     rest = rest_of(project, part_id)
     centre = (rest @ placement_matrix(part.pivot))[:3, 3] if about is None else np.asarray(about, float)
     changes: dict[str, dict[str, Any]] = {}
     for inner in subtree(project, part_id):
-        record = get(project, inner)
-        assert isinstance(record, Part)
+        record = get_as(project, inner, Part)
         fields: dict[str, Any] = {"pivot": _grown(record.pivot, factor)}
         if inner != part_id:
             fields["placement"] = _grown(record.placement, factor)
@@ -233,8 +231,7 @@ def _grown(found: Placement, factor: float) -> Placement:
 
 def pivot_at(project: Project, part_id: str, point: ArrayLike) -> Project:
     """The project with a part's pivot at a point in space; the part stays where it is."""
-    part = get(project, part_id)
-    assert isinstance(part, Part)
+    part = get_as(project, part_id, Part)
     local = apply(inverse_rigid(rest_of(project, part_id)), np.asarray(point, float)[None])[0]
     place = vector(np.round(local, 6))
     return update_parts(project, {part_id: {"pivot": Placement(place, part.pivot.rotation)}})
@@ -281,8 +278,7 @@ def pivot_at_side(project: Project, part_id: str, side: str) -> Project:
 
 def front_of(project: Project, part_id: str) -> tuple[Array, Array, Array]:
     """A part's pivot, front and upward directions (3,) in space, at rest."""
-    part = get(project, part_id)
-    assert isinstance(part, Part)
+    part = get_as(project, part_id, Part)
     found = rest_of(project, part_id) @ placement_matrix(part.pivot)
     return found[:3, 3], found[:3, 0], found[:3, 2]
 
@@ -293,8 +289,7 @@ def set_front(project: Project, part_id: str, front: ArrayLike | None = None, up
     Both are kept as the axes of the pivot. Raises BadInput when both are given and run along each other.
     """
     _, old_front, old_up = front_of(project, part_id)
-    part = get(project, part_id)
-    assert isinstance(part, Part)
+    part = get_as(project, part_id, Part)
     first = np.asarray(front if front is not None else up, float)
     first = first / np.linalg.norm(first)
     second = (

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.edits import add, update
-from kestrav.core.document.lookup import get, new_id, new_name
+from kestrav.core.document.lookup import get, get_as, new_id, new_name
 from kestrav.core.document.records import Part, Path, Project, SurfaceShape
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
@@ -120,8 +120,7 @@ def reshaped(project: Project, meshes: Mapping[str, Mesh], path_id: str, **field
 
 def is_replaced(project: Project, meshes: Mapping[str, Mesh], shape: SurfaceShape) -> bool:
     """Whether the part of a surface path is another solid than the one that it was worked out on."""
-    part = get(project, shape.part)
-    assert isinstance(part, Part)
+    part = get_as(project, shape.part, Part)
     return part.geometry is None or solid_mesh(meshes, part).hash != shape.solid
 
 

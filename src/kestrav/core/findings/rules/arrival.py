@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 
 from kestrav.core.document.edits import update
-from kestrav.core.document.lookup import awaited, get
+from kestrav.core.document.lookup import awaited, get, get_as
 from kestrav.core.document.records import Keyed, Run
 from kestrav.core.editing.run_making import arrives_backwards, front_station, stop_at_mark
 from kestrav.core.errors import BadInput
@@ -114,8 +114,7 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
         lead = "its trigger"
         cued = run
         while cued.follows is not None:
-            following = get(project, cued.follows.run)
-            assert isinstance(following, Run)
+            following = get_as(project, cued.follows.run, Run)
             cued = following
         if cued.cue is not None:
             lead = awaited(project, cued.cue)

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.edits import add, update
-from kestrav.core.document.lookup import get, new_id, new_name
+from kestrav.core.document.lookup import get, get_as, new_id, new_name
 from kestrav.core.document.records import Carry, Eased, Even, Path, PathPoint, PointShape, Poses, Project, Run
 from kestrav.core.editing.joining import bring_start
 from kestrav.core.editing.timing import moved, set_span
@@ -256,8 +256,7 @@ def place_mends(project: Project, thing: str, one: Leg, two: Leg, before: Array)
 
 def _start_there(project: Project, run_id: str, place: tuple[float, float, float]) -> Project:
     """The project with a run's path shifted, or its first point put, so that the rider's pivot sets out at a place."""
-    run = get(project, run_id)
-    assert isinstance(run, Run)
+    run = get_as(project, run_id, Run)
     pivot = rest_and_pivot(project, run.rider)[1]
     for _ in range(6):
         # moving the start can turn the rider, and so its pivot, if that is not what sits on the path
@@ -275,8 +274,7 @@ def _start_there(project: Project, run_id: str, place: tuple[float, float, float
 
 
 def _first_pose_there(project: Project, poses_id: str, place: tuple[float, float, float]) -> Project:
-    poses = get(project, poses_id)
-    assert isinstance(poses, Poses)
+    poses = get_as(project, poses_id, Poses)
     first = poses.keys[0]
     moved_key = msgspec.structs.replace(first, placement=msgspec.structs.replace(first.placement, position=place))
     return update(project, poses_id, keys=(moved_key, *poses.keys[1:]))

@@ -7,7 +7,7 @@ from functools import partial
 
 import numpy as np
 
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get, get_as
 from kestrav.core.document.records import AlongHeading, CarriedHeading, Path, PointShape, Project
 from kestrav.core.editing.joining import bring_start, turn_start
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
@@ -83,8 +83,7 @@ def _mends(project: Project, rider: str, one: Journey, two: Journey, angle: floa
 
 
 def _mend(project: Project, one: Journey, two: Journey, angle: float | None) -> Mend | None:
-    path = get(project, two.run.path)
-    assert isinstance(path, Path)
+    path = get_as(project, two.run.path, Path)
     if one.run.path == path.id:
         return None
     if angle is None:

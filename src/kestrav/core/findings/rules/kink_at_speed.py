@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import Path
 from kestrav.core.findings.model import Evidence, Finding, point
 from kestrav.core.findings.rules.kink_in_path import kink_mends
@@ -31,8 +31,7 @@ def find(evidence: Evidence) -> list[Finding]:
         for station, angle, time, speed, step in zip(stations, angles, times, speeds, steps, strict=True):
             if step <= limit:
                 continue
-            path = get(project, run.path)
-            assert isinstance(path, Path)
+            path = get_as(project, run.path, Path)
             frame = evidence.frame(float(time))
             mends = kink_mends(project, path.id, float(station))
             found.append(

@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import FixedHeading, Part
 from kestrav.core.findings.model import Evidence, Finding, Mend, point
 from kestrav.core.geometry.transforms import apply
@@ -32,8 +32,7 @@ def find(evidence: Evidence) -> list[Finding]:
         if journeys and all(isinstance(trip.run.heading, FixedHeading) for trip in journeys):
             # what is never turned goes the same way wherever its pivot is
             continue
-        part = get(project, rider)
-        assert isinstance(part, Part)
+        part = get_as(project, rider, Part)
         pose = rest[row[rider]]
         low, high = world_bounds(project, rider, rest[None])[0]
         pivot = apply(pose, np.array([part.pivot.position]))[0]

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from kestrav.core.document.edits import remove, update
-from kestrav.core.document.lookup import get
+from kestrav.core.document.lookup import get, get_as
 from kestrav.core.document.records import Axle, Drive, Part, Project, Roll, Spin
 from kestrav.core.document.trains import driven
 from kestrav.core.editing.mechanism_making import centre_distance, set_drive, set_end
@@ -189,8 +189,7 @@ def _toward(project: Project, drive: Drive) -> tuple[np.ndarray, np.ndarray]:
 def _at_distance(project: Project, drive: Drive, wanted: float) -> Project:
     """The project with a drive's second end moved along the line of both axles, to the distance that its teeth need."""
     two, way = _toward(project, drive)
-    part = get(project, drive.b.part)
-    assert isinstance(part, Part)
+    part = get_as(project, drive.b.part, Part)
     above = np.eye(4) if part.parent is None else rest_and_pivot(project, part.parent)[0]
     there = shift((wanted - centre_distance(project, drive)) * way) @ two
     return update(project, part.id, placement=placement(inverse_rigid(above) @ there))
