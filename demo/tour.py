@@ -13,7 +13,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QPoint, QSettings, Qt
+from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QApplication, QDialog, QMessageBox
 
@@ -29,10 +29,9 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
 from kestrav.core.kinematics.runs import span
-from kestrav.core.parts.rest import rest_poses, world_bounds
+from kestrav.core.parts.rest import world_bounds
 from kestrav.render.frame_marks import FrameGuides
 from kestrav.render.picture import grab
-from kestrav.render.viewpoint import to_display
 
 _PATIENCE = 3600.0  # s for any one step; a busy machine without a graphics processor may need some
 _FROM_THE_RIGHT = (0.62, -0.68, 0.39)
@@ -88,8 +87,10 @@ class Tour:
         window.stage.viewpoint.look_from(_FROM_THE_RIGHT)
         window.stage.show_all()
         session.select("path-1", 3)
-        session.set_time(3.2)
+        session.set_time(1.6)
+        window.stage.look_at_selection()
         made.append(self.picture("path"))
+        window.stage.show_all()
         made += self.cameras()
         window.contents.choose("Checks")
         made.append(self.breaches())
@@ -285,19 +286,20 @@ class Tour:
     def _measure_wheel(self, wheel: str) -> None:
         """Pick a wheel's tread, as a click on it does."""
         stage, project = self.window.stage, self.window.session.project
-        low, high = world_bounds(project, wheel, rest_poses(project)[None])[0]
+        low, high = world_bounds(project, wheel, self.window.session.poses()[None])[0]
         middle, radius = 0.5 * (low + high), 0.5 * float(high[2] - low[2])
-        forward = stage.viewpoint.forward
-        for turn in np.radians([0, 20, -20, 40, -40]):
-            # on the side of the tread that faces the viewer
-            way = np.array([-forward[0] * np.cos(turn), 0.0, -forward[2] + np.sin(turn)])
-            place = middle + radius * way / np.linalg.norm(way)
-            x, y, _ = to_display(stage.main, place)[0]
-            at = QPoint(round(x), stage.height() - 1 - round(y))
-            snap = stage.catch(at)
-            if snap is not None and snap.feature.kind in ("cylinder", "circle") and snap.feature.radius > 0.9 * radius:
-                self.window.preparing.measure_tool.click(at, Qt.KeyboardModifier.NoModifier)
-                return
+        view = stage.viewpoint
+        # from its rim inwards, wherever the tread or its edge is seen
+        for share in (0.99, 0.97, 0.95, 0.92, 0.88):
+            for turn in np.radians(range(0, 360, 10)):
+                place = middle + share * radius * (np.cos(turn) * view.right + np.sin(turn) * view.up)
+                at = stage.position_of(place)
+                snap = stage.catch(at)
+                if snap is None or snap.feature.kind not in ("cylinder", "circle") or snap.feature.part != wheel:
+                    continue
+                if snap.feature.radius > 0.98 * radius:
+                    self.window.preparing.measure_tool.click(at, Qt.KeyboardModifier.NoModifier)
+                    return
 
     def play(self) -> int:
         """Play the project once, in real time; returns how many pictures the stage drew."""
