@@ -18,12 +18,12 @@ from kestrav.render.shapes import merged_surface
 
 AT_ONCE = 120_000  # triangles that are worked out while the person waits
 EACH = 400  # triangles that take as long as what a geometry takes however small it is
-COARSE_FROM = 300  # triangles of a mesh that has a coarse form
+COARSE_FROM = 80  # triangles of a mesh that has a coarse form
 _COARSE_SHARE = 0.05  # of its triangles that a coarse form has, about
 _PER_BIN = (
     12.0  # triangles of a shape about as wide as it is high, for each square of as many bins along a side as it has
 )
-_FEWEST_BINS = 6  # along the longest side
+_FEWEST_BINS = 4  # along the longest side
 _BOX_FACES = np.array(
     [
         [0, 1, 3],
