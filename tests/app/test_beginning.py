@@ -143,3 +143,15 @@ def test_a_folder_is_dropped_as_what_can_be_read_of_it(empty, tmp_path, monkeypa
     project_file.save(box, {}, tmp_path / "notes" / "box.kestrav")
     drop(empty.window, tmp_path / "notes")
     assert empty.session.file == tmp_path / "notes" / "box.kestrav"
+
+
+def test_of_a_folder_without_end_only_the_first_files_are_looked_at(tmp_path, monkeypatch):
+    from kestrav.app.actions import import_actions
+
+    monkeypatch.setattr(import_actions, "MOST_LOOKED_AT", 40)
+    monkeypatch.setattr(import_actions, "MOST_DROPPED", 10)
+    for k in range(60):
+        (tmp_path / f"{k:02d}").mkdir()
+        (tmp_path / f"{k:02d}" / f"part {k:02d}.STL").write_text("")
+    found = import_actions.files_in([tmp_path, tmp_path / "07" / "part 07.STL"])
+    assert len(found) == 11 and found[:10] == sorted(found[:10]) and found[-1].name == "part 07.STL"

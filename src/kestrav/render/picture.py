@@ -207,8 +207,8 @@ def picture_of(window: vtkRenderWindow, renderer: vtkRenderer, opacity: float) -
     return np.concatenate([flat, np.full((height, width, 1), round(255 * opacity), np.uint8)], axis=2)
 
 
-class KeptPicture:
-    """A renderer's last picture, to be shown again as long as what it was made from is the same."""
+class FlatPicture:
+    """A renderer that shows a picture of its size, pixel for pixel."""
 
     def __init__(self) -> None:
         self.renderer = vtkRenderer()
@@ -220,6 +220,23 @@ class KeptPicture:
         mapper.SetColorWindow(255.0)
         mapper.SetColorLevel(127.5)
         self.renderer.AddViewProp(vtkActor2D(mapper=mapper))
+
+    def put(self, pixels: vtkUnsignedCharArray, width: int, height: int) -> None:
+        """Take a picture's pixels, three numbers each, the lowest row first."""
+        self._image.SetDimensions(width, height, 1)
+        self._image.GetPointData().SetScalars(pixels)
+        self._image.Modified()
+
+    def show(self, shown: bool) -> None:
+        """Draw the picture, or not."""
+        self.renderer.SetDraw(shown)
+
+
+class KeptPicture(FlatPicture):
+    """A renderer's last picture, to be shown again as long as what it was made from is the same."""
+
+    def __init__(self) -> None:
+        super().__init__()
         self._of: tuple[object, ...] | None = None
 
     def keep(self, window: vtkRenderWindow, renderer: vtkRenderer, of: tuple[object, ...]) -> None:
@@ -229,9 +246,7 @@ class KeptPicture:
             return
         pixels = vtkUnsignedCharArray()
         window.GetPixelData(left, bottom, left + width - 1, bottom + height - 1, 0, pixels, 0)
-        self._image.SetDimensions(width, height, 1)
-        self._image.GetPointData().SetScalars(pixels)
-        self._image.Modified()
+        self.put(pixels, width, height)
         self._of = of
 
     def holds(self, of: tuple[object, ...]) -> bool:
@@ -243,7 +258,3 @@ class KeptPicture:
     def forget(self) -> None:
         """The picture is of no use any more."""
         self._of = None
-
-    def show(self, shown: bool) -> None:
-        """Draw the kept picture, or not."""
-        self.renderer.SetDraw(shown)

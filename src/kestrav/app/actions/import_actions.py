@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Sequence
 from functools import partial
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -50,7 +52,7 @@ if TYPE_CHECKING:
 
 Array = NDArray[np.float64]
 
-MOST_DROPPED = 200  # files of one folder
+MOST_LOOKED_AT, MOST_DROPPED = 5000, 200  # files of one folder and those below it
 KINDS = " ".join(f"*{s} *{s.upper()}" for s in SUFFIXES)
 
 
@@ -169,12 +171,16 @@ class ChangesDialog(QDialog):
 
 
 def files_in(dropped: Sequence[Path]) -> list[Path]:
-    """Files as they were dropped, and of folders what is in them that can be read, in the order of their names."""
+    """Files as they were dropped, and of folders what is in them that can be read, by name: of the first that are there, as a whole disk may be
+    dropped as well."""
     known = {*SUFFIXES, *PATH_SUFFIXES, SUFFIX}
     files: list[Path] = []
     for each in dropped:
-        inside = sorted(each.rglob("*")) if each.is_dir() else [each]
-        files += [f for f in inside if not each.is_dir() or (f.is_file() and f.suffix.lower() in known)][:MOST_DROPPED]
+        if not each.is_dir():
+            files.append(each)
+            continue
+        inside = (Path(folder, name) for folder, _, names in os.walk(each) for name in names)
+        files += sorted(f for f in islice(inside, MOST_LOOKED_AT) if f.suffix.lower() in known)[:MOST_DROPPED]
     return files
 
 

@@ -10,13 +10,12 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer
 from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
 
+from kestrav.app.stage.panes import alone, drawn_in, unseen
 from kestrav.render.batches import Batch
 from kestrav.render.scene import Scene
 
-_LARGE_IN_SOFTWARE, _LARGE = (
-    400_000,
-    10_000_000,
-)  # triangles from which a picture takes long, drawn by the processor or not
+# triangles from which a picture takes long, drawn by the processor or not
+_LARGE_IN_SOFTWARE, _LARGE = 400_000, 10_000_000
 _STEP = 500_000  # triangles of a step
 _MAKING = 4  # times as long as drawing a batch takes what is drawn of it to be made and drawn first
 _REST = 200  # ms without another drawing after which it is drawn whole
@@ -70,19 +69,10 @@ class GradualDrawing(QObject):
         self._spent = 0.0
         self._next.start()
 
-    def finish(self) -> None:
-        """Draw whole what is coarse, now."""
-        if self._rest.isActive():
-            self.fill()
-        while self._next.isActive():
-            self._next.stop()
-            self._step()
-
     def _planned(self) -> list[_Step]:
         """The steps of the picture as it is now, from what lies below to what lies above."""
-        drawn = [r for r in _all(self.window.GetRenderers()) if r.GetDraw()]
         parts, steps = _in_steps(self.scene.batches), list[_Step]()
-        for renderer in sorted(drawn, key=lambda r: r.GetLayer()):
+        for renderer in sorted(drawn_in(self.window), key=lambda r: r.GetLayer()):
             begun = False
             if renderer in self.scene.renderers:
                 for batches in parts:
@@ -106,33 +96,27 @@ class GradualDrawing(QObject):
 
     def _draw(self, step: _Step) -> None:
         """Draw a step over those before it; nothing of them shows until the last."""
-        renderer, done = step.renderer, {a for b in self.scene.batches if _in_step(b) for a in b.actors}
-        others = [r for r in _all(self.window.GetRenderers()) if r is not renderer and r.GetDraw()]
+        renderer = step.renderer
         if step.batches is not None:
             now = {actor for batch in step.batches for actor in batch.actors}
-            hidden = [p for p in _all(renderer.GetViewProps()) if p not in now and p.GetVisibility()]
-        elif step.over:
-            hidden = [a for a in done if a.GetVisibility()]
+            others: Any = renderer.GetViewProps()  # its stubs do not know that it can be gone through
+            hidden = [p for p in others if p not in now and p.GetVisibility()]
         else:
-            hidden = []
+            done = (b.actors for b in self.scene.batches if step.over and _in_step(b))
+            hidden = [a for actors in done for a in actors if a.GetVisibility()]
         kept = renderer.GetPreserveColorBuffer()
-        for other in others:
-            other.SetDraw(False)
         for prop in hidden:
             prop.SetVisibility(False)
         renderer.SetPreserveColorBuffer(kept or step.over)
         renderer.SetPreserveDepthBuffer(step.over)
-        self.window.SetSwapBuffers(not self._steps)
         try:
-            self.window.Render()
+            with alone(self.window, renderer), unseen(self.window, bool(self._steps)):
+                self.window.Render()
         finally:
-            self.window.SetSwapBuffers(True)
             renderer.SetPreserveColorBuffer(kept)
             renderer.SetPreserveDepthBuffer(False)
             for prop in hidden:
                 prop.SetVisibility(True)
-            for other in others:
-                other.SetDraw(True)
 
 
 @dataclass(frozen=True)
@@ -161,8 +145,3 @@ def _in_steps(batches: Sequence[Batch]) -> list[list[Batch]]:
         steps[-1].append(batch)
         room -= weight
     return steps
-
-
-def _all(collection: Any) -> list[Any]:
-    """What one of VTK's collections holds; its stubs do not know that it can be gone through."""
-    return list(collection)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
 
 from PySide6.QtCore import QRect
-from vtkmodules.vtkRenderingCore import vtkProp, vtkRenderer
+from vtkmodules.vtkRenderingCore import vtkProp, vtkRenderer, vtkRenderWindow
 
 from kestrav.render.viewpoint import Viewpoint
 
@@ -40,3 +42,32 @@ class Everywhere:
         """Take out of all of them."""
         for renderer in self.renderers:
             renderer.RemoveActor(actor)
+
+
+def drawn_in(window: vtkRenderWindow) -> list[vtkRenderer]:
+    """The renderers of a window that are drawn now."""
+    collection: Any = window.GetRenderers()  # its stubs do not know that it can be gone through
+    return [renderer for renderer in collection if renderer.GetDraw()]
+
+
+@contextmanager
+def alone(window: vtkRenderWindow, renderer: vtkRenderer) -> Iterator[None]:
+    """While one renderer of a window is drawn and no other."""
+    others = [other for other in drawn_in(window) if other is not renderer]
+    for other in others:
+        other.SetDraw(False)
+    try:
+        yield
+    finally:
+        for other in others:
+            other.SetDraw(True)
+
+
+@contextmanager
+def unseen(window: vtkRenderWindow, unseen: bool = True) -> Iterator[None]:
+    """While what a window draws is not shown on the screen."""
+    window.SetSwapBuffers(not unseen)
+    try:
+        yield
+    finally:
+        window.SetSwapBuffers(True)

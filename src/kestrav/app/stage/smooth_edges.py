@@ -3,38 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer
 from vtkmodules.util.numpy_support import numpy_to_vtk
 from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
-from vtkmodules.vtkCommonDataModel import vtkImageData
-from vtkmodules.vtkRenderingCore import vtkActor2D, vtkImageMapper, vtkRenderer, vtkRenderWindow
+from vtkmodules.vtkRenderingCore import vtkRenderWindow
 
-from kestrav.render.picture import grab
+from kestrav.app.stage.panes import alone, drawn_in, unseen
+from kestrav.render.picture import FlatPicture, grab
 
-PICTURES = 8
+# places in a pixel, from its middle, by which the pictures are moved: the first Halton points of bases 2 and 3 (J. Halton, "On the efficiency
+# of certain quasi-random sequences of points", Numerische Mathematik 2, 1960), the first shifted to the middle
+_HALVES = np.array([1 / 2, 1 / 4, 3 / 4, 1 / 8, 5 / 8, 3 / 8, 7 / 8, 1 / 16])
+_THIRDS = np.array([1 / 3, 2 / 3, 1 / 9, 4 / 9, 7 / 9, 2 / 9, 5 / 9, 8 / 9])
+OFFSETS = np.stack([_HALVES, (_THIRDS + 1 / 6) % 1.0], axis=1) - 0.5
 _REST = 350  # ms without another drawing after which they are begun
-
-
-def offsets(count: int) -> NDArray[np.float64]:
-    """Places (n, 2) spread evenly over a pixel, −0.5 to 0.5, the first in its middle (J. Halton, "On the efficiency of certain quasi-random
-    sequences of points", Numerische Mathematik 2, 1960)."""
-
-    def radical_inverse(number: int, base: int) -> float:
-        found, share = 0.0, 1.0 / base
-        while number:
-            number, digit = divmod(number, base)
-            found += digit * share
-            share /= base
-        return found
-
-    made = np.array([[radical_inverse(k, 2), radical_inverse(k, 3)] for k in range(1, count + 1)])
-    # the first Halton point of base 2 is a half, as it should be; of base 3 it is a third
-    shift = np.array([0.0, 0.5 - 1.0 / 3.0])
-    return np.asarray((made + shift) % 1.0 - 0.5)
 
 
 class SmoothEdges(QObject):
@@ -46,15 +31,8 @@ class SmoothEdges(QObject):
     def __init__(self, window: vtkRenderWindow, lively: Callable[[bool], None]) -> None:
         super().__init__()
         self.window, self._lively = window, lively
-        self.renderer = vtkRenderer()
-        self.renderer.SetDraw(False)
-        self.renderer.InteractiveOff()
-        self._image = vtkImageData()
-        mapper = vtkImageMapper()
-        mapper.SetInputData(self._image)
-        mapper.SetColorWindow(255.0)
-        mapper.SetColorLevel(127.5)
-        self.renderer.AddViewProp(vtkActor2D(mapper=mapper))
+        self._mean = FlatPicture()
+        self.renderer = self._mean.renderer
         self._rest = QTimer(self, singleShot=True, interval=_REST)
         self._rest.timeout.connect(self._begin)
         self._next = QTimer(self, singleShot=True, interval=0)
@@ -77,7 +55,7 @@ class SmoothEdges(QObject):
         """Do nothing until it is begun anew."""
         self._rest.stop()
         self._next.stop()
-        self.renderer.SetDraw(False)
+        self._mean.show(False)
 
     def _begin(self) -> None:
         self._sum, self._count = None, 0
@@ -85,48 +63,33 @@ class SmoothEdges(QObject):
 
     def _add(self) -> None:
         """One more picture, moved by a part of a pixel; the last shows their mean."""
-        right, up = offsets(PICTURES)[self._count]
-        drawn = [r for r in _renderers(self.window) if r.GetDraw() and r is not self.renderer]
+        right, up = OFFSETS[self._count]
         self._lively(True)
-        self.window.SetSwapBuffers(False)
+        drawn = drawn_in(self.window)
         try:
             for renderer in drawn:
                 width, height = renderer.GetSize()
                 renderer.GetActiveCamera().SetWindowCenter(2.0 * right / max(width, 1), 2.0 * up / max(height, 1))
-            self.window.Render()
+            with unseen(self.window):
+                self.window.Render()
         finally:
             for renderer in drawn:
                 renderer.GetActiveCamera().SetWindowCenter(0.0, 0.0)
-            self.window.SetSwapBuffers(True)
             self._lively(False)
         picture = grab(self.window, self._pixels)
         if self._sum is None or self._sum.shape != picture.shape:
             self._sum = np.zeros(picture.shape, np.uint16)
         self._sum += picture
         self._count += 1
-        if self._count < PICTURES:
+        if self._count < len(OFFSETS):
             self._next.start()
         else:
-            self._show((self._sum + PICTURES // 2) // PICTURES)
+            self._show((self._sum + len(OFFSETS) // 2) // len(OFFSETS))
 
     def _show(self, mean: NDArray[np.uint16]) -> None:
         height, width, _ = mean.shape
         flat = np.ascontiguousarray(mean[::-1].astype(np.uint8)).reshape(-1, 3)
-        self._image.SetDimensions(width, height, 1)
-        self._image.GetPointData().SetScalars(numpy_to_vtk(flat, deep=True))
-        self._image.Modified()
-        others = [r for r in _renderers(self.window) if r.GetDraw() and r is not self.renderer]
-        for other in others:
-            other.SetDraw(False)
-        self.renderer.SetDraw(True)
-        try:
+        self._mean.put(numpy_to_vtk(flat, deep=True), width, height)
+        self._mean.show(True)
+        with alone(self.window, self.renderer):
             self.window.Render()
-        finally:
-            for other in others:
-                other.SetDraw(True)
-
-
-def _renderers(window: vtkRenderWindow) -> list[vtkRenderer]:
-    """A window's renderers; the stubs of VTK's collections do not know that they can be gone through."""
-    collection: Any = window.GetRenderers()
-    return list(collection)

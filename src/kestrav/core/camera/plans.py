@@ -7,11 +7,23 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.camera.lens import angles
 from kestrav.core.camera.making import add_passing, add_standing
 from kestrav.core.camera.orbits import add_turntable, fits, keeps_size, solid_corners
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, get_as, new_id, new_name, subtree, topmost
-from kestrav.core.document.records import FixedHeading, Framing, Part, Path, PathPoint, Placement, PointShape, Project
+from kestrav.core.document.records import (
+    Camera,
+    FixedHeading,
+    Framing,
+    Part,
+    Path,
+    PathPoint,
+    Placement,
+    PointAim,
+    PointShape,
+    Project,
+)
 from kestrav.core.editing.run_making import add_run, pivot_on_it
 from kestrav.core.editing.wheel_making import add_rolls, axle_of, tread, with_turns
 from kestrav.core.errors import BadInput
@@ -85,11 +97,9 @@ def drive_past(
     things: Sequence[str],
     seconds: float = 6.0,
     distance: float = 0.0,
-    left: bool = True,
 ) -> Project:
     """The project with things that drive past a standing camera, along their longer side, so far in all (0: five times their length), and
-    a shot of it. The camera looks after them; as they pass they reach over
-    three quarters of its frame."""
+    a shot of it. The camera looks after them; as they pass they reach over three quarters of its frame."""
     project, thing = as_one(project, things)
     project = pivot_on_it(project, thing)
     low, high = bounds_of(project, [thing])
@@ -100,11 +110,16 @@ def drive_past(
     ends = PointShape((PathPoint(vector(here - reach * along)), PathPoint(vector(here + reach * along))))
     project, run = _sent_along(project, thing, ends, f"{get(project, thing).name} drives past", seconds)
     size = high - low
-    # what a lens of 35 mm shows of 36 mm and, at 16:9, of 20.25 mm of sensor
-    away = 35.0 / _ROOM * max(long / 36.0, float(size[2]) / 20.25) + 0.5 * float(size[1 - int(np.argmax(along))])
-    made = add_passing(project, run, 0.5, round(away), round(0.25 * float(size[2]) - _above(here, low, high), 1), left)
+    away = _away_for(long, float(size[2])) + 0.5 * float(size[1 - int(np.argmax(along))])
+    made = add_passing(project, run, 0.5, round(away), round(0.25 * float(size[2]) - _above(here, low, high), 1))
     camera = made.cameras[-1]
     return update(made, camera.id, framing=Framing(near=min(Framing().near, _NEAR * away)))
+
+
+def _away_for(wide: float, high: float) -> float:
+    """How far from a new camera what is so wide and high in mm reaches over its share of the frame."""
+    across, upright, _ = angles(Camera("", "", PointAim((0.0, 0.0, 0.0))), 16.0, 9.0)
+    return float(max(wide / np.tan(0.5 * across), high / np.tan(0.5 * upright)) / (2.0 * _ROOM))
 
 
 def reach_of(project: Project, things: Sequence[str], distance: float) -> float:
@@ -169,7 +184,7 @@ def wheel_demonstrator(
     project = with_turns(project, project.rolls[-1].id, turns)
     middle = start + 0.5 * way * along
     side = np.cross(along, (0.0, 0.0, 1.0))
-    away = (way + 2.5 * radius) / _ROOM * 35.0 / 36.0
+    away = _away_for(way + 2.5 * radius, 2.5 * radius)
     made = add_standing(project, np.round(middle + away * side + [0.0, 0.0, 1.5 * radius]), middle, subject=wheel)
     camera = made.cameras[-1]
     return update(made, camera.id, framing=Framing(least=0.02, near=min(Framing().near, radius), change=0.0))

@@ -102,18 +102,16 @@ class Opened:
 
 def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
     """Write a project whole or not at all, with what hangs on it worked out. Raises BadInput naming the file when it cannot be written."""
-    plain = _text(project, path)
+    plain, reads = _text(project, path)
+    if reads != _beside(project, path):
+        project = reads  # values of another kind are written like the right ones: what is kept is what will be read
     names = sorted({g.hash for g in project.geometry})
     missing = [name for name in names if name not in meshes]
     if missing:
         raise BadInput(f"“{path}” was not saved: the geometry “{missing[0]}” is not loaded")
+    worked_out, sure = _worked_out(project, meshes)
     try:
-        worked_out, sure = _worked_out(project, meshes)
-    except (AttributeError, TypeError):  # what is of another kind and is only written like the right one
-        project = msgspec.json.decode(plain, type=Project)
-        worked_out, sure = _worked_out(project, meshes)
-    try:
-        text = plain if worked_out is project else _text(worked_out, path)
+        text = plain if worked_out is project else _text(worked_out, path)[0]
     except BadInput:  # what hangs on it does not fit the format: it is left to those who open it
         text, sure = plain, False
     clear_parts(path.parent, path.name)
@@ -128,11 +126,11 @@ def save(project: Project, meshes: Mapping[str, Mesh], path: Path) -> None:
                 _write(archive, f"geometry/{name}.faces.json", extra)
 
 
-def _text(project: Project, path: Path) -> bytes:
-    """A project as the text that is saved. Raises BadInput, naming the file, where reading it would refuse that text."""
+def _text(project: Project, path: Path) -> tuple[bytes, Project]:
+    """A project as the text that is saved, and as it will be read. Raises BadInput, naming the file, where reading it would refuse that text."""
     try:
         text = msgspec.json.encode(_beside(project, path))
-        check_curves(validate(msgspec.json.decode(text, type=Project, strict=True)))
+        reads = check_curves(validate(msgspec.json.decode(text, type=Project, strict=True)))
     except msgspec.ValidationError as fault:
         raise BadInput(f"“{path}” was not saved: the project does not fit the format: {_misfit(str(fault))}") from fault
     except BadInput as fault:
@@ -141,7 +139,7 @@ def _text(project: Project, path: Path) -> bytes:
         raise BadInput(
             f"“{path}” was not saved: the project holds a value that no file can hold; undo the last edit"
         ) from fault
-    return msgspec.json.format(text, indent=1)
+    return msgspec.json.format(text, indent=1), reads
 
 
 def _worked_out(project: Project, meshes: Mapping[str, Mesh]) -> tuple[Project, bool]:
