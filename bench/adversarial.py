@@ -21,25 +21,25 @@ import trimesh
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
+    Attachment,
     Axle,
-    CarriedHeading,
-    Carry,
+    Bank,
+    BankKey,
+    CarriedOrientation,
     Contact,
-    Drive,
     Eased,
     End,
     Even,
-    FixedHeading,
+    FixedOrientation,
+    Gear,
     Hold,
     Keyed,
-    KeyedHeading,
+    KeyedOrientation,
     KeyPose,
     Law,
-    Lean,
-    LeanKey,
     Limited,
-    PaceKey,
+    OrientationKey,
     Part,
     Path,
     PathPoint,
@@ -47,16 +47,16 @@ from kestrav.core.document.records import (
     Placement,
     PointAim,
     PointShape,
-    Poses,
+    PoseTrack,
     Project,
     Rod,
-    Roll,
     Roughness,
     Run,
     Settings,
-    Spin,
-    TowardHeading,
-    TurnKey,
+    SpeedKey,
+    TimedRotation,
+    TowardOrientation,
+    Wheel,
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import box_corners, mesh
@@ -113,37 +113,37 @@ def _shape(rng: np.random.Generator) -> PointShape:
 def _pacing(rng: np.random.Generator) -> Any:
     zone = Limited(float(rng.uniform(200, 2000)), float(rng.uniform(300, 2000)), 1500.0, 2500.0)
     keys = Keyed(
-        (PaceKey(0, 0), PaceKey(0.45, float(rng.uniform(0.2, 1)), float(rng.choice([-2.0, 0.0]))), PaceKey(1, 1))
+        (SpeedKey(0, 0), SpeedKey(0.45, float(rng.uniform(0.2, 1)), float(rng.choice([-2.0, 0.0]))), SpeedKey(1, 1))
     )
     return [Even(), Even(), Even(), Eased(20, 30), Law(), zone, keys][int(rng.integers(7))]
 
 
 def _heading(rng: np.random.Generator) -> Any:
-    keys = tuple(TurnKey(float(p), _turn(rng)) for p in np.sort(rng.uniform(0, 1, int(rng.integers(2, 4)))))
+    keys = tuple(OrientationKey(float(p), _turn(rng)) for p in np.sort(rng.uniform(0, 1, int(rng.integers(2, 4)))))
     return [
-        FixedHeading(),
-        FixedHeading(),
-        AlongHeading(),
-        AlongHeading(stance="level"),
-        AlongHeading(stance="free"),
-        KeyedHeading(keys=keys, room=bool(rng.random() < 0.5), smooth=bool(rng.random() < 0.5)),
-        CarriedHeading(wheelbase=float(rng.uniform(20, 60)), share=float(rng.uniform(0, 1))),
-        TowardHeading(aim=PointAim((600.0, 300.0, 50.0))),
+        FixedOrientation(),
+        FixedOrientation(),
+        AlongOrientation(),
+        AlongOrientation(stance="level"),
+        AlongOrientation(stance="free"),
+        KeyedOrientation(keys=keys, room=bool(rng.random() < 0.5), smooth=bool(rng.random() < 0.5)),
+        CarriedOrientation(wheelbase=float(rng.uniform(20, 60)), share=float(rng.uniform(0, 1))),
+        TowardOrientation(aim=PointAim((600.0, 300.0, 50.0))),
     ][int(rng.integers(8))]
 
 
 def _run(rng: np.random.Generator, number: int, rider: str, start: float, **fields: Any) -> tuple[Path, Run]:
-    pacing, passes = _pacing(rng), int(rng.integers(1, 4))
+    speed_profile, passes = _pacing(rng), int(rng.integers(1, 4))
     path = Path(f"path-{number}", "Path", _shape(rng))
     made: dict[str, Any] = {
-        "pacing": pacing,
-        "heading": _heading(rng),
+        "speed_profile": speed_profile,
+        "orientation": _heading(rng),
         "passes": passes,
         "returns": bool(passes > 1 and rng.random() < 0.8),
         "start": start,
         # so that a turning point seldom falls on a step
-        "duration": float(rng.uniform(0.05, 0.4)) if not isinstance(pacing, Limited) else None,
-        "speed": 5000.0 if isinstance(pacing, Limited) else None,
+        "duration": float(rng.uniform(0.05, 0.4)) if not isinstance(speed_profile, Limited) else None,
+        "speed": 5000.0 if isinstance(speed_profile, Limited) else None,
         "backwards": bool(rng.random() < 0.3),
         "offset": tuple(float(x) for x in rng.uniform(-20, 20, 3)) if rng.random() < 0.3 else (0.0, 0.0, 0.0),
     }
@@ -154,7 +154,7 @@ def _run(rng: np.random.Generator, number: int, rider: str, start: float, **fiel
         axis = str(rng.choice(["along", "side", "up", "roll", "pitch", "yaw"]))
         made["roughness"] = (Roughness(axis, float(rng.uniform(0.5, 4)), 50.0, frequency, int(rng.integers(99))),)  # type: ignore[arg-type]
     if rng.random() < 0.2:
-        made["lean"] = Lean((LeanKey(0.1, -20.0), LeanKey(0.5, 35.0), LeanKey(0.9, 0.0)))
+        made["bank"] = Bank((BankKey(0.1, -20.0), BankKey(0.5, 35.0), BankKey(0.9, 0.0)))
     if rng.random() < 0.2:
         made["portion"] = tuple(
             float(x) for x in rng.permutation([float(rng.uniform(0, 0.4)), float(rng.uniform(0.6, 1))])
@@ -162,7 +162,7 @@ def _run(rng: np.random.Generator, number: int, rider: str, start: float, **fiel
     return path, Run(f"run-{number}", "Run", rider, path.id, **(made | fields))
 
 
-def _poses(rng: np.random.Generator, number: int, rider: str, start: float, small: bool = False) -> Poses:
+def _poses(rng: np.random.Generator, number: int, rider: str, start: float, small: bool = False) -> PoseTrack:
     times = np.concatenate([[0.0], np.cumsum(rng.uniform(0.03, 0.15, int(rng.integers(1, 4))))])
     reach = 10.0 if small else 200.0
     keys = tuple(
@@ -177,7 +177,7 @@ def _poses(rng: np.random.Generator, number: int, rider: str, start: float, smal
     )
     between = str(rng.choice(["straight", "straight", "smooth", "by hand"]))
     blend = float(rng.choice([0.0, 0.05]))
-    return Poses(f"poses-{number}", "Poses", rider, keys, start, between, None, blend)  # type: ignore[arg-type]
+    return PoseTrack(f"pose-track-{number}", "Poses", rider, keys, start, between, None, blend)  # type: ignore[arg-type]
 
 
 def _axle(rng: np.random.Generator, reach: float = 60.0) -> Axle:
@@ -186,11 +186,11 @@ def _axle(rng: np.random.Generator, reach: float = 60.0) -> Axle:
     return Axle(tuple(float(x) for x in rng.uniform(-reach, reach, 3)), tuple(float(x) for x in way))
 
 
-def _spin(rng: np.random.Generator, number: int, part: str, axle: Axle) -> Spin:
+def _spin(rng: np.random.Generator, number: int, part: str, axle: Axle) -> TimedRotation:
     rpm = float(np.exp(rng.uniform(np.log(20), np.log(6000))) * rng.choice([-1, 1]))
     ramps = (float(rng.uniform(0, 0.1)), float(rng.uniform(0, 0.1)))
-    return Spin(
-        f"spin-{number}",
+    return TimedRotation(
+        f"rotation-{number}",
         "Spin",
         part,
         axle,
@@ -244,7 +244,7 @@ def made_case(seed: int) -> tuple[Project, dict[str, Any]] | None:
             )
             lowering = float(rng.uniform(0, 0.1))
             project = edits.add(
-                project, Carry("carry-1", "Carry", "box", "carrier", start, end, None, put, None, lowering)
+                project, Attachment("attachment-1", "Carry", "box", "carrier", start, end, None, put, None, lowering)
             )
         elif kind == "nested":
             project = edits.update(_moved(rng, project, 1, "carrier", 0.0), "box", parent="carrier")
@@ -255,7 +255,7 @@ def made_case(seed: int) -> tuple[Project, dict[str, Any]] | None:
             project = edits.add(project, _spin(rng, 1, "arm", up))
             if rng.random() < 0.5:
                 project = edits.update(_moved(rng, project, 1, "carrier", 0.0), "box", parent="carrier")
-            project = edits.add(project, Drive("drive-1", "Gears", End("arm", up, 10), End("box", up, 20)))
+            project = edits.add(project, Gear("gear-1", "Gears", End("arm", up, 10), End("box", up, 20)))
         elif kind in ("rod", "slider"):
             radius, long = float(rng.uniform(10, 40)), float(rng.uniform(50, 140))
             slider = Part("slider", "Slider", placement=Placement((-40 + radius + long, 0, 0)))
@@ -269,15 +269,15 @@ def made_case(seed: int) -> tuple[Project, dict[str, Any]] | None:
             project = edits.add(project, link)
         else:
             project = edits.update(project, "box", parent="carrier")
-            path, run = _run(rng, 1, "carrier", 0.0, heading=AlongHeading(stance="level"))
-            project = edits.add(project, path, run, Roll("roll-1", "Wheel", "box", Axle((0, 0, 0), (0, 1, 0)), 20.0))
+            path, run = _run(rng, 1, "carrier", 0.0, orientation=AlongOrientation(stance="level"))
+            project = edits.add(project, path, run, Wheel("wheel-1", "Wheel", "box", Axle((0, 0, 0), (0, 1, 0)), 20.0))
         if project.runs and min(journey(project, run).path.length for run in project.runs) < 5:
             return None
         moving_wall = rng.random() < 0.25
         project = edits.add(project, Part("wall", "Wall"))
         if moving_wall:
-            if kind == "carried" and not project.spins and rng.random() < 0.5:
-                project = edits.add(project, Carry("carry-w", "Carry", "wall", "carrier", 0.0))
+            if kind == "carried" and not project.rotations and rng.random() < 0.5:
+                project = edits.add(project, Attachment("carry-w", "Carry", "wall", "carrier", 0.0))
             else:
                 project = edits.add(project, _poses(rng, 9, "wall", float(rng.uniform(0, 0.1)), small=True))
         if not 0 < span(project) < 1.5:

@@ -23,7 +23,7 @@ def sweep_against_every_pair(in_turns):
     rows = [i for i, p in enumerate(project.parts) if p.geometry]
     models = {i: model(meshes[project.parts[i].geometry]) for i in rows}
     found = sweep(project, meshes, times)
-    skip = {frozenset((c.moving, c.other)) for c in found.contacts}
+    skip = {frozenset((c.pair.moving, c.pair.other)) for c in found.contacts}
     pairs = [
         (a, b)
         for a in rows

@@ -20,10 +20,10 @@ WINDOW = 0.02  # s before the contact in which the bare loop is run; it is scale
 def search_against_every_instant(in_turns):
     opened = project_file.load(PROJECT)
     project, meshes = opened.project, opened.meshes
-    gate = next(s for s in project.spins if type(s.cue).__name__ == "ContactCue")
-    a, b = gate.cue.a, gate.cue.b
+    gate = next(s for s in project.rotations if type(s.trigger).__name__ == "ContactCue")
+    a, b = gate.trigger.a, gate.trigger.b
     # as before anything is started by it
-    project = edits.update(project, gate.id, cue=edits.msgspec.structs.replace(gate.cue, time=None))
+    project = edits.update(project, gate.id, trigger=edits.msgspec.structs.replace(gate.trigger, time=None))
     row = {p.id: i for i, p in enumerate(project.parts)}
     sides = [[i for i in subtree(project, thing) if project.parts[row[i]].geometry] for thing in (a, b)]
     models = {i: model(meshes[project.parts[row[i]].geometry]) for side in sides for i in side}

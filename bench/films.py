@@ -142,7 +142,7 @@ def main():
             application.processEvents()
             time.sleep(0.001)
 
-    until(lambda: window.current)
+    until(lambda: window.checking.current)
     window.filming.show_film()
     view = window.filming.view
     until(lambda: view.job is None and view.rows)

@@ -9,20 +9,20 @@ import pyqtgraph as pg
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
-    CarriedHeading,
+    AlongOrientation,
+    CarriedOrientation,
     Eased,
     Keyed,
     Limited,
-    PaceKey,
     Part,
     Path,
     PathPoint,
     Placement,
     PointShape,
     Project,
-    Roll,
     Run,
+    SpeedKey,
+    Wheel,
 )
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.poses import world_poses
@@ -44,9 +44,19 @@ def fleet():
         line = np.cumsum(rng.uniform([600, -400, 0], [1200, 400, 0], (8, 3)), axis=0)
         points = tuple(PathPoint(tuple(map(float, p))) for p in line)
         paths.append(Path(f"path-{v}", f"Aisle {v}", PointShape(points)))
-        heading = CarriedHeading(wheelbase=800.0) if v % 3 == 0 else AlongHeading()
-        pacing = Limited(top=900.0, sideways=400.0) if v % 3 == 1 else Eased(300, 300)
-        runs.append(Run(f"run-{v}", f"Run {v}", f"v{v}", f"path-{v}", duration=19.0, pacing=pacing, heading=heading))
+        orientation = CarriedOrientation(wheelbase=800.0) if v % 3 == 0 else AlongOrientation()
+        speed_profile = Limited(top=900.0, sideways=400.0) if v % 3 == 1 else Eased(300, 300)
+        runs.append(
+            Run(
+                f"run-{v}",
+                f"Run {v}",
+                f"v{v}",
+                f"path-{v}",
+                duration=19.0,
+                speed_profile=speed_profile,
+                orientation=orientation,
+            )
+        )
     return Project(parts=tuple(parts), paths=tuple(paths), runs=tuple(runs))
 
 
@@ -75,13 +85,13 @@ def _window(project, lanes):
         application.kestrav_settings = tempfile.TemporaryDirectory()
         folder = application.kestrav_settings.name
         QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, folder)
-        style.dress(application)
+        style.apply_style(application)
     window = Window()
     window.resize(1280, 800)
     window.show()
     window.session.open(project, {}, None)
     window.timeline.show_lanes(lanes)
-    window.right.setSizes([60, 700])
+    window.panels.right.setSizes([60, 700])
     for _ in range(5):
         application.processEvents()
     return application, window
@@ -103,7 +113,7 @@ def timeline_redraw(in_turns):
     timeline = window.timeline
     x = np.linspace(0.0, 19.0, 20_000)
     waves = [np.sin(x * (k + 1)) + 0.05 * np.random.default_rng(k).normal(size=len(x)) for k in range(12)]
-    extra = {f"extra-{k}": Lane(timeline._plot(), timeline._label(), f"Lane {k}", "mm", "#0d6b74") for k in range(12)}
+    extra = {f"extra-{k}": Lane(timeline._plot, timeline._label(), f"Lane {k}", "mm", "#0d6b74") for k in range(12)}
     timeline.every.update(extra)
     timeline.keys_drawn = {}
     timeline.show_lanes(list(extra))
@@ -165,7 +175,7 @@ def _timed(work, rounds):
 def key_drag(in_turns):
     """A key of distance moved by one step: the edit, the journey, the charts, drawn."""
     project = edits.update(
-        fleet(), "run-2", pacing=Keyed((PaceKey(0, 0), PaceKey(0.3, 0.2), PaceKey(0.6, 0.7), PaceKey(1, 1)))
+        fleet(), "run-2", speed_profile=Keyed((SpeedKey(0, 0), SpeedKey(0.3, 0.2), SpeedKey(0.6, 0.7), SpeedKey(1, 1)))
     )
     application, window = _window(project, ["distance", "speed", "acceleration", "sideways"])
     timeline, session = window.timeline, window.session
@@ -179,9 +189,9 @@ def key_drag(in_turns):
 
         def edit(p):
             run = next(r for r in p.runs if r.id == "run-2")
-            keys = list(run.pacing.keys)
-            keys[2] = PaceKey(0.6, way)
-            return edits.update(p, "run-2", pacing=Keyed(tuple(keys)))
+            keys = list(run.speed_profile.keys)
+            keys[2] = SpeedKey(0.6, way)
+            return edits.update(p, "run-2", speed_profile=Keyed(tuple(keys)))
 
         session.edit("Key", edit, merge="drag")
         timeline.chart.viewport().repaint()
@@ -196,14 +206,14 @@ def key_drag(in_turns):
 
 def many_wheels(in_turns):
     """200 wheels on 20 vehicles: their angles at 600 times, against plain NumPy of the same sums."""
-    parts, paths, runs, rolls = [], [], [], []
+    parts, paths, runs, wheels = [], [], [], []
     rng = np.random.default_rng(3)
     for v in range(20):
         parts.append(Part(f"v{v}", f"Vehicle {v}"))
         for w in range(10):
             place = (400.0 * (w // 2), 300.0 if w % 2 else -300.0, 50.0)
             parts.append(Part(f"v{v}-{w}", f"Wheel {w}", f"v{v}", Placement(place)))
-            rolls.append(Roll(f"roll-{v}-{w}", f"Wheel {w}", f"v{v}-{w}", radius=50.0))
+            wheels.append(Wheel(f"wheel-{v}-{w}", f"Wheel {w}", f"v{v}-{w}", radius=50.0))
         line = np.cumsum(rng.uniform([600, -400, 0], [1200, 400, 0], (8, 3)), axis=0)
         paths.append(Path(f"path-{v}", f"Aisle {v}", PointShape(tuple(PathPoint(tuple(map(float, p))) for p in line))))
         runs.append(
@@ -213,19 +223,19 @@ def many_wheels(in_turns):
                 f"v{v}",
                 f"path-{v}",
                 duration=19.0,
-                pacing=Eased(300, 300),
-                heading=AlongHeading(),
+                speed_profile=Eased(300, 300),
+                orientation=AlongOrientation(),
             )
         )
-    project = Project(parts=tuple(parts), paths=tuple(paths), runs=tuple(runs), rolls=tuple(rolls))
+    project = Project(parts=tuple(parts), paths=tuple(paths), runs=tuple(runs), wheels=tuple(wheels))
     motion = Motion(project)
-    grid = motion.rolling(project.rolls[0]).path.times
-    bases = {roll.part: motion.poses(project.parts[11 * (k // 10)].id, grid) for k, roll in enumerate(project.rolls)}
+    grid = motion.rolling(project.wheels[0]).path.times
+    bases = {roll.part: motion.poses(project.parts[11 * (k // 10)].id, grid) for k, roll in enumerate(project.wheels)}
     places = {p.id: np.array(p.placement.position) for p in project.parts}
 
     def plain():
         """The centre's steps along the way ahead, added up, from poses that are given."""
-        for roll in project.rolls:
+        for roll in project.wheels:
             base = bases[roll.part]
             centre = base[:, :3, :3] @ places[roll.part] + base[:, :3, 3]
             axis = base[:, :3, 1]

@@ -12,7 +12,7 @@ from scipy.interpolate import CubicHermiteSpline, CubicSpline
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
     Camera,
     Part,
     PartAim,
@@ -43,7 +43,7 @@ def _project(places):
         paths=(PathRecord("path", "Path", PointShape(points)),),
         parts=tuple(Part(name, name) for name in riders[:3]),
         cameras=(Camera("camera", "Camera", PartAim("a")),),
-        runs=tuple(Run(f"run-{r}", r, r, "path", duration=4.0, heading=AlongHeading()) for r in riders),
+        runs=tuple(Run(f"run-{r}", r, r, "path", duration=4.0, orientation=AlongOrientation()) for r in riders),
     )
 
 

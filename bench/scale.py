@@ -11,7 +11,16 @@ import trimesh
 from kestrav.core.clearance.live import Live
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, Part, PathPoint, Placement, PointShape, Project, Run, Settings
+from kestrav.core.document.records import (
+    AlongOrientation,
+    Part,
+    PathPoint,
+    Placement,
+    PointShape,
+    Project,
+    Run,
+    Settings,
+)
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files import project_file
 from kestrav.core.geometry.meshes import mesh
@@ -59,7 +68,7 @@ def hall(count):
         geometry=tuple(geometry_record(m) for m in kept),
         settings=Settings(fps=30.0),
         paths=(PathRecord("path-1", "Way", PointShape(tuple(way))),),
-        runs=(Run("run-1", "Run", "cart", "path-1", duration=20.0, heading=AlongHeading()),),
+        runs=(Run("run-1", "Run", "cart", "path-1", duration=20.0, orientation=AlongOrientation()),),
     )
     return project, {m.hash: m for m in kept}
 
@@ -90,7 +99,7 @@ def many_parts_against_every_pair(_in_turns):
     took = time.perf_counter() - began
     some = times[::_EVERY]
     began = time.perf_counter()
-    bare = _every_pair(project, meshes, some, {frozenset((c.moving, c.other)) for c in ours.contacts})
+    bare = _every_pair(project, meshes, some, {frozenset((c.pair.moving, c.pair.other)) for c in ours.contacts})
     bare_took = (time.perf_counter() - began) * len(times) / len(some)
     worst = float(np.abs(np.maximum(ours.distance[::_EVERY], 0.0) - bare).max())
     ratio = bare_took / took

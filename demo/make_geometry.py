@@ -185,13 +185,13 @@ def riser() -> Group:
     r, m, y = 38.0, 90.0, -505.0
     low_x, high_x = -420.0, -320.0
     z1 = 760.0
-    lean = 45.0
+    bank = 45.0
     # two 45 degree elbows make the set from low_x to high_x
-    s, c = math.sin(math.radians(lean)), math.cos(math.radians(lean))
+    s, c = math.sin(math.radians(bank)), math.cos(math.radians(bank))
     across = high_x - low_x - 2 * m * (1 - c)
     straight = across / s
     lower = Solid("Riser, lower", cylinder(r, z1, (low_x, y, 0)), COPPER)
-    elbow1 = Solid("Elbow", bend(m, r, lean, (m, 0, 0), (0, 1, 0), (-1, 0, 0)), COPPER)
+    elbow1 = Solid("Elbow", bend(m, r, bank, (m, 0, 0), (0, 1, 0), (-1, 0, 0)), COPPER)
     mid = Solid("Riser, set", cylinder(r, straight, (low_x + m * (1 - c), y, z1 + m * s), (s, 0, c)), COPPER)
     z2 = z1 + 2 * m * s + straight * c
     upper = Solid("Riser, upper", cylinder(r, 2350 - z2, (high_x, y, z2)), COPPER)
@@ -289,11 +289,11 @@ def louvres() -> Group:
         fuse(cylinder(34, 10, (0, 0, 0), X), cylinder(4, 22, (-18, 26, 14), X), cylinder(9, 30, (0, 0, 0), X)),
         AMBER,
     )
-    lean = math.radians(28)
+    bank = math.radians(28)
     pin_at = (
         width / 2 + 14,
-        26 * math.cos(lean) + 14 * math.sin(lean),
-        14 * math.cos(lean) - 26 * math.sin(lean),
+        26 * math.cos(bank) + 14 * math.sin(bank),
+        14 * math.cos(bank) - 26 * math.sin(bank),
     )
     group = (
         Group("Louvre bank")

@@ -16,17 +16,16 @@ from kestrav.core.document import edits
 from kestrav.core.document.lookup import get, new_id, subtree
 from kestrav.core.document.records import (
     AlongAim,
-    AlongHeading,
+    AlongOrientation,
     ArcShape,
+    Attachment,
     Axle,
     BoxForm,
-    CarriedHeading,
-    Carry,
-    ContactCue,
+    CarriedOrientation,
+    ContactTrigger,
     Coupled,
-    Cue,
     Eased,
-    FixedHeading,
+    FixedOrientation,
     Following,
     KeyPose,
     Law,
@@ -39,13 +38,14 @@ from kestrav.core.document.records import (
     Pin,
     Placement,
     PointShape,
-    Poses,
+    PoseTrack,
     Project,
     Requirement,
     Rod,
     Run,
     Settings,
-    Spin,
+    TimedRotation,
+    Trigger,
 )
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.editing.run_making import stop_at_mark
@@ -103,8 +103,8 @@ def build() -> project_file.Opened:
             start=0.5,
             duration=None,
             speed=PULLED,
-            pacing=Eased(*RAMPS),
-            heading=FixedHeading(),
+            speed_profile=Eased(*RAMPS),
+            orientation=FixedOrientation(),
         ),
     )
     project = with_trolley(project, ids)
@@ -234,8 +234,8 @@ def with_trolley(project: Project, ids: dict[str, str]) -> Project:
         end=0.9,
         duration=None,
         speed=1400.0,
-        pacing=Limited(top=1400.0, sideways=700.0, forward=900.0, braking=900.0),
-        heading=CarriedHeading(wheelbase=2 * AXLE, share=0.5),
+        speed_profile=Limited(top=1400.0, sideways=700.0, forward=900.0, braking=900.0),
+        orientation=CarriedOrientation(wheelbase=2 * AXLE, share=0.5),
         mark=1.0 - 100.0 / length,
     )
     project = stop_at_mark(edits.add(project, path, comes), comes.id)
@@ -248,7 +248,7 @@ def with_trolley(project: Project, ids: dict[str, str]) -> Project:
         begin=(OUT + AXLE - AISLE_END) / length,
         backwards=True,
         speed=1300.0,
-        pacing=Limited(top=1300.0, sideways=700.0, forward=900.0, braking=900.0),
+        speed_profile=Limited(top=1300.0, sideways=700.0, forward=900.0, braking=900.0),
         mark=None,
     )
     project = edits.add(project, leaves)
@@ -272,8 +272,8 @@ def with_jib(project: Project, ids: dict[str, str]) -> Project:
         "path-3",
         start=SWINGS[0],
         duration=SWINGS[1] - SWINGS[0],
-        pacing=Law("modified sine"),
-        heading=AlongHeading("-y"),
+        speed_profile=Law("modified sine"),
+        orientation=AlongOrientation("-y"),
         seat="point",
         seat_point=(-tip, 0.0, 70.0),
         company=tuple(ids[name] for name in ("Brace", "Trolley block", "Hook")),
@@ -297,8 +297,10 @@ def with_hoisting(project: Project, ids: dict[str, str], meshes: dict[str, Mesh]
     low = placement(shift((0.0, 0.0, -LIFT)) @ there)
     times = (0.0, DOWN - LOWERS, LETS_GO - LOWERS, UP - LOWERS)
     keys = tuple(KeyPose(time, where) for time, where in zip(times, (high, low, low, high), strict=True))
-    hangs = Carry("carry-1", "Hoist carries the cassette", cassette, hook, cue=Cue("run-1"), lowering=0.2)
-    project = edits.add(project, Poses("poses-1", "Hook goes down and up", hook, keys, start=LOWERS), hangs)
+    hangs = Attachment(
+        "attachment-1", "Hoist carries the cassette", cassette, hook, trigger=Trigger("run-1"), lowering=0.2
+    )
+    project = edits.add(project, PoseTrack("pose-track-1", "Hook goes down and up", hook, keys, start=LOWERS), hangs)
     skids, pads = (
         [ids[f"{name}, {side}"] for side in sides]
         for name, sides in (("Skid", ("left", "right")), ("Rubber pad", ("rear", "front")))
@@ -306,14 +308,14 @@ def with_hoisting(project: Project, ids: dict[str, str], meshes: dict[str, Mesh]
     for pair in (*itertools.product(skids, pads), (ids["Hook plate"], ids["Housing"])):
         project = edits.set_contact(project, *pair, True)
     project = put_down(project, meshes, hangs.id, LETS_GO)
-    return edits.update(project, project.carries[-1].id, name="Cassette rides on the trolley")
+    return edits.update(project, project.attachments[-1].id, name="Cassette rides on the trolley")
 
 
 def with_gate(project: Project, ids: dict[str, str]) -> Project:
     """The trolley reverses into the gate's leaf, which swings open about its hinges from that moment on."""
     trolley, leaf = ids["Service trolley"], ids["Leaf"]
-    swings = Spin(
-        "spin-2",
+    swings = TimedRotation(
+        "rotation-2",
         "Gate swings open",
         leaf,
         Axle((-30.0, 0.0, 0.0), (0.0, 0.0, 1.0)),
@@ -321,7 +323,7 @@ def with_gate(project: Project, ids: dict[str, str]) -> Project:
         turns=-95.0 / 360.0,
         rpm=None,
         ramp_out=GATE_TAKES,
-        cue=ContactCue(trolley, leaf),
+        trigger=ContactTrigger(trolley, leaf),
     )
     project = edits.add(project, swings)
     bars = [p.id for p in project.parts if p.name.startswith("Leaf ")]
@@ -338,8 +340,8 @@ def with_louvres(project: Project, ids: dict[str, str]) -> Project:
     crank, rod = ids["Crank"], ids["Link rod"]
     axle = Axle((0.0, 0.0, 0.0), (1.0, 0.0, 0.0))
     slats = [p.id for p in project.parts if p.name.startswith("Slat ") and p.geometry is None]
-    closes = Spin(
-        "spin-3", "Crank closes the louvres", crank, axle, start=4.0, end=6.5, turns=62.0 / 360.0, rpm=None,
+    closes = TimedRotation(
+        "rotation-3", "Crank closes the louvres", crank, axle, start=4.0, end=6.5, turns=62.0 / 360.0, rpm=None,
         ramp_in=0.5, ramp_out=0.5,
     )  # fmt: skip
     upright = Rod(
@@ -373,7 +375,7 @@ def with_filter(project: Project, ids: dict[str, str]) -> Project:
     taken = ids["Filter"]
     project = edits.add(project, PathRecord("path-4", "Filter guides", PointShape(tuple(map(PathPoint, FILTER_PULL)))))
     out = Run(
-        "run-6", "Filter comes out", taken, "path-4", start=0.8, duration=1.6, heading=FixedHeading(), pacing=Law("modified sine")
+        "run-6", "Filter comes out", taken, "path-4", start=0.8, duration=1.6, orientation=FixedOrientation(), speed_profile=Law("modified sine")
     )  # fmt: skip
     home = edits.change(out, id="run-7", name="Filter is pushed home", start=FILTER_HOME, backwards=True)
     return edits.add(project, out, home)
@@ -408,7 +410,7 @@ def with_light(project: Project, ids: dict[str, str]) -> Project:
             name=f"Light follows {'in' if number == 8 else 'out'}",
             rider=light.id,
             path=rail.id,
-            heading=FixedHeading(),
+            orientation=FixedOrientation(),
             # behind its front both ways: what is behind is ahead where it goes backwards
             follows=Following(lead, 600.0 if number == 8 else -600.0),
             mark=None,
@@ -430,8 +432,8 @@ def with_wheels(project: Project, ids: dict[str, str], meshes: dict[str, Mesh]) 
         project = add_swivel(project, castor)
     return edits.add(
         project,
-        Spin(
-            "spin-1",
+        TimedRotation(
+            "rotation-1",
             "Impeller runs down",
             ids["Impeller"],
             Axle((0.0, 0.0, 0.0), (0.0, 1.0, 0.0)),

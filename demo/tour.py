@@ -47,7 +47,7 @@ class Tour:
         self.window.setGeometry(0, 0, 1280, 800)
         self.window.show()
         self.window.session.open(opened.project, opened.meshes, file)
-        self.wait(lambda: self.window.current, "the check")
+        self.wait(lambda: self.window.checking.current, "the check")
         self.settle()
 
     def wait(self, ready: Callable[[], bool], what: str) -> None:
@@ -81,8 +81,11 @@ class Tour:
         session.select("run-1")
         made.append(self.picture("main-window"))
         if window.findings.findings:
-            self.wait(lambda: window.result is not None and window.result.certificate is not None, "the certificate")
-            window.go_to(window.findings.findings[0])
+            self.wait(
+                lambda: window.checking.result is not None and window.checking.result.certificate is not None,
+                "the certificate",
+            )
+            window.checking.go_to(window.findings.findings[0])
             made.append(self.picture("finding"))
         window.stage.viewpoint.look_from(_FROM_THE_RIGHT)
         window.stage.show_all()
@@ -99,7 +102,7 @@ class Tour:
         dialog = RenderDialog(window, session.project, window.used_meshes(), session.project.shots[0], Path("films"))
         dialog.move(430, 170)
         dialog.open()
-        self.wait(lambda: window.current and dialog.tried, "trying a frame")
+        self.wait(lambda: window.checking.current and dialog.tried, "trying a frame")
         made.append(self.picture("render"))
         dialog.done(QDialog.DialogCode.Rejected)
         made += self.filmed()
@@ -109,11 +112,12 @@ class Tour:
     def cameras(self) -> list[Path]:
         """Pictures of the lens with its guides, cameras side by side, an orbit asked for, and a walk over the floor."""
         window, stage, session = self.window, self.window.stage, self.window.session
-        lanes, sizes, made = window.timeline.shown_lanes(), window.right.sizes(), []
+        lanes, sizes, made = window.timeline.shown_lanes(), window.panels.right.sizes(), []
         window.timeline.show_lanes(["subject size", "visible", "margin", "nearest"])
-        window.right.setSizes([480, 320])
+        window.panels.right.setSizes([430, 370])
         session.select(session.project.cameras[0].id)
-        window.card.show_camera_tab("Frame")
+        window.card.fold_all(True)
+        window.card.open_section("Frame")
         self.wait(lambda: window.timeline.camera_current, "the camera's curves")
         self.settle(3.0)
         session.set_time(2.4)
@@ -122,13 +126,14 @@ class Tour:
         made.append(self.picture("lens"))
         stage.set_guides(FrameGuides())
         stage.swap()
-        window.card.show_camera_tab("Lens")
+        window.card.fold_all(True)
+        window.card.open_section("Lens")
         session.set_time(3.0)
         stage.set_tiles(True)
         made.append(self.picture("cameras"))
         stage.set_tiles(False)
         window.timeline.show_lanes(lanes)
-        window.right.setSizes(sizes)
+        window.panels.right.setSizes(sizes)
         session.set_time(0.0)
         things = [p.id for p in session.project.parts if p.name == "Heat-pump cabinet"]
         if not things:
@@ -140,7 +145,7 @@ class Tour:
         for place in ((-5200.0, -2100.0, 0.0), (-1300.0, -2450.0, 0.0), (2300.0, -2450.0, 0.0), (2500.0, 1500.0, 0.0)):
             window.cameras.walk_tool.add(np.array(place))
         made.append(self.picture("walk"))
-        window.use_tool("select")
+        window.tools.use("select")
         session.select(things[0])
         stage.viewpoint.look_from(_FROM_THE_RIGHT)
         stage.show_all()
@@ -172,17 +177,18 @@ class Tour:
             session.select(names["Service trolley"])
             stage.viewpoint.look_from((0.42, -0.72, 0.55))
             stage.look_at_selection()
-            window.card.show_part_tab("Place")
-            window.use_tool("move")
+            window.card.fold_all(True)
+            window.card.open_section("Place")
+            window.tools.use("move")
             made.append(self.picture("preparing"))
             session.select(names["Wheel"])
             stage.viewpoint.look_from((0.9, -0.35, 0.26))
             stage.look_at_selection()
-            window.use_tool("measure")
+            window.tools.use("measure")
             stage.draw()
             self._measure_wheel(names["Wheel"])
             made.append(self.picture("measuring"))
-            window.use_tool("select")
+            window.tools.use("select")
         session.select(None)
         stage.viewpoint.look_from(_FROM_THE_RIGHT)
         stage.show_all()
@@ -200,43 +206,44 @@ class Tour:
         stage.stand("top")
         stage.look_at(np.array([[-3400.0, -3600.0, 0.0], [3600.0, 900.0, 0.0]]))
         session.select(None)
-        window.use_tool("draw")
-        drawing = window.draw_tool
+        window.tools.use("draw")
+        drawing = window.tools.draw_tool
         drawing.set(draws="corners")
         for place in ((-2900.0, -3000.0, 0.0), (-2900.0, -1200.0, 0.0)):
             drawing.add_point(np.array(place))
         stage.draw()
         drawing.hover(stage.position_of(np.array([-900.0, -1200.0, 0.0])), Qt.KeyboardModifier.NoModifier)
         made.append(self.picture("drawing"))
-        window.use_tool("select")
+        window.tools.use("select")
         session.undo.setIndex(edits_before)
         lanes = window.timeline.shown_lanes()
         session.edit("Minimum bend radius", lambda p: edits.update(p, trolley, least_radius=600.0))
         window.timeline.show_lanes(["clearance", "bend"])
         window.timeline.set_axis(True)
-        window.card.show_path_tab("Analysis")
         session.select(named["Aisle"], None)
+        window.card.fold_all(True)
+        window.card.open_section("Analysis")
         stage.viewpoint.look_from((-0.42, -0.68, 0.6))
         stage.look_at_selection()
-        self.wait(lambda: window.current, "the check")
+        self.wait(lambda: window.checking.current, "the check")
         made.append(self.picture("aisle"))
         session.undo.setIndex(edits_before)
         runs = {run.name: run.id for run in session.project.runs}
         window.timeline.show_lanes(["speed", "sideways"])
         window.timeline.set_axis(False)
-        window.card.show_run_tab("Speed")
         session.select(runs["Trolley comes in"])
+        window.card.fold_all(True)
+        window.card.open_section("Speed")
         session.set_time(1.7)
-        self.wait(lambda: window.current, "the check")
+        self.wait(lambda: window.checking.current, "the check")
         made.append(self.picture("run"))
-        window.card.show_run_tab("Run")
         session.select(next(p.id for p in session.project.poses if p.name == "Hook goes down and up"))
-        window.timeline.show_lanes(["heading", "strength"])
+        window.timeline.show_lanes(["orientation", "strength"])
         session.set_time(5.3)
         stage.viewpoint.look_from((-0.45, -0.8, 0.3))
         stage.look_at(np.array([[-500.0, -1900.0, 0.0], [1300.0, -700.0, 1900.0]]))
         made.append(self.picture("key-poses"))
-        wheel = session.project.rolls[0]
+        wheel = session.project.wheels[0]
         session.select(wheel.id)
         window.timeline.show_lanes(["wheel", "speed"])
         session.set_time(3.2)
@@ -251,7 +258,7 @@ class Tour:
         session.undo.setIndex(edits_before)
         session.undo.setClean()
         session.select(None)
-        self.wait(lambda: window.current, "the check")
+        self.wait(lambda: window.checking.current, "the check")
         stage.viewpoint.look_from(_FROM_THE_RIGHT)
         stage.show_all()
         return made
@@ -262,7 +269,7 @@ class Tour:
         window.clearing.show_table()
         table = window.clearing.table
         assert table is not None
-        table.move(424, 350)
+        table.move(430, 352)
         table.table.setCurrentCell(0, 0)
         window.card.show_checks()
         made = self.picture("checks")
@@ -277,10 +284,10 @@ class Tour:
         remember_file(file)
         keep_small_picture(file, grab(window.stage.view.GetRenderWindow()))
         session.open(Project(), {}, None)
-        self.wait(lambda: window.current, "the check")
+        self.wait(lambda: window.checking.current, "the check")
         made = self.picture("beginning")
-        window.open(file)
-        self.wait(lambda: window.current, "the check")
+        window.documents.open(file)
+        self.wait(lambda: window.checking.current, "the check")
         return made
 
     def _measure_wheel(self, wheel: str) -> None:
@@ -323,10 +330,13 @@ class Tour:
     def report(self) -> list[Path]:
         """The check report as a page with pictures, as tables, as text and as JSON."""
         window, made = self.window, []
-        assert window.result is not None
+        assert window.checking.result is not None
         for suffix, text in (
-            (".txt", as_text(window.session.project, window.result)),
-            (".json", json.dumps(as_data(window.session.project, window.result), ensure_ascii=False, indent=1)),
+            (".txt", as_text(window.session.project, window.checking.result)),
+            (
+                ".json",
+                json.dumps(as_data(window.session.project, window.checking.result), ensure_ascii=False, indent=1),
+            ),
         ):
             target = self.folder / f"check{suffix}"
             target.write_text(text, encoding="utf-8")

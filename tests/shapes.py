@@ -8,7 +8,16 @@ import numpy as np
 import trimesh
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, Part, PathPoint, Placement, PointShape, Project, Run, Settings
+from kestrav.core.document.records import (
+    AlongOrientation,
+    Part,
+    PathPoint,
+    Placement,
+    PointShape,
+    Project,
+    Run,
+    Settings,
+)
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.document.validation import validate
 from kestrav.core.files import project_file
@@ -73,7 +82,7 @@ def wheeled(length: float = 1000.0) -> tuple[Project, dict[str, Mesh]]:
         geometry=(geometry_record(shape),),
         paths=(PathRecord("path-1", "Aisle", PointShape((PathPoint((0, 0, 0)), PathPoint((length, 0, 0))))),),
     )
-    run = Run("run-1", "Rolls", "part-1", "path-1", heading=AlongHeading())
+    run = Run("run-1", "Rolls", "part-1", "path-1", orientation=AlongOrientation())
     return edits.add(made, run), {shape.hash: shape}
 
 

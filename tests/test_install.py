@@ -9,6 +9,8 @@ from xml.etree import ElementTree
 import pytest
 from PySide6.QtGui import QIcon
 
+from kestrav.app.shell.start import has_portal
+
 ROOT = Path(__file__).parents[1]
 
 
@@ -38,6 +40,20 @@ def test_the_desktop_finds_the_command_its_icon_and_its_kind_of_file(tmp_path):
     from kestrav.cli import COMMANDS
 
     assert all(f".B {command}\n" in manual for command in COMMANDS)
+
+
+@pytest.mark.parametrize(("bus", "service", "portal"), [(True, True, True), (True, False, False), (False, True, False)])
+def test_the_desktop_s_dialogs_are_used_where_it_has_a_portal(tmp_path, monkeypatch, bus, service, portal):
+    # where a session's services are: D-Bus Specification 0.43, “Session services”
+    if service:
+        folder = tmp_path / "dbus-1" / "services"
+        folder.mkdir(parents=True)
+        (folder / "org.freedesktop.portal.Desktop.service").write_text("[D-BUS Service]\n")
+    monkeypatch.setenv("XDG_DATA_DIRS", f"/nowhere:{tmp_path}")
+    monkeypatch.delenv("DBUS_SESSION_BUS_ADDRESS", raising=False)
+    if bus:
+        monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", "unix:path=/run/bus")
+    assert has_portal() is portal
 
 
 def test_it_is_taken_out_whole_and_what_is_not_its_own_stays(tmp_path):

@@ -6,7 +6,7 @@ import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
 from kestrav.app.shell.window import Window
 from kestrav.app.widgets import style
@@ -60,18 +60,18 @@ class Hand:
 
     def checked(self):
         """Wait for the check of the document as it is."""
-        self.qtbot.waitUntil(lambda: self.window.current, timeout=60_000)
+        self.qtbot.waitUntil(lambda: self.window.checking.current, timeout=300_000)
 
     def field(self, name):
         """A field of the card by its label."""
-        self.window.card.rebuild()
-        found = self.window.card.form.findChild(QWidget, f"field-{name}")
+        self.window.card.reveal(name)
+        found = self.window.card.form.field(name)
         assert found is not None, name
         return found
 
     def press(self, text):
         """Press a button of the card by its text, or by how that begins."""
-        self.window.card.rebuild()
+        self.window.card.reveal(text)
         buttons = self.window.card.form.findChildren(QPushButton)
         next(b for b in buttons if b.text() == text or b.text().startswith(f"{text} ")).click()
 
@@ -85,7 +85,7 @@ class Hand:
 
     def said(self):
         """What the card says, with plain spaces."""
-        self.window.card.rebuild()
+        self.window.card.fold_all(False)
         told = " ".join(w.text() for w in self.window.card.form.findChildren(QLabel))
         return told.replace("\u2009", " ")
 

@@ -49,7 +49,7 @@ def test_an_empty_project_says_how_to_begin_and_any_other_does_not(empty, passin
     assert all(card.rect().contains(b.geometry()) for b in card.findChildren(QPushButton) if b.isVisible())
     empty.session.open(passing.project, passing.meshes, None)
     assert not card.isVisible()
-    empty.window.new()
+    empty.window.documents.new()
     assert card.isVisible()
 
 
@@ -63,9 +63,9 @@ def test_projects_saved_before_are_shown_with_their_picture(empty, passing, tmp_
     file = tmp_path / "Gate.kestrav"
     empty.session.open(passing.project, passing.meshes, None)
     empty.stage.draw()
-    assert empty.window._save_to(file)
+    assert empty.window.documents._save_to(file)
     assert recent_files()[0] == file and welcome.small_picture(file) is not None
-    empty.window.new()
+    empty.window.documents.new()
     (shown,) = [b for b in empty.window.welcome.findChildren(QToolButton) if b.accessibleName() == "Open Gate"]
     assert not shown.icon().isNull()
     click(shown)
@@ -82,7 +82,9 @@ def test_a_plan_begins_with_a_product_and_ends_with_a_shot(empty, answered, monk
     project = empty.session.project
     assert len(project.shots) == 1 and len(project.cameras) == 1
     empty.checked()
-    assert not [f.title for f in empty.window.result.findings if f.rule.startswith(("subject", "pan", "camera"))]
+    assert not [
+        f.title for f in empty.window.checking.result.findings if f.rule.startswith(("subject", "pan", "camera"))
+    ]
     # one step back is the product alone
     empty.session.undo.undo()
     assert empty.session.project.parts and not empty.session.project.shots

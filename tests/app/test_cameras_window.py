@@ -110,10 +110,10 @@ def test_an_orbit_is_asked_for_previewed_and_made(hand, monkeypatch):
     shape = project.paths[-1].shape
     assert isinstance(shape, OrbitShape) and (shape.kind, shape.offset, shape.height) == ("hull", 900.0, 1200.0)
     assert project.shots[0].loops
-    assert hand.session.mend is None
+    assert hand.session.fix is None
     # in the card of its path everything can be typed
     hand.session.select(project.paths[-1].id)
-    hand.window.card.show_path_tab("Shape")
+    hand.window.card.open_section("Shape")
     hand.type_in("Offset", "1.1 m")
     hand.choose("Shape", "circle")
     shape = hand.session.project.paths[-1].shape
@@ -165,7 +165,7 @@ def test_a_walk_is_clicked_on_the_floor_and_goes_around_the_product(hand):
     project = hand.session.project
     camera = project.cameras[0]
     assert camera.walk.distance == 500.0
-    assert hand.stage.tool is hand.window.select_tool
+    assert hand.stage.tool is hand.window.tools.select_tool
     assert seen(hand, 0.0).position[0, 2] == pytest.approx(1610.0, abs=1.0)
     from kestrav.core.camera.judged import of_shot
 
@@ -218,7 +218,7 @@ def test_dragging_in_the_lens_orbits_shifts_and_dollies_the_camera(looking):
     hand.session.undo.undo()
     assert seen(hand).position[0] == pytest.approx(before.position[0])
     # and the stage's own view stayed as it was
-    assert hand.stage.tool is hand.window.select_tool
+    assert hand.stage.tool is hand.window.tools.select_tool
 
 
 def test_with_alt_it_looks_and_a_free_aim_is_keyed_at_the_playhead(looking):
@@ -227,7 +227,7 @@ def test_with_alt_it_looks_and_a_free_aim_is_keyed_at_the_playhead(looking):
     at = in_lens(hand)
     hand.drag(at, at + QPoint(40, 0), keys=Qt.KeyboardModifier.AltModifier)
     assert "keeps looking at" in hand.window.card.fault.text()
-    hand.window.card.show_camera_tab("Aim")
+    hand.window.card.open_section("Aim")
     hand.choose("Aim", "free")
     assert isinstance(hand.session.camera.aim, FreeAim)
     hand.session.set_time(2.0)
@@ -255,7 +255,7 @@ def test_the_keyboard_turns_and_dollies_the_large_lens(looking):
 def test_the_card_sets_lens_angle_aim_roll_and_limits(looking):
     hand = looking
     card = hand.window.card
-    card.show_camera_tab("Lens")
+    card.open_section("Lens")
     hand.type_in("Angle of view", "39.6")
     assert hand.session.camera.focal_length == pytest.approx(50.0, abs=0.05)
     assert "39.6°" in hand.said()
@@ -269,7 +269,7 @@ def test_the_card_sets_lens_angle_aim_roll_and_limits(looking):
     hand.session.undo.undo()
     hand.session.undo.undo()
     hand.press("Fit by lens")
-    card.show_camera_tab("Aim")
+    card.open_section("Aim")
     hand.type_in("Roll", "5")
     assert hand.session.camera.roll[0].angle == 5.0
     hand.choose("Aim", "along")
@@ -277,7 +277,7 @@ def test_the_card_sets_lens_angle_aim_roll_and_limits(looking):
     hand.choose("Aim", "point")
     assert isinstance(hand.session.camera.aim, PointAim)
     hand.choose("Aim", "part")
-    card.show_camera_tab("Frame")
+    card.open_section("Frame")
     hand.choose("Subject", "part-2")
     hand.type_in("Minimum size", "40")
     assert hand.session.camera.framing.least == pytest.approx(0.4)
@@ -313,13 +313,13 @@ def test_guides_are_drawn_over_the_lens_and_remembered(looking, make_hand, passi
 
 
 def test_grid_and_mask_are_typed(looking, monkeypatch):
-    monkeypatch.setattr(camera_actions, "ask_quantities", lambda *_: [5.0, 4.0, 100.0])
+    monkeypatch.setattr(camera_actions, "ask_quantities", lambda *_, **__: [5.0, 4.0, 100.0])
     looking.window.cameras.ask_grid()
     assert (looking.stage.guides.grid, looking.stage.guides.mask) == ((5, 4), 1.0)
     looking.stage.swap()
     # a full mask shows the frame alone
     assert looking.stage.lens_view.frame == (0.0, 0.0, 1.0, 1.0)
-    monkeypatch.setattr(camera_actions, "ask_quantities", lambda *_: [0.0, 0.0, 50.0])
+    monkeypatch.setattr(camera_actions, "ask_quantities", lambda *_, **__: [0.0, 0.0, 50.0])
     looking.window.cameras.ask_grid()
     left, low, right, high = looking.stage.lens_view.frame
     assert 0 < left < right < 1 and 0 < low < high < 1
@@ -367,15 +367,15 @@ def test_a_hidden_subject_is_found_shown_and_mended(looking):
     hand = looking
     hand.session.edit("Screen", lambda p: edits.update(p, "camera-1", position=(0.0, 3500.0, 700.0)))
     hand.checked()
-    finding = next(f for f in hand.window.result.findings if f.rule == "subject-hidden")
+    finding = next(f for f in hand.window.checking.result.findings if f.rule == "subject-hidden")
     assert isinstance(finding, Finding)
-    hand.window.go_to(finding)
+    hand.window.checking.go_to(finding)
     # the lens shows it; the stage goes where the camera is
     assert hand.session.camera_id == "camera-1"
-    hand.window.preview(finding.mend)
+    hand.window.session.preview(finding.fix)
     hand.session.accept()
     hand.checked()
-    assert not [f for f in hand.window.result.findings if f.rule == "subject-hidden"]
+    assert not [f for f in hand.window.checking.result.findings if f.rule == "subject-hidden"]
 
 
 def test_what_is_faint_is_so_in_the_lens_alone_and_only_then(looking):
@@ -424,7 +424,7 @@ def test_a_run_of_a_camera_can_stop_and_look(looking):
     hand.session.edit("Hold", lambda p: edits.update(p, run, duration=8.0))
     hand.session.set_time(3.0)
     hand.session.select(run)
-    hand.window.card.show_run_tab("Links")
+    hand.window.card.open_section("Links")
     hand.press("Add hold here")
     hand.choose("Aim", "part-2")
     hold = hand.session.project.runs[-1].holds[0]

@@ -28,12 +28,14 @@ def hand(make_hand):
         duration=2.0,
     )
     found = make_hand(made)
-    found.qtbot.waitUntil(lambda: found.window.current and found.window.result is not None, timeout=60_000)
+    found.qtbot.waitUntil(
+        lambda: found.window.checking.current and found.window.checking.result is not None, timeout=60_000
+    )
     return found
 
 
 def checked(hand):
-    hand.qtbot.waitUntil(lambda: hand.window.current, timeout=60_000)
+    hand.qtbot.waitUntil(lambda: hand.window.checking.current, timeout=60_000)
 
 
 def test_the_table_lists_breaches_sorts_them_and_goes_there(hand):
@@ -61,7 +63,7 @@ def test_the_table_follows_the_next_check(hand):
     hand.window.clearing.show_table()
     hand.session.edit("Wider", lambda p: edits.settings(p, required_clearance=3.5))
     table = hand.window.clearing.table.table
-    hand.qtbot.waitUntil(lambda: hand.window.current and table.rowCount() == 1, timeout=60_000)
+    hand.qtbot.waitUntil(lambda: hand.window.checking.current and table.rowCount() == 1, timeout=60_000)
     hand.window.clearing.table.close()
 
 
@@ -82,11 +84,11 @@ def test_a_clearance_is_required_of_a_pair_and_edited_on_its_card(hand, monkeypa
     assert (item.things, item.others, item.required) == (("part-1",), ("part-2",), 2.0)
     assert session.selection == item.id and window.card.title.text() == item.name
     checked(hand)
-    assert {row.pair.other for row in window.result.table} == {"part-3"}
+    assert {row.pair.other for row in window.checking.result.table} == {"part-3"}
     assert "sampled" in hand.said() or "certified" in hand.said()
     hand.choose("Required", "off")
     checked(hand)
-    assert not session.project.requirements[0].checked and window.result.clearance.unchecked == 1
+    assert not session.project.requirements[0].checked and window.checking.result.clearance.unchecked == 1
     hand.choose("Required", "own")
     hand.type_in("Clearance", "3.5")
     assert session.project.requirements[0].required == 3.5
@@ -104,13 +106,13 @@ def test_two_selected_parts_are_meant_to_touch(hand):
     hand.session.select_parts(["part-1", "part-2"])
     hand.window.clearing.intend()
     checked(hand)
-    assert {row.pair.other for row in hand.window.result.table} == {"part-3"}
+    assert {row.pair.other for row in hand.window.checking.result.table} == {"part-3"}
 
 
 def test_while_a_point_is_dragged_the_clearance_follows_along_the_stretch(hand):
     window, session = hand.window, hand.session
     seen = []
-    window.checker.now.connect(seen.append)
+    window.checking.checker.now.connect(seen.append)
     for step in range(4):
         session.edit(
             "Move point",
@@ -122,10 +124,10 @@ def test_while_a_point_is_dragged_the_clearance_follows_along_the_stretch(hand):
     assert isinstance(told, LiveClearance) and told.stretch is not None
     # what it tells is so at the very times that it was looked at, however many these were
     assert told.distance == pytest.approx(sweep(session.project, session.meshes, told.times).distance, abs=1e-6)
-    assert window.timeline.live is told or window.current
+    assert window.timeline.live is told or window.checking.current
     checked(hand)
     assert window.timeline.live is None
-    assert float(window.result.clearance.distance.min()) == pytest.approx(4.0, abs=0.3)
+    assert float(window.checking.result.clearance.distance.min()) == pytest.approx(4.0, abs=0.3)
 
 
 def test_reports_are_written_as_page_tables_text_and_json(hand, tmp_path, monkeypatch):
@@ -148,7 +150,7 @@ def test_reports_are_written_as_page_tables_text_and_json(hand, tmp_path, monkey
 def test_a_swept_space_becomes_a_part_and_is_worked_out_again(hand, monkeypatch, tmp_path):
     window, session = hand.window, hand.session
     session.select("part-2")
-    monkeypatch.setattr(clearance_actions, "ask_quantities", lambda *_: [0.0, 2.0, 4.0])
+    monkeypatch.setattr(clearance_actions, "ask_quantities", lambda *_, **__: [0.0, 2.0, 4.0])
     session.select("part-1")
     window.clearing.ask_swept()
     hand.qtbot.waitUntil(lambda: len(session.project.parts) == 4, timeout=60_000)
@@ -171,8 +173,8 @@ def test_a_swept_space_becomes_a_part_and_is_worked_out_again(hand, monkeypatch,
 def test_the_check_tells_how_far_it_is_and_can_be_stopped(hand):
     window = hand.window
     hand.session.edit("Wider", lambda p: edits.settings(p, required_clearance=3.5))
-    assert not window.current and window.findings.stop.isVisible()
-    window.checker.progress.emit(0.4)
+    assert not window.checking.current and window.findings.stop.isVisible()
+    window.checking.checker.progress.emit(0.4)
     assert "40%" in window.findings.count.text()
     window.findings.stop.click()
     assert "stopped" in window.findings.count.text() and not window.findings.stop.isVisible()
@@ -225,7 +227,8 @@ def test_the_card_says_how_long_pairs_are_in_contact_and_how_deep_they_may_be(ma
     )
     hand = make_hand(made)
     hand.qtbot.waitUntil(
-        lambda: hand.window.result is not None and hand.window.result.certificate is not None, timeout=60_000
+        lambda: hand.window.checking.result is not None and hand.window.checking.result.certificate is not None,
+        timeout=60_000,
     )
     hand.window.contents.choose("Checks")
     told = " ".join(label.text() for label in hand.window.card.findChildren(QLabel))

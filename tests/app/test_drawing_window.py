@@ -66,10 +66,10 @@ def press_in_strip(hand, text):
 def start(hand, draws="smooth", on="floor", select=None):
     look(hand)
     hand.session.select(select)
-    hand.window.use_tool("draw")
+    hand.window.tools.use("draw")
     choose(hand, "strip-on", on)
     choose(hand, "strip-draws", draws)
-    hand.window.draw_tool.set(catches={"grid"})
+    hand.window.tools.draw_tool.set(catches={"grid"})
 
 
 def made(hand):
@@ -97,7 +97,7 @@ def test_each_shape_is_drawn_by_its_clicks_and_undone(hand, draws, places, kind)
         hand.key(Qt.Key.Key_Return)
     shape = made(hand).shape
     assert isinstance(shape, kind)
-    assert hand.window.stage.tool is hand.window.select_tool
+    assert hand.window.stage.tool is hand.window.tools.select_tool
     assert hand.session.selection == made(hand).id
     if draws == "corners":
         assert [p.kind for p in shape.points] == ["corner"] * 3
@@ -120,14 +120,14 @@ def test_enter_finishes_and_escape_leaves_after_a_click_beside_the_stage(hand, b
         "contents": window.contents,
         "findings": window.findings,
         "header": window.header,
-        "tool button": window.tool_buttons["draw"],
+        "tool button": window.tools.buttons["draw"],
     }
     widget = places[beside]
     widget.setFocus()
     QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=widget.rect().bottomRight() - QPoint(2, 2))
     QTest.keyClick(QApplication.focusWidget() or window, key)
     assert len(hand.session.project.paths) == paths + (key == Qt.Key.Key_Return)
-    assert hand.window.tool_buttons["select"].isChecked()
+    assert hand.window.tools.buttons["select"].isChecked()
 
 
 def test_the_plane_is_at_the_typed_height(hand):
@@ -151,10 +151,10 @@ def test_facing_the_view_and_on_a_picked_face(hand):
     # the post's upper side
     low, high = np.array(hand.session.project.geometry[1].low), np.array(hand.session.project.geometry[1].high)
     start(hand, "smooth", "face")
-    assert "flat face" in hand.window.draw_tool.hint
+    assert "flat face" in hand.window.tools.draw_tool.hint
     hand.click(hand.at(*_top_of(hand, "part-2")))
-    assert hand.window.draw_tool.plane is not None
-    height = hand.window.draw_tool.plane.point[2]
+    assert hand.window.tools.draw_tool.plane is not None
+    height = hand.window.tools.draw_tool.plane.point[2]
     for place in ((-120, -80, height), (110, -80, height)):
         hand.click(hand.at(*place))
     hand.key(Qt.Key.Key_Return)
@@ -188,11 +188,11 @@ def test_typed_lengths_angles_and_coordinates_put_points(hand):
 
 def test_shift_locks_angles_and_a_paths_end_is_caught_exactly(hand):
     start(hand, "corners")
-    hand.window.draw_tool.set(catches={"grid", "end"})
+    hand.window.tools.draw_tool.set(catches={"grid", "end"})
     end = path_curve(hand.session.project.paths[0]).curve.position([np.inf])[0]
     QTest.mouseMove(hand.stage.view, hand.at(*end))
     hand.click(hand.at(*end))
-    assert hand.window.draw_tool.points[0] == pytest.approx(end, abs=1e-9)
+    assert hand.window.tools.draw_tool.points[0] == pytest.approx(end, abs=1e-9)
     hand.click(hand.at(*np.add(end, (40, -120, 0))), SHIFT)
     hand.key(Qt.Key.Key_Return)
     step = np.subtract(made(hand).shape.points[1].position, made(hand).shape.points[0].position)
@@ -253,14 +253,14 @@ def test_corners_edges_and_centres_are_caught_and_brought_onto_the_plane(hand, k
     start(hand, "smooth")
     x, y, z = _top_of(hand, "part-1")
     hand.stage.viewpoint.frame(np.array([[x - 25, y - 25, z - 10], [x + 25, y + 25, z + 10]]))
-    hand.window.draw_tool.set(catches={kind})
+    hand.window.tools.draw_tool.set(catches={kind})
     found = topology(solid_mesh(hand.session.meshes, hand.session.project.parts[0]))
     pose = hand.session.part_now("part-1")
     upper = [e for e in found.edges if np.all(apply(pose, e.points)[:, 2] > z - 1e-6)]
     rim = apply(pose, upper[0].points)
     target = rim[0] if kind == "vertex" else rim.mean(axis=0)
     near = target + 0.02 * (np.array([x, y, z]) - target)
-    tool = hand.window.draw_tool
+    tool = hand.window.tools.draw_tool
     tool.hover(hand.at(*near), Qt.KeyboardModifier.NoModifier)
     # a box has no round edge, so there is no centre to catch
     assert tool._caught == {"vertex": "corner", "edge": "edge", "centre": ""}[kind]
@@ -290,7 +290,7 @@ def test_a_path_is_drawn_on_from_either_end(hand):
     for text, place, index in (("Extend from end", (150, -60, 0), -1), ("Extend from start", (-150, -60, 0), 0)):
         hand.window.card.rebuild()
         next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
-        hand.window.draw_tool.set(draws="corners", catches={"grid"})
+        hand.window.tools.draw_tool.set(draws="corners", catches={"grid"})
         hand.click(hand.at(*place))
         hand.key(Qt.Key.Key_Return)
         points = hand.session.path.shape.points
@@ -305,7 +305,7 @@ def test_an_arc_goes_on_tangent_from_an_end(hand):
     start(hand, "tangent")
     hand.click(hand.at(100, -150, 0))
     assert "end of a path first" in hand.window.card.fault.text()
-    hand.window.draw_tool.set(catches={"grid", "end"})
+    hand.window.tools.draw_tool.set(catches={"grid", "end"})
     hand.click(hand.at(0, -100, 0))
     hand.click(hand.at(120, 20, 0))
     arc = path_curve(made(hand)).curve
@@ -326,12 +326,12 @@ def test_picked_edges_become_a_path(hand):
     found = topology(solid_mesh(hand.session.meshes, part))
     pose = hand.session.part_now("part-1")
     upper = [e for e in found.edges if np.all(apply(pose, e.points)[:, 2] > z - 1e-6)][:2]
-    hand.window.use_tool("edges")
+    hand.window.tools.use("edges")
     for edge in upper:
         middle = apply(pose, edge.points.mean(axis=0)[None])[0]
         centre = np.array([x, y, z])
         hand.click(hand.at(*(middle + 0.02 * (centre - middle))))
-    assert len(hand.window.edge_tool.edges) == 2
+    assert len(hand.window.tools.edge_tool.edges) == 2
     hand.key(Qt.Key.Key_Return)
     assert path_curve(made(hand)).length == pytest.approx(sum(e.length for e in upper), rel=1e-6)
 
@@ -411,7 +411,7 @@ def test_several_points_are_chosen_moved_and_merged(hand):
 
 def test_coordinates_are_typed_and_pasted_into_the_table(hand):
     hand.session.select("path-1")
-    hand.window.card.show_path_tab("Table")
+    hand.window.card.open_section("Table of points")
 
     view = hand.window.card.form.findChild(QTableView, "points")
     model = view.model()
@@ -439,7 +439,6 @@ def test_smoothing_says_how_far_it_departs_before_it_is_accepted(hand):
     rough = PointShape(tuple(PathPoint((float(40 * k), 12.0 * (-1) ** k - 100, 0.0)) for k in range(-4, 5)))
     hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", rough)))
     hand.session.select("path-9")
-    hand.window.card.show_path_tab("Transform")
     before = hand.session.project
     hand.type_in("Smoothing", "10")
     assert hand.session.project is before and hand.session.shown is not before
@@ -455,7 +454,6 @@ def test_the_whole_is_raised_to_a_thing_let_down_widened_and_reversed(hand):
     line = PointShape(tuple(PathPoint(p, "corner") for p in [(-150, -100, 0), (100, -100, 0), (100, 150, 0)]))
     hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", line)))
     hand.session.select("path-9")
-    hand.window.card.show_path_tab("Transform")
 
     def height():
         return path_curve(hand.session.path).curve.position([0.0])[0, 2]
@@ -475,7 +473,7 @@ def test_the_whole_is_raised_to_a_thing_let_down_widened_and_reversed(hand):
     box = world_bounds(hand.session.project, "part-2", hand.session.poses()[None])[0]
     assert height() == pytest.approx(box.mean(axis=0)[2])
     hand.type_in("Lift", "4")
-    hand.type_in("Height", "900")
+    hand.type_in("Start height", "900")
     press("Drop to surface")
     assert height() == pytest.approx(4, abs=0.2)
     hand.session.undo.undo()
@@ -492,7 +490,6 @@ def test_the_whole_is_moved_turned_scaled_offset_repeated_split_and_joined(hand)
     line = PointShape(tuple(PathPoint(p, "corner") for p in [(0, -100, 0), (100, -100, 0), (100, 0, 0)]))
     hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", line)))
     hand.session.select("path-9")
-    hand.window.card.show_path_tab("Transform")
 
     def places():
         return np.array([p.position for p in hand.session.path.shape.points])
@@ -503,7 +500,7 @@ def test_the_whole_is_moved_turned_scaled_offset_repeated_split_and_joined(hand)
     assert places()[1] == pytest.approx([50, 0, 0])
     hand.type_in("Scale by", "2")
     assert path_curve(hand.session.path).length == pytest.approx(400)
-    hand.type_in("Offset", "10")
+    hand.type_in("Parallel offset", "10")
     assert places()[0] == pytest.approx([40, -100, 0])
     hand.type_in("Repeat", "2")
     assert len(hand.session.path.shape.points) == 5
@@ -547,7 +544,7 @@ def test_lanes_of_distance_and_accelerations(hand):
     ring = EllipseShape((0, 0, 30), 200, 200)
     hand.session.edit("p", lambda p: edits.add(p, Path("path-9", "Aisle", ring)))
     limits = Limited(300.0, 100.0, 150.0, 150.0)
-    run = Run("run-9", "Rolls", "part-1", "path-9", duration=None, speed=300.0, pacing=limits)
+    run = Run("run-9", "Rolls", "part-1", "path-9", duration=None, speed=300.0, speed_profile=limits)
     hand.session.edit("r", lambda p: edits.add(edits.remove(p, "run-1"), run))
     hand.session.select("run-9")
     timeline.show_lanes(["distance", "speed", "acceleration", "sideways"])
@@ -565,7 +562,7 @@ def _shown(judged):
 
 def test_marks_of_the_selected_path_are_switched(hand):
     hand.session.select("path-2")
-    hand.window.card.show_path_tab("Analysis")
+    hand.window.card.open_section("Analysis")
     hand.stage.draw()
     judged = hand.stage.judged
     assert any("mm" in text for text in _shown(judged))

@@ -67,7 +67,7 @@ def reddish(picture):
 
 
 def test_the_lens_shows_the_look_and_the_background_of_its_shot(hand):
-    hand.window.card.show_shot_tab("Picture")
+    hand.window.card.open_section("Picture")
     plain = lens_picture(hand)
     bluish = float((plain[..., 2] - plain[..., 0] > 60).mean())
     assert bluish > 0.1
@@ -86,7 +86,7 @@ def test_the_lens_shows_the_look_and_the_background_of_its_shot(hand):
 
 
 def test_a_section_is_set_moved_and_taken_off(hand):
-    hand.window.card.show_shot_tab("Picture")
+    hand.window.card.open_section("Picture")
     whole = reddish(lens_picture(hand))
     hand.choose("Section", "−y")
     assert shot_of(hand).section == Section((0.0, 0.0, 60.0), (0.0, -1.0, 0.0))
@@ -103,7 +103,7 @@ def test_what_is_written_shows_in_a_lens_that_is_large_enough(hand):
     assert np.abs(lens_picture(hand) - small).mean() < 1
     hand.window.undo_action.trigger()
     hand.stage.swap()
-    hand.window.card.show_shot_tab("Overlays")
+    hand.window.card.open_section("Overlays")
     plain = lens_picture(hand)
     hand.type_in("Title", "A red cube")
     titled = lens_picture(hand)
@@ -119,7 +119,7 @@ def test_what_is_written_shows_in_a_lens_that_is_large_enough(hand):
 
 
 def test_dead_ends_are_trimmed_from_the_card(hand):
-    hand.window.card.show_shot_tab("Film")
+    hand.window.card.open_section("Film")
     hand.press("Trim dead ends")
     assert (shot_of(hand).start, shot_of(hand).end) == pytest.approx((1.0, 2.0))
     hand.press("Trim dead ends")
@@ -140,7 +140,7 @@ def test_the_film_lists_its_shots_with_pictures_and_their_dead_time(film):
 
 def test_the_film_takes_the_timelines_place_and_gives_it_back(hand):
     window, stage = hand.window, hand.stage
-    sizes = window.right.sizes()
+    sizes = window.panels.right.sizes()
     for swapped in (False, True):
         if swapped:
             stage.swap()
@@ -148,15 +148,17 @@ def test_the_film_takes_the_timelines_place_and_gives_it_back(hand):
         view = window.filming.view
         assert view.isVisible() and not window.timeline.isVisible() and view.height() >= 300
         assert stage.swapped and stage.lens_alone and not stage.lens_head.isVisible()
-        assert not any(b.isVisible() for b in window.tool_buttons.values())
+        assert not any(b.isVisible() for b in window.tools.buttons.values())
         # all of the frame is in the large lens
         assert stage.lens.GetSize()[0] / stage.lens.GetSize()[1] == pytest.approx(16 / 9, abs=0.02)
         QTest.keyClick(view, Qt.Key.Key_Escape)
         assert (
-            not view.isVisible() and window.timeline.isVisible() and window.right.sizes() == pytest.approx(sizes, abs=1)
+            not view.isVisible()
+            and window.timeline.isVisible()
+            and window.panels.right.sizes() == pytest.approx(sizes, abs=1)
         )
         assert stage.swapped is swapped and not stage.lens_alone and hand.session.film is None
-        assert all(b.isVisible() for b in window.tool_buttons.values())
+        assert all(b.isVisible() for b in window.tools.buttons.values())
 
 
 def test_the_film_plays_from_its_start_to_its_end_in_the_lens(hand, film):

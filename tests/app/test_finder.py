@@ -48,7 +48,7 @@ def test_other_words_lead_to_what_is_meant(hand):
 def test_an_action_is_found_and_done_by_keys_alone(hand):
     assert looked_for(hand, "measure")[0] == "Measure"
     QTest.keyClick(hand.window.finder, Qt.Key.Key_Return)
-    assert hand.window.tool_buttons["measure"].isChecked()
+    assert hand.window.tools.buttons["measure"].isChecked()
     # the letters typed were no shortcuts of tools
     assert not hand.window.finder.list.isVisible() and hand.window.finder.text() == ""
 

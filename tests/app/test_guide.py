@@ -17,7 +17,7 @@ def opened(hand, keys=Qt.KeyboardModifier.NoModifier):
 @pytest.mark.parametrize(
     ("selected", "title"),
     [
-        (None, "Preparing a product"),
+        (None, "The window"),
         ("part-1", "Preparing a product"),
         ("path-1", "Paths"),
         ("run-1", "Runs"),

@@ -4,26 +4,27 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QDialogButtonBox
+from PySide6.QtWidgets import QApplication, QDialogButtonBox
 from shapes import box_mesh, gear_mesh, straight, tyre
 
 from kestrav.app.actions import contact_actions, extraction_actions, motion_actions
 from kestrav.app.dialogs.extraction_dialog import ExtractionDialog
+from kestrav.app.dialogs.questions import ask_quantities, ask_remedy
 from kestrav.app.dialogs.sequence_dialog import SequenceDialog
-from kestrav.app.widgets.fields import QuantityEdit
+from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
+    Attachment,
     Axle,
-    Carry,
-    ContactCue,
+    ContactTrigger,
     KeyPose,
     Part,
     Path,
     Placement,
-    Poses,
+    PoseTrack,
     Project,
     Run,
-    Spin,
+    TimedRotation,
 )
 from kestrav.core.files import project_file
 from kestrav.core.kinematics.motion import Motion
@@ -48,7 +49,7 @@ def back_to(hand, project):
 
 def test_gears_are_made_from_two_parts_and_edited(make_hand):
     gears = {"one": (gear_mesh(17, 2.0, 0.1), (0, 0, 0)), "two": (gear_mesh(40, 2.0, 0.33), (57, 0, 0))}
-    start = opened(Spin("spin-1", "One spins", "one", UP, end=4.0, turns=2.0, rpm=None), **gears)
+    start = opened(TimedRotation("rotation-1", "One spins", "one", UP, end=4.0, turns=2.0, rpm=None), **gears)
     hand = make_hand(start)
     session, motion = hand.session, hand.window.motion
     session.select("one")
@@ -58,7 +59,7 @@ def test_gears_are_made_from_two_parts_and_edited(make_hand):
     motion.drive("external")
     assert session.item.a.teeth == 17 and session.item.b.teeth == 40
     assert "2 × 17 = 34.000 mm pitch diameter" in hand.said() and "one turns two" in hand.said()
-    assert hand.window.contents.number("drive-1") == "2.353 to 1"
+    assert hand.window.contents.number("gear-1") == "2.353 to 1"
     hand.window.timeline.show_lanes(["wheel", "rolled", "rate", "mesh"])
     timeline = hand.window.timeline
     assert np.ptp(timeline.wheel.y) == pytest.approx(2 * 17 / 40, abs=1e-3)
@@ -82,13 +83,13 @@ def test_gears_are_made_from_two_parts_and_edited(make_hand):
     hand.type_in("Radius two", "30")
     assert "30 ÷ 10 = <b>3.0000 to 1</b>" in hand.said()
     hand.press("Delete drive")
-    assert not session.project.drives
+    assert not session.project.gears
     back_to(hand, start.project)
 
 
 def test_a_slider_crank_is_made_from_three_parts_and_copied(make_hand):
     start = opened(
-        Spin("spin-1", "Crank spins", "crank", UP, end=4.0, turns=2.0, rpm=None),
+        TimedRotation("rotation-1", "Crank spins", "crank", UP, end=4.0, turns=2.0, rpm=None),
         crank=(box_mesh(80, 10, 10), (0, 0, 0)),
         rod=(box_mesh(130, 8, 8), (105, 0, 20)),
         slider=(box_mesh(30, 30, 30), (170, 0, 20)),
@@ -155,11 +156,11 @@ def ramming(*records):
 
 def test_contacts_are_listed_gone_to_and_start_things(make_hand, monkeypatch):
     keys = (KeyPose(0.0, Placement((300, 0, 100))), KeyPose(0.5, Placement((600, 0, 100))))
-    start = ramming(Poses("poses-1", "Box is pushed", "box", keys, start=0.95))
+    start = ramming(PoseTrack("pose-track-1", "Box is pushed", "box", keys, start=0.95))
     hand = make_hand(start)
     session, window = hand.session, hand.window
     window.card.show_checks()
-    window.checker.check(session.project, session.meshes, 0.0)
+    window.checking.checker.check(session.project, session.meshes, 0.0)
     hand.checked()
     hand.press("List contacts")
     hand.qtbot.waitUntil(lambda: window.contacts.of is session.project, timeout=60_000)
@@ -168,20 +169,20 @@ def test_contacts_are_listed_gone_to_and_start_things(make_hand, monkeypatch):
     hand.press("Go there")
     assert session.time == pytest.approx(told, abs=1e-4)
     window.card.show_checks()
-    monkeypatch.setattr(contact_actions, "ask_choice", lambda *_: "poses-1")
+    monkeypatch.setattr(contact_actions, "ask_choice", lambda *_: "pose-track-1")
     hand.press("Use as trigger …")
-    cue = session.project.poses[0].cue
-    assert isinstance(cue, ContactCue) and cue.time == pytest.approx(told, abs=1e-4)
+    trigger = session.project.poses[0].trigger
+    assert isinstance(trigger, ContactTrigger) and trigger.time == pytest.approx(told, abs=1e-4)
     assert f"starts at {told:.4f} s" in hand.said()
     hand.type_in("Delay", "0.1")
-    assert session.project.poses[0].cue.delay == pytest.approx(0.1)
+    assert session.project.poses[0].trigger.delay == pytest.approx(0.1)
     # live: where the ram is slower the touch is later
     session.edit("Slower", lambda p: edits.update(p, "run-1", duration=2.0))
-    assert session.project.poses[0].cue.time == pytest.approx(2 * told, abs=1e-4)
+    assert session.project.poses[0].trigger.time == pytest.approx(2 * told, abs=1e-4)
     hand.choose("Trigger", "")
-    assert session.project.poses[0].cue is None
+    assert session.project.poses[0].trigger is None
     hand.choose("Trigger", "contact")
-    assert session.project.poses[0].cue.time == pytest.approx(2 * told, abs=1e-4)
+    assert session.project.poses[0].trigger.time == pytest.approx(2 * told, abs=1e-4)
     window.card.show_checks()
     assert "has changed" in hand.said()
     back_to(hand, start.project)
@@ -193,11 +194,11 @@ def test_a_box_is_knocked_over(make_hand, monkeypatch):
     hand.session.select_parts(["ram"])
     hand.window.motion.knock()
     assert "striking part" in hand.window.card.fault.text()
-    monkeypatch.setattr(motion_actions, "ask_quantities", lambda *_: [15.0, 60.0, 90.0])
+    monkeypatch.setattr(motion_actions, "ask_quantities", lambda *_, **__: [15.0, 60.0, 90.0])
     hand.session.select_parts(["ram", "box"])
     hand.window.motion.knock()
     poses = hand.session.project.poses[0]
-    assert hand.session.selection == poses.id and poses.cue.time == pytest.approx(250 / 290, abs=1e-4)
+    assert hand.session.selection == poses.id and poses.trigger.time == pytest.approx(250 / 290, abs=1e-4)
     assert Motion(hand.session.project).poses("box", [5.0])[0, 2, 3] == pytest.approx(30, abs=0.2)
     back_to(hand, start.project)
 
@@ -222,7 +223,7 @@ def test_what_rides_is_put_down_at_the_playhead(make_hand):
     start = opened(
         Path("path-1", "P", straight((0, 0, 500), (800, 0, 500))),
         Run("run-1", "Swings", "hook", "path-1", duration=2.0),
-        Carry("carry-1", "Hangs", "crate", "hook"),
+        Attachment("attachment-1", "Hangs", "crate", "hook"),
         hook=(box_mesh(20, 20, 20), (0, 0, 500)),
         crate=(box_mesh(100, 80, 60), (0, 0, 430)),
         cart=(box_mesh(300, 200, 100), (800, 0, 50)),
@@ -232,16 +233,16 @@ def test_what_rides_is_put_down_at_the_playhead(make_hand):
     session.select("hook")
     hand.window.motion.put_down()
     assert "an attachment" in hand.window.card.fault.text()
-    session.select("carry-1")
+    session.select("attachment-1")
     session.set_time(2.0)
     hand.press("Set down at playhead")
-    assert session.project.carries[0].end == pytest.approx(2.0)
+    assert session.project.attachments[0].end == pytest.approx(2.0)
     assert Motion(session.project).poses("crate", [2.0])[0, :3, 3] == pytest.approx((800, 0, 130), abs=0.01)
     hand.type_in("Lowering", "0.5")
     hand.press("Do not set down")
-    assert session.project.carries[0].put is None
+    assert session.project.attachments[0].put is None
     hand.press("Set down at position")
-    assert session.project.carries[0].put.position == pytest.approx((800, 0, 430), abs=0.01)
+    assert session.project.attachments[0].put.position == pytest.approx((800, 0, 430), abs=0.01)
     back_to(hand, start.project)
 
 
@@ -251,26 +252,26 @@ def test_several_spin_alike_mirrored_or_the_other_way_and_have_bars(make_hand):
     session = hand.session
     session.select_parts(["left", "right"])
     hand.window.motion.spin()
-    assert len(session.project.spins) == 2
+    assert len(session.project.rotations) == 2
     hand.choose("Set by", "turns")
     hand.type_in("Angle", "180")
-    assert [s.turns for s in session.project.spins] == [0.5, 0.5]
+    assert [s.turns for s in session.project.rotations] == [0.5, 0.5]
     hand.field("").click()
-    assert session.project.spins[1].mirrored
+    assert session.project.rotations[1].mirrored
     hand.choose("Direction", "cw")
-    assert [s.turns for s in session.project.spins] == [-0.5, -0.5]
+    assert [s.turns for s in session.project.rotations] == [-0.5, -0.5]
     bars = {bar.item_id for bar in hand.window.timeline.drawn_bars}
-    assert {"spin-1", "spin-2"} <= bars
-    hand.window.timeline.move_bar("spin-1", 1.0, free=True)
-    assert session.project.spins[0].start == pytest.approx(1.0)
+    assert {"rotation-1", "rotation-2"} <= bars
+    hand.window.timeline.move_bar("rotation-1", 1.0, free=True)
+    assert session.project.rotations[0].start == pytest.approx(1.0)
     back_to(hand, start.project)
 
 
 def test_an_axle_is_picked_in_the_stage(make_hand):
-    start = opened(Spin("spin-1", "Spins", "drum", Axle((0, 0, 9), (0, 1, 0))), drum=(tyre(), (0, 0, 50)))
+    start = opened(TimedRotation("rotation-1", "Spins", "drum", Axle((0, 0, 9), (0, 1, 0))), drum=(tyre(), (0, 0, 50)))
     hand = make_hand(start)
     session = hand.session
-    session.select("spin-1")
+    session.select("rotation-1")
     hand.stage.viewpoint.look_from((0.3, -0.9, 0.2))
     hand.stage.look_at(np.array([[-60.0, -60, -10], [70, 60, 110]]))
     hand.press("Pick axis")
@@ -278,7 +279,7 @@ def test_an_axle_is_picked_in_the_stage(make_hand):
     place = hand.at(5.0, -10.0, 99.0)
     hand.stage.tool.hover(place, Qt.KeyboardModifier.NoModifier)
     hand.click(place)
-    axle = session.project.spins[0].axle
+    axle = session.project.rotations[0].axle
     assert axle.origin[0] == pytest.approx(5.0, abs=0.05) and axle.origin[2] == pytest.approx(0.0, abs=0.05)
     assert axle.direction == pytest.approx((0, 1, 0), abs=1e-3)
 
@@ -378,12 +379,63 @@ def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
         typed(dialog.effort, "4")
 
     answered(monkeypatch, fill)
-    monkeypatch.setattr(extraction_actions, "tell", lambda _, title, text: said.append(f"{title}: {text}"))
+    offered, answers = [], ["Remove blocking parts first", None]
+
+    def remedy(_, title, text, remedies):
+        said.append(f"{title}: {text}")
+        offered.append([label for label, _ in remedies])
+        answer = answers.pop(0)
+        return None if answer is None else offered[-1].index(answer)
+
+    monkeypatch.setattr(extraction_actions, "ask_remedy", remedy)
     hand.session.select("block")
     hand.window.extracting.ask()
-    hand.qtbot.waitUntil(lambda: bool(said), timeout=60_000)
+    hand.qtbot.waitUntil(lambda: hand.window.extracting.found is not None and hand.window.job is None, timeout=60_000)
     assert "No extraction path" in said[0] and "it could be pulled out along" in said[0]
-    assert hand.session.project == start.project
+    assert offered[0] == [
+        "Remove blocking parts first",
+        "Disassembly sequence",
+        "Search without limits",
+        "Search longer",
+    ]
+    # the first of them was taken: what blocks goes first, and then there is a path
+    hand.qtbot.waitUntil(lambda: bool(hand.session.project.paths) or len(said) > 1, timeout=120_000)
+    assert hand.session.project.paths and hand.window.extracting.wish.aside
+
+
+def test_what_would_help_is_offered_as_buttons(hand):
+    taken = []
+
+    def press():
+        box = QApplication.activeModalWidget()
+        button = next(b for b in box.buttons() if b.text() == "Search longer")
+        taken.append(button.toolTip())
+        button.click()
+
+    QTimer.singleShot(200, press)
+    remedies = [("Search without limits", "in any direction"), ("Search longer", "four times as long")]
+    assert ask_remedy(hand.window, "No extraction path", "it is stuck", remedies) == 1
+    assert taken == ["four times as long"]
+    QTimer.singleShot(200, lambda: QApplication.activeModalWidget().reject())
+    assert ask_remedy(hand.window, "No extraction path", "it is stuck", remedies) is None
+
+
+def test_what_was_typed_the_last_time_is_there_again(hand):
+    def accept(text):
+        def act():
+            dialog = QApplication.activeModalWidget()
+            field = dialog.findChildren(QuantityEdit)[0]
+            seen.append(field.value)
+            field.setText(text)
+            dialog.findChild(QDialogButtonBox).button(QDialogButtonBox.StandardButton.Ok).click()
+
+        QTimer.singleShot(200, act)
+
+    seen = []
+    for text in ("150 %", "80 %"):
+        accept(text)
+        told = ask_quantities(hand.window, "Exploded view", "by how much", (("by", 100.0, "%", 0),), remember=("by",))
+    assert seen == [100.0, 150.0] and told == [80.0]
 
 
 def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch):
@@ -430,7 +482,7 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
     assert not session.project.runs
     window.extracting.order = None
-    monkeypatch.setattr(extraction_actions, "ask_quantities", lambda *_: [50.0])
+    monkeypatch.setattr(extraction_actions, "ask_quantities", lambda *_, **__: [50.0])
     session.select_parts(["lower", "upper"])
     window.extracting.move_apart()
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)

@@ -11,28 +11,28 @@ from shapes import box_mesh, make_project, straight, wheeled
 from kestrav.app.actions import motion_actions
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
-    Carry,
-    Cue,
+    AlongOrientation,
+    Attachment,
+    Bank,
+    BankKey,
     Following,
     Ground,
     Hold,
     Keyed,
-    KeyedHeading,
+    KeyedOrientation,
     KeyPose,
-    Lean,
-    LeanKey,
     Light,
     LightKey,
     Limited,
-    PaceKey,
+    OrientationKey,
     Path,
     Placement,
-    Poses,
+    PoseTrack,
     Roughness,
     Run,
-    Spin,
-    TurnKey,
+    SpeedKey,
+    TimedRotation,
+    Trigger,
 )
 from kestrav.core.editing import run_making
 from kestrav.core.editing.wheel_making import turns_of
@@ -40,7 +40,7 @@ from kestrav.core.files import project_file
 from kestrav.core.kinematics.runs import journey
 
 NONE = Qt.KeyboardModifier.NoModifier
-KEYED = Keyed((PaceKey(0, 0), PaceKey(0.5, 0.5), PaceKey(1, 1)))
+KEYED = Keyed((SpeedKey(0, 0), SpeedKey(0.5, 0.5), SpeedKey(1, 1)))
 
 
 def opened(**run):
@@ -150,10 +150,10 @@ def test_alt_leaves_snapping_out_and_so_does_the_button(hand_of):
     chart.drag(chart.bar("run-1"), chart.bar("run-1") + by, keys=Qt.KeyboardModifier.AltModifier)
     assert run_of(hand).start == pytest.approx(2.957, abs=0.02) and run_of(hand).start != 3.0
     hand.session.undo.undo()
-    chart.timeline.snap.click()
+    chart.timeline.transport.snap.click()
     chart.drag(chart.bar("run-1"), chart.bar("run-1") + by)
     assert run_of(hand).start != 3.0
-    chart.timeline.snap.click()
+    chart.timeline.transport.snap.click()
 
 
 def test_bars_taken_together_move_together(hand_of):
@@ -223,10 +223,15 @@ def test_limits_are_dragged(hand_of):
     chart.drag(chart.at("speed", 1.5, 0.18), chart.at("speed", 1.5, 0.1))
     assert hand.session.project.settings.speed_limit == pytest.approx(100, abs=8)
     own = Limited(top=200.0, forward=400.0, braking=400.0)
-    hand.session.edit("Speed profile", lambda p: edits.update(p, "run-1", pacing=own, duration=None, speed=200.0))
+    hand.session.edit(
+        "Speed profile", lambda p: edits.update(p, "run-1", speed_profile=own, duration=None, speed=200.0)
+    )
     hand.session.select("run-1")
     chart.drag(chart.at("speed", 2.0, 0.2), chart.at("speed", 2.0, 0.15))
-    assert run_of(hand).pacing.top == pytest.approx(150, abs=8) and run_of(hand).speed == run_of(hand).pacing.top
+    assert (
+        run_of(hand).speed_profile.top == pytest.approx(150, abs=8)
+        and run_of(hand).speed == run_of(hand).speed_profile.top
+    )
     hand.checked()
     required = hand.session.project.settings.required_clearance
     chart.drag(chart.at("clearance", 2.0, required), chart.at("clearance", 2.0, required + 4))
@@ -237,58 +242,60 @@ def test_limits_are_dragged(hand_of):
 
 
 def test_keys_of_distance_are_dragged_typed_added_and_deleted(hand_of):
-    hand, chart = hand_of(pacing=KEYED)
+    hand, chart = hand_of(speed_profile=KEYED)
     hand.session.select("run-1")
     chart.timeline.show_lanes(["distance"])
     chart.drag(chart.at("distance", 2.0, 200.0), chart.at("distance", 2.3, 120.0))
-    key = run_of(hand).pacing.keys[1]
+    key = run_of(hand).speed_profile.keys[1]
     assert key.time == pytest.approx(0.65, abs=0.02) and key.way == pytest.approx(0.3, abs=0.02)
-    assert run_of(hand).pacing.keys[0] == KEYED.keys[0] and run_of(hand).pacing.keys[2] == KEYED.keys[2]
+    assert run_of(hand).speed_profile.keys[0] == KEYED.keys[0] and run_of(hand).speed_profile.keys[2] == KEYED.keys[2]
     # it is chosen now: what it says can be typed
-    assert chart.timeline.key_value.isVisible()
-    for field, text in ((chart.timeline.key_at, "2.5"), (chart.timeline.key_value, "10 cm")):
+    assert chart.timeline.transport.key_value.isVisible()
+    for field, text in ((chart.timeline.transport.key_at, "2.5"), (chart.timeline.transport.key_value, "10 cm")):
         field.setFocus()
         field.selectAll()
         QTest.keyClicks(field, text)
         QTest.keyClick(field, Qt.Key.Key_Return)
-    key = run_of(hand).pacing.keys[1]
+    key = run_of(hand).speed_profile.keys[1]
     assert (key.time, key.way) == (pytest.approx(0.75), pytest.approx(0.25))
     handle = next(g for g in chart.timeline.grips_shown if g.side == "handle")
     chart.drag(chart.at("distance", handle.x, handle.y), chart.at("distance", handle.x, 100.0))
-    assert run_of(hand).pacing.keys[1].slope == pytest.approx(0.0, abs=0.1)
+    assert run_of(hand).speed_profile.keys[1].slope == pytest.approx(0.0, abs=0.1)
     assert chart.timeline.hand.add_key("distance", 1.5, 60.0)
-    key = run_of(hand).pacing.keys[1]
+    key = run_of(hand).speed_profile.keys[1]
     assert (key.time, key.way) == (pytest.approx(0.25), pytest.approx(0.15))
     QTest.mouseDClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 2.0, 80.0))
-    assert len(run_of(hand).pacing.keys) == 5
+    assert len(run_of(hand).speed_profile.keys) == 5
     QTest.mouseClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 1.5, 60.0))
     hand.window.delete()
-    assert len(run_of(hand).pacing.keys) == 4 and len(hand.session.project.runs) == 2
+    assert len(run_of(hand).speed_profile.keys) == 4 and len(hand.session.project.runs) == 2
     QTest.mouseClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 1.0, 0.0))
     hand.window.delete()
-    assert "cannot be deleted" in hand.window.card.fault.text() and len(run_of(hand).pacing.keys) == 4
+    assert "cannot be deleted" in hand.window.card.fault.text() and len(run_of(hand).speed_profile.keys) == 4
 
 
 def test_keys_of_lean_and_heading_are_dragged(hand_of):
     turned = (float(np.cos(0.25)), 0.0, 0.0, float(np.sin(0.25)))
     hand, chart = hand_of(
-        heading=KeyedHeading(keys=(TurnKey(0.0), TurnKey(0.5, turned), TurnKey(1.0)), room=True),
-        lean=Lean((LeanKey(0.25, 5.0), LeanKey(0.75, -5.0))),
+        orientation=KeyedOrientation(
+            keys=(OrientationKey(0.0), OrientationKey(0.5, turned), OrientationKey(1.0)), room=True
+        ),
+        bank=Bank((BankKey(0.25, 5.0), BankKey(0.75, -5.0))),
     )
     hand.session.select("run-1")
-    chart.timeline.show_lanes(["lean", "heading"])
-    chart.drag(chart.at("lean", 1.5, 5.0), chart.at("lean", 1.75, 3.0))
-    key = run_of(hand).lean.keys[0]
+    chart.timeline.show_lanes(["bank", "orientation"])
+    chart.drag(chart.at("bank", 1.5, 5.0), chart.at("bank", 1.75, 3.0))
+    key = run_of(hand).bank.keys[0]
     assert key.place == pytest.approx(0.375, abs=0.02) and key.angle == pytest.approx(3.0, abs=0.6)
-    grip = next(g for g in chart.timeline.grips_shown if g.lane == "heading" and g.index == 1)
-    chart.drag(chart.at("heading", grip.x, grip.y), chart.at("heading", grip.x, grip.y - 15))
-    w, _, _, z = run_of(hand).heading.keys[1].rotation
+    grip = next(g for g in chart.timeline.grips_shown if g.lane == "orientation" and g.index == 1)
+    chart.drag(chart.at("orientation", grip.x, grip.y), chart.at("orientation", grip.x, grip.y - 15))
+    w, _, _, z = run_of(hand).orientation.keys[1].rotation
     assert np.degrees(2 * np.arctan2(z, w)) == pytest.approx(grip.y - 15, abs=1.5)
-    assert chart.timeline.hand.add_key("lean", 2.2, 0.0) and len(run_of(hand).lean.keys) == 3
+    assert chart.timeline.hand.add_key("bank", 2.2, 0.0) and len(run_of(hand).bank.keys) == 3
     hand.key(Qt.Key.Key_X)
     assert chart.timeline.by_distance
-    lean = [g for g in chart.timeline.grips_shown if g.lane == "lean"]
-    assert [g.x for g in lean] == pytest.approx([k.place * 400 for k in run_of(hand).lean.keys])
+    bank = [g for g in chart.timeline.grips_shown if g.lane == "bank"]
+    assert [g.x for g in bank] == pytest.approx([k.place * 400 for k in run_of(hand).bank.keys])
 
 
 def test_keys_of_a_light_and_of_poses_are_dragged(hand_of):
@@ -298,38 +305,38 @@ def test_keys_of_a_light_and_of_poses_are_dragged(hand_of):
         lambda p: edits.add(
             p,
             Light("light-1", "Lamp", keys=(LightKey(1.0, 100.0), LightKey(3.0, 500.0))),
-            Poses("poses-1", "Nods", "part-2", (KeyPose(0), KeyPose(0.6, Placement((5, 0, 0)))), 0.5),
+            PoseTrack("pose-track-1", "Nods", "part-2", (KeyPose(0), KeyPose(0.6, Placement((5, 0, 0)))), 0.5),
         ),
     )
     chart.timeline.show_lanes(["strength"])
     chart.drag(chart.at("strength", 1.0, 100.0), chart.at("strength", 2.0, 300.0))
     key = hand.session.project.lights[0].keys[0]
     assert key.time == pytest.approx(2.0, abs=0.06) and key.strength == pytest.approx(300, abs=15)
-    row = chart.timeline.row_of("poses-1") + 0.5
+    row = chart.timeline.row_of("pose-track-1") + 0.5
     chart.drag(chart.at("bars", 1.1, row), chart.at("bars", 2.0, row))
     assert hand.session.project.poses[0].keys[1].time == pytest.approx(1.5, abs=0.06)
 
 
 def test_a_drag_of_a_key_is_one_edit_and_its_charts_follow(hand_of):
-    hand, chart = hand_of(pacing=KEYED)
+    hand, chart = hand_of(speed_profile=KEYED)
     hand.session.select("run-1")
     chart.timeline.show_lanes(["distance", "speed"])
     before = float(chart.timeline.speed.y.max())
     chart.drag(chart.at("distance", 2.0, 200.0), chart.at("distance", 2.1, 100.0), chart.at("distance", 2.2, 60.0))
     assert hand.session.undo.count() == 1 and float(chart.timeline.speed.y.max()) > before
     hand.session.undo.undo()
-    assert run_of(hand).pacing == KEYED
+    assert run_of(hand).speed_profile == KEYED
 
 
 def test_lanes_are_kept_with_the_project(hand_of, tmp_path, make_hand):
     hand, chart = hand_of()
-    chart.timeline.show_lanes(["heading", "lean"])
+    chart.timeline.show_lanes(["orientation", "bank"])
     file = tmp_path / "lanes.kestrav"
     hand.session.save(file, chart.timeline.shown_lanes())
     again = project_file.load(file)
-    assert again.project.settings.lanes == ("heading", "lean")
+    assert again.project.settings.lanes == ("orientation", "bank")
     other = make_hand(again)
-    assert other.window.timeline.shown_lanes() == ["heading", "lean"]
+    assert other.window.timeline.shown_lanes() == ["orientation", "bank"]
 
 
 # the menu of motion
@@ -387,7 +394,7 @@ def test_a_thing_is_posed_by_moving_it_at_times(hand_of):
     hand.key(Qt.Key.Key_P)
     assert len(hand.session.project.poses) == 1
     hand.session.set_time(2.5)
-    hand.window.use_tool("move")
+    hand.window.tools.use("move")
     hand.window.preparing.move_tool.move_by(50, 0, 20)
     poses = hand.session.project.poses[0]
     assert [k.time for k in poses.keys] == pytest.approx([0.0, 2.0])
@@ -401,9 +408,9 @@ def test_key_poses_are_dragged_in_the_stage_and_typed_in_the_card(hand_of):
     hand, _ = hand_of()
     keys = (KeyPose(0, Placement((0, 80, 30))), KeyPose(2, Placement((120, 80, 30))))
     hand.session.edit(
-        "Poses", lambda p: edits.add(edits.remove(p, "run-2"), Poses("poses-1", "Goes", "part-2", keys, 0.5))
+        "Poses", lambda p: edits.add(edits.remove(p, "run-2"), PoseTrack("pose-track-1", "Goes", "part-2", keys, 0.5))
     )
-    hand.session.select("poses-1")
+    hand.session.select("pose-track-1")
     hand.stage.viewpoint.look_from((0.0, -0.02, 1.0))
     hand.stage.look_at(np.array([[-100, -100, 0], [300, 200, 60]]))
     hand.drag(hand.at(120, 80, 30), hand.at(160, 120, 30))
@@ -423,9 +430,9 @@ def test_key_poses_are_dragged_in_the_stage_and_typed_in_the_card(hand_of):
     hand.choose("Interpolation", "smooth")
     hand.press("Convert to path and run")
     assert not hand.session.project.poses and isinstance(hand.session.item, Run)
-    hand.window.card.show_run_tab("Links")
+    hand.window.card.open_section("Links")
     hand.press("Convert to pose track")
-    assert isinstance(hand.session.item, Poses)
+    assert isinstance(hand.session.item, PoseTrack)
 
 
 def test_rides_and_lights_are_added_and_edited(hand_of, asked):
@@ -435,15 +442,15 @@ def test_rides_and_lights_are_added_and_edited(hand_of, asked):
     hand.session.set_time(1.5)
     asked["choice"] = "part-1"
     hand.window.motion.ride()
-    (carry,) = hand.session.project.carries
+    (carry,) = hand.session.project.attachments
     assert (carry.rider, carry.carrier, carry.start) == ("part-2", "part-1", 1.5)
     assert "is attached to" in hand.said()
     hand.type_in("To", "2.5")
-    assert hand.session.project.carries[0].end == 2.5
+    assert hand.session.project.attachments[0].end == 2.5
     hand.choose("Trigger", "run-1")
     hand.choose("Event", "way")
     hand.type_in("Station", "25")
-    assert hand.session.project.carries[0].cue == Cue("run-1", "way", 0.25)
+    assert hand.session.project.attachments[0].trigger == Trigger("run-1", "way", 0.25)
     assert "starts at 1.500" in hand.said()
     for kind in ("point", "spot", "area", "sun"):
         hand.window.motion.light(kind)
@@ -470,9 +477,9 @@ def test_what_a_run_goes_with_is_chosen_in_its_card(hand_of):
     hand, _ = hand_of()
     card = hand.window.card
     hand.session.select("run-2")
-    card.show_run_tab("Links")
+    card.open_section("Links")
     hand.choose("Trigger", "run-1")
-    assert run_of(hand, 1).cue == Cue("run-1")
+    assert run_of(hand, 1).trigger == Trigger("run-1")
     hand.type_in("Delay", "0.5")
     assert journey(hand.session.project, run_of(hand, 1)).start == 3.5
     hand.choose("Trigger", "")
@@ -506,12 +513,12 @@ def test_marks_passes_ground_and_roughness_are_chosen_in_the_card(hand_of):
     hand, _ = hand_of()
     card = hand.window.card
     hand.session.select("run-1")
-    card.show_run_tab("Run")
+    card.open_section("Run")
     hand.type_in("Mark", "350")
     hand.press("Stop at the mark")
     assert run_of(hand).end == pytest.approx(340 / 400)
     hand.type_in("Arrive by", "2.5")
-    assert run_of(hand).due == 2.5
+    assert run_of(hand).arrive_by == 2.5
     hand.type_in("Passes", "2")
     hand.field("Back and forth").click()
     assert run_of(hand).returns and "2 ×" in hand.said()
@@ -525,13 +532,13 @@ def test_marks_passes_ground_and_roughness_are_chosen_in_the_card(hand_of):
     assert run_of(hand).seat_point == (0, 0, -10)
     hand.press("Move path to rider")
     assert hand.session.project.paths[0].shape.points[0].position == pytest.approx((-100, 0, 0))
-    card.show_run_tab("Orientation")
+    card.open_section("Orientation")
     hand.choose("Orientation", "along")
     hand.press("Quarter turn")
-    assert run_of(hand).heading == AlongHeading("-y")
+    assert run_of(hand).orientation == AlongOrientation("-y")
     hand.choose("Up axis", "-z")
     hand.choose("Frame", "level")
-    assert (run_of(hand).heading.up, run_of(hand).heading.stance) == ("-z", "level")
+    assert (run_of(hand).orientation.up, run_of(hand).orientation.stance) == ("-z", "level")
     hand.type_in("Rotation offset x", "15")
     assert run_of(hand).turn == (15, 0, 0)
     hand.field("Ground").click()
@@ -549,7 +556,7 @@ def test_marks_passes_ground_and_roughness_are_chosen_in_the_card(hand_of):
     hand.session.set_time(2.0)
     hand.press("Add key here")
     hand.type_in("Key 2 x", "40")
-    assert len(run_of(hand).heading.keys) == 3
+    assert len(run_of(hand).orientation.keys) == 3
     assert run_of(hand).ground == Ground(
         50.0, True, run_of(hand).ground.width, run_of(hand).ground.heights, run_of(hand).ground.found
     )
@@ -564,26 +571,26 @@ def test_the_list_has_what_moves_and_shines(hand_of):
         "Add",
         lambda p: edits.add(
             p,
-            Poses("poses-1", "Nods", "part-2", (KeyPose(0), KeyPose(1.5)), 7.0),
-            Carry("carry-1", "Rides", "part-2", "part-1", 9.0),
+            PoseTrack("pose-track-1", "Nods", "part-2", (KeyPose(0), KeyPose(1.5)), 7.0),
+            Attachment("attachment-1", "Rides", "part-2", "part-1", 9.0),
             Light("light-1", "Lamp"),
-            Run("run-3", "Waits", "part-2", "path-2", start=11.0, cue=Cue("run-1", "way", 1.0)),
+            Run("run-3", "Waits", "part-2", "path-2", start=11.0, trigger=Trigger("run-1", "way", 1.0)),
         ),
     )
     contents = hand.window.contents
-    assert contents.number("poses-1").startswith("7.0–8.5") and contents.number("carry-1").startswith("9.0–…")
+    assert contents.number("pose-track-1").startswith("7.0–8.5") and contents.number("attachment-1").startswith("9.0–…")
     assert contents.number("light-1") == "point light" and contents.number("Runs") == "5"
-    contents.choose("carry-1")
-    assert hand.session.selection == "carry-1"
+    contents.choose("attachment-1")
+    assert hand.session.selection == "attachment-1"
     hand.window.delete()
-    assert not hand.session.project.carries
+    assert not hand.session.project.attachments
 
 
 def test_what_is_selected_together_runs_together(hand_of):
     hand, _ = hand_of()
     hand.session.edit("Free", lambda p: edits.remove(edits.remove(p, "run-1"), "run-2"))
     hand.session.select_parts(["part-2", "part-1"])
-    hand.window.card.show_part_tab("Place")
+    hand.window.card.open_section("Place")
     hand.choose("Move along", "path-1")
     (run,) = hand.session.project.runs
     assert (run.rider, run.company) == ("part-1", ("part-2",))
@@ -600,7 +607,7 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     motion.roll()
     assert session.item.radius == 50 and "1 000.0 ÷ 314.159" in hand.said().replace("\u2009", " ")
     hand.type_in("Circumference", "300")
-    assert session.project.rolls[0].radius == pytest.approx(300 / (2 * np.pi))
+    assert session.project.wheels[0].radius == pytest.approx(300 / (2 * np.pi))
     hand.press("From CAD cylinder")
     hand.type_in("Target turns", "4")
     assert journey(session.project, run_of(hand)).length == pytest.approx(4 * 2 * np.pi * 50)
@@ -609,30 +616,30 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     hand.type_in("Target turns", "4.05")
     for begins, whole in (("Radius", True), ("Path", True), ("Start at", False), ("Accept", True)):
         hand.press(begins)
-        made = turns_of(session.project, session.project.rolls[0])
+        made = turns_of(session.project, session.project.wheels[0])
         assert (made == pytest.approx(4.0, abs=1e-6)) == whole
         session.undo.undo()
     hand.press("Start at")
     hand.type_in("Slip", "5")
-    assert session.project.rolls[0].slip == pytest.approx(0.05)
+    assert session.project.wheels[0].slip == pytest.approx(0.05)
     session.select("part-2")
     motion.swivel()
     hand.type_in("Trail", "20")
-    assert session.project.swivels[0].trail == 20
+    assert session.project.castors[0].trail == 20
     session.select("part-3")
     motion.spin()
     hand.choose("Set by", "turns")
     hand.type_in("Turns", "3")
     hand.type_in("Soft stop", "1")
-    spin = session.project.spins[0]
+    spin = session.project.rotations[0]
     assert (spin.turns, spin.rpm, spin.ramp_out) == (3, None, 1)
     hand.window.timeline.show_lanes(["wheel"])
     assert hand.window.timeline.wheel.y.max() == pytest.approx(3, abs=0.01)
     contents = hand.window.contents
     assert (
-        contents.number("roll-1") == "4.25 turns"
-        and contents.number("swivel-1") == "castor"
-        and contents.number("spin-1") == "3 turns"
+        contents.number("wheel-1") == "4.25 turns"
+        and contents.number("castor-1") == "castor"
+        and contents.number("rotation-1") == "3 turns"
     )
     hand.stage.draw()
     hand.stage.look_at_selection()
@@ -645,11 +652,11 @@ def test_the_contents_hold_motions_under_what_they_move(hand):
     contents, model = hand.window.contents, hand.window.contents.model
     assert not [row for row in model.rows if row.startswith("moved:")]  # one run needs no row above it
     hand.session.edit("Key pose", lambda p: run_making.add_pose(p, "part-1", 5.0))
-    hand.session.edit("Rotation", lambda p: edits.add(p, Spin("spin-1", "Mast", "part-2")))
+    hand.session.edit("Rotation", lambda p: edits.add(p, TimedRotation("rotation-1", "Mast", "part-2")))
     (group,) = [row for row in model.rows if row.startswith("moved:")]
     index = model.at(group)
     assert index.data() == hand.session.project.parts[0].name and contents.number(group) == "2"
-    assert model.at("run-1").parent() == index and model.at("spin-1").parent() == contents.heading("Runs")
+    assert model.at("run-1").parent() == index and model.at("rotation-1").parent() == contents.heading("Runs")
     # what is selected elsewhere is shown, however deep it lies
     contents.tree.collapse(index)
     hand.session.select("run-1")
@@ -659,6 +666,6 @@ def test_the_contents_hold_motions_under_what_they_move(hand):
     assert hand.session.selection == "part-1" and contents.tree.currentIndex().data() == index.data()
     # a part of what moves belongs to that
     hand.session.edit("Parent", lambda p: edits.update(p, "part-2", parent="part-1"))
-    assert model.at("spin-1").parent() == model.at(group) and contents.number(group) == "3"
+    assert model.at("rotation-1").parent() == model.at(group) and contents.number(group) == "3"
     hand.session.undo.setIndex(0)
     assert not [row for row in model.rows if row.startswith("moved:")]

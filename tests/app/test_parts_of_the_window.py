@@ -16,7 +16,7 @@ from kestrav.app.jobs import jobs, work
 from kestrav.app.jobs.jobs import Job, Process
 from kestrav.app.session import Session
 from kestrav.app.timeline.bars import stacked
-from kestrav.app.widgets.fields import QuantityEdit
+from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document import edits
 from kestrav.core.errors import BadInput
 

@@ -12,7 +12,7 @@ from kestrav.core.paths.path_curves import path_curve
 
 
 def press(hand, text):
-    hand.window.card.rebuild()
+    hand.window.card.reveal(text)
     next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == text).click()
 
 
@@ -30,8 +30,7 @@ def test_exact_paths_are_added_drawn_and_undone(hand, name):
     assert path.name.startswith(name)
     hand.stage.draw()
     assert path.id in hand.stage.marks.drawn
-    hand.window.card.show_path_tab("Transform")
-    hand.window.card.show_path_tab("Shape")
+    hand.window.card.open_section("Shape")
     hand.session.undo.undo()
     assert hand.session.project is before
 
@@ -73,14 +72,13 @@ def _with(project, shape):
 
 def test_length_height_trim_and_direction_of_the_whole(hand):
     hand.session.select("path-1")
-    hand.window.card.show_path_tab("Transform")
     hand.type_in("Length", "0.5 m")
     assert path_curve(hand.session.path).length == pytest.approx(500, rel=1e-9)
     start = path_curve(hand.session.path).curve.position([0.0])[0]
     choose(hand, "Method", "last")
     hand.type_in("Length", "620")
     assert path_curve(hand.session.path).curve.position([0.0])[0] == pytest.approx(start)
-    hand.type_in("Height", "80")
+    hand.type_in("Start height", "80")
     assert path_curve(hand.session.path).curve.position([0.0])[0, 2] == pytest.approx(80)
     hand.type_in("To %", "50")
     assert path_curve(hand.session.path).length == pytest.approx(310)
@@ -113,7 +111,6 @@ def test_a_point_is_inserted_at_a_typed_distance(hand):
 def test_ends_are_cut_by_angle_and_by_length(hand):
     hand.session.edit("p", lambda p: _with(p, EllipseShape((0, 0, 0), 300, 300)))
     hand.session.select("path-1")
-    hand.window.card.show_path_tab("Transform")
     hand.type_in("To °", "90")
     assert path_curve(hand.session.path).length == pytest.approx(150 * np.pi)
     hand.type_in("From", "100")
@@ -124,7 +121,7 @@ def test_a_shot_shows_paths_in_the_lens_only_when_asked(hand):
     hand.session.select(hand.session.project.shots[0].id)
     hand.stage.draw()
     assert not hand.stage.lens_view.paths.actors
-    hand.window.card.show_shot_tab("Picture")
+    hand.window.card.open_section("Picture")
     hand.field("Paths").click()
     hand.stage.draw()
     assert len(hand.stage.lens_view.paths.actors) == len(hand.session.project.paths)

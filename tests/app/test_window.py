@@ -3,25 +3,27 @@
 import msgspec
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtCore import QModelIndex, QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QMessageBox, QPushButton
 from shapes import DEMO, box_mesh, make_project
+from vtkmodules.util.numpy_support import vtk_to_numpy
 
-from kestrav.app.contents.tree import HEALTH
+from kestrav.app.contents.contents_model import HEALTH
 from kestrav.app.dialogs.camera_dialogs import OrbitDialog
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.shell.findings_panel import _Card
 from kestrav.app.stage.drawing_tool import DrawTool
 from kestrav.core.document import edits
+from kestrav.core.document.lookup import get
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
+    Bank,
+    BankKey,
     Camera,
-    CarriedHeading,
+    CarriedOrientation,
     Eased,
-    FixedHeading,
-    Lean,
-    LeanKey,
+    FixedOrientation,
     PartAim,
     PathPoint,
     Placement,
@@ -29,6 +31,11 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.files import project_file
 from kestrav.core.files.project_file import Opened
+from kestrav.core.geometry.meshes import box_corners
+from kestrav.core.parts.rest import world_bounds
+from kestrav.core.paths.path_curves import path_curve
+from kestrav.render.picture import grab
+from kestrav.render.viewpoint import to_display
 
 ABOVE = (0.0, -0.5, 0.87)
 
@@ -75,9 +82,9 @@ def test_clicks_go_from_the_assembly_one_level_deeper(make_hand, demo):
     assert hand.session.selection == chain[1]
     # what would move is highlighted whole
     hand.stage.draw()
-    assert len(hand.stage.highlight.parts) > 25
+    assert len(hand.stage.outline.parts) > 25
     # its impeller turns by itself, so it is drawn apart
-    drawn = [len(members) for _, members in hand.stage.scene.outlines_of(hand.stage.highlight.parts)]
+    drawn = [len(members) for _, members in hand.stage.scene.outlines_of(hand.stage.outline.parts)]
     assert sorted(drawn) == [8, 21]
 
 
@@ -103,7 +110,7 @@ def test_dragging_a_point_moves_it_live_and_is_one_undo(hand):
     lengths = []
     hand.session.edited.connect(lambda: lengths.append(hand.window.timeline.axis_journey().length))
     clearance = []
-    hand.window.checker.now.connect(lambda c: clearance.append(float(c.distance[0])))
+    hand.window.checking.checker.now.connect(lambda c: clearance.append(float(c.distance[0])))
     hand.drag(hand.at(100, 0, 0), hand.at(100, -60, 0), hand.at(100, -120, 0))
     moved = path_of(hand).points[1].position
     assert moved[0] == pytest.approx(100, abs=2)
@@ -171,11 +178,11 @@ def test_a_path_is_drawn_on_the_floor(hand):
     look(hand)
     hand.session.select(None)
     hand.key(Qt.Key.Key_D)
-    assert hand.window.draw_tool.settings.on == "floor"
+    assert hand.window.tools.draw_tool.settings.on == "floor"
     for place in ((-150, -80, 0), (0, -120, 0), (150, -60, 0)):
         QTest.mouseMove(hand.stage.view, hand.at(*place))
         hand.click(hand.at(*place))
-    assert hand.window.hint.isVisible()
+    assert hand.window.tools.hint.isVisible()
     hand.key(Qt.Key.Key_Backspace)
     hand.click(hand.at(140, -70, 0))
     hand.key(Qt.Key.Key_Return)
@@ -183,15 +190,15 @@ def test_a_path_is_drawn_on_the_floor(hand):
     assert [p.position[2] for p in made.shape.points] == [0, 0, 0]
     assert made.shape.points[2].position[0] == pytest.approx(140, abs=3)
     assert hand.session.selection == made.id
-    assert hand.window.tool_buttons["select"].isChecked()
+    assert hand.window.tools.buttons["select"].isChecked()
     assert len(hand.session.project.runs) == 2
 
 
 def test_with_a_part_selected_the_path_leaves_its_pivot_and_it_runs_along(hand):
     look(hand, (0.0, -1.0, 0.1))
     hand.session.select("part-2")
-    hand.window.tool_buttons["draw"].click()
-    assert hand.window.draw_tool.settings.on == "upright"
+    hand.window.tools.buttons["draw"].click()
+    assert hand.window.tools.draw_tool.settings.on == "upright"
     hand.click(hand.at(60, 19, 60))
     hand.click(hand.at(120, 19, 40))
     hand.key(Qt.Key.Key_Return)
@@ -250,27 +257,27 @@ def test_a_runs_pacing_heading_and_speed_are_chosen(hand):
         field.activated.emit(index)
         return hand.session.project.runs[0]
 
-    hand.window.card.show_run_tab("Speed")
-    assert choose("Speed profile", "eased").pacing == Eased()
+    hand.window.card.open_section("Speed")
+    assert choose("Speed profile", "eased").speed_profile == Eased()
     hand.type_in("Soft start, mm", "80")
-    assert hand.session.project.runs[0].pacing == Eased(80.0, 100.0)
-    hand.window.card.show_run_tab("Run")
+    assert hand.session.project.runs[0].speed_profile == Eased(80.0, 100.0)
+    hand.window.card.open_section("Run")
     assert choose("Set by", "speed").speed == pytest.approx((200 + 180 * 200 / 180) / 2, rel=0.2)
-    hand.window.card.show_run_tab("Orientation")
-    assert choose("Orientation", "along").heading == AlongHeading()
-    assert choose("Forward axis", "-y").heading.forward == "-y"
+    hand.window.card.open_section("Orientation")
+    assert choose("Orientation", "along").orientation == AlongOrientation()
+    assert choose("Forward axis", "-y").orientation.forward == "-y"
     hand.window.card.rebuild()
     next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Face the other way").click()
-    assert hand.session.project.runs[0].heading.flip
-    assert choose("Orientation", "fixed").heading == FixedHeading()
+    assert hand.session.project.runs[0].orientation.flip
+    assert choose("Orientation", "fixed").orientation == FixedOrientation()
 
 
 def test_every_pacing_has_its_numbers_and_sums(hand):
     hand.session.select("run-1")
-    hand.window.card.show_run_tab("Speed")
+    hand.window.card.open_section("Speed")
 
-    def pacing():
-        return hand.session.project.runs[0].pacing
+    def speed_profile():
+        return hand.session.project.runs[0].speed_profile
 
     def said():
         hand.window.card.rebuild()
@@ -281,28 +288,28 @@ def test_every_pacing_has_its_numbers_and_sums(hand):
     hand.type_in("Soft start, s", "0.4")
     choose(hand, "Soft stop", "frames")
     hand.type_in("Soft stop, frames", "15")
-    assert pacing() == Eased(100.0, 100.0, 0.4, 15 / hand.session.project.settings.fps)
+    assert speed_profile() == Eased(100.0, 100.0, 0.4, 15 / hand.session.project.settings.fps)
     choose(hand, "Speed profile", "law:3-4-5 polynomial")
     assert "1.875 ×" in said() and "5.774 ×" in said()
     choose(hand, "Speed profile", "limited")
     for name, value in (("Top speed", "0.3 m/s"), ("Lateral", "400"), ("Braking", "0")):
         hand.type_in(name, value)
-    assert (pacing().top, pacing().sideways, pacing().braking) == (300, 400, 0)
+    assert (speed_profile().top, speed_profile().sideways, speed_profile().braking) == (300, 400, 0)
     next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Add a speed zone").click()
     hand.type_in("Zone 1 speed", "120")
     hand.type_in("Zone 1 from", "70")
     assert "must go forward" in hand.window.card.fault.text()
-    assert pacing().zones[0].speed == 120 and pacing().zones[0].begin == 0.4
+    assert speed_profile().zones[0].speed == 120 and speed_profile().zones[0].begin == 0.4
     assert "within its limits" in said()
     choose(hand, "Speed profile", "keyed")
-    count = len(pacing().keys)
+    count = len(speed_profile().keys)
     hand.session.set_time(0.9)
     hand.window.card.rebuild()
     next(b for b in hand.window.card.form.findChildren(QPushButton) if b.text() == "Add key here").click()
-    assert len(pacing().keys) == count + 1
+    assert len(speed_profile().keys) == count + 1
     hand.type_in("Key 3, s", "9")
     assert "times go forward" in hand.window.card.fault.text()
-    hand.window.card.show_run_tab("Run")
+    hand.window.card.open_section("Run")
     hand.type_in("Arrival", "5")
     assert hand.session.project.runs[0].duration == 5.0
     hand.field("Backwards").click()
@@ -325,38 +332,38 @@ def test_headings_lean_and_what_sits_on_the_path(hand):
     choose(hand, "Point on path", "front")
     hand.type_in("Offset from path y", "25")
     assert run().seat == "front" and run().offset == (0, 25, 0)
-    hand.window.card.show_run_tab("Orientation")
+    hand.window.card.open_section("Orientation")
     choose(hand, "Orientation", "carried")
     hand.type_in("Wheelbase", "6 cm")
     hand.type_in("Pivot position", "100")
-    assert run().heading == CarriedHeading(wheelbase=60.0, share=1.0)
+    assert run().orientation == CarriedOrientation(wheelbase=60.0, share=1.0)
     choose(hand, "Orientation", "toward")
-    assert run().heading.aim == PartAim("part-2")
+    assert run().orientation.aim == PartAim("part-2")
     choose(hand, "Target", "")
     hand.type_in("Point z", "300")
-    assert run().heading.aim == PointAim((0, 0, 300))
+    assert run().orientation.aim == PointAim((0, 0, 300))
     choose(hand, "Orientation", "along")
     hand.field("Computed").click()
     hand.type_in("Maximum", "12")
     press("Add bank key")
     hand.type_in("Key 1 bank", "5")
-    assert run().lean == Lean((LeanKey(0.5, 5.0),), True, 12.0)
+    assert run().bank == Bank((BankKey(0.5, 5.0),), True, 12.0)
     press("Delete last key")
-    assert not run().lean.keys
-    hand.window.timeline.show_lanes(["clearance", "lean"])
+    assert not run().bank.keys
+    hand.window.timeline.show_lanes(["clearance", "bank"])
     assert len(hand.window.timeline.roll.y)
     hand.window.timeline.show_lanes(["clearance", "speed"])
 
 
 def test_a_part_is_placed_turned_and_its_pivot_centred(hand):
     hand.session.select("part-2")
-    hand.window.card.show_part_tab("Place")
+    hand.window.card.open_section("Place")
     hand.type_in("Position x", "30")
     hand.type_in("Rotation z", "90")
     part = hand.session.project.parts[1]
     assert part.placement.position == (30, 19, 0)
     assert part.placement.rotation == pytest.approx((0.7071068, 0, 0, 0.7071068))
-    hand.window.card.show_part_tab("Pivot")
+    hand.window.card.open_section("Pivot and front")
     hand.type_in("Pivot z", "70")
     choose(hand, "Set pivot to", "middle")
     assert hand.session.project.parts[1].pivot.position == pytest.approx((0, 0, 0))
@@ -419,7 +426,7 @@ def test_go_there_moves_the_playhead_and_draws_the_gap(hand):
 def test_an_old_result_is_never_shown_as_current(hand):
     hand.checked()
     hand.session.edit("x", lambda p: edits.settings(p, required_clearance=2.0))
-    assert not hand.window.current
+    assert not hand.window.checking.current
     hand.window.timeline.follow()
     assert "lags" in hand.window.timeline.clearance.label.text()
     assert "checking" in hand.window.findings.count.text()
@@ -433,16 +440,16 @@ def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
     off = Placement((0.0, -80.0, 0.0))
     # a run that turns its rider by its pivot
     run = hand.session.project.runs[0].id
-    hand.session.edit("y", lambda p: edits.update(p, run, heading=AlongHeading()))
+    hand.session.edit("y", lambda p: edits.update(p, run, orientation=AlongOrientation()))
     hand.session.edit("x", lambda p: edits.update(p, "part-1", pivot=off))
     hand.checked()
 
-    def mend():
+    def fix():
         finding = next(f for f in hand.window.findings.findings if f.rule == "pivot-outside")
-        hand.window.preview(finding.mend)
-        return finding.mend
+        hand.window.session.preview(finding.fix)
+        return finding.fix
 
-    mend()
+    fix()
     assert hand.window.preview_bar.isVisible()
     assert hand.session.project.parts[0].pivot == off
     assert hand.session.shown.parts[0].pivot != off
@@ -452,7 +459,7 @@ def test_a_mend_is_previewed_then_accepted_or_dropped(hand):
     finding = next(f for f in hand.window.findings.findings if f.rule == "pivot-outside")
     # edited after the finding was made: accepting its mend keeps the edit
     hand.session.edit("x", lambda p: edits.rename_project(p, "Later"))
-    hand.window.preview(finding.mend)
+    hand.window.session.preview(finding.fix)
     next(b for b in hand.window.preview_bar.findChildren(QPushButton) if b.text() == "Accept").click()
     assert hand.session.project.parts[0].pivot.position == pytest.approx((0, 0, 0))
     assert hand.session.project.name == "Later"
@@ -591,9 +598,25 @@ def test_space_presses_the_button_that_has_the_keyboard(hand):
 
 
 def test_findings_fold_away(hand):
-    before = hand.stage.width()
+    before = hand.window.contents.height()
     hand.key(Qt.Key.Key_F8)
-    hand.qtbot.waitUntil(lambda: hand.stage.width() > before + 50, timeout=30_000)
+    hand.qtbot.waitUntil(lambda: hand.window.contents.height() > before + 50, timeout=30_000)
+
+
+@pytest.mark.parametrize(
+    ("key", "part"), [(Qt.Key.Key_F7, "contents"), (Qt.Key.Key_F9, "card"), (Qt.Key.Key_F10, "timeline")]
+)
+def test_panels_fold_away_and_stay_so(make_hand, passing, key, part):
+    hand = make_hand(passing)
+    size = hand.stage.size()
+    hand.key(key)
+    hand.qtbot.waitUntil(lambda: hand.stage.width() > size.width() + 50 or hand.stage.height() > size.height() + 50)
+    assert not getattr(hand.window, part).isVisible()
+    hand.window.close()
+    again = make_hand(passing)
+    assert not getattr(again.window, part).isVisible()
+    again.key(key)
+    assert getattr(again.window, part).isVisible()
 
 
 # files
@@ -604,7 +627,7 @@ def test_saving_opening_and_the_unsaved_question(hand, tmp_path, passing):
     session.edit("x", lambda p: edits.rename_project(p, "Other"))
     assert "not saved" in window.header.name.text()
     target = tmp_path / "other.kestrav"
-    assert window._save_to(target)
+    assert window.documents._save_to(target)
     assert "not saved" not in window.header.name.text()
     assert project_file.load(target).project == session.project
 
@@ -620,17 +643,17 @@ def test_saving_opening_and_the_unsaved_question(hand, tmp_path, passing):
 
     session.edit("x", lambda p: edits.rename_project(p, "Third"))
     answer("Cancel")
-    window.new()
+    window.documents.new()
     assert session.project.name == "Third"
     answer("Save")
-    window.new()
+    window.documents.new()
     assert session.project.name == "Untitled"
     assert project_file.load(target).project.name == "Third"
-    assert window.open(target)
+    assert window.documents.open(target)
     assert session.project.name == "Third"
     session.edit("x", lambda p: edits.rename_project(p, "Fourth"))
     answer("Don't save")
-    window.new()
+    window.documents.new()
     assert project_file.load(target).project.name == "Third"
 
 
@@ -649,13 +672,13 @@ def test_a_broken_file_is_told_and_what_is_open_stays(hand, tmp_path):
 
     QTimer.singleShot(50, act)
     before = hand.session.project
-    assert not hand.window.open(broken)
+    assert not hand.window.documents.open(broken)
     assert "broken.kestrav" in told[0]
     assert hand.session.project is before
 
 
 def test_a_product_is_added_in_a_job_and_can_be_undone(hand, demo):
-    hand.window.add_products([DEMO.parent / "swing-gate.step"])
+    hand.window.bringing.add([DEMO.parent / "swing-gate.step"])
     assert hand.window.job_bar.isVisible()
     hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=120_000)
     assert any(p.name == "Swing gate" for p in hand.session.project.parts)
@@ -712,11 +735,11 @@ def test_work_that_dies_is_told(dressed, qtbot):
 
 def test_the_window_layout_is_remembered(make_hand, passing):
     first = make_hand(passing)
-    first.window.left.setSizes([300, 420])
-    sizes = first.window.left.sizes()
+    first.window.panels.left.setSizes([300, 420])
+    sizes = first.window.panels.left.sizes()
     first.window.close()
     second = make_hand(passing)
-    assert second.window.left.sizes() == pytest.approx(sizes, abs=3)
+    assert second.window.panels.left.sizes() == pytest.approx(sizes, abs=3)
 
 
 def test_every_control_says_what_it_does(hand):
@@ -761,8 +784,8 @@ def test_the_floor_has_as_many_lines_at_every_size(make_hand, size):
 
 def test_what_was_said_can_be_read_again(hand):
     window = hand.window
-    window.say_for("Written: out.csv", 1)
-    window.say_for("Written: out.csv", 1)
+    window.tools.say_for("Written: out.csv", 1)
+    window.tools.say_for("Written: out.csv", 1)
     window.card.complain("select the part to turn first")
     hand.qtbot.wait(30)
     shown = []
@@ -777,3 +800,190 @@ def test_what_was_said_can_be_read_again(hand):
     lines = shown[0].splitlines()
     assert [line[10:] for line in lines[:2]] == ["Select the part to turn first", "Written: out.csv"]
     assert sum("out.csv" in line for line in lines) == 1
+
+
+# the stage tells what it shows
+
+
+def test_the_direction_of_view_is_told(hand):
+    compass = hand.stage.compass
+    for where, told in (("front", "front"), ("right", "right"), ("top", "from above"), ("bottom", "from below")):
+        hand.stage.stand(where)
+        hand.stage.draw()
+        assert compass.isVisible() and compass.text == told
+    hand.stage.viewpoint.azimuth, hand.stage.viewpoint.elevation = np.radians(-135.0), np.radians(30.0)
+    hand.stage.draw()
+    assert compass.text == "front left, 30° above"
+    hand.stage.swap()
+    assert not compass.isVisible()
+
+
+def test_what_is_under_the_pointer_is_named(hand):
+    tool = hand.window.tools.select_tool
+    place = get(hand.session.project, "part-2").placement.position
+    text = tool.name_at(hand.at(*place))
+    assert text.startswith(get(hand.session.project, "part-2").name) and text.endswith("mm")
+    path = hand.session.project.paths[0]
+    free = path_curve(path).curve.position([45.0])[0]  # beside the part that starts there
+    assert path.name in tool.name_at(hand.at(*free))
+    assert tool.name_at(hand.stage.rect().topLeft() + QPoint(4, 120)) == ""
+
+
+def outline_of(stage):
+    """The picture over the stage that outlines the selection: alphas (h, w)."""
+    image = stage.outline.picture._image
+    width, height, _ = image.GetDimensions()
+    return vtk_to_numpy(image.GetPointData().GetScalars()).reshape(height, width, 4)[..., 3]
+
+
+def test_a_selected_part_is_outlined_around_its_silhouette(hand):
+    hand.session.select("part-2")
+    hand.stage.draw()
+    alpha = outline_of(hand.stage)
+    rows, columns = np.nonzero(alpha)
+    corners = world_bounds(hand.session.project, "part-2", hand.session.poses()[None])[0]
+    seen = to_display(hand.stage.main, box_corners(corners))[:, :2]
+    # as far as the part is seen, and the line beside it
+    assert columns.min() == pytest.approx(seen[:, 0].min(), abs=5) and columns.max() == pytest.approx(
+        seen[:, 0].max(), abs=5
+    )
+    assert rows.min() == pytest.approx(seen[:, 1].min(), abs=5) and rows.max() == pytest.approx(seen[:, 1].max(), abs=5)
+    assert hand.stage.outline.picture.renderer.GetDraw()
+    hand.session.select(None)
+    hand.stage.draw()
+    assert not hand.stage.outline.picture.renderer.GetDraw()
+
+
+def test_the_outline_is_seen_on_the_screen(hand):
+    hand.session.select(None)
+    hand.stage.draw()
+    before = grab(hand.stage.view.GetRenderWindow()).astype(int)
+    hand.session.select("part-2")
+    hand.stage.draw()
+    after = grab(hand.stage.view.GetRenderWindow()).astype(int)
+    alpha = outline_of(hand.stage)[::-1]
+    petrol = np.array([13, 107, 116])
+    line = alpha == 255
+    # marks of the selection, and the lens, lie over it in places
+    assert np.mean(np.abs(after[: alpha.shape[0], : alpha.shape[1]][line] - petrol).max(axis=1) < 12) > 0.6
+    assert np.abs(after - before).max(axis=2)[alpha == 0].mean() < 3
+
+
+# empty lists and charts, and what is shown of full ones
+
+
+def empty_of_motion():
+    return make_project({"Cube": (box_mesh(20, 20, 20), (0, 0, 0))}, None)
+
+
+def rows_under(hand, heading):
+    contents = hand.window.contents
+    index = contents.heading(heading)
+    return [str(contents.model.index(i, 0, index).data()) for i in range(contents.model.rowCount(index))]
+
+
+def test_empty_headings_and_the_empty_chart_offer_the_first_step(make_hand):
+    made = empty_of_motion()
+    hand = make_hand(made)
+    assert rows_under(hand, "Paths") == ["Draw a path …"] and rows_under(hand, "Product") == ["Cube"]
+    told = hand.window.timeline.empty
+    assert told.isVisible() and "Nothing moves yet" in told.text()
+    hand.window.contents.choose("hint:Paths")
+    assert hand.stage.tool is hand.window.tools.draw_tool
+    hand.window.contents.choose("hint:Lights")
+    assert len(hand.session.project.lights) == 1 and rows_under(hand, "Lights") == ["Point light"]
+    hand.session.select("part-1")
+    told.linkActivated.emit("pose")
+    assert hand.session.project.poses and not told.isVisible()
+
+
+def test_contents_are_filtered_by_kind_and_by_finding(make_hand, demo):
+    hand = make_hand(demo)
+    contents = hand.window.contents
+    hand.checked()
+
+    def shown():
+        return [
+            name
+            for name in ("Product", "Paths", "Runs", "Cameras")
+            if not contents.tree.isRowHidden(contents.heading(name).row(), QModelIndex())
+        ]
+
+    contents.kind_actions["Runs"].setChecked(True)
+    contents.kind_actions["Cameras"].setChecked(True)
+    assert shown() == ["Runs", "Cameras"] and contents.filter.text() == "Filter on"
+    contents.show_everything()
+    assert len(shown()) == 4 and contents.filter.text() == "Filter"
+    whole = contents.model.rowCount(contents.heading("Product"))
+    contents.found_action.setChecked(True)
+    assert rows_under(hand, "Paths") == [] and 0 < contents.model.rowCount(contents.heading("Product")) < whole
+    contents.show_everything()
+    assert contents.model.rowCount(contents.heading("Product")) == whole
+
+
+def test_lanes_are_ordered_sized_and_folded_and_stay_so(make_hand, passing):
+    hand = make_hand(passing)
+    timeline = hand.window.timeline
+    layout = timeline.layout_
+    timeline.show_lanes(["clearance", "speed", "height"])
+    layout.move("height", 0)
+    assert timeline.shown_lanes() == ["height", "clearance", "speed"]
+    hand.qtbot.waitUntil(
+        lambda: (
+            timeline.every["height"].plot.sceneBoundingRect().top()
+            < timeline.every["clearance"].plot.sceneBoundingRect().top()
+        )
+    )
+
+    def name_of(lane):
+        rect = timeline.every[lane].plot.sceneBoundingRect()
+        return QPointF(30, rect.center().y()), QPointF(30, rect.bottom())
+
+    # by the mouse on the names: dragged below the next, its edge pulled, pressed twice
+    middle, _ = name_of("height")
+    assert layout.press(middle) and layout.drag(name_of("clearance")[0] + QPointF(0, 6)) and layout.release()
+    assert timeline.shown_lanes() == ["clearance", "height", "speed"]
+    hand.qtbot.wait(50)
+    _, edge = name_of("clearance")
+    assert layout.on_edge(edge) and layout.press(edge) and layout.drag(edge + QPointF(0, 40)) and layout.release()
+    hand.qtbot.waitUntil(
+        lambda: timeline.every["clearance"].plot.sceneBoundingRect().height() == layout.height("clearance")
+    )
+    assert layout.double_click(name_of("speed")[0]) and layout.is_folded("speed")
+    hand.qtbot.waitUntil(lambda: timeline.every["speed"].plot.sceneBoundingRect().height() < 25)
+    hand.window.close()
+    again = make_hand(passing).window.timeline
+    assert again.layout_.is_folded("speed") and again.layout_.height("clearance") == layout.height("clearance")
+    again.layout_.reset()
+    assert not again.layout_.is_folded("speed")
+
+
+def test_the_timeline_scrolls_when_its_lanes_need_more_than_there_is(hand):
+    timeline = hand.window.timeline
+    bar = timeline.area.verticalScrollBar()
+    timeline.show_lanes(["clearance", "speed"])
+    hand.qtbot.waitUntil(lambda: bar.maximum() == 0)
+    timeline.show_lanes(list(timeline.every)[:12])
+    hand.qtbot.waitUntil(lambda: bar.maximum() > 50)
+    lowest = timeline.lanes[-1].plot.sceneBoundingRect()
+    assert lowest.height() >= 25 and lowest.bottom() <= timeline.chart.height() + 1
+
+
+def test_bars_lie_by_what_they_move(make_hand, demo):
+    hand = make_hand(demo)
+    timeline = hand.window.timeline
+    plain = {bar.item_id: bar.row for bar in timeline.drawn_bars}
+    timeline.transport.group_action.setChecked(True)
+    grouped = {bar.item_id: bar.row for bar in timeline.drawn_bars}
+    assert grouped != plain
+    names = [name for _, name in sorted(timeline.group_names.items())]
+    assert "Service trolley" in names and "Fan cassette" in names
+    # no row holds bars of two movers
+    first_rows = sorted(timeline.group_names)
+    groups = {row: max(f for f in first_rows if f <= row) for row in grouped.values() if row < timeline._rows[0]}
+    movers_of = {}
+    for run in hand.session.project.runs:
+        movers_of.setdefault(groups[grouped[run.id]], set()).add(run.rider)
+    assert all(len(riders) == 1 for riders in movers_of.values())
+    timeline.transport.group_action.setChecked(False)
+    assert {bar.item_id: bar.row for bar in timeline.drawn_bars} == plain

@@ -6,7 +6,7 @@ from shapes import box_mesh, make_project
 from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import Camera, KeyPose, Light, LightKey, Placement, PointAim, Poses
+from kestrav.core.document.records import Camera, KeyPose, Light, LightKey, Placement, PointAim, PoseTrack
 from kestrav.core.kinematics.lighting import state
 from kestrav.render.lights import FULL, LightMarks, ProjectLights
 from kestrav.render.picture import plain_studio
@@ -120,7 +120,7 @@ def test_marks_show_where_lights_and_poses_are():
         KeyPose(0, Placement((0, 0, 0)), None, (0, 90, 0)),
         KeyPose(2, Placement((500, 0, 0)), (0, 90, 0), None),
     )
-    project = edits.add(project, Poses("poses-1", "Goes", "part-1", keys, between="by hand"))
+    project = edits.add(project, PoseTrack("pose-track-1", "Goes", "part-1", keys, between="by hand"))
     poses = project.poses[0]
     fields, ends = key_handles(poses)
     assert fields == [(0, "handle_out"), (1, "handle_in")] and ends.tolist() == [[0, 90, 0], [500, 90, 0]]
@@ -129,5 +129,5 @@ def test_marks_show_where_lights_and_poses_are():
     drawn.show(project, poses, 1, 1.0, renderer)
     assert drawn.ways.GetVisibility() and drawn.ways.GetBounds()[3] == pytest.approx(67.5, abs=0.5)
     assert [t[0].replace("\u2009", " ") for t in drawn.texts.texts] == ["0.00 s", "2.00 s"]
-    drawn.show(edits.remove(project, "poses-1"), None, None, 1.0, renderer)
+    drawn.show(edits.remove(project, "pose-track-1"), None, None, 1.0, renderer)
     assert not drawn.ways.GetVisibility()

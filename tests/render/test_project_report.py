@@ -7,7 +7,7 @@ import pytest
 
 from kestrav.core.camera.making import add_standing
 from kestrav.core.document import edits
-from kestrav.core.document.records import Axle, Roll
+from kestrav.core.document.records import Axle, Wheel
 from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.errors import BadInput
 from kestrav.render.project_report import write_project_report
@@ -39,7 +39,7 @@ class Reader(html.parser.HTMLParser):
 def test_a_report_tells_shots_paths_wheels_clearance_and_findings(passing, tmp_path):
     project = add_standing(passing.project, (300.0, -500.0, 250.0), "part-1")
     project = edits.add(
-        project, Roll("roll-1", "Cube rolls", "part-1", Axle((0, 0, 0), (0, 1, 0)), radius=10.0, outer=10.0)
+        project, Wheel("wheel-1", "Cube rolls", "part-1", Axle((0, 0, 0), (0, 1, 0)), radius=10.0, outer=10.0)
     )
     told = []
     target = write_project_report(
@@ -55,7 +55,7 @@ def test_a_report_tells_shots_paths_wheels_clearance_and_findings(passing, tmp_p
     assert not re.search(r"(src|href)=\"(?!data:)", text)
     for part in ("Cube camera", "35 mm lens", "200.0", "Clearance", "too close", "62.832"):
         assert part in said, part
-    assert f"{turns_of(project, project.rolls[0]):.4f}" in said
+    assert f"{turns_of(project, project.wheels[0]):.4f}" in said
     assert told[0][0] == 0.0 and told[-1][0] == 1.0
     assert [s for s, _ in told] == sorted(s for s, _ in told)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import dataclasses
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import datetime
 from pathlib import Path
 
 import numpy as np
@@ -22,7 +23,7 @@ from kestrav.core.document.shots import FilmFrame
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.versions import keep_version
-from kestrav.core.findings.model import Mend
+from kestrav.core.findings.model import Fix
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import shown_times, span
@@ -38,6 +39,7 @@ class _Change(QUndoCommand):
     def __init__(self, session: Session, label: str, before: Project, after: Project, merge: str) -> None:
         super().__init__(label)
         self.session, self.before, self.after, self.merge = session, before, after, merge
+        self.when = datetime.now()
 
     def id(self) -> int:
         return 1
@@ -87,9 +89,14 @@ class Session(QObject):
         self.traced: Feature | None = None  # the point of a part whose trace is shown
         self.versions: Path | None = None  # where earlier versions are kept, if they are
         self._trace: tuple[Project, Feature, NDArray[np.float64]] | None = None
-        self._posed: tuple[Project, float, NDArray[np.float64]] | None = None
+        self._posed: tuple[Project, dict[float, int], NDArray[np.float64]] | None = None
+        self.prefetch = 1  # frames whose poses are worked out at once
         self._readings: dict[bool, tuple[tuple[object, ...], dict[str, Reading]]] = {}
-        self.mend: Mend | None = None
+        self._others: tuple[str, ...] = ()  # all selected things, where they are not all parts
+        self._gathering = False  # edits are made one by :meth:`together`
+        self._steps = 0  # of stepped edits, so that those of one hand merge and no others
+        self.stepping = False  # a value is stepped or dragged in a field
+        self.fix: Fix | None = None
         self._mended: Project | None = None  # the project as the previewed mend would make it
 
     # documents
@@ -103,10 +110,11 @@ class Session(QObject):
         """Replace everything by another project."""
         self.project, self.meshes, self.file = project, dict(meshes), file
         self._remember_saved()
-        self.mend = self._mended = None
+        self.fix = self._mended = None
         self.undo.clear()
         self.selection, self.point, self.time = None, None, 0.0
         self.chosen, self.points, self.isolated, self.traced, self.pair = (), (), None, None, None
+        self._others = ()
         self.camera_id = project.cameras[0].id if project.cameras else None
         self.opened.emit()
         self.edited.emit()
@@ -142,15 +150,45 @@ class Session(QObject):
         if meshes:
             self.add_meshes(meshes)
         try:
-            after = self._derived(change(self.project))
+            after = change(self.project) if self._gathering else self._derived(change(self.project))
         except BadInput as fault:
             self.refused.emit(str(fault))
             return False
         if after is self.project or after == self.project:
             return True
-        self.mend = self._mended = None
+        if self._gathering:
+            self.project = after
+            return True
+        self.fix = self._mended = None
+        if self.stepping and not merge:
+            merge = f"steps {self._steps} {label}"
         self.undo.push(_Change(self, label, self.project, after, merge))
         return True
+
+    def edit_times(self) -> list[tuple[datetime, str]]:
+        """When each edit was made that can be undone or redone, and what it is called."""
+        commands = (self.undo.command(i) for i in range(self.undo.count()))
+        return [(c.when, c.text()) for c in commands if isinstance(c, _Change)]
+
+    def together(self, label: str, edits: Callable[[], None]) -> bool:
+        """Make all edits of a function one; when one is refused, none is made."""
+        before = self.project
+        refusals: list[str] = []
+        self.refused.connect(refusals.append)
+        self._gathering = True
+        try:
+            edits()
+            after = self.project
+        finally:
+            self._gathering = False
+            self.project = before
+            self.refused.disconnect(refusals.append)
+        return not refusals and self.edit(label, lambda _: after)
+
+    def step_edits(self, begins: bool) -> None:
+        """From a step of a value to the end of stepping all edits of one label are one."""
+        self.stepping = begins
+        self._steps += begins
 
     def _derived(self, project: Project) -> Project:
         """An edited project with what is worked out of it."""
@@ -163,11 +201,14 @@ class Session(QObject):
     def _show(self, project: Project) -> None:
         self.project = project
         self.film = None
-        self.mend = self._mended = None
+        self.fix = self._mended = None
         if self.selection and find(project, self.selection) is None:
             self.selection, self.point, self.points = None, None, ()
         if any(find(project, i) is None for i in self.chosen):
             self.chosen = tuple(i for i in self.chosen if find(project, i) is not None)
+        self._others = tuple(i for i in self._others if find(project, i) is not None)
+        if len(self._others) < 2:
+            self._others = ()
         if self.pair is not None and any(find(project, i) is None for i in self.pair):
             self.pair = None
         if self.traced is not None and find(project, self.traced.part or "") is None:
@@ -182,22 +223,22 @@ class Session(QObject):
 
     # mends
 
-    def preview(self, mend: Mend | None) -> None:
+    def preview(self, fix: Fix | None) -> None:
         """Show what a mend would do to the project as it is, or stop showing it."""
         try:
-            self._mended = self._derived(self._applied(mend)(self.project)) if mend else None
+            self._mended = self._derived(self._applied(fix)(self.project)) if fix else None
         except BadInput as fault:
             self.refused.emit(str(fault))
             return
-        self.mend = mend
+        self.fix = fix
         self.edited.emit()
         self.previewing.emit()
 
-    def _applied(self, mend: Mend) -> Callable[[Project], Project]:
+    def _applied(self, fix: Fix) -> Callable[[Project], Project]:
         """What a mend does to a project; meshes that it needs are there afterwards."""
 
         def edit(project: Project) -> Project:
-            made, meshes = mend.applied(project, self.meshes)
+            made, meshes = fix.applied(project, self.meshes)
             self.add_meshes(meshes)
             return made
 
@@ -205,21 +246,21 @@ class Session(QObject):
 
     def describe(self, detail: str) -> None:
         """Say what the previewed mend comes to."""
-        if self.mend is not None:
-            self.mend = dataclasses.replace(self.mend, detail=detail)
+        if self.fix is not None:
+            self.fix = dataclasses.replace(self.fix, detail=detail)
             self.previewing.emit()
 
     def accept(self) -> None:
         """Make the previewed mend an edit."""
-        mend = self.mend
-        if mend is not None and self.edit(mend.label, self._applied(mend)) and self.mend is mend:
+        fix = self.fix
+        if fix is not None and self.edit(fix.label, self._applied(fix)) and self.fix is fix:
             self.preview(None)  # there was nothing left to mend
 
     # selection and time
 
     def select(self, item: str | None, point: int | None = None) -> None:
         """Choose an item, and for a path one of its points."""
-        if (item, point) == (self.selection, self.point) and len(self.chosen) < 2 and len(self.points) < 2:
+        if (item, point) == (self.selection, self.point) and len(self.selected_ids) < 2 and len(self.points) < 2:
             return
         self.film = None
         self.selection, self.point = item, point
@@ -227,6 +268,7 @@ class Session(QObject):
         self.look_at_pair(None)
         record = self.item
         self.chosen = (item,) if item is not None and isinstance(record, Part) else ()
+        self._others = ()
         if isinstance(record, Camera):
             self.camera_id = record.id
         elif isinstance(record, Shot):
@@ -242,7 +284,26 @@ class Session(QObject):
         if chosen == self.chosen:
             return
         self.chosen, self.selection, self.point, self.points = chosen, chosen[-1], None, ()
+        self._others = ()
         self.selected.emit()
+
+    def select_several(self, item_ids: Iterable[str]) -> None:
+        """Choose several things of any kind; the last one is the selection."""
+        ids = tuple(dict.fromkeys(item_ids))
+        parts = {part.id for part in self.shown.parts}
+        if len(ids) < 2 or parts.issuperset(ids):
+            self.select_parts(ids)
+            return
+        if ids == self._others:
+            return
+        self.select(ids[-1])
+        self._others = ids
+        self.selected.emit()
+
+    @property
+    def selected_ids(self) -> tuple[str, ...]:
+        """All that is selected, of whatever kind, the selection last."""
+        return self._others or self.chosen or ((self.selection,) if self.selection is not None else ())
 
     def select_points(self, points: Iterable[int]) -> None:
         """Choose several points of the selected path; the last one is the point."""
@@ -370,8 +431,12 @@ class Session(QObject):
 
     def poses(self) -> NDArray[np.float64]:
         """World poses (parts, 4, 4) at the playhead; not to be written to."""
-        if self._posed is None or self._posed[0] is not self.shown or self._posed[1] != self.time:
-            found = world_poses(self.shown, [self.time])[0]
+        if self._posed is None or self._posed[0] is not self.shown or self.time not in self._posed[1]:
+            fps = self.shown.settings.fps
+            # as frames are told everywhere, so that the time of one is that number exactly
+            later = [(self.frame + k) / fps for k in range(1, self.prefetch)]
+            times = [self.time, *later]
+            found = world_poses(self.shown, times)
             found.flags.writeable = False
-            self._posed = self.shown, self.time, found
-        return self._posed[2]
+            self._posed = self.shown, {time: row for row, time in reversed(list(enumerate(times)))}, found
+        return self._posed[2][self._posed[1][self.time]]

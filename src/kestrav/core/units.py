@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import ast
 import math
+import operator
 import re
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 from kestrav.core.errors import BadInput
 
@@ -27,24 +31,101 @@ KINDS: dict[str, dict[str, float]] = {
     "fps": {"fps": 1.0, "1/s": 1.0},
     "": {},
 }
-_NUMBER = re.compile(r"\s*([-+−]?(?:\d[\d \u2009\u202f]*)?(?:[.,]\d+)?(?:[eE][-+]?\d+)?)\s*([^\d\s]\S*)?\s*")
+_NUMBER = re.compile(r"(?:\d{1,3}(?:[ \u2009\u202f]\d{3})+(?!\d)|\d*)(?:[.,]\d+)?(?:[eE][-+]?\d+)?")
+_SIGNS = {ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul, ast.Div: operator.truediv}
+_LONGEST = 200  # characters of what is typed
+
+
+@dataclass(frozen=True)
+class _Quantity:
+    """A number within a sum; ``power`` is that of the unit: 0 for a plain number, 1 for a quantity."""
+
+    value: float
+    power: int
 
 
 def parse(text: str, unit: str) -> float:
-    """A typed quantity in the unit kept inside, such as ``1.2 m`` for mm. Raises BadInput."""
-    found = _NUMBER.fullmatch(text)
-    digits = re.sub(r"[ \u2009\u202f]", "", found[1]).replace("−", "-").replace(",", ".") if found else ""
+    """A typed quantity in the unit kept inside, such as ``1.2 m`` for mm, or a sum such as ``3*45 mm`` or ``120°/4``.
+
+    Numbers may have units and be joined by ``+ - * /`` and brackets. A plain number beside a quantity in a sum, and a
+    plain result, count in the unit kept inside. Raises BadInput.
+    """
+    typed = text.replace("−", "-").replace("×", "*").replace("·", "*").replace("÷", "/").strip()
+    if len(typed) > _LONGEST:
+        raise BadInput(f"“{text[:40]} …” is too long for a number")
+    quantities: list[_Quantity] = []
+    code = _coded(typed, unit, quantities)
+    if code is None:
+        raise BadInput(f"“{text}” is not a number{f' with a unit such as {unit}' if unit else ''}")
     try:
-        value = float(digits)
-    except ValueError:
+        worked = _worked(ast.parse(code, mode="eval").body, quantities)
+    except (SyntaxError, KeyError, RecursionError, ValueError):
         raise BadInput(f"“{text}” is not a number{f' with a unit such as {unit}' if unit else ''}") from None
-    given = found[2] if found else None
-    if given is None or given == unit:
-        return value
-    if given not in KINDS.get(unit, {}):
-        known = ", ".join(KINDS.get(unit, {})) or "none"
-        raise BadInput(f"the unit “{given}” does not fit here; units are {known}")
-    return value * KINDS[unit][given]
+    except ZeroDivisionError:
+        raise BadInput(f"“{text}” divides by zero") from None
+    if worked.power not in (0, 1):
+        raise BadInput(f"“{text}” is not in {unit}: its units do not come out")
+    if not math.isfinite(worked.value):
+        raise BadInput(f"“{text}” is not a finite number")
+    return worked.value
+
+
+def _coded(typed: str, unit: str, quantities: list[_Quantity]) -> str | None:
+    """The sum with its quantities as ``q[0]``, ``q[1]`` …, put into a list; None where something else is in it."""
+    known = sorted({unit, *KINDS.get(unit, {})} - {""}, key=len, reverse=True)
+    code, at = [], 0
+    while at < len(typed):
+        if typed[at].isspace():
+            at += 1
+            continue
+        if typed[at] in "+-*/()":
+            code.append(typed[at])
+            at += 1
+            continue
+        found = _NUMBER.match(typed, at)
+        if found is None or not found[0] or found[0][0] in "eE":
+            return None
+        try:
+            value = float(re.sub(r"[ \u2009\u202f]", "", found[0]).replace(",", "."))
+        except ValueError:
+            return None
+        at = found.end()
+        rest = typed[at:].lstrip()
+        named = next((u for u in known if rest.startswith(u) and not rest[len(u) :][:1].isalnum()), None)
+        if named is not None:
+            at = len(typed) - len(rest) + len(named)
+        elif rest and rest[0] not in "+-*/()":
+            word = re.split(r"[\s+*()-]", rest, maxsplit=1)[0]
+            units = ", ".join(KINDS.get(unit, {})) or "none"
+            if word[:1] in ".,0123456789":
+                return None
+            raise BadInput(f"the unit “{word}” does not fit here; units are {units}")
+        code.append(f"q[{len(quantities)}]")
+        factor = 1.0 if named is None else KINDS.get(unit, {}).get(named, 1.0)
+        quantities.append(_Quantity(value * factor, 0 if named is None else 1))
+    return "".join(code)
+
+
+def _worked(node: ast.expr, quantities: Sequence[_Quantity]) -> _Quantity:
+    """The value of a sum of quantities. Raises KeyError or ValueError where it is something else."""
+    if isinstance(node, ast.Subscript):
+        assert isinstance(node.slice, ast.Constant)
+        return quantities[node.slice.value]  # type: ignore[index]
+    if isinstance(node, ast.UnaryOp):
+        inner = _worked(node.operand, quantities)
+        return _Quantity(-inner.value if isinstance(node.op, ast.USub) else inner.value, inner.power)
+    if not isinstance(node, ast.BinOp):
+        raise ValueError
+    left, right = _worked(node.left, quantities), _worked(node.right, quantities)
+    kind = type(node.op)
+    value = _SIGNS[kind](left.value, right.value)
+    if kind is ast.Mult:
+        return _Quantity(value, left.power + right.power)
+    if kind is ast.Div:
+        return _Quantity(value, left.power - right.power)
+    if {left.power, right.power} - {0, 1}:
+        raise ValueError
+    return _Quantity(value, max(left.power, right.power))
 
 
 def show_size(millimetres: float) -> str:

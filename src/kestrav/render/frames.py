@@ -201,7 +201,7 @@ def _settings(project: Project, shot: Shot) -> bytes:
     whole = hashlib.sha256(_rounded(moving).tobytes())
     named = (
         [p.name for p in project.parts],
-        project.rolls,
+        project.wheels,
         project.contacts,
         project.requirements,
         project.settings,

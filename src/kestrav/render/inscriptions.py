@@ -18,7 +18,7 @@ from kestrav.core.camera.subject import Subject, thing_as_subject
 from kestrav.core.camera.views import Views, views
 from kestrav.core.clearance.live import Live
 from kestrav.core.document.lookup import get, qualified_name, subtree
-from kestrav.core.document.records import Project, Roll, Shot
+from kestrav.core.document.records import Project, Shot, Wheel
 from kestrav.core.document.shots import frame_count
 from kestrav.core.files.product_tree import clean_name
 from kestrav.core.geometry.meshes import Mesh
@@ -60,8 +60,8 @@ class Inscriber:
         self.camera = camera_of(project, shot.camera)
         self.rider = rider_of(project, shot)
         own = set(subtree(project, self.rider)) if self.rider else set()
-        wheels = [r for r in project.rolls if r.part in own] or list(project.rolls)
-        self.wheels: list[Roll] = wheels[:_MOST_WHEELS] if shows.turns else []
+        wheels = [r for r in project.wheels if r.part in own] or list(project.wheels)
+        self.wheels: list[Wheel] = wheels[:_MOST_WHEELS] if shows.turns else []
         # of a rider with nothing to be near to, the clearance of all that moves
         self.live = Live(own or None) if shows.clearance else None
         # what has no solids has no place in a picture

@@ -31,6 +31,8 @@ class ProjectLights:
     def __init__(self, renderers: Sequence[vtkRenderer]) -> None:
         self.renderers = tuple(renderers)
         self.lamps: list[vtkLight] = []
+        self.changed = False  # the last time they were shown they were not as the time before
+        self._before: list[tuple[object, ...]] = []
 
     def show(self, project: Project, time: float) -> None:
         """Put every light that shines where it is at a time."""
@@ -45,6 +47,8 @@ class ProjectLights:
             self.lamps.append(lamp)
             for renderer in self.renderers:
                 renderer.AddLight(lamp)
+        now: list[tuple[object, ...]] = [(*lamp[0], *lamp[1], *lamp[2:]) for lamp in wanted]
+        self.changed, self._before = now != self._before, now
         for lamp, (place, target, power, colour, half, exponent, near) in zip(self.lamps, wanted, strict=True):
             lamp.SetPositional(near)
             lamp.SetPosition(*place)

@@ -208,9 +208,9 @@ def picture_of(window: vtkRenderWindow, renderer: vtkRenderer, opacity: float) -
 
 
 class FlatPicture:
-    """A renderer that shows a picture of its size, pixel for pixel."""
+    """A renderer that shows a picture of its size, pixel for pixel; over what is drawn below where it is see-through."""
 
-    def __init__(self) -> None:
+    def __init__(self, see_through: bool = False) -> None:
         self.renderer = vtkRenderer()
         self.renderer.SetDraw(False)
         self.renderer.InteractiveOff()
@@ -220,9 +220,10 @@ class FlatPicture:
         mapper.SetColorWindow(255.0)
         mapper.SetColorLevel(127.5)
         self.renderer.AddViewProp(vtkActor2D(mapper=mapper))
+        self.renderer.SetPreserveColorBuffer(see_through)
 
     def put(self, pixels: vtkUnsignedCharArray, width: int, height: int) -> None:
-        """Take a picture's pixels, three numbers each, the lowest row first."""
+        """Take a picture's pixels, three numbers each (or four with their opacity), the lowest row first."""
         self._image.SetDimensions(width, height, 1)
         self._image.GetPointData().SetScalars(pixels)
         self._image.Modified()
@@ -248,6 +249,11 @@ class KeptPicture(FlatPicture):
         window.GetPixelData(left, bottom, left + width - 1, bottom + height - 1, 0, pixels, 0)
         self.put(pixels, width, height)
         self._of = of
+
+    @property
+    def is_there(self) -> bool:
+        """Whether a picture is kept."""
+        return self._of is not None
 
     def holds(self, of: tuple[object, ...]) -> bool:
         """Whether the picture kept was made from just these things."""

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.vtkRenderingCore import vtkRenderer
 
-from kestrav.core.document.records import Poses, Project
+from kestrav.core.document.records import PoseTrack, Project
 from kestrav.core.kinematics.key_poses import places
 from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.units import show
@@ -23,12 +23,12 @@ _SAMPLES = 120
 _KEY_PIXELS, _HANDLE_PIXELS = 8.5, 5.5
 
 
-def key_places(poses: Poses) -> Array:
+def key_places(poses: PoseTrack) -> Array:
     """Where the keys are (k, 3)."""
     return np.array([key.placement.position for key in poses.keys]).reshape(-1, 3)
 
 
-def key_handles(poses: Poses) -> tuple[list[tuple[int, str]], Array]:
+def key_handles(poses: PoseTrack) -> tuple[list[tuple[int, str]], Array]:
     """The key and field of every handle, and where its end is (h, 3); only what is shaped by hand has some."""
     if poses.between != "by hand":
         return [], np.empty((0, 3))
@@ -53,7 +53,9 @@ class PoseMarks:
         self.handles = Diamonds(over, CARD, PETROL_DARK)
         self.texts = Texts(over)
 
-    def show(self, project: Project, chosen: Poses | None, key: int | None, pixel: float, seen: vtkRenderer) -> None:
+    def show(
+        self, project: Project, chosen: PoseTrack | None, key: int | None, pixel: float, seen: vtkRenderer
+    ) -> None:
         """Draw those of a project."""
         lines = []
         for poses in project.poses:

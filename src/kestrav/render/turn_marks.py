@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.records import Ball, Drive, Project, Rod, Roll, Turner
+from kestrav.core.document.records import Ball, Gear, Project, Rod, Turner, Wheel
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.runs import span
 from kestrav.core.mechanisms.gears import across, pitch_radius
@@ -53,7 +53,7 @@ class TurnMarks:
 def _turning(project: Project, item: Turner) -> list[Joint]:
     """What an item turns, and of a drive both ends."""
     found = [joint for joint in joints_of(project, item) if joint.role == "turns"]
-    if isinstance(item, Drive):
+    if isinstance(item, Gear):
         ends = (item.a,) if item.kind == "rack" else (item.a, item.b)
         return [Joint(item, "turns", end.part, end.axle) for end in ends]
     if isinstance(item, Rod):
@@ -82,9 +82,9 @@ def _drawn(project: Project, joint: Joint, poses: Array, time: float) -> tuple[A
 
 def _radius(project: Project, joint: Joint) -> float:
     item = joint.item
-    if isinstance(item, Roll):
+    if isinstance(item, Wheel):
         return item.outer or item.radius
-    if isinstance(item, Drive):
+    if isinstance(item, Gear):
         return pitch_radius(item, item.a if joint.part == item.a.part else item.b)
     return max(0.5 * float(np.sort(np.ptp(own_bounds(project, joint.part), axis=0))[1]), 1.0)
 

@@ -10,7 +10,7 @@ from kestrav.core.camera.framing import framed
 from kestrav.core.camera.subject import subject_of
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongAim, Camera, Carry, FreeAim, LookKey, PartAim, PointAim, Run
+from kestrav.core.document.records import AlongAim, Attachment, Camera, FreeAim, LookKey, PartAim, PointAim, Run
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.poses import world_poses
@@ -78,7 +78,7 @@ def test_riding_it_sits_elsewhere_on_what_it_rides_with(passing):
     project = edits.add(
         passing.project,
         Camera("camera-1", "Eye", PartAim("part-2"), position=(-100, -200, 50)),
-        Carry("carry-1", "Rides", "camera-1", "part-1"),
+        Attachment("attachment-1", "Rides", "camera-1", "part-1"),
     )
     moved = adjusting.moved(project, "camera-1", 1.5, (10.0, 0.0, 30.0))
     before, after = (views(p, passing.meshes, p.cameras[0], [0.5, 1.5]).position for p in (project, moved))

@@ -79,9 +79,9 @@ def test_the_walk_passes_the_open_door_and_keeps_400_mm_from_everything(demo):
 
 def test_a_walk_at_5_m_s_in_the_demo_is_found_and_mended(demo):
     run = next(r for r in demo.project.runs if r.name == "Walkthrough")
-    project = derive_ground(edits.update(demo.project, run.id, speed=5000.0, pacing=Even()), demo.meshes)
+    project = derive_ground(edits.update(demo.project, run.id, speed=5000.0, speed_profile=Even()), demo.meshes)
     (finding,) = found(project, demo.meshes, walking_fast)
-    assert not found(derive_ground(finding.mend.edit(project), demo.meshes), demo.meshes, walking_fast)
+    assert not found(derive_ground(finding.fix.edit(project), demo.meshes), demo.meshes, walking_fast)
 
 
 def test_an_orbit_of_the_demo_that_passes_too_near_is_found_and_mended(demo):
@@ -93,8 +93,8 @@ def test_an_orbit_of_the_demo_that_passes_too_near_is_found_and_mended(demo):
     assert {f.rule for f in findings} >= {"subject-cut"}
     assert any(f.rule in ("camera-near", "camera-inside") for f in findings)
     near = next(f for f in findings if f.rule in ("camera-near", "camera-inside"))
-    assert near.mend is not None
-    assert not found(near.mend.edit(project), demo.meshes, camera_room)
+    assert near.fix is not None
+    assert not found(near.fix.edit(project), demo.meshes, camera_room)
 
 
 def test_an_orbit_of_the_demo_behind_the_hoist_is_found_and_what_hides_is_faded(demo):
@@ -102,7 +102,7 @@ def test_an_orbit_of_the_demo_behind_the_hoist_is_found_and_what_hides_is_faded(
     strict = msgspec.structs.replace(camera.framing, visible=0.85)
     project = edits.update(demo.project, camera.id, framing=strict)
     (finding,) = found(project, demo.meshes, subject_hidden)
-    fade = next(m for m in (finding.mend, *finding.also) if m.label.startswith("Fade"))
+    fade = next(m for m in (finding.fix, *finding.also) if m.label.startswith("Fade"))
     assert not found(fade.edit(project), demo.meshes, subject_hidden)
 
 
@@ -111,4 +111,4 @@ def test_a_frame_too_many_in_the_demos_loop_is_found_and_mended(demo):
     project = edits.update(demo.project, shot.id, end=shot.end + 1 / shot.fps)
     (finding,) = found(project, demo.meshes, loop)
     assert "twice" in finding.title
-    assert not found(finding.mend.edit(project), demo.meshes, loop)
+    assert not found(finding.fix.edit(project), demo.meshes, loop)

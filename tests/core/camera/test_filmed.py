@@ -108,7 +108,7 @@ def test_dead_ends_are_found_and_mended(made):
     project, meshes = made
     (found,) = dead_ends.find(evidence(project, meshes))
     assert found.value == pytest.approx(1.96) and found.limit == 0.5 and "end" in found.title
-    mended = found.mend.edit(project)
+    mended = found.fix.edit(project)
     assert not dead_ends.find(evidence(mended, meshes))
     assert not dead_ends.find(evidence(with_shot(project, in_film=False), meshes))
     assert not dead_ends.find(evidence(with_shot(project, loops=True), meshes))
@@ -122,4 +122,4 @@ def test_fewer_frames_than_cinema_has_are_found_and_mended(made, fps, found):
     assert len(findings) == found
     for finding in findings:
         assert finding.limit == 24.0
-        assert not frame_rate.find(evidence(finding.mend.edit(slow), meshes))
+        assert not frame_rate.find(evidence(finding.fix.edit(slow), meshes))

@@ -63,7 +63,7 @@ def test_a_wheel_rolls_by_its_circumference(turns):
     wheels = plans.wheels_of(project, imported.meshes, [])
     assert wheels and "wheel" in next(p.name for p in project.parts if p.id == wheels[0]).lower()
     made = plans.wheel_demonstrator(project, imported.meshes, wheels[0], turns, 5.0)
-    roll = made.rolls[-1]
+    roll = made.wheels[-1]
     assert abs(turns_of(made, roll)) == pytest.approx(turns, abs=1e-6)
     row = next(k for k, p in enumerate(made.parts) if p.id == wheels[0])
     first, last = world_poses(made, [0.0, 5.0])[:, row]

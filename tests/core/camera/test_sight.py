@@ -10,7 +10,7 @@ from kestrav.core.camera.judged import Judged, of_shot
 from kestrav.core.camera.sight import best_sight, free_lengths
 from kestrav.core.camera.surroundings import passed_through, surroundings
 from kestrav.core.document import edits
-from kestrav.core.document.records import Camera, Carry, Fade, PartAim, Placement, PointAim
+from kestrav.core.document.records import Attachment, Camera, Fade, PartAim, Placement, PointAim
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.parts.rest import rest_poses
 
@@ -188,7 +188,7 @@ def test_what_sweeps_over_a_standing_camera_goes_through_it(screen):
 
 def test_what_a_camera_rides_with_is_not_too_near_to_it(screen):
     eye = Camera("camera-1", "Eye", PartAim("part-2"), position=(-300, -340, 0))
-    project = edits.add(screen.project, eye, Carry("carry-1", "Rides", "camera-1", "part-1"))
+    project = edits.add(screen.project, eye, Attachment("attachment-1", "Rides", "camera-1", "part-1"))
     judged = Judged(project, screen.meshes, eye, np.array([0.0, 1.0]))
     assert judged.near.distance.min() > 200
 

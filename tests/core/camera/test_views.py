@@ -9,8 +9,8 @@ from kestrav.core.camera.subject import subject_of
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     AlongAim,
+    Attachment,
     Camera,
-    Carry,
     FreeAim,
     Hold,
     LookKey,
@@ -86,12 +86,12 @@ def test_a_free_look_can_turn_with_what_carries_the_camera(passing):
     project, camera = with_camera(passing, FreeAim((LookKey(0.0, 0.0),), riding=True), position=(-100, 0, 50))
     turning = PointShape((PathPoint((-100, 0, 0), "corner"), PathPoint((-100, 100, 0), "corner")))
     project = edits.update(project, "path-1", shape=turning)
-    from kestrav.core.document.records import KeyedHeading, TurnKey
+    from kestrav.core.document.records import KeyedOrientation, OrientationKey
 
     quarter = (float(np.sqrt(0.5)), 0.0, 0.0, float(np.sqrt(0.5)))
-    heading = KeyedHeading(keys=(TurnKey(0.0), TurnKey(1.0, quarter)), room=True)
-    project = edits.update(project, "run-1", heading=heading)
-    project = edits.add(project, Carry("carry-1", "Rides", camera.id, "part-1"))
+    orientation = KeyedOrientation(keys=(OrientationKey(0.0), OrientationKey(1.0, quarter)), room=True)
+    project = edits.update(project, "run-1", orientation=orientation)
+    project = edits.add(project, Attachment("attachment-1", "Rides", camera.id, "part-1"))
     seen = look(passing, project, camera, [0.0, 2.0])
     assert seen.forward == pytest.approx(np.array([[1, 0, 0], [0, 1, 0]]), abs=1e-6)
 
@@ -133,7 +133,7 @@ def test_followed_softly_what_moves_evenly_is_followed_so_much_later():
 
 def test_a_lagging_camera_comes_after_what_it_rides_with(passing):
     project, camera = with_camera(passing, PartAim("part-1"), position=(-100, -300, 100), lag=0.2, aim_lag=0.1)
-    project = edits.add(project, Carry("carry-1", "Rides", camera.id, "part-1"))
+    project = edits.add(project, Attachment("attachment-1", "Rides", camera.id, "part-1"))
     seen = look(passing, project, camera, [0.0, 1.9])
     assert seen.position[0] == pytest.approx([-100, -300, 100])
     # the cube goes 100 mm/s
@@ -206,7 +206,7 @@ def test_what_a_camera_aimed_at_leaves_it_looking_there_when_it_is_removed(passi
 def test_riding_in_a_circle_is_refused(passing):
     project, camera = with_camera(passing, PartAim("part-1"))
     with pytest.raises(BadInput):
-        edits.add(project, Carry("carry-1", "Rides", camera.id, camera.id))
-    project = edits.add(project, Carry("carry-1", "One", "part-2", "part-3"))
+        edits.add(project, Attachment("attachment-1", "Rides", camera.id, camera.id))
+    project = edits.add(project, Attachment("attachment-1", "One", "part-2", "part-3"))
     with pytest.raises(BadInput, match="carried or driven by itself"):
-        edits.add(project, Carry("carry-2", "Two", "part-3", "part-2"))
+        edits.add(project, Attachment("attachment-2", "Two", "part-3", "part-2"))

@@ -8,7 +8,7 @@ from shapes import box_mesh, make_project
 from kestrav.core.camera import making, walking
 from kestrav.core.camera.judged import of_shot
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongAim, Camera, Cue, FreeAim, PartAim, PointAim, Run
+from kestrav.core.document.records import AlongAim, Camera, FreeAim, PartAim, PointAim, Run, Trigger
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.errors import BadInput
@@ -138,8 +138,8 @@ def test_a_door_swings_away_from_who_comes_before_they_are_there(room):
     project = walked(room)
     run = project.runs[0]
     project = walking.open_door(project, room.meshes, run.id, "part-6")
-    spin = project.spins[-1]
-    assert isinstance(spin.cue, Cue)
+    spin = project.rotations[-1]
+    assert isinstance(spin.trigger, Trigger)
     trip = journey(project, run)
     row = [p.id for p in project.parts].index("part-6")
     at = float(trip.times_at([trip.path.curve.nearest((1500, 0, 0))])[0])

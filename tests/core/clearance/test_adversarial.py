@@ -14,7 +14,7 @@ from kestrav.core.document.records import (
     Part,
     Path,
     Placement,
-    Poses,
+    PoseTrack,
     Project,
     Run,
     Settings,
@@ -63,7 +63,7 @@ def test_a_turning_point_between_two_steps_is_seen(speed, gap, by):
         made = edits.add(made, path, Run("run-1", "R", "cube", "path-1", duration=seconds, passes=2, returns=True))
     else:
         keys = tuple(KeyPose(k * seconds, Placement((x, 0.0, 0.0))) for k, x in enumerate((0.0, far, 0.0)))
-        made = edits.add(made, Poses("poses-1", "P", "cube", keys, between="straight"))
+        made = edits.add(made, PoseTrack("pose-track-1", "P", "cube", keys, between="straight"))
     told = certify(made, meshes)
     (breach,) = told.stretches
     assert told.status == "breached" and breach.least == pytest.approx(gap, abs=0.01)
@@ -98,6 +98,6 @@ def test_parting_and_touching_again_within_a_step_are_both_found(gap):
         (0.9, wall),
     ]
     keys = tuple(KeyPose(t, Placement((x, 0.0, 0.0))) for t, x in places)
-    made = edits.add(made, Poses("poses-1", "P", "cube", keys, between="straight"))
+    made = edits.add(made, PoseTrack("pose-track-1", "P", "cube", keys, between="straight"))
     found = [touch.time for touch in touches(made, meshes)]
     assert found == pytest.approx([at - 0.05, at + 0.003], abs=2e-4)

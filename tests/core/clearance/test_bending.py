@@ -70,17 +70,17 @@ def test_the_mend_of_a_breach_bends_the_path_with_a_certificate():
     made = passing_by(18.0)
     told = certified(made.project, made.meshes, check(made.project, made.meshes))
     (fault,) = [f for f in told.findings if f.rule == "clearance-breach"]
-    assert fault.mend.label == "Bend path away" and "of Path by up to" in fault.mend.detail
-    mended = fault.mend.edit(made.project)
+    assert fault.fix.label == "Bend path away" and "of Path by up to" in fault.fix.detail
+    mended = fault.fix.edit(made.project)
     again = certified(mended, made.meshes, check(mended, made.meshes))
     assert again.status == "certified" and not again.has_breach
     with pytest.raises(BadInput, match="other points by now"):
-        fault.mend.edit(edits.delete_point(made.project, "path-1", 1))
+        fault.fix.edit(edits.delete_point(made.project, "path-1", 1))
     # what is required where the opening is too small says why it has none
     made = between_posts()
     told = certified(made.project, made.meshes, check(made.project, made.meshes))
     faults = [f for f in told.findings if f.rule == "clearance-breach"]
-    assert faults and all(f.mend is None and "cannot be bent away" in f.detail for f in faults)
+    assert faults and all(f.fix is None and "cannot be bent away" in f.detail for f in faults)
 
 
 def test_raising_is_offered_where_what_is_near_lies_below():
@@ -91,9 +91,9 @@ def test_raising_is_offered_where_what_is_near_lies_below():
     )
     result = certified(made.project, made.meshes, check(made.project, made.meshes))
     (fault,) = [f for f in result.findings if f.rule == "clearance-breach"]
-    mends = {mend.label: mend for mend in (fault.mend, *fault.also)}
-    assert "Delay the run" not in mends  # a sill waits for ever
-    up = mends["Raise the path"]
+    fixes = {fix.label: fix for fix in (fault.fix, *fault.also)}
+    assert "Delay the run" not in fixes  # a sill waits for ever
+    up = fixes["Raise the path"]
     clear = up.edit(made.project)
     assert certify(clear, made.meshes).status == "certified"
     assert moves(made.project, clear)[[0, -1]] == pytest.approx(0.0)
@@ -114,7 +114,7 @@ def test_delaying_is_offered_where_the_other_one_moves_out_of_the_way():
     )
     result = certified(project, made.meshes, check(project, made.meshes))
     fault = next(f for f in result.findings if f.rule == "collision")
-    wait = next(mend for mend in (fault.mend, *fault.also) if mend is not None and mend.label == "Delay the run")
+    wait = next(fix for fix in (fault.fix, *fault.also) if fix is not None and fix.label == "Delay the run")
     later = wait.edit(project)
     assert later.runs[0].start > 0 and certify(later, made.meshes).status == "certified"
     assert later.runs[0].start * project.settings.fps == pytest.approx(

@@ -12,17 +12,17 @@ from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
     Axle,
     Eased,
-    FixedHeading,
+    FixedOrientation,
     Part,
     Path,
     Placement,
     Project,
     Run,
     Settings,
-    Spin,
+    TimedRotation,
 )
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.models import model, nearest, placed
@@ -61,7 +61,7 @@ def truth(made, meshes, pair, times):
 
 def test_what_passes_far_enough_is_certified():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), post=(box_mesh(10, 10, 400), (300, 30.5, 0)))
-    made = goes(made, "ram", (0, 0, 0), (600, 0, 0), pacing=Eased(100, 100))
+    made = goes(made, "ram", (0, 0, 0), (600, 0, 0), speed_profile=Eased(100, 100))
     told = certify(made, meshes)
     assert told.status == "certified" and not told.stretches
     assert 5.0 <= told.at_least <= 5.5 + 1e-9  # it passes at 30.5 - 5 - 20 mm
@@ -107,9 +107,10 @@ def test_no_bound_is_above_the_truth_of_a_thousandfold_sampling(beside, lift, tu
     made, meshes = scene(
         required=1.0, bar=(box_mesh(90, 14, 14), (0, 0, 0)), post=(box_mesh(24, 24, 60), (200, beside, lift))
     )
-    made = goes(made, "bar", (0, 0, 0), (200, bow, 0), (400, 0, 0), kind="smooth", heading=AlongHeading())
+    made = goes(made, "bar", (0, 0, 0), (200, bow, 0), (400, 0, 0), kind="smooth", orientation=AlongOrientation())
     made = edits.add(
-        made, Spin("spin-1", "Turns", "bar", Axle((0, 0, 0), (0.2, 0.1, 1.0)), end=2.0, turns=turns, rpm=None)
+        made,
+        TimedRotation("rotation-1", "Turns", "bar", Axle((0, 0, 0), (0.2, 0.1, 1.0)), end=2.0, turns=turns, rpm=None),
     )
     told = certify(made, meshes)
     times = np.linspace(0.0, 2.0, 61 * 100)
@@ -141,7 +142,7 @@ def test_nothing_moving_and_a_cancel():
 
 def test_what_gets_to_lie_wholly_inside_another_is_a_breach():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), hall=(box_mesh(900, 400, 400), (700, 0, 0)))
-    made = goes(made, "ram", (0, 0, 0), (700, 0, 0), pacing=Eased(0.0, 0.0))
+    made = goes(made, "ram", (0, 0, 0), (700, 0, 0), speed_profile=Eased(0.0, 0.0))
     told = certify(made, meshes, over=(1.9, 2.0))  # its surface is 180 mm from the hall's all along
     assert told.status == "breached" and told.stretches[0].least == pytest.approx(-200.0, abs=0.5)
 
@@ -172,7 +173,7 @@ def bored_block(bore, sections=64):
 def test_what_is_round_turns_in_its_bore_as_fast_as_it_may(turning):
     """A shaft that turns 500 times in a bore with 0.1 mm of air, or the block about the shaft: few looks show it."""
     made, meshes = scene(6.0, shaft=(rod_mesh(10.0, -40, 60), (0, 0, 0)), block=(bored_block(10.1), (0, 0, 0)))
-    made = edits.add(made, Spin("spin-1", "Spin", turning, UP, end=5.0, rpm=6000.0))
+    made = edits.add(made, TimedRotation("rotation-1", "Spin", turning, UP, end=5.0, rpm=6000.0))
     told = certify(made, meshes)
     assert told.status == "certified" and told.measured < 10_000
     # what is left of the air between 64 sides within 64 sides, in whatever way they stand
@@ -184,9 +185,9 @@ def test_what_is_round_turns_in_its_bore_as_fast_as_it_may(turning):
 def test_a_turning_shaft_that_is_carried_aside_is_seen_to_touch_its_bore():
     shaft, block = rod_mesh(10.0, -40, 60, 48), bored_block(10.6, 48)
     made, meshes = scene(0.2, shaft=(shaft, (0, 0, 0)), block=(block, (0, 0, 0)))
-    made = edits.add(made, Spin("spin-1", "Spin", "shaft", UP, end=2.0, rpm=120.0))
+    made = edits.add(made, TimedRotation("rotation-1", "Spin", "shaft", UP, end=2.0, rpm=120.0))
     for aside, status in ((0.3, "certified"), (0.5, "breached")):
-        moved = goes(made, "shaft", (0, 0, 0), (aside, 0, 0), heading=FixedHeading())
+        moved = goes(made, "shaft", (0, 0, 0), (aside, 0, 0), orientation=FixedOrientation())
         told = certify(moved, meshes)
         assert told.status == status, told
         least = truth(moved, meshes, ("shaft", "block"), np.linspace(1.9, 2.0, 120)).min()
@@ -197,7 +198,9 @@ def test_a_turning_shaft_that_is_carried_aside_is_seen_to_touch_its_bore():
 @pytest.mark.parametrize("off", [0.05, 0.5])
 def test_a_round_shaft_that_turns_about_another_line_swings_out(off):
     made, meshes = scene(0.2, shaft=(rod_mesh(10.0, -40, 60, 32), (0, 0, 0)), block=(bored_block(10.6, 32), (0, 0, 0)))
-    made = edits.add(made, Spin("spin-1", "Spin", "shaft", Axle((off, 0, 0), (0, 0, 1)), end=1.0, rpm=60.0))
+    made = edits.add(
+        made, TimedRotation("rotation-1", "Spin", "shaft", Axle((off, 0, 0), (0, 0, 1)), end=1.0, rpm=60.0)
+    )
     told = certify(made, meshes)
     least = truth(made, meshes, ("shaft", "block"), np.linspace(0.0, 1.0, 240)).min()
     assert told.status == ("certified" if least >= 0.2 else "breached")
@@ -208,6 +211,6 @@ def test_what_cannot_be_shown_is_not_looked_at_for_ever(monkeypatch):
     """A square shaft in its bore: each look tells of a hundredth of a turn only."""
     monkeypatch.setattr(certificate, "_MOST_OF_A_PAIR", 1000)
     made, meshes = scene(6.0, shaft=(box_mesh(14.14, 14.14, 100), (0, 0, 0)), block=(bored_block(10.1), (0, 0, 0)))
-    made = edits.add(made, Spin("spin-1", "Spin", "shaft", UP, end=1.0, rpm=6000.0))
+    made = edits.add(made, TimedRotation("rotation-1", "Spin", "shaft", UP, end=1.0, rpm=6000.0))
     told = certify(made, meshes)
     assert told.status == "not shown" and told.measured < 10_000

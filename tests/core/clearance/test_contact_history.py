@@ -9,7 +9,7 @@ from test_certificate import goes, scene, truth
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
-from kestrav.core.document.records import Axle, Even, Requirement, Spin
+from kestrav.core.document.records import Axle, Even, Requirement, TimedRotation
 from kestrav.core.findings.report import nearer_in_words
 from kestrav.core.geometry.meshes import joined, mesh
 from kestrav.core.kinematics.runs import frame_times
@@ -37,7 +37,7 @@ def shift(*by):
 
 def drawer(way):
     made, meshes = scene(drawer=(box_mesh(200, 200, 100), (-150, 0, 50)), cabinet=(cabinet(), (0, 0, 0)))
-    return goes(made, "drawer", (-150, 0, 50), (-150 + way, 0, 50), pacing=Even()), meshes
+    return goes(made, "drawer", (-150, 0, 50), (-150 + way, 0, 50), speed_profile=Even()), meshes
 
 
 def test_a_drawer_slides_on_its_floor_and_is_caught_where_it_goes_through_the_back_wall():
@@ -66,7 +66,7 @@ def test_sliding_alone_is_no_breach():
 def test_a_pair_that_has_parted_keeps_its_clearance_from_then_on():
     # up by 30, across, and down to 3 mm above the table
     made, meshes = scene(block=(box_mesh(20, 20, 20), (0, 0, 10)), table=(box_mesh(400, 400, 10), (0, 0, -5)))
-    made = goes(made, "block", (0, 0, 10), (0, 0, 40), (60, 0, 40), (60, 0, 13), pacing=Even())
+    made = goes(made, "block", (0, 0, 10), (0, 0, 40), (60, 0, 40), (60, 0, 13), speed_profile=Even())
     told = certify(made, meshes)
     (contact,) = told.contacts
     parted = contact.spans[0][1]
@@ -79,7 +79,7 @@ def test_a_pair_that_has_parted_keeps_its_clearance_from_then_on():
 
 def test_what_comes_back_to_how_it_stood_is_in_contact_again():
     made, meshes = scene(block=(box_mesh(20, 20, 20), (0, 0, 10)), table=(box_mesh(400, 400, 10), (0, 0, -5)))
-    made = goes(made, "block", (0, 0, 10), (0, 0, 40), (0, 40, 40), (0, 0, 40), (0, 0, 10), pacing=Even())
+    made = goes(made, "block", (0, 0, 10), (0, 0, 40), (0, 40, 40), (0, 0, 40), (0, 0, 10), speed_profile=Even())
     told = certify(made, meshes)
     assert told.status == "certified" and len(told.contacts[0].spans) == 2
     assert told.contacts[0].told.startswith("in contact until 0.0") and "otherwise at least" in told.contacts[0].told
@@ -96,16 +96,16 @@ def sleeved(radius, sections=48, around=48):
 
 def test_a_shaft_that_fills_its_bore_turns_and_comes_out_although_their_facets_cross():
     made, meshes = sleeved(10.0, around=36)
-    turned = edits.add(made, Spin("spin-1", "Shaft turns", "shaft", AXIS, end=2.0, turns=3.0, rpm=None))
+    turned = edits.add(made, TimedRotation("rotation-1", "Shaft turns", "shaft", AXIS, end=2.0, turns=3.0, rpm=None))
     told = certify(turned, meshes)
     assert told.status == "certified" and 0.01 < told.contacts[0].deep < 0.1
-    out = certify(goes(made, "shaft", (0, 0, 0), (0, 0, 80), pacing=Even()), meshes)
+    out = certify(goes(made, "shaft", (0, 0, 0), (0, 0, 80), speed_profile=Even()), meshes)
     assert out.status == "certified" and out.contacts[0].spans[0][1] < np.inf
 
 
 def test_a_shaft_pulled_askew_is_a_breach():
     made, meshes = sleeved(10.0)
-    told = certify(goes(made, "shaft", (0, 0, 0), (2, 0, 80), pacing=Even()), meshes)
+    told = certify(goes(made, "shaft", (0, 0, 0), (2, 0, 80), speed_profile=Even()), meshes)
     assert told.status == "breached"
     # at 50 mm of way their ends part; it is 2 · 50 / 80 mm off then
     assert told.stretches[0].least == pytest.approx(-1.25, abs=0.15)
@@ -113,7 +113,7 @@ def test_a_shaft_pulled_askew_is_a_breach():
 
 def test_a_press_fit_comes_out_no_deeper_than_it_sits():
     made, meshes = sleeved(10.2)
-    told = certify(goes(made, "shaft", (0, 0, 0), (0, 0, 80), pacing=Even()), meshes)
+    told = certify(goes(made, "shaft", (0, 0, 0), (0, 0, 80), speed_profile=Even()), meshes)
     assert told.status == "certified" and told.contacts[0].deep == pytest.approx(0.2, abs=0.01)
 
 
@@ -121,7 +121,7 @@ def test_a_snap_gets_deeper_on_its_way_and_that_is_a_breach_by_how_much():
     # a bead of 0.8 mm on the rail's way out
     rail = fused(box_mesh(200, 20, 10).moved(shift(0, 0, -5)), box_mesh(2, 20, 2).moved(shift(40, 0, -0.2)))
     made, meshes = scene(slide=(box_mesh(40, 20, 10), (0, 0, 5)), rail=(rail, (0, 0, 0)))
-    told = certify(goes(made, "slide", (0, 0, 5), (60, 0, 5), pacing=Even()), meshes)
+    told = certify(goes(made, "slide", (0, 0, 5), (60, 0, 5), speed_profile=Even()), meshes)
     assert [s.least for s in told.stretches] == pytest.approx([-0.8], abs=0.02)
 
 
@@ -141,13 +141,13 @@ def test_the_tolerance_is_the_projects_where_it_has_one():
 def test_two_parts_of_one_mesh_touching_are_each_looked_at():
     both = joined([box_mesh(10, 10, 10).moved(shift(0, 0, 5)), box_mesh(10, 10, 10).moved(shift(50, 0, 5))])
     made, meshes = scene(pair=(both, (0, 0, 0)), table=(box_mesh(400, 400, 10), (0, 0, -5)))
-    told = certify(goes(made, "pair", (0, 0, 0), (0, 0, -3), pacing=Even()), meshes)
+    told = certify(goes(made, "pair", (0, 0, 0), (0, 0, -3), speed_profile=Even()), meshes)
     assert told.stretches[0].least == pytest.approx(-3.0, abs=0.05)
 
 
 def test_what_has_left_a_solid_that_it_lay_in_has_parted():
     made, meshes = scene(pea=(box_mesh(10, 10, 10), (20, 0, 0)), block=(box_mesh(100, 100, 100), (0, 0, 0)))
-    told = certify(goes(made, "pea", (20, 0, 0), (90, 0, 0), pacing=Even()), meshes)
+    told = certify(goes(made, "pea", (20, 0, 0), (90, 0, 0), speed_profile=Even()), meshes)
     (contact,) = told.contacts
     # its back face is 5.1 mm beyond the block's at 40.1 mm of way; it gets no deeper on it
     assert contact.spans[0][1] == pytest.approx(2.0 * 40.1 / 70.0, abs=0.01) and contact.least >= 5.0
@@ -168,7 +168,7 @@ def test_the_least_after_parting_is_that_of_a_thousandfold_sampling(gap):
     high = 60.0
     ways = [(0, 0, 10), (0, 0, high), (-60, 0, high), (-60, 0, 10 + gap + 4), (-60, 0, high), (0, 0, high), (0, 0, 10)]
     ways += [(0, 0, high), (75 - gap, 0, high), (75 - gap, 0, 40)]
-    made = goes(made, "block", *ways, pacing=Even(), duration=20.0)
+    made = goes(made, "block", *ways, speed_profile=Even(), duration=20.0)
     told = certify(made, meshes)
     (contact,) = told.contacts
     assert len(contact.spans) == 2
@@ -187,7 +187,7 @@ def test_a_wheel_that_turns_in_a_fork_without_touching_it_is_shown_to_be_hardly_
     made, meshes = scene(wheel=(mesh(wheel.vertices, wheel.faces), (0, 0, 0)), fork=(fork, (0, 0, 0)))
     made = edits.add(
         edits.set_contact(made, "wheel", "fork", True),
-        Spin("spin-1", "Wheel turns", "wheel", AXIS, end=2.0, turns=40.0, rpm=None),
+        TimedRotation("rotation-1", "Wheel turns", "wheel", AXIS, end=2.0, turns=40.0, rpm=None),
     )
     told = certify(made, meshes)
     (contact,) = told.contacts
@@ -201,7 +201,7 @@ def test_what_stands_nearer_than_required_is_held_to_that(drop, status):
     made, meshes = scene(
         block=(box_mesh(50, 50, 20), (0, 0, 21)), plate=(box_mesh(400, 200, 20), (100, 0, 0)), required=5.0
     )
-    made = goes(made, "block", (0, 0, 21), (150, 0, 21 - drop), pacing=Even())
+    made = goes(made, "block", (0, 0, 21), (150, 0, 21 - drop), speed_profile=Even())
     told = certify(made, meshes)
     assert told.status == status and told.nearer == 1
     assert nearer_in_words(told) == "1 pair stands nearer than 5 mm and is held to that"
@@ -220,7 +220,7 @@ def test_what_has_parted_from_where_it_stood_near_keeps_its_clearance_from_then_
         block=(box_mesh(50, 50, 20), (0, 0, 21)), plate=(box_mesh(600, 200, 20), (100, 0, 0)), required=5.0
     )
     there = [(over, 0, 41), (over, 0, 22)] if over else [(100, 0, 41), (0, 0, 41), (0, 0, 21)]
-    made = goes(made, "block", (0, 0, 21), (0, 0, 41), *there, pacing=Even())
+    made = goes(made, "block", (0, 0, 21), (0, 0, 41), *there, speed_profile=Even())
     told = certify(made, meshes)
     assert told.status == status
     assert bool(sweep(made, meshes, frame_times(made)).breaches) == (status == "breached")
@@ -236,6 +236,6 @@ def test_what_does_not_begin_as_it_was_drawn_is_still_in_contact_or_near(gap, st
         block=(box_mesh(50, 50, 20), (0, 0, 20 + gap)), plate=(box_mesh(400, 200, 20), (100, 0, 0)), required=5.0
     )
     low = min(gap, 1.0)
-    made = goes(made, "block", (80, 0, 20 + low), (150, 0, 20 + low), pacing=Even())
+    made = goes(made, "block", (80, 0, 20 + low), (150, 0, 20 + low), speed_profile=Even())
     assert certify(made, meshes).status == status
     assert bool(sweep(made, meshes, frame_times(made)).breaches) == (status == "breached")

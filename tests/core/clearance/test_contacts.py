@@ -12,19 +12,19 @@ from kestrav.core.clearance.cues import all_touches, derive_contact_triggers
 from kestrav.core.derive import derived, is_derived
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
+    Attachment,
     Axle,
-    Carry,
-    ContactCue,
-    Cue,
+    ContactTrigger,
     Eased,
     KeyPose,
     Part,
     Path,
     Placement,
-    Poses,
+    PoseTrack,
     Project,
     Run,
-    Spin,
+    TimedRotation,
+    Trigger,
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
@@ -77,7 +77,7 @@ def test_balls_that_cross_touch_by_the_closed_form():
 def test_a_bar_that_turns_touches_a_post_by_the_closed_form():
     bar, post = box_mesh(400, 20, 20), box_mesh(10, 10, 200)
     made, meshes = scene(bar=(bar, (0, 0, 0)), post=(post, (0, 150, 0)))
-    made = edits.add(made, Spin("spin-1", "Turns", "bar", UP, end=4.0, turns=1.0, rpm=None))
+    made = edits.add(made, TimedRotation("rotation-1", "Turns", "bar", UP, end=4.0, turns=1.0, rpm=None))
     touch = first_touch(made, meshes, "bar", "post")
     # the bar's face 10 mm beside its middle comes to the post's corner (5, 145): its normal turned by θ
     corner = np.array([5.0, 145.0])
@@ -90,7 +90,7 @@ def test_a_bar_that_turns_touches_a_post_by_the_closed_form():
 def test_a_fan_of_three_thousand_turns_a_minute_is_met():
     bar, post = box_mesh(400, 4, 4), box_mesh(10, 10, 200)
     made, meshes = scene(bar=(bar, (0, 0, 0)), post=(post, (0, 150, 0)))
-    made = edits.add(made, Spin("spin-1", "Turns", "bar", UP, rpm=3000.0, end=0.1))
+    made = edits.add(made, TimedRotation("rotation-1", "Turns", "bar", UP, rpm=3000.0, end=0.1))
     corner = np.array([5.0, 145.0])
     theta = np.arctan2(corner[1], corner[0]) - np.arcsin(2 / np.linalg.norm(corner))
     assert first_touch(made, meshes, "bar", "post").time == pytest.approx(theta / (2 * np.pi) / 50, abs=1e-6)
@@ -139,35 +139,40 @@ def test_a_touch_starts_a_run_a_spin_key_poses_and_a_ride():
         cart=(box_mesh(20, 20, 20), (0, 900, 0)),
     )
     made = goes(made, "ram", (0, 0, 0), (600, 0, 0))
-    cue = ContactCue("ram", "crate")
+    trigger = ContactTrigger("ram", "crate")
     line = Path("line", "Line", straight((300, 0, 0), (800, 0, 0)))
     made = edits.add(
         made,
         line,
-        Run("run-2", "Slides", "crate", "line", duration=1.0, cue=cue),
-        Spin(
-            "spin-1",
+        Run("run-2", "Slides", "crate", "line", duration=1.0, trigger=trigger),
+        TimedRotation(
+            "rotation-1",
             "Turns",
             "fan",
             UP,
             end=1.0,
             turns=1.0,
             rpm=None,
-            cue=edits.msgspec.structs.replace(cue, delay=0.1),
+            trigger=edits.msgspec.structs.replace(trigger, delay=0.1),
         ),
-        Poses(
-            "poses-1",
+        PoseTrack(
+            "pose-track-1",
             "Opens",
             "lid",
             (KeyPose(0.0, Placement((0, 700, 0))), KeyPose(0.5, Placement((0, 700, 90)))),
-            cue=cue,
+            trigger=trigger,
         ),
-        Carry("carry-1", "Rides", "cart", "ram", cue=cue),
+        Attachment("attachment-1", "Rides", "cart", "ram", trigger=trigger),
     )
     assert begins(made, made.runs[1]) == np.inf  # until it is worked out
     made = derive_contact_triggers(made, meshes)
     told = (300 - 20 - 25) / 300
-    for item, after in ((made.runs[1], 0.0), (made.spins[0], 0.1), (made.poses[0], 0.0), (made.carries[0], 0.0)):
+    for item, after in (
+        (made.runs[1], 0.0),
+        (made.rotations[0], 0.1),
+        (made.poses[0], 0.0),
+        (made.attachments[0], 0.0),
+    ):
         assert begins(made, item) == pytest.approx(told + after, abs=1e-5)
     motion = Motion(made)
     assert motion.poses("crate", [told])[0, :3, 3] == pytest.approx((300, 0, 0), abs=0.01)
@@ -184,7 +189,7 @@ def test_a_touch_starts_a_run_a_spin_key_poses_and_a_ride():
 def test_a_touch_that_starts_what_goes_away_at_once_is_listed():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), crate=(box_mesh(50, 50, 50), (300, 0, 0)))
     made = goes(made, "ram", (0, 0, 0), (400, 0, 0))
-    made = goes(made, "crate", (300, 0, 0), (2300, 0, 0), run="run-2", cue=ContactCue("ram", "crate"))
+    made = goes(made, "crate", (300, 0, 0), (2300, 0, 0), run="run-2", trigger=ContactTrigger("ram", "crate"))
     made = derive_contact_triggers(made, meshes)
     (touch,) = all_touches(made, meshes)
     assert touch.time == pytest.approx(255 / 200, abs=1e-5)
@@ -197,7 +202,7 @@ def test_touches_follow_from_each_other_as_dominoes_do():
     for k in (1, 2, 3):
         made = goes(
             made, f"stone{k}", (k * 100.0, 0, 0), (k * 100.0 + 80, 0, 0), run=f"run-{k + 1}", duration=1.0,
-            cue=ContactCue(f"stone{k - 1}", f"stone{k}"),
+            trigger=ContactTrigger(f"stone{k - 1}", f"stone{k}"),
         )  # fmt: skip
     made = derive_contact_triggers(made, meshes)
     assert [begins(made, r) for r in made.runs] == pytest.approx([0.0, 1.0, 2.0, 3.0], abs=1e-5)
@@ -205,11 +210,17 @@ def test_touches_follow_from_each_other_as_dominoes_do():
 
 def test_what_a_touch_starts_may_wait_for_another_run_and_be_waited_for():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), crate=(box_mesh(50, 50, 50), (300, 0, 0)))
-    made = goes(made, "ram", (0, 0, 0), (255, 0, 0), pacing=Eased(50, 50))
+    made = goes(made, "ram", (0, 0, 0), (255, 0, 0), speed_profile=Eased(50, 50))
     made = goes(
-        made, "crate", (300, 0, 0), (400, 0, 0), run="run-2", cue=ContactCue("ram", "crate", delay=0.5), duration=1.0
+        made,
+        "crate",
+        (300, 0, 0),
+        (400, 0, 0),
+        run="run-2",
+        trigger=ContactTrigger("ram", "crate", delay=0.5),
+        duration=1.0,
     )
-    made = goes(made, "ram", (255, 0, 0), (0, 0, 0), run="run-3", cue=Cue("run-2"), duration=1.0)
+    made = goes(made, "ram", (255, 0, 0), (0, 0, 0), run="run-3", trigger=Trigger("run-2"), duration=1.0)
     made = derive_contact_triggers(made, meshes)
     # it comes to a stop at the crate, and so is within a ten-thousandth of a mm some ms before
     assert begins(made, made.runs[1]) == pytest.approx(2.5, abs=7e-3)
@@ -220,17 +231,19 @@ def test_cues_by_touch_that_cannot_be_are_refused_or_let_go():
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), crate=(box_mesh(50, 50, 50), (300, 0, 0)))
     made = goes(made, "ram", (0, 0, 0), (600, 0, 0))
     with pytest.raises(BadInput, match="touches itself"):
-        edits.update(made, "run-1", cue=ContactCue("ram", "ram"))
+        edits.update(made, "run-1", trigger=ContactTrigger("ram", "ram"))
     with pytest.raises(BadInput, match="does not hold"):
-        edits.update(made, "run-1", cue=ContactCue("ram", "gone"))
-    made = goes(made, "ram", (600, 0, 0), (0, 0, 0), run="run-2", cue=ContactCue("ram", "crate"))
-    assert derive_contact_triggers(edits.remove(made, "crate"), meshes).runs[1].cue is None
+        edits.update(made, "run-1", trigger=ContactTrigger("ram", "gone"))
+    made = goes(made, "ram", (600, 0, 0), (0, 0, 0), run="run-2", trigger=ContactTrigger("ram", "crate"))
+    assert derive_contact_triggers(edits.remove(made, "crate"), meshes).runs[1].trigger is None
 
 
 def test_what_waits_for_a_contact_is_renewed_by_whoever_saves_loads_or_tries_an_edit(tmp_path):
     made, meshes = scene(ram=(box_mesh(40, 40, 40), (0, 0, 0)), crate=(box_mesh(50, 50, 50), (300, 0, 0)))
     made = goes(made, "ram", (0, 0, 0), (1000, 0, 0), duration=2.0)
-    made = goes(made, "crate", (300, 0, 0), (1400, 0, 0), run="run-2", cue=ContactCue("ram", "crate"), duration=1.0)
+    made = goes(
+        made, "crate", (300, 0, 0), (1400, 0, 0), run="run-2", trigger=ContactTrigger("ram", "crate"), duration=1.0
+    )
     made = derived(made, meshes)
     first = begins(made, made.runs[1])
     assert first == pytest.approx(0.51, abs=1e-3)

@@ -8,7 +8,7 @@ from shapes import box_mesh, straight
 from kestrav.core.clearance.cues import derive_contact_triggers
 from kestrav.core.clearance.knocking import add_knock
 from kestrav.core.document import edits
-from kestrav.core.document.records import KeyPose, Part, Path, Placement, Poses, Project, Run
+from kestrav.core.document.records import KeyPose, Part, Path, Placement, PoseTrack, Project, Run
 from kestrav.core.editing.floor import depths, kept_on_surface
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import mesh
@@ -32,7 +32,7 @@ def scene(struck, height, table=0.0):
 
 
 def times_of(made):
-    start = made.poses[0].cue.time
+    start = made.poses[0].trigger.time
     return np.linspace(start, start + made.poses[0].keys[-1].time, 200)
 
 
@@ -42,7 +42,7 @@ def test_a_box_slides_and_tips_over_on_what_it_stands_on(table):
     made = add_knock(made, meshes, "ram", "struck", 15, 80.0)
     made = derive_contact_triggers(made, meshes)
     poses = made.poses[0]
-    assert poses.cue.time == pytest.approx(250 / 290, abs=1e-4) and poses.keys[-1].time == pytest.approx(0.5)
+    assert poses.trigger.time == pytest.approx(250 / 290, abs=1e-4) and poses.keys[-1].time == pytest.approx(0.5)
     end = Motion(made).poses("struck", [5.0])[0]
     assert end[:3, 2] == pytest.approx((1, 0, 0), abs=1e-6)  # its upside looks the way that it was pushed
     # it lies on its side: beyond its lower edge by half its height, and slid 80 mm
@@ -64,12 +64,12 @@ def test_keys_are_added_where_it_would_dig_in_between_them():
     made, meshes = scene(box_mesh(60, 60, 200), 200.0)
     half = np.sqrt(0.5)
     keys = (KeyPose(0.0, Placement((300, 0, 100))), KeyPose(1.0, Placement((400, 0, 30), (half, 0, half, 0))))
-    made = edits.add(made, Poses("poses-1", "Falls", "struck", keys, start=1.0))
+    made = edits.add(made, PoseTrack("pose-track-1", "Falls", "struck", keys, start=1.0))
     times = np.linspace(1, 2, 100)
     assert depths(made, meshes, "struck", times)[0].max() > 5.0
-    mended = kept_on_surface(made, meshes, "poses-1", 1.0)
+    mended = kept_on_surface(made, meshes, "pose-track-1", 1.0)
     assert len(mended.poses[0].keys) > 2 and depths(mended, meshes, "struck", times)[0].max() <= 1.1
-    assert kept_on_surface(mended, meshes, "poses-1", 1.0) is mended
+    assert kept_on_surface(mended, meshes, "pose-track-1", 1.0) is mended
 
 
 def test_what_cannot_be_knocked_is_refused():

@@ -11,7 +11,7 @@ from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.clearance.swept import add_swept, is_outdated, renew_swept, swept_space
 from kestrav.core.document import edits
-from kestrav.core.document.records import Part, Path, Run, Spin
+from kestrav.core.document.records import Part, Path, Run, TimedRotation
 from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.files.part_files import write_part
 from kestrav.core.findings.check import check
@@ -43,7 +43,7 @@ def test_a_box_that_goes_aslant_sweeps_the_sum_of_box_and_segment():
 
 def test_a_bar_that_turns_about_its_middle_sweeps_a_disc():
     made, meshes = scene(bar=(box_mesh(200, 20, 20), (0, 0, 0)))
-    made = edits.add(made, Spin("spin-1", "Swing", "bar", UP, turns=1.0, rpm=None, end=2.0))
+    made = edits.add(made, TimedRotation("rotation-1", "Swing", "bar", UP, turns=1.0, rpm=None, end=2.0))
     found = swept_space(made, meshes, "bar", tolerance=3.0)
     # a whole turn about the middle: a disc out to the corners
     assert found.volume == pytest.approx(np.pi * (100**2 + 10**2) * 20, rel=0.03)

@@ -5,7 +5,7 @@ import pytest
 from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, Path, Placement
+from kestrav.core.document.records import AlongOrientation, Path, Placement
 from kestrav.core.editing.run_making import add_pose, add_run, pivot_on_it
 from kestrav.core.findings.check import check
 from kestrav.core.geometry.meshes import mesh
@@ -28,7 +28,7 @@ def test_a_run_sets_a_pivot_that_is_on_the_part_and_nothing_is_found_about_it(fa
     # it starts where it stands
     start = world_poses(ran, np.array([ran.runs[-1].start]))[0, 0]
     assert start[:3, 3] == pytest.approx((0, 0, 5), abs=1e-3)
-    turned = edits.update(ran, ran.runs[-1].id, heading=AlongHeading())
+    turned = edits.update(ran, ran.runs[-1].id, orientation=AlongOrientation())
     assert not [f for f in check(turned, meshes).findings if f.rule == "pivot-outside"]
 
 
@@ -46,4 +46,4 @@ def test_a_run_that_never_turns_its_part_is_not_complained_of(far):
     chosen = edits.update(project, "part-1", pivot=Placement((250.0, 0.0, 0.0)))
     ran = add_run(chosen, "part-1", "path-9")
     rules = {f.rule for f in check(ran, meshes).findings}
-    assert ("pivot-outside" in rules) == (ran.runs[-1].heading.__class__.__name__ != "FixedHeading")
+    assert ("pivot-outside" in rules) == (ran.runs[-1].orientation.__class__.__name__ != "FixedOrientation")

@@ -5,11 +5,11 @@ import pytest
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
+    Bank,
+    BankKey,
     Eased,
     EllipseShape,
-    Lean,
-    LeanKey,
     Limited,
     Part,
     Path,
@@ -43,7 +43,7 @@ STRAIGHT = PointShape((PathPoint((0, 0, 0), "corner"), PathPoint((800, 0, 0), "c
 def project(*shapes, **run):
     paths = tuple(Path(f"path-{i}", f"Way {i}", shape) for i, shape in enumerate(shapes, 1))
     made = Project(parts=(Part("part-1", "Trolley"),), paths=paths)
-    fields = {"duration": 4.0, "pacing": Eased(200, 300), "heading": AlongHeading()} | run
+    fields = {"duration": 4.0, "speed_profile": Eased(200, 300), "orientation": AlongOrientation()} | run
     return edits.add(made, Run("run-1", "Goes", "part-1", "path-1", **fields))
 
 
@@ -171,8 +171,13 @@ def test_what_cannot_be_is_refused_with_its_reason(act, message):
 
 def carrying(shape, **run):
     """A run with a zone of speed and keys of lean, at known places."""
-    zone, keys = SpeedZone(0.25, 0.5, 300.0), (LeanKey(0.2, 5.0), LeanKey(0.7, -10.0))
-    fields = {"pacing": Limited(900.0, zones=(zone,)), "lean": Lean(keys), "duration": None, "speed": 900.0} | run
+    zone, keys = SpeedZone(0.25, 0.5, 300.0), (BankKey(0.2, 5.0), BankKey(0.7, -10.0))
+    fields = {
+        "speed_profile": Limited(900.0, zones=(zone,)),
+        "bank": Bank(keys),
+        "duration": None,
+        "speed": 900.0,
+    } | run
     return project(shape, **fields)
 
 
@@ -180,8 +185,8 @@ def marked(made, row=0):
     """Where in space a run begins and ends, and where its zones and keys lie."""
     run = made.runs[row]
     line = curve(made, [p.id for p in made.paths].index(run.path))
-    zones = run.pacing.zones if isinstance(run.pacing, Limited) else ()
-    shares = [run.begin, run.end, *(s for z in zones for s in (z.begin, z.end)), *(k.place for k in run.lean.keys)]
+    zones = run.speed_profile.zones if isinstance(run.speed_profile, Limited) else ()
+    shares = [run.begin, run.end, *(s for z in zones for s in (z.begin, z.end)), *(k.place for k in run.bank.keys)]
     return line.position(np.array(shares) * line.length)
 
 
@@ -190,7 +195,7 @@ def test_reversing_keeps_the_portion_with_what_belongs_to_its_places():
     after = reverse(before, "path-1")
     begin, end, low, high, first, last = marked(before)
     assert marked(after) == pytest.approx(np.array([end, begin, high, low, last, first]), abs=1e-5)
-    assert [k.angle for k in after.runs[0].lean.keys] == [10.0, -5.0]
+    assert [k.angle for k in after.runs[0].bank.keys] == [10.0, -5.0]
 
 
 def test_joining_and_drawing_on_keep_zones_and_keys_at_their_places():
@@ -209,9 +214,9 @@ def test_a_split_gives_each_part_its_zone_and_its_keys():
     after = joining.split(before, "path-1", 320.0)  # 40 %: in the zone and between the keys
     (run,) = after.runs
     assert run.path == "path-2"
-    assert [(z.begin, z.end) for z in run.pacing.zones] == [(0.0, pytest.approx((400 - 320) / 480))]
+    assert [(z.begin, z.end) for z in run.speed_profile.zones] == [(0.0, pytest.approx((400 - 320) / 480))]
     # a key at the cut holds the lean that there was: 5° and -10° at 20 and 70 %
-    assert [(k.place, k.angle) for k in run.lean.keys] == [
+    assert [(k.place, k.angle) for k in run.bank.keys] == [
         (0.0, pytest.approx(-1.0)),
         (pytest.approx((560 - 320) / 480), -10.0),
     ]

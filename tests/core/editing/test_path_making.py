@@ -8,7 +8,7 @@ import trimesh
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
     ArcShape,
     EllipseShape,
     Part,
@@ -286,7 +286,9 @@ def test_the_trace_of_a_point_beside_a_turning_rider_is_a_circle():
     project = Project(
         parts=(Part("part-1", "Trolley"),), paths=(Path("path-1", "Round", EllipseShape((0, 0, 0), 500, 500)),)
     )
-    project = edits.add(project, Run("run-1", "Rolls", "part-1", "path-1", duration=4.0, heading=AlongHeading()))
+    project = edits.add(
+        project, Run("run-1", "Rolls", "part-1", "path-1", duration=4.0, orientation=AlongOrientation())
+    )
     times = np.linspace(0, 4, 121)
     places = trace(project, "part-1", (0, 120, 0), times)
     # its left is the inside of the bend

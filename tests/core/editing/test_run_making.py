@@ -6,11 +6,11 @@ from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
-    CarriedHeading,
+    AlongOrientation,
+    CarriedOrientation,
     Eased,
     EllipseShape,
-    FixedHeading,
+    FixedOrientation,
     Law,
     Path,
     PathPoint,
@@ -40,7 +40,7 @@ BEND = PointShape(
 
 
 def project(shape=None, **run):
-    fields = {"duration": 6.0, "heading": AlongHeading()} | run
+    fields = {"duration": 6.0, "orientation": AlongOrientation()} | run
     return make_project(
         {"Trolley": (box_mesh(600, 300, 200), (10, 20, 30)), "Crate": (box_mesh(50, 50, 50), (0, 900, 0))},
         shape or straight((0, 0, 0), (3000, 0, 0)),
@@ -54,9 +54,11 @@ def far_end(made, axis):
 
 
 @pytest.mark.parametrize("seat", ["pivot", "front", "rear", "bottom", "point"])
-@pytest.mark.parametrize("heading", [FixedHeading(), AlongHeading(), CarriedHeading(wheelbase=400.0, share=0.5)])
-def test_the_front_comes_to_stand_at_the_mark(seat, heading):
-    made = project(seat=seat, heading=heading, mark=0.8, seat_point=(40.0, 0.0, 0.0))
+@pytest.mark.parametrize(
+    "orientation", [FixedOrientation(), AlongOrientation(), CarriedOrientation(wheelbase=400.0, share=0.5)]
+)
+def test_the_front_comes_to_stand_at_the_mark(seat, orientation):
+    made = project(seat=seat, orientation=orientation, mark=0.8, seat_point=(40.0, 0.0, 0.0))
     made = stop_at_mark(made, "run-1")
     assert far_end(made, 0)[1] == pytest.approx(2400, abs=1e-3)
     assert front_station(made, made.runs[0]) == pytest.approx(2400, abs=1e-6)
@@ -68,7 +70,7 @@ def test_backwards_it_is_the_rear_that_stops_at_the_mark():
 
 
 def test_on_two_points_in_a_bend_the_overhang_counts():
-    made = project(BEND, heading=CarriedHeading(wheelbase=400.0, share=0.5), mark=0.95)
+    made = project(BEND, orientation=CarriedOrientation(wheelbase=400.0, share=0.5), mark=0.95)
     made = stop_at_mark(made, "run-1")
     run, trip = made.runs[0], journey(made, made.runs[0])
     curve = trip.path.curve
@@ -87,7 +89,7 @@ def test_a_path_too_short_for_its_mark_is_said():
 
 @pytest.mark.parametrize("seat", ["pivot", "front", "bottom"])
 def test_a_path_is_brought_to_its_rider(seat):
-    made = project(BEND, seat=seat, begin=0.1, heading=FixedHeading())
+    made = project(BEND, seat=seat, begin=0.1, orientation=FixedOrientation())
     brought = bring_path(made, "run-1")
     trip = journey(brought, brought.runs[0])
     assert trip.path.curve.position([trip.first])[0] == pytest.approx(seat_place(brought, brought.runs[0]), abs=1e-6)
@@ -97,17 +99,17 @@ def test_a_path_is_brought_to_its_rider(seat):
 
 
 def test_a_convoy_keeps_its_spacing_and_its_looks():
-    made = convoy(project(EllipseShape((0, 0, 0), 2000, 2000), pacing=Eased(300, 300)), "run-1", 4, 700.0)
+    made = convoy(project(EllipseShape((0, 0, 0), 2000, 2000), speed_profile=Eased(300, 300)), "run-1", 4, 700.0)
     assert [p.name for p in made.parts if p.link] == ["Trolley", "Trolley 2", "Trolley 3", "Trolley 4"]
     times = np.linspace(0, 6, 61)
     length = journey(made, made.runs[0]).path.length
     stations = np.array([journey(made, r).stations(times) for r in made.runs])
     assert pytest.approx(np.tile([700, 1400, 2100], (61, 1))) == np.mod(stations[0] - stations[1:], length).T
     # what is changed of one is changed of all
-    changed = edits.update(made, "run-1", pacing=Law("simple harmonic"), heading=FixedHeading())
-    assert {r.pacing for r in changed.runs} == {Law("simple harmonic")} and {r.heading for r in changed.runs} == {
-        FixedHeading()
-    }
+    changed = edits.update(made, "run-1", speed_profile=Law("simple harmonic"), orientation=FixedOrientation())
+    assert {r.speed_profile for r in changed.runs} == {Law("simple harmonic")} and {
+        r.orientation for r in changed.runs
+    } == {FixedOrientation()}
 
 
 def test_a_convoy_needs_two_and_a_part():
@@ -123,7 +125,9 @@ def test_following_on_another_path():
 
 
 def test_a_linked_copy_goes_as_the_first_on_its_own_path():
-    made = edits.add(project(pacing=Eased(500, 500)), Path("path-2", "Beside", straight((0, 500, 0), (6000, 500, 0))))
+    made = edits.add(
+        project(speed_profile=Eased(500, 500)), Path("path-2", "Beside", straight((0, 500, 0), (6000, 500, 0)))
+    )
     made = linked_copy(made, "run-1", "part-2", "path-2")
     changed = edits.update(made, "run-2", duration=9.0)
     assert [r.duration for r in changed.runs] == [9.0, 9.0]
@@ -143,7 +147,7 @@ def test_a_hold_is_put_in_where_it_is():
 
 def test_nothing_rides_with_its_own_part():
     made = project()
-    assert add_carry(made, "part-2", "part-1", 1.0).carries[0].carrier == "part-1"
+    assert add_carry(made, "part-2", "part-1", 1.0).attachments[0].carrier == "part-1"
     with pytest.raises(BadInput, match="parts of each other"):
         add_carry(made, "part-1", "part-1", 1.0)
 
@@ -151,8 +155,8 @@ def test_nothing_rides_with_its_own_part():
 def test_what_is_removed_takes_its_rides_and_company_along():
     made = add_carry(edits.update(project(), "run-1", company=("part-2",)), "part-2", "part-1", 1.0)
     gone = edits.remove(made, "part-2")
-    assert gone.runs[0].company == () and not gone.carries
-    assert not edits.remove(made, "part-1").carries
+    assert gone.runs[0].company == () and not gone.attachments
+    assert not edits.remove(made, "part-1").attachments
 
 
 def test_a_run_keeps_its_marks_when_its_path_is_reversed():

@@ -5,33 +5,33 @@ import pytest
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
+    Attachment,
+    Bank,
     Camera,
-    Carry,
-    Cue,
     Eased,
     Even,
     Hold,
     Keyed,
     KeyPose,
     Law,
-    Lean,
     Light,
     LightKey,
     Limited,
-    PaceKey,
     Part,
     Path,
     PathPoint,
     Placement,
     PointAim,
     PointShape,
-    Poses,
+    PoseTrack,
     Project,
     Roughness,
     Run,
     Shot,
+    SpeedKey,
     SpeedZone,
+    Trigger,
 )
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.editing.timing import (
@@ -58,7 +58,7 @@ PACINGS = [
     Eased(start_time=0.5, stop_time=0.8),
     Law("modified sine"),
     Limited(top=900, sideways=400, forward=700, braking=500),
-    Keyed((PaceKey(0, 0), PaceKey(0.3, 0.6), PaceKey(1, 1))),
+    Keyed((SpeedKey(0, 0), SpeedKey(0.3, 0.6), SpeedKey(1, 1))),
 ]
 
 
@@ -73,10 +73,14 @@ def project(**run):
     return edits.add(
         made,
         Run("run-1", "Rolls", "part-1", "path-1", **({"start": 1.0, "duration": 4.0} | run)),
-        Poses(
-            "poses-1", "Swings", "part-2", (KeyPose(0), KeyPose(1.5, Placement((9, 0, 0)))), cue=Cue("run-1", delay=0.5)
+        PoseTrack(
+            "pose-track-1",
+            "Swings",
+            "part-2",
+            (KeyPose(0), KeyPose(1.5, Placement((9, 0, 0)))),
+            trigger=Trigger("run-1", delay=0.5),
         ),
-        Carry("carry-1", "Rides", "part-3", "part-1", 2.0, 4.0),
+        Attachment("attachment-1", "Rides", "part-3", "part-1", 2.0, 4.0),
     )
 
 
@@ -84,10 +88,10 @@ def places(made, times, thing="part-1"):
     return Motion(made).poses(thing, times)[:, :3, 3]
 
 
-@pytest.mark.parametrize("pacing", PACINGS)
+@pytest.mark.parametrize("speed_profile", PACINGS)
 @pytest.mark.parametrize("by", [{"duration": 4.0}, {"duration": None, "speed": 700.0}])
-def test_stretching_everything_keeps_its_shape(pacing, by):
-    made = project(pacing=pacing, **by)
+def test_stretching_everything_keeps_its_shape(speed_profile, by):
+    made = project(speed_profile=speed_profile, **by)
     twice = stretched(made, timed_ids(made), 2.0, about=0.0)
     times = np.linspace(0, 9, 91)
     for thing in ("part-1", "part-2", "part-3"):
@@ -97,7 +101,7 @@ def test_stretching_everything_keeps_its_shape(pacing, by):
 
 
 def test_holds_stretch_too():
-    made = project(holds=(Hold(0.5, 1.0),), pacing=Eased(100, 100))
+    made = project(holds=(Hold(0.5, 1.0),), speed_profile=Eased(100, 100))
     half = stretched(made, ["run-1"], 0.5, about=0.0)
     times = np.linspace(0, 6, 61)
     assert places(half, times / 2) == pytest.approx(places(made, times), abs=1e-5)
@@ -113,16 +117,16 @@ def test_fitting_a_choice_to_a_length():
 
 
 def test_moving_stops_at_zero():
-    made = moved(project(), ["run-1", "carry-1", "shot-1"], -3.0)
+    made = moved(project(), ["run-1", "attachment-1", "shot-1"], -3.0)
     # the shot begins at 0 already
     assert made == project()
-    made = moved(project(), ["run-1", "carry-1"], -3.0)
-    assert made.runs[0].start == 0 and (made.carries[0].start, made.carries[0].end) == (1.0, 3.0)
+    made = moved(project(), ["run-1", "attachment-1"], -3.0)
+    assert made.runs[0].start == 0 and (made.attachments[0].start, made.attachments[0].end) == (1.0, 3.0)
 
 
-@pytest.mark.parametrize("pacing", PACINGS)
-def test_reversed_in_time_it_goes_as_a_film_played_backwards(pacing):
-    made = project(pacing=pacing, holds=(Hold(0.4, 0.5),))
+@pytest.mark.parametrize("speed_profile", PACINGS)
+def test_reversed_in_time_it_goes_as_a_film_played_backwards(speed_profile):
+    made = project(speed_profile=speed_profile, holds=(Hold(0.4, 0.5),))
     back = reversed_in_time(made, ["run-1"])
     times = np.linspace(1, 5, 81)
     assert places(back, times) == pytest.approx(places(made, 6 - times), abs=1e-6)
@@ -132,20 +136,20 @@ def test_reversed_in_time_it_goes_as_a_film_played_backwards(pacing):
 
 def test_key_poses_reverse_with_their_handles():
     keys = (KeyPose(0, Placement(), None, (0, 30, 0)), KeyPose(2.0, Placement((90, 0, 0)), (5, 6, 7), None))
-    made = edits.update(project(), "poses-1", keys=keys, between="by hand", cue=None)
-    back = reversed_in_time(made, ["poses-1"])
+    made = edits.update(project(), "pose-track-1", keys=keys, between="by hand", trigger=None)
+    back = reversed_in_time(made, ["pose-track-1"])
     times = np.linspace(0, 2, 21)
     assert places(back, times, "part-2") == pytest.approx(places(made, 2 - times, "part-2"))
 
 
 def test_what_is_carried_cannot_be_reversed():
     with pytest.raises(BadInput, match="reversed in time"):
-        reversed_in_time(project(), ["carry-1"])
+        reversed_in_time(project(), ["attachment-1"])
 
 
 def test_times_to_snap_to_are_those_of_others():
     made = project()
-    others = snap_times(made, leaving=["carry-1"])
+    others = snap_times(made, leaving=["attachment-1"])
     assert {0.0, 1.0, 5.0, 5.5, 7.0, 8.0, 3.0} <= set(others.tolist()) and 2.0 not in others
     assert snapped(4.04, 30) == pytest.approx(121 / 30)
 
@@ -155,18 +159,18 @@ def test_an_end_that_is_moved_stretches_what_ends_there():
     assert (journey(made, made.runs[0]).start, journey(made, made.runs[0]).end) == pytest.approx((1, 7))
     made = set_span(project(), "run-1", start=2.0)
     assert (journey(made, made.runs[0]).start, journey(made, made.runs[0]).end) == pytest.approx((2, 5))
-    made = set_span(project(), "carry-1", end=3.0)
-    assert (made.carries[0].start, made.carries[0].end) == (2, 3)
+    made = set_span(project(), "attachment-1", end=3.0)
+    assert (made.attachments[0].start, made.attachments[0].end) == (2, 3)
     made = set_span(project(), "shot-1", start=1.0)
     assert (made.shots[0].start, made.shots[0].end) == (1, 8)
     with pytest.raises(BadInput, match="before it begins"):
         set_span(project(), "run-1", end=0.5)
 
 
-@pytest.mark.parametrize("pacing", PACINGS)
+@pytest.mark.parametrize("speed_profile", PACINGS)
 @pytest.mark.parametrize("backwards", [False, True])
-def test_a_split_run_goes_on_as_before(pacing, backwards):
-    made = project(pacing=pacing, backwards=backwards)
+def test_a_split_run_goes_on_as_before(speed_profile, backwards):
+    made = project(speed_profile=speed_profile, backwards=backwards)
     two = split_run(made, "run-1", 2.3)
     assert [r.name for r in two.runs] == ["Rolls", "Rolls, second part"] and two.runs[1].start == 2.3
     times = np.linspace(0, 6, 241)
@@ -174,13 +178,21 @@ def test_a_split_run_goes_on_as_before(pacing, backwards):
 
 
 RUNS = {
-    "limits with a zone and a bend": {"pacing": Limited(800, 300, 500, 900, (SpeedZone(0.3, 0.45, 150),))},
-    "limits there and back": {"pacing": Limited(800, 300, 500, 900), "passes": 3, "returns": True},
-    "limits, told more slowly": {"pacing": Limited(800, 300, 500, 900), "duration": 9.0, "passes": 2, "returns": True},
-    "holds there and back": {"pacing": Eased(50, 80), "holds": (Hold(0.3, 0.4),), "passes": 2, "returns": True},
-    "keys that run back": {"pacing": Keyed((PaceKey(0, 0), PaceKey(0.5, 0.9, -0.5), PaceKey(1, 1)))},
-    "shaken in time": {"pacing": Law(), "roughness": (Roughness("up", 3.0, frequency=4.0), Roughness("roll", 2.0))},
-    "leaning": {"pacing": Eased(50, 80), "heading": AlongHeading(), "lean": Lean(computed=True)},
+    "limits with a zone and a bend": {"speed_profile": Limited(800, 300, 500, 900, (SpeedZone(0.3, 0.45, 150),))},
+    "limits there and back": {"speed_profile": Limited(800, 300, 500, 900), "passes": 3, "returns": True},
+    "limits, told more slowly": {
+        "speed_profile": Limited(800, 300, 500, 900),
+        "duration": 9.0,
+        "passes": 2,
+        "returns": True,
+    },
+    "holds there and back": {"speed_profile": Eased(50, 80), "holds": (Hold(0.3, 0.4),), "passes": 2, "returns": True},
+    "keys that run back": {"speed_profile": Keyed((SpeedKey(0, 0), SpeedKey(0.5, 0.9, -0.5), SpeedKey(1, 1)))},
+    "shaken in time": {
+        "speed_profile": Law(),
+        "roughness": (Roughness("up", 3.0, frequency=4.0), Roughness("roll", 2.0)),
+    },
+    "leaning": {"speed_profile": Eased(50, 80), "orientation": AlongOrientation(), "bank": Bank(computed=True)},
 }
 
 
@@ -228,7 +240,7 @@ def test_every_kind_of_run_stretched_goes_as_before_but_slower(run):
 
 def test_the_second_half_of_a_run_that_waits_begins_as_the_first_arrives():
     made = edits.add(project(), Run("run-0", "Before", "part-2", "path-1", duration=2.0))
-    made = edits.update(made, "run-1", cue=Cue("run-0", delay=0.5))
+    made = edits.update(made, "run-1", trigger=Trigger("run-0", delay=0.5))
     two = split_run(made, "run-1", 4.0)
     later = edits.update(two, "run-0", duration=3.0)
     first, second = (journey(later, run) for run in later.runs if run.id != "run-0")

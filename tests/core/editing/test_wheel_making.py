@@ -8,7 +8,7 @@ from shapes import wheeled
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
     ArcShape,
     Axle,
     Feature,
@@ -18,8 +18,8 @@ from kestrav.core.document.records import (
     Placement,
     PointShape,
     Project,
-    Roll,
     Run,
+    Wheel,
 )
 from kestrav.core.editing.run_making import convoy
 from kestrav.core.editing.wheel_making import (
@@ -51,8 +51,8 @@ def test_axle_and_radius_come_from_the_widest_cylinder():
     axle, radius = axle_of(project, meshes, "part-3")
     assert radius == 50 and axle.origin == (5, 0, 0) and np.abs(axle.direction) == pytest.approx([0, 1, 0])
     made = add_rolls(project, meshes, ["part-3"])
-    assert made.rolls[0].name == "Wheel of Castor" and made.rolls[0].radius == 50
-    assert turns_of(made, made.rolls[0]) == pytest.approx(1000 / (2 * np.pi * 50))
+    assert made.wheels[0].name == "Wheel of Castor" and made.wheels[0].radius == 50
+    assert turns_of(made, made.wheels[0]) == pytest.approx(1000 / (2 * np.pi * 50))
     with pytest.raises(BadInput, match="rolls already"):
         add_rolls(made, meshes, ["part-3"])
     with pytest.raises(BadInput, match="choose the wheel itself"):
@@ -67,21 +67,21 @@ def test_without_a_cylinder_numbers_must_be_typed():
         axle_of(project, {shape.hash: shape}, "part-1")
     # a spin has its pivot's upright then
     made = add_spins(project, {shape.hash: shape}, ["part-1"])
-    assert made.spins[0].axle.direction == (0, 0, 1)
+    assert made.rotations[0].axle.direction == (0, 0, 1)
 
 
 def test_ends_are_made_to_meet_by_radius_by_path_and_by_start():
     project, meshes = wheeled()
     made = add_rolls(project, meshes, ["part-3"])
-    whole = with_radius(made, "roll-1")
-    assert turns_of(whole, whole.rolls[0]) == pytest.approx(3, abs=1e-9)
-    assert whole.rolls[0].radius == pytest.approx(1000 / (6 * np.pi))
-    longer = with_turns(made, "roll-1", 4.0)
+    whole = with_radius(made, "wheel-1")
+    assert turns_of(whole, whole.wheels[0]) == pytest.approx(3, abs=1e-9)
+    assert whole.wheels[0].radius == pytest.approx(1000 / (6 * np.pi))
+    longer = with_turns(made, "wheel-1", 4.0)
     assert path_curve(longer.paths[0]).length == pytest.approx(4 * 2 * np.pi * 50)
     assert longer.paths[0].shape.points[0].position == (0, 0, 0)
-    marked = with_start(made, "roll-1")
-    end = Motion(marked).angles(marked.rolls[0], [4.0])[0]
-    assert np.cos(end) == pytest.approx(1) and way_rolled(marked, marked.rolls[0]) == pytest.approx(1000)
+    marked = with_start(made, "wheel-1")
+    end = Motion(marked).angles(marked.wheels[0], [4.0])[0]
+    assert np.cos(end) == pytest.approx(1) and way_rolled(marked, marked.wheels[0]) == pytest.approx(1000)
 
 
 def test_ends_meet_on_one_path_only():
@@ -89,12 +89,12 @@ def test_ends_meet_on_one_path_only():
     made = add_rolls(project, meshes, ["part-3"])
     two = edits.add(made, edits.change(made.runs[0], id="run-2", start=5.0, backwards=True))
     with pytest.raises(BadInput, match="carried by 2 runs"):
-        with_turns(two, "roll-1", 4.0)
+        with_turns(two, "wheel-1", 4.0)
     with pytest.raises(BadInput, match="more than 0"):
-        with_turns(made, "roll-1", 0.0)
+        with_turns(made, "wheel-1", 0.0)
     still = edits.remove(made, "run-1")
     with pytest.raises(BadInput, match="rolls nowhere"):
-        with_radius(still, "roll-1")
+        with_radius(still, "wheel-1")
 
 
 def test_a_castor_stands_ahead_and_takes_its_wheel_round():
@@ -102,10 +102,10 @@ def test_a_castor_stands_ahead_and_takes_its_wheel_round():
     bent = PointShape((PathPoint((0, 0, 0)), PathPoint((900, 300, 0)), PathPoint((1500, 1200, 0))))
     project = edits.update(project, "path-1", shape=bent)
     made = add_swivel(add_rolls(project, meshes, ["part-3"]), "part-2")
-    assert made.swivels[0].forward == (1, 0, 0) and made.swivels[0].kingpin.direction == (0, 0, 1)
-    fixed = edits.remove(made, "swivel-1")
-    assert sideways(Motion(made).rolling(made.rolls[0]).path)[-1] < 1.0
-    assert sideways(Motion(fixed).rolling(fixed.rolls[0]).path)[-1] > 50
+    assert made.castors[0].forward == (1, 0, 0) and made.castors[0].kingpin.direction == (0, 0, 1)
+    fixed = edits.remove(made, "castor-1")
+    assert sideways(Motion(made).rolling(made.wheels[0]).path)[-1] < 1.0
+    assert sideways(Motion(fixed).rolling(fixed.wheels[0]).path)[-1] > 50
     with pytest.raises(BadInput, match="swivels already"):
         add_swivel(made, "part-2")
 
@@ -114,14 +114,14 @@ def test_the_wheels_of_a_convoy_roll_as_well():
     project, meshes = wheeled(4000.0)
     made = add_swivel(add_rolls(project, meshes, ["part-3"]), "part-2")
     made = convoy(made, "run-1", 3, 700.0)
-    assert len(made.rolls) == len(made.swivels) == 3 and len({r.part for r in made.rolls}) == 3
-    assert [way_rolled(made, r) for r in made.rolls] == pytest.approx([4000, 3300, 2600])
+    assert len(made.wheels) == len(made.castors) == 3 and len({r.part for r in made.wheels}) == 3
+    assert [way_rolled(made, r) for r in made.wheels] == pytest.approx([4000, 3300, 2600])
 
 
 def test_wheels_go_with_their_parts():
     project, meshes = wheeled()
     made = add_swivel(add_rolls(project, meshes, ["part-3"]), "part-2")
-    assert not edits.remove(made, "part-3").rolls and not edits.remove(made, "part-1").swivels
+    assert not edits.remove(made, "part-3").wheels and not edits.remove(made, "part-1").castors
     with pytest.raises(BadInput, match="is used by"):
         ungroup(made, "part-2")
 
@@ -129,38 +129,38 @@ def test_wheels_go_with_their_parts():
 def test_ends_meet_on_a_mark_by_radius_length_slip_or_start():
     made, meshes = wheeled(1000.0)
     made = add_rolls(made, meshes, ["part-3"])
-    turns = turns_of(made, made.rolls[0])  # 1000 / (2π · 50) = 3.1831
-    told = ends(made, "roll-1", 8)  # eight grooves around it
+    turns = turns_of(made, made.wheels[0])  # 1000 / (2π · 50) = 3.1831
+    told = ends(made, "wheel-1", 8)  # eight grooves around it
     assert told.turns == pytest.approx(turns) and told.wanted == pytest.approx(25 / 8)
     assert told.radius == pytest.approx(1000 / (2 * np.pi * 25 / 8))
     assert told.length == pytest.approx(2 * np.pi * 50 * 25 / 8)
     for change in (with_radius, with_length, with_slip):
-        mended = change(made, "roll-1", 8)
-        assert turns_of(mended, mended.rolls[0]) == pytest.approx(25 / 8)
-    assert with_slip(made, "roll-1", 8).rolls[0].slip == pytest.approx(told.slip)
-    started = with_start(made, "roll-1", 8).rolls[0].start
+        mended = change(made, "wheel-1", 8)
+        assert turns_of(mended, mended.wheels[0]) == pytest.approx(25 / 8)
+    assert with_slip(made, "wheel-1", 8).wheels[0].slip == pytest.approx(told.slip)
+    started = with_start(made, "wheel-1", 8).wheels[0].start
     assert (started + 360 * turns) % 45 == pytest.approx(0.0, abs=1e-6)
     with pytest.raises(BadInput, match="marks"):
-        ends(made, "roll-1", 0)
+        ends(made, "wheel-1", 0)
 
 
 def test_wheels_of_one_radius_are_linked():
     made, meshes = wheeled()
     copied = edits.add(made, edits.change(get(made, "part-3"), id="part-4", placement=Placement((-5, 100, 0))))
     made = add_rolls(copied, meshes, ["part-3", "part-4"])
-    assert made.rolls[0].link and made.rolls[0].link == made.rolls[1].link
-    made = edits.update(made, "roll-1", radius=48.0)
-    assert made.rolls[1].radius == 48.0
-    assert edits.update(made, "roll-1", start=30.0).rolls[1].start == 0.0  # its own
+    assert made.wheels[0].link and made.wheels[0].link == made.wheels[1].link
+    made = edits.update(made, "wheel-1", radius=48.0)
+    assert made.wheels[1].radius == 48.0
+    assert edits.update(made, "wheel-1", start=30.0).wheels[1].start == 0.0  # its own
 
 
 def test_several_spin_alike_or_mirrored():
     made, meshes = wheeled()
     copied = edits.add(made, edits.change(get(made, "part-3"), id="part-4", placement=Placement((-5, 100, 0))))
     made = add_spins(copied, meshes, ["part-3", "part-4"], mirrored=True)
-    made = edits.update(made, "spin-1", rpm=90.0)
-    assert [s.rpm for s in made.spins] == [90.0, 90.0]
-    one, two = (Motion(made).angles(s, [0.5])[0] for s in made.spins)
+    made = edits.update(made, "rotation-1", rpm=90.0)
+    assert [s.rpm for s in made.rotations] == [90.0, 90.0]
+    one, two = (Motion(made).angles(s, [0.5])[0] for s in made.rotations)
     assert one == pytest.approx(-two) and abs(one) == pytest.approx(90 / 60 * 0.5 * 2 * np.pi)
 
 
@@ -168,14 +168,14 @@ def test_an_axle_is_taken_from_what_was_picked():
     made, meshes = wheeled()
     made = add_rolls(made, meshes, ["part-3"])
     fitted = Feature("cylinder", "part-3", (5.0, 1.0, 0.2), (0.0, -1.0, 0.0), radius=49.2, exact=False, residual=0.03)
-    roll = take_axle(made, "roll-1", fitted).rolls[0]
+    roll = take_axle(made, "wheel-1", fitted).wheels[0]
     assert roll.axle == Axle((5.0, 1.0, 0.2), (0.0, 1.0, 0.0))  # the sense stays
     assert (roll.radius, roll.residual) == (49.2, 0.03)
     # of another part it is the same line in space
     elsewhere = Feature("circle", "part-2", (0.0, 0.0, 0.0), (0.0, 1.0, 0.0), radius=0.0)
-    assert take_axle(made, "roll-1", elsewhere).rolls[0].axle.origin == pytest.approx((5.0, 0.0, 0.0))
+    assert take_axle(made, "wheel-1", elsewhere).wheels[0].axle.origin == pytest.approx((5.0, 0.0, 0.0))
     with pytest.raises(BadInput, match="no axis"):
-        take_axle(made, "roll-1", Feature("point", "part-3"))
+        take_axle(made, "wheel-1", Feature("point", "part-3"))
 
 
 # against standards and tables
@@ -189,9 +189,9 @@ def test_turns_in_a_kilometre_of_standard_tyres(width, ratio, rim, told):
     # diameter, 1e6 / (π · d), checked to the per cent (from memory; loaded tyres turn some 3 % more)
     diameter = 25.4 * rim + 2 * width * ratio / 100
     made, meshes = wheeled(1_000_000.0)
-    made = edits.update(add_rolls(made, meshes, ["part-3"]), "roll-1", radius=diameter / 2)
-    assert turns_of(made, made.rolls[0]) == pytest.approx(told, rel=0.01)
-    assert turns_of(made, made.rolls[0]) == pytest.approx(1e6 / (np.pi * diameter))
+    made = edits.update(add_rolls(made, meshes, ["part-3"]), "wheel-1", radius=diameter / 2)
+    assert turns_of(made, made.wheels[0]) == pytest.approx(told, rel=0.01)
+    assert turns_of(made, made.wheels[0]) == pytest.approx(1e6 / (np.pi * diameter))
 
 
 def test_wheels_of_a_vehicle_on_a_circle_turn_by_ackermanns_radii():
@@ -202,12 +202,12 @@ def test_wheels_of_a_vehicle_on_a_circle_turn_by_ackermanns_radii():
     parts = [Part("part-1", "Vehicle")]
     parts += [Part(f"wheel-{k}", f"Wheel {k}", "part-1", Placement((x, y, 100.0))) for k, (x, y) in enumerate(places)]
     made = Project(parts=tuple(parts), paths=(Path("path-1", "P", ArcShape((0, circle, 0), (0, 0, 0), 90.0)),))
-    made = edits.add(made, Run("run-1", "R", "part-1", "path-1", heading=AlongHeading()))
+    made = edits.add(made, Run("run-1", "R", "part-1", "path-1", orientation=AlongOrientation()))
     for k, (x, y) in enumerate(places):
         # front wheels stand as they are steered: square to the line to the centre
         steer = np.arctan2(x, circle - y)
         axle = Axle((0, 0, 0), (-np.sin(steer), np.cos(steer), 0.0))
-        made = edits.add(made, Roll(f"roll-{k}", f"Wheel {k}", f"wheel-{k}", axle, 100.0, 100.0))
-    found = [turns_of(made, roll) for roll in made.rolls]
+        made = edits.add(made, Wheel(f"rolling-{k}", f"Wheel {k}", f"wheel-{k}", axle, 100.0, 100.0))
+    found = [turns_of(made, roll) for roll in made.wheels]
     told = [np.hypot(circle - y, x) * np.pi / 2 / (2 * np.pi * 100.0) for x, y in places]
     assert found == pytest.approx(told, rel=1e-6)

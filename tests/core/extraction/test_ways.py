@@ -14,7 +14,7 @@ from shapes import box_mesh
 
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.document import edits
-from kestrav.core.document.records import FixedHeading, Part, Placement, Project, Settings
+from kestrav.core.document.records import FixedOrientation, Part, Placement, Project, Settings
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.poses import Pose, pose
 from kestrav.core.extraction.problem import Budget, problem_of
@@ -115,7 +115,7 @@ def test_the_shortest_free_pull_becomes_a_path_and_a_run_that_are_certified():
     assert way.length == pytest.approx(62, abs=1.0) and way.tilt == 0
     done = add_way(made, ["block"], way)
     run = done.runs[-1]
-    assert run.rider == "block" and isinstance(run.heading, FixedHeading)
+    assert run.rider == "block" and isinstance(run.orientation, FixedOrientation)
     assert certify(done, meshes).status == "certified"
 
 

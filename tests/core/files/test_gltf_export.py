@@ -17,7 +17,16 @@ from bench.adversarial import made_case
 from kestrav.core.camera.making import add_follower, add_standing
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, Axle, KeyPose, Part, Placement, Poses, Project, Spin
+from kestrav.core.document.records import (
+    AlongOrientation,
+    Axle,
+    KeyPose,
+    Part,
+    Placement,
+    PoseTrack,
+    Project,
+    TimedRotation,
+)
 from kestrav.core.errors import BadInput
 from kestrav.core.files.gltf_export import animated, linear, write_animated
 from kestrav.core.files.key_reduction import places_off, slerp, told_by, turns_off
@@ -162,7 +171,7 @@ def test_motion_of_random_projects_is_exact_between_keys_and_on_frames(random):
 @pytest.mark.parametrize("axis", [(0, 0, 1), (1, 2, 3)])
 def test_what_turns_evenly_turns_the_way_it_does(passing, random, rpm, axis):
     project = edits.update(passing.project, "run-1", duration=2.9871)
-    spin = Spin("spin-1", "Post spins", "part-2", Axle((30, 0, 0), axis), end=3.0, turns=None, rpm=rpm)
+    spin = TimedRotation("rotation-1", "Post spins", "part-2", Axle((30, 0, 0), axis), end=3.0, turns=None, rpm=rpm)
     project = edits.add(project, spin)
     player = holds(project, passing.meshes, random)
     # from a moment to a little later it goes forward, not back
@@ -175,12 +184,12 @@ def test_what_turns_evenly_turns_the_way_it_does(passing, random, rpm, axis):
 def test_a_jump_stays_a_jump(passing):
     start = 1.0 + 1 / 240
     stands = [
-        Poses(f"poses-{k}", "Stands", "part-2", (KeyPose(0, Placement((x, 0, 0))),), at)
+        PoseTrack(f"pose-track-{k}", "Stands", "part-2", (KeyPose(0, Placement((x, 0, 0))),), at)
         for k, x, at in ((0, 90, 0.0), (1, 500, start))
     ]
     project = edits.add(passing.project, *stands)
     keys = (KeyPose(0, Placement((0, 0, 0))), KeyPose(0.5, Placement((100, 0, 0))))
-    project = edits.add(project, Poses("poses-2", "Goes on", "part-1", keys, 1.5))
+    project = edits.add(project, PoseTrack("pose-track-2", "Goes on", "part-1", keys, 1.5))
     player = Player(animated(project, passing.meshes)[0])
     # what only jumps steps; what moves too has two keys with no time between them
     assert player.channels[2, "translation"][2] == "STEP"
@@ -195,10 +204,10 @@ def test_a_jump_stays_a_jump(passing):
 @pytest.fixture
 def turning(passing):
     """The cube turns along a bent path, with a spinning child's worth of motion and two cameras."""
-    project = edits.update(passing.project, "run-1", heading=AlongHeading())
+    project = edits.update(passing.project, "run-1", orientation=AlongOrientation())
     bent = straight((-100, 0, 0), (0, 0, 0), (40, 60, 0), (100, 90, 20), kind="smooth")
     project = edits.update(project, "path-1", shape=bent)
-    spin = Spin("spin-1", "Post spins", "part-2", Axle((0, 0, 0), (0, 0, 1)), end=2.0, turns=3.0, rpm=None)
+    spin = TimedRotation("rotation-1", "Post spins", "part-2", Axle((0, 0, 0), (0, 0, 1)), end=2.0, turns=3.0, rpm=None)
     project = edits.add(project, spin)
     project = add_standing(project, (400.0, -500.0, 300.0), "part-1")
     project = add_follower(project, "part-1", "behind", 300.0, 80.0)
@@ -363,7 +372,7 @@ def test_tables_tell_poses_turns_and_cameras(turning, tmp_path):
     assert Rotation.from_quat(quaternion).as_matrix() == pytest.approx(pose[:3, :3], abs=1e-7)
     turns = list(csv.DictReader(made[1].read_text().splitlines()))
     assert float(turns[-1]["Post spins deg"]) == pytest.approx(
-        np.degrees(Motion(project).angles(project.spins[0], times[-1:])[0])
+        np.degrees(Motion(project).angles(project.rotations[0], times[-1:])[0])
     )
     cameras = list(csv.DictReader(made[2].read_text().splitlines()))
     assert {r["camera"] for r in cameras} == {c.name for c in project.cameras}

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from shapes import DEMO, make_project
 
-from kestrav.core.document.records import FORMAT_VERSION, AlongHeading, Law, Placement, Project, Run
+from kestrav.core.document.records import FORMAT_VERSION, AlongOrientation, Law, Placement, Project, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file, reading
 from kestrav.core.files.mesh_entries import kept_mesh, to_glb
@@ -285,7 +285,29 @@ def test_laws_and_gears_of_version_11_get_the_names_of_the_trade(saved, tmp_path
         return json.dumps(raw).encode()
 
     project = project_file.load(rewrite(saved, tmp_path / "old.kestrav", age)).project
-    assert project.runs[0].pacing == Law(law) and project.drives[0].kind == "internal"
+    assert project.runs[0].speed_profile == Law(law) and project.gears[0].kind == "internal"
+
+
+def test_a_file_of_version_12_is_read_in_the_terms_of_the_trade(tmp_path):
+    now = json.loads(zipfile.ZipFile(DEMO).read("project.json"))
+    fields = {"speed_profile": "pacing", "orientation": "heading", "bank": "lean", "trigger": "cue", "arrive_by": "due"}
+    kinds = {"attachments": "carries", "wheels": "rolls", "castors": "swivels", "rotations": "spins", "gears": "drives"}
+    assert kinds.keys() <= now.keys()
+
+    def age(name, data):
+        if name != "project.json":
+            return data
+        raw = json.loads(data)
+        for kind in ("runs", "poses", "attachments", "rotations"):
+            raw[kind] = [{fields.get(k, k): v for k, v in item.items()} for item in raw[kind]]
+        raw["settings"]["lanes"] = ["clearance", "heading", "lean"]
+        return json.dumps({kinds.get(k, k): v for k, v in raw.items()} | {"version": 12}).encode()
+
+    opened = project_file.load(rewrite(DEMO, tmp_path / "old.kestrav", age)).project
+    known = project_file.load(DEMO).project
+    assert opened.settings.lanes == ("clearance", "orientation", "bank")
+    assert (opened.runs, opened.wheels, opened.attachments) == (known.runs, known.wheels, known.attachments)
+    assert (opened.rotations, opened.castors, opened.gears) == (known.rotations, known.castors, known.gears)
 
 
 def test_a_file_of_version_1_is_read_as_one_without_what_came_later(saved, tmp_path):
@@ -312,16 +334,16 @@ def test_what_was_upright_in_version_3_has_its_stance(saved, tmp_path, upright, 
             return data
         document = json.loads(data)
         document["version"] = 3
-        heading = {"type": "along", "forward": "-y", "flip": True, "upright": upright}
+        orientation = {"type": "along", "forward": "-y", "flip": True, "upright": upright}
         later = set(Run.__struct_fields__[Run.__struct_fields__.index("company") :])
         runs = [{k: v for k, v in run.items() if k not in later} for run in document["runs"]]
-        document["runs"] = [run | {"heading": heading} for run in runs]
+        document["runs"] = [run | {"heading": orientation} for run in runs]
         for field in ("ground_gap", "dead_time", "lanes"):
             del document["settings"][field]
         return json.dumps({k: v for k, v in document.items() if k not in ("poses", "carries", "lights")}).encode()
 
     opened = project_file.load(rewrite(saved, tmp_path / "three.kestrav", change))
-    assert opened.project.runs[0].heading == AlongHeading("-y", True, stance=stance)
+    assert opened.project.runs[0].orientation == AlongOrientation("-y", True, stance=stance)
     assert opened.project.lights == () and opened.project.settings.lanes == ("clearance", "speed")
 
 

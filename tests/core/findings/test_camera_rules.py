@@ -9,8 +9,8 @@ from kestrav.core.camera import making, orbits, walking
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     AlongAim,
+    Attachment,
     Camera,
-    Carry,
     Eased,
     FreeAim,
     LookKey,
@@ -67,8 +67,8 @@ def around(stand, **fields):
     )
 
 
-def mended(project, finding, mend):
-    return mend.edit(project)
+def mended(project, finding, fix):
+    return fix.edit(project)
 
 
 def test_a_subject_behind_a_screen_is_found_and_each_mend_shows_it_again(stand):
@@ -76,13 +76,13 @@ def test_a_subject_behind_a_screen_is_found_and_each_mend_shows_it_again(stand):
     (finding,) = found(project, stand.meshes, "subject-hidden")
     assert finding.value < 30
     assert "behind Screen" in finding.title
-    mends = (finding.mend, *finding.also)
-    labels = [m.label for m in mends]
+    fixes = (finding.fix, *finding.also)
+    labels = [m.label for m in fixes]
     assert any("higher" in label for label in labels)
     assert any(label.startswith("Fade Screen") for label in labels)
-    for mend in mends:
-        assert not found(mend.edit(project), stand.meshes, "subject-hidden"), mend.label
-    faint = next(m for m in mends if m.label.startswith("Fade")).edit(project)
+    for fix in fixes:
+        assert not found(fix.edit(project), stand.meshes, "subject-hidden"), fix.label
+    faint = next(m for m in fixes if m.label.startswith("Fade")).edit(project)
     assert {f.thing for f in faint.cameras[0].fades} == {"part-2"}
     # faint only while it is in the way
     assert max(f.end - f.start for f in faint.cameras[0].fades) < 2.5
@@ -100,9 +100,9 @@ def test_out_of_the_frame_and_cut(stand):
     assert finding.severity == "breach"
     tele = edits.update(project, camera.id, focal_length=150.0)
     (finding,) = found(tele, stand.meshes, "subject-cut")
-    assert finding.mend is not None
-    for mend in (finding.mend, *finding.also):
-        assert not found(mend.edit(tele), stand.meshes, "subject-cut"), mend.label
+    assert finding.fix is not None
+    for fix in (finding.fix, *finding.also):
+        assert not found(fix.edit(tele), stand.meshes, "subject-cut"), fix.label
 
 
 def test_too_small_and_too_large(stand):
@@ -112,10 +112,10 @@ def test_too_small_and_too_large(stand):
     small = edits.update(project, camera.id, framing=msgspec.structs.replace(limits, least=0.6))
     (finding,) = found(small, stand.meshes, "subject-small")
     assert finding.unit == "%" and finding.limit == pytest.approx(60.0)
-    assert not found(finding.mend.edit(small), stand.meshes, "subject-small")
+    assert not found(finding.fix.edit(small), stand.meshes, "subject-small")
     large = edits.update(project, camera.id, framing=msgspec.structs.replace(limits, most=0.3))
     (finding,) = found(large, stand.meshes, "subject-large")
-    assert not found(finding.mend.edit(large), stand.meshes, "subject-large")
+    assert not found(finding.fix.edit(large), stand.meshes, "subject-large")
 
 
 def test_a_size_that_changes_is_held(stand):
@@ -126,12 +126,12 @@ def test_a_size_that_changes_is_held(stand):
     project = making.with_shot(edits.add(project, way, run), camera.id)
     project = edits.update(project, camera.id, framing=msgspec.structs.replace(camera.framing, change=0.2))
     (finding,) = found(project, stand.meshes, "subject-changing")
-    assert {m.label for m in (finding.mend, *finding.also)} == {
+    assert {m.label for m in (finding.fix, *finding.also)} == {
         "Keep its size by distance",
         "Keep its size by the lens",
     }
-    for mend in (finding.mend, *finding.also):
-        assert not found(mend.edit(project), stand.meshes, "subject-changing")
+    for fix in (finding.fix, *finding.also):
+        assert not found(fix.edit(project), stand.meshes, "subject-changing")
 
 
 def test_too_near_inside_and_through(stand):
@@ -141,7 +141,7 @@ def test_too_near_inside_and_through(stand):
     # nearest at the box's corners, which the frames pass within a few millimetres
     assert finding.value == pytest.approx(100.0, abs=4.0)
     assert finding.gap is not None
-    assert not found(finding.mend.edit(near), stand.meshes, "camera-near")
+    assert not found(finding.fix.edit(near), stand.meshes, "camera-near")
     project = making.add_camera(stand.project, "Through", AlongAim(), (0, 0, 0))
     way = Path("path-1", "Way", straight((0, -3000, 500), (0, -500, 500)))
     project = edits.add(project, way, Run("run-1", "Goes", project.cameras[0].id, way.id, duration=3.0))
@@ -149,8 +149,8 @@ def test_too_near_inside_and_through(stand):
     (finding,) = found(project, stand.meshes, "camera-inside")
     assert finding.severity == "breach"
     assert "Screen" in finding.title
-    assert finding.mend is not None
-    assert not found(finding.mend.edit(project), stand.meshes, "camera-inside")
+    assert finding.fix is not None
+    assert not found(finding.fix.edit(project), stand.meshes, "camera-inside")
 
 
 def test_a_fast_pan_is_slowed_to_seven_seconds_across_the_frame(stand):
@@ -160,7 +160,7 @@ def test_a_fast_pan_is_slowed_to_seven_seconds_across_the_frame(stand):
     (finding,) = found(project, stand.meshes, "pan-fast")
     # the frame of a 35 mm lens is 54.4° wide at 3:2; 45 °/s cross its middle in about 2 tan(27.2°) / 0.785 s
     assert finding.value == pytest.approx(2 * np.tan(np.radians(27.2)) / np.radians(45), rel=0.02)
-    slow = finding.mend.edit(project)
+    slow = finding.fix.edit(project)
     assert not found(slow, stand.meshes, "pan-fast")
     assert slow.shots[0].end > 8
     # a rule of the trade that a project may leave out
@@ -177,7 +177,7 @@ def test_a_walk_at_5_m_s_is_far_too_fast(stand):
     project = derive_ground(project, stand.meshes)
     (finding,) = found(project, stand.meshes, "walking-fast")
     assert finding.value > 1.8
-    walked = finding.mend.edit(project)
+    walked = finding.fix.edit(project)
     assert not found(walked, stand.meshes, "walking-fast")
     assert walked.shots[-1].end > project.shots[-1].end
 
@@ -187,15 +187,15 @@ def test_a_walk_too_near_to_something_is_planned_around_it(stand):
     project = derive_ground(project, stand.meshes)
     (finding,) = found(project, stand.meshes, "camera-near")
     assert finding.title.endswith("walks too near to Screen")
-    assert finding.mend.label == "Walk around it"
-    assert not found(derive_ground(finding.mend.edit(project), stand.meshes), stand.meshes, "camera-near")
+    assert finding.fix.label == "Walk around it"
+    assert not found(derive_ground(finding.fix.edit(project), stand.meshes), stand.meshes, "camera-near")
 
 
 def test_a_rolled_horizon_is_levelled(stand):
     project = around(stand, height=1900.0)
     rolled = edits.update(project, project.cameras[0].id, roll=(RollKey(0.0, 0.0), RollKey(1.5, 12.0)))
     (finding,) = found(rolled, stand.meshes, "horizon-rolled")
-    assert not found(finding.mend.edit(rolled), stand.meshes, "horizon-rolled")
+    assert not found(finding.fix.edit(rolled), stand.meshes, "horizon-rolled")
 
 
 @pytest.mark.parametrize(
@@ -203,7 +203,7 @@ def test_a_rolled_horizon_is_levelled(stand):
     [
         (lambda p: edits.update(p, p.runs[-1].id, end=0.98), "does not close"),
         (lambda p: edits.update(p, p.shots[0].id, end=p.shots[0].end + 1 / p.shots[0].fps), "first frame twice"),
-        (lambda p: edits.update(p, p.runs[-1].id, pacing=Eased(2000.0, 2000.0)), "stutters"),
+        (lambda p: edits.update(p, p.runs[-1].id, speed_profile=Eased(2000.0, 2000.0)), "stutters"),
     ],
 )
 def test_a_loop_with_a_seam_is_closed(stand, change, told):
@@ -212,30 +212,30 @@ def test_a_loop_with_a_seam_is_closed(stand, change, told):
     faulty = change(project)
     (finding,) = found(faulty, stand.meshes, "loop-seam")
     assert told in finding.title
-    assert not found(finding.mend.edit(faulty), stand.meshes, "loop-seam")
+    assert not found(finding.fix.edit(faulty), stand.meshes, "loop-seam")
 
 
 def test_a_jump_of_the_camera_is_found_and_softened(passing):
     project = making.add_camera(passing.project, "Jumps", PartAim("part-1"), (-300, -700, 200))
     camera = project.cameras[0].id
-    project = edits.add(project, Carry("carry-1", "Rides", camera, "part-1", 0.0))
+    project = edits.add(project, Attachment("attachment-1", "Rides", camera, "part-1", 0.0))
     way = Path("path-2", "Elsewhere", straight((600, -700, 200), (650, -700, 200)))
     project = edits.add(project, way, Run("run-2", "There", camera, way.id, start=1.0, duration=1.0))
     project = making.with_shot(project, camera, 0.0, 2.0)
     (finding,) = found(project, passing.meshes, "view-jump")
     assert finding.time == pytest.approx(1.0, abs=0.06)
-    assert finding.mend is not None
-    assert not found(finding.mend.edit(project), passing.meshes, "view-jump")
+    assert finding.fix is not None
+    assert not found(finding.fix.edit(project), passing.meshes, "view-jump")
 
 
 def test_a_hidden_subject_and_a_target_at_the_cameras_own_place(stand):
     project = around(stand, height=1900.0)
     hidden = edits.update(project, "part-1", shown=False)
     (finding,) = found(hidden, stand.meshes, "subject-missing")
-    assert finding.mend.edit(hidden).parts[0].shown
+    assert finding.fix.edit(hidden).parts[0].shown
     at = making.add_standing(stand.project, (0, -3000, 500), (0, -3000, 500))
     (finding,) = found(at, stand.meshes, "aim-at-itself")
-    assert not found(finding.mend.edit(at), stand.meshes, "aim-at-itself")
+    assert not found(finding.fix.edit(at), stand.meshes, "aim-at-itself")
 
 
 def test_the_check_tells_of_cameras_and_counts_frames_of_the_project(stand):
@@ -253,5 +253,5 @@ def test_what_is_offered_is_light_enough_to_be_sent(stand):
 
     project = edits.update(around(stand, height=1900.0), "camera-1", focal_length=150.0)
     findings = found(project, stand.meshes)
-    assert any(f.mend is not None and "lens" in f.mend.label for f in findings)
+    assert any(f.fix is not None and "lens" in f.fix.label for f in findings)
     assert len(pickle.dumps(findings)) < 20_000

@@ -5,7 +5,7 @@ import pytest
 from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, Eased, PathPoint, Placement, PointShape
+from kestrav.core.document.records import AlongOrientation, Eased, PathPoint, Placement, PointShape
 from kestrav.core.findings.check import certified, check
 from kestrav.core.findings.report import as_data, as_text
 
@@ -43,17 +43,17 @@ def test_a_pivot_off_its_part_is_found_and_mended(passing):
     project = edits.update(passing.project, "part-1", pivot=Placement((0.0, -60.0, 0.0)))
     # a run that never turns its rider takes it the same way wherever its pivot is
     assert "pivot-outside" not in rules(passing, project)
-    project = edits.update(project, "run-1", heading=AlongHeading())
+    project = edits.update(project, "run-1", orientation=AlongOrientation())
     finding = rules(passing, project)["pivot-outside"]
     assert finding.value == pytest.approx(50.0)
-    assert "pivot-outside" not in rules(passing, finding.mend.edit(project))
+    assert "pivot-outside" not in rules(passing, finding.fix.edit(project))
 
 
 def test_a_sharp_corner_with_heading_along_travel_flips():
     opened = make_project(
         {"Body": (box_mesh(10, 10, 10), (0, 0, 0))},
         straight((0, 0, 0), (100, 0, 0), (0, 5, 0)),
-        heading=AlongHeading(),
+        orientation=AlongOrientation(),
     )
     finding = rules(opened)["orientation-flip"]
     assert finding.value == pytest.approx(180 - np.degrees(np.arctan2(5, 100)), abs=0.1)
@@ -63,7 +63,7 @@ def test_a_sharp_corner_with_heading_along_travel_flips():
 
 def test_a_smooth_path_with_heading_along_travel_does_not_flip():
     shape = PointShape(tuple(PathPoint(p) for p in [(0, 0, 0), (0, 0, 200), (200, 0, 300), (500, 100, 300)]))
-    opened = make_project({"Body": (box_mesh(10, 10, 10), (0, 0, 0))}, shape, heading=AlongHeading())
+    opened = make_project({"Body": (box_mesh(10, 10, 10), (0, 0, 0))}, shape, orientation=AlongOrientation())
     assert "orientation-flip" not in rules(opened)
 
 
@@ -78,7 +78,7 @@ def test_a_kink_taken_at_speed_is_found_and_mended():
     # the velocity turns by 90 degrees: its jump is 2 v sin(45 degrees)
     assert finding.value == pytest.approx(200 * np.sqrt(2))
     assert finding.time == pytest.approx(1.5)
-    assert "kink-at-speed" not in rules(opened, finding.mend.edit(opened.project))
+    assert "kink-at-speed" not in rules(opened, finding.fix.edit(opened.project))
 
 
 def test_a_kink_taken_slowly_is_none():
@@ -86,7 +86,7 @@ def test_a_kink_taken_slowly_is_none():
     slow = make_project({"Body": (box_mesh(1, 1, 1), (0, 0, 0))}, path, duration=None, speed=30.0)
     assert "kink-at-speed" not in rules(slow)
     eased = make_project(
-        {"Body": (box_mesh(1, 1, 1), (0, 0, 0))}, path, duration=None, speed=200.0, end=0.5, pacing=Eased(50, 50)
+        {"Body": (box_mesh(1, 1, 1), (0, 0, 0))}, path, duration=None, speed=200.0, end=0.5, speed_profile=Eased(50, 50)
     )
     assert "kink-at-speed" not in rules(eased)
 

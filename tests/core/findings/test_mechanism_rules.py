@@ -8,17 +8,17 @@ from kestrav.core.clearance.cues import derive_contact_triggers
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     Axle,
-    ContactCue,
+    ContactTrigger,
     KeyPose,
     Part,
     Path,
     Pin,
     Placement,
-    Poses,
+    PoseTrack,
     Project,
     Rod,
     Run,
-    Spin,
+    TimedRotation,
 )
 from kestrav.core.editing.mechanism_making import add_drive, lengthened, set_end
 from kestrav.core.editing.wheel_making import add_rolls
@@ -35,7 +35,7 @@ def found(made, meshes, rule):
 
 
 def mended(made, meshes, fault):
-    return derive_contact_triggers(fault.mend.edit(made), meshes)
+    return derive_contact_triggers(fault.fix.edit(made), meshes)
 
 
 def scene(**shapes):
@@ -46,7 +46,7 @@ def scene(**shapes):
 
 def gears(apart=57.0):
     made, meshes = scene(one=(gear_mesh(17, 2.0, 0.1), (0, 0, 0)), two=(gear_mesh(40, 2.0, 0.33), (apart, 0, 0)))
-    made = edits.add(made, Spin("spin-1", "One spins", "one", UP, end=2.0, turns=1.0, rpm=None))
+    made = edits.add(made, TimedRotation("rotation-1", "One spins", "one", UP, end=2.0, turns=1.0, rpm=None))
     return add_drive(made, meshes, "one", "two", "external"), meshes
 
 
@@ -60,13 +60,13 @@ def test_sound_gears_are_not_spoken_of():
 def test_less_than_a_tooth_is_noted():
     made, meshes = gears()
     assert not found(made, meshes, "drive-less-than-a-tooth")
-    (fault,) = found(edits.update(made, "spin-1", turns=0.03), meshes, "drive-less-than-a-tooth")
+    (fault,) = found(edits.update(made, "rotation-1", turns=0.03), meshes, "drive-less-than-a-tooth")
     assert fault.value == pytest.approx(0.03 * np.pi * 34, rel=1e-3)
 
 
 def test_teeth_out_of_mesh_are_brought_in():
     made, meshes = gears()
-    made = edits.update(made, "drive-1", phase=made.drives[0].phase + 2.0)
+    made = edits.update(made, "gear-1", phase=made.gears[0].phase + 2.0)
     (fault,) = found(made, meshes, "drive-teeth")
     assert fault.value == pytest.approx(2.0 / 9.0, abs=0.01)  # of 9 degrees a tooth
     assert not found(mended(made, meshes, fault), meshes, "drive-teeth")
@@ -74,30 +74,30 @@ def test_teeth_out_of_mesh_are_brought_in():
 
 def test_axles_too_far_apart_are_moved_or_the_module_is_changed():
     made, meshes = gears(58.5)
-    made = edits.update(made, "drive-1", pitch=2.0)
+    made = edits.update(made, "gear-1", pitch=2.0)
     (fault,) = found(made, meshes, "drive-axle-distance")
     assert fault.value == pytest.approx(1.5)
-    for mend in (fault.mend, *fault.also):
-        assert not found(mend.edit(made), meshes, "drive-axle-distance")
+    for fix in (fault.fix, *fault.also):
+        assert not found(fix.edit(made), meshes, "drive-axle-distance")
 
 
 def test_a_rack_beside_its_gear_gets_its_pitch_line():
     made, meshes = scene(gear=(gear_mesh(20, 2.0), (0, 0, 0)), rack=(rack_mesh(12, 2.0), (-30, -21.0, 0)))
     turn = Placement((-30, -21.0, 0), (np.sqrt(0.5), -np.sqrt(0.5), 0.0, 0.0))  # teeth to +y
     made = edits.update(made, "rack", placement=turn)
-    made = edits.add(made, Spin("spin-1", "Spins", "gear", UP, end=2.0, turns=0.2, rpm=None))
+    made = edits.add(made, TimedRotation("rotation-1", "Spins", "gear", UP, end=2.0, turns=0.2, rpm=None))
     made = add_drive(made, meshes, "gear", "rack", "rack")
-    made = set_end(made, meshes, "drive-1", "b", axle=Axle((0, 0, 0), (1, 0, 0)))
+    made = set_end(made, meshes, "gear-1", "b", axle=Axle((0, 0, 0), (1, 0, 0)))
     (fault,) = found(made, meshes, "drive-axle-distance")
     assert fault.value == pytest.approx(1.0)
-    for mend in (fault.mend, *fault.also):
-        assert not found(mend.edit(made), meshes, "drive-axle-distance")
+    for fix in (fault.fix, *fault.also):
+        assert not found(fix.edit(made), meshes, "drive-axle-distance")
 
 
 @pytest.mark.parametrize(("turns", "rule"), [(1.0, "drive-wrong-sense"), (-0.5, "drive-ratio"), (-17 / 40, None)])
 def test_ends_that_both_turn_must_turn_as_their_teeth_say(turns, rule):
     made, meshes = gears()
-    made = edits.add(made, Spin("spin-2", "Two spins", "two", UP, end=2.0, turns=turns, rpm=None))
+    made = edits.add(made, TimedRotation("rotation-2", "Two spins", "two", UP, end=2.0, turns=turns, rpm=None))
     for name in ("drive-wrong-sense", "drive-ratio"):
         faults = found(made, meshes, name)
         assert bool(faults) == (name == rule)
@@ -108,14 +108,14 @@ def test_ends_that_both_turn_must_turn_as_their_teeth_say(turns, rule):
 def test_ends_and_spins_beside_their_cylinder_are_told():
     made, meshes = scene(drum=(tyre(), (0, 0, 0)), other=(tyre(), (0, 0, 200)))
     off = Axle((5, 0, 2), (0, 1, 0))
-    made = edits.add(made, Spin("spin-1", "Drum spins", "drum", off, end=2.0, turns=1.0, rpm=None))
+    made = edits.add(made, TimedRotation("rotation-1", "Drum spins", "drum", off, end=2.0, turns=1.0, rpm=None))
     faults = found(made, meshes, "spin-off-axle")
     assert len(faults) == 1 and faults[0].value == pytest.approx(2.0)
     assert not found(mended(made, meshes, faults[0]), meshes, "spin-off-axle")
     driven = add_drive(made, meshes, "drum", "other", "belt")
-    faults = [f for f in found(driven, meshes, "drive-off-axle") if f.subject[0] == "drive-1"]
+    faults = [f for f in found(driven, meshes, "drive-off-axle") if f.subject[0] == "gear-1"]
     assert len(faults) == 1 and not [
-        f for f in found(faults[0].mend.edit(driven), meshes, "drive-off-axle") if f.subject[0] == "drive-1"
+        f for f in found(faults[0].fix.edit(driven), meshes, "drive-off-axle") if f.subject[0] == "gear-1"
     ]
 
 
@@ -124,27 +124,29 @@ def test_ends_and_spins_beside_their_cylinder_are_told():
 )
 def test_a_wheel_that_only_spins_must_turn_as_it_rolls(turns, rule):
     project, meshes = wheeled()
-    axle = add_rolls(project, meshes, ["part-3"]).rolls[0].axle
-    made = edits.add(project, Spin("spin-1", "Wheel spins", "part-3", axle, end=4.0, turns=turns, rpm=None))
+    axle = add_rolls(project, meshes, ["part-3"]).wheels[0].axle
+    made = edits.add(
+        project, TimedRotation("rotation-1", "Wheel spins", "part-3", axle, end=4.0, turns=turns, rpm=None)
+    )
     for name in ("spin-wrong-sense", "spin-slip"):
         faults = found(made, meshes, name)
         assert bool(faults) == (name == rule)
         if faults:
             made = mended(made, meshes, faults[0])
-            assert made.rolls and not made.spins and not found(made, meshes, name)
+            assert made.wheels and not made.rotations and not found(made, meshes, name)
 
 
 def rods(**fields):
     made = Project(
         parts=(Part("crank", "Crank"), Part("rod", "Rod"), Part("post", "Post", placement=Placement((200, 0, 0))))
     )
-    made = edits.add(made, Spin("spin-1", "Turns", "crank", UP, end=2.0, turns=1.0, rpm=None))
+    made = edits.add(made, TimedRotation("rotation-1", "Turns", "crank", UP, end=2.0, turns=1.0, rpm=None))
     return edits.add(made, Rod("rod-1", "Rod", "rod", Pin("crank", (40, 0, 0)), to=Pin("post"), **fields))
 
 
 def test_a_rod_of_changing_length_is_told():
     (fault,) = found(rods(keeps="points", far=(160, 0, 0)), {}, "rod-length")
-    assert fault.value == pytest.approx(80.0, abs=0.01) and fault.mend is None
+    assert fault.value == pytest.approx(80.0, abs=0.01) and fault.fix is None
     # pins that stay apart, and a rod of another length
     made = edits.update(rods(keeps="points", far=(160, 0, 0)), "rod-1", crank=Pin("crank", (0, 0, 0)))
     (fault,) = found(made, {}, "rod-length")
@@ -158,7 +160,7 @@ def test_a_mechanism_that_cannot_reach_is_made_long_enough(keeps):
     made = lengthened(made, "rod-1", 30.0)
     (fault,) = found(made, {}, "out-of-reach")
     assert fault.value > 5
-    if fault.mend is not None:
+    if fault.fix is not None:
         assert not found(mended(made, {}, fault), {}, "out-of-reach")
     else:
         assert keeps == "rocker"
@@ -168,7 +170,7 @@ def test_what_digs_in_between_its_keys_is_kept_on_the_surface():
     made, meshes = scene(box=(box_mesh(60, 60, 200), (300, 0, 100)))
     half = np.sqrt(0.5)
     keys = (KeyPose(0.0, Placement((300, 0, 100))), KeyPose(1.0, Placement((400, 0, 30), (half, 0, half, 0))))
-    made = edits.add(made, Poses("poses-1", "Falls", "box", keys))
+    made = edits.add(made, PoseTrack("pose-track-1", "Falls", "box", keys))
     (fault,) = found(made, meshes, "digging")
     assert fault.value > 5 and "between keys" in fault.detail
     assert not found(mended(made, meshes, fault), meshes, "digging")
@@ -179,7 +181,7 @@ def gate(**fields):
     line = Path("path-1", "P", straight((0, 0, 100), (600, 0, 100)))
     made = edits.add(made, line, Run("run-1", "Rams", "ram", "path-1", duration=2.0))
     keys = (KeyPose(0.0, Placement((300, 0, 100))), KeyPose(0.5, Placement((300, 0, 700))))
-    made = edits.add(made, Poses("poses-1", "Gate opens", "gate", keys, **({"start": 1.2} | fields)))
+    made = edits.add(made, PoseTrack("pose-track-1", "Gate opens", "gate", keys, **({"start": 1.2} | fields)))
     return edits.set_contact(made, "ram", "gate", True), meshes
 
 
@@ -188,13 +190,13 @@ def test_a_contact_that_starts_nothing_is_made_the_cue():
     (fault,) = found(made, meshes, "uncued")
     assert fault.value == pytest.approx(1.2 - 275 / 300, abs=1e-3)
     made = mended(made, meshes, fault)
-    assert made.poses[0].cue.time == pytest.approx(275 / 300, abs=1e-4)
+    assert made.poses[0].trigger.time == pytest.approx(275 / 300, abs=1e-4)
     assert not found(made, meshes, "uncued")
     assert not found(gate(start=3.5)[0], meshes, "uncued")  # that is not about it
 
 
 def test_what_waits_for_a_touch_that_never_comes_is_told():
-    made, meshes = gate(cue=ContactCue("ram", "gate"))
+    made, meshes = gate(trigger=ContactTrigger("ram", "gate"))
     made = derive_contact_triggers(made, meshes)
     assert not found(made, meshes, "never-begins") and not found(made, meshes, "uncued")
     short = derive_contact_triggers(edits.update(made, "run-1", end=0.2), meshes)
@@ -222,7 +224,7 @@ def test_what_works_on_each_other_is_not_too_near():
     made, meshes = scene(
         one=(gear_mesh(17, 2.0, 0.1, thin=0.6), (0, 0, 0)), two=(gear_mesh(40, 2.0, 0.33, thin=0.6), (57, 0, 0))
     )
-    made = edits.add(made, Spin("spin-1", "One spins", "one", UP, end=1.0, turns=0.3, rpm=None))
+    made = edits.add(made, TimedRotation("rotation-1", "One spins", "one", UP, end=1.0, turns=0.3, rpm=None))
     assert check(made, meshes).clearance.breaches
     made = add_drive(made, meshes, "one", "two", "external")
     told = check(made, meshes).clearance

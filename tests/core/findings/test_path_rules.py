@@ -5,7 +5,7 @@ import pytest
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
     Camera,
     EllipseShape,
     Part,
@@ -31,7 +31,7 @@ AISLE = points((0, 0, 0), (2000, 0, 0), (2000, 1500, 0), (3000, 1500, 0), kind="
 def project(*shapes, **run):
     made = Project(parts=(Part("part-1", "Trolley"),))
     made = edits.add(made, *(Path(f"path-{i}", f"Aisle {i}", s) for i, s in enumerate(shapes, 1)))
-    fields = {"duration": 10.0, "heading": AlongHeading()} | run
+    fields = {"duration": 10.0, "orientation": AlongOrientation()} | run
     return edits.add(made, Run("run-1", "Rolls", "part-1", "path-1", **fields))
 
 
@@ -40,8 +40,8 @@ def found(made, rule):
 
 
 def mended(made, finding, which=0):
-    mend = [finding.mend, *finding.also][which]
-    return check_curves(mend.edit(made), made)
+    fix = [finding.fix, *finding.also][which]
+    return check_curves(fix.edit(made), made)
 
 
 @pytest.mark.parametrize(("duration", "rule"), [(10.0, "kink-at-speed"), (400.0, "kink-in-path")])
@@ -85,7 +85,9 @@ def test_an_end_whose_handle_turns_the_rider_round_is_found_and_follows_the_path
     assert not found(mended(made, fault), "undirected-end")
     # what keeps its rotation does not turn round
     assert not found(
-        project(shape, heading=edits.change(made.runs[0]).heading.__class__(stance="slope"), begin=0.2, end=0.8),
+        project(
+            shape, orientation=edits.change(made.runs[0]).orientation.__class__(stance="slope"), begin=0.2, end=0.8
+        ),
         "undirected-end",
     )
 
@@ -152,7 +154,7 @@ def test_tangled_handles_are_shortened():
 
 def two_runs(second, **fields):
     made = project(points((0, 0, 0), (1000, 0, 0), kind="corner"), second, duration=4.0)
-    run = {"start": 4.0, "duration": 4.0, "heading": AlongHeading()} | fields
+    run = {"start": 4.0, "duration": 4.0, "orientation": AlongOrientation()} | fields
     return edits.add(made, Run("run-2", "Rolls on", "part-1", "path-2", **run))
 
 

@@ -31,7 +31,7 @@ def found(project, opened, rule):
 
 def mended(project, opened, finding):
     """The project after the mend, with the meshes it brings; it finds nothing of the kind any more."""
-    after, made = finding.mend.applied(project, opened.meshes)
+    after, made = finding.fix.applied(project, opened.meshes)
     opened = type(opened)(opened.project, {**opened.meshes, **made})
     assert not [
         f for f in check(after, opened.meshes).findings if (f.rule, f.subject) == (finding.rule, finding.subject)
@@ -90,7 +90,7 @@ def test_an_implausible_size_is_taken_for_another_unit(size, word, label):
     project = imported(opened, "part-1")
     (finding,) = found(project, opened, "implausible-size")
     assert word in finding.title
-    assert label in finding.mend.label
+    assert label in finding.fix.label
     mended(project, opened, finding)
 
 
@@ -99,9 +99,9 @@ def test_an_engine_of_745_metres_is_taken_for_millimetres_first_with_its_size_on
     project = imported(opened, "part-1")
     project = msgspec.structs.replace(project, sources=(Source("source-1", "engine.glb", unit=1000.0),))
     (finding,) = found(project, opened, "implausible-size")
-    assert finding.mend.label == "Change unit to millimetres: 745\u2009mm" and "745\u2009m overall" in finding.detail
-    assert all("micrometres" not in mend.label for mend in finding.also)
-    after, made = finding.mend.applied(project, opened.meshes)
+    assert finding.fix.label == "Change unit to millimetres: 745\u2009mm" and "745\u2009m overall" in finding.detail
+    assert all("micrometres" not in fix.label for fix in finding.also)
+    after, made = finding.fix.applied(project, opened.meshes)
     assert bounds_of(after, ["part-1"]) == pytest.approx(np.array([[-372.5, -250, 0], [372.5, 250, 400]]), abs=0.01)
     # a change of unit, and no scale that is left behind and then complained of
     assert after.parts[0].scale == (1.0, 1.0, 1.0) and after.sources[0].unit == pytest.approx(1.0)
@@ -115,8 +115,8 @@ def test_a_bearing_of_a_tenth_of_a_millimetre_is_offered_in_metres():
     )
     project = imported(opened, "part-1", "part-2")
     (finding,) = found(project, opened, "implausible-size")  # of all of the file at once
-    assert finding.mend.label == "Change unit to metres: 100\u2009mm" and "Ring and 1 more" in finding.title
-    after, _ = finding.mend.applied(project, opened.meshes)
+    assert finding.fix.label == "Change unit to metres: 100\u2009mm" and "Ring and 1 more" in finding.title
+    after, _ = finding.fix.applied(project, opened.meshes)
     assert after.parts[1].placement.position[0] == pytest.approx(30.0)
 
 

@@ -40,14 +40,14 @@ def test_a_wheel_that_rolls_is_not_spoken_of(rolling):
 )
 def test_faults_of_wheels_have_mends(rolling, fields, rule):
     made, meshes = rolling
-    made = edits.update(made, "roll-1", **fields)
+    made = edits.update(made, "wheel-1", **fields)
     (fault,) = found(made, rule, meshes)
-    assert not found(fault.mend.edit(made), rule, meshes)
+    assert not found(fault.fix.edit(made), rule, meshes)
 
 
 def test_slip_is_told_in_mm(rolling):
     made, meshes = rolling
-    (fault,) = found(edits.update(made, "roll-1", slip=-0.05), "wheel-slip", meshes)
+    (fault,) = found(edits.update(made, "wheel-1", slip=-0.05), "wheel-slip", meshes)
     assert fault.value == pytest.approx(50) and fault.unit == "mm"
 
 
@@ -61,7 +61,7 @@ def test_a_wheel_off_the_ground_is_found(rolling, height, how):
 
 def test_a_wheel_dragged_across_is_noted(rolling):
     made, meshes = rolling
-    made = edits.update(made, "swivel-1", forward=(0.8, 0.6, 0.0))
-    made = edits.remove(made, "swivel-1")
-    made = edits.update(made, "roll-1", axle=Axle((5, 0, 0), (0.3, 0.954, 0.0)))
+    made = edits.update(made, "castor-1", forward=(0.8, 0.6, 0.0))
+    made = edits.remove(made, "castor-1")
+    made = edits.update(made, "wheel-1", axle=Axle((5, 0, 0), (0.3, 0.954, 0.0)))
     assert found(made, "wheel-dragged", meshes)

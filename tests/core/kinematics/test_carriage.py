@@ -6,10 +6,10 @@ from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
-    CarriedHeading,
+    AlongOrientation,
+    CarriedOrientation,
     EllipseShape,
-    FixedHeading,
+    FixedOrientation,
     Path,
     PathPoint,
     Placement,
@@ -57,36 +57,38 @@ def trolley(**run):
     return edits.update(project, "run-1", **run)
 
 
-@pytest.mark.parametrize("heading", [FixedHeading(), AlongHeading(), CarriedHeading(wheelbase=400.0, share=1.0)])
-def test_a_stop_with_the_front_at_the_mark(heading):
-    project = trolley(seat="front", heading=heading)
+@pytest.mark.parametrize(
+    "orientation", [FixedOrientation(), AlongOrientation(), CarriedOrientation(wheelbase=400.0, share=1.0)]
+)
+def test_a_stop_with_the_front_at_the_mark(orientation):
+    project = trolley(seat="front", orientation=orientation)
     box = world_bounds(project, "part-1", world_poses(project, [0.0, 4.0]))
     assert box[:, 1, 0] == pytest.approx([0, 3000], abs=1e-6)
-    rear = trolley(seat="rear", heading=heading)
+    rear = trolley(seat="rear", orientation=orientation)
     assert world_bounds(rear, "part-1", world_poses(rear, [4.0]))[0, 0, 0] == pytest.approx(3000, abs=1e-6)
     assert box[:, 0, 1] == pytest.approx([-150 + 20, -150 + 20], abs=1e-6)  # the pivot's side is kept
-    below = trolley(seat="bottom", heading=heading)
+    below = trolley(seat="bottom", orientation=orientation)
     box = world_bounds(below, "part-1", world_poses(below, [2.0]))[0]
     assert box[0, 2] == pytest.approx(0, abs=1e-9)
 
 
 def test_the_front_is_the_side_that_faces_ahead():
     for forward, size in (("+y", 300), ("-x", 600)):
-        project = trolley(seat="front", heading=AlongHeading(forward))
+        project = trolley(seat="front", orientation=AlongOrientation(forward))
         box = world_bounds(project, "part-1", world_poses(project, [4.0]))[0]
         assert box[1, 0] == pytest.approx(3000, abs=1e-6)
         assert box[1, 0] - box[0, 0] == pytest.approx(size, abs=1e-6)
 
 
-@pytest.mark.parametrize("heading", [FixedHeading(), AlongHeading(), CarriedHeading(wheelbase=400.0)])
-def test_it_is_carried_beside_the_path(heading):
-    near, far = trolley(heading=heading), trolley(heading=heading, offset=(50.0, 120.0, 30.0))
+@pytest.mark.parametrize("orientation", [FixedOrientation(), AlongOrientation(), CarriedOrientation(wheelbase=400.0)])
+def test_it_is_carried_beside_the_path(orientation):
+    near, far = trolley(orientation=orientation), trolley(orientation=orientation, offset=(50.0, 120.0, 30.0))
     step = world_poses(far, [2.0])[0, 0, :3, 3] - world_poses(near, [2.0])[0, 0, :3, 3]
     assert step == pytest.approx([50, 120, 30], abs=1e-6)
 
 
 def test_a_body_on_two_points_does_not_flip_at_a_closed_paths_seam():
-    project = trolley(heading=CarriedHeading(wheelbase=400.0))
+    project = trolley(orientation=CarriedOrientation(wheelbase=400.0))
     project = edits.update(project, "path-1", shape=EllipseShape((0, 0, 0), 900, 500))
     poses = world_poses(project, np.linspace(0, 4, 400))[:, 0]
     turns = np.einsum("nij,nij->n", poses[:-1, :3, :3], poses[1:, :3, :3])
@@ -98,5 +100,5 @@ def test_own_bounds_are_those_at_rest_and_a_wheelbase_is_above_nothing():
     moved = edits.update(project, "part-1", placement=Placement((500, 0, 0), (np.cos(0.4), 0, 0, np.sin(0.4))))
     assert np.ptp(own_bounds(moved, "part-1"), axis=0) == pytest.approx([600, 300, 200])
     with pytest.raises(BadInput, match="wheelbase"):
-        trolley(heading=CarriedHeading(wheelbase=0.0))
+        trolley(orientation=CarriedOrientation(wheelbase=0.0))
     assert isinstance(project.runs[0], Run)

@@ -7,12 +7,13 @@ from shapes import straight
 from bench.adversarial import made_case
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
+    Attachment,
     Axle,
     Ball,
-    Carry,
-    Drive,
+    Castor,
     Eased,
     End,
+    Gear,
     Part,
     Path,
     Pin,
@@ -20,8 +21,7 @@ from kestrav.core.document.records import (
     Project,
     Rod,
     Run,
-    Spin,
-    Swivel,
+    TimedRotation,
 )
 from kestrav.core.geometry.meshes import box_corners
 from kestrav.core.kinematics.bounds import WORLD, of_box
@@ -83,7 +83,7 @@ def test_nothing_in_random_projects_goes_farther_than_is_told():
 
 def spinning(*parts, turns=2.0, **fields):
     made = Project(parts=(Part("holder", "Holder"), Part("part-1", "Crank", "holder"), *parts))
-    return edits.add(made, Spin("spin-1", "Turns", "part-1", UP, end=4.0, turns=turns, rpm=None, **fields))
+    return edits.add(made, TimedRotation("rotation-1", "Turns", "part-1", UP, end=4.0, turns=turns, rpm=None, **fields))
 
 
 MECHANISMS = {
@@ -110,11 +110,11 @@ MECHANISMS = {
     ),
     "rack": (
         [Part("part-2", "Rack", placement=Placement((0, -20, 0)))],
-        Drive("drive-1", "D", End("part-1", UP, 20), End("part-2", Axle((0, 0, 0), (1, 0, 0))), "rack"),
+        Gear("gear-1", "D", End("part-1", UP, 20), End("part-2", Axle((0, 0, 0), (1, 0, 0))), "rack"),
     ),
     "chain": (
         [Part("part-2", "Sprocket", placement=Placement((300, 0, 0)))],
-        Drive("drive-1", "D", End("part-1", UP, 20), End("part-2", UP, 35), "chain", 12.7),
+        Gear("gear-1", "D", End("part-1", UP, 20), End("part-2", UP, 35), "chain", 12.7),
     ),
 }  # fmt: skip
 
@@ -127,7 +127,9 @@ def test_nothing_in_mechanisms_goes_farther_than_is_told(made, carried):
     if carried:
         # the crank alone goes away from what it drives, so that all that stands otherwise counts
         path = Path("path-1", "Path", straight((0, 0, 0), (8, 3, 0), (4, 9, 0), kind="smooth"))
-        project = edits.add(project, path, Run("run-1", "Run", "holder", "path-1", duration=4.0, pacing=Eased(2, 2)))
+        project = edits.add(
+            project, path, Run("run-1", "Run", "holder", "path-1", duration=4.0, speed_profile=Eased(2, 2))
+        )
     bounded(project, None, BOX)
 
 
@@ -139,9 +141,9 @@ def test_castors_and_balls_go_no_farther_than_is_told():
         Part("ball", "Ball"),
     )
     project = edits.add(Project(parts=parts), way, Run("run-1", "Run", "part-1", "path-1", duration=2.0))
-    project = edits.add(project, Run("run-2", "Rolls", "ball", "path-1", duration=1.5, pacing=Eased(50, 50)))
+    project = edits.add(project, Run("run-2", "Rolls", "ball", "path-1", duration=1.5, speed_profile=Eased(50, 50)))
     project = edits.add(
-        project, Swivel("swivel-1", "S", "castor", trail=30.0), Ball("ball-1", "B", "ball", radius=50.0)
+        project, Castor("castor-1", "S", "castor", trail=30.0), Ball("ball-1", "B", "ball", radius=50.0)
     )
     bounded(project, 5.0, BOX)
 
@@ -151,7 +153,11 @@ def test_what_both_hang_on_does_not_count():
     path = Path("path-1", "Path", straight((0, 0, 0), (4000, 0, 0)))
     parts = (Part("trolley", "T"), Part("one", "One", "trolley"), Part("two", "Two"))
     project = edits.add(Project(parts=parts), path, Run("run-1", "Run", "trolley", "path-1", duration=2.0))
-    project = edits.add(project, Spin("spin-1", "S", "one", UP, rpm=1.0), Carry("carry-1", "C", "two", "trolley", 0.0))
+    project = edits.add(
+        project,
+        TimedRotation("rotation-1", "S", "one", UP, rpm=1.0),
+        Attachment("attachment-1", "C", "two", "trolley", 0.0),
+    )
     motion = Motion(project)
     times = with_changes(motion, np.linspace(0, 2, 20))
     told = Displacement(motion, times)

@@ -6,7 +6,7 @@ import trimesh
 from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, CarriedHeading, Ground
+from kestrav.core.document.records import AlongOrientation, CarriedOrientation, Ground
 from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import mesh
@@ -24,7 +24,7 @@ def opened(ground=None, **run):
     """A box of 100 × 60 × 40 on a path 80 mm above the floor, a ramp from 400 to 1400 rising 200 below it."""
     fields = {
         "duration": 4.0,
-        "heading": AlongHeading(),
+        "orientation": AlongOrientation(),
         "seat": "bottom",
         "ground": ground or Ground(reach=250.0),
     } | run
@@ -63,7 +63,12 @@ def test_tilted_it_lies_on_the_slope():
 def test_tilted_it_rolls_with_a_cross_slope():
     side = wedge(1000, 3000, 200)
     turned = side.vertices @ np.array([[0.0, 1, 0], [-1, 0, 0], [0, 0, 1]])
-    fields = {"duration": 4.0, "heading": AlongHeading(), "seat": "bottom", "ground": Ground(250.0, tilted=True)}
+    fields = {
+        "duration": 4.0,
+        "orientation": AlongOrientation(),
+        "seat": "bottom",
+        "ground": Ground(250.0, tilted=True),
+    }
     made = make_project(
         {"Box": (box_mesh(100, 60, 40), (0, 0, 20)), "Bank": (mesh(turned, side.triangles), (0, -500, 0))},
         straight((-900, 0, 120), (900, 0, 120)),
@@ -78,7 +83,7 @@ def test_tilted_it_rolls_with_a_cross_slope():
 
 
 def test_two_points_on_the_ground_pitch_the_body():
-    project, _ = opened(heading=CarriedHeading(wheelbase=80.0))
+    project, _ = opened(orientation=CarriedOrientation(wheelbase=80.0))
     pose = Motion(project).poses("part-1", [1.6])[0, :3, :3]
     assert pose[2, 0] == pytest.approx(np.sin(np.arctan(0.2)), abs=1e-3)
 

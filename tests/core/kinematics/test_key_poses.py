@@ -7,17 +7,17 @@ from scipy.spatial.transform import Rotation
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
     Eased,
     EllipseShape,
-    FixedHeading,
+    FixedOrientation,
     KeyPose,
     Part,
     Path,
     PathPoint,
     Placement,
     PointShape,
-    Poses,
+    PoseTrack,
     Project,
     Run,
 )
@@ -36,7 +36,7 @@ def keyed(*keys, between="smooth", start=1.0, pivot=None):
     made = Project(
         parts=(Part("part-1", "Gate", pivot=pivot or Placement(), placement=Placement((5, 6, 7), turn(20))),)
     )
-    return edits.add(made, Poses("poses-1", "Swings", "part-1", tuple(keys), start, between))
+    return edits.add(made, PoseTrack("pose-track-1", "Swings", "part-1", tuple(keys), start, between))
 
 
 LINE = (
@@ -117,7 +117,7 @@ def far(one, two, times):
 def test_key_poses_become_a_path_and_a_run_that_goes_the_same(between):
     turning = (LINE[0], LINE[1], KeyPose(3.0, Placement((100, 300, 50), turn(60))))
     made = keyed(*turning, between=between)
-    turned = poses_to_run(made, "poses-1")
+    turned = poses_to_run(made, "pose-track-1")
     assert not turned.poses and len(turned.paths) == 1 and turned.runs[0].rider == "part-1"
     gap, angle = far(made, turned, np.linspace(0.5, 4.5, 201))
     assert gap < 0.5 and angle < 1.0
@@ -126,18 +126,18 @@ def test_key_poses_become_a_path_and_a_run_that_goes_the_same(between):
 def test_a_hold_between_key_poses_survives():
     keys = (LINE[0], LINE[1], KeyPose(2.0, LINE[1].placement), KeyPose(3.0, Placement((300, 0, 0))))
     made = keyed(*keys)
-    assert far(made, poses_to_run(made, "poses-1"), np.linspace(0.5, 4.5, 201))[0] < 0.5
+    assert far(made, poses_to_run(made, "pose-track-1"), np.linspace(0.5, 4.5, 201))[0] < 0.5
 
 
 def test_what_cannot_become_a_run_is_said():
     still = keyed(KeyPose(0, Placement()), KeyPose(2, Placement((0, 0, 0), turn(90))))
     with pytest.raises(BadInput, match="stays in one place"):
-        poses_to_run(still, "poses-1")
+        poses_to_run(still, "pose-track-1")
     with pytest.raises(BadInput, match="single pose"):
-        poses_to_run(keyed(KeyPose(0)), "poses-1")
+        poses_to_run(keyed(KeyPose(0)), "pose-track-1")
     turning = keyed(LINE[0], LINE[1], KeyPose(2.0, Placement((100, 0, 0), turn(40))), LINE[2])
     with pytest.raises(BadInput, match="turns while it stands"):
-        poses_to_run(turning, "poses-1")
+        poses_to_run(turning, "pose-track-1")
 
 
 @pytest.mark.parametrize(
@@ -147,10 +147,10 @@ def test_what_cannot_become_a_run_is_said():
         EllipseShape((0, 0, 0), 400, 300),
     ],
 )
-@pytest.mark.parametrize("heading", [FixedHeading(), AlongHeading()])
-def test_a_run_becomes_key_poses_that_go_the_same(shape, heading):
+@pytest.mark.parametrize("orientation", [FixedOrientation(), AlongOrientation()])
+def test_a_run_becomes_key_poses_that_go_the_same(shape, orientation):
     made = Project(parts=(Part("part-1", "Gate"),), paths=(Path("path-1", "Way", shape),))
-    run = Run("run-1", "Goes", "part-1", "path-1", start=0.5, heading=heading, pacing=Eased(150, 150))
+    run = Run("run-1", "Goes", "part-1", "path-1", start=0.5, orientation=orientation, speed_profile=Eased(150, 150))
     made = edits.add(made, run)
     told = run_to_poses(made, "run-1")
     assert not told.runs and len(told.poses) == 1 and len(told.poses[0].keys) <= 60

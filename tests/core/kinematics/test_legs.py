@@ -6,13 +6,14 @@ from scipy.spatial.transform import Rotation
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
+    Attachment,
     Camera,
-    Carry,
     EllipseShape,
-    FixedHeading,
-    KeyedHeading,
+    FixedOrientation,
+    KeyedOrientation,
     Light,
+    OrientationKey,
     Part,
     Path,
     PathPoint,
@@ -21,7 +22,6 @@ from kestrav.core.document.records import (
     PointShape,
     Project,
     Run,
-    TurnKey,
 )
 from kestrav.core.editing.run_making import quarter_turn
 from kestrav.core.errors import BadInput
@@ -52,9 +52,9 @@ def project(shape=AISLE, **run):
 TIMES = np.linspace(0, 7, 29)
 
 
-@pytest.mark.parametrize("heading", [FixedHeading(), AlongHeading(stance="free")])
-def test_company_keeps_its_arrangement(heading):
-    made = project(heading=heading, company=("part-2",))
+@pytest.mark.parametrize("orientation", [FixedOrientation(), AlongOrientation(stance="free")])
+def test_company_keeps_its_arrangement(orientation):
+    made = project(orientation=orientation, company=("part-2",))
     poses = world_poses(made, TIMES)
     between = np.linalg.inv(poses[:, 0]) @ poses[:, 1]
     rest = np.linalg.inv(world_poses(edits.remove(made, "run-1"), [0])[0, 0])
@@ -68,7 +68,9 @@ def test_company_keeps_its_arrangement(heading):
 
 @pytest.mark.parametrize("rider", ["part-2", "camera-1", "light-1"])
 def test_a_ride_has_no_jump_at_its_ends_and_moves_as_its_carrier(rider):
-    made = edits.add(project(heading=AlongHeading()), Carry("carry-1", "Rides", rider, "part-1", 2.0, 4.0))
+    made = edits.add(
+        project(orientation=AlongOrientation()), Attachment("attachment-1", "Rides", rider, "part-1", 2.0, 4.0)
+    )
     motion = Motion(made)
     at = motion.poses(rider, [0, 2 - 1e-9, 2 + 1e-9, 4 - 1e-9, 4 + 1e-9, 6])
     assert at[0] == pytest.approx(at[1]) and at[1] == pytest.approx(at[2], abs=1e-4)
@@ -83,7 +85,7 @@ def test_a_ride_goes_on_from_where_a_run_left_its_rider():
     made = edits.add(
         project(),
         Run("run-2", "Crate comes", "part-2", "path-1", end=0.3, duration=1.0),
-        Carry("carry-1", "Rides", "part-2", "part-1", 3.0, 5.0),
+        Attachment("attachment-1", "Rides", "part-2", "part-1", 3.0, 5.0),
     )
     motion = Motion(made)
     before, after = motion.poses("part-2", [2.9, 3.0])
@@ -102,8 +104,8 @@ def motion_length(made):
 def test_a_chain_of_rides_moves_together_and_a_circle_is_refused():
     made = edits.add(
         project(),
-        Carry("carry-1", "Crate rides", "part-2", "part-1", 1.0, 6.0),
-        Carry("carry-2", "Camera rides", "camera-1", "part-3", 1.0, 6.0),
+        Attachment("attachment-1", "Crate rides", "part-2", "part-1", 1.0, 6.0),
+        Attachment("attachment-2", "Camera rides", "camera-1", "part-3", 1.0, 6.0),
     )
     motion = Motion(made)
     steps = [
@@ -111,11 +113,11 @@ def test_a_chain_of_rides_moves_together_and_a_circle_is_refused():
     ]
     assert steps[0] == pytest.approx(steps[1]) and steps[1] == pytest.approx(steps[2])
     with pytest.raises(BadInput, match="is carried or driven by itself"):
-        edits.add(made, Carry("carry-3", "Round", "part-1", "part-3", 0.0))
+        edits.add(made, Attachment("attachment-3", "Round", "part-1", "part-3", 0.0))
 
 
 def test_before_and_after_a_run():
-    made = project(before="rests", after="rests", heading=AlongHeading())
+    made = project(before="rests", after="rests", orientation=AlongOrientation())
     rest = world_poses(edits.remove(made, "run-1"), [0])[0, 0]
     poses = world_poses(made, [0.5, 1.5, 5.5])[:, 0]
     assert poses[0] == pytest.approx(rest) and poses[2] == pytest.approx(rest)
@@ -124,7 +126,7 @@ def test_before_and_after_a_run():
 
 def test_a_blend_has_neither_jump_nor_jerk():
     made = edits.add(
-        project(heading=AlongHeading()),
+        project(orientation=AlongOrientation()),
         Run("run-2", "Elsewhere", "part-1", "path-1", start=5.5, duration=2.0, end=0.6, blend=1.0),
     )
     times = np.linspace(5.4, 7.6, 2201)
@@ -137,32 +139,36 @@ def test_a_blend_has_neither_jump_nor_jerk():
 
 
 def test_own_turns_under_a_run_leave_it_on_its_path():
-    made = project(heading=AlongHeading(), turn=(90.0, 0.0, 0.0))
-    plain = project(heading=AlongHeading())
+    made = project(orientation=AlongOrientation(), turn=(90.0, 0.0, 0.0))
+    plain = project(orientation=AlongOrientation())
     a, b = (Motion(p).poses("part-1", TIMES) for p in (made, plain))
     assert a[:, :3, 3] == pytest.approx(b[:, :3, 3])
     # yaw to the left: its front looks where its left looked
     assert a[:, :3, 0] == pytest.approx(b[:, :3, 1], abs=1e-9)
-    level = project(PointShape((PathPoint((0, 0, 0)), PathPoint((9, 9, 0)))), heading=AlongHeading(), turn=(0, 10.0, 0))
+    level = project(
+        PointShape((PathPoint((0, 0, 0)), PathPoint((9, 9, 0)))), orientation=AlongOrientation(), turn=(0, 10.0, 0)
+    )
     pitched = Motion(level).poses("part-1", [1.0])[0]
     assert pitched[2, 0] == pytest.approx(np.sin(np.radians(10)), abs=1e-6)
 
 
 def test_quarter_turns_go_to_the_left_and_round():
-    heading = AlongHeading()
+    orientation = AlongOrientation()
     front = []
     for _ in range(4):
-        heading = quarter_turn(heading)
-        made = project(PointShape((PathPoint((0, 0, 0)), PathPoint((900, 0, 0)))), heading=heading)
+        orientation = quarter_turn(orientation)
+        made = project(PointShape((PathPoint((0, 0, 0)), PathPoint((900, 0, 0)))), orientation=orientation)
         front.append(Motion(made).poses("part-1", [2.0])[0, :3, 0])
     assert np.array(front) == pytest.approx(np.array([[0, 1, 0], [-1, 0, 0], [0, -1, 0], [1, 0, 0]]), abs=1e-9)
-    assert heading == AlongHeading()
+    assert orientation == AlongOrientation()
 
 
 @pytest.mark.parametrize("up", ["+z", "-z", "+x", "+y"])
 def test_the_chosen_axes_look_ahead_and_up(up):
     forward = "+y" if up[1] != "y" else "+x"
-    made = project(PointShape((PathPoint((0, 0, 0)), PathPoint((900, 900, 0)))), heading=AlongHeading(forward, up=up))
+    made = project(
+        PointShape((PathPoint((0, 0, 0)), PathPoint((900, 900, 0)))), orientation=AlongOrientation(forward, up=up)
+    )
     pose = Motion(made).poses("part-1", [2.0])[0, :3, :3]
     axes = {"x": 0, "y": 1, "z": 2}
     ahead = pose[:, axes[forward[1]]]
@@ -173,36 +179,38 @@ def test_the_chosen_axes_look_ahead_and_up(up):
 
 def test_level_and_sloping_stances():
     rise = PointShape((PathPoint((0, 0, 0)), PathPoint((900, 0, 300))))
-    level = Motion(project(rise, heading=AlongHeading(stance="level"))).poses("part-1", [2.0])[0, :3, :3]
-    slope = Motion(project(rise, heading=AlongHeading())).poses("part-1", [2.0])[0, :3, :3]
+    level = Motion(project(rise, orientation=AlongOrientation(stance="level"))).poses("part-1", [2.0])[0, :3, :3]
+    slope = Motion(project(rise, orientation=AlongOrientation())).poses("part-1", [2.0])[0, :3, :3]
     assert level == pytest.approx(np.eye(3))
     assert slope[2, 0] == pytest.approx(300 / np.hypot(900, 300))
 
 
 def test_headings_by_keys_are_met_and_turn_as_scipy_does():
-    keys = tuple(TurnKey(p, turn(a)) for p, a in ((0.0, 0.0), (0.3, 80.0), (0.8, 20.0), (1.0, 90.0)))
+    keys = tuple(OrientationKey(p, turn(a)) for p, a in ((0.0, 0.0), (0.3, 80.0), (0.8, 20.0), (1.0, 90.0)))
     straight = PointShape((PathPoint((0, 0, 0)), PathPoint((1000, 0, 0))))
-    made = project(straight, heading=KeyedHeading(keys=keys, room=True, smooth=False), start=0.0, duration=1.0)
+    made = project(straight, orientation=KeyedOrientation(keys=keys, room=True, smooth=False), start=0.0, duration=1.0)
     shares = np.array([0.0, 0.3, 0.55, 0.8, 1.0])
     front = Motion(made).poses("part-1", shares)[:, :3, 0]
     angles = np.degrees(np.arctan2(front[:, 1], front[:, 0]))
     # halfway between keys at even rates: half the angle
     assert angles == pytest.approx([0, 80, 50, 20, 90], abs=1e-5)
-    smooth = edits.update(made, "run-1", heading=KeyedHeading(keys=keys, room=True))
+    smooth = edits.update(made, "run-1", orientation=KeyedOrientation(keys=keys, room=True))
     front = Motion(smooth).poses("part-1", shares[[0, 1, 3, 4]])[:, :3, 0]
     assert np.degrees(np.arctan2(front[:, 1], front[:, 0])) == pytest.approx([0, 80, 20, 90], abs=1e-5)
 
 
 def test_keys_against_the_path_turn_with_it():
     ring = EllipseShape((0, 0, 0), 500, 500)
-    made = project(ring, heading=KeyedHeading(keys=(TurnKey(0.0, turn(-90)),)))
+    made = project(ring, orientation=KeyedOrientation(keys=(OrientationKey(0.0, turn(-90)),)))
     poses = Motion(made).poses("part-1", TIMES)
     outwards = poses[:, :3, 3] / np.linalg.norm(poses[:, :3, 3], axis=1)[:, None]
     assert poses[:, :3, 0] == pytest.approx(outwards, abs=1e-6)
 
 
 def test_a_light_shines_along_with_what_carries_it():
-    made = edits.add(project(heading=AlongHeading()), Carry("carry-1", "Rides", "light-1", "part-1", 1.0))
+    made = edits.add(
+        project(orientation=AlongOrientation()), Attachment("attachment-1", "Rides", "light-1", "part-1", 1.0)
+    )
     light = made.lights[0]
     (place,), (target,) = light_places(made, light, [0.0])
     assert place == pytest.approx([0, 0, 500]) and target == pytest.approx([0, 0, 0])

@@ -8,7 +8,7 @@ from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
     EllipseShape,
     Part,
     Path,
@@ -69,7 +69,7 @@ def test_the_pivot_lies_on_the_path_and_what_hangs_below_follows():
 def test_heading_along_travel_points_the_forward_axis_ahead(forward, flip):
     shape = PointShape(tuple(PathPoint(p) for p in [(0, 0, 0), (200, 100, 30), (500, -50, 60)]))
     opened = make_project(
-        {"Body": (box_mesh(10, 10, 10), (0, 0, 0))}, shape, duration=2.0, heading=AlongHeading(forward, flip)
+        {"Body": (box_mesh(10, 10, 10), (0, 0, 0))}, shape, duration=2.0, orientation=AlongOrientation(forward, flip)
     )
     times = np.linspace(0, 2, 21)
     rotation = world_poses(opened.project, times)[:, 0, :3, :3]

@@ -5,7 +5,6 @@ import pytest
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    Cue,
     Eased,
     EllipseShape,
     Even,
@@ -14,13 +13,14 @@ from kestrav.core.document.records import (
     Keyed,
     Law,
     Limited,
-    PaceKey,
     Part,
     Path,
     PathPoint,
     PointShape,
     Project,
     Run,
+    SpeedKey,
+    Trigger,
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion
@@ -39,19 +39,25 @@ def trip(made, index=0):
 
 
 @pytest.mark.parametrize(
-    "pacing",
+    "speed_profile",
     [
         Even(),
         Eased(100, 200),
         Eased(start_time=0.4, stop_time=0.2),
         Law("3-4-5 polynomial"),
         Limited(top=900, forward=800, braking=600),
-        Keyed((PaceKey(0, 0), PaceKey(0.4, 0.7), PaceKey(1, 1))),
+        Keyed((SpeedKey(0, 0), SpeedKey(0.4, 0.7), SpeedKey(1, 1))),
     ],
 )
 @pytest.mark.parametrize("backwards", [False, True])
-def test_a_hold_stands_at_its_place_for_its_time_and_the_run_arrives_in_time(pacing, backwards):
-    made = project(pacing=pacing, duration=6.0, holds=(Hold(0.25, 0.8), Hold(0.6, 0.5)), backwards=backwards, start=1.0)
+def test_a_hold_stands_at_its_place_for_its_time_and_the_run_arrives_in_time(speed_profile, backwards):
+    made = project(
+        speed_profile=speed_profile,
+        duration=6.0,
+        holds=(Hold(0.25, 0.8), Hold(0.6, 0.5)),
+        backwards=backwards,
+        start=1.0,
+    )
     going = trip(made)
     assert going.end == pytest.approx(7.0, abs=1e-9)
     times = np.linspace(1.0, 7.0, 60_001)
@@ -69,7 +75,7 @@ def test_a_hold_stands_at_its_place_for_its_time_and_the_run_arrives_in_time(pac
 
 
 def test_legs_between_holds_share_one_steady_speed():
-    made = project(pacing=Eased(100, 100), duration=None, speed=500.0, holds=(Hold(0.5, 1.0),))
+    made = project(speed_profile=Eased(100, 100), duration=None, speed=500.0, holds=(Hold(0.5, 1.0),))
     going = trip(made)
     # each leg: 1000 mm at 500 mm/s, its two ramps of 100 mm taking twice their time
     assert going.duration == pytest.approx(1.0 + 2 * (1000 + 200) / 500)
@@ -90,7 +96,7 @@ def test_there_and_back_three_times():
 
 
 def test_braking_on_the_way_back_is_braking():
-    going = trip(project(passes=2, returns=True, pacing=Eased(500, 500), duration=4.0))
+    going = trip(project(passes=2, returns=True, speed_profile=Eased(500, 500), duration=4.0))
     times = np.array([0.3, 3.7, 4.3, 7.7])
     assert np.sign(going.accelerations(times)).tolist() == [1, -1, 1, -1]
 
@@ -105,7 +111,7 @@ def test_a_ring_goes_round_without_end():
 
 
 def test_a_follower_keeps_its_distance_and_stops_at_the_ends():
-    made = project(pacing=Eased(200, 300), begin=0.2, start=0.5)
+    made = project(speed_profile=Eased(200, 300), begin=0.2, start=0.5)
     made = edits.add(
         made, edits.change(made.runs[0], id="run-2", rider="part-2", follows=Following("run-1", 250.0), begin=0.2)
     )
@@ -136,23 +142,25 @@ def test_a_follower_follows_live():
 
 
 @pytest.mark.parametrize(
-    ("cue", "start"),
+    ("trigger", "start"),
     [
-        (Cue("run-1", "start", delay=0.5), 1.5),
-        (Cue("run-1", "arrival"), 5.0),
-        (Cue("run-1", "way", 0.25, 0.1), 2.1),
+        (Trigger("run-1", "start", delay=0.5), 1.5),
+        (Trigger("run-1", "arrival"), 5.0),
+        (Trigger("run-1", "way", 0.25, 0.1), 2.1),
     ],
 )
-def test_a_cue_begins_a_run(cue, start):
-    made = edits.add(project(start=1.0), Run("run-2", "Waits", "part-2", "path-1", cue=cue))
+def test_a_cue_begins_a_run(trigger, start):
+    made = edits.add(project(start=1.0), Run("run-2", "Waits", "part-2", "path-1", trigger=trigger))
     assert trip(made, 1).start == pytest.approx(start)
     # and it follows when what it waits for is later
     assert trip(edits.update(made, "run-1", start=2.0), 1).start == pytest.approx(start + 1)
 
 
 def test_what_waits_for_what_never_comes_waits_at_its_start():
-    keys = Keyed((PaceKey(0, 0), PaceKey(1, 0.4)))
-    made = edits.add(project(pacing=keys), Run("run-2", "Waits", "part-2", "path-1", cue=Cue("run-1", "way", 0.9)))
+    keys = Keyed((SpeedKey(0, 0), SpeedKey(1, 0.4)))
+    made = edits.add(
+        project(speed_profile=keys), Run("run-2", "Waits", "part-2", "path-1", trigger=Trigger("run-1", "way", 0.9))
+    )
     assert trip(made, 1).start == np.inf
     assert Motion(made).poses("part-2", [0, 3, 9])[:, :3, 3] == pytest.approx(np.zeros((3, 3)))
     assert span(made) == 4.0
@@ -166,12 +174,12 @@ def test_what_waits_for_what_never_comes_waits_at_its_start():
         ({"holds": (Hold(0.5, 5.0),)}, "holds for longer"),
         ({"holds": (Hold(0.5, 0.0),)}, "must be above 0"),
         ({"passes": -1}, "is made -1 times"),
-        ({"cue": Cue("run-9")}, "does not hold"),
-        ({"cue": Cue("run-1")}, "waits for itself"),
+        ({"trigger": Trigger("run-9")}, "does not hold"),
+        ({"trigger": Trigger("run-1")}, "waits for itself"),
         ({"follows": Following("run-1")}, "waits for itself"),
-        ({"cue": Cue("run-1", delay=-1.0)}, "delay"),
+        ({"trigger": Trigger("run-1", delay=-1.0)}, "delay"),
         ({"mark": 1.5}, "mark"),
-        ({"due": 0.0}, "due"),
+        ({"arrive_by": 0.0}, "due"),
         ({"blend": -1.0}, "blended"),
         ({"company": ("part-1",)}, "own company"),
         ({"company": ("part-7",)}, "does not hold"),
@@ -183,7 +191,7 @@ def test_bad_runs_are_refused(fields, complaint):
 
 
 def test_a_circle_of_cues_is_refused_by_name():
-    made = edits.add(project(), Run("run-2", "Waits", "part-2", "path-1", cue=Cue("run-1")))
+    made = edits.add(project(), Run("run-2", "Waits", "part-2", "path-1", trigger=Trigger("run-1")))
     with pytest.raises(BadInput, match=r"“(Rolls|Waits)” waits for itself"):
         edits.update(made, "run-1", follows=Following("run-2"))
 
@@ -193,7 +201,7 @@ def test_what_followed_a_removed_run_goes_by_itself():
     made = edits.add(
         made,
         edits.change(made.runs[0], id="run-2", rider="part-2", follows=Following("run-1")),
-        Run("run-3", "Waits", "part-2", "path-1", start=7.0, cue=Cue("run-1")),
+        Run("run-3", "Waits", "part-2", "path-1", start=7.0, trigger=Trigger("run-1")),
     )
     left = edits.remove(made, "run-1")
-    assert [r.follows for r in left.runs] == [None, None] and left.runs[1].cue is None
+    assert [r.follows for r in left.runs] == [None, None] and left.runs[1].trigger is None

@@ -5,7 +5,7 @@ import pytest
 from scipy.signal import welch
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongHeading, Part, Path, PathPoint, PointShape, Project, Roughness, Run
+from kestrav.core.document.records import AlongOrientation, Part, Path, PathPoint, PointShape, Project, Roughness, Run
 from kestrav.core.geometry.transforms import rotation_angle
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.roughness import deviation
@@ -52,6 +52,6 @@ def test_a_rough_run_stays_within_its_amplitude_along_one_axis(axis, row):
     away = rough[:, :3, 3] - plain[:, :3, 3]
     assert np.ptp(away[:, row]) > 2 and np.abs(away).max() <= 3
     assert np.delete(away, row, axis=1) == pytest.approx(0)
-    turned = edits.update(made, "run-1", heading=AlongHeading(), roughness=(Roughness("roll", 2.0),))
+    turned = edits.update(made, "run-1", orientation=AlongOrientation(), roughness=(Roughness("roll", 2.0),))
     angles = np.degrees(rotation_angle(plain[:, :3, :3], Motion(turned).poses("part-1", times)[:, :3, :3]))
     assert 1 < angles.max() <= 2

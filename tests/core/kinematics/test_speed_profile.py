@@ -16,7 +16,6 @@ from kestrav.core.document.records import (
     Keyed,
     Law,
     Limited,
-    PaceKey,
     Part,
     Path,
     PathPoint,
@@ -24,6 +23,7 @@ from kestrav.core.document.records import (
     Project,
     RectangleShape,
     Run,
+    SpeedKey,
     SpeedZone,
 )
 from kestrav.core.editing import joining
@@ -34,7 +34,7 @@ from kestrav.core.kinematics.runs import journey
 from kestrav.core.kinematics.speed_profile import peak, profile
 from kestrav.core.paths.path_curves import path_curve
 
-KEYS = Keyed((PaceKey(0, 0), PaceKey(0.3, 0.1), PaceKey(0.5, 0.1), PaceKey(1, 1)))
+KEYS = Keyed((SpeedKey(0, 0), SpeedKey(0.3, 0.1), SpeedKey(0.5, 0.1), SpeedKey(1, 1)))
 PACINGS = [
     Even(),
     Eased(100, 200),
@@ -138,9 +138,9 @@ def bend(straight, radius):
     return PointShape(tuple(PathPoint(p, "corner", radius=radius if i == 1 else 0) for i, p in enumerate(points)))
 
 
-def limited(shape, pacing, **fields):
+def limited(shape, speed_profile, **fields):
     project = Project(parts=(Part("part-1", "Trolley"),), paths=(Path("path-1", "Aisle", shape),))
-    run = {"duration": None, "speed": 10_000.0, "pacing": pacing} | fields
+    run = {"duration": None, "speed": 10_000.0, "speed_profile": speed_profile} | fields
     return edits.add(project, Run("run-1", "Rolls", "part-1", "path-1", **run))
 
 
@@ -235,8 +235,8 @@ ZONES = {
 @pytest.mark.parametrize("shape", WAYS.values(), ids=WAYS.keys())
 @pytest.mark.parametrize(("braking", "backwards"), [(800, False), (400, True), (0, False)])
 def test_no_limit_is_exceeded_anywhere_on_any_pass(shape, zones, braking, backwards):
-    pacing = Limited(1000, 500, 800, braking, zones)
-    going = trip(limited(shape, pacing, passes=3, returns=True, backwards=backwards))
+    speed_profile = Limited(1000, 500, 800, braking, zones)
+    going = trip(limited(shape, speed_profile, passes=3, returns=True, backwards=backwards))
     times = np.linspace(going.start, going.end, 200_001)
     stations, speeds, gained = going.stations(times), going.speeds(times), going.accelerations(times)
     curve, most = going.path.curve, 1.001
@@ -264,21 +264,21 @@ def test_keys_without_slopes_are_scipys_pchip_and_never_run_back():
 
 
 def test_a_changed_key_leaves_what_is_farther_away():
-    keys = tuple(PaceKey(k / 8, (k / 8) ** 1.5) for k in range(9))
-    changed = tuple(PaceKey(k.time, 0.3) if i == 3 else k for i, k in enumerate(keys))
+    keys = tuple(SpeedKey(k / 8, (k / 8) ** 1.5) for k in range(9))
+    changed = tuple(SpeedKey(k.time, 0.3) if i == 3 else k for i, k in enumerate(keys))
     t = np.concatenate([np.linspace(0, 0.5, 50), np.linspace(2.5, 4, 100)])
     before, after = (profile(Keyed(k), 1000.0, 4.0).distance(t) for k in (keys, changed))
     assert before == pytest.approx(after, abs=1e-9)
 
 
 def test_a_handle_gives_a_key_its_speed_also_backwards():
-    keys = Keyed((PaceKey(0, 0), PaceKey(0.5, 0.6, -0.4), PaceKey(1, 1)))
+    keys = Keyed((SpeedKey(0, 0), SpeedKey(0.5, 0.6, -0.4), SpeedKey(1, 1)))
     made = profile(keys, 1000.0, 4.0)
     assert float(made.speed(2.0)) == pytest.approx(-0.4 * 1000 / 4)
     with pytest.raises(BadInput, match="times go forward"):
-        limited(bend(100, 20), Keyed((PaceKey(0, 0), PaceKey(0.5, 0.6))), duration=2.0, speed=None)
+        limited(bend(100, 20), Keyed((SpeedKey(0, 0), SpeedKey(0.5, 0.6))), duration=2.0, speed=None)
     with pytest.raises(BadInput, match="beyond its way"):
-        limited(bend(100, 20), Keyed((PaceKey(0, 0), PaceKey(1, 1.2))), duration=2.0, speed=None)
+        limited(bend(100, 20), Keyed((SpeedKey(0, 0), SpeedKey(1, 1.2))), duration=2.0, speed=None)
 
 
 # backwards
@@ -298,11 +298,11 @@ def test_a_run_goes_backwards_over_the_same_way():
 
 
 @pytest.mark.parametrize(
-    "pacing", [Eased(100, 200), Eased(start_time=0.4, stop_time=0.6), Law("modified sine"), KEYS], ids=str
+    "speed_profile", [Eased(100, 200), Eased(start_time=0.4, stop_time=0.6), Law("modified sine"), KEYS], ids=str
 )
 @pytest.mark.parametrize("backwards", [False, True])
-def test_a_split_path_keeps_the_pace_of_its_run(pacing, backwards):
-    project = limited(EllipseShape((0, 0, 0), 600, 400), pacing, duration=4.0, speed=None, backwards=backwards)
+def test_a_split_path_keeps_the_pace_of_its_run(speed_profile, backwards):
+    project = limited(EllipseShape((0, 0, 0), 600, 400), speed_profile, duration=4.0, speed=None, backwards=backwards)
     project = joining.opened(project, "path-1")
     after = joining.split(project, "path-1", 0.6 * path_curve(project.paths[0]).length)
     times = np.linspace(0, 4, 60)

@@ -36,7 +36,7 @@ def turn(made, time):
 
 def test_a_ball_turns_by_its_way_about_the_line_across_it():
     line = PointShape((PathPoint((0, 0, RADIUS)), PathPoint((400, 0, RADIUS))))
-    made = rolling(line, pacing=Eased(100, 100))
+    made = rolling(line, speed_profile=Eased(100, 100))
     way = Motion(made).poses("part-1", [1.3])[0, 0, 3]
     # forward is about +y: what is on top goes ahead
     assert turn(made, 1.3).as_rotvec() == pytest.approx([0, _within(way / RADIUS), 0], abs=1e-9)
@@ -62,9 +62,9 @@ def test_a_ball_around_a_circle_turns_as_gauss_and_bonnet_say(circle):
     start = (circle, 0.0, RADIUS)
     made = rolling(ArcShape((0.0, 0.0, RADIUS), start, 360.0))
     spin = np.sqrt(circle**2 + RADIUS**2) / RADIUS * 2 * np.pi
-    lean = np.arctan2(RADIUS, circle)
+    bank = np.arctan2(RADIUS, circle)
     # rates in the frame that goes around: rolling about the radius outward (-x at the start), less the frame's own turning
-    axis = np.array([-np.cos(lean), 0.0, -np.sin(lean)])
+    axis = np.array([-np.cos(bank), 0.0, -np.sin(bank)])
     told = Rotation.from_rotvec(spin * axis)
     found = turn(made, 4.0)
     assert (found * told.inv()).magnitude() == pytest.approx(0.0, abs=2e-5)
@@ -75,9 +75,9 @@ def test_a_ball_around_a_circle_turns_as_gauss_and_bonnet_say(circle):
     part = turn(made, 4.0 * once)
     upright = part.apply([0, 0, -1])
     assert upright == pytest.approx([0, 0, -1], abs=1e-4)  # the first point of contact is down again
-    heading = 2 * np.pi * once
+    orientation = 2 * np.pi * once
     turned = part.as_rotvec()[2]
-    assert _within(turned - heading) == pytest.approx(0.0, abs=1e-4)
+    assert _within(turned - orientation) == pytest.approx(0.0, abs=1e-4)
     assert _within(turned + cap) == pytest.approx(0.0, abs=1e-4)
 
 

@@ -6,7 +6,7 @@ from shapes import box_mesh
 
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Axle, Coupled, Part, Pin, Placement, Project, Rod, Spin
+from kestrav.core.document.records import Axle, Coupled, Part, Pin, Placement, Project, Rod, TimedRotation
 from kestrav.core.editing.mechanism_making import add_rod, copy_rod, couple, lengthened, rod_lengths, shortfalls
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion
@@ -19,7 +19,7 @@ R, L = 40.0, 130.0
 
 def spinning(*parts, turns=2.0):
     made = Project(parts=(Part("part-1", "Crank"), *parts))
-    return edits.add(made, Spin("spin-1", "Turns", "part-1", UP, end=4.0, turns=turns, rpm=None))
+    return edits.add(made, TimedRotation("rotation-1", "Turns", "part-1", UP, end=4.0, turns=turns, rpm=None))
 
 
 def slider_crank(offset=0.0, **fields):
@@ -79,8 +79,8 @@ def four_bar(crank=R, coupler=L, rocker=ROCKER, ground=GROUND, other=False, turn
     cosine = (rocker**2 + away**2 - coupler**2) / (2 * rocker * away)
     stands = np.pi - np.arccos(np.clip(cosine, -1, 1))
     pin = np.array([ground + rocker * np.cos(stands), rocker * np.sin(stands), 0.0])
-    lean = np.arctan2(pin[1], pin[0] - crank)
-    half = [(np.cos(a / 2), 0.0, 0.0, np.sin(a / 2)) for a in (lean, stands)]
+    bank = np.arctan2(pin[1], pin[0] - crank)
+    half = [(np.cos(a / 2), 0.0, 0.0, np.sin(a / 2)) for a in (bank, stands)]
     made = spinning(
         Part("part-2", "Coupler", placement=Placement((crank, 0, 0), half[0])),
         Part("part-3", "Rocker", placement=Placement((ground, 0, 0), half[1])),
@@ -114,7 +114,7 @@ def test_a_four_bar_fulfils_freudensteins_equation():
 def test_a_parallel_crank_goes_on_through_its_dead_centres():
     # rocker as long as crank and coupler as the ground: both ways to put it together meet twice a turn
     made, stands = four_bar(R, 150.0, R, 150.0, turns=3.0)
-    made = edits.update(made, "spin-1", turns=3.0)
+    made = edits.update(made, "rotation-1", turns=3.0)
     turned = Motion(made).angles(made.rods[0], TIMES)
     assert abs(stands) < 1e-6
     assert turned == pytest.approx(2 * np.pi * 3 * TIMES / 4, abs=1e-6)
@@ -171,7 +171,7 @@ def standing_mechanism():
     ]
     meshes = {shape.hash: shape for shape in shapes.values()}
     made = Project(parts=tuple(parts), geometry=tuple(geometry_record(m) for m in meshes.values()))
-    return edits.add(made, Spin("spin-1", "Turns", "part-1", UP, end=4.0, turns=2.0, rpm=None)), meshes
+    return edits.add(made, TimedRotation("rotation-1", "Turns", "part-1", UP, end=4.0, turns=2.0, rpm=None)), meshes
 
 
 def test_a_mechanism_is_read_as_it_stands():

@@ -256,7 +256,9 @@ def test_riders_are_marked_at_each_second_and_rarer_when_there_are_many():
         parts=(Part("part-1", "Trolley"),),
         paths=(Path("path-1", "Aisle", PointShape((PathPoint((0, 0, 0)), PathPoint((6000, 0, 0))))),),
     )
-    project = edits.add(project, Run("run-1", "Rolls", "part-1", "path-1", start=0.5, duration=6.0, pacing=Eased(0, 0)))
+    project = edits.add(
+        project, Run("run-1", "Rolls", "part-1", "path-1", start=0.5, duration=6.0, speed_profile=Eased(0, 0))
+    )
     marks = rider_marks(project, "path-1")
     assert [m.time for m in marks] == [0.5, 1, 2, 3, 4, 5, 6, 6.5]
     assert [m.station for m in marks] == pytest.approx([0, 500, 1500, 2500, 3500, 4500, 5500, 6000])

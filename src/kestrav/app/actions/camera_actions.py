@@ -35,7 +35,7 @@ from kestrav.core.document.records import (
     Shot,
 )
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Mend
+from kestrav.core.findings.model import Fix
 from kestrav.core.geometry.faces import vector
 from kestrav.core.kinematics.legs import journeys_of, movers
 from kestrav.core.kinematics.runs import journey
@@ -51,7 +51,7 @@ class CameraActions(QObject):
     def __init__(self, window: Window) -> None:
         super().__init__(window)
         self.window, self.session, self.stage = window, window.session, window.stage
-        self.walk_tool = WalkTool(window.stage, lambda: window.use_tool("select"))
+        self.walk_tool = WalkTool(window.stage, lambda: window.tools.use("select"))
         self.strip: FilmStrip | None = None
 
     def listen(self) -> None:
@@ -163,11 +163,11 @@ class CameraActions(QObject):
             if fresh:
                 self.session.select(fresh[-1])
 
-    def preview(self, mend: Mend | None) -> None:
+    def preview(self, fix: Fix | None) -> None:
         """Show what would be made, through the new camera."""
         session = self.session
         known = {c.id for c in session.project.cameras}
-        session.preview(mend)
+        session.preview(fix)
         fresh = [c.id for c in session.shown.cameras if c.id not in known]
         if fresh:
             session.camera_id = fresh[-1]
@@ -213,7 +213,7 @@ class CameraActions(QObject):
             self._stand_there,
             None,
         )
-        self.window.take_up(pick)
+        self.window.tools.take_up(pick)
 
     def _stand_there(self, snaps: list[Snap]) -> None:
         place = snaps[0].place + np.array([0.0, 0.0, walking.EYE_HEIGHT])
@@ -244,6 +244,7 @@ class CameraActions(QObject):
             "Turntable",
             f"{get(self.session.project, things[-1]).name} rotates in front of a camera at the present viewpoint",
             (("turns", 1.0, "", 2), ("takes", 12.0, "s", 2)),
+            remember=("turns", "takes"),
         )
         if told is not None:
             place = np.round(self._viewpoint()[0])
@@ -263,6 +264,7 @@ class CameraActions(QObject):
             "Arc",
             f"From the present viewpoint about {get(self.session.project, things[-1]).name}; the distance stays",
             (("by", 90.0, "°", 1), ("takes", 6.0, "s", 2), ("starts", self.session.time, "s", 2)),
+            remember=("by", "takes"),
         )
         if told is not None:
             place = self._viewpoint()[0]
@@ -317,6 +319,7 @@ class CameraActions(QObject):
             "Along the path",
             f"A camera moves along “{path.name}”, looking ahead",
             (("takes", 8.0, "s", 2), ("starts", 0.0, "s", 2), ("look-ahead", 500.0, "mm", 0)),
+            remember=("takes", "look-ahead"),
         )
         if told is not None:
             seconds, begin, ahead = told
@@ -326,7 +329,7 @@ class CameraActions(QObject):
 
     def walk(self) -> None:
         """Take up the walk tool."""
-        self.window.take_up(self.walk_tool)
+        self.window.tools.take_up(self.walk_tool)
 
     def look_around(self) -> None:
         """Ask how, and look around from where the view stands."""
@@ -433,7 +436,7 @@ class CameraActions(QObject):
         if run is not None:
             meshes = self.session.meshes
             if self.session.edit("Open door", lambda p: walking.open_door(p, meshes, run.id, doors[-1])):
-                self.session.select(self.session.project.spins[-1].id)
+                self.session.select(self.session.project.rotations[-1].id)
 
     def replan(self) -> None:
         """Plan the walk anew around what stands there."""

@@ -155,7 +155,7 @@ class ClearanceActions(QObject):
         if {row.pair.moving, row.pair.other} <= parts:
             value = -row.depth if row.depth > 0 else row.gap
             self._look_at(row.pair, "contact", "note", row.told, self.session.time, value, 0.0, (row.place, row.place))
-            self.window.say_for(row.told)
+            self.window.tools.say_for(row.told)
 
     def _export_fits(self) -> None:
         assert self.fits is not None
@@ -168,20 +168,20 @@ class ClearanceActions(QObject):
         except BadInput as fault:
             tell(self.window, "The contacts were not written", str(fault))
             return
-        self.window.say_for(f"Made {name}")
+        self.window.tools.say_for(f"Made {name}")
 
     # the table
 
     def show_table(self) -> None:
         """Show the breaches of the last check."""
-        if self.window.result is None:
+        if self.window.checking.result is None:
             self.window.card.complain("the check is still under way; its breaches are shown when it is done")
             return
         if self.table is None:
             self.table = BreachTable(self.window)
             self.table.went.connect(self.go_to)
             self.table.report_asked.connect(self.ask_report)
-        self._fill(self.window.result)
+        self._fill(self.window.checking.result)
         self.table.show()
         self.table.raise_()
 
@@ -213,7 +213,7 @@ class ClearanceActions(QObject):
         """Look at a pair at a time, both parts as they are and the rest faded."""
         project = self.session.shown
         a, b = (qualified_name(project, i) for i in (pair.moving, pair.other))
-        self.window.go_to(
+        self.window.checking.go_to(
             Finding(
                 rule=rule,
                 severity=severity,
@@ -233,7 +233,7 @@ class ClearanceActions(QObject):
 
     def ask_report(self) -> None:
         """Ask where, and write the check report."""
-        if self.window.result is None or not self.window.current:
+        if self.window.checking.result is None or not self.window.checking.current:
             self.window.card.complain("the check is still under way; the report can be written when it is done")
             return
         name, _ = QFileDialog.getSaveFileName(
@@ -247,11 +247,13 @@ class ClearanceActions(QObject):
 
     def write_report(self, target: Path) -> None:
         """Write the check report, as its name says; a page or tables in a job, as pictures take a while."""
-        result, project = self.window.result, self.session.shown
+        result, project = self.window.checking.result, self.session.shown
         assert result is not None
         if target.suffix in (".html", ".csv"):
             job = Job("Writing the report", work.write_report, project, self.session.meshes, result, target)
-            self.window.start_job(job, lambda made: self.window.say_for(f"Made {', '.join(str(p) for p in made)}"))
+            self.window.start_job(
+                job, lambda made: self.window.tools.say_for(f"Made {', '.join(str(p) for p in made)}")
+            )
             return
         if target.suffix == ".json":
             text = json.dumps(as_data(project, result), ensure_ascii=False, indent=1)
@@ -290,6 +292,7 @@ class ClearanceActions(QObject):
             "Swept volume",
             f"The swept volume of {item.name}, as a translucent part; tolerance 0 depends on its size (one part in {SIZES})",
             (("from", 0.0, "s", 2), ("to", span(project), "s", 2), ("tolerance", 0.0, "mm", 2)),
+            remember=("tolerance",),
         )
         if told is not None:
             start, end, tolerance = told
@@ -340,4 +343,4 @@ class ClearanceActions(QObject):
             if found.thickened
             else ""
         )
-        self.window.say_for(f"{made.name}: {found.volume / 1e6:,.1f} dm³{thick}")
+        self.window.tools.say_for(f"{made.name}: {found.volume / 1e6:,.1f} dm³{thick}")

@@ -12,7 +12,7 @@ from kestrav.app.jobs.jobs import Job
 from kestrav.core.clearance.contacts import Touch
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get, qualified_name
-from kestrav.core.document.records import ContactCue, Project
+from kestrav.core.document.records import ContactTrigger, Project
 from kestrav.core.findings.model import Finding
 from kestrav.core.kinematics.legs import movers
 
@@ -53,7 +53,7 @@ class ContactActions(QObject):
         """Show a contact: its time, and its place in the stage."""
         a, b = (qualified_name(self.session.project, part) for part in (touch.a, touch.b))
         spoken = f"{touch.speed:,.0f} mm/s at {touch.time:.4f} s"
-        self.window.go_to(
+        self.window.checking.go_to(
             Finding(
                 rule="contact",
                 severity="note",
@@ -67,14 +67,14 @@ class ContactActions(QObject):
                 place=touch.place,
             )
         )
-        self.window.say_for(f"{a} touches {b} · {spoken}")
+        self.window.tools.say_for(f"{a} touches {b} · {spoken}")
 
     def start_by(self, touch: Touch) -> None:
         """Let something begin by a contact."""
         project = self.session.project
         options = [
             (item.id, item.name)
-            for items in (project.runs, project.poses, project.carries, project.spins)
+            for items in (project.runs, project.poses, project.attachments, project.rotations)
             for item in items
         ]
         if not options:
@@ -87,8 +87,8 @@ class ContactActions(QObject):
         chosen = ask_choice(self.window, "Use contact as trigger", text, options)
         if chosen is None:
             return
-        cue = ContactCue(one, two)
-        if self.session.edit("Use contact as trigger", lambda p: update(p, chosen, cue=cue)):
+        trigger = ContactTrigger(one, two)
+        if self.session.edit("Use contact as trigger", lambda p: update(p, chosen, trigger=trigger)):
             self.session.select(chosen)
 
     def _thing(self, part: str) -> str:

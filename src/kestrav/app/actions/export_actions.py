@@ -61,5 +61,5 @@ class ExportActions(QObject):
             axis = "distance in mm" if timeline.by_distance else "time in s"
             arguments = ([lane.charted() for lane in timeline.lanes], target, self.session.shown.name, axis)
         self.window.start_or_wait(
-            label, lambda: Job(label, make, *arguments), lambda told: self.window.say_for(str(told), 8000)
+            label, lambda: Job(label, make, *arguments), lambda told: self.window.tools.say_for(str(told), 8000)
         )

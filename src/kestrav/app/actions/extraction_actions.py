@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 
 from kestrav.app.dialogs.extraction_dialog import ExtractionDialog
-from kestrav.app.dialogs.questions import ask_quantities, ask_yes, tell
+from kestrav.app.dialogs.questions import ask_quantities, ask_remedy, tell
 from kestrav.app.dialogs.sequence_dialog import SequenceDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
@@ -22,6 +23,9 @@ from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way
 
 if TYPE_CHECKING:
     from kestrav.app.shell.window import Window
+
+Remedy = tuple[str, str, Callable[[], None]]  # a button, its tooltip and what it does
+_LONGER = 4  # times as much effort
 
 
 class ExtractionActions(QObject):
@@ -95,6 +99,7 @@ class ExtractionActions(QObject):
             "Exploded view",
             "Distance of the parts from each other, along their extraction directions",
             (("by", 100.0, "%", 0),),
+            remember=("by",),
         )
         if told is not None:
             self._in_order(lambda project, order: exploded(project, order, told[0] / 100.0), "Exploded view")
@@ -118,18 +123,65 @@ class ExtractionActions(QObject):
             self.session.edit(label, lambda p: change(p, order))
 
     def _take_no_way(self, project: Project, things: list[str], found: NoWay) -> None:
-        """Say what blocks, and offer what would help."""
-        text = as_text(project, found, table=False)
-        if found.snaps:
-            if ask_yes(self.window, "No extraction path", text, "Allow and search again") and self.session.edit(
-                "Allow a snap fit", lambda p: allowed(p, found.snaps)
-            ):
+        """Say what blocks, and offer the changes that would help."""
+        remedies = self._remedies(project, things, found)
+        chosen = ask_remedy(
+            self.window, "No extraction path", as_text(project, found, table=False), [r[:2] for r in remedies]
+        )
+        if chosen is not None:
+            remedies[chosen][2]()
+
+    def _remedies(self, project: Project, things: list[str], found: NoWay) -> list[Remedy]:
+        """What would help, each as a button: its text, its tooltip and what it does."""
+        wish, remedies = self.wish, list[Remedy]()
+
+        def again(**changes: Any) -> Callable[[], None]:
+            def search() -> None:
+                self.wish = dataclasses.replace(self.wish, **changes)
                 self._look(things)
-            return
+
+            return search
+
+        if found.snaps:
+            remedies.append(
+                (
+                    "Allow snap fit",
+                    "Allow the contacts to get as deep as needed, and search again",
+                    lambda: self._allow(things, found),
+                )
+            )
         if found.blockers and found.direction is not None:
-            text += "\nThey are selected together now: Motion → Disassembly sequence finds the order of all and makes the runs."
-            self.session.select_parts([*found.blockers, *things])
-        tell(self.window, "No extraction path", text)
+            names = ", ".join(get(project, one).name for one in found.blockers)
+            aside = tuple(dict.fromkeys((*wish.aside, *found.blockers)))
+            remedies.append(
+                ("Remove blocking parts first", f"Search again, with {names} removed first", again(aside=aside))
+            )
+            remedies.append(
+                (
+                    "Disassembly sequence",
+                    f"Find the order in which {names} and the selection come out",
+                    lambda: self._sequence_with(things, found),
+                )
+            )
+        if wish.allowed or wish.room is not None or wish.upright or wish.tilt is not None:
+            free = again(allowed=(), room=None, upright=False, tilt=None)
+            tip = "Search again in any direction, at any tilt and beyond the bounds"
+            remedies.append(("Search without limits", tip, free))
+        if not wish.allowed:
+            more = _LONGER * wish.checks
+            tip = f"Search again with {more // 1000} thousand checks in each stage"
+            remedies.append(
+                ("Search longer", tip, again(checks=more, seconds=_LONGER * wish.seconds, seed=wish.seed + 1))
+            )
+        return remedies
+
+    def _allow(self, things: list[str], found: NoWay) -> None:
+        if self.session.edit("Allow a snap fit", lambda p: allowed(p, found.snaps)):
+            self._look(things)
+
+    def _sequence_with(self, things: list[str], found: NoWay) -> None:
+        self.session.select_parts([*found.blockers, *things])
+        self.take_apart()
 
     def ask(self) -> None:
         """Ask what the way must keep to, and look for it."""
@@ -171,4 +223,4 @@ class ExtractionActions(QObject):
             told = f"Extraction path by {found.stage}: {found.length:,.0f} mm, tilt {found.tilt:.0f}° at most, {status}"
             if found.aside:
                 told += f" · removed first: {', '.join(get(project, thing).name for thing in found.aside)}"
-            self.window.say_for(f"{told} · tried {', '.join(found.tried)}")
+            self.window.tools.say_for(f"{told} · tried {', '.join(found.tried)}")

@@ -102,11 +102,13 @@ class FilmActions(QObject):
         arguments = (self.session.project, self.window.used_meshes(), shots, target)
         label = "Making a contact sheet"
         self.window.start_or_wait(
-            label, lambda: Job(label, work.write_sheet, *arguments), lambda told: self.window.say_for(str(told), 8000)
+            label,
+            lambda: Job(label, work.write_sheet, *arguments),
+            lambda told: self.window.tools.say_for(str(told), 8000),
         )
 
     def _written(self, target: Path) -> None:
-        self.window.say_for(f"Written: {target}", 8000)
+        self.window.tools.say_for(f"Written: {target}", 8000)
 
 
 def _as_png(name: str) -> Path:

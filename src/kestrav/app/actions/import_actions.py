@@ -227,7 +227,7 @@ class ImportActions(QObject):
         dialog = UnitDialog(self.window, files)
         if dialog.exec():
             return dialog.units()
-        self.window.say_for("Nothing was imported")
+        self.window.tools.say_for("Nothing was imported")
         return None
 
     # paths
@@ -259,7 +259,7 @@ class ImportActions(QObject):
 
         if self.session.edit("Paths from a file", add):
             self.session.select(self.session.project.paths[-1].id)
-            self.window.say_for(f"Brought in: {count} path{'s' if count != 1 else ''}", 8000)
+            self.window.tools.say_for(f"Brought in: {count} path{'s' if count != 1 else ''}", 8000)
             left_out = [f"{file.source}: {note}" for file in files for note in file.left_out]
             if left_out:
                 self.report = ReportDialog(self.window, "Not imported", "\n".join(left_out))
@@ -285,7 +285,7 @@ class ImportActions(QObject):
         except BadInput as fault:
             tell(self.window, "Not written", str(fault))
         else:
-            self.window.say_for(f"Written: {target}", 8000)
+            self.window.tools.say_for(f"Written: {target}", 8000)
 
     def _add(self, then: Callable[[], object] | None, products: list[Imported]) -> None:
         empty = not self.session.project.parts
@@ -308,7 +308,7 @@ class ImportActions(QObject):
         solids, triangles = sum(p.solids for p in products), sum(p.triangles for p in products)
         units = " · ".join(dict.fromkeys(unit_text(p) for p in products))
         text = f"{title}: {solids} parts, {show(triangles, '', 0)} triangles · {units}"
-        self.window.say_for(text, 10_000)
+        self.window.tools.say_for(text, 10_000)
         if any(p.left_out for p in products):
             self.report = ReportDialog(self.window, title, report_text(products))
             self.report.show()
@@ -356,7 +356,7 @@ class ImportActions(QObject):
             tell(self.window, "Not reloaded", str(fault))
             return
         if not changes.any:
-            self.window.say_for(f"{product.source}: nothing has changed", 8000)
+            self.window.tools.say_for(f"{product.source}: nothing has changed", 8000)
             return
         self.dialog = ChangesDialog(self.window, product.source, changes)
         if self.dialog.exec():

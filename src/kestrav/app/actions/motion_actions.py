@@ -15,7 +15,7 @@ from kestrav.app.dialogs.questions import ask_choice, ask_quantities, ask_quanti
 from kestrav.core.clearance.knocking import add_knock
 from kestrav.core.clearance.putting import put_down
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Camera, Carry, Light, Part, Project, Run
+from kestrav.core.document.records import Attachment, Camera, Light, Part, Project, Run
 from kestrav.core.editing import mechanism_making, run_making, timing
 from kestrav.core.editing.wheel_making import add_rolls, add_spins, add_swivel
 from kestrav.core.kinematics.legs import movers
@@ -52,7 +52,7 @@ class MotionActions(QObject):
             ("Add ball", self.ball, "Roll the selection as a ball, without slip"),
         ):
             menu.addAction(action(text, slot, tip=tip))
-        drives = menu.addMenu("Gear")
+        gear_menu = menu.addMenu("Gear")
         gears: tuple[tuple[mechanism_making.Kind, str], ...] = (
             ("external", "Two gears"),
             ("internal", "Gear in a ring"),
@@ -64,7 +64,7 @@ class MotionActions(QObject):
             tip = "Connect the two selected parts; the one selected last is the driven part" + (
                 ": the rack" if kind == "rack" else ""
             )
-            drives.addAction(action(text, partial(self.drive, kind), tip=tip))
+            gear_menu.addAction(action(text, partial(self.drive, kind), tip=tip))
         rods = menu.addMenu("Rod")
         kinds: tuple[tuple[mechanism_making.Keeps, str], ...] = (
             ("level", "Stays parallel"),
@@ -116,7 +116,7 @@ class MotionActions(QObject):
         for text, work, shortcuts, tip in times:
             made = action(text, work, *shortcuts, tip=tip)
             menu.addAction(made)
-            self.timeline.time_menu.addAction(made)
+            self.timeline.transport.time_menu.addAction(made)
         return menu
 
     # making
@@ -137,7 +137,9 @@ class MotionActions(QObject):
 
     def stage_hint(self) -> None:
         """Say how to go on."""
-        self.window.say("Key pose added. Go to another time and move or turn the part: each time gets its own key pose")
+        self.window.tools.say(
+            "Key pose added. Go to another time and move or turn the part: each time gets its own key pose"
+        )
 
     def ride(self) -> None:
         """Let the selection ride with a part from the playhead on."""
@@ -153,7 +155,7 @@ class MotionActions(QObject):
         if carrier is not None and self.session.edit(
             "Attach", lambda p: run_making.add_carry(p, thing, carrier, self.session.time)
         ):
-            self.session.select(self.session.project.carries[-1].id)
+            self.session.select(self.session.project.attachments[-1].id)
 
     def _parts(self) -> list[str]:
         chosen = [i for i in self.session.chosen if isinstance(get(self.session.project, i), Part)]
@@ -165,19 +167,19 @@ class MotionActions(QObject):
         """Let the selected wheels roll."""
         wheels = self._parts()
         if wheels and self.session.edit("Add wheel", lambda p: add_rolls(p, self.session.meshes, wheels)):
-            self.session.select(self.session.project.rolls[-1].id)
+            self.session.select(self.session.project.wheels[-1].id)
 
     def swivel(self) -> None:
         """Let the selected castor swivel."""
         castors = self._parts()
         if castors and self.session.edit("Add castor", lambda p: add_swivel(p, castors[-1])):
-            self.session.select(self.session.project.swivels[-1].id)
+            self.session.select(self.session.project.castors[-1].id)
 
     def spin(self) -> None:
         """Let the selection spin."""
         parts = self._parts()
         if parts and self.session.edit("Add rotation", lambda p: add_spins(p, self.session.meshes, parts)):
-            self.session.select(self.session.project.spins[-1].id)
+            self.session.select(self.session.project.rotations[-1].id)
 
     def ball(self) -> None:
         """Let the selection roll as a ball."""
@@ -195,7 +197,7 @@ class MotionActions(QObject):
         elif parts and self.session.edit(
             "Gear", lambda p: mechanism_making.add_drive(p, self.session.meshes, parts[0], parts[1], kind)
         ):
-            self.session.select(self.session.project.drives[-1].id)
+            self.session.select(self.session.project.gears[-1].id)
 
     def rod(self, keeps: mechanism_making.Keeps) -> None:
         """Make the first selected part a rod between the others."""
@@ -221,11 +223,11 @@ class MotionActions(QObject):
         """Put down what rides, at the playhead: of the selected ride, or of the latest one of the selection."""
         project, time = self.session.project, self.session.time
         item = self.session.item
-        if not carry_id and isinstance(item, Carry):
+        if not carry_id and isinstance(item, Attachment):
             carry_id = item.id
         if not carry_id:
             thing = self._chosen_thing()
-            rides = [c for c in project.carries if c.rider == thing and begins(project, c) < time]
+            rides = [c for c in project.attachments if c.rider == thing and begins(project, c) < time]
             if not rides:
                 self.window.card.complain("select an attachment, or a part attached at the playhead, first")
                 return
@@ -304,7 +306,7 @@ class MotionActions(QObject):
     def stretch(self) -> None:
         """Ask by how much, and stretch."""
         ids = self._ids()
-        factor = ask_quantity(self.window, "Stretch", f"{_count(ids)}, time factor", 2.0, "", 3)
+        factor = ask_quantity(self.window, "Stretch", f"{_count(ids)}, time factor", 2.0, "", 3, remember=True)
         if factor is not None:
             self.session.edit("Stretch", lambda p: timing.stretched(p, ids, factor, self._about(ids)))
 
@@ -322,7 +324,7 @@ class MotionActions(QObject):
     def move(self) -> None:
         """Ask by how much, and move in time."""
         ids = self._ids()
-        by = ask_quantity(self.window, "Move", f"{_count(ids)}, later by", 1.0, "s", 3)
+        by = ask_quantity(self.window, "Move", f"{_count(ids)}, later by", 1.0, "s", 3, remember=True)
         if by is not None:
             self.session.edit("Move in time", lambda p: timing.moved(p, ids, by))
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QObject, QPoint, Qt
+from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction, QActionGroup, QGuiApplication
 from PySide6.QtWidgets import QMenu
 
@@ -34,10 +34,11 @@ from kestrav.app.stage.part_tools import (
 )
 from kestrav.app.stage.tool import Tool
 from kestrav.app.stage.tool_strip import Strip
+from kestrav.app.widgets import colours
 from kestrav.core.clearance.drop import drop
 from kestrav.core.clearance.measuring import Snap, in_space, keep
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import get, subtree
+from kestrav.core.document.lookup import get
 from kestrav.core.document.records import (
     Feature,
     Note,
@@ -71,17 +72,18 @@ class PartActions(QObject):
         stage = window.stage
 
         def back() -> None:
-            window.use_tool("select")
+            window.tools.use("select")
 
-        self.move_tool = MoveTool(stage, self.settings, window.select_tool)
-        self.turn_tool = TurnTool(stage, self.settings, window.select_tool)
+        self.move_tool = MoveTool(stage, self.settings, window.tools.select_tool)
+        self.turn_tool = TurnTool(stage, self.settings, window.tools.select_tool)
         self.pick_tool = PickTool(stage, back)
         self.measure_tool = MeasureTool(stage, back, self._on_measured)
         self.strip = Strip(stage)
         self.strip.refused.connect(window.card.complain)
         self.strip.move(10, 44)
-        drawing = window.draw_tool
+        drawing = window.tools.draw_tool
         drawing.settings.changed.connect(lambda: self.strip.follow_drawing(drawing))
+        self.measure_action = QAction("Measure", window)  # the window gives its own
         self.banner = Banner(stage)
         self.section: tuple[str, float, bool] | None = None
         card = window.card
@@ -93,8 +95,6 @@ class PartActions(QObject):
         stage.show_path_marks(card.path_marks.shown())
         self.session.isolation.connect(self.show_isolation)
         self.session.opened.connect(self._on_opened)
-        stage.menu_asked.connect(self._stage_menu)
-        window.contents.menu_asked.connect(self.show_menu)
 
     # tools
 
@@ -121,11 +121,28 @@ class PartActions(QObject):
 
     # views
 
+    def _colours_menu(self, action: Callable[..., QAction]) -> QMenu:
+        """Whether the window is light or dark."""
+        menu, group = QMenu("Colours", self.window), QActionGroup(self.window)
+        for name, text in (("system", "As the system"), ("light", "Light"), ("dark", "Dark")):
+            made = action(text, partial(self._choose_colours, name), tip=f"{text}, from the next start of the program")
+            made.setCheckable(True)
+            made.setChecked(colours.choice() == name)
+            group.addAction(made)
+            menu.addAction(made)
+        return menu
+
+    def _choose_colours(self, name: str) -> None:
+        colours.choose(name)
+        self.window.tools.say_for("The window takes these colours when it starts the next time.")
+
     def view_menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of views; ``action`` makes an action with its keys."""
         menu = QMenu(self.window)
-        menu.addAction(action("Everything", self.stage.fit_all, "A", tip="Show everything"))
-        menu.addAction(action("The selection", self.stage.look_at_selection, "C", tip="Show the selection"))
+        self.fit_action = action("Everything", self.stage.fit_all, "A", tip="Show everything")
+        menu.addAction(self.fit_action)
+        self.look_action = action("The selection", self.stage.look_at_selection, "C", tip="Show the selection")
+        menu.addAction(self.look_action)
         menu.addSeparator()
         for number, where in enumerate(STANDS, 1):
             menu.addAction(
@@ -160,13 +177,14 @@ class PartActions(QObject):
             self.style_actions[style] = made
             menu.addAction(made)
         menu.addAction(action("Next style", self._next_style, "Y", tip="Solid, see-through, wire, finished"))
+        menu.addMenu(self._colours_menu(action))
         return menu
 
     def _next_style(self) -> None:
         style = STYLES[(STYLES.index(self.stage.parts_style) + 1) % len(STYLES)]
         self.style_actions[style].setChecked(True)
         self.stage.set_style(style)
-        self.window.say_for(f"Style: {style}", 2500)
+        self.window.tools.say_for(f"Style: {style}", 2500)
 
     def _toggle_parallel(self) -> None:
         parallel = not self.stage.panes["main"].viewpoint.parallel
@@ -250,7 +268,7 @@ class PartActions(QObject):
         measure, features = tool.used, list(tool.features)
         if self.session.edit("Keep note", lambda project: keep(project, measure, features)):
             tool.clear()
-            self.window.use_tool("select")
+            self.window.tools.use("select")
             self.session.select(self.session.project.notes[-1].id)
 
     def copy_value(self) -> None:
@@ -264,7 +282,7 @@ class PartActions(QObject):
             return
         text = reading.text.replace("\u2009", " ").replace("−", "-")
         QGuiApplication.clipboard().setText(text)
-        self.window.say_for(f"Copied: {text}")
+        self.window.tools.say_for(f"Copied: {text}")
 
     def note_values(self) -> list[tuple[str, float, str]]:
         """Names, values and units of the kept notes."""
@@ -278,7 +296,7 @@ class PartActions(QObject):
             self.window.card.complain("select a part first")
             return
         self.pick_tool.ask(asks, done, least)
-        self.window.take_up(self.pick_tool)
+        self.window.tools.take_up(self.pick_tool)
 
     def place_by_picks(self, what: str) -> None:
         """Pick what an alignment, a pivot or a front goes by, and do it."""
@@ -309,7 +327,7 @@ class PartActions(QObject):
             self._ask(asks, self._points_on_points, 2)
         elif what == "seat":
             self.pick_tool.ask([Ask("pick the point of the rider to lie on the path")], self._seat_there, None)
-            self.window.take_up(self.pick_tool)
+            self.window.tools.take_up(self.pick_tool)
         elif what == "pivot":
             self._ask([Ask("pick the place of the pivot: a corner, edge, round edge or cylinder")], self._pivot_there)
         else:
@@ -329,7 +347,7 @@ class PartActions(QObject):
             )
         ]
         self.pick_tool.ask(asks, partial(self._axle_there, target), None)
-        self.window.take_up(self.pick_tool)
+        self.window.tools.take_up(self.pick_tool)
 
     def _axle_there(self, target: str, snaps: list[Snap]) -> None:
         feature, meshes = snaps[0].feature, self.session.meshes
@@ -402,9 +420,10 @@ class PartActions(QObject):
     def actions(self, action: Callable[..., QAction]) -> None:
         """Make the actions on what is chosen, with their keys."""
         tree_keys = (self.window.contents.tree, self.stage)
+        self.rename_action = action(
+            "Rename", self.window.contents.rename, "F2", tip="Rename the selection in the contents"
+        )
         self.menu_actions = [
-            action("Rename", self.window.contents.rename, "F2", tip="Rename the selection in the contents"),
-            None,
             action("Group", self.group, "Ctrl+G", tip="Group the selection in an assembly"),
             action("Ungroup", self.ungroup, "Ctrl+Shift+G", tip="Dissolve the assembly; the parts stay in place"),
             None,
@@ -414,6 +433,9 @@ class PartActions(QObject):
             ),
             action("Lock or unlock", self.toggle_locked, "J", tip="Locked parts are not selectable in the stage"),
             action("See through or solid", self.toggle_see_through, "G"),
+            None,
+            self.section_action,
+            self.measure_action,
             None,
             action("Drop to surface", self.let_down, "B", tip="Lower the selection onto the surface below"),
             action("Copy", self.copy_once, "Ctrl+D", tip="Copy the selection, one step on"),
@@ -444,30 +466,6 @@ class PartActions(QObject):
             if len(self.session.project.parts) == 1:
                 self.stage.fit_all()
             self.session.select(self.session.project.parts[-1].id)
-
-    def _stage_menu(self, at: QPoint) -> None:
-        hit = self.stage.pick(at)
-        if hit is not None and not self._holds_chosen(hit.part):
-            self.session.select(self.stage.click_part(hit.part, False))
-        self.show_menu(self.stage.mapToGlobal(at))
-
-    def _holds_chosen(self, part_id: str) -> bool:
-        project = self.session.shown
-        return any(part_id in subtree(project, i) for i in self.session.chosen)
-
-    def show_menu(self, at: QPoint) -> None:
-        """The menu of what is chosen."""
-        if not self.session.chosen:
-            return
-        menu = QMenu(self.window)
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        for made in self.menu_actions:
-            if made is None:
-                menu.addSeparator()
-            else:
-                menu.addAction(made)
-        menu.popup(at)
-        self.menu = menu
 
     def chosen(self) -> list[str]:
         """Ids of what is chosen; when nothing is, that is said."""

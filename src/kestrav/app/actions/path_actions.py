@@ -25,7 +25,7 @@ from kestrav.core.document.records import (
     Shape,
 )
 from kestrav.core.editing import path_making
-from kestrav.core.findings.model import Mend
+from kestrav.core.findings.model import Fix
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.runs import frame_times
@@ -64,7 +64,7 @@ class PathActions(QObject):
                 self.contour,
                 "Make an ellipse, circle, rectangle or outline around parts, in plan",
             ),
-            ("Along edges …", lambda: self.window.use_tool("edges"), "Make a path along picked edges"),
+            ("Along edges …", lambda: self.window.tools.use("edges"), "Make a path along picked edges"),
             (
                 "Outline of the section",
                 self.section_paths,
@@ -112,12 +112,12 @@ class PathActions(QObject):
         self._contour = (kind, offset, height)
         ids, meshes = self._contour_of, self.session.meshes
         self.session.preview(
-            Mend(
+            Fix(
                 "Around the selection",
                 lambda p: path_making.add_contour(p, meshes, ids, kind, offset, height),  # type: ignore[arg-type]
             )
         )
-        made = self.session.shown.paths[-1] if self.session.mend is not None else None
+        made = self.session.shown.paths[-1] if self.session.fix is not None else None
         if made is not None:
             self.session.describe(
                 f"A path of {show(path_curve(made).length, 'mm')}, at least {show(offset, 'mm')} away."
@@ -129,7 +129,7 @@ class PathActions(QObject):
 
     def _on_previewing(self) -> None:
         """Leave the contour's strip when it was accepted or dropped, and select what came of it."""
-        if self.preparing.strip.findChild(QComboBox, "strip-contour") is not None and self.session.mend is None:
+        if self.preparing.strip.findChild(QComboBox, "strip-contour") is not None and self.session.fix is None:
             project = self.session.project
             self.preparing.on_tool()
             if project.paths and project.paths[-1].name.startswith("Around"):
@@ -163,7 +163,7 @@ class PathActions(QObject):
             self.window.card.complain("nothing moves yet: move a part along a path first")
             return
         self.preparing.pick_tool.ask([Ask("pick a point of a moving part: a corner, an edge or a centre")], self._trace)
-        self.window.take_up(self.preparing.pick_tool)
+        self.window.tools.take_up(self.preparing.pick_tool)
 
     def _trace(self, snaps: list[Snap]) -> None:
         part = snaps[0].feature.part

@@ -17,9 +17,9 @@ from kestrav.core.camera.views import Views, angles_of, heights, keyed, views
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import (
     AlongAim,
+    Attachment,
     Camera,
     CameraAim,
-    Carry,
     FreeAim,
     PartAim,
     PathAim,
@@ -31,7 +31,6 @@ from kestrav.core.findings.model import name_of
 from kestrav.core.kinematics.legs import by_thing
 from kestrav.core.units import show
 
-TABS = ("Lens", "Aim", "Frame")
 _AIMS = (
     ("part", "a part"),
     ("point", "a point"),
@@ -41,23 +40,31 @@ _AIMS = (
 )
 
 
+def _aim_kind(camera: Camera) -> str:
+    kinds = {PartAim: "part", PointAim: "point", AlongAim: "along", PathAim: "path", FreeAim: "free"}
+    return next(key for kind, key in kinds.items() if isinstance(camera.aim, kind))
+
+
+def _aim_name(camera: Camera) -> str:
+    return dict(_AIMS)[_aim_kind(camera)]
+
+
 class CameraRows(Rows):
     """Lens, aim, place, demands."""
 
     def build(self, camera: Camera) -> None:
         project, form = self.session.shown, self.form
-        self.card.title.setText(camera.name)
-        tab = self.card.camera_tab if self.card.camera_tab in TABS else TABS[0]
-        form.tabs(TABS, tab, self.card.show_camera_tab, "Show")
+        self.form.title = camera.name
         seen = views(
             project, self.session.meshes, camera, [self.session.time], aspect=self._frame()[0] / self._frame()[1]
         )
-        if tab == "Lens":
+        if form.section("Lens"):
             self._lens(camera, seen)
-        elif tab == "Aim":
+        if form.section("Aim", _aim_name(camera)):
             self._aim(camera, seen)
-        else:
+        if form.section("Frame"):
             self._demands(camera, seen)
+        form.foot()
         if not any(s.camera == camera.id for s in project.shots):
             form.buttons(("Add a shot", lambda: self._add_shot(camera), "Add a shot of this camera while it moves"))
         self._delete(camera.id, "camera")
@@ -129,12 +136,14 @@ class CameraRows(Rows):
 
     def _carried(self, camera: Camera, seen: Views) -> None:
         form = self.form
-        riding = [i for i in by_thing(self.session.shown).get(camera.id, ()) if isinstance(i, Carry)]
+        riding = [i for i in by_thing(self.session.shown).get(camera.id, ()) if isinstance(i, Attachment)]
         runs = [i for i in by_thing(self.session.shown).get(camera.id, ()) if isinstance(i, Run)]
         if not runs:
             label = "Start" if riding else "Position"
             tip = "Position at the start of the attachment" if riding else "Position of the camera"
-            form.vector(label, camera.position, "mm", lambda v: self._change(camera, "Move camera", position=v), tip)
+            form.vector(
+                label, camera.position, "mm", lambda v: self._change(camera, "Move camera", position=v), tip, own=True
+            )
         else:
             x, y, z = (float(v) for v in np.round(seen.position[0], 1))
             told = "  ".join(f"{a} {show(v, 'mm', 0)}" for a, v in zip("xyz", (x, y, z), strict=True))
@@ -184,17 +193,7 @@ class CameraRows(Rows):
 
     def _aim(self, camera: Camera, seen: Views) -> None:
         project, form, aim = self.session.shown, self.form, camera.aim
-        kind = next(
-            k
-            for k, of in (
-                ("part", PartAim),
-                ("point", PointAim),
-                ("along", AlongAim),
-                ("path", PathAim),
-                ("free", FreeAim),
-            )
-            if isinstance(aim, of)
-        )
+        kind = _aim_kind(camera)
         kinds = [k for k in _AIMS if k[0] != "path" or project.paths]
         kinds = [k for k in kinds if k[0] != "part" or project.parts]
         form.choice("Aim", kinds, kind, lambda v: self._aim_at(camera, v, seen), "What the camera looks at")

@@ -8,7 +8,7 @@ import numpy as np
 
 from kestrav.app.cards.project import REQUIRED_TIP
 from kestrav.app.cards.rows import Rows
-from kestrav.app.widgets.fields import Form
+from kestrav.app.widgets.sheet import Sheet
 from kestrav.core.clearance.contact_history import Contact
 from kestrav.core.clearance.table import Outcome, outcomes
 from kestrav.core.document import edits
@@ -26,7 +26,7 @@ class ChecksRows(Rows):
 
     def build(self) -> None:
         project, result, form = self.session.shown, self.card.result, self.form
-        self.card.title.setText("Checks")
+        self.form.title = "Checks"
         self._setting("Clearance", "required_clearance", "mm", REQUIRED_TIP)
         form.check(
             "Checked",
@@ -176,7 +176,7 @@ class ChecksRows(Rows):
         )
 
 
-def _show_outcome(form: Form, project: Project, found: Outcome) -> None:
+def _show_outcome(form: Sheet, project: Project, found: Outcome) -> None:
     """What came of one requirement, or of the general one."""
     if found.status == "not checked":
         form.worked(f"{title_of(project, found)}: <b>not checked</b>")
@@ -194,7 +194,7 @@ class RequirementRows(Rows):
 
     def build(self, item: Requirement) -> None:
         form, project = self.form, self.session.shown
-        self.card.title.setText(item.name)
+        self.form.title = item.name
         self._name(item)
         asked = "off" if not item.checked else "project" if item.required is None else "own"
         form.choice(

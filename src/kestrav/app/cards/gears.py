@@ -8,7 +8,7 @@ import numpy as np
 
 from kestrav.app.cards.wheels import TurningRows
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Ball, Coupled, Drive, End, Pin, Project, Rod
+from kestrav.core.document.records import Ball, Coupled, End, Gear, Pin, Project, Rod
 from kestrav.core.document.trains import driven
 from kestrav.core.editing.mechanism_making import (
     centre_distance,
@@ -49,9 +49,9 @@ _KINDS = [
 class GearRows(TurningRows):
     """Both ends, their teeth, and the sums of ratio, distance and mesh."""
 
-    def build(self, drive: Drive) -> None:
+    def build(self, drive: Gear) -> None:
         project, form = self.session.shown, self.form
-        self.card.title.setText(f"{drive.name} · {told_ratio(drive)}")
+        self.form.title = f"{drive.name} · {told_ratio(drive)}"
         self._name(drive)
         form.choice("Kind", _KINDS, drive.kind, lambda v: self._drive(drive, "Kind", kind=v), "Kind of transmission")
         if toothed(drive):
@@ -91,10 +91,10 @@ class GearRows(TurningRows):
             )
         self._delete(drive.id, "drive")
 
-    def _drive(self, drive: Drive, label: str, **fields: object) -> None:
+    def _drive(self, drive: Gear, label: str, **fields: object) -> None:
         self.session.edit(label, lambda p: set_drive(p, self.session.meshes, drive.id, **fields))
 
-    def _pitch(self, drive: Drive) -> None:
+    def _pitch(self, drive: Gear) -> None:
         chain = drive.kind in ("chain", "belt")
         self.form.number(
             "Pitch" if chain else "Module",
@@ -117,7 +117,7 @@ class GearRows(TurningRows):
                 "Sizes of ISO 606" if drive.kind == "chain" else "Modules of ISO 54",
             )
 
-    def _end(self, drive: Drive, side: str, end: End) -> None:
+    def _end(self, drive: Gear, side: str, end: End) -> None:
         project, form = self.session.shown, self.form
         rack = drive.kind == "rack" and side == "b"
         form.heading(get(project, end.part).name)
@@ -152,7 +152,7 @@ class GearRows(TurningRows):
         )
         self._pick(f"{drive.id}/{side}")
 
-    def _sums(self, project: Project, drive: Drive) -> list[str]:
+    def _sums(self, project: Project, drive: Gear) -> list[str]:
         lines = []
         for end in (drive.a, drive.b):
             if drive.kind in ("external", "internal") or (drive.kind == "rack" and end is drive.a):
@@ -189,7 +189,7 @@ class RodRows(TurningRows):
     def build(self, rod: Rod) -> None:
         project, form = self.session.shown, self.form
         level = rod.keeps == "level"
-        self.card.title.setText(rod.name if level else f"{rod.name} · {show(rod_length(rod), 'mm', 2)}")
+        self.form.title = rod.name if level else f"{rod.name} · {show(rod_length(rod), 'mm', 2)}"
         self._name(rod)
         second = rod.to is not None
         form.choice(
@@ -377,7 +377,7 @@ class BallRows(TurningRows):
         project, form = self.session.shown, self.form
         way = float(ways_rolled(project, ball, [span(project)])[0])
         around = 2 * np.pi * ball.radius
-        self.card.title.setText(f"{ball.name} · {show(way / around, 'turns', 2)}")
+        self.form.title = f"{ball.name} · {show(way / around, 'turns', 2)}"
         self._name(ball)
         form.number("Radius", ball.radius, "mm", lambda v: self._set(ball.id, "Radius", radius=v), "Rolling radius", 3)
         form.vector(

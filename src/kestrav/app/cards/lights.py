@@ -17,7 +17,7 @@ class LightRows(Rows):
 
     def build(self, light: Light) -> None:
         project, form = self.session.shown, self.form
-        self.card.title.setText(light.name)
+        self.form.title = light.name
         self._name(light)
         form.choice(
             "Kind",

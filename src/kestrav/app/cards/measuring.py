@@ -30,7 +30,7 @@ class MeasureRows(Rows):
 
     def build(self, tool: MeasureTool) -> None:
         form = self.form
-        self.card.title.setText("Measure")
+        self.form.title = "Measure"
         if not tool.features:
             form.note(
                 "Click a corner, an edge, a round edge or a face in the stage. A second click measures between the two."
@@ -69,7 +69,7 @@ class NoteRows(MeasureRows):
 
     def build(self, note: Note) -> None:  # type: ignore[override]
         form, project = self.form, self.session.shown
-        self.card.title.setText("Note")
+        self.form.title = "Note"
         self._name(note)
         try:
             reading = read(note, project, self.session.meshes, rest_poses(project))

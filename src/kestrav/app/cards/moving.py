@@ -8,7 +8,7 @@ import numpy as np
 from kestrav.app.cards.rows import Rows, angles_of, rotation_of
 from kestrav.core.clearance.putting import as_it_is, put_at, target_placement
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Carry, KeyPose, Placement, Poses, Project
+from kestrav.core.document.records import Attachment, KeyPose, Placement, PoseTrack, Project
 from kestrav.core.editing.run_making import add_pose, poses_to_run
 from kestrav.core.kinematics.key_poses import places
 from kestrav.core.kinematics.legs import leg_of
@@ -18,15 +18,15 @@ from kestrav.core.parts.rest import rest_and_pivot
 from kestrav.core.units import show
 
 
-class PosesRows(Rows):
+class PoseTrackRows(Rows):
     """A thing's poses at times."""
 
-    def build(self, poses: Poses) -> None:
+    def build(self, poses: PoseTrack) -> None:
         project, form = self.session.shown, self.form
         leg = leg_of(project, poses)
-        self.card.title.setText(f"{poses.name} · {show(poses.keys[-1].time, 's', 2)}")
+        self.form.title = f"{poses.name} · {show(poses.keys[-1].time, 's', 2)}"
         self._name(poses)
-        if poses.cue is None:
+        if poses.trigger is None:
             self._number(poses, "Start", "start", "s", "Time at which the motion leaves the first pose", 3, 0.1)
         self._cue(poses)
         form.choice(
@@ -64,7 +64,7 @@ class PosesRows(Rows):
         )
         self._delete(poses.id, "poses")
 
-    def _key(self, poses: Poses, index: int, key: KeyPose) -> None:
+    def _key(self, poses: PoseTrack, index: int, key: KeyPose) -> None:
         form = self.form
 
         def put(**fields: object) -> None:
@@ -101,25 +101,25 @@ class PosesRows(Rows):
                     "Handle, relative to the pose",
                 )
 
-    def _add(self, poses: Poses) -> None:
+    def _add(self, poses: PoseTrack) -> None:
         self.session.edit("Key pose", lambda p: add_pose(p, poses.rider, self.session.time))
 
-    def _drop(self, poses: Poses) -> None:
+    def _drop(self, poses: PoseTrack) -> None:
         if len(poses.keys) > 1:
             self._set(poses.id, "Delete pose", keys=poses.keys[:-1])
 
-    def _to_run(self, poses: Poses) -> None:
+    def _to_run(self, poses: PoseTrack) -> None:
         if self.session.edit("Convert to path and run", lambda p: poses_to_run(p, poses.id)):
             self.session.select(self.session.project.runs[-1].id)
 
 
-class CarryRows(Rows):
+class AttachmentRows(Rows):
     """A ride."""
 
-    def build(self, carry: Carry) -> None:
+    def build(self, carry: Attachment) -> None:
         project, form = self.session.shown, self.form
         leg = leg_of(project, carry)
-        self.card.title.setText(carry.name)
+        self.form.title = carry.name
         self._name(carry)
         riders = [
             (p.id, p.name) for p in project.parts if p.parent is None or p.geometry is None or p.id == carry.rider
@@ -137,7 +137,7 @@ class CarryRows(Rows):
             lambda v: self._set(carry.id, "Carrier", carrier=v),
             "Part it is attached to",
         )
-        if carry.cue is None:
+        if carry.trigger is None:
             self._number(carry, "From", "start", "s", "Time of attaching", 3, 0.1)
         self._cue(carry)
         form.number(
@@ -158,7 +158,7 @@ class CarryRows(Rows):
         )
         self._delete(carry.id, "ride")
 
-    def _put(self, carry: Carry) -> None:
+    def _put(self, carry: Attachment) -> None:
         """Where it is put down."""
         project, form = self.session.shown, self.form
         form.heading("Set down")
@@ -219,7 +219,7 @@ class CarryRows(Rows):
         )
 
 
-def _where(project: Project, carry: Carry) -> Placement:
+def _where(project: Project, carry: Attachment) -> Placement:
     """Where a rider's pivot is when its ride ends."""
     moment = carry.end if carry.end is not None else 0.0
     return placement(Motion(project).poses(carry.rider, [moment])[0] @ rest_and_pivot(project, carry.rider)[1])

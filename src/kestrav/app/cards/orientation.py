@@ -10,19 +10,19 @@ from scipy.spatial.transform import Rotation
 
 from kestrav.app.cards.rows import Rows, angles_of, rotation_of
 from kestrav.core.document.records import (
-    AlongHeading,
-    CarriedHeading,
-    FixedHeading,
+    AlongOrientation,
+    BankKey,
+    CarriedOrientation,
+    FixedOrientation,
     Ground,
-    Heading,
-    KeyedHeading,
-    LeanKey,
+    KeyedOrientation,
+    Orientation,
+    OrientationKey,
     PartAim,
     PointAim,
     Roughness,
     Run,
-    TowardHeading,
-    TurnKey,
+    TowardOrientation,
 )
 from kestrav.core.editing.run_making import quarter_turn
 from kestrav.core.kinematics.runs import journey
@@ -30,18 +30,18 @@ from kestrav.core.kinematics.seating import keyed_turns
 from kestrav.core.parts.rest import own_bounds
 
 
-class HeadingRows(Rows):
+class OrientationRows(Rows):
     """Heading and what belongs to it."""
 
     def build(self, run: Run) -> None:
         """The kind of heading and its numbers, lean and ground."""
-        form, heading = self.form, run.heading
+        form, orientation = self.form, run.orientation
         kinds = {
-            "fixed": FixedHeading,
-            "along": AlongHeading,
-            "carried": CarriedHeading,
-            "toward": TowardHeading,
-            "keyed": KeyedHeading,
+            "fixed": FixedOrientation,
+            "along": AlongOrientation,
+            "carried": CarriedOrientation,
+            "toward": TowardOrientation,
+            "keyed": KeyedOrientation,
         }
         form.choice(
             "Orientation",
@@ -52,57 +52,61 @@ class HeadingRows(Rows):
                 ("toward", "toward a part or point"),
                 ("keyed", "by keys"),
             ],
-            next(key for key, kind in kinds.items() if isinstance(heading, kind)),
-            lambda v: self._set(run.id, "Orientation", heading=self._turned(run, kinds[v])),
+            next(key for key, kind in kinds.items() if isinstance(orientation, kind)),
+            lambda v: self._set(run.id, "Orientation", orientation=self._turned(run, kinds[v])),
             "Orientation along the path; on two points the rider takes bends as a vehicle does",
         )
-        if isinstance(heading, CarriedHeading):
+        if isinstance(orientation, CarriedOrientation):
             form.number(
                 "Wheelbase",
-                heading.wheelbase,
+                orientation.wheelbase,
                 "mm",
-                lambda v: self._set(run.id, "Wheelbase", heading=msgspec.structs.replace(heading, wheelbase=v)),
+                lambda v: self._set(run.id, "Wheelbase", orientation=msgspec.structs.replace(orientation, wheelbase=v)),
                 "Distance between the front and rear points, both on the path",
                 1,
                 10,
             )
             form.number(
                 "Pivot position",
-                100 * heading.share,
+                100 * orientation.share,
                 "%",
-                lambda v: self._set(run.id, "Pivot position", heading=msgspec.structs.replace(heading, share=v / 100)),
+                lambda v: self._set(
+                    run.id, "Pivot position", orientation=msgspec.structs.replace(orientation, share=v / 100)
+                ),
                 "Position of the point on the path between the rear (0 %) and the front point (100 %)",
                 1,
                 5,
             )
-        if isinstance(heading, TowardHeading):
-            self._aim(run, heading)
-        if not isinstance(heading, FixedHeading):
+        if isinstance(orientation, TowardOrientation):
+            self._aim(run, orientation)
+        if not isinstance(orientation, FixedOrientation):
             axes = [(a, f"its {a}") for a in ("+x", "-x", "+y", "-y", "+z", "-z")]
             form.choice(
                 "Forward axis",
                 axes,
-                heading.forward,
-                lambda v: self._set(run.id, "Forward axis", heading=msgspec.structs.replace(heading, forward=v)),
+                orientation.forward,
+                lambda v: self._set(
+                    run.id, "Forward axis", orientation=msgspec.structs.replace(orientation, forward=v)
+                ),
                 "Axis of the rider that points ahead",
             )
             form.choice(
                 "Up axis",
                 axes,
-                heading.up,
-                lambda v: self._set(run.id, "Up axis", heading=msgspec.structs.replace(heading, up=v)),
+                orientation.up,
+                lambda v: self._set(run.id, "Up axis", orientation=msgspec.structs.replace(orientation, up=v)),
                 "Axis of the rider that points up",
             )
             form.buttons(
-                ("Face the other way", lambda: self._flip(run, heading), "Turn the rider by 180°"),
-                ("Quarter turn", lambda: self._quarter(run, heading), "Turn the rider by 90° to the left"),
+                ("Face the other way", lambda: self._flip(run, orientation), "Turn the rider by 180°"),
+                ("Quarter turn", lambda: self._quarter(run, orientation), "Turn the rider by 90° to the left"),
             )
-        if isinstance(heading, AlongHeading):
+        if isinstance(orientation, AlongOrientation):
             form.choice(
                 "Frame",
                 [("slope", "with the slope"), ("level", "upright"), ("free", "least rotation")],
-                heading.stance,
-                lambda v: self._set(run.id, "Frame", heading=msgspec.structs.replace(heading, stance=v)),
+                orientation.stance,
+                lambda v: self._set(run.id, "Frame", orientation=msgspec.structs.replace(orientation, stance=v)),
                 "With the slope, the rider's left axis stays level; upright, it does not pitch; least rotation also suits loops",
             )
         form.vector(
@@ -112,45 +116,49 @@ class HeadingRows(Rows):
             lambda v: self._set(run.id, "Rotation offset", turn=v),
             "Yaw, pitch and roll of the rider relative to the run's orientation",
         )
-        if isinstance(heading, KeyedHeading):
-            self._turns(run, heading)
+        if isinstance(orientation, KeyedOrientation):
+            self._turns(run, orientation)
         self._ground(run)
-        if not isinstance(heading, FixedHeading):
+        if not isinstance(orientation, FixedOrientation):
             self._lean(run)
         self._roughness(run)
 
-    def _flip(self, run: Run, heading: Heading) -> None:
-        self._set(run.id, "Face the other way", heading=msgspec.structs.replace(heading, flip=not heading.flip))  # type: ignore[union-attr]
+    def _flip(self, run: Run, orientation: Orientation) -> None:
+        self._set(
+            run.id,
+            "Face the other way",
+            orientation=msgspec.structs.replace(orientation, flip=not orientation.flip),  # type: ignore[union-attr]
+        )
 
-    def _quarter(self, run: Run, heading: Heading) -> None:
-        self._set(run.id, "Quarter turn", heading=quarter_turn(heading))
+    def _quarter(self, run: Run, orientation: Orientation) -> None:
+        self._set(run.id, "Quarter turn", orientation=quarter_turn(orientation))
 
-    def _turns(self, run: Run, heading: KeyedHeading) -> None:
+    def _turns(self, run: Run, orientation: KeyedOrientation) -> None:
         """Its keys, as angles."""
         form = self.form
 
         def change(label: str, **fields: Any) -> None:
-            self._set(run.id, label, heading=msgspec.structs.replace(heading, **fields))
+            self._set(run.id, label, orientation=msgspec.structs.replace(orientation, **fields))
 
         form.heading("Orientation keys")
         form.choice(
             "Relative to",
             [("path", "the path"), ("room", "the room")],
-            "room" if heading.room else "path",
+            "room" if orientation.room else "path",
             lambda v: change("Keys relative to", room=v == "room"),
             "Reference of the angles: the path's direction or the room",
         )
         form.check(
             "Smooth",
             "eased between keys",
-            heading.smooth,
+            orientation.smooth,
             lambda v: change("Smooth orientation", smooth=v),
             "Ease the rotation between keys; otherwise the rate is constant",
         )
-        for i, key in enumerate(heading.keys):
+        for i, key in enumerate(orientation.keys):
 
             def set_key(k: int = i, **fields: Any) -> None:
-                keys = list(heading.keys)
+                keys = list(orientation.keys)
                 keys[k] = msgspec.structs.replace(keys[k], **fields)
                 change("Orientation key", keys=tuple(keys))
 
@@ -173,25 +181,25 @@ class HeadingRows(Rows):
         form.buttons(
             (
                 "Add key here",
-                lambda: self._add_turn(run, heading),
+                lambda: self._add_turn(run, orientation),
                 "Add a key at the playhead with the present orientation",
             ),
             (
                 "Delete last key",
-                lambda: len(heading.keys) > 1 and change("Orientation key", keys=heading.keys[:-1]),
+                lambda: len(orientation.keys) > 1 and change("Orientation key", keys=orientation.keys[:-1]),
                 "Delete the last key",
             ),
         )
 
-    def _add_turn(self, run: Run, heading: KeyedHeading) -> None:
+    def _add_turn(self, run: Run, orientation: KeyedOrientation) -> None:
         trip = journey(self.session.project, run)
         place = float(trip.stations([self.session.time])[0]) / trip.path.length
-        turned = keyed_turns(heading.keys, np.array([place]), heading.smooth)[0]
+        turned = keyed_turns(orientation.keys, np.array([place]), orientation.smooth)[0]
         quaternion = np.roll(Rotation.from_matrix(turned).as_quat(), 1)
-        key = TurnKey(place, tuple(float(q) for q in quaternion))  # type: ignore[arg-type]
-        kept = [k for k in heading.keys if abs(k.place - place) > 1e-6]
+        key = OrientationKey(place, tuple(float(q) for q in quaternion))  # type: ignore[arg-type]
+        kept = [k for k in orientation.keys if abs(k.place - place) > 1e-6]
         keys = tuple(sorted([*kept, key], key=lambda k: k.place))
-        self._set(run.id, "Orientation key", heading=msgspec.structs.replace(heading, keys=keys))
+        self._set(run.id, "Orientation key", orientation=msgspec.structs.replace(orientation, keys=keys))
 
     def _ground(self, run: Run) -> None:
         """Riding on what lies beneath."""
@@ -293,59 +301,59 @@ class HeadingRows(Rows):
             ("Delete last", lambda: run.roughness and change(run.roughness[:-1]), "Delete the last roughness"),
         )
 
-    def _aim(self, run: Run, heading: TowardHeading) -> None:
+    def _aim(self, run: Run, orientation: TowardOrientation) -> None:
         """What it points at."""
         form, project = self.form, self.session.shown
 
         def change(aim: PartAim | PointAim) -> None:
-            self._set(run.id, "Target", heading=msgspec.structs.replace(heading, aim=aim))
+            self._set(run.id, "Target", orientation=msgspec.structs.replace(orientation, aim=aim))
 
         things = [("", "a point")]
         things += [
             (p.id, p.name)
             for p in project.parts
-            if p.id != run.rider and (p.parent is None or p.geometry is None or p.id == _aimed_part(heading))
+            if p.id != run.rider and (p.parent is None or p.geometry is None or p.id == _aimed_part(orientation))
         ]
         form.choice(
             "Target",
             things,
-            _aimed_part(heading),
+            _aimed_part(orientation),
             lambda k: change(PartAim(k) if k else PointAim((0.0, 0.0, 0.0))),
             "Target of the forward axis: the middle of a part, or a point",
         )
-        if isinstance(heading.aim, PointAim):
-            form.vector("Point", heading.aim.point, "mm", lambda v: change(PointAim(v)), "Point in the room")
+        if isinstance(orientation.aim, PointAim):
+            form.vector("Point", orientation.aim.point, "mm", lambda v: change(PointAim(v)), "Point in the room")
 
     def _lean(self, run: Run) -> None:
         """How it rolls about its direction of travel."""
-        form, lean = self.form, run.lean
+        form, bank = self.form, run.bank
 
         def change(label: str, **fields: Any) -> None:
-            self._set(run.id, label, lean=msgspec.structs.replace(lean, **fields))
+            self._set(run.id, label, bank=msgspec.structs.replace(bank, **fields))
 
         form.heading("Bank")
         form.check(
             "Computed",
             "from curvature and speed",
-            lean.computed,
+            bank.computed,
             lambda v: change("Bank", computed=v),
             "Bank at which weight and centrifugal force act straight down: tan(bank) = v² ÷ (g r)",
         )
-        if lean.computed:
-            form.number("Maximum", lean.limit, "°", lambda v: change("Maximum bank", limit=v), "Greatest bank angle")
+        if bank.computed:
+            form.number("Maximum", bank.limit, "°", lambda v: change("Maximum bank", limit=v), "Greatest bank angle")
             form.number(
                 "Smoothing",
-                lean.smoothing,
+                bank.smoothing,
                 "mm",
                 lambda v: change("Bank smoothing", smoothing=v),
                 "Distance over which the bank is averaged, for a smooth entry into bends",
                 0,
                 50,
             )
-        for i, key in enumerate(lean.keys):
+        for i, key in enumerate(bank.keys):
 
             def set_key(k: int = i, **fields: float) -> None:
-                keys = list(lean.keys)
+                keys = list(bank.keys)
                 keys[k] = msgspec.structs.replace(keys[k], **fields)
                 change("Bank key", keys=tuple(keys))
 
@@ -368,43 +376,43 @@ class HeadingRows(Rows):
         form.buttons(
             (
                 "Add bank key",
-                lambda: change("Bank key", keys=_with_key(lean.keys)),
+                lambda: change("Bank key", keys=_with_key(bank.keys)),
                 "Add a bank angle at a station; keys are joined smoothly",
             ),
             (
                 "Delete last key",
-                lambda: lean.keys and change("Bank key", keys=lean.keys[:-1]),
+                lambda: bank.keys and change("Bank key", keys=bank.keys[:-1]),
                 "Delete the last key",
             ),
         )
 
-    def _turned(self, run: Run, kind: type) -> Heading:
+    def _turned(self, run: Run, kind: type) -> Orientation:
         """A heading of another kind that faces as the old one does; on two points by the rider's own length."""
-        old = run.heading
+        old = run.orientation
         facing: dict[str, Any] = (
-            {} if isinstance(old, FixedHeading) else {"forward": old.forward, "flip": old.flip, "up": old.up}
+            {} if isinstance(old, FixedOrientation) else {"forward": old.forward, "flip": old.flip, "up": old.up}
         )
-        if kind is FixedHeading:
-            return FixedHeading()
-        if kind is AlongHeading:
-            return AlongHeading(**facing)
-        if kind is KeyedHeading:
-            return KeyedHeading(**facing)
-        if kind is TowardHeading:
+        if kind is FixedOrientation:
+            return FixedOrientation()
+        if kind is AlongOrientation:
+            return AlongOrientation(**facing)
+        if kind is KeyedOrientation:
+            return KeyedOrientation(**facing)
+        if kind is TowardOrientation:
             others = [p for p in self.session.project.parts if p.parent is None and p.id != run.rider]
             aim = PartAim(others[0].id) if others else PointAim((0.0, 0.0, 0.0))
-            return TowardHeading(aim=aim, **facing)
+            return TowardOrientation(aim=aim, **facing)
         box = own_bounds(self.session.project, run.rider)
         axis = "xyz".index(facing.get("forward", "+x")[1])
         length = float(box[1, axis] - box[0, axis])
-        return CarriedHeading(wheelbase=float(f"{0.7 * length:.2g}") if length > 1 else 800.0, **facing)
+        return CarriedOrientation(wheelbase=float(f"{0.7 * length:.2g}") if length > 1 else 800.0, **facing)
 
 
-def _aimed_part(heading: TowardHeading) -> str:
-    return heading.aim.part if isinstance(heading.aim, PartAim) else ""
+def _aimed_part(orientation: TowardOrientation) -> str:
+    return orientation.aim.part if isinstance(orientation.aim, PartAim) else ""
 
 
-def _with_key(keys: tuple[LeanKey, ...]) -> tuple[LeanKey, ...]:
+def _with_key(keys: tuple[BankKey, ...]) -> tuple[BankKey, ...]:
     """Keys with one more: behind the last one, half way to the end."""
     place = 0.5 if not keys else 0.5 * (keys[-1].place + 1.0)
-    return (*keys, LeanKey(place, keys[-1].angle if keys else 0.0))
+    return (*keys, BankKey(place, keys[-1].angle if keys else 0.0))

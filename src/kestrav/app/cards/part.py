@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.app.cards.rows import Rows, Vector
+from kestrav.app.widgets.colours import PETROL
 from kestrav.core.clearance.drop import drop
 from kestrav.core.document import edits
 from kestrav.core.document.finishes import FINISHES
@@ -36,7 +37,6 @@ from kestrav.core.units import show
 
 Array = NDArray[np.float64]
 
-TABS = ("Motion", "Place", "Pivot", "Appearance", "Copies")
 SEE_THROUGH = 0.35
 _AXES = [("+x", "x"), ("-x", "−x"), ("+y", "y"), ("-y", "−y"), ("+z", "z"), ("-z", "−z")]
 _FORM_LABELS = {
@@ -73,23 +73,24 @@ class PartRows(Rows):
     """Placing, pivot, looks, copies, and what can be done with it."""
 
     def build(self, part: Part) -> None:
-        if len(self.session.chosen) > 1:
-            self._several(list(self.session.chosen))
-            return
         project, form = self.session.shown, self.form
         chain = [get(project, i) for i in ancestors(project, part.id)]
-        crumbs = [f'<a style="color:#0d6b74; text-decoration:none" href="{p.id}">{p.name}</a> ›' for p in chain]
-        self.card.title.setText(" ".join([*crumbs, part.name]))
+        crumbs = [f'<a style="color:{PETROL}; text-decoration:none" href="{p.id}">{p.name}</a> ›' for p in chain]
+        self.form.title = " ".join([*crumbs, part.name])
         if part.swept is not None:
             self._swept(part)
-        form.tabs(TABS, self.card.part_tab, self.card.show_part_tab, "Show")
-        {
-            "Motion": self._motion,
-            "Place": self._place,
-            "Pivot": self._pivot,
-            "Appearance": self._looks,
-            "Copies": self._copies,
-        }[self.card.part_tab](part)
+        if form.section("Motion"):
+            self._motion(part)
+        if form.section("Place", ", ".join(show(v, "", 0) for v in part.placement.position)):
+            self._place(part)
+        if form.section("Pivot and front"):
+            self._pivot(part)
+        solid = part if part.geometry is not None else self._first_solid(part.id)
+        if form.section("Appearance", "" if solid is None else solid.finish):
+            self._looks(part)
+        if form.section("Copies"):
+            self._copies(part)
+        self._delete(part.id, "part" if part.geometry is not None else "assembly")
 
     def _swept(self, part: Part) -> None:
         """What a swept space is of."""
@@ -225,7 +226,7 @@ class PartRows(Rows):
         def place(position: Vector) -> None:
             self._set(part.id, "Move part", placement=Placement(position, placement.rotation))
 
-        form.vector("Position", placement.position, "mm", place, "Position in the assembly")
+        form.vector("Position", placement.position, "mm", place, "Position in the assembly", own=True)
         angles = angles_from_quaternion(placement.rotation)
 
         def turn(values: Vector) -> None:
@@ -233,7 +234,9 @@ class PartRows(Rows):
             rotation = (float(w), float(x), float(y), float(z))
             self._set(part.id, "Turn part", placement=Placement(placement.position, rotation))
 
-        form.vector("Rotation", [float(a) for a in angles], "°", turn, "Rotation about the assembly's axes, x first")
+        form.vector(
+            "Rotation", [float(a) for a in angles], "°", turn, "Rotation about the assembly's axes, x first", own=True
+        )
         size = self._size([part.id])
 
         def grow(values: Vector) -> None:
@@ -247,6 +250,7 @@ class PartRows(Rows):
             "mm",
             grow,
             "Overall size; type one dimension to scale uniformly",
+            own=True,
         )
         if part.geometry is not None:
             form.vector(
@@ -256,6 +260,7 @@ class PartRows(Rows):
                 lambda v: self._edit("Scale", lambda p: placing.scale_axes(p, part.id, v)),
                 "Scale factors along the part's axes",
                 4,
+                own=True,
             )
         else:
             form.number(
@@ -266,9 +271,9 @@ class PartRows(Rows):
                 "Scale the whole assembly about its pivot",
                 4,
                 0.1,
+                acts=True,
             )
         self._place_buttons([part.id])
-        self._measures(part)
 
     def _place_buttons(self, ids: list[str]) -> None:
         meshes = self.session.meshes
@@ -323,7 +328,9 @@ class PartRows(Rows):
         def set_pivot(position: Vector) -> None:
             self._set(part.id, "Move pivot", pivot=Placement(position, pivot.rotation))
 
-        form.vector("Pivot", pivot.position, "mm", set_pivot, "Point that follows a path, in the part's coordinates")
+        form.vector(
+            "Pivot", pivot.position, "mm", set_pivot, "Point that follows a path, in the part's coordinates", own=True
+        )
         sides = [
             ("", "choose …"),
             *((s, f"{s} of its box" if s != "middle" else "middle of bounds") for s in placing.BOX_SIDES),
@@ -423,7 +430,6 @@ class PartRows(Rows):
             form.note(
                 f"Linked with {others} other {'copies' if others != 1 else 'copy'}: geometry and looks change together."
             )
-        self._measures(part)
 
     def _first_solid(self, part_id: str) -> Part | None:
         project = self.session.shown
@@ -466,7 +472,6 @@ class PartRows(Rows):
                 partial(self._along, part.id),
                 "Spread the copies evenly along a path, turned with it",
             )
-        self._measures(part)
 
     def _copy_fields(self, ids: list[str]) -> None:
         form, state = self.form, self.card.copying
@@ -521,15 +526,14 @@ class PartRows(Rows):
 
     # several
 
-    def _several(self, ids: list[str]) -> None:
+    def build_several(self, ids: list[str]) -> None:
+        """What can be done with several parts; the settings that they have in common follow."""
         project, form = self.session.shown, self.form
-        self.card.title.setText(f"{len(ids)} parts")
+        self.form.title = f"{len(ids)} parts"
         names = [get(project, i).name for i in ids]
         form.note(", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else ""))
-        tabs = ("Place", "Appearance", "Copies")
-        tab = self.card.part_tab if self.card.part_tab in tabs else "Place"
-        form.tabs(tabs, tab, self.card.show_part_tab, "Show")
-        if tab == "Place":
+        form.worked(" × ".join(show(float(v)) for v in self._size(ids)) + "\u2009mm overall")
+        if form.section("Actions"):
             if project.paths:
                 options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
                 form.choice(
@@ -550,13 +554,6 @@ class PartRows(Rows):
                     lambda: self.session.isolate(None if self.session.isolated else ids),
                     "Show only the selected parts in the stage, or everything again (I)",
                 ),
-            )
-            self._place_buttons(ids)
-        elif tab == "Appearance":
-            solid = next((s for i in ids if (s := self._solid_of(i)) is not None), None)
-            if solid is not None:
-                self._look_fields(ids, solid)
-            form.buttons(
                 (
                     "Show or hide",
                     lambda: toggle_shown(self.session, ids),
@@ -564,13 +561,9 @@ class PartRows(Rows):
                 ),
                 ("See through", lambda: toggle_see_through(self.session, ids), "See-through or solid (G)"),
             )
-        else:
+            self._place_buttons(ids)
+        if form.section("Row of copies"):
             self._copy_fields(ids)
-        form.worked(" × ".join(show(float(v)) for v in self._size(ids)) + "\u2009mm overall")
-
-    def _solid_of(self, part_id: str) -> Part | None:
-        part = get(self.session.shown, part_id)
-        return part if isinstance(part, Part) and part.geometry else self._first_solid(part_id)
 
 
 def group_chosen(session: Any, ids: list[str]) -> None:

@@ -32,7 +32,6 @@ from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.paths.surface_paths import reshaped
 from kestrav.core.units import show
 
-TABS = ("Shape", "Transform", "Table", "Analysis")
 MOST_LISTED = 60  # points; more are chosen by their number
 
 
@@ -41,19 +40,16 @@ class PathRows(Rows):
 
     def build(self, path: Path) -> None:
         form, made = self.form, path_curve(path)
-        self.card.title.setText(f"{path.name} · {show(made.length, 'mm')}")
-        form.tabs(TABS, self.card.path_tab, self.card.show_path_tab, "Show")
-        tab = self.card.path_tab
-        if tab == "Transform":
-            TransformRows(self.card).build(path)
-        elif tab == "Table":
-            TableRows(self.card).build(path)
-        elif tab == "Analysis":
-            AnalysisRows(self.card).build(path)
-        else:
+        self.form.title = f"{path.name} · {show(made.length, 'mm')}"
+        if form.section("Shape"):
             self._name(path)
             self._shape(path)
             self._ends(path)
+        TransformRows(self.card).build(path)
+        if isinstance(path.shape, PointShape) and form.section("Table of points", f"{len(path.shape.points)} points"):
+            TableRows(self.card).build(path)
+        if form.section("Analysis", show(made.length, "mm", 0)):
+            AnalysisRows(self.card).build(path)
         self._delete(path.id, "path")
 
     def _ends(self, path: Path) -> None:
@@ -273,6 +269,7 @@ class PathRows(Rows):
             "Insert a point at this distance from the start",
             1,
             10,
+            acts=True,
         )
         if len(self.session.points) > 1:
             self._several(path)

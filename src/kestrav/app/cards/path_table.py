@@ -93,8 +93,12 @@ class TableRows(Rows):
     def build(self, path: Path) -> None:
         shape, form = path.shape, self.form
         if not isinstance(shape, PointShape):
-            form.note("This path is defined by parameters instead of points; edit them under Shape.")
             return
+        form.own(lambda: self._view(path, shape))
+        form.note("In mm; other units may be typed. Paste rows of x, y and z: they go in from the chosen row on.")
+
+    def _view(self, path: Path, shape: PointShape) -> QTableView:
+        """The table of a path's points."""
         model = PointTable(shape)
         view = _View()
         view.setObjectName("points")
@@ -115,8 +119,7 @@ class TableRows(Rows):
         view.clicked.connect(
             lambda index: self.session.select_points(sorted({i.row() for i in view.selectedIndexes()}))
         )
-        form.add(view)
-        form.note("In mm; other units may be typed. Paste rows of x, y and z: they go in from the chosen row on.")
+        return view
 
     def _change(self, path: Path, row: int, column: int, value: float) -> None:
         point = edits.point_shape(self.session.project, path.id).points[row]

@@ -12,7 +12,7 @@ from kestrav.app.cards.rows import Rows
 from kestrav.core.document.records import Path, PointShape, Project
 from kestrav.core.editing import joining
 from kestrav.core.editing.grounding import projected_down
-from kestrav.core.findings.model import Mend
+from kestrav.core.findings.model import Fix
 from kestrav.core.parts.placing import bounds_of, shift
 from kestrav.core.paths import offsetting, shaping, smoothing
 from kestrav.core.paths.analysis import least_bend
@@ -25,15 +25,15 @@ class TransformRows(Rows):
     """Length, place, portion, and what makes another path of it."""
 
     def build(self, path: Path) -> None:
-        self._length(path)
-        self.form.heading("Place")
-        self._place(path)
-        self.form.heading("Trim")
-        self._portion(path)
-        self.form.heading("Reshape")
-        self._reshaping(path)
-        self.form.heading("Combine")
-        self._others(path)
+        if self.form.section("Length and place"):
+            self._length(path)
+            self._place(path)
+        if self.form.section("Trim"):
+            self._portion(path)
+        if self.form.section("Reshape"):
+            self._reshaping(path)
+        if self.form.section("Combine"):
+            self._others(path)
 
     def _edit(self, label: str, change: Callable[[Project], Project]) -> bool:
         return self.session.edit(label, change)
@@ -67,7 +67,7 @@ class TransformRows(Rows):
         form = self.form
         height = float(path_curve(path).curve.position([0.0])[0, 2])
         form.number(
-            "Height",
+            "Start height",
             height,
             "mm",
             lambda v: self._edit("Raise path", lambda p: shaping.raised(p, path.id, v)),
@@ -87,6 +87,7 @@ class TransformRows(Rows):
             "mm",
             lambda v: self._edit("Move path", lambda p: shaping.transformed(p, path.id, shift(v))),
             "Move the whole path by these lengths",
+            acts=True,
         )
         form.number(
             "Turn by",
@@ -96,6 +97,7 @@ class TransformRows(Rows):
             "Turn the path about the vertical axis through the fixed point chosen under Method",
             1,
             15,
+            acts=True,
         )
         form.number(
             "Scale by",
@@ -105,6 +107,7 @@ class TransformRows(Rows):
             "Scale factor; the fixed point is chosen under Method",
             3,
             0.1,
+            acts=True,
         )
         form.buttons(
             (
@@ -169,6 +172,7 @@ class TransformRows(Rows):
             "Split the path into two; a closed path is opened there",
             1,
             10,
+            acts=True,
         )
 
     def _split(self, path: Path, station: float) -> None:
@@ -185,6 +189,7 @@ class TransformRows(Rows):
                 "Round every corner between straight sides by a radius, which stays editable",
                 1,
                 10,
+                acts=True,
             )
         form.number(
             "Minimum bend radius",
@@ -194,6 +199,7 @@ class TransformRows(Rows):
             "Widen bends tighter than this radius; previewed before you accept",
             1,
             50,
+            acts=True,
         )
         form.number(
             "Smoothing",
@@ -203,15 +209,17 @@ class TransformRows(Rows):
             "Greatest departure from the present path; previewed before you accept",
             1,
             5,
+            acts=True,
         )
         form.number(
-            "Offset",
+            "Parallel offset",
             0.0,
             "mm",
             lambda v: self._edit("Offset sideways", lambda p: offsetting.offset_sideways(p, path.id, v)),
             "Offset to the left; negative is to the right",
             1,
             10,
+            acts=True,
         )
         form.number(
             "Repeat",
@@ -220,6 +228,7 @@ class TransformRows(Rows):
             lambda v: self._edit("Repeat path", lambda p: joining.repeated(p, path.id, round(v))),
             "Repeat the path end to end, this many times in all",
             0,
+            acts=True,
         )
         form.buttons(
             (
@@ -247,10 +256,10 @@ class TransformRows(Rows):
     def _propose(self, path: Path, label: str, change: Callable[[Project], Project]) -> None:
         """Show another shape of the path with how far it departs, to be accepted or not."""
         before = path_curve(path).curve
-        mend = Mend(label, change)
-        self.session.preview(mend)
+        fix = Fix(label, change)
+        self.session.preview(fix)
         after = next((p for p in self.session.shown.paths if p.id == path.id), path)
-        if self.session.mend is not mend or after is path:
+        if self.session.fix is not fix or after is path:
             return
         curve = path_curve(after).curve
         gone = departure(before, curve)

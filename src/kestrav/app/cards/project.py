@@ -18,7 +18,7 @@ class ProjectRows(Rows):
 
     def build(self) -> None:
         project = self.session.shown
-        self.card.title.setText("Project")
+        self.form.title = "Project"
         form = self.form
         form.text(
             "Name",

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from kestrav.app.cards.orientation import HeadingRows
+from kestrav.app.cards.orientation import OrientationRows
 from kestrav.app.cards.rows import Rows
-from kestrav.app.cards.speed_profile import SpeedProfileRows, worked_lines
+from kestrav.app.cards.speed_profile import SpeedProfileRows, profile_name, worked_lines
 from kestrav.app.cards.ties import TieRows
 from kestrav.core.document.records import Project, Run
 from kestrav.core.editing.run_making import bring_path, stop_at_mark
@@ -14,8 +14,6 @@ from kestrav.core.kinematics.passes import RepeatedProfile
 from kestrav.core.kinematics.runs import Journey, journey
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
-
-TABS = ("Run", "Speed", "Orientation", "Links")
 
 
 class RunRows(Rows):
@@ -25,20 +23,22 @@ class RunRows(Rows):
         project, form = self.session.shown, self.form
         trip = journey(project, run)
         whole = show(trip.duration, "s", 2) if np.isfinite(trip.duration) else "no end"
-        self.card.title.setText(f"{run.name} · {whole}")
-        is_camera = any(c.id == run.rider for c in project.cameras)
-        tabs = tuple(t for t in TABS if t != "Orientation" or not is_camera)
-        tab = self.card.run_tab if self.card.run_tab in tabs else TABS[0]
-        form.tabs(tabs, tab, self.card.show_run_tab, "Show")
-        if tab == "Speed":
-            SpeedProfileRows(self.card).build(run, trip)
-        elif tab == "Orientation":
-            HeadingRows(self.card).build(run)
-        elif tab == "Links":
-            TieRows(self.card).build(run)
-        else:
+        self.form.title = f"{run.name} · {whole}"
+        if form.section("Run"):
             self._journey(run, trip)
-        form.worked(*worked_lines(trip), *arrival_lines(project, trip))
+            form.worked(*worked_lines(trip), *arrival_lines(project, trip))
+        if form.section("Portion and passes", self._told_portion(run)):
+            self._extent(run, trip)
+        if any(p.id == run.rider for p in project.parts) and form.section("Placement on the path", run.seat):
+            self._placement(run)
+        if form.section("Mark and arrival", self._told_mark(run, trip)):
+            self._mark(run, trip)
+        if form.section("Speed", profile_name(run)):
+            SpeedProfileRows(self.card).build(run, trip)
+        if not any(c.id == run.rider for c in project.cameras) and form.section("Orientation"):
+            OrientationRows(self.card).build(run)
+        if form.section("Links", "triggered" if run.trigger is not None else ""):
+            TieRows(self.card).build(run)
         self._delete(run.id, "run")
 
     def _journey(self, run: Run, trip: Journey) -> None:
@@ -54,14 +54,38 @@ class RunRows(Rows):
             run.rider,
             lambda v: self._set(run.id, "Rider", rider=v),
             "Part, camera or light that travels",
+            own=True,
         )
         paths = [(p.id, f"{p.name} ({show(path_curve(p).length, 'mm', 0)})") for p in project.paths]
-        form.choice("Path", paths, run.path, lambda v: self._set(run.id, "Path", path=v), "Path of the run")
-        if run.cue is None and run.follows is None:
+        form.choice("Path", paths, run.path, lambda v: self._set(run.id, "Path", path=v), "Path of the run", own=True)
+        if run.trigger is None and run.follows is None:
             self._number(
-                run, "Start", "start", "s", "Time at which the run starts; a trigger can be set under Links", 3, 0.1
+                run,
+                "Start",
+                "start",
+                "s",
+                "Time at which the run starts; a trigger can be set under Links",
+                3,
+                0.1,
+                own=True,
             )
         self._time(run, trip)
+
+    def _told_mark(self, run: Run, trip: Journey) -> str:
+        """What is asked of the arrival."""
+        told = [] if run.mark is None else [show(run.mark * trip.path.length, "mm", 0)]
+        return " · ".join([*told, *([f"by {run.arrive_by:.1f}\u2009s"] if run.arrive_by else [])])
+
+    def _told_portion(self, run: Run) -> str:
+        """What is not as usual about how much of the path is travelled, and how often."""
+        told = [] if (run.begin, run.end) == (0.0, 1.0) else [f"{100 * abs(run.end - run.begin):.0f} %"]
+        if run.passes != 1:
+            told.append(f"{run.passes} passes" if run.passes else "no end")
+        return " · ".join([*told, *(["backwards"] if run.backwards else [])])
+
+    def _extent(self, run: Run, trip: Journey) -> None:
+        """How much of the path is travelled, which way, how often, and where the rider is before and after."""
+        form = self.form
         for label, share, field in (("From", run.begin, "begin"), ("To", run.end, "end")):
             where = "begins" if field == "begin" else "ends"
             form.number(
@@ -81,51 +105,53 @@ class RunRows(Rows):
                 f"Share of the path's length at which the run {where}",
                 2,
             )
-        if any(p.id == run.rider for p in project.parts):
-            seats = [
-                ("pivot", "pivot"),
-                ("front", "front"),
-                ("rear", "rear"),
-                ("bottom", "middle of underside"),
-                ("point", "picked point"),
-            ]
-            form.choice(
-                "Point on path",
-                seats,
-                run.seat,
-                lambda v: self._set(run.id, "Seat", seat=v),
-                "Point of the rider that lies on the path; with the front on the path, the front stops at the mark",
-            )
-            if run.seat == "point":
-                form.vector(
-                    "Point",
-                    run.seat_point,
-                    "mm",
-                    lambda v: self._set(run.id, "Seat", seat_point=v),
-                    "Point in the rider's coordinates",
-                )
-            form.buttons(
-                (
-                    "Pick point …",
-                    lambda: self.card.place_asked.emit("seat"),
-                    "Pick a corner, centre or place of the rider in the stage to lie on the path",
-                )
-            )
-            form.vector(
-                "Offset from path",
-                run.offset,
-                "mm",
-                lambda v: self._set(run.id, "Offset", offset=v),
-                "Offset along, to the left of and above the path",
-            )
-        self._passes(run)
-        self._mark(run, trip)
         form.check(
             "Backwards",
             "from end to start",
             run.backwards,
             lambda v: self._set(run.id, "Backwards", backwards=v),
             "Travel the portion in reverse, facing as before; Face the other way turns the rider round",
+        )
+        self._passes(run)
+
+    def _placement(self, run: Run) -> None:
+        """Which point of the rider lies on the path, and how far beside."""
+        form = self.form
+        seats = [
+            ("pivot", "pivot"),
+            ("front", "front"),
+            ("rear", "rear"),
+            ("bottom", "middle of underside"),
+            ("point", "picked point"),
+        ]
+        form.choice(
+            "Point on path",
+            seats,
+            run.seat,
+            lambda v: self._set(run.id, "Seat", seat=v),
+            "Point of the rider that lies on the path; with the front on the path, the front stops at the mark",
+        )
+        if run.seat == "point":
+            form.vector(
+                "Point",
+                run.seat_point,
+                "mm",
+                lambda v: self._set(run.id, "Seat", seat_point=v),
+                "Point in the rider's coordinates",
+            )
+        form.buttons(
+            (
+                "Pick point …",
+                lambda: self.card.place_asked.emit("seat"),
+                "Pick a corner, centre or place of the rider in the stage to lie on the path",
+            )
+        )
+        form.vector(
+            "Offset from path",
+            run.offset,
+            "mm",
+            lambda v: self._set(run.id, "Offset", offset=v),
+            "Offset along, to the left of and above the path",
         )
 
     def _passes(self, run: Run) -> None:
@@ -206,9 +232,9 @@ class RunRows(Rows):
         )
         form.number(
             "Arrive by",
-            run.due or 0.0,
+            run.arrive_by or 0.0,
             "s",
-            lambda v: self._set(run.id, "Arrive by", due=v or None),
+            lambda v: self._set(run.id, "Arrive by", arrive_by=v or None),
             "Latest arrival; checked",
             3,
             0.1,
@@ -262,6 +288,7 @@ class RunRows(Rows):
                 "Time of arrival; the duration follows",
                 3,
                 0.1,
+                own=True,
             )
 
 
@@ -283,7 +310,7 @@ def arrival_lines(project: Project, trip: Journey) -> list[str]:
         lines.append(f"{trip.run.passes} passes there and back take <b>{trip.duration:.3f}\u2009s</b>")
     elif trip.run.passes > 1:
         lines.append(f"{trip.run.passes} × {trip.once:.3f}\u2009s = <b>{trip.duration:.3f}\u2009s</b>")
-    begun = "" if trip.run.cue is None and trip.run.follows is None else f"starts at {trip.start:.3f}\u2009s, "
+    begun = "" if trip.run.trigger is None and trip.run.follows is None else f"starts at {trip.start:.3f}\u2009s, "
     if np.isfinite(trip.end):
         lines.append(f"{begun}arrives at {trip.end:.3f}\u2009s, {show(trip.arrives_at, 'mm')}")
     else:

@@ -16,7 +16,6 @@ from kestrav.core.document.records import OnPicture, Part, Section, Shot
 from kestrav.core.document.shots import SIZES, background_text, frame_count, read_background
 from kestrav.core.kinematics.legs import movers
 
-TABS = ("Film", "Picture", "Overlays")
 _CUTS = {
     "x": (1.0, 0.0, 0.0),
     "−x": (-1.0, 0.0, 0.0),
@@ -30,10 +29,14 @@ class ShotRows(Rows):
     """Camera, span, picture."""
 
     def build(self, shot: Shot) -> None:
-        self.card.title.setText(shot.name)
-        tab = self.card.shot_tab if self.card.shot_tab in TABS else TABS[0]
-        self.form.tabs(TABS, tab, self.card.show_shot_tab, "Show")
-        {"Film": self._film, "Picture": self._picture, "Overlays": self._on_it}[tab](shot)
+        self.form.title = shot.name
+        if self.form.section("Film"):
+            self._film(shot)
+        if self.form.section("Picture", f"{shot.width} × {shot.height}"):
+            self._picture(shot)
+        if self.form.section("Overlays"):
+            self._on_it(shot)
+        self.form.foot()
         self.form.buttons(
             ("Render …", lambda: self.card.render_asked.emit(shot), "Render this shot to a film or pictures (Ctrl+R)"),
             ("Still …", lambda: self.card.still_asked.emit(shot), "One picture at the playhead (Ctrl+T)"),
@@ -51,10 +54,15 @@ class ShotRows(Rows):
         self._name(shot)
         cameras = [(c.id, c.name) for c in self.session.shown.cameras]
         form.choice(
-            "Camera", cameras, shot.camera, lambda v: self._set(shot.id, "Camera", camera=v), "Camera of the shot"
+            "Camera",
+            cameras,
+            shot.camera,
+            lambda v: self._set(shot.id, "Camera", camera=v),
+            "Camera of the shot",
+            own=True,
         )
-        self._number(shot, "From", "start", "s", "Start time", 3, 0.1)
-        self._number(shot, "To", "end", "s", "End time; its frame is not included", 3, 0.1)
+        self._number(shot, "From", "start", "s", "Start time", 3, 0.1, own=True)
+        self._number(shot, "To", "end", "s", "End time; its frame is not included", 3, 0.1, own=True)
         self._number(shot, "Frame rate", "fps", "fps", "Frames per second", 0)
         form.check(
             "Film",

@@ -14,9 +14,9 @@ from kestrav.core.document.records import (
     Keyed,
     Law,
     Limited,
-    PaceKey,
-    Pacing,
     Run,
+    SpeedKey,
+    SpeedProfile,
     SpeedZone,
 )
 from kestrav.core.kinematics.laws import LAWS
@@ -35,48 +35,60 @@ _KINDS = [
 _BY = [("mm", "over a length"), ("s", "over a time"), ("frames", "over frames")]
 
 
+def _kind(speed_profile: SpeedProfile) -> str:
+    return (
+        f"law:{speed_profile.name}"
+        if isinstance(speed_profile, Law)
+        else str(type(speed_profile).__struct_config__.tag)
+    )
+
+
+def profile_name(run: Run) -> str:
+    """What the card calls a run's speed profile."""
+    return dict(_KINDS)[_kind(run.speed_profile)]
+
+
 class SpeedProfileRows(Rows):
     """The kind of pacing and its numbers."""
 
     def build(self, run: Run, trip: Journey) -> None:
-        pacing = run.pacing
-        kind = f"law:{pacing.name}" if isinstance(pacing, Law) else type(pacing).__struct_config__.tag
+        speed_profile = run.speed_profile
         self.form.choice(
             "Speed profile",
             _KINDS,
-            str(kind),
-            lambda key: self._set(run.id, "Speed profile", pacing=_made(key, trip)),
+            _kind(speed_profile),
+            lambda key: self._set(run.id, "Speed profile", speed_profile=_made(key, trip)),
             "Law of distance over time; standard laws after VDI 2143",
         )
-        if isinstance(pacing, Eased):
-            self._eased(run, pacing)
-        elif isinstance(pacing, Limited):
-            self._limited(run, pacing, trip)
-        elif isinstance(pacing, Keyed):
-            self._keyed(run, pacing, trip)
+        if isinstance(speed_profile, Eased):
+            self._eased(run, speed_profile)
+        elif isinstance(speed_profile, Limited):
+            self._limited(run, speed_profile, trip)
+        elif isinstance(speed_profile, Keyed):
+            self._keyed(run, speed_profile, trip)
 
     def _change(self, run: Run, label: str, **fields: Any) -> None:
-        self._set(run.id, label, pacing=msgspec.structs.replace(run.pacing, **fields))
+        self._set(run.id, label, speed_profile=msgspec.structs.replace(run.speed_profile, **fields))
 
-    def _eased(self, run: Run, pacing: Eased) -> None:
+    def _eased(self, run: Run, speed_profile: Eased) -> None:
         form, fps = self.form, self.session.shown.settings.fps
         for label, length, time in (
             ("Soft start", "start_length", "start_time"),
             ("Soft stop", "stop_length", "stop_time"),
         ):
-            seconds = getattr(pacing, time)
+            seconds = getattr(speed_profile, time)
             by = "mm" if seconds is None else self.card.ramps.get(time, "s")
 
             def switch(key: str, time: str = time, label: str = label) -> None:
                 self.card.ramps[time] = key
-                self._change(run, label, **{time: None if key == "mm" else getattr(pacing, time) or 0.5})
+                self._change(run, label, **{time: None if key == "mm" else getattr(speed_profile, time) or 0.5})
                 self.card.rebuild()
 
             form.choice(label, _BY, by, switch, "Unit of the ramp")
             if by == "mm":
                 form.number(
                     f"{label}, mm",
-                    getattr(pacing, length),
+                    getattr(speed_profile, length),
                     "mm",
                     lambda v, f=length, what=label: self._change(run, what, **{f: v}),
                     "Length of the ramp",
@@ -102,7 +114,7 @@ class SpeedProfileRows(Rows):
                     1,
                 )
 
-    def _limited(self, run: Run, pacing: Limited, trip: Journey) -> None:
+    def _limited(self, run: Run, speed_profile: Limited, trip: Journey) -> None:
         form = self.form
         for label, field, unit, tip in (
             ("Top speed", "top", "mm/s", "Greatest speed"),
@@ -112,7 +124,7 @@ class SpeedProfileRows(Rows):
         ):
             form.number(
                 label,
-                getattr(pacing, field),
+                getattr(speed_profile, field),
                 unit,
                 lambda v, f=field, what=label: self._change(run, what, **{f: v}),
                 tip,
@@ -122,32 +134,32 @@ class SpeedProfileRows(Rows):
         form.check(
             "From rest",
             "starts from standstill",
-            pacing.from_rest,
+            speed_profile.from_rest,
             lambda v: self._change(run, "From rest", from_rest=v),
             "Otherwise the rider is at speed there",
         )
         form.check(
             "To rest",
             "ends at standstill",
-            pacing.to_rest,
+            speed_profile.to_rest,
             lambda v: self._change(run, "To rest", to_rest=v),
             "Otherwise the rider is at speed there",
         )
-        for number, zone in enumerate(pacing.zones):
-            self._zone(run, pacing, number, zone)
+        for number, zone in enumerate(speed_profile.zones):
+            self._zone(run, speed_profile, number, zone)
         form.buttons(
             (
                 "Add a speed zone",
-                lambda: self._change(run, "Speed zone", zones=(*pacing.zones, SpeedZone(0.4, 0.6, 400.0))),
+                lambda: self._change(run, "Speed zone", zones=(*speed_profile.zones, SpeedZone(0.4, 0.6, 400.0))),
                 "Add a speed limit between two stations of the path",
             )
         )
 
-    def _zone(self, run: Run, pacing: Limited, number: int, zone: SpeedZone) -> None:
+    def _zone(self, run: Run, speed_profile: Limited, number: int, zone: SpeedZone) -> None:
         form = self.form
 
         def change(**fields: float) -> None:
-            zones = list(pacing.zones)
+            zones = list(speed_profile.zones)
             zones[number] = msgspec.structs.replace(zone, **fields)
             self._change(run, "Speed zone", zones=tuple(zones))
 
@@ -179,13 +191,13 @@ class SpeedProfileRows(Rows):
         form.buttons(
             (
                 f"Delete zone {number + 1}",
-                lambda: self._change(run, "Speed zone", zones=tuple(z for z in pacing.zones if z is not zone)),
+                lambda: self._change(run, "Speed zone", zones=tuple(z for z in speed_profile.zones if z is not zone)),
                 "Delete this speed zone",
             )
         )
 
-    def _keyed(self, run: Run, pacing: Keyed, trip: Journey) -> None:
-        form, keys = self.form, pacing.keys
+    def _keyed(self, run: Run, speed_profile: Keyed, trip: Journey) -> None:
+        form, keys = self.form, speed_profile.keys
         moving = trip.once - sum(hold.duration for hold in run.holds)
 
         def change(index: int, **fields: float | None) -> None:
@@ -218,7 +230,7 @@ class SpeedProfileRows(Rows):
         form.buttons(
             (
                 "Add key here",
-                lambda: self._add_key(run, pacing, trip),
+                lambda: self._add_key(run, speed_profile, trip),
                 "Add a key at the playhead, on the present curve",
             ),
             (
@@ -228,7 +240,7 @@ class SpeedProfileRows(Rows):
             ),
         )
 
-    def _add_key(self, run: Run, pacing: Keyed, trip: Journey) -> None:
+    def _add_key(self, run: Run, speed_profile: Keyed, trip: Journey) -> None:
         since = self.session.time - trip.whole_start
         stops = [
             (float(trip.entire.times_at([h.place * trip.path.length])[0]) - trip.start, h.duration) for h in run.holds
@@ -236,15 +248,15 @@ class SpeedProfileRows(Rows):
         waited = sum(min(max(since - at, 0.0), seconds) for at, seconds in stops)
         moving = trip.once - sum(seconds for _, seconds in stops)
         share = (since - waited) / moving
-        if not 0.01 < share < 0.99 or any(abs(k.time - share) < 0.01 for k in pacing.keys):
+        if not 0.01 < share < 0.99 or any(abs(k.time - share) < 0.01 for k in speed_profile.keys):
             self.session.refused.emit("move the playhead into the run, away from its other keys")
             return
         way = float(trip.entire.profile.distance([since])[0]) / trip.length
-        keys = sorted((*pacing.keys, PaceKey(share, way)), key=lambda k: k.time)
+        keys = sorted((*speed_profile.keys, SpeedKey(share, way)), key=lambda k: k.time)
         self._change(run, "Add key", keys=tuple(keys))
 
 
-def _made(key: str, trip: Journey) -> Pacing:
+def _made(key: str, trip: Journey) -> SpeedProfile:
     """A pacing of another kind, near to what the run does now."""
     if key == "even":
         return Even()
@@ -271,8 +283,8 @@ def worked_lines(trip: Journey) -> list[str]:
         ramps = 0.5 * (profile.ramp_in + profile.ramp_out)
         under = f"({seconds:.3f} − {ramps:.3f})" if ramps > 0 else f"{seconds:.3f}"
         return [f"{show(length)}\u2009mm ÷ {under}\u2009s = {speed}"]
-    if isinstance(trip.run.pacing, Law):
-        law = trip.run.pacing
+    if isinstance(trip.run.speed_profile, Law):
+        law = trip.run.speed_profile
         return [
             f"{peak(law):.3f} × {show(length)} ÷ {seconds:.3f} = {speed} at most",
             f"{peak(law, 2):.3f} × {show(length)} ÷ {seconds:.3f}² = "

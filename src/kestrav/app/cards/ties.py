@@ -175,7 +175,7 @@ class TieRows(Rows):
             ("", "the same path"),
             *((p.id, f"{p.name}, {show(path_curve(p).length, 'mm', 0)}") for p in project.paths),
         ]
-        form.choice("Path", paths, ask.path, lambda v: ask.set(path=v), "Path of the other part")
+        form.choice("Own path", paths, ask.path, lambda v: ask.set(path=v), "Path of the other part")
         form.choice(
             "Add linked run",
             [("", "choose …"), *things],

@@ -10,7 +10,7 @@ import numpy as np
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Axle, Project, Roll, Spin, Swivel
+from kestrav.core.document.records import Axle, Castor, Project, TimedRotation, Wheel
 from kestrav.core.editing.wheel_making import (
     MOST_MARKS,
     axle_of,
@@ -51,7 +51,7 @@ class TurningRows(Rows):
             3,
         )
 
-    def _axle(self, item: Roll | Spin | Swivel, field: str, label: str) -> None:
+    def _axle(self, item: Wheel | TimedRotation | Castor, field: str, label: str) -> None:
         self._line(label, getattr(item, field), lambda axle: self._set(item.id, label, **{field: axle}))
 
     def _pick(self, target: str) -> None:
@@ -70,13 +70,13 @@ def _more(value: float, places: int) -> str:
     return ("+" if value >= 0 else "") + show(value, "", places)
 
 
-class RollRows(TurningRows):
+class WheelRows(TurningRows):
     """Radius, axle, and the sum of its turns."""
 
-    def build(self, roll: Roll) -> None:
+    def build(self, roll: Wheel) -> None:
         project, form = self.session.shown, self.form
         turns = turns_of(project, roll)
-        self.card.title.setText(f"{roll.name} · {show(turns, 'turns', 2)}")
+        self.form.title = f"{roll.name} · {show(turns, 'turns', 2)}"
         self._name(roll)
         form.number(
             "Radius",
@@ -144,7 +144,7 @@ class RollRows(TurningRows):
         form.buttons(
             ("From CAD cylinder", lambda: self._from_cylinder(roll), "Take axis and radius from the CAD cylinder"),
         )
-        linked = [r.name for r in project.rolls if roll.link and r.link == roll.link and r.id != roll.id]
+        linked = [r.name for r in project.wheels if roll.link and r.link == roll.link and r.id != roll.id]
         if linked:
             form.note(f"Radius and slip are those of {len(linked)} more: " + ", ".join(linked))
             alone = lambda: self._set(roll.id, "Unlink", link="")  # noqa: E731
@@ -152,7 +152,7 @@ class RollRows(TurningRows):
         self._ends(project, roll, turns)
         self._delete(roll.id, "roll")
 
-    def _ends(self, project: Project, roll: Roll, turns: float) -> None:
+    def _ends(self, project: Project, roll: Wheel, turns: float) -> None:
         """What would make its ends meet, each with what it would change."""
         form, ask = self.form, self.card.repeating
         form.heading("End on a whole turn")
@@ -218,7 +218,7 @@ class RollRows(TurningRows):
         self.card.repeating.set(marks=min(max(marks, 1), MOST_MARKS))
         self.card.rebuild()
 
-    def _from_cylinder(self, roll: Roll) -> None:
+    def _from_cylinder(self, roll: Wheel) -> None:
         def take(project: Project) -> Project:
             axle, radius = axle_of(project, self.session.meshes, roll.part)
             return edits.update(project, roll.id, axle=axle, radius=radius, outer=radius)
@@ -226,12 +226,12 @@ class RollRows(TurningRows):
         self.session.edit("From CAD cylinder", take)
 
 
-class SwivelRows(TurningRows):
+class CastorRows(TurningRows):
     """Kingpin, way ahead and trail."""
 
-    def build(self, swivel: Swivel) -> None:
+    def build(self, swivel: Castor) -> None:
         form = self.form
-        self.card.title.setText(swivel.name)
+        self.form.title = swivel.name
         self._name(swivel)
         form.number(
             "Trail",
@@ -255,12 +255,12 @@ class SwivelRows(TurningRows):
         self._delete(swivel.id, "swivel")
 
 
-class SpinRows(TurningRows):
+class RotationRows(TurningRows):
     """Rate or turns, span and ramps."""
 
-    def build(self, spin: Spin) -> None:
+    def build(self, spin: TimedRotation) -> None:
         project, form = self.session.shown, self.form
-        self.card.title.setText(spin.name)
+        self.form.title = spin.name
         self._name(spin)
         by = "turns" if spin.turns is not None else "rpm"
 
@@ -316,7 +316,7 @@ class SpinRows(TurningRows):
             lambda v: self._turn_about(spin) if (v == "cw") != clockwise else None,
             "Direction seen along the arrow in the stage",
         )
-        linked = [s.name for s in project.spins if spin.link and s.link == spin.link and s.id != spin.id]
+        linked = [s.name for s in project.rotations if spin.link and s.link == spin.link and s.id != spin.id]
         if linked:
             form.check(
                 "",
@@ -328,10 +328,10 @@ class SpinRows(TurningRows):
             form.note("Linked with " + ", ".join(linked))
             alone = lambda: self._set(spin.id, "Unlink", link="")  # noqa: E731
             form.buttons(("Unlink", alone, "Unlink this rotation from the others"))
-        if spin.cue is None:
+        if spin.trigger is None:
             self._number(spin, "From", "start", "s", "Time at which the rotation starts", 3, 0.1)
         self._cue(spin)
-        if spin.cue is None:
+        if spin.trigger is None:
             form.number(
                 "To",
                 spin.end or 0.0,
@@ -373,7 +373,7 @@ class SpinRows(TurningRows):
         )
         self._delete(spin.id, "spin")
 
-    def _turn_about(self, spin: Spin) -> None:
+    def _turn_about(self, spin: TimedRotation) -> None:
         """Let it turn the other way about."""
         field = "turns" if spin.turns is not None else "rpm"
         self._set(spin.id, "Direction", **{field: -getattr(spin, field)})

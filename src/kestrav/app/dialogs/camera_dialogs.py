@@ -11,7 +11,8 @@ from PySide6.QtCore import QPoint, QSettings, QTimer
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLabel, QVBoxLayout, QWidget
 
-from kestrav.app.widgets.fields import Form
+from kestrav.app.widgets.form import Form
+from kestrav.app.widgets.sheet import Sheet
 from kestrav.core.camera.adjusting import fitted
 from kestrav.core.camera.making import SIDES
 from kestrav.core.camera.orbits import add_orbit_of, beginning_at, orbit_around
@@ -19,7 +20,7 @@ from kestrav.core.document.camera_checks import check_orbit
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import OrbitShape, Path, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Mend
+from kestrav.core.findings.model import Fix
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.parts.placing import bounds_of
 from kestrav.core.paths.path_curves import path_curve
@@ -44,7 +45,7 @@ class Asking(QDialog):
         parent: QWidget | None,
         title: str,
         values: Values,
-        preview: Callable[[Mend | None], None],
+        preview: Callable[[Fix | None], None],
     ) -> None:
         super().__init__(parent)
         self.setWindowTitle(title)
@@ -57,7 +58,9 @@ class Asking(QDialog):
         heading.setObjectName("title")
         column.addWidget(heading)
         self.column = column
-        self.form: Form | None = None
+        self.form = Form()
+        self.form.refused.connect(self._refuse)
+        column.addWidget(self.form)
         self.fault = QLabel()
         self.fault.setObjectName("fault")
         self.fault.setWordWrap(True)
@@ -78,8 +81,7 @@ class Asking(QDialog):
             self.move(parent.mapToGlobal(parent.rect().topLeft()) + QPoint(6, 76))
 
     def _fill(self) -> None:
-        form = Form()
-        form.refused.connect(self._refuse)
+        form = Sheet()
         self.rows(form)
         why = ""
         try:
@@ -88,16 +90,18 @@ class Asking(QDialog):
             lines, why = [], str(fault)
         if lines:
             form.worked(*lines)
-        form.finish()
-        if self.form is not None:
-            self.column.removeWidget(self.form)
-            self.form.hide()
-            self.form.deleteLater()
-        self.form = form
-        self.column.insertWidget(1, form)
+        self.form.show_sheet(form)
+        # once what is new in it is laid out
+        QTimer.singleShot(0, self, self._fit)
         self.buttons.button(QDialogButtonBox.StandardButton.Ok).setEnabled(not why)
         self._refuse(why)
-        self._preview(None if why else Mend(self.windowTitle(), self.make))
+        self._preview(None if why else Fix(self.windowTitle(), self.make))
+
+    def _fit(self) -> None:
+        """Be as high as all of it needs: lines that wrap need more than a layout takes for granted."""
+        needed = self.column.totalHeightForWidth(self.width())
+        if needed > self.height():
+            self.resize(self.width(), needed)
 
     def _refuse(self, why: str) -> None:
         self.fault.setText(why[:1].upper() + why[1:])
@@ -106,12 +110,11 @@ class Asking(QDialog):
     def set(self, **fields: Any) -> None:
         """Change some of the values."""
         self.values.update(fields)
-        # the field that has just told it is replaced when it has ended
         QTimer.singleShot(0, self, self._fill)
 
     def number(
         self,
-        form: Form,
+        form: Sheet,
         label: str,
         name: str,
         unit: str,
@@ -123,11 +126,11 @@ class Asking(QDialog):
         """A number among the values."""
         form.number(label, self.values[name], unit, lambda v: self.set(**{name: v}), tip, places, step, zero=zero)
 
-    def check(self, form: Form, label: str, name: str, text: str, tip: str) -> None:
+    def check(self, form: Sheet, label: str, name: str, text: str, tip: str) -> None:
         """A yes or no among the values."""
         form.check(label, text, self.values[name], lambda v: self.set(**{name: v}), tip)
 
-    def rows(self, form: Form) -> None:
+    def rows(self, form: Sheet) -> None:
         """Fill the form."""
         raise NotImplementedError
 
@@ -151,7 +154,7 @@ class OrbitDialog(Asking):
         things: list[str],
         viewpoint: np.ndarray,
         begin: float,
-        preview: Callable[[Mend | None], None],
+        preview: Callable[[Fix | None], None],
     ) -> None:
         self.project, self.meshes, self.things, self.viewpoint = project, meshes, things, viewpoint
         kind: Any = QSettings().value("orbit/kind", "circle")
@@ -175,7 +178,7 @@ class OrbitDialog(Asking):
         }
         super().__init__(parent, "Orbit", values, preview)
 
-    def rows(self, form: Form) -> None:
+    def rows(self, form: Sheet) -> None:
         values = self.values
         form.choice(
             "Shape",
@@ -272,7 +275,7 @@ class FollowDialog(Asking):
         runs: list[tuple[str, str]],
         make: Callable[[Project, Values], Project],
         told: Callable[[Values], list[str]],
-        preview: Callable[[Mend | None], None],
+        preview: Callable[[Fix | None], None],
         run: str = "",
     ) -> None:
         self.runs, self._make, self._told = runs, make, told
@@ -290,7 +293,7 @@ class FollowDialog(Asking):
         }
         super().__init__(parent, "Follow", values, preview)
 
-    def rows(self, form: Form) -> None:
+    def rows(self, form: Sheet) -> None:
         values = self.values
         ways = [("ride", "attached to the part")]
         if self.runs:

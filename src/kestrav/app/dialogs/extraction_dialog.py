@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kestrav.app.widgets.fields import QuantityEdit
+from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document.lookup import ancestors, get, qualified_name, subtree
 from kestrav.core.document.records import Placement, Project
 from kestrav.core.extraction.typed import AXES

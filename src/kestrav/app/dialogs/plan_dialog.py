@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from PySide6.QtWidgets import QWidget
 
 from kestrav.app.dialogs.camera_dialogs import Asking, Values
-from kestrav.app.widgets.fields import Form
+from kestrav.app.widgets.sheet import Sheet
 from kestrav.core.document.records import Project
-from kestrav.core.findings.model import Mend
+from kestrav.core.findings.model import Fix
 
 
 @dataclass(frozen=True)
@@ -37,13 +37,13 @@ class PlanDialog(Asking):
         choices: Sequence[Choice],
         make: Callable[[Project, Values], Project],
         told: Callable[[Values], list[str]],
-        preview: Callable[[Mend | None], None],
+        preview: Callable[[Fix | None], None],
         things: Sequence[tuple[str, str]] = (),
     ) -> None:
         self._choices, self._make, self._told, self._things = tuple(choices), make, told, list(things)
         super().__init__(parent, title, values, preview)
 
-    def rows(self, form: Form) -> None:
+    def rows(self, form: Sheet) -> None:
         """The numbers."""
         if len(self._things) > 1:
             form.choice("Part", self._things, self.values["thing"], lambda v: self.set(thing=v), "The part that moves")

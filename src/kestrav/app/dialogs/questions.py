@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kestrav.app.widgets.fields import QuantityEdit
+from kestrav.app.widgets.quantity_edit import QuantityEdit
 
 
 def ask_overwrite(parent: QWidget | None, target: Path, replaced: str = "") -> bool:
@@ -169,10 +169,35 @@ def ask_yes(parent: QWidget | None, title: str, text: str, yes: str) -> bool:
     return box.clickedButton() is chosen
 
 
+def ask_remedy(parent: QWidget | None, title: str, text: str, remedies: Sequence[tuple[str, str]]) -> int | None:
+    """Say what did not work, and offer what would help as buttons with tooltips; tells which was taken, or none."""
+    box = QMessageBox(parent)
+    box.setObjectName("question")
+    box.setWindowTitle(title)
+    box.setText(text[:1].upper() + text[1:])
+    buttons = []
+    for label, tip in remedies:
+        button = box.addButton(label, QMessageBox.ButtonRole.AcceptRole)
+        button.setToolTip(tip)
+        buttons.append(button)
+    close = box.addButton("Close", QMessageBox.ButtonRole.RejectRole)
+    box.setDefaultButton(close)
+    box.exec()
+    clicked = box.clickedButton()
+    return next((number for number, button in enumerate(buttons) if button is clicked), None)
+
+
+def _asked_before(title: str, label: str, value: float) -> float:
+    """What was typed the last time, or a value."""
+    kept: Any = QSettings().value(f"asked/{title}/{label}")
+    return value if kept is None else float(kept)
+
+
 def ask_quantity(
-    parent: QWidget | None, title: str, text: str, value: float, unit: str, places: int = 1
+    parent: QWidget | None, title: str, text: str, value: float, unit: str, places: int = 1, remember: bool = False
 ) -> float | None:
-    """A quantity to be typed, or none when it is given up."""
+    """A quantity to be typed, or none when it is given up; one to remember begins as it was typed the last time."""
+    value = _asked_before(title, "", value) if remember else value
     dialog, column, buttons = _asking(parent, title, text)
     field = QuantityEdit(value, unit, places)
     fault = QLabel()
@@ -193,13 +218,20 @@ def ask_quantity(
     if dialog.exec() != QDialog.DialogCode.Accepted:
         return None
     field.commit()
+    if remember:
+        QSettings().setValue(f"asked/{title}/", field.value)
     return field.value
 
 
 def ask_quantities(
-    parent: QWidget | None, title: str, text: str, asked: Sequence[tuple[str, float, str, int]]
+    parent: QWidget | None,
+    title: str,
+    text: str,
+    asked: Sequence[tuple[str, float, str, int]],
+    remember: Sequence[str] = (),
 ) -> list[float] | None:
-    """Several quantities to be typed, each with what it is, its value, unit and places; none when it is given up."""
+    """Several quantities to be typed, each with what it is, its value, unit and places; none when it is given up. Those to remember
+    begin as they were typed the last time."""
     dialog, column, buttons = _asking(parent, title, text)
     fault = QLabel()
     fault.setObjectName("fault")
@@ -213,7 +245,7 @@ def ask_quantities(
     rows = QFormLayout()
     fields = []
     for label, value, unit, places in asked:
-        field = QuantityEdit(value, unit, places)
+        field = QuantityEdit(_asked_before(title, label, value) if label in remember else value, unit, places)
         field.setAccessibleName(label)
         field.refused.connect(refuse)
         rows.addRow(label, field)
@@ -225,8 +257,10 @@ def ask_quantities(
     fields[0].selectAll()
     if dialog.exec() != QDialog.DialogCode.Accepted:
         return None
-    for field in fields:
+    for field, (label, *_) in zip(fields, asked, strict=True):
         field.commit()
+        if label in remember:
+            QSettings().setValue(f"asked/{title}/{label}", field.value)
     return [field.value for field in fields]
 
 

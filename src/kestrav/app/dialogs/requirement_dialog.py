@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLabel, QVBoxLayout, QWidget
 
-from kestrav.app.widgets.fields import QuantityEdit
+from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
 

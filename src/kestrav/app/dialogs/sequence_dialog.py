@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kestrav.app.widgets.fields import QuantityEdit
+from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.extraction.taking_apart import Order, in_one_step, in_own_steps

@@ -20,8 +20,8 @@ from PySide6.QtWidgets import (
 
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
-from kestrav.app.widgets.fields import QuantityEdit
 from kestrav.app.widgets.images import qimage
+from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.geometry.meshes import Mesh

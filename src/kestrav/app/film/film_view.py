@@ -112,7 +112,7 @@ class FilmView(QWidget):
 
     def open(self) -> None:
         """Show it in the place of the timeline, where all of the lens stays in sight."""
-        right, timeline = self.window_.right, self.window_.timeline
+        right, timeline = self.window_.panels.right, self.window_.timeline
         if right.indexOf(self) < 0:
             self._sizes = right.sizes()
             above, below = self._sizes
@@ -122,7 +122,7 @@ class FilmView(QWidget):
             timeline.hide()
             self.show()
             right.setSizes([above + below - high, 0, high])
-            self.window_.show_tools(False)
+            self.window_.tools.show_buttons(False)
             self.follow()
             self.window_.stage.show_lens_alone(bool(self.frames))
         self.list.setFocus()
@@ -350,7 +350,7 @@ class FilmView(QWidget):
         self.window_.stage.show_lens_alone(False)
         # out of the splitter, so that its sizes are kept as those of stage and timeline
         self.setParent(self.window_)
-        self.window_.show_tools(True)
+        self.window_.tools.show_buttons(True)
         self.window_.timeline.show()
-        self.window_.right.setSizes(self._sizes)
+        self.window_.panels.right.setSizes(self._sizes)
         super().closeEvent(event)

@@ -25,7 +25,8 @@ from kestrav.app.dialogs.questions import ask_overwrite
 from kestrav.app.jobs import work
 from kestrav.app.jobs.job_bar import duration
 from kestrav.app.jobs.jobs import Job
-from kestrav.app.widgets.fields import LABEL_WIDTH, Form
+from kestrav.app.widgets.form import LABEL_WIDTH, Form
+from kestrav.app.widgets.sheet import Sheet
 from kestrav.core.document.camera_checks import check_shot
 from kestrav.core.document.records import LookName, Project, QualityName, Shot
 from kestrav.core.document.shots import SIZES, background_text, film_frames, frame_count, read_background
@@ -89,8 +90,9 @@ class RenderDialog(QDialog):
         title.setObjectName("title")
         title.setContentsMargins(12, 8, 12, 0)
         column.addWidget(title)
-        self.holder = QVBoxLayout()
-        column.addLayout(self.holder)
+        self.form = Form()
+        self.form.refused.connect(self._complain)
+        column.addWidget(self.form)
         row = QHBoxLayout()
         row.setContentsMargins(12, 0, 12, 0)
         self.target = QLineEdit()
@@ -125,13 +127,7 @@ class RenderDialog(QDialog):
         self._name_target()
 
     def _build(self) -> None:
-        while self.holder.count():
-            item = self.holder.takeAt(0)
-            widget = item.widget() if item is not None else None
-            if widget is not None:
-                widget.deleteLater()
-        form, shot = Form(), self.shot
-        form.refused.connect(self._complain)
+        form, shot = Sheet(), self.shot
         options = [(s.id, s.name) for s in self.project.shots]
         filmed = [s for s in self.project.shots if s.in_film]
         if len(filmed) > 1:
@@ -169,7 +165,7 @@ class RenderDialog(QDialog):
                 "#rrggbb, #rrggbb:#rrggbb for a gradient from bottom to top, or clear",
             )
         form.worked(*self._told(), self._cost())
-        self.holder.addWidget(form)
+        self.form.show_sheet(form)
         self._soon.start()
 
     def _key(self) -> tuple[object, ...]:

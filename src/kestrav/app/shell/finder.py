@@ -19,9 +19,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kestrav.app.widgets.style import CHOSEN, MUTED
-from kestrav.core.document.records import Project
-from kestrav.render.palette import INK
+from kestrav.app.widgets.colours import CHOSEN, INK, MUTED
+from kestrav.core.document.records import COLLECTIONS, KIND_WORDS, Project
 
 MOST = 12  # entries shown at once
 _HEIGHT, _WIDTH, _SIDE = 26, 520, 10
@@ -104,31 +103,12 @@ def of_actions(menus: Iterable[tuple[str, QMenu]], others: Iterable[QAction]) ->
     return found
 
 
-_KINDS = {
-    "parts": "Part",
-    "paths": "Path",
-    "runs": "Run",
-    "poses": "Key poses",
-    "carries": "Attachment",
-    "rolls": "Wheel",
-    "swivels": "Castor",
-    "spins": "Rotation",
-    "drives": "Gear",
-    "rods": "Linkage",
-    "balls": "Ball",
-    "cameras": "Camera",
-    "shots": "Shot",
-    "lights": "Light",
-    "notes": "Note",
-}
-
-
 def of_things(project: Project, go: Callable[[str], object]) -> list[Entry]:
     """Everything of a project that has a name, with its kind; ``go`` shows one by its id."""
     return [
-        Entry(item.name, kind, "", "", True, partial(go, item.id))
-        for field, kind in _KINDS.items()
-        for item in getattr(project, field, ())
+        Entry(item.name, word.capitalize(), "", "", True, partial(go, item.id))
+        for kind, word in KIND_WORDS.items()
+        for item in getattr(project, COLLECTIONS[kind])
     ]
 
 
@@ -160,7 +140,7 @@ def matching(entries: Sequence[Entry], asked: str) -> list[Entry]:
         else:
             continue
         # of things there may be very many that begin alike
-        ranked.append((rank + (entry.where in _KINDS.values()), number, entry))
+        ranked.append((rank + (entry.where.lower() in KIND_WORDS.values()), number, entry))
     return [entry for _, _, entry in sorted(ranked, key=lambda each: each[:2])][:MOST]
 
 
@@ -177,7 +157,7 @@ class Finder(QLineEdit):
     def __init__(self, entries: Callable[[], list[Entry]], parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setObjectName("finder")
-        self.setPlaceholderText("Find an action, thing or setting")
+        self.setPlaceholderText("Find an action or thing")
         self.setToolTip("Find an action, thing or setting by its name or another word for it (Ctrl+Shift+F)")
         self.setAccessibleName("Find an action, thing or setting")
         self.setClearButtonEnabled(True)

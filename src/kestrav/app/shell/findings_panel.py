@@ -5,13 +5,14 @@ from __future__ import annotations
 import textwrap
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QMouseEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtGui import QContextMenuEvent, QGuiApplication, QMouseEvent
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from kestrav.app.widgets.style import SEVERITY_COLOUR, SEVERITY_TEXT, SEVERITY_WORD
+from kestrav.app.widgets.colours import SEVERITY_COLOUR, SEVERITY_TEXT
+from kestrav.app.widgets.style import SEVERITY_WORD
 from kestrav.core.findings.model import Finding
 
-WIDTH, FOLDED = 236, 58
+HEIGHT, FOLDED = 310, 29
 LETTERS = 30  # of a link in a line
 
 
@@ -50,18 +51,29 @@ class _Card(QFrame):
         for item in (severity, title, detail):
             column.addWidget(item)
         column.addLayout(actions)
-        mends = [m for m in (finding.mend, *finding.also) if m is not None]
-        for number, mend in enumerate(mends):
-            link = _link(_in_lines(mend.label), "Preview this fix, then accept or discard it")
-            link.clicked.connect(lambda _=False, m=mend: self.mended.emit(m))
-            if number == 0 and len(mends) == 1 and len(mend.label) <= LETTERS // 2:
+        fixes = [m for m in (finding.fix, *finding.also) if m is not None]
+        for number, fix in enumerate(fixes):
+            link = _link(_in_lines(fix.label), "Preview this fix, then accept or discard it")
+            link.clicked.connect(lambda _=False, m=fix: self.mended.emit(m))
+            if number == 0 and len(fixes) == 1 and len(fix.label) <= LETTERS // 2:
                 actions.insertWidget(1, link)
             else:
                 # more than one way, or a long one: each on a line of its own
                 column.addWidget(link)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.went.emit(self.finding)
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.went.emit(self.finding)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        menu, finding = QMenu(self), self.finding
+        menu.addAction("Go there").triggered.connect(lambda: self.went.emit(finding))
+        for fix in (m for m in (finding.fix, *finding.also) if m is not None):
+            menu.addAction(fix.label).triggered.connect(lambda _=False, m=fix: self.mended.emit(m))
+        menu.addSeparator()
+        text = f"{finding.title}: {finding.detail}"
+        menu.addAction("Copy text").triggered.connect(lambda: QGuiApplication.clipboard().setText(text))
+        menu.exec(event.globalPos())
 
     def choose(self, chosen: bool) -> None:
         """Mark as the one gone to."""
@@ -98,7 +110,7 @@ class FindingsPanel(QWidget):
         self.setObjectName("findings")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         column = QVBoxLayout(self)
-        column.setContentsMargins(1, 0, 0, 0)
+        column.setContentsMargins(0, 1, 0, 0)
         column.setSpacing(0)
         head = QWidget()
         head.setObjectName("panelhead")
@@ -108,7 +120,7 @@ class FindingsPanel(QWidget):
         self.title, self.count = QLabel("Findings"), QLabel()
         self.title.setObjectName("title")
         self.count.setObjectName("muted")
-        self.fold = QPushButton("›")
+        self.fold = QPushButton("▾")
         self.fold.setObjectName("plain")
         self.fold.setToolTip("Collapse or expand the findings (F8)")
         self.fold.setAccessibleName("Collapse findings")
@@ -129,7 +141,7 @@ class FindingsPanel(QWidget):
         self.cards: list[_Card] = []
         self.findings: tuple[Finding, ...] = ()
         self.is_folded = False
-        self.setMinimumWidth(180)
+        self.setMinimumHeight(100)
         self.show_findings((), "nothing checked yet")
 
     def show_findings(self, findings: tuple[Finding, ...], nothing: str = "") -> None:
@@ -160,7 +172,7 @@ class FindingsPanel(QWidget):
     def say_current(self, current: bool) -> None:
         """Say whether the findings belong to the document as it is."""
         self.count.setText(str(len(self.findings)) if current else f"{len(self.findings)} · checking …")
-        self.stop.setVisible(not current and not self.is_folded)
+        self.stop.setVisible(not current)
 
     def say_progress(self, share: float) -> None:
         """Say how far the check under way is."""
@@ -180,10 +192,9 @@ class FindingsPanel(QWidget):
         """Fold or unfold."""
         self.is_folded = not self.is_folded
         self.area.setVisible(not self.is_folded)
-        self.title.setVisible(not self.is_folded)
-        self.fold.setText("‹" if self.is_folded else "›")
-        self.setMinimumWidth(FOLDED if self.is_folded else 180)
-        self.setMaximumWidth(FOLDED if self.is_folded else 16_000)
+        self.fold.setText("▴" if self.is_folded else "▾")
+        self.setMinimumHeight(FOLDED if self.is_folded else 100)
+        self.setMaximumHeight(FOLDED if self.is_folded else 16_000)
         self.folded.emit(self.is_folded)
 
     def neighbour(self, current: Finding | None, step: int) -> Finding | None:

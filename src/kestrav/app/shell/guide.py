@@ -11,18 +11,18 @@ from PySide6.QtGui import QImage, QKeyEvent, QTextBlockFormat, QTextCursor, QTex
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QTextBrowser, QVBoxLayout, QWidget
 
 from kestrav.app.shell.finder import Entry
-from kestrav.core.document.records import Camera, Carry, Item, Light, Part, Poses, Run, Shot
+from kestrav.core.document.records import Attachment, Camera, Item, Light, Part, PoseTrack, Run, Shot
 from kestrav.core.document.records import Path as PathRecord
 
 SHORTCUTS = "shortcuts"
 _PICTURE = 620  # pixels
-_PAGES = ("preparing", "paths", "runs", "wheels", "cameras", "films", "clearance")
+_PAGES = ("window", "preparing", "paths", "runs", "wheels", "cameras", "films", "clearance")
 _OF = {
     Part: "preparing",
     PathRecord: "paths",
     Run: "runs",
-    Poses: "runs",
-    Carry: "runs",
+    PoseTrack: "runs",
+    Attachment: "runs",
     Light: "runs",
     Camera: "cameras",
     Shot: "films",
@@ -40,7 +40,7 @@ def page_for(item: Item | None, checks: bool) -> str:
     if checks:
         return "clearance"
     # what turns is on one page, whatever it is
-    return "preparing" if item is None else _OF.get(type(item), "wheels")
+    return "window" if item is None else _OF.get(type(item), "wheels")
 
 
 def sheet(entries: Sequence[Entry]) -> str:

@@ -6,9 +6,12 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QToolButton, QWidget
 
-from kestrav.core.findings.model import Mend
+from kestrav.app.stage.overlays import make_native
+from kestrav.core.findings.model import Fix
 
 MenuButton = tuple[str, QMenu, str]  # text, menu, tooltip
+
+_BELOW_TOOLS, _BESIDE, _LOWEST = 46, 148, 36  # px
 
 
 class Header(QWidget):
@@ -45,9 +48,9 @@ class Header(QWidget):
             row.addWidget(_action_button(action))
         for menu in after:
             row.addWidget(_menu_button(*menu))
-        button = _action_button(main)
-        button.setObjectName("main")
-        row.addWidget(button)
+        self.main = _action_button(main)
+        self.main.setObjectName("main")
+        row.addWidget(self.main)
 
     def set_notice(self, text: str) -> None:
         """Say something about the project's file beside its name, or nothing."""
@@ -62,13 +65,15 @@ class PreviewBar(QWidget):
     accepted = Signal()
     dropped = Signal()
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, stage: QWidget) -> None:
+        super().__init__(stage)
+        make_native(self)
         self.setObjectName("preview")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 5, 12, 5)
         self.text = QLabel()
+        self.text.setWordWrap(True)
         accept, drop = QPushButton("Accept"), QPushButton("Discard")
         accept.setToolTip("Apply this edit")
         drop.setToolTip("Leave the project unchanged")
@@ -79,12 +84,22 @@ class PreviewBar(QWidget):
         row.addWidget(drop)
         self.hide()
 
-    def show_mend(self, mend: Mend | None) -> None:
+    def show_fix(self, fix: Fix | None) -> None:
         """Show what is previewed, or hide."""
-        self.setVisible(mend is not None)
-        if mend is not None:
+        self.setVisible(fix is not None)
+        if fix is not None:
             rest = "The stage, the timeline and the findings show the result."
-            self.text.setText(f"Preview: <b>{mend.label}</b>. {mend.detail or rest}")
+            self.text.setText(f"Preview: <b>{fix.label}</b>. {fix.detail or rest}")
+            self.place()
+            self.raise_()
+
+    def place(self) -> None:
+        """Lie over the stage below its tools, so that the picture stays where it is."""
+        stage = self.parentWidget()
+        if self.isVisible() and stage is not None:
+            # beside the direction of view, where there is room for both
+            width = max(stage.width() - _BESIDE, min(stage.width() - 20, 420))
+            self.setGeometry(10, _BELOW_TOOLS, width, max(self.heightForWidth(width), _LOWEST))
 
 
 def _action_button(action: QAction) -> QToolButton:

@@ -22,6 +22,14 @@ if TYPE_CHECKING:
     from kestrav.app.shell.window import Window
 
 
+def has_portal() -> bool:
+    """Whether the desktop offers its dialogs and settings to programs: it has a session bus, and a portal that the bus can start."""
+    folders = os.environ.get("XDG_DATA_DIRS") or "/usr/local/share:/usr/share"
+    service = Path("dbus-1") / "services" / "org.freedesktop.portal.Desktop.service"
+    found = any((Path(folder) / service).is_file() for folder in folders.split(":") if folder)
+    return bool(os.environ.get("DBUS_SESSION_BUS_ADDRESS")) and found
+
+
 def make_application() -> object:
     """The Qt application, dressed. Raises BadInput when there is no display."""
     # the stage draws through X11, which Wayland desktops offer too (Xwayland)
@@ -30,16 +38,20 @@ def make_application() -> object:
             "there is no X display for the window; the commands new, info, check and render work without one"
         )
     os.environ.setdefault("QT_QPA_PLATFORM", "xcb")
+    if has_portal():
+        # file dialogs, and whether colours are light or dark, as the desktop has them
+        os.environ.setdefault("QT_QPA_PLATFORMTHEME", "xdgdesktopportal")
     from PySide6.QtCore import QCoreApplication
     from PySide6.QtGui import QIcon
     from PySide6.QtWidgets import QApplication
-
-    from kestrav.app.widgets.style import apply_style
 
     QCoreApplication.setOrganizationName("Kestrav")
     QCoreApplication.setApplicationName("Kestrav")
     application = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(application, QApplication)
+    # once it is known whether the system is set to light or dark
+    from kestrav.app.widgets.style import apply_style
+
     apply_style(application)
     application.setDesktopFileName("kestrav")
     icon = resources.files("kestrav") / "assets" / "desktop" / "kestrav.svg"
@@ -107,10 +119,10 @@ def run_window(file: Path | None) -> int:
     window = Window()
     window.stage.drawn.connect(let_begin)
     sys.excepthook = partial(_tell_mishap, window)
-    window.show()
+    window.show_at_start()
     picture.close()
     home = recovery_home()
-    window.keep_unsaved(home)
+    window.documents.keep_unsaved(home)
     if opened is not None and file is not None:
         remember_file(file)
         window.session.open(opened.project, opened.meshes, file)
@@ -118,6 +130,6 @@ def run_window(file: Path | None) -> int:
         window.session.opened.emit()
         window.session.edited.emit()
     # after the window is there
-    QTimer.singleShot(0, lambda: window.offer_unsaved(home))
+    QTimer.singleShot(0, lambda: window.documents.offer_unsaved(home))
     QTimer.singleShot(_LATER, lambda: threading.Thread(target=_load_the_rest).start())
     return application.exec()

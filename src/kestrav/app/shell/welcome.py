@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
+from importlib import resources
 from pathlib import Path
 
 import numpy as np
@@ -14,10 +15,11 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QTo
 
 from kestrav.app.actions.plan_actions import Plan
 from kestrav.app.stage.overlays import make_native
+from kestrav.app.widgets.colours import SKY
 from kestrav.core.files.project_file import SUFFIX
-from kestrav.render.palette import SKY
 
-DEMO = Path(__file__).parents[4] / "demo" / f"fan-cassette{SUFFIX}"  # beside the sources; an installed program has none
+DEMO_NAME = "Fan cassette exchange"
+DEMO = Path(str(resources.files("kestrav") / "assets" / f"fan-cassette{SUFFIX}"))
 _PICTURE = QSize(132, 82)
 _RECENT = 4
 _KEPT = QSize(264, 164)  # of a small picture on disk
@@ -30,6 +32,7 @@ class Welcome(QWidget):
     add_asked = Signal()
     open_asked = Signal()
     demo_asked = Signal()
+    tour_asked = Signal()
     recent_asked = Signal(Path)
     plan_asked = Signal(object)
 
@@ -66,14 +69,16 @@ class Welcome(QWidget):
         add.clicked.connect(lambda: self.add_asked.emit())
         open_.clicked.connect(lambda: self.open_asked.emit())
         demo.clicked.connect(lambda: self.demo_asked.emit())
-        demo.setVisible(DEMO.exists())
+        tour = QPushButton("Take the tour")
+        tour.setToolTip("Six short chapters on a copy of the demo; leave at any time and go on later")
+        tour.clicked.connect(lambda: self.tour_asked.emit())
         drop = QLabel("or drop CAD and mesh files, or a folder of them, anywhere in this window")
         drop.setObjectName("muted")
         drop.setWordWrap(True)
-        for widget in (add, drop, open_, demo):
+        for widget in (add, drop, open_, demo, tour):
             column.addWidget(widget)
         column.addStretch(1)
-        for widget in (add, open_, demo, drop):
+        for widget in (add, open_, demo, tour, drop):
             widget.setFixedWidth(196)
         return column
 

@@ -5,16 +5,18 @@ from __future__ import annotations
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtGui import QCursor, QKeyEvent
+from PySide6.QtWidgets import QApplication, QToolTip
 
 from kestrav.app.stage.point_edits import insert_at_station
 from kestrav.app.stage.stage import Stage
 from kestrav.app.stage.tool import Tool
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import ancestors, get_as
-from kestrav.core.document.records import PointShape, Poses, Project, SurfaceShape
+from kestrav.core.document.lookup import ancestors, get, get_as, subtree
+from kestrav.core.document.records import Path, PointShape, PoseTrack, Project, SurfaceShape
 from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.parts.rest import own_bounds
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.paths.shaping import moved_points
 from kestrav.core.paths.surface_paths import reshaped
@@ -27,6 +29,7 @@ Array = NDArray[np.float64]
 
 _UP = np.array([0.0, 0.0, 1.0])
 _FLAT_VIEW = 0.26  # sine of the elevation below which a level plane is too slanted to drag in
+_RESTS = 350  # ms that the pointer rests before what is under it is named
 STEP = 1.0  # mm to which drawn and dragged coordinates are rounded
 
 
@@ -45,17 +48,53 @@ class SelectTool(Tool):
 
     hint = "Click selects, click again goes one level deeper · drag a point · Shift lifts it · Ctrl takes several · drag elsewhere turns"
 
+    draws = False
+
     def __init__(self, stage: Stage) -> None:
         super().__init__(stage)
         self._held: tuple[str, int, str] | None = None  # path, point, field
         self._start = np.zeros(3)
         self._drags = 0
         self._toggled = False
+        self._at = QPoint()
+        self._rest = QTimer(stage, singleShot=True, interval=_RESTS)
+        self._rest.timeout.connect(self._tell_name)
+
+    def end(self) -> None:
+        """Laid down."""
+        self._rest.stop()
+
+    def hover(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
+        """Where the pointer rests, its place is named."""
+        self._at = position
+        self._rest.start()
+
+    def _tell_name(self) -> None:
+        # not of what the pointer has left meanwhile, nor while something is dragged
+        at = self.stage.mapToGlobal(self._at)
+        if self.stage.isVisible() and (at - QCursor.pos()).manhattanLength() < 3 and not QApplication.mouseButtons():
+            text = self.name_at(self._at)
+            if text:
+                QToolTip.showText(at + QPoint(0, 4), text, self.stage)
+
+    def name_at(self, position: QPoint) -> str:
+        """What is under the pointer, and its size: a path, or a part with the assemblies that it belongs to."""
+        project, path, hit = self.session.shown, self.stage.path_under(position), self.stage.pick(position)
+        if path is not None and not self._hidden(path, hit.place if hit else None):
+            record = get_as(project, path[0], Path)
+            length = path_curve(record).length
+            return f"{record.name}: {show(path[1], 'mm', 0)} of {show(length, 'mm', 0)}"
+        if hit is None:
+            return ""
+        chain = [*ancestors(project, hit.part), hit.part]
+        low, high = own_bounds(project, hit.part)
+        size = " × ".join(show(float(v), "", 0) for v in high - low)
+        return f"{' › '.join(get(project, i).name for i in chain)}\n{size}\u2009mm"
 
     def press(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
         """Take hold of a point or handle of the selected path."""
         self._held, self._toggled = None, False
-        if isinstance(self.session.item, Poses):
+        if isinstance(self.session.item, PoseTrack):
             self._press_pose(self.session.item, position)
             return
         path = self.session.path
@@ -81,7 +120,7 @@ class SelectTool(Tool):
         else:
             self.session.select(path.id, index)
 
-    def _press_pose(self, poses: Poses, position: QPoint) -> None:
+    def _press_pose(self, poses: PoseTrack, position: QPoint) -> None:
         """Take hold of a key pose, or of a handle of one."""
         fields, ends = key_handles(poses)
         hit = self.stage.near(position, ends)
@@ -103,7 +142,7 @@ class SelectTool(Tool):
         poses_id, index, field = self._held
 
         def bring(project: Project) -> Project:
-            poses = get_as(project, poses_id, Poses)
+            poses = get_as(project, poses_id, PoseTrack)
             keys = list(poses.keys)
             key = keys[index]
             if field == "position":
@@ -134,7 +173,7 @@ class SelectTool(Tool):
             return True
         if lift:
             place = np.array([self._start[0], self._start[1], place[2]])
-        if isinstance(self.session.item, Poses):
+        if isinstance(self.session.item, PoseTrack):
             self._drag_pose(place)
             return True
         if field == "position" and len(self.session.points) > 1:
@@ -197,6 +236,17 @@ class SelectTool(Tool):
             self.session.toggle_part(self._beside(hit.part))
         else:
             self.session.select(meant)
+
+    def select_at(self, position: QPoint) -> None:
+        """Select what is under the pointer, unless it is selected already, with others perhaps."""
+        path, hit = self.stage.path_under(position), self.stage.pick(position)
+        if path is not None and not self._hidden(path, hit.place if hit else None):
+            if self.session.selection != path[0]:
+                self.session.select(path[0])
+        elif hit is None:
+            self.session.select(None)
+        elif not any(hit.part in subtree(self.session.shown, i) for i in self.session.chosen):
+            self.session.select(self.stage.click_part(hit.part, False))
 
     def _beside(self, part_id: str) -> str:
         """The thing at the level of the selection that a part belongs to, to be chosen with it."""

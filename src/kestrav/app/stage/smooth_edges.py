@@ -46,6 +46,11 @@ class SmoothEdges(QObject):
         """Whether the mean is on the screen."""
         return bool(self.renderer.GetDraw())
 
+    @property
+    def busy(self) -> bool:
+        """Whether pictures are being added up, or will be."""
+        return self._rest.isActive() or self._next.isActive()
+
     def forget(self) -> None:
         """Something else is drawn: begin anew when that rests."""
         self.stop()

@@ -2,35 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPoint, QRect, QSettings, Qt, QTimer, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
+from PySide6.QtCore import QPoint, QRect, QSettings, QTimer, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QWidget
-from vtkmodules.vtkRenderingCore import vtkRenderer
+from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
 
 from kestrav.app.session import Session
 from kestrav.app.stage.gradual_drawing import GradualDrawing
 from kestrav.app.stage.lens_controller import LensController
 from kestrav.app.stage.lenses import WHOLE, Frame, LensView, Tile, Tiles, frame_within, keep_guides, kept_guides
 from kestrav.app.stage.overlays import LensHead, PaneName, StageLabel
-from kestrav.app.stage.panes import Everywhere, Pane
+from kestrav.app.stage.panes import Everywhere, Pane, alone, unseen
+from kestrav.app.stage.playing import Playing
 from kestrav.app.stage.smooth_edges import SmoothEdges
+from kestrav.app.stage.stage_mouse import StageMouse
 from kestrav.app.stage.stage_view import StageView
 from kestrav.app.stage.tool import Tool
+from kestrav.app.stage.view_compass import ViewCompass
+from kestrav.app.widgets.colours import STAGE, STAGE_BACK, STAGE_SKY
 from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.clearance.measuring import Snap, snaps_near
 from kestrav.core.document.lookup import ancestors, find, get, named_parts, subtree
 from kestrav.core.document.records import (
-    Carry,
+    Attachment,
     Feature,
-    FixedHeading,
+    FixedOrientation,
     Part,
     Path,
-    Poses,
+    PoseTrack,
     Project,
     Run,
     Turner,
@@ -50,10 +54,11 @@ from kestrav.render.judging_marks import JudgingMarks
 from kestrav.render.lights import LightMarks, ProjectLights
 from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid, tick_spacing
 from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
-from kestrav.render.palette import INK, PETROL_DARK, SHOT, SKY, rgb
+from kestrav.render.palette import INK, PETROL_DARK, SHOT, rgb
 from kestrav.render.picture import REACH, KeptPicture, picture_of
 from kestrav.render.pose_marks import PoseMarks
 from kestrav.render.scene import Scene, aim_camera, is_software, light
+from kestrav.render.selection import SelectionOutline
 from kestrav.render.shapes import put_data, segments
 from kestrav.render.turn_marks import TurnMarks
 from kestrav.render.viewpoint import STANDS, Viewpoint, ray, to_display
@@ -64,7 +69,6 @@ GRAB_PIXELS = 11.0  # how near a press must be to a point to take hold of it
 SNAP_PIXELS = 9.0  # how near the pointer must be to a corner or edge to catch it
 SNAPS = ("vertex", "edge", "centre", "face")
 MOST_FOR_SNAPS = 400_000  # triangles
-CLICK_PIXELS = 4.0  # a press that moves less than this is a click
 _REFINED = 400  # ms between looks at what of a large product is worked out, at least
 MARGIN, HEAD = 12, 26
 SMALLEST_LENS, LENS_WIDTH = 160, 264
@@ -97,9 +101,7 @@ class Stage(QWidget):
         self.lens_width = int(kept)
         self.tool: Tool | None = None
         self.gap: tuple[Array, str, bool] | None = None  # two points, its label, whether it is a breach
-        self._before_press: tuple[QPoint, Qt.MouseButton] | None = None
-        self._dragged = False
-        self._last = QPoint()
+        self.mouse = StageMouse(self)
         self._pickable: Pickable | None = None
         self.parts_style: Style = "solid"
         self.edges_shown = True
@@ -107,7 +109,8 @@ class Stage(QWidget):
         self._known = False  # whether the graphics are known
         self._kept_now = False
         self.drawings = 0  # how often it was drawn
-        self._alive = True
+        self.alive = True
+        self.whole_now = True  # what is drawn is not coarse
         self.software = False
         self._make_renderers()
         self.lens_hand = LensController(self)
@@ -115,6 +118,9 @@ class Stage(QWidget):
         window = self.view.GetRenderWindow()
         self.gradual = GradualDrawing(window, self.scene, self._keep_lens)
         self.smooth = SmoothEdges(window, self._draw_kept)
+        self.play = Playing(self)
+        self.gap_at: Callable[[int], tuple[Array, str, bool] | None] = lambda _: None  # that of a frame
+        self.gap_of: object = None  # what gaps are told from
         # what the lens's picture on the screen was made from, if it is to be kept
         self._seen: tuple[object, ...] | None = None
         window.SetMultiSamples(0)
@@ -123,6 +129,7 @@ class Stage(QWidget):
         self.lens_head.swap.connect(self.swap)
         self.lens_head.resized.connect(self._resize_lens)
         self.label = StageLabel(self)
+        self.compass = ViewCompass(self)
         self.pane_names = {name: PaneName(self) for name in (*_SIDES, "lens")}
         self.side_by_side = Tiles(self)
         self._timer = QTimer(self)
@@ -153,12 +160,12 @@ class Stage(QWidget):
         self.kept = KeptPicture()
         panes = list(self.panes.values())
         self.all, self.over = Everywhere([p.renderer for p in panes]), Everywhere([p.over for p in panes])
-        self.back.SetBackground(*rgb("#cdd3d1"))
+        self.back.SetBackground(*rgb(STAGE_BACK))
         self.rim.SetBackground(*rgb(PETROL_DARK))
         for pane in panes:
             light(pane.over)
-            pane.renderer.SetBackground(*rgb("#f1eee6"))
-            pane.renderer.SetBackground2(*rgb(SKY))
+            pane.renderer.SetBackground(*rgb(STAGE))
+            pane.renderer.SetBackground2(*rgb(STAGE_SKY))
             pane.renderer.SetGradientBackground(pane.turnable)
         for pane in panes:
             light(pane.renderer)
@@ -166,6 +173,7 @@ class Stage(QWidget):
         self.all.AddActor(self.floor)
         self.marks = PathMarks(self.all, self.over)
         self.highlight = Highlight(self.all, self.scene)
+        self.outline = SelectionOutline(self.scene)
         self.dimension = Dimension(self.over)
         self.notes = NoteMarks(self.over)
         self.front = FrontArrow(self.over)
@@ -189,8 +197,9 @@ class Stage(QWidget):
     def _order_renderers(self) -> None:
         window = self.view.GetRenderWindow()
         panes = list(self.panes.values())
-        for renderer in (self.back, self.rim, self.lens, self.kept.renderer):
+        for renderer in (self.back, self.rim, self.lens, self.kept.renderer, self.outline.mask):
             window.RemoveRenderer(renderer)
+        window.RemoveRenderer(self.outline.picture.renderer)
         for pane in panes:
             window.RemoveRenderer(pane.renderer)
             window.RemoveRenderer(pane.over)
@@ -200,17 +209,20 @@ class Stage(QWidget):
         # of those in one layer the later ones lie above: the rim is below what it goes round
         layers = [(self.back, 0), (self.rim, 1 if self.swapped else 2), *((p.renderer, big) for p in panes)]
         layers += [(self.kept.renderer, 1 if self.swapped else 2), (self.lens, 0 if self.swapped else 2)]
+        layers += [(self.outline.mask, 0), (self.outline.picture.renderer, 1)]
         layers += [(p.over, 2 if self.swapped else 1) for p in panes]
         if self.swapped:
             # the stage is the inset: over the rim, under its marks
             layers = [(r, 1 if r is self.panes["main"].renderer else layer) for r, layer in layers]
         for renderer, layer in layers:
             renderer.SetLayer(layer)
-            renderer.SetPreserveColorBuffer(any(renderer is p.over for p in panes))
+            over = renderer is self.outline.picture.renderer or any(renderer is p.over for p in panes)
+            renderer.SetPreserveColorBuffer(over)
             window.AddRenderer(renderer)
-        window.RemoveRenderer(self.smooth.renderer)
-        self.smooth.renderer.SetLayer(3)
-        window.AddRenderer(self.smooth.renderer)
+        for renderer in (self.smooth.renderer, self.play.preview.renderer):
+            window.RemoveRenderer(renderer)
+            renderer.SetLayer(3)
+            window.AddRenderer(renderer)
         self.kept.forget()
         self._show_edges()
 
@@ -345,7 +357,7 @@ class Stage(QWidget):
 
     def arrange(self) -> None:
         """Lay out the renderers and what lies over them."""
-        if not self._alive:
+        if not self.alive:
             return
         self.view.setGeometry(self.rect())
         if self.swapped and self.session.camera is None:
@@ -383,6 +395,8 @@ class Stage(QWidget):
         self.kept.forget()
         self.side_by_side.lay()
         self.lens_head.setVisible(self._has_inset)
+        self.compass.move(self.width() - self.compass.width() - 10, 10)
+        self.compass.setVisible(not (self.together or self.swapped or self.tiles) and bool(self.session.shown.parts))
         self.lens_head.setGeometry(rect.x() - 1, rect.y() - HEAD, rect.width() + 2, HEAD)
         self.schedule()
 
@@ -423,6 +437,11 @@ class Stage(QWidget):
 
     # drawing
 
+    @property
+    def waiting(self) -> bool:
+        """Whether it is to be drawn soon."""
+        return self._timer.isActive()
+
     def schedule(self) -> None:
         """Draw soon; many calls are one drawing."""
         if not self._timer.isActive():
@@ -430,8 +449,36 @@ class Stage(QWidget):
 
     def draw(self) -> None:
         """Draw the session's document at its time."""
-        if not self._alive or not self.isVisible():
+        if not self.alive or not self.isVisible():
             return
+        if self.play.show_frame():
+            return
+        self.smooth.stop()
+        self.draw_frame()
+        self.place_label()
+        self.compass.follow(self.panes["main"].viewpoint)
+        camera, seen = self.session.camera, self.lens_view.seen
+        if camera is not None and seen is not None:
+            self.lens_head.tell(camera.name, float(seen.focal_length[0]), camera.parallel, self.swapped)
+        if self.scene.refining and not self._refining.isActive():
+            self._refining.start()
+        if self.marks.behind:
+            self.schedule()
+        film = self.session.film
+        # where the graphics smooth edges themselves, and of what takes long to draw, one picture is enough
+        if (
+            self.whole_now
+            and self.software
+            and not self.play.playing
+            and not (film is not None and film.over is not None)
+        ):
+            self.smooth.forget()
+        self.play.go_on()
+        self.drawings += 1
+        self.drawn.emit()
+
+    def draw_frame(self) -> None:
+        """Draw the document at its time into the window."""
         project = self.session.shown
         self.scene.update(project, self.session.meshes, self.session.isolated, self.session.pair)
         poses = self.session.poses()
@@ -446,10 +493,14 @@ class Stage(QWidget):
         self.judged.show_trace(self.session.trace_places())
         self.light_marks.show(project, self.session.time, pixel, self.session.selection)
         item = self.session.item
-        posed = item if isinstance(item, Poses) else None
+        posed = item if isinstance(item, PoseTrack) else None
         self.pose_marks.show(project, posed, self.session.point, pixel, self.main)
         self.turn_marks.show(project, item, poses, self.session.time)
-        self.highlight.show(self._highlighted(project), self.scene.cut)
+        selected = self._highlighted(project)
+        plain = self.swapped or self.together or self.tiles is not None
+        # in an inset, and in several views at once, a line around would hide as much as it shows
+        self.highlight.show(selected if plain else [], self.scene.cut)
+        self.outline.choose([] if plain else selected, self.scene.cut)
         self.dimension.show(self.gap[0] if self.gap else None, pixel, self.gap is not None and self.gap[2])
         self._draw_notes(project, poses, pixel)
         if self.tool is not None:
@@ -459,11 +510,21 @@ class Stage(QWidget):
         # while only the person's viewpoint turns, the lens sees what it saw
         seen = (project, self.session.time, self.session.camera, self.session.shot, self.guides, self.session.film)
         lens_shown = (self.lens_shown or self.together) and self.session.camera is not None and self.tiles is None
-        reuse = not self.swapped and lens_shown and self.kept.holds(seen)
+        # while it plays without the graphics' help the lens follows at half the rate
+        play = self.play
+        play.lens_late = play.playing and self.software and not play.lens_late and self.kept.is_there
+        late = play.lens_late and self.session.film is None
+        reuse = not self.swapped and lens_shown and (late or self.kept.holds(seen))
         self.kept.show(reuse)
         self.lens.SetDraw(self.session.camera is not None and (self.swapped or lens_shown) and not reuse)
-        self.smooth.stop()
-        whole = self.gradual.draw(self.software or not self._known)
+        self._show_outline(window)
+        of = play.of() if play.playing and not self.swapped else None
+        if of is None:
+            play.still.forget()
+            whole = self.gradual.draw(self.software or not self._known)
+        else:
+            with play.still.below(self.main, of, self.lights.changed):
+                whole = self.gradual.draw(True)
         # where a picture takes long, there are to be few more of them
         self._refining.setInterval(int(max(_REFINED, 4000 * self.gradual.took)))
         film = self.session.film
@@ -479,16 +540,7 @@ class Stage(QWidget):
             self.software = is_software(window)
             if not self.software:
                 window.SetMultiSamples(8)
-        self._place_label()
-        if self.scene.refining and not self._refining.isActive():
-            self._refining.start()
-        if self.marks.behind:
-            self.schedule()
-        # where the graphics smooth edges themselves, and of what takes long to draw, one picture is enough
-        if whole and self.software and not (film is not None and film.over is not None):
-            self.smooth.forget()
-        self.drawings += 1
-        self.drawn.emit()
+        self.whole_now = whole
 
     def _draw_kept(self, lively: bool) -> None:
         """Draw the lens itself where it is shown by a kept picture, or show that again."""
@@ -500,15 +552,15 @@ class Stage(QWidget):
 
     def _keep_lens(self) -> None:
         """Keep the lens's picture, which is whole now, as long as it shows the same."""
-        if self._alive and self._seen is not None:
+        if self.alive and self._seen is not None:
             self.kept.keep(self.view.GetRenderWindow(), self.lens, self._seen)
 
     def _refine(self) -> None:
         """Show more of a large product as it will look, and come back until all of it does."""
-        if self._alive and self.scene.refine():
+        if self.alive and self.scene.refine():
             self.kept.forget()
             self.schedule()
-        elif self._alive and self.scene.refining:
+        elif self.alive and self.scene.refining:
             self._refining.start()
 
     def _fade_over(self, film: FilmFrame) -> None:
@@ -549,15 +601,22 @@ class Stage(QWidget):
         if not isinstance(part, Part):
             return None
         found: Array = poses[project.parts.index(part)] @ placement_matrix(part.pivot)
-        if isinstance(item, Run) and not isinstance(item.heading, FixedHeading):
-            heading = item.heading
+        if isinstance(item, Run) and not isinstance(item.orientation, FixedOrientation):
+            orientation = item.orientation
             found = found.copy()
-            found[:3, :3] = found[:3, :3] @ body_axes(heading.forward, heading.flip, heading.up)
+            found[:3, :3] = found[:3, :3] @ body_axes(orientation.forward, orientation.flip, orientation.up)
         return found
+
+    def _show_outline(self, window: vtkRenderWindow) -> None:
+        if self.outline.is_empty:
+            self.outline.hide()
+            return
+        with alone(window, self.outline.mask), unseen(window):
+            self.outline.show_in(window, self.main)
 
     def _highlighted(self, project: Project) -> list[str]:
         item = self.session.item
-        if isinstance(item, (Run, Poses, Carry)):
+        if isinstance(item, (Run, PoseTrack, Attachment)):
             item = find(project, item.rider)
         elif isinstance(item, Turner):
             named = dict.fromkeys(named_parts(item))
@@ -588,9 +647,8 @@ class Stage(QWidget):
         assert seen is not None
         lines = frustum(seen.position[0], seen.target[0], seen.up[0], angle, self.aspect, 320.0)
         put_data(self.frustum, segments(lines))
-        self.lens_head.tell(camera.name, float(seen.focal_length[0]), camera.parallel, self.swapped)
 
-    def _place_label(self) -> None:
+    def place_label(self) -> None:
         if (
             self.gap is None
             or self.swapped
@@ -653,7 +711,7 @@ class Stage(QWidget):
     def look_at_selection(self) -> None:
         """Frame what is selected, or everything."""
         item, project = self.session.item, self.session.shown
-        if isinstance(item, (Poses, Carry)):
+        if isinstance(item, (PoseTrack, Attachment)):
             item = find(project, item.rider)
         elif isinstance(item, Turner):
             item = find(project, named_parts(item)[0])
@@ -678,7 +736,7 @@ class Stage(QWidget):
             tile = self.side_by_side.at(position)
             if tile is not None:
                 self.lens_rect = tile.rect
-                if self._before_press is not None and self.session.camera_id != tile.camera:
+                if self.mouse.holds and self.session.camera_id != tile.camera:
                     self.session.select(tile.camera)
             return True
         if self.session.camera is None or not (self.lens_shown or self.together or self.lens_alone):
@@ -687,7 +745,7 @@ class Stage(QWidget):
             return self.lens_alone or not self.panes["main"].rect.contains(position)
         return self.lens_rect.contains(position)
 
-    def _enter_pane(self, position: QPoint) -> None:
+    def enter_pane(self, position: QPoint) -> None:
         """The pane under the pointer is the one that tools act in."""
         for pane in self.shown_panes():
             if pane.rect.contains(position):
@@ -752,109 +810,6 @@ class Stage(QWidget):
                 best = (float(away[k]), path.id, float(stations[k] + share[k] * (stations[k + 1] - stations[k])))
         return (best[1], best[2]) if best else None
 
-    def press(self, event: QMouseEvent) -> None:
-        self.view.setFocus()
-        position = event.position().toPoint()
-        self._before_press, self._dragged, self._last = (position, event.button()), False, position
-        if self.over_lens(position):
-            self.lens_hand.press()
-            return
-        self._enter_pane(position)
-        if event.button() == Qt.MouseButton.LeftButton and self.tool is not None:
-            self.tool.press(position, event.modifiers())
-
-    def move_mouse(self, event: QMouseEvent) -> None:
-        position = event.position().toPoint()
-        step = position - self._last
-        self._last = position
-        if self._before_press is None:
-            if self.over_lens(position):
-                return
-            self._enter_pane(position)
-            if self.tool is not None:
-                self.tool.hover(position, event.modifiers())
-            return
-        start, button = self._before_press
-        if (position - start).manhattanLength() > CLICK_PIXELS:
-            self._dragged = True
-        if not self._dragged:
-            return
-        if self.lens_hand.holding:
-            self.lens_hand.drag(step, button, event.modifiers(), self.lens_rect)
-            return
-        if (
-            button == Qt.MouseButton.LeftButton
-            and self.tool is not None
-            and self.tool.drag(position, event.modifiers())
-        ):
-            return
-        if button == Qt.MouseButton.LeftButton and self.pane.turnable:
-            self.viewpoint.turn(step.x() * 0.0075, step.y() * 0.0075)
-        else:
-            pixel = self.pixel() * self.devicePixelRatioF()
-            self.viewpoint.shift(-step.x() * pixel, step.y() * pixel)
-        self.schedule()
-
-    def release(self, event: QMouseEvent) -> None:
-        if self._before_press is None:
-            return
-        _, button = self._before_press
-        self._before_press = None
-        if self.lens_hand.holding:
-            self.lens_hand.release()
-            return
-        if button == Qt.MouseButton.RightButton and not self._dragged:
-            self.menu_asked.emit(event.position().toPoint())
-            return
-        if button != Qt.MouseButton.LeftButton or self.tool is None:
-            return
-        if self._dragged:
-            self.tool.drop()
-        else:
-            self.tool.click(event.position().toPoint(), event.modifiers())
-
-    def double_click(self, event: QMouseEvent) -> None:
-        if self.over_lens(event.position().toPoint()):
-            return
-        if event.button() == Qt.MouseButton.LeftButton and self.tool is not None:
-            self.tool.double_click(event.position().toPoint())
-
-    def wheel(self, event: QWheelEvent) -> None:
-        position = event.position().toPoint()
-        if self.over_lens(position):
-            self.lens_hand.wheel(event.angleDelta().y() / 120.0)
-            return
-        self._enter_pane(position)
-        origin, way = self.ray_at(position)
-        depth = float(
-            np.dot(self.viewpoint.focus - origin, self.viewpoint.forward) / np.dot(way, self.viewpoint.forward)
-        )
-        self.viewpoint.zoom(0.9 ** (event.angleDelta().y() / 120.0), origin + way * depth)
-        self.schedule()
-
-    def key(self, event: QKeyEvent) -> bool:
-        """Handle a key; False when it is not for the stage."""
-        if self.tool is not None and self.tool.key(event):
-            return True
-        if self.swapped and self.lens_hand.key(event):
-            return True
-        turns = {
-            Qt.Key.Key_Left: (0.12, 0.0),
-            Qt.Key.Key_Right: (-0.12, 0.0),
-            Qt.Key.Key_Up: (0.0, 0.12),
-            Qt.Key.Key_Down: (0.0, -0.12),
-        }
-        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and event.key() in turns and self.pane.turnable:
-            self.viewpoint.turn(*turns[Qt.Key(event.key())])
-        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
-            self.viewpoint.zoom(0.85)
-        elif event.key() == Qt.Key.Key_Minus:
-            self.viewpoint.zoom(1 / 0.85)
-        else:
-            return False
-        self.schedule()
-        return True
-
     def click_part(self, part_id: str, deepest: bool) -> str:
         """Which thing a click on a part means: in the assembly that the person works in, else the outermost.
 
@@ -896,7 +851,7 @@ class Stage(QWidget):
 
     def close_down(self) -> None:
         """Give the graphics memory back before the window goes."""
-        self._alive = False
+        self.alive = False
         self._timer.stop()
         self.gradual.stop()
         self.smooth.stop()

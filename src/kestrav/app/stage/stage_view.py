@@ -29,22 +29,22 @@ class StageView(QVTKRenderWindowInteractor):
         self.stage.arrange()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.stage.press(event)
+        self.stage.mouse.press(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        self.stage.move_mouse(event)
+        self.stage.mouse.move_mouse(event)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self.stage.release(event)
+        self.stage.mouse.release(event)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        self.stage.double_click(event)
+        self.stage.mouse.double_click(event)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        self.stage.wheel(event)
+        self.stage.mouse.wheel(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if not self.stage.key(event):
+        if not self.stage.mouse.key(event):
             event.ignore()  # the window's shortcuts and the parents get it
 
     def focusNextPrevChild(self, forward: bool) -> bool:

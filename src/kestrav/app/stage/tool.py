@@ -16,6 +16,7 @@ class Tool:
 
     hint = ""
     takes_tab = False
+    draws = True  # something of its own into the stage
     quiet = False  # whether the number of the clearance would be in the way
 
     def __init__(self, stage: Stage) -> None:

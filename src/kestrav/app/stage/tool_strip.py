@@ -26,7 +26,7 @@ from kestrav.app.stage.part_tools import HandleSettings, MeasureTool, MoveTool, 
 from kestrav.app.stage.stage import Stage
 from kestrav.app.stage.tool import Tool
 from kestrav.app.stage.walk_tool import WalkTool
-from kestrav.app.widgets.fields import QuantityEdit
+from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.editing.sketching import PLACES
 
 

@@ -16,8 +16,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kestrav.app.widgets.colours import CARD, INK, STRAW
 from kestrav.app.widgets.style import FAMILY
-from kestrav.render.palette import CARD, INK, STRAW
 
 if TYPE_CHECKING:
     from kestrav.app.timeline.timeline import Timeline
@@ -120,7 +120,7 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
         font = QFont(FAMILY)
         font.setPixelSize(11)
         painter.setFont(font)
-        painter.setPen(QColor("white"))
+        painter.setPen(QColor(CARD))
         # a name whose bar begins left of what is shown is read all the same
         begin = max(rect.left(), left)
         room = QRectF(begin + 7, rect.top(), max(shown.right() - begin - 12, 0.0), rect.height())

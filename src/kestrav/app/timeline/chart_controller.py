@@ -61,6 +61,8 @@ class ChartController(QObject):
             return True
         if event.button() != Qt.MouseButton.LeftButton:
             return False
+        if self.timeline.layout_.press(scene):
+            return True
         grip = self.grip_at(scene)
         if grip is not None:
             self._key_drags += 1
@@ -92,6 +94,8 @@ class ChartController(QObject):
         if self._held is not None:
             self._drag_held(position, bool(event.modifiers() & Qt.KeyboardModifier.AltModifier))
             return True
+        if self.timeline.layout_.drag(self.timeline.chart.mapToScene(position)):
+            return True
         if self._scrubbing:
             self.timeline.pointer.hide()
             return self._scrub(position.x())
@@ -100,6 +104,8 @@ class ChartController(QObject):
         return False
 
     def _release(self) -> bool:
+        if self.timeline.layout_.release():
+            return True
         done = self._scrubbing or self._held is not None or self._panned is not None
         dragged, self._held = self._held is not None, None
         self._scrubbing, self._panned = False, None
@@ -129,7 +135,7 @@ class ChartController(QObject):
         y = self.y_at(self.timeline.bars if thing.lane == "bars" else self.timeline.every[thing.lane].plot, position)
         if (
             self.timeline.session.edit("Key", lambda p: moved(self.timeline, thing, x, y, p), merge=merge)
-            and thing.lane == "heading"
+            and thing.lane == "orientation"
         ):
             # its yaw is turned by steps, so the next one counts from here
             now = next(
@@ -145,6 +151,8 @@ class ChartController(QObject):
     def _double_click(self, position: QPoint) -> bool:
         """Put a key where a lane that has keys is pressed twice."""
         scene = self.timeline.chart.mapToScene(position)
+        if self.timeline.layout_.double_click(scene):
+            return True
         for name, lane in self.timeline.every.items():
             if lane in self.timeline.lanes and lane.plot.sceneBoundingRect().contains(scene):
                 return self.add_key(name, self.x_at(position), self.y_at(lane.plot, position))
@@ -165,6 +173,8 @@ class ChartController(QObject):
             self.timeline.show_rows()
             self.timeline.place_labels()
             return True
+        if scene.x() < self.timeline.chart_left():
+            return False  # over the names the lanes are scrolled
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or abs(aside) > abs(turned):
             by = -(aside or turned) / 1200.0 * (high - low)
             self.timeline.show_range(low + by, high + by)
@@ -217,8 +227,10 @@ class ChartController(QObject):
         """Say what the curve under the pointer is there."""
         scene = self.timeline.chart.mapToScene(position)
         viewport = self.timeline.chart.viewport()
-        if self.limit_at(scene) is not None:
+        if self.limit_at(scene) is not None or self.timeline.layout_.on_edge(scene):
             viewport.setCursor(Qt.CursorShape.SizeVerCursor)
+        elif self.timeline.layout_.lane_at(scene) is not None:
+            viewport.setCursor(Qt.CursorShape.OpenHandCursor)
         elif self.grip_at(scene) is not None:
             viewport.setCursor(Qt.CursorShape.SizeAllCursor)
         else:
@@ -254,8 +266,13 @@ class ChartController(QObject):
 
     def _menu(self, position: QPoint) -> None:
         """What can be done with the bar under the pointer, and with what is selected."""
-        bar = self.bar_at(self.timeline.chart.mapToScene(position))
+        scene = self.timeline.chart.mapToScene(position)
+        if self.timeline.layout_.show_menu(scene, self.timeline.chart.viewport().mapToGlobal(position)):
+            return
+        bar = self.bar_at(scene)
         if bar is not None:
             self.timeline.take_bar(bar.item_id)
             self.timeline.let_go()
-        self.timeline.time_menu.exec(self.timeline.chart.viewport().mapToGlobal(position))
+            self.timeline.menu_asked.emit(self.timeline.chart.viewport().mapToGlobal(position))
+            return
+        self.timeline.transport.time_menu.exec(self.timeline.chart.viewport().mapToGlobal(position))

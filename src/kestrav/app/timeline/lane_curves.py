@@ -8,15 +8,16 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.app.widgets.colours import PETROL, SHOT, STALE, STALE_SHOT
 from kestrav.core.camera.curves import CURVES
 from kestrav.core.clearance.live import with_live
 from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document import edits
-from kestrav.core.document.records import Ball, Drive, Limited, Project, Roll, Turner
+from kestrav.core.document.records import Ball, Gear, Limited, Project, Turner, Wheel
 from kestrav.core.findings.on_paths import least_radius
 from kestrav.core.findings.rules.teeth import MESH
 from kestrav.core.findings.rules.wheels import SLIP
-from kestrav.core.kinematics.banking import lean
+from kestrav.core.kinematics.banking import bank
 from kestrav.core.kinematics.lane_values import headings, mesh_errors, rates, slips, ways_rolled, wheel_gaps
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.motion import Motion, thing_speeds
@@ -25,7 +26,6 @@ from kestrav.core.mechanisms.joints import joints_of
 from kestrav.core.parts.rest import rows
 from kestrav.core.paths.analysis import bend_radii, tight_spans
 from kestrav.core.paths.path_curves import PathCurve
-from kestrav.render.palette import PETROL, SHOT
 
 if TYPE_CHECKING:
     from kestrav.app.timeline.lanes import Lane
@@ -81,7 +81,7 @@ class Curves:
         self.timeline.way.show(x[order], way[order])
         self.timeline.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
         self.timeline.sideways.show(x[order], across[order])
-        angle = np.degrees(lean(trip, trip.stations(times)))
+        angle = np.degrees(bank(trip, trip.stations(times)))
         self.timeline.roll.show(x[order], angle[order], low=float(min(angle.min(), 0.0)))
         for lane, name in ((self.timeline.gain, "acceleration"), (self.timeline.sideways, "sideways")):
             limit = self.limit_of(name)
@@ -92,26 +92,30 @@ class Curves:
     def limit_of(self, lane: str) -> float | None:
         """The limit that a lane shows, in the lane's unit: the run's own, or the project's."""
         settings, trip = self.timeline.session.shown.settings, self.timeline.axis_journey()
-        pacing = trip.run.pacing if trip is not None and isinstance(trip.run.pacing, Limited) else None
+        speed_profile = (
+            trip.run.speed_profile if trip is not None and isinstance(trip.run.speed_profile, Limited) else None
+        )
         found = {
             "clearance": settings.required_clearance,
-            "speed": (pacing.top if pacing else settings.speed_limit) / 1000.0,
-            "acceleration": (pacing.forward if pacing else settings.acceleration_limit) / 1000.0,
-            "sideways": (pacing.sideways if pacing else 0.0) / 1000.0,
+            "speed": (speed_profile.top if speed_profile else settings.speed_limit) / 1000.0,
+            "acceleration": (speed_profile.forward if speed_profile else settings.acceleration_limit) / 1000.0,
+            "sideways": (speed_profile.sideways if speed_profile else 0.0) / 1000.0,
         }.get(lane, 0.0)
         return found if found > 0 else None
 
     def set_limit(self, lane: str, value: float, merge: str = "") -> None:
         """Change the limit that a lane shows."""
         trip = self.timeline.axis_journey()
-        pacing = trip.run.pacing if trip is not None and isinstance(trip.run.pacing, Limited) else None
+        speed_profile = (
+            trip.run.speed_profile if trip is not None and isinstance(trip.run.speed_profile, Limited) else None
+        )
         value = max(value, 1e-3)
         own = {"speed": "top", "acceleration": "forward", "sideways": "sideways"}.get(lane)
         whole = {"clearance": "required_clearance", "speed": "speed_limit", "acceleration": "acceleration_limit"}
         kept = round(value, 1) if lane == "clearance" else round(1000.0 * value)
-        if pacing is not None and own is not None and trip is not None:
+        if speed_profile is not None and own is not None and trip is not None:
             run = trip.run
-            fields: dict[str, object] = {"pacing": msgspec.structs.replace(pacing, **{own: max(kept, 1)})}
+            fields: dict[str, object] = {"speed_profile": msgspec.structs.replace(speed_profile, **{own: max(kept, 1)})}
             if own == "top" and run.speed is not None:
                 fields["speed"] = max(kept, 1)
             self.timeline.session.edit("Limit", lambda p: edits.update(p, run.id, **fields), merge=merge)
@@ -120,7 +124,7 @@ class Curves:
 
     def heading(self, project: Project) -> None:
         """Where the front of the thing points that the chart is about."""
-        lane, thing = self.timeline.heading, self.timeline.lane_thing()
+        lane, thing = self.timeline.orientation, self.timeline.lane_thing()
         if lane not in self.timeline.lanes:
             return
         trip = self.timeline.axis_journey()
@@ -188,18 +192,18 @@ class Curves:
         if lane is timeline.wheel:
             return Motion(project).angles(item, times) / (1.0 if sliding else 2 * np.pi)
         if lane is timeline.rolled:
-            return ways_rolled(project, item, times) if isinstance(item, Roll | Drive | Ball) else None
+            return ways_rolled(project, item, times) if isinstance(item, Wheel | Gear | Ball) else None
         if lane is timeline.slip:
-            return slips(project, item, times) if isinstance(item, Roll) else None
+            return slips(project, item, times) if isinstance(item, Wheel) else None
         if lane is timeline.rate:
             return rates(project, item, times)
         if lane is timeline.gap:
-            if not isinstance(item, Roll):
+            if not isinstance(item, Wheel):
                 return None
             coarse = times[:: max(len(times) // _GAPS, 1)]
             gaps, _ = wheel_gaps(project, timeline.session.meshes, item, coarse)
             return np.interp(times, coarse, gaps)
-        return np.abs(mesh_errors(project, item, times)) if isinstance(item, Drive) else None
+        return np.abs(mesh_errors(project, item, times)) if isinstance(item, Gear) else None
 
     def _limit_of_turning(self, lane: Lane) -> float | None:
         timeline = self.timeline
@@ -263,7 +267,7 @@ class Curves:
                 continue
             x = timeline.to_x(known.times)
             keep = np.isfinite(x)
-            lane.curve.set_colour(SHOT if timeline.camera_current else "#b9b2c6")
+            lane.curve.set_colour(SHOT if timeline.camera_current else STALE_SHOT)
             finite = curve.values[np.isfinite(curve.values)]
             high = max([*finite.tolist(), 1.2 * (curve.limit or 0.0), 1e-3])
             if name == "nearest" and curve.limit:
@@ -296,7 +300,7 @@ class Curves:
         top = None
         if len(finite):
             top = float(np.clip(np.max(finite), 2.0 * required, max(5.0 * required, 10.0)))
-        lane.curve.set_colour(PETROL if self.timeline.current or self.timeline.live is not None else "#9fb4b5")
+        lane.curve.set_colour(PETROL if self.timeline.current or self.timeline.live is not None else STALE)
         # below 0 is how deep they overlap
         lane.show(x[keep], values[keep], top, min(0.0, float(finite.min())) if len(finite) else 0.0)
         lane.limit.setVisible(bool(len(finite)))

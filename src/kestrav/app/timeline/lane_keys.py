@@ -13,16 +13,16 @@ from scipy.spatial.transform import Rotation
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import (
+    BankKey,
     Keyed,
-    KeyedHeading,
-    LeanKey,
+    KeyedOrientation,
     Light,
     LightKey,
-    PaceKey,
-    Poses,
+    OrientationKey,
+    PoseTrack,
     Project,
     Run,
-    TurnKey,
+    SpeedKey,
 )
 from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.kinematics.lighting import state
@@ -69,11 +69,11 @@ def grips(timeline: Timeline) -> list[Grip]:
 
 def _pace(timeline: Timeline, trip: Journey) -> Iterator[Grip]:
     """Keys of distance by time."""
-    pacing = trip.run.pacing
+    speed_profile = trip.run.speed_profile
     shown = not (timeline.by_distance or trip.run.holds or trip.is_backward)
-    if not isinstance(pacing, Keyed) or not shown or not np.isfinite(trip.start):
+    if not isinstance(speed_profile, Keyed) or not shown or not np.isfinite(trip.start):
         return
-    for i, key in enumerate(pacing.keys):
+    for i, key in enumerate(speed_profile.keys):
         x, y = trip.whole_start + key.time * trip.once, key.way * trip.length
         yield Grip("distance", trip.run.id, i, x, y)
         if timeline.chosen_key == ("distance", trip.run.id, i):
@@ -81,7 +81,7 @@ def _pace(timeline: Timeline, trip: Journey) -> Iterator[Grip]:
             slope = float(trip.entire.profile.speed([min(max(key.time, 1e-6), 1 - 1e-6) * trip.once])[0])
             if key.slope is not None:
                 slope = key.slope * trip.length / trip.once
-            sense = -1.0 if i == len(pacing.keys) - 1 else 1.0
+            sense = -1.0 if i == len(speed_profile.keys) - 1 else 1.0
             yield Grip("distance", trip.run.id, i, x + sense * step, y + sense * slope * step, "handle")
 
 
@@ -96,15 +96,15 @@ def _along(timeline: Timeline, trip: Journey) -> Iterator[Grip]:
         inside = trip.first - 1e-6 <= station <= trip.last + 1e-6
         return float(trip.times_at([station])[0]) if inside and np.isfinite(trip.start) else float("nan")
 
-    for i, key in enumerate(run.lean.keys):
-        yield Grip("lean", run.id, i, x_of(key.place), key.angle)
-    if isinstance(run.heading, KeyedHeading):
-        lane = timeline.every["heading"]
-        for i, turn in enumerate(run.heading.keys):
+    for i, key in enumerate(run.bank.keys):
+        yield Grip("bank", run.id, i, x_of(key.place), key.angle)
+    if isinstance(run.orientation, KeyedOrientation):
+        lane = timeline.every["orientation"]
+        for i, turn in enumerate(run.orientation.keys):
             x = x_of(turn.place)
             value = lane.value_at(x)
             if value is not None:
-                yield Grip("heading", run.id, i, x, value)
+                yield Grip("orientation", run.id, i, x, value)
 
 
 def moved(timeline: Timeline, grip: Grip, x: float, y: float, project: Project) -> Project:
@@ -112,27 +112,27 @@ def moved(timeline: Timeline, grip: Grip, x: float, y: float, project: Project) 
     item = get(project, grip.of)
     if isinstance(item, Light):
         return edits.update(project, item.id, keys=_light_keys(item, grip.index, x, y))
-    if isinstance(item, Poses):
+    if isinstance(item, PoseTrack):
         return edits.update(project, item.id, keys=_pose_keys(project, item, grip.index, x))
     assert isinstance(item, Run)
     trip = journey(project, item)
     if grip.lane == "distance":
-        return edits.update(project, item.id, pacing=_pace_moved(trip, grip, x, y))
+        return edits.update(project, item.id, speed_profile=_pace_moved(trip, grip, x, y))
     place = _place(timeline, trip, x)
-    if grip.lane == "lean":
-        keys = list(item.lean.keys)
+    if grip.lane == "bank":
+        keys = list(item.bank.keys)
         low, high = _room([k.place for k in keys], grip.index, 0.0, 1.0)
-        keys[grip.index] = LeanKey(min(max(place, low), high), float(np.clip(y, -89.0, 89.0)))
-        return edits.update(project, item.id, lean=msgspec.structs.replace(item.lean, keys=tuple(keys)))
-    assert isinstance(item.heading, KeyedHeading)
-    turns = list(item.heading.keys)
+        keys[grip.index] = BankKey(min(max(place, low), high), float(np.clip(y, -89.0, 89.0)))
+        return edits.update(project, item.id, bank=msgspec.structs.replace(item.bank, keys=tuple(keys)))
+    assert isinstance(item.orientation, KeyedOrientation)
+    turns = list(item.orientation.keys)
     low, high = _room([k.place for k in turns], grip.index, 0.0, 1.0)
     # the lane shows where the front points; what is dragged is its yaw
     by = Rotation.from_euler("z", y - grip.y, degrees=True)
     turned = (by * Rotation.from_quat(np.roll(turns[grip.index].rotation, -1))).as_quat()
     rotation = tuple(float(q) for q in np.roll(turned, 1))
-    turns[grip.index] = TurnKey(min(max(place, low), high), rotation)  # type: ignore[arg-type]
-    return edits.update(project, item.id, heading=msgspec.structs.replace(item.heading, keys=tuple(turns)))
+    turns[grip.index] = OrientationKey(min(max(place, low), high), rotation)  # type: ignore[arg-type]
+    return edits.update(project, item.id, orientation=msgspec.structs.replace(item.orientation, keys=tuple(turns)))
 
 
 def _place(timeline: Timeline, trip: Journey, x: float) -> float:
@@ -148,9 +148,9 @@ def _room(places: list[float], index: int, low: float, high: float) -> tuple[flo
 
 
 def _pace_moved(trip: Journey, grip: Grip, x: float, y: float) -> Keyed:
-    pacing = trip.run.pacing
-    assert isinstance(pacing, Keyed)
-    keys = list(pacing.keys)
+    speed_profile = trip.run.speed_profile
+    assert isinstance(speed_profile, Keyed)
+    keys = list(speed_profile.keys)
     key = keys[grip.index]
     if grip.side == "handle":
         # a handle is at least a hundredth of the journey from its key
@@ -175,7 +175,7 @@ def _light_keys(light: Light, index: int, x: float, y: float) -> tuple[LightKey,
     return tuple(keys)
 
 
-def _pose_keys(project: Project, poses: Poses, index: int, x: float) -> tuple[object, ...]:
+def _pose_keys(project: Project, poses: PoseTrack, index: int, x: float) -> tuple[object, ...]:
     keys = list(poses.keys)
     low, high = _room([k.time for k in keys], index, 0.0, np.inf)
     since = x - leg_of(project, poses).start
@@ -196,17 +196,19 @@ def added(timeline: Timeline, lane: str, x: float, y: float, project: Project) -
     run = trip.run
     if (
         lane == "distance"
-        and isinstance(run.pacing, Keyed)
+        and isinstance(run.speed_profile, Keyed)
         and not (timeline.by_distance or run.holds or trip.is_backward)
     ):
-        key = PaceKey((x - trip.whole_start) / trip.once, float(np.clip(y / trip.length, 0.0, 1.0)))
+        key = SpeedKey((x - trip.whole_start) / trip.once, float(np.clip(y / trip.length, 0.0, 1.0)))
         if not 0 < key.time < 1:
             return None
-        return edits.update(project, run.id, pacing=Keyed(tuple(sorted([*run.pacing.keys, key], key=lambda k: k.time))))
+        return edits.update(
+            project, run.id, speed_profile=Keyed(tuple(sorted([*run.speed_profile.keys, key], key=lambda k: k.time)))
+        )
     place = _place(timeline, trip, x)
-    if lane == "lean":
-        keys_ = sorted([*run.lean.keys, LeanKey(place, float(np.clip(y, -89, 89)))], key=lambda k: k.place)
-        return edits.update(project, run.id, lean=msgspec.structs.replace(run.lean, keys=tuple(keys_)))
+    if lane == "bank":
+        keys_ = sorted([*run.bank.keys, BankKey(place, float(np.clip(y, -89, 89)))], key=lambda k: k.place)
+        return edits.update(project, run.id, bank=msgspec.structs.replace(run.bank, keys=tuple(keys_)))
     return None
 
 
@@ -219,14 +221,18 @@ def removed(grip: Grip, project: Project) -> Project | None:
 
     if isinstance(item, Light):
         return edits.update(project, item.id, keys=without(item.keys))
-    if isinstance(item, Poses):
+    if isinstance(item, PoseTrack):
         return edits.update(project, item.id, keys=without(item.keys)) if grip.index else None
     assert isinstance(item, Run)
-    if grip.lane == "lean":
-        return edits.update(project, item.id, lean=msgspec.structs.replace(item.lean, keys=without(item.lean.keys)))
-    if grip.lane == "heading" and isinstance(item.heading, KeyedHeading) and len(item.heading.keys) > 1:
-        heading = msgspec.structs.replace(item.heading, keys=without(item.heading.keys))
-        return edits.update(project, item.id, heading=heading)
-    if grip.lane == "distance" and isinstance(item.pacing, Keyed) and 0 < grip.index < len(item.pacing.keys) - 1:
-        return edits.update(project, item.id, pacing=Keyed(without(item.pacing.keys)))  # type: ignore[arg-type]
+    if grip.lane == "bank":
+        return edits.update(project, item.id, bank=msgspec.structs.replace(item.bank, keys=without(item.bank.keys)))
+    if grip.lane == "orientation" and isinstance(item.orientation, KeyedOrientation) and len(item.orientation.keys) > 1:
+        orientation = msgspec.structs.replace(item.orientation, keys=without(item.orientation.keys))
+        return edits.update(project, item.id, orientation=orientation)
+    if (
+        grip.lane == "distance"
+        and isinstance(item.speed_profile, Keyed)
+        and 0 < grip.index < len(item.speed_profile.keys) - 1
+    ):
+        return edits.update(project, item.id, speed_profile=Keyed(without(item.speed_profile.keys)))  # type: ignore[arg-type]
     return None

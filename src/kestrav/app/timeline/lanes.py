@@ -14,8 +14,8 @@ from PySide6.QtWidgets import QLabel
 
 from kestrav.app.timeline.drawn_curve import DrawnCurve
 from kestrav.app.timeline.lane_keys import Grip
+from kestrav.app.widgets.colours import CARD, INK, STRAW, VERMILION
 from kestrav.core.files.charts import Charted
-from kestrav.render.palette import CARD, INK, STRAW, VERMILION
 
 Array = NDArray[np.float64]
 

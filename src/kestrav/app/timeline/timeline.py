@@ -3,23 +3,17 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
-from functools import partial
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
-import qtawesome
 from numpy.typing import NDArray
-from PySide6.QtCore import QSettings, QSize, Qt, Signal
-from PySide6.QtGui import QAction, QFont
+from PySide6.QtCore import QPoint, QSettings, Qt, Signal
+from PySide6.QtGui import QFont
 from PySide6.QtWidgets import (
-    QHBoxLayout,
     QLabel,
-    QMenu,
-    QPushButton,
-    QSizePolicy,
-    QToolButton,
+    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -29,13 +23,15 @@ from kestrav.app.timeline.bars import Bar, in_rows, stacked
 from kestrav.app.timeline.chart_controller import ChartController
 from kestrav.app.timeline.lane_curves import Curves
 from kestrav.app.timeline.lane_keys import Grip, grips, moved, removed
+from kestrav.app.timeline.lane_layout import LaneLayout
 from kestrav.app.timeline.lanes import Lane, Room
-from kestrav.app.widgets.fields import QuantityEdit
-from kestrav.app.widgets.style import FAMILY, MUTED
+from kestrav.app.timeline.transport import Transport
+from kestrav.app.widgets.colours import CARD, CARRIED, INK, LAMP, MUTED, PETROL, POSED, RULE, SHOT, SPUN
+from kestrav.app.widgets.style import FAMILY
 from kestrav.core.camera.curves import CURVES, CameraCurves
 from kestrav.core.clearance.live import LiveClearance
-from kestrav.core.document.lookup import ancestors, get, named_parts, turners
-from kestrav.core.document.records import Camera, Carry, Light, Part, Path, Poses, Project, Run, Turner
+from kestrav.core.document.lookup import ancestors, find, get, named_parts, turners
+from kestrav.core.document.records import Attachment, Camera, Light, Part, Path, PoseTrack, Project, Run, Turner
 from kestrav.core.editing.timing import moved as moved_in_time
 from kestrav.core.editing.timing import set_span, snap_times, snapped, span_of
 from kestrav.core.findings.check import CheckResult
@@ -45,7 +41,6 @@ from kestrav.core.mechanisms.joints import joints
 from kestrav.core.parts.rest import rows
 from kestrav.core.paths.path_curves import PathCurve, path_curve
 from kestrav.core.units import show
-from kestrav.render.palette import CARD, INK, PETROL, RULE, SHOT
 
 Array = NDArray[np.float64]
 
@@ -53,19 +48,10 @@ LABEL_WIDTH, LABEL_HEIGHT = 150, 36  # px; in a lane that is lower, title and va
 BAR_HEIGHT = 17
 MOST_ROWS, FEW_ROWS = 8, 4  # of bars that are shown at once, and up to how many they are spaced
 SNAP_PIXELS, GRAB_PIXELS = 8, 8
-POSED, CARRIED, SPUN = "#7a5a2e", "#5f6f52", "#5d6570"  # bars of key poses, rides and spins, beside those of runs
 
 
-_CAMERA_LANES = {
-    "subject size": "Height of the subject in the frame",
-    "visible": "Visible share of the subject",
-    "margin": "Margin to the frame’s edge",
-    "subject distance": "Camera’s distance to the subject",
-    "nearest": "Camera’s distance to anything",
-    "camera speed": "Speed of the camera",
-    "pan": "Pan rate of the camera",
-    "horizon": "Roll of the horizon",
-}
+# pyqtgraph leaves out moves that come soon after another, and so the last of a drag; the system itself leaves out what is too much
+pg.setConfigOption("mouseRateLimit", -1)
 
 
 class Timeline(QWidget):
@@ -73,6 +59,8 @@ class Timeline(QWidget):
 
     play_toggled = Signal()
     lanes_changed = Signal()
+    menu_asked = Signal(QPoint)  # on the screen, for the bar there, which is selected
+    step_asked = Signal(str)  # the first step that an empty chart offers
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -85,6 +73,8 @@ class Timeline(QWidget):
         self.by_distance = False
         self.bar_drags = 0
         self.first_row, self.row_height = 0, BAR_HEIGHT + 3
+        self.grouped = QSettings().value("timeline/grouped") == "true"  # bars lie by what they move
+        self.group_names: dict[int, str] = {}  # by the first row of each
         self.marked: tuple[str, ...] = ()  # bars taken together
         self.snapping = str(QSettings().value("timeline/snap", "true")) == "true"
         self.chosen_key: tuple[str, str, int] | None = None  # lane, item and number of the chosen key
@@ -96,7 +86,18 @@ class Timeline(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
-        column.addWidget(self._transport())
+        self.layout_ = LaneLayout(self)
+        transport = self.transport = Transport(session, self.snapping, self.grouped)
+        transport.play_toggled.connect(self.play_toggled)
+        transport.zoomed.connect(self.zoom)
+        transport.all_asked.connect(self.show_all)
+        transport.snapping_set.connect(self._set_snapping)
+        transport.grouping_set.connect(self._set_grouped)
+        transport.even_asked.connect(lambda: self.layout_.reset())
+        transport.lane_toggled.connect(self._toggle_lane)
+        transport.axis_asked.connect(self.set_axis)
+        transport.key_typed.connect(self._type_key)
+        column.addWidget(transport)
         self.chart = pg.GraphicsLayoutWidget()
         self.chart.setBackground(CARD)
         self.chart.setFrameShape(self.chart.Shape.NoFrame)
@@ -131,8 +132,8 @@ class Timeline(QWidget):
         self.gain = Lane(self._plot, self._label(), "Acceleration", "m/s²", INK)
         self.sideways = Lane(self._plot, self._label(), "Lateral", "m/s²", INK)
         self.roll = Lane(self._plot, self._label(), "Bank", "°", PETROL)
-        self.heading = Lane(self._plot, self._label(), "Orientation", "°", INK)
-        self.strength = Lane(self._plot, self._label(), "Light", "cd", "#8a6414")
+        self.orientation = Lane(self._plot, self._label(), "Orientation", "°", INK)
+        self.strength = Lane(self._plot, self._label(), "Light", "cd", LAMP)
         self.wheel = Lane(self._plot, self._label(), "Wheel", "turns", INK)
         self.rolled = Lane(self._plot, self._label(), "Distance rolled", "mm", PETROL)
         self.slip = Lane(self._plot, self._label(), "Slip", "mm", INK)
@@ -145,8 +146,8 @@ class Timeline(QWidget):
             "speed": self.speed,
             "acceleration": self.gain,
             "sideways": self.sideways,
-            "heading": self.heading,
-            "lean": self.roll,
+            "orientation": self.orientation,
+            "bank": self.roll,
             "height": self.height_lane,
             "bend": self.bend,
             "strength": self.strength,
@@ -167,134 +168,24 @@ class Timeline(QWidget):
         self.pointer.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.pointer.hide()
         self.chart.viewport().setMouseTracking(True)
+        self.area = QScrollArea()
+        self.area.setWidgetResizable(True)
+        self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.area.setWidget(self.chart)
+        column.addWidget(self.area, 1)
+        self.empty = QLabel(self.area)
+        self.empty.setObjectName("emptychart")
+        self.empty.setWordWrap(True)
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.empty.linkActivated.connect(self.step_asked)
+        self.empty.hide()
         self.show_lanes(session.project.settings.lanes)
-        column.addWidget(self.chart, 1)
         session.opened.connect(self._on_opened)
         session.edited.connect(self.refresh)
         session.moved.connect(self.follow)
         session.selected.connect(self.refresh)
 
     # making
-
-    def _transport(self) -> QWidget:
-        holder = QWidget()
-        holder.setObjectName("transport")
-        holder.setFixedHeight(32)
-        row = QHBoxLayout(holder)
-        row.setContentsMargins(12, 0, 12, 0)
-        row.setSpacing(4)
-        self._icons = {name: qtawesome.icon(f"mdi6.{name}", color=PETROL) for name in ("play", "pause")}
-        self.play = QPushButton()
-        self.play.setObjectName("play")
-        self.play.setIcon(self._icons["play"])
-        self.play.setToolTip("Play or pause (Space)")
-        self.play.setAccessibleName("Play or pause")
-        self.play.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.play.clicked.connect(self.play_toggled)
-        row.addWidget(self.play)
-        for icon, tip, action in (
-            ("skip-previous", "To the start (Home)", lambda: self.session.set_time(0.0)),
-            ("chevron-left", "One frame back (Left)", lambda: self.session.step(-1)),
-            ("chevron-right", "One frame on (Right)", lambda: self.session.step(1)),
-            ("skip-next", "To the end (End)", lambda: self.session.set_time(span(self.session.shown))),
-        ):
-            row.addWidget(self._button(icon, tip, action))
-        row.addSpacing(6)
-        self.readout = QLabel()
-        self.readout.setObjectName("readout")
-        # where there is little room it is cut, and does not push the window apart
-        self.readout.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        row.addWidget(self.readout, 1)
-        self._add_key_fields(row)
-        self.axis_buttons = []
-        self.snap = QPushButton("snap")
-        self.snap.setObjectName("link")
-        self.snap.setCheckable(True)
-        self.snap.setChecked(self.snapping)
-        self.snap.setToolTip(
-            "Snap bars and keys to frames, other bars' ends and the playhead; hold Alt to suspend snapping"
-        )
-        self.snap.toggled.connect(self._set_snapping)
-        row.addWidget(self.snap)
-        row.addSpacing(4)
-        for icon, tip, action in (
-            ("magnify-minus-outline", "Show more time (Ctrl+−, or the wheel)", lambda: self.zoom(1.5)),
-            ("magnify-plus-outline", "Show less time (Ctrl++, or the wheel)", lambda: self.zoom(1 / 1.5)),
-            ("arrow-expand-horizontal", "Show all time (Ctrl+0); drag with the middle button to pan", self.show_all),
-        ):
-            row.addWidget(self._button(icon, tip, action))
-        row.addSpacing(4)
-        self.time_menu = QMenu(holder)
-        times = QToolButton()
-        times.setObjectName("plainmenu")
-        times.setText("time")
-        times.setToolTip("Stretch, move, reverse or split the selection, or everything")
-        times.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        times.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        times.setMenu(self.time_menu)
-        row.addWidget(times)
-        lanes = QToolButton()
-        lanes.setObjectName("plainmenu")
-        lanes.setText("lanes")
-        lanes.setToolTip("Which curves the chart shows")
-        lanes.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        lanes.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        menu = QMenu(lanes)
-        self.lane_actions: dict[str, QAction] = {}
-        for name, text in (
-            ("clearance", "Clearance"),
-            ("distance", "Distance"),
-            ("speed", "Speed"),
-            ("acceleration", "Acceleration"),
-            ("sideways", "Lateral acceleration"),
-            ("heading", "Orientation"),
-            ("lean", "Bank"),
-            ("height", "Height"),
-            ("bend", "Bend radius"),
-            ("strength", "Light intensity"),
-            ("wheel", "Turns of a wheel or rotation"),
-            ("rolled", "Distance rolled"),
-            ("slip", "Slip of a wheel"),
-            ("rate", "Revolutions per minute"),
-            ("gap", "Gap between wheel and ground"),
-            ("mesh", "Mesh error of teeth"),
-            ("", ""),
-            *((name, _CAMERA_LANES[name]) for name in CURVES),
-        ):
-            if not name:
-                menu.addSeparator()
-                continue
-            choice = menu.addAction(text)
-            choice.setCheckable(True)
-            choice.toggled.connect(partial(self._toggle_lane, name))
-            self.lane_actions[name] = choice
-        lanes.setMenu(menu)
-        row.addWidget(lanes)
-        row.addSpacing(10)
-        label = QLabel("axis:")
-        label.setObjectName("muted")
-        row.addWidget(label)
-        for text, distance in (("time", False), ("distance", True)):
-            button = QPushButton(text)
-            button.setObjectName("link")
-            button.setCheckable(True)
-            button.setToolTip(f"Chart over {text} (X)")
-            button.clicked.connect(lambda _=False, d=distance: self.set_axis(d))
-            self.axis_buttons.append(button)
-            row.addWidget(button)
-        self.axis_buttons[0].setChecked(True)
-        return holder
-
-    def _button(self, icon: str, tip: str, action: Callable[[], object]) -> QPushButton:
-        button = QPushButton()
-        button.setObjectName("plain")
-        button.setIcon(qtawesome.icon(f"mdi6.{icon}", color=PETROL))
-        button.setIconSize(QSize(17, 17))
-        button.setToolTip(tip)
-        button.setAccessibleName(tip)
-        button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        button.clicked.connect(lambda: action())
-        return button
 
     def _plot(self, axis: str | None = None) -> pg.PlotItem:
         plot = pg.PlotItem(axisItems={"left": Room("left")})
@@ -334,27 +225,39 @@ class Timeline(QWidget):
         """Show these lanes and no others, in their own order; saved with the project."""
         for plot in self.plots[1:]:
             self.chart.removeItem(plot)
-        wanted = [name for name in self.every if name in names]
+        wanted = [name for name in dict.fromkeys(names) if name in self.every]
         self.lanes = [self.every[name] for name in wanted]
         self.plots = [self.bars, *(lane.plot for lane in self.lanes)]
         for row, lane in enumerate(self.lanes, 1):
             self.chart.addItem(lane.plot, row=row, col=0)
         for name, lane in self.every.items():
             lane.label.setVisible(name in wanted)
-        for name, choice in self.lane_actions.items():
+        for name, choice in self.transport.lane_actions.items():
             choice.setChecked(name in wanted)
+        self.layout_.apply()
         self.place_labels()
         self.refresh()
         self.lanes_changed.emit()
 
     def shown_lanes(self) -> list[str]:
         """The names of the lanes shown."""
-        return [name for name, lane in self.every.items() if lane in self.lanes]
+        return [next(name for name, known in self.every.items() if known is lane) for lane in self.lanes]
+
+    def hide_lane(self, name: str) -> None:
+        """Show all lanes but one."""
+        self.show_lanes([other for other in self.shown_lanes() if other != name])
 
     def _toggle_lane(self, name: str, on: bool) -> None:
         shown = self.shown_lanes()
         if on != (name in shown):
-            self.show_lanes([*shown, name] if on else [key for key in shown if key != name])
+            if not on:
+                self.hide_lane(name)
+                return
+            # where it would stand among those that were never moved
+            order = list(self.every)
+            before = [key for key in shown if order.index(key) < order.index(name)]
+            place = shown.index(before[-1]) + 1 if before else 0
+            self.show_lanes([*shown[:place], name, *shown[place:]])
 
     def _label(self, text: str = "") -> QLabel:
         label = QLabel(text, self.labels)
@@ -374,7 +277,7 @@ class Timeline(QWidget):
         runs = [r for r in project.runs if r.rider in parts] or list(project.runs)
         if isinstance(item, Run):
             return self._known(journey(project, item))
-        if isinstance(item, (Poses, Carry)):
+        if isinstance(item, (PoseTrack, Attachment)):
             runs = [r for r in project.runs if r.rider == item.rider] or runs
         if isinstance(item, Path):
             # a path that nothing follows yet has its own distances all the same
@@ -394,7 +297,7 @@ class Timeline(QWidget):
     def lane_thing(self) -> str | None:
         """The thing whose speed and heading the chart shows: what is selected, if it moves, or the rider of its run."""
         item, trip = self.session.item, self.axis_journey()
-        thing = item.rider if isinstance(item, (Run, Poses, Carry)) else item.id if item is not None else None
+        thing = item.rider if isinstance(item, (Run, PoseTrack, Attachment)) else item.id if item is not None else None
         if thing is not None and thing in movers(self.session.shown):
             return thing
         return trip.run.rider if trip is not None else None
@@ -407,7 +310,7 @@ class Timeline(QWidget):
         if item is not None and item.id in found:
             return found[item.id][-1].item
         project = self.session.shown
-        return next(iter((*project.rolls, *project.spins, *turners(project))), None)
+        return next(iter((*project.wheels, *project.rotations, *turners(project))), None)
 
     def lane_light(self) -> Light | None:
         """The light that the chart is about: the selected one, or the first."""
@@ -486,7 +389,7 @@ class Timeline(QWidget):
         along = self._axis_path()
         if self.by_distance and along is None:
             self.by_distance = False
-        for button, on in zip(self.axis_buttons, (not self.by_distance, self.by_distance), strict=True):
+        for button, on in zip(self.transport.axis_buttons, (not self.by_distance, self.by_distance), strict=True):
             button.setChecked(on)
         low, high = self.shown_range()
         self.plots[0].getViewBox().setXRange(low, high, padding=0)
@@ -501,6 +404,7 @@ class Timeline(QWidget):
         self.curves.camera()
         self.draw_keys()
         self.follow()
+        self._show_empty()
 
     def rebuild_bars(self) -> None:
         """Let the bars follow the document; those that stay are told what they are now."""
@@ -513,20 +417,21 @@ class Timeline(QWidget):
             wanted = [(along.run.id, along.run.name, along.first, along.last, 0, PETROL)]
             self._rows = (1, 2)
         else:
-            items: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
+            items: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.poses, *project.attachments)
             moving = [leg_of(project, item) for item in items]
             moving = [leg for leg in moving if np.isfinite(leg.start)]
-            spins = [spin for spin in project.spins if np.isfinite(begins(project, spin))]
-            spans = [span_of(project, item) for item in (*(leg.item for leg in moving), *spins)]
-            run_rows = in_rows([*(leg.item.rider for leg in moving), *(spin.part for spin in spins)], spans)
+            rotations = [spin for spin in project.rotations if np.isfinite(begins(project, spin))]
+            spans = [span_of(project, item) for item in (*(leg.item for leg in moving), *rotations)]
+            riders = [*(leg.item.rider for leg in moving), *(spin.part for spin in rotations)]
+            run_rows = self._run_rows(riders, spans)
             shot_rows = stacked([(s.start, s.end) for s in project.shots])
             first = max(run_rows, default=0) + 1
             for leg, (start, end), row in zip(moving, spans, run_rows, strict=False):
                 item = leg.item
-                colour = PETROL if isinstance(item, Run) else POSED if isinstance(item, Poses) else CARRIED
-                marks = tuple(start + k.time for k in item.keys) if isinstance(item, Poses) else ()
+                colour = PETROL if isinstance(item, Run) else POSED if isinstance(item, PoseTrack) else CARRIED
+                marks = tuple(start + k.time for k in item.keys) if isinstance(item, PoseTrack) else ()
                 wanted.append((item.id, item.name, start, end, row, colour, marks, not np.isfinite(leg.end)))
-            for spin, (start, end), row in zip(spins, spans[len(moving) :], run_rows[len(moving) :], strict=True):
+            for spin, (start, end), row in zip(rotations, spans[len(moving) :], run_rows[len(moving) :], strict=True):
                 wanted.append((spin.id, spin.name, start, end, row, SPUN, (), spin.end is None))
             wanted += [
                 (s.id, s.name, s.start, s.end, first + r, SHOT) for s, r in zip(project.shots, shot_rows, strict=True)
@@ -543,13 +448,69 @@ class Timeline(QWidget):
         for bar in self.drawn_bars:
             self.bars.addItem(bar)
 
+    def _run_rows(self, riders: list[str], spans: list[tuple[float, float]]) -> list[int]:
+        """The rows of the runs' bars: as few as they need, or those of each mover below each other, with its name."""
+        self.group_names = {}
+        if not self.grouped:
+            return in_rows(riders, spans)
+        project = self.session.shown
+        moving = movers(project)
+        owners = [
+            next((above for above in ancestors(project, r) if above in moving), r) if r in rows(project) else r
+            for r in riders
+        ]
+        found = [0] * len(riders)
+        first = 0
+        for owner in dict.fromkeys(owners):
+            mine = [i for i, one in enumerate(owners) if one == owner]
+            inner = in_rows([riders[i] for i in mine], [spans[i] for i in mine])
+            for i, row in zip(mine, inner, strict=True):
+                found[i] = first + row
+            record = find(project, owner)
+            self.group_names[first] = record.name if record is not None else ""
+            first += max(inner) + 1
+        return found
+
+    def _set_grouped(self, on: bool) -> None:
+        self.grouped = on
+        QSettings().setValue("timeline/grouped", "true" if on else "false")
+        self.first_row = 0
+        self.refresh()
+        self.place_labels()
+
+    def _show_empty(self) -> None:
+        """Say what goes into the chart, and offer the first step, where nothing moves yet."""
+        project = self.session.shown
+        nothing = not (project.runs or project.poses or project.attachments or project.rotations or project.shots)
+        self.empty.setVisible(nothing)
+        if not nothing:
+            return
+        link = f'<a style="color:{PETROL}" href="{{}}">{{}}</a>'
+        if not project.parts:
+            steps = f"{link.format('add', 'Add a product')}, or {link.format('plan', 'begin from a plan')}."
+        else:
+            steps = (
+                f"Select a part and {link.format('draw', 'draw its path')}, set a {link.format('pose', 'key pose')} "
+                f"(P), or {link.format('orbit', 'let a camera orbit it')}."
+            )
+        self.empty.setText(f"Runs, shots and measured curves show here over time. Nothing moves yet. {steps}")
+        self.empty.setFixedWidth(min(self.area.width() - LABEL_WIDTH - 40, 520))
+        self.empty.adjustSize()
+        self.empty.move(LABEL_WIDTH + 30, 34)
+        self.empty.raise_()
+
+    def bars_height(self) -> int:
+        """How high the bars are with their axis, in px."""
+        return 20 + min(self._rows[1], MOST_ROWS) * self.row_height
+
     def show_rows(self) -> None:
         """Show as many rows of bars as there is room for; the wheel over their names goes through the rest."""
         rows = min(self._rows[1], MOST_ROWS)
         self.first_row = min(max(self.first_row, 0), self._rows[1] - rows)
         self.row_height = BAR_HEIGHT + 3 if rows <= FEW_ROWS else BAR_HEIGHT
         self.bars.getViewBox().setYRange(self.first_row, self.first_row + rows, padding=0)
-        self.bars.setFixedHeight(20 + rows * self.row_height)
+        self.bars.setFixedHeight(self.bars_height())
+        self.layout_.apply()
 
     def take_bar(self, item_id: str) -> None:
         """Select what a bar stands for; several that are marked stay together."""
@@ -697,10 +658,10 @@ class Timeline(QWidget):
                 line.setValue(x)
         trip = self.axis_journey()
         where = ""
-        if trip is not None and not self.key_at.isVisible():
+        if trip is not None and not self.transport.key_at.isVisible():
             station = float(trip.stations([time])[0])
             where = f"&nbsp;&nbsp; {trip.run.name} at {show(station, 'mm', 0)} of {show(trip.path.length, 'mm', 0)}"
-        self.readout.setText(
+        self.transport.readout.setText(
             f"<b>{time:.2f}\u2009s</b>&nbsp;&nbsp; frame {self.session.frame} · {project.settings.fps:g} fps{where}"
         )
         for lane in self.lanes:
@@ -727,10 +688,6 @@ class Timeline(QWidget):
         required = self.session.shown.settings.required_clearance
         return f"{value} · needs {show(required, 'mm', 1 if required % 1 else 0)}" + ("" if known else " · lags")
 
-    def set_playing(self, playing: bool) -> None:
-        """Show whether it plays."""
-        self.play.setIcon(self._icons["pause" if playing else "play"])
-
     # keys
 
     def draw_keys(self) -> None:
@@ -744,38 +701,22 @@ class Timeline(QWidget):
         keys = [g for g in self.grips_shown if g.side == "key"]
         return next((g for g in keys if (g.lane, g.of, g.index) == self.chosen_key), None)
 
-    def _add_key_fields(self, row: QHBoxLayout) -> None:
-        """Where the chosen key is and what it says, to be typed."""
-        self.key_at, self.key_value = QuantityEdit(0.0, "s", 3, 0.1), QuantityEdit(0.0, "mm", 1, 1.0)
-        for field, name, tip in (
-            (self.key_at, "Key at", "Position of the selected key"),
-            (self.key_value, "Key value", "Value of the selected key"),
-        ):
-            field.setAccessibleName(name)
-            field.setObjectName("keyfield")
-            field.setToolTip(f"{tip}; Delete removes the key")
-            field.setFixedWidth(82)
-            field.given.connect(lambda _: self._type_key())
-            field.hide()
-            row.addWidget(field)
-        row.addSpacing(8)
-
     def _show_key_fields(self) -> None:
         grip = self._chosen_grip()
-        for field in (self.key_at, self.key_value):
+        for field in (self.transport.key_at, self.transport.key_value):
             field.setVisible(grip is not None and grip.lane != "bars")
         if grip is None or grip.lane == "bars":
             return
         lane = self.every[grip.lane]
-        self.key_at.unit = self.key_at.shown_unit = "mm" if self.by_distance else "s"
-        self.key_value.unit = self.key_value.shown_unit = lane.unit
-        self.key_at.set_value(grip.x)
-        self.key_value.set_value(grip.y)
+        self.transport.key_at.unit = "mm" if self.by_distance else "s"
+        self.transport.key_value.unit = lane.unit
+        self.transport.key_at.set_value(grip.x)
+        self.transport.key_value.set_value(grip.y)
 
     def _type_key(self) -> None:
         grip = self._chosen_grip()
         if grip is not None:
-            x, y = self.key_at.value, self.key_value.value
+            x, y = self.transport.key_at.value, self.transport.key_value.value
             self.session.edit("Key", lambda p: moved(self, grip, x, y, p))
 
     def delete_key(self) -> bool:
@@ -804,8 +745,16 @@ class Timeline(QWidget):
             return  # still being made
         self.labels.setGeometry(0, 0, LABEL_WIDTH - 4, self.chart.height())
         tops = [plot.sceneBoundingRect() for plot in self.plots]
-        for i, label in enumerate(self.bar_labels):
-            row = (0, self._rows[0])[i] - self.first_row
+        names = {0: "Runs"} if not self.group_names else self.group_names
+        named = [*names.items(), (self._rows[0], "Shots")]
+        while len(self.bar_labels) < len(named):
+            self.bar_labels.append(self._label())
+            self.bar_labels[-1].show()
+        for label in self.bar_labels[len(named) :]:
+            label.hide()
+        for label, (at, name) in zip(self.bar_labels, named, strict=False):
+            row = at - self.first_row
+            label.setText(label.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, LABEL_WIDTH - 24))
             label.setGeometry(12, int(tops[0].top()) + 20 + row * self.row_height, LABEL_WIDTH - 20, self.row_height)
             label.setVisible(0 <= row < MOST_ROWS)
         for lane, rect in zip(self.lanes, tops[1:], strict=True):

@@ -17,8 +17,8 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import get, get_as
 from kestrav.core.document.records import (
     AlongAim,
+    Attachment,
     Camera,
-    Carry,
     FreeAim,
     OrbitShape,
     PartAim,
@@ -75,9 +75,9 @@ def moved(project: Project, camera_id: str, time: float, step: ArrayLike) -> Pro
     orbit = _orbit_of(project, leg)
     if orbit is not None:
         return _moved_orbit(project, camera_id, time, *orbit, step)
-    if leg is None or (isinstance(leg.item, Carry) and not np.isfinite(leg.start)):
+    if leg is None or (isinstance(leg.item, Attachment) and not np.isfinite(leg.start)):
         return update(project, camera_id, position=_rounded(np.array(camera.position) + step))
-    if isinstance(leg.item, Carry):
+    if isinstance(leg.item, Attachment):
         # where it is as it is picked up, turned with what it rides with since
         motion = Motion(project)
         taken, now = motion.poses(leg.item.carrier, [leg.start, min(max(time, leg.start), leg.end)])

@@ -12,12 +12,12 @@ from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import (
     AlongAim,
     ArcShape,
+    Attachment,
     Camera,
     CameraAim,
-    Carry,
     Eased,
     Even,
-    FixedHeading,
+    FixedOrientation,
     Following,
     FreeAim,
     LookKey,
@@ -61,13 +61,21 @@ def with_shot(
         start = min((trip.start for trip in known), default=0.0)
     if end is None:
         end = max((trip.shown_end for trip in known), default=span(project))
-    name = new_name(project, Shot, camera.name)
+    name = new_name(project, Shot, _shot_name(camera.name))
     shot = Shot(new_id(project, Shot), name, camera_id, start, end, fps=project.settings.fps, loops=loops)
     if project.shots:
         # as large as those there are
         like = project.shots[-1]
         shot = change(shot, width=like.width, height=like.height)
     return add(project, shot)
+
+
+def _shot_name(camera: str) -> str:
+    """What a shot of a camera of a name is called: told apart from it where both stand in one list."""
+    for word, instead in (("camera", "shot"), ("Camera", "Shot")):
+        if word in camera:
+            return camera.replace(word, instead)
+    return f"{camera} shot"
 
 
 def add_standing(project: Project, place: ArrayLike, target: ArrayLike | str, **fields: Any) -> Project:
@@ -99,7 +107,7 @@ def add_on_path(
         path_id,
         start=begin,
         duration=duration,
-        pacing=Even() if curve.closed else Eased(ramp, ramp),
+        speed_profile=Even() if curve.closed else Eased(ramp, ramp),
     )
     return with_shot(add(project, run), camera, loops=curve.closed)
 
@@ -127,8 +135,8 @@ def add_riding(project: Project, carrier: str, place: ArrayLike, aim: CameraAim,
     """The project with a camera that rides with a thing from a time on, where it is placed then, and a shot."""
     project = add_camera(project, f"Camera on {get(project, carrier).name}", aim, place)
     camera = project.cameras[-1].id
-    name = new_name(project, Carry, f"Camera is attached to {get(project, carrier).name}")
-    project = add(project, Carry(new_id(project, Carry), name, camera, carrier, begin))
+    name = new_name(project, Attachment, f"Camera is attached to {get(project, carrier).name}")
+    project = add(project, Attachment(new_id(project, Attachment), name, camera, carrier, begin))
     return with_shot(project, camera)
 
 
@@ -198,7 +206,7 @@ def add_follower_on_path(
         begin=run.begin,
         end=run.end,
         backwards=run.backwards,
-        heading=FixedHeading(),
+        orientation=FixedOrientation(),
         offset=(0.0, aside, height),
         follows=Following(run.id, distance),
     )

@@ -17,8 +17,8 @@ from kestrav.core.document.edits import replace as edit_records
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, find, get, get_as, items
 from kestrav.core.document.records import (
+    Attachment,
     Camera,
-    Carry,
     Even,
     Fade,
     Item,
@@ -98,7 +98,7 @@ def raised(project: Project, camera_id: str, by: float) -> Project:
     """The project with a camera higher by a length, all along what it goes on."""
     camera = get_as(project, camera_id, Camera)
     leg = leg_at(project, camera_id, 0.0)
-    if leg is None or isinstance(leg.item, Carry):
+    if leg is None or isinstance(leg.item, Attachment):
         x, y, z = camera.position
         return update(project, camera_id, position=(x, y, z + by))
     done: set[str] = set()
@@ -202,9 +202,9 @@ def at_speed(project: Project, run_id: str, speed: float) -> Project:
     run = get_as(project, run_id, Run)
     before = journey(project, run)
     project = update(project, run_id, speed=speed, duration=None)
-    pacing = run.pacing
-    if hasattr(pacing, "top"):
-        project = update(project, run_id, pacing=msgspec.structs.replace(pacing, top=speed))
+    speed_profile = run.speed_profile
+    if hasattr(speed_profile, "top"):
+        project = update(project, run_id, speed_profile=msgspec.structs.replace(speed_profile, top=speed))
     changed = get_as(project, run_id, Run)
     after = journey(project, changed)
     for shot in project.shots:
@@ -230,6 +230,13 @@ def closed_loop(project: Project, shot_id: str) -> Project:
         raise BadInput(f"“{path.name}” does not close; a loop needs a closed path")
     frames = max(round((shot.end - shot.start) * shot.fps), 1)
     seconds = frames / shot.fps
-    fields = {"start": shot.start, "duration": seconds, "speed": None, "pacing": Even(), "begin": 0.0, "end": 1.0}
-    project = update(project, run.id, **fields, holds=(), passes=1, returns=False, cue=None)
+    fields = {
+        "start": shot.start,
+        "duration": seconds,
+        "speed": None,
+        "speed_profile": Even(),
+        "begin": 0.0,
+        "end": 1.0,
+    }
+    project = update(project, run.id, **fields, holds=(), passes=1, returns=False, trigger=None)
     return update(project, shot.id, end=shot.start + seconds, loops=True)

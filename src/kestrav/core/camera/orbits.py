@@ -21,14 +21,14 @@ from kestrav.core.document.records import (
     Framing,
     Limited,
     OrbitShape,
-    Pacing,
     Part,
     PartAim,
     Path,
     PointAim,
     Project,
     Run,
-    Spin,
+    SpeedProfile,
+    TimedRotation,
 )
 from kestrav.core.editing.path_making import plan_points
 from kestrav.core.errors import BadInput
@@ -200,7 +200,7 @@ def add_orbit_of(
     """The project with an orbit of a shape, its camera, run and shot, as :func:`add_orbit`."""
     first = shape.around[0]
     name = get(project, first).name if len(shape.around) == 1 else f"{len(shape.around)} things"
-    path = Path(new_id(project, Path), new_name(project, Path, f"{name} orbit"), shape)
+    path = Path(new_id(project, Path), new_name(project, Path, f"{name} orbit path"), shape)
     curve = path_curve(path).curve
     # several things have no place of their own to aim at; where they move, their first one leads
     still = len(shape.around) > 1 and not movers(project) & {
@@ -208,17 +208,17 @@ def add_orbit_of(
     }
     camera = Camera(
         new_id(project, Camera),
-        new_name(project, Camera, f"{name} orbit"),
+        new_name(project, Camera, f"{name} orbit camera"),
         PointAim(vector(bounds_of(project, shape.around).mean(axis=0))) if still else PartAim(first),
         position=vector(curve.position([0.0])[0]),
         subject=first if still else "",
         framing=_framing(shape, solid_corners(project, meshes, shape.around)),
     )
-    pacing: Pacing = Even()
+    speed_profile: SpeedProfile = Even()
     if slows > 0:
         # so that its end joins its beginning at full speed
         fast = speed if speed is not None else 1e5
-        pacing = Limited(fast, slows, slows, slows, from_rest=not curve.closed, to_rest=not curve.closed)
+        speed_profile = Limited(fast, slows, slows, slows, from_rest=not curve.closed, to_rest=not curve.closed)
     if speed is not None and slows == 0:
         # of whole frames, so that a loop has none twice and none too short
         frames = max(round(curve.length / speed * project.settings.fps), 1)
@@ -231,7 +231,7 @@ def add_orbit_of(
         start=begin,
         duration=duration if speed is None else None,
         speed=speed,
-        pacing=pacing,
+        speed_profile=speed_profile,
     )
     project = add(project, path, camera, run)
     return with_shot(project, camera.id, begin, loops=curve.closed)
@@ -270,9 +270,9 @@ def add_turntable(
     middle = bounds_of(project, [thing]).mean(axis=0)
     back = pose[:3, :3].T
     origin, axis = back @ (middle - pose[:3, 3]), back @ np.array([0.0, 0.0, 1.0])
-    spin = Spin(
-        new_id(project, Spin),
-        new_name(project, Spin, f"Turntable of {part.name}"),
+    spin = TimedRotation(
+        new_id(project, TimedRotation),
+        new_name(project, TimedRotation, f"Turntable of {part.name}"),
         thing,
         Axle(vector(origin), vector(axis)),
         start=begin,

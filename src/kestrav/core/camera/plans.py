@@ -14,7 +14,7 @@ from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, get_as, new_id, new_name, subtree, topmost
 from kestrav.core.document.records import (
     Camera,
-    FixedHeading,
+    FixedOrientation,
     Framing,
     Part,
     Path,
@@ -138,7 +138,7 @@ def _sent_along(project: Project, thing: str, shape: PointShape, name: str, seco
     path = Path(new_id(project, Path), new_name(project, Path, name), shape)
     project = add_run(add(project, path), thing, path.id)
     run = project.runs[-1].id
-    return update(project, run, duration=seconds, speed=None, heading=FixedHeading(), name=name), run
+    return update(project, run, duration=seconds, speed=None, orientation=FixedOrientation(), name=name), run
 
 
 def wheels_of(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str]) -> list[str]:
@@ -181,7 +181,7 @@ def wheel_demonstrator(
     line = PointShape((PathPoint(vector(start)), PathPoint(vector(start + way * along))))
     project, _ = _sent_along(project, wheel, line, f"{part.name} rolls", seconds)
     project = add_rolls(project, meshes, [wheel])
-    project = with_turns(project, project.rolls[-1].id, turns)
+    project = with_turns(project, project.wheels[-1].id, turns)
     middle = start + 0.5 * way * along
     side = np.cross(along, (0.0, 0.0, 1.0))
     away = _away_for(way + 2.5 * radius, 2.5 * radius)

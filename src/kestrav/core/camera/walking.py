@@ -22,7 +22,6 @@ from kestrav.core.document.records import (
     AlongAim,
     Axle,
     Camera,
-    Cue,
     Ground,
     Hold,
     Limited,
@@ -32,7 +31,8 @@ from kestrav.core.document.records import (
     PointShape,
     Project,
     Run,
-    Spin,
+    TimedRotation,
+    Trigger,
     Walk,
 )
 from kestrav.core.errors import BadInput
@@ -396,7 +396,7 @@ def add_walk(
         start=begin,
         duration=None,
         speed=speed,
-        pacing=Limited(speed, _SIDEWAYS, _GAIN, _GAIN),
+        speed_profile=Limited(speed, _SIDEWAYS, _GAIN, _GAIN),
         offset=(0.0, 0.0, eye_height),
         ground=Ground(REACH),
     )
@@ -444,9 +444,9 @@ def open_door(project: Project, meshes: Mapping[str, Mesh], run_id: str, door: s
     sense = 1.0 if np.cross([0.0, 0.0, 1.0], away) @ ahead > 0 else -1.0
     way = (trip.last - station if run.backwards else station - trip.first) - _BEFORE_DOOR
     share = float(np.clip(way / trip.length, 0.0, 1.0))
-    spin = Spin(
-        new_id(project, Spin),
-        new_name(project, Spin, f"{leaf.name} opens"),
+    spin = TimedRotation(
+        new_id(project, TimedRotation),
+        new_name(project, TimedRotation, f"{leaf.name} opens"),
         door,
         Axle(vector(hinge), vector(np.round(up, 9))),
         end=_DOOR_TAKES,
@@ -454,7 +454,7 @@ def open_door(project: Project, meshes: Mapping[str, Mesh], run_id: str, door: s
         rpm=None,
         ramp_in=0.3 * _DOOR_TAKES,
         ramp_out=0.3 * _DOOR_TAKES,
-        cue=Cue(run_id, "way", share) if share > 0 else Cue(run_id, "start"),
+        trigger=Trigger(run_id, "way", share) if share > 0 else Trigger(run_id, "start"),
     )
     return add(project, spin)
 
@@ -468,7 +468,9 @@ def replanned(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> Proj
         raise BadInput(f"“{run.name}” is no walkthrough; only those are planned around things")
     if not isinstance(path.shape, PointShape):
         raise BadInput(f"“{path.name}” has no points to go over")
-    doors = [spin.part for spin in project.spins if isinstance(spin.cue, Cue) and spin.cue.run == run_id]
+    doors = [
+        spin.part for spin in project.rotations if isinstance(spin.trigger, Trigger) and spin.trigger.run == run_id
+    ]
     places = [p.position for p in path.shape.points]
     planned = plan_walk(project, meshes, places, camera.walk.distance, camera.walk.eye_height, True, doors)
     return update(project, path.id, shape=_shape(planned.points, planned.radii))

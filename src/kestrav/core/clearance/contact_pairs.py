@@ -77,7 +77,7 @@ def standing_at(project: Project, bodies: Bodies, need: Array) -> Array:
 
 def working_pairs(project: Project) -> tuple[Pair, ...]:
     """Pairs that work on each other, and so are as near as they are built: both ends of drives, rods and what hangs on their pins."""
-    links: list[tuple[str, str]] = [(drive.a.part, drive.b.part) for drive in project.drives]
+    links: list[tuple[str, str]] = [(drive.a.part, drive.b.part) for drive in project.gears]
     for rod in project.rods:
         links += [(rod.part, other) for other in named_parts(rod)[1:]]
     found = []
@@ -91,9 +91,9 @@ def _met(project: Project, bodies: Bodies) -> dict[Pair, list[float]]:
     """Pairs that touch as one begins to ride with the other or is put down onto it, and wheels with what they stand on as the runs begin
     and end, with the times then."""
     row = {i: k for k, i in enumerate(bodies.ids)}
-    wheels = {part.id for roll in project.rolls for part in solids(project, roll.part)} & row.keys()
+    wheels = {part.id for roll in project.wheels for part in solids(project, roll.part)} & row.keys()
     looks: dict[float, set[tuple[str, str]]] = {}
-    for carry in project.carries:
+    for carry in project.attachments:
         start = begins(project, carry)
         ends = [(start, carry.carrier)]
         if carry.end is not None and carry.onto is not None:

@@ -9,15 +9,15 @@ import msgspec
 
 from kestrav.core.clearance.contacts import Touch, first_touch, touches
 from kestrav.core.document.lookup import subtree
-from kestrav.core.document.records import Carry, ContactCue, Poses, Project, Run, Spin
+from kestrav.core.document.records import Attachment, ContactTrigger, PoseTrack, Project, Run, TimedRotation
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.runs import span
 from kestrav.core.progress import Progress
 
-Cued = Run | Poses | Carry | Spin
-_FIELDS = ("runs", "poses", "carries", "spins")
+Cued = Run | PoseTrack | Attachment | TimedRotation
+_FIELDS = ("runs", "poses", "attachments", "rotations")
 _Pair = tuple[str, str]
 
 _same: OrderedDict[Cued, Cued] = OrderedDict()  # what waits, by its value, so that the same one is the same object
@@ -32,7 +32,7 @@ def derive_contact_triggers(project: Project, meshes: Mapping[str, Mesh]) -> Pro
     At first nothing that waits for a touch has begun. The earliest touch of all that are waited for happens; with what it starts the
     next is looked for. So what a touch starts does not move what leads to it, and a touch that never comes has no time.
     """
-    waiting = {(i.cue.a, i.cue.b) for i in _cued(project) if isinstance(i.cue, ContactCue)}
+    waiting = {(i.trigger.a, i.trigger.b) for i in _cued(project) if isinstance(i.trigger, ContactTrigger)}
     if not waiting:
         return project
     times: dict[_Pair, float] = {}
@@ -53,14 +53,16 @@ def all_touches(project: Project, meshes: Mapping[str, Mesh], progress: Progress
     """
     found = list(touches(project, meshes, progress))
     for item in _cued(project):
-        cue = item.cue
-        if not isinstance(cue, ContactCue) or cue.time is None:
+        trigger = item.trigger
+        if not isinstance(trigger, ContactTrigger) or trigger.time is None:
             continue
         others = {
-            (c.a, c.b): c.time for i in _cued(project) if isinstance(c := i.cue, ContactCue) and c.time is not None
+            (c.a, c.b): c.time
+            for i in _cued(project)
+            if isinstance(c := i.trigger, ContactTrigger) and c.time is not None
         }
-        del others[cue.a, cue.b]
-        touch = first_touch(_with_times(project, others), meshes, cue.a, cue.b, cue.time + _AT_ONCE)
+        del others[trigger.a, trigger.b]
+        touch = first_touch(_with_times(project, others), meshes, trigger.a, trigger.b, trigger.time + _AT_ONCE)
         if touch is not None and not any(
             {t.a, t.b} == {touch.a, touch.b} and abs(t.time - touch.time) < _AT_ONCE for t in found
         ):
@@ -69,7 +71,7 @@ def all_touches(project: Project, meshes: Mapping[str, Mesh], progress: Progress
 
 
 def _cued(project: Project) -> list[Cued]:
-    return [item for name in _FIELDS for item in getattr(project, name) if item.cue is not None]
+    return [item for name in _FIELDS for item in getattr(project, name) if item.trigger is not None]
 
 
 def _with_times(project: Project, times: Mapping[_Pair, float], settled: bool = False) -> Project:
@@ -83,13 +85,13 @@ def _with_times(project: Project, times: Mapping[_Pair, float], settled: bool = 
 
 
 def _timed(item: Cued, times: Mapping[_Pair, float], settled: bool) -> Cued:
-    cue = item.cue
-    if not isinstance(cue, ContactCue):
+    trigger = item.trigger
+    if not isinstance(trigger, ContactTrigger):
         return item
-    time = times.get((cue.a, cue.b))
-    if time == cue.time:
+    time = times.get((trigger.a, trigger.b))
+    if time == trigger.time:
         return item
-    made = msgspec.structs.replace(item, cue=msgspec.structs.replace(cue, time=time))
+    made = msgspec.structs.replace(item, trigger=msgspec.structs.replace(trigger, time=time))
     return made if settled else _once(made)
 
 

@@ -75,8 +75,8 @@ def delayed(
 def later(project: Project, run_id: str, seconds: float) -> Project:
     """The project with a run that begins later."""
     run = _run(project, run_id)
-    if run.cue is not None:
-        return update(project, run_id, cue=msgspec.structs.replace(run.cue, delay=run.cue.delay + seconds))
+    if run.trigger is not None:
+        return update(project, run_id, trigger=msgspec.structs.replace(run.trigger, delay=run.trigger.delay + seconds))
     return update(project, run_id, start=run.start + seconds)
 
 

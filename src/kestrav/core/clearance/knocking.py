@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.contacts import first_touch
 from kestrav.core.document.edits import add
 from kestrav.core.document.lookup import get, new_id, new_name
-from kestrav.core.document.records import ContactCue, KeyPose, Part, Poses, Project
+from kestrav.core.document.records import ContactTrigger, KeyPose, Part, PoseTrack, Project
 from kestrav.core.editing.floor import hull_points, kept_on_surface
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
@@ -70,7 +70,7 @@ def add_knock(
         lowest = float(apply(moved, own)[:, 2].min())
         moved = shift(np.array([0.0, 0.0, floor - lowest])) @ moved
         keys.append(KeyPose(float(share * seconds), placement(moved @ pivot)))
-    name = new_name(project, Poses, f"{part.name} is knocked over")
-    cue = ContactCue(striker, thing, time=touch.time)
-    made = Poses(new_id(project, Poses), name, thing, tuple(keys), cue=cue)
+    name = new_name(project, PoseTrack, f"{part.name} is knocked over")
+    trigger = ContactTrigger(striker, thing, time=touch.time)
+    made = PoseTrack(new_id(project, PoseTrack), name, thing, tuple(keys), trigger=trigger)
     return kept_on_surface(add(project, made), meshes, made.id, _ALLOWED)

@@ -97,8 +97,8 @@ class Live:
     def _prepare(self, project: Project, meshes: Mapping[str, Mesh]) -> _Ready:
         riders = tuple((run.rider, run.company) for run in project.runs)
         rest = (
-            project.parts, project.geometry, project.contacts, project.requirements, project.settings, project.poses, project.carries,
-            project.rolls, project.swivels, project.spins, project.drives, project.rods, project.balls,
+            project.parts, project.geometry, project.contacts, project.requirements, project.settings, project.poses, project.attachments,
+            project.wheels, project.castors, project.rotations, project.gears, project.rods, project.balls,
         )  # fmt: skip
         same = len(self._key) == len(rest) + 1 and all(a is b for a, b in zip(self._key, rest, strict=False))
         if self._ready is None or not same or self._key[-1] != riders:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.drop import drop_height
 from kestrav.core.document.edits import add, change, replace, update
 from kestrav.core.document.lookup import ancestors, get, get_as, new_id, new_name, shown_parts, subtree
-from kestrav.core.document.records import Carry, Part, Placement, Project
+from kestrav.core.document.records import Attachment, Part, Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
 from kestrav.core.geometry.models import model, nearest, placed
@@ -62,8 +62,8 @@ def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: 
     project = update(riding, carry_id, end=time, put=put, onto=below, lowering=lowering)
     if below is None or any(0 <= leg.start - time < _AT_ONCE for leg in legs_of(project, carry.rider)):
         return project
-    name = new_name(project, Carry, f"{get(project, carry.rider).name} is attached to {get(project, below).name}")
-    return add(project, Carry(new_id(project, Carry), name, carry.rider, below, time))
+    name = new_name(project, Attachment, f"{get(project, carry.rider).name} is attached to {get(project, below).name}")
+    return add(project, Attachment(new_id(project, Attachment), name, carry.rider, below, time))
 
 
 def put_at(project: Project, carry_id: str, target: Placement) -> Project:
@@ -76,7 +76,7 @@ def as_it_is(project: Project, carry_id: str) -> Project:
     return update(project, carry_id, put=None, onto=None)
 
 
-def target_placement(project: Project, carry: Carry) -> Placement | None:
+def target_placement(project: Project, carry: Attachment) -> Placement | None:
     """Where a ride puts its rider's pivot down, in the room."""
     if carry.put is None or carry.onto is None or carry.end is None:
         return carry.put
@@ -84,8 +84,8 @@ def target_placement(project: Project, carry: Carry) -> Placement | None:
     return placement(found)
 
 
-def _carry(project: Project, carry_id: str) -> Carry:
-    carry = get_as(project, carry_id, Carry)
+def _carry(project: Project, carry_id: str) -> Attachment:
+    carry = get_as(project, carry_id, Attachment)
     return carry
 
 

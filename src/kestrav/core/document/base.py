@@ -51,7 +51,7 @@ class Placement(Record, frozen=True):
     rotation: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
 
-class Cue(Record, frozen=True, tag="run"):
+class Trigger(Record, frozen=True, tag="run"):
     """An event in another run: that it sets out, arrives, or has first gone a share of its way; ``delay`` in s after it."""
 
     run: RunId
@@ -60,7 +60,7 @@ class Cue(Record, frozen=True, tag="run"):
     delay: float = 0.0
 
 
-class ContactCue(Record, frozen=True, tag="contact"):
+class ContactTrigger(Record, frozen=True, tag="contact"):
     """The event that two parts or assemblies first touch after having been apart; ``delay`` in s after it.
 
     What was found is kept: the ``time`` in s of the touch, none where they never do.
@@ -72,4 +72,4 @@ class ContactCue(Record, frozen=True, tag="contact"):
     time: float | None = None
 
 
-AnyCue = Cue | ContactCue
+AnyTrigger = Trigger | ContactTrigger

@@ -11,7 +11,7 @@ from typing import Any, Literal, TypeVar
 import msgspec
 import numpy as np
 
-from kestrav.core.document.lookup import get, solids, stands_at, subtree
+from kestrav.core.document.lookup import find, get, solids, stands_at, subtree
 from kestrav.core.document.records import (
     COLLECTIONS,
     LINKED,
@@ -24,10 +24,10 @@ from kestrav.core.document.records import (
     PointShape,
     Project,
     Rod,
-    Roll,
     Run,
-    Spin,
+    TimedRotation,
     Vector,
+    Wheel,
 )
 from kestrav.core.document.references import parts_without, without
 from kestrav.core.document.validation import validate
@@ -47,7 +47,7 @@ def replace(project: Project, record: Item) -> Project:
     name = COLLECTIONS[type(record)]
     old = getattr(project, name)
     swapped = tuple(record if item.id == record.id else item for item in old)
-    if isinstance(record, Run | Roll | Spin | Rod) and record.link:
+    if isinstance(record, Run | Wheel | TimedRotation | Rod) and record.link:
         swapped = _linked(swapped, record)
     return validate(msgspec.structs.replace(project, **{name: swapped}))
 
@@ -136,6 +136,14 @@ def remove(project: Project, item_id: str) -> Project:
             **fields,
         )
     )
+
+
+def remove_all(project: Project, item_ids: Iterable[str]) -> Project:
+    """The project without several items; one may have gone with another that it depends on."""
+    for item_id in item_ids:
+        if find(project, item_id) is not None:
+            project = remove(project, item_id)
+    return project
 
 
 def set_contact(project: Project, a: str, b: str, intended: bool, deeper: float = 0.0) -> Project:

@@ -9,7 +9,7 @@ from typing import TypeVar
 import numpy as np
 
 from kestrav.core.document.base import Placement, Vector
-from kestrav.core.document.records import COLLECTIONS, AnyCue, Cue, Item, Part, Project, Turner
+from kestrav.core.document.records import COLLECTIONS, KIND_WORDS, AnyTrigger, Item, Part, Project, Trigger, Turner
 from kestrav.core.document.references import named
 from kestrav.core.errors import BadInput
 
@@ -130,7 +130,7 @@ def ancestors(project: Project, part_id: str) -> list[str]:
 
 def new_id(project: Project, kind: type) -> str:
     """An unused id for a record of a kind, such as ``path-3``."""
-    prefix = kind.__name__.lower()
+    prefix = KIND_WORDS[kind].replace(" ", "-")
     taken = {item.id for item in items(project)}
     number = 1
     while f"{prefix}-{number}" in taken:
@@ -233,15 +233,15 @@ def _placed(placement: Placement, place: Vector) -> Vector:
 def turners(project: Project) -> tuple[Turner, ...]:
     """All that turns or drives: castors, wheels, spins, drives, rods and balls."""
     return (
-        *project.swivels, *project.rolls, *project.spins, *project.drives, *project.rods, *project.balls,
+        *project.castors, *project.wheels, *project.rotations, *project.gears, *project.rods, *project.balls,
     )  # fmt: skip
 
 
-def awaited(project: Project, cue: AnyCue) -> str:
-    """What a cue waits for, in words."""
-    if isinstance(cue, Cue):
-        return f"“{get(project, cue.run).name}”"
-    return f"the touch of “{get(project, cue.a).name}” and “{get(project, cue.b).name}”"
+def awaited(project: Project, trigger: AnyTrigger) -> str:
+    """What a trigger waits for, in words."""
+    if isinstance(trigger, Trigger):
+        return f"“{get(project, trigger.run).name}”"
+    return f"the touch of “{get(project, trigger.a).name}” and “{get(project, trigger.b).name}”"
 
 
 def qualified_name(project: Project, part_id: str) -> str:

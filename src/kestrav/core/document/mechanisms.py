@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from kestrav.core.document.base import AnyCue, Needs, PartId, Record, Vector
+from kestrav.core.document.base import AnyTrigger, Needs, PartId, Record, Vector
 
 
 class Axle(Record, frozen=True):
@@ -18,7 +18,7 @@ class Axle(Record, frozen=True):
     direction: Vector = (0.0, 1.0, 0.0)
 
 
-class Roll(Record, frozen=True):
+class Wheel(Record, frozen=True):
     """A wheel that turns about its axle by the way that it rolls.
 
     ``radius`` in mm is the working one, by which it rolls; ``outer`` that of its tread (0: the same). ``start`` is its angle
@@ -39,7 +39,7 @@ class Roll(Record, frozen=True):
     link: str = ""
 
 
-class Swivel(Record, frozen=True):
+class Castor(Record, frozen=True):
     """A castor that turns about its kingpin so that its wheel rolls and is not dragged.
 
     ``trail`` in mm is how far behind the kingpin its wheel touches the ground; without any it turns the shorter way, and so
@@ -54,7 +54,7 @@ class Swivel(Record, frozen=True):
     trail: float = 0.0
 
 
-class Spin(Record, frozen=True):
+class TimedRotation(Record, frozen=True):
     """Parts that turn about their axles by time: by ``turns`` from a start to an end in s (none: for good) or at ``rpm`` (exactly
     one of both; with turns there is an end), softly over ``ramp_in`` and ``ramp_out`` in s. Spins with the same ``link`` go alike, a ``mirrored`` one the other way about."""
 
@@ -68,7 +68,7 @@ class Spin(Record, frozen=True):
     rpm: float | None = 60.0
     ramp_in: float = 0.0
     ramp_out: float = 0.0
-    cue: AnyCue | None = None
+    trigger: AnyTrigger | None = None
     mirrored: bool = False
     link: str = ""
 
@@ -90,7 +90,7 @@ class End(Record, frozen=True):
     toothed: bool = False
 
 
-class Drive(Record, frozen=True):
+class Gear(Record, frozen=True):
     """Two ends that turn each other: gears ``outside`` or ``inside`` (the larger one is a ring), a gear on a ``rack`` (the second
     end), sprockets with a ``chain``, pulleys with a ``belt``.
 

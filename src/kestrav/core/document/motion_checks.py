@@ -9,24 +9,24 @@ from itertools import pairwise
 
 from kestrav.core.document.check_values import LONGEST, check_time, name_of, positive
 from kestrav.core.document.records import (
-    AnyCue,
+    AnyTrigger,
+    Attachment,
     Camera,
-    CarriedHeading,
-    Carry,
-    ContactCue,
-    Cue,
+    CarriedOrientation,
+    ContactTrigger,
     Eased,
     Following,
     Keyed,
-    KeyedHeading,
+    KeyedOrientation,
     Light,
     Limited,
-    Pacing,
     Part,
-    Poses,
+    PoseTrack,
     Project,
     Run,
-    Spin,
+    SpeedProfile,
+    TimedRotation,
+    Trigger,
 )
 from kestrav.core.document.trains import turned_by
 from kestrav.core.document.turning_checks import check_turners
@@ -49,14 +49,19 @@ def check_motion(project: Project) -> None:
         if run.rider in run.company:
             raise BadInput(f"{name_of(run)} has its rider in its own company")
         check_run(run)
-    cued: tuple[Run | Poses | Carry | Spin, ...] = (*project.runs, *project.poses, *project.carries, *project.spins)
+    cued: tuple[Run | PoseTrack | Attachment | TimedRotation, ...] = (
+        *project.runs,
+        *project.poses,
+        *project.attachments,
+        *project.rotations,
+    )
     for item in cued:
-        if item.cue is not None:
-            _check_cue(item.cue, name_of(item))
+        if item.trigger is not None:
+            _check_cue(item.trigger, name_of(item))
     _no_circle({r.id: _waits_for(r) for r in project.runs}, {r.id: r.name for r in project.runs}, "waits for itself")
     for poses in project.poses:
         check_poses(poses)
-    for carry in project.carries:
+    for carry in project.attachments:
         check_carry(carry)
     check_turners(project)
     _check_riding(project)
@@ -65,7 +70,7 @@ def check_motion(project: Project) -> None:
 
 
 def _waits_for(run: Run) -> set[str]:
-    return {other.run for other in (run.cue, run.follows) if isinstance(other, Cue | Following)}
+    return {other.run for other in (run.trigger, run.follows) if isinstance(other, Trigger | Following)}
 
 
 def _check_riding(project: Project) -> None:
@@ -73,7 +78,7 @@ def _check_riding(project: Project) -> None:
     things: tuple[Part | Camera | Light, ...] = (*project.parts, *project.cameras, *project.lights)
     names = {item.id: item.name for item in things}
     needs: dict[str, set[str]] = {}
-    for carry in project.carries:
+    for carry in project.attachments:
         needs.setdefault(carry.rider, set()).add(carry.carrier)
         if carry.onto is not None:
             needs[carry.rider].add(carry.onto)
@@ -110,13 +115,13 @@ def _no_circle(needs: Mapping[str, set[str]], names: Mapping[str, str], fault: s
                 stack.append((following, list(needs[following])))
 
 
-def _check_cue(cue: AnyCue, label: str) -> None:
-    if isinstance(cue, ContactCue) and cue.a == cue.b:
+def _check_cue(trigger: AnyTrigger, label: str) -> None:
+    if isinstance(trigger, ContactTrigger) and trigger.a == trigger.b:
         raise BadInput(f"{label} waits until a thing touches itself; give two things")
-    if isinstance(cue, Cue) and not 0 <= cue.place <= 1:
-        raise BadInput(f"{label} has a trigger at {cue.place:.2%} of a way; give 0 to 100 %")
-    if not 0 <= cue.delay <= LONGEST:
-        raise BadInput(f"{label} has a trigger with a delay of {cue.delay:g} s; give 0 to {LONGEST:g}")
+    if isinstance(trigger, Trigger) and not 0 <= trigger.place <= 1:
+        raise BadInput(f"{label} has a trigger at {trigger.place:.2%} of a way; give 0 to 100 %")
+    if not 0 <= trigger.delay <= LONGEST:
+        raise BadInput(f"{label} has a trigger with a delay of {trigger.delay:g} s; give 0 to {LONGEST:g}")
 
 
 def check_run(run: Run) -> None:
@@ -135,11 +140,11 @@ def check_run(run: Run) -> None:
     check_time(run.start, f"{label} starts")
     if run.duration is not None and run.duration > LONGEST:
         raise BadInput(f"{label} takes {run.duration:g} s; {LONGEST:g} s is the most")
-    _check_pacing(run.pacing, label)
-    if isinstance(run.heading, CarriedHeading):
-        positive(f"{label}: the wheelbase in mm", run.heading.wheelbase)
-    if isinstance(run.heading, KeyedHeading):
-        _check_turns(run.heading, label)
+    _check_pacing(run.speed_profile, label)
+    if isinstance(run.orientation, CarriedOrientation):
+        positive(f"{label}: the wheelbase in mm", run.orientation.wheelbase)
+    if isinstance(run.orientation, KeyedOrientation):
+        _check_turns(run.orientation, label)
     _check_stops(run, label)
     for rough in run.roughness:
         if rough.amplitude < 0:
@@ -149,46 +154,49 @@ def check_run(run: Run) -> None:
             positive(f"{label}: the frequency of its roughness in 1/s", rough.frequency)
     if run.ground is not None:
         positive(f"{label}: the reach to the ground in mm", run.ground.reach)
-    places = [key.place for key in run.lean.keys]
+    places = [key.place for key in run.bank.keys]
     if any(b <= a for a, b in pairwise(places)) or any(not 0 <= p <= 1 for p in places):
         raise BadInput(f"{label} has bank keys that do not go forward within 0 to 100 % of the path")
-    if not 0 <= run.lean.limit < 90 or run.lean.smoothing < 0:
+    if not 0 <= run.bank.limit < 90 or run.bank.smoothing < 0:
         raise BadInput(
-            f"{label} has a bank limit of {run.lean.limit:g}°; give 0 to below 90, and a smoothing of 0 or more"
+            f"{label} has a bank limit of {run.bank.limit:g}°; give 0 to below 90, and a smoothing of 0 or more"
         )
 
 
-def _check_pacing(pacing: Pacing, label: str) -> None:
-    if isinstance(pacing, Eased):
-        if pacing.start_length < 0 or pacing.stop_length < 0:
+def _check_pacing(speed_profile: SpeedProfile, label: str) -> None:
+    if isinstance(speed_profile, Eased):
+        if speed_profile.start_length < 0 or speed_profile.stop_length < 0:
             raise BadInput(f"{label} has a negative start or stop length; give 0 or more")
-        if min(pacing.start_time or 0.0, pacing.stop_time or 0.0) < 0:
+        if min(speed_profile.start_time or 0.0, speed_profile.stop_time or 0.0) < 0:
             raise BadInput(f"{label} has a negative start or stop time; give 0 or more")
-    elif isinstance(pacing, Limited):
-        limits = (pacing.top, pacing.sideways, pacing.forward, pacing.braking)
+    elif isinstance(speed_profile, Limited):
+        limits = (speed_profile.top, speed_profile.sideways, speed_profile.forward, speed_profile.braking)
         if min(limits) < 0:
             raise BadInput(f"{label} has a negative limit of speed or acceleration; give 0 for none")
-        if max(pacing.top, pacing.sideways) == 0 and max(pacing.forward, pacing.braking) == 0:
+        if (
+            max(speed_profile.top, speed_profile.sideways) == 0
+            and max(speed_profile.forward, speed_profile.braking) == 0
+        ):
             raise BadInput(f"{label} has no limit at all; give a top speed or an acceleration")
-        for zone in pacing.zones:
+        for zone in speed_profile.zones:
             if not 0 <= zone.begin < zone.end <= 1:
                 raise BadInput(
                     f"{label} has a speed zone from {zone.begin:.2%} to {zone.end:.2%}; it must go forward within 0 to 100 %"
                 )
             positive(f"{label}: the speed of a zone in mm/s", zone.speed)
-    elif isinstance(pacing, Keyed):
-        times = [key.time for key in pacing.keys]
+    elif isinstance(speed_profile, Keyed):
+        times = [key.time for key in speed_profile.keys]
         if len(times) < 2 or times[0] != 0 or times[-1] != 1 or any(b <= a for a, b in pairwise(times)):
             raise BadInput(f"{label} needs keys from its start to its end whose times go forward")
-        if any(not 0 <= key.way <= 1 for key in pacing.keys):
+        if any(not 0 <= key.way <= 1 for key in speed_profile.keys):
             raise BadInput(f"{label} has a key beyond its way; keys lie within 0 to 100 % of it")
 
 
-def _check_turns(heading: KeyedHeading, label: str) -> None:
-    places = [key.place for key in heading.keys]
+def _check_turns(orientation: KeyedOrientation, label: str) -> None:
+    places = [key.place for key in orientation.keys]
     if not places or any(b <= a for a, b in pairwise(places)) or any(not 0 <= p <= 1 for p in places):
         raise BadInput(f"{label} needs orientation keys that go forward within 0 to 100 % of the path")
-    if any(abs(math.fsum(q * q for q in key.rotation) - 1) > _UNIT for key in heading.keys):
+    if any(abs(math.fsum(q * q for q in key.rotation) - 1) > _UNIT for key in orientation.keys):
         raise BadInput(f"{label} has an orientation key that is not a unit quaternion")
 
 
@@ -205,8 +213,8 @@ def _check_stops(run: Run, label: str) -> None:
         raise BadInput(f"{label} is made {run.passes} times; give 1 to {MOST_PASSES}, or 0 for without end")
     if run.mark is not None and not 0 <= run.mark <= 1:
         raise BadInput(f"{label} has its mark at {run.mark:.2%} of its path; give 0 to 100 %")
-    if run.due is not None:
-        positive(f"{label}: the time at which it is due in s", run.due)
+    if run.arrive_by is not None:
+        positive(f"{label}: the time at which it is due in s", run.arrive_by)
     if run.blend < 0:
         raise BadInput(f"{label} is blended over {run.blend:g} s; give 0 or more")
     if run.portion is not None:
@@ -217,7 +225,7 @@ def _check_stops(run: Run, label: str) -> None:
             raise BadInput(f"{label} goes without end or follows another run, so no portion of its time can be made")
 
 
-def check_poses(poses: Poses) -> None:
+def check_poses(poses: PoseTrack) -> None:
     """Raise BadInput when key poses do not follow each other in time."""
     label = name_of(poses)
     times = [key.time for key in poses.keys]
@@ -231,13 +239,13 @@ def check_poses(poses: Poses) -> None:
         raise BadInput(f"{label} have a rotation that is not a unit quaternion")
 
 
-def check_carry(carry: Carry) -> None:
+def check_carry(carry: Attachment) -> None:
     """Raise BadInput when a ride has no span of time."""
     label = name_of(carry)
     check_time(carry.start, f"{label} starts")
     if carry.end is not None:
         check_time(carry.end, f"{label} ends")
-    if carry.end is not None and carry.cue is None and carry.end <= carry.start:
+    if carry.end is not None and carry.trigger is None and carry.end <= carry.start:
         raise BadInput(f"{label} is from {carry.start:g} to {carry.end:g} s; its end must come after its start")
     if carry.put is not None:
         if carry.end is None:

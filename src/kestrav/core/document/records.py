@@ -8,13 +8,10 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from kestrav.core.document.base import (
-    AnyCue as AnyCue,
+    AnyTrigger as AnyTrigger,
 )
 from kestrav.core.document.base import (
-    ContactCue as ContactCue,
-)
-from kestrav.core.document.base import (
-    Cue as Cue,
+    ContactTrigger as ContactTrigger,
 )
 from kestrav.core.document.base import (
     MentionedId,
@@ -32,6 +29,9 @@ from kestrav.core.document.base import (
 )
 from kestrav.core.document.base import (
     Record as Record,
+)
+from kestrav.core.document.base import (
+    Trigger as Trigger,
 )
 from kestrav.core.document.base import (
     Vector as Vector,
@@ -97,13 +97,16 @@ from kestrav.core.document.mechanisms import (
     Ball as Ball,
 )
 from kestrav.core.document.mechanisms import (
+    Castor as Castor,
+)
+from kestrav.core.document.mechanisms import (
     Coupled as Coupled,
 )
 from kestrav.core.document.mechanisms import (
-    Drive as Drive,
+    End as End,
 )
 from kestrav.core.document.mechanisms import (
-    End as End,
+    Gear as Gear,
 )
 from kestrav.core.document.mechanisms import (
     Pin as Pin,
@@ -112,16 +115,13 @@ from kestrav.core.document.mechanisms import (
     Rod as Rod,
 )
 from kestrav.core.document.mechanisms import (
-    Roll as Roll,
+    TimedRotation as TimedRotation,
 )
 from kestrav.core.document.mechanisms import (
-    Spin as Spin,
-)
-from kestrav.core.document.mechanisms import (
-    Swivel as Swivel,
+    Wheel as Wheel,
 )
 
-FORMAT_VERSION = 12
+FORMAT_VERSION = 13
 
 
 class Geometry(Record, frozen=True):
@@ -421,7 +421,7 @@ class Limited(Record, frozen=True, tag="limited"):
     to_rest: bool = True
 
 
-class PaceKey(Record, frozen=True):
+class SpeedKey(Record, frozen=True):
     """At a share of the run's duration it has covered a share of its way; ``slope`` is way by time there, in shares, or
     none for one by which it never runs back."""
 
@@ -433,16 +433,16 @@ class PaceKey(Record, frozen=True):
 class Keyed(Record, frozen=True, tag="keyed"):
     """Distance by keys in time."""
 
-    keys: tuple[PaceKey, ...] = (PaceKey(0.0, 0.0), PaceKey(1.0, 1.0))
+    keys: tuple[SpeedKey, ...] = (SpeedKey(0.0, 0.0), SpeedKey(1.0, 1.0))
 
 
-Pacing = Even | Eased | Law | Limited | Keyed
+SpeedProfile = Even | Eased | Law | Limited | Keyed
 
 
 Axis = Literal["+x", "-x", "+y", "-y", "+z", "-z"]
 
 
-class FixedHeading(Record, frozen=True, tag="fixed"):
+class FixedOrientation(Record, frozen=True, tag="fixed"):
     """The rider keeps the rotation it has at rest."""
 
 
@@ -455,14 +455,14 @@ class _Facing(Record, frozen=True):
     up: Axis = "+z"
 
 
-class AlongHeading(_Facing, frozen=True, tag="along"):
+class AlongOrientation(_Facing, frozen=True, tag="along"):
     """The rider's forward axis follows the path: on the ``slope`` with its left level, ``level`` whatever the slope, or
     ``free`` with the least rotation."""
 
     stance: Literal["slope", "level", "free"] = "slope"
 
 
-class CarriedHeading(_Facing, frozen=True, tag="carried"):
+class CarriedOrientation(_Facing, frozen=True, tag="carried"):
     """The rider is carried on two points of the path a ``wheelbase`` in mm apart, as vehicles are.
 
     The run's station is that of the front one; ``share`` of the way from the rear to the front one lies what sits on
@@ -473,43 +473,43 @@ class CarriedHeading(_Facing, frozen=True, tag="carried"):
     share: float = 0.5
 
 
-class TowardHeading(_Facing, frozen=True, tag="toward"):
+class TowardOrientation(_Facing, frozen=True, tag="toward"):
     """The rider's forward axis points at something, its upside as upright as can be."""
 
     aim: Aim = PointAim((0.0, 0.0, 0.0))
 
 
-class TurnKey(Record, frozen=True):
+class OrientationKey(Record, frozen=True):
     """A rotation of the rider's front, left and upside at a share of the path's length."""
 
     place: float
     rotation: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
 
-class KeyedHeading(_Facing, frozen=True, tag="keyed"):
+class KeyedOrientation(_Facing, frozen=True, tag="keyed"):
     """Rotations by keys along the path, against its own upright frame or (``room``) against the room; ``smooth`` turns at
     even acceleration from key to key, otherwise at even rates."""
 
-    keys: tuple[TurnKey, ...] = (TurnKey(0.0), TurnKey(1.0))
+    keys: tuple[OrientationKey, ...] = (OrientationKey(0.0), OrientationKey(1.0))
     room: bool = False
     smooth: bool = True
 
 
-Heading = FixedHeading | AlongHeading | CarriedHeading | TowardHeading | KeyedHeading
+Orientation = FixedOrientation | AlongOrientation | CarriedOrientation | TowardOrientation | KeyedOrientation
 
 
-class LeanKey(Record, frozen=True):
-    """A lean in degrees, to the left positive, at a share of the path's length."""
+class BankKey(Record, frozen=True):
+    """A bank in degrees, to the left positive, at a share of the path's length."""
 
     place: float
     angle: float
 
 
-class Lean(Record, frozen=True):
+class Bank(Record, frozen=True):
     """The roll about the direction of travel: by keys along the path, or ``computed`` from bend and speed so that it
     balances, up to a ``limit`` in degrees and averaged over ``smoothing`` mm."""
 
-    keys: tuple[LeanKey, ...] = ()
+    keys: tuple[BankKey, ...] = ()
     computed: bool = False
     limit: float = 30.0
     smoothing: float = 200.0
@@ -562,7 +562,7 @@ class Roughness(Record, frozen=True):
 class Run(Record, frozen=True):
     """One journey of a rider (a part, an assembly, a light or a camera) along a portion of a path.
 
-    ``begin`` and ``end`` are shares of the path's length; ``start`` is in s, unless a ``cue`` tells when it begins; exactly
+    ``begin`` and ``end`` are shares of the path's length; ``start`` is in s, unless a ``trigger`` tells when it begins; exactly
     one of ``duration`` (s, of one pass with its ``holds``) and ``speed`` (mm/s, the steady or greatest one) is given.
     ``backwards`` it goes from the end to the beginning. It is made ``passes`` times (0: without end), each the way
     it came where ``returns``. ``before`` it the rider waits on the path or rests in its own place, ``after`` it it stays or
@@ -571,7 +571,7 @@ class Run(Record, frozen=True):
     ``company`` are parts that keep their arrangement with the rider. ``seat`` is what of a part sits on the path: its
     pivot, that at its front or rear, the middle of its underside, or a ``seat_point`` in its own coordinates; ``offset``
     in mm is how far along, to the left and above it is carried beside the path. ``turn`` are the rider's own yaw, pitch
-    and roll under the run, in degrees. ``mark`` is the share of the path where its front must stop and ``due`` the time in s
+    and roll under the run, in degrees. ``mark`` is the share of the path where its front must stop and ``arrive_by`` the time in s
     when it must be there. Over ``blend`` s after its start it is brought over from where the thing was before.
     Runs with the same ``link`` share how they go. Of all that, only a ``portion`` of its time may be made, between two shares of it: what
     is left of a run that was split, or, from a greater share to a smaller one, a run backward in time.
@@ -586,16 +586,16 @@ class Run(Record, frozen=True):
     start: float = 0.0
     duration: float | None = 4.0
     speed: float | None = None
-    pacing: Pacing = Even()
-    heading: Heading = FixedHeading()
+    speed_profile: SpeedProfile = Even()
+    orientation: Orientation = FixedOrientation()
     backwards: bool = False
     seat: Literal["pivot", "front", "rear", "bottom", "point"] = "pivot"
     offset: Vector = (0.0, 0.0, 0.0)
-    lean: Lean = Lean()
+    bank: Bank = Bank()
     company: tuple[MentionedId, ...] = ()
     seat_point: Vector = (0.0, 0.0, 0.0)
     turn: Vector = (0.0, 0.0, 0.0)
-    cue: AnyCue | None = None
+    trigger: AnyTrigger | None = None
     holds: tuple[Hold, ...] = ()
     passes: int = 1
     returns: bool = False
@@ -605,20 +605,20 @@ class Run(Record, frozen=True):
     ground: Ground | None = None
     roughness: tuple[Roughness, ...] = ()
     mark: float | None = None
-    due: float | None = None
+    arrive_by: float | None = None
     blend: float = 0.0
     link: str = ""
     portion: tuple[float, float] | None = None
 
 
 LINKED_FIELDS = (
-    "begin", "end", "duration", "speed", "pacing", "heading", "backwards", "seat", "offset", "lean", "seat_point", "turn",
+    "begin", "end", "duration", "speed", "speed_profile", "orientation", "backwards", "seat", "offset", "bank", "seat_point", "turn",
     "holds", "passes", "returns", "before", "after", "roughness",
 )  # fmt: skip
 LINKED: dict[type, tuple[str, ...]] = {
     Run: LINKED_FIELDS,
-    Roll: ("radius", "outer", "slip"),
-    Spin: ("start", "end", "turns", "rpm", "ramp_in", "ramp_out", "cue"),
+    Wheel: ("radius", "outer", "slip"),
+    TimedRotation: ("start", "end", "turns", "rpm", "ramp_in", "ramp_out", "trigger"),
     Rod: ("near", "far", "keeps", "line", "other"),
 }
 
@@ -632,7 +632,7 @@ class KeyPose(Record, frozen=True):
     handle_out: Vector | None = None
 
 
-class Poses(Record, frozen=True):
+class PoseTrack(Record, frozen=True):
     """A thing placed at times without a path: between its keys it goes ``straight``, ``smooth`` or as shaped by hand."""
 
     id: str
@@ -641,15 +641,15 @@ class Poses(Record, frozen=True):
     keys: tuple[KeyPose, ...]
     start: float = 0.0
     between: Literal["straight", "smooth", "by hand"] = "smooth"
-    cue: AnyCue | None = None
+    trigger: AnyTrigger | None = None
     blend: float = 0.0
 
 
-class Carry(Record, frozen=True):
-    """A part, light or camera rides with a part from a time in s (or a cue) to another, or for good.
+class Attachment(Record, frozen=True):
+    """A part, light or camera goes with a part from a time in s (or a trigger) to another, or for good.
 
     It is picked up as it is. With an end it can be ``put`` down: where its pivot comes to rest, in the room or in the
-    coordinates of the part ``onto``; over the last ``lowering`` s of the ride it is brought there.
+    coordinates of the part ``onto``; over the last ``lowering`` s it is brought there.
     """
 
     id: str
@@ -658,7 +658,7 @@ class Carry(Record, frozen=True):
     carrier: PartId
     start: float = 0.0
     end: float | None = None
-    cue: AnyCue | None = None
+    trigger: AnyTrigger | None = None
     put: Placement | None = None
     onto: PartId | None = None
     lowering: float = 1.0
@@ -790,30 +790,30 @@ class Project(Record, frozen=True):
     settings: Settings = Settings()
     sources: tuple[Source, ...] = ()
     notes: tuple[Note, ...] = ()
-    poses: tuple[Poses, ...] = ()
-    carries: tuple[Carry, ...] = ()
+    poses: tuple[PoseTrack, ...] = ()
+    attachments: tuple[Attachment, ...] = ()
     lights: tuple[Light, ...] = ()
-    rolls: tuple[Roll, ...] = ()
-    swivels: tuple[Swivel, ...] = ()
-    spins: tuple[Spin, ...] = ()
-    drives: tuple[Drive, ...] = ()
+    wheels: tuple[Wheel, ...] = ()
+    castors: tuple[Castor, ...] = ()
+    rotations: tuple[TimedRotation, ...] = ()
+    gears: tuple[Gear, ...] = ()
     rods: tuple[Rod, ...] = ()
     balls: tuple[Ball, ...] = ()
     requirements: tuple[Requirement, ...] = ()
 
 
-Turner = Roll | Swivel | Spin | Drive | Rod | Ball
-Item = Part | Path | Run | Poses | Carry | Turner | Camera | Light | Shot | Note | Requirement
+Turner = Wheel | Castor | TimedRotation | Gear | Rod | Ball
+Item = Part | Path | Run | PoseTrack | Attachment | Turner | Camera | Light | Shot | Note | Requirement
 COLLECTIONS: dict[type, str] = {
     Part: "parts",
     Path: "paths",
     Run: "runs",
-    Poses: "poses",
-    Carry: "carries",
-    Roll: "rolls",
-    Swivel: "swivels",
-    Spin: "spins",
-    Drive: "drives",
+    PoseTrack: "poses",
+    Attachment: "attachments",
+    Wheel: "wheels",
+    Castor: "castors",
+    TimedRotation: "rotations",
+    Gear: "gears",
     Rod: "rods",
     Ball: "balls",
     Camera: "cameras",
@@ -822,3 +822,23 @@ COLLECTIONS: dict[type, str] = {
     Note: "notes",
     Requirement: "requirements",
 }
+
+KIND_WORDS: dict[type, str] = {
+    Part: "part",
+    Path: "path",
+    Run: "run",
+    PoseTrack: "pose track",
+    Attachment: "attachment",
+    Wheel: "wheel",
+    Castor: "castor",
+    TimedRotation: "rotation",
+    Gear: "gear",
+    Rod: "rod",
+    Ball: "ball",
+    Camera: "camera",
+    Light: "light",
+    Shot: "shot",
+    Note: "note",
+    Requirement: "requirement",
+}
+"""What the kinds of things are called."""

@@ -21,7 +21,7 @@ from kestrav.core.document.cameras import AlongAim, PartAim, PathAim, PointAim
 from kestrav.core.document.mechanisms import Ball
 from kestrav.core.document.records import (
     COLLECTIONS,
-    Carry,
+    Attachment,
     PathPoint,
     PointShape,
     Project,
@@ -277,6 +277,6 @@ _INSTEAD: dict[type, Callable[[Any, Stood], Any]] = {
     SurfaceShape: _as_points,
 }
 _MENDED: dict[type, Callable[[Any], Any]] = {
-    Carry: lambda carry: carry if carry.onto is not None else msgspec.structs.replace(carry, put=None),
+    Attachment: lambda carry: carry if carry.onto is not None else msgspec.structs.replace(carry, put=None),
     Ball: lambda ball: ball if ball.on is not None else msgspec.structs.replace(ball, normals=()),
 }

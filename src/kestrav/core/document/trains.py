@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Literal
 
-from kestrav.core.document.records import Carry, Drive, Poses, Project, Roll, Run, Spin, Swivel
+from kestrav.core.document.records import Attachment, Castor, Gear, PoseTrack, Project, Run, TimedRotation, Wheel
 
 Side = Literal["a", "b"]
 _State = tuple[tuple[object, ...], ...]
@@ -19,11 +19,11 @@ def driven(project: Project) -> dict[str, Side | None]:
     Turning begins at what rolls, spins or is turned by a rod, then at what is moved by itself, and goes along the drives from
     there. Where nothing turns at all a rack and first ends are taken to hold the others. Kept by the records' tuples.
     """
-    if not project.drives:
+    if not project.gears:
         return {}
     state = (
-        project.drives, project.rolls, project.spins, project.swivels, project.rods,
-        project.runs, project.poses, project.carries,
+        project.gears, project.wheels, project.rotations, project.castors, project.rods,
+        project.runs, project.poses, project.attachments,
     )  # fmt: skip
     for known, found in _known:
         if all(a is b for a, b in zip(known, state, strict=True)):
@@ -36,8 +36,8 @@ def driven(project: Project) -> dict[str, Side | None]:
 
 def _resolved(project: Project) -> dict[str, Side | None]:
     found: dict[str, Side | None] = {}
-    by_part: dict[str, list[Drive]] = {}
-    for drive in project.drives:
+    by_part: dict[str, list[Gear]] = {}
+    for drive in project.gears:
         for end in (drive.a, drive.b):
             by_part.setdefault(end.part, []).append(drive)
     reached: set[str] = set()
@@ -58,20 +58,20 @@ def _resolved(project: Project) -> dict[str, Side | None]:
                 reached.add(other)
                 left.append(other)
 
-    turners: tuple[Roll | Swivel | Spin, ...] = (*project.rolls, *project.spins, *project.swivels)
+    turners: tuple[Wheel | Castor | TimedRotation, ...] = (*project.wheels, *project.rotations, *project.castors)
     turned = [item.part for item in turners]
     for rod in project.rods:
         turned += [c.part for c in rod.coupled] if rod.keeps == "level" else []
         if rod.keeps in ("slider", "rocker") and rod.to is not None:
             turned.append(rod.to.part)
     spread(turned)
-    moving: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
+    moving: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.poses, *project.attachments)
     moved = [p for m in moving for p in (m.rider, *(m.company if isinstance(m, Run) else ()))]
     # a gear that is moved along a rack that stands rolls on it
-    spread([d.b.part for d in project.drives if d.kind == "rack" and d.a.part in moved and d.b.part not in moved])
+    spread([d.b.part for d in project.gears if d.kind == "rack" and d.a.part in moved and d.b.part not in moved])
     spread(moved)
-    spread([d.b.part for d in project.drives if d.kind == "rack"])
-    for drive in project.drives:
+    spread([d.b.part for d in project.gears if d.kind == "rack"])
+    for drive in project.gears:
         spread([drive.a.part])
     return found
 
@@ -80,7 +80,7 @@ def turned_by(project: Project) -> dict[str, set[str]]:
     """For each part that a drive, rod or ball moves, the parts that this hangs on."""
     needs: dict[str, set[str]] = {}
     way = driven(project)
-    for drive in project.drives:
+    for drive in project.gears:
         side = way[drive.id]
         if side is not None:
             one, two = (drive.a.part, drive.b.part) if side == "b" else (drive.b.part, drive.a.part)

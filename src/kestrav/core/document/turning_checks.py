@@ -6,7 +6,7 @@ import math
 
 from kestrav.core.document.check_values import check_time, name_of, positive
 from kestrav.core.document.lookup import turners
-from kestrav.core.document.records import Axle, Ball, Drive, Project, Rod, Roll, Spin, Swivel, Turner, Vector
+from kestrav.core.document.records import Axle, Ball, Castor, Gear, Project, Rod, TimedRotation, Turner, Vector, Wheel
 from kestrav.core.errors import BadInput
 
 MOST_TEETH = 100_000
@@ -24,23 +24,23 @@ def check_turners(project: Project) -> None:
 def check_turner(item: Turner) -> None:
     """Raise BadInput when a wheel, castor, spinning part, drive, rod or ball cannot turn."""
     label = name_of(item)
-    if isinstance(item, Roll):
+    if isinstance(item, Wheel):
         _check_axle(label, item.axle)
         _check_radius(f"{label}: the working radius", item.radius)
         if item.outer < 0:
             raise BadInput(f"{label} has an outer radius of {item.outer:g} mm; give 0 or more")
         if item.slip <= -1:
             raise BadInput(f"{label} slips by {item.slip:.0%}; at -100 % it does not turn at all, give more")
-    elif isinstance(item, Swivel):
+    elif isinstance(item, Castor):
         _check_axle(label, item.kingpin)
         if math.hypot(*_cross(item.forward, item.kingpin.direction)) < _UNIT:
             raise BadInput(f"{label} looks along its kingpin; give it a way ahead across it")
         if item.trail < 0:
             raise BadInput(f"{label} has a negative trail; give 0 or more")
-    elif isinstance(item, Spin):
+    elif isinstance(item, TimedRotation):
         _check_axle(label, item.axle)
         _check_spin(label, item)
-    elif isinstance(item, Drive):
+    elif isinstance(item, Gear):
         _check_drive(label, item)
     elif isinstance(item, Rod):
         _check_rod(label, item)
@@ -59,7 +59,7 @@ def _check_radius(label: str, radius: float) -> None:
         raise BadInput(f"{label} is {radius:g} mm; {LARGEST_RADIUS:g} mm is the most")
 
 
-def _check_spin(label: str, item: Spin) -> None:
+def _check_spin(label: str, item: TimedRotation) -> None:
     check_time(item.start, f"{label} starts")
     if (item.turns is None) == (item.rpm is None):
         raise BadInput(f"{label} needs either turns or a rate, and not both")
@@ -73,7 +73,7 @@ def _check_spin(label: str, item: Spin) -> None:
         raise BadInput(f"{label} has a negative ramp; give 0 or more")
 
 
-def _check_drive(label: str, item: Drive) -> None:
+def _check_drive(label: str, item: Gear) -> None:
     if item.a.part == item.b.part:
         raise BadInput(f"{label} has the same part at both ends; give it two")
     for end in (item.a, item.b):
@@ -97,7 +97,7 @@ def _check_drive(label: str, item: Drive) -> None:
         raise BadInput(f"{label} is crossed; only belts can be")
 
 
-def _has_teeth(item: Drive) -> bool:
+def _has_teeth(item: Gear) -> bool:
     return item.kind != "belt" or (item.a.teeth > 0 and item.b.teeth > 0)
 
 
@@ -137,7 +137,7 @@ def _one_way_to_turn(project: Project) -> None:
             part = leader[part]
         return part
 
-    links: list[tuple[Drive | Rod, str, str]] = [(d, d.a.part, d.b.part) for d in project.drives]
+    links: list[tuple[Gear | Rod, str, str]] = [(d, d.a.part, d.b.part) for d in project.gears]
     for rod in project.rods:
         links += [(rod, rod.crank.part, c.part) for c in rod.coupled]
         if rod.keeps in ("slider", "rocker") and rod.to is not None:

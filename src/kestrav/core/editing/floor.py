@@ -13,7 +13,7 @@ from scipy.spatial import ConvexHull, QhullError
 
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import get_as, solids
-from kestrav.core.document.records import KeyPose, Poses, Project
+from kestrav.core.document.records import KeyPose, PoseTrack, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.ground import heights_below, standing
@@ -74,7 +74,7 @@ def depths(project: Project, meshes: Mapping[str, Mesh], thing: str, times: Arra
     return deep[each, worst], points[each, worst]
 
 
-def watched_times(project: Project, poses: Poses) -> Array:
+def watched_times(project: Project, poses: PoseTrack) -> Array:
     """Times (n,) at which key poses are watched: two for each frame, and their keys."""
     leg = leg_of(project, poses)
     if not np.isfinite(leg.start):
@@ -89,7 +89,7 @@ def kept_on_surface(project: Project, meshes: Mapping[str, Mesh], poses_id: str,
     """The project with the keys that keep what key poses place out of the floor, by more than ``allowed`` mm: one where it is deepest,
     raised by as much, and so on."""
     for _ in range(_MOST_KEYS):
-        poses = get_as(project, poses_id, Poses)
+        poses = get_as(project, poses_id, PoseTrack)
         times = watched_times(project, poses)
         if not len(times):
             return project
@@ -102,7 +102,7 @@ def kept_on_surface(project: Project, meshes: Mapping[str, Mesh], poses_id: str,
     return project
 
 
-def _raised(poses: Poses, since: float, by: float) -> tuple[KeyPose, ...]:
+def _raised(poses: PoseTrack, since: float, by: float) -> tuple[KeyPose, ...]:
     """Keys with the one at a time, or a new one there, raised."""
     there = placement(shift(np.array([0.0, 0.0, by])) @ pivot_poses(poses, [since])[0])
     keys = list(poses.keys)

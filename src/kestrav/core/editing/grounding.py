@@ -66,7 +66,7 @@ def _width(project: Project, run: Run) -> float:
     if not any(p.id == run.rider for p in project.parts):
         return 0.0
     sides = np.ptp(own_bounds(project, run.rider), axis=0)
-    forward = getattr(run.heading, "forward", "+x")
+    forward = getattr(run.orientation, "forward", "+x")
     return float(sides[0 if forward[1] == "y" else 1])
 
 
@@ -85,7 +85,7 @@ def derive_ground(project: Project, meshes: Mapping[str, Mesh], since: Project |
             and old is not None
             and run.ground is not None
             and bool(run.ground.heights)
-            and (old.ground, old.rider, old.heading) == (run.ground, run.rider, run.heading)
+            and (old.ground, old.rider, old.orientation) == (run.ground, run.rider, run.orientation)
             and old.path == run.path
             and paths.get(run.path) is path_of(project, run.path)
         )

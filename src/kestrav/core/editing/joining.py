@@ -12,17 +12,17 @@ from numpy.typing import NDArray
 from kestrav.core.document.edits import add, remove, set_point, update
 from kestrav.core.document.lookup import new_id, new_name
 from kestrav.core.document.records import (
+    BankKey,
     Eased,
     Even,
-    KeyedHeading,
-    LeanKey,
+    KeyedOrientation,
     Limited,
-    Pacing,
     Path,
     PathPoint,
     PointShape,
     Project,
     Run,
+    SpeedProfile,
     Vector,
 )
 from kestrav.core.document.validation import validate
@@ -93,28 +93,30 @@ def onto(run: Run, path: str, shift: float, old: float, size: float) -> Run:
         return float(np.clip((share * old + shift) / size, 0.0, 1.0))
 
     fields: dict[str, object] = {"path": path, "begin": place(run.begin), "end": place(run.end)}
-    if isinstance(run.pacing, Limited) and run.pacing.zones:
-        zones = [msgspec.structs.replace(z, begin=place(z.begin), end=place(z.end)) for z in run.pacing.zones]
-        fields["pacing"] = msgspec.structs.replace(run.pacing, zones=tuple(z for z in zones if z.begin < z.end))
-    if run.lean.keys:
-        at = np.array([(key.place * old + shift) / size for key in run.lean.keys])
-        angles = [key.angle for key in run.lean.keys]
+    if isinstance(run.speed_profile, Limited) and run.speed_profile.zones:
+        zones = [msgspec.structs.replace(z, begin=place(z.begin), end=place(z.end)) for z in run.speed_profile.zones]
+        fields["speed_profile"] = msgspec.structs.replace(
+            run.speed_profile, zones=tuple(z for z in zones if z.begin < z.end)
+        )
+    if run.bank.keys:
+        at = np.array([(key.place * old + shift) / size for key in run.bank.keys])
+        angles = [key.angle for key in run.bank.keys]
         kept = {p: a for p, a in zip(at.tolist(), angles, strict=True) if 0 <= p <= 1}
         for end in (0.0, 1.0):
             if at[0] < end < at[-1]:
                 kept.setdefault(end, float(np.interp(end, at, angles)))
         held = kept or {0.0: angles[0] if at[0] > 1 else angles[-1]}
-        fields["lean"] = msgspec.structs.replace(run.lean, keys=tuple(LeanKey(p, held[p]) for p in sorted(held)))
+        fields["bank"] = msgspec.structs.replace(run.bank, keys=tuple(BankKey(p, held[p]) for p in sorted(held)))
     begin, final = place(run.begin), place(run.end)
     holds = [msgspec.structs.replace(h, place=(h.place * old + shift) / size) for h in run.holds]
     fields["holds"] = tuple(h for h in holds if begin < h.place < final)
     fields["mark"] = None if run.mark is None else place(run.mark)
-    if isinstance(run.heading, KeyedHeading):
+    if isinstance(run.orientation, KeyedOrientation):
         # of keys that fall off an end the nearest one holds there
-        turns = {place(key.place): key for key in run.heading.keys if (key.place * old + shift) / size <= 1}
-        turns = turns or {1.0: run.heading.keys[0]}
+        turns = {place(key.place): key for key in run.orientation.keys if (key.place * old + shift) / size <= 1}
+        turns = turns or {1.0: run.orientation.keys[0]}
         keys = tuple(msgspec.structs.replace(turns[p], place=p) for p in sorted(turns))
-        fields["heading"] = msgspec.structs.replace(run.heading, keys=keys)
+        fields["orientation"] = msgspec.structs.replace(run.orientation, keys=keys)
     return msgspec.structs.replace(run, **fields)
 
 
@@ -234,27 +236,31 @@ def split(project: Project, path_id: str, station: float) -> Project:
         ways = station - trip.first, trip.last - station
         if run.backwards:
             one, two, ways = two, one, ways[::-1]
-        pacing: tuple[Pacing, Pacing] = (run.pacing, run.pacing)
-        if isinstance(run.pacing, Eased) and not run.holds and run.pacing.start_time is run.pacing.stop_time is None:
-            soft = run.pacing
-            pacing = (Eased(min(soft.start_length, ways[0]), 0.0), Eased(0.0, min(soft.stop_length, ways[1])))
-        elif not isinstance(run.pacing, Even) or run.holds:
+        speed_profile: tuple[SpeedProfile, SpeedProfile] = (run.speed_profile, run.speed_profile)
+        if (
+            isinstance(run.speed_profile, Eased)
+            and not run.holds
+            and run.speed_profile.start_time is run.speed_profile.stop_time is None
+        ):
+            soft = run.speed_profile
+            speed_profile = (Eased(min(soft.start_length, ways[0]), 0.0), Eased(0.0, min(soft.stop_length, ways[1])))
+        elif not isinstance(run.speed_profile, Even) or run.holds:
             middle, whole = at - trip.start, trip.profile
-            pacing = (part_as_keys(whole, 0.0, middle), part_as_keys(whole, middle, trip.duration))
+            speed_profile = (part_as_keys(whole, 0.0, middle), part_as_keys(whole, middle, trip.duration))
         ids = {r.id for r in project.runs} | set(taken)
         name = next(f"{run.id}-{k}" for k in range(2, 1000) if f"{run.id}-{k}" not in ids)
         taken.append(name)
         replace = msgspec.structs.replace
         return [
-            replace(one, pacing=pacing[0], duration=at - trip.start, speed=None, holds=()),
+            replace(one, speed_profile=speed_profile[0], duration=at - trip.start, speed=None, holds=()),
             replace(
                 two,
                 id=name,
                 name=f"{run.name}, second part",
                 start=at,
-                cue=None,
+                trigger=None,
                 holds=(),
-                pacing=pacing[1],
+                speed_profile=speed_profile[1],
                 duration=trip.end - at,
                 speed=None,
             ),

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.edits import add, change, replace, update
 from kestrav.core.document.lookup import get, get_as, new_id, new_name
-from kestrav.core.document.records import Axle, Ball, Coupled, Drive, End, Feature, Part, Pin, Project, Rod, Vector
+from kestrav.core.document.records import Axle, Ball, Coupled, End, Feature, Gear, Part, Pin, Project, Rod, Vector
 from kestrav.core.editing.wheel_making import axle_of, picked_axle, take_axle
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face, vector
@@ -71,8 +71,8 @@ def add_drive(project: Project, meshes: Mapping[str, Mesh], first: str, second: 
         b = End(second, _rack_line(project, a, second))
     else:
         b = End(second, turning_axle(project, meshes, second))
-    name = new_name(project, Drive, f"{get(project, first).name} and {get(project, second).name}")
-    drive = Drive(new_id(project, Drive), name, a, b, kind, _default_pitch(kind))
+    name = new_name(project, Gear, f"{get(project, first).name} and {get(project, second).name}")
+    drive = Gear(new_id(project, Gear), name, a, b, kind, _default_pitch(kind))
     drive = _measured(project, meshes, drive)
     return add(project, meshed(project, meshes, drive))
 
@@ -96,7 +96,7 @@ def _rack_line(project: Project, pinion: End, rack: str) -> Axle:
     return Axle(vector(np.round(top, 6)), vector(line))
 
 
-def _measured(project: Project, meshes: Mapping[str, Mesh], drive: Drive) -> Drive:
+def _measured(project: Project, meshes: Mapping[str, Mesh], drive: Gear) -> Gear:
     """A drive with the numbers of teeth, pitch and kind of its ends as their solids tell."""
     read = [None if drive.kind == "rack" and end is drive.b else _teeth(project, meshes, end) for end in _ends(drive)]
     if drive.kind == "belt":
@@ -145,7 +145,7 @@ def _with(end: End, **fields: object) -> End:
     return found
 
 
-def _ends(drive: Drive) -> tuple[End, End]:
+def _ends(drive: Gear) -> tuple[End, End]:
     return drive.a, drive.b
 
 
@@ -171,11 +171,11 @@ def _teeth(project: Project, meshes: Mapping[str, Mesh], end: End) -> Teeth | No
     return read_teeth(solid_mesh(meshes, part), end.axle.origin, axis, across(axis))
 
 
-def _stands(project: Project, drive: Drive) -> Stand:
+def _stands(project: Project, drive: Gear) -> Stand:
     return stand(drive, *(rest_and_pivot(project, end.part)[0][None] for end in _ends(drive)))
 
 
-def meshed(project: Project, meshes: Mapping[str, Mesh], drive: Drive) -> Drive:
+def meshed(project: Project, meshes: Mapping[str, Mesh], drive: Gear) -> Gear:
     """A drive with its teeth found on the solids, a rack's pitch line where its gear needs it, and the phase that brings them into
     mesh."""
     ends = []
@@ -191,7 +191,7 @@ def meshed(project: Project, meshes: Mapping[str, Mesh], drive: Drive) -> Drive:
     return change(drive, phase=meshing_phase(drive, _stands(project, drive)))
 
 
-def _rack_end(project: Project, meshes: Mapping[str, Mesh], drive: Drive) -> End:
+def _rack_end(project: Project, meshes: Mapping[str, Mesh], drive: Gear) -> End:
     part = _solid(project, drive.b.part)
     if part.geometry is None:
         return drive.b
@@ -207,14 +207,14 @@ def _rack_end(project: Project, meshes: Mapping[str, Mesh], drive: Drive) -> End
 
 def into_mesh(project: Project, meshes: Mapping[str, Mesh], drive_id: str) -> Project:
     """The project with a drive's teeth brought into mesh at the start."""
-    drive = get_as(project, drive_id, Drive)
+    drive = get_as(project, drive_id, Gear)
     return replace(project, meshed(project, meshes, drive))
 
 
 def set_drive(project: Project, meshes: Mapping[str, Mesh], drive_id: str, **fields: object) -> Project:
     """The project with fields of a drive changed, and its teeth brought into mesh again."""
-    drive = get_as(project, drive_id, Drive)
-    wanted: Drive = msgspec.structs.replace(drive, **fields)
+    drive = get_as(project, drive_id, Gear)
+    wanted: Gear = msgspec.structs.replace(drive, **fields)
     if wanted.kind == "belt":
         # without teeth a pulley keeps the size that it had with them
         for side in ("a", "b"):
@@ -227,7 +227,7 @@ def set_drive(project: Project, meshes: Mapping[str, Mesh], drive_id: str, **fie
 
 def set_end(project: Project, meshes: Mapping[str, Mesh], drive_id: str, side: str, **fields: object) -> Project:
     """The project with fields of one end of a drive (``a`` or ``b``) changed, and its teeth brought into mesh again."""
-    drive = get_as(project, drive_id, Drive)
+    drive = get_as(project, drive_id, Gear)
     end = msgspec.structs.replace(getattr(drive, side), **fields)
     return set_drive(project, meshes, drive_id, **{side: end})
 
@@ -239,7 +239,7 @@ def pick_axle(project: Project, meshes: Mapping[str, Mesh], target: str, feature
     """
     item_id, _, side = target.partition("/")
     item = get(project, item_id)
-    if isinstance(item, Drive):
+    if isinstance(item, Gear):
         end = getattr(item, side)
         return set_end(project, meshes, item_id, side, axle=picked_axle(project, end.part, feature, end.axle))
     if isinstance(item, Rod):
@@ -504,12 +504,12 @@ def add_ball(project: Project, meshes: Mapping[str, Mesh], part_id: str, on: str
     return add(project, Ball(new_id(project, Ball), name, part_id, vector(np.round(centre, 6)), radius, on))
 
 
-def centre_distance(project: Project, drive: Drive) -> float:
+def centre_distance(project: Project, drive: Gear) -> float:
     """How far apart a drive's axles are at rest, in mm; of a rack, the gear's axle from its pitch line."""
     return float(_stands(project, drive).apart[0])
 
 
-def length_of_chain(project: Project, drive: Drive) -> float:
+def length_of_chain(project: Project, drive: Gear) -> float:
     """The length in mm of an open or crossed chain or belt around both ends at rest: its two strands and what lies on the ends."""
     one, two = pitch_radius(drive, drive.a), pitch_radius(drive, drive.b)
     apart = centre_distance(project, drive)

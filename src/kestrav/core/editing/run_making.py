@@ -14,33 +14,33 @@ from scipy.spatial.transform import Rotation
 from kestrav.core.document.edits import add, remove, update
 from kestrav.core.document.lookup import get, get_as, named_parts, new_id, new_name, solids, subtree
 from kestrav.core.document.records import (
-    AlongHeading,
+    AlongOrientation,
+    Attachment,
     Ball,
-    Carry,
-    Drive,
-    FixedHeading,
+    Castor,
+    FixedOrientation,
     Following,
-    Heading,
+    Gear,
     Hold,
     Keyed,
-    KeyedHeading,
+    KeyedOrientation,
     KeyPose,
     Light,
-    PaceKey,
+    Orientation,
+    OrientationKey,
     Part,
     Path,
     PathPoint,
     Placement,
     PointAim,
     PointShape,
-    Poses,
+    PoseTrack,
     Project,
     Rod,
-    Roll,
     Run,
-    Spin,
-    Swivel,
-    TurnKey,
+    SpeedKey,
+    TimedRotation,
+    Wheel,
 )
 from kestrav.core.document.references import renamed
 from kestrav.core.document.validation import COINCIDENT
@@ -111,8 +111,8 @@ def add_carry(project: Project, rider: str, carrier: str, start: float, end: flo
     who, what = get(project, rider), get(project, carrier)
     if isinstance(who, Part) and (carrier in subtree(project, rider) or rider in subtree(project, carrier)):
         raise BadInput(f"“{who.name}” and “{what.name}” are parts of each other; one cannot ride with the other")
-    name = new_name(project, Carry, f"{who.name} is attached to {what.name}")
-    return add(project, Carry(new_id(project, Carry), name, rider, carrier, start, end))
+    name = new_name(project, Attachment, f"{who.name} is attached to {what.name}")
+    return add(project, Attachment(new_id(project, Attachment), name, rider, carrier, start, end))
 
 
 def add_light(project: Project, kind: Literal["point", "spot", "area", "sun"], position: Array, aim: Array) -> Project:
@@ -241,15 +241,15 @@ def convoy(project: Project, run_id: str, count: int, spacing: float) -> Project
 def turning_too(project: Project, original: str, copied: str) -> Project:
     """The project with the wheels, castors, spins, balls, and the drives and rods within a thing, on its copy as well."""
     pairs = dict(zip(subtree(project, original), subtree(project, copied), strict=True))
-    for field, kind in (("rolls", Roll), ("swivels", Swivel), ("spins", Spin)):
+    for field, kind in (("wheels", Wheel), ("castors", Castor), ("rotations", TimedRotation)):
         for item in getattr(project, field):
             if item.part in pairs:
                 name = new_name(project, kind, item.name)
                 fresh = msgspec.structs.replace(renamed(item, pairs), id=new_id(project, kind), name=name)
                 project = add(project, fresh)
-    for drive in project.drives:
+    for drive in project.gears:
         if {drive.a.part, drive.b.part} <= pairs.keys():
-            named = {"id": new_id(project, Drive), "name": new_name(project, Drive, drive.name)}
+            named = {"id": new_id(project, Gear), "name": new_name(project, Gear, drive.name)}
             project = add(project, msgspec.structs.replace(renamed(drive, pairs), **named))
     for rod in project.rods:
         if set(named_parts(rod)) <= pairs.keys():
@@ -283,9 +283,9 @@ def _led(project: Project, run: Run, wanted: list[tuple[str, str, float]]) -> Pr
             follows=Following(run.id, distance),
             link=link,
             company=(),
-            cue=None,
+            trigger=None,
             mark=None,
-            due=None,
+            arrive_by=None,
         )
         project = add(project, made)
     return project
@@ -298,7 +298,15 @@ def linked_copy(project: Project, run_id: str, rider: str, path: str) -> Project
     project = update(project, run_id, link=link)
     name = new_name(project, Run, f"{get(project, rider).name} on {get(project, path).name}")
     made = msgspec.structs.replace(
-        run, id=new_id(project, Run), name=name, rider=rider, path=path, link=link, company=(), mark=None, due=None
+        run,
+        id=new_id(project, Run),
+        name=name,
+        rider=rider,
+        path=path,
+        link=link,
+        company=(),
+        mark=None,
+        arrive_by=None,
     )
     return add(project, made)
 
@@ -315,15 +323,17 @@ def add_pose(project: Project, thing: str, time: float, pose: Array | None = Non
     if pose is None:
         pivot = rest_and_pivot(project, thing)[1]
         pose = Motion(project).poses(thing, [time])[0] @ pivot
-    own = [leg for leg in legs_of(project, thing) if isinstance(leg.item, Poses) and np.isfinite(leg.start)]
+    own = [leg for leg in legs_of(project, thing) if isinstance(leg.item, PoseTrack) and np.isfinite(leg.start)]
     leg = max((leg for leg in own if leg.start <= time + 1e-9), key=lambda leg: leg.start, default=None) or next(
         iter(own), None
     )
     if leg is None:
-        name = new_name(project, Poses, f"{get(project, thing).name} poses")
-        return add(project, Poses(new_id(project, Poses), name, thing, (KeyPose(0.0, placement(pose)),), start=time))
+        name = new_name(project, PoseTrack, f"{get(project, thing).name} poses")
+        return add(
+            project, PoseTrack(new_id(project, PoseTrack), name, thing, (KeyPose(0.0, placement(pose)),), start=time)
+        )
     poses = leg.item
-    assert isinstance(poses, Poses)
+    assert isinstance(poses, PoseTrack)
     since = time - leg.start
     key = KeyPose(since, placement(pose))
     kept = [k for k in poses.keys if abs(k.time - since) > 1e-6]
@@ -334,7 +344,7 @@ def add_pose(project: Project, thing: str, time: float, pose: Array | None = Non
     if since < 0:
         # it begins earlier then; its other keys stay where they are in time
         keys = [msgspec.structs.replace(k, time=k.time - since) for k in keys]
-        return update(project, poses.id, keys=tuple(keys), start=time, cue=None)
+        return update(project, poses.id, keys=tuple(keys), start=time, trigger=None)
     return update(project, poses.id, keys=tuple(keys))
 
 
@@ -350,7 +360,7 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
 
     Raises BadInput when they stay in one place, or turn while standing: a run turns by its way only.
     """
-    poses = get_as(project, poses_id, Poses)
+    poses = get_as(project, poses_id, PoseTrack)
     keys = [k.time for k in poses.keys]
     if len(keys) < 2:
         raise BadInput(f"“{poses.name}” has a single pose; a run needs a way")
@@ -378,17 +388,17 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
     end = keys[-1]
     speed = np.linalg.norm(velocities(poses, np.clip(times, 1e-6 * end, end * (1 - 1e-6))), axis=1)
     told = np.arange(0, len(times), 1 if poses.between == "straight" else _SAMPLES // PER_SEGMENT)
-    pace = tuple(PaceKey(float(times[i] / end), float(share[i]), float(speed[i] * end / way[-1])) for i in told)
+    pace = tuple(SpeedKey(float(times[i] / end), float(share[i]), float(speed[i] * end / way[-1])) for i in told)
     made = Run(
         new_id(project, Run),
         poses.name,
         poses.rider,
         path.id,
-        start=begins(project, poses) if poses.cue is None else poses.start,
-        cue=poses.cue,
+        start=begins(project, poses) if poses.trigger is None else poses.start,
+        trigger=poses.trigger,
         duration=end,
-        pacing=Keyed(pace),
-        heading=_keyed_heading(project, poses, turn, share, told),
+        speed_profile=Keyed(pace),
+        orientation=_keyed_heading(project, poses, turn, share, told),
         blend=poses.blend,
     )
     project = msgspec.structs.replace(project, poses=tuple(p for p in project.poses if p.id != poses_id))
@@ -410,18 +420,20 @@ def _told_times(keys: list[float], sharp: bool) -> Array:
 _SHARP = 1e-3
 
 
-def _keyed_heading(project: Project, poses: Poses, turns: Array, shares: Array, told: NDArray[np.intp]) -> Heading:
+def _keyed_heading(
+    project: Project, poses: PoseTrack, turns: Array, shares: Array, told: NDArray[np.intp]
+) -> Orientation:
     rest, pivot = rest_and_pivot(project, poses.rider)
     own = Rotation.from_matrix((rest @ pivot)[:3, :3])
     if (own.inv() * Rotation.from_matrix(turns)).magnitude().max() < _TURNED:
-        return FixedHeading()
-    keys: list[TurnKey] = []
+        return FixedOrientation()
+    keys: list[OrientationKey] = []
     for i in told.tolist():
         if keys and shares[i] <= keys[-1].place + 1e-9:
             continue
         quaternion = Rotation.from_matrix(turns[i]).as_quat()
-        keys.append(TurnKey(float(min(shares[i], 1.0)), tuple(float(q) for q in np.roll(quaternion, 1))))  # type: ignore[arg-type]
-    return KeyedHeading(keys=tuple(keys), room=True, smooth=False)
+        keys.append(OrientationKey(float(min(shares[i], 1.0)), tuple(float(q) for q in np.roll(quaternion, 1))))  # type: ignore[arg-type]
+    return KeyedOrientation(keys=tuple(keys), room=True, smooth=False)
 
 
 _NEAR, _MOST_KEYS = 1.0, 60  # mm between a run and its key poses, and how many of them at most
@@ -461,12 +473,12 @@ def run_to_poses(project: Project, run_id: str) -> Project:
             break
         times = np.unique(np.concatenate([times, 0.5 * (times[bad] + times[bad + 1])]))
     made = msgspec.structs.replace(
-        made, id=new_id(project, Poses), name=run.name, start=trip.start, cue=run.cue, blend=run.blend
+        made, id=new_id(project, PoseTrack), name=run.name, start=trip.start, trigger=run.trigger, blend=run.blend
     )
     return add(remove(project, run_id), made)
 
 
-def _told_by(run: Run, times: Array, wanted: Callable[[Array], Array]) -> Poses:
+def _told_by(run: Run, times: Array, wanted: Callable[[Array], Array]) -> PoseTrack:
     """Key poses at times (k,) with handles by which they leave and arrive as the journey does."""
     found = wanted(times)
     step = 1e-5 * float(times[-1])
@@ -482,7 +494,7 @@ def _told_by(run: Run, times: Array, wanted: Callable[[Array], Array]) -> Poses:
         )
         for k, t in enumerate(times)
     ]
-    return Poses("", run.name, run.rider, tuple(keys), between="by hand")
+    return PoseTrack("", run.name, run.rider, tuple(keys), between="by hand")
 
 
 def with_hold(project: Project, run_id: str, time: float, seconds: float = 1.0) -> Project:
@@ -497,17 +509,17 @@ def with_hold(project: Project, run_id: str, time: float, seconds: float = 1.0) 
     return update(project, run_id, holds=holds, **longer)
 
 
-def quarter_turn(heading: Heading, times: int = 1) -> Heading:
+def quarter_turn(orientation: Orientation, times: int = 1) -> Orientation:
     """A heading whose rider is turned to the left by quarter turns about its up axis."""
-    if isinstance(heading, FixedHeading):
-        heading = AlongHeading()
-    ring = [a for a in ("+x", "+y", "-x", "-y") if a[1] != heading.up[1]] if heading.up[1] == "z" else None
-    ring = ring or {"x": ["+y", "+z", "-y", "-z"], "y": ["+z", "+x", "-z", "-x"]}[heading.up[1]]
-    if heading.up[0] == "-":
+    if isinstance(orientation, FixedOrientation):
+        orientation = AlongOrientation()
+    ring = [a for a in ("+x", "+y", "-x", "-y") if a[1] != orientation.up[1]] if orientation.up[1] == "z" else None
+    ring = ring or {"x": ["+y", "+z", "-y", "-z"], "y": ["+z", "+x", "-z", "-x"]}[orientation.up[1]]
+    if orientation.up[0] == "-":
         ring = ring[::-1]
-    here = ring.index(heading.forward) if heading.forward in ring else 0
+    here = ring.index(orientation.forward) if orientation.forward in ring else 0
     # to turn the rider to the left the axis on its right comes to look ahead
-    return msgspec.structs.replace(heading, forward=ring[(here - times) % 4])
+    return msgspec.structs.replace(orientation, forward=ring[(here - times) % 4])
 
 
 def adjusted(project: Project, thing: str, time: float, matrix: Array) -> Project:
@@ -520,7 +532,7 @@ def adjusted(project: Project, thing: str, time: float, matrix: Array) -> Projec
     leg = legs[int(active(legs, [time])[0])]
     pose = Motion(project).poses(thing, [time])[0]
     pivot = rest_and_pivot(project, thing)[1]
-    if isinstance(leg.item, Poses):
+    if isinstance(leg.item, PoseTrack):
         return add_pose(project, thing, time, matrix @ pose @ pivot)
     if leg.trip is None or leg.trip.run.rider != thing:
         raise BadInput(
@@ -534,8 +546,8 @@ def adjusted(project: Project, thing: str, time: float, matrix: Array) -> Projec
     own = Rotation.from_euler("ZYX", (run.turn[0], -run.turn[1], run.turn[2]), degrees=True).as_matrix()
     body = (
         np.eye(3)
-        if isinstance(run.heading, FixedHeading)
-        else body_axes(run.heading.forward, run.heading.flip, run.heading.up)
+        if isinstance(run.orientation, FixedOrientation)
+        else body_axes(run.orientation.forward, run.orientation.flip, run.orientation.up)
     )
     base = old[:3, :3] @ body @ own.T
     yaw, pitch, roll = Rotation.from_matrix(base.T @ new[:3, :3] @ body).as_euler("ZYX", degrees=True)

@@ -10,29 +10,29 @@ import numpy as np
 
 from kestrav.core.document.lookup import get, get_as, new_name
 from kestrav.core.document.records import (
+    Attachment,
     Camera,
-    Carry,
-    Cue,
     Eased,
     FreeAim,
     Keyed,
     KeyPose,
     Light,
     Limited,
-    Pacing,
-    Poses,
+    PoseTrack,
     Project,
     Run,
     Shot,
-    Spin,
+    SpeedProfile,
+    TimedRotation,
+    Trigger,
 )
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.kinematics.runs import begins, journey, span
 
-Timed = Run | Poses | Carry | Spin | Shot | Light | Camera
-_FIELDS = ("runs", "poses", "carries", "spins", "shots", "lights", "cameras")
+Timed = Run | PoseTrack | Attachment | TimedRotation | Shot | Light | Camera
+_FIELDS = ("runs", "poses", "attachments", "rotations", "shots", "lights", "cameras")
 
 
 def timed_ids(project: Project, ids: Iterable[str] | None = None) -> list[str]:
@@ -49,7 +49,7 @@ def timed_ids(project: Project, ids: Iterable[str] | None = None) -> list[str]:
 
 def _about(item: Timed) -> str:
     """What something moves or turns."""
-    return item.part if isinstance(item, Spin) else getattr(item, "rider", "")
+    return item.part if isinstance(item, TimedRotation) else getattr(item, "rider", "")
 
 
 def span_of(project: Project, item: Timed) -> tuple[float, float]:
@@ -59,7 +59,7 @@ def span_of(project: Project, item: Timed) -> tuple[float, float]:
     if isinstance(item, Light | Camera):
         times = key_times(item)
         return (min(times), max(times)) if times else (0.0, 0.0)
-    if isinstance(item, Spin):
+    if isinstance(item, TimedRotation):
         begun = begins(project, item)
         return begun, begun + (item.end - item.start) if item.end is not None else max(span(project), item.start)
     leg = leg_of(project, item)
@@ -131,21 +131,23 @@ def stretched(project: Project, ids: Iterable[str], factor: float, about: float 
             return replace(item, start=moment(item.start), end=moment(item.end))
         if isinstance(item, Light | Camera):
             return _with_times(item, moment)
-        cue = None if item.cue is None else replace(item.cue, delay=item.cue.delay * factor)
-        if isinstance(item, Poses):
+        trigger = None if item.trigger is None else replace(item.trigger, delay=item.trigger.delay * factor)
+        if isinstance(item, PoseTrack):
             keys = tuple(replace(k, time=k.time * factor) for k in item.keys)
-            return replace(item, start=moment(item.start), cue=cue, keys=keys, blend=item.blend * factor)
-        if isinstance(item, Carry):
+            return replace(item, start=moment(item.start), trigger=trigger, keys=keys, blend=item.blend * factor)
+        if isinstance(item, Attachment):
             end = None if item.end is None else moment(item.end)
-            return replace(item, start=moment(item.start), end=end, cue=cue, lowering=item.lowering * factor)
-        if isinstance(item, Spin):
+            return replace(item, start=moment(item.start), end=end, trigger=trigger, lowering=item.lowering * factor)
+        if isinstance(item, TimedRotation):
             begun = moment(item.start)
             end = None if item.end is None else begun + factor * (item.end - item.start)
             rpm = None if item.rpm is None else item.rpm / factor
             ramps = {"ramp_in": item.ramp_in * factor, "ramp_out": item.ramp_out * factor}
-            return replace(item, start=begun, end=end, cue=cue, rpm=rpm, **ramps)
-        due = None if item.due is None else moment(item.due)
-        return replace(item, start=moment(item.start), cue=cue, due=due, **_slower(project, item, factor))
+            return replace(item, start=begun, end=end, trigger=trigger, rpm=rpm, **ramps)
+        arrive_by = None if item.arrive_by is None else moment(item.arrive_by)
+        return replace(
+            item, start=moment(item.start), trigger=trigger, arrive_by=arrive_by, **_slower(project, item, factor)
+        )
 
     return _changed(project, ids, change)
 
@@ -166,15 +168,15 @@ def _slower(project: Project, run: Run, factor: float) -> dict[str, Any]:
     if run.follows is not None:
         return fields
     fields |= {"duration": journey(project, run).once * factor, "speed": None}
-    pacing = run.pacing
-    if isinstance(pacing, Eased):
-        fields["pacing"] = replace(
-            pacing,
-            start_time=None if pacing.start_time is None else pacing.start_time * factor,
-            stop_time=None if pacing.stop_time is None else pacing.stop_time * factor,
+    speed_profile = run.speed_profile
+    if isinstance(speed_profile, Eased):
+        fields["speed_profile"] = replace(
+            speed_profile,
+            start_time=None if speed_profile.start_time is None else speed_profile.start_time * factor,
+            stop_time=None if speed_profile.stop_time is None else speed_profile.stop_time * factor,
         )
-    elif isinstance(pacing, Limited) and run.speed is not None:
-        fields["pacing"] = replace(pacing, top=min(run.speed, pacing.top or run.speed))
+    elif isinstance(speed_profile, Limited) and run.speed is not None:
+        fields["speed_profile"] = replace(speed_profile, top=min(run.speed, speed_profile.top or run.speed))
     elif run.speed is not None:
         fields |= {"duration": None, "speed": run.speed / factor}
         if run.holds:
@@ -202,7 +204,7 @@ def moved(project: Project, ids: Iterable[str], by: float) -> Project:
         if isinstance(item, Light | Camera):
             return _with_times(item, lambda time: time + by)
         fields = {"start": item.start + by}
-        if isinstance(item, (Shot, Carry, Spin)) and item.end is not None:
+        if isinstance(item, (Shot, Attachment, TimedRotation)) and item.end is not None:
             fields["end"] = item.end + by
         return replace(item, **fields)
 
@@ -216,7 +218,7 @@ def _own_start(item: Timed) -> float:
 def reversed_in_time(project: Project, ids: Iterable[str]) -> Project:
     """The project with runs, key poses, spins, keyed lights and cameras as a film of them played backwards would show them, in the same
     span of time. Rides are left out: what is carried goes where its carrier goes."""
-    ids = [i for i in ids if isinstance(get(project, i), (Run, Poses, Spin, Light, Camera))]
+    ids = [i for i in ids if isinstance(get(project, i), (Run, PoseTrack, TimedRotation, Light, Camera))]
     if not ids:
         raise BadInput("nothing that is selected can be reversed in time; choose runs, key poses or spins")
     spans = {i: span_of(project, get(project, i)) for i in ids}  # type: ignore[arg-type]
@@ -225,15 +227,15 @@ def reversed_in_time(project: Project, ids: Iterable[str]) -> Project:
     def change(item: Timed) -> Timed:
         replace = msgspec.structs.replace
         start = low + high - spans[item.id][1]
-        if isinstance(item, Poses):
+        if isinstance(item, PoseTrack):
             end = item.keys[-1].time
             keys = [KeyPose(end - k.time, k.placement, k.handle_out, k.handle_in) for k in reversed(item.keys)]
-            return replace(item, start=start, cue=None, keys=tuple(keys))
+            return replace(item, start=start, trigger=None, keys=tuple(keys))
         if isinstance(item, Light | Camera):
             return _with_times(item, lambda time: low + high - time)
-        if isinstance(item, Spin):
+        if isinstance(item, TimedRotation):
             fields_: dict[str, Any] = {"turns": None if item.turns is None else -item.turns}
-            fields_ |= {"rpm": None if item.rpm is None else -item.rpm, "cue": None}
+            fields_ |= {"rpm": None if item.rpm is None else -item.rpm, "trigger": None}
             if item.end is not None:
                 fields_ |= {"start": start, "end": start + item.end - item.start}
             return replace(item, ramp_in=item.ramp_out, ramp_out=item.ramp_in, **fields_)
@@ -246,11 +248,11 @@ def reversed_in_time(project: Project, ids: Iterable[str]) -> Project:
             )
         if item.passes == 0:
             raise BadInput(f"“{item.name}” goes without end; give it a number of passes to reverse it")
-        fields: dict[str, Any] = {"start": start, "cue": None, "before": "waits", "blend": 0.0}
+        fields: dict[str, Any] = {"start": start, "trigger": None, "before": "waits", "blend": 0.0}
         if item.before == "rests" or item.after == "rests":
             fields |= {"before": _SWAPPED[item.after], "after": "rests" if item.before == "rests" else "stays"}
         if _simple(item):
-            return replace(item, pacing=_mirrored(item.pacing), backwards=not item.backwards, **fields)
+            return replace(item, speed_profile=_mirrored(item.speed_profile), backwards=not item.backwards, **fields)
         first, last = item.portion or (0.0, 1.0)
         return replace(item, portion=(last, first) if (last, first) != (0.0, 1.0) else None, **fields)
 
@@ -264,18 +266,24 @@ def _simple(run: Run) -> bool:
     """Whether a run told backward is one that goes once the other way, whose numbers stay plain."""
     timed = any(rough.frequency is not None for rough in run.roughness)
     return (
-        run.passes == 1 and run.portion is None and not run.holds and not timed and not isinstance(run.pacing, Limited)
+        run.passes == 1
+        and run.portion is None
+        and not run.holds
+        and not timed
+        and not isinstance(run.speed_profile, Limited)
     )
 
 
-def _mirrored(pacing: Pacing) -> Pacing:
+def _mirrored(speed_profile: SpeedProfile) -> SpeedProfile:
     """A pacing told from its end to its beginning."""
-    if isinstance(pacing, Eased):
-        return Eased(pacing.stop_length, pacing.start_length, pacing.stop_time, pacing.start_time)
-    if isinstance(pacing, Keyed):
-        keys = [msgspec.structs.replace(k, time=1.0 - k.time, way=1.0 - k.way) for k in reversed(pacing.keys)]
+    if isinstance(speed_profile, Eased):
+        return Eased(
+            speed_profile.stop_length, speed_profile.start_length, speed_profile.stop_time, speed_profile.start_time
+        )
+    if isinstance(speed_profile, Keyed):
+        keys = [msgspec.structs.replace(k, time=1.0 - k.time, way=1.0 - k.way) for k in reversed(speed_profile.keys)]
         return Keyed(tuple(keys))
-    return pacing
+    return speed_profile
 
 
 def snap_times(project: Project, leaving: Iterable[str] = (), extra: Iterable[float] = ()) -> np.ndarray:
@@ -304,12 +312,12 @@ def set_span(project: Project, item_id: str, start: float | None = None, end: fl
     new = (old[0] if start is None else max(start, 0.0), old[1] if end is None else end)
     if new[1] - new[0] < 1e-3:
         raise BadInput(f"“{item.name}” cannot end before it begins")
-    if isinstance(item, (Shot, Carry)):
+    if isinstance(item, (Shot, Attachment)):
         fields: dict[str, Any] = {"start": new[0]}
         if isinstance(item, Shot) or end is not None or item.end is not None:
             fields["end"] = new[1]
         return _changed(project, [item_id], lambda i: msgspec.structs.replace(i, **fields))
-    if isinstance(item, Spin) and item.end is None and end is None:
+    if isinstance(item, TimedRotation) and item.end is None and end is None:
         return moved(project, [item_id], new[0] - old[0])
     factor = (new[1] - new[0]) / max(old[1] - old[0], 1e-9)
     project = stretched(project, [item_id], factor, about=old[0])
@@ -338,14 +346,14 @@ def split_run(project: Project, run_id: str, time: float) -> Project:
     # both go on being the same run, of which each makes its portion: so they move exactly as it did
     first, last = run.portion or (0.0, 1.0)
     share = first + (last - first) * since / trip.duration
-    one = replace(run, portion=(first, share), mark=None, due=None)
-    cue = None if run.cue is None else Cue(run.id, at="arrival")
+    one = replace(run, portion=(first, share), mark=None, arrive_by=None)
+    trigger = None if run.trigger is None else Trigger(run.id, at="arrival")
     two = replace(
         run,
         id=name,
         name=new_name(project, Run, f"{run.name}, second part"),
         start=time,
-        cue=cue,
+        trigger=trigger,
         blend=0.0,
         portion=(share, last),
         before="waits",
@@ -359,7 +367,7 @@ def dead_spans(project: Project, least: float) -> list[tuple[float, float]]:
     busy = []
     busy += [span_of(project, run) for run in project.runs]
     busy += [span_of(project, poses) for poses in project.poses]
-    busy += [span_of(project, spin) for spin in project.spins]
+    busy += [span_of(project, spin) for spin in project.rotations]
     keyed: tuple[Light | Camera, ...] = (*project.lights, *project.cameras)
     busy += [span_of(project, item) for item in keyed if key_times(item)]
     busy = sorted(s for s in busy if np.isfinite(s[0]))
@@ -387,9 +395,9 @@ def without_span(project: Project, first: float, last: float) -> Project:
         if isinstance(item, Light | Camera):
             return _with_times(item, earlier)
         fields: dict[str, Any] = {"start": earlier(item.start)}
-        if isinstance(item, Spin) and item.end is not None:
+        if isinstance(item, TimedRotation) and item.end is not None:
             fields["end"] = fields["start"] + item.end - item.start
-        elif isinstance(item, (Shot, Carry)) and item.end is not None:
+        elif isinstance(item, (Shot, Attachment)) and item.end is not None:
             fields["end"] = earlier(item.end)
         return replace(item, **fields)
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, get_as, new_id, new_name
-from kestrav.core.document.records import Axle, Feature, Part, Project, Roll, Run, Spin, Swivel
+from kestrav.core.document.records import Axle, Castor, Feature, Part, Project, Run, TimedRotation, Wheel
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face, vector
 from kestrav.core.geometry.meshes import Mesh
@@ -66,14 +66,14 @@ def add_rolls(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[s
     ids = list(part_ids)
     made = []
     for part_id in ids:
-        if any(r.part == part_id for r in project.rolls):
+        if any(r.part == part_id for r in project.wheels):
             raise BadInput(f"“{get(project, part_id).name}” rolls already")
         made.append(axle_of(project, meshes, part_id))
     alike = len(ids) > 1 and len({radius for _, radius in made}) == 1
-    link = f"{new_id(project, Roll)}-link" if alike else ""
+    link = f"{new_id(project, Wheel)}-link" if alike else ""
     for part_id, (axle, radius) in zip(ids, made, strict=True):
-        name = new_name(project, Roll, _called(project, part_id))
-        project = add(project, Roll(new_id(project, Roll), name, part_id, axle, radius, radius, link=link))
+        name = new_name(project, Wheel, _called(project, part_id))
+        project = add(project, Wheel(new_id(project, Wheel), name, part_id, axle, radius, radius, link=link))
     return project
 
 
@@ -99,11 +99,11 @@ def take_axle(project: Project, item_id: str, feature: Feature) -> Project:
     A wheel takes the radius too, where there is one, and the residual of the fit. Raises BadInput for what has no axis.
     """
     item = get(project, item_id)
-    if isinstance(item, Swivel):
+    if isinstance(item, Castor):
         return update(project, item_id, kingpin=picked_axle(project, item.part, feature, item.kingpin))
-    assert isinstance(item, Roll | Spin)
+    assert isinstance(item, Wheel | TimedRotation)
     axle = picked_axle(project, item.part, feature, item.axle)
-    if isinstance(item, Spin):
+    if isinstance(item, TimedRotation):
         return update(project, item_id, axle=axle)
     fields: dict[str, object] = {"axle": axle, "residual": 0.0 if feature.exact else feature.residual}
     if feature.radius > 0:
@@ -122,7 +122,7 @@ def add_swivel(project: Project, part_id: str) -> Project:
     part = get(project, part_id)
     if not isinstance(part, Part):
         raise BadInput(f"“{part.name}” is no part; choose the castor")
-    if any(s.part == part_id for s in project.swivels):
+    if any(s.part == part_id for s in project.castors):
         raise BadInput(f"“{part.name}” swivels already")
     rotation = rest_poses(project)[rows(project)[part_id], :3, :3]
     middle = own_bounds(project, part_id).mean(axis=0)
@@ -132,15 +132,15 @@ def add_swivel(project: Project, part_id: str) -> Project:
     carrier = next((r for r in project.runs if r.rider in _above(project, part_id)), None)
     if carrier is not None:
         ahead = rotation.T @ _facing(project, carrier)
-    wheel = next((r for r in project.rolls if part_id in (r.part, *_above(project, r.part))), None)
+    wheel = next((r for r in project.wheels if part_id in (r.part, *_above(project, r.part))), None)
     if wheel is not None:
         # its way ahead is the one in which its wheel rolls, also where it is built askew
         axis = rest_poses(project)[rows(project)[wheel.part], :3, :3] @ np.array(wheel.axle.direction)
-        rolls = rotation.T @ np.cross(axis, [0.0, 0.0, 1.0])
-        if np.linalg.norm(rolls) > _LEVEL:
-            ahead = rolls / np.linalg.norm(rolls) * (1.0 if rolls @ ahead >= 0 else -1.0)
-    name = new_name(project, Swivel, f"{part.name} swivels")
-    return add(project, Swivel(new_id(project, Swivel), name, part_id, kingpin, vector(np.round(ahead, 9))))
+        wheels = rotation.T @ np.cross(axis, [0.0, 0.0, 1.0])
+        if np.linalg.norm(wheels) > _LEVEL:
+            ahead = wheels / np.linalg.norm(wheels) * (1.0 if wheels @ ahead >= 0 else -1.0)
+    name = new_name(project, Castor, f"{part.name} swivels")
+    return add(project, Castor(new_id(project, Castor), name, part_id, kingpin, vector(np.round(ahead, 9))))
 
 
 def _above(project: Project, part_id: str) -> list[str]:
@@ -165,7 +165,7 @@ def add_spins(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[s
     Several are linked, and go alike; ``mirrored`` every second one turns the other way about.
     """
     ids = list(part_ids)
-    link = f"{new_id(project, Spin)}-link" if len(ids) > 1 else ""
+    link = f"{new_id(project, TimedRotation)}-link" if len(ids) > 1 else ""
     first: Array | None = None
     for k, part_id in enumerate(ids):
         part = get(project, part_id)
@@ -180,8 +180,10 @@ def add_spins(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[s
         if first is not None and turned @ first < 0:
             axle = Axle(axle.origin, vector(-np.array(axle.direction)))
         first = turned if first is None else first
-        name = new_name(project, Spin, f"{part.name} spins")
-        made = Spin(new_id(project, Spin), name, part_id, axle, mirrored=mirrored and k % 2 == 1, link=link)
+        name = new_name(project, TimedRotation, f"{part.name} spins")
+        made = TimedRotation(
+            new_id(project, TimedRotation), name, part_id, axle, mirrored=mirrored and k % 2 == 1, link=link
+        )
         project = add(project, made)
     return project
 
@@ -189,14 +191,14 @@ def add_spins(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[s
 # sums
 
 
-def way_rolled(project: Project, roll: Roll, time: float | None = None) -> float:
+def way_rolled(project: Project, roll: Wheel, time: float | None = None) -> float:
     """The way in mm that a wheel has rolled until a time in s, or in all; less what it rolled back."""
     path = Motion(project).rolling(roll)
     moment = span(project) if time is None else time
     return float(np.interp(moment, path.path.times, path.way))
 
 
-def turns_of(project: Project, roll: Roll, time: float | None = None) -> float:
+def turns_of(project: Project, roll: Wheel, time: float | None = None) -> float:
     """The turns that a wheel has made until a time in s, or in all: way by circumference, with its share of slip."""
     return (1.0 + roll.slip) * way_rolled(project, roll, time) / (2 * np.pi * roll.radius)
 
@@ -204,7 +206,7 @@ def turns_of(project: Project, roll: Roll, time: float | None = None) -> float:
 # making ends meet
 
 
-def _one_run(project: Project, roll: Roll) -> Run:
+def _one_run(project: Project, roll: Wheel) -> Run:
     """The only run that carries a wheel. Raises BadInput when there is not just one."""
     carriers = [roll.part, *_above(project, roll.part)]
     runs = [leg.item for thing in carriers for leg in legs_of(project, thing) if isinstance(leg.item, Run)]
@@ -300,6 +302,6 @@ def with_turns(project: Project, roll_id: str, turns: float) -> Project:
     return project
 
 
-def _roll(project: Project, roll_id: str) -> Roll:
-    roll = get_as(project, roll_id, Roll)
+def _roll(project: Project, roll_id: str) -> Wheel:
+    roll = get_as(project, roll_id, Wheel)
     return roll

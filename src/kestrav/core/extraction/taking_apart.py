@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.edits import add, change
 from kestrav.core.document.lookup import ancestors, get, solids, subtree
-from kestrav.core.document.records import Cue, Project
+from kestrav.core.document.records import Project, Trigger
 from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.editing.timing import reversed_in_time
 from kestrav.core.errors import BadInput, Cancelled
@@ -538,7 +538,7 @@ def add_sequence(
             path, run = straight_run(project, removal.thing, places, name, start)
             run = change(run, company=removal.company, speed=run.speed if speed is None else speed)
             if before is not None:
-                run = change(run, cue=Cue(before))
+                run = change(run, trigger=Trigger(before))
             project = add(project, path, run)
             made.append(run.id)
             # the next step begins as the one that goes farthest arrives

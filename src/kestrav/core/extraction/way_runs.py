@@ -15,17 +15,17 @@ from kestrav.core.document.edits import add, change, set_contact, settings
 from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import (
     Eased,
-    FixedHeading,
-    KeyedHeading,
+    FixedOrientation,
+    KeyedOrientation,
     KeyPose,
+    OrientationKey,
     Path,
     PathPoint,
     PointShape,
-    Poses,
+    PoseTrack,
     Project,
     Run,
     Shape,
-    TurnKey,
 )
 from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.errors import BadInput
@@ -67,7 +67,7 @@ def straight_run(project: Project, thing: str, way: Sequence[Array], name: str, 
         start=start,
         duration=None,
         speed=SPEED,
-        pacing=Eased(soft, soft),
+        speed_profile=Eased(soft, soft),
     )
     return path, run
 
@@ -92,7 +92,7 @@ def run_of_way(
         path = change(path, shape=_rounded(path.shape, steps, rounding))
     curve = path_curve(path)
     turned = _heading(poses, curve.point_stations() / curve.length, stands[:3, :3])
-    return add(project, path, change(run, heading=turned, company=tuple(things[1:])))
+    return add(project, path, change(run, orientation=turned, company=tuple(things[1:])))
 
 
 def _rounded(shape: Shape, steps: Array, share: float) -> PointShape:
@@ -136,7 +136,7 @@ def _status(project: Project) -> Project:
     nothing: dict[str, tuple[()]] = {
         name: ()
         for name in (
-            "runs", "poses", "carries", "rolls", "swivels", "spins", "drives", "rods", "balls", "requirements", "shots", "contacts",
+            "runs", "poses", "attachments", "wheels", "castors", "rotations", "gears", "rods", "balls", "requirements", "shots", "contacts",
         )
     }  # fmt: skip
     return msgspec.structs.replace(
@@ -180,21 +180,26 @@ def _as_poses(
     for moment, at in zip(times, way, strict=True):
         turned = Rotation.from_rotvec(at.turn).as_matrix() @ stands[:3, :3]
         keys.append(KeyPose(float(moment), placement(rigid(turned, stands[:3, 3] + np.array(at.way)))))
-    made = Poses(
-        new_id(project, Poses), new_name(project, Poses, f"{name} comes out"), things[0], tuple(keys), start, "straight"
+    made = PoseTrack(
+        new_id(project, PoseTrack),
+        new_name(project, PoseTrack, f"{name} comes out"),
+        things[0],
+        tuple(keys),
+        start,
+        "straight",
     )
     return add(project, made)
 
 
-def _heading(poses: Sequence[Pose], shares: ArrayLike, stands: Array) -> FixedHeading | KeyedHeading:
+def _heading(poses: Sequence[Pose], shares: ArrayLike, stands: Array) -> FixedOrientation | KeyedOrientation:
     """How the rider is turned along its way: as it stands, or by keys against the room, evenly from one to the next."""
     if max(np.degrees(np.linalg.norm(at.turn)) for at in poses) < _TURNED:
-        return FixedHeading()
-    keys: list[TurnKey] = []
+        return FixedOrientation()
+    keys: list[OrientationKey] = []
     for share, at in zip(np.asarray(shares, float), poses, strict=True):
         if keys and share <= keys[-1].place:
             keys.pop()  # turned on the spot: as it is turned at the end of that
         turned = Rotation.from_rotvec(at.turn).as_matrix() @ stands
         w, x, y, z = (float(v) for v in quaternion_from_rotation(turned))
-        keys.append(TurnKey(float(share), (w, x, y, z)))
-    return KeyedHeading(keys=tuple(keys), room=True, smooth=False)
+        keys.append(OrientationKey(float(share), (w, x, y, z)))
+    return KeyedOrientation(keys=tuple(keys), room=True, smooth=False)

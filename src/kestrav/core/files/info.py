@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
-from kestrav.core.document.records import COLLECTIONS, Carry, Part, Poses, Project
+from kestrav.core.document.records import COLLECTIONS, Attachment, Part, PoseTrack, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import SUFFIXES, UNITS, into_project, proposed_unit, read_product, with_unit
@@ -61,14 +61,14 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
                 "steady_speed_mm_s": trip.greatest_speed,
             }
         )
-    others: tuple[Poses | Carry, ...] = (*project.poses, *project.carries)
+    others: tuple[PoseTrack | Attachment, ...] = (*project.poses, *project.attachments)
     legs = [leg_of(project, item) for item in others]
     moves = [
         {
             "id": leg.item.id,
             "name": leg.item.name,
             "rider": names[leg.item.rider],
-            "with": names[leg.item.carrier] if isinstance(leg.item, Carry) else None,
+            "with": names[leg.item.carrier] if isinstance(leg.item, Attachment) else None,
             "start_s": _known(leg.start),
             "end_s": _known(leg.end),
         }

@@ -77,6 +77,30 @@ def _with_names_of_the_trade(document: dict[str, Any]) -> dict[str, Any]:
     return document
 
 
+# 13: kinds and fields bear the terms of the trade
+_COLLECTIONS = {
+    "carries": "attachments",
+    "rolls": "wheels",
+    "swivels": "castors",
+    "spins": "rotations",
+    "drives": "gears",
+}
+_OF_RUNS = {"pacing": "speed_profile", "heading": "orientation", "lean": "bank", "cue": "trigger", "due": "arrive_by"}
+_LANES = {"heading": "orientation", "lean": "bank"}
+
+
+def _with_terms_of_the_trade(document: dict[str, Any]) -> dict[str, Any]:
+    for name in ("runs", "poses", "carries", "spins"):
+        for item in _records(document, name):
+            for old, new in _OF_RUNS.items():
+                if old in item:
+                    item[new] = item.pop(old)
+    settings = document.get("settings")
+    if isinstance(settings, dict) and isinstance(settings.get("lanes"), list):
+        settings["lanes"] = [_LANES.get(lane, lane) if isinstance(lane, str) else lane for lane in settings["lanes"]]
+    return {_COLLECTIONS.get(name, name): value for name, value in document.items()}
+
+
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda document: document,
     2: lambda document: document,
@@ -89,6 +113,7 @@ UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     9: lambda document: document,
     10: lambda document: document,
     11: _with_names_of_the_trade,
+    12: _with_terms_of_the_trade,
 }
 
 

@@ -40,7 +40,7 @@ def charted(project: Project, meshes: Mapping[str, Mesh], clearance: Clearance |
         speeds = thing_speeds(project, thing, times) / 1000.0
         found.append(Charted(f"{get(project, thing).name}", "m/s", times, speeds, limit))
     motion = Motion(project)
-    for roll in project.rolls[:_MOST_WHEELS]:
+    for roll in project.wheels[:_MOST_WHEELS]:
         found.append(
             Charted(qualified_name(project, roll.part), "turns", times, motion.angles(roll, times) / (2 * np.pi))
         )

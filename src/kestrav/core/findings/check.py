@@ -82,7 +82,7 @@ def certified(
     found = [*result.findings, *between_frames.find(evidence)]
     mended, bent = [], clearance_rule.Worked()
     for finding in one_by_one(found, portion(progress, _PROOF, 1.0)):
-        mended.append(clearance_rule.with_mends(evidence, finding, bent))
+        mended.append(clearance_rule.with_fixes(evidence, finding, bent))
     return dataclasses.replace(result, findings=_sorted(mended), certificate=certificate, table=table)
 
 

@@ -30,7 +30,7 @@ _HAIR = 1e-9  # s
 
 
 @dataclass(frozen=True)
-class Mend:
+class Fix:
     """An edit that removes a finding: what to call it, and what to do to the project.
 
     It is an edit and not the edited project, so that one accepted later keeps what was edited meanwhile. Meshes
@@ -72,8 +72,8 @@ class Finding:
     intervals: tuple[tuple[int, int], ...] = ()
     place: tuple[float, float, float] | None = None
     gap: tuple[tuple[float, float, float], tuple[float, float, float]] | None = None
-    mend: Mend | None = None
-    also: tuple[Mend, ...] = ()
+    fix: Fix | None = None
+    also: tuple[Fix, ...] = ()
 
 
 @dataclass(frozen=True)

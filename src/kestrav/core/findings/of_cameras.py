@@ -12,7 +12,7 @@ from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.mending import Goal, Way, told, tried
 from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document.records import Shot
-from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment
+from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment
 
 Array = NDArray[np.float64]
 
@@ -56,7 +56,7 @@ def lasting(judged: Judged, faulty: NDArray[np.bool_]) -> str:
     return f"{faulty.sum() * step:.2f} s in all"
 
 
-def mends(judged: Judged, goal: Goal, *groups: Iterable[Way]) -> tuple[Mend, ...]:
+def fixes(judged: Judged, goal: Goal, *groups: Iterable[Way]) -> tuple[Fix, ...]:
     """The first edit of each group by which a goal is reached, as mends."""
     found = [tried(judged, goal, group) for group in groups]
-    return tuple(Mend(way.label, told(judged.project, way)) for way in found if way is not None)
+    return tuple(Fix(way.label, told(judged.project, way)) for way in found if way is not None)

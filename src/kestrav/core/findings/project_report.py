@@ -11,7 +11,7 @@ from kestrav import __version__
 from kestrav.core.camera.lens import angles
 from kestrav.core.clearance.table import outcomes
 from kestrav.core.document.lookup import get, get_as, qualified_name
-from kestrav.core.document.records import Camera, Project, Roll, Shot
+from kestrav.core.document.records import Camera, Project, Shot, Wheel
 from kestrav.core.document.shots import frame_count
 from kestrav.core.editing.wheel_making import turns_of, way_rolled
 from kestrav.core.findings.check import CheckResult
@@ -45,12 +45,12 @@ def as_page(project: Project, result: CheckResult, pictures: Mapping[str, Sequen
             (3, 4, 5, 6, 7),
         ),
     ]
-    if project.rolls:
+    if project.wheels:
         sections += [
             "<h2>Wheels</h2>",
             table(
                 ("Wheel", "2 · π · radius mm = around mm", "way mm ÷ around mm = turns", "Degrees"),
-                (_wheel(project, roll) for roll in project.rolls),
+                (_wheel(project, roll) for roll in project.wheels),
                 (3,),
             ),
         ]
@@ -81,7 +81,7 @@ def as_page(project: Project, result: CheckResult, pictures: Mapping[str, Sequen
                     f.title,
                     f.detail,
                     f"{f.time:.2f}",
-                    "; ".join(m.label for m in (f.mend, *f.also) if m is not None) or "–",
+                    "; ".join(m.label for m in (f.fix, *f.also) if m is not None) or "–",
                 )
                 for f in result.findings
             ),
@@ -124,7 +124,7 @@ def _run(project: Project, run_id: str) -> tuple[str, ...]:
     return (*names, start, end, f"{trip.length:,.1f}", f"{trip.once:.3f}", f"{trip.greatest_speed:,.1f}")
 
 
-def _wheel(project: Project, roll: Roll) -> tuple[str, ...]:
+def _wheel(project: Project, roll: Wheel) -> tuple[str, ...]:
     way, around, turns = way_rolled(project, roll), 2 * np.pi * roll.radius, turns_of(project, roll)
     slip = "" if roll.slip == 0 else f" × {1 + roll.slip:.4f}"
     return (

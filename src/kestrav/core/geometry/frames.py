@@ -150,8 +150,8 @@ class FrameTable:
             if upright:
                 flat = [np.hypot(*self.curve.tangent(s, before=b)[:, :2].T) for s, b in ((low, False), (high, True))]
                 least = np.maximum(0.5 * (flat[0] + flat[1] - rate * (high - low)), 1e-9)
-                rolls = self.steep.rate_at(0.5 * (low + high))
-                rate = np.where(np.isnan(rolls), rate / least, rate + abs(self.twist_rate) + np.abs(rolls))
+                wheels = self.steep.rate_at(0.5 * (low + high))
+                rate = np.where(np.isnan(wheels), rate / least, rate + abs(self.twist_rate) + np.abs(wheels))
             else:
                 rate = rate + abs(self.twist_rate)
             turned = np.concatenate([[0.0], np.cumsum(rate * (high - low))])

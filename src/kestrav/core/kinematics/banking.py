@@ -17,9 +17,9 @@ GRAVITY = 9806.65  # mm/s², ISO 80000-3
 _STEPS = 1200
 
 
-def lean(trip: Journey, stations: ArrayLike) -> Array:
+def bank(trip: Journey, stations: ArrayLike) -> Array:
     """Lean (n,) of a journey's rider at stations (n,)."""
-    how, stations = trip.run.lean, np.asarray(stations, float)
+    how, stations = trip.run.bank, np.asarray(stations, float)
     found = np.zeros(len(stations))
     if how.computed:
         grid, angle = _balanced(trip)
@@ -37,7 +37,7 @@ def lean(trip: Journey, stations: ArrayLike) -> Array:
 def lean_gauge(trip: Journey) -> list[tuple[Array, Array]]:
     """How far the lean has changed at most since the start, all changes added up: stations (k,) and rad (k,), between which it grows
     evenly, of what is computed and of what is keyed."""
-    how, found = trip.run.lean, []
+    how, found = trip.run.bank, []
     if how.computed:
         grid, angle = _balanced(trip)
         found.append((grid, np.concatenate([[0.0], np.cumsum(np.abs(np.diff(angle)))])))
@@ -62,7 +62,7 @@ def _balanced(trip: Journey) -> tuple[Array, Array]:
 
     tan(lean) = v² / (g r), as for any body in a level bend (elementary mechanics).
     """
-    how, trip = trip.run.lean, trip.entire
+    how, trip = trip.run.bank, trip.entire
     grid = np.linspace(trip.first, trip.last, _STEPS + 1)
     speed = trip.speeds(trip.times_at(grid))
     angle = np.arctan(speed**2 * level_curvature(trip.path, grid) / GRAVITY)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kestrav.core.document.lookup import find
-from kestrav.core.document.records import Project, Run, TowardHeading
+from kestrav.core.document.records import Project, Run, TowardOrientation
 from kestrav.core.document.references import references
 from kestrav.core.kinematics.legs import by_thing
 from kestrav.core.mechanisms.joints import joints
@@ -32,9 +32,9 @@ def dependencies(project: Project, *things: str) -> tuple[object, ...]:
         for reference in references(item) if item is not None else ():
             if reference.ref.moves:
                 need(reference.id)
-        if isinstance(item, Run) and (item.seat != "pivot" or item.ground is not None or item.lean.computed):
+        if isinstance(item, Run) and (item.seat != "pivot" or item.ground is not None or item.bank.computed):
             bounds = True
-        if isinstance(item, Run) and isinstance(item.heading, TowardHeading):
+        if isinstance(item, Run) and isinstance(item.orientation, TowardOrientation):
             bounds = True
         for mover in moving.get(here, ()):
             need(mover.id)

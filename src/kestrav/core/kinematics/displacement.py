@@ -21,16 +21,16 @@ from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.lookup import find
 from kestrav.core.document.records import (
+    Attachment,
     Ball,
-    Carry,
-    Drive,
+    Castor,
+    Gear,
     Part,
-    Poses,
+    PoseTrack,
     Rod,
-    Roll,
     Run,
-    Spin,
-    Swivel,
+    TimedRotation,
+    Wheel,
 )
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.bounds import MOST_TURN, WORLD, Bound, Points, at, lifted, where
@@ -139,19 +139,19 @@ class Displacement:
 
     def _amount(self, joint: Joint) -> Array:
         item = joint.item
-        if isinstance(item, (Spin, Swivel)):
+        if isinstance(item, (TimedRotation, Castor)):
             # one way between the ramps of a spin; evenly over each cell of a castor's grid
             return self._steps(self.motion.amount(joint, self.times))
-        if isinstance(item, Roll):
+        if isinstance(item, Wheel):
             return self._wheel(item)
-        if isinstance(item, Drive):
+        if isinstance(item, Gear):
             return self._driven(item, joint)
         assert isinstance(item, Rod)
         if item.keeps == "slider":
             return self._slid(item)
         return self._rocked(item) if item.keeps == "rocker" else self._coupled(item, joint)
 
-    def _wheel(self, roll: Roll) -> Array:
+    def _wheel(self, roll: Wheel) -> Array:
         """By the way of its centre along the level way ahead, and by its own turn about the axle, which is spread evenly over a cell."""
         rolling = self.motion.rolling(roll)
         base = self._unturned(roll.part, WORLD, at(roll.axle.origin))
@@ -169,7 +169,7 @@ class Displacement:
         own = share * np.abs(np.diff(rolling.path.own))[k]
         return np.asarray((1.0 + abs(roll.slip)) * way / roll.radius + own)
 
-    def _driven(self, drive: Drive, joint: Joint) -> Array:
+    def _driven(self, drive: Gear, joint: Joint) -> Array:
         side = "b" if joint.part == drive.b.part else "a"
         other = drive.a if side == "b" else drive.b
         turned = np.zeros(len(self.middle))
@@ -181,7 +181,7 @@ class Displacement:
             return shift_b + ratio(drive) * (turned + shift_a)
         return shift_a + (turned + shift_b) / ratio(drive)
 
-    def _shifts(self, drive: Drive) -> tuple[Array, Array]:
+    def _shifts(self, drive: Gear) -> tuple[Array, Array]:
         """By how much both ends come to stand otherwise to each other."""
         none = np.zeros(len(self.middle))
         if self.motion.carried_alike(drive.a.part, drive.b.part):
@@ -213,7 +213,7 @@ class Displacement:
             angle = angle + radii * way / (apart * np.sqrt(np.maximum(apart**2 - radii**2, 1e-12)))
         return angle, angle
 
-    def _seen_from_b(self, drive: Drive) -> Array:
+    def _seen_from_b(self, drive: Gear) -> Array:
         """Where (n, 3) the first end's axle is in the second's coordinates."""
         one, two = (self.motion.unturned(part, self.times) for part in (drive.a.part, drive.b.part))
         seen: Array = (inverse_rigid(two) @ one)[:, :3, :3] @ np.array(drive.a.axle.origin)
@@ -379,11 +379,11 @@ class Displacement:
         if isinstance(item, Run):
             resting |= (item.before == "rests") & (self.middle < leg.start)
             resting |= (item.after == "rests") & (self.middle > leg.end)
-        elif isinstance(item, Carry):
+        elif isinstance(item, Attachment):
             resting |= self.middle < leg.start
         if resting.any():
             found = where(resting, self._unled(thing, frame, points), found)
-        blend = 0.0 if isinstance(item, Carry) else item.blend
+        blend = 0.0 if isinstance(item, Attachment) else item.blend
         young = (self.middle >= leg.start) & (self.middle < leg.start + blend)
         if blend > 0 and k > 0 and young.any():
             pivot = rest_and_pivot(self.project, thing)[1]
@@ -421,11 +421,11 @@ class Displacement:
     def _led(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
         leg, item = legs[k], legs[k].item
         world = frame == WORLD
-        if isinstance(item, Poses):
+        if isinstance(item, PoseTrack):
             if not world:
                 return self._unknown()
             return self._key_poses(thing, item, leg, points)
-        if isinstance(item, Carry):
+        if isinstance(item, Attachment):
             return self._attached(thing, legs, k, frame, points)
         assert leg.trip is not None
         if not world:
@@ -448,7 +448,7 @@ class Displacement:
             self._known[key] = made
         return lifted(self._known[key], mine.from_point(seat[:3, 3]))
 
-    def _key_poses(self, thing: str, poses: Poses, leg: Leg, points: Points) -> Bound:
+    def _key_poses(self, thing: str, poses: PoseTrack, leg: Leg, points: Points) -> Bound:
         pivot = rest_and_pivot(self.project, thing)[1]
         if not np.isfinite(leg.start):
             return self._none()
@@ -459,7 +459,7 @@ class Displacement:
 
     def _attached(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
         leg, carry = legs[k], legs[k].item
-        assert isinstance(carry, Carry)
+        assert isinstance(carry, Attachment)
         if not np.isfinite(leg.start):
             return self._unled(thing, frame, points)
         relative = self.motion.taken(thing, legs, k)
@@ -471,7 +471,7 @@ class Displacement:
         return where(self.middle > leg.end, stays, found)
 
     def _put_down(
-        self, thing: str, carry: Carry, leg: Leg, relative: Array, frame: str, points: Points, found: Bound
+        self, thing: str, carry: Attachment, leg: Leg, relative: Array, frame: str, points: Points, found: Bound
     ) -> Bound:
         begins_ = max(leg.end - carry.lowering, leg.start)
         late = (self.middle >= begins_) & (self.middle < leg.end)
@@ -509,7 +509,7 @@ def chain(motion: Motion, thing: str) -> set[str]:
         if isinstance(item, Part) and item.parent is not None:
             left.append(item.parent)
         for mover in moving.get(here, ()):
-            if isinstance(mover, Carry):
+            if isinstance(mover, Attachment):
                 left += [mover.carrier, *(() if mover.onto is None else (mover.onto,))]
         for joint in motion.joints_on(here):
             if isinstance(joint.item, Rod) and joint.role == "rod":

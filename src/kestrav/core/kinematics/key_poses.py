@@ -9,19 +9,19 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
 from scipy.spatial.transform import Rotation, Slerp
 
-from kestrav.core.document.records import Poses
+from kestrav.core.document.records import PoseTrack
 from kestrav.core.geometry.transforms import rigid
 
 Array = NDArray[np.float64]
 
 
-def pivot_poses(poses: Poses, times: ArrayLike) -> Array:
+def pivot_poses(poses: PoseTrack, times: ArrayLike) -> Array:
     """Matrices (n, 4, 4) of the pivot in the room at times (n,) since the first key, held before and after."""
     times = np.clip(np.asarray(times, float), 0.0, poses.keys[-1].time)
     return rigid(turns(poses, times), places(poses, times))
 
 
-def _key_times(poses: Poses) -> Array:
+def _key_times(poses: PoseTrack) -> Array:
     return np.array([key.time for key in poses.keys])
 
 
@@ -32,7 +32,7 @@ def _slopes(times: Array, values: Array) -> Array:
     return found
 
 
-def places(poses: Poses, times: ArrayLike) -> Array:
+def places(poses: PoseTrack, times: ArrayLike) -> Array:
     """Places (n, 3) of the pivot at times (n,) since the first key."""
     times, keys = np.asarray(times, float), _key_times(poses)
     points = np.array([key.placement.position for key in poses.keys])
@@ -51,7 +51,7 @@ def places(poses: Poses, times: ArrayLike) -> Array:
     return found
 
 
-def _controls(poses: Poses) -> tuple[Array, Array, Array, Array]:
+def _controls(poses: PoseTrack) -> tuple[Array, Array, Array, Array]:
     """The four points (k - 1, 3) of each Bézier cubic from key to key."""
     keys = _key_times(poses)
     points = np.array([key.placement.position for key in poses.keys])
@@ -69,7 +69,7 @@ def _controls(poses: Poses) -> tuple[Array, Array, Array, Array]:
     return points[:-1], points[:-1] + out, points[1:] + back, points[1:]
 
 
-def travelled(poses: Poses, before: Array, after: Array) -> Array:
+def travelled(poses: PoseTrack, before: Array, after: Array) -> Array:
     """How far (n,) the pivot goes at most between times (n,) since the first key and later ones, with no key in between: a Bézier curve is
     no longer than the polygon of its points (G. Farin, Curves and Surfaces for CAGD, 5th ed. 2002, section 4.3), here of the piece asked
     for."""
@@ -92,7 +92,7 @@ def travelled(poses: Poses, before: Array, after: Array) -> Array:
     return found
 
 
-def turned_so_far(poses: Poses, times: ArrayLike) -> Array:
+def turned_so_far(poses: PoseTrack, times: ArrayLike) -> Array:
     """By how much (n,) in rad the pivot has turned since the first key, all turns added up, at times (n,) since that."""
     times, keys = np.asarray(times, float), _key_times(poses)
     if len(keys) == 1:
@@ -105,7 +105,7 @@ def turned_so_far(poses: Poses, times: ArrayLike) -> Array:
     return found
 
 
-def turns(poses: Poses, times: ArrayLike) -> Array:
+def turns(poses: PoseTrack, times: ArrayLike) -> Array:
     """Rotations (n, 3, 3) of the pivot at times (n,) since the first key: about one axis from key to key, at rates that
     neither overshoot nor jerk unless it goes straight."""
     times, keys = np.asarray(times, float), _key_times(poses)
@@ -125,7 +125,7 @@ def turns(poses: Poses, times: ArrayLike) -> Array:
     return found
 
 
-def velocities(poses: Poses, times: ArrayLike) -> Array:
+def velocities(poses: PoseTrack, times: ArrayLike) -> Array:
     """Velocities (n, 3) of the pivot in mm/s at times (n,) since the first key; none before and after."""
     times = np.asarray(times, float)
     end = poses.keys[-1].time

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.records import Ball, Drive, Project, Roll, Turner
+from kestrav.core.document.records import Ball, Gear, Project, Turner, Wheel
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.ground import heights_below, standing
 from kestrav.core.kinematics.motion import Motion
@@ -34,7 +34,7 @@ def headings(project: Project, thing: str, times: ArrayLike) -> Array:
     return found
 
 
-def wheel_gaps(project: Project, meshes: Mapping[str, Mesh], roll: Roll, times: ArrayLike) -> tuple[Array, Array]:
+def wheel_gaps(project: Project, meshes: Mapping[str, Mesh], roll: Wheel, times: ArrayLike) -> tuple[Array, Array]:
     """How far (n,) in mm a wheel is above what it rolls on at times (n,), negative where it is sunk in, and its centre (n, 3).
 
     By its tread's radius and the highest surface below its centre that nothing moves, or the floor.
@@ -52,11 +52,11 @@ def ways_rolled(project: Project, item: Turner, times: ArrayLike) -> Array:
     has gone; of what else turns, none."""
     times = np.asarray(times, float)
     motion = Motion(project)
-    if isinstance(item, Roll):
+    if isinstance(item, Wheel):
         path = motion.rolling(item)
         found: Array = np.interp(times, path.path.times, path.way)
         return found
-    if isinstance(item, Drive):
+    if isinstance(item, Gear):
         turned = motion.turned(item.a.part, item.a.axle.direction, times)
         return pitch_radius(item, item.a) * (turned - turned[:1])
     if isinstance(item, Ball):
@@ -70,7 +70,7 @@ def ways_rolled(project: Project, item: Turner, times: ArrayLike) -> Array:
 def slips(project: Project, item: Turner, times: ArrayLike) -> Array:
     """By how much (n,) in mm a wheel's tread has gone farther than it has rolled at times (n,); 0 of all but wheels."""
     times = np.asarray(times, float)
-    if not isinstance(item, Roll):
+    if not isinstance(item, Wheel):
         return np.zeros(len(times))
     turned = Motion(project).angles(item, times) - Motion(project).angles(item, times[:1])
     way = ways_rolled(project, item, times)
@@ -79,7 +79,7 @@ def slips(project: Project, item: Turner, times: ArrayLike) -> Array:
     return found
 
 
-def _own_turning(project: Project, roll: Roll, times: Array) -> Array:
+def _own_turning(project: Project, roll: Wheel, times: Array) -> Array:
     """How far (n,) in rad what carries a wheel has itself turned about the wheel's axle."""
     path = Motion(project).rolling(roll).path
     found: Array = np.interp(times, path.times, path.own)
@@ -96,7 +96,7 @@ def rates(project: Project, item: Turner, times: ArrayLike) -> Array:
     return found / (2 * np.pi) * 60.0
 
 
-def mesh_errors(project: Project, drive: Drive, times: ArrayLike) -> Array:
+def mesh_errors(project: Project, drive: Gear, times: ArrayLike) -> Array:
     """How far (n,) a drive's teeth are from meshing at times (n,), in shares of a tooth from -0.5 to 0.5; 0 where none are known."""
     times = np.asarray(times, float)
     if not (toothed(drive) and drive.a.toothed and drive.b.toothed):

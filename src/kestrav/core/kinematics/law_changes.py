@@ -35,14 +35,14 @@ def changes(motion: Motion, end: float) -> tuple[Array, Array]:
         start = begins(project, poses)
         found += [start + key.time for key in poses.keys] + [start + poses.blend]
         jumps += [start]
-    for carry in project.carries:
+    for carry in project.attachments:
         start = begins(project, carry)
         jumps += [start]
         if carry.end is not None:
             lowered = max(carry.end - carry.lowering, start)
             found += [carry.end, lowered]
             jumps += [carry.end, lowered]
-    for spin in project.spins:
+    for spin in project.rotations:
         found += list(ramps(project, spin))
     every = np.array(found + jumps)
     sudden = np.unique([t for t in jumps if 0 <= t <= end])

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.records import Carry, Poses, Project, Run
+from kestrav.core.document.records import Attachment, PoseTrack, Project, Run
 from kestrav.core.kinematics.runs import Journey, begins, journey
 
 Array = NDArray[np.float64]
@@ -18,25 +18,25 @@ Array = NDArray[np.float64]
 class Leg:
     """A run, key poses or a ride of a thing, from a start to an end in s (infinite: never, or for good)."""
 
-    item: Run | Poses | Carry
+    item: Run | PoseTrack | Attachment
     start: float
     end: float
     trip: Journey | None = None
 
 
-_Motions = tuple[tuple[Run, ...], tuple[Poses, ...], tuple[Carry, ...]]
-_known: list[tuple[_Motions, dict[str, list[Run | Poses | Carry]]]] = []
+_Motions = tuple[tuple[Run, ...], tuple[PoseTrack, ...], tuple[Attachment, ...]]
+_known: list[tuple[_Motions, dict[str, list[Run | PoseTrack | Attachment]]]] = []
 _KEPT = 4
 
 
-def by_thing(project: Project) -> dict[str, list[Run | Poses | Carry]]:
+def by_thing(project: Project) -> dict[str, list[Run | PoseTrack | Attachment]]:
     """What moves each thing, in the order of the document; kept by the records' tuples."""
-    state = (project.runs, project.poses, project.carries)
+    state = (project.runs, project.poses, project.attachments)
     for known, found in _known:
         if all(a is b for a, b in zip(known, state, strict=True)):
             return found
     found = {}
-    every: tuple[Run | Poses | Carry, ...] = (*project.runs, *project.poses, *project.carries)
+    every: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.poses, *project.attachments)
     for item in every:
         things = (item.rider, *item.company) if isinstance(item, Run) else (item.rider,)
         for thing in things:
@@ -49,8 +49,8 @@ def by_thing(project: Project) -> dict[str, list[Run | Poses | Carry]]:
 def moving_state(project: Project) -> tuple[object, ...]:
     """All of a project that where its parts are at a time follows from: while these are the same objects, so is that."""
     return (
-        project.parts, project.paths, project.runs, project.poses, project.carries, project.rolls, project.swivels,
-        project.spins, project.drives, project.rods, project.balls,
+        project.parts, project.paths, project.runs, project.poses, project.attachments, project.wheels, project.castors,
+        project.rotations, project.gears, project.rods, project.balls,
     )  # fmt: skip
 
 
@@ -72,13 +72,13 @@ def companion_of(project: Project, thing: str) -> str:
     return thing
 
 
-def leg_of(project: Project, item: Run | Poses | Carry) -> Leg:
+def leg_of(project: Project, item: Run | PoseTrack | Attachment) -> Leg:
     """A run, key poses or a ride in time."""
     if isinstance(item, Run):
         trip = journey(project, item)
         return Leg(item, trip.start, trip.end, trip)
     start = begins(project, item)
-    if isinstance(item, Poses):
+    if isinstance(item, PoseTrack):
         return Leg(item, start, start + item.keys[-1].time)
     return Leg(item, start, np.inf if item.end is None else max(item.end, start))
 

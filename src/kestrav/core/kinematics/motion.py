@@ -12,12 +12,25 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.lookup import find
-from kestrav.core.document.records import Ball, Carry, Drive, Part, Poses, Project, Rod, Roll, Run, Spin, Swivel, Turner
+from kestrav.core.document.records import (
+    Attachment,
+    Ball,
+    Castor,
+    Gear,
+    Part,
+    PoseTrack,
+    Project,
+    Rod,
+    Run,
+    TimedRotation,
+    Turner,
+    Wheel,
+)
 from kestrav.core.geometry.transforms import inverse_rigid, rigid
 from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.key_poses import pivot_poses, velocities
 from kestrav.core.kinematics.legs import Leg, active, legs_of, moving_state
-from kestrav.core.kinematics.rolling import Rolling, grid, rolling, spun, swivels, turned_about
+from kestrav.core.kinematics.rolling import Rolling, castors, grid, rolling, spun, turned_about
 from kestrav.core.kinematics.runs import span
 from kestrav.core.kinematics.seating import rider_poses
 from kestrav.core.mechanisms.balls import BallRoll, ball_roll, plane_normals, turned_at
@@ -44,7 +57,7 @@ class _Kept:
 
     grid: Array
     poses: dict[str, Array] = field(default_factory=dict)
-    rolls: dict[str, Rolling] = field(default_factory=dict)
+    wheels: dict[str, Rolling] = field(default_factory=dict)
     angles: dict[tuple[str, str], Array] = field(default_factory=dict)  # by what turns and whom, at the grid
     balls: dict[str, BallRoll] = field(default_factory=dict)
 
@@ -168,9 +181,9 @@ class Motion:
     def amount(self, joint: Joint, times: ArrayLike) -> Array:
         """How far a joint turns its part (n, in rad) or slides it (n, in mm) at times (n,)."""
         times, item = np.asarray(times, float), joint.item
-        if isinstance(item, Spin):
+        if isinstance(item, TimedRotation):
             return spun(self.project, item, times)
-        if isinstance(item, Drive):
+        if isinstance(item, Gear):
             return self._driven(item, joint, times)
         if isinstance(item, Rod):
             if item.keeps == "slider":
@@ -182,15 +195,15 @@ class Motion:
         def base(moments: Array) -> Array:
             return self.unturned(joint.part, moments)
 
-        if isinstance(item, Swivel):
+        if isinstance(item, Castor):
             if (item.id, item.part) not in known.angles:
                 of = (item, known.grid, *dependencies(self.project, item.part))
-                made = _of_earlier(of, lambda: swivels(item, base, known.grid))
+                made = _of_earlier(of, lambda: castors(item, base, known.grid))
                 assert isinstance(made, np.ndarray)
                 known.angles[item.id, item.part] = made
             told: Array = np.interp(times, known.grid, known.angles[item.id, item.part])
             return told
-        assert isinstance(item, Roll)
+        assert isinstance(item, Wheel)
         return self.rolling(item).angles(times, base)
 
     def angles(self, item: Turner, times: ArrayLike) -> Array:
@@ -199,15 +212,15 @@ class Motion:
         times = np.asarray(times, float)
         return self.amount(mine[0], times) if mine else np.zeros(len(times))
 
-    def rolling(self, roll: Roll) -> Rolling:
+    def rolling(self, roll: Wheel) -> Rolling:
         """A wheel's track and the way it rolls, over the whole project."""
         known = self._kept
-        if roll.id not in known.rolls:
+        if roll.id not in known.wheels:
             of = (roll, known.grid, *dependencies(self.project, roll.part))
             made = _of_earlier(of, lambda: rolling(roll, lambda t: self.unturned(roll.part, t), known.grid))
             assert isinstance(made, Rolling)
-            known.rolls[roll.id] = made
-        return known.rolls[roll.id]
+            known.wheels[roll.id] = made
+        return known.wheels[roll.id]
 
     # drives
 
@@ -221,11 +234,11 @@ class Motion:
                 found = found + np.sign(same) * self.amount(joint, times)
         return found
 
-    def stands(self, drive: Drive, times: Array) -> Stand:
+    def stands(self, drive: Gear, times: Array) -> Stand:
         """How both ends of a drive stand to each other at times (n,)."""
         return stand(drive, self.unturned(drive.a.part, times), self.unturned(drive.b.part, times))
 
-    def _driven(self, drive: Drive, joint: Joint, times: Array) -> Array:
+    def _driven(self, drive: Gear, joint: Joint, times: Array) -> Array:
         side = "b" if joint.part == drive.b.part else "a"
         other = drive.a if side == "b" else drive.b
         turned = self.turned(other.part, other.axle.direction, times, drive)
@@ -239,7 +252,7 @@ class Motion:
         shift_a, shift_b = self._shifts(drive, rest, times, known.angles[key])
         return follow(drive, side, rest.sense, turned, shift_a, shift_b)
 
-    def _shifts(self, drive: Drive, rest: Stand, times: Array, known: Array | None) -> tuple[Array, Array]:
+    def _shifts(self, drive: Gear, rest: Stand, times: Array, known: Array | None) -> tuple[Array, Array]:
         """How both ends stand otherwise to each other than at rest, with the whole turns that led there."""
         now = self.stands(drive, times)
         a, b = now.a - rest.a, now.b - rest.b
@@ -444,12 +457,12 @@ class Motion:
                 resting |= times < leg.start
             if item.after == "rests":
                 resting |= times > leg.end
-        elif isinstance(item, Carry):
+        elif isinstance(item, Attachment):
             resting |= times < leg.start
         if resting.any():
             found = found.copy()
             found[resting] = self._unled(thing, times[resting])
-        blend = 0.0 if isinstance(item, Carry) else item.blend
+        blend = 0.0 if isinstance(item, Attachment) else item.blend
         if blend > 0 and k > 0:
             young = (times >= leg.start) & (times < leg.start + blend)
             if young.any():
@@ -461,12 +474,12 @@ class Motion:
     def led(self, thing: str, legs: Sequence[Leg], k: int, times: Array) -> Array:
         """World matrices (n, 4, 4) by a leg alone, also before its start and after its end."""
         leg, item = legs[k], legs[k].item
-        if isinstance(item, Poses):
+        if isinstance(item, PoseTrack):
             pivot = rest_and_pivot(self.project, thing)[1]
             since = times - leg.start if np.isfinite(leg.start) else np.zeros(len(times))
             found: Array = pivot_poses(item, since) @ inverse_rigid(pivot)
             return found
-        if isinstance(item, Carry):
+        if isinstance(item, Attachment):
             if not np.isfinite(leg.start):
                 return self._unled(thing, times)
             relative = self.taken(thing, legs, k)
@@ -491,7 +504,7 @@ class Motion:
     def taken(self, thing: str, legs: Sequence[Leg], k: int) -> Array:
         """How (4, 4) a thing stands in what carries it, as one of its legs takes it up."""
         leg, item = legs[k], legs[k].item
-        assert isinstance(item, Carry)
+        assert isinstance(item, Attachment)
         key = (thing, item.id)
         if key in self._taken and not self._busy:
             return self._taken[key]
@@ -501,7 +514,7 @@ class Motion:
             self._taken[key] = found
         return found
 
-    def _put_down(self, thing: str, carry: Carry, leg: Leg, times: Array, found: Array) -> Array:
+    def _put_down(self, thing: str, carry: Attachment, leg: Leg, times: Array, found: Array) -> Array:
         """World matrices (n, 4, 4) of a ride that ends where its rider is put down, at times within the ride."""
         begins = max(leg.end - carry.lowering, leg.start)
         late = times >= min(begins, leg.end)
@@ -547,7 +560,7 @@ def thing_speeds(project: Project, thing: str, times: ArrayLike) -> Array:
             continue
         if leg.trip is not None:
             speeds[mine] = leg.trip.speeds(times[mine])
-        elif isinstance(leg.item, Poses):
+        elif isinstance(leg.item, PoseTrack):
             if np.isfinite(leg.start):
                 speeds[mine] = np.linalg.norm(velocities(leg.item, times[mine] - leg.start), axis=1)
         else:

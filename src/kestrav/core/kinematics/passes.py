@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.optimize import brentq
 
-from kestrav.core.document.records import Keyed, Limited, Pacing
+from kestrav.core.document.records import Keyed, Limited, SpeedProfile
 from kestrav.core.kinematics.speed_profile import Ceiling, KeyedProfile, Profile, profile
 
 Array = NDArray[np.float64]
@@ -65,7 +65,7 @@ class LeggedProfile:
 
 
 def held(
-    pacing: Pacing,
+    speed_profile: SpeedProfile,
     length: float,
     stops: Sequence[tuple[float, float]],
     duration: float | None = None,
@@ -80,8 +80,8 @@ def held(
     waits = sum(seconds for _, seconds in stops)
     moving = None if duration is None else duration - waits
     ends = np.array([0.0, *(place for place, _ in stops), length])
-    if isinstance(pacing, Keyed):
-        whole = profile(pacing, length, moving, speed)
+    if isinstance(speed_profile, Keyed):
+        whole = profile(speed_profile, length, moving, speed)
         assert isinstance(whole, KeyedProfile)
         moments = np.array([0.0, *whole.times_at(ends[1:-1]), whole.duration])
         legs: list[Profile] = [_Cut(whole, a, b) for a, b in pairwise(moments)]
@@ -90,16 +90,16 @@ def held(
 
         def made(v: float | None) -> list[Profile]:
             return [
-                profile(_of_leg(pacing, k, len(pieces)), float(ends[k + 1] - ends[k]), None, v, piece)
+                profile(_of_leg(speed_profile, k, len(pieces)), float(ends[k + 1] - ends[k]), None, v, piece)
                 for k, piece in enumerate(pieces)
             ]
 
-        if isinstance(pacing, Limited):
+        if isinstance(speed_profile, Limited):
             legs = made(speed)
             least = sum(leg.duration for leg in legs)
             stretch = 1.0 if moving is None else moving / least
             legs = [
-                profile(_of_leg(pacing, k, len(pieces)), leg.length, leg.duration * stretch, speed, pieces[k])
+                profile(_of_leg(speed_profile, k, len(pieces)), leg.length, leg.duration * stretch, speed, pieces[k])
                 for k, leg in enumerate(legs)
             ]
         elif speed is not None:
@@ -113,19 +113,19 @@ def held(
     return LeggedProfile(tuple(legs), starts, ends[:-1], length, float(starts[-1] + legs[-1].duration))
 
 
-def _of_leg(pacing: Pacing, leg: int, count: int) -> Pacing:
+def _of_leg(speed_profile: SpeedProfile, leg: int, count: int) -> SpeedProfile:
     """A leg's own pacing: at a hold it stops softly, whatever the journey's own ends are like."""
-    if isinstance(pacing, Limited):
+    if isinstance(speed_profile, Limited):
         return Limited(
-            pacing.top,
-            pacing.sideways,
-            pacing.forward,
-            pacing.braking,
-            pacing.zones,
-            pacing.from_rest or leg > 0,
-            pacing.to_rest or leg < count - 1,
+            speed_profile.top,
+            speed_profile.sideways,
+            speed_profile.forward,
+            speed_profile.braking,
+            speed_profile.zones,
+            speed_profile.from_rest or leg > 0,
+            speed_profile.to_rest or leg < count - 1,
         )
-    return pacing
+    return speed_profile
 
 
 def _speed_for(made: Callable[[float], list[Profile]], length: float, seconds: float) -> float:

@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.records import (
-    AlongHeading,
-    CarriedHeading,
-    FixedHeading,
-    KeyedHeading,
+    AlongOrientation,
+    CarriedOrientation,
+    FixedOrientation,
+    KeyedOrientation,
     PartAim,
-    TowardHeading,
+    TowardOrientation,
 )
 from kestrav.core.kinematics.banking import lean_gauge
 from kestrav.core.kinematics.bounds import MOST_TURN, WORLD, Bound, at
@@ -52,7 +52,7 @@ class OnPath:
     def bound(self) -> Bound:
         """Of the place on the path that is beside it by the run's offset, and of the rider."""
         run, times = self.trip.run, self.moving.times
-        heading = run.heading
+        orientation = run.orientation
         way, frame = self._frames()
         shift = np.abs(np.array(run.offset))
         if run.roughness or any(run.offset):
@@ -65,16 +65,16 @@ class OnPath:
         for rough in run.roughness:
             if rough.axis in AXES_OF_TURN:
                 own = own + np.radians(most_change(rough, self.travel, self._waited()))
-        if isinstance(heading, FixedHeading):
+        if isinstance(orientation, FixedOrientation):
             return Bound(way, own)
         turn = frame
-        if isinstance(heading, TowardHeading):
-            turn = self._toward(heading, way)
-        elif isinstance(heading, KeyedHeading):
-            gauge = keyed_gauge(heading.keys, heading.smooth)
+        if isinstance(orientation, TowardOrientation):
+            turn = self._toward(orientation, way)
+        elif isinstance(orientation, KeyedOrientation):
+            gauge = keyed_gauge(orientation.keys, orientation.smooth)
             keyed = self._gauged(*gauge, self.trip.stations(times) / self.trip.path.length)
-            turn = keyed if heading.room else turn + keyed
-        if run.lean.computed or run.lean.keys:
+            turn = keyed if orientation.room else turn + keyed
+        if run.bank.computed or run.bank.keys:
             for stations, total in lean_gauge(self.trip):
                 turn = turn + self._gauged(stations, total, self.trip.stations(times))
         return Bound(way, turn + own)
@@ -94,20 +94,20 @@ class OnPath:
 
     def _frames(self) -> tuple[Array, Array]:
         """How far the place on the path goes, and by how much the frames turn by which the rider is carried beside it."""
-        run, heading = self.trip.run, self.trip.run.heading
+        run, orientation = self.trip.run, self.trip.run.orientation
         ground = None if run.ground is None or not run.ground.heights else run.ground
         lift = np.zeros(len(self.travel))
         heights = np.empty((0, 3))
         if ground is not None:
             heights = np.array(ground.heights)
             lift = self._lifts(heights[:, 1], self.trip.stations(self.moving.times))
-        if isinstance(heading, CarriedHeading):
-            return self._carried(heading, heights)
+        if isinstance(orientation, CarriedOrientation):
+            return self._carried(orientation, heights)
         way = self.travel + lift
-        framed = any(run.offset) or bool(run.roughness) or not isinstance(heading, FixedHeading)
+        framed = any(run.offset) or bool(run.roughness) or not isinstance(orientation, FixedOrientation)
         if not framed:
             return way, np.zeros(len(way))
-        stance = heading.stance if isinstance(heading, AlongHeading) else "slope"
+        stance = orientation.stance if isinstance(orientation, AlongOrientation) else "slope"
         turn = self._turned(stance != "free")
         if stance == "level" or ground is not None:
             left = self.trip.path.frames(self.trip.stations(self.moving.times), upright=stance != "free")[:, :, 1]
@@ -138,19 +138,19 @@ class OnPath:
         roll = (self._lifts(heights[:, 0], stations) + self._lifts(heights[:, 2], stations)) / width
         return np.asarray(pitch + roll)
 
-    def _toward(self, heading: TowardHeading, way: Array) -> Array:
+    def _toward(self, orientation: TowardOrientation, way: Array) -> Array:
         """By how much what points at something turns: by both ways, the nearer the more."""
         moving = self.moving
         poses = moving.motion.poses(self.trip.run.rider, moving.times)
         pivot = rest_and_pivot(moving.project, self.trip.run.rider)[1]
         places = (poses @ seat_matrix(moving.project, self.trip.run, pivot))[:, :3, 3]
-        if isinstance(heading.aim, PartAim):
-            middle = own_bounds(moving.project, heading.aim.part).mean(axis=0)
-            aimed = moving.of(heading.aim.part, WORLD, at(middle)).way
-            seen = moving.motion.poses(heading.aim.part, moving.times)
+        if isinstance(orientation.aim, PartAim):
+            middle = own_bounds(moving.project, orientation.aim.part).mean(axis=0)
+            aimed = moving.of(orientation.aim.part, WORLD, at(middle)).way
+            seen = moving.motion.poses(orientation.aim.part, moving.times)
             target = seen[:, :3, :3] @ middle + seen[:, :3, 3]
         else:
-            aimed, target = np.zeros(len(way)), np.broadcast_to(np.array(heading.aim.point), places.shape)
+            aimed, target = np.zeros(len(way)), np.broadcast_to(np.array(orientation.aim.point), places.shape)
         step = target - places
         far, level = np.linalg.norm(step, axis=1), np.hypot(step[:, 0], step[:, 1])
         both = way + aimed
@@ -160,12 +160,12 @@ class OnPath:
         sure = (apart > 1e-3) & (flat > 1e-3 * np.maximum(far[:-1], far[1:]))
         return np.where(sure, both / np.maximum(apart, 1e-3) + both / np.maximum(flat, 1e-6), MOST_TURN)
 
-    def _carried(self, heading: CarriedHeading, heights: Array) -> tuple[Array, Array]:
+    def _carried(self, orientation: CarriedOrientation, heights: Array) -> tuple[Array, Array]:
         """On two points of the path: the rear one goes as far as the front one by the slants of the path to the line between them.
 
         That holds where there is but one place for it within reach; elsewhere it is only known to be a wheelbase behind.
         """
-        base, share = heading.wheelbase, heading.share
+        base, share = orientation.wheelbase, orientation.share
         moving = self.travel > 0
         way, turn = np.zeros(len(moving)), np.zeros(len(moving))
         if not moving.any():

@@ -9,7 +9,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.records import Axle, Project, Roll, Spin, Swivel
+from kestrav.core.document.records import Axle, Castor, Project, TimedRotation, Wheel
 from kestrav.core.geometry.transforms import rigid
 from kestrav.core.kinematics.runs import begins
 
@@ -114,7 +114,7 @@ def grid(end: float) -> Array:
 class Rolling:
     """A wheel's track with the way it has rolled at every time (n,), and what of that each step's own way leaves over (n - 1,)."""
 
-    roll: Roll
+    roll: Wheel
     path: Track
     way: Array
     left_over: Array
@@ -134,14 +134,14 @@ class Rolling:
         return found
 
 
-def rolling(roll: Roll, base: Base, times: Array) -> Rolling:
+def rolling(roll: Wheel, base: Base, times: Array) -> Rolling:
     """A wheel's rolling over a grid of times."""
     path = track(base, roll.axle, times)
     way = rolled(path)
     return Rolling(roll, path, way, np.diff(way) - np.diff(_along(path.centre, path.ahead)))
 
 
-def swivels(swivel: Swivel, base: Base, times: Array) -> Array:
+def castors(swivel: Castor, base: Base, times: Array) -> Array:
     """Angles (n,) of a castor about its kingpin at a grid of times (n,), from where it stands in its part.
 
     Without trail it looks along the way of its kingpin, forwards or backwards, whichever is nearer to how it stood; with
@@ -184,7 +184,7 @@ def _looking(x: Array, y: Array) -> Array:
     return found
 
 
-def ramps(project: Project, spin: Spin) -> Array:
+def ramps(project: Project, spin: TimedRotation) -> Array:
     """Times (k,) in s at which a spin begins and ends, and its ramps."""
     start = begins(project, spin)
     if not np.isfinite(start):
@@ -194,7 +194,7 @@ def ramps(project: Project, spin: Spin) -> Array:
     return found[np.isfinite(found)]
 
 
-def _ramps(spin: Spin) -> tuple[float, float, float]:
+def _ramps(spin: TimedRotation) -> tuple[float, float, float]:
     """How long a spin lasts (infinite: for good), and its ramps, in s."""
     length = np.inf if spin.end is None else max(spin.end - spin.start, 1e-9)
     ramp_in, ramp_out = spin.ramp_in, spin.ramp_out if np.isfinite(length) else 0.0
@@ -204,7 +204,7 @@ def _ramps(spin: Spin) -> tuple[float, float, float]:
     return length, ramp_in, ramp_out
 
 
-def spun(project: Project, spin: Spin, times: ArrayLike) -> Array:
+def spun(project: Project, spin: TimedRotation, times: ArrayLike) -> Array:
     """Angles (n,) of a spin at times (n,): at rest before it, at a steady speed between ramps in which speed grows evenly,
     and held after its end."""
     times = np.asarray(times, float)

@@ -10,7 +10,16 @@ from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.check_values import LONGEST
 from kestrav.core.document.lookup import get_as
-from kestrav.core.document.records import Carry, ContactCue, Limited, Path, Poses, Project, Run, Spin
+from kestrav.core.document.records import (
+    Attachment,
+    ContactTrigger,
+    Limited,
+    Path,
+    PoseTrack,
+    Project,
+    Run,
+    TimedRotation,
+)
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.passes import (
     FollowingProfile,
@@ -186,7 +195,7 @@ class Journey:
 
     def _borders(self) -> Array:
         """Stations of the borders of zones, and of what is sharp."""
-        zones = self.run.pacing.zones if isinstance(self.run.pacing, Limited) else ()
+        zones = self.run.speed_profile.zones if isinstance(self.run.speed_profile, Limited) else ()
         return np.concatenate([self._sharp(), [share * self.path.length for z in zones for share in (z.begin, z.end)]])
 
     def _crossings(self, turns: Array, places: Array) -> Array:
@@ -244,22 +253,22 @@ def _run(project: Project, run_id: str) -> Run:
     return run
 
 
-def begins(project: Project, item: Run | Poses | Carry | Spin) -> float:
+def begins(project: Project, item: Run | PoseTrack | Attachment | TimedRotation) -> float:
     """When something begins, in s: at its start, or after its cue; infinite when that never comes."""
-    cue = item.cue
-    if cue is None:
+    trigger = item.trigger
+    if trigger is None:
         return item.start
-    if isinstance(cue, ContactCue):
-        return np.inf if cue.time is None else cue.time + cue.delay
-    lead = journey(project, _run(project, cue.run))
-    if cue.at == "start":
-        return lead.start + cue.delay
-    if cue.at == "arrival":
-        return lead.end + cue.delay
-    way = cue.place * lead.length
+    if isinstance(trigger, ContactTrigger):
+        return np.inf if trigger.time is None else trigger.time + trigger.delay
+    lead = journey(project, _run(project, trigger.run))
+    if trigger.at == "start":
+        return lead.start + trigger.delay
+    if trigger.at == "arrival":
+        return lead.end + trigger.delay
+    way = trigger.place * lead.length
     since = float(lead.profile.times_at([way])[0])
     reached = float(lead.profile.distance([since])[0]) >= way - _REACHED
-    return lead.start + since + cue.delay if reached else np.inf
+    return lead.start + since + trigger.delay if reached else np.inf
 
 
 _REACHED = 1e-6  # mm
@@ -288,20 +297,26 @@ def _worked_out(run: Run, made: PathCurve, start: float, lead: Journey | None) -
 
 def _pass(run: Run, made: PathCurve, first: float, last: float, backwards: bool, duration: float | None) -> Profile:
     """One pass along a path, from its first to its last station or ``backwards``."""
-    over = _ceiling(run.pacing, run.speed, made, first, last, backwards) if isinstance(run.pacing, Limited) else None
+    over = (
+        _ceiling(run.speed_profile, run.speed, made, first, last, backwards)
+        if isinstance(run.speed_profile, Limited)
+        else None
+    )
     if not run.holds:
-        return profile(run.pacing, last - first, duration, run.speed, over)
+        return profile(run.speed_profile, last - first, duration, run.speed, over)
     places = [(hold.place * made.length, hold.duration) for hold in run.holds]
     stops = [(last - s, t) for s, t in places[::-1]] if backwards else [(s - first, t) for s, t in places]
-    return held(run.pacing, last - first, stops, duration, run.speed, over)
+    return held(run.speed_profile, last - first, stops, duration, run.speed, over)
 
 
 def _back(run: Run, made: PathCurve, first: float, last: float, once: Profile) -> Profile:
     """The way back: planned anew where it hangs on where it is, by limits or holds, and told as slowly as the way there."""
-    if not (isinstance(run.pacing, Limited) or run.holds):
+    if not (isinstance(run.speed_profile, Limited) or run.holds):
         return once
-    back = _pass(run, made, first, last, not run.backwards, None if isinstance(run.pacing, Limited) else run.duration)
-    if run.duration is None or not isinstance(run.pacing, Limited):
+    back = _pass(
+        run, made, first, last, not run.backwards, None if isinstance(run.speed_profile, Limited) else run.duration
+    )
+    if run.duration is None or not isinstance(run.speed_profile, Limited):
         return back
     waits = sum(hold.duration for hold in run.holds)
     slower = (once.duration - waits) / max(_fastest(once) - waits, 1e-12)
@@ -343,13 +358,13 @@ _CEILINGS_KEPT = 256
 
 
 def _ceiling(
-    pacing: Limited, speed: float | None, made: PathCurve, first: float, last: float, backwards: bool
+    speed_profile: Limited, speed: float | None, made: PathCurve, first: float, last: float, backwards: bool
 ) -> Ceiling:
     """The ceiling of a journey, kept by its path and its limits."""
-    key = (id(made), pacing, speed, first, last)
+    key = (id(made), speed_profile, speed, first, last)
     known = _ceilings.get(key)
     if known is None:
-        known = _ceilings[key] = (made, ceiling(pacing, speed, first, last, made.length, _PathBend(made)))
+        known = _ceilings[key] = (made, ceiling(speed_profile, speed, first, last, made.length, _PathBend(made)))
         if len(_ceilings) > _CEILINGS_KEPT:
             _ceilings.popitem(last=False)
     return known[1].back() if backwards else known[1]
@@ -357,7 +372,15 @@ def _ceiling(
 
 def span(project: Project) -> float:
     """The end of the last run, key poses, ride or shot, in s; 1 s when there are none. Kept by the records' tuples."""
-    state = (project.runs, project.paths, project.poses, project.carries, project.shots, project.lights, project.spins)
+    state = (
+        project.runs,
+        project.paths,
+        project.poses,
+        project.attachments,
+        project.shots,
+        project.lights,
+        project.rotations,
+    )
     for known, found in _spans:
         if all(a is b for a, b in zip(known, state, strict=True)):
             return found
@@ -375,9 +398,9 @@ _SPANS_KEPT = 4
 def _span(project: Project) -> float:
     ends = [journey(project, run).shown_end for run in project.runs] + [shot.end for shot in project.shots]
     ends += [begins(project, poses) + poses.keys[-1].time for poses in project.poses]
-    ends += [begins(project, c) if c.end is None else c.end for c in project.carries]
+    ends += [begins(project, c) if c.end is None else c.end for c in project.attachments]
     ends += [light.keys[-1].time for light in project.lights if light.keys]
-    ends += [spin.end for spin in project.spins if spin.end is not None and spin.cue is None]
+    ends += [spin.end for spin in project.rotations if spin.end is not None and spin.trigger is None]
     # a run so slow that it would take days is shown as far as a project can last
     return min(max((end for end in ends if np.isfinite(end)), default=1.0) or 1.0, LONGEST)
 

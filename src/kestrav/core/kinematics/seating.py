@@ -11,18 +11,18 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation, RotationSpline, Slerp
 
 from kestrav.core.document.records import (
-    AlongHeading,
-    CarriedHeading,
-    FixedHeading,
-    KeyedHeading,
+    AlongOrientation,
+    CarriedOrientation,
+    FixedOrientation,
+    KeyedOrientation,
+    OrientationKey,
     PointAim,
     Project,
     Run,
-    TowardHeading,
-    TurnKey,
+    TowardOrientation,
 )
 from kestrav.core.geometry.transforms import inverse_rigid, rigid
-from kestrav.core.kinematics.banking import lean, rolled
+from kestrav.core.kinematics.banking import bank, rolled
 from kestrav.core.kinematics.carriage import carried
 from kestrav.core.kinematics.roughness import deviations
 from kestrav.core.kinematics.runs import Journey
@@ -62,7 +62,7 @@ def path_frames(project: Project, trip: Journey, times: Array) -> Array:
 def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array, where: Where) -> tuple[Array, Array]:
     """Where what sits on the path is (n, 3) at times (n,), and how the rider's pivot is turned (n, 3, 3)."""
     run, stations = trip.run, trip.stations(times)
-    heading = run.heading
+    orientation = run.orientation
     # a run's last station belongs to the piece that it arrives on, also where the path goes on after a kink
     inside = np.where(np.abs(stations - trip.last) <= _ARRIVED, trip.last - _ARRIVED, stations)
     places, frames = _places(project, trip, stations, inside)
@@ -73,21 +73,21 @@ def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array
         beside = [np.broadcast_to(wander.get(axis, 0.0), len(stations)) for axis in ("along", "side", "up")]
         shift = np.array(run.offset) + np.column_stack(beside)
         places = places + np.einsum("nij,nj->ni", frames, shift)
-    if isinstance(heading, FixedHeading):
+    if isinstance(orientation, FixedOrientation):
         own = _own_turn(run, wander, len(stations))
         fixed = np.broadcast_to(rest_rotation, (len(stations), 3, 3))
         return places, fixed if own is None else fixed @ own
-    if isinstance(heading, TowardHeading):
-        frames = _toward(_aimed_at(project, heading, times, where) - places, frames)
-    elif isinstance(heading, KeyedHeading):
-        turned = keyed_turns(heading.keys, inside / trip.path.length, heading.smooth)
-        frames = turned if heading.room else frames @ turned
-    if run.lean.computed or run.lean.keys:
-        frames = rolled(frames, lean(trip, inside))
+    if isinstance(orientation, TowardOrientation):
+        frames = _toward(_aimed_at(project, orientation, times, where) - places, frames)
+    elif isinstance(orientation, KeyedOrientation):
+        turned = keyed_turns(orientation.keys, inside / trip.path.length, orientation.smooth)
+        frames = turned if orientation.room else frames @ turned
+    if run.bank.computed or run.bank.keys:
+        frames = rolled(frames, bank(trip, inside))
     own = _own_turn(run, wander, len(stations))
     if own is not None:
         frames = frames @ own
-    return places, frames @ body_axes(heading.forward, heading.flip, heading.up).T
+    return places, frames @ body_axes(orientation.forward, orientation.flip, orientation.up).T
 
 
 def _places(
@@ -95,18 +95,18 @@ def _places(
 ) -> tuple[Array, Array]:
     """Places (n, 3) on the path, or on the ground below it, and the frames (n, 3, 3) there."""
     run, curve = trip.run, trip.path.curve
-    heading, ground = run.heading, run.ground
+    orientation, ground = run.orientation, run.ground
     heights = None if ground is None or not ground.heights else np.array(ground.heights)
-    if isinstance(heading, CarriedHeading):
+    if isinstance(orientation, CarriedOrientation):
         onto = None if heights is None else lambda s, p: _on_ground(heights, s / trip.path.length, p)
-        rear, front, frames = carried(curve, stations, heading.wheelbase, onto)
-        return rear + heading.share * (front - rear), frames
+        rear, front, frames = carried(curve, stations, orientation.wheelbase, onto)
+        return rear + orientation.share * (front - rear), frames
     places = curve.position(stations)
     if heights is not None:
         places = _on_ground(heights, stations / trip.path.length, places)
     if not (framed or _needs_frames(run)):
         return places, np.broadcast_to(np.eye(3), (len(stations), 3, 3))
-    stance = heading.stance if isinstance(heading, AlongHeading) else "slope"
+    stance = orientation.stance if isinstance(orientation, AlongOrientation) else "slope"
     frames = trip.path.frames(inside, upright=stance != "free")
     if stance == "level" or heights is not None:
         frames = _levelled(frames)
@@ -117,7 +117,7 @@ def _places(
 
 
 def _needs_frames(run: Run) -> bool:
-    return any(run.offset) or bool(run.roughness) or not isinstance(run.heading, FixedHeading)
+    return any(run.offset) or bool(run.roughness) or not isinstance(run.orientation, FixedOrientation)
 
 
 def _on_ground(heights: Array, shares: Array, places: Array) -> Array:
@@ -166,7 +166,7 @@ def _own_turn(run: Run, wander: dict[str, Array], count: int) -> Array | None:
     return found
 
 
-def keyed_turns(keys: tuple[TurnKey, ...], shares: Array, smooth: bool) -> Array:
+def keyed_turns(keys: tuple[OrientationKey, ...], shares: Array, smooth: bool) -> Array:
     """Rotations (n, 3, 3) at shares (n,) of a path between keys; held before the first and after the last one."""
     places = np.array([key.place for key in keys])
     turns = Rotation.from_quat(np.roll([key.rotation for key in keys], -1, axis=1))
@@ -180,7 +180,7 @@ def keyed_turns(keys: tuple[TurnKey, ...], shares: Array, smooth: bool) -> Array
 _PARTS = 16  # between two keys
 
 
-def keyed_gauge(keys: tuple[TurnKey, ...], smooth: bool) -> tuple[Array, Array]:
+def keyed_gauge(keys: tuple[OrientationKey, ...], smooth: bool) -> tuple[Array, Array]:
     """How far a keyed rotation has turned at most since the first key: shares (k,) of the path and rad (k,), between which it grows evenly.
 
     A rotation vector's rate bounds that of the rotation, as the exponential map's derivative has no value above 1; of SciPy's spline it is
@@ -201,12 +201,12 @@ def keyed_gauge(keys: tuple[TurnKey, ...], smooth: bool) -> tuple[Array, Array]:
     return parts, np.concatenate([[0.0], np.cumsum(fastest * step[:, 0])])
 
 
-def _aimed_at(project: Project, heading: TowardHeading, times: Array, where: Where) -> Array:
+def _aimed_at(project: Project, orientation: TowardOrientation, times: Array, where: Where) -> Array:
     """What a heading points at (n, 3): a point, or the middle of a part."""
-    if isinstance(heading.aim, PointAim):
-        return np.broadcast_to(np.array(heading.aim.point), (len(times), 3))
-    box = own_bounds(project, heading.aim.part).mean(axis=0)
-    poses = where(heading.aim.part, times)
+    if isinstance(orientation.aim, PointAim):
+        return np.broadcast_to(np.array(orientation.aim.point), (len(times), 3))
+    box = own_bounds(project, orientation.aim.part).mean(axis=0)
+    poses = where(orientation.aim.part, times)
     found: Array = poses[:, :3, :3] @ box + poses[:, :3, 3]
     return found
 
@@ -237,10 +237,10 @@ def seat_matrix(project: Project, run: Run, pivot: Array) -> Array:
         found[:3, 3] = *box.mean(axis=0)[:2], box[0, 2]
         return found
     sense = 1.0 if run.seat == "front" else -1.0
-    if isinstance(run.heading, FixedHeading):
+    if isinstance(run.orientation, FixedOrientation):
         way = sense * pivot[:3, 0]
     else:
-        way = sense * (-1.0 if run.heading.flip else 1.0) * (pivot[:3, :3] @ AXES[run.heading.forward])
+        way = sense * (-1.0 if run.orientation.flip else 1.0) * (pivot[:3, :3] @ AXES[run.orientation.forward])
     # straight ahead of the pivot, as far as the box reaches that way: the pivot's height and side are kept
     farthest = np.where(way > 0, box[1], box[0])
     found[:3, 3] += float((farthest - pivot[:3, 3]) @ way) * way

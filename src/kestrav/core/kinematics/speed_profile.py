@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.interpolate import CubicHermiteSpline, PchipInterpolator, PPoly
 from scipy.optimize import brentq
 
-from kestrav.core.document.records import Eased, Keyed, Law, Limited, PaceKey, Pacing
+from kestrav.core.document.records import Eased, Keyed, Law, Limited, SpeedKey, SpeedProfile
 from kestrav.core.kinematics.laws import LAWS
 
 Array = NDArray[np.float64]
@@ -140,16 +140,19 @@ def _ramp_distance(t: Array, ramp: float) -> Array:
     return found
 
 
-def _eased(pacing: Eased, length: float, duration: float | None, speed: float | None) -> EasedProfile:
+def _eased(speed_profile: Eased, length: float, duration: float | None, speed: float | None) -> EasedProfile:
     """Ramps that do not fit are shrunk in proportion until they fill the journey.
 
     A ramp's mean speed is half the steady one: over a length it takes twice that length's time, over a time it
     covers half that time's way.
     """
-    by_time = [t or 0.0 for t in (pacing.start_time, pacing.stop_time)]
+    by_time = [t or 0.0 for t in (speed_profile.start_time, speed_profile.stop_time)]
     by_length = [
         0.0 if t is not None else s
-        for s, t in ((pacing.start_length, pacing.start_time), (pacing.stop_length, pacing.stop_time))
+        for s, t in (
+            (speed_profile.start_length, speed_profile.start_time),
+            (speed_profile.stop_length, speed_profile.stop_time),
+        )
     ]
     lengths, times = sum(by_length), sum(by_time)
     if duration is not None:
@@ -273,7 +276,7 @@ class Ceiling:
 
 
 def ceiling(
-    pacing: Limited,
+    speed_profile: Limited,
     speed: float | None,
     first: float,
     last: float,
@@ -285,10 +288,10 @@ def ceiling(
     Borders of zones, breaks and kinks are among the places, and between them there are as many as are needed for the straight lines to
     be off by little anywhere: the curvature is looked at in five places between two, and bounded where it could be greater in between.
     """
-    top = min(v for v in (pacing.top or np.inf, speed or np.inf) if v > 0)
+    top = min(v for v in (speed_profile.top or np.inf, speed or np.inf) if v > 0)
     length = last - first
-    borders = [share * whole for zone in pacing.zones for share in (zone.begin, zone.end)]
-    kinks = bend.kinks if bend is not None and pacing.sideways > 0 else np.empty(0)
+    borders = [share * whole for zone in speed_profile.zones for share in (zone.begin, zone.end)]
+    kinks = bend.kinks if bend is not None and speed_profile.sideways > 0 else np.empty(0)
     sharp = np.concatenate([borders, kinks, bend.breaks if bend is not None and len(bend.breaks) < _FEW_BREAKS else []])
     beside = np.concatenate([sharp - _BESIDE * length, sharp, sharp + _BESIDE * length])
     if bend is not None:
@@ -299,12 +302,12 @@ def ceiling(
     low, high = nodes[:-1], nodes[1:]
     kept: list[tuple[Array, Array, Array, Array]] = []
     for _ in range(_MOST_SPLITS):
-        seen = _limits(pacing, top, whole, bend, low, high)
+        seen = _limits(speed_profile, top, whole, bend, low, high)
         chord = seen[0] + _SHARES[:, None] * (seen[-1] - seen[0])
         off = (chord > seen * (1 + _OVER)) | (chord < seen * (1 - _UNDER))
         bad = off.any(axis=0)
-        if bend is not None and pacing.sideways > 0:
-            least = pacing.sideways / np.maximum(bend.most(low, high), 1e-300)
+        if bend is not None and speed_profile.sideways > 0:
+            least = speed_profile.sideways / np.maximum(bend.most(low, high), 1e-300)
             bad |= least < _HIDDEN * seen.min(axis=0)
         bad &= (high - low > 1e-8 * length) & (sum(len(k[0]) for k in kept) + 2 * len(low) < _MOST_NODES)
         kept.append((low[~bad], high[~bad], seen[0, ~bad], seen[-1, ~bad]))
@@ -313,7 +316,7 @@ def ceiling(
         if not len(low):
             break
     else:
-        seen = _limits(pacing, top, whole, bend, low, high)
+        seen = _limits(speed_profile, top, whole, bend, low, high)
         kept.append((low, high, seen[0], seen[-1]))
     low, high, begins, ends = (np.concatenate([k[i] for k in kept]) for i in range(4))
     order = np.argsort(low, kind="stable")
@@ -322,7 +325,7 @@ def ceiling(
     stations = np.append(low[order], last)
     for kink in kinks:
         # it stops there, all but
-        squares[np.abs(stations - kink) < 1e-9 * length] = pacing.sideways / _KINK
+        squares[np.abs(stations - kink) < 1e-9 * length] = speed_profile.sideways / _KINK
     return Ceiling(stations - first, squares)
 
 
@@ -336,19 +339,19 @@ _HIDDEN = 0.8  # of what was seen that a bound must reach for nothing to be hidd
 _KINK = 1e6  # 1/mm
 
 
-def _limits(pacing: Limited, top: float, whole: float, bend: Bend | None, low: Array, high: Array) -> Array:
+def _limits(speed_profile: Limited, top: float, whole: float, bend: Bend | None, low: Array, high: Array) -> Array:
     """Squares (5, n) of the greatest speeds at five places of each stretch between stations (n,)."""
     inside = low + np.clip(_SHARES, 1e-6, 1 - 1e-6)[:, None] * (high - low)
     greatest = np.full(len(low), float(top))
     middle = 0.5 * (low + high) / whole
-    for zone in pacing.zones:
+    for zone in speed_profile.zones:
         mine = (middle >= zone.begin) & (middle <= zone.end)
         greatest[mine] = np.minimum(greatest[mine], zone.speed)
     found = np.broadcast_to(greatest**2, inside.shape)
-    if bend is None or pacing.sideways <= 0:
+    if bend is None or speed_profile.sideways <= 0:
         return found
     curvature = bend.curvature(inside.ravel()).reshape(inside.shape)
-    return np.asarray(np.minimum(found, pacing.sideways / np.maximum(curvature, 1e-300)))
+    return np.asarray(np.minimum(found, speed_profile.sideways / np.maximum(curvature, 1e-300)))
 
 
 class Bend(Protocol):
@@ -406,10 +409,10 @@ def _gathered(square: Array, gain: Array) -> Array:
 
 
 def _limited(
-    pacing: Limited, length: float, duration: float | None, speed: float | None, over: Ceiling | None
+    speed_profile: Limited, length: float, duration: float | None, speed: float | None, over: Ceiling | None
 ) -> TabledProfile:
-    over = over or ceiling(pacing, speed, 0.0, length, length)
-    times, speeds = fastest(over, pacing)
+    over = over or ceiling(speed_profile, speed, 0.0, length, length)
+    times, speeds = fastest(over, speed_profile)
     least = float(times[-1])
     # another duration is the same journey told more slowly
     stretch = (duration or least) / least
@@ -467,15 +470,15 @@ class KeyedProfile(_Inside):
         return found
 
 
-def _keyed(pacing: Keyed, length: float, duration: float) -> KeyedProfile:
+def _keyed(speed_profile: Keyed, length: float, duration: float) -> KeyedProfile:
     """Slopes that are not given are those of PCHIP (F. Fritsch, J. Butland, SIAM J. Sci. Stat. Comput. 5(2), 1984): the
     way never runs back between keys that do not."""
-    times = duration * np.array([key.time for key in pacing.keys])
-    ways = length * np.array([key.way for key in pacing.keys])
+    times = duration * np.array([key.time for key in speed_profile.keys])
+    ways = length * np.array([key.way for key in speed_profile.keys])
     slopes = PchipInterpolator(times, ways).derivative()(times)
     given = [
         length / duration * key.slope if key.slope is not None else s
-        for key, s in zip(pacing.keys, slopes, strict=True)
+        for key, s in zip(speed_profile.keys, slopes, strict=True)
     ]
     return KeyedProfile(length, duration, CubicHermiteSpline(times, ways, given))
 
@@ -484,7 +487,7 @@ def _keyed(pacing: Keyed, length: float, duration: float) -> KeyedProfile:
 
 
 def profile(
-    pacing: Pacing,
+    speed_profile: SpeedProfile,
     length: float,
     duration: float | None = None,
     speed: float | None = None,
@@ -494,19 +497,19 @@ def profile(
 
     One within limits goes below the ceiling that is ``over`` it: that of a straight way where none is given.
     """
-    if isinstance(pacing, Limited):
-        return _limited(pacing, length, duration, speed, over)
-    if isinstance(pacing, Law):
+    if isinstance(speed_profile, Limited):
+        return _limited(speed_profile, length, duration, speed, over)
+    if isinstance(speed_profile, Law):
         if duration is None:
             assert speed is not None
-            duration = peak(pacing) * length / speed
-        return LawProfile(length, duration, pacing)
-    if isinstance(pacing, Keyed):
+            duration = peak(speed_profile) * length / speed
+        return LawProfile(length, duration, speed_profile)
+    if isinstance(speed_profile, Keyed):
         if duration is None:
             assert speed is not None
             duration = length / speed
-        return _keyed(pacing, length, duration)
-    return _eased(pacing if isinstance(pacing, Eased) else Eased(0.0, 0.0), length, duration, speed)
+        return _keyed(speed_profile, length, duration)
+    return _eased(speed_profile if isinstance(speed_profile, Eased) else Eased(0.0, 0.0), length, duration, speed)
 
 
 def peak(law: Law, order: int = 1) -> float:
@@ -525,4 +528,4 @@ def part_as_keys(whole: Profile, start: float, end: float) -> Keyed:
     shares = np.clip((ways - low) / length, 0.0, 1.0)
     slopes = speeds * (end - start) / length
     moments = np.linspace(0.0, 1.0, _KEYS + 1)
-    return Keyed(tuple(PaceKey(float(t), float(w), float(v)) for t, w, v in zip(moments, shares, slopes, strict=True)))
+    return Keyed(tuple(SpeedKey(float(t), float(w), float(v)) for t, w, v in zip(moments, shares, slopes, strict=True)))

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.records import Axle, Drive, End
+from kestrav.core.document.records import Axle, End, Gear
 from kestrav.core.mechanisms.linkage import unit
 
 Array = NDArray[np.float64]
@@ -25,7 +25,7 @@ MODULES = (
 CHAIN_PITCHES = (6.0, 8.0, 9.525, 12.7, 15.875, 19.05, 25.4, 31.75, 38.1, 44.45, 50.8)
 
 
-def pitch_radius(drive: Drive, end: End) -> float:
+def pitch_radius(drive: Gear, end: End) -> float:
     """The radius in mm at which an end's teeth, chain or belt go; 0 of a rack."""
     if drive.kind == "rack" and end is drive.b:
         return 0.0
@@ -36,12 +36,12 @@ def pitch_radius(drive: Drive, end: End) -> float:
     return 0.5 * drive.pitch * end.teeth
 
 
-def toothed(drive: Drive) -> bool:
+def toothed(drive: Gear) -> bool:
     """Whether the ends of a drive have teeth; smooth pulleys have none."""
     return drive.kind != "belt" or (drive.a.teeth > 0 and drive.b.teeth > 0)
 
 
-def ratio(drive: Drive) -> float:
+def ratio(drive: Gear) -> float:
     """By how much more the second end turns than the first, without sense; of a rack mm for each rad."""
     if drive.kind == "rack":
         return pitch_radius(drive, drive.a)
@@ -50,7 +50,7 @@ def ratio(drive: Drive) -> float:
     return drive.a.radius / drive.b.radius
 
 
-def told_ratio(drive: Drive) -> str:
+def told_ratio(drive: Gear) -> str:
     """The ratio in words: turns of the first end for one of the second, or the way of a rack for each turn."""
     share = ratio(drive)
     if drive.kind == "rack":
@@ -58,7 +58,7 @@ def told_ratio(drive: Drive) -> str:
     return f"{1 / share:.4g} to 1"
 
 
-def right_distance(drive: Drive) -> float | None:
+def right_distance(drive: Gear) -> float | None:
     """How far apart in mm axles must be: that of gears without clearance or correction; of a rack that of its pitch line. None
     for chains and belts, which reach as far as they are long."""
     one, two = pitch_radius(drive, drive.a), pitch_radius(drive, drive.b)
@@ -93,7 +93,7 @@ class Stand:
     strand: Array
 
 
-def stand(drive: Drive, first: Array, second: Array) -> Stand:
+def stand(drive: Gear, first: Array, second: Array) -> Stand:
     """How both ends stand to each other, from the poses (n, 4, 4) of each not turned about its axle."""
     centre_a = first[:, :3, :3] @ np.array(drive.a.axle.origin) + first[:, :3, 3]
     centre_b = second[:, :3, :3] @ np.array(drive.b.axle.origin) + second[:, :3, 3]
@@ -131,7 +131,7 @@ def stand(drive: Drive, first: Array, second: Array) -> Stand:
     return Stand(angles_about(drive.a.axle, own_a), angles_about(drive.b.axle, own_b), sense, apart, strand)
 
 
-def follow(drive: Drive, side: str, sense: float, turned: Array, shift_a: Array, shift_b: Array) -> Array:
+def follow(drive: Gear, side: str, sense: float, turned: Array, shift_a: Array, shift_b: Array) -> Array:
     """How far one end turns (rad; a rack: mm) by how far the other has (n,), with what both stand otherwise to each other than at
     rest (n,): the second end of the first (``side`` "b"), or the first of the second.
 
@@ -144,7 +144,7 @@ def follow(drive: Drive, side: str, sense: float, turned: Array, shift_a: Array,
     return np.asarray(shift_a + (turned - shift_b - phase) / share)
 
 
-def mesh_error(drive: Drive, stands: Stand, turned_a: Array, turned_b: Array) -> Array:
+def mesh_error(drive: Gear, stands: Stand, turned_a: Array, turned_b: Array) -> Array:
     """How far the teeth are from meshing (n,), in shares of a tooth from -0.5 to 0.5, with both ends turned so far (n,)."""
     half = 0.5
     tooth_a = np.radians(drive.a.tooth)
@@ -165,7 +165,7 @@ def mesh_error(drive: Drive, stands: Stand, turned_a: Array, turned_b: Array) ->
     return np.asarray(off - np.round(off))
 
 
-def meshing_phase(drive: Drive, stands: Stand) -> float:
+def meshing_phase(drive: Gear, stands: Stand) -> float:
     """The phase in degrees (of a rack in mm) nearest to nothing at which the teeth mesh, both ends as at rest (n = 1)."""
     if not (toothed(drive) and drive.a.toothed and drive.b.toothed):
         return 0.0

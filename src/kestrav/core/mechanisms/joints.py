@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from kestrav.core.document.records import Axle, Project, Roll, Spin, Turner
+from kestrav.core.document.records import Axle, Project, TimedRotation, Turner, Wheel
 from kestrav.core.document.trains import driven
 
 _NO_AXLE = Axle()
@@ -30,8 +30,8 @@ _KEPT = 4
 def joints(project: Project) -> dict[str, list[Joint]]:
     """The joints of each part that has some, by its id; kept by the records' tuples."""
     state = (
-        project.rolls, project.swivels, project.spins, project.drives, project.rods, project.balls,
-        project.runs, project.poses, project.carries,
+        project.wheels, project.castors, project.rotations, project.gears, project.rods, project.balls,
+        project.runs, project.poses, project.attachments,
     )  # fmt: skip
     for known, found in _known:
         if all(a is b for a, b in zip(known, state, strict=True)):
@@ -45,11 +45,11 @@ def joints(project: Project) -> dict[str, list[Joint]]:
 
 
 def _every(project: Project) -> list[Joint]:
-    found = [Joint(item, "turns", item.part, item.kingpin) for item in project.swivels]
-    turned: tuple[Roll | Spin, ...] = (*project.rolls, *project.spins)
+    found = [Joint(item, "turns", item.part, item.kingpin) for item in project.castors]
+    turned: tuple[Wheel | TimedRotation, ...] = (*project.wheels, *project.rotations)
     found += [Joint(item, "turns", item.part, item.axle) for item in turned]
     way = driven(project)
-    for drive in project.drives:
+    for drive in project.gears:
         side = way[drive.id]
         if side is None:
             continue

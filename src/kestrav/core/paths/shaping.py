@@ -17,10 +17,10 @@ from kestrav.core.document.edits import add, set_point, update
 from kestrav.core.document.lookup import get, new_id, new_name
 from kestrav.core.document.records import (
     ArcShape,
+    BankKey,
     EllipseShape,
     HelixShape,
-    KeyedHeading,
-    LeanKey,
+    KeyedOrientation,
     Limited,
     OrbitShape,
     Path,
@@ -163,17 +163,19 @@ def _orbit_from_its_end(path: Path, shape: OrbitShape) -> OrbitShape:
 def _turned_round(run: Run) -> Run:
     """A run, with its zones and keys, on the same places of its path when that begins at its other end."""
     fields: dict[str, object] = {"begin": 1.0 - run.end, "end": 1.0 - run.begin}
-    if isinstance(run.pacing, Limited):
-        zones = [msgspec.structs.replace(z, begin=1.0 - z.end, end=1.0 - z.begin) for z in reversed(run.pacing.zones)]
-        fields["pacing"] = msgspec.structs.replace(run.pacing, zones=tuple(zones))
+    if isinstance(run.speed_profile, Limited):
+        zones = [
+            msgspec.structs.replace(z, begin=1.0 - z.end, end=1.0 - z.begin) for z in reversed(run.speed_profile.zones)
+        ]
+        fields["speed_profile"] = msgspec.structs.replace(run.speed_profile, zones=tuple(zones))
     # what leant to the left of the way leans to its right then
-    keys = [LeanKey(1.0 - key.place, -key.angle) for key in reversed(run.lean.keys)]
-    fields["lean"] = msgspec.structs.replace(run.lean, keys=tuple(keys))
+    keys = [BankKey(1.0 - key.place, -key.angle) for key in reversed(run.bank.keys)]
+    fields["bank"] = msgspec.structs.replace(run.bank, keys=tuple(keys))
     fields["holds"] = tuple(msgspec.structs.replace(h, place=1.0 - h.place) for h in reversed(run.holds))
     fields["mark"] = None if run.mark is None else 1.0 - run.mark
-    if isinstance(run.heading, KeyedHeading):
-        turns = [msgspec.structs.replace(k, place=1.0 - k.place) for k in reversed(run.heading.keys)]
-        fields["heading"] = msgspec.structs.replace(run.heading, keys=tuple(turns))
+    if isinstance(run.orientation, KeyedOrientation):
+        turns = [msgspec.structs.replace(k, place=1.0 - k.place) for k in reversed(run.orientation.keys)]
+        fields["orientation"] = msgspec.structs.replace(run.orientation, keys=tuple(turns))
     return msgspec.structs.replace(run, **fields)
 
 

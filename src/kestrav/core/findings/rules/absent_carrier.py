@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.edits import remove, update
 from kestrav.core.document.lookup import get, subtree
-from kestrav.core.document.records import Carry, Part, Project
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.document.records import Attachment, Part, Project
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.geometry.meshes import turned_bounds
 from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.kinematics.legs import leg_of
@@ -26,7 +26,7 @@ def find(evidence: Evidence) -> list[Finding]:
     """One finding for each ride of a part that begins while its carrier is farther from it than the limit."""
     found = []
     project = evidence.project
-    for carry in project.carries:
+    for carry in project.attachments:
         start = leg_of(project, carry).start
         if not isinstance(get(project, carry.rider), Part) or not np.isfinite(start):
             continue
@@ -34,10 +34,12 @@ def find(evidence: Evidence) -> list[Finding]:
         if gap <= APART or ends is None:
             continue
         later = _when_there(evidence, carry, start)
-        mends = (
-            [Mend(f"Begin at {later:.2f} s", partial(update, item_id=carry.id, start=later, cue=None))] if later else []
+        fixes = (
+            [Fix(f"Begin at {later:.2f} s", partial(update, item_id=carry.id, start=later, trigger=None))]
+            if later
+            else []
         )
-        mends.append(Mend("Delete the attachment", partial(remove, item_id=carry.id)))
+        fixes.append(Fix("Delete the attachment", partial(remove, item_id=carry.id)))
         frame = evidence.frame(start)
         found.append(
             Finding(
@@ -53,14 +55,16 @@ def find(evidence: Evidence) -> list[Finding]:
                 intervals=((frame, frame),),
                 place=point(ends[0]),
                 gap=(point(ends[0]), point(ends[1])),
-                mend=mends[0],
-                also=tuple(mends[1:]),
+                fix=fixes[0],
+                also=tuple(fixes[1:]),
             )
         )
     return found
 
 
-def _gap(evidence: Evidence, project: Project, carry: Carry, time: float) -> tuple[float, tuple[Array, Array] | None]:
+def _gap(
+    evidence: Evidence, project: Project, carry: Attachment, time: float
+) -> tuple[float, tuple[Array, Array] | None]:
     """The least distance between the solids of rider and carrier at a time, and between which places it is."""
     poses = world_poses(project, [time])[0]
     # what rides along with the carrier, the rider among it, is not the carrier
@@ -86,7 +90,7 @@ def _gap(evidence: Evidence, project: Project, carry: Carry, time: float) -> tup
     return best, ends
 
 
-def _when_there(evidence: Evidence, carry: Carry, start: float) -> float | None:
+def _when_there(evidence: Evidence, carry: Attachment, start: float) -> float | None:
     """The first frame after a time at which the two are close enough, were there no ride."""
     free = remove(evidence.project, carry.id)
     times = evidence.times[evidence.times > start]

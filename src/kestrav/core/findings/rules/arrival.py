@@ -13,7 +13,7 @@ from kestrav.core.document.lookup import awaited, get, get_as
 from kestrav.core.document.records import Keyed, Run
 from kestrav.core.editing.run_making import arrives_backwards, front_station, stop_at_mark
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment, point
 from kestrav.core.kinematics.carriage import places_beyond
 from kestrav.core.kinematics.runs import Journey, journey
 
@@ -28,8 +28,8 @@ def find(evidence: Evidence) -> list[Finding]:
         found += _never(evidence, trip)
         if run.mark is not None and np.isfinite(trip.end):
             found += _at_mark(evidence, trip, run.mark)
-        if run.due is not None and np.isfinite(trip.end):
-            found += _in_time(evidence, trip, run.due)
+        if run.arrive_by is not None and np.isfinite(trip.end):
+            found += _in_time(evidence, trip, run.arrive_by)
     return found
 
 
@@ -50,9 +50,9 @@ def _at_mark(evidence: Evidence, trip: Journey, mark: float) -> list[Finding]:
         return []
     try:
         stop_at_mark(project, run.id)
-        mend = Mend("Stop with the front at the mark", partial(stop_at_mark, run_id=run.id))
+        fix = Fix("Stop with the front at the mark", partial(stop_at_mark, run_id=run.id))
     except BadInput:
-        mend = None
+        fix = None
     name = get(project, run.rider).name
     where = "beyond" if beyond > 0 else "short of"
     return [
@@ -69,25 +69,25 @@ def _at_mark(evidence: Evidence, trip: Journey, mark: float) -> list[Finding]:
             limit=MARK,
             place=point(places_beyond(trip.path.curve, [front])[0]),
             gap=(point(places_beyond(trip.path.curve, [wanted])[0]), point(places_beyond(trip.path.curve, [front])[0])),
-            mend=mend,
+            fix=fix,
         )
     ]
 
 
-def _in_time(evidence: Evidence, trip: Journey, due: float) -> list[Finding]:
+def _in_time(evidence: Evidence, trip: Journey, arrive_by: float) -> list[Finding]:
     project, run = evidence.project, trip.run
     allowed = 0.5 / project.settings.fps
-    late = trip.end - due
+    late = trip.end - arrive_by
     if abs(late) <= allowed:
         return []
-    mend = None
+    fix = None
     passes = max(run.passes, 1)
-    seconds = (due - trip.start) / passes
+    seconds = (arrive_by - trip.start) / passes
     if seconds > sum(h.duration for h in run.holds) + 1e-3 and run.follows is None:
-        mend = Mend(f"Set duration to {seconds:.2f} s", partial(update, item_id=run.id, duration=seconds, speed=None))
-    also: tuple[Mend, ...] = ()
-    if run.cue is None and run.follows is None and run.start - late >= 0:
-        also = (Mend(f"Start at {run.start - late:.2f} s", partial(update, item_id=run.id, start=run.start - late)),)
+        fix = Fix(f"Set duration to {seconds:.2f} s", partial(update, item_id=run.id, duration=seconds, speed=None))
+    also: tuple[Fix, ...] = ()
+    if run.trigger is None and run.follows is None and run.start - late >= 0:
+        also = (Fix(f"Start at {run.start - late:.2f} s", partial(update, item_id=run.id, start=run.start - late)),)
     how = "late" if late > 0 else "early"
     return [
         _finding(
@@ -97,12 +97,12 @@ def _in_time(evidence: Evidence, trip: Journey, due: float) -> list[Finding]:
             rule="due",
             severity="breach" if late > 0 else "warning",
             title=f"{run.name} arrives {how}",
-            detail=f"At {trip.end:.2f} s, {abs(late):.2f} s {how}; required at {due:.2f} s",
+            detail=f"At {trip.end:.2f} s, {abs(late):.2f} s {how}; required at {arrive_by:.2f} s",
             value=abs(late),
             unit="s",
             limit=allowed,
-            mend=mend or (also[0] if also else None),
-            also=also if mend is not None else (),
+            fix=fix or (also[0] if also else None),
+            also=also if fix is not None else (),
         )
     ]
 
@@ -116,8 +116,8 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
         while cued.follows is not None:
             following = get_as(project, cued.follows.run, Run)
             cued = following
-        if cued.cue is not None:
-            lead = awaited(project, cued.cue)
+        if cued.trigger is not None:
+            lead = awaited(project, cued.trigger)
         return [
             _finding(
                 evidence,
@@ -131,10 +131,10 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
                 unit="",
                 limit=0.0,
                 place=point(trip.path.curve.position([trip.sets_out_at])[0]),
-                mend=Mend("Start by time", partial(update, item_id=cued.id, cue=None)),
+                fix=Fix("Start by time", partial(update, item_id=cued.id, trigger=None)),
             )
         ]
-    if not np.isfinite(trip.end) and (run.due is not None or run.mark is not None):
+    if not np.isfinite(trip.end) and (run.arrive_by is not None or run.mark is not None):
         return [
             _finding(
                 evidence,
@@ -147,12 +147,12 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
                 value=1.0,
                 unit="",
                 limit=0.0,
-                mend=Mend("Make one pass", partial(update, item_id=run.id, passes=1)),
+                fix=Fix("Make one pass", partial(update, item_id=run.id, passes=1)),
             )
         ]
     short = trip.length - float(trip.profile.distance([trip.once])[0]) if run.follows is None else 0.0
-    if isinstance(run.pacing, Keyed) and short > MARK and run.portion is None:
-        keys = (*run.pacing.keys[:-1], msgspec.structs.replace(run.pacing.keys[-1], way=1.0))
+    if isinstance(run.speed_profile, Keyed) and short > MARK and run.portion is None:
+        keys = (*run.speed_profile.keys[:-1], msgspec.structs.replace(run.speed_profile.keys[-1], way=1.0))
         return [
             _finding(
                 evidence,
@@ -165,7 +165,7 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
                 value=short,
                 unit="mm",
                 limit=MARK,
-                mend=Mend("Bring the last key to the end", partial(update, item_id=run.id, pacing=Keyed(keys))),
+                fix=Fix("Bring the last key to the end", partial(update, item_id=run.id, speed_profile=Keyed(keys))),
             )
         ]
     return []

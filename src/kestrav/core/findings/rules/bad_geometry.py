@@ -8,7 +8,7 @@ import numpy as np
 
 from kestrav.core.document.edits import remove
 from kestrav.core.document.records import Project
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.parts.placing import shift, transform
 
 THIN = 1e-3  # mm; common practice, no source: below this a solid is a sheet left over from an export
@@ -33,7 +33,7 @@ def find(evidence: Evidence) -> list[Finding]:
                         value=0.0,
                         unit="",
                         limit=1.0,
-                        mend=Mend("Remove it", partial(remove, item_id=part.id)),
+                        fix=Fix("Remove it", partial(remove, item_id=part.id)),
                     )
                 )
             continue
@@ -51,7 +51,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     unit="mm",
                     limit=THIN,
                     place=point(box.mean(axis=0)),
-                    mend=Mend("Remove it", partial(remove, item_id=part.id)),
+                    fix=Fix("Remove it", partial(remove, item_id=part.id)),
                 )
             )
         away = float(np.linalg.norm(box.mean(axis=0)))
@@ -70,7 +70,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     unit="mm",
                     limit=FAR,
                     place=point(middle),
-                    mend=Mend("Bring it to the origin", partial(_brought, part_id=part.id, step=step)),
+                    fix=Fix("Bring it to the origin", partial(_brought, part_id=part.id, step=step)),
                 )
             )
     return found

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import ancestors, one_of_several
 from kestrav.core.document.records import Project
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.parts.placing import shift, transform
 
 Array = NDArray[np.float64]
@@ -59,9 +59,9 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="mm",
                 limit=0.0,
                 place=point(box.mean(axis=0)),
-                mend=None
+                fix=None
                 if part.role == "fixed"
-                else Mend("Lift it onto the floor", partial(_lifted, part_id=part.id, height=-low)),
+                else Fix("Lift it onto the floor", partial(_lifted, part_id=part.id, height=-low)),
             )
         )
     return found

@@ -11,7 +11,7 @@ from kestrav.core.camera.mending import Way, slower
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Shot
 from kestrav.core.findings.model import Evidence, Finding
-from kestrav.core.findings.of_cameras import lasting, mends, over_frames
+from kestrav.core.findings.of_cameras import fixes, lasting, over_frames
 
 _LONGEST = 0.9  # of the limit, to which it is slowed down
 _LAGS = (0.5, 1.0, 1.5, 2.0)  # s
@@ -49,7 +49,7 @@ def _fast(evidence: Evidence, shot: Shot, judged: Judged, limit: float) -> list[
         for lag in _LAGS
         if lag > camera.aim_lag
     ]
-    offered = mends(judged, goal, ways, lags)
+    offered = fixes(judged, goal, ways, lags)
     return [
         over_frames(
             evidence,
@@ -65,7 +65,7 @@ def _fast(evidence: Evidence, shot: Shot, judged: Judged, limit: float) -> list[
             value=float(crossing[worst]),
             unit="s",
             limit=limit,
-            mend=offered[0] if offered else None,
+            fix=offered[0] if offered else None,
             also=offered[1:],
         )
     ]

@@ -10,8 +10,8 @@ from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.mending import Way, own_path, raises, shifts, widens
 from kestrav.core.camera.walking import replanned
 from kestrav.core.document.records import Shot
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
-from kestrav.core.findings.of_cameras import lasting, mends, over_frames
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
+from kestrav.core.findings.of_cameras import fixes, lasting, over_frames
 
 _HAIR = 0.5  # mm
 
@@ -39,13 +39,13 @@ def _clear(judged: Judged) -> float:
     return _limit(judged) - _HAIR - float(judged.near.distance.min())
 
 
-def _offered(evidence: Evidence, judged: Judged) -> tuple[Mend, ...]:
+def _offered(evidence: Evidence, judged: Judged) -> tuple[Fix, ...]:
     walks: list[Way] = []
     runs = [r for r in evidence.project.runs if r.rider == judged.camera.id]
     if judged.camera.walk is not None and len(runs) == 1 and own_path(evidence.project, judged.camera.id) is not None:
         walks = [Way("Walk around it", partial(replanned, meshes=evidence.meshes, run_id=runs[0].id), heavy=True)]
-        return mends(judged, _clear, walks, shifts(judged))
-    return mends(judged, _clear, raises(judged), widens(judged), shifts(judged))
+        return fixes(judged, _clear, walks, shifts(judged))
+    return fixes(judged, _clear, raises(judged), widens(judged), shifts(judged))
 
 
 def _through(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
@@ -76,7 +76,7 @@ def _through(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             value=0.0,
             unit="mm",
             limit=_limit(judged),
-            mend=offered[0] if offered else None,
+            fix=offered[0] if offered else None,
             also=offered[1:],
         )
     ]
@@ -108,7 +108,7 @@ def _near(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             unit="mm",
             limit=limit,
             gap=(point(judged.seen.position[worst]), point(judged.near.point[worst])),
-            mend=offered[0] if offered else None,
+            fix=offered[0] if offered else None,
             also=offered[1:],
         )
     ]

@@ -15,7 +15,7 @@ from kestrav.core.document.edits import point_shape, set_point
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import PathPoint, Project, Run
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, name_of, point
 from kestrav.core.kinematics.legs import active, legs_of
 from kestrav.core.kinematics.poses import riders
 
@@ -75,32 +75,32 @@ def asked(required: float) -> str:
     )
 
 
-Worked = dict[str, tuple[str, tuple[Mend, ...]]]
+Worked = dict[str, tuple[str, tuple[Fix, ...]]]
 """What came of mending each run, by its id: why it cannot be bent away, if so, and the mends that would do."""
 
 
-def with_mends(evidence: Evidence, finding: Finding, known: Worked) -> Finding:
+def with_fixes(evidence: Evidence, finding: Finding, known: Worked) -> Finding:
     """A breach with what would mend it worked out, if a run on a path of points leads into it: the path bent away or raised, the run
     delayed; or why it cannot be bent.
 
     The ways are worked out here, as that takes a while, and once for each run (``known``); the mends put things there.
     """
     project = evidence.project
-    if finding.rule not in ("clearance-breach", "collision", "between-frames") or finding.mend is not None:
+    if finding.rule not in ("clearance-breach", "collision", "between-frames") or finding.fix is not None:
         return finding
     run = _leading(evidence, finding)
     if run is None or not can_bend(project, run):
         return finding
     if run.id not in known:
         known[run.id] = _mends_of(evidence, run)
-    why, mends = known[run.id]
+    why, fixes = known[run.id]
     detail = f"{finding.detail}. Its path cannot be bent away: {why}" if why else finding.detail
-    return dataclasses.replace(finding, detail=detail, mend=mends[0] if mends else None, also=mends[1:])
+    return dataclasses.replace(finding, detail=detail, fix=fixes[0] if fixes else None, also=fixes[1:])
 
 
-def _mends_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Mend, ...]]:
+def _mends_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Fix, ...]]:
     project, meshes = evidence.project, evidence.meshes
-    why, mends = "", []
+    why, fixes = "", []
     try:
         bent = bent_away(project, meshes, run.id, evidence.renewed)
     except BadInput as fault:
@@ -111,20 +111,20 @@ def _mends_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Mend, ...]]:
         count = sum(step > _MOVED for step in far)
         told = f"{count} point{'s' if count != 1 else ''} of {get(project, run.path).name} by up to {max(far):.2f} mm"
         edit = partial(_points_there, path_id=run.path, points=new)
-        mends.append(Mend("Bend path away", edit, detail=f"Moves {told}"))
+        fixes.append(Fix("Bend path away", edit, detail=f"Moves {told}"))
     breaches = [b for b in near_run(project, meshes, run).breaches if of_rider(project, run, b)]
     if not breaches:
-        return why, tuple(mends)
+        return why, tuple(fixes)
     lifted = raised(project, meshes, run.id, breaches[0], evidence.renewed)
     if lifted is not None:
         edit = partial(_points_there, path_id=run.path, points=point_shape(lifted[0], run.path).points)
         told = f"Raises the points between the ends of {get(project, run.path).name} by {lifted[1]:.1f} mm"
-        mends.append(Mend("Raise the path", edit, detail=told))
+        fixes.append(Fix("Raise the path", edit, detail=told))
     waited = delayed(project, meshes, run.id, breaches[0], evidence.renewed)
     if waited is not None:
         edit = partial(later, run_id=run.id, seconds=waited[1])
-        mends.append(Mend("Delay the run", edit, detail=f"{run.name} starts {waited[1]:.2f} s later"))
-    return why, tuple(mends)
+        fixes.append(Fix("Delay the run", edit, detail=f"{run.name} starts {waited[1]:.2f} s later"))
+    return why, tuple(fixes)
 
 
 _MOVED = 0.005  # mm below which a point counts as left where it was

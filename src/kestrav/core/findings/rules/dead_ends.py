@@ -7,7 +7,7 @@ from functools import partial
 
 from kestrav.core.camera.filmed import live_span, trimmed
 from kestrav.core.document.records import Project
-from kestrav.core.findings.model import Evidence, Finding, Mend
+from kestrav.core.findings.model import Evidence, Finding, Fix
 from kestrav.core.geometry.meshes import Mesh
 
 
@@ -41,7 +41,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="s",
                 limit=limit,
                 intervals=((evidence.frame(span[0]), evidence.frame(span[1])),),
-                mend=Mend("Trim its dead ends", partial(_without, meshes=judged.meshes, shot_id=shot.id)),
+                fix=Fix("Trim its dead ends", partial(_without, meshes=judged.meshes, shot_id=shot.id)),
             )
         )
     return found

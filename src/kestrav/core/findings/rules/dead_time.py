@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from kestrav.core.editing.timing import dead_spans, without_span
-from kestrav.core.findings.model import Evidence, Finding, Mend
+from kestrav.core.findings.model import Evidence, Finding, Fix
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -29,7 +29,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="s",
                 limit=limit,
                 intervals=(frames,),
-                mend=Mend(f"Cut {last - first:.2f} s", partial(without_span, first=first, last=last)),
+                fix=Fix(f"Cut {last - first:.2f} s", partial(without_span, first=first, last=last)),
             )
         )
     return found

@@ -10,7 +10,7 @@ from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Part
 from kestrav.core.editing.floor import depths, kept_on_surface, watched_times
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -26,7 +26,7 @@ def find(evidence: Evidence) -> list[Finding]:
         if deep[worst] <= limit:
             continue
         frames = np.unique([evidence.frame(t) for t in times[deep > limit]])
-        mend = partial(kept_on_surface, meshes=evidence.meshes, poses_id=poses.id, allowed=0.5 * limit)
+        fix = partial(kept_on_surface, meshes=evidence.meshes, poses_id=poses.id, allowed=0.5 * limit)
         found.append(
             Finding(
                 rule="digging",
@@ -40,7 +40,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 limit=limit,
                 intervals=intervals_of(frames),
                 place=point(places[worst]),
-                mend=Mend("Add keys that keep it on the surface", mend),
+                fix=Fix("Add keys that keep it on the surface", fix),
             )
         )
     return found

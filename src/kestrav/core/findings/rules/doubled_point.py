@@ -8,7 +8,7 @@ import numpy as np
 
 from kestrav.core.document.edits import delete_point
 from kestrav.core.document.records import PointShape
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.findings.on_paths import moment
 from kestrav.core.paths.path_curves import path_curve
 
@@ -55,7 +55,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="mm",
                 limit=float(limits[first]),
                 place=point(places[first]),
-                mend=Mend(f"Delete point {goes + 1}", partial(delete_point, path_id=path.id, index=goes)),
+                fix=Fix(f"Delete point {goes + 1}", partial(delete_point, path_id=path.id, index=goes)),
             )
         )
     return found

@@ -7,9 +7,15 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.edits import update
-from kestrav.core.document.records import AlongHeading, CarriedHeading, FixedHeading, KeyedHeading, TowardHeading
+from kestrav.core.document.records import (
+    AlongOrientation,
+    CarriedOrientation,
+    FixedOrientation,
+    KeyedOrientation,
+    TowardOrientation,
+)
 from kestrav.core.editing.run_making import arrives_backwards
-from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, name_of, point
 from kestrav.core.geometry.transforms import rotation_from_quaternion
 from kestrav.core.kinematics.runs import journey
 
@@ -32,7 +38,7 @@ def find(evidence: Evidence) -> list[Finding]:
     for run in project.runs:
         if (
             run.rider not in row
-            or isinstance(run.heading, (FixedHeading, TowardHeading, KeyedHeading))
+            or isinstance(run.orientation, (FixedOrientation, TowardOrientation, KeyedOrientation))
             or arrives_backwards(run)
         ):
             continue
@@ -51,9 +57,9 @@ def find(evidence: Evidence) -> list[Finding]:
         if angle < SIDEWAYS:
             continue
         how = "backwards" if angle > BACKWARDS else "sideways"
-        assert isinstance(run.heading, (AlongHeading, CarriedHeading))
-        ahead = type(run.heading)
-        fields = {name: getattr(run.heading, name) for name in run.heading.__struct_fields__}
+        assert isinstance(run.orientation, (AlongOrientation, CarriedOrientation))
+        ahead = type(run.orientation)
+        fields = {name: getattr(run.orientation, name) for name in run.orientation.__struct_fields__}
         facing = ahead(**(fields | {"forward": "+x", "flip": False}))
         found.append(
             Finding(
@@ -68,7 +74,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 limit=SIDEWAYS,
                 intervals=((frame, frame),),
                 place=point(trip.path.curve.position(trip.stations([evidence.times[frame]]))[0]),
-                mend=Mend("Face ahead", partial(update, item_id=run.id, heading=facing)),
+                fix=Fix("Face ahead", partial(update, item_id=run.id, orientation=facing)),
             )
         )
     return found

@@ -6,7 +6,7 @@ from functools import partial
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import Project
-from kestrav.core.findings.model import Evidence, Finding, Mend
+from kestrav.core.findings.model import Evidence, Finding, Fix
 
 LEAST = 24.0  # frames a second; that of cinema (SMPTE ST 428-11), below which motion stutters to most eyes (common practice, no source)
 
@@ -24,7 +24,7 @@ def find(evidence: Evidence) -> list[Finding]:
             value=shot.fps,
             unit="fps",
             limit=LEAST,
-            mend=Mend(f"Film it at {LEAST:g} fps", partial(_at_least, shot_id=shot.id)),
+            fix=Fix(f"Film it at {LEAST:g} fps", partial(_at_least, shot_id=shot.id)),
         )
         for shot in evidence.project.shots
         if shot.fps < LEAST

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Ground, Part, Project, Run, Vector
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.kinematics.ground import heights_below, standing
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.runs import journey
@@ -64,7 +64,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 intervals=((frame, frame),),
                 place=point(places[worst]),
                 gap=(point(places[worst]), point(below)),
-                mend=_mend(run, float(np.abs(gap).max()), float(gap[worst])),
+                fix=_mend(run, float(np.abs(gap).max()), float(gap[worst])),
             )
         )
     return found
@@ -78,15 +78,15 @@ def _undersides(project: Project, run: Run, times: Array) -> Array:
     return found
 
 
-def _mend(run: Run, largest: float, worst: float) -> Mend:
+def _mend(run: Run, largest: float, worst: float) -> Fix:
     """Riding on the ground, on the middle of its underside; where it does so already, within a longer reach."""
     reach = max(300.0, 2.0 * largest)
     if run.ground is None:
-        return Mend("Follow the ground", partial(_onto_ground, run_id=run.id, ground=Ground(reach), offset=None))
+        return Fix("Follow the ground", partial(_onto_ground, run_id=run.id, ground=Ground(reach), offset=None))
     level = (*run.offset[:2], 0.0)
     longer = Ground(max(run.ground.reach, reach), run.ground.tilted)
     label = "Sit on the ground" if abs(worst) < run.ground.reach else f"Look for the ground within {reach:,.0f} mm"
-    return Mend(label, partial(_onto_ground, run_id=run.id, ground=longer, offset=level))
+    return Fix(label, partial(_onto_ground, run_id=run.id, ground=longer, offset=level))
 
 
 def _onto_ground(project: Project, run_id: str, ground: Ground, offset: Vector | None) -> Project:

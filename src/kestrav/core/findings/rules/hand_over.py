@@ -13,10 +13,10 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, get_as, new_id, new_name
-from kestrav.core.document.records import Carry, Eased, Even, Path, PathPoint, PointShape, Poses, Project, Run
+from kestrav.core.document.records import Attachment, Eased, Even, Path, PathPoint, PointShape, PoseTrack, Project, Run
 from kestrav.core.editing.joining import bring_start
 from kestrav.core.editing.timing import moved, set_span
-from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment, point
 from kestrav.core.geometry.transforms import rotation_angle
 from kestrav.core.kinematics.legs import Leg, legs_of, movers
 from kestrav.core.kinematics.motion import Motion
@@ -45,7 +45,10 @@ def find(evidence: Evidence) -> list[Finding]:
             else:
                 found += _jumps(evidence, thing, legs[: k + 2])
         found += [
-            f for k, leg in enumerate(legs) if isinstance(leg.item, Carry) for f in _let_go(evidence, thing, legs, k)
+            f
+            for k, leg in enumerate(legs)
+            if isinstance(leg.item, Attachment)
+            for f in _let_go(evidence, thing, legs, k)
         ]
     return found
 
@@ -59,10 +62,10 @@ def _overlap(evidence: Evidence, thing: str, one: Leg, two: Leg) -> Finding:
     both = min(one.end, two.end) - two.start
     place = Motion(project).poses(thing, [two.start])[0, :3, 3]
     later = partial(_begin_at, item_id=two.item.id, time=one.end)
-    mends = [Mend(f"Start {two.item.name} at {one.end:.2f} s", later)]
+    fixes = [Fix(f"Start {two.item.name} at {one.end:.2f} s", later)]
     if two.start - one.start > 0.1:
-        mends.append(
-            Mend(f"End {one.item.name} at {two.start:.2f} s", partial(set_span, item_id=one.item.id, end=two.start))
+        fixes.append(
+            Fix(f"End {one.item.name} at {two.start:.2f} s", partial(set_span, item_id=one.item.id, end=two.start))
         )
     return _finding(
         evidence,
@@ -77,17 +80,17 @@ def _overlap(evidence: Evidence, thing: str, one: Leg, two: Leg) -> Finding:
         value=both,
         unit="s",
         limit=0.0,
-        mend=mends[0],
-        also=tuple(mends[1:]),
+        fix=fixes[0],
+        also=tuple(fixes[1:]),
     )
 
 
 def _begin_at(project: Project, item_id: str, time: float) -> Project:
     """The project with something that begins at a time, whatever it waited for."""
     item = get(project, item_id)
-    assert isinstance(item, Run | Poses | Carry)
-    fields: dict[str, object] = {"cue": None, "start": time}
-    if isinstance(item, Carry) and item.end is not None:
+    assert isinstance(item, Run | PoseTrack | Attachment)
+    fields: dict[str, object] = {"trigger": None, "start": time}
+    if isinstance(item, Attachment) and item.end is not None:
         fields["end"] = max(item.end, time + 0.1)
     if isinstance(item, Run):
         fields["follows"] = None
@@ -104,7 +107,7 @@ def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]
     name = get(project, thing).name
     pair = f"{one.item.name} and {two.item.name}"
     if gap > GAP and not _told_by_joint(project, thing, one, two):
-        mends = [m for m in place_mends(project, thing, one, two, before[:3, 3]) if m is not None]
+        fixes = [m for m in place_mends(project, thing, one, two, before[:3, 3]) if m is not None]
         yield _finding(
             evidence,
             thing,
@@ -119,12 +122,12 @@ def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]
             unit="mm",
             limit=GAP,
             gap=(point(before[:3, 3]), point(after[:3, 3])),
-            mend=mends[0] if mends else None,
-            also=tuple(mends[1:]),
+            fix=fixes[0] if fixes else None,
+            also=tuple(fixes[1:]),
         )
     elif gap <= GAP:
         angle = float(np.degrees(rotation_angle(before[None, :3, :3], after[None, :3, :3])[0]))
-        if angle > ANGLE and not isinstance(two.item, Carry):
+        if angle > ANGLE and not isinstance(two.item, Attachment):
             yield _finding(
                 evidence,
                 thing,
@@ -138,13 +141,13 @@ def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]
                 value=angle,
                 unit="°",
                 limit=ANGLE,
-                mend=blend_mend(two),
+                fix=blend_mend(two),
             )
     speeds = [_speed(one, ends=True), _speed(two, ends=False)]
     at_once = not np.isfinite(one.end) or two.start - one.end < _AT_ONCE
     change = abs(speeds[0] - speeds[1])
     if at_once and min(speeds) > settings.kink_step and change > settings.kink_step:
-        mend = _same_speed(two, speeds[0])
+        fix = _same_speed(two, speeds[0])
         yield _finding(
             evidence,
             thing,
@@ -158,15 +161,15 @@ def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]
             value=change,
             unit="mm/s",
             limit=settings.kink_step,
-            mend=mend,
-            also=(Mend("Stop and start softly", partial(_softly, one=one.item.id, two=two.item.id)),),
+            fix=fix,
+            also=(Fix("Stop and start softly", partial(_softly, one=one.item.id, two=two.item.id)),),
         )
 
 
 def _let_go(evidence: Evidence, thing: str, legs: list[Leg], k: int) -> Iterator[Finding]:
     """A ride that begins or ends while its carrier moves on: the rider is snatched up, or stops at once."""
     project, leg, limit = evidence.project, legs[k], evidence.project.settings.kink_step
-    assert isinstance(leg.item, Carry)
+    assert isinstance(leg.item, Attachment)
     motion, name = Motion(project), get(project, thing).name
     follows = k + 1 < len(legs) and legs[k + 1].start - leg.end < _AT_ONCE
     for time, ends in ((leg.start, False), (leg.end, True)):
@@ -178,12 +181,12 @@ def _let_go(evidence: Evidence, thing: str, legs: list[Leg], k: int) -> Iterator
         if change <= limit or time < _TINY:
             continue
         still = _stands(motion, leg.item, time)
-        mend = None
+        fix = None
         if still is not None:
-            field = {"end": still} if ends else {"start": still, "cue": None}
+            field = {"end": still} if ends else {"start": still, "trigger": None}
             if ends or leg.item.end is None or still < leg.item.end:
                 verb = "End" if ends else "Start"
-                mend = Mend(
+                fix = Fix(
                     f"{verb} the attachment at {still:.2f} s, when it stands",
                     partial(update, item_id=leg.item.id, **field),
                 )
@@ -200,11 +203,11 @@ def _let_go(evidence: Evidence, thing: str, legs: list[Leg], k: int) -> Iterator
             value=change,
             unit="mm/s",
             limit=limit,
-            mend=mend,
+            fix=fix,
         )
 
 
-def _stands(motion: Motion, carry: Carry, time: float) -> float | None:
+def _stands(motion: Motion, carry: Attachment, time: float) -> float | None:
     """The first time from another on at which a carrier stands; None if it goes on to the end."""
     grid = motion.grid
     places = motion.poses(carry.carrier, grid)[:, :3, 3]
@@ -221,35 +224,33 @@ def _told_by_joint(project: Project, thing: str, one: Leg, two: Leg) -> bool:
     return float(np.linalg.norm(two.trip.path.curve.position([two.trip.sets_out_at])[0] - end)) > GAP
 
 
-def blend_mend(two: Leg) -> Mend | None:
+def blend_mend(two: Leg) -> Fix | None:
     """Bringing a thing over from where it was, softly."""
-    if isinstance(two.item, Carry):
+    if isinstance(two.item, Attachment):
         return None
     span = _BLEND if not np.isfinite(two.end) else min(_BLEND, max(0.5 * (two.end - two.start), 0.1))
-    return Mend(f"Blend over {span:.2f} s", partial(update, item_id=two.item.id, blend=span))
+    return Fix(f"Blend over {span:.2f} s", partial(update, item_id=two.item.id, blend=span))
 
 
-def place_mends(project: Project, thing: str, one: Leg, two: Leg, before: Array) -> list[Mend | None]:
+def place_mends(project: Project, thing: str, one: Leg, two: Leg, before: Array) -> list[Fix | None]:
     """Ways to mend a jump of place: the later start brought there, the two joined by a path, or blended."""
-    found: list[Mend | None] = []
+    found: list[Fix | None] = []
     if two.trip is not None and two.trip.run.rider == thing:
         path = get(project, two.trip.run.path)
         others = [r for r in project.runs if r.path == path.id and r.id != two.item.id]
         if not others:
             found.append(
-                Mend(
+                Fix(
                     f"Move the start of {path.name} there",
                     partial(_start_there, run_id=two.item.id, place=point(before)),
                 )
             )
-    elif isinstance(two.item, Poses):
+    elif isinstance(two.item, PoseTrack):
         found.append(
-            Mend("Move the first pose there", partial(_first_pose_there, poses_id=two.item.id, place=point(before)))
+            Fix("Move the first pose there", partial(_first_pose_there, poses_id=two.item.id, place=point(before)))
         )
-    if not isinstance(two.item, Carry):
-        found.append(
-            Mend("Join them by a path", partial(joined_by_path, thing=thing, one=one.item.id, two=two.item.id))
-        )
+    if not isinstance(two.item, Attachment):
+        found.append(Fix("Join them by a path", partial(joined_by_path, thing=thing, one=one.item.id, two=two.item.id)))
     found.append(blend_mend(two))
     return found
 
@@ -274,7 +275,7 @@ def _start_there(project: Project, run_id: str, place: tuple[float, float, float
 
 
 def _first_pose_there(project: Project, poses_id: str, place: tuple[float, float, float]) -> Project:
-    poses = get_as(project, poses_id, Poses)
+    poses = get_as(project, poses_id, PoseTrack)
     first = poses.keys[0]
     moved_key = msgspec.structs.replace(first, placement=msgspec.structs.replace(first.placement, position=place))
     return update(project, poses_id, keys=(moved_key, *poses.keys[1:]))
@@ -315,13 +316,13 @@ def joined_by_path(project: Project, thing: str, one: str, two: str) -> Project:
         path.id,
         start=end,
         duration=seconds,
-        pacing=Eased(ramp, ramp),
+        speed_profile=Eased(ramp, ramp),
         blend=0.3 * seconds,
     )
     project = add(project, run)
     # the later one takes over softly too, as the thing may be turned otherwise there
     item = get(project, two)
-    assert isinstance(item, Run | Poses)
+    assert isinstance(item, Run | PoseTrack)
     return update(project, two, blend=max(item.blend, min(_BLEND, 0.3 * seconds)))
 
 
@@ -334,11 +335,11 @@ def _speed(leg: Leg, ends: bool) -> float:
     return abs(float(leg.trip.profile.speed([at])[0]))
 
 
-def _same_speed(two: Leg, speed: float) -> Mend | None:
+def _same_speed(two: Leg, speed: float) -> Fix | None:
     """Setting out at the speed of the one before, where it is that fast all along."""
-    if two.trip is None or not isinstance(two.trip.run.pacing, Even) or two.trip.run.follows is not None:
+    if two.trip is None or not isinstance(two.trip.run.speed_profile, Even) or two.trip.run.follows is not None:
         return None
-    return Mend(f"Go on at {speed:,.0f} mm/s", partial(update, item_id=two.item.id, speed=speed, duration=None))
+    return Fix(f"Go on at {speed:,.0f} mm/s", partial(update, item_id=two.item.id, speed=speed, duration=None))
 
 
 def _softly(project: Project, one: str, two: str) -> Project:
@@ -347,10 +348,10 @@ def _softly(project: Project, one: str, two: str) -> Project:
         run = get(project, item_id)
         if not isinstance(run, Run):
             continue
-        old = run.pacing if isinstance(run.pacing, Eased) else Eased(0.0, 0.0)
+        old = run.speed_profile if isinstance(run.speed_profile, Eased) else Eased(0.0, 0.0)
         leg = next(leg for leg in legs_of(project, run.rider) if leg.item.id == item_id)
         assert leg.trip is not None
         ramp = 0.1 * leg.trip.length
         field = {"stop_length": ramp, "stop_time": None} if stops else {"start_length": ramp, "start_time": None}
-        project = update(project, item_id, pacing=msgspec.structs.replace(old, **field))
+        project = update(project, item_id, speed_profile=msgspec.structs.replace(old, **field))
     return project

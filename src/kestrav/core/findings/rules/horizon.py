@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.camera.adjusting import levelled
-from kestrav.core.findings.model import Evidence, Finding, Mend
+from kestrav.core.findings.model import Evidence, Finding, Fix
 from kestrav.core.findings.of_cameras import lasting, over_frames
 
 _HAIR = 1e-6  # degrees
@@ -36,7 +36,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 value=abs(float(roll[worst])),
                 unit="°",
                 limit=limit,
-                mend=Mend("Level the horizon", partial(levelled, camera_id=judged.camera.id)),
+                fix=Fix("Level the horizon", partial(levelled, camera_id=judged.camera.id)),
             )
         )
     return found

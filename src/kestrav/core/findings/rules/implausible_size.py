@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.records import Part, Project
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.parts.placing import scale
 from kestrav.core.parts.unit_change import in_other_unit
 from kestrav.core.units import show_size
@@ -45,10 +45,10 @@ def find(evidence: Evidence) -> list[Finding]:
         if low <= size <= high:
             continue
         name = parts[0].name if len(parts) == 1 else f"{parts[0].name} and {len(parts) - 1} more"
-        mends = [
+        fixes = [
             _mend(unit, larger, [part.id for part in parts], size) for unit, larger in _fitting(project, source, size)
         ]
-        found.append(_finding(parts[0], name, size, low if size < low else high, box, mends))
+        found.append(_finding(parts[0], name, size, low if size < low else high, box, fixes))
     return found
 
 
@@ -61,8 +61,8 @@ def _fitting(project: Project, source: str, size: float) -> list[tuple[str, floa
     return sorted(fit, key=lambda o: abs(np.log10(size * o[1] / _USUAL)) + _RARE.get(o[0], 0.0))
 
 
-def _mend(unit: str, larger: float, part_ids: list[str], size: float) -> Mend:
-    return Mend(
+def _mend(unit: str, larger: float, part_ids: list[str], size: float) -> Fix:
+    return Fix(
         f"Change unit to {unit}: {show_size(size * larger)}",
         partial(_larger, part_ids=tuple(part_ids), factor=larger),
         detail=f"{show_size(size * larger)} overall instead of {show_size(size)}",
@@ -77,7 +77,7 @@ def _larger(project: Project, part_ids: tuple[str, ...], factor: float) -> Proje
     return project
 
 
-def _finding(part: Part, name: str, size: float, limit: float, box: NDArray[np.float64], mends: list[Mend]) -> Finding:
+def _finding(part: Part, name: str, size: float, limit: float, box: NDArray[np.float64], fixes: list[Fix]) -> Finding:
     return Finding(
         rule="implausible-size",
         severity="warning",
@@ -89,6 +89,6 @@ def _finding(part: Part, name: str, size: float, limit: float, box: NDArray[np.f
         unit="mm",
         limit=limit,
         place=point(box.mean(axis=0)),
-        mend=mends[0] if mends else None,
-        also=tuple(mends[1:]),
+        fix=fixes[0] if fixes else None,
+        also=tuple(fixes[1:]),
     )

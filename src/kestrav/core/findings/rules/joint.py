@@ -8,9 +8,9 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.lookup import get, get_as
-from kestrav.core.document.records import AlongHeading, CarriedHeading, Path, PointShape, Project
+from kestrav.core.document.records import AlongOrientation, CarriedOrientation, Path, PointShape, Project
 from kestrav.core.editing.joining import bring_start, turn_start
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.findings.rules.hand_over import blend_mend, joined_by_path
 from kestrav.core.kinematics.legs import journeys_of, leg_of
 from kestrav.core.kinematics.poses import riders
@@ -37,7 +37,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 continue
             if one.run.backwards or two.run.backwards:
                 continue
-            turns = all(isinstance(trip.run.heading, (AlongHeading, CarriedHeading)) for trip in (one, two))
+            turns = all(isinstance(trip.run.orientation, (AlongOrientation, CarriedOrientation)) for trip in (one, two))
             if one.run.path == two.run.path or not turns:
                 continue
             ways = one.path.curve.tangent([one.last], before=True)[0], two.path.curve.tangent([two.first])[0]
@@ -52,7 +52,7 @@ def _finding(evidence: Evidence, rider: str, one: Journey, two: Journey, gap: fl
     first, second = get(project, one.run.path).name, get(project, two.run.path).name
     time = two.start
     frame = evidence.frame(time)
-    mends = [m for m in _mends(project, rider, one, two, angle) if m is not None]
+    fixes = [m for m in _mends(project, rider, one, two, angle) if m is not None]
     pair = f"{first} and {second}" if first != second else f"Two portions of {first}"
     return Finding(
         rule="joint",
@@ -70,27 +70,27 @@ def _finding(evidence: Evidence, rider: str, one: Journey, two: Journey, gap: fl
         limit=GAP if angle is None else ANGLE,
         intervals=((frame, frame),),
         place=point(two.path.curve.position([two.sets_out_at])[0]),
-        mend=mends[0],
-        also=tuple(mends[1:]),
+        fix=fixes[0],
+        also=tuple(fixes[1:]),
     )
 
 
-def _mends(project: Project, rider: str, one: Journey, two: Journey, angle: float | None) -> list[Mend | None]:
+def _mends(project: Project, rider: str, one: Journey, two: Journey, angle: float | None) -> list[Fix | None]:
     found = [_mend(project, one, two, angle), None, blend_mend(leg_of(project, two.run))]
     if angle is None:
-        found[1] = Mend("Join them by a path", partial(joined_by_path, thing=rider, one=one.run.id, two=two.run.id))
+        found[1] = Fix("Join them by a path", partial(joined_by_path, thing=rider, one=one.run.id, two=two.run.id))
     return found
 
 
-def _mend(project: Project, one: Journey, two: Journey, angle: float | None) -> Mend | None:
+def _mend(project: Project, one: Journey, two: Journey, angle: float | None) -> Fix | None:
     path = get_as(project, two.run.path, Path)
     if one.run.path == path.id:
         return None
     if angle is None:
         place = one.path.curve.position([one.arrives_at])[0]
         label = f"Bring the start of {path.name} there"
-        return Mend(label, partial(bring_start, path_id=path.id, place=point(place), station=two.sets_out_at))
+        return Fix(label, partial(bring_start, path_id=path.id, place=point(place), station=two.sets_out_at))
     if not isinstance(path.shape, PointShape) or two.run.begin > 0 or path.shape.closed:
         return None
     way = one.path.curve.tangent([one.last], before=True)[0]
-    return Mend(f"Let {path.name} leave tangent", partial(turn_start, path_id=path.id, way=point(way)))
+    return Fix(f"Let {path.name} leave tangent", partial(turn_start, path_id=path.id, way=point(way)))

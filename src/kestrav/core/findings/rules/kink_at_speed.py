@@ -33,7 +33,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 continue
             path = get_as(project, run.path, Path)
             frame = evidence.frame(float(time))
-            mends = kink_mends(project, path.id, float(station))
+            fixes = kink_mends(project, path.id, float(station))
             found.append(
                 Finding(
                     rule="kink-at-speed",
@@ -48,8 +48,8 @@ def find(evidence: Evidence) -> list[Finding]:
                     limit=limit,
                     intervals=((frame, frame),),
                     place=point(curve.position([station])[0]),
-                    mend=mends[0] if mends else None,
-                    also=mends[1:],
+                    fix=fixes[0] if fixes else None,
+                    also=fixes[1:],
                 )
             )
     return found

@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.records import PointShape, Project
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.findings.on_paths import followers, least_radius, moment, point_at, straight_beside
 from kestrav.core.kinematics.runs import journey
 from kestrav.core.paths.path_curves import path_curve
@@ -39,7 +39,7 @@ def find(evidence: Evidence) -> list[Finding]:
         time = moment(project, path.id, station)
         others = f", and {len(slow) - 1} more" if len(slow) > 1 else ""
         frame = evidence.frame(time)
-        mends = kink_mends(project, path.id, station)
+        fixes = kink_mends(project, path.id, station)
         found.append(
             Finding(
                 rule="kink-in-path",
@@ -53,22 +53,22 @@ def find(evidence: Evidence) -> list[Finding]:
                 limit=0.0,
                 intervals=((frame, frame),),
                 place=point(made.curve.position([station])[0]),
-                mend=mends[0] if mends else None,
-                also=mends[1:],
+                fix=fixes[0] if fixes else None,
+                also=fixes[1:],
             )
         )
     return found
 
 
-def kink_mends(project: Project, path_id: str, station: float) -> tuple[Mend, ...]:
+def kink_mends(project: Project, path_id: str, station: float) -> tuple[Fix, ...]:
     """Ways to take a kink at a station out of a path: make its point smooth, or round it by a radius."""
     path = next(p for p in project.paths if p.id == path_id)
     if not isinstance(path.shape, PointShape):
         return ()
     index = point_at(path, path_curve(path), station)
-    mends = [Mend("Make the point smooth", partial(make_smooth, path_id=path_id, index=index))]
+    fixes = [Fix("Make the point smooth", partial(make_smooth, path_id=path_id, index=index))]
     if straight_beside(path.shape, index):
         wish = least_radius(project, path_id)[0]
         label = f"Round by {wish:g} mm" if wish else "Round it"
-        mends.append(Mend(label, partial(round_corner, path_id=path_id, index=index, radius=wish or None)))
-    return tuple(mends)
+        fixes.append(Fix(label, partial(round_corner, path_id=path_id, index=index, radius=wish or None)))
+    return tuple(fixes)

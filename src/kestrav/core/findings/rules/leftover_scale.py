@@ -6,7 +6,7 @@ from functools import partial
 
 from kestrav.core.document.lookup import get, subtree
 from kestrav.core.document.records import Part
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.parts.placeholders import bake_scales
 from kestrav.core.parts.solids import solid_mesh
 
@@ -44,7 +44,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="",
                 limit=1.0,
                 place=point(box.mean(axis=0)) if box is not None else None,
-                mend=Mend(
+                fix=Fix(
                     "Bake the scale",
                     partial(bake_scales, shapes=shapes, part_id=mover),
                     {shape.hash: shape for shape in shapes.values()},

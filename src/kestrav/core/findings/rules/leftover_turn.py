@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import get, one_of_several
-from kestrav.core.document.records import FixedHeading, Part
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.document.records import FixedOrientation, Part
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.geometry.transforms import rotation_angle
 from kestrav.core.kinematics.legs import journeys_of, movers
 from kestrav.core.parts.placing import front_of, square_axes
@@ -29,7 +29,9 @@ def find(evidence: Evidence) -> list[Finding]:
         if one_of_several(project, part):
             # how a part lies in its product is the product's own, and asks for no front
             continue
-        if mover in moved and not any(isinstance(t.run.heading, FixedHeading) for t in journeys_of(project, mover)):
+        if mover in moved and not any(
+            isinstance(t.run.orientation, FixedOrientation) for t in journeys_of(project, mover)
+        ):
             # its run turns it as it must be, or it goes with something else
             continue
         angle = float(np.degrees(rotation_angle(evidence.rest[rows[mover]][:3, :3], np.eye(3))))
@@ -49,7 +51,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="°",
                 limit=ALLOWED,
                 place=point(pivot),
-                mend=Mend("Square the axes", partial(square_axes, part_id=mover)),
+                fix=Fix("Square the axes", partial(square_axes, part_id=mover)),
             )
         )
     return found

@@ -11,7 +11,7 @@ from kestrav.core.camera.mending import closed_loop
 from kestrav.core.camera.views import views
 from kestrav.core.document.records import Shot
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend
+from kestrav.core.findings.model import Evidence, Finding, Fix
 from kestrav.core.findings.of_cameras import over_frames
 
 PLACE, _TURN = 0.5, 0.02  # mm and degrees by which two views may differ and be the same
@@ -71,10 +71,10 @@ def _seam(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             f"first, {steps.max() * shot.fps:,.0f} in between"
         )
         value, unit, limit = float(min(before, after) * shot.fps), "mm/s", float(steps.max() * shot.fps)
-    mend = None
+    fix = None
     try:
         closed_loop(evidence.project, shot.id)
-        mend = Mend("Close the loop", partial(closed_loop, shot_id=shot.id))
+        fix = Fix("Close the loop", partial(closed_loop, shot_id=shot.id))
     except BadInput:
         pass
     faulty = np.zeros(frames, bool)
@@ -93,6 +93,6 @@ def _seam(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             value=value,
             unit=unit,
             limit=limit,
-            mend=mend,
+            fix=fix,
         )
     ]

@@ -9,9 +9,9 @@ import numpy as np
 
 from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document.edits import update
-from kestrav.core.document.records import AlongHeading, FixedHeading
+from kestrav.core.document.records import AlongOrientation, FixedOrientation
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, name_of, point
 from kestrav.core.findings.rules.kink_in_path import kink_mends
 from kestrav.core.geometry.transforms import rotation_angle
 from kestrav.core.kinematics.legs import active, legs_of, movers
@@ -40,7 +40,7 @@ def find(evidence: Evidence) -> list[Finding]:
         if not len(flips):
             continue
         worst = int(np.argmax(angle))
-        mends = _mends(evidence, rider, float(times[worst]), float(times[worst + 1]))
+        fixes = _mends(evidence, rider, float(times[worst]), float(times[worst + 1]))
         found.append(
             Finding(
                 rule="orientation-flip",
@@ -54,43 +54,43 @@ def find(evidence: Evidence) -> list[Finding]:
                 limit=limit,
                 intervals=tuple((first, last + 1) for first, last in intervals_of(flips)),
                 place=point(poses[worst + 1, :3, 3]),
-                mend=mends[0] if mends else None,
-                also=tuple(mends[1:]),
+                fix=fixes[0] if fixes else None,
+                also=tuple(fixes[1:]),
             )
         )
     return found
 
 
-def _mends(evidence: Evidence, rider: str, before: float, after: float) -> list[Mend]:
+def _mends(evidence: Evidence, rider: str, before: float, after: float) -> list[Fix]:
     """Ways in which the rider does not flip between two times: those of a list that are found to help."""
     project = evidence.project
     legs = legs_of(project, rider)
     trip = legs[int(active(legs, [after])[0])].trip if legs else None
     if trip is None or trip.run.rider != rider:
         return []
-    run, heading = trip.run, trip.run.heading
-    wanted: list[Mend] = []
-    if isinstance(heading, AlongHeading) and heading.stance != "free":
-        free = msgspec.structs.replace(heading, stance="free")
-        wanted.append(Mend("Use least rotation", partial(update, item_id=run.id, heading=free)))
+    run, orientation = trip.run, trip.run.orientation
+    wanted: list[Fix] = []
+    if isinstance(orientation, AlongOrientation) and orientation.stance != "free":
+        free = msgspec.structs.replace(orientation, stance="free")
+        wanted.append(Fix("Use least rotation", partial(update, item_id=run.id, orientation=free)))
     stations = trip.stations([before, after])
     low, high = float(stations.min()) - 1e-6, float(stations.max()) + 1e-6
     kinks = trip.path.curve.kink_stations
     for kink in kinks[(kinks >= low) & (kinks <= high)].tolist():
         wanted += kink_mends(project, run.path, kink)
     slower = _SLOWER * trip.once
-    wanted.append(Mend(f"Set duration to {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)))
-    wanted.append(Mend("Keep its rotation at rest", partial(update, item_id=run.id, heading=FixedHeading())))
-    return [mend for mend in wanted if not _flips(evidence, mend, rider)]
+    wanted.append(Fix(f"Set duration to {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)))
+    wanted.append(Fix("Keep its rotation at rest", partial(update, item_id=run.id, orientation=FixedOrientation())))
+    return [fix for fix in wanted if not _flips(evidence, fix, rider)]
 
 
 _SLOWER = 2.0
 
 
-def _flips(evidence: Evidence, mend: Mend, rider: str) -> bool:
+def _flips(evidence: Evidence, fix: Fix, rider: str) -> bool:
     """Whether a rider still flips with a mend made."""
     try:
-        mended = evidence.renewed(mend.edit(evidence.project))
+        mended = evidence.renewed(fix.edit(evidence.project))
         times = frame_times(mended)
         poses = Motion(mended).poses(rider, times)
     except BadInput:

@@ -8,7 +8,7 @@ import numpy as np
 
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Eased, Run
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.kinematics.legs import journeys_of
 from kestrav.core.kinematics.runs import Journey, journey
 
@@ -46,7 +46,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     float(speeds.max()),
                     "mm/s",
                     settings.speed_limit,
-                    Mend(
+                    Fix(
                         f"Set duration to {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)
                     ),
                 )
@@ -118,32 +118,35 @@ def _jumps(evidence: Evidence, trip: Journey) -> list[tuple[float, float, str]]:
     return found
 
 
-def _softened(run: Run, trip: Journey, limit: float) -> Mend:
+def _softened(run: Run, trip: Journey, limit: float) -> Fix:
     """A soft start and stop that keep to the limit: the ramp's greatest acceleration is pi / 2 of its mean one."""
     ramp = 0.5 * np.pi * trip.greatest_speed / limit
     # the ramps make the steady speed higher where the duration stays
     seconds = trip.once + ramp
-    pacing = Eased(start_time=float(ramp), stop_time=float(ramp))
-    return Mend(
+    speed_profile = Eased(start_time=float(ramp), stop_time=float(ramp))
+    return Fix(
         f"Soft start and stop, {ramp:.2f} s each",
-        partial(update, item_id=run.id, pacing=pacing, duration=float(seconds), speed=None),
+        partial(update, item_id=run.id, speed_profile=speed_profile, duration=float(seconds), speed=None),
     )
 
 
-def _slowed(run: Run, trip: Journey, over: float) -> Mend:
+def _slowed(run: Run, trip: Journey, over: float) -> Fix:
     """The same journey in a time in which its accelerations keep to the limit: they go with the square of time."""
     seconds = trip.once * float(np.sqrt(over)) * (1 + 1e-6)
-    pacing = run.pacing
-    if isinstance(pacing, Eased) and (pacing.start_time is not None or pacing.stop_time is not None):
+    speed_profile = run.speed_profile
+    if isinstance(speed_profile, Eased) and (
+        speed_profile.start_time is not None or speed_profile.stop_time is not None
+    ):
         stretch = seconds / trip.once
-        pacing = Eased(
-            pacing.start_length,
-            pacing.stop_length,
-            None if pacing.start_time is None else pacing.start_time * stretch,
-            None if pacing.stop_time is None else pacing.stop_time * stretch,
+        speed_profile = Eased(
+            speed_profile.start_length,
+            speed_profile.stop_length,
+            None if speed_profile.start_time is None else speed_profile.start_time * stretch,
+            None if speed_profile.stop_time is None else speed_profile.stop_time * stretch,
         )
-    return Mend(
-        f"Set duration to {seconds:.2f} s", partial(update, item_id=run.id, duration=seconds, speed=None, pacing=pacing)
+    return Fix(
+        f"Set duration to {seconds:.2f} s",
+        partial(update, item_id=run.id, duration=seconds, speed=None, speed_profile=speed_profile),
     )
 
 
@@ -157,7 +160,7 @@ def _finding(
     value: float,
     unit: str,
     limit: float,
-    mend: Mend,
+    fix: Fix,
 ) -> Finding:
     frame = evidence.frame(time)
     return Finding(
@@ -172,5 +175,5 @@ def _finding(
         limit=limit,
         intervals=((frame, frame),),
         place=point(trip.path.curve.position(trip.stations([time]))[0]),
-        mend=mend,
+        fix=fix,
     )

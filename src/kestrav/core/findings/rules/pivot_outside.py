@@ -7,8 +7,8 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.lookup import get_as
-from kestrav.core.document.records import FixedHeading, Part
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.document.records import FixedOrientation, Part
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.kinematics.legs import journeys_of, movers
 from kestrav.core.parts.placing import pivot_at_side
@@ -29,7 +29,7 @@ def find(evidence: Evidence) -> list[Finding]:
         if rider in moved and not any(trip.run.seat == "pivot" for trip in journeys):
             # something else of it sits on its path, or it goes by key poses about its pivot, wherever that is
             continue
-        if journeys and all(isinstance(trip.run.heading, FixedHeading) for trip in journeys):
+        if journeys and all(isinstance(trip.run.orientation, FixedOrientation) for trip in journeys):
             # what is never turned goes the same way wherever its pivot is
             continue
         part = get_as(project, rider, Part)
@@ -54,7 +54,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 limit=ALLOWED,
                 place=point(pivot),
                 gap=(point(pivot), point(np.clip(pivot, low, high))),
-                mend=Mend("Centre the pivot", partial(pivot_at_side, part_id=rider, side="middle")),
+                fix=Fix("Centre the pivot", partial(pivot_at_side, part_id=rider, side="middle")),
             )
         )
     return found

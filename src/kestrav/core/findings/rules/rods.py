@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.records import Rod
 from kestrav.core.editing.mechanism_making import lengthened, rod_lengths, shortfalls
-from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment
+from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment
 from kestrav.core.kinematics.motion import Motion, rod_length
 
 CHANGE = 0.1  # mm; common practice, no source
@@ -36,10 +36,10 @@ def _changing(evidence: Evidence, rod: Rod, times: NDArray[np.float64]) -> list[
     worst = int(np.argmax(off))
     if off[worst] <= CHANGE:
         return []
-    mend = None
+    fix = None
     if np.ptp(needed) <= CHANGE:
         right = float(needed.mean())
-        mend = Mend(f"Make it {right:,.2f} mm long", partial(lengthened, rod_id=rod.id, length=right))
+        fix = Fix(f"Make it {right:,.2f} mm long", partial(lengthened, rod_id=rod.id, length=right))
     detail = f"Its pins are {needed.min():,.2f} to {needed.max():,.2f} mm apart, and it is {length:,.2f} mm long"
     return [
         _finding(
@@ -53,7 +53,7 @@ def _changing(evidence: Evidence, rod: Rod, times: NDArray[np.float64]) -> list[
             value=float(off[worst]),
             unit="mm",
             limit=CHANGE,
-            mend=mend,
+            fix=fix,
         )
     ]
 
@@ -64,11 +64,11 @@ def _short(evidence: Evidence, rod: Rod, times: NDArray[np.float64]) -> list[Fin
     worst = int(np.argmax(short))
     if short[worst] <= SHORT:
         return []
-    mend = None
+    fix = None
     for by in (float(short.max()), -float(short.max())):
         right = rod_length(rod) + 1.0001 * by
         if right > 0 and shortfalls(project, next(iter(_with_length(evidence, rod, right))), times).max() <= SHORT:
-            mend = Mend(f"Make it {right:,.2f} mm long", partial(lengthened, rod_id=rod.id, length=right))
+            fix = Fix(f"Make it {right:,.2f} mm long", partial(lengthened, rod_id=rod.id, length=right))
             break
     frames = np.flatnonzero(np.interp(evidence.times, times, short) > SHORT)
     return [
@@ -84,7 +84,7 @@ def _short(evidence: Evidence, rod: Rod, times: NDArray[np.float64]) -> list[Fin
             value=float(short[worst]),
             unit="mm",
             limit=SHORT,
-            mend=mend,
+            fix=fix,
         )
     ]
 

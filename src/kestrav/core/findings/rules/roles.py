@@ -9,7 +9,7 @@ import numpy as np
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import Part
-from kestrav.core.findings.model import Evidence, Finding, Mend
+from kestrav.core.findings.model import Evidence, Finding, Fix
 from kestrav.core.kinematics.legs import legs_of, movers
 
 
@@ -34,7 +34,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     value=1.0,
                     unit="",
                     limit=0.0,
-                    mend=Mend("Clear the mark", partial(update, item_id=part.id, role="")),
+                    fix=Fix("Clear the mark", partial(update, item_id=part.id, role="")),
                 )
             )
         elif part.role == "moving" and not _moves(evidence, part, ridden):

@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.edits import remove
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 
 APART = 0.01  # mm; common practice, no source: twins from one export differ by rounding only
 
@@ -42,7 +42,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="mm",
                 limit=APART,
                 place=point(evidence.boxes[part.id].mean(axis=0)),
-                mend=Mend("Remove the second", partial(remove, item_id=part.id)),
+                fix=Fix("Remove the second", partial(remove, item_id=part.id)),
             )
         )
     return found

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from kestrav.core.editing.joining import cut_out
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.findings.on_paths import followers, moment
 from kestrav.core.paths.analysis import crossings
 from kestrav.core.paths.path_curves import path_curve
@@ -28,9 +28,9 @@ def find(evidence: Evidence) -> list[Finding]:
         others = f", and {len(pairs) - 1} more" if len(pairs) > 1 else ""
         # the loop is a slip of the hand rather than meant when it is the smaller part
         loop = second - first
-        mend = None
+        fix = None
         if not curve.closed and loop < 0.5 * curve.length:
-            mend = Mend("Cut the loop off", partial(cut_out, path_id=path.id, first=first, last=second))
+            fix = Fix("Cut the loop off", partial(cut_out, path_id=path.id, first=first, last=second))
         found.append(
             Finding(
                 rule="self-crossing",
@@ -43,7 +43,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="",
                 limit=0.0,
                 place=point(curve.position([first])[0]),
-                mend=mend,
+                fix=fix,
             )
         )
     return found

@@ -14,7 +14,7 @@ from kestrav.core.camera.subject import subject_id
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Shot
 from kestrav.core.findings.model import Evidence, Finding, Severity, name_of
-from kestrav.core.findings.of_cameras import lasting, mends, over_frames
+from kestrav.core.findings.of_cameras import fixes, lasting, over_frames
 
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
@@ -50,7 +50,7 @@ def _finding(
     *ways: list[Way],
 ) -> Finding:
     thing = subject_id(judged.camera)
-    offered = mends(judged, goal, *ways)
+    offered = fixes(judged, goal, *ways)
     return over_frames(
         evidence,
         shot,
@@ -65,7 +65,7 @@ def _finding(
         value=100 * float(values[worst]),
         unit="%",
         limit=100 * limit,
-        mend=offered[0] if offered else None,
+        fix=offered[0] if offered else None,
         also=offered[1:],
     )
 

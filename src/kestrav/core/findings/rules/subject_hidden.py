@@ -11,7 +11,7 @@ from kestrav.core.camera.mending import Way, faded, hideable, raises, shifts, wi
 from kestrav.core.camera.subject import subject_id
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.findings.model import Evidence, Finding, name_of
-from kestrav.core.findings.of_cameras import lasting, mends, over_frames, spans_of
+from kestrav.core.findings.of_cameras import fixes, lasting, over_frames, spans_of
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -63,7 +63,7 @@ def _hidden(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
     def goal(at: Judged) -> float:
         return limit - float(_visible(at).min()) if at.sight is not None else 1.0
 
-    offered = mends(judged, goal, raises(judged), widens(judged), shifts(judged), *groups)
+    offered = fixes(judged, goal, raises(judged), widens(judged), shifts(judged), *groups)
     return [
         over_frames(
             evidence,
@@ -80,7 +80,7 @@ def _hidden(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             value=100 * float(visible[worst]),
             unit="%",
             limit=100 * limit,
-            mend=offered[0] if offered else None,
+            fix=offered[0] if offered else None,
             also=offered[1:],
         )
     ]

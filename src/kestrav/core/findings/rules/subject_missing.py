@@ -10,7 +10,7 @@ from kestrav.core.camera.subject import subject_id
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors
 from kestrav.core.document.records import AlongAim, FreeAim, Project
-from kestrav.core.findings.model import Evidence, Finding, Mend, name_of
+from kestrav.core.findings.model import Evidence, Finding, Fix, name_of
 from kestrav.core.findings.of_cameras import lasting, over_frames
 
 AT = 1.0  # mm
@@ -39,7 +39,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     value=0.0,
                     unit="",
                     limit=1.0,
-                    mend=Mend("Show it", partial(_shown, thing=thing)),
+                    fix=Fix("Show it", partial(_shown, thing=thing)),
                 )
             )
         if isinstance(camera.aim, AlongAim | FreeAim):
@@ -62,7 +62,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     value=0.0,
                     unit="mm",
                     limit=AT,
-                    mend=Mend("Look along its path", partial(update, item_id=camera.id, aim=AlongAim())),
+                    fix=Fix("Look along its path", partial(update, item_id=camera.id, aim=AlongAim())),
                 )
             )
     return found

@@ -6,7 +6,7 @@ from functools import partial
 
 from kestrav.core.document.records import SurfaceShape
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, name_of, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, name_of, point
 from kestrav.core.findings.on_paths import moment
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.paths.surface_paths import is_replaced, reshaped
@@ -32,7 +32,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="",
                 limit=0.0,
                 place=point(path_curve(path).curve.position([0.0])[0]),
-                mend=Mend(
+                fix=Fix(
                     "Project the path onto the new surface", partial(reshaped, meshes=evidence.meshes, path_id=path.id)
                 ),
             )

@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 
 from kestrav.core.document.records import PointShape
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.findings.on_paths import moment
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.paths.shaping import untangled
@@ -57,7 +57,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="°",
                 limit=TURNING,
                 place=point(made.curve.position([middle])[0]),
-                mend=Mend("Shorten the handles", partial(untangled, path_id=path.id, index=where)),
+                fix=Fix("Shorten the handles", partial(untangled, path_id=path.id, index=where)),
             )
         )
     return found

@@ -10,12 +10,12 @@ import numpy as np
 
 from kestrav.core.document.edits import remove, update
 from kestrav.core.document.lookup import get, get_as
-from kestrav.core.document.records import Axle, Drive, Part, Project, Roll, Spin
+from kestrav.core.document.records import Axle, Gear, Part, Project, TimedRotation, Wheel
 from kestrav.core.document.trains import driven
 from kestrav.core.editing.mechanism_making import centre_distance, set_drive, set_end
 from kestrav.core.editing.wheel_making import axle_of, axles_apart
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment, point
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.lane_values import mesh_errors, ways_rolled
 from kestrav.core.kinematics.motion import Motion
@@ -35,10 +35,10 @@ _ALONG = 0.99
 def find(evidence: Evidence) -> list[Finding]:
     """For each drive what is wrong with it."""
     way = driven(evidence.project)
-    return [f for drive in evidence.project.drives for f in _of(evidence, drive, way[drive.id])]
+    return [f for drive in evidence.project.gears for f in _of(evidence, drive, way[drive.id])]
 
 
-def _of(evidence: Evidence, drive: Drive, side: str | None) -> Iterator[Finding]:
+def _of(evidence: Evidence, drive: Gear, side: str | None) -> Iterator[Finding]:
     project = evidence.project
     yield from _off_axle(evidence, drive)
     wanted = right_distance(drive)
@@ -66,11 +66,11 @@ def _of(evidence: Evidence, drive: Drive, side: str | None) -> Iterator[Finding]
             value=float(error[worst]),
             unit="",
             limit=MESH,
-            mend=Mend("Mesh the gears", mesh),
+            fix=Fix("Mesh the gears", mesh),
         )
 
 
-def _hardly(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
+def _hardly(evidence: Evidence, drive: Gear) -> Iterator[Finding]:
     """A drive that goes on by less than a tooth, so that its teeth say nothing."""
     if not toothed(drive):
         return
@@ -92,7 +92,7 @@ def _hardly(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
     )
 
 
-def _against(evidence: Evidence, drive: Drive) -> Finding | None:
+def _against(evidence: Evidence, drive: Gear) -> Finding | None:
     """Both ends turned by something else, and not as their ratio says."""
     project = evidence.project
     motion = Motion(project)
@@ -106,12 +106,12 @@ def _against(evidence: Evidence, drive: Drive) -> Finding | None:
         return None
     wrong = bool((np.diff(b) * told < 0).any())
     moment = float(times[int(np.argmax(off > 0))])
-    mend = None
-    sources = [j.item for j in joints(project).get(drive.b.part, ()) if isinstance(j.item, Spin | Roll)]
+    fix = None
+    sources = [j.item for j in joints(project).get(drive.b.part, ()) if isinstance(j.item, TimedRotation | Wheel)]
     if len(sources) == 1:
         source = sources[0]
         name = get(project, drive.a.part).name
-        mend = Mend(f"Let {name} turn it, without {source.name}", partial(remove, item_id=source.id))
+        fix = Fix(f"Let {name} turn it, without {source.name}", partial(remove, item_id=source.id))
     unit_ = "mm" if drive.kind == "rack" else "°"
     amount = float(off.sum()) if drive.kind == "rack" else float(np.degrees(off.sum()))
     how = "turn against each other" if wrong else "do not keep their ratio"
@@ -126,11 +126,11 @@ def _against(evidence: Evidence, drive: Drive) -> Finding | None:
         value=amount,
         unit=unit_,
         limit=0.0,
-        mend=mend,
+        fix=fix,
     )
 
 
-def _distance(evidence: Evidence, drive: Drive, wanted: float) -> Iterator[Finding]:
+def _distance(evidence: Evidence, drive: Gear, wanted: float) -> Iterator[Finding]:
     project = evidence.project
     apart, limit = centre_distance(project, drive), APART * drive.pitch
     off = apart - wanted
@@ -142,19 +142,19 @@ def _distance(evidence: Evidence, drive: Drive, wanted: float) -> Iterator[Findi
         else abs(drive.a.teeth + drive.b.teeth * (1 if drive.kind == "external" else -1))
     )
     module = 2 * apart / max(teeth, 1)
-    mends = [
-        Mend(
+    fixes = [
+        Fix(
             f"Move {get(project, drive.b.part).name} by {abs(off):,.2f} mm",
             partial(_at_distance, drive=drive, wanted=wanted),
         ),
-        Mend(
+        Fix(
             f"Set module to {module:.4g} mm",
             partial(set_drive, meshes=evidence.meshes, drive_id=drive.id, pitch=module),
         ),
     ]
     if drive.kind == "rack":
         line = _line_at(project, drive, wanted)
-        mends[0] = Mend(
+        fixes[0] = Fix(
             f"Put its pitch line {wanted:,.2f} mm from the axle",
             partial(set_end, meshes=evidence.meshes, drive_id=drive.id, side="b", axle=line),
         )
@@ -170,12 +170,12 @@ def _distance(evidence: Evidence, drive: Drive, wanted: float) -> Iterator[Findi
         value=abs(off),
         unit="mm",
         limit=limit,
-        mend=mends[0],
-        also=tuple(mends[1:]),
+        fix=fixes[0],
+        also=tuple(fixes[1:]),
     )
 
 
-def _toward(project: Project, drive: Drive) -> tuple[np.ndarray, np.ndarray]:
+def _toward(project: Project, drive: Gear) -> tuple[np.ndarray, np.ndarray]:
     """The pose of a drive's second end, and the direction from the first one to it across the first one's axle, in space."""
     one, two = (rest_and_pivot(project, end.part)[0] for end in (drive.a, drive.b))
     way = (two[:3, :3] @ np.array(drive.b.axle.origin) + two[:3, 3]) - (
@@ -186,7 +186,7 @@ def _toward(project: Project, drive: Drive) -> tuple[np.ndarray, np.ndarray]:
     return two, unit(way)
 
 
-def _at_distance(project: Project, drive: Drive, wanted: float) -> Project:
+def _at_distance(project: Project, drive: Gear, wanted: float) -> Project:
     """The project with a drive's second end moved along the line of both axles, to the distance that its teeth need."""
     two, way = _toward(project, drive)
     part = get_as(project, drive.b.part, Part)
@@ -195,13 +195,13 @@ def _at_distance(project: Project, drive: Drive, wanted: float) -> Project:
     return update(project, part.id, placement=placement(inverse_rigid(above) @ there))
 
 
-def _line_at(project: Project, drive: Drive, wanted: float) -> Axle:
+def _line_at(project: Project, drive: Gear, wanted: float) -> Axle:
     two, way = _toward(project, drive)
     step = two[:3, :3].T @ ((wanted - centre_distance(project, drive)) * way)
     return Axle(point(np.array(drive.b.axle.origin) + step), drive.b.axle.direction)
 
 
-def _off_axle(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
+def _off_axle(evidence: Evidence, drive: Gear) -> Iterator[Finding]:
     """An end that turns beside its own cylinder's axis."""
     for side, end in (("a", drive.a), ("b", drive.b)):
         if drive.kind == "rack" and side == "b":
@@ -227,13 +227,13 @@ def _off_axle(evidence: Evidence, drive: Drive) -> Iterator[Finding]:
             value=away,
             unit="mm",
             limit=OFF_AXLE,
-            mend=Mend(
+            fix=Fix(
                 "Turn about its cylinder's axis",
                 partial(set_end, meshes=evidence.meshes, drive_id=drive.id, side=side, axle=right),
             ),
         )
 
 
-def _finding(evidence: Evidence, drive: Drive, time: float, **fields: Any) -> Finding:
+def _finding(evidence: Evidence, drive: Gear, time: float, **fields: Any) -> Finding:
     place = Motion(evidence.project).pin(drive.a.part, drive.a.axle.origin, np.array([time]))[0]
     return at_moment(evidence, (drive.id, drive.b.part, drive.a.part), time, place, **fields)

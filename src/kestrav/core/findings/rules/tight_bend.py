@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from kestrav.core.findings.model import Evidence, Finding, Mend, frame_of, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, frame_of, point
 from kestrav.core.findings.on_paths import least_radius, moment
 from kestrav.core.paths.analysis import tight_spans
 from kestrav.core.paths.path_curves import path_curve
@@ -50,7 +50,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 limit=limit,
                 intervals=tuple(sorted((min(f), max(f)) for f in frames)),
                 place=point(curve.position([worst.station])[0]),
-                mend=Mend(f"Widen to {limit:g} mm", partial(widened, path_id=path.id, radius=limit)),
+                fix=Fix(f"Widen to {limit:g} mm", partial(widened, path_id=path.id, radius=limit)),
             )
         )
     return found

@@ -9,8 +9,8 @@ import numpy as np
 from kestrav.core.clearance.contacts import Touch
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, awaited, get, subtree
-from kestrav.core.document.records import Carry, ContactCue, Poses, Project, Run, Spin
-from kestrav.core.findings.model import Evidence, Finding, Mend
+from kestrav.core.document.records import Attachment, ContactTrigger, PoseTrack, Project, Run, TimedRotation
+from kestrav.core.findings.model import Evidence, Finding, Fix
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.legs import legs_of
 from kestrav.core.kinematics.motion import Motion
@@ -18,7 +18,7 @@ from kestrav.core.kinematics.runs import begins
 
 NEAR = 1.0  # s around a contact within which what begins is taken to be meant by it; common practice, no source
 _TINY = 1e-3  # s before a contact, in which what strikes moves
-_Starts = Run | Poses | Carry | Spin
+_Starts = Run | PoseTrack | Attachment | TimedRotation
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -35,21 +35,25 @@ def find(evidence: Evidence) -> list[Finding]:
             if item.id not in told and _moves(evidence, striker, touch):
                 told.add(item.id)
                 found.append(_uncued(evidence, touch, striker, struck, item))
-    waiting: tuple[Poses | Carry | Spin, ...] = (*project.poses, *project.carries, *project.spins)
+    waiting: tuple[PoseTrack | Attachment | TimedRotation, ...] = (
+        *project.poses,
+        *project.attachments,
+        *project.rotations,
+    )
     found += [_never(evidence, item) for item in waiting if not np.isfinite(begins(project, item))]
     return found
 
 
 def _sets_out(project: Project, struck: str, touch: Touch) -> _Starts | None:
     """What moves a struck part, begins by time about when it is touched, and stood until then."""
-    if any(isinstance(i.cue, ContactCue) and _about(project, i.cue, touch) for i in _starting(project)):
+    if any(isinstance(i.trigger, ContactTrigger) and _about(project, i.trigger, touch) for i in _starting(project)):
         return None
     for thing in (struck, *ancestors(project, struck)[::-1]):
         legs = legs_of(project, thing)
         mine: list[_Starts] = [leg.item for leg in legs[:1]]
-        mine += [spin for spin in project.spins if spin.part == thing]
+        mine += [spin for spin in project.rotations if spin.part == thing]
         for item in mine:
-            if not isinstance(item.cue, ContactCue) and abs(begins(project, item) - touch.time) <= NEAR:
+            if not isinstance(item.trigger, ContactTrigger) and abs(begins(project, item) - touch.time) <= NEAR:
                 return item
         if mine:
             return None
@@ -65,19 +69,19 @@ def _moves(evidence: Evidence, part: str, touch: Touch) -> bool:
 
 
 def _starting(project: Project) -> tuple[_Starts, ...]:
-    return (*project.runs, *project.poses, *project.carries, *project.spins)
+    return (*project.runs, *project.poses, *project.attachments, *project.rotations)
 
 
-def _about(project: Project, cue: ContactCue, touch: Touch) -> bool:
+def _about(project: Project, trigger: ContactTrigger, touch: Touch) -> bool:
     """Whether a cue is of a touch: of the parts themselves, or what holds them."""
-    a, b = (set(subtree(project, thing)) for thing in (cue.a, cue.b))
+    a, b = (set(subtree(project, thing)) for thing in (trigger.a, trigger.b))
     return (touch.a in a and touch.b in b) or (touch.a in b and touch.b in a)
 
 
 def _uncued(evidence: Evidence, touch: Touch, striker: str, struck: str, item: _Starts) -> Finding:
     project = evidence.project
     start = begins(project, item)
-    cue = ContactCue(striker, struck, time=touch.time)
+    trigger = ContactTrigger(striker, struck, time=touch.time)
     early = "before" if start < touch.time else "after"
     frame = evidence.frame(touch.time)
     return Finding(
@@ -93,22 +97,22 @@ def _uncued(evidence: Evidence, touch: Touch, striker: str, struck: str, item: _
         limit=0.0,
         intervals=((frame, frame),),
         place=touch.place,
-        mend=Mend("Use the contact as trigger", partial(update, item_id=item.id, cue=cue)),
+        fix=Fix("Use the contact as trigger", partial(update, item_id=item.id, trigger=trigger)),
     )
 
 
-def _never(evidence: Evidence, item: Poses | Carry | Spin) -> Finding:
+def _never(evidence: Evidence, item: PoseTrack | Attachment | TimedRotation) -> Finding:
     project = evidence.project
-    assert item.cue is not None
+    assert item.trigger is not None
     return Finding(
         rule="never-begins",
         severity="breach",
-        subject=(item.id, item.part if isinstance(item, Spin) else item.rider),
+        subject=(item.id, item.part if isinstance(item, TimedRotation) else item.rider),
         title=f"{item.name} never starts",
-        detail=f"The moment of {awaited(project, item.cue)} that triggers it never occurs",
+        detail=f"The moment of {awaited(project, item.trigger)} that triggers it never occurs",
         time=0.0,
         value=1.0,
         unit="",
         limit=0.0,
-        mend=Mend("Start by time", partial(update, item_id=item.id, cue=None)),
+        fix=Fix("Start by time", partial(update, item_id=item.id, trigger=None)),
     )

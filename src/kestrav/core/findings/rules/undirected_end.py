@@ -6,9 +6,9 @@ from functools import partial
 
 import numpy as np
 
-from kestrav.core.document.records import AlongHeading, CarriedHeading, PointShape, Project
+from kestrav.core.document.records import AlongOrientation, CarriedOrientation, PointShape, Project
 from kestrav.core.editing.joining import End
-from kestrav.core.findings.model import Evidence, Finding, Mend, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.findings.on_paths import followers, moment
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.paths.shaping import direct_end
@@ -22,7 +22,11 @@ def find(evidence: Evidence) -> list[Finding]:
     project, limit = evidence.project, evidence.project.settings.flip_angle
     found = []
     for path in project.paths:
-        runs = [run for run in followers(project, path.id) if isinstance(run.heading, (AlongHeading, CarriedHeading))]
+        runs = [
+            run
+            for run in followers(project, path.id)
+            if isinstance(run.orientation, (AlongOrientation, CarriedOrientation))
+        ]
         curve = path_curve(path).curve
         if not runs or curve.closed:
             continue
@@ -54,14 +58,14 @@ def find(evidence: Evidence) -> list[Finding]:
                     limit=limit,
                     intervals=((frame, frame),),
                     place=point(curve.position([station])[0]),
-                    mend=_directed(project, path.id, end),
+                    fix=_directed(project, path.id, end),
                 )
             )
     return found
 
 
-def _directed(project: Project, path_id: str, end: End) -> Mend | None:
+def _directed(project: Project, path_id: str, end: End) -> Fix | None:
     path = next(p for p in project.paths if p.id == path_id)
     if not isinstance(path.shape, PointShape):
         return None
-    return Mend("Let it follow the path", partial(direct_end, path_id=path_id, end=end))
+    return Fix("Let it follow the path", partial(direct_end, path_id=path_id, end=end))

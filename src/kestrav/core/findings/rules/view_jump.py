@@ -10,7 +10,7 @@ from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.mending import Way
 from kestrav.core.document.edits import update
 from kestrav.core.findings.model import Evidence, Finding
-from kestrav.core.findings.of_cameras import mends, over_frames
+from kestrav.core.findings.of_cameras import fixes, over_frames
 
 _FAR, _MANY = 300.0, 8.0  # mm, and times the steps beside it, that a step must be to be a jump
 TURN = 6.0  # degrees that the look must turn from frame to frame to be a jump
@@ -38,7 +38,7 @@ def find(evidence: Evidence) -> list[Finding]:
             )
             for lag in _LAGS
         ]
-        offered = mends(judged, _goal, lags)
+        offered = fixes(judged, _goal, lags)
         found.append(
             over_frames(
                 evidence,
@@ -54,7 +54,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 value=float(steps[worst]) if step is not None else float(turns[worst]),
                 unit="mm" if step is not None else "°",
                 limit=_FAR if step is not None else TURN,
-                mend=offered[0] if offered else None,
+                fix=offered[0] if offered else None,
                 also=offered[1:],
             )
         )

@@ -8,7 +8,7 @@ import numpy as np
 
 from kestrav.core.camera.mending import at_speed
 from kestrav.core.camera.walking import SPEED
-from kestrav.core.findings.model import Evidence, Finding, Mend
+from kestrav.core.findings.model import Evidence, Finding, Fix
 from kestrav.core.findings.of_cameras import lasting, over_frames
 
 _HAIR = 1.0  # mm/s
@@ -27,9 +27,9 @@ def find(evidence: Evidence) -> list[Finding]:
         worst = int(np.argmax(judged.speed))
         runs = [r for r in project.runs if r.rider == judged.camera.id and r.follows is None]
         wanted = min(SPEED, limit)
-        mend = None
+        fix = None
         if len(runs) == 1:
-            mend = Mend(f"Walk at {wanted / 1000:g} m/s", partial(at_speed, run_id=runs[0].id, speed=wanted))
+            fix = Fix(f"Walk at {wanted / 1000:g} m/s", partial(at_speed, run_id=runs[0].id, speed=wanted))
         found.append(
             over_frames(
                 evidence,
@@ -45,7 +45,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 value=float(judged.speed[worst]) / 1000.0,
                 unit="m/s",
                 limit=limit / 1000.0,
-                mend=mend,
+                fix=fix,
             )
         )
     return found

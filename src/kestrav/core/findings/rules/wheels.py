@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get
-from kestrav.core.document.records import Axle, Part, Project, Roll
+from kestrav.core.document.records import Axle, Part, Project, Wheel
 from kestrav.core.editing.wheel_making import add_swivel, axle_of, axles_apart
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, at_moment
+from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment
 from kestrav.core.kinematics.lane_values import wheel_gaps
 from kestrav.core.kinematics.legs import movers
 from kestrav.core.kinematics.motion import Motion
@@ -33,10 +33,10 @@ ALONG = 0.5  # of the way that it goes, below which a wheel's axle lies along it
 def find(evidence: Evidence) -> list[Finding]:
     """For each wheel what is wrong with it, the worst first."""
     motion = Motion(evidence.project)
-    return [finding for roll in evidence.project.rolls for finding in _of(evidence, roll, motion.rolling(roll))]
+    return [finding for roll in evidence.project.wheels for finding in _of(evidence, roll, motion.rolling(roll))]
 
 
-def _of(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
+def _of(evidence: Evidence, roll: Wheel, rolling: Rolling) -> Iterator[Finding]:
     path = rolling.path
     steps = np.linalg.norm(np.diff(path.centre, axis=0), axis=1)
     gone = float(steps.sum())
@@ -46,9 +46,9 @@ def _of(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
     exact = _exact(evidence, roll)
     forward = float(np.abs(np.diff(rolling.way)).sum())
     if forward < ALONG * gone:
-        mend = None
+        fix = None
         if exact is not None and exact[0] != roll.axle:
-            mend = Mend("Take the axle from the CAD cylinder", partial(update, item_id=roll.id, axle=exact[0]))
+            fix = Fix("Take the axle from the CAD cylinder", partial(update, item_id=roll.id, axle=exact[0]))
         yield _finding(
             evidence,
             roll,
@@ -61,7 +61,7 @@ def _of(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
             value=forward / gone,
             unit="",
             limit=ALONG,
-            mend=mend,
+            fix=fix,
         )
         return
     slip = abs(roll.slip) * forward
@@ -78,7 +78,7 @@ def _of(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
             value=slip,
             unit="mm",
             limit=SLIP,
-            mend=Mend("Roll without slip", partial(update, item_id=roll.id, slip=0.0)),
+            fix=Fix("Roll without slip", partial(update, item_id=roll.id, slip=0.0)),
         )
     dragged = float(sideways(path)[-1])
     if dragged > max(DRAGGED * gone, SLIP):
@@ -94,21 +94,23 @@ def _of(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
             value=dragged,
             unit="mm",
             limit=DRAGGED * gone,
-            mend=_swivelling(evidence, roll),
+            fix=_swivelling(evidence, roll),
         )
     if exact is not None:
         yield from _off(evidence, roll, rolling, moving, *exact)
     yield from _off_ground(evidence, roll, rolling)
 
 
-def _exact(evidence: Evidence, roll: Roll) -> tuple[Axle, float] | None:
+def _exact(evidence: Evidence, roll: Wheel) -> tuple[Axle, float] | None:
     try:
         return axle_of(evidence.project, evidence.meshes, roll.part)
     except BadInput:
         return None
 
 
-def _off(evidence: Evidence, roll: Roll, rolling: Rolling, time: float, axle: Axle, radius: float) -> Iterator[Finding]:
+def _off(
+    evidence: Evidence, roll: Wheel, rolling: Rolling, time: float, axle: Axle, radius: float
+) -> Iterator[Finding]:
     """An axle beside the wheel's own, and a working radius larger than the wheel."""
     away = axles_apart(axle, roll.axle)
     if away > OFF_AXLE:
@@ -124,7 +126,7 @@ def _off(evidence: Evidence, roll: Roll, rolling: Rolling, time: float, axle: Ax
             value=away,
             unit="mm",
             limit=OFF_AXLE,
-            mend=Mend("Turn about its cylinder's axis", partial(update, item_id=roll.id, axle=axle)),
+            fix=Fix("Turn about its cylinder's axis", partial(update, item_id=roll.id, axle=axle)),
         )
     if roll.radius > radius + OFF_AXLE:
         yield _finding(
@@ -139,11 +141,11 @@ def _off(evidence: Evidence, roll: Roll, rolling: Rolling, time: float, axle: Ax
             value=roll.radius,
             unit="mm",
             limit=radius,
-            mend=Mend(f"Roll by {radius:,.2f} mm", partial(update, item_id=roll.id, radius=radius, outer=radius)),
+            fix=Fix(f"Roll by {radius:,.2f} mm", partial(update, item_id=roll.id, radius=radius, outer=radius)),
         )
 
 
-def _off_ground(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Finding]:
+def _off_ground(evidence: Evidence, roll: Wheel, rolling: Rolling) -> Iterator[Finding]:
     """A wheel that does not touch what it rolls on."""
     project, limit = evidence.project, evidence.project.settings.ground_gap
     times = rolling.path.times[np.linspace(0, len(rolling.path.times) - 1, 81).astype(int)]
@@ -152,13 +154,13 @@ def _off_ground(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Fi
     if abs(gap[worst]) <= limit:
         return
     how = "above" if gap[worst] > 0 else "sunk into"
-    mend = None
+    fix = None
     even = float(np.ptp(gap)) <= limit
     path_id = _path_of(project, roll)
     if even and path_id is not None:
         verb = "Lower" if gap[worst] > 0 else "Raise"
         by = float(np.median(gap))
-        mend = Mend(
+        fix = Fix(
             f"{verb} {get(project, path_id).name} by {abs(by):,.1f} mm", partial(_shifted, path_id=path_id, by=-by)
         )
     yield _finding(
@@ -173,11 +175,11 @@ def _off_ground(evidence: Evidence, roll: Roll, rolling: Rolling) -> Iterator[Fi
         value=float(abs(gap[worst])),
         unit="mm",
         limit=limit,
-        mend=mend,
+        fix=fix,
     )
 
 
-def _path_of(project: Project, roll: Roll) -> str | None:
+def _path_of(project: Project, roll: Wheel) -> str | None:
     """The one path on which a wheel is carried, if it is but one."""
     carriers = {roll.part, *ancestors(project, roll.part)}
     paths = {run.path for run in project.runs if run.rider in carriers}
@@ -188,15 +190,15 @@ def _shifted(project: Project, path_id: str, by: float) -> Project:
     return transformed(project, path_id, shift((0.0, 0.0, by)))
 
 
-def _swivelling(evidence: Evidence, roll: Roll) -> Mend | None:
+def _swivelling(evidence: Evidence, roll: Wheel) -> Fix | None:
     """Letting what holds a wheel swivel, where that is not what goes along the path itself."""
     project = evidence.project
     part = get(project, roll.part)
     holder = part.parent if isinstance(part, Part) else None
-    if holder is None or holder in movers(project) or any(s.part == holder for s in project.swivels):
+    if holder is None or holder in movers(project) or any(s.part == holder for s in project.castors):
         return None
-    return Mend(f"Let {get(project, holder).name} swivel", partial(add_swivel, part_id=holder))
+    return Fix(f"Let {get(project, holder).name} swivel", partial(add_swivel, part_id=holder))
 
 
-def _finding(evidence: Evidence, roll: Roll, time: float, place: Array, **fields: Any) -> Finding:
+def _finding(evidence: Evidence, roll: Wheel, time: float, place: Array, **fields: Any) -> Finding:
     return at_moment(evidence, (roll.id, roll.part), time, place, **fields)

@@ -10,10 +10,10 @@ import numpy as np
 
 from kestrav.core.document.edits import add, remove, update
 from kestrav.core.document.lookup import new_id, new_name
-from kestrav.core.document.records import Axle, Project, Roll, Spin
+from kestrav.core.document.records import Axle, Project, TimedRotation, Wheel
 from kestrav.core.editing.wheel_making import axle_of, axles_apart
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.model import Evidence, Finding, Mend, Severity, at_moment, point
+from kestrav.core.findings.model import Evidence, Finding, Fix, Severity, at_moment, point
 from kestrav.core.kinematics.lane_values import wheel_gaps
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.rolling import rolling
@@ -27,10 +27,10 @@ _ALONG = 0.99  # cosine between an axle and a cylinder's axis above which they a
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each spin what is wrong with it."""
-    return [finding for spin in evidence.project.spins for finding in _of(evidence, spin)]
+    return [finding for spin in evidence.project.rotations for finding in _of(evidence, spin)]
 
 
-def _of(evidence: Evidence, spin: Spin) -> Iterator[Finding]:
+def _of(evidence: Evidence, spin: TimedRotation) -> Iterator[Finding]:
     project = evidence.project
     start = begins(project, spin)
     try:
@@ -53,16 +53,16 @@ def _of(evidence: Evidence, spin: Spin) -> Iterator[Finding]:
             value=away,
             unit="mm",
             limit=OFF_AXLE,
-            mend=Mend("Turn about its cylinder's axis", partial(update, item_id=spin.id, axle=right)),
+            fix=Fix("Turn about its cylinder's axis", partial(update, item_id=spin.id, axle=right)),
         )
     yield from _as_a_wheel(evidence, spin, axle, radius)
 
 
-def _as_a_wheel(evidence: Evidence, spin: Spin, axle: Axle, radius: float) -> Iterator[Finding]:
+def _as_a_wheel(evidence: Evidence, spin: TimedRotation, axle: Axle, radius: float) -> Iterator[Finding]:
     """A spin of what touches the ground and is carried along: it must turn as it rolls."""
     project = evidence.project
     motion = Motion(project)
-    wheel = Roll("", "", spin.part, axle, radius, radius)
+    wheel = Wheel("", "", spin.part, axle, radius, radius)
     grid = motion.grid
     track = rolling(wheel, lambda t: motion.unturned(spin.part, t), grid)
     if float(np.abs(np.diff(track.way)).sum()) < 1.0:
@@ -71,12 +71,12 @@ def _as_a_wheel(evidence: Evidence, spin: Spin, axle: Axle, radius: float) -> It
     if np.abs(gap).max() > project.settings.ground_gap:
         return
     turned = motion.turned(spin.part, axle.direction, grid)
-    rolls = np.diff(track.way) / radius
-    off = np.abs(np.diff(turned) - rolls)
-    wrong = (np.diff(turned) * rolls < 0) & (np.abs(rolls) > 1e-9)
+    wheels = np.diff(track.way) / radius
+    off = np.abs(np.diff(turned) - wheels)
+    wrong = (np.diff(turned) * wheels < 0) & (np.abs(wheels) > 1e-9)
     slip = radius * float(off.sum())
     way = float(np.abs(np.diff(track.way)).sum())
-    mend = Mend("Use a wheel instead", partial(_roll_instead, spin_id=spin.id, axle=axle, radius=radius))
+    fix = Fix("Use a wheel instead", partial(_roll_instead, spin_id=spin.id, axle=axle, radius=radius))
     if wrong.any():
         moment = float(grid[int(np.argmax(wrong))])
         yield _finding(
@@ -89,7 +89,7 @@ def _as_a_wheel(evidence: Evidence, spin: Spin, axle: Axle, radius: float) -> It
             value=float(np.diff(grid)[wrong].sum()),
             unit="s",
             limit=0.0,
-            mend=mend,
+            fix=fix,
             severity="breach",
         )
     elif slip > max(SLIP * way, 1.0):
@@ -103,17 +103,19 @@ def _as_a_wheel(evidence: Evidence, spin: Spin, axle: Axle, radius: float) -> It
             value=slip,
             unit="mm",
             limit=max(SLIP * way, 1.0),
-            mend=mend,
+            fix=fix,
         )
 
 
 def _roll_instead(project: Project, spin_id: str, axle: Axle, radius: float) -> Project:
-    spin = next(s for s in project.spins if s.id == spin_id)
-    name = new_name(project, Roll, spin.name.removesuffix(" spins"))
-    return add(remove(project, spin_id), Roll(new_id(project, Roll), name, spin.part, axle, radius, radius))
+    spin = next(s for s in project.rotations if s.id == spin_id)
+    name = new_name(project, Wheel, spin.name.removesuffix(" spins"))
+    return add(remove(project, spin_id), Wheel(new_id(project, Wheel), name, spin.part, axle, radius, radius))
 
 
-def _finding(evidence: Evidence, spin: Spin, time: float, severity: Severity = "warning", **fields: Any) -> Finding:
+def _finding(
+    evidence: Evidence, spin: TimedRotation, time: float, severity: Severity = "warning", **fields: Any
+) -> Finding:
     time = time if np.isfinite(time) else 0.0
     place = Motion(evidence.project).pin(spin.part, spin.axle.origin, np.array([time]))[0]
     return at_moment(evidence, (spin.id, spin.part), time, place, severity=severity, **fields)
