@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
@@ -17,6 +16,7 @@ from kestrav.core.geometry.rays import Tree
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.legs import moving_state
 from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.parts.solids import solid_mesh
 
@@ -75,8 +75,8 @@ def _placed(shape: Mesh, place: Array) -> Mesh:
     return Mesh(apply(place, shape.vertices), shape.triangles)
 
 
-_known: OrderedDict[tuple[object, ...], tuple[tuple[object, ...], tuple[Body, ...]]] = OrderedDict()
-_KEPT = 8
+_bodies: Memo[tuple[Body, ...]] = Memo(8)
+_of_parts: Memo[tuple[Body, ...]] = Memo(8)  # the last ones of the same parts, whatever moves them
 
 
 def bodies(project: Project, meshes: Mapping[str, Mesh], apart: tuple[str, ...] = ()) -> tuple[Body, ...]:
@@ -84,23 +84,18 @@ def bodies(project: Project, meshes: Mapping[str, Mesh], apart: tuple[str, ...] 
 
     Kept for as long as the parts and what moves them are the same. Swept spaces are not there.
     """
-    state = (*moving_state(project), meshes)
-    key = (*map(id, state), apart)
-    known = _known.get(key)
-    if known is not None:
-        return known[1]
-    groups = moving_groups(project)
-    for (*_, before_apart), (before, made) in reversed(_known.items()):
+
+    def made() -> tuple[Body, ...]:
+        groups = moving_groups(project)
         # an edit of a run's time leaves the bodies as they are
-        same = before[0] is project.parts and before[-1] is meshes and before_apart == apart
-        if same and _groups_of(made, project) == groups:
-            break
-    else:
-        made = _made(project, meshes, apart, groups)
-    _known[key] = (state, made)
-    if len(_known) > _KEPT:
-        _known.popitem(last=False)
-    return made
+        earlier = _of_parts.known((project.parts, meshes), apart)
+        if earlier is not None and _groups_of(earlier, project) == groups:
+            return earlier
+        new = _made(project, meshes, apart, groups)
+        _of_parts.put((project.parts, meshes), new, apart)
+        return new
+
+    return _bodies.get((*moving_state(project), meshes), made, apart)
 
 
 def _groups_of(made: tuple[Body, ...], project: Project) -> dict[str, int]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -18,6 +17,7 @@ from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.legs import movers, moving_state
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import rest_poses, rows
 from kestrav.core.parts.solids import solid_mesh
 
@@ -72,9 +72,7 @@ def _orbited_with(project: Project, camera: Camera, thing: str) -> tuple[str, ..
     return tuple(other for other in around if other != thing)
 
 
-# by the identity of the parts and of what moves them, which so live on
-_known: OrderedDict[tuple[object, ...], tuple[tuple[object, ...], Subject | None]] = OrderedDict()
-_KEPT = 32
+_subjects: Memo[Subject | None] = Memo(32)
 
 
 def thing_as_subject(
@@ -82,16 +80,8 @@ def thing_as_subject(
 ) -> Subject | None:
     """A part or assembly as a subject, with others that are part of the picture, and without parts of it that move by themselves; None when
     nothing of it is shown."""
-    state = (*moving_state(project), meshes)
-    key = (*map(id, state), thing, *others)
-    known = _known.get(key)
-    if known is not None:
-        return known[1]
-    made = _made(project, meshes, (thing, *others))
-    _known[key] = (state, made)
-    if len(_known) > _KEPT:
-        _known.popitem(last=False)
-    return made
+    things = (thing, *others)
+    return _subjects.get((*moving_state(project), meshes), lambda: _made(project, meshes, things), *things)
 
 
 def _made(project: Project, meshes: Mapping[str, Mesh], things: tuple[str, ...]) -> Subject | None:

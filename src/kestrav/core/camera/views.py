@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
@@ -30,6 +29,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.legs import active, legs_of
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.runs import Journey, span
+from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import own_bounds
 from kestrav.core.paths.path_curves import path_curve
 
@@ -318,19 +318,12 @@ def _with_looks(project: Project, camera: Camera, times: Array, position: Array,
 # lag
 
 
-# by the identity of project and camera, which so live on
-_lags: OrderedDict[tuple[int, int], tuple[Project, Camera, dict[str, Array]]] = OrderedDict()
-_LAGS_KEPT = 12
+_lags: Memo[dict[str, Array]] = Memo(12)
 
 
 def _lag_table(project: Project, camera: Camera) -> dict[str, Array]:
     """What is worked out of a camera's lags, kept for a project and a camera."""
-    key = (id(project), id(camera))
-    if key not in _lags:
-        _lags[key] = (project, camera, {})
-        if len(_lags) > _LAGS_KEPT:
-            _lags.popitem(last=False)
-    return _lags[key][2]
+    return _lags.get((project, camera), lambda: {})
 
 
 def _grid(project: Project) -> Array:

@@ -17,6 +17,7 @@ from kestrav.core.document.records import Camera, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.rays import Tree
 from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.memo import Memo
 
 Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
@@ -175,43 +176,32 @@ def _meet(
     reach[wanted] = np.minimum(reach[wanted], tree.reach(starts, ways))
 
 
-_parts: dict[tuple[int, tuple[bool, ...]], tuple[Body, Tree | None, Body]] = {}
-_PARTS_KEPT = 64
+_splits: Memo[tuple[Tree | None, Body]] = Memo(64)
 
 
-def _split(body: Body, mine: Flags) -> tuple[Body, Tree | None, Body]:
+def _split(body: Body, mine: Flags) -> tuple[Tree | None, Body]:
     """A body's parts of the subject as a tree, and the rest of it as a body; kept by the body."""
-    key = (id(body), tuple(mine.tolist()))
-    if key not in _parts:
-        if len(_parts) >= _PARTS_KEPT:
-            _parts.clear()
-        rest = np.flatnonzero(~mine)
-        left = Body(
-            body.row,
-            tuple(body.rows[k] for k in rest),
-            tuple(body.shapes[k] for k in rest),
-            body.places[rest],
-            body.clear[rest],
-            body.faint,
-        )
-        chosen = np.flatnonzero(mine)
-        own = Body(
-            body.row,
-            tuple(body.rows[k] for k in chosen),
-            tuple(body.shapes[k] for k in chosen),
-            body.places[chosen],
-            body.clear[chosen],
-        )
-        _parts[key] = (body, own.whole, left)
-    return _parts[key]
+
+    def split() -> tuple[Tree | None, Body]:
+        return _some(body, mine).whole, _some(body, ~mine, faint=True)
+
+    return _splits.get((body,), split, mine.tobytes())
+
+
+def _some(body: Body, which: Flags, *, faint: bool = False) -> Body:
+    """Some of a body's parts as a body, with or without what of it is faint."""
+    rows = np.flatnonzero(which)
+    mine = (body.rows[k] for k in rows)
+    shapes = tuple(body.shapes[k] for k in rows)
+    return Body(body.row, tuple(mine), shapes, body.places[rows], body.clear[rows], body.faint if faint else "")
 
 
 def _part_of(body: Body, mine: Flags) -> Tree | None:
-    return body.whole if mine.all() else _split(body, mine)[1]
+    return body.whole if mine.all() else _split(body, mine)[0]
 
 
 def _rest_of(body: Body, others: Flags) -> Body:
-    return _split(body, ~others)[2]
+    return _split(body, ~others)[1]
 
 
 def _bundle(directions: Array, parallel: bool) -> tuple[Array, Array]:
@@ -286,20 +276,17 @@ def _most(
     return best
 
 
-_single: dict[tuple[int, int], tuple[Body, Tree]] = {}
-_SINGLE_KEPT = 512
+_single: Memo[Tree] = Memo(512)
 
 
 def _own_tree(body: Body, k: int) -> Tree:
-    key = (id(body), k)
-    if key not in _single:
-        if len(_single) >= _SINGLE_KEPT:
-            _single.clear()
+    def tree() -> Tree:
         alone = Body(body.row, body.rows[k : k + 1], body.shapes[k : k + 1], body.places[k : k + 1], body.clear[:0])
         made = alone._tree(np.array([0]))
         assert made is not None
-        _single[key] = (body, made)
-    return _single[key][1]
+        return made
+
+    return _single.get((body,), tree, k)
 
 
 def _boxes_met(origins: Array, directions: Array, low: Array, high: Array) -> Flags:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -41,6 +40,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.kinematics.ground import heights_below, standing
 from kestrav.core.kinematics.runs import journey
+from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import own_bounds, rest_poses, row_of
 from kestrav.core.parts.solids import solid_mesh
 from kestrav.core.paths.path_curves import path_curve
@@ -107,8 +107,7 @@ class Obstacles:
         return shapely.length(lines), self.rows[nearest], shapely.get_coordinates(lines).reshape(-1, 2, 2)[:, 0]
 
 
-_known: OrderedDict[tuple[object, ...], tuple[object, object, Obstacles]] = OrderedDict()
-_KEPT = 8
+_obstacles_kept: Memo[Obstacles] = Memo(8)
 
 
 def obstacles(
@@ -116,12 +115,8 @@ def obstacles(
 ) -> Obstacles:
     """What stands between two heights, as seen from above; without some things, and without what moves."""
     left = frozenset(standing(project)) - {inner for thing in exclude for inner in subtree(project, thing)}
-    key = (id(project.parts), id(meshes), low, high, left)
-    if key not in _known:
-        _known[key] = (project.parts, meshes, _obstacles(project, meshes, low, high, left))
-        if len(_known) > _KEPT:
-            _known.popitem(last=False)
-    return _known[key][2]
+    by = (low, high, left)
+    return _obstacles_kept.get((project.parts, meshes), lambda: _obstacles(project, meshes, *by), *by)
 
 
 def _obstacles(

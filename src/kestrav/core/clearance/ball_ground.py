@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Mapping
 
 import coal
@@ -19,6 +18,7 @@ from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.runs import span
+from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import rest_poses, rows
 from kestrav.core.parts.solids import solid_mesh
 
@@ -28,8 +28,7 @@ _RATE, _MOST = 60.0, 2400  # normals a second, and how many of them in all
 _POINT = 1e-6  # mm; the radius of what is measured from
 _DIGITS = 9
 
-_known: OrderedDict[tuple[int, ...], tuple[tuple[object, ...], Array]] = OrderedDict()
-_KEPT = 128
+_kept: Memo[Array] = Memo(128)
 
 
 def derive_ball_ground(project: Project, meshes: Mapping[str, Mesh]) -> Project:
@@ -53,17 +52,14 @@ def _normals(project: Project, meshes: Mapping[str, Mesh], ball: Ball, until: fl
     of = tuple(
         record for record in dependencies(project, ball.part, ball.on, *subtree(project, ball.on)) if record is not ball
     )
-    key = (*map(id, of), hash(bare), hash(until))
-    if key in _known:
-        _known.move_to_end(key)
-        return _known[key][1]
+    return _kept.get(of, lambda: _measured(project, meshes, ball, until), bare, until)
+
+
+def _measured(project: Project, meshes: Mapping[str, Mesh], ball: Ball, until: float) -> Array:
+    assert ball.on is not None
     count = int(np.clip(np.ceil(until * _RATE), 2, _MOST))
     centres = Motion(project).ball_centres(ball, np.linspace(0.0, until, count + 1))
-    found = np.round(_away(project, meshes, ball.on, centres), _DIGITS)
-    _known[key] = (of, found)
-    if len(_known) > _KEPT:
-        _known.popitem(last=False)
-    return found
+    return np.round(_away(project, meshes, ball.on, centres), _DIGITS)
 
 
 def _away(project: Project, meshes: Mapping[str, Mesh], on: str, places: Array) -> Array:

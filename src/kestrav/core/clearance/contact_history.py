@@ -28,6 +28,7 @@ from kestrav.core.geometry.skin import facet_error
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.law_changes import changes
 from kestrav.core.kinematics.runs import span
+from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import rest_poses, rows
 
 Array = NDArray[np.float64]
@@ -37,9 +38,6 @@ PARTED = 0.05  # mm, and a hundredth of it, by which a pair must part by more th
 _MOST_AT_ONCE = 20_000  # steps whose poses are held together
 _MOST_CHANGES = 2000  # changes of a law at which it is looked whether a pair stands as at rest
 _ZOOM, _ROUNDS = 9, 3  # looks at a step in which a pair parts, and how often
-_told: list[tuple[tuple[object, ...], tuple[Held, ...]]] = []
-_near_told: list[tuple[tuple[object, ...], dict[int, Nearness]]] = []
-_TOLD_KEPT = 6
 _STAGES_KEPT = 4
 
 
@@ -136,14 +134,11 @@ def contacts_of(
     project: Project, meshes: Mapping[str, Mesh], bodies: Bodies, need: Mapping[frozenset[str], float]
 ) -> tuple[Held, ...]:
     """The contacts among pairs of bodies of which a clearance in mm is required (``need``), with how deep and how long they are."""
-    key = (project, bodies.ids, tuple(sorted((*sorted(pair), value) for pair, value in need.items())))
-    for known, found in _told:
-        if known[0] is project and known[1:] == key[1:]:
-            return found
-    made = _contacts(project, meshes, bodies, need)
-    _told.append((key, made))
-    del _told[:-_TOLD_KEPT]
-    return made
+    wanted = tuple(sorted((*sorted(pair), value) for pair, value in need.items()))
+    return _held.get((project,), lambda: _contacts(project, meshes, bodies, need), tuple(bodies.ids), wanted)
+
+
+_held: Memo[tuple[Held, ...]] = Memo(6)
 
 
 def _contacts(
@@ -188,14 +183,11 @@ def nearness_of(
 ) -> dict[int, Nearness]:
     """The bodies' pairs, by number, that stand nearer than required of all, but for those ``held`` as contacts. What a requirement of its own
     asks for is asked for in full, and of what is said not to be meant to be near."""
-    key = (project, bodies.ids, asked.need.tobytes(), asked.whose.tobytes(), tuple(sorted(held)))
-    for known, found in _near_told:
-        if known[0] is project and known[1:] == key[1:]:
-            return found
-    made = _nearness(project, meshes, bodies, asked, held)
-    _near_told.append((key, made))
-    del _near_told[:-_TOLD_KEPT]
-    return made
+    wanted = (asked.need.tobytes(), asked.whose.tobytes(), tuple(sorted(held)))
+    return _near.get((project,), lambda: _nearness(project, meshes, bodies, asked, held), tuple(bodies.ids), *wanted)
+
+
+_near: Memo[dict[int, Nearness]] = Memo(6)
 
 
 def _nearness(

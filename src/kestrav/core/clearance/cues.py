@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Mapping
 
 import msgspec
@@ -14,15 +13,15 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.runs import span
+from kestrav.core.memo import Memo
 from kestrav.core.progress import Progress
 
 Cued = Run | PoseTrack | Attachment | TimedRotation
 _FIELDS = ("runs", "poses", "attachments", "rotations")
 _Pair = tuple[str, str]
 
-_same: OrderedDict[Cued, Cued] = OrderedDict()  # what waits, by its value, so that the same one is the same object
-_known: OrderedDict[tuple[int, ...], tuple[tuple[object, ...], float | None]] = OrderedDict()
-_KEPT = 512
+_same: Memo[Cued] = Memo(512)  # what waits, by its value, so that the same one is the same object
+_times: Memo[float | None] = Memo(512)
 _AT_ONCE = 1e-3  # s within which two touches of a pair are one
 
 
@@ -96,27 +95,20 @@ def _timed(item: Cued, times: Mapping[_Pair, float], settled: bool) -> Cued:
 
 
 def _once(item: Cued) -> Cued:
-    known = _same.setdefault(item, item)
-    if len(_same) > _KEPT:
-        _same.popitem(last=False)
-    return known
+    return _same.get((), lambda: item, item)
 
 
 def _first(project: Project, meshes: Mapping[str, Mesh], pair: _Pair) -> float | None:
     """The time of the first touch of two things, kept for as long as all that they hang on is the same."""
     inner = [i for thing in pair for i in subtree(project, thing)]
-    of: tuple[object, ...] = (*dependencies(project, *inner), *pair)
+    of: tuple[object, ...] = tuple(dependencies(project, *inner))
     end = span(project)
-    key = (*map(id, of), hash(end))
-    if key in _known:
-        _known.move_to_end(key)
-        return _known[key][1]
-    try:
-        touch = first_touch(project, meshes, *pair, end)
-    except BadInput:
-        touch = None  # one holds the other, or has no geometry: they never come to touch
-    time = None if touch is None else touch.time
-    _known[key] = (of, time)
-    if len(_known) > _KEPT:
-        _known.popitem(last=False)
-    return time
+
+    def first() -> float | None:
+        try:
+            touch = first_touch(project, meshes, *pair, end)
+        except BadInput:
+            return None  # one holds the other, or has no geometry: they never come to touch
+        return None if touch is None else touch.time
+
+    return _times.get(of, first, *pair, end)

@@ -10,7 +10,6 @@ Open meshes enclose nothing; of them the least straight way apart is told instea
 from __future__ import annotations
 
 import atexit
-from collections import OrderedDict
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -23,6 +22,7 @@ from kestrav.core.clearance.depth import Solid, overlap_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.models import AT_REST, nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.memo import Memo
 
 Array = NDArray[np.float64]
 
@@ -35,7 +35,7 @@ _HAIR = 1e-7  # mm
 _COPLANAR = 1.0 - 1e-9  # cosine between normals
 _KEPT = 256  # shapes, and places of two shapes to each other
 
-_known: OrderedDict[tuple[str, str, bytes], Interference] = OrderedDict()
+_depths: Memo[Interference] = Memo(_KEPT)
 
 
 @dataclass(frozen=True)
@@ -51,26 +51,24 @@ class Interference:
 def interference_of(one: Solid, at_one: Array, two: Solid, at_two: Array) -> Interference:
     """How the first solid at a pose (4, 4) interferes with the second one at another; a depth of 0 where they are apart or only touch."""
     seen = inverse_rigid(at_two) @ at_one
-    key = _key(one, seen, two)
-    found = _known.get(key)
-    if found is None:
+
+    def measured() -> Interference:
         # the other way round it is the same, seen from the other
-        other = _known.get(_key(two, inverse_rigid(seen), one))
-        if other is not None:
-            found = _known[key] = Interference(other.depth, other.volume, apply(seen, other.place[None])[0])
-        else:
-            found = _known[key] = _measured(one, seen, two)
-        if len(_known) > _KEPT:
-            _known.popitem(last=False)
+        other = _depths.known((), *_key(two, inverse_rigid(seen), one))
+        if other is None:
+            return _measured(one, seen, two)
+        return Interference(other.depth, other.volume, apply(seen, other.place[None])[0])
+
+    found = _depths.get((), measured, *_key(one, seen, two))
     return Interference(found.depth, found.volume, apply(at_two, found.place[None])[0])
 
 
 def deeper_than(one: Solid, seen: Array, two: Solid, depth: float) -> bool:
     """Whether two solids, the first one seen by the second at a pose (4, 4), are in each other deeper than some depth: quicker than to
     measure it."""
-    key = _key(one, seen, two)
-    if key in _known:
-        return _known[key].depth > depth
+    known = _depths.known((), *_key(one, seen, two))
+    if known is not None:
+        return known.depth > depth
     shared = _shared(one, seen, two)
     if shared is None:
         return _measured(one, seen, two).depth > depth

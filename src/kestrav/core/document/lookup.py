@@ -12,6 +12,7 @@ from kestrav.core.document.base import Placement, Vector
 from kestrav.core.document.records import COLLECTIONS, KIND_WORDS, AnyTrigger, Item, Part, Project, Trigger, Turner
 from kestrav.core.document.references import named
 from kestrav.core.errors import BadInput
+from kestrav.core.memo import Memo
 
 
 def items(project: Project) -> Iterator[Item]:
@@ -47,22 +48,16 @@ def get_as(project: Project, item_id: str, kind: type[Kind]) -> Kind:
     return found
 
 
-# keyed by identity: the tuples are shared between versions of a document and hashing them is not cheap
-_cache: dict[int, tuple[tuple[Item, ...], dict[str, Item], Counter[str]]] = {}
-
-
-def _indexed(collection: tuple[Item, ...]) -> tuple[tuple[Item, ...], dict[str, Item], Counter[str]]:
-    known = _cache.get(id(collection))
-    if known is None or known[0] is not collection:
-        if len(_cache) > 64:
-            _cache.clear()
-        ids = {item.id: item for item in collection}
-        known = _cache[id(collection)] = (collection, ids, Counter(item.name for item in collection))
-    return known
+_ids: Memo[dict[str, Item]] = Memo(64)
+_names: Memo[Counter[str]] = Memo(64)
 
 
 def _by_id(collection: tuple[Item, ...]) -> dict[str, Item]:
-    return _indexed(collection)[1]
+    return _ids.get((collection,), lambda: {item.id: item for item in collection})
+
+
+def _name_counts(collection: tuple[Item, ...]) -> Counter[str]:
+    return _names.get((collection,), lambda: Counter(item.name for item in collection))
 
 
 def part_called(project: Project, name: str) -> str:
@@ -101,21 +96,19 @@ def subtree(project: Project, part_id: str) -> list[str]:
     return [part_id, *(project.parts[row].id for row in sorted(rows))]
 
 
-_children: list[tuple[tuple[Part, ...], dict[str | None, list[int]]]] = []
-_CHILDREN_KEPT = 4
+_children: Memo[dict[str | None, list[int]]] = Memo(4)
 
 
 def _below(parts: tuple[Part, ...]) -> dict[str | None, list[int]]:
     """The rows of the parts directly under each, and under None those at the top; kept by the parts."""
-    for known, found in _children:
-        if known is parts:
-            return found
-    made: dict[str | None, list[int]] = {}
+    return _children.get((parts,), lambda: _by_parent(parts))
+
+
+def _by_parent(parts: tuple[Part, ...]) -> dict[str | None, list[int]]:
+    by_parent: dict[str | None, list[int]] = {}
     for row, part in enumerate(parts):
-        made.setdefault(part.parent, []).append(row)
-    _children.append((parts, made))
-    del _children[:-_CHILDREN_KEPT]
-    return made
+        by_parent.setdefault(part.parent, []).append(row)
+    return by_parent
 
 
 def ancestors(project: Project, part_id: str) -> list[str]:
@@ -247,7 +240,7 @@ def awaited(project: Project, trigger: AnyTrigger) -> str:
 def qualified_name(project: Project, part_id: str) -> str:
     """A part's name, with that of what it belongs to where other parts have the same name."""
     part = get(project, part_id)
-    if _indexed(project.parts)[2][part.name] < 2 or not isinstance(part, Part) or part.parent is None:
+    if _name_counts(project.parts)[part.name] < 2 or not isinstance(part, Part) or part.parent is None:
         return part.name
     return f"{part.name} of {get(project, part.parent).name}"
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import types
 import typing
-from collections import OrderedDict
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
@@ -27,6 +26,7 @@ from kestrav.core.document.records import (
     Project,
     SurfaceShape,
 )
+from kestrav.core.memo import Memo
 
 T = TypeVar("T", bound=Record)
 Stood = Callable[[str], Vector]
@@ -101,21 +101,12 @@ def _plan(kind: type) -> tuple[tuple[str, _Node], ...]:
 # walking
 
 
-_known: OrderedDict[int, tuple[Record, tuple[Reference, ...]]] = OrderedDict()
-_KEPT = 16_384
+_references: Memo[tuple[Reference, ...]] = Memo(16_384)
 
 
 def references(record: Record) -> tuple[Reference, ...]:
     """All that a record names, in the order of its fields; kept by the record, as most stay as they are from edit to edit."""
-    key = id(record)
-    if key in _known:
-        _known.move_to_end(key)
-        return _known[key][1]
-    found = tuple(_walked(record, ""))
-    _known[key] = (record, found)
-    if len(_known) > _KEPT:
-        _known.popitem(last=False)
-    return found
+    return _references.get((record,), lambda: tuple(_walked(record, "")))
 
 
 def _walked(record: Record, role: str) -> Iterator[Reference]:

@@ -6,11 +6,10 @@ from collections.abc import Iterable
 from typing import Literal
 
 from kestrav.core.document.records import Attachment, Castor, Gear, PoseTrack, Project, Run, TimedRotation, Wheel
+from kestrav.core.memo import Memo
 
 Side = Literal["a", "b"]
-_State = tuple[tuple[object, ...], ...]
-_known: list[tuple[_State, dict[str, Side | None]]] = []
-_KEPT = 4
+_driven: Memo[dict[str, Side | None]] = Memo(4)
 
 
 def driven(project: Project) -> dict[str, Side | None]:
@@ -25,13 +24,7 @@ def driven(project: Project) -> dict[str, Side | None]:
         project.gears, project.wheels, project.rotations, project.castors, project.rods,
         project.runs, project.poses, project.attachments,
     )  # fmt: skip
-    for known, found in _known:
-        if all(a is b for a, b in zip(known, state, strict=True)):
-            return found
-    found = _resolved(project)
-    _known.append((state, found))
-    del _known[:-_KEPT]
-    return found
+    return _driven.get(state, lambda: _resolved(project))
 
 
 def _resolved(project: Project) -> dict[str, Side | None]:

@@ -13,24 +13,19 @@ from kestrav.core.errors import Damaged
 from kestrav.core.files.product_tree import Y_UP_TO_Z_UP
 from kestrav.core.geometry.faces import Face
 from kestrav.core.geometry.meshes import Mesh, mesh, mesh_again
+from kestrav.core.memo import Memo
 
 _GLB = struct.Struct("<4sIII4s")
 OTHER = "it is not the one that was saved: its content hash differs"
 _KINDS = {5126: "<f4", 5125: "<u4", 5123: "<u2"}
 
-_KEPT = 2048
-_encoded: dict[str, bytes] = {}
+_encoded: Memo[bytes] = Memo(2048)
 
 
 def to_glb(shape: Mesh) -> bytes:
     """A mesh as GLB: metres, Y up, as glTF has it."""
     # a saved project is saved again after every few edits; its meshes are the same
-    known = _encoded.get(shape.hash)
-    if known is None:
-        if len(_encoded) >= _KEPT:
-            _encoded.clear()
-        known = _encoded[shape.hash] = _glb(shape)
-    return known
+    return _encoded.get((), lambda: _glb(shape), shape.hash)
 
 
 def _glb(shape: Mesh) -> bytes:

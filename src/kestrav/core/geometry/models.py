@@ -10,19 +10,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.memo import Memo
 
 Array = NDArray[np.float64]
 
-_built: dict[str, Any] = {}  # by content hash: building is slow, and a product may be placed many times
+_models: Memo[Any] = Memo(16_384)
 _REQUEST = coal.DistanceRequest()
 
 
 def model(mesh: Mesh) -> Any:
-    """A bounding volume hierarchy (oriented boxes and swept spheres) over a mesh."""
-    known = _built.get(mesh.hash)
-    if known is None:
-        known = _built[mesh.hash] = built(mesh)
-    return known
+    """A bounding volume hierarchy (oriented boxes and swept spheres) over a mesh, kept by content hash: building is slow, and a product may
+    be placed many times."""
+    return _models.get((), lambda: built(mesh), mesh.hash)
 
 
 def built(mesh: Mesh) -> Any:

@@ -12,6 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.memo import Memo
 
 Array = NDArray[np.float64]
 
@@ -52,17 +53,12 @@ class Tree:
         return np.where(found < 1e30, found / self.scale, np.inf)
 
 
-_built: dict[str, Tree] = {}  # by content hash
+_trees: Memo[Tree] = Memo(4096)
 
 
 def tree(shape: Mesh) -> Tree:
     """Embree's tree over a mesh, kept by content hash."""
-    known = _built.get(shape.hash)
-    if known is None:
-        if len(_built) >= _KEPT:
-            _built.clear()
-        known = _built[shape.hash] = Tree(shape)
-    return known
+    return _trees.get((), lambda: Tree(shape), shape.hash)
 
 
 def first_hits(shape: Mesh, origins: ArrayLike, directions: ArrayLike) -> tuple[Array, NDArray[np.int64]]:

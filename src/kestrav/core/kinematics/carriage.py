@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.geometry.arclength import Curve
+from kestrav.core.memo import Memo
 
 Array = NDArray[np.float64]
 
@@ -36,19 +36,13 @@ def places_beyond(curve: Curve, stations: ArrayLike) -> Array:
 
 
 # where things are and how far they go at most ask for the same, one after the other
-_kept: OrderedDict[tuple[int, float, bytes], tuple[Curve, Array]] = OrderedDict()
-_MOST_KEPT = 16
+_rear: Memo[Array] = Memo(16)
 
 
 def rear_stations(curve: Curve, fronts: ArrayLike, wheelbase: float) -> Array:
     """Stations (n,) behind front ones (n,) whose places are a wheelbase from theirs, the nearest such; kept for a while."""
     fronts = np.asarray(fronts, float)
-    key = (id(curve), wheelbase, fronts.tobytes())
-    if key not in _kept:
-        _kept[key] = (curve, _rear_stations(curve, fronts, wheelbase))
-        if len(_kept) > _MOST_KEPT:
-            _kept.popitem(last=False)
-    return _kept[key][1]
+    return _rear.get((curve,), lambda: _rear_stations(curve, fronts, wheelbase), wheelbase, fronts.tobytes())
 
 
 def _rear_stations(curve: Curve, fronts: Array, wheelbase: float) -> Array:

@@ -10,6 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.records import Attachment, PoseTrack, Project, Run
 from kestrav.core.kinematics.runs import Journey, begins, journey
+from kestrav.core.memo import Memo
 
 Array = NDArray[np.float64]
 
@@ -24,25 +25,21 @@ class Leg:
     trip: Journey | None = None
 
 
-_Motions = tuple[tuple[Run, ...], tuple[PoseTrack, ...], tuple[Attachment, ...]]
-_known: list[tuple[_Motions, dict[str, list[Run | PoseTrack | Attachment]]]] = []
-_KEPT = 4
+_by_thing: Memo[dict[str, list[Run | PoseTrack | Attachment]]] = Memo(4)
 
 
 def by_thing(project: Project) -> dict[str, list[Run | PoseTrack | Attachment]]:
     """What moves each thing, in the order of the document; kept by the records' tuples."""
-    state = (project.runs, project.poses, project.attachments)
-    for known, found in _known:
-        if all(a is b for a, b in zip(known, state, strict=True)):
-            return found
-    found = {}
+    return _by_thing.get((project.runs, project.poses, project.attachments), lambda: _sorted_by_thing(project))
+
+
+def _sorted_by_thing(project: Project) -> dict[str, list[Run | PoseTrack | Attachment]]:
+    found: dict[str, list[Run | PoseTrack | Attachment]] = {}
     every: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.poses, *project.attachments)
     for item in every:
         things = (item.rider, *item.company) if isinstance(item, Run) else (item.rider,)
         for thing in things:
             found.setdefault(thing, []).append(item)
-    _known.append((state, found))
-    del _known[:-_KEPT]
     return found
 
 

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -46,6 +45,7 @@ from kestrav.core.mechanisms.linkage import (
     turned_toward,
     unit,
 )
+from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import placement_matrix, rest_and_pivot
 
 Array = NDArray[np.float64]
@@ -62,39 +62,18 @@ class _Kept:
     balls: dict[str, BallRoll] = field(default_factory=dict)
 
 
-_KEPT = 4
-_wheels: list[tuple[tuple[object, ...], _Kept]] = []
+_wheels: Memo[_Kept] = Memo(4)
 
 
 def _kept_of(project: Project) -> _Kept:
     """What is kept for a project, by the identity of all that moves something in it."""
-    state = (*moving_state(project), span(project))
-    for known, found in _wheels:
-        if all(a is b or (isinstance(a, float) and a == b) for a, b in zip(known, state, strict=True)):
-            return found
+    end = span(project)
     # whole seconds, so that a little more or less time leaves what is known as it is
-    made = _Kept(grid(float(np.ceil(span(project)))))
-    _wheels.append((state, made))
-    del _wheels[:-_KEPT]
-    return made
+    return _wheels.get(moving_state(project), lambda: _Kept(grid(float(np.ceil(end)))), end)
 
 
-# by the identity of all that a wheel or castor hangs on, which so lives on
-_earlier: OrderedDict[tuple[int, ...], tuple[tuple[object, ...], object]] = OrderedDict()
-_EARLIER_KEPT = 4096
-
-
-def _of_earlier(of: tuple[object, ...], make: Callable[[], object]) -> object:
-    """What was worked out for an earlier document in which all that it hangs on was the same, or is now."""
-    key = tuple(map(id, of))
-    if key in _earlier:
-        _earlier.move_to_end(key)
-        return _earlier[key][1]
-    made = make()
-    _earlier[key] = (of, made)
-    if len(_earlier) > _EARLIER_KEPT:
-        _earlier.popitem(last=False)
-    return made
+# what was worked out of a wheel or castor for an earlier document in which all that it hangs on was the same
+_earlier: Memo[object] = Memo(4096)
 
 
 _BALL_STEP, _MOST_FINER = 0.1, 16  # rad, and into how many a step of the grid is divided at most
@@ -198,7 +177,7 @@ class Motion:
         if isinstance(item, Castor):
             if (item.id, item.part) not in known.angles:
                 of = (item, known.grid, *dependencies(self.project, item.part))
-                made = _of_earlier(of, lambda: castors(item, base, known.grid))
+                made = _earlier.get(of, lambda: castors(item, base, known.grid))
                 assert isinstance(made, np.ndarray)
                 known.angles[item.id, item.part] = made
             told: Array = np.interp(times, known.grid, known.angles[item.id, item.part])
@@ -217,7 +196,7 @@ class Motion:
         known = self._kept
         if roll.id not in known.wheels:
             of = (roll, known.grid, *dependencies(self.project, roll.part))
-            made = _of_earlier(of, lambda: rolling(roll, lambda t: self.unturned(roll.part, t), known.grid))
+            made = _earlier.get(of, lambda: rolling(roll, lambda t: self.unturned(roll.part, t), known.grid))
             assert isinstance(made, Rolling)
             known.wheels[roll.id] = made
         return known.wheels[roll.id]

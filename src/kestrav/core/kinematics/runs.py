@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -30,6 +29,7 @@ from kestrav.core.kinematics.passes import (
     steady_part,
 )
 from kestrav.core.kinematics.speed_profile import Ceiling, EasedProfile, Profile, TabledProfile, ceiling, profile
+from kestrav.core.memo import Memo
 from kestrav.core.paths.path_curves import PathCurve, path_curve
 
 Array = NDArray[np.float64]
@@ -231,21 +231,10 @@ def journey(project: Project, run: Run) -> Journey:
     lead = _run(project, run.follows.run) if run.follows is not None else None
     led = None if lead is None else journey(project, lead)
     start = led.start if led is not None else begins(project, run)
-    key = (id(run), id(path), id(led), start)
-    known = _kept.get(key)
-    if known is not None:
-        _kept.move_to_end(key)
-        return known[3]
-    made = _worked_out(run, path_curve(path), start, led)
-    _kept[key] = (run, path, led, made)
-    if len(_kept) > _MOST_KEPT:
-        _kept.popitem(last=False)
-    return made
+    return _journeys.get((run, path, led), lambda: _worked_out(run, path_curve(path), start, led), start)
 
 
-# by identity, and with what they are of, which so lives on
-_kept: OrderedDict[tuple[int, int, int, float], tuple[Run, Path, Journey | None, Journey]] = OrderedDict()
-_MOST_KEPT = 2048
+_journeys: Memo[Journey] = Memo(2048)
 
 
 def _run(project: Project, run_id: str) -> Run:
@@ -353,21 +342,16 @@ class _PathBend:
         return self.made.curve.most_curvature(low, high)
 
 
-_ceilings: OrderedDict[tuple[object, ...], tuple[PathCurve, Ceiling]] = OrderedDict()
-_CEILINGS_KEPT = 256
+_ceilings: Memo[Ceiling] = Memo(256)
 
 
 def _ceiling(
     speed_profile: Limited, speed: float | None, made: PathCurve, first: float, last: float, backwards: bool
 ) -> Ceiling:
     """The ceiling of a journey, kept by its path and its limits."""
-    key = (id(made), speed_profile, speed, first, last)
-    known = _ceilings.get(key)
-    if known is None:
-        known = _ceilings[key] = (made, ceiling(speed_profile, speed, first, last, made.length, _PathBend(made)))
-        if len(_ceilings) > _CEILINGS_KEPT:
-            _ceilings.popitem(last=False)
-    return known[1].back() if backwards else known[1]
+    limits = (speed_profile, speed, first, last)
+    there = _ceilings.get((made,), lambda: ceiling(*limits, made.length, _PathBend(made)), *limits)
+    return there.back() if backwards else there
 
 
 def span(project: Project) -> float:
@@ -381,18 +365,11 @@ def span(project: Project) -> float:
         project.lights,
         project.rotations,
     )
-    for known, found in _spans:
-        if all(a is b for a, b in zip(known, state, strict=True)):
-            return found
-    found = _span(project)
-    _spans.append((state, found))
-    del _spans[:-_SPANS_KEPT]
-    return found
+    return _spans.get(state, lambda: _span(project))
 
 
 _HAIR = 1e-6  # of a frame
-_spans: list[tuple[tuple[object, ...], float]] = []
-_SPANS_KEPT = 4
+_spans: Memo[float] = Memo(4)
 
 
 def _span(project: Project) -> float:

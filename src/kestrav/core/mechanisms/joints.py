@@ -7,6 +7,7 @@ from typing import Literal
 
 from kestrav.core.document.records import Axle, Project, TimedRotation, Turner, Wheel
 from kestrav.core.document.trains import driven
+from kestrav.core.memo import Memo
 
 _NO_AXLE = Axle()
 
@@ -22,9 +23,7 @@ class Joint:
     axle: Axle = _NO_AXLE
 
 
-_State = tuple[object, ...]
-_known: list[tuple[_State, dict[str, list[Joint]]]] = []
-_KEPT = 4
+_joints: Memo[dict[str, list[Joint]]] = Memo(4)
 
 
 def joints(project: Project) -> dict[str, list[Joint]]:
@@ -33,15 +32,14 @@ def joints(project: Project) -> dict[str, list[Joint]]:
         project.wheels, project.castors, project.rotations, project.gears, project.rods, project.balls,
         project.runs, project.poses, project.attachments,
     )  # fmt: skip
-    for known, found in _known:
-        if all(a is b for a, b in zip(known, state, strict=True)):
-            return found
-    found = {}
+    return _joints.get(state, lambda: _by_part(project))
+
+
+def _by_part(project: Project) -> dict[str, list[Joint]]:
+    by_part: dict[str, list[Joint]] = {}
     for joint in _every(project):
-        found.setdefault(joint.part, []).append(joint)
-    _known.append((state, found))
-    del _known[:-_KEPT]
-    return found
+        by_part.setdefault(joint.part, []).append(joint)
+    return by_part
 
 
 def _every(project: Project) -> list[Joint]:

@@ -12,6 +12,7 @@ from kestrav.core.document.lookup import find, subtree
 from kestrav.core.document.records import Camera, Geometry, Light, Part, Placement, Project
 from kestrav.core.geometry.meshes import turned_bounds
 from kestrav.core.geometry.transforms import inverse_rigid, rigid, rotation_from_quaternion
+from kestrav.core.memo import Memo
 from kestrav.core.parts.solids import solid_box
 
 Array = NDArray[np.float64]
@@ -34,21 +35,13 @@ def rest_and_pivot(project: Project, thing: str) -> tuple[Array, Array]:
     return rigid(np.eye(3), item.position), np.eye(4)
 
 
-# by identity of the parts, of which two or three documents are shown in turn; the tuples are held, so theirs alone
-_rest: list[tuple[tuple[Part, ...], Array]] = []
-_REST_KEPT = 4
+_KEPT = 4  # of the parts of so many documents, of which two or three are shown in turn
+_rest: Memo[Array] = Memo(_KEPT)
 
 
 def rest_poses(project: Project) -> Array:
     """World matrices (parts, 4, 4) with no run under way; read-only, as they are kept."""
-    for parts, known in _rest:
-        if parts is project.parts:
-            return known
-    found = _rest_poses(project)
-    found.flags.writeable = False
-    _rest.append((project.parts, found))
-    del _rest[:-_REST_KEPT]
-    return found
+    return _rest.get((project.parts,), lambda: _rest_poses(project))
 
 
 def _rest_poses(project: Project) -> Array:
@@ -69,11 +62,11 @@ def _rest_poses(project: Project) -> Array:
     for first, last in itertools.pairwise(starts):
         level = order[first:last]
         matrices[level] = matrices[above[level]] @ matrices[level]
+    matrices.flags.writeable = False
     return matrices
 
 
-_own: list[tuple[tuple[Part, ...], str, Array]] = []
-_OWN_KEPT = 64
+_own: Memo[Array] = Memo(64)
 
 
 def own_bounds(project: Project, part_id: str) -> Array:
@@ -83,14 +76,13 @@ def own_bounds(project: Project, part_id: str) -> Array:
     """
     if part_id not in rows(project):
         return np.zeros((2, 3))
-    for parts, known_id, box in _own:
-        if parts is project.parts and known_id == part_id:
-            return box
+    return _own.get((project.parts,), lambda: _own_bounds(project, part_id), part_id)
+
+
+def _own_bounds(project: Project, part_id: str) -> Array:
     rest = rest_poses(project)
-    found: Array = world_bounds(project, part_id, (inverse_rigid(rest[row_of(project, part_id)]) @ rest)[None])[0]
-    _own.append((project.parts, part_id, found))
-    del _own[:-_OWN_KEPT]
-    return found
+    box: Array = world_bounds(project, part_id, (inverse_rigid(rest[row_of(project, part_id)]) @ rest)[None])[0]
+    return box
 
 
 def row_of(project: Project, part_id: str) -> int:
@@ -98,32 +90,21 @@ def row_of(project: Project, part_id: str) -> int:
     return rows(project)[part_id]
 
 
-_rows: list[tuple[tuple[Part, ...], dict[str, int]]] = []
+_rows: Memo[dict[str, int]] = Memo(_KEPT)
 
 
 def rows(project: Project) -> dict[str, int]:
     """The place of every part among the parts, by id; kept by the parts."""
-    for parts, known in _rows:
-        if parts is project.parts:
-            return known
-    found = {part.id: i for i, part in enumerate(project.parts)}
-    _rows.append((project.parts, found))
-    del _rows[:-_REST_KEPT]
-    return found
+    parts = project.parts
+    return _rows.get((parts,), lambda: {part.id: i for i, part in enumerate(parts)})
 
 
-_by_hash: list[tuple[tuple[Geometry, ...], dict[str, Geometry]]] = []
+_by_hash: Memo[dict[str, Geometry]] = Memo(_KEPT)
 
 
 def _boxes(geometry: tuple[Geometry, ...]) -> dict[str, Geometry]:
     """What the document says of meshes, by hash; kept by the tuple."""
-    for known, found in _by_hash:
-        if known is geometry:
-            return found
-    made = {g.hash: g for g in geometry}
-    _by_hash.append((geometry, made))
-    del _by_hash[:-_REST_KEPT]
-    return made
+    return _by_hash.get((geometry,), lambda: {g.hash: g for g in geometry})
 
 
 def world_bounds(project: Project, part_id: str, poses: Array) -> Array:

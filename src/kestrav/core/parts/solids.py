@@ -12,9 +12,9 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.bores import bore_middle
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.memo import Memo
 
-_KEPT = 1024
-_scaled: dict[tuple[str, tuple[float, float, float]], Mesh] = {}
+_scaled: Memo[Mesh] = Memo(1024)
 
 
 def solid_mesh(meshes: Mapping[str, Mesh], part: Part) -> Mesh:
@@ -24,12 +24,7 @@ def solid_mesh(meshes: Mapping[str, Mesh], part: Part) -> Mesh:
     shape = meshes[part.geometry]
     if part.scale == (1.0, 1.0, 1.0):
         return shape
-    key = (part.geometry, part.scale)
-    if key not in _scaled:
-        if len(_scaled) >= _KEPT:
-            _scaled.clear()
-        _scaled[key] = shape.moved(np.diag([*part.scale, 1.0]))
-    return _scaled[key]
+    return _scaled.get((), lambda: shape.moved(np.diag([*part.scale, 1.0])), part.geometry, part.scale)
 
 
 def solid_box(boxes: Mapping[str, Geometry], part: Part) -> tuple[tuple[float, ...], tuple[float, ...]]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -34,6 +33,7 @@ from kestrav.core.geometry.frames import (
     upright_frames,
 )
 from kestrav.core.geometry.winding import Winding, station_at
+from kestrav.core.memo import Memo
 from kestrav.core.paths.contour_shapes import contour_shape
 
 Array = NDArray[np.float64]
@@ -103,21 +103,12 @@ def check_curves(project: Project, since: Project | None = None) -> Project:
     return project
 
 
-_kept: OrderedDict[tuple[int, tuple[float, float]], tuple[Shape, PathCurve]] = OrderedDict()
-_MOST_KEPT = 256
+_curves: Memo[PathCurve] = Memo(256)
 
 
 def _of_shape(shape: Shape, trim: tuple[float, float]) -> PathCurve:
     """The curve of a shape, kept by the shape's identity: to compare thousands of points would cost more."""
-    key = (id(shape), trim)
-    known = _kept.get(key)
-    if known is None:
-        known = _kept[key] = (shape, _made(shape, trim))
-        if len(_kept) > _MOST_KEPT:
-            _kept.popitem(last=False)
-    else:
-        _kept.move_to_end(key)
-    return known[1]
+    return _curves.get((shape,), lambda: _made(shape, trim), trim)
 
 
 def _made(shape: Shape, trim: tuple[float, float]) -> PathCurve:
