@@ -274,9 +274,9 @@ def with_jib(project: Project, ids: dict[str, str]) -> Project:
         duration=SWINGS[1] - SWINGS[0],
         speed_profile=Law("modified sine"),
         orientation=AlongOrientation("-y"),
-        seat="point",
-        seat_point=(-tip, 0.0, 70.0),
-        company=tuple(ids[name] for name in ("Brace", "Trolley block", "Hook")),
+        reference="point",
+        reference_point=(-tip, 0.0, 70.0),
+        companions=tuple(ids[name] for name in ("Brace", "Trolley block", "Hook")),
     )
     back = edits.change(over, id="run-5", name="Jib swings back", start=SWINGS[2], duration=1.6, backwards=True)
     return edits.add(project, PathRecord("path-3", "Jib arc", swing), over, back)

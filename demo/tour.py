@@ -237,7 +237,7 @@ class Tour:
         session.set_time(1.7)
         self.wait(lambda: window.checking.current, "the check")
         made.append(self.picture("run"))
-        session.select(next(p.id for p in session.project.poses if p.name == "Hook goes down and up"))
+        session.select(next(p.id for p in session.project.pose_tracks if p.name == "Hook goes down and up"))
         window.timeline.show_lanes(["orientation", "strength"])
         session.set_time(5.3)
         stage.viewpoint.look_from((-0.45, -0.8, 0.3))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from PySide6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt
+from PySide6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt, QTimer
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton
@@ -12,6 +12,8 @@ from kestrav.app.shell.window import Window
 from kestrav.app.widgets import style
 from kestrav.core.camera.orbits import add_orbit
 from kestrav.render.viewpoint import to_display
+
+LONGEST_QUESTION = 120  # s
 
 
 @pytest.fixture(scope="session")
@@ -24,6 +26,30 @@ def dressed(qapp, tmp_path_factory):
     )
     style.apply_style(qapp)
     return qapp
+
+
+@pytest.fixture(autouse=True)
+def no_question_waits_for_ever(qapp):
+    """Close a question that nobody answers, and fail, as a test would wait for ever for its end."""
+    unanswered, seen = [], {}
+
+    def look():
+        box = QApplication.activeModalWidget()
+        key = None if box is None else id(box)
+        seen[key] = seen.get(key, 0) + 1 if key in seen else 0
+        for other in set(seen) - {key}:
+            del seen[other]
+        if box is not None and seen[key] > LONGEST_QUESTION:
+            texts = [label.text() for label in box.findChildren(QLabel) if label.text()]
+            unanswered.append(f"{box.windowTitle()}: {' '.join(texts)}")
+            box.close()
+
+    timer = QTimer(interval=1000)
+    timer.timeout.connect(look)
+    timer.start()
+    yield
+    timer.stop()
+    assert not unanswered, f"nobody answered {unanswered}"
 
 
 class Hand:

@@ -99,7 +99,7 @@ def test_an_action_of_the_menu_acts_on_the_selection(hand):
     menu.pop_up()
     every = [inner for a in menu.menu.actions() for inner in (a.menu().actions() if a.menu() else [a])]
     next(a for a in every if a.text() == "Convert to pose track").trigger()
-    assert hand.session.project.poses and all(run.id != "run-1" for run in hand.session.project.runs)
+    assert hand.session.project.pose_tracks and all(run.id != "run-1" for run in hand.session.project.runs)
     menu.menu.close()
 
 

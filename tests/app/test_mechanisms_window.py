@@ -82,7 +82,7 @@ def test_gears_are_made_from_two_parts_and_edited(make_hand):
     hand.type_in("Radius one", "10")
     hand.type_in("Radius two", "30")
     assert "30 ÷ 10 = <b>3.0000 to 1</b>" in hand.said()
-    hand.press("Delete drive")
+    hand.press("Delete gear")
     assert not session.project.gears
     back_to(hand, start.project)
 
@@ -171,18 +171,18 @@ def test_contacts_are_listed_gone_to_and_start_things(make_hand, monkeypatch):
     window.card.show_checks()
     monkeypatch.setattr(contact_actions, "ask_choice", lambda *_: "pose-track-1")
     hand.press("Use as trigger …")
-    trigger = session.project.poses[0].trigger
+    trigger = session.project.pose_tracks[0].trigger
     assert isinstance(trigger, ContactTrigger) and trigger.time == pytest.approx(told, abs=1e-4)
     assert f"starts at {told:.4f} s" in hand.said()
     hand.type_in("Delay", "0.1")
-    assert session.project.poses[0].trigger.delay == pytest.approx(0.1)
+    assert session.project.pose_tracks[0].trigger.delay == pytest.approx(0.1)
     # live: where the ram is slower the touch is later
     session.edit("Slower", lambda p: edits.update(p, "run-1", duration=2.0))
-    assert session.project.poses[0].trigger.time == pytest.approx(2 * told, abs=1e-4)
+    assert session.project.pose_tracks[0].trigger.time == pytest.approx(2 * told, abs=1e-4)
     hand.choose("Trigger", "")
-    assert session.project.poses[0].trigger is None
+    assert session.project.pose_tracks[0].trigger is None
     hand.choose("Trigger", "contact")
-    assert session.project.poses[0].trigger.time == pytest.approx(2 * told, abs=1e-4)
+    assert session.project.pose_tracks[0].trigger.time == pytest.approx(2 * told, abs=1e-4)
     window.card.show_checks()
     assert "has changed" in hand.said()
     back_to(hand, start.project)
@@ -197,7 +197,7 @@ def test_a_box_is_knocked_over(make_hand, monkeypatch):
     monkeypatch.setattr(motion_actions, "ask_quantities", lambda *_, **__: [15.0, 60.0, 90.0])
     hand.session.select_parts(["ram", "box"])
     hand.window.motion.knock()
-    poses = hand.session.project.poses[0]
+    poses = hand.session.project.pose_tracks[0]
     assert hand.session.selection == poses.id and poses.trigger.time == pytest.approx(250 / 290, abs=1e-4)
     assert Motion(hand.session.project).poses("box", [5.0])[0, 2, 3] == pytest.approx(30, abs=0.2)
     back_to(hand, start.project)

@@ -314,7 +314,7 @@ def test_keys_of_a_light_and_of_poses_are_dragged(hand_of):
     assert key.time == pytest.approx(2.0, abs=0.06) and key.strength == pytest.approx(300, abs=15)
     row = chart.timeline.row_of("pose-track-1") + 0.5
     chart.drag(chart.at("bars", 1.1, row), chart.at("bars", 2.0, row))
-    assert hand.session.project.poses[0].keys[1].time == pytest.approx(1.5, abs=0.06)
+    assert hand.session.project.pose_tracks[0].keys[1].time == pytest.approx(1.5, abs=0.06)
 
 
 def test_a_drag_of_a_key_is_one_edit_and_its_charts_follow(hand_of):
@@ -392,11 +392,11 @@ def test_a_thing_is_posed_by_moving_it_at_times(hand_of):
     hand.session.select("part-2")
     hand.session.set_time(0.5)
     hand.key(Qt.Key.Key_P)
-    assert len(hand.session.project.poses) == 1
+    assert len(hand.session.project.pose_tracks) == 1
     hand.session.set_time(2.5)
     hand.window.tools.use("move")
     hand.window.preparing.move_tool.move_by(50, 0, 20)
-    poses = hand.session.project.poses[0]
+    poses = hand.session.project.pose_tracks[0]
     assert [k.time for k in poses.keys] == pytest.approx([0.0, 2.0])
     assert poses.keys[1].placement.position == pytest.approx((50, 80, 50))
     assert hand.session.part_now("part-2")[:3, 3] == pytest.approx([50, 80, 50])
@@ -414,22 +414,22 @@ def test_key_poses_are_dragged_in_the_stage_and_typed_in_the_card(hand_of):
     hand.stage.viewpoint.look_from((0.0, -0.02, 1.0))
     hand.stage.look_at(np.array([[-100, -100, 0], [300, 200, 60]]))
     hand.drag(hand.at(120, 80, 30), hand.at(160, 120, 30))
-    assert hand.session.project.poses[0].keys[1].placement.position == pytest.approx((160, 120, 30), abs=3)
+    assert hand.session.project.pose_tracks[0].keys[1].placement.position == pytest.approx((160, 120, 30), abs=3)
     assert hand.session.point == 1
     hand.type_in("2: after", "3")
     hand.type_in("2: rotation x", "90")
-    key = hand.session.project.poses[0].keys[1]
+    key = hand.session.project.pose_tracks[0].keys[1]
     assert key.time == 3.0 and key.placement.rotation == pytest.approx((np.sqrt(0.5), 0, 0, np.sqrt(0.5)))
     hand.choose("Interpolation", "by hand")
     hand.type_in("2: in y", "60")
-    assert hand.session.project.poses[0].keys[1].handle_in == (0, 60, 0)
+    assert hand.session.project.pose_tracks[0].keys[1].handle_in == (0, 60, 0)
     hand.drag(hand.at(160, 180, 30), hand.at(100, 180, 30))
-    assert hand.session.project.poses[0].keys[1].handle_in == pytest.approx((-60, 60, 0), abs=6)
+    assert hand.session.project.pose_tracks[0].keys[1].handle_in == pytest.approx((-60, 60, 0), abs=6)
     hand.press("Add key pose")
-    assert len(hand.session.project.poses[0].keys) == 3 or "begins" in hand.said()
+    assert len(hand.session.project.pose_tracks[0].keys) == 3 or "begins" in hand.said()
     hand.choose("Interpolation", "smooth")
     hand.press("Convert to path and run")
-    assert not hand.session.project.poses and isinstance(hand.session.item, Run)
+    assert not hand.session.project.pose_tracks and isinstance(hand.session.item, Run)
     hand.window.card.open_section("Links")
     hand.press("Convert to pose track")
     assert isinstance(hand.session.item, PoseTrack)
@@ -490,10 +490,10 @@ def test_what_a_run_goes_with_is_chosen_in_its_card(hand_of):
     hand.type_in("Blend", "0.4")
     assert run_of(hand, 1).blend == 0.4
     hand.session.select("run-1")
-    hand.choose("Add company", "part-2")
-    assert run_of(hand).company == ("part-2",)
+    hand.choose("Add companion", "part-2")
+    assert run_of(hand).companions == ("part-2",)
     hand.press("Without Post")
-    assert run_of(hand).company == ()
+    assert run_of(hand).companions == ()
     hand.session.set_time(2.0)
     hand.press("Add hold here")
     hand.type_in("Hold 1 at", "100")
@@ -529,7 +529,7 @@ def test_marks_passes_ground_and_roughness_are_chosen_in_the_card(hand_of):
     hand.type_in("Passes", "1")
     hand.choose("Point on path", "point")
     hand.type_in("Point z", "-10")
-    assert run_of(hand).seat_point == (0, 0, -10)
+    assert run_of(hand).reference_point == (0, 0, -10)
     hand.press("Move path to rider")
     assert hand.session.project.paths[0].shape.points[0].position == pytest.approx((-100, 0, 0))
     card.open_section("Orientation")
@@ -593,7 +593,7 @@ def test_what_is_selected_together_runs_together(hand_of):
     hand.window.card.open_section("Place")
     hand.choose("Move along", "path-1")
     (run,) = hand.session.project.runs
-    assert (run.rider, run.company) == ("part-1", ("part-2",))
+    assert (run.rider, run.companions) == ("part-1", ("part-2",))
 
 
 def test_wheels_castors_and_spins_are_made_and_edited(make_hand):

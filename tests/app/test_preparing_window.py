@@ -168,7 +168,7 @@ def test_what_rides_on_a_path_is_moved_beside_it_by_handles(hand):
     pose = hand.session.part_now("part-1")
     assert np.degrees(np.arctan2(pose[1, 0], pose[0, 0])) == pytest.approx(30)
     # what goes along with something else is moved by that
-    hand.session.edit("Company", lambda p: edits.update(p, "run-1", company=("part-2",)))
+    hand.session.edit("Company", lambda p: edits.update(p, "run-1", companions=("part-2",)))
     hand.session.select("part-2")
     assert not hand.window.preparing.move_tool.move_by(5, 0, 0)
     assert "goes along with something else" in hand.window.card.fault.text()

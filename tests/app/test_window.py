@@ -331,7 +331,7 @@ def test_headings_lean_and_what_sits_on_the_path(hand):
 
     choose(hand, "Point on path", "front")
     hand.type_in("Offset from path y", "25")
-    assert run().seat == "front" and run().offset == (0, 25, 0)
+    assert run().reference == "front" and run().offset == (0, 25, 0)
     hand.window.card.open_section("Orientation")
     choose(hand, "Orientation", "carried")
     hand.type_in("Wheelbase", "6 cm")
@@ -894,7 +894,7 @@ def test_empty_headings_and_the_empty_chart_offer_the_first_step(make_hand):
     assert len(hand.session.project.lights) == 1 and rows_under(hand, "Lights") == ["Point light"]
     hand.session.select("part-1")
     told.linkActivated.emit("pose")
-    assert hand.session.project.poses and not told.isVisible()
+    assert hand.session.project.pose_tracks and not told.isVisible()
 
 
 def test_contents_are_filtered_by_kind_and_by_finding(make_hand, demo):

@@ -10,7 +10,7 @@ KINDS = (
     "runs",
     "cameras",
     "shots",
-    "poses",
+    "pose_tracks",
     "attachments",
     "wheels",
     "castors",

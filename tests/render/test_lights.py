@@ -121,7 +121,7 @@ def test_marks_show_where_lights_and_poses_are():
         KeyPose(2, Placement((500, 0, 0)), (0, 90, 0), None),
     )
     project = edits.add(project, PoseTrack("pose-track-1", "Goes", "part-1", keys, between="by hand"))
-    poses = project.poses[0]
+    poses = project.pose_tracks[0]
     fields, ends = key_handles(poses)
     assert fields == [(0, "handle_out"), (1, "handle_in")] and ends.tolist() == [[0, 90, 0], [500, 90, 0]]
     assert key_places(poses).tolist() == [[0, 0, 0], [500, 0, 0]]

@@ -58,7 +58,7 @@ class PoseMarks:
     ) -> None:
         """Draw those of a project."""
         lines = []
-        for poses in project.poses:
+        for poses in project.pose_tracks:
             line = places(poses, np.linspace(0.0, poses.keys[-1].time, _SAMPLES))
             if np.ptp(line, axis=0).max() > 1e-3:
                 lines.append(np.stack([line[:-1], line[1:]], axis=1))

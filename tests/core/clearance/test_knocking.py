@@ -32,8 +32,8 @@ def scene(struck, height, table=0.0):
 
 
 def times_of(made):
-    start = made.poses[0].trigger.time
-    return np.linspace(start, start + made.poses[0].keys[-1].time, 200)
+    start = made.pose_tracks[0].trigger.time
+    return np.linspace(start, start + made.pose_tracks[0].keys[-1].time, 200)
 
 
 @pytest.mark.parametrize("table", [0.0, 300.0])
@@ -41,7 +41,7 @@ def test_a_box_slides_and_tips_over_on_what_it_stands_on(table):
     made, meshes = scene(box_mesh(60, 60, 200), 200.0, table)
     made = add_knock(made, meshes, "ram", "struck", 15, 80.0)
     made = derive_contact_triggers(made, meshes)
-    poses = made.poses[0]
+    poses = made.pose_tracks[0]
     assert poses.trigger.time == pytest.approx(250 / 290, abs=1e-4) and poses.keys[-1].time == pytest.approx(0.5)
     end = Motion(made).poses("struck", [5.0])[0]
     assert end[:3, 2] == pytest.approx((1, 0, 0), abs=1e-6)  # its upside looks the way that it was pushed
@@ -68,7 +68,7 @@ def test_keys_are_added_where_it_would_dig_in_between_them():
     times = np.linspace(1, 2, 100)
     assert depths(made, meshes, "struck", times)[0].max() > 5.0
     mended = kept_on_surface(made, meshes, "pose-track-1", 1.0)
-    assert len(mended.poses[0].keys) > 2 and depths(mended, meshes, "struck", times)[0].max() <= 1.1
+    assert len(mended.pose_tracks[0].keys) > 2 and depths(mended, meshes, "struck", times)[0].max() <= 1.1
     assert kept_on_surface(mended, meshes, "pose-track-1", 1.0) is mended
 
 

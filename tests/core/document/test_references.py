@@ -96,7 +96,7 @@ def every_kind() -> Project:
             "First",
             "p5",
             "way",
-            company=("p6",),
+            companions=("p6",),
             holds=(Hold(0.5, 0.1, PartAim("p7")),),
             orientation=AlongOrientation(),
         ),
@@ -109,7 +109,7 @@ def every_kind() -> Project:
         geometry=(geometry_record(BOX),),
         paths=tuple(paths),
         runs=tuple(runs),
-        poses=(PoseTrack("k1", "Keys", "p11", (KeyPose(0.0),), trigger=Trigger("r2")),),
+        pose_tracks=(PoseTrack("k1", "Keys", "p11", (KeyPose(0.0),), trigger=Trigger("r2")),),
         attachments=(
             Attachment("c1", "Carry", "p12", "p8", end=1.0, put=Placement(), onto="p13"),
             Attachment("c2", "Lamp", "light", "p5", trigger=Trigger("r1")),

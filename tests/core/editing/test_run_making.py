@@ -58,7 +58,7 @@ def far_end(made, axis):
     "orientation", [FixedOrientation(), AlongOrientation(), CarriedOrientation(wheelbase=400.0, share=0.5)]
 )
 def test_the_front_comes_to_stand_at_the_mark(seat, orientation):
-    made = project(seat=seat, orientation=orientation, mark=0.8, seat_point=(40.0, 0.0, 0.0))
+    made = project(reference=seat, orientation=orientation, mark=0.8, reference_point=(40.0, 0.0, 0.0))
     made = stop_at_mark(made, "run-1")
     assert far_end(made, 0)[1] == pytest.approx(2400, abs=1e-3)
     assert front_station(made, made.runs[0]) == pytest.approx(2400, abs=1e-6)
@@ -84,12 +84,12 @@ def test_on_two_points_in_a_bend_the_overhang_counts():
 
 def test_a_path_too_short_for_its_mark_is_said():
     with pytest.raises(BadInput, match="too short"):
-        stop_at_mark(project(mark=1.0, seat="rear", begin=0.5, offset=(-2000.0, 0.0, 0.0)), "run-1")
+        stop_at_mark(project(mark=1.0, reference="rear", begin=0.5, offset=(-2000.0, 0.0, 0.0)), "run-1")
 
 
 @pytest.mark.parametrize("seat", ["pivot", "front", "bottom"])
 def test_a_path_is_brought_to_its_rider(seat):
-    made = project(BEND, seat=seat, begin=0.1, orientation=FixedOrientation())
+    made = project(BEND, reference=seat, begin=0.1, orientation=FixedOrientation())
     brought = bring_path(made, "run-1")
     trip = journey(brought, brought.runs[0])
     assert trip.path.curve.position([trip.first])[0] == pytest.approx(seat_place(brought, brought.runs[0]), abs=1e-6)
@@ -153,9 +153,9 @@ def test_nothing_rides_with_its_own_part():
 
 
 def test_what_is_removed_takes_its_rides_and_company_along():
-    made = add_carry(edits.update(project(), "run-1", company=("part-2",)), "part-2", "part-1", 1.0)
+    made = add_carry(edits.update(project(), "run-1", companions=("part-2",)), "part-2", "part-1", 1.0)
     gone = edits.remove(made, "part-2")
-    assert gone.runs[0].company == () and not gone.attachments
+    assert gone.runs[0].companions == () and not gone.attachments
     assert not edits.remove(made, "part-1").attachments
 
 

@@ -197,9 +197,9 @@ def test_two_that_hold_each_other_come_out_together_and_then_apart():
     weight = solid(block((240, 0, 0), (260, 60, 60)))
     made, meshes = placed(channel=channel, upper=upper, lower=lower, weight=weight)
     order = order_of(made, meshes, ["upper", "lower", "weight"])
-    pair = next(r for r in order.removals if r.company)
+    pair = next(r for r in order.removals if r.companions)
     assert set(pair.things) == {"upper", "lower"} and pair.direction == (-1, 0, 0)
     done = add_sequence(made, order)
-    run = next(run for run in done.runs if run.company)
-    assert {run.rider, *run.company} == {"upper", "lower"}
+    run = next(run for run in done.runs if run.companions)
+    assert {run.rider, *run.companions} == {"upper", "lower"}
     assert certify(done, meshes).status == "certified"

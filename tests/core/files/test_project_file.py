@@ -291,15 +291,24 @@ def test_laws_and_gears_of_version_11_get_the_names_of_the_trade(saved, tmp_path
 def test_a_file_of_version_12_is_read_in_the_terms_of_the_trade(tmp_path):
     now = json.loads(zipfile.ZipFile(DEMO).read("project.json"))
     fields = {"speed_profile": "pacing", "orientation": "heading", "bank": "lean", "trigger": "cue", "arrive_by": "due"}
-    kinds = {"attachments": "carries", "wheels": "rolls", "castors": "swivels", "rotations": "spins", "gears": "drives"}
+    fields |= {"companions": "company", "reference": "seat", "reference_point": "seat_point"}
+    kinds = {
+        "attachments": "carries",
+        "pose_tracks": "poses",
+        "wheels": "rolls",
+        "castors": "swivels",
+        "rotations": "spins",
+        "gears": "drives",
+    }
     assert kinds.keys() <= now.keys()
 
     def age(name, data):
         if name != "project.json":
             return data
         raw = json.loads(data)
-        for kind in ("runs", "poses", "attachments", "rotations"):
+        for kind in ("runs", "pose_tracks", "attachments", "rotations"):
             raw[kind] = [{fields.get(k, k): v for k, v in item.items()} for item in raw[kind]]
+        raw["parts"] = [{"came" if k == "baseline" else k: v for k, v in part.items()} for part in raw["parts"]]
         raw["settings"]["lanes"] = ["clearance", "heading", "lean"]
         return json.dumps({kinds.get(k, k): v for k, v in raw.items()} | {"version": 12}).encode()
 
@@ -311,7 +320,7 @@ def test_a_file_of_version_12_is_read_in_the_terms_of_the_trade(tmp_path):
 
 
 def test_a_file_of_version_1_is_read_as_one_without_what_came_later(saved, tmp_path):
-    later = {"scale", "finish", "role", "locked", "source", "origin", "form", "link", "came"}
+    later = {"scale", "finish", "role", "locked", "source", "origin", "form", "link", "baseline"}
 
     def change(name, data):
         if name != "project.json":
@@ -335,12 +344,14 @@ def test_what_was_upright_in_version_3_has_its_stance(saved, tmp_path, upright, 
         document = json.loads(data)
         document["version"] = 3
         orientation = {"type": "along", "forward": "-y", "flip": True, "upright": upright}
-        later = set(Run.__struct_fields__[Run.__struct_fields__.index("company") :])
+        later = set(Run.__struct_fields__[Run.__struct_fields__.index("companions") :])
         runs = [{k: v for k, v in run.items() if k not in later} for run in document["runs"]]
         document["runs"] = [run | {"heading": orientation} for run in runs]
         for field in ("ground_gap", "dead_time", "lanes"):
             del document["settings"][field]
-        return json.dumps({k: v for k, v in document.items() if k not in ("poses", "carries", "lights")}).encode()
+        return json.dumps(
+            {k: v for k, v in document.items() if k not in ("pose_tracks", "attachments", "lights")}
+        ).encode()
 
     opened = project_file.load(rewrite(saved, tmp_path / "three.kestrav", change))
     assert opened.project.runs[0].orientation == AlongOrientation("-y", True, stance=stance)

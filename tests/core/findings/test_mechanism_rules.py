@@ -190,7 +190,7 @@ def test_a_contact_that_starts_nothing_is_made_the_cue():
     (fault,) = found(made, meshes, "uncued")
     assert fault.value == pytest.approx(1.2 - 275 / 300, abs=1e-3)
     made = mended(made, meshes, fault)
-    assert made.poses[0].trigger.time == pytest.approx(275 / 300, abs=1e-4)
+    assert made.pose_tracks[0].trigger.time == pytest.approx(275 / 300, abs=1e-4)
     assert not found(made, meshes, "uncued")
     assert not found(gate(start=3.5)[0], meshes, "uncued")  # that is not about it
 

@@ -17,7 +17,7 @@ RISING = straight((0, 0, 20), (0, 0, 300))
 def imported(opened, *ids):
     """The project as if these parts had come from a file."""
     parts = tuple(
-        msgspec.structs.replace(p, source="source-1", came=ImportBaseline(p.name, p.placement, p.colour))
+        msgspec.structs.replace(p, source="source-1", baseline=ImportBaseline(p.name, p.placement, p.colour))
         if p.id in ids
         else p
         for p in opened.project.parts

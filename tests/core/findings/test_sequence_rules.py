@@ -96,7 +96,7 @@ def test_a_jump_that_the_paths_do_not_show_is_found():
             4.0,
             3.0,
             backwards=True,
-            seat="front",
+            reference="front",
             speed_profile=Eased(100, 100),
         ),
     )
@@ -198,13 +198,13 @@ def test_dead_time_is_noted_and_taken_out():
 
 @pytest.mark.parametrize(("height", "how"), [(12.0, "floats above"), (-8.0, "sinks into")])
 def test_floating_and_sunk_things_are_put_onto_the_ground(height, how):
-    start = opened(straight((0, 0, height), (3000, 0, height)), seat="bottom")
+    start = opened(straight((0, 0, height), (3000, 0, height)), reference="bottom")
     fault = every_mend_helps(start.project, "ground", start.meshes)
     assert how in fault.title and fault.value == pytest.approx(abs(height), abs=0.01)
 
 
 def test_ground_out_of_reach_is_looked_for_farther():
-    start = opened(straight((0, 0, 700), (3000, 0, 700)), ground=Ground(reach=100.0), seat="bottom")
+    start = opened(straight((0, 0, 700), (3000, 0, 700)), ground=Ground(reach=100.0), reference="bottom")
     fault = every_mend_helps(start.project, "ground", start.meshes)
     assert "1,400 mm" in fault.fix.label
 

@@ -61,20 +61,20 @@ def trolley(**run):
     "orientation", [FixedOrientation(), AlongOrientation(), CarriedOrientation(wheelbase=400.0, share=1.0)]
 )
 def test_a_stop_with_the_front_at_the_mark(orientation):
-    project = trolley(seat="front", orientation=orientation)
+    project = trolley(reference="front", orientation=orientation)
     box = world_bounds(project, "part-1", world_poses(project, [0.0, 4.0]))
     assert box[:, 1, 0] == pytest.approx([0, 3000], abs=1e-6)
-    rear = trolley(seat="rear", orientation=orientation)
+    rear = trolley(reference="rear", orientation=orientation)
     assert world_bounds(rear, "part-1", world_poses(rear, [4.0]))[0, 0, 0] == pytest.approx(3000, abs=1e-6)
     assert box[:, 0, 1] == pytest.approx([-150 + 20, -150 + 20], abs=1e-6)  # the pivot's side is kept
-    below = trolley(seat="bottom", orientation=orientation)
+    below = trolley(reference="bottom", orientation=orientation)
     box = world_bounds(below, "part-1", world_poses(below, [2.0]))[0]
     assert box[0, 2] == pytest.approx(0, abs=1e-9)
 
 
 def test_the_front_is_the_side_that_faces_ahead():
     for forward, size in (("+y", 300), ("-x", 600)):
-        project = trolley(seat="front", orientation=AlongOrientation(forward))
+        project = trolley(reference="front", orientation=AlongOrientation(forward))
         box = world_bounds(project, "part-1", world_poses(project, [4.0]))[0]
         assert box[1, 0] == pytest.approx(3000, abs=1e-6)
         assert box[1, 0] - box[0, 0] == pytest.approx(size, abs=1e-6)

@@ -25,7 +25,7 @@ def opened(ground=None, **run):
     fields = {
         "duration": 4.0,
         "orientation": AlongOrientation(),
-        "seat": "bottom",
+        "reference": "bottom",
         "ground": ground or Ground(reach=250.0),
     } | run
     made = make_project(
@@ -66,7 +66,7 @@ def test_tilted_it_rolls_with_a_cross_slope():
     fields = {
         "duration": 4.0,
         "orientation": AlongOrientation(),
-        "seat": "bottom",
+        "reference": "bottom",
         "ground": Ground(250.0, tilted=True),
     }
     made = make_project(

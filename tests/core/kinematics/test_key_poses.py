@@ -54,13 +54,13 @@ def test_keys_are_met_and_held_before_and_after(between):
 
 
 def test_straight_goes_evenly_in_between():
-    poses = keyed(*LINE, between="straight").poses[0]
+    poses = keyed(*LINE, between="straight").pose_tracks[0]
     assert places(poses, [0.25, 2.0]) == pytest.approx(np.array([[25, 0, 0], [100, 150, 25]]))
 
 
 def test_smooth_never_overshoots_and_starts_and_stops_softly():
     keys = (KeyPose(0, Placement((0, 0, 0))), KeyPose(1, Placement((80, 0, 0))), KeyPose(2, Placement((80, 0, 0))))
-    poses = keyed(*keys, KeyPose(3, Placement((100, 0, 0)))).poses[0]
+    poses = keyed(*keys, KeyPose(3, Placement((100, 0, 0)))).pose_tracks[0]
     way = places(poses, np.linspace(0, 3, 3001))[:, 0]
     assert np.diff(way).min() >= -1e-9 and way.max() == pytest.approx(100)
     assert way[1000:2001] == pytest.approx(80)
@@ -76,7 +76,7 @@ def test_handles_shape_what_is_between_by_hand():
         KeyPose(1, Placement((100, 0, 0)), (0, 90, 0), None),
     )
     # a cubic with both handles 90 mm to the side comes to 3/4 of that halfway
-    assert places(keyed(*shaped, between="by hand").poses[0], [0.5]) == pytest.approx(np.array([[50, 67.5, 0]]))
+    assert places(keyed(*shaped, between="by hand").pose_tracks[0], [0.5]) == pytest.approx(np.array([[50, 67.5, 0]]))
 
 
 @pytest.mark.parametrize("between", ["straight", "smooth"])
@@ -98,13 +98,13 @@ def test_keys_join_those_that_are_there_and_begin_earlier():
     made = add_pose(made, "part-1", 2.0)
     pose[:3, 3] = 10, 20, 30
     made = add_pose(made, "part-1", 3.5, pose)
-    assert len(made.poses) == 1 and [k.time for k in made.poses[0].keys] == [0.0, 1.5]
-    assert made.poses[0].keys[0].placement.position == (5, 6, 7)
+    assert len(made.pose_tracks) == 1 and [k.time for k in made.pose_tracks[0].keys] == [0.0, 1.5]
+    assert made.pose_tracks[0].keys[0].placement.position == (5, 6, 7)
     made = add_pose(made, "part-1", 1.0, pose)
-    assert made.poses[0].start == 1.0 and [k.time for k in made.poses[0].keys] == [0.0, 1.0, 2.5]
+    assert made.pose_tracks[0].start == 1.0 and [k.time for k in made.pose_tracks[0].keys] == [0.0, 1.0, 2.5]
     # one at the same time takes its place
     again = add_pose(made, "part-1", 2.0, pose)
-    assert len(again.poses[0].keys) == 3 and again.poses[0].keys[1].placement.position == (10, 20, 30)
+    assert len(again.pose_tracks[0].keys) == 3 and again.pose_tracks[0].keys[1].placement.position == (10, 20, 30)
 
 
 def far(one, two, times):
@@ -118,7 +118,7 @@ def test_key_poses_become_a_path_and_a_run_that_goes_the_same(between):
     turning = (LINE[0], LINE[1], KeyPose(3.0, Placement((100, 300, 50), turn(60))))
     made = keyed(*turning, between=between)
     turned = poses_to_run(made, "pose-track-1")
-    assert not turned.poses and len(turned.paths) == 1 and turned.runs[0].rider == "part-1"
+    assert not turned.pose_tracks and len(turned.paths) == 1 and turned.runs[0].rider == "part-1"
     gap, angle = far(made, turned, np.linspace(0.5, 4.5, 201))
     assert gap < 0.5 and angle < 1.0
 
@@ -153,7 +153,7 @@ def test_a_run_becomes_key_poses_that_go_the_same(shape, orientation):
     run = Run("run-1", "Goes", "part-1", "path-1", start=0.5, orientation=orientation, speed_profile=Eased(150, 150))
     made = edits.add(made, run)
     told = run_to_poses(made, "run-1")
-    assert not told.runs and len(told.poses) == 1 and len(told.poses[0].keys) <= 60
+    assert not told.runs and len(told.pose_tracks) == 1 and len(told.pose_tracks[0].keys) <= 60
     gap, angle = far(made, told, np.linspace(0, 5, 301))
     assert gap < 3.0 and angle < 1.5
 
@@ -173,6 +173,6 @@ def test_bad_key_poses_are_refused(keys, complaint):
 
 
 def test_a_single_pose_holds():
-    assert pivot_poses(keyed(KeyPose(0, Placement((1, 2, 3)))).poses[0], [-1, 0, 5])[:, :3, 3] == pytest.approx(
+    assert pivot_poses(keyed(KeyPose(0, Placement((1, 2, 3)))).pose_tracks[0], [-1, 0, 5])[:, :3, 3] == pytest.approx(
         np.tile([1, 2, 3], (3, 1))
     )

@@ -54,7 +54,7 @@ TIMES = np.linspace(0, 7, 29)
 
 @pytest.mark.parametrize("orientation", [FixedOrientation(), AlongOrientation(stance="free")])
 def test_company_keeps_its_arrangement(orientation):
-    made = project(orientation=orientation, company=("part-2",))
+    made = project(orientation=orientation, companions=("part-2",))
     poses = world_poses(made, TIMES)
     between = np.linalg.inv(poses[:, 0]) @ poses[:, 1]
     rest = np.linalg.inv(world_poses(edits.remove(made, "run-1"), [0])[0, 0])

@@ -181,8 +181,8 @@ def test_what_waits_for_what_never_comes_waits_at_its_start():
         ({"mark": 1.5}, "mark"),
         ({"arrive_by": 0.0}, "due"),
         ({"blend": -1.0}, "blended"),
-        ({"company": ("part-1",)}, "own company"),
-        ({"company": ("part-7",)}, "does not hold"),
+        ({"companions": ("part-1",)}, "among its companions"),
+        ({"companions": ("part-7",)}, "does not hold"),
     ],
 )
 def test_bad_runs_are_refused(fields, complaint):

@@ -74,7 +74,7 @@ class ContactActions(QObject):
         project = self.session.project
         options = [
             (item.id, item.name)
-            for items in (project.runs, project.poses, project.attachments, project.rotations)
+            for items in (project.runs, project.pose_tracks, project.attachments, project.rotations)
             for item in items
         ]
         if not options:

@@ -218,7 +218,7 @@ class ExtractionActions(QObject):
         time = self.session.time
         if self.session.edit("Extraction path", lambda p: add_way(p, things, found, time)):
             made = self.session.project
-            self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.poses[-1]).id)
+            self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.pose_tracks[-1]).id)
             status = "not checked" if found.certificate is None else found.certificate.status
             told = f"Extraction path by {found.stage}: {found.length:,.0f} mm, tilt {found.tilt:.0f}° at most, {status}"
             if found.aside:

@@ -262,7 +262,7 @@ class MotionActions(QObject):
         if self.session.edit(
             "Knock over", lambda p: add_knock(p, self.session.meshes, parts[0], parts[1], round(frames), slide, tip)
         ):
-            self.session.select(self.session.project.poses[-1].id)
+            self.session.select(self.session.project.pose_tracks[-1].id)
 
     def light(self, kind: Literal["point", "spot", "area", "sun"]) -> None:
         """Add a light above where the view looks."""

@@ -325,7 +325,7 @@ class PartActions(QObject):
                 asks.append(Ask(f"pick the {number} point of the part to place", of_selection=True))
                 asks.append(Ask(f"pick where the {number} point is to lie", of_selection=False))
             self._ask(asks, self._points_on_points, 2)
-        elif what == "seat":
+        elif what == "reference":
             self.pick_tool.ask([Ask("pick the point of the rider to lie on the path")], self._seat_there, None)
             self.window.tools.take_up(self.pick_tool)
         elif what == "pivot":
@@ -402,7 +402,7 @@ class PartActions(QObject):
         row = rows(self.session.project)[run.rider]
         back = inverse_rigid(self.session.poses()[row])
         place = vector(np.round(back[:3, :3] @ snaps[0].place + back[:3, 3], 6))
-        self.session.edit("Seat", lambda p: edits.update(p, run.id, seat="point", seat_point=place))
+        self.session.edit("Point on path", lambda p: edits.update(p, run.id, reference="point", reference_point=place))
 
     def _direct(self, what: str, snaps: list[Snap]) -> None:
         feature = self._at_rest(snaps[0].feature)

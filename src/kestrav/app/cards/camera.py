@@ -67,7 +67,7 @@ class CameraRows(Rows):
         form.foot()
         if not any(s.camera == camera.id for s in project.shots):
             form.buttons(("Add a shot", lambda: self._add_shot(camera), "Add a shot of this camera while it moves"))
-        self._delete(camera.id, "camera")
+        self._delete(camera)
 
     def _frame(self) -> tuple[float, float]:
         shot = self.session.shot

@@ -225,7 +225,7 @@ class RequirementRows(Rows):
             for found in outcomes(project, result.clearance, result.certificate):
                 if found.item is not None and found.item.id == item.id:
                     _show_outcome(form, project, found)
-        self._delete(item.id, "requirement")
+        self._delete(item)
 
     def _ask(self, item: Requirement, key: str) -> None:
         own = item.required if item.required is not None else self.session.shown.settings.required_clearance

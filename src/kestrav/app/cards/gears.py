@@ -89,7 +89,7 @@ class GearRows(TurningRows):
                     "Find the teeth on both solids and turn the second gear until they mesh",
                 )
             )
-        self._delete(drive.id, "drive")
+        self._delete(drive)
 
     def _drive(self, drive: Gear, label: str, **fields: object) -> None:
         self.session.edit(label, lambda p: set_drive(p, self.session.meshes, drive.id, **fields))
@@ -285,7 +285,7 @@ class RodRows(TurningRows):
         if rod.keeps == "level":
             self._coupled(project, rod)
         self._copies(rod)
-        self._delete(rod.id, "rod")
+        self._delete(rod)
 
     def _sums(self, project: Project, rod: Rod) -> list[str]:
         times = np.linspace(0.0, max(span(project), 1e-3), 721)
@@ -400,4 +400,4 @@ class BallRows(TurningRows):
             f"{show(way)} ÷ {show(around, places=3)} = <b>{show(way / around, 'turns', 4)}</b>",
             "rolled step by step without slip and without spin about the contact normal",
         )
-        self._delete(ball.id, "ball")
+        self._delete(ball)

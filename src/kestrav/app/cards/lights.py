@@ -77,7 +77,7 @@ class LightRows(Rows):
             form.choice(
                 "Move along", options, "", lambda path: self._add_run(light.id, path), "Move this light along a path"
             )
-        self._delete(light.id, "light")
+        self._delete(light)
 
     def _aim(self, light: Light) -> None:
         project, form = self.session.shown, self.form

@@ -75,7 +75,7 @@ class NoteRows(MeasureRows):
             reading = read(note, project, self.session.meshes, rest_poses(project))
         except BadInput as fault:
             form.note(f"It cannot be measured any more: {fault}.")
-            self._delete(note.id, "note")
+            self._delete(note)
             return
         self._reading(reading)
         for feature in note.features:
@@ -94,7 +94,7 @@ class NoteRows(MeasureRows):
                 )
         form.note("Type the note's name into any field of the same unit to use its value.")
         form.buttons(("Copy value", self.card.copy_asked.emit, "Copy the number with its unit (Ctrl+C)"))
-        self._delete(note.id, "note")
+        self._delete(note)
 
     def _common_top(self, note: Note) -> str | None:
         """The outermost thing that all of its features belong to."""

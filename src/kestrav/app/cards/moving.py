@@ -62,7 +62,7 @@ class PoseTrackRows(Rows):
             f"{poses.keys[-1].time:.3f}\u2009s × {project.settings.fps:g} fps = {frames:.1f} frames",
             begun,
         )
-        self._delete(poses.id, "poses")
+        self._delete(poses)
 
     def _key(self, poses: PoseTrack, index: int, key: KeyPose) -> None:
         form = self.form
@@ -156,7 +156,7 @@ class AttachmentRows(Rows):
             f"{get(project, carry.rider).name} is attached to {get(project, carry.carrier).name}",
             f"from {leg.start:.3f}\u2009s {end}" if np.isfinite(leg.start) else "never starts",
         )
-        self._delete(carry.id, "ride")
+        self._delete(carry)
 
     def _put(self, carry: Attachment) -> None:
         """Where it is put down."""

@@ -90,7 +90,7 @@ class PartRows(Rows):
             self._looks(part)
         if form.section("Copies"):
             self._copies(part)
-        self._delete(part.id, "part" if part.geometry is not None else "assembly")
+        self._delete(part, "part" if part.geometry is not None else "assembly")
 
     def _swept(self, part: Part) -> None:
         """What a swept space is of."""

@@ -50,7 +50,7 @@ class PathRows(Rows):
             TableRows(self.card).build(path)
         if form.section("Analysis", show(made.length, "mm", 0)):
             AnalysisRows(self.card).build(path)
-        self._delete(path.id, "path")
+        self._delete(path)
 
     def _ends(self, path: Path) -> None:
         """What goes on from here: drawing on, and riders."""

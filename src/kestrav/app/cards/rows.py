@@ -12,6 +12,7 @@ from scipy.spatial.transform import Rotation
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, find, subtree, topmost
 from kestrav.core.document.records import (
+    KIND_WORDS,
     AnyTrigger,
     Attachment,
     ContactTrigger,
@@ -153,9 +154,11 @@ class Rows:
         if rider and path and self.session.edit("Add run", lambda project: add_run(project, rider, path, others)):
             self.session.select(self.session.project.runs[-1].id)
 
-    def _delete(self, item_id: str, kind: str) -> None:
+    def _delete(self, item: Item, word: str = "") -> None:
+        kind = word or KIND_WORDS[type(item)]
+
         def delete() -> None:
-            if self.session.edit(f"Delete {kind}", lambda project: edits.remove(project, item_id)):
+            if self.session.edit(f"Delete {kind}", lambda project: edits.remove(project, item.id)):
                 self.session.select(None)
 
         self.form.foot()

@@ -29,7 +29,7 @@ class RunRows(Rows):
             form.worked(*worked_lines(trip), *arrival_lines(project, trip))
         if form.section("Portion and passes", self._told_portion(run)):
             self._extent(run, trip)
-        if any(p.id == run.rider for p in project.parts) and form.section("Placement on the path", run.seat):
+        if any(p.id == run.rider for p in project.parts) and form.section("Placement on the path", run.reference):
             self._placement(run)
         if form.section("Mark and arrival", self._told_mark(run, trip)):
             self._mark(run, trip)
@@ -39,7 +39,7 @@ class RunRows(Rows):
             OrientationRows(self.card).build(run)
         if form.section("Links", "triggered" if run.trigger is not None else ""):
             TieRows(self.card).build(run)
-        self._delete(run.id, "run")
+        self._delete(run)
 
     def _journey(self, run: Run, trip: Journey) -> None:
         """Who travels, where and when."""
@@ -117,7 +117,7 @@ class RunRows(Rows):
     def _placement(self, run: Run) -> None:
         """Which point of the rider lies on the path, and how far beside."""
         form = self.form
-        seats = [
+        references = [
             ("pivot", "pivot"),
             ("front", "front"),
             ("rear", "rear"),
@@ -126,23 +126,23 @@ class RunRows(Rows):
         ]
         form.choice(
             "Point on path",
-            seats,
-            run.seat,
-            lambda v: self._set(run.id, "Seat", seat=v),
+            references,
+            run.reference,
+            lambda v: self._set(run.id, "Point on path", reference=v),
             "Point of the rider that lies on the path; with the front on the path, the front stops at the mark",
         )
-        if run.seat == "point":
+        if run.reference == "point":
             form.vector(
                 "Point",
-                run.seat_point,
+                run.reference_point,
                 "mm",
-                lambda v: self._set(run.id, "Seat", seat_point=v),
+                lambda v: self._set(run.id, "Point on path", reference_point=v),
                 "Point in the rider's coordinates",
             )
         form.buttons(
             (
                 "Pick point …",
-                lambda: self.card.place_asked.emit("seat"),
+                lambda: self.card.place_asked.emit("reference"),
                 "Pick a corner, centre or place of the rider in the stage to lie on the path",
             )
         )

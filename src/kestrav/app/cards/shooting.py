@@ -47,7 +47,7 @@ class ShotRows(Rows):
             ),
             ("Whole film", self.card.film_asked.emit, "Play and render all shots in order (Shift+I)"),
         )
-        self._delete(shot.id, "shot")
+        self._delete(shot)
 
     def _film(self, shot: Shot) -> None:
         form = self.form

@@ -18,7 +18,7 @@ from kestrav.core.units import show
 
 
 class TieRows(Rows):
-    """Cue, company, following, holds, links."""
+    """Trigger, companions, following, holds, links."""
 
     def build(self, run: Run) -> None:
         project, form = self.session.shown, self.form
@@ -60,25 +60,27 @@ class TieRows(Rows):
 
     def _company(self, run: Run, project: Project) -> None:
         form = self.form
-        form.heading("Company")
-        for other in run.company:
+        form.heading("Companions")
+        for other in run.companions:
             form.buttons(
                 (
                     f"Without {get(project, other).name}",
-                    lambda o=other: self._set(run.id, "Company", company=tuple(c for c in run.company if c != o)),
+                    lambda o=other: self._set(
+                        run.id, "Companions", companions=tuple(c for c in run.companions if c != o)
+                    ),
                     "Remove this part from the run",
                 )
             )
         options = [
             (p.id, p.name)
             for p in project.parts
-            if p.id not in (run.rider, *run.company) and (p.parent is None or p.geometry is None)
+            if p.id not in (run.rider, *run.companions) and (p.parent is None or p.geometry is None)
         ]
         form.choice(
-            "Add company",
+            "Add companion",
             [("", "choose …"), *options],
             "",
-            lambda v: self._set(run.id, "Company", company=(*run.company, v)) if v else None,
+            lambda v: self._set(run.id, "Companions", companions=(*run.companions, v)) if v else None,
             "Add a part that keeps its placement relative to the rider",
         )
 
@@ -205,4 +207,4 @@ class TieRows(Rows):
 
     def _to_poses(self, run: Run) -> None:
         if self.session.edit("Convert to pose track", lambda p: run_to_poses(p, run.id)):
-            self.session.select(self.session.project.poses[-1].id)
+            self.session.select(self.session.project.pose_tracks[-1].id)

@@ -150,7 +150,7 @@ class WheelRows(TurningRows):
             alone = lambda: self._set(roll.id, "Unlink", link="")  # noqa: E731
             form.buttons(("Unlink", alone, "Unlink this wheel from the others"))
         self._ends(project, roll, turns)
-        self._delete(roll.id, "roll")
+        self._delete(roll)
 
     def _ends(self, project: Project, roll: Wheel, turns: float) -> None:
         """What would make its ends meet, each with what it would change."""
@@ -252,7 +252,7 @@ class CastorRows(TurningRows):
             3,
         )
         form.note(f"{get(self.session.shown, swivel.part).name} turns about its kingpin into the direction of travel")
-        self._delete(swivel.id, "swivel")
+        self._delete(swivel)
 
 
 class RotationRows(TurningRows):
@@ -371,7 +371,7 @@ class RotationRows(TurningRows):
             f"{show(turned, 'turns', 3)} until {show(end, 's', 2)}",
             f"{show(turned, places=3)} × 360 = {show(360 * turned, '°')}",
         )
-        self._delete(spin.id, "spin")
+        self._delete(spin)
 
     def _turn_about(self, spin: TimedRotation) -> None:
         """Let it turn the other way about."""

@@ -464,7 +464,11 @@ def _health(row: int, project: Project, result: CheckResult | None) -> str:
         about = set(finding.subject)
         # a clearance breach is the run's doing, not the product's
         if finding.rule in ("clearance-breach", "collision", "orientation-flip"):
-            moving: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.poses, *project.attachments)
+            moving: tuple[Run | PoseTrack | Attachment, ...] = (
+                *project.runs,
+                *project.pose_tracks,
+                *project.attachments,
+            )
             about = {m.id for m in moving if m.rider in _with_parents(project, finding.subject)}
         if row == CHECKS_AT or about & groups[row]:
             severities.add(finding.severity)

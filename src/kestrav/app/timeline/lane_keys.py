@@ -59,7 +59,7 @@ def grips(timeline: Timeline) -> list[Grip]:
     if light is not None and not timeline.by_distance:
         found += [Grip("strength", light.id, i, key.time, key.strength) for i, key in enumerate(light.keys)]
     if not timeline.by_distance:
-        for poses in project.poses:
+        for poses in project.pose_tracks:
             start = leg_of(project, poses).start
             if np.isfinite(start):
                 row = timeline.row_of(poses.id)

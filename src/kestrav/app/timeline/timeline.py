@@ -417,7 +417,11 @@ class Timeline(QWidget):
             wanted = [(along.run.id, along.run.name, along.first, along.last, 0, PETROL)]
             self._rows = (1, 2)
         else:
-            items: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.poses, *project.attachments)
+            items: tuple[Run | PoseTrack | Attachment, ...] = (
+                *project.runs,
+                *project.pose_tracks,
+                *project.attachments,
+            )
             moving = [leg_of(project, item) for item in items]
             moving = [leg for leg in moving if np.isfinite(leg.start)]
             rotations = [spin for spin in project.rotations if np.isfinite(begins(project, spin))]
@@ -481,7 +485,7 @@ class Timeline(QWidget):
     def _show_empty(self) -> None:
         """Say what goes into the chart, and offer the first step, where nothing moves yet."""
         project = self.session.shown
-        nothing = not (project.runs or project.poses or project.attachments or project.rotations or project.shots)
+        nothing = not (project.runs or project.pose_tracks or project.attachments or project.rotations or project.shots)
         self.empty.setVisible(nothing)
         if not nothing:
             return

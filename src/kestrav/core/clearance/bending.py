@@ -83,13 +83,13 @@ def near_run(project: Project, meshes: Mapping[str, Mesh], run: Run) -> Clearanc
     """The clearance over the run, looked at more often than frame by frame."""
     trip = journey(project, run)
     count = int(np.clip((trip.end - trip.start) * project.settings.fps * _FINER, 8, _MOST_LOOKS))
-    parts = {i for thing in (run.rider, *run.company) for i in subtree(project, thing)}
+    parts = {i for thing in (run.rider, *run.companions) for i in subtree(project, thing)}
     return sweep(project, meshes, np.linspace(trip.start, trip.end, count + 1), only=parts)
 
 
 def is_of(project: Project, run: Run, part: str) -> bool:
-    """Whether a part is one of a run's rider or company, or in one."""
-    return bool({part, *ancestors(project, part)} & {run.rider, *run.company})
+    """Whether a part is one of a run's rider or companions, or in one."""
+    return bool({part, *ancestors(project, part)} & {run.rider, *run.companions})
 
 
 def of_rider(project: Project, run: Run, breach: Breach) -> bool:

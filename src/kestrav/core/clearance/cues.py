@@ -17,7 +17,7 @@ from kestrav.core.memo import Memo
 from kestrav.core.progress import Progress
 
 Cued = Run | PoseTrack | Attachment | TimedRotation
-_FIELDS = ("runs", "poses", "attachments", "rotations")
+_FIELDS = ("runs", "pose_tracks", "attachments", "rotations")
 _Pair = tuple[str, str]
 
 _same: Memo[Cued] = Memo(512)  # what waits, by its value, so that the same one is the same object

@@ -95,9 +95,9 @@ class Live:
         self._base = (times, self._led(project, ready, times))
 
     def _prepare(self, project: Project, meshes: Mapping[str, Mesh]) -> _Ready:
-        riders = tuple((run.rider, run.company) for run in project.runs)
+        riders = tuple((run.rider, run.companions) for run in project.runs)
         rest = (
-            project.parts, project.geometry, project.contacts, project.requirements, project.settings, project.poses, project.attachments,
+            project.parts, project.geometry, project.contacts, project.requirements, project.settings, project.pose_tracks, project.attachments,
             project.wheels, project.castors, project.rotations, project.gears, project.rods, project.balls,
         )  # fmt: skip
         same = len(self._key) == len(rest) + 1 and all(a is b for a, b in zip(self._key, rest, strict=False))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kestrav.core.document.records import Project
+from kestrav.core.document.records import KIND_WORDS, Project
 from kestrav.core.errors import BadInput
 
 LONGEST = 36_000.0  # s that a project can last
@@ -10,8 +10,7 @@ LONGEST = 36_000.0  # s that a project can last
 
 def name_of(item: object) -> str:
     """What a record is called in a message."""
-    kind = "project" if isinstance(item, Project) else type(item).__name__.lower()
-    kind = {"poses": "key poses", "carry": "ride"}.get(kind, kind)
+    kind = "project" if isinstance(item, Project) else KIND_WORDS.get(type(item), type(item).__name__.lower())
     return f"the {kind} “{getattr(item, 'name', '')}”"
 
 

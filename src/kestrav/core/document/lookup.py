@@ -40,11 +40,15 @@ def get(project: Project, item_id: str) -> Item:
     return found
 
 
+def _word(kind: type) -> str:
+    return KIND_WORDS.get(kind, kind.__name__.lower())
+
+
 def get_as(project: Project, item_id: str, kind: type[Kind]) -> Kind:
     """The item of an id, which is of a kind. Raises BadInput when there is none, or it is of another."""
     found = get(project, item_id)
     if not isinstance(found, kind):
-        raise BadInput(f"“{found.name}” is a {type(found).__name__.lower()}, not a {kind.__name__.lower()}")
+        raise BadInput(f"“{found.name}” is a {_word(type(found))}, not a {_word(kind)}")
     return found
 
 

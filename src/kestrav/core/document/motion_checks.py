@@ -46,12 +46,12 @@ def check_colour(colour: str, label: str) -> None:
 def check_motion(project: Project) -> None:
     """Raise BadInput when something that moves or shines does not hold together."""
     for run in project.runs:
-        if run.rider in run.company:
-            raise BadInput(f"{name_of(run)} has its rider in its own company")
+        if run.rider in run.companions:
+            raise BadInput(f"{name_of(run)} has its rider among its companions")
         check_run(run)
     cued: tuple[Run | PoseTrack | Attachment | TimedRotation, ...] = (
         *project.runs,
-        *project.poses,
+        *project.pose_tracks,
         *project.attachments,
         *project.rotations,
     )
@@ -59,7 +59,7 @@ def check_motion(project: Project) -> None:
         if item.trigger is not None:
             _check_cue(item.trigger, name_of(item))
     _no_circle({r.id: _waits_for(r) for r in project.runs}, {r.id: r.name for r in project.runs}, "waits for itself")
-    for poses in project.poses:
+    for poses in project.pose_tracks:
         check_poses(poses)
     for carry in project.attachments:
         check_carry(carry)
@@ -83,7 +83,7 @@ def _check_riding(project: Project) -> None:
         if carry.onto is not None:
             needs[carry.rider].add(carry.onto)
     for run in project.runs:
-        for other in run.company:
+        for other in run.companions:
             needs.setdefault(other, set()).add(run.rider)
     for turned, others in turned_by(project).items():
         needs.setdefault(turned, set()).update(others)

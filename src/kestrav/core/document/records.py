@@ -221,7 +221,7 @@ class Part(Record, frozen=True):
     ``placement`` is relative to the parent; ``pivot`` is in the part's own coordinates, its x axis being the
     part's front and its z axis the part's upside. ``scale`` are factors along the own axes between the geometry
     and the solid. ``role`` says what a part is meant for: ``fixed`` must not move, ``moving`` is going to.
-    ``locked`` parts are not picked. ``source``, ``origin`` and ``came`` say where it came from: the file, the names
+    ``locked`` parts are not picked. ``source``, ``origin`` and ``baseline`` say where it came from: the file, the names
     down to it there, and what it was then. ``form`` are the measures of a placeholder. Parts with the same ``link`` share their geometry
     and looks: a change of one changes all. ``least_radius`` in mm is the tightest bend that it can take; 0 for any.
     ``swept`` is set where the solid is the space that something sweeps.
@@ -244,7 +244,7 @@ class Part(Record, frozen=True):
     origin: str = ""
     form: Form | None = None
     link: str = ""
-    came: ImportBaseline | None = None
+    baseline: ImportBaseline | None = None
     least_radius: float = 0.0
     swept: Swept | None = None
 
@@ -568,8 +568,8 @@ class Run(Record, frozen=True):
     it came where ``returns``. ``before`` it the rider waits on the path or rests in its own place, ``after`` it it stays or
     rests.
 
-    ``company`` are parts that keep their arrangement with the rider. ``seat`` is what of a part sits on the path: its
-    pivot, that at its front or rear, the middle of its underside, or a ``seat_point`` in its own coordinates; ``offset``
+    ``companions`` are parts that keep their arrangement with the rider. ``reference`` is what of a part sits on the path: its
+    pivot, that at its front or rear, the middle of its underside, or a ``reference_point`` in its own coordinates; ``offset``
     in mm is how far along, to the left and above it is carried beside the path. ``turn`` are the rider's own yaw, pitch
     and roll under the run, in degrees. ``mark`` is the share of the path where its front must stop and ``arrive_by`` the time in s
     when it must be there. Over ``blend`` s after its start it is brought over from where the thing was before.
@@ -589,11 +589,11 @@ class Run(Record, frozen=True):
     speed_profile: SpeedProfile = Even()
     orientation: Orientation = FixedOrientation()
     backwards: bool = False
-    seat: Literal["pivot", "front", "rear", "bottom", "point"] = "pivot"
+    reference: Literal["pivot", "front", "rear", "bottom", "point"] = "pivot"
     offset: Vector = (0.0, 0.0, 0.0)
     bank: Bank = Bank()
-    company: tuple[MentionedId, ...] = ()
-    seat_point: Vector = (0.0, 0.0, 0.0)
+    companions: tuple[MentionedId, ...] = ()
+    reference_point: Vector = (0.0, 0.0, 0.0)
     turn: Vector = (0.0, 0.0, 0.0)
     trigger: AnyTrigger | None = None
     holds: tuple[Hold, ...] = ()
@@ -612,7 +612,7 @@ class Run(Record, frozen=True):
 
 
 LINKED_FIELDS = (
-    "begin", "end", "duration", "speed", "speed_profile", "orientation", "backwards", "seat", "offset", "bank", "seat_point", "turn",
+    "begin", "end", "duration", "speed", "speed_profile", "orientation", "backwards", "reference", "offset", "bank", "reference_point", "turn",
     "holds", "passes", "returns", "before", "after", "roughness",
 )  # fmt: skip
 LINKED: dict[type, tuple[str, ...]] = {
@@ -790,7 +790,7 @@ class Project(Record, frozen=True):
     settings: Settings = Settings()
     sources: tuple[Source, ...] = ()
     notes: tuple[Note, ...] = ()
-    poses: tuple[PoseTrack, ...] = ()
+    pose_tracks: tuple[PoseTrack, ...] = ()
     attachments: tuple[Attachment, ...] = ()
     lights: tuple[Light, ...] = ()
     wheels: tuple[Wheel, ...] = ()
@@ -808,7 +808,7 @@ COLLECTIONS: dict[type, str] = {
     Part: "parts",
     Path: "paths",
     Run: "runs",
-    PoseTrack: "poses",
+    PoseTrack: "pose_tracks",
     Attachment: "attachments",
     Wheel: "wheels",
     Castor: "castors",

@@ -22,7 +22,7 @@ def driven(project: Project) -> dict[str, Side | None]:
         return {}
     state = (
         project.gears, project.wheels, project.rotations, project.castors, project.rods,
-        project.runs, project.poses, project.attachments,
+        project.runs, project.pose_tracks, project.attachments,
     )  # fmt: skip
     return _driven.get(state, lambda: _resolved(project))
 
@@ -58,8 +58,8 @@ def _resolved(project: Project) -> dict[str, Side | None]:
         if rod.keeps in ("slider", "rocker") and rod.to is not None:
             turned.append(rod.to.part)
     spread(turned)
-    moving: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.poses, *project.attachments)
-    moved = [p for m in moving for p in (m.rider, *(m.company if isinstance(m, Run) else ()))]
+    moving: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.pose_tracks, *project.attachments)
+    moved = [p for m in moving for p in (m.rider, *(m.companions if isinstance(m, Run) else ()))]
     # a gear that is moved along a rack that stands rolls on it
     spread([d.b.part for d in project.gears if d.kind == "rack" and d.a.part in moved and d.b.part not in moved])
     spread(moved)

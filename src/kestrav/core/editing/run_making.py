@@ -52,7 +52,7 @@ from kestrav.core.kinematics.key_poses import pivot_poses, places, velocities
 from kestrav.core.kinematics.legs import active, legs_of, movers
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.runs import begins, journey
-from kestrav.core.kinematics.seating import body_axes, path_frames, seat_matrix
+from kestrav.core.kinematics.seating import body_axes, path_frames, reference_matrix
 from kestrav.core.parts.arranging import copy
 from kestrav.core.parts.placing import bounds_of, pivot_at, pivot_at_side, placement, rest_of, shift
 from kestrav.core.parts.rest import own_bounds, rest_and_pivot
@@ -94,16 +94,16 @@ def pivot_on_it(project: Project, thing: str) -> Project:
     return pivot_at_side(project, thing, "middle")
 
 
-def add_run(project: Project, rider: str, path: str, company: tuple[str, ...] = ()) -> Project:
+def add_run(project: Project, rider: str, path: str, companions: tuple[str, ...] = ()) -> Project:
     """The project with a rider sent along a path, after all that moves it so far; the new run is the last one.
 
-    ``company`` are parts that keep their arrangement with it. Raises BadInput when there is no such rider or path.
+    ``companions`` are parts that keep their arrangement with it. Raises BadInput when there is no such rider or path.
     """
     project = pivot_on_it(project, rider)
     who, where = get(project, rider), get(project, path)
     name = new_name(project, Run, f"{who.name} on {where.name}")
     start = next_start(project, rider)
-    return add(project, Run(new_id(project, Run), name, rider, path, start=start, company=company))
+    return add(project, Run(new_id(project, Run), name, rider, path, start=start, companions=companions))
 
 
 def add_carry(project: Project, rider: str, carrier: str, start: float, end: float | None = None) -> Project:
@@ -131,7 +131,7 @@ _LAMP, _SUN = 800.0, 300.0  # cd of a bright lamp, and lx by which a sun shows b
 def seat_place(project: Project, run: Run) -> Array:
     """Where what of a rider sits on the path is with nothing under way (3,)."""
     rest, pivot = rest_and_pivot(project, run.rider)
-    found: Array = (rest @ seat_matrix(project, run, pivot))[:3, 3]
+    found: Array = (rest @ reference_matrix(project, run, pivot))[:3, 3]
     return found
 
 
@@ -282,7 +282,7 @@ def _led(project: Project, run: Run, wanted: list[tuple[str, str, float]]) -> Pr
             path=path,
             follows=Following(run.id, distance),
             link=link,
-            company=(),
+            companions=(),
             trigger=None,
             mark=None,
             arrive_by=None,
@@ -304,7 +304,7 @@ def linked_copy(project: Project, run_id: str, rider: str, path: str) -> Project
         rider=rider,
         path=path,
         link=link,
-        company=(),
+        companions=(),
         mark=None,
         arrive_by=None,
     )
@@ -401,7 +401,7 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
         orientation=_keyed_heading(project, poses, turn, share, told),
         blend=poses.blend,
     )
-    project = msgspec.structs.replace(project, poses=tuple(p for p in project.poses if p.id != poses_id))
+    project = msgspec.structs.replace(project, pose_tracks=tuple(p for p in project.pose_tracks if p.id != poses_id))
     return add(project, made)
 
 
@@ -539,8 +539,8 @@ def adjusted(project: Project, thing: str, time: float, matrix: Array) -> Projec
             f"“{get(project, thing).name}” goes along with something else then; move that, or end “{leg.item.name}”"
         )
     run = leg.trip.run
-    seat = seat_matrix(project, run, pivot)
-    old, new = pose @ seat, matrix @ pose @ seat
+    reference = reference_matrix(project, run, pivot)
+    old, new = pose @ reference, matrix @ pose @ reference
     frame = path_frames(project, leg.trip, np.array([time]))[0]
     offset = np.array(run.offset) + frame.T @ (new[:3, 3] - old[:3, 3])
     own = Rotation.from_euler("ZYX", (run.turn[0], -run.turn[1], run.turn[2]), degrees=True).as_matrix()

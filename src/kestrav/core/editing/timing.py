@@ -32,7 +32,7 @@ from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.kinematics.runs import begins, journey, span
 
 Timed = Run | PoseTrack | Attachment | TimedRotation | Shot | Light | Camera
-_FIELDS = ("runs", "poses", "attachments", "rotations", "shots", "lights", "cameras")
+_FIELDS = ("runs", "pose_tracks", "attachments", "rotations", "shots", "lights", "cameras")
 
 
 def timed_ids(project: Project, ids: Iterable[str] | None = None) -> list[str]:
@@ -366,7 +366,7 @@ def dead_spans(project: Project, least: float) -> list[tuple[float, float]]:
     """Spans of the project in s, longer than a least one, in which nothing moves or changes, no camera either."""
     busy = []
     busy += [span_of(project, run) for run in project.runs]
-    busy += [span_of(project, poses) for poses in project.poses]
+    busy += [span_of(project, poses) for poses in project.pose_tracks]
     busy += [span_of(project, spin) for spin in project.rotations]
     keyed: tuple[Light | Camera, ...] = (*project.lights, *project.cameras)
     busy += [span_of(project, item) for item in keyed if key_times(item)]

@@ -112,7 +112,7 @@ def order_as_data(project: Project, order: Order) -> dict[str, Any]:
             {
                 "thing": qualified_name(project, r.thing),
                 "thing_id": r.thing,
-                "together_with": [qualified_name(project, thing) for thing in r.company],
+                "together_with": [qualified_name(project, thing) for thing in r.companions],
                 "step": r.step,
                 "fastener": r.fastener,
                 "direction": list(r.direction),

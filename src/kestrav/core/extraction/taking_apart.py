@@ -49,7 +49,7 @@ _LEG_CHECKS, _LEG_SECONDS = 20_000, 45.0  # that each of these may take
 
 @dataclass(frozen=True)
 class Removal:
-    """One thing that comes out, with its ``company`` if it must: along which direction (3,) at last, how far it goes until it is out, and
+    """One thing that comes out, with its ``companions`` if it must: along which direction (3,) at last, how far it goes until it is out, and
     the places (3,) from where it stands that it goes through, straight from one to the next. What has the same ``step`` can go at once.
     ``fastener`` tells whether its shape is that of a screw or the like."""
 
@@ -57,14 +57,14 @@ class Removal:
     direction: tuple[float, float, float]
     travel: float
     ways: tuple[tuple[float, float, float], ...]
-    company: tuple[str, ...] = ()
+    companions: tuple[str, ...] = ()
     step: int = 0
     fastener: bool = False
 
     @property
     def things(self) -> tuple[str, ...]:
         """All that comes out."""
-        return (self.thing, *self.company)
+        return (self.thing, *self.companions)
 
     @property
     def gone(self) -> Array:
@@ -188,7 +188,7 @@ class _Apart:
             stopped = True
         # what comes out of another one would have to be looked at anew, where that has gone farther
         removals = self.removals
-        if not any(self.holder.values()) and not any(r.company for r in removals):
+        if not any(self.holder.values()) and not any(r.companions for r in removals):
             removals = _out_of_each_others_way({r.thing: self._free_of(r) for r in removals}, removals)
         blockers = {} if stopped else {thing: self._held_by(thing) for thing in self.left}
         return Order(tuple(removals), tuple(self.left), blockers, stopped, stays)
@@ -536,7 +536,7 @@ def add_sequence(
             name = f"{get(project, removal.thing).name} comes out"
             places = [stands + np.array(way) for way in removal.ways]
             path, run = straight_run(project, removal.thing, places, name, start)
-            run = change(run, company=removal.company, speed=run.speed if speed is None else speed)
+            run = change(run, companions=removal.companions, speed=run.speed if speed is None else speed)
             if before is not None:
                 run = change(run, trigger=Trigger(before))
             project = add(project, path, run)

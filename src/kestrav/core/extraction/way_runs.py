@@ -92,7 +92,7 @@ def run_of_way(
         path = change(path, shape=_rounded(path.shape, steps, rounding))
     curve = path_curve(path)
     turned = _heading(poses, curve.point_stations() / curve.length, stands[:3, :3])
-    return add(project, path, change(run, orientation=turned, company=tuple(things[1:])))
+    return add(project, path, change(run, orientation=turned, companions=tuple(things[1:])))
 
 
 def _rounded(shape: Shape, steps: Array, share: float) -> PointShape:
@@ -136,7 +136,7 @@ def _status(project: Project) -> Project:
     nothing: dict[str, tuple[()]] = {
         name: ()
         for name in (
-            "runs", "poses", "attachments", "wheels", "castors", "rotations", "gears", "rods", "balls", "requirements", "shots", "contacts",
+            "runs", "pose_tracks", "attachments", "wheels", "castors", "rotations", "gears", "rods", "balls", "requirements", "shots", "contacts",
         )
     }  # fmt: skip
     return msgspec.structs.replace(
@@ -161,7 +161,7 @@ def _certified(made: Project, meshes: Mapping[str, Mesh], problem: Problem) -> C
         trip = journey(made, made.runs[-1])
         over = (trip.start, trip.end)
     else:
-        keys = made.poses[-1]
+        keys = made.pose_tracks[-1]
         start = begins(made, keys)
         over = (start, start + keys.keys[-1].time)
     return certify(made, meshes, over=over, only={body.id for body in problem.movers}, allowed=allowed)

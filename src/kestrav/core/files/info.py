@@ -61,7 +61,7 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
                 "steady_speed_mm_s": trip.greatest_speed,
             }
         )
-    others: tuple[PoseTrack | Attachment, ...] = (*project.poses, *project.attachments)
+    others: tuple[PoseTrack | Attachment, ...] = (*project.pose_tracks, *project.attachments)
     legs = [leg_of(project, item) for item in others]
     moves = [
         {

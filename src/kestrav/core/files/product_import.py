@@ -285,7 +285,7 @@ def into_project(project: Project, imported: Imported) -> Project:
     parts = _renumbered(
         project,
         [
-            msgspec.structs.replace(p, source=source.id, came=ImportBaseline(p.name, p.placement, p.colour))
+            msgspec.structs.replace(p, source=source.id, baseline=ImportBaseline(p.name, p.placement, p.colour))
             for p in imported.parts
         ],
     )

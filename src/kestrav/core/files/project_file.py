@@ -80,12 +80,14 @@ def _with_names_of_the_trade(document: dict[str, Any]) -> dict[str, Any]:
 # 13: kinds and fields bear the terms of the trade
 _COLLECTIONS = {
     "carries": "attachments",
+    "poses": "pose_tracks",
     "rolls": "wheels",
     "swivels": "castors",
     "spins": "rotations",
     "drives": "gears",
 }
 _OF_RUNS = {"pacing": "speed_profile", "heading": "orientation", "lean": "bank", "cue": "trigger", "due": "arrive_by"}
+_OF_RUNS |= {"company": "companions", "seat": "reference", "seat_point": "reference_point"}
 _LANES = {"heading": "orientation", "lean": "bank"}
 
 
@@ -95,6 +97,9 @@ def _with_terms_of_the_trade(document: dict[str, Any]) -> dict[str, Any]:
             for old, new in _OF_RUNS.items():
                 if old in item:
                     item[new] = item.pop(old)
+    for part in _records(document, "parts"):
+        if "came" in part:
+            part["baseline"] = part.pop("came")
     settings = document.get("settings")
     if isinstance(settings, dict) and isinstance(settings.get("lanes"), list):
         settings["lanes"] = [_LANES.get(lane, lane) if isinstance(lane, str) else lane for lane in settings["lanes"]]

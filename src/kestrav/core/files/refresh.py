@@ -191,17 +191,17 @@ def _merged(
             made[ids[part.id]] = msgspec.structs.replace(part, id=ids[part.id], parent=parent, source=source.id)
             continue
         # what was changed here stays; what was not follows the file
-        came = before.came or ImportBaseline(before.name, before.placement, before.colour)
-        stays = before.parent != parent or places == "here" or _differ(before.placement, came.placement)
+        baseline = before.baseline or ImportBaseline(before.name, before.placement, before.colour)
+        stays = before.parent != parent or places == "here" or _differ(before.placement, baseline.placement)
         after = msgspec.structs.replace(
             before,
-            name=before.name if before.name != came.name else part.name,
+            name=before.name if before.name != baseline.name else part.name,
             geometry=part.geometry,
             scale=part.scale if before.scale == (1.0, 1.0, 1.0) else before.scale,
             placement=before.placement if stays else part.placement,
             origin=part.origin,
-            colour=before.colour if before.colour != came.colour else part.colour,
-            came=part.came,
+            colour=before.colour if before.colour != baseline.colour else part.colour,
+            baseline=part.baseline,
         )
         made[before.id] = after
         news = False
@@ -341,7 +341,7 @@ def replace(project: Project, part_id: str, imported: Imported, align: Literal["
     kept = {p.id for p in made}
     gone = {p.id for p in old_inside} - kept
     after = msgspec.structs.replace(
-        part, geometry=None, scale=(1.0, 1.0, 1.0), form=None, source=source.id, link="", came=None
+        part, geometry=None, scale=(1.0, 1.0, 1.0), form=None, source=source.id, link="", baseline=None
     )
     parts = [after if p.id == part_id else p for p in project.parts if p.id not in gone and p.id not in kept]
     result, _ = _without(project, project, [*parts, *made], gone)
@@ -372,7 +372,7 @@ def _one_solid(project: Project, part: Part, fresh: Project, solid: Part, shift:
                 form=None,
                 placement=placement(moved),
                 pivot=placement(pivot),
-                came=None,
+                baseline=None,
                 source=source if p.id == part.id else p.source,
                 origin=solid.origin if p.id == part.id else p.origin,
             )

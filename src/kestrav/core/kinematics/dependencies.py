@@ -32,7 +32,7 @@ def dependencies(project: Project, *things: str) -> tuple[object, ...]:
         for reference in references(item) if item is not None else ():
             if reference.ref.moves:
                 need(reference.id)
-        if isinstance(item, Run) and (item.seat != "pivot" or item.ground is not None or item.bank.computed):
+        if isinstance(item, Run) and (item.reference != "pivot" or item.ground is not None or item.bank.computed):
             bounds = True
         if isinstance(item, Run) and isinstance(item.orientation, TowardOrientation):
             bounds = True

@@ -39,7 +39,7 @@ from kestrav.core.kinematics.law_changes import INSTANT
 from kestrav.core.kinematics.legs import Leg, active, by_thing, legs_of
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.path_displacement import OnPath
-from kestrav.core.kinematics.seating import seat_matrix
+from kestrav.core.kinematics.seating import reference_matrix
 from kestrav.core.mechanisms.gears import pitch_radius, ratio
 from kestrav.core.mechanisms.joints import Joint
 from kestrav.core.mechanisms.linkage import unit
@@ -432,7 +432,7 @@ class Displacement:
             return self._unknown()
         rider = item.rider
         rest, pivot = rest_and_pivot(self.project, rider)
-        seat = seat_matrix(self.project, item, pivot)
+        reference = reference_matrix(self.project, item, pivot)
         mine = points.moved(inverse_rigid(rest) @ rest_and_pivot(self.project, thing)[0]) if rider != thing else points
         key = ("run", item.id)
         if key not in self._known or self._busy:
@@ -444,9 +444,9 @@ class Displacement:
                 if not again:
                     self._busy.discard(rider)
             if self._busy:
-                return lifted(made, mine.from_point(seat[:3, 3]))
+                return lifted(made, mine.from_point(reference[:3, 3]))
             self._known[key] = made
-        return lifted(self._known[key], mine.from_point(seat[:3, 3]))
+        return lifted(self._known[key], mine.from_point(reference[:3, 3]))
 
     def _key_poses(self, thing: str, poses: PoseTrack, leg: Leg, points: Points) -> Bound:
         pivot = rest_and_pivot(self.project, thing)[1]

@@ -31,7 +31,7 @@ def changes(motion: Motion, end: float) -> tuple[Array, Array]:
         legs = [trip.start, trip.end]
         found += [*legs, trip.start + run.blend]
         jumps += legs
-    for poses in project.poses:
+    for poses in project.pose_tracks:
         start = begins(project, poses)
         found += [start + key.time for key in poses.keys] + [start + poses.blend]
         jumps += [start]

@@ -30,14 +30,14 @@ _by_thing: Memo[dict[str, list[Run | PoseTrack | Attachment]]] = Memo(4)
 
 def by_thing(project: Project) -> dict[str, list[Run | PoseTrack | Attachment]]:
     """What moves each thing, in the order of the document; kept by the records' tuples."""
-    return _by_thing.get((project.runs, project.poses, project.attachments), lambda: _sorted_by_thing(project))
+    return _by_thing.get((project.runs, project.pose_tracks, project.attachments), lambda: _sorted_by_thing(project))
 
 
 def _sorted_by_thing(project: Project) -> dict[str, list[Run | PoseTrack | Attachment]]:
     found: dict[str, list[Run | PoseTrack | Attachment]] = {}
-    every: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.poses, *project.attachments)
+    every: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.pose_tracks, *project.attachments)
     for item in every:
-        things = (item.rider, *item.company) if isinstance(item, Run) else (item.rider,)
+        things = (item.rider, *item.companions) if isinstance(item, Run) else (item.rider,)
         for thing in things:
             found.setdefault(thing, []).append(item)
     return found
@@ -46,7 +46,7 @@ def _sorted_by_thing(project: Project) -> dict[str, list[Run | PoseTrack | Attac
 def moving_state(project: Project) -> tuple[object, ...]:
     """All of a project that where its parts are at a time follows from: while these are the same objects, so is that."""
     return (
-        project.parts, project.paths, project.runs, project.poses, project.attachments, project.wheels, project.castors,
+        project.parts, project.paths, project.runs, project.pose_tracks, project.attachments, project.wheels, project.castors,
         project.rotations, project.gears, project.rods, project.balls,
     )  # fmt: skip
 

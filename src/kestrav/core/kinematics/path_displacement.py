@@ -21,7 +21,7 @@ from kestrav.core.kinematics.bounds import MOST_TURN, WORLD, Bound, at
 from kestrav.core.kinematics.carriage import LONGEST, places_beyond, rear_stations
 from kestrav.core.kinematics.roughness import AXES_OF_TURN, most_change
 from kestrav.core.kinematics.runs import Journey
-from kestrav.core.kinematics.seating import keyed_gauge, seat_matrix
+from kestrav.core.kinematics.seating import keyed_gauge, reference_matrix
 from kestrav.core.parts.rest import own_bounds, rest_and_pivot
 
 if TYPE_CHECKING:
@@ -143,7 +143,7 @@ class OnPath:
         moving = self.moving
         poses = moving.motion.poses(self.trip.run.rider, moving.times)
         pivot = rest_and_pivot(moving.project, self.trip.run.rider)[1]
-        places = (poses @ seat_matrix(moving.project, self.trip.run, pivot))[:, :3, 3]
+        places = (poses @ reference_matrix(moving.project, self.trip.run, pivot))[:, :3, 3]
         if isinstance(orientation.aim, PartAim):
             middle = own_bounds(moving.project, orientation.aim.part).mean(axis=0)
             aimed = moving.of(orientation.aim.part, WORLD, at(middle)).way

@@ -359,7 +359,7 @@ def span(project: Project) -> float:
     state = (
         project.runs,
         project.paths,
-        project.poses,
+        project.pose_tracks,
         project.attachments,
         project.shots,
         project.lights,
@@ -374,7 +374,7 @@ _spans: Memo[float] = Memo(4)
 
 def _span(project: Project) -> float:
     ends = [journey(project, run).shown_end for run in project.runs] + [shot.end for shot in project.shots]
-    ends += [begins(project, poses) + poses.keys[-1].time for poses in project.poses]
+    ends += [begins(project, poses) + poses.keys[-1].time for poses in project.pose_tracks]
     ends += [begins(project, c) if c.end is None else c.end for c in project.attachments]
     ends += [light.keys[-1].time for light in project.lights if light.keys]
     ends += [spin.end for spin in project.rotations if spin.end is not None and spin.trigger is None]

@@ -48,7 +48,7 @@ def rider_poses(project: Project, trip: Journey, times: Array, where: Where) -> 
     """World matrices (n, 4, 4) of a journey's rider at times (n,)."""
     rest, pivot = rest_and_pivot(project, trip.run.rider)
     places, rotation = _on_path(project, trip, times, (rest @ pivot)[:3, :3], where)
-    found: Array = rigid(rotation, places) @ inverse_rigid(seat_matrix(project, trip.run, pivot))
+    found: Array = rigid(rotation, places) @ inverse_rigid(reference_matrix(project, trip.run, pivot))
     return found
 
 
@@ -224,19 +224,19 @@ def _toward(ways: Array, frames: Array) -> Array:
     return np.stack([forward, left, np.cross(forward, left)], axis=-1)
 
 
-def seat_matrix(project: Project, run: Run, pivot: Array) -> Array:
+def reference_matrix(project: Project, run: Run, pivot: Array) -> Array:
     """The matrix (4, 4) in the part's own coordinates of what sits on the path: the pivot, or it brought straight ahead to
     the front, back to the rear, to the middle of the underside, or to a picked point."""
-    if run.seat == "pivot":
+    if run.reference == "pivot":
         return pivot
     box, found = own_bounds(project, run.rider), pivot.copy()
-    if run.seat == "point":
-        found[:3, 3] = run.seat_point
+    if run.reference == "point":
+        found[:3, 3] = run.reference_point
         return found
-    if run.seat == "bottom":
+    if run.reference == "bottom":
         found[:3, 3] = *box.mean(axis=0)[:2], box[0, 2]
         return found
-    sense = 1.0 if run.seat == "front" else -1.0
+    sense = 1.0 if run.reference == "front" else -1.0
     if isinstance(run.orientation, FixedOrientation):
         way = sense * pivot[:3, 0]
     else:

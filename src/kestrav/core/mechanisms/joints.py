@@ -30,7 +30,7 @@ def joints(project: Project) -> dict[str, list[Joint]]:
     """The joints of each part that has some, by its id; kept by the records' tuples."""
     state = (
         project.wheels, project.castors, project.rotations, project.gears, project.rods, project.balls,
-        project.runs, project.poses, project.attachments,
+        project.runs, project.pose_tracks, project.attachments,
     )  # fmt: skip
     return _joints.get(state, lambda: _by_part(project))
 

@@ -151,7 +151,13 @@ def copy(project: Project, part_ids: Iterable[str], matrices: Sequence[ArrayLike
             for old in inner[part_id]:
                 part = project.parts[rows[old]]
                 renamed[old] = next(fresh)
-                fields: dict[str, object] = {"id": renamed[old], "source": None, "origin": "", "link": "", "came": None}
+                fields: dict[str, object] = {
+                    "id": renamed[old],
+                    "source": None,
+                    "origin": "",
+                    "link": "",
+                    "baseline": None,
+                }
                 if old == part_id:
                     above = np.eye(4) if part.parent is None else rest[rows[part.parent]]
                     local = inverse_rigid(above) @ np.asarray(matrix, float) @ rest[rows[old]]

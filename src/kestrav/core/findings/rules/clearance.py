@@ -139,7 +139,7 @@ def _leading(evidence: Evidence, finding: Finding) -> Run | None:
             if not legs:
                 continue
             item = legs[int(active(legs, [finding.time])[0])].item
-            if isinstance(item, Run) and thing in (item.rider, *item.company):
+            if isinstance(item, Run) and thing in (item.rider, *item.companions):
                 return item
     return None
 

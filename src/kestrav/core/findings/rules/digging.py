@@ -17,7 +17,7 @@ def find(evidence: Evidence) -> list[Finding]:
     """One finding for each key poses of a part that dig in by more than a gap to the ground may be."""
     found = []
     project, limit = evidence.project, evidence.project.settings.ground_gap
-    for poses in project.poses:
+    for poses in project.pose_tracks:
         times = watched_times(project, poses)
         if not isinstance(get(project, poses.rider), Part) or not len(times):
             continue

@@ -32,7 +32,7 @@ def find(evidence: Evidence) -> list[Finding]:
     found = []
     for run in project.runs:
         rider = get(project, run.rider)
-        if not isinstance(rider, Part) or (run.ground is None and run.seat != "bottom"):
+        if not isinstance(rider, Part) or (run.ground is None and run.reference != "bottom"):
             continue
         trip = journey(project, run)
         if not np.isfinite(trip.start):
@@ -91,4 +91,4 @@ def _mend(run: Run, largest: float, worst: float) -> Fix:
 
 def _onto_ground(project: Project, run_id: str, ground: Ground, offset: Vector | None) -> Project:
     fields = {} if offset is None else {"offset": offset}
-    return update(project, run_id, ground=ground, seat="bottom", **fields)
+    return update(project, run_id, ground=ground, reference="bottom", **fields)

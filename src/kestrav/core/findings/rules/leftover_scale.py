@@ -23,7 +23,7 @@ def find(evidence: Evidence) -> list[Finding]:
             for inner in subtree(project, mover)
             if isinstance(p := get(project, inner), Part)
             and p.geometry is not None
-            and p.came is not None
+            and p.baseline is not None
             and max(abs(s - 1.0) for s in p.scale) > _ALLOWED
         ]
         if not scaled:

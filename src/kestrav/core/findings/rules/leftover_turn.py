@@ -24,7 +24,7 @@ def find(evidence: Evidence) -> list[Finding]:
     moved = movers(project)
     for mover in evidence.movers:
         part = get(project, mover)
-        if not isinstance(part, Part) or part.came is None or part.pivot.rotation != (1.0, 0.0, 0.0, 0.0):
+        if not isinstance(part, Part) or part.baseline is None or part.pivot.rotation != (1.0, 0.0, 0.0, 0.0):
             continue
         if one_of_several(project, part):
             # how a part lies in its product is the product's own, and asks for no front

@@ -26,7 +26,7 @@ def find(evidence: Evidence) -> list[Finding]:
     moved = movers(project)
     for rider in evidence.movers:
         journeys = journeys_of(project, rider)
-        if rider in moved and not any(trip.run.seat == "pivot" for trip in journeys):
+        if rider in moved and not any(trip.run.reference == "pivot" for trip in journeys):
             # something else of it sits on its path, or it goes by key poses about its pivot, wherever that is
             continue
         if journeys and all(isinstance(trip.run.orientation, FixedOrientation) for trip in journeys):

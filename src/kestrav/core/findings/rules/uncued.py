@@ -36,7 +36,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 told.add(item.id)
                 found.append(_uncued(evidence, touch, striker, struck, item))
     waiting: tuple[PoseTrack | Attachment | TimedRotation, ...] = (
-        *project.poses,
+        *project.pose_tracks,
         *project.attachments,
         *project.rotations,
     )
@@ -69,7 +69,7 @@ def _moves(evidence: Evidence, part: str, touch: Touch) -> bool:
 
 
 def _starting(project: Project) -> tuple[_Starts, ...]:
-    return (*project.runs, *project.poses, *project.attachments, *project.rotations)
+    return (*project.runs, *project.pose_tracks, *project.attachments, *project.rotations)
 
 
 def _about(project: Project, trigger: ContactTrigger, touch: Touch) -> bool:
