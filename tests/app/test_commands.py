@@ -119,7 +119,7 @@ def test_what_lasts_has_its_times_in_the_menu_and_a_bar_has_that_menu(hand):
     timeline, menu = hand.window.timeline, hand.window.selection_menu
     bar = next(bar for bar in timeline.drawn_bars if bar.item_id == "run-1")
     place = timeline.chart.mapFromScene(bar.on_screen().center())
-    QTest.mousePress(timeline.chart.viewport(), Qt.MouseButton.RightButton, Qt.KeyboardModifier.NoModifier, place)
+    QTest.mouseClick(timeline.chart.viewport(), Qt.MouseButton.RightButton, Qt.KeyboardModifier.NoModifier, place)
     assert hand.session.selection == "run-1"
     assert any(text.startswith("Time > Stretch") for text in texts_of(menu.menu))
     menu.menu.close()

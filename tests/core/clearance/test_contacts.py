@@ -170,7 +170,7 @@ def test_a_touch_starts_a_run_a_spin_key_poses_and_a_ride():
     for item, after in (
         (made.runs[1], 0.0),
         (made.rotations[0], 0.1),
-        (made.poses[0], 0.0),
+        (made.pose_tracks[0], 0.0),
         (made.attachments[0], 0.0),
     ):
         assert begins(made, item) == pytest.approx(told + after, abs=1e-5)
