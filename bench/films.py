@@ -32,6 +32,7 @@ def _bare(project, meshes, shot, target):
     from kestrav.core.camera.lens import vertical_angle
     from kestrav.core.camera.views import views
     from kestrav.core.document.shots import frame_count, frame_time
+    from kestrav.core.finishes.applied import finishes_of
     from kestrav.core.kinematics.poses import moving_groups, world_poses
     from kestrav.render.finishes import opacity_of
     from kestrav.render.lights import ProjectLights
@@ -46,10 +47,11 @@ def _bare(project, meshes, shot, target):
     angle = vertical_angle(camera, shot.width, shot.height)
     movers = [i for i, p in enumerate(project.parts) if p.id in moving_groups(project)]
     renderer, actors = bare_renderer(project, meshes)
+    finishes = finishes_of(project)
     for row, (face, *_) in actors.items():
         # glass lets through, as it does in the film
         look, part = face.GetProperty(), project.parts[row]
-        look.SetOpacity(opacity_of(part.finish, part.opacity, "finished"))
+        look.SetOpacity(opacity_of(finishes.get(part.id), part.opacity, "finished"))
         look.SetBackfaceCulling(look.GetBackfaceCulling() and look.GetOpacity() >= 1)
     lights = ProjectLights([renderer])
     window = vtkRenderWindow()

@@ -48,12 +48,14 @@ from kestrav.core.document.records import (
     Trigger,
 )
 from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.editing.finishing import shown_in, with_colourway, with_finish, with_rule
 from kestrav.core.editing.run_making import stop_at_mark
 from kestrav.core.editing.wheel_making import add_rolls, add_swivel
 from kestrav.core.extraction.taking_apart import add_sequence, order_of
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.findings.model import point
+from kestrav.core.finishes.shelf import BY_NAME
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.runs import journey
@@ -116,6 +118,7 @@ def build() -> project_file.Opened:
     project = with_light(project, ids)
     project = with_wheels(project, ids, meshes)
     project = with_cameras(project, ids, meshes)
+    project = with_finishes(project, ids)
     return project_file.Opened(derived(project, meshes), meshes)
 
 
@@ -443,6 +446,55 @@ def with_wheels(project: Project, ids: dict[str, str], meshes: dict[str, Mesh]) 
             ramp_out=4.0,
         ),
     )
+
+
+# words in names, and the finish of the shelf that parts of such names have; of several the last one counts
+FINISHES = (
+    ("panel", "Powder coat, fine"),
+    ("roof", "Powder coat, fine"),
+    ("tray", "Powder coat, fine"),
+    ("housing", "Powder coat, fine"),
+    ("rail,", "Brushed aluminium"),
+    ("post", "Paint, gloss"),
+    ("column", "Paint, gloss"),
+    ("arm", "Paint, gloss"),
+    ("brace", "Paint, gloss"),
+    ("riser", "Copper"),
+    ("elbow", "Copper"),
+    ("suction line", "Copper"),
+    ("flange", "Raw steel"),
+    ("clamp", "Zinc-plated"),
+    ("bolt", "Zinc-plated"),
+    ("foot", "Zinc-plated"),
+    ("hinge", "Zinc-plated"),
+    ("fork", "Zinc-plated"),
+    ("guard", "Chrome-plated"),
+    ("blade", "Moulded plastic, matt"),
+    ("hub", "Moulded plastic, matt"),
+    ("motor body", "Cast aluminium"),
+    ("rubber", "Rubber"),
+    ("seal", "Rubber"),
+    ("wheel", "Rubber"),
+    ("deck", "Beech plywood"),
+    ("filter pad", "Felt"),
+    ("drain grate", "Steel mesh"),
+    ("leaf", "Brushed steel"),
+    ("floor", "Floor coating"),
+    ("wall,", "Plaster"),
+    ("pane", "Glass, clear"),
+    ("door leaf", "Paint, matt"),
+    ("vessel", "Brushed steel"),
+)
+
+
+def with_finishes(project: Project, ids: dict[str, str]) -> Project:
+    """Finishes by names, and a second colourway of the cabinet."""
+    for words, finish in FINISHES:
+        project = with_rule(project, words, BY_NAME[finish])
+    project, _ = with_colourway(project, "Anthracite")
+    for name in ("Side panel, left", "Side panel, right", "Back panel", "Roof", "Housing"):
+        project = with_finish(project, [ids[name]], BY_NAME["Anodised, black"])
+    return shown_in(project, "")
 
 
 def closed_cabinet() -> project_file.Opened:

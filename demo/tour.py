@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 import numpy as np
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QGuiApplication
@@ -378,7 +379,8 @@ class Tour:
         view.close()
         still = self.folder / "still.png"
         window.session.set_time(4.9)
-        window.filming.start_still(window.session.project.shots[0], still)
+        shot = msgspec.structs.replace(window.session.project.shots[0], quality="finished", samples=32)
+        window.filming.start_still(shot, still)
         self.wait(lambda: window.job is None, "the still")
         return [made, still]
 

@@ -357,7 +357,12 @@ def render(
     ] = None,
     fps: Annotated[float | None, typer.Option(callback=_sensible, help="Frames per second.")] = None,
     look: Annotated[str | None, typer.Option(help="studio, technical, ghost or wire.")] = None,
-    quality: Annotated[str | None, typer.Option(help="preview, good or best.")] = None,
+    quality: Annotated[str | None, typer.Option(help="preview, good, best or finished (path-traced).")] = None,
+    samples: Annotated[int | None, typer.Option(help="Samples for a pixel of finished pictures.")] = None,
+    colourway: Annotated[str | None, typer.Option(help="Name of a colourway.")] = None,
+    all_colourways: Annotated[
+        bool, typer.Option("--all-colourways", help="Once in each colourway, whose name is added to the output's.")
+    ] = False,
     background: Annotated[
         str | None, typer.Option(help="#rrggbb, #rrggbb:#rrggbb from below to above, or clear.")
     ] = None,
@@ -377,7 +382,9 @@ def render(
     force: Force = False,
 ) -> None:
     """Render shots to a film, a still or a folder of pictures."""
-    from kestrav.core.document.shots import film_frames, pick_shot, with_settings
+    import msgspec
+
+    from kestrav.core.document.shots import film_frames, pick_colourway, pick_shot, with_settings
     from kestrav.core.files import project_file
     from kestrav.render.film import render_film, render_still
 
@@ -404,8 +411,10 @@ def render(
         picked = [pick_shot(opened.project, name) for name in shot] if shot else [pick_shot(opened.project, None)]
     if span is not None and len(picked) > 1:
         raise BadInput("--span belongs to one shot; leave it out for a film")
-    chosen = [with_settings(one, size, fps, background, span, look, quality) for one in picked]
-    began = time.monotonic()
+    chosen = [with_settings(one, size, fps, background, span, look, quality, samples) for one in picked]
+    if colourway is not None:
+        way = pick_colourway(opened.project, colourway)
+        chosen = [msgspec.structs.replace(one, colourway=way) for one in chosen]
     report = None if as_json or not sys.stderr.isatty() else _Line()
     if sheet:
         from kestrav.render.contact_sheet import contact_sheet
@@ -415,30 +424,44 @@ def render(
         contact_sheet(opened.project, opened.meshes, chosen, out, report, force)
         _print({"out": str(out), "shots": [one.name for one in chosen]}, f"made {out}", as_json)
         return
-    if out.suffix.lower() == ".png":
-        when = chosen[0].start if at is None else at
-        if when < 0:
-            raise BadInput(f"a still at {when:g} s is not possible; time begins at 0")
-        render_still(opened.project, opened.meshes, chosen[0], when, out, force, alpha)
-        _print({"out": str(out), "shot": chosen[0].name, "time_s": when}, f"{out}: still at {when:g} s", as_json)
-        return
-    if at is not None:
+    is_still = out.suffix.lower() == ".png"
+    when = (chosen[0].start if at is None else at) if is_still else 0.0
+    if when < 0:
+        raise BadInput(f"a still at {when:g} s is not possible; time begins at 0")
+    if at is not None and not is_still:
         raise BadInput("--at belongs to a still; end the output in .png")
-    options = {"alpha": alpha, "codec": codec, "resume": resume, "processes": processes, "cluster": farm}
-    render_film(opened.project, opened.meshes, chosen, out, report, force, **options)
-    first = chosen[0]
-    count, took = len(film_frames(chosen, first.fps)), time.monotonic() - began
-    data = {
-        "out": str(out),
-        "shot": first.name,
-        "shots": [one.name for one in chosen],
-        "frames": count,
-        "fps": first.fps,
-        "duration_s": count / first.fps,
-        "size": [first.width, first.height],
-        "seconds": took,
-    }
-    _print(data, f"{out}: {count} frames at {first.fps:g} per second in {took:.1f} s", as_json)
+    outputs = [(out, chosen)]
+    if all_colourways:
+        if not opened.project.colourways:
+            raise BadInput(f"“{opened.project.name}” has no colourway; leave --all-colourways out")
+        outputs = [
+            (
+                out.with_stem(f"{out.stem} {way.name}"),
+                [msgspec.structs.replace(one, colourway=way.id) for one in chosen],
+            )
+            for way in opened.project.colourways
+        ]
+    for target, shots in outputs:
+        began, first = time.monotonic(), shots[0]
+        if is_still:
+            render_still(opened.project, opened.meshes, first, when, target, force, alpha, report)
+            data: dict[str, Any] = {"out": str(target), "shot": first.name, "time_s": when}
+            _print(data, f"{target}: still at {when:g} s", as_json)
+            continue
+        options = {"alpha": alpha, "codec": codec, "resume": resume, "processes": processes, "cluster": farm}
+        render_film(opened.project, opened.meshes, shots, target, report, force, **options)
+        count, took = len(film_frames(shots, first.fps)), time.monotonic() - began
+        data = {
+            "out": str(target),
+            "shot": first.name,
+            "shots": [one.name for one in shots],
+            "frames": count,
+            "fps": first.fps,
+            "duration_s": count / first.fps,
+            "size": [first.width, first.height],
+            "seconds": took,
+        }
+        _print(data, f"{target}: {count} frames at {first.fps:g} per second in {took:.1f} s", as_json)
 
 
 @app.command()

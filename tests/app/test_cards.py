@@ -246,9 +246,9 @@ def test_several_things_are_chosen_in_the_contents(make_hand, passing):
 def test_parts_selected_together_show_what_they_share(hand):
     hand.session.select_parts(["part-1", "part-2"])
     assert hand.window.card.title.text() == "2 parts"
-    hand.choose("Finish", "glass")
+    hand.choose("Finish", "shelf/Glass, clear")
     parts = [get(hand.session.project, i) for i in ("part-1", "part-2")]
-    assert {part.finish for part in parts} == {"glass"}
+    assert {part.finish for part in parts} == {"finish-1"}
     hand.type_in("Position z", "40")
     parts = [get(hand.session.project, i) for i in ("part-1", "part-2")]
     assert [part.placement.position[2] for part in parts] == [40.0, 40.0]
@@ -339,11 +339,11 @@ def test_each_step_counts_from_what_the_one_before_has_made(hand):
 def test_pasted_settings_leave_a_part_where_it_is(hand):
     card, session = hand.window.card, hand.session
     session.select("part-1")
-    hand.choose("Finish", "glass")
+    hand.choose("Finish", "shelf/Glass, clear")
     card.copy_settings()
     place = get(session.project, "part-2").placement
     session.select_parts(["part-2", "part-1"])
     card.paste_settings()
-    assert get(session.project, "part-2").finish == "glass" and get(session.project, "part-2").placement == place
+    assert get(session.project, "part-2").finish == "finish-1" and get(session.project, "part-2").placement == place
     hand.qtbot.wait(60)
     assert card.title.text() == "2 parts"

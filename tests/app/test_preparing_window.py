@@ -423,10 +423,10 @@ def test_arrays_and_linked_looks(bench):
     assert len({p.geometry for p in cubes}) == 1
     bench.session.select(cubes[2].id)
     bench.window.card.open_section("Appearance")
-    choose(bench, "Finish", "brushed")
+    choose(bench, "Finish", "shelf/Brushed steel")
     bench.type_in("Colour", "#336699")
     cubes = [p for p in bench.session.project.parts if p.name.startswith("Cube")]
-    assert {(p.finish, p.colour) for p in cubes} == {("brushed", "#336699")}
+    assert {(p.finish, p.colour) for p in cubes} == {("finish-1", "#336699")}
     bench.type_in("Colour", "reddish")
     assert "#rrggbb" in bench.window.card.fault.text()
 

@@ -8,6 +8,8 @@ from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, Path, PathPoint, PointAim, PointShape, Project
+from kestrav.core.document.surfaces import Finish
+from kestrav.core.editing.finishing import with_finish
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.parts import placing
@@ -261,14 +263,15 @@ def test_only_some_parts_are_shown_when_they_are_isolated(passing):
 
 @pytest.mark.parametrize("style", ["solid", "see-through", "wire", "finished"])
 def test_styles_change_what_a_stage_shows_and_finishes_what_the_film_shows(passing, style):
-    project = edits.restyle(passing.project, ["part-2"], finish="glass")
+    glass = Finish("", "Glass", roughness=0.05, transmission=0.9)
+    project = with_finish(passing.project, ["part-2"], glass)
     scene = Scene()
     scene.update(project, passing.meshes)
     scene.set_style(style)
     glass = next(b for b in scene.batches if b.members[0].part == "part-2")
-    assert glass.final.GetProperty().GetOpacity() == pytest.approx(0.3)
+    assert glass.final.GetProperty().GetOpacity() == pytest.approx(0.325)
     assert glass.stage.GetVisibility() == (style != "wire")
-    expected = {"solid": 1.0, "see-through": 0.32, "wire": 1.0, "finished": 0.3}[style]
+    expected = {"solid": 1.0, "see-through": 0.32, "wire": 1.0, "finished": 0.325}[style]
     assert glass.stage.GetProperty().GetOpacity() == pytest.approx(expected)
 
 
@@ -276,7 +279,8 @@ def test_a_metal_ball_is_drawn_with_light_and_shade():
     body = trimesh.creation.icosphere(subdivisions=4, radius=100)
     ball = mesh(body.vertices, body.faces)
     opened = make_project({"Ball": (ball, (0, 0, 0))})
-    project = edits.restyle(opened.project, ["part-1"], finish="bare metal", colour="#c0c0c0")
+    metal = Finish("", "Metal", metallic=1.0, roughness=0.28, colour="#c0c0c0")
+    project = with_finish(opened.project, ["part-1"], metal)
     project = edits.add(project, Camera("camera-1", "Eye", PointAim((0, 0, 0)), (0.0, -600.0, 100.0)))
     studio = plain_studio(project, opened.meshes, 160, 90, "#000000")
     picture = studio.picture(project.cameras[0], 0.0).astype(float).mean(axis=2)

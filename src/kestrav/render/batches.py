@@ -7,15 +7,17 @@ assembly of hundreds of parts is drawn as a handful of merged bodies.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 
-from kestrav.core.document.records import FinishName, LookName
-from kestrav.render.finishes import Style, apply_finish, apply_flat_finish
+from kestrav.core.document.records import LookName
+from kestrav.core.document.surfaces import Finish
+from kestrav.core.finishes.box_mapping import Mapped, box_mapped
+from kestrav.render.finishes import Style, apply_finish, apply_flat_finish, count_in_light
 from kestrav.render.outlines import Outline
 from kestrav.render.palette import CARD, INK, rgb
 from kestrav.render.shapes import merged_lines, merged_surface, vtk_matrix
@@ -33,13 +35,15 @@ GHOST, GHOST_EDGES = 0.07, 0.3  # and of what a ghostly picture shows around its
 
 @dataclass(frozen=True)
 class Member:
-    """A part within a batch: its row in the project, its outline, its place in the batch, its colour."""
+    """A part within a batch: its row in the project, its outline, its place in the batch, its colour, and whether its faces show those that
+    the file gives them."""
 
     part: str
     row: int
     outline: Outline
     matrix: Array
     colour: str
+    tinted: bool = True
 
     def middle(self) -> Array:
         """The middle of its box (3,), in the batch's coordinates."""
@@ -48,7 +52,7 @@ class Member:
     def coarse(self) -> Member:
         """The same part as it is drawn coarsely."""
         assert self.outline.coarse is not None
-        return Member(self.part, self.row, self.outline.coarse, self.matrix, self.colour)
+        return replace(self, outline=self.outline.coarse)
 
 
 @dataclass(frozen=True)
@@ -59,7 +63,7 @@ class Kind:
     group: int
     opacity: float
     closed: bool
-    finish: FinishName
+    finish: Finish | None
     faded: bool = False
     apart: str = ""
 
@@ -138,7 +142,7 @@ class Batch:
         """What is drawn of it, whole."""
         if self._drawings is None:
             line = edges_of(self.members, lambda m: m.colour, EDGE_SHADE)
-            self._drawings = Drawings(surface_of(self.members), line)
+            self._drawings = Drawings(surface_of(self.members, self.kind.finish), line)
         return self._drawings
 
     def set_coarse(self, coarse: bool) -> None:
@@ -168,7 +172,7 @@ class Batch:
     def _coarse_surface(self) -> vtkPolyData:
         if self.shared and self._drawings is not None:
             return self._drawings.coarse or self._drawings.face
-        return surface_of([m if m.outline.coarse is None else m.coarse() for m in self.members])
+        return surface_of([m if m.outline.coarse is None else m.coarse() for m in self.members], self.kind.finish)
 
     def _mappers(self, actor: vtkActor) -> list[vtkPolyDataMapper]:
         """All that an actor is drawn by, now or later."""
@@ -183,7 +187,8 @@ class Batch:
         """Show the stage's copy in a style, cut open by a plane or whole."""
         kind = self.kind
         opacity = min(kind.opacity, FADED) if kind.faded else kind.opacity
-        apply_finish(self.stage.GetProperty(), kind.finish, opacity, kind.closed, style, cut is not None)
+        pbr = apply_finish(self.stage.GetProperty(), kind.finish, opacity, kind.closed, style, cut is not None)
+        count_in_light(self.stage, pbr)
         self.edges.GetProperty().SetOpacity(FADED_EDGES if kind.faded else 1.0)
         self.stage.SetVisibility(style != "wire")
         for actor in (self.stage, self.edges):
@@ -209,6 +214,7 @@ class Batch:
             unlit = True
         else:
             self.needs_room = apply_finish(face, kind.finish, kind.opacity, kind.closed, "finished", cut)
+        count_in_light(self.final, self.needs_room)
         self._opacities = face.GetOpacity(), GHOST_EDGES if look == "ghost" and not solid else 1.0
         line.SetOpacity(self._opacities[1])
         line.SetLineWidth(mode.line)
@@ -266,11 +272,11 @@ class Drawings:
     coarse: vtkPolyData | None = None
 
 
-def shared_drawing(found: Outline) -> Drawings:
-    """Make the drawing that many parts share."""
+def shared_drawing(found: Outline, finish: Finish | None = None) -> Drawings:
+    """Make the drawing that many parts of one finish share."""
     alone = Member("", 0, found, np.eye(4), "#ffffff")
-    coarse = None if found.coarse is None else surface_of([alone.coarse()])
-    return Drawings(surface_of([alone]), edges_of([alone], lambda _: "#ffffff", 1.0), coarse)
+    coarse = None if found.coarse is None else surface_of([alone.coarse()], finish)
+    return Drawings(surface_of([alone], finish), edges_of([alone], lambda _: "#ffffff", 1.0), coarse)
 
 
 def _mapper() -> vtkPolyDataMapper:
@@ -280,24 +286,39 @@ def _mapper() -> vtkPolyDataMapper:
     return mapper
 
 
-def surface_of(members: Sequence[Member]) -> vtkPolyData:
-    """The members' surfaces in the batch's coordinates, with normals and colours."""
+def surface_of(members: Sequence[Member], finish: Finish | None = None) -> vtkPolyData:
+    """The members' surfaces in the batch's coordinates, with normals and colours, and with their places on the texture of a finish that has
+    one."""
     points, normals, triangles, colours = [], [], [], []
+    mapped, along = [], []
     count = 0
     for m in members:
         turn, shift = m.matrix[:3, :3].astype(np.float32), m.matrix[:3, 3].astype(np.float32)
-        points.append(m.outline.points @ turn.T + shift)
+        here = _mapping(m, finish)
+        source = slice(None) if here is None else here.source
+        points.append(m.outline.points[source] @ turn.T + shift)
         if m.outline.normals is not None:
-            normals.append(m.outline.normals @ turn.T)
-        triangles.append(m.outline.triangles + count)
-        colours.append(_tinted(m))
-        count += len(m.outline.points)
+            normals.append(m.outline.normals[source] @ turn.T)
+        triangles.append((m.outline.triangles if here is None else here.triangles) + count)
+        colours.append(_tinted(m)[source])
+        if here is not None:
+            mapped.append(here.uv)
+            along.append(here.along @ turn.T)
+        count += len(points[-1])
     return merged_surface(
         _joined(points, 3),
         _joined(normals, 3) if len(normals) == len(members) else None,
         _joined(triangles, 3, np.int64),
         _joined(colours, 3, np.uint8),
+        (_joined(mapped, 2), _joined(along, 3)) if mapped else None,
     )
+
+
+def _mapping(member: Member, finish: Finish | None) -> Mapped | None:
+    """Where a member's surface lies on the texture of a finish; none where that has none."""
+    if finish is None or not finish.texture:
+        return None
+    return box_mapped(member.outline.points, member.outline.triangles, finish.grain)
 
 
 def edges_of(members: Sequence[Member], colour: Callable[[Member], str], shade: float) -> vtkPolyData:
@@ -316,7 +337,7 @@ def edges_of(members: Sequence[Member], colour: Callable[[Member], str], shade: 
 def _tinted(member: Member) -> NDArray[np.uint8]:
     """Colours of a member's points: its own, and its faces' where the file coloured them apart."""
     found = member.outline
-    if found.tint_of is None:
+    if found.tint_of is None or not member.tinted:
         return _shades(member.colour, 1.0, len(found.points))
     table = np.array([np.rint(255 * np.array(rgb(t or member.colour))) for t in found.tints])
     return table[found.tint_of].astype(np.uint8)

@@ -27,8 +27,10 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.cluster import Cluster, make_on_cluster
 from kestrav.render.forks import Fork, may_fork
 from kestrav.render.frames import FAULTS, Frame, FrameStore, Maker, keyed
-from kestrav.render.picture import Picture, Studio
+from kestrav.render.picture import Picture
 from kestrav.render.sinks import ENDINGS, Codec, Output, check_output, frames_in, open_sink, others_in, save_png, sides
+from kestrav.render.studios import is_traced, studio_of
+from kestrav.render.tracing.studio import FinishedStudio
 from kestrav.render.worker import make, make_share
 
 Progress = Callable[[int, int], None]
@@ -195,6 +197,8 @@ def _make_all(
     """Make what is not there yet: here, in several processes, or on a cluster."""
     left = [frame for frame in wanted if not store.has(frame.key)]
     count = processes if processes is not None else min(os.cpu_count() or 1, _MOST_PROCESSES)
+    if any(is_traced(frame.shot) for frame in left):
+        count = 1  # the path tracer takes all cores for each frame
     tell(len(wanted) - len(left))
     if not left:
         return
@@ -296,10 +300,13 @@ def render_still(
     target: Path,
     overwrite: bool = False,
     alpha: bool = False,
+    progress: Progress | None = None,
 ) -> Path:
     """One PNG picture of a shot's camera at a time in s. Raises BadInput as :func:`render_film` does."""
     check_target(target, overwrite)
-    studio = Studio(project, meshes, shot, shot.width, shot.height, alpha)
+    studio = studio_of(project, meshes, shot, shot.width, shot.height, alpha)
+    if isinstance(studio, FinishedStudio) and progress is not None:
+        studio.progress = lambda share, _noise, _picture: progress(round(1000 * share), 1000) or True
     about = _about(project, [FilmFrame(shot, time)], shot.width, shot.height, shot.fps)
     try:
         save_png(studio.picture(camera_of(project, shot.camera), time), target, about)

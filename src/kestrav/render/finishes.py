@@ -1,44 +1,55 @@
-"""How finishes look: plain shading for paint, physically based shading for the rest, and what metal mirrors."""
+"""How finishes look: plain shading for paint, physically based shading for the rest, their fine structure, and what they mirror."""
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.util.numpy_support import numpy_to_vtk
 from vtkmodules.vtkCommonDataModel import vtkImageData
-from vtkmodules.vtkRenderingCore import vtkProperty, vtkRenderer, vtkTexture
+from vtkmodules.vtkRenderingCore import vtkActor, vtkProperty, vtkRenderer, vtkTexture
 
-from kestrav.core.document.finishes import FINISHES
-from kestrav.core.document.records import FinishName
+from kestrav.core.colours import linear, to_srgb
+from kestrav.core.document.light_setup import LightSetup
+from kestrav.core.document.surfaces import Finish, TextureName
+from kestrav.core.finishes.textures import texture
+from kestrav.core.light.environments import directions
+from kestrav.core.light.exposure import WHITE
+from kestrav.core.light.setups import environment, gains, surround
 
 Style = Literal["solid", "see-through", "wire", "finished"]
 STYLES: tuple[Style, ...] = ("solid", "see-through", "wire", "finished")
 SEE_THROUGH = 0.32  # opacity of everything in that style
+_CLEAR = 0.25  # opacity of what lets all light through, where light is not bent
 
+_DIMMED, _BRIGHTEST = 0.25, 4.0
 _ROOM_HEIGHT = 32  # pixels of the room that metal mirrors; its light is soft anyway
 
 
-def opacity_of(finish: FinishName, opacity: float, style: Style) -> float:
+def opacity_of(finish: Finish | None, opacity: float, style: Style) -> float:
     """How opaque a part is in a style."""
-    known = FINISHES[finish]
     if style == "see-through":
         return min(opacity, SEE_THROUGH)
-    if style == "finished" and known is not None:
-        return min(opacity, known.opacity)
+    if style == "finished" and finish is not None:
+        return opacity * (1.0 - (1.0 - _CLEAR) * finish.transmission * (1.0 - finish.metallic))
     return opacity
 
 
-def apply_finish(look: vtkProperty, finish: FinishName, opacity: float, closed: bool, style: Style, cut: bool) -> bool:
+def apply_finish(
+    look: vtkProperty, finish: Finish | None, opacity: float, closed: bool, style: Style, cut: bool
+) -> bool:
     """Give a surface its look; tells whether it needs a room to mirror.
 
     ``closed`` solids show no back sides, unless one can see through or into them (``cut``).
     """
-    known = FINISHES[finish] if style == "finished" else None
+    known = finish if style == "finished" else None
     shown = opacity_of(finish, opacity, style)
+    holes = known is not None and known.texture == "mesh"
     look.SetOpacity(shown)
-    look.SetBackfaceCulling(closed and shown >= 1 and not cut)
+    look.SetBackfaceCulling(closed and shown >= 1 and not cut and not holes)
+    look.RemoveAllTextures()
     if known is None:
         look.SetInterpolationToGouraud()
         look.SetAmbient(0.34)
@@ -51,38 +62,113 @@ def apply_finish(look: vtkProperty, finish: FinishName, opacity: float, closed: 
     look.SetDiffuse(1.0)
     look.SetSpecular(1.0)
     look.SetMetallic(known.metallic)
-    look.SetRoughness(known.roughness)
+    look.SetRoughness(max(known.roughness, 0.02))
+    look.SetBaseIOR(known.index)
     look.SetCoatStrength(known.coat)
-    look.SetCoatRoughness(0.12)
+    look.SetCoatRoughness(max(known.coat_roughness, 0.02))
+    look.SetAnisotropy(known.anisotropy if known.texture else 0.0)
+    if known.emission:
+        _shine(look, known)
+    if known.texture:
+        _structure(look, known)
     return True
 
 
-def apply_flat_finish(look: vtkProperty, finish: FinishName, opacity: float, closed: bool, cut: bool) -> None:
+def count_in_light(actor: vtkActor, linear: bool) -> None:
+    """Let an actor's colours be counted as linear light, as physically based shading needs them, or as they are written."""
+    shader = actor.GetShaderProperty()
+    if shader.HasFragmentShaderCode() or bool(shader.GetNumberOfShaderReplacements()) == linear:
+        return
+    shader.ClearAllFragmentShaderReplacements()
+    if linear:
+        # VTK takes colours at points for linear light; those that people write are sRGB
+        shader.AddFragmentShaderReplacement(
+            "//VTK::Color::Impl",
+            True,
+            "//VTK::Color::Impl\n  ambientColor = pow(ambientColor, vec3(2.2));\n  diffuseColor = pow(diffuseColor, vec3(2.2));\n",
+            False,
+        )
+
+
+def _shine(look: vtkProperty, finish: Finish) -> None:
+    """Let a surface give light of its own: a texture of one colour, as the renderer has it by textures only."""
+    glow = np.clip(linear(finish.emission) * finish.luminance / WHITE, 0.0, 1.0)
+    look.SetEmissiveTexture(_as_texture(np.tile(np.rint(255 * to_srgb(glow)), (2, 2, 1)), colours=True))
+    look.SetEmissiveFactor(1.0, 1.0, 1.0)
+
+
+def _structure(look: vtkProperty, finish: Finish) -> None:
+    """Give a surface its fine structure."""
+    shade, normals, parts = _pictures(finish.texture, finish.contrast, finish.metallic, finish.roughness)
+    look.SetBaseColorTexture(_as_texture(shade, colours=True))
+    look.SetNormalTexture(_as_texture(normals))
+    look.SetNormalScale(finish.relief)
+    look.SetORMTexture(_as_texture(parts))
+    # the texture holds the values themselves, so nothing is taken off them again
+    look.SetMetallic(1.0)
+    look.SetRoughness(1.0)
+
+
+@lru_cache(maxsize=64)
+def _pictures(
+    name: TextureName, contrast: float, metallic: float, roughness: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """Base colour (n, n, 3 or 4 with its opacity), normals, and occlusion with roughness and metalness of a structure, 0 to 255."""
+    made = texture(name)
+    shade = 1.0 - contrast * (1.0 - made.shade)
+    base = np.repeat(to_srgb(shade)[..., None], 3, axis=2)
+    if made.opacity is not None:
+        base = np.concatenate([base, made.opacity[..., None]], axis=2)
+    rough = np.clip(roughness + made.rough, 0.02, 1.0)
+    parts = np.stack([shade, rough, np.full_like(rough, metallic)], axis=-1)
+    return 255 * base, 127.5 + 127.5 * made.normals, 255 * parts
+
+
+def _as_texture(values: NDArray[np.float64], colours: bool = False) -> vtkTexture:
+    """A texture of values (n, n, 3 or 4) from 0 to 255, the first row at v = 0."""
+    height, width, channels = values.shape
+    image = vtkImageData()
+    image.SetDimensions(width, height, 1)
+    flat = np.ascontiguousarray(np.rint(values).astype(np.uint8).reshape(-1, channels))
+    image.GetPointData().SetScalars(numpy_to_vtk(flat, deep=True))
+    made = vtkTexture()
+    made.SetInputData(image)
+    made.SetUseSRGBColorSpace(colours)
+    made.MipmapOn()
+    made.InterpolateOn()
+    made.RepeatOn()
+    # software renderers never end with it in some pictures (seen with Mesa 22.3 at 2560 × 1440)
+    made.SetMaximumAnisotropicFiltering(1.0)
+    made.SetColorModeToDirectScalars()
+    return made
+
+
+def apply_flat_finish(look: vtkProperty, finish: Finish | None, opacity: float, closed: bool, cut: bool) -> None:
     """Give a surface the flat tones of a technical picture: mostly its own colour, with little light and no gloss."""
     shown = opacity_of(finish, opacity, "finished")
     look.SetOpacity(shown)
     look.SetBackfaceCulling(closed and shown >= 1 and not cut)
+    look.RemoveAllTextures()
     look.SetInterpolationToGouraud()
     look.SetAmbient(0.66)
     look.SetDiffuse(0.4)
     look.SetSpecular(0.0)
 
 
-def has_room(finish: FinishName) -> bool:
-    """Whether a finish mirrors what is around it."""
-    return FINISHES[finish] is not None
-
-
-def give_room(renderer: vtkRenderer) -> None:
-    """Let a renderer's physically based surfaces mirror a calm workshop: a bright ceiling, a window, a dark floor."""
-    if renderer.GetUseImageBasedLighting():
+def give_room(renderer: vtkRenderer, setup: LightSetup) -> None:
+    """Let a renderer's physically based surfaces mirror what is around them in a light set-up."""
+    told = repr(setup)
+    known = renderer.GetEnvironmentTexture()
+    if known is not None and known.GetObjectName() == told:
         return
-    rows = np.linspace(1.0, -1.0, _ROOM_HEIGHT)[:, None]
-    turn = np.linspace(0.0, 2.0 * np.pi, 2 * _ROOM_HEIGHT)[None]
-    light: NDArray[np.float64] = np.where(rows > 0, 0.34 + 0.22 * rows, 0.24 + 0.1 * rows)
-    light = light + 0.9 * np.exp(-((turn - 5.2) ** 2 / 0.3 + (rows - 0.5) ** 2 / 0.1))
-    light = light + 0.4 * np.exp(-((turn - 2.4) ** 2 / 0.5 + (rows - 0.3) ** 2 / 0.3))
-    colours = np.repeat(light[::-1, :, None], 3, axis=2).astype(np.float32)
+    # the boxes shine as lamps, so what is mirrored of them is dimmed to what a lamp's highlight does not show
+    ways = directions(_ROOM_HEIGHT)
+    light = surround(setup, ways) + _DIMMED * np.minimum(
+        environment(setup, _ROOM_HEIGHT) - surround(setup, ways), _BRIGHTEST
+    )
+    light = light * gains(setup)
+    # its picture begins below, and goes round the other way
+    colours = np.ascontiguousarray(light[::-1, ::-1].astype(np.float32))
     image = vtkImageData()
     image.SetDimensions(2 * _ROOM_HEIGHT, _ROOM_HEIGHT, 1)
     image.GetPointData().SetScalars(numpy_to_vtk(np.ascontiguousarray(colours.reshape(-1, 3)), deep=True))
@@ -91,6 +177,7 @@ def give_room(renderer: vtkRenderer) -> None:
     room.MipmapOn()
     room.InterpolateOn()
     room.SetColorModeToDirectScalars()
+    room.SetObjectName(told)
     renderer.SetEnvironmentTexture(room, False)
     renderer.SetEnvironmentUp(0.0, 0.0, 1.0)
     renderer.SetEnvironmentRight(1.0, 0.0, 0.0)

@@ -20,11 +20,14 @@ from kestrav.core.camera.filmed import kept_solid
 from kestrav.core.camera.views import views
 from kestrav.core.document.records import OnPicture, Project, Shot
 from kestrav.core.document.shots import frame_count, frame_time
+from kestrav.core.finishes.applied import finishes_of, in_colourway
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places, world_poses
 from kestrav.render.picture import Picture, Studio
 from kestrav.render.scene import faint_things
+from kestrav.render.studios import studio_of
+from kestrav.render.tracing.studio import FinishedStudio
 
 ENDING = ".frame"
 FAULTS = "faults.txt"  # what workers tell
@@ -134,6 +137,16 @@ class FrameStore:
             self.folder.rmdir()
 
 
+def _looks(project: Project) -> bytes:
+    """A hash over how the parts look."""
+    finishes = finishes_of(project, project.colourway)
+    looks = [
+        (p.id, p.parent, p.geometry, p.colour, p.opacity, p.shown, p.scale, finishes.get(p.id), p.swept is not None)
+        for p in project.parts
+    ]
+    return hashlib.sha256(msgspec.json.encode((looks, project.light_setup))).digest()
+
+
 def keyed(
     project: Project,
     meshes: Mapping[str, Mesh],
@@ -143,29 +156,26 @@ def keyed(
     alpha: bool,
 ) -> list[Frame]:
     """Frames with their keys: hashes over how parts look and stand, the view, the lights and the size at that time."""
-    looks = hashlib.sha256(
-        msgspec.json.encode(
-            [
-                (p.id, p.parent, p.geometry, p.colour, p.opacity, p.shown, p.scale, p.finish, p.swept is not None)
-                for p in project.parts
-            ]
-        )
-    ).digest()
     found: dict[tuple[Shot, float], Frame] = {}
     for shot in dict.fromkeys(shot for shot, _ in moments):
         times = [time for other, time in moments if other is shot or other == shot]
         camera = camera_of(project, shot.camera)
-        settings = _settings(project, shot)
+        settings, looks = _settings(project, shot), _looks(in_colourway(project, shot.colourway))
         for first in range(0, len(times), _TOGETHER):
             some = times[first : first + _TOGETHER]
             poses = world_poses(project, some)
             seen = views(project, meshes, camera, some, poses, width / height)
             shining = [place for light in project.lights for place in light_places(project, light, some)]
+            if shot.shutter:
+                # what is seen until the shutter closes
+                shut = world_poses(project, [time + shot.shutter / 360.0 / shot.fps for time in some])
+                shining.append(shut)
             numbers = (poses, seen.position, seen.target, seen.up, seen.vertical_angle(camera, width, height), *shining)
             for k, time in enumerate(some):
                 digest = hashlib.sha256(looks)
                 digest.update(msgspec.json.encode((__version__, width, height, alpha, camera.parallel)))
                 digest.update(settings)
+                digest.update(msgspec.json.encode((camera.f_number, camera.focus) if camera.f_number else ()))
                 if shot.shows != OnPicture():
                     digest.update(_rounded(np.array(time)).tobytes())
                 for values in numbers:
@@ -193,6 +203,7 @@ def _settings(project: Project, shot: Shot) -> bytes:
             shot.paths,
             solid,
             shot.shows,
+            (shot.samples if shot.quality == "finished" else 0, shot.shutter, shot.fps if shot.shutter else 0.0),
         )
     )
     if shot.shows == OnPicture():
@@ -221,7 +232,7 @@ class Maker:
 
     def __init__(self, project: Project, meshes: Mapping[str, Mesh], width: int, height: int, alpha: bool) -> None:
         self.project, self.meshes, self.size, self.alpha = project, meshes, (width, height), alpha
-        self._studio: Studio | None = None
+        self._studio: Studio | FinishedStudio | None = None
         self._coming: list[Frame] = []
 
     def prefetch(self, frames: Sequence[Frame]) -> None:
@@ -238,7 +249,7 @@ class Maker:
         """One frame's picture."""
         if self._studio is None or self._studio.shot != frame.shot:
             self.close()
-            self._studio = Studio(self.project, self.meshes, frame.shot, *self.size, self.alpha)
+            self._studio = studio_of(self.project, self.meshes, frame.shot, *self.size, self.alpha)
             self._pass_on()
         return self._studio.picture(camera_of(self.project, frame.shot.camera), frame.time)
 

@@ -13,13 +13,13 @@ from vtkmodules.vtkRenderingCore import vtkLight, vtkRenderer
 from kestrav.core.document.records import Light, Project
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places
+from kestrav.core.light.exposure import FULL
 from kestrav.render.marks import flat
 from kestrav.render.palette import SHOT, rgb
 from kestrav.render.shapes import put_data, segments, vertices
 
 Array = NDArray[np.float64]
 
-FULL = 500.0  # lx at which a white surface is shown white; a common brightness of work places (EN 12464-1, from memory)
 _NEAR = 0.05  # m² by which the light close to a lamp is kept finite
 _AREA_HALF = 84.0  # degrees; VTK takes 90 for a lamp that shines all around
 _FIELDS = ((-0.25, -0.25), (0.25, -0.25), (0.25, 0.25), (-0.25, 0.25))  # where in an area its four lamps are

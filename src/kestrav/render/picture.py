@@ -17,6 +17,7 @@ from vtkmodules.vtkRenderingCore import vtkActor2D, vtkImageMapper, vtkRenderer,
 from kestrav.core.camera.filmed import kept_solid
 from kestrav.core.camera.views import Views, views
 from kestrav.core.document.records import Camera, Project, QualityName, Shot
+from kestrav.core.finishes.applied import in_colourway
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.render.batches import DisplayMode
@@ -33,7 +34,12 @@ Picture = NDArray[np.uint8]
 
 REACH = 200_000.0  # mm behind the aim that are still drawn
 _TOGETHER = 32  # pictures whose motion is worked out at once
-SIDES: dict[QualityName, int] = {"preview": 1, "good": 2, "best": 4}  # samples of a pixel along either side, by quality
+SIDES: dict[QualityName, int] = {
+    "preview": 1,
+    "good": 2,
+    "best": 4,
+    "finished": 4,
+}  # samples of a pixel along either side, by quality
 
 
 class Studio:
@@ -49,6 +55,7 @@ class Studio:
         if shot.look == "ghost" and shot not in project.shots:
             # what stays solid is drawn apart from the rest, as the project's shots say
             project = msgspec.structs.replace(project, shots=(shot,))
+        project = in_colourway(project, shot.colourway)
         self.project, self.meshes, self.shot, self.width, self.height = project, meshes, shot, width, height
         self.alpha = alpha or shot.clear
         self.sides = SIDES[shot.quality]
@@ -57,7 +64,7 @@ class Studio:
         self.scene.set_display_mode(display_mode_of(project, shot, line=self.sides * line_width(height)))
         self.renderer = vtkRenderer()
         backdrop(self.renderer, shot)
-        light(self.renderer)
+        light(self.renderer, project.light_setup)
         self.scene.show_in(self.renderer)
         self.lights = ProjectLights([self.renderer])
         if shot.paths:
@@ -72,7 +79,7 @@ class Studio:
             self.renderer.SetBackgroundAlpha(0.0)
         self.soft: SoftLight | None = None
         if shot.look == "studio" and shot.quality != "preview" and shot.section is None:
-            self.soft = SoftLight(project, meshes, self.scene, width, height, shot.quality == "best")
+            self.soft = SoftLight(project, meshes, self.scene, width, height, shot.quality in ("best", "finished"))
         self.inscriber = Inscriber(project, meshes, shot)
         self._pixels = vtkUnsignedCharArray()
         self._camera: Camera | None = None

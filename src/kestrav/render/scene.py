@@ -18,14 +18,17 @@ from vtkmodules.vtkRenderingCore import vtkLight, vtkRenderer, vtkRenderWindow
 from kestrav.core.camera.subject import subject_id
 from kestrav.core.camera.views import Views
 from kestrav.core.document.lookup import get, shown_parts, subtree
-from kestrav.core.document.records import Camera, Part, Project
+from kestrav.core.document.records import Camera, LightSetup, Part, Project
+from kestrav.core.document.surfaces import Finish
+from kestrav.core.finishes.applied import colour_of, finishes_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.light.setups import gains, kelvin_colour, soft_boxes
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.parts.solids import solid_mesh
 from kestrav.render.batches import Batch, DisplayMode, Drawings, Kind, Member, shared_drawing
-from kestrav.render.finishes import Style, give_room, has_room
+from kestrav.render.finishes import Style, give_room
 from kestrav.render.outlines import AT_ONCE, EACH, Outlines
 
 Array = NDArray[np.float64]
@@ -61,16 +64,18 @@ class Scene:
         self.batches: list[Batch] = []
         # what is worked out of the geometry may be another scene's; what is drawn may not
         self._outlines: Outlines = Outlines(coarse=patient) if other is None else other._outlines
-        self._shared: dict[tuple[Hashable, bool], Drawings] = {}
+        self._shared: dict[tuple[Hashable, bool, Finish | None], Drawings] = {}
         self._renderers: dict[vtkRenderer, tuple[bool, bool]] = {}  # whether edges are shown, whether it is a stage
         self._faint: dict[vtkRenderer, dict[str, float]] = {}
         self._drawn: _Looks | None = None
         self._parts: object = None
+        self._finishes: object = None
         self._poses: Array | None = None
         self._base: Array = np.empty((0, 4, 4))  # rest poses when the batches were made
         self._rest: Array = np.empty((0, 4, 4))
         self._style: Style = "solid"
         self._display_mode = DisplayMode()
+        self._setup = LightSetup()
         self.cut: vtkPlane | None = None
 
     def show_in(self, renderer: vtkRenderer, edges: bool = True, stage: bool = False) -> None:
@@ -81,6 +86,8 @@ class Scene:
         """
         for batch in self.batches:
             self._withdraw(renderer, batch)
+        if renderer not in self._renderers and self._setup != LightSetup():
+            relight(renderer, self._setup)
         self._renderers[renderer] = (edges, stage)
         for batch in self.batches:
             self._present(renderer, batch)
@@ -102,11 +109,11 @@ class Scene:
             for actor in (batch.final, batch.final_edges, batch.caps):
                 renderer.AddActor(actor)
             if batch.needs_room:
-                give_room(renderer)
+                give_room(renderer, self._setup)
             return
         renderer.AddActor(batch.stage)
-        if self._style == "finished" and has_room(batch.kind.finish):
-            give_room(renderer)
+        if self._style == "finished" and batch.kind.finish is not None:
+            give_room(renderer, self._setup)
         if edges:
             renderer.AddActor(batch.edges)
 
@@ -124,7 +131,7 @@ class Scene:
         if any(batch.needs_room for batch in self.batches):
             for renderer, (_, stage) in self._renderers.items():
                 if not stage:
-                    give_room(renderer)
+                    give_room(renderer, self._setup)
 
     def set_style(self, style: Style, cut: tuple[Array, Array] | None = None) -> None:
         """How stages show the parts, and a plane (point, normal) that cuts away what its normal shows."""
@@ -136,10 +143,10 @@ class Scene:
             self.cut.SetNormal(*(-v for v in cut[1]))
         for batch in self.batches:
             batch.show(style, self.cut)
-        if style == "finished" and any(has_room(batch.kind.finish) for batch in self.batches):
+        if style == "finished" and any(batch.kind.finish is not None for batch in self.batches):
             for renderer, (_, stage) in self._renderers.items():
                 if stage:
-                    give_room(renderer)
+                    give_room(renderer, self._setup)
 
     def update(
         self,
@@ -154,9 +161,10 @@ class Scene:
         otherwise, those batches follow, split if need be: a drag draws as fast as a turn of the view.
         """
         groups, apart = moving_groups(project), _apart(project)
+        self._relight(project.light_setup)
         drawn = self._drawn
         if drawn is not None and (drawn.groups, drawn.only, drawn.bright, drawn.apart) == (groups, only, bright, apart):
-            if self._parts is project.parts:
+            if self._parts is project.parts and self._finishes is finishes_of(project, project.colourway):
                 self.project = project
                 return
             if drawn.looks == _looks(project):
@@ -166,13 +174,23 @@ class Scene:
             for batch in self.batches:
                 self._withdraw(renderer, batch)
         self.project, self._drawn, self._poses = project, _Looks(_looks(project), groups, only, bright, apart), None
-        self._parts = project.parts
+        self._parts, self._finishes = project.parts, finishes_of(project, project.colourway)
         self._base = self._rest = rest_poses(project)
         self._outlines.want_only({_solid_key(part) for part in project.parts})
         self.batches = []
         for kind, members in self._sorted(project, meshes, groups, only, bright, apart).items():
             self._make(kind, members, project)
         self._show_new(self.batches)
+
+    def _relight(self, setup: LightSetup) -> None:
+        """Follow an edit of the steady light."""
+        if setup == self._setup:
+            return
+        self._setup = setup
+        for renderer in self._renderers:
+            relight(renderer, setup)
+            if renderer.GetUseImageBasedLighting():
+                give_room(renderer, setup)
 
     def _show_new(self, batches: Iterable[Batch]) -> None:
         for batch in batches:
@@ -196,15 +214,15 @@ class Scene:
             if not often or m.outline.tint_of is not None:
                 merged.append(m)
                 continue
-            self.batches.append(Batch(kind, [m], self._shared_of(key, m)))
+            self.batches.append(Batch(kind, [m], self._shared_of(key, m, kind.finish)))
         for group in side_by_side(merged):
             self.batches.append(Batch(kind, group))
 
-    def _shared_of(self, key: Hashable, member: Member) -> Drawings:
-        """The drawing that parts of one geometry share."""
-        known = (key, member.outline.rough)
+    def _shared_of(self, key: Hashable, member: Member, finish: Finish | None) -> Drawings:
+        """The drawing that parts of one geometry and finish share."""
+        known = (key, member.outline.rough, finish if finish is not None and finish.texture else None)
         if known not in self._shared:
-            self._shared[known] = shared_drawing(member.outline)
+            self._shared[known] = shared_drawing(member.outline, finish)
         return self._shared[known]
 
     @property
@@ -229,7 +247,8 @@ class Scene:
             fine = self._finer(batch)
             if not fine:
                 continue
-            made = Batch(batch.kind, fine, self._shared_of(self._key_of(fine[0]), fine[0]) if batch.shared else None)
+            shared = self._shared_of(self._key_of(fine[0]), fine[0], batch.kind.finish) if batch.shared else None
+            made = Batch(batch.kind, fine, shared)
             made.offset = batch.offset
             self.batches.remove(batch)
             for renderer in self._renderers:
@@ -253,6 +272,7 @@ class Scene:
     def _follow(self, project: Project) -> None:
         """Let the batches follow parts that were only placed otherwise."""
         self.project, self._parts = project, project.parts
+        self._finishes = finishes_of(project, project.colourway)
         self._rest = rest_poses(project)
         moved = self._rest @ inverse_rigid(self._base)
         fresh: list[Batch] = []
@@ -287,7 +307,7 @@ class Scene:
         """The shown parts by what their batch shares."""
         closed, now = {g.hash: g.watertight for g in project.geometry}, self._all_at_once(project)
         found: dict[Kind, list[Member]] = {}
-        shown = shown_parts(project)
+        shown, finishes = shown_parts(project), finishes_of(project, project.colourway)
         for row, part in enumerate(project.parts):
             if part.geometry is None or part.id not in shown or (only is not None and part.id not in only):
                 continue
@@ -296,11 +316,11 @@ class Scene:
                 groups.get(part.id, -1),
                 part.opacity,
                 closed.get(part.geometry, False),
-                part.finish,
+                finishes.get(part.id),
                 faded,
                 apart.get(part.id, ""),
             )
-            found.setdefault(kind, []).append(self._member(meshes, part, row, now))
+            found.setdefault(kind, []).append(self._member(meshes, part, row, now, kind.finish))
         return found
 
     def _all_at_once(self, project: Project) -> bool:
@@ -311,14 +331,15 @@ class Scene:
         fresh = {_solid_key(p): sizes[p.geometry] for p in project.parts if p.geometry is not None}
         return sum(EACH + size for key, size in fresh.items() if key not in self._outlines.known) <= AT_ONCE
 
-    def _member(self, meshes: Mapping[str, Mesh], part: Part, row: int, now: bool) -> Member:
+    def _member(self, meshes: Mapping[str, Mesh], part: Part, row: int, now: bool, finish: Finish | None) -> Member:
         """A part as it stood when the batches were made."""
         key = _solid_key(part)
         # the many small edges of a swept space say nothing
         found = self._outlines.known.get(key)
         if found is None or (found.rough and now):
             found = self._outlines.of(key, solid_mesh(meshes, part), part.swept is None, now)
-        return Member(part.id, row, found, self._base[row], part.colour)
+        own = finish is None or not finish.colour
+        return Member(part.id, row, found, self._base[row], colour_of(part, finish), own)
 
     def fade(self, renderer: vtkRenderer, faint: Mapping[str, float]) -> None:
         """Show things that cameras see faint with an opacity in one renderer, until told otherwise."""
@@ -392,7 +413,10 @@ def side_by_side(members: list[Member]) -> list[list[Member]]:
 
 def _looks(project: Project) -> tuple[tuple[object, ...], ...]:
     """What of the parts shows in the batches, but for where they are."""
-    return tuple((p.id, p.parent, p.geometry, p.colour, p.opacity, p.shown, p.scale, p.finish) for p in project.parts)
+    finishes = finishes_of(project, project.colourway)
+    return tuple(
+        (p.id, p.parent, p.geometry, p.colour, p.opacity, p.shown, p.scale, finishes.get(p.id)) for p in project.parts
+    )
 
 
 def _apart(project: Project) -> dict[str, str]:
@@ -421,27 +445,58 @@ def _solid_key(part: Part) -> Hashable:
     return part.geometry, part.scale
 
 
-KEY_LIGHT = (0.55, -0.75, 1.1)  # from where the steady light shines
+_OURS = "steady light"  # what our own lamps of a renderer are called
+_STEADY = ((0.85, 0), (0.35, 1))  # how strong the lamps of the workshop are, and which of its boxes they stand for
+_FROM_VIEWER = 0.3
 
 
-def light(renderer: vtkRenderer) -> None:
-    """A steady key light from the front right above, a weaker one from the left, and one at the viewer."""
+def key_direction(setup: LightSetup) -> Array:
+    """The unit vector (3,) towards the key light of a set-up."""
+    return soft_boxes(setup)[0].direction
+
+
+def light(renderer: vtkRenderer, setup: LightSetup = LightSetup()) -> None:  # noqa: B008
+    """Give a renderer the steady light of a set-up: a lamp for each of its soft boxes, and one at the viewer."""
     renderer.AutomaticLightCreationOff()
     renderer.RemoveAllLights()
-    for position, strength in ((KEY_LIGHT, 0.85), ((-1.0, -0.2, 0.5), 0.35)):
+    relight(renderer, setup)
+    seen: Any = renderer  # its stubs know events by number only
+    seen.AddObserver("StartEvent", lambda caller, _: _light_anew(caller))
+
+
+def relight(renderer: vtkRenderer, setup: LightSetup) -> None:
+    """Put the lamps of a set-up in place of those of another; lights of the project stay."""
+    lights = renderer.GetLights()
+    lights.InitTraversal()
+    ours = []
+    while (lamp := lights.GetNextItem()) is not None:
+        if lamp.GetObjectName() == _OURS:
+            ours.append(lamp)
+    for lamp in ours:
+        renderer.RemoveLight(lamp)
+    boxes, gain = soft_boxes(setup), gains(setup)
+    if setup.setup == "workshop":
+        strengths = [strength * 2.0**setup.level for strength, _ in _STEADY]
+    else:
+        strengths = [box.strength for box in boxes]
+    for box, strength in zip(boxes, strengths, strict=True):
         lamp = vtkLight()
         lamp.SetLightTypeToSceneLight()
         lamp.SetPositional(False)
-        lamp.SetPosition(*position)
+        lamp.SetPosition(*box.direction)
         lamp.SetFocalPoint(0.0, 0.0, 0.0)
-        lamp.SetIntensity(strength)
-        renderer.AddLight(lamp)
+        _shine(renderer, lamp, strength * gain * kelvin_colour(box.kelvin))
     head = vtkLight()
     head.SetLightTypeToHeadlight()
-    head.SetIntensity(0.3)
-    renderer.AddLight(head)
-    seen: Any = renderer  # its stubs know events by number only
-    seen.AddObserver("StartEvent", lambda caller, _: _light_anew(caller))
+    _shine(renderer, head, _FROM_VIEWER * gain * 2.0**setup.level)
+
+
+def _shine(renderer: vtkRenderer, lamp: vtkLight, strength: Array) -> None:
+    most = max(float(strength.max()), 1e-9)
+    lamp.SetIntensity(most)
+    lamp.SetColor(*(float(v) / most for v in strength))
+    lamp.SetObjectName(_OURS)
+    renderer.AddLight(lamp)
 
 
 def _light_anew(renderer: vtkRenderer) -> None:

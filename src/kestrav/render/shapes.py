@@ -40,9 +40,18 @@ def merged_surface(
     normals: NDArray[np.float32] | None,
     triangles: NDArray[np.int64],
     colours: NDArray[np.uint8],
+    mapped: tuple[NDArray[np.float32], NDArray[np.float32]] | None = None,
 ) -> vtkPolyData:
-    """Triangles (m, 3) over points (n, 3) with colours (n, 3) of 0 to 255, and normals (n, 3) unless they are to look flat."""
+    """Triangles (m, 3) over points (n, 3) with colours (n, 3) of 0 to 255, and normals (n, 3) unless they are to look flat.
+
+    ``mapped`` are places on a texture (n, 2) and the directions of its u (n, 3).
+    """
     data = _coloured(points, colours)
+    if mapped is not None:
+        data.GetPointData().SetTCoords(numpy_to_vtk(mapped[0], deep=True))
+        tangents = numpy_to_vtk(mapped[1], deep=True)
+        tangents.SetName("tangents")
+        data.GetPointData().SetTangents(tangents)
     data.SetPolys(_cells(triangles))
     if normals is not None:
         data.GetPointData().SetNormals(numpy_to_vtk(normals, deep=True))

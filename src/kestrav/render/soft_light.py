@@ -20,7 +20,7 @@ from kestrav.core.parts.rest import top_bounds
 from kestrav.render.batches import DisplayMode
 from kestrav.render.forks import note_drawing
 from kestrav.render.lights import ProjectLights
-from kestrav.render.scene import KEY_LIGHT, Scene, light
+from kestrav.render.scene import Scene, key_direction, light
 from kestrav.render.shading import Sight, Single, enlarged, normals, occlusion, shaded, smoothed
 
 Array = NDArray[np.float64]
@@ -118,7 +118,7 @@ class SoftLight:
         self.sun_scene.show_in(self.sun_renderer)
         self.sun_renderer.SetUseImageBasedLighting(False)
         self.sun = off_screen(self.sun_renderer, _SUN, _SUN)
-        self.towards = np.array(KEY_LIGHT) / np.linalg.norm(KEY_LIGHT)
+        self.towards = key_direction(project.light_setup)
         self._aim_sun()
         self.mirror_scene, self.mirror_renderer = Scene(scene), vtkRenderer()
         self.mirror_scene.update(project, meshes)
@@ -128,7 +128,7 @@ class SoftLight:
         self.mirror_scene.set_display_mode(DisplayMode(cut=above))
         for batch in self.mirror_scene.batches:
             batch.caps.SetVisibility(False)
-        light(self.mirror_renderer)
+        light(self.mirror_renderer, project.light_setup)
         self.mirror_scene.show_in(self.mirror_renderer)
         self.mirror_lights = ProjectLights([self.mirror_renderer])
         share = 1 if fine else 2

@@ -147,9 +147,16 @@ def test_a_product_a_few_units_large_is_proposed_in_metres(tmp_path):
     assert proposed_unit(read_product(file)) == "m"
 
 
+def finish_names(imported):
+    """Names of the finishes that the parts of an import have."""
+    known = {finish.id: finish.name for finish in imported.finishes}
+    return {known[p.finish] for p in imported.parts if p.geometry}
+
+
 def test_obj_keeps_names_colours_and_what_a_material_is(tmp_path):
-    (part,) = read_product(box_obj(tmp_path)).parts
-    assert (part.name, part.colour, part.finish) == ("Housing", "#cc331a", "rubber")
+    imported = read_product(box_obj(tmp_path))
+    (part,) = imported.parts
+    assert (part.name, part.colour, finish_names(imported)) == ("Housing", "#cc331a", {"Rubber"})
 
 
 def test_obj_without_its_mtl_comes_in_grey_and_says_so(tmp_path):
@@ -165,7 +172,7 @@ def test_3mf_keeps_nesting_instances_colours_and_unit(tmp_path):
     imported = read_product(box_3mf(tmp_path))
     assert [p.name for p in imported.parts] == ["Pair", "Block", "Block"]
     assert len(imported.meshes) == 1
-    assert {(p.colour, p.finish) for p in imported.parts if p.geometry} == {("#b98d3c", "wood")}
+    assert {p.colour for p in imported.parts if p.geometry} == {"#b98d3c"} and finish_names(imported) == {"Oak"}
     (box,) = top_bounds(into_project(Project(), read_product(box_3mf(tmp_path, "inch"))))
     assert np.ptp(box, axis=0) == pytest.approx([60 * 25.4, 20 * 25.4, 30 * 25.4], abs=0.01)
 
@@ -183,7 +190,9 @@ def test_collada_keeps_nesting_instances_colours_and_unit(tmp_path):
 def test_gltf_in_several_files_comes_with_its_finish(tmp_path):
     imported = read_product(box_gltf(tmp_path))
     assert size_of(imported) == pytest.approx([10, 30, 20], abs=1e-3)  # Y up in the file
-    assert {(p.colour, p.finish) for p in imported.parts} == {("#ff0000", "bare metal")}
+    assert {p.colour for p in imported.parts} == {"#ff0000"}
+    (finish,) = imported.finishes
+    assert (finish.metallic, finish.colour) == (1.0, "") and {p.finish for p in imported.parts} == {finish.id}
 
 
 # third-party files

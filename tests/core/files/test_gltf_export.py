@@ -16,6 +16,7 @@ from shapes import straight
 from bench.adversarial import made_case
 from kestrav.core.camera.making import add_follower, add_standing
 from kestrav.core.camera.views import views
+from kestrav.core.colours import linear
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
     AlongOrientation,
@@ -27,9 +28,12 @@ from kestrav.core.document.records import (
     Project,
     TimedRotation,
 )
+from kestrav.core.document.surfaces import Finish
+from kestrav.core.editing.finishing import with_finish
 from kestrav.core.errors import BadInput
-from kestrav.core.files.gltf_export import animated, linear, write_animated
+from kestrav.core.files.gltf_export import animated, write_animated
 from kestrav.core.files.key_reduction import places_off, slerp, told_by, turns_off
+from kestrav.core.files.product_import import read_product
 from kestrav.core.files.tables import write_tables
 from kestrav.core.kinematics.law_changes import changes
 from kestrav.core.kinematics.motion import Motion
@@ -379,3 +383,57 @@ def test_tables_tell_poses_turns_and_cameras(turning, tmp_path):
     assert float(cameras[0]["lens_mm"]) == 35.0
     with pytest.raises(BadInput, match="there already"):
         write_tables(project, meshes, tmp_path / "motion.csv")
+
+
+def test_finishes_are_written_with_their_parameters_and_read_again(passing, tmp_path):
+    # glTF 2.0, 3.9 and the ratified extensions of the Khronos registry
+    made = {
+        "part-1": Finish("", "Glass", colour="#f0fff8", roughness=0.0, transmission=1.0, index=1.33),
+        "part-2": Finish(
+            "", "Lacquer", colour="#203040", metallic=0.25, roughness=0.4, coat=0.8, coat_roughness=0.1, anisotropy=0.5
+        ),
+        "part-3": Finish(
+            "",
+            "Cloth lamp",
+            colour="#808080",
+            roughness=1.0,
+            sheen="#ffffff",
+            sheen_roughness=0.4,
+            emission="#ffffff",
+            luminance=1000.0,
+        ),
+    }
+    project = passing.project
+    for part, finish in made.items():
+        project = with_finish(project, [part], finish)
+    target = tmp_path / "finished.glb"
+    write_animated(project, passing.meshes, target)
+    data = target.read_bytes()
+    document = json.loads(data[20 : 20 + struct.unpack_from("<I", data, 12)[0]])
+    assert set(document["extensionsUsed"]) == {
+        f"KHR_materials_{name}"
+        for name in ("anisotropy", "clearcoat", "emissive_strength", "ior", "sheen", "transmission")
+    }
+    again = read_product(target)
+    known = {finish.id: finish for finish in again.finishes}
+    by_name = {part.name: (part.colour, known[part.finish]) for part in again.parts if part.geometry}
+    for part, finish in made.items():
+        colour, found = by_name[next(p.name for p in project.parts if p.id == part)]
+        assert colour == finish.colour
+        for field in (
+            "metallic",
+            "roughness",
+            "coat",
+            "coat_roughness",
+            "transmission",
+            "index",
+            "anisotropy",
+            "sheen",
+            "sheen_roughness",
+            "emission",
+            "luminance",
+        ):
+            wanted, value = getattr(finish, field), getattr(found, field)
+            if (field == "coat_roughness" and not finish.coat) or (field == "sheen_roughness" and not finish.sheen):
+                continue
+            assert value == (pytest.approx(wanted, rel=1e-4) if isinstance(wanted, float) else wanted), (part, field)

@@ -20,7 +20,9 @@ from kestrav.core.document.records import (
     WallForm,
 )
 from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.editing.finishing import taken
 from kestrav.core.errors import BadInput
+from kestrav.core.finishes.shelf import BY_NAME
 from kestrav.core.geometry.transforms import apply, rigid
 from kestrav.core.parts import arranging, placeholders, placing
 from kestrav.core.parts.rest import rest_poses
@@ -275,9 +277,10 @@ def test_linked_copies_share_geometry_and_follow_looks(nested):
     assert len(project.geometry) == 3
     for k, made in enumerate(copies, 1):
         assert world(project)[made.id][:3, 3] - world(project)["part-9"][:3, 3] == pytest.approx([0, 300 * k, 0])
-    painted = edits.restyle(project, ["part-2"], colour="#112233", finish="rubber")
+    project, rubber = taken(project, BY_NAME["Rubber"])
+    painted = edits.restyle(project, ["part-2"], colour="#112233", finish=rubber)
     trays = [p for p in painted.parts if p.name == "Tray"]
-    assert {(p.colour, p.finish) for p in trays} == {("#112233", "rubber")}
+    assert {(p.colour, p.finish) for p in trays} == {("#112233", rubber)}
     assert len(trays) == 4
 
 

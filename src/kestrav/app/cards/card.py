@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QMenu, QScrollArea
 
 from kestrav.app.cards.camera import CameraRows
 from kestrav.app.cards.checks import ChecksRows, RequirementRows
+from kestrav.app.cards.finish import ColourwayRows, FinishRows, FinishRuleRows
 from kestrav.app.cards.gears import BallRows, GearRows, RodRows
 from kestrav.app.cards.lights import LightRows
 from kestrav.app.cards.measuring import MeasureRows, NoteRows
@@ -34,6 +35,9 @@ from kestrav.core.document.records import (
     Ball,
     Camera,
     Castor,
+    Colourway,
+    Finish,
+    FinishRule,
     Gear,
     Item,
     Light,
@@ -70,6 +74,9 @@ _ROWS: dict[type, Any] = {
     Rod: RodRows,
     Ball: BallRows,
     Requirement: RequirementRows,
+    Finish: FinishRows,
+    FinishRule: FinishRuleRows,
+    Colourway: ColourwayRows,
 }
 
 

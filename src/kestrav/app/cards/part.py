@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
+from kestrav.app.cards.finish import chosen_finish, finish_options
 from kestrav.app.cards.rows import Rows, Vector
 from kestrav.app.widgets.colours import PETROL
 from kestrav.core.clearance.drop import drop
 from kestrav.core.document import edits
-from kestrav.core.document.finishes import FINISHES
 from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import (
     BoxForm,
@@ -26,7 +26,9 @@ from kestrav.core.document.records import (
     SphereForm,
     WallForm,
 )
+from kestrav.core.editing.finishing import with_finish
 from kestrav.core.errors import BadInput
+from kestrav.core.finishes.applied import finish_of
 from kestrav.core.geometry.transforms import angles_from_quaternion
 from kestrav.core.parts import placeholders, placing
 from kestrav.core.parts.arranging import array_places, array_steps, copy, group, ungroup
@@ -86,7 +88,7 @@ class PartRows(Rows):
         if form.section("Pivot and front"):
             self._pivot(part)
         solid = part if part.geometry is not None else self._first_solid(part.id)
-        if form.section("Appearance", "" if solid is None else solid.finish):
+        if form.section("Appearance", "" if solid is None else self._finish_name(solid)):
             self._looks(part)
         if form.section("Copies"):
             self._copies(part)
@@ -431,6 +433,11 @@ class PartRows(Rows):
                 f"Linked with {others} other {'copies' if others != 1 else 'copy'}: geometry and looks change together."
             )
 
+    def _finish_name(self, solid: Part) -> str:
+        """What a solid is finished with as the project is shown."""
+        finish = finish_of(self.session.shown, solid.id, self.session.shown.colourway)
+        return "plain paint" if finish is None else finish.name
+
     def _first_solid(self, part_id: str) -> Part | None:
         project = self.session.shown
         inside = set(subtree(project, part_id))
@@ -442,11 +449,13 @@ class PartRows(Rows):
 
         form = self.form
         form.colour("Colour", like.colour, lambda v: style("Colour", colour=v), "Colour of all solids in this part")
+        project = self.session.shown
+        now = finish_of(project, like.id, project.colourway)
         form.choice(
             "Finish",
-            [(name, name) for name in FINISHES],
-            like.finish,
-            lambda key: style("Finish", finish=key),
+            finish_options(project, now.id if now is not None else ""),
+            now.id if now is not None else "",
+            lambda key: self._edit("Finish", lambda p: with_finish(p, ids, chosen_finish(key))),
             "Surface material; shown in the lens, the film and the finished style",
         )
         form.number(

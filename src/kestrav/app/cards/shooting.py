@@ -113,6 +113,19 @@ class ShotRows(Rows):
             lambda v: self._set(shot.id, "Quality", quality=v),
             "Samples per pixel, and shading",
         )
+        if shot.quality == "finished":
+            self._number(
+                shot, "Samples", "samples", "", "Light paths that a finished picture takes for each pixel", 0, 8
+            )
+        self._number(
+            shot,
+            "Shutter angle",
+            "shutter",
+            "°",
+            "How long of a frame's 360° the shutter is open; blurs what moves in finished pictures",
+            0,
+            10,
+        )
         size = f"{shot.width}x{shot.height}"
         sizes = [(f"{w}x{h}", f"{name}: {w} × {h}") for name, (w, h) in SIZES.items()]
         if size not in dict(sizes):
@@ -131,6 +144,14 @@ class ShotRows(Rows):
             lambda v: self._set(shot.id, "Background", **read_background(v)),
             "#rrggbb, #rrggbb:#rrggbb for a gradient from bottom to top, or clear for transparent",
         )
+        if self.session.shown.colourways:
+            form.choice(
+                "Colourway",
+                [("", "as the project is shown"), *((way.id, way.name) for way in self.session.shown.colourways)],
+                shot.colourway,
+                lambda v: self._set(shot.id, "Colourway", colourway=v),
+                "Finishes that this shot shows",
+            )
         form.check(
             "Paths",
             "shown in pictures",

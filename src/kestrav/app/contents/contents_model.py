@@ -29,6 +29,9 @@ from kestrav.core.document.records import (
     Ball,
     Camera,
     Castor,
+    Colourway,
+    Finish,
+    FinishRule,
     Gear,
     Item,
     Light,
@@ -44,6 +47,7 @@ from kestrav.core.document.records import (
     TimedRotation,
     Wheel,
 )
+from kestrav.core.editing.finishing import users_of
 from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.kinematics.lane_values import ways_rolled
@@ -56,7 +60,7 @@ from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 NUMBER, HEALTH, ID = (Qt.ItemDataRole.UserRole + i for i in (1, 2, 0))
-HEADINGS = ("Product", "Paths", "Runs", "Checks", "Cameras", "Shots", "Lights")
+HEADINGS = ("Product", "Paths", "Runs", "Checks", "Cameras", "Shots", "Lights", "Finishes")
 CHECKS_AT = HEADINGS.index("Checks")
 # what an empty heading says and offers: the step, and its words
 HINTS = {
@@ -67,6 +71,7 @@ HINTS = {
     "Cameras": ("orbit", "Let a camera orbit a part …"),
     "Shots": ("camera", "Film from this viewpoint …"),
     "Lights": ("light", "Add a light …"),
+    "Finishes": ("finish", "Give a finish …"),
 }
 HINT = "hint:"  # begins the id of a row that offers a first step
 GROUP = "moved:"  # begins the id of a row that holds all motions of one thing
@@ -176,6 +181,13 @@ class ContentsModel(QAbstractItemModel):
         for top, some in enumerate(seen, CHECKS_AT + 1):
             for item in some:
                 add(item.id, self.tops[top])
+        surfaces: tuple[Finish | FinishRule | Colourway, ...] = (
+            *project.finishes,
+            *project.finish_rules,
+            *project.colourways,
+        )
+        for surface in surfaces:
+            add(surface.id, self.tops[-1])
         if wanted is None:
             for heading in self.tops:
                 if not heading.below and (project.parts or heading.id == "Product"):
@@ -290,6 +302,7 @@ class ContentsModel(QAbstractItemModel):
                 str(len(project.cameras)),
                 str(len(project.shots)),
                 str(len(project.lights)),
+                str(len(project.finishes) + len(project.finish_rules) + len(project.colourways)),
             )[number]
         return None
 
@@ -332,6 +345,16 @@ class ContentsModel(QAbstractItemModel):
             return f"{float(ways_rolled(project, item, [span(project)])[0]) / around:.2f} turns"
         if isinstance(item, Light):
             return f"{item.kind} light" if item.on else "off"
+        if isinstance(item, Finish):
+            return _counted(len(users_of(project, item.id)), "part")
+        if isinstance(item, FinishRule):
+            return f"“{item.words}”"
+        if isinstance(item, Colourway):
+            return (
+                "shown"
+                if project.colourway == item.id
+                else _counted(len(item.finishes), "entry").replace("entrys", "entries")
+            )
         if isinstance(item, Camera):
             return show(item.focal_length, "mm lens", 0)
         if isinstance(item, Requirement):
@@ -421,6 +444,9 @@ _LISTED = (
     Camera,
     Light,
     Shot,
+    Finish,
+    FinishRule,
+    Colourway,
 )
 
 
@@ -458,6 +484,7 @@ def _health(row: int, project: Project, result: CheckResult | None) -> str:
         {i.id for i in project.cameras},
         {i.id for i in project.shots},
         {i.id for i in project.lights},
+        {*(i.id for i in project.finishes), *(i.id for i in project.finish_rules), *(i.id for i in project.colourways)},
     ]
     severities = set()
     for finding in result.findings:

@@ -54,6 +54,7 @@ QUALITIES: tuple[tuple[QualityName, str], ...] = (
     ("preview", "preview: 1 sample per pixel"),
     ("good", "good: 4 samples, shade"),
     ("best", "best: 16 samples, fine shade"),
+    ("finished", "finished: path-traced, about a minute each"),
 )
 _TRIES_AFTER = 400  # ms without a change, after which a frame is made to see how long it takes
 _SHARED = 0.85  # of the cores' work that several processes do

@@ -71,7 +71,15 @@ def render_picture(
     from kestrav.render.film import render_still
 
     report(0.0)
-    return render_still(project, meshes, shot, time, target, overwrite=True)
+    return render_still(
+        project,
+        meshes,
+        shot,
+        time,
+        target,
+        overwrite=True,
+        progress=lambda done, count: report(min(done / count, 0.99)),
+    )
 
 
 def write_gltf(report: Report, project: Project, meshes: Mapping[str, Mesh], target: Path) -> str:

@@ -11,12 +11,24 @@ from PySide6.QtGui import QImage, QKeyEvent, QTextBlockFormat, QTextCursor, QTex
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QTextBrowser, QVBoxLayout, QWidget
 
 from kestrav.app.shell.finder import Entry
-from kestrav.core.document.records import Attachment, Camera, Item, Light, Part, PoseTrack, Run, Shot
+from kestrav.core.document.records import (
+    Attachment,
+    Camera,
+    Colourway,
+    Finish,
+    FinishRule,
+    Item,
+    Light,
+    Part,
+    PoseTrack,
+    Run,
+    Shot,
+)
 from kestrav.core.document.records import Path as PathRecord
 
 SHORTCUTS = "shortcuts"
 _PICTURE = 620  # pixels
-_PAGES = ("window", "preparing", "paths", "runs", "wheels", "cameras", "films", "clearance")
+_PAGES = ("window", "preparing", "paths", "runs", "wheels", "cameras", "films", "finishes", "clearance")
 _OF = {
     Part: "preparing",
     PathRecord: "paths",
@@ -26,6 +38,9 @@ _OF = {
     Light: "runs",
     Camera: "cameras",
     Shot: "films",
+    Finish: "finishes",
+    FinishRule: "finishes",
+    Colourway: "finishes",
 }
 
 

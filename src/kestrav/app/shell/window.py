@@ -26,6 +26,7 @@ from kestrav.app.actions.contact_actions import ContactActions
 from kestrav.app.actions.export_actions import ExportActions
 from kestrav.app.actions.extraction_actions import ExtractionActions
 from kestrav.app.actions.film_actions import FilmActions
+from kestrav.app.actions.finish_actions import FinishActions
 from kestrav.app.actions.import_actions import ImportActions, files_in
 from kestrav.app.actions.motion_actions import MotionActions
 from kestrav.app.actions.part_actions import PartActions
@@ -33,6 +34,7 @@ from kestrav.app.actions.path_actions import PathActions
 from kestrav.app.actions.plan_actions import PlanActions
 from kestrav.app.cards.card import Card
 from kestrav.app.contents.tree import ContentsTree
+from kestrav.app.dialogs.finish_shelf import finish_dragged
 from kestrav.app.dialogs.questions import recent_files, tell
 from kestrav.app.film.render_dialog import RenderDialog
 from kestrav.app.jobs.job_bar import JobBar
@@ -89,6 +91,7 @@ class Window(QMainWindow):
         self.preparing = PartActions(self)
         self.paths = PathActions(self)
         self.motion = MotionActions(self)
+        self.finishing = FinishActions(self, self.session, self.tools.say_for)
         self.contacts = ContactActions(self)
         self.extracting = ExtractionActions(self)
         self.clearing = ClearanceActions(self)
@@ -203,6 +206,7 @@ class Window(QMainWindow):
                 self.preparing.measure_action = tool_action
         action("Draw path", lambda: self.tools.use("draw"), "D")
         self.view_menu = self.preparing.view_menu(action)
+        self.view_menu.addMenu(self.finishing.menu(action))
         self.plan_menu = self.planning.menu(action)
         self.placeholder_menu = self.preparing.placeholder_menu(action)
         self.path_menu = self.paths.menu(action)
@@ -397,6 +401,7 @@ class Window(QMainWindow):
             "require": self.clearing.ask_requirement,
             "camera": self.cameras.from_here,
             "light": lambda: self.motion.light("point"),
+            "finish": self.finishing.open_shelf,
         }
         steps[step]()
 
@@ -487,11 +492,18 @@ class Window(QMainWindow):
     # files dropped on the window
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if event.mimeData().hasUrls():
+        if event.mimeData().hasUrls() or finish_dragged(event.mimeData(), self.session) is not None:
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        """Open a project, or add products, that are dropped on the window."""
+        """Open a project, or add products, that are dropped on the window; give a finish to the part that it is dropped on."""
+        finish = finish_dragged(event.mimeData(), self.session)
+        if finish is not None:
+            picked = self.stage.pick(self.stage.mapFrom(self, event.position().toPoint()))
+            if picked is not None:
+                chosen = self.session.selected_ids
+                self.finishing.give_to(list(chosen) if picked.part in chosen else [picked.part], finish)
+            return
         dropped = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         files = files_in(dropped)
         if dropped and not files:

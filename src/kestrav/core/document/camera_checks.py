@@ -44,6 +44,11 @@ def check_camera(camera: Camera) -> None:
         if not 0 <= fade.opacity <= 1:
             raise BadInput(f"{label} fades something to {100 * fade.opacity:g} %; it can be 0 to 100")
     _check_framing(camera, label)
+    if camera.f_number != 0 and not 0.5 <= camera.f_number <= 256:
+        raise BadInput(f"{label} has the f-number {camera.f_number:g}; give 0 for all sharp, or 0.5 to 256")
+    _check_keys([k.time for k in camera.focus.keys], f"{label}: its focus")
+    for key in camera.focus.keys:
+        positive(f"{label}: the distance of a focus key", key.distance)
     if camera.walk is not None:
         positive(f"{label}: the height of the eyes in mm", camera.walk.eye_height)
         if camera.walk.distance < 0:
@@ -91,6 +96,10 @@ def check_shot(shot: Shot) -> None:
     check_time(shot.end, f"{label} ends")
     if not 0 <= shot.fade < shot.end - shot.start:
         raise BadInput(f"{label} comes by a cross-fade of {shot.fade:g} s; give 0 or more, and less than it lasts")
+    if not 0 <= shot.shutter <= 360:
+        raise BadInput(f"{label} has a shutter angle of {shot.shutter:g}°; it can be 0 to 360")
+    if not 1 <= shot.samples <= 65536:
+        raise BadInput(f"{label} takes {shot.samples} samples of a pixel; it can be 1 to 65536")
     positive(f"{label}: the frame rate", shot.fps)
     if shot.fps > 1000:
         raise BadInput(f"{label} has a frame rate of {shot.fps:g}; it can be 1000 at most")

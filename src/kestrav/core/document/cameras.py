@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from kestrav.core.document.base import CameraId, MentionedId, PartId, PathId, Record, Ref, Vector
+from kestrav.core.document.surfaces import ColourwayId
 
 
 class PartAim(Record, frozen=True, tag="part"):
@@ -95,6 +96,21 @@ class Walk(Record, frozen=True):
     distance: float = 400.0
 
 
+class FocusKey(Record, frozen=True):
+    """A distance in mm along a camera's axis that is sharp at a time in s."""
+
+    time: float
+    distance: float
+
+
+class Focus(Record, frozen=True):
+    """Where a camera is sharp: at distances by ``keys``; else on a ``part``, followed; else at a ``point``; else at what it looks at."""
+
+    part: Annotated[str, Ref(("parts",), blank=True)] = ""
+    point: Vector | None = None
+    keys: tuple[FocusKey, ...] = ()
+
+
 class Camera(Record, frozen=True):
     """What looks. Focal length and sensor in mm; ``position`` holds while nothing carries it.
 
@@ -102,7 +118,8 @@ class Camera(Record, frozen=True):
     ``view_height`` mm without perspective. Its place comes ``lag`` s after what carries it, its look ``aim_lag`` s after
     its aim. ``subject`` is what its picture is of, if not the part that it aims at. It ``keeps`` the subject's share ``size``
     of the frame's height by its focal length, or by its distance. ``fades`` are shown faint to it alone. ``least_radius`` is the
-    tightest bend that its path may have; 0 for any.
+    tightest bend that its path may have; 0 for any. ``f_number`` is the focal length by the diameter of the lens's opening (0: all is
+    sharp), ``focus`` where it is sharp.
     """
 
     id: str
@@ -125,10 +142,12 @@ class Camera(Record, frozen=True):
     fades: tuple[Fade, ...] = ()
     framing: Framing = Framing()
     walk: Walk | None = None
+    f_number: float = 0.0
+    focus: Focus = Focus()
 
 
 LookName = Literal["studio", "technical", "ghost", "wire"]
-QualityName = Literal["preview", "good", "best"]
+QualityName = Literal["preview", "good", "best", "finished"]
 
 
 class Section(Record, frozen=True):
@@ -163,7 +182,9 @@ class Shot(Record, frozen=True):
     """A camera over a span of time, with its picture settings; ``paths`` are shown only where asked for, and where it
     ``loops`` its end joins its beginning. In the film, of all shots ``in_film`` in their order, it comes over the end of the
     shot before by a cross-fade of ``fade`` s (0: a cut). The background goes over to ``background_top`` upwards, where that is
-    given, or is left out where it is ``clear``."""
+    given, or is left out where it is ``clear``. It shows the parts in its ``colourway``, or in the project's where it has
+    none. The shutter is open for ``shutter`` degrees of a frame's 360 (0: an instant), from the frame's time on; a finished picture takes
+    ``samples`` of each pixel."""
 
     id: str
     name: str
@@ -184,3 +205,6 @@ class Shot(Record, frozen=True):
     quality: QualityName = "good"
     section: Section | None = None
     shows: OnPicture = OnPicture()
+    colourway: ColourwayId = ""
+    shutter: float = 0.0
+    samples: int = 24

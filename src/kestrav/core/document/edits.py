@@ -133,6 +133,7 @@ def remove(project: Project, item_id: str) -> Project:
             parts=parts,
             geometry=tuple(g for g in project.geometry if g.hash in used),
             sources=tuple(s for s in project.sources if s.id in {p.source for p in parts}),
+            colourway="" if project.colourway in out else project.colourway,
             **fields,
         )
     )

@@ -52,6 +52,12 @@ from kestrav.core.document.cameras import (
     Fade as Fade,
 )
 from kestrav.core.document.cameras import (
+    Focus as Focus,
+)
+from kestrav.core.document.cameras import (
+    FocusKey as FocusKey,
+)
+from kestrav.core.document.cameras import (
     Framing as Framing,
 )
 from kestrav.core.document.cameras import (
@@ -90,6 +96,9 @@ from kestrav.core.document.cameras import (
 from kestrav.core.document.cameras import (
     Walk as Walk,
 )
+from kestrav.core.document.light_setup import (
+    LightSetup as LightSetup,
+)
 from kestrav.core.document.mechanisms import (
     Axle as Axle,
 )
@@ -120,8 +129,21 @@ from kestrav.core.document.mechanisms import (
 from kestrav.core.document.mechanisms import (
     Wheel as Wheel,
 )
+from kestrav.core.document.surfaces import (
+    Colourway as Colourway,
+)
+from kestrav.core.document.surfaces import (
+    Finish as Finish,
+)
+from kestrav.core.document.surfaces import (
+    FinishRule as FinishRule,
+)
+from kestrav.core.document.surfaces import (
+    GivenFinish as GivenFinish,
+)
+from kestrav.core.document.surfaces import GivenFinishId
 
-FORMAT_VERSION = 13
+FORMAT_VERSION = 14
 
 
 class Geometry(Record, frozen=True):
@@ -212,9 +234,6 @@ class Swept(Record, frozen=True):
     mark: str
 
 
-FinishName = Literal["painted", "bare metal", "brushed", "plastic", "rubber", "glass", "wood"]
-
-
 class Part(Record, frozen=True):
     """A placed solid, or an assembly (no geometry) that others name as their parent.
 
@@ -237,7 +256,7 @@ class Part(Record, frozen=True):
     opacity: float = 1.0
     shown: bool = True
     scale: Vector = (1.0, 1.0, 1.0)
-    finish: FinishName = "painted"
+    finish: GivenFinishId = ""
     role: Literal["", "fixed", "moving"] = ""
     locked: bool = False
     source: str | None = None
@@ -776,7 +795,7 @@ class Settings(Record, frozen=True):
 
 
 class Project(Record, frozen=True):
-    """Everything there is to know, but for the meshes."""
+    """Everything there is to know, but for the meshes. ``colourway`` is the one that is shown; empty for the parts' own finishes."""
 
     name: str = "Untitled"
     version: int = FORMAT_VERSION
@@ -800,10 +819,30 @@ class Project(Record, frozen=True):
     rods: tuple[Rod, ...] = ()
     balls: tuple[Ball, ...] = ()
     requirements: tuple[Requirement, ...] = ()
+    finishes: tuple[Finish, ...] = ()
+    finish_rules: tuple[FinishRule, ...] = ()
+    colourways: tuple[Colourway, ...] = ()
+    colourway: str = ""
+    light_setup: LightSetup = LightSetup()
 
 
 Turner = Wheel | Castor | TimedRotation | Gear | Rod | Ball
-Item = Part | Path | Run | PoseTrack | Attachment | Turner | Camera | Light | Shot | Note | Requirement
+Item = (
+    Part
+    | Path
+    | Run
+    | PoseTrack
+    | Attachment
+    | Turner
+    | Camera
+    | Light
+    | Shot
+    | Note
+    | Requirement
+    | Finish
+    | FinishRule
+    | Colourway
+)
 COLLECTIONS: dict[type, str] = {
     Part: "parts",
     Path: "paths",
@@ -821,6 +860,9 @@ COLLECTIONS: dict[type, str] = {
     Shot: "shots",
     Note: "notes",
     Requirement: "requirements",
+    Finish: "finishes",
+    FinishRule: "finish_rules",
+    Colourway: "colourways",
 }
 
 KIND_WORDS: dict[type, str] = {
@@ -840,5 +882,8 @@ KIND_WORDS: dict[type, str] = {
     Shot: "shot",
     Note: "note",
     Requirement: "requirement",
+    Finish: "finish",
+    FinishRule: "finish rule",
+    Colourway: "colourway",
 }
 """What the kinds of things are called."""

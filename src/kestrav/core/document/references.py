@@ -35,7 +35,7 @@ Stood = Callable[[str], Vector]
 _ROLES = {
     "companions": "companion", "holds": "thing to look at", "follows": "run to follow", "onto": "part to put it on",
     "shows": "label", "fades": "faded thing", "things": "thing", "others": "thing", "shape": "part", "features": "measured part",
-    "swept": "thing that sweeps it", "a": "part", "b": "part", "on": "part", "crank": "part", "to": "part", "coupled": "part",
+    "swept": "thing that sweeps it", "finishes": "finish or part", "a": "part", "b": "part", "on": "part", "crank": "part", "to": "part", "coupled": "part",
 }  # fmt: skip
 
 

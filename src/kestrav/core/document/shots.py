@@ -38,6 +38,15 @@ def pick_shot(project: Project, name: str | None) -> Shot:
     raise BadInput(f"there is no shot “{name}”; the project has {known}")
 
 
+def pick_colourway(project: Project, name: str) -> str:
+    """The id of the colourway of a name or id. Raises BadInput when there is none."""
+    for way in project.colourways:
+        if name in (way.name, way.id):
+            return way.id
+    known = ", ".join(f"“{way.name}”" for way in project.colourways) or "none"
+    raise BadInput(f"there is no colourway “{name}”; the project has {known}")
+
+
 def with_settings(
     shot: Shot,
     size: str | None = None,
@@ -46,6 +55,7 @@ def with_settings(
     span: str | None = None,
     look: str | None = None,
     quality: str | None = None,
+    samples: int | None = None,
 ) -> Shot:
     """A shot with settings as typed: size as 1280x720 or by name, span as first:last in s, background as #rrggbb, as
     #rrggbb:#rrggbb from below to above, or as “clear”. Raises BadInput."""
@@ -60,6 +70,8 @@ def with_settings(
         fields["look"] = _one_of(look, get_args(LookName), "look")
     if quality is not None:
         fields["quality"] = _one_of(quality, get_args(QualityName), "quality")
+    if samples is not None:
+        fields["samples"] = samples
     if span is not None:
         fields["start"], fields["end"] = read_span(span)
     changed = msgspec.structs.replace(shot, **fields)

@@ -18,6 +18,7 @@ from kestrav.core.document.records import (
     ArcShape,
     Contact,
     EllipseShape,
+    Finish,
     Geometry,
     Ground,
     HelixShape,
@@ -82,6 +83,17 @@ def validate(project: Project) -> Project:
         check_camera(camera)
     for shot in project.shots:
         check_shot(shot)
+    light = project.light_setup
+    if not 0.05 <= light.softness <= 10:
+        raise BadInput(f"the softness of the light is {light.softness:g}; it can be 0.05 to 10")
+    if not 1667 <= light.white <= 25000:
+        raise BadInput(f"the white balance is {light.white:g} K; it can be 1667 to 25000")
+    if max(abs(light.level), abs(light.exposure)) > 12:
+        raise BadInput("the light's level or exposure is beyond 12 stops; give −12 to 12")
+    for finish in project.finishes:
+        check_finish(finish)
+    if project.colourway and project.colourway not in {c.id for c in project.colourways}:
+        raise BadInput(f"the project shows the colourway “{project.colourway}”, which it does not hold")
     for item in project.requirements:
         _check_requirement(item)
     for contact in project.contacts:
@@ -288,6 +300,28 @@ def _check_references(project: Project) -> None:
             if reference.id not in known[kinds]:
                 label = "a contact" if isinstance(record, Contact) else name_of(record)
                 raise BadInput(f"{label} has the {reference.role} “{reference.id}”, which the project does not hold")
+
+
+def check_finish(finish: Finish) -> None:
+    """Raise BadInput when a finish has a value that no surface has."""
+    label = name_of(finish)
+    for field in _SHARES:
+        value = getattr(finish, field)
+        if not 0 <= value <= 1:
+            raise BadInput(f"the {field.replace('_', ' ')} of {label} is {value:g}; it can be 0 to 1")
+    for field in ("colour", "sheen", "emission"):
+        if getattr(finish, field):
+            check_colour(getattr(finish, field), f"the {field} of {label}")
+    if not 1 <= finish.index <= 5:
+        raise BadInput(f"the index of refraction of {label} is {finish.index:g}; it can be 1 to 5")
+    positive(f"the grain of {label}", finish.grain)
+    if finish.luminance < 0:
+        raise BadInput(f"the luminance of {label} is negative; give 0 or more")
+
+
+_SHARES = (
+    "metallic", "roughness", "coat", "coat_roughness", "transmission", "anisotropy", "sheen_roughness", "relief", "contrast",
+)  # fmt: skip
 
 
 def _check_contact(item: Contact) -> None:

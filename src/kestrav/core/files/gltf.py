@@ -24,11 +24,14 @@ import trimesh
 from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
-from kestrav.core.document.records import FinishName
+from kestrav.core.colours import srgb_hex
+from kestrav.core.document.records import Finish
 from kestrav.core.errors import Damaged, in_words
 from kestrav.core.files.gltf_unpacking import Unpacked, stands_in
-from kestrav.core.files.product_tree import GREY, Node, Shape, no_faces
+from kestrav.core.files.product_tree import GREY, Node, Shape, clean_name, no_faces
+from kestrav.core.finishes.shelf import BY_NAME
 from kestrav.core.geometry.faces import Face, vector
+from kestrav.core.light.exposure import WHITE
 
 Array = NDArray[np.float64]
 Fetch = Callable[[str], bytes]
@@ -283,62 +286,97 @@ def _loaded(file: _File, flat: list[dict[str, Any]]) -> dict[str, trimesh.Trimes
 # looks
 
 
-def _looks(file: _File, number: int | None) -> tuple[str, float, FinishName]:
+def _looks(file: _File, number: int | None) -> tuple[str, float, Finish | None]:
     """sRGB colour (#rrggbb), opacity and finish of a material."""
     materials = file.items("materials")
     if number is None or not 0 <= number < len(materials):
-        return GREY, 1.0, "painted"
+        return GREY, 1.0, None
     material = materials[number]
     look = material.get("pbrMetallicRoughness") or {}
     factor = look.get("baseColorFactor", [1, 1, 1, 1])
     extensions = material.get("extensions") or {}
     older = extensions.get("KHR_materials_pbrSpecularGlossiness") or {}
     factor = older.get("diffuseFactor", factor)
-    if "baseColorTexture" in look or "diffuseTexture" in older:
-        note = "textures are not shown; the material's plain colour is"
+    if any(name in holder for holder in (look, older, material) for name in _PICTURES):
+        note = "textures are not shown; the material's plain values are"
         if note not in file.left_out:
             file.left_out.append(note)
     opacity = round(float(factor[3]), 4) if material.get("alphaMode") != "OPAQUE" else 1.0
-    through = float((extensions.get("KHR_materials_transmission") or {}).get("transmissionFactor", 0.0))
     name = str(material.get("name") or "")
-    # a file that says nothing of metal or roughness, as CAD exporters' do not, means plain paint
-    silent = "metallicFactor" not in look and "roughnessFactor" not in look
-    metallic = 0.0 if silent else float(look.get("metallicFactor", 1.0))
-    finish = finish_of(name, metallic, float(look.get("roughnessFactor", 1.0)), through)
-    if through > 0:
-        opacity = min(opacity, round(1.0 - 0.7 * through, 4))
-    return "#" + "".join(f"{srgb_byte(float(v)):02x}" for v in factor[:3]), opacity, finish
+    # a file that says nothing of metal or roughness, or only that the surface is even all over, as CAD exporters do, means plain paint
+    even = float(look.get("metallicFactor", 1.0)) == 0 and float(look.get("roughnessFactor", 1.0)) == 1
+    silent = "metallicFactor" not in look and "roughnessFactor" not in look and not _SURFACES & extensions.keys()
+    bare = silent or (even and not _SURFACES & extensions.keys() and not any(material.get("emissiveFactor") or ()))
+    finish = finish_by_name(name) if bare else _finish(name, material, look, extensions)
+    return srgb_hex([float(v) for v in factor[:3]]), opacity, finish
 
 
-_WORDS: tuple[tuple[FinishName, tuple[str, ...]], ...] = (
-    ("rubber", ("rubber", "tyre", "tire", "silicone")),
-    ("glass", ("glass", "glazing")),
-    ("wood", ("wood", "timber", "oak", "beech", "plywood")),
-    ("brushed", ("brushed", "satin metal")),
-    ("bare metal", ("steel", "alumin", "chrome", "brass", "copper", "metal")),
-    ("plastic", ("plastic", "abs", "nylon", "polymer")),
-    ("painted", ("paint", "lacquer", "coated")),
+_PICTURES = ("baseColorTexture", "diffuseTexture", "metallicRoughnessTexture", "normalTexture", "occlusionTexture")
+_SURFACES = {
+    "KHR_materials_clearcoat", "KHR_materials_transmission", "KHR_materials_ior", "KHR_materials_sheen", "KHR_materials_anisotropy",
+    "KHR_materials_emissive_strength",
+}  # fmt: skip
+
+
+def _finish(name: str, material: dict[str, Any], look: dict[str, Any], extensions: dict[str, Any]) -> Finish:
+    """A material's parameters: glTF 2.0, 3.9, and the ratified extensions of the Khronos registry."""
+
+    def value(extension: str, field: str, default: float = 0.0) -> float:
+        return _share((extensions.get(f"KHR_materials_{extension}") or {}).get(field, default))
+
+    def colour(values: Any) -> str:
+        light = [float(v) for v in values or ()][:3]
+        return srgb_hex(light) if len(light) == 3 and max(light) > 0 else ""
+
+    sheen = extensions.get("KHR_materials_sheen") or {}
+    stronger = (extensions.get("KHR_materials_emissive_strength") or {}).get("emissiveStrength", 1.0)
+    emission = colour(material.get("emissiveFactor"))
+    index = float((extensions.get("KHR_materials_ior") or {}).get("ior", 1.5))
+    return Finish(
+        "",
+        clean_name(name) or "Material",
+        metallic=_share(look.get("metallicFactor", 1.0)),
+        roughness=_share(look.get("roughnessFactor", 1.0)),
+        coat=value("clearcoat", "clearcoatFactor"),
+        coat_roughness=value("clearcoat", "clearcoatRoughnessFactor"),
+        transmission=value("transmission", "transmissionFactor"),
+        index=min(max(index, 1.0), 5.0),
+        anisotropy=value("anisotropy", "anisotropyStrength"),
+        sheen=colour(sheen.get("sheenColorFactor")),
+        sheen_roughness=_share(sheen.get("sheenRoughnessFactor", 0.0)),
+        emission=emission,
+        luminance=max(float(stronger), 0.0) * WHITE if emission else 0.0,
+        relief=_share((material.get("normalTexture") or {}).get("scale", 0.5)),
+        contrast=_share((material.get("occlusionTexture") or {}).get("strength", 0.5)),
+    )
+
+
+def _share(value: Any) -> float:
+    return round(min(max(float(value), 0.0), 1.0), 6)
+
+
+_WORDS: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Rubber", ("rubber", "tyre", "tire", "silicone")),
+    ("Glass, clear", ("glass", "glazing")),
+    ("Oak", ("wood", "timber", "oak", "beech", "plywood")),
+    ("Brushed steel", ("brushed", "satin metal")),
+    ("Zinc-plated", ("zinc", "galvan")),
+    ("Brass", ("brass",)),
+    ("Copper", ("copper",)),
+    ("Raw aluminium", ("alumin",)),
+    ("Polished steel", ("chrome", "polished")),
+    ("Raw steel", ("steel", "metal")),
+    ("Moulded plastic, gloss", ("plastic", "abs", "nylon", "polymer")),
 )
 
 
-def finish_of(name: str, metallic: float, roughness: float, through: float) -> FinishName:
-    """The finish nearest to a material: by words of its name, else by its metalness, roughness and transmission."""
+def finish_by_name(name: str) -> Finish | None:
+    """The finish of the shelf that a material's name tells of, in the file's own colour; none for plain paint."""
     lowered = name.lower()
     for finish, words in _WORDS:
         if any(word in lowered for word in words):
-            return finish
-    if through > 0.3:
-        return "glass"
-    if metallic > 0.5:
-        return "bare metal" if roughness < 0.35 else "brushed"
-    return "plastic" if roughness < 0.4 else "painted"
-
-
-def srgb_byte(linear: float) -> int:
-    """Linear light to an sRGB byte (IEC 61966-2-1)."""
-    linear = min(max(linear, 0.0), 1.0)
-    value = 12.92 * linear if linear <= 0.0031308 else 1.055 * linear ** (1 / 2.4) - 0.055
-    return round(255 * value)
+            return msgspec.structs.replace(BY_NAME[finish], colour="")
+    return None
 
 
 # CAD faces

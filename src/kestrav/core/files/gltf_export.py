@@ -19,18 +19,20 @@ from scipy.spatial.transform import Rotation
 
 import kestrav
 from kestrav.core.camera.views import Views, views
-from kestrav.core.document.finishes import FINISHES, PAINT
+from kestrav.core.colours import linear
 from kestrav.core.document.lookup import shown_parts
-from kestrav.core.document.records import Camera, Part, Project
+from kestrav.core.document.records import Camera, Finish, Part, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files.gltf_motion import Keys, Samples, Where, depths, finer, place_keys, samples, turn_keys
 from kestrav.core.files.writing import refuse_existing, write_whole
+from kestrav.core.finishes.applied import finishes_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.bounds import WORLD, at
 from kestrav.core.kinematics.displacement import Displacement
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.poses import riders, world_poses
+from kestrav.core.light.exposure import WHITE
 from kestrav.core.parts.rest import placement_matrix, rest_poses, rows
 from kestrav.core.parts.solids import solid_mesh
 
@@ -118,7 +120,8 @@ def animated(
     glTF 2.0 has no keys for it.
     """
     buffer, shown = _Buffer(), shown_parts(project)
-    materials = _Materials()
+    finishes = finishes_of(project, project.colourway)
+    materials = _Materials(finishes)
     shapes: dict[object, int] = {}
     kinds: list[dict[str, Any]] = []
     nodes: list[dict[str, Any]] = [{"name": project.name or "Project", "rotation": list(_TO_Y_UP)}]
@@ -127,7 +130,13 @@ def animated(
     for part in project.parts:
         node: dict[str, Any] = {"name": part.name}
         if part.geometry is not None and part.id in shown and part.opacity > 0:
-            key = (part.geometry, part.scale, part.colour, part.opacity, part.finish)
+            key = (
+                part.geometry,
+                part.scale,
+                part.colour,
+                part.opacity,
+                finishes[part.id].id if part.id in finishes else "",
+            )
             if key not in shapes:
                 shapes[key] = len(kinds)
                 kinds.append(_mesh(buffer, materials, solid_mesh(meshes, part), part))
@@ -155,6 +164,8 @@ def animated(
     }
     if kinds:
         document |= {"meshes": kinds, "materials": materials.found}
+    if materials.extensions:
+        document["extensionsUsed"] = sorted(materials.extensions)
     if cameras:
         document["cameras"] = cameras
     if animation["channels"]:
@@ -181,40 +192,71 @@ def _packed(document: dict[str, Any], binary: bytes) -> bytes:
 # looks
 
 
-def linear(colour: str) -> list[float]:
-    """#rrggbb as linear light (IEC 61966-2-1)."""
-    values = np.array([int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)])
-    found = np.where(values <= 0.04045, values / 12.92, ((values + 0.055) / 1.055) ** 2.4)
-    return [round(float(v), 6) for v in found]
+PAINT = Finish("", "Paint")  # what paint is where everything must be physically based
 
 
 class _Materials:
     """Materials by colour, opacity and finish."""
 
-    def __init__(self) -> None:
+    def __init__(self, finishes: Mapping[str, Finish]) -> None:
         self.found: list[dict[str, Any]] = []
+        self.extensions: set[str] = set()
+        self._finishes = finishes
         self._known: dict[tuple[str, float, str], int] = {}
 
     def of(self, part: Part, colour: str) -> int:
         """The number of a part's material in a colour."""
-        key = (colour, part.opacity, part.finish)
+        finish = self._finishes.get(part.id, PAINT)
+        key = (colour, part.opacity, finish.id)
         if key not in self._known:
-            finish = FINISHES[part.finish] or PAINT
-            opacity = min(part.opacity, finish.opacity)
             made: dict[str, Any] = {
-                "name": f"{part.finish} {colour}",
+                "name": f"{finish.name} {colour}",
                 "pbrMetallicRoughness": {
-                    "baseColorFactor": [*linear(colour), opacity],
+                    "baseColorFactor": [*_linear(finish.colour or colour), part.opacity],
                     "metallicFactor": finish.metallic,
                     "roughnessFactor": finish.roughness,
                 },
-                "doubleSided": opacity < 1,
+                "doubleSided": part.opacity < 1 or finish.transmission > 0,
             }
-            if opacity < 1:
+            if part.opacity < 1:
                 made["alphaMode"] = "BLEND"
+            extensions = _extensions(finish)
+            if finish.emission:
+                made["emissiveFactor"] = _linear(finish.emission)
+            if extensions:
+                made["extensions"] = extensions
+                self.extensions |= extensions.keys()
             self._known[key] = len(self.found)
             self.found.append(made)
         return self._known[key]
+
+
+def _linear(colour: str) -> list[float]:
+    return [round(float(v), 6) for v in linear(colour)]
+
+
+def _extensions(finish: Finish) -> dict[str, Any]:
+    """What of a finish is beyond glTF's core, by the ratified extensions of the Khronos registry."""
+    found: dict[str, Any] = {}
+    if finish.coat:
+        found["KHR_materials_clearcoat"] = {
+            "clearcoatFactor": finish.coat,
+            "clearcoatRoughnessFactor": finish.coat_roughness,
+        }
+    if finish.transmission:
+        found["KHR_materials_transmission"] = {"transmissionFactor": finish.transmission}
+    if finish.index != 1.5:
+        found["KHR_materials_ior"] = {"ior": finish.index}
+    if finish.anisotropy:
+        found["KHR_materials_anisotropy"] = {"anisotropyStrength": finish.anisotropy}
+    if finish.sheen:
+        found["KHR_materials_sheen"] = {
+            "sheenColorFactor": _linear(finish.sheen),
+            "sheenRoughnessFactor": finish.sheen_roughness,
+        }
+    if finish.emission and finish.luminance > 0:
+        found["KHR_materials_emissive_strength"] = {"emissiveStrength": round(finish.luminance / WHITE, 6)}
+    return found
 
 
 def _mesh(buffer: _Buffer, materials: _Materials, shape: Mesh, part: Part) -> dict[str, Any]:

@@ -19,9 +19,10 @@ from numpy.typing import NDArray
 from trimesh.resolvers import Resolver
 
 from kestrav.core.errors import Damaged
-from kestrav.core.files.gltf import finish_of
+from kestrav.core.files.gltf import finish_by_name
 from kestrav.core.files.product_tree import GREY, Node, Shape, Upward
 from kestrav.core.files.reading import GUESSED, UTF_8, as_utf8, unpacked
+from kestrav.core.finishes.shelf import BY_NAME
 
 Array = NDArray[np.float64]
 Fetch = Callable[[str], bytes]
@@ -128,12 +129,14 @@ def _visual(body: Any, material: Any) -> tuple[str, float, Any]:
         shine = float(
             material.kwargs.get("Ns", [0])[0] if hasattr(material, "kwargs") and material.kwargs.get("Ns") else 0
         )
-        finish = finish_of(str(material.name or ""), 0.0, 0.3 if shine > 200 else 1.0, 0.0)
+        finish = finish_by_name(str(material.name or "")) or (
+            BY_NAME["Moulded plastic, gloss"] if shine > 200 else None
+        )
         return f"#{r:02x}{g:02x}{b:02x}", round(a / 255, 4), finish
     if getattr(visual, "defined", False) and visual.kind in ("vertex", "face"):
         r, g, b, a = (int(v) for v in np.asarray(visual.main_color))
-        return f"#{r:02x}{g:02x}{b:02x}", round(a / 255, 4), "painted"
-    return GREY, 1.0, "painted"
+        return f"#{r:02x}{g:02x}{b:02x}", round(a / 255, 4), None
+    return GREY, 1.0, None
 
 
 # COLLADA
@@ -252,13 +255,13 @@ def _collada_looks(material: Any) -> tuple[str, float, Any]:
     diffuse = getattr(effect, "diffuse", None)
     name = str(getattr(material, "name", "") or "")
     if not isinstance(diffuse, tuple) or len(diffuse) < 3:
-        return GREY, 1.0, finish_of(name, 0.0, 1.0, 0.0)
+        return GREY, 1.0, finish_by_name(name)
     opacity = 1.0
     if isinstance(effect.transparency, (int, float)) and str(effect.opaque_mode or "") != "RGB_ZERO":
         opacity = float(np.clip(effect.transparency, 0.0, 1.0)) or 1.0
     # COLLADA's common profile takes colours as they are shown
     code = "#" + "".join(f"{round(255 * float(np.clip(v, 0, 1))):02x}" for v in diffuse[:3])
-    return code, round(opacity, 4), finish_of(name, 0.0, 1.0, 0.0)
+    return code, round(opacity, 4), finish_by_name(name)
 
 
 # 3MF
@@ -343,7 +346,7 @@ def _object_mesh(
     faces = [(t.get("v1"), t.get("v2"), t.get("v3")) for t in mesh.iter() if _tag(t) == "triangle"]
     vertices = np.array(corners, float).reshape(-1, 3)
     triangles = np.array(faces, np.int64).reshape(-1, 3)
-    colour, opacity, finish = GREY, 1.0, finish_of("", 0.0, 1.0, 0.0)
+    colour, opacity, finish = GREY, 1.0, None
     palette, index = palettes.get(str(described.get("pid"))), described.get("pindex") or "0"
     if palette is not None and index.isdigit():
         bases = [b for b in palette if _tag(b) == "base"]
@@ -352,7 +355,7 @@ def _object_mesh(
             if re.fullmatch(r"[0-9a-fA-F]{6}([0-9a-fA-F]{2})?", shown):
                 colour = f"#{shown[:6].lower()}"
                 opacity = round(int(shown[6:8], 16) / 255, 4) if len(shown) == 8 else 1.0
-            finish = finish_of(bases[int(index)].get("name") or "", 0.0, 1.0, 0.0)
+            finish = finish_by_name(bases[int(index)].get("name") or "")
     return Shape(key, vertices, triangles, colour, opacity, finish, described.get("name") or "")
 
 

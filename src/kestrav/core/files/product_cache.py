@@ -17,7 +17,7 @@ from pathlib import Path
 import msgspec
 import numpy as np
 
-from kestrav.core.document.records import Part
+from kestrav.core.document.records import Finish, Part
 from kestrav.core.errors import BadInput
 from kestrav.core.files.mesh_entries import to_faces, with_faces
 from kestrav.core.files.product_tree import Imported, Upward
@@ -43,6 +43,7 @@ class _Kept(msgspec.Struct):
     chord: float
     up: Upward
     beside: dict[str, str]
+    finishes: list[Finish]
 
 
 def home() -> Path:
@@ -83,7 +84,9 @@ def recalled(key: str, source: str, fetch: Fetch) -> Imported | None:
         os.utime(file)
     except (OSError, zipfile.BadZipFile, KeyError, ValueError, msgspec.MsgspecError):
         return None
-    return Imported(source, kept.parts, meshes, kept.left_out, kept.unit, kept.declared, kept.chord, kept.up)
+    return Imported(
+        source, kept.parts, meshes, kept.left_out, kept.unit, kept.declared, kept.chord, kept.up, finishes=kept.finishes
+    )
 
 
 def keep(key: str, imported: Imported, beside: Mapping[str, str]) -> None:
@@ -97,6 +100,7 @@ def keep(key: str, imported: Imported, beside: Mapping[str, str]) -> None:
         imported.chord,
         imported.up,
         dict(beside),
+        imported.finishes,
     )
     folder = home()
     with contextlib.suppress(OSError, BadInput):

@@ -12,8 +12,8 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.lookup import fresh_part_ids, new_source_id
-from kestrav.core.document.records import ImportBaseline, Part, Project, Source
+from kestrav.core.document.lookup import fresh_part_ids, new_id, new_source_id
+from kestrav.core.document.records import Finish, ImportBaseline, Part, Project, Source
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, Cancelled, Damaged, in_words
 from kestrav.core.files import product_cache
@@ -282,10 +282,16 @@ def into_project(project: Project, imported: Imported) -> Project:
     source = Source(
         new_source_id(project), imported.path or imported.source, imported.chord, imported.unit or 1.0, imported.up
     )
+    project, finishes = with_finishes(project, imported.finishes)
     parts = _renumbered(
         project,
         [
-            msgspec.structs.replace(p, source=source.id, baseline=ImportBaseline(p.name, p.placement, p.colour))
+            msgspec.structs.replace(
+                p,
+                source=source.id,
+                baseline=ImportBaseline(p.name, p.placement, p.colour),
+                finish=finishes.get(p.finish, ""),
+            )
             for p in imported.parts
         ],
     )
@@ -293,6 +299,20 @@ def into_project(project: Project, imported: Imported) -> Project:
     return validate(
         msgspec.structs.replace(project, parts=(*project.parts, *parts), sources=(*project.sources, source))
     )
+
+
+def with_finishes(project: Project, finishes: list[Finish]) -> tuple[Project, dict[str, str]]:
+    """The project with finishes that a product came with, one that it has already taken for the same; and the id there of each by its own."""
+    known = {msgspec.structs.replace(finish, id=""): finish.id for finish in project.finishes}
+    ids = {}
+    for finish in finishes:
+        bare = msgspec.structs.replace(finish, id="")
+        if bare not in known:
+            known[bare] = new_id(project, Finish)
+            made = msgspec.structs.replace(finish, id=known[bare])
+            project = msgspec.structs.replace(project, finishes=(*project.finishes, made))
+        ids[finish.id] = known[bare]
+    return project, ids
 
 
 def _renumbered(project: Project, parts: list[Part]) -> list[Part]:

@@ -16,7 +16,7 @@ import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.records import FinishName, Part, Placement, Vector
+from kestrav.core.document.records import Finish, Part, Placement, Vector
 from kestrav.core.geometry.faces import Face, moved_faces, vector
 from kestrav.core.geometry.meshes import Mesh, mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid, quaternion_from_rotation, split_stretch
@@ -52,7 +52,7 @@ class Shape:
     triangles: NDArray[np.int64]
     colour: str = GREY
     opacity: float = 1.0
-    finish: FinishName = "painted"
+    finish: Finish | None = None
     name: str = ""
     faces: Callable[[], tuple[Face, ...]] = no_faces
     face_of: NDArray[np.int32] | None = None
@@ -72,7 +72,7 @@ class Node:
 
 @dataclass
 class Imported:
-    """What a file holds: parts (parents first) with ids of their own, meshes by hash, and what was left out.
+    """What a file holds: parts (parents first) and their finishes with ids of their own, meshes by hash, and what was left out.
 
     ``unit`` is one of the file's units in mm, or None while nobody has said; lengths are in the file's unit
     then, and :func:`with_unit` brings them to mm. ``declared`` is what the file says of its unit.
@@ -87,6 +87,7 @@ class Imported:
     chord: float = 0.0
     up: Upward = "z"
     path: str = ""
+    finishes: list[Finish] = field(default_factory=list)
 
     @property
     def triangles(self) -> int:
@@ -138,6 +139,7 @@ class _Gathering:
         self.kept: dict[object, tuple[str, Array] | None] = {}
         self.siblings: Counter[str] = Counter()
         self.faults: Counter[str] = Counter()
+        self.finish_ids: dict[Finish, str] = {}
 
     def node(
         self, node: Node, world: Array, parent: str | None, parent_rigid: Array, trail: str
@@ -237,6 +239,13 @@ class _Gathering:
         self.out.meshes.setdefault(made.hash, made)
         return made.hash, shift
 
+    def _finish(self, finish: Finish) -> str:
+        """The id of a finish, which is noted the first time."""
+        if finish not in self.finish_ids:
+            self.finish_ids[finish] = f"finish-{len(self.finish_ids) + 1}"
+            self.out.finishes.append(msgspec.structs.replace(finish, id=self.finish_ids[finish]))
+        return self.finish_ids[finish]
+
     def _fault(self, text: str) -> None:
         self.faults[text] += 1
 
@@ -269,7 +278,7 @@ class _Gathering:
                 geometry=geometry,
                 colour=looks.colour if looks else GREY,
                 opacity=looks.opacity if looks else 1.0,
-                finish=looks.finish if looks else "painted",
+                finish=self._finish(looks.finish) if looks and looks.finish is not None else "",
                 scale=scale,
                 origin=origin,
             )

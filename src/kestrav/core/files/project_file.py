@@ -106,6 +106,29 @@ def _with_terms_of_the_trade(document: dict[str, Any]) -> dict[str, Any]:
     return {_COLLECTIONS.get(name, name): value for name, value in document.items()}
 
 
+# 14: finishes are records of the project with parameters of their own, and no names of a list
+_FINISHES: dict[str, dict[str, Any]] = {
+    "bare metal": {"metallic": 1.0, "roughness": 0.28},
+    "brushed": {"metallic": 1.0, "roughness": 0.52},
+    "plastic": {"metallic": 0.0, "roughness": 0.34, "coat": 0.15},
+    "rubber": {"metallic": 0.0, "roughness": 0.92},
+    "glass": {"metallic": 0.0, "roughness": 0.05, "transmission": 0.7},
+    "wood": {"metallic": 0.0, "roughness": 0.7, "coat": 0.08},
+}
+
+
+def _with_finishes(document: dict[str, Any]) -> dict[str, Any]:
+    ids: dict[str, str] = {}
+    for part in _records(document, "parts"):
+        name = part.pop("finish", "painted")
+        if isinstance(name, str) and name in _FINISHES:
+            part["finish"] = ids.setdefault(name, f"finish-{len(ids) + 1}")
+        elif name != "painted":
+            part["finish"] = name  # the format's own check names it
+    document["finishes"] = [{"id": ids[name], "name": name.capitalize(), **_FINISHES[name]} for name in ids]
+    return document
+
+
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda document: document,
     2: lambda document: document,
@@ -119,6 +142,7 @@ UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     10: lambda document: document,
     11: _with_names_of_the_trade,
     12: _with_terms_of_the_trade,
+    13: _with_finishes,
 }
 
 

@@ -1,0 +1,123 @@
+"""Finishes and colourways: the shelf, giving them, and which colourway is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PySide6.QtCore import QObject
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QMenu, QWidget
+
+from kestrav.app.dialogs.finish_shelf import FinishShelf
+from kestrav.app.session import Session
+from kestrav.core.document.lookup import find
+from kestrav.core.document.records import Finish, Part, Project
+from kestrav.core.editing.finishing import shown_in, with_colourway, with_finish, with_rule, without_unused
+
+
+class FinishActions(QObject):
+    """What is done with finishes; ``say`` tells what was not done and why."""
+
+    def __init__(self, window: QWidget, session: Session, say: Callable[[str], object]) -> None:
+        super().__init__(window)
+        self.window_, self.session, self.say = window, session, say
+        self.shelf: FinishShelf | None = None
+        self.colourways = QMenu("Colourway", window)
+        self.colourways.aboutToShow.connect(self._fill_colourways)
+
+    def menu(self, action: Callable[..., QAction]) -> QMenu:
+        """The menu of finishes."""
+        menu = QMenu("Finish", self.window_)
+        menu.addAction(
+            action(
+                "Finishes …",
+                self.open_shelf,
+                "Ctrl+Shift+M",
+                tip="Open the shelf of finishes, to drag onto parts or give to the selection",
+            )
+        )
+        menu.addMenu(self.colourways)
+        self.new_action = action(
+            "New colourway",
+            self.new_colourway,
+            tip="Add a colourway: a named set of finishes; finishes given then belong to it",
+        )
+        self.next_action = action("Next colourway", self.next_colourway, tip="Show the next colourway")
+        self.tidy_action = action(
+            "Remove unused finishes", self.tidy, tip="Remove finishes that no part, rule or colourway has"
+        )
+        menu.addActions([self.new_action, self.next_action, self.tidy_action])
+        return menu
+
+    def open_shelf(self) -> None:
+        """Show the shelf beside the window's work."""
+        if self.shelf is None:
+            self.shelf = FinishShelf(self.window_, self.session)
+            self.shelf.given.connect(self.give)
+            self.shelf.ruled.connect(self.give_by_name)
+        else:
+            self.shelf.fill()
+        self.shelf.show()
+        self.shelf.raise_()
+        self.shelf.list.setFocus()
+
+    def give(self, finish: Finish | str) -> None:
+        """Give a finish to the selected parts."""
+        ids = [i for i in self.session.selected_ids if isinstance(find(self.session.project, i), Part)]
+        if not ids:
+            self.say("Select the parts that are to have the finish")
+            return
+        self.give_to(ids, finish)
+
+    def give_to(self, ids: list[str], finish: Finish | str) -> None:
+        """Give a finish to parts or assemblies."""
+        self.session.edit("Finish", lambda project: with_finish(project, ids, finish))
+
+    def give_by_name(self, finish: Finish | str, words: str) -> None:
+        """Add a rule that gives a finish to parts by their names."""
+        if self.session.edit("Finish rule", lambda project: with_rule(project, words, finish)):
+            self.session.select(self.session.project.finish_rules[-1].id)
+
+    # colourways
+
+    def _fill_colourways(self) -> None:
+        self.colourways.clear()
+        project = self.session.project
+        for way_id, name in (("", "Parts' own finishes"), *((way.id, way.name) for way in project.colourways)):
+            made = self.colourways.addAction(name)
+            made.setCheckable(True)
+            made.setChecked(project.colourway == way_id)
+            made.triggered.connect(partial(self.show_colourway, way_id))
+
+    def show_colourway(self, way_id: str, *_: object) -> None:
+        """Show a colourway, or the parts' own finishes."""
+        self.session.edit("Colourway", lambda project: shown_in(project, way_id))
+
+    def new_colourway(self) -> None:
+        """Add a colourway and show it."""
+        made: list[str] = []
+
+        def add(project: Project) -> Project:
+            project, way_id = with_colourway(project)
+            made[:] = [way_id]
+            return project
+
+        if self.session.edit("New colourway", add):
+            self.session.select(made[0])
+
+    def next_colourway(self) -> None:
+        """Show the colourway after the one that is shown; after the last one the parts' own finishes."""
+        project = self.session.project
+        ids = ["", *(way.id for way in project.colourways)]
+        if len(ids) == 1:
+            self.say("The project has no colourway yet; add one from the menu View, Finish")
+            return
+        self.show_colourway(ids[(ids.index(project.colourway) + 1) % len(ids)])
+
+    def tidy(self) -> None:
+        """Remove what nothing has."""
+        before = len(self.session.project.finishes)
+        self.session.edit("Remove unused finishes", without_unused)
+        gone = before - len(self.session.project.finishes)
+        self.say(f"{gone} unused finish{'es' if gone != 1 else ''} removed" if gone else "Every finish is used")

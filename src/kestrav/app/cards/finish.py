@@ -1,0 +1,231 @@
+"""Finishes, the rules that give them, and colourways."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from kestrav.app.cards.rows import Rows
+from kestrav.core.document.lookup import get
+from kestrav.core.document.records import Colourway, Finish, FinishRule, GivenFinish, Part
+from kestrav.core.document.surfaces import TextureName
+from kestrav.core.editing.finishing import replaced_everywhere, shown_in, users_of, with_finish
+from kestrav.core.finishes.applied import matched
+from kestrav.core.finishes.shelf import BY_NAME, SHELF
+from kestrav.core.units import show
+
+TEXTURES: tuple[tuple[TextureName, str], ...] = (
+    ("", "smooth"), ("brushed", "brushed"), ("turned", "turned"), ("cast", "cast"), ("blasted", "blasted"), ("orange peel", "orange peel"),
+    ("grained", "grained"), ("wood", "wood"), ("concrete", "concrete"), ("terrazzo", "terrazzo"), ("tiles", "tiles"), ("mesh", "wire mesh"),
+    ("weave", "woven"), ("knurled", "knurled"),
+)  # fmt: skip
+_FROM_SHELF = "shelf/"
+
+
+def finish_options(project: Any, selected: str) -> list[tuple[str, str]]:
+    """The finishes that can be chosen: plain paint, those of the project, and those of the shelf that it does not have yet."""
+    mine = {finish.name for finish in project.finishes}
+    found = [("", "plain paint"), *((finish.id, finish.name) for finish in project.finishes)]
+    for group, finishes in SHELF:
+        found += [(_FROM_SHELF + f.name, f"{group}: {f.name}") for f in finishes if f.name not in mine]
+    return found if any(key == selected for key, _ in found) else [*found, (selected, "several")]
+
+
+def chosen_finish(key: str) -> Finish | str:
+    """What an option of :func:`finish_options` stands for: a finish of the shelf, or the id of one of the project's."""
+    return BY_NAME[key.removeprefix(_FROM_SHELF)] if key.startswith(_FROM_SHELF) else key
+
+
+class FinishRows(Rows):
+    """The parameters of a finish, and which parts have it."""
+
+    def build(self, finish: Finish) -> None:
+        project, form = self.session.shown, self.form
+        form.title = finish.name
+        self._name(finish)
+        parts = users_of(project, finish.id)
+        if form.section("Base", finish.colour):
+            form.check(
+                "Colour",
+                "each part's own",
+                not finish.colour,
+                lambda own: self._set(finish.id, "Colour", colour="" if own else "#9aa7ab"),
+                "Whether the finish takes the colour of each part or has a colour of its own",
+            )
+            if finish.colour:
+                form.colour(
+                    "Base colour",
+                    finish.colour,
+                    lambda v: self._set(finish.id, "Colour", colour=v),
+                    "Colour of the material; of a metal the reflectance facing the viewer",
+                )
+            self._share(
+                finish, "Metallic", "metallic", "How far the material is a metal: 0 % for paint, plastic and glass"
+            )
+            self._share(finish, "Roughness", "roughness", "0 % is a mirror, 100 % has no highlight")
+            if finish.metallic < 1:
+                self._plain(
+                    finish,
+                    "Index of refraction",
+                    "index",
+                    "",
+                    "1.5 for most paints and plastics, 1.52 for window glass",
+                    3,
+                    0.01,
+                )
+                self._share(
+                    finish,
+                    "Transmission",
+                    "transmission",
+                    "Share of light that goes through, bent by the index of refraction",
+                )
+        if form.section("Coat", show(100 * finish.coat, "%", 0) if finish.coat else "none"):
+            self._share(finish, "Clear coat", "coat", "Strength of a clear layer over the material")
+            self._share(finish, "Coat roughness", "coat_roughness", "Roughness of the clear coat")
+        if form.section("Structure", dict(TEXTURES)[finish.texture]):
+            form.choice(
+                "Texture",
+                TEXTURES,
+                finish.texture,
+                lambda v: self._set(finish.id, "Texture", texture=v),
+                "Fine structure of the surface, mapped onto each part as onto a box",
+            )
+            if finish.texture:
+                self._plain(finish, "Grain", "grain", "mm", "Size of a square of the texture on the part", 1, 5)
+                self._share(finish, "Relief", "relief", "Depth of the structure in the light")
+                self._share(finish, "Contrast", "contrast", "How much the structure shades the colour")
+                self._share(finish, "Anisotropy", "anisotropy", "How far highlights are drawn out across the grain")
+        if form.section("Sheen and light", "gives light" if finish.emission else ""):
+            self._optional_colour(finish, "Sheen", "sheen", "#ffffff", "Colour of the rim light of cloth")
+            if finish.sheen:
+                self._share(finish, "Sheen roughness", "sheen_roughness", "Spread of the sheen")
+            self._optional_colour(
+                finish, "Emission", "emission", "#ffffff", "Colour of the light that the surface gives"
+            )
+            if finish.emission:
+                self._plain(finish, "Luminance", "luminance", "cd/m²", "Luminance of the surface", 0, 100)
+        if form.section("Parts", f"{len(parts)}"):
+            form.note(
+                ", ".join(get(project, i).name for i in parts[:12])
+                + (f" and {len(parts) - 12} more" if len(parts) > 12 else "")
+            )
+            others = [(f.id, f.name) for f in project.finishes if f.id != finish.id]
+            form.choice(
+                "Replace by",
+                [("", "choose …"), *others],
+                "",
+                lambda v: v and self.session.edit("Replace finish", lambda p: replaced_everywhere(p, finish.id, v)),
+                "Give another finish to everything that has this one",
+                acts=True,
+            )
+            form.buttons(
+                ("Select parts", lambda: self.session.select_several(parts), "Select the parts that show this finish")
+            )
+        self._delete(finish)
+
+    def _share(self, finish: Finish, label: str, field: str, tip: str) -> None:
+        self.form.number(
+            label,
+            100 * getattr(finish, field),
+            "%",
+            lambda v: self._set(finish.id, label, **{field: v / 100}),
+            tip,
+            0,
+            5,
+        )
+
+    def _plain(self, finish: Finish, label: str, field: str, unit: str, tip: str, places: int, step: float) -> None:
+        self.form.number(
+            label, getattr(finish, field), unit, lambda v: self._set(finish.id, label, **{field: v}), tip, places, step
+        )
+
+    def _optional_colour(self, finish: Finish, label: str, field: str, first: str, tip: str) -> None:
+        value, form = getattr(finish, field), self.form
+        form.check(
+            label,
+            "on",
+            bool(value),
+            lambda on: self._set(finish.id, label, **{field: first if on else ""} | _lit(finish, field, on)),
+            tip,
+        )
+        if value:
+            form.colour(f"{label} colour", value, lambda v: self._set(finish.id, label, **{field: v}), tip)
+
+
+def _lit(finish: Finish, field: str, on: bool) -> dict[str, float]:
+    """A luminance for what begins to give light, so that it shows."""
+    return {"luminance": 500.0} if field == "emission" and on and not finish.luminance else {}
+
+
+class FinishRuleRows(Rows):
+    """Which words of names a rule looks for, and the finish that it gives."""
+
+    def build(self, rule: FinishRule) -> None:
+        project, form = self.session.shown, self.form
+        form.title = rule.name
+        self._name(rule)
+        form.text(
+            "Words",
+            rule.words,
+            lambda v: self._set(rule.id, "Words", words=v),
+            "Words in the names of parts, or of assemblies above them; a star stands for anything",
+        )
+        form.choice(
+            "Finish",
+            [(f.id, f.name) for f in project.finishes],
+            rule.finish,
+            lambda v: self._set(rule.id, "Finish", finish=v),
+            "Finish of these parts, where they have none of their own",
+        )
+        found = matched(project, rule.words)
+        form.worked(
+            f"{len(found)} names hold “{rule.words}”" + (f": {', '.join(p.name for p in found[:8])}" if found else "")
+        )
+        self._delete(rule)
+
+
+class ColourwayRows(Rows):
+    """What a colourway gives."""
+
+    def build(self, way: Colourway) -> None:
+        project, form = self.session.shown, self.form
+        form.title = way.name
+        self._name(way)
+        shown = project.colourway == way.id
+        form.check(
+            "Shown",
+            "in the stage and in new shots",
+            shown,
+            lambda on: self.session.edit("Colourway", lambda p: shown_in(p, way.id if on else "")),
+            "Show this colourway; finishes given meanwhile belong to it",
+        )
+        for entry in way.finishes:
+            form.choice(
+                get(project, entry.part).name,
+                finish_options(project, entry.finish),
+                entry.finish,
+                lambda v, e=entry: self._give(way, e, v),
+                "Finish of this part in this colourway",
+            )
+        tops = [p for p in project.parts if isinstance(p, Part) and p.id not in {e.part for e in way.finishes}]
+        form.choice(
+            "Add part",
+            [("", "choose …"), *((p.id, p.name) for p in tops if p.geometry is None or p.parent is None)],
+            "",
+            lambda v: (
+                v
+                and self._give(
+                    way, GivenFinish(v, ""), project.finishes[0].id if project.finishes else "shelf/Paint, matt"
+                )
+            ),
+            "Part or assembly that has a finish of its own in this colourway",
+            acts=True,
+        )
+        self._delete(way)
+
+    def _give(self, way: Colourway, entry: GivenFinish, key: str) -> None:
+        def give(project: Any) -> Any:
+            shown = project.colourway
+            made = with_finish(shown_in(project, way.id), [entry.part], chosen_finish(key))
+            return shown_in(made, shown)
+
+        self.session.edit("Finish", give)

@@ -1,0 +1,63 @@
+"""Depth of field: where a camera is sharp, how wide its lens is open, and how large a point beyond becomes.
+
+A thin lens: W. J. Smith, "Modern Optical Engineering", 4th ed., McGraw-Hill 2008, sections 2.4 and 9.6.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kestrav.core.camera.views import Views
+from kestrav.core.document.records import Camera, Project
+from kestrav.core.parts.rest import rows, world_bounds
+
+Array = NDArray[np.float64]
+
+NEAREST = 1.0  # mm before the lens
+
+
+def aperture_diameter(camera: Camera, focal_length: ArrayLike) -> Array:
+    """The diameter in mm of the lens's opening at focal lengths in mm; 0 where all is sharp."""
+    lengths = np.asarray(focal_length, float)
+    return lengths / camera.f_number if camera.f_number > 0 else np.zeros_like(lengths)
+
+
+def focus_distances(project: Project, camera: Camera, times: ArrayLike, poses: Array, seen: Views) -> Array:
+    """Distances (n,) in mm along a camera's axis that are sharp at times (n,), under world poses (n, parts, 4, 4) as it sees them."""
+    focus, times = camera.focus, np.asarray(times, float)
+    if focus.keys:
+        found = np.interp(times, [k.time for k in focus.keys], [k.distance for k in focus.keys])
+    else:
+        if focus.part and focus.part in rows(project):
+            places = world_bounds(project, focus.part, poses).mean(axis=1)
+        elif focus.point is not None:
+            places = np.tile(np.asarray(focus.point, float), (len(times), 1))
+        else:
+            places = seen.target
+        found = np.einsum("ni,ni->n", places - seen.position, seen.forward)
+    return np.asarray(np.maximum(found, NEAREST))
+
+
+def blur_diameter(aperture: float, focal_length: float, focus: float, distance: ArrayLike) -> Array:
+    """The diameter in mm on the sensor of a point's image at distances in mm, of a lens of an opening and a focal length focused at a
+    distance: the circle of confusion A f |d − s| / (d (s − f))."""
+    d = np.asarray(distance, float)
+    return np.asarray(aperture * focal_length * np.abs(d - focus) / (d * (focus - focal_length)))
+
+
+def sharp_span(camera: Camera, focal_length: float, focus: float, circle: float) -> tuple[float, float]:
+    """The nearest and farthest distance in mm whose points are no larger on the sensor than a circle in mm; the farthest may be infinite."""
+    aperture = float(aperture_diameter(camera, focal_length))
+    if aperture <= 0:
+        return 0.0, np.inf
+    share = circle * (focus - focal_length) / (aperture * focal_length)
+    return focus / (1.0 + share), focus / (1.0 - share) if share < 1 else np.inf
+
+
+def open_times(time: float, fps: float, shutter: float, count: int) -> Array:
+    """Times (count,) in s spread evenly over what a frame's shutter is open, in the middle of as many equal parts; ``shutter`` in
+    degrees of a frame's 360."""
+    if shutter <= 0:
+        return np.array([time])
+    return time + (np.arange(count) + 0.5) / count * shutter / 360.0 / fps

@@ -1,0 +1,1 @@
+"""Light: what shows as white, environments by formula, studio set-ups."""

@@ -1,0 +1,39 @@
+"""Light that comes from all around, as luminance by direction, made by formula.
+
+A picture of an environment has its first row straight up and its last straight down; columns go round from +y over +x (as seen from above,
+clockwise). Values are relative to what shows as white (:data:`kestrav.core.light.exposure.WHITE`).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+
+def directions(height: int) -> Array:
+    """Unit vectors (height, 2 height, 3) of an environment's pixels."""
+    polar = (np.arange(height) + 0.5) / height * np.pi
+    around = (np.arange(2 * height) + 0.5) / (2 * height) * 2.0 * np.pi
+    level = np.sin(polar)[:, None]
+    made = [level * np.sin(around)[None], level * np.cos(around)[None], np.cos(polar)[:, None] + 0 * around[None]]
+    return np.stack(made, axis=-1)
+
+
+def turned(ways: Array, degrees: float) -> Array:
+    """Directions as an environment turned counter-clockwise by some degrees about the vertical sees them."""
+    angle = np.radians(-degrees)
+    c, s = np.cos(angle), np.sin(angle)
+    return np.asarray(ways @ np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]]).T)
+
+
+def workshop(ways: Array) -> Array:
+    """A calm workshop (n, n, 3): a bright ceiling, two windows, a dark floor."""
+    up = ways[..., 2]
+    around = np.mod(np.arctan2(ways[..., 1], ways[..., 0]), 2.0 * np.pi)
+    height = np.arcsin(np.clip(up, -1.0, 1.0)) / (0.5 * np.pi)
+    light = np.where(up > 0, 0.34 + 0.22 * height, 0.24 + 0.1 * height)
+    light = light + 0.9 * np.exp(-((around - 5.2) ** 2 / 0.3 + (height - 0.5) ** 2 / 0.1))
+    light = light + 0.4 * np.exp(-((around - 2.4) ** 2 / 0.5 + (height - 0.3) ** 2 / 0.3))
+    return np.repeat(light[..., None], 3, axis=-1)

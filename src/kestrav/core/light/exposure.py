@@ -1,0 +1,8 @@
+"""What light shows as white."""
+
+from __future__ import annotations
+
+import math
+
+FULL = 500.0  # lx at which a white surface is shown white; a common brightness of work places (EN 12464-1, from memory)
+WHITE = FULL / math.pi  # cd/m² of that surface, which reflects evenly to all sides (Lambert's law)

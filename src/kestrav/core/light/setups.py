@@ -1,0 +1,169 @@
+"""Studio set-ups: soft boxes around the subject and what is between them, all by formula and as far away as the horizon.
+
+Angles, sizes and ratios of strength are common practice, no source: a key light at about 45° to the side and above, a fill of a third to a
+half of it from the other side, a rim light from behind.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.document.light_setup import LightSetup, SetupName
+from kestrav.core.light.environments import directions, turned, workshop
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class SoftBox:
+    """A soft box: its azimuth (from +x towards +y) and elevation in degrees, half its width and height in degrees, what it gives a surface that
+    faces it, by what shows as white, and its colour temperature in K."""
+
+    azimuth: float
+    elevation: float
+    width: float
+    height: float
+    strength: float
+    kelvin: float = 6500.0
+
+    @property
+    def direction(self) -> Array:
+        """The unit vector (3,) towards it."""
+        a, e = np.radians(self.azimuth), np.radians(self.elevation)
+        return np.array([np.cos(e) * np.cos(a), np.cos(e) * np.sin(a), np.sin(e)])
+
+
+@dataclass(frozen=True)
+class _Setup:
+    """What a set-up is made of: the luminance above, at the horizon and below, by that of white, and its boxes, the key light first."""
+
+    above: float
+    level: float
+    below: float
+    boxes: tuple[SoftBox, ...]
+    kelvin: float = 6500.0
+
+
+_KEY = SoftBox(-53.746162, 49.799599, 8.0, 8.0, 0.55)  # where the steady light of every picture shines from
+_SETUPS: dict[SetupName, _Setup] = {
+    "workshop": _Setup(0.0, 0.0, 0.0, (_KEY, SoftBox(191.309932, 26.117055, 14.0, 10.0, 0.12))),
+    "three-point": _Setup(
+        0.3, 0.22, 0.16,
+        (SoftBox(-45.0, 40.0, 16.0, 16.0, 0.7), SoftBox(-140.0, 20.0, 24.0, 18.0, 0.32), SoftBox(110.0, 45.0, 10.0, 20.0, 0.6)),
+    ),
+    "soft boxes": _Setup(0.25, 0.2, 0.15, (SoftBox(-30.0, 35.0, 22.0, 30.0, 0.6), SoftBox(-150.0, 35.0, 22.0, 30.0, 0.5))),
+    "overhead tent": _Setup(0.95, 0.6, 0.3, (SoftBox(-90.0, 82.0, 38.0, 38.0, 0.5),)),
+    "window": _Setup(0.22, 0.18, 0.12, (SoftBox(180.0, 25.0, 24.0, 28.0, 1.0, 7000.0), SoftBox(0.0, 15.0, 40.0, 30.0, 0.12, 5200.0)), 6000.0),
+    "dusk": _Setup(0.16, 0.3, 0.08, (SoftBox(160.0, 9.0, 12.0, 5.0, 0.7, 3200.0), SoftBox(-40.0, 50.0, 40.0, 40.0, 0.14, 9500.0)), 8500.0),
+}  # fmt: skip
+SETUPS: tuple[SetupName, ...] = tuple(_SETUPS)
+
+
+def soft_boxes(light: LightSetup) -> tuple[SoftBox, ...]:
+    """The boxes of a light set-up as it is turned, sized and levelled; the key light first."""
+    return tuple(
+        replace(
+            box,
+            azimuth=box.azimuth + light.turn,
+            width=min(box.width * light.softness, 85.0),
+            height=min(box.height * light.softness, 85.0),
+            strength=box.strength * 2.0**light.level,
+        )
+        for box in _SETUPS[light.setup].boxes
+    )
+
+
+def environment(light: LightSetup, height: int) -> Array:
+    """The light from all around (height, 2 height, 3) by the luminance of white: what is between the boxes, and these."""
+    ways = directions(height)
+    made = surround(light, ways)
+    solid = _solid_angles(height)
+    for box in soft_boxes(light):
+        shape = _box(box, ways)
+        # as bright as gives a surface that faces it what it is to give: that of white is π times its luminance
+        facing = float((shape * np.clip(ways @ box.direction, 0.0, None) * solid).sum())
+        made = made + (box.strength * np.pi / max(facing, 1e-9)) * shape[..., None] * kelvin_colour(box.kelvin)
+    return np.asarray(made)
+
+
+def surround(light: LightSetup, ways: Array) -> Array:
+    """The light (n, n, 3) between the boxes from directions (n, n, 3)."""
+    setup = _SETUPS[light.setup]
+    if light.setup == "workshop":
+        return np.asarray(2.0**light.level * workshop(turned(ways, light.turn)))
+    up = ways[..., 2]
+    soft = np.tanh(3.0 * up)
+    values = np.where(
+        up >= 0, setup.level + (setup.above - setup.level) * soft, setup.level + (setup.level - setup.below) * soft
+    )
+    return np.asarray(2.0**light.level * values[..., None] * kelvin_colour(setup.kelvin))
+
+
+def _box(box: SoftBox, ways: Array) -> Array:
+    """How much of a soft box is seen in directions (n, n, 3), 0 to 1, with a soft edge."""
+    ahead = box.direction
+    across = np.cross([0.0, 0.0, 1.0], ahead)
+    across /= max(float(np.linalg.norm(across)), 1e-9)
+    above = np.cross(ahead, across)
+    front = ways @ ahead
+    safe = np.where(front > 0.05, front, 1.0)
+    x, y = np.degrees(np.arctan(ways @ across / safe)), np.degrees(np.arctan(ways @ above / safe))
+    inside = np.minimum(box.width - np.abs(x), box.height - np.abs(y))
+    edge = 0.12 * min(box.width, box.height) + 0.5
+    return np.where(front > 0.05, np.clip(0.5 + inside / edge, 0.0, 1.0), 0.0)
+
+
+def _solid_angles(height: int) -> Array:
+    """The solid angle in sr of an environment's pixels (height, 1)."""
+    edges = np.cos(np.arange(height + 1) / height * np.pi)
+    return np.asarray((edges[:-1] - edges[1:])[:, None] * (2.0 * np.pi / (2 * height)))
+
+
+def irradiance(picture: Array, normal: Array) -> Array:
+    """What an environment (h, 2h, 3) gives a surface of a normal (3,), by what shows as white there: π times the luminance of white."""
+    ways, solid = directions(len(picture)), _solid_angles(len(picture))
+    weight = np.clip(ways @ np.asarray(normal, float), 0.0, None) * solid
+    return np.asarray((picture * weight[..., None]).sum(axis=(0, 1)) / np.pi)
+
+
+def kelvin_colour(kelvin: float) -> Array:
+    """Linear sRGB (3,) of daylight of a colour temperature, or of a black body below 4000 K, of a luminance of 1; 6500 K is white.
+
+    Daylight by CIE 15:2004, 3.1; black bodies by the fit of Kim et al., US patent 7024034 B2 (2006), as both are given in G. Wyszecki and
+    W. S. Stiles' successors; from memory, checked in a test by the points that the standards tabulate.
+    """
+    t = float(np.clip(kelvin, 1667.0, 25000.0))
+    if t >= 4000.0:
+        if t <= 7000.0:
+            x = -4.6070e9 / t**3 + 2.9678e6 / t**2 + 0.09911e3 / t + 0.244063
+        else:
+            x = -2.0064e9 / t**3 + 1.9018e6 / t**2 + 0.24748e3 / t + 0.237040
+        y = -3.0 * x**2 + 2.87 * x - 0.275
+    else:
+        x = -0.2661239e9 / t**3 - 0.2343589e6 / t**2 + 0.8776956e3 / t + 0.179910
+        if t < 2222.0:
+            y = -1.1063814 * x**3 - 1.34811020 * x**2 + 2.18555832 * x - 0.20219683
+        else:
+            y = -0.9549476 * x**3 - 1.37418593 * x**2 + 2.09137015 * x - 0.16748867
+    xyz = np.array([x / y, 1.0, (1.0 - x - y) / y])
+    rgb = np.clip(_FROM_XYZ @ xyz, 0.0, None)
+    white = np.clip(_FROM_XYZ @ _WHITE, 1e-9, None)
+    made = rgb / white
+    return np.asarray(made / float(np.dot(made, (0.2126, 0.7152, 0.0722))))
+
+
+# IEC 61966-2-1
+_FROM_XYZ = np.array([[3.2406, -1.5372, -0.4986], [-0.9689, 1.8758, 0.0415], [0.0557, -0.2040, 1.0570]])
+_WHITE = np.array([0.3127 / 0.3290, 1.0, (1.0 - 0.3127 - 0.3290) / 0.3290])
+
+
+def gains(light: LightSetup) -> Array:
+    """By what linear light (3,) is multiplied as it is exposed: the exposure, and what makes light of the white's temperature white."""
+    return (
+        np.asarray(2.0**light.exposure / kelvin_colour(light.white))
+        if light.white != 6500.0
+        else np.full(3, 2.0**light.exposure)
+    )

@@ -1,0 +1,1 @@
+"""Finished frames by path tracing, in a process of its own."""

@@ -1,0 +1,127 @@
+"""A project's shown parts as bodies of the path tracer: merged by what they move with and what they are made of."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.colours import linear
+from kestrav.core.document.lookup import shown_parts, subtree
+from kestrav.core.document.records import Camera, Part, Project
+from kestrav.core.document.surfaces import Finish
+from kestrav.core.finishes.applied import colour_of, finishes_of
+from kestrav.core.finishes.box_mapping import box_mapped
+from kestrav.core.finishes.textures import texture
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.kinematics.poses import moving_groups
+from kestrav.core.light.exposure import WHITE
+from kestrav.core.memo import Memo
+from kestrav.core.parts.rest import rest_poses
+from kestrav.core.parts.solids import solid_mesh
+from kestrav.render.outlines import Outline, outline
+from kestrav.render.tracing.description import Body, Surface
+
+Array = NDArray[np.float64]
+
+_PAINT = Finish("", "")
+_outlines: Memo[Outline] = Memo(2048)
+
+
+def bodies_of(project: Project, meshes: Mapping[str, Mesh], camera: Camera) -> tuple[Body, ...]:
+    """The bodies, where they are at rest, in metres; what this camera may see faint is apart."""
+    groups, rest, shown = moving_groups(project), rest_poses(project), shown_parts(project)
+    finishes = finishes_of(project, project.colourway)
+    fades = {inner: fade.thing for fade in camera.fades for inner in subtree(project, fade.thing)}
+    together: dict[tuple[int, Finish, str, float, str], list[tuple[Array, Outline, NDArray[np.int64]]]] = {}
+    for row, part in enumerate(project.parts):
+        if part.geometry is None or part.id not in shown or part.opacity <= 0 or part.swept is not None:
+            continue
+        finish = finishes.get(part.id, _PAINT)
+        found = _outline_of(meshes, part)
+        for colour, triangles in _by_colour(found, part, finish):
+            key = (groups.get(part.id, -1), finish, colour, part.opacity, fades.get(part.id, ""))
+            together.setdefault(key, []).append((rest[row], found, triangles))
+    return tuple(
+        _merged(group, surface_of(finish, colour, opacity), finish, fade, members)
+        for (group, finish, colour, opacity, fade), members in together.items()
+    )
+
+
+def _outline_of(meshes: Mapping[str, Mesh], part: Part) -> Outline:
+    shape = solid_mesh(meshes, part)
+    return _outlines.get((shape,), lambda: outline(shape, edges=False))
+
+
+def _by_colour(found: Outline, part: Part, finish: Finish) -> list[tuple[str, NDArray[np.int64]]]:
+    """The triangles (k, 3) of each colour that an outline shows."""
+    own = colour_of(part, finish)
+    if found.tint_of is None or finish.colour:
+        return [(own, found.triangles)]
+    tint = found.tint_of[found.triangles[:, 0]]
+    return [(found.tints[t] or own, found.triangles[tint == t]) for t in np.unique(tint)]
+
+
+def _merged(
+    group: int, surface: Surface, finish: Finish, fade: str, members: list[tuple[Array, Outline, NDArray[np.int64]]]
+) -> Body:
+    points, normals, uv, triangles = [], [], [], []
+    count = 0
+    for matrix, found, corners in members:
+        turn, shift = matrix[:3, :3], matrix[:3, 3]
+        mapped = box_mapped(found.points, corners, finish.grain) if finish.texture else None
+        used, faces = np.unique(corners, return_inverse=True)
+        source = used if mapped is None else mapped.source
+        faces = faces.reshape(-1, 3) if mapped is None else mapped.triangles
+        points.append(1e-3 * (found.points[source] @ turn.T + shift))
+        if found.normals is not None:
+            normals.append(found.normals[source] @ turn.T)
+        if mapped is not None:
+            uv.append(mapped.uv)
+        triangles.append(faces + count)
+        count += len(source)
+    return Body(
+        group,
+        np.concatenate(points).astype(np.float32),
+        np.concatenate(normals).astype(np.float32) if len(normals) == len(members) else None,
+        np.concatenate(uv).astype(np.float32) if uv else None,
+        np.concatenate(triangles).astype(np.uint32),
+        surface,
+        fade,
+    )
+
+
+def surface_of(finish: Finish, colour: str, opacity: float = 1.0) -> Surface:
+    """What the path tracer knows of a finish in a colour."""
+    base = linear(colour).astype(np.float32)
+    rough = normals = holes = None
+    shown = base
+    if finish.texture:
+        fine = texture(finish.texture)
+        shade = (1.0 - finish.contrast * (1.0 - fine.shade)).astype(np.float32)
+        shown = shade[..., None] * base
+        rough = np.clip(finish.roughness + fine.rough, 0.02, 1.0).astype(np.float32)
+        bent = fine.normals * [finish.relief, finish.relief, 1.0]
+        normals = (
+            (bent / np.linalg.norm(bent, axis=-1, keepdims=True)).astype(np.float32) if finish.relief > 0 else None
+        )
+        holes = None if fine.opacity is None else fine.opacity.astype(np.float32)
+    return Surface(
+        shown,
+        finish.metallic,
+        finish.roughness,
+        finish.coat,
+        finish.coat_roughness,
+        finish.transmission * (1.0 - finish.metallic),
+        finish.index,
+        finish.anisotropy,
+        linear(finish.sheen).astype(np.float32) if finish.sheen else None,
+        opacity,
+        rough,
+        normals,
+        holes,
+        (linear(finish.emission) * finish.luminance / WHITE).astype(np.float32)
+        if finish.emission and finish.luminance > 0
+        else None,
+    )

@@ -1,0 +1,487 @@
+"""The path tracer's process: takes a scene and then frames over a connection, and tells how far each is.
+
+Light transport by Mitsuba 3 (W. Jakob et al., "Mitsuba 3 renderer", 2022), noise taken away by Intel Open Image Denoise with the
+surfaces' colours and normals as guides.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import sys
+import time
+from dataclasses import replace
+from multiprocessing.connection import Connection
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.render.tracing.description import Body, Lamp, Moment, Surface, Traced, TracedScene, Wanted
+
+FAST, SLOW = "llvm_ad_rgb", "scalar_rgb"
+_DEEPEST = 10  # times that light is followed from surface to surface
+_LOTS = 3  # times after which it is drawn by lot whether what is left of it is followed on
+_AT_ONCE = 8  # samples of a pixel that are taken together, at most
+# roughnesses, and by what the even body's colour is multiplied so that a white ball in an even light is as bright as that: the model of the
+# renderer sends back more than it gets (measured with it, seen straight on)
+_EVEN = (0.1, 0.3, 0.6, 1.0), (0.982, 0.969, 0.957, 0.956)
+_NO_FACE = 1.01  # index of refraction below which a face reflects nothing itself
+_MIRROR = 0.02  # roughness below which glass is clear
+_GUIDES, _MORE = "albedo:albedo,normal:sh_normal", ",depth:depth,shape:shape_index"
+Single = NDArray[np.float32]
+
+
+def best_variant() -> str:
+    """The variant of the renderer that runs here: the fast one needs LLVM's library."""
+    import mitsuba as mi
+
+    for name in (FAST, SLOW):
+        try:
+            mi.set_variant(name)
+            # it says only when it is used that the library is missing
+            import drjit as dr
+
+            if name == FAST:
+                dr.eval(mi.Float(1.0) + 1.0)
+            return name
+        except Exception:
+            continue
+    raise RuntimeError("no variant of the path tracer runs here")
+
+
+class Tracer:
+    """A scene in the renderer, and its frames."""
+
+    def __init__(self, scene: TracedScene) -> None:
+        self.variant = best_variant()
+        import mitsuba as mi
+
+        self.mi: Any = mi
+        self.told = scene
+        self.groups = sorted({body.group for body in scene.bodies if body.group >= 0})
+        self.lit = [k for k, body in enumerate(scene.bodies) if body.surface.emission is not None]
+        self._camera: tuple[bool, bool, bool] | None = None
+        self._lamps: list[tuple[object, ...]] = []
+        self._scene: Any = None
+        self._parameters: Any = None
+        self._shapes = self._made_shapes()
+
+    # the scene
+
+    def _made_shapes(self) -> dict[str, Any]:
+        """Everything but camera and lamps, as the renderer's own objects: they are kept when these are exchanged."""
+        mi = self.mi
+        made: dict[str, Any] = {"type": "scene"}
+        groups: dict[int, dict[str, Any]] = {group: {"type": "shapegroup"} for group in self.groups}
+        for k, body in enumerate(self.told.bodies):
+            mesh = self._mesh(f"body{k}", body)
+            if body.group < 0 or body.surface.emission is not None:
+                made[f"body{k}"] = mesh
+            else:
+                groups[body.group][f"body{k}"] = mesh
+        objects: dict[str, Any] = {}
+        for group, shapes in groups.items():
+            if len(shapes) > 1:
+                made[f"group{group}"] = mi.load_dict({**shapes, "id": f"group{group}"})
+        made.update(objects)
+        environment = np.ascontiguousarray(self.told.environment, np.float32)
+        # its own y axis is up, ours is z
+        made["environment"] = mi.load_dict(
+            {
+                "type": "envmap",
+                "bitmap": mi.Bitmap(environment),
+                "to_world": mi.ScalarTransform4f().rotate([1, 0, 0], 90),
+            }
+        )
+        return made
+
+    def _made_glow(self, moment: Moment, cover: bool) -> Any:
+        """What gives light of its own, seen by itself: all else hides it. As ``cover`` it is 1 where it is seen.
+
+        The tracer hides what gives light from the camera, as its lamps and surroundings are no part of the picture.
+        """
+        made: dict[str, Any] = {"type": "scene", "integrator": {"type": "path", "max_depth": 1}}
+        made["camera"] = self._sensor(moment)
+        for k, body in enumerate(self.told.bodies):
+            glows = body.surface.emission is not None
+            if not glows and (body.surface.transmission > 0 or body.surface.opacity < 1 or body.fades):
+                continue
+            black = Surface(np.zeros(3, np.float32), index=1.0, emission=None)
+            if glows:
+                black = replace(black, emission=np.ones(3, np.float32) if cover else body.surface.emission)
+            matrix = _metres(moment.groups.get(body.group, np.eye(4)))
+            points = (body.points @ matrix[:3, :3].T + matrix[:3, 3]).astype(np.float32)
+            made[f"body{k}"] = self._mesh(f"body{k}", Body(-1, points, None, None, body.triangles, black))
+        scene = self.mi.load_dict(made)
+        parameters = self.mi.traverse(scene)
+        self._aim(parameters, moment)
+        parameters.update()
+        return scene
+
+    def _with_glow(self, moment: Moment, picture: Any, count: int, seed: int) -> Any:
+        """A picture with what gives light of its own over it."""
+        light, share = (
+            np.array(self.mi.render(self._made_glow(moment, cover), spp=count, seed=seed), np.float64)[..., :3]
+            for cover in (False, True)
+        )
+        there = np.clip(share[..., :1], 0.0, 1.0)
+        picture[..., :3] = light + (1.0 - there) * picture[..., :3]
+        picture[..., 3:4] = there + (1.0 - there) * picture[..., 3:4]
+        return picture
+
+    def _mesh(self, name: str, body: Body) -> Any:
+        mi = self.mi
+        properties = mi.Properties()
+        properties["surface"] = mi.load_dict(self._bsdf(body))
+        if body.surface.emission is not None:
+            properties["glow"] = mi.load_dict(
+                {"type": "area", "radiance": {"type": "rgb", "value": [float(v) for v in body.surface.emission]}}
+            )
+        mesh = mi.Mesh(
+            name,
+            vertex_count=len(body.points),
+            face_count=len(body.triangles),
+            has_vertex_normals=body.normals is not None,
+            has_vertex_texcoords=body.uv is not None,
+            props=properties,
+        )
+        parameters = mi.traverse(mesh)
+        parameters["vertex_positions"] = np.ascontiguousarray(body.points, np.float32).ravel()
+        parameters["faces"] = np.ascontiguousarray(body.triangles, np.uint32).ravel()
+        if body.normals is not None:
+            parameters["vertex_normals"] = np.ascontiguousarray(body.normals, np.float32).ravel()
+        if body.uv is not None:
+            parameters["vertex_texcoords"] = np.ascontiguousarray(body.uv, np.float32).ravel()
+        parameters.update()
+        return mesh
+
+    def _bsdf(self, body: Body) -> dict[str, Any]:
+        surface = body.surface
+        made = self._glass(surface) if surface.transmission >= 0.999 else self._opaque(surface)
+        if 0 < surface.transmission < 0.999:
+            made = {"type": "blendbsdf", "weight": float(surface.transmission), "a": made, "b": self._glass(surface)}
+        if surface.normals is not None:
+            made = {"type": "normalmap", "normalmap": self._picture(0.5 + 0.5 * surface.normals), "inner": made}
+        if surface.transmission == 0:
+            made = {"type": "twosided", "inner": made}
+        if surface.holes is not None:
+            made = {"type": "mask", "opacity": self._picture(surface.holes[..., None]), "inner": made}
+        if surface.opacity < 1 or body.fades:
+            made = {"type": "mask", "opacity": float(surface.opacity), "inner": made}
+        return made
+
+    def _glass(self, surface: Surface) -> dict[str, Any]:
+        tint = self._colour(surface.base)
+        common = {"int_ior": float(max(surface.index, 1.0001)), "specular_transmittance": tint}
+        if surface.roughness < _MIRROR:
+            return {"type": "dielectric", **common}
+        return {"type": "roughdielectric", "distribution": "ggx", "alpha": float(surface.roughness) ** 2, **common}
+
+    def _opaque(self, surface: Surface) -> dict[str, Any]:
+        if surface.metallic == 0 and surface.sheen is None:
+            return self._paint(surface)
+        rough: Any = float(max(surface.roughness, _MIRROR))
+        if surface.rough is not None:
+            rough = self._picture(np.clip(surface.rough, _MIRROR, 1.0)[..., None])
+        made: dict[str, Any] = {
+            "type": "principled",
+            "base_color": self._colour(surface.base),
+            "metallic": float(surface.metallic),
+            "roughness": rough,
+            "eta": float(max(surface.index, 1.01)),
+            "anisotropic": float(surface.anisotropy),
+        }
+        if surface.coat > 0:
+            made["clearcoat"] = float(surface.coat)
+            made["clearcoat_gloss"] = 1.0 - float(surface.coat_roughness)
+        if surface.sheen is not None:
+            made["sheen"] = float(np.max(surface.sheen))
+            made["sheen_tint"] = 0.0
+        return made
+
+    def _paint(self, surface: Surface) -> dict[str, Any]:
+        """What is no metal: an even body under a face that reflects as its index of refraction says; no light is lost between the two."""
+        colour = self._colour(surface.base)
+        if surface.index < _NO_FACE:
+            return {"type": "diffuse", "reflectance": colour}
+        # over what reflects evenly a coat's highlight takes the place of its own
+        share = surface.coat if surface.coat_roughness < surface.roughness else 0.0
+        rough = surface.coat_roughness * share + surface.roughness * (1.0 - share)
+        if rough < _MIRROR and surface.rough is None:
+            return {
+                "type": "plastic",
+                "diffuse_reflectance": colour,
+                "int_ior": float(surface.index),
+                "nonlinear": False,
+            }
+        even: Any = float(rough)
+        if surface.rough is not None and share == 0:
+            even = self._picture(np.clip(surface.rough, _MIRROR, 1.0)[..., None])
+        whole = self._colour(surface.base * np.float32(np.interp(rough, *_EVEN)))
+        return {"type": "principled", "base_color": whole, "roughness": even, "eta": float(surface.index)}
+
+    def _colour(self, base: Single) -> dict[str, Any]:
+        if base.ndim == 1:
+            return {"type": "rgb", "value": [float(v) for v in np.clip(base, 0.0, 0.999)]}
+        return self._picture(np.clip(base, 0.0, 0.999))
+
+    def _picture(self, values: NDArray[np.floating]) -> dict[str, Any]:
+        # its first row is at v = 1 there, and at v = 0 here
+        flipped = np.ascontiguousarray(values[::-1], np.float32)
+        return {"type": "bitmap", "bitmap": self.mi.Bitmap(flipped), "raw": True, "wrap_mode": "repeat"}
+
+    # a frame
+
+    def _arrange(self, moment: Moment, passes: bool) -> None:
+        """Put everything where it is at a moment; only what has changed is told to the renderer."""
+        mi = self.mi
+        kinds = [(lamp.kind, lamp.size, lamp.half) for lamp in moment.lamps]
+        camera = (moment.parallel > 0, moment.aperture > 0, passes)
+        if self._scene is None or camera != self._camera or kinds != self._lamps:
+            self._camera, self._lamps = camera, list(kinds)
+            made = dict(self._shapes)
+            for group in self.groups:
+                if f"group{group}" in made:
+                    made[f"moved{group}"] = {"type": "instance", "group": made[f"group{group}"]}
+            for k, lamp in enumerate(moment.lamps):
+                made[f"lamp{k}"] = self._lamp(lamp)
+            made["camera"] = self._sensor(moment)
+            made["integrator"] = {
+                "type": "aov",
+                "aovs": _GUIDES + (_MORE if passes else ""),
+                "path": {"type": "path", "max_depth": _DEEPEST, "rr_depth": _LOTS, "hide_emitters": True},
+            }
+            self._scene = mi.load_dict(made)
+            self._parameters = mi.traverse(self._scene)
+        parameters = self._parameters
+        for group in self.groups:
+            key = f"moved{group}.to_world"
+            if key in parameters:
+                parameters[key] = mi.Transform4f(_metres(moment.groups.get(group, np.eye(4))))
+        for k in self.lit:
+            body = self.told.bodies[k]
+            if body.group >= 0:
+                matrix = _metres(moment.groups.get(body.group, np.eye(4)))
+                moved = body.points @ matrix[:3, :3].T + matrix[:3, 3]
+                parameters[f"body{k}.vertex_positions"] = np.ascontiguousarray(moved, np.float32).ravel()
+        for k, lamp in enumerate(moment.lamps):
+            self._set_lamp(f"lamp{k}", lamp)
+        for key, _ in parameters:
+            if key.endswith(".opacity.value"):
+                self._set_opacity(key, moment)
+        self._aim(parameters, moment)
+        parameters.update()
+
+    def _aim(self, parameters: Any, moment: Moment) -> None:
+        """Point the camera as a moment says."""
+        mi = self.mi
+        parameters["camera.to_world"] = mi.Transform4f(_looking(moment))
+        if moment.parallel > 0:
+            parameters["camera.to_world"] = mi.Transform4f(
+                _looking(moment) @ np.diag([*[0.5 * moment.parallel * self._aspect] * 2, 1.0, 1.0])
+            )
+        else:
+            parameters["camera.x_fov"] = _across(moment.angle, self._aspect)
+        if moment.aperture > 0:
+            parameters["camera.aperture_radius"] = float(moment.aperture)
+            parameters["camera.focus_distance"] = float(moment.focus)
+
+    @property
+    def _aspect(self) -> float:
+        return self.told.width / self.told.height
+
+    def _set_opacity(self, key: str, moment: Moment) -> None:
+        number = next((int(part[4:]) for part in key.split(".") if part.startswith("body")), -1)
+        if number >= 0:
+            body = self.told.bodies[number]
+            self._parameters[key] = float(body.surface.opacity * moment.faint.get(body.fades, 1.0))
+
+    def _sensor(self, moment: Moment) -> dict[str, Any]:
+        film = {
+            "type": "hdrfilm",
+            "width": self.told.width,
+            "height": self.told.height,
+            "pixel_format": "rgba",
+            "component_format": "float32",
+            "rfilter": {"type": "box"},
+        }
+        common = {"film": film, "sampler": {"type": "independent"}, "near_clip": 0.001, "far_clip": 1e4}
+        if moment.parallel > 0:
+            return {"type": "orthographic", **common}
+        if moment.aperture > 0:
+            return {"type": "thinlens", "fov": 40.0, "aperture_radius": 0.01, "focus_distance": 1.0, **common}
+        return {"type": "perspective", "fov": 40.0, **common}
+
+    def _lamp(self, lamp: Lamp) -> dict[str, Any]:
+        strength = {"type": "rgb", "value": [1.0, 1.0, 1.0]}
+        if lamp.kind == "point":
+            return {"type": "point", "position": [0.0, 0.0, 0.0], "intensity": strength}
+        if lamp.kind == "spot":
+            return {
+                "type": "spot",
+                "intensity": strength,
+                "cutoff_angle": float(lamp.half),
+                "beam_width": 0.75 * float(lamp.half),
+            }
+        if lamp.kind == "sun":
+            return {"type": "directional", "irradiance": strength}
+        return {"type": "rectangle", "flip_normals": False, "emitter": {"type": "area", "radiance": strength}}
+
+    def _set_lamp(self, name: str, lamp: Lamp) -> None:
+        mi, parameters = self.mi, self._parameters
+        value = mi.Color3f([float(v) for v in lamp.strength])
+        stand = mi.Transform4f(_facing(lamp.place, lamp.target))
+        if lamp.kind == "point":
+            parameters[f"{name}.position"] = mi.Point3f([float(v) for v in lamp.place])
+            parameters[f"{name}.intensity.value"] = value
+        elif lamp.kind == "spot":
+            parameters[f"{name}.to_world"] = stand
+            parameters[f"{name}.intensity.value"] = value
+        elif lamp.kind == "sun":
+            parameters[f"{name}.to_world"] = stand
+            parameters[f"{name}.irradiance.value"] = value
+        else:
+            wide, high = lamp.size
+            parameters[f"{name}.to_world"] = mi.Transform4f(
+                _facing(lamp.place, lamp.target) @ np.diag([0.5 * wide, 0.5 * high, 1.0, 1.0])
+            )
+            parameters[f"{name}.emitter.radiance.value"] = value
+
+    def traced(self, wanted: Wanted, tell: Any) -> Traced:
+        """A frame; ``tell`` is told shares done and the picture so far, and says whether to go on."""
+        mi, began = self.mi, time.monotonic()
+        moments = wanted.moments
+        passes = _passes(wanted.samples, len(moments))
+        sums: list[Any] = [0.0, 0.0]
+        taken = [0, 0]
+        done, noise, last = 0, np.inf, -1
+        for k, count in enumerate(passes):
+            which = k % len(moments)
+            if which != last:
+                self._arrange(moments[which], wanted.passes)
+                last = which
+            picture = np.array(mi.render(self._scene, spp=count, seed=wanted.seed + k), np.float64)
+            if self.lit:
+                picture = self._with_glow(moments[which], picture, count, wanted.seed + k)
+            sums[k % 2] = sums[k % 2] + count * picture
+            taken[k % 2] += count
+            done += count
+            if min(taken) > 0:
+                noise = _noise(sums, taken)
+            spent = time.monotonic() - began
+            whole = k % len(moments) == len(moments) - 1
+            enough = (wanted.seconds and spent > wanted.seconds) or (wanted.noise and noise < wanted.noise)
+            if (enough and whole) or not tell(done / sum(passes), lambda: self._finished(sums, taken, False)[0], noise):
+                break
+        light, cover, guides = self._finished(sums, taken, wanted.denoise)
+        return Traced(
+            light, cover, done, float(noise), time.monotonic() - began, guides if wanted.passes else {}, self.variant
+        )
+
+    def _finished(self, sums: list[Any], taken: list[int], denoise: bool) -> tuple[Single, Single, dict[str, Single]]:
+        """Linear light, cover and passes of what has been taken so far."""
+        mean = ((sums[0] + sums[1]) / max(sum(taken), 1)).astype(np.float32)
+        light, cover = mean[..., :3], np.clip(mean[..., 3], 0.0, 1.0)
+        albedo, normal = mean[..., 4:7], mean[..., 7:10]
+        if denoise:
+            from pyoidn import denoise as without_noise
+
+            guided = {
+                "albedo": np.ascontiguousarray(np.clip(albedo, 0.0, 1.0)),
+                "normal": np.ascontiguousarray(normal),
+            }
+            light = without_noise(np.ascontiguousarray(light), hdr=True, **guided)
+            if ((cover > 0.02) & (cover < 0.98)).mean() > 0.02:
+                # what lets through is drawn by lot as well; edges alone need no help
+                thrice = np.ascontiguousarray(np.repeat(cover[..., None], 3, axis=2))
+                cover = without_noise(thrice, hdr=False, **guided)[..., 0]
+        guides = {"albedo": albedo, "normal": normal}
+        if mean.shape[2] > 11:
+            guides |= {"depth": 1000.0 * mean[..., 10], "part": mean[..., 11]}
+        return np.asarray(light), cover, guides
+
+
+def _passes(samples: int, moments: int) -> list[int]:
+    """How many samples are taken at once, one pass after another: at least one for each moment, and an even number of passes."""
+    each = max(1, min(_AT_ONCE, samples // max(moments, 2)))
+    count = max(round(samples / each), 2)
+    if moments > 1:
+        count = moments * max(round(count / moments), 1)
+    return [each] * count
+
+
+def _noise(sums: list[Any], taken: list[int]) -> float:
+    """The noise that is left: the root mean square of half the difference of two independent halves, of values as they are shown."""
+    halves = [np.clip(s[..., :3] / max(n, 1), 0.0, 1.0) ** (1 / 2.2) for s, n in zip(sums, taken, strict=True)]
+    return float(np.sqrt(np.mean((halves[0] - halves[1]) ** 2)) / 2.0)
+
+
+def _metres(matrix: NDArray[np.floating]) -> NDArray[np.float64]:
+    """A rigid matrix in mm as one in metres."""
+    made = np.array(matrix, float)
+    made[:3, 3] *= 1e-3
+    return made
+
+
+def _looking(moment: Moment) -> NDArray[np.float64]:
+    """A camera's matrix: it looks along its own z axis, with y up and x to the left."""
+    return _frame(moment.place, moment.target - moment.place, moment.up)
+
+
+def _facing(place: NDArray[np.floating], target: NDArray[np.floating]) -> NDArray[np.float64]:
+    """A matrix at a place whose z axis goes to a target."""
+    ahead = np.asarray(target, float) - place
+    up = np.array([0.0, 0.0, 1.0]) if np.hypot(*ahead[:2]) > 1e-6 * np.linalg.norm(ahead) else np.array([0.0, 1.0, 0.0])
+    return _frame(place, ahead, up)
+
+
+def _frame(place: NDArray[np.floating], ahead: NDArray[np.floating], up: NDArray[np.floating]) -> NDArray[np.float64]:
+    z = np.asarray(ahead, float) / max(float(np.linalg.norm(ahead)), 1e-12)
+    x = np.cross(up, z)
+    x /= max(float(np.linalg.norm(x)), 1e-12)
+    made = np.eye(4)
+    made[:3, 0], made[:3, 1], made[:3, 2], made[:3, 3] = x, np.cross(z, x), z, place
+    return made
+
+
+def _across(angle: float, aspect: float) -> float:
+    """A vertical angle of view in degrees as the one across."""
+    return float(2.0 * np.degrees(np.arctan(np.tan(np.radians(angle) / 2.0) * aspect)))
+
+
+def serve(connection: Connection) -> None:
+    """Answer until the other side goes."""
+    tracer: Tracer | None = None
+    with contextlib.suppress(EOFError, OSError):
+        while True:
+            kind, value = connection.recv()
+            try:
+                if kind == "scene":
+                    tracer = Tracer(value)
+                    connection.send(("ready", tracer.variant))
+                elif kind == "frame":
+                    assert tracer is not None
+                    shown = time.monotonic()
+
+                    def tell(share: float, picture: Any, noise: float) -> bool:
+                        nonlocal shown
+                        now = time.monotonic()
+                        wants = now - shown > 2.0
+                        connection.send(("progress", (share, noise, picture() if wants else None)))
+                        shown = now if wants else shown
+                        while connection.poll():
+                            if connection.recv()[0] == "stop":
+                                return False
+                        return True
+
+                    connection.send(("done", tracer.traced(value, tell)))
+            except (EOFError, OSError):
+                raise
+            except Exception as fault:
+                connection.send(
+                    ("failed", f"{type(fault).__name__}: {str(fault).strip().splitlines()[0] if str(fault) else ''}")
+                )
+
+
+if __name__ == "__main__":
+    serve(Connection(int(sys.argv[1])))

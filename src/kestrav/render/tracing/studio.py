@@ -1,0 +1,218 @@
+"""Finished pictures of a shot: the same document as every picture, through the path tracer's process."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from collections.abc import Callable, Mapping, Sequence
+from multiprocessing import Pipe
+from multiprocessing.connection import Connection
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kestrav.core.camera.focusing import aperture_diameter, focus_distances, open_times
+from kestrav.core.camera.views import Views, views
+from kestrav.core.colours import linear
+from kestrav.core.document.records import Camera, Light, Project, Shot
+from kestrav.core.errors import BadInput
+from kestrav.core.finishes.applied import in_colourway
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.transforms import inverse_rigid
+from kestrav.core.kinematics.lighting import state
+from kestrav.core.kinematics.poses import light_places, moving_groups, world_poses
+from kestrav.core.light.exposure import WHITE
+from kestrav.core.light.response import light_shown_as, shown_light
+from kestrav.core.light.setups import environment, gains, irradiance
+from kestrav.core.parts.rest import rest_poses
+from kestrav.render.inscriptions import Inscriber
+from kestrav.render.picture import Picture
+from kestrav.render.scene import faint_things
+from kestrav.render.soft_light import ground_of
+from kestrav.render.tracing.bodies import bodies_of
+from kestrav.render.tracing.description import Body, Lamp, Moment, Surface, Traced, TracedScene, Wanted
+
+Array = NDArray[np.float64]
+Single = NDArray[np.float32]
+
+_ENVIRONMENT = 128  # pixels of the environment's height
+_FLOOR = 60.0  # of the size of all, that the floor below it is wide
+_MOMENTS = 16  # instants within a frame that moving things are seen at
+_BEHIND = 100.0  # m
+
+
+class TracingProcess:
+    """The path tracer in a process of its own: what brings it down takes nothing with it, and its threads are its own."""
+
+    def __init__(self) -> None:
+        mine, theirs = Pipe()
+        self.connection: Connection = mine
+        command = [sys.executable, "-m", "kestrav.render.tracing.server", str(theirs.fileno())]
+        self.process = subprocess.Popen(command, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
+        theirs.close()
+        self.variant = ""
+
+    def ask(
+        self, kind: str, value: object, progress: Callable[[float, float, Single | None], bool] | None = None
+    ) -> Any:
+        """Ask for something and wait for the answer. Raises BadInput where it cannot be done."""
+        try:
+            self.connection.send((kind, value))
+            while True:
+                answer, told = self.connection.recv()
+                if answer == "progress":
+                    if progress is not None and not progress(*told):
+                        self.connection.send(("stop", None))
+                elif answer == "failed":
+                    raise BadInput(f"the finished picture could not be made: {told}")
+                else:
+                    return told
+        except (EOFError, OSError) as fault:
+            raise BadInput(
+                "the path tracer ended unexpectedly; memory may have run out: try fewer parts or a smaller size"
+            ) from fault
+
+    def close(self) -> None:
+        """End it."""
+        self.connection.close()
+        self.process.terminate()
+        self.process.wait()
+
+
+class FinishedStudio:
+    """Takes a shot's finished pictures, in a size of its own; used as :class:`kestrav.render.picture.Studio` is."""
+
+    def __init__(
+        self, project: Project, meshes: Mapping[str, Mesh], shot: Shot, width: int, height: int, alpha: bool = False
+    ) -> None:
+        project = in_colourway(project, shot.colourway)
+        self.project, self.meshes, self.shot, self.width, self.height = project, meshes, shot, width, height
+        self.alpha = alpha or shot.clear
+        self.inscriber = Inscriber(project, meshes, shot)
+        self.samples, self.seconds, self.noise, self.denoise = shot.samples, 0.0, 0.0, True
+        self.progress: Callable[[float, float, Single | None], bool] | None = None
+        self.last: Traced | None = None
+        self._groups, self._rest = moving_groups(project), rest_poses(project)
+        self._process: TracingProcess | None = None
+        self._camera: Camera | None = None
+
+    def prefetch(self, times: Sequence[float]) -> None:
+        """Nothing is gained by knowing what comes."""
+
+    def picture(self, camera: Camera, time: float) -> Picture:
+        """The picture (height, width, 3 or 4) that a camera sees at a time in s, with what the shot writes on it."""
+        traced = self.traced(camera, time)
+        poses = world_poses(self.project, [time])
+        seen = views(self.project, self.meshes, camera, [time], poses, self.width / self.height)
+        return self.inscriber.inscribed(self.shown(traced), time, seen, poses[0])
+
+    def shown(self, traced: Traced) -> Picture:
+        """A traced frame as it is shown, over the shot's background or with its opacity."""
+        light = (traced.light * gains(self.project.light_setup)).astype(np.float32)
+        return developed(light, traced.cover, self.shot, self.alpha)
+
+    def traced(self, camera: Camera, time: float, passes: bool = False) -> Traced:
+        """The frame of a camera at a time in linear light. Raises BadInput, or Cancelled where the progress says so."""
+        process = self._ready(camera)
+        wanted = Wanted(self.moments(camera, time), self.samples, self.seconds, self.noise, self.denoise, passes=passes)
+        self.last = process.ask("frame", wanted, self.progress)
+        assert self.last is not None
+        return self.last
+
+    def _ready(self, camera: Camera) -> TracingProcess:
+        if self._process is None:
+            self._process = TracingProcess()
+        if self._camera is not camera:
+            around = environment(self.project.light_setup, _ENVIRONMENT)
+            bodies = bodies_of(self.project, self.meshes, camera)
+            if not self.alpha:
+                bodies += self._floor(around)
+            scene = TracedScene(bodies, around.astype(np.float32), self.width, self.height)
+            self._process.variant = self._process.ask("scene", scene)
+            self._camera = camera
+        return self._process
+
+    def _floor(self, around: Array) -> tuple[Body, ...]:
+        """What everything stands on where the product has no floor itself: it shows as the background where no shadow falls on it."""
+        ground = ground_of(self.project, self.meshes)
+        if ground.own:
+            return ()
+        shown = np.array([int(self.shot.background[i : i + 2], 16) / 255 for i in (1, 3, 5)])
+        light = irradiance(around * gains(self.project.light_setup), np.array([0.0, 0.0, 1.0]))
+        base = np.clip(light_shown_as(shown) / np.maximum(light, 1e-6), 0.02, 0.98)
+        middle, half = 1e-3 * ground.middle, 1e-3 * _FLOOR * ground.size
+        corners = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]], float) * half + middle[:2]
+        points = np.column_stack([corners, np.full(4, 1e-3 * ground.level)]).astype(np.float32)
+        triangles = np.array([[0, 1, 2], [0, 2, 3]], np.uint32)
+        return (Body(-1, points, None, None, triangles, Surface(base.astype(np.float32), index=1.0)),)
+
+    def moments(self, camera: Camera, time: float) -> tuple[Moment, ...]:
+        """What is seen within the frame at a time, at one instant or as long as the shutter is open."""
+        times = open_times(time, self.shot.fps, self.shot.shutter, min(_MOMENTS, self.samples))
+        poses = world_poses(self.project, times)
+        seen = views(self.project, self.meshes, camera, times, poses, self.width / self.height)
+        sharp = focus_distances(self.project, camera, times, poses, seen)
+        return tuple(
+            self._moment(camera, t, poses[k], seen.at(k), float(sharp[k])) for k, t in enumerate(times.tolist())
+        )
+
+    def _moment(self, camera: Camera, time: float, poses: Array, seen: Views, sharp: float) -> Moment:
+        groups = {g: poses[g] @ inverse_rigid(self._rest[g]) for g in sorted(set(self._groups.values())) if g >= 0}
+        angle = float(np.degrees(seen.vertical_angle(camera, self.width, self.height)[0]))
+        place, target = 1e-3 * seen.position[0], 1e-3 * seen.target[0]
+        parallel = 0.0
+        if camera.parallel:
+            parallel = 2e-3 * float(seen.half_height(camera, self.width, self.height)[0])
+            # it shows what lies behind it as well
+            place = place - _BEHIND * (target - place) / max(float(np.linalg.norm(target - place)), 1e-12)
+        radius = 0.0 if camera.parallel else 0.5e-3 * float(aperture_diameter(camera, seen.focal_length)[0])
+        lamps = lamps_of(self.project, time)
+        return Moment(
+            groups, faint_things(camera, time), lamps, place, target, seen.up[0], angle, parallel, radius, 1e-3 * sharp
+        )
+
+    def close(self) -> None:
+        """End the process."""
+        if self._process is not None:
+            self._process.close()
+            self._process = None
+
+
+def lamps_of(project: Project, time: float) -> tuple[Lamp, ...]:
+    """The lights of a project that shine at a time, by what shows as white."""
+    found = [lamp for light in project.lights for lamp in _lamp(project, light, time)]
+    return tuple(found)
+
+
+def _lamp(project: Project, light: Light, time: float) -> list[Lamp]:
+    strength, colour = state(light, time)
+    if strength <= 0:
+        return []
+    (place,), (target,) = (1e-3 * p for p in light_places(project, light, [time]))
+    power = linear(colour) * strength / WHITE
+    if light.kind != "area":
+        return [Lamp(light.kind, place, target, power, 0.5 * light.cone)]
+    size = (1e-3 * light.size[0], 1e-3 * light.size[1])
+    # its intensity is that straight ahead: luminance times area
+    return [Lamp("area", place, target, power / (size[0] * size[1]), size=size)]
+
+
+def developed(light: Single, cover: Single, shot: Shot, alpha: bool) -> Picture:
+    """Linear light (h, w, 3) of what covers a share (h, w) of each pixel as a picture, over a shot's background or with its opacity."""
+    share = cover[..., None]
+    colours = shown_light(np.where(share > 1e-4, light / np.maximum(share, 1e-4), 0.0))
+    if alpha:
+        return np.rint(255 * np.concatenate([colours, share], axis=-1)).astype(np.uint8)
+    mixed = share * colours + (1.0 - share) * background_of(shot, light.shape[0])[:, None]
+    return np.rint(255 * mixed).astype(np.uint8)
+
+
+def background_of(shot: Shot, height: int) -> Array:
+    """The background's colours (height, 3) from above to below, as shown."""
+    below = np.array([int(shot.background[i : i + 2], 16) / 255 for i in (1, 3, 5)])
+    if not shot.background_top:
+        return np.tile(below, (height, 1))
+    above = np.array([int(shot.background_top[i : i + 2], 16) / 255 for i in (1, 3, 5)])
+    share = ((np.arange(height) + 0.5) / height)[:, None]
+    return np.asarray((1.0 - share) * above + share * below)
