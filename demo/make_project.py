@@ -155,7 +155,7 @@ def with_cameras(project: Project, ids: dict[str, str], meshes: dict[str, Mesh])
     project = with_stop(project, walk, 0.62, 2.5)
     project = open_door(project, meshes, walk, ids["Room door"], 95.0)
     # the film leaves the walk while the trolley is still in sight
-    project = edits.update(project, project.shots[-1].id, end=WALK_FILMED)
+    project = edits.update(project, project.shots[-1].id, name="Walkthrough", end=WALK_FILMED)
     project = filmed(project, ids)
     # a door hangs as near to its frame as it is built
     leaf = [p.id for p in project.parts if p.name in ("Door leaf", "Door handle", "Door pane")]

@@ -83,9 +83,9 @@ def test_clicks_go_from_the_assembly_one_level_deeper(make_hand, demo):
     # what would move is highlighted whole
     hand.stage.draw()
     assert len(hand.stage.outline.parts) > 25
-    # its impeller turns by itself, so it is drawn apart
+    # its impeller turns by itself, and each finish is drawn by itself
     drawn = [len(members) for _, members in hand.stage.scene.outlines_of(hand.stage.outline.parts)]
-    assert sorted(drawn) == [8, 21]
+    assert sum(drawn) == 29 and len(drawn) > 2
 
 
 def test_choosing_a_row_selects_its_item(hand):

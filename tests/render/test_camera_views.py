@@ -2,6 +2,7 @@
 
 import dataclasses
 
+import msgspec
 import numpy as np
 import pytest
 from shapes import box_mesh, make_project, straight
@@ -10,6 +11,7 @@ from kestrav.core.camera.judged import Judged, of_shot
 from kestrav.core.camera.making import add_standing
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, Fade, PartAim, RollKey
+from kestrav.core.finishes.applied import finish_of, lets_through
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.render.frame_marks import FrameGuides, guide_lines, horizon_line, mask_areas
 from kestrav.render.picture import plain_studio
@@ -73,8 +75,9 @@ def test_in_the_demo_the_share_is_that_of_rendered_pixels(demo):
     judged = dataclasses.replace(judged, times=judged.times[::40], aspect=WIDE / HIGH, rays=4096)
     # see-through parts hide nothing by our count, so they are left out of the pictures
     for part in project.parts:
-        if part.opacity < 1:
+        if part.opacity < 1 or lets_through(finish_of(project, part.id)):
             project = edits.update(project, part.id, shown=False)
+    project = msgspec.structs.replace(project, finish_rules=())  # the colours that are counted are to show
     rows = set(judged.subject.rows)
     shown = pixels(project, demo.meshes, camera, judged.times, rows, alone=False)
     alone = pixels(project, demo.meshes, camera, judged.times, rows, alone=True)

@@ -20,14 +20,19 @@ from kestrav.core.document.records import (
     Ball,
     Camera,
     Castor,
+    Colourway,
     Contact,
     ContactTrigger,
     Coupled,
     End,
     Fade,
     Feature,
+    Finish,
+    FinishRule,
+    Focus,
     Following,
     Gear,
+    GivenFinish,
     Hold,
     KeyPose,
     Light,
@@ -76,6 +81,7 @@ def every_kind() -> Project:
         Part(f"p{k}", f"Part {k}", ("asm", "sub", None)[k % 3], Placement((5.0 + 7 * k, k, 0), TURN), geometry=BOX.hash)
         for k in range(16)
     ]
+    parts[2] = edits.change(parts[2], finish="f1")
     parts.append(Part("swept", "Swept", geometry=BOX.hash, swept=Swept("p0", 0.0, 1.0, 1.0, "x")))
     lying = SurfaceShape(
         "p3",
@@ -116,10 +122,10 @@ def every_kind() -> Project:
         ),
         cameras=(
             Camera("cam1", "Eye", PartAim("p1"), subject="asm", fades=(Fade("p2", 0.0, 1.0), Fade("sub", 0.0, 1.0))),
-            Camera("cam2", "Chase", PathAim("way"), subject="p3"),
+            Camera("cam2", "Chase", PathAim("way"), subject="p3", focus=Focus(part="p1")),
         ),
         lights=(Light("light", "Lamp", aim=PartAim("p4")),),
-        shots=(Shot("s1", "Shot", "cam1", shows=OnPicture(labels=("p5", "asm"))), Shot("s2", "Other", "cam2")),
+        shots=(Shot("s1", "Shot", "cam1", shows=OnPicture(labels=("p5", "asm"))), Shot("s2", "Other", "cam2", colourway="way1")),
         contacts=(Contact("p0", "p1"), Contact("p14", "p15", False)),
         requirements=(Requirement("q1", "Apart", ("p0", "sub"), ("p1",)), Requirement("q2", "All", ("p2",))),
         notes=(Note("n1", "Gap", "distance", (Feature("point", "p0"), Feature("point", "p1"))), Note("n2", "R", "round", (Feature("circle"),))),
@@ -131,6 +137,9 @@ def every_kind() -> Project:
             Rod("o1", "Rod", "p2", Pin("p0"), (0, 0, 0), (50, 0, 0), "level", coupled=(Coupled("p3", UP), Coupled("p4", UP))),
             Rod("o2", "Slider", "p14", Pin("p0"), (0, 0, 0), (50, 0, 0), "slider", Pin("p15")),
         ),
+        finishes=(Finish("f1", "Paint"),),
+        finish_rules=(FinishRule("u1", "Rule", "part", "f1"),),
+        colourways=(Colourway("way1", "Other", (GivenFinish("p1", "f1"),)),),
         balls=(Ball("b1", "Ball", "p9", on="p13", normals=((0.0, 0.0, 1.0),) * 3, until=1.0),),
     )  # fmt: skip
     return validate(made)

@@ -310,10 +310,17 @@ def test_a_file_of_version_12_is_read_in_the_terms_of_the_trade(tmp_path):
             raw[kind] = [{fields.get(k, k): v for k, v in item.items()} for item in raw[kind]]
         raw["parts"] = [{"came" if k == "baseline" else k: v for k, v in part.items()} for part in raw["parts"]]
         raw["settings"]["lanes"] = ["clearance", "heading", "lean"]
+        for later in ("finishes", "finish_rules", "colourways", "colourway", "light_setup"):
+            del raw[later]
+        raw["parts"] = [part | {"finish": "brushed" if k == 3 else "painted"} for k, part in enumerate(raw["parts"])]
         return json.dumps({kinds.get(k, k): v for k, v in raw.items()} | {"version": 12}).encode()
 
     opened = project_file.load(rewrite(DEMO, tmp_path / "old.kestrav", age)).project
     known = project_file.load(DEMO).project
+    # and what was named of a list of finishes has one of its own
+    (finish,) = opened.finishes
+    assert (finish.name, finish.metallic, finish.roughness) == ("Brushed", 1.0, 0.52)
+    assert [k for k, part in enumerate(opened.parts) if part.finish] == [3] and opened.parts[3].finish == finish.id
     assert opened.settings.lanes == ("clearance", "orientation", "bank")
     assert (opened.runs, opened.wheels, opened.attachments) == (known.runs, known.wheels, known.attachments)
     assert (opened.rotations, opened.castors, opened.gears) == (known.rotations, known.castors, known.gears)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import shown_parts, subtree
 from kestrav.core.document.records import Project
+from kestrav.core.finishes.applied import finishes_of, lets_through
 from kestrav.core.geometry.meshes import Mesh, joined, turned_bounds
 from kestrav.core.geometry.rays import Tree
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -84,18 +85,19 @@ def bodies(project: Project, meshes: Mapping[str, Mesh], apart: tuple[str, ...] 
 
     Kept for as long as the parts and what moves them are the same. Swept spaces are not there.
     """
+    finishes = finishes_of(project, project.colourway)
 
     def made() -> tuple[Body, ...]:
         groups = moving_groups(project)
         # an edit of a run's time leaves the bodies as they are
-        earlier = _of_parts.known((project.parts, meshes), apart)
+        earlier = _of_parts.known((project.parts, meshes, finishes), apart)
         if earlier is not None and _groups_of(earlier, project) == groups:
             return earlier
         new = _made(project, meshes, apart, groups)
-        _of_parts.put((project.parts, meshes), new, apart)
+        _of_parts.put((project.parts, meshes, finishes), new, apart)
         return new
 
-    return _bodies.get((*moving_state(project), meshes), made, apart)
+    return _bodies.get((*moving_state(project), meshes, finishes), made, apart)
 
 
 def _groups_of(made: tuple[Body, ...], project: Project) -> dict[str, int]:
@@ -106,7 +108,7 @@ def _groups_of(made: tuple[Body, ...], project: Project) -> dict[str, int]:
 def _made(
     project: Project, meshes: Mapping[str, Mesh], apart: tuple[str, ...], groups: Mapping[str, int]
 ) -> tuple[Body, ...]:
-    rest, shown = rest_poses(project), shown_parts(project)
+    rest, shown, finishes = rest_poses(project), shown_parts(project), finishes_of(project, project.colourway)
     belongs = {inner: thing for thing in apart for inner in subtree(project, thing)}
     together: dict[tuple[int, str], list[int]] = {}
     for row, part in enumerate(project.parts):
@@ -116,7 +118,7 @@ def _made(
     for (leader, faint), members in together.items():
         parts = [project.parts[row] for row in members]
         back = np.eye(4) if leader == STILL else inverse_rigid(rest[leader])
-        clear = np.array([p.opacity < 1 for p in parts])
+        clear = np.array([p.opacity < 1 or lets_through(finishes.get(p.id)) for p in parts])
         shapes = tuple(solid_mesh(meshes, p) for p in parts)
         found.append(Body(leader, tuple(members), shapes, back @ rest[members], clear, faint))
     return tuple(found)

@@ -72,6 +72,11 @@ def matched(project: Project, words: str) -> list[Part]:
     return [part for part in project.parts if wanted.search(part.name)]
 
 
+def lets_through(finish: Finish | None) -> bool:
+    """Whether one sees through a finish: glass, or what has holes."""
+    return finish is not None and (finish.transmission > 0 or finish.texture == "mesh")
+
+
 def colour_of(part: Part, finish: Finish | None) -> str:
     """The base colour that a part shows, as #rrggbb."""
     return finish.colour if finish is not None and finish.colour else part.colour
