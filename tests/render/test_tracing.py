@@ -210,6 +210,27 @@ def test_more_samples_make_less_noise_and_a_still_scene_stays_as_it_is(tracer):
     assert early.samples < 4096 and early.noise < 3 * many.noise
 
 
+def test_the_slow_variant_shows_the_same(tracer):
+    points, normals, triangles = ball(rings=16)
+    shift = np.eye(4)
+    shift[0, 3] = 200.0
+    scene = [
+        body((points, triangles), Surface(grey(0.6)), normals, group=0),
+        body(plate(5.0, -0.5), Surface(grey(0.5))),
+        body(plate(0.2, 0.8), Surface(grey(0.1), emission=grey(2.0)), group=0),
+    ]
+    moment = above(angle=30.0, groups={0: shift}, aperture=0.02, focus=3.0)
+    fast = traced(tracer, scene, moment, 0.5, samples=64, passes=True)
+    other = TracingProcess(slow=True)
+    try:
+        slow = traced(other, scene, moment, 0.5, samples=64, passes=True)
+    finally:
+        other.close()
+    assert slow.variant == "scalar_rgb" and slow.passes.keys() == fast.passes.keys() >= {"depth", "part"}
+    assert slow.light.mean() == pytest.approx(fast.light.mean(), rel=0.02)
+    assert np.abs(slow.light - fast.light).mean() < 0.04
+
+
 # the document
 
 

@@ -31,11 +31,11 @@ _GUIDES, _MORE = "albedo:albedo,normal:sh_normal", ",depth:depth,shape:shape_ind
 Single = NDArray[np.float32]
 
 
-def best_variant() -> str:
-    """The variant of the renderer that runs here: the fast one needs LLVM's library."""
+def best_variant(slow: bool = False) -> str:
+    """The variant of the renderer that runs here: the fast one, which needs LLVM's library, unless the slow one is wanted."""
     import mitsuba as mi
 
-    for name in (FAST, SLOW):
+    for name in (SLOW,) if slow else (FAST, SLOW):
         try:
             mi.set_variant(name)
             # it says only when it is used that the library is missing
@@ -52,14 +52,19 @@ def best_variant() -> str:
 class Tracer:
     """A scene in the renderer, and its frames."""
 
-    def __init__(self, scene: TracedScene) -> None:
-        self.variant = best_variant()
+    def __init__(self, scene: TracedScene, slow: bool = False) -> None:
+        self.variant = best_variant(slow)
         import mitsuba as mi
 
         self.mi: Any = mi
         self.told = scene
         self.groups = sorted({body.group for body in scene.bodies if body.group >= 0})
         self.lit = [k for k, body in enumerate(scene.bodies) if body.surface.emission is not None]
+        # what gives light cannot be placed by a matrix alone, and the slow variant places nothing so
+        whole = self.variant == SLOW
+        self.by_points = [
+            k for k, body in enumerate(scene.bodies) if body.group >= 0 and (whole or body.surface.emission is not None)
+        ]
         self._camera: tuple[bool, bool, bool] | None = None
         self._lamps: list[tuple[object, ...]] = []
         self._scene: Any = None
@@ -75,7 +80,7 @@ class Tracer:
         groups: dict[int, dict[str, Any]] = {group: {"type": "shapegroup"} for group in self.groups}
         for k, body in enumerate(self.told.bodies):
             mesh = self._mesh(f"body{k}", body)
-            if body.group < 0 or body.surface.emission is not None:
+            if body.group < 0 or k in self.by_points:
                 made[f"body{k}"] = mesh
             else:
                 groups[body.group][f"body{k}"] = mesh
@@ -258,12 +263,14 @@ class Tracer:
             key = f"moved{group}.to_world"
             if key in parameters:
                 parameters[key] = mi.Transform4f(_metres(moment.groups.get(group, np.eye(4))))
-        for k in self.lit:
+        for k in self.by_points:
             body = self.told.bodies[k]
-            if body.group >= 0:
-                matrix = _metres(moment.groups.get(body.group, np.eye(4)))
-                moved = body.points @ matrix[:3, :3].T + matrix[:3, 3]
-                parameters[f"body{k}.vertex_positions"] = np.ascontiguousarray(moved, np.float32).ravel()
+            matrix = _metres(moment.groups.get(body.group, np.eye(4)))
+            moved = body.points @ matrix[:3, :3].T + matrix[:3, 3]
+            parameters[f"body{k}.vertex_positions"] = np.ascontiguousarray(moved, np.float32).ravel()
+            if body.normals is not None:
+                turned = body.normals @ matrix[:3, :3].T
+                parameters[f"body{k}.vertex_normals"] = np.ascontiguousarray(turned, np.float32).ravel()
         for k, lamp in enumerate(moment.lamps):
             self._set_lamp(f"lamp{k}", lamp)
         for key, _ in parameters:
@@ -449,7 +456,7 @@ def _across(angle: float, aspect: float) -> float:
     return float(2.0 * np.degrees(np.arctan(np.tan(np.radians(angle) / 2.0) * aspect)))
 
 
-def serve(connection: Connection) -> None:
+def serve(connection: Connection, slow: bool = False) -> None:
     """Answer until the other side goes."""
     tracer: Tracer | None = None
     with contextlib.suppress(EOFError, OSError):
@@ -457,7 +464,7 @@ def serve(connection: Connection) -> None:
             kind, value = connection.recv()
             try:
                 if kind == "scene":
-                    tracer = Tracer(value)
+                    tracer = Tracer(value, slow)
                     connection.send(("ready", tracer.variant))
                 elif kind == "frame":
                     assert tracer is not None
@@ -484,4 +491,4 @@ def serve(connection: Connection) -> None:
 
 
 if __name__ == "__main__":
-    serve(Connection(int(sys.argv[1])))
+    serve(Connection(int(sys.argv[1])), slow="slow" in sys.argv[2:])

@@ -45,10 +45,16 @@ _BEHIND = 100.0  # m
 class TracingProcess:
     """The path tracer in a process of its own: what brings it down takes nothing with it, and its threads are its own."""
 
-    def __init__(self) -> None:
+    def __init__(self, slow: bool = False) -> None:
         mine, theirs = Pipe()
         self.connection: Connection = mine
-        command = [sys.executable, "-m", "kestrav.render.tracing.server", str(theirs.fileno())]
+        command = [
+            sys.executable,
+            "-m",
+            "kestrav.render.tracing.server",
+            str(theirs.fileno()),
+            *(["slow"] if slow else []),
+        ]
         self.process = subprocess.Popen(command, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
         theirs.close()
         self.variant = ""
