@@ -113,8 +113,8 @@ class CameraRows(Rows):
         form.choice(
             "Focus",
             [
-                ("", "what the camera looks at"),
-                ("part", "a part, followed"),
+                ("", "the aim"),
+                ("part", "a part"),
                 ("point", "a point"),
                 ("keys", "keyed distances"),
             ],
@@ -186,7 +186,7 @@ class CameraRows(Rows):
         opening = float(aperture_diameter(camera, seen.focal_length)[0])
         form.worked(
             f"{show(float(seen.focal_length[0]), 'mm', 0)} ÷ {camera.f_number:g} = {show(opening, 'mm', 1)} opening",
-            f"sharp at {show(sharp, 'mm', 0)}, from {show(near, 'mm', 0)} to {show(far, 'mm', 0) if np.isfinite(far) else 'the horizon'}",
+            f"sharp from {show(near, 'mm', 0)} to {show(far, 'mm', 0) if np.isfinite(far) else 'the horizon'}",
         )
 
     # lens
