@@ -37,7 +37,7 @@ took, plain, ready = [], [], []
 for k in range(3):
     began = time.perf_counter(); ours(2.0 + 0.1 * k); took.append(time.perf_counter() - began)
     began = time.perf_counter(); bare(); plain.append(time.perf_counter() - began)
-    began = time.perf_counter(); tracer._arrange(studio.moments(camera, 3.0 + 0.1 * k)[0], False); ready.append(time.perf_counter() - began)
+    began = time.perf_counter(); tracer._arrange(studio.moments(camera, 3.0 + 0.1 * k)[0]); ready.append(time.perf_counter() - began)
 print(json.dumps({"ours": sorted(took)[1], "bare": sorted(plain)[1], "ready": sorted(ready)[1], "variant": tracer.variant}))
 """
 

@@ -432,15 +432,10 @@ def render(
         raise BadInput("--at belongs to a still; end the output in .png")
     outputs = [(out, chosen)]
     if all_colourways:
-        if not opened.project.colourways:
-            raise BadInput(f"“{opened.project.name}” has no colourway; leave --all-colourways out")
-        outputs = [
-            (
-                out.with_stem(f"{out.stem} {way.name}"),
-                [msgspec.structs.replace(one, colourway=way.id) for one in chosen],
-            )
-            for way in opened.project.colourways
-        ]
+        from kestrav.core.editing.finishing import in_all_colourways
+
+        ways = in_all_colourways(opened.project, chosen)
+        outputs = [(out.with_name(f"{out.stem} {name}{out.suffix}"), shots) for name, shots in ways]
     for target, shots in outputs:
         began, first = time.monotonic(), shots[0]
         if is_still:

@@ -271,7 +271,7 @@ def test_styles_change_what_a_stage_shows_and_finishes_what_the_film_shows(passi
     glass = next(b for b in scene.batches if b.members[0].part == "part-2")
     assert glass.final.GetProperty().GetOpacity() == pytest.approx(0.325)
     assert glass.stage.GetVisibility() == (style != "wire")
-    expected = {"solid": 1.0, "see-through": 0.32, "wire": 1.0, "finished": 0.325}[style]
+    expected = {"solid": 0.325, "see-through": 0.32, "wire": 1.0, "finished": 0.325}[style]
     assert glass.stage.GetProperty().GetOpacity() == pytest.approx(expected)
 
 

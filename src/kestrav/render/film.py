@@ -22,7 +22,7 @@ from kestrav import __version__
 from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.document.shots import FilmFrame, film_frames, shot_frames
-from kestrav.core.errors import BadInput
+from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.cluster import Cluster, make_on_cluster
 from kestrav.render.forks import Fork, may_fork
@@ -211,10 +211,12 @@ def _make_all(
         maker.prefetch(left)
         try:
             for k, frame in enumerate(left):
-                tell(len(wanted) - len(left) + k)
+                ready = len(wanted) - len(left) + k
+                tell(ready)
+                maker.alive = partial(tell, ready)
                 try:
                     make(maker, store, frame)
-                except OSError:
+                except (OSError, Cancelled):
                     raise
                 except Exception as fault:
                     raise BadInput(

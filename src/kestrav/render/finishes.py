@@ -11,12 +11,12 @@ from vtkmodules.util.numpy_support import numpy_to_vtk
 from vtkmodules.vtkCommonDataModel import vtkImageData
 from vtkmodules.vtkRenderingCore import vtkActor, vtkProperty, vtkRenderer, vtkTexture
 
-from kestrav.core.colours import linear, to_srgb
+from kestrav.core.colours import to_srgb
 from kestrav.core.document.light_setup import LightSetup
-from kestrav.core.document.surfaces import Finish, TextureName
-from kestrav.core.finishes.textures import texture
+from kestrav.core.document.surfaces import Finish
+from kestrav.core.finishes.applied import emitted
+from kestrav.core.finishes.textures import SMOOTHEST, roughness, shading, texture
 from kestrav.core.light.environments import directions
-from kestrav.core.light.exposure import WHITE
 from kestrav.core.light.setups import environment, gains, surround
 
 Style = Literal["solid", "see-through", "wire", "finished"]
@@ -32,7 +32,8 @@ def opacity_of(finish: Finish | None, opacity: float, style: Style) -> float:
     """How opaque a part is in a style."""
     if style == "see-through":
         return min(opacity, SEE_THROUGH)
-    if style == "finished" and finish is not None:
+    if style != "wire" and finish is not None:
+        # one sees into what is glazed in a solid style too
         return opacity * (1.0 - (1.0 - _CLEAR) * finish.transmission * (1.0 - finish.metallic))
     return opacity
 
@@ -62,13 +63,14 @@ def apply_finish(
     look.SetDiffuse(1.0)
     look.SetSpecular(1.0)
     look.SetMetallic(known.metallic)
-    look.SetRoughness(max(known.roughness, 0.02))
+    look.SetRoughness(max(known.roughness, SMOOTHEST))
     look.SetBaseIOR(known.index)
     look.SetCoatStrength(known.coat)
-    look.SetCoatRoughness(max(known.coat_roughness, 0.02))
+    look.SetCoatRoughness(max(known.coat_roughness, SMOOTHEST))
     look.SetAnisotropy(known.anisotropy if known.texture else 0.0)
-    if known.emission:
-        _shine(look, known)
+    glow = emitted(known)
+    if glow is not None:
+        _shine(look, glow)
     if known.texture:
         _structure(look, known)
     return True
@@ -90,16 +92,15 @@ def count_in_light(actor: vtkActor, linear: bool) -> None:
         )
 
 
-def _shine(look: vtkProperty, finish: Finish) -> None:
+def _shine(look: vtkProperty, glow: NDArray[np.float64]) -> None:
     """Let a surface give light of its own: a texture of one colour, as the renderer has it by textures only."""
-    glow = np.clip(linear(finish.emission) * finish.luminance / WHITE, 0.0, 1.0)
     look.SetEmissiveTexture(_as_texture(np.tile(np.rint(255 * to_srgb(glow)), (2, 2, 1)), colours=True))
     look.SetEmissiveFactor(1.0, 1.0, 1.0)
 
 
 def _structure(look: vtkProperty, finish: Finish) -> None:
     """Give a surface its fine structure."""
-    shade, normals, parts = _pictures(finish.texture, finish.contrast, finish.metallic, finish.roughness)
+    shade, normals, parts = _pictures(finish)
     look.SetBaseColorTexture(_as_texture(shade, colours=True))
     look.SetNormalTexture(_as_texture(normals))
     look.SetNormalScale(finish.relief)
@@ -110,17 +111,13 @@ def _structure(look: vtkProperty, finish: Finish) -> None:
 
 
 @lru_cache(maxsize=64)
-def _pictures(
-    name: TextureName, contrast: float, metallic: float, roughness: float
-) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+def _pictures(finish: Finish) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
     """Base colour (n, n, 3 or 4 with its opacity), normals, and occlusion with roughness and metalness of a structure, 0 to 255."""
-    made = texture(name)
-    shade = 1.0 - contrast * (1.0 - made.shade)
+    made, shade, rough = texture(finish.texture), shading(finish), roughness(finish)
     base = np.repeat(to_srgb(shade)[..., None], 3, axis=2)
     if made.opacity is not None:
         base = np.concatenate([base, made.opacity[..., None]], axis=2)
-    rough = np.clip(roughness + made.rough, 0.02, 1.0)
-    parts = np.stack([shade, rough, np.full_like(rough, metallic)], axis=-1)
+    parts = np.stack([shade, rough, np.full_like(rough, finish.metallic)], axis=-1)
     return 255 * base, 127.5 + 127.5 * made.normals, 255 * parts
 
 

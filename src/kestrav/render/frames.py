@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import struct
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -233,6 +233,7 @@ class Maker:
     def __init__(self, project: Project, meshes: Mapping[str, Mesh], width: int, height: int, alpha: bool) -> None:
         self.project, self.meshes, self.size, self.alpha = project, meshes, (width, height), alpha
         self._studio: Studio | FinishedStudio | None = None
+        self.alive: Callable[[], object] | None = None  # asked while a frame takes long; raises to stop
         self._coming: list[Frame] = []
 
     def prefetch(self, frames: Sequence[Frame]) -> None:
@@ -250,8 +251,15 @@ class Maker:
         if self._studio is None or self._studio.shot != frame.shot:
             self.close()
             self._studio = studio_of(self.project, self.meshes, frame.shot, *self.size, self.alpha)
+            if isinstance(self._studio, FinishedStudio):
+                self._studio.progress = self._look_up
             self._pass_on()
         return self._studio.picture(camera_of(self.project, frame.shot.camera), frame.time)
+
+    def _look_up(self, *_: object) -> bool:
+        if self.alive is not None:
+            self.alive()
+        return True
 
     def close(self) -> None:
         """Give the graphics memory back."""

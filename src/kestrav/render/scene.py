@@ -86,7 +86,7 @@ class Scene:
         """
         for batch in self.batches:
             self._withdraw(renderer, batch)
-        if renderer not in self._renderers and self._setup != LightSetup():
+        if renderer not in self._renderers:
             relight(renderer, self._setup)
         self._renderers[renderer] = (edges, stage)
         for batch in self.batches:
@@ -446,7 +446,7 @@ def _solid_key(part: Part) -> Hashable:
 
 
 _OURS = "steady light"  # what our own lamps of a renderer are called
-_STEADY = ((0.85, 0), (0.35, 1))  # how strong the lamps of the workshop are, and which of its boxes they stand for
+_STEADY = (0.85, 0.35)  # how strong the lamps are that stand for the workshop's boxes
 _FROM_VIEWER = 0.3
 
 
@@ -459,13 +459,13 @@ def light(renderer: vtkRenderer, setup: LightSetup = LightSetup()) -> None:  # n
     """Give a renderer the steady light of a set-up: a lamp for each of its soft boxes, and one at the viewer."""
     renderer.AutomaticLightCreationOff()
     renderer.RemoveAllLights()
-    relight(renderer, setup)
+    _put_lamps(renderer, setup)
     seen: Any = renderer  # its stubs know events by number only
     seen.AddObserver("StartEvent", lambda caller, _: _light_anew(caller))
 
 
 def relight(renderer: vtkRenderer, setup: LightSetup) -> None:
-    """Put the lamps of a set-up in place of those of another; lights of the project stay."""
+    """Put the lamps of a set-up in place of those of another, where a renderer has such; lights of the project stay."""
     lights = renderer.GetLights()
     lights.InitTraversal()
     ours = []
@@ -474,9 +474,14 @@ def relight(renderer: vtkRenderer, setup: LightSetup) -> None:
             ours.append(lamp)
     for lamp in ours:
         renderer.RemoveLight(lamp)
+    if ours:
+        _put_lamps(renderer, setup)
+
+
+def _put_lamps(renderer: vtkRenderer, setup: LightSetup) -> None:
     boxes, gain = soft_boxes(setup), gains(setup)
     if setup.setup == "workshop":
-        strengths = [strength * 2.0**setup.level for strength, _ in _STEADY]
+        strengths = [strength * 2.0**setup.level for strength in _STEADY]
     else:
         strengths = [box.strength for box in boxes]
     for box, strength in zip(boxes, strengths, strict=True):

@@ -12,14 +12,15 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from kestrav.core.errors import Cancelled
 from kestrav.render.frames import FAULTS, Frame, FrameStore, Maker
 
 
 def make(maker: Maker, store: FrameStore, frame: Frame) -> None:
-    """Make a frame, a second time if need be. Raises what the second time raised; OSError of a full disk at once."""
+    """Make a frame, a second time if need be. Raises what the second time raised; OSError of a full disk, and Cancelled, at once."""
     try:
         store.save(frame.key, maker.picture(frame))
-    except OSError:
+    except (OSError, Cancelled):
         raise
     except Exception:
         maker.close()

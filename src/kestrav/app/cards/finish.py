@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from kestrav.app.cards.rows import Rows
-from kestrav.core.document.lookup import get
-from kestrav.core.document.records import Colourway, Finish, FinishRule, GivenFinish, Part
+from kestrav.core.document.lookup import get, qualified_name
+from kestrav.core.document.records import Colourway, Finish, FinishRule, GivenFinish, Project
 from kestrav.core.document.surfaces import TextureName
 from kestrav.core.editing.finishing import replaced_everywhere, shown_in, users_of, with_finish
 from kestrav.core.finishes.applied import matched
@@ -21,13 +19,13 @@ TEXTURES: tuple[tuple[TextureName, str], ...] = (
 _FROM_SHELF = "shelf/"
 
 
-def finish_options(project: Any, selected: str) -> list[tuple[str, str]]:
+def finish_options(project: Project) -> list[tuple[str, str]]:
     """The finishes that can be chosen: plain paint, those of the project, and those of the shelf that it does not have yet."""
     mine = {finish.name for finish in project.finishes}
     found = [("", "plain paint"), *((finish.id, finish.name) for finish in project.finishes)]
     for group, finishes in SHELF:
         found += [(_FROM_SHELF + f.name, f"{group}: {f.name}") for f in finishes if f.name not in mine]
-    return found if any(key == selected for key, _ in found) else [*found, (selected, "several")]
+    return found
 
 
 def chosen_finish(key: str) -> Finish | str:
@@ -200,13 +198,13 @@ class ColourwayRows(Rows):
         )
         for entry in way.finishes:
             form.choice(
-                get(project, entry.part).name,
-                finish_options(project, entry.finish),
+                qualified_name(project, entry.part),
+                finish_options(project),
                 entry.finish,
                 lambda v, e=entry: self._give(way, e, v),
                 "Finish of this part in this colourway",
             )
-        tops = [p for p in project.parts if isinstance(p, Part) and p.id not in {e.part for e in way.finishes}]
+        tops = [p for p in project.parts if p.id not in {e.part for e in way.finishes}]
         form.choice(
             "Add part",
             [("", "choose …"), *((p.id, p.name) for p in tops if p.geometry is None or p.parent is None)],
@@ -223,7 +221,7 @@ class ColourwayRows(Rows):
         self._delete(way)
 
     def _give(self, way: Colourway, entry: GivenFinish, key: str) -> None:
-        def give(project: Any) -> Any:
+        def give(project: Project) -> Project:
             shown = project.colourway
             made = with_finish(shown_in(project, way.id), [entry.part], chosen_finish(key))
             return shown_in(made, shown)

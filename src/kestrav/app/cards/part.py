@@ -453,7 +453,7 @@ class PartRows(Rows):
         now = finish_of(project, like.id, project.colourway)
         form.choice(
             "Finish",
-            finish_options(project, now.id if now is not None else ""),
+            finish_options(project),
             now.id if now is not None else "",
             lambda key: self._edit("Finish", lambda p: with_finish(p, ids, chosen_finish(key))),
             "Surface material; shown in the lens, the film and the finished style",

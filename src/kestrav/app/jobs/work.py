@@ -50,10 +50,10 @@ def frame_takes(report: Report, project: Project, meshes: Mapping[str, Mesh], sh
 
     os.environ |= {"LP_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
     from kestrav.core.camera.adjusting import camera_of
-    from kestrav.render.picture import Studio
+    from kestrav.render.studios import studio_of
 
     report(0.0)
-    studio = Studio(project, meshes, shot, shot.width, shot.height)
+    studio = studio_of(project, meshes, shot, shot.width, shot.height)
     camera, middle = camera_of(project, shot.camera), 0.5 * (shot.start + shot.end)
     # the first one also fills what is kept
     studio.picture(camera, middle)

@@ -1,4 +1,4 @@
-"""Depth of field: where a camera is sharp, how wide its lens is open, and how large a point beyond becomes.
+"""Depth of field: where a camera is sharp, how wide its lens is open, and from where to where that is so.
 
 A thin lens: W. J. Smith, "Modern Optical Engineering", 4th ed., McGraw-Hill 2008, sections 2.4 and 9.6.
 """
@@ -39,15 +39,11 @@ def focus_distances(project: Project, camera: Camera, times: ArrayLike, poses: A
     return np.asarray(np.maximum(found, NEAREST))
 
 
-def blur_diameter(aperture: float, focal_length: float, focus: float, distance: ArrayLike) -> Array:
-    """The diameter in mm on the sensor of a point's image at distances in mm, of a lens of an opening and a focal length focused at a
-    distance: the circle of confusion A f |d − s| / (d (s − f))."""
-    d = np.asarray(distance, float)
-    return np.asarray(aperture * focal_length * np.abs(d - focus) / (d * (focus - focal_length)))
-
-
 def sharp_span(camera: Camera, focal_length: float, focus: float, circle: float) -> tuple[float, float]:
-    """The nearest and farthest distance in mm whose points are no larger on the sensor than a circle in mm; the farthest may be infinite."""
+    """The nearest and farthest distance in mm whose points are no larger on the sensor than a circle in mm; the farthest may be infinite.
+
+    A point at d has an image of the diameter A f |d − s| / (d (s − f)), of a lens of an opening A focused at s.
+    """
     aperture = float(aperture_diameter(camera, focal_length))
     if aperture <= 0:
         return 0.0, np.inf

@@ -73,7 +73,7 @@ def validate(project: Project) -> Project:
         seen.add(item.id)
     if not _is_sound(project):
         _check_parts(project)
-        _sound.append((project.parts, project.geometry, project.sources))
+        _sound.append((project.parts, project.geometry, project.sources, project.finishes))
         del _sound[:-_REMEMBERED]
     _check_references(project)
     for path in project.paths:
@@ -124,15 +124,18 @@ def validate(project: Project) -> Project:
 
 # parts and geometry already found sound: edits of paths and runs share them, and looking through thousands of
 # parts at every step of a drag would be felt
-_sound: list[tuple[tuple[Part, ...], tuple[Geometry, ...], tuple[Source, ...]]] = []
+_sound: list[tuple[tuple[Part, ...], tuple[Geometry, ...], tuple[Source, ...], tuple[Finish, ...]]] = []
 _REMEMBERED = 4
 _known: dict[str, object] = {}  # the last value of each field that holds finite numbers only
 
 
 def _is_sound(project: Project) -> bool:
     return any(
-        parts is project.parts and geometry is project.geometry and sources is project.sources
-        for parts, geometry, sources in _sound
+        parts is project.parts
+        and geometry is project.geometry
+        and sources is project.sources
+        and finishes is project.finishes
+        for parts, geometry, sources, finishes in _sound
     )
 
 
@@ -234,6 +237,7 @@ def _check_parts(project: Project) -> None:
     shapes = {geometry.hash: geometry for geometry in project.geometry}
     known = shapes.keys()
     sources = {source.id for source in project.sources}
+    finishes = {finish.id for finish in project.finishes}
     above: set[str] = set()
     for part in project.parts:
         if part.parent is not None and part.parent not in above:
@@ -243,6 +247,8 @@ def _check_parts(project: Project) -> None:
             raise BadInput(f"the geometry “{part.geometry}” of the part “{part.name}” is not listed in the project")
         if part.source is not None and part.source not in sources:
             raise BadInput(f"the part “{part.name}” names a source “{part.source}” that the project does not list")
+        if part.finish and part.finish not in finishes:
+            raise BadInput(f"the part “{part.name}” has the finish “{part.finish}”, which the project does not hold")
     for part in fresh_parts(project):
         check_colour(part.colour, f"the colour of the part “{part.name}”")
         if min(abs(s) for s in part.scale) < SMALLEST_SCALE:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 import msgspec
 
@@ -63,11 +63,13 @@ def shown_in(project: Project, colourway: str) -> Project:
     return validate(msgspec.structs.replace(project, colourway=colourway))
 
 
-def in_all_colourways(project: Project, shot: Shot) -> list[tuple[str, Shot]]:
-    """A shot once for each colourway, with the colourway's name; as it is, without a name, where there is none."""
+def in_all_colourways(project: Project, shots: Sequence[Shot]) -> list[tuple[str, list[Shot]]]:
+    """Shots once for each colourway, with its name. Raises BadInput where there is none."""
     if not project.colourways:
-        return [("", shot)]
-    return [(way.name, msgspec.structs.replace(shot, colourway=way.id)) for way in project.colourways]
+        raise BadInput(f"“{project.name}” has no colourway; add one first")
+    return [
+        (way.name, [msgspec.structs.replace(shot, colourway=way.id) for shot in shots]) for way in project.colourways
+    ]
 
 
 def users_of(project: Project, finish_id: str) -> list[str]:

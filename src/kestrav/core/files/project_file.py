@@ -86,8 +86,16 @@ _COLLECTIONS = {
     "spins": "rotations",
     "drives": "gears",
 }
-_OF_RUNS = {"pacing": "speed_profile", "heading": "orientation", "lean": "bank", "cue": "trigger", "due": "arrive_by"}
-_OF_RUNS |= {"company": "companions", "seat": "reference", "seat_point": "reference_point"}
+_OF_RUNS = {
+    "pacing": "speed_profile",
+    "heading": "orientation",
+    "lean": "bank",
+    "cue": "trigger",
+    "due": "arrive_by",
+    "company": "companions",
+    "seat": "reference",
+    "seat_point": "reference_point",
+}
 _LANES = {"heading": "orientation", "lean": "bank"}
 
 

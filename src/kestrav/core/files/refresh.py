@@ -133,10 +133,16 @@ def reload(
     base = msgspec.structs.replace(
         project, parts=tuple(p for p in project.parts if p.source == source_id or p.id in _above(project, old))
     )
-    fresh_project = into_project(Project(), imported)
+    fresh_project = _fresh(project, imported)
+    project = msgspec.structs.replace(project, finishes=fresh_project.finishes)
     fresh = list(fresh_project.parts)
     match = _match(base, old, fresh, _standing(project, old, fresh_project))
     return _merged(project, source, old, fresh, match, imported, places)
+
+
+def _fresh(project: Project, imported: Imported) -> Project:
+    """An import by itself, but for its finishes: these are named as the project names its own, and come after them."""
+    return into_project(Project(finishes=project.finishes), imported)
 
 
 def _above(project: Project, parts: Iterable[Part]) -> set[str]:
@@ -298,7 +304,8 @@ def replace(project: Project, part_id: str, imported: Imported, align: Literal["
     part = get(project, part_id)
     if not isinstance(part, Part):
         raise BadInput(f"“{part.name}” is not a part")
-    fresh = into_project(Project(), imported)
+    fresh = _fresh(project, imported)
+    project = msgspec.structs.replace(project, finishes=fresh.finishes)
     rest = rest_poses(project)
     rows = {p.id: i for i, p in enumerate(project.parts)}
     shift = np.zeros(3)
@@ -336,7 +343,8 @@ def replace(project: Project, part_id: str, imported: Imported, align: Literal["
             inner, id=ids[inner.id], parent=holder, placement=placement(matrix), source=source.id
         )
         if before is not None:
-            record = msgspec.structs.replace(record, pivot=before.pivot, role=before.role, locked=before.locked)
+            kept_here = {"pivot": before.pivot, "role": before.role, "locked": before.locked}
+            record = msgspec.structs.replace(record, **kept_here, finish=inner.finish or before.finish)
         made.append(record)
     kept = {p.id for p in made}
     gone = {p.id for p in old_inside} - kept
@@ -368,7 +376,7 @@ def _one_solid(project: Project, part: Part, fresh: Project, solid: Part, shift:
                 scale=solid.scale,
                 colour=solid.colour,
                 opacity=solid.opacity,
-                finish=solid.finish,
+                finish=solid.finish or p.finish,
                 form=None,
                 placement=placement(moved),
                 pivot=placement(pivot),

@@ -6,12 +6,21 @@ import re
 from functools import lru_cache
 
 import msgspec
+import numpy as np
+from numpy.typing import NDArray
 
+from kestrav.core.colours import linear
 from kestrav.core.document.records import Part, Project
 from kestrav.core.document.surfaces import Colourway, Finish
+from kestrav.core.light.exposure import WHITE
 from kestrav.core.memo import Memo
 
-_PLAIN = Finish("", "")
+Array = NDArray[np.float64]
+
+_NONE: dict[str, Finish] = {}
+_by_name: Memo[dict[str, str]] = Memo(
+    8
+)  # what the rules give to names looked at so far, as most stay from edit to edit
 _applied: Memo[dict[str, Finish]] = Memo(16)
 
 
@@ -21,6 +30,8 @@ def finishes_of(project: Project, colourway: str = "") -> dict[str, Finish]:
     A part has the finish that the colourway gives it, or the nearest assembly above it; else its own; else that of the last rule whose
     words its name holds, or that of an assembly above it. Kept by the records' tuples.
     """
+    if not project.finishes:
+        return _NONE
     of = (project.parts, project.finishes, project.finish_rules, project.colourways)
     return _applied.get(of, lambda: _finishes_of(project, colourway), colourway)
 
@@ -41,7 +52,7 @@ def _finishes_of(project: Project, colourway: str) -> dict[str, Finish]:
     known = {finish.id: finish for finish in project.finishes}
     chosen = next((c for c in project.colourways if c.id == colourway), Colourway("", ""))
     given = {entry.part: entry.finish for entry in chosen.finishes}
-    rules = [(pattern(rule.words), rule.finish) for rule in reversed(project.finish_rules) if rule.words.strip()]
+    by_name = _by_name.get((project.finish_rules,), dict)
     above: dict[
         str, tuple[str, str]
     ] = {}  # of each part: what a colourway and what a rule gives to it and what is in it
@@ -49,12 +60,20 @@ def _finishes_of(project: Project, colourway: str) -> dict[str, Finish]:
     for part in project.parts:
         from_colourway, from_rule = above.get(part.parent or "", ("", ""))
         from_colourway = given.get(part.id, from_colourway)
-        from_rule = next((finish for words, finish in rules if words.search(part.name)), from_rule)
+        if part.name not in by_name:
+            by_name[part.name] = _ruled(project, part.name)
+        from_rule = by_name[part.name] or from_rule
         above[part.id] = (from_colourway, from_rule)
         finish = known.get(from_colourway or part.finish or from_rule)
         if part.geometry is not None and finish is not None:
             found[part.id] = finish
     return found
+
+
+def _ruled(project: Project, name: str) -> str:
+    """The finish that the last rule gives of those whose words a name holds, or none."""
+    rules = (rule for rule in reversed(project.finish_rules) if rule.words.strip())
+    return next((rule.finish for rule in rules if pattern(rule.words).search(name)), "")
 
 
 @lru_cache(maxsize=256)
@@ -70,6 +89,13 @@ def matched(project: Project, words: str) -> list[Part]:
         return []
     wanted = pattern(words)
     return [part for part in project.parts if wanted.search(part.name)]
+
+
+def emitted(finish: Finish) -> Array | None:
+    """The light (3,) that a finish gives, by the luminance of white; none where it gives none."""
+    if not finish.emission or finish.luminance <= 0:
+        return None
+    return np.asarray(linear(finish.emission) * finish.luminance / WHITE)
 
 
 def lets_through(finish: Finish | None) -> bool:

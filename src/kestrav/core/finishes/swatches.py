@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from kestrav.core.colours import linear, to_srgb
 from kestrav.core.document.surfaces import Finish
-from kestrav.core.finishes.textures import SIDE, texture
-from kestrav.core.light.exposure import WHITE
+from kestrav.core.finishes.applied import emitted
+from kestrav.core.finishes.textures import SIDE, roughness, shading, texture
 
 Array = NDArray[np.float64]
 
@@ -40,8 +40,7 @@ def swatch(finish: Finish, size: int, paint: str = "#9aa7ab") -> NDArray[np.uint
         bent = fine.normals[rows, columns]
         normal = normal + finish.relief * np.concatenate([bent[..., :2], np.zeros((*bent.shape[:2], 1))], axis=-1)
         normal /= np.linalg.norm(normal, axis=-1, keepdims=True)
-    shade = 1.0 - finish.contrast * (1.0 - fine.shade[rows, columns])
-    rough = np.clip(finish.roughness + fine.rough[rows, columns], 0.03, 1.0)
+    shade, rough = shading(finish)[rows, columns], roughness(finish)[rows, columns]
     base = linear(finish.colour or paint) * shade[..., None]
     light = _lit(finish, normal, base, rough)
     opacity = inside.astype(float)
@@ -76,8 +75,9 @@ def _lit(finish: Finish, normal: Array, base: Array, rough: Array) -> Array:
             light
             + 0.5 * linear(finish.sheen) * ((1.0 - facing) ** (1.0 + 4.0 * (1.0 - finish.sheen_roughness)))[..., None]
         )
-    if finish.emission:
-        light = light + linear(finish.emission) * min(finish.luminance / WHITE, 1.5)
+    glow = emitted(finish)
+    if glow is not None:
+        light = light + np.minimum(glow, 1.5)
     return np.asarray(light)
 
 

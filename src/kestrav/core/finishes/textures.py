@@ -13,10 +13,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from kestrav.core.document.surfaces import TextureName
+from kestrav.core.document.surfaces import Finish, TextureName
 
 Array = NDArray[np.float64]
 SIDE = 512  # pixels along either side
+SMOOTHEST = 0.02  # roughness of a mirror
 
 
 @dataclass(frozen=True)
@@ -46,6 +47,16 @@ def texture(name: TextureName) -> Texture:
     for values in (made.height, made.shade, made.rough):
         values.flags.writeable = False
     return made
+
+
+def shading(finish: Finish) -> Array:
+    """How much of the base colour (n, n) a finish shows: its structure by its contrast."""
+    return np.asarray(1.0 - finish.contrast * (1.0 - texture(finish.texture).shade))
+
+
+def roughness(finish: Finish) -> Array:
+    """The roughness (n, n) of a finish with its structure; no less than renderers can show."""
+    return np.clip(finish.roughness + texture(finish.texture).rough, SMOOTHEST, 1.0)
 
 
 def _plain(

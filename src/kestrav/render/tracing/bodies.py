@@ -11,12 +11,11 @@ from kestrav.core.colours import linear
 from kestrav.core.document.lookup import shown_parts, subtree
 from kestrav.core.document.records import Camera, Part, Project
 from kestrav.core.document.surfaces import Finish
-from kestrav.core.finishes.applied import colour_of, finishes_of
+from kestrav.core.finishes.applied import colour_of, emitted, finishes_of
 from kestrav.core.finishes.box_mapping import box_mapped
-from kestrav.core.finishes.textures import texture
+from kestrav.core.finishes.textures import roughness, shading, texture
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.poses import moving_groups
-from kestrav.core.light.exposure import WHITE
 from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.parts.solids import solid_mesh
@@ -96,12 +95,12 @@ def surface_of(finish: Finish, colour: str, opacity: float = 1.0) -> Surface:
     """What the path tracer knows of a finish in a colour."""
     base = linear(colour).astype(np.float32)
     rough = normals = holes = None
+    glow = emitted(finish)
     shown = base
     if finish.texture:
         fine = texture(finish.texture)
-        shade = (1.0 - finish.contrast * (1.0 - fine.shade)).astype(np.float32)
-        shown = shade[..., None] * base
-        rough = np.clip(finish.roughness + fine.rough, 0.02, 1.0).astype(np.float32)
+        shown = (shading(finish)[..., None] * base).astype(np.float32)
+        rough = roughness(finish).astype(np.float32)
         bent = fine.normals * [finish.relief, finish.relief, 1.0]
         normals = (
             (bent / np.linalg.norm(bent, axis=-1, keepdims=True)).astype(np.float32) if finish.relief > 0 else None
@@ -121,7 +120,5 @@ def surface_of(finish: Finish, colour: str, opacity: float = 1.0) -> Surface:
         rough,
         normals,
         holes,
-        (linear(finish.emission) * finish.luminance / WHITE).astype(np.float32)
-        if finish.emission and finish.luminance > 0
-        else None,
+        None if glow is None else glow.astype(np.float32),
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -91,30 +91,26 @@ class Moment:
 
 @dataclass(frozen=True)
 class Wanted:
-    """How a frame is made: its moments, samples for a pixel, when to stop earlier (seconds, noise), whether noise is taken away, the part
-    of the picture (left, top, width, height; none: all), and the passes that go with it."""
+    """How a frame is made: its moments, samples for a pixel, when to stop earlier (seconds, noise), and whether noise is taken away."""
 
     moments: tuple[Moment, ...]
     samples: int = 24
     seconds: float = 0.0
     noise: float = 0.0
     denoise: bool = True
-    region: tuple[int, int, int, int] | None = None
-    passes: bool = False
     seed: int = 0
 
 
 @dataclass(frozen=True)
 class Traced:
     """A frame: linear light (h, w, 3) where 1 is white, what of each pixel is covered (h, w), how many samples were taken, the noise that
-    was left before it was taken away, the seconds, and further passes by name."""
+    was left before it was taken away, the seconds, and the variant of the tracer."""
 
     light: Single
     cover: Single
     samples: int
     noise: float
     seconds: float
-    passes: dict[str, Single] = field(default_factory=dict)
     variant: str = ""
 
 

@@ -27,7 +27,7 @@ _AT_ONCE = 8  # samples of a pixel that are taken together, at most
 _EVEN = (0.1, 0.3, 0.6, 1.0), (0.982, 0.969, 0.957, 0.956)
 _NO_FACE = 1.01  # index of refraction below which a face reflects nothing itself
 _MIRROR = 0.02  # roughness below which glass is clear
-_GUIDES, _MORE = "albedo:albedo,normal:sh_normal", ",depth:depth,shape:shape_index"
+_GUIDES = "albedo:albedo,normal:sh_normal"
 Single = NDArray[np.float32]
 
 
@@ -65,7 +65,8 @@ class Tracer:
         self.by_points = [
             k for k, body in enumerate(scene.bodies) if body.group >= 0 and (whole or body.surface.emission is not None)
         ]
-        self._camera: tuple[bool, bool, bool] | None = None
+        self._camera: tuple[bool, bool] | None = None
+        self._glow: tuple[Moment, tuple[Any, Any]] | None = None
         self._lamps: list[tuple[object, ...]] = []
         self._scene: Any = None
         self._parameters: Any = None
@@ -84,11 +85,9 @@ class Tracer:
                 made[f"body{k}"] = mesh
             else:
                 groups[body.group][f"body{k}"] = mesh
-        objects: dict[str, Any] = {}
         for group, shapes in groups.items():
             if len(shapes) > 1:
                 made[f"group{group}"] = mi.load_dict({**shapes, "id": f"group{group}"})
-        made.update(objects)
         environment = np.ascontiguousarray(self.told.environment, np.float32)
         # its own y axis is up, ours is z
         made["environment"] = mi.load_dict(
@@ -125,9 +124,10 @@ class Tracer:
 
     def _with_glow(self, moment: Moment, picture: Any, count: int, seed: int) -> Any:
         """A picture with what gives light of its own over it."""
+        if self._glow is None or self._glow[0] is not moment:
+            self._glow = (moment, (self._made_glow(moment, False), self._made_glow(moment, True)))
         light, share = (
-            np.array(self.mi.render(self._made_glow(moment, cover), spp=count, seed=seed), np.float64)[..., :3]
-            for cover in (False, True)
+            np.array(self.mi.render(scene, spp=count, seed=seed), np.float64)[..., :3] for scene in self._glow[1]
         )
         there = np.clip(share[..., :1], 0.0, 1.0)
         picture[..., :3] = light + (1.0 - there) * picture[..., :3]
@@ -237,11 +237,11 @@ class Tracer:
 
     # a frame
 
-    def _arrange(self, moment: Moment, passes: bool) -> None:
+    def _arrange(self, moment: Moment) -> None:
         """Put everything where it is at a moment; only what has changed is told to the renderer."""
         mi = self.mi
         kinds = [(lamp.kind, lamp.size, lamp.half) for lamp in moment.lamps]
-        camera = (moment.parallel > 0, moment.aperture > 0, passes)
+        camera = (moment.parallel > 0, moment.aperture > 0)
         if self._scene is None or camera != self._camera or kinds != self._lamps:
             self._camera, self._lamps = camera, list(kinds)
             made = dict(self._shapes)
@@ -253,7 +253,7 @@ class Tracer:
             made["camera"] = self._sensor(moment)
             made["integrator"] = {
                 "type": "aov",
-                "aovs": _GUIDES + (_MORE if passes else ""),
+                "aovs": _GUIDES,
                 "path": {"type": "path", "max_depth": _DEEPEST, "rr_depth": _LOTS, "hide_emitters": True},
             }
             self._scene = mi.load_dict(made)
@@ -365,7 +365,7 @@ class Tracer:
         for k, count in enumerate(passes):
             which = k % len(moments)
             if which != last:
-                self._arrange(moments[which], wanted.passes)
+                self._arrange(moments[which])
                 last = which
             picture = np.array(mi.render(self._scene, spp=count, seed=wanted.seed + k), np.float64)
             if self.lit:
@@ -380,13 +380,11 @@ class Tracer:
             enough = (wanted.seconds and spent > wanted.seconds) or (wanted.noise and noise < wanted.noise)
             if (enough and whole) or not tell(done / sum(passes), lambda: self._finished(sums, taken, False)[0], noise):
                 break
-        light, cover, guides = self._finished(sums, taken, wanted.denoise)
-        return Traced(
-            light, cover, done, float(noise), time.monotonic() - began, guides if wanted.passes else {}, self.variant
-        )
+        light, cover = self._finished(sums, taken, wanted.denoise)
+        return Traced(light, cover, done, float(noise), time.monotonic() - began, self.variant)
 
-    def _finished(self, sums: list[Any], taken: list[int], denoise: bool) -> tuple[Single, Single, dict[str, Single]]:
-        """Linear light, cover and passes of what has been taken so far."""
+    def _finished(self, sums: list[Any], taken: list[int], denoise: bool) -> tuple[Single, Single]:
+        """Linear light and cover of what has been taken so far."""
         mean = ((sums[0] + sums[1]) / max(sum(taken), 1)).astype(np.float32)
         light, cover = mean[..., :3], np.clip(mean[..., 3], 0.0, 1.0)
         albedo, normal = mean[..., 4:7], mean[..., 7:10]
@@ -402,10 +400,7 @@ class Tracer:
                 # what lets through is drawn by lot as well; edges alone need no help
                 thrice = np.ascontiguousarray(np.repeat(cover[..., None], 3, axis=2))
                 cover = without_noise(thrice, hdr=False, **guided)[..., 0]
-        guides = {"albedo": albedo, "normal": normal}
-        if mean.shape[2] > 11:
-            guides |= {"depth": 1000.0 * mean[..., 10], "part": mean[..., 11]}
-        return np.asarray(light), cover, guides
+        return np.asarray(light), cover
 
 
 def _passes(samples: int, moments: int) -> list[int]:

@@ -27,6 +27,7 @@ from kestrav.core.light.response import light_shown_as, shown_light
 from kestrav.core.light.setups import environment, gains, irradiance
 from kestrav.core.parts.rest import rest_poses
 from kestrav.render.inscriptions import Inscriber
+from kestrav.render.palette import rgb
 from kestrav.render.picture import Picture
 from kestrav.render.scene import faint_things
 from kestrav.render.soft_light import ground_of
@@ -96,9 +97,7 @@ class FinishedStudio:
         self.project, self.meshes, self.shot, self.width, self.height = project, meshes, shot, width, height
         self.alpha = alpha or shot.clear
         self.inscriber = Inscriber(project, meshes, shot)
-        self.samples, self.seconds, self.noise, self.denoise = shot.samples, 0.0, 0.0, True
         self.progress: Callable[[float, float, Single | None], bool] | None = None
-        self.last: Traced | None = None
         self._groups, self._rest = moving_groups(project), rest_poses(project)
         self._process: TracingProcess | None = None
         self._camera: Camera | None = None
@@ -118,13 +117,12 @@ class FinishedStudio:
         light = (traced.light * gains(self.project.light_setup)).astype(np.float32)
         return developed(light, traced.cover, self.shot, self.alpha)
 
-    def traced(self, camera: Camera, time: float, passes: bool = False) -> Traced:
-        """The frame of a camera at a time in linear light. Raises BadInput, or Cancelled where the progress says so."""
-        process = self._ready(camera)
-        wanted = Wanted(self.moments(camera, time), self.samples, self.seconds, self.noise, self.denoise, passes=passes)
-        self.last = process.ask("frame", wanted, self.progress)
-        assert self.last is not None
-        return self.last
+    def traced(self, camera: Camera, time: float) -> Traced:
+        """The frame of a camera at a time in linear light. Raises BadInput, and whatever the progress raises to stop."""
+        wanted = Wanted(self.moments(camera, time), self.shot.samples)
+        found = self._ready(camera).ask("frame", wanted, self.progress)
+        assert isinstance(found, Traced)
+        return found
 
     def _ready(self, camera: Camera) -> TracingProcess:
         if self._process is None:
@@ -144,7 +142,7 @@ class FinishedStudio:
         ground = ground_of(self.project, self.meshes)
         if ground.own:
             return ()
-        shown = np.array([int(self.shot.background[i : i + 2], 16) / 255 for i in (1, 3, 5)])
+        shown = rgb(self.shot.background)
         light = irradiance(around * gains(self.project.light_setup), np.array([0.0, 0.0, 1.0]))
         base = np.clip(light_shown_as(shown) / np.maximum(light, 1e-6), 0.02, 0.98)
         middle, half = 1e-3 * ground.middle, 1e-3 * _FLOOR * ground.size
@@ -155,7 +153,7 @@ class FinishedStudio:
 
     def moments(self, camera: Camera, time: float) -> tuple[Moment, ...]:
         """What is seen within the frame at a time, at one instant or as long as the shutter is open."""
-        times = open_times(time, self.shot.fps, self.shot.shutter, min(_MOMENTS, self.samples))
+        times = open_times(time, self.shot.fps, self.shot.shutter, min(_MOMENTS, self.shot.samples))
         poses = world_poses(self.project, times)
         seen = views(self.project, self.meshes, camera, times, poses, self.width / self.height)
         sharp = focus_distances(self.project, camera, times, poses, seen)
@@ -187,8 +185,7 @@ class FinishedStudio:
 
 def lamps_of(project: Project, time: float) -> tuple[Lamp, ...]:
     """The lights of a project that shine at a time, by what shows as white."""
-    found = [lamp for light in project.lights for lamp in _lamp(project, light, time)]
-    return tuple(found)
+    return tuple(lamp for light in project.lights for lamp in _lamp(project, light, time))
 
 
 def _lamp(project: Project, light: Light, time: float) -> list[Lamp]:
@@ -216,9 +213,9 @@ def developed(light: Single, cover: Single, shot: Shot, alpha: bool) -> Picture:
 
 def background_of(shot: Shot, height: int) -> Array:
     """The background's colours (height, 3) from above to below, as shown."""
-    below = np.array([int(shot.background[i : i + 2], 16) / 255 for i in (1, 3, 5)])
+    below = np.array(rgb(shot.background))
     if not shot.background_top:
         return np.tile(below, (height, 1))
-    above = np.array([int(shot.background_top[i : i + 2], 16) / 255 for i in (1, 3, 5)])
+    above = np.array(rgb(shot.background_top))
     share = ((np.arange(height) + 0.5) / height)[:, None]
     return np.asarray((1.0 - share) * above + share * below)
