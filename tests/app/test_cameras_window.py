@@ -440,3 +440,28 @@ def test_keys_of_look_move_with_their_camera_in_time(looking):
     after = stretched(hand.session.project, ["camera-1"], 2.0)
     assert isinstance(after.cameras[0], Camera)
     assert [k.time for k in after.cameras[0].aim.keys] == [0.0, 2.0]
+
+
+def test_the_lens_is_opened_and_focused_in_the_card(looking):
+    hand = looking
+
+    def camera():
+        return hand.session.project.cameras[0]
+
+    hand.window.card.open_section("Depth of field")
+    hand.type_in("F-number", "2.8")
+    assert camera().f_number == 2.8 and "opening" in hand.said()
+    hand.choose("Focus", "part")
+    assert camera().focus.part == "part-2"
+    hand.choose("Focus on", "part-1")
+    assert camera().focus.part == "part-1"
+    hand.choose("Focus", "keys")
+    hand.session.set_time(1.0)
+    hand.type_in("Focus key 1", "900 mm")
+    hand.press("Add focus key here")
+    assert [(key.time, key.distance) for key in camera().focus.keys] == [(0.0, 900.0), (1.0, 900.0)]
+    hand.type_in("Focus key 1 at", "1.5 s")
+    assert [key.time for key in camera().focus.keys] == [1.0, 1.5]
+    hand.choose("Focus", "point")
+    hand.type_in("Focus at x", "120")
+    assert camera().focus.point[0] == 120.0 and not camera().focus.keys

@@ -8,12 +8,12 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from kestrav.app.cards.focus import FocusRows
 from kestrav.app.cards.rows import Rows
 from kestrav.core.camera import adjusting
-from kestrav.core.camera.focusing import aperture_diameter, focus_distances, sharp_span
 from kestrav.core.camera.lens import angles, focal_length_for, frame_on_sensor
 from kestrav.core.camera.making import with_shot
-from kestrav.core.camera.subject import subject_id, subject_of
+from kestrav.core.camera.subject import subject_of
 from kestrav.core.camera.views import Views, angles_of, heights, keyed, views
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import (
@@ -21,8 +21,6 @@ from kestrav.core.document.records import (
     Attachment,
     Camera,
     CameraAim,
-    Focus,
-    FocusKey,
     FreeAim,
     PartAim,
     PathAim,
@@ -66,7 +64,7 @@ class CameraRows(Rows):
         if not camera.parallel and form.section(
             "Depth of field", f"f/{camera.f_number:g}" if camera.f_number else "all sharp"
         ):
-            self._focus(camera, seen)
+            FocusRows(self.card).build(camera, seen)
         if form.section("Aim", _aim_name(camera)):
             self._aim(camera, seen)
         if form.section("Frame"):
@@ -82,112 +80,6 @@ class CameraRows(Rows):
 
     def _change(self, camera: Camera, label: str, **fields: Any) -> None:
         self._set(camera.id, label, **fields)
-
-    # depth of field
-
-    def _focus(self, camera: Camera, seen: Views) -> None:
-        project, form, focus = self.session.shown, self.form, camera.focus
-        form.number(
-            "F-number",
-            camera.f_number,
-            "",
-            lambda v: self._change(camera, "F-number", f_number=v),
-            "Focal length by the diameter of the lens's opening; smaller blurs more. Shown in finished pictures",
-            1,
-            0.5,
-            "all sharp",
-        )
-        if not camera.f_number:
-            return
-        kind = "keys" if focus.keys else "part" if focus.part else "point" if focus.point is not None else ""
-        time = self.session.time
-        sharp = float(focus_distances(project, camera, [time], self.session.poses()[None], seen)[0])
-        x, y, z = (float(v) for v in (seen.position[0] + sharp * seen.forward[0]).round(1))
-        place = (x, y, z)
-        kinds = {
-            "": Focus(),
-            "part": Focus(part=subject_id(camera)),
-            "point": Focus(point=place),
-            "keys": Focus(keys=(FocusKey(time, sharp),)),
-        }
-        form.choice(
-            "Focus",
-            [
-                ("", "the aim"),
-                ("part", "a part"),
-                ("point", "a point"),
-                ("keys", "keyed distances"),
-            ],
-            kind,
-            lambda v: self._change(camera, "Focus", focus=kinds[v]),
-            "What is sharp",
-        )
-        if kind == "part" or (not kind and not subject_id(camera)):
-            options = [
-                ("", "choose …"),
-                *(
-                    (p.id, p.name)
-                    for p in project.parts
-                    if p.geometry is None or p.parent is None or p.id == focus.part
-                ),
-            ]
-            form.choice(
-                "Focus on",
-                options,
-                focus.part,
-                lambda v: self._change(camera, "Focus", focus=Focus(part=v)),
-                "Part that stays sharp",
-            )
-        elif kind == "point":
-            form.vector(
-                "Focus at",
-                focus.point or place,
-                "mm",
-                lambda v: self._change(camera, "Focus", focus=Focus(point=v)),
-                "Point that is sharp",
-            )
-        for k, key in enumerate(focus.keys):
-
-            def put(k: int = k, **fields: Any) -> None:
-                keys = [*focus.keys]
-                keys[k] = msgspec.structs.replace(keys[k], **fields)
-                self._change(camera, "Focus key", focus=Focus(keys=tuple(sorted(keys, key=lambda one: one.time))))
-
-            form.number(f"Focus key {k + 1} at", key.time, "s", lambda v, f=put: f(time=v), "Time of the key", 3, 0.1)
-            form.number(
-                f"Focus key {k + 1}",
-                key.distance,
-                "mm",
-                lambda v, f=put: f(distance=v),
-                "Distance that is sharp at the key",
-                0,
-                50,
-            )
-        if focus.keys:
-            form.buttons(
-                (
-                    "Add focus key here",
-                    lambda: self._change(
-                        camera,
-                        "Focus key",
-                        focus=Focus(
-                            keys=tuple(
-                                sorted(
-                                    {k.time: k for k in (*focus.keys, FocusKey(time, sharp))}.values(),
-                                    key=lambda k: k.time,
-                                )
-                            )
-                        ),
-                    ),
-                    "Add a focus key at the playhead",
-                )
-            )
-        near, far = sharp_span(camera, float(seen.focal_length[0]), sharp, camera.sensor_width / 1500.0)
-        opening = float(aperture_diameter(camera, seen.focal_length)[0])
-        form.worked(
-            f"{show(float(seen.focal_length[0]), 'mm', 0)} ÷ {camera.f_number:g} = {show(opening, 'mm', 1)} opening",
-            f"sharp from {show(near, 'mm', 0)} to {show(far, 'mm', 0) if np.isfinite(far) else 'the horizon'}",
-        )
 
     # lens
 

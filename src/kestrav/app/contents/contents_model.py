@@ -350,11 +350,7 @@ class ContentsModel(QAbstractItemModel):
         if isinstance(item, FinishRule):
             return f"“{item.words}”"
         if isinstance(item, Colourway):
-            return (
-                "shown"
-                if project.colourway == item.id
-                else _counted(len(item.finishes), "entry").replace("entrys", "entries")
-            )
+            return "shown" if project.colourway == item.id else _counted(len(item.finishes), "part")
         if isinstance(item, Camera):
             return show(item.focal_length, "mm lens", 0)
         if isinstance(item, Requirement):

@@ -5,11 +5,13 @@ A thin lens: W. J. Smith, "Modern Optical Engineering", 4th ed., McGraw-Hill 200
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.camera.views import Views
-from kestrav.core.document.records import Camera, Project
+from kestrav.core.document.records import Camera, Focus, FocusKey, Project
 from kestrav.core.parts.rest import rows, world_bounds
 
 Array = NDArray[np.float64]
@@ -37,6 +39,17 @@ def focus_distances(project: Project, camera: Camera, times: ArrayLike, poses: A
             places = seen.target
         found = np.einsum("ni,ni->n", places - seen.position, seen.forward)
     return np.asarray(np.maximum(found, NEAREST))
+
+
+def circle_of(camera: Camera) -> float:
+    """The largest image of a point in mm that still counts as sharp: a 1500th of the sensor's diagonal (common practice, no source)."""
+    return float(np.hypot(camera.sensor_width, camera.sensor_height)) / 1500.0
+
+
+def keyed_focus(keys: Iterable[FocusKey], key: FocusKey) -> Focus:
+    """A focus by keys and a further one, which takes the place of one at its time."""
+    by_time = {one.time: one for one in (*keys, key)}
+    return Focus(keys=tuple(by_time[time] for time in sorted(by_time)))
 
 
 def sharp_span(camera: Camera, focal_length: float, focus: float, circle: float) -> tuple[float, float]:

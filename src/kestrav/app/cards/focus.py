@@ -1,0 +1,90 @@
+"""A camera's depth of field: how wide its lens is open, and where it is sharp."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from kestrav.app.cards.rows import Rows
+from kestrav.core.camera.focusing import aperture_diameter, circle_of, focus_distances, keyed_focus, sharp_span
+from kestrav.core.camera.subject import subject_id
+from kestrav.core.camera.views import Views
+from kestrav.core.document.records import Camera, Focus, FocusKey
+from kestrav.core.units import show
+
+
+class FocusRows(Rows):
+    """The f-number, what is focused on, and what that comes to."""
+
+    def build(self, camera: Camera, seen: Views) -> None:
+        """Write the rows of a camera as it looks now."""
+        self.form.number(
+            "F-number",
+            camera.f_number,
+            "",
+            lambda v: self._set(camera.id, "F-number", f_number=v),
+            "Focal length by the diameter of the lens's opening; smaller blurs more. Shown in finished pictures",
+            1,
+            0.5,
+            "all sharp",
+        )
+        if not camera.f_number:
+            return
+        time = self.session.time
+        sharp = float(focus_distances(self.session.shown, camera, [time], self.session.poses()[None], seen)[0])
+        self._where(camera, seen, FocusKey(time, sharp))
+        length = float(seen.focal_length[0])
+        near, far = sharp_span(camera, length, sharp, circle_of(camera))
+        self.form.worked(
+            f"{show(length, 'mm', 0)} ÷ {camera.f_number:g} = {show(float(aperture_diameter(camera, length)), 'mm', 1)} opening",
+            f"sharp from {show(near, 'mm', 0)} to {show(far, 'mm', 0) if np.isfinite(far) else 'the horizon'}",
+        )
+
+    def _where(self, camera: Camera, seen: Views, now: FocusKey) -> None:
+        """What is focused on; ``now`` is the distance that is sharp at the playhead."""
+        form, focus = self.form, camera.focus
+
+        def change(focus: Focus) -> None:
+            self._set(camera.id, "Focus", focus=focus)
+
+        x, y, z = (float(v) for v in (seen.position[0] + now.distance * seen.forward[0]).round(1))
+        parts = [
+            (p.id, p.name)
+            for p in self.session.shown.parts
+            if p.geometry is None or p.parent is None or p.id == focus.part
+        ]
+        kinds = {"": Focus(), "point": Focus(point=(x, y, z)), "keys": Focus(keys=(now,))}
+        if parts:
+            kinds["part"] = Focus(part=subject_id(camera) or parts[0][0])
+        names = {"": "the aim", "part": "a part", "point": "a point", "keys": "keyed distances"}
+        kind = "keys" if focus.keys else "part" if focus.part else "point" if focus.point is not None else ""
+        form.choice(
+            "Focus", [(k, names[k]) for k in names if k in kinds], kind, lambda v: change(kinds[v]), "What is sharp"
+        )
+        if kind == "part":
+            form.choice("Focus on", parts, focus.part, lambda v: change(Focus(part=v)), "Part that stays sharp")
+        elif focus.point is not None and not focus.keys:
+            form.vector("Focus at", focus.point, "mm", lambda v: change(Focus(point=v)), "Point that is sharp")
+        for k, key in enumerate(focus.keys):
+
+            def put(old: FocusKey = key, **fields: Any) -> None:
+                change(
+                    keyed_focus([one for one in focus.keys if one is not old], msgspec.structs.replace(old, **fields))
+                )
+
+            form.number(f"Focus key {k + 1} at", key.time, "s", lambda v, f=put: f(time=v), "Time of the key", 3, 0.1)
+            form.number(
+                f"Focus key {k + 1}",
+                key.distance,
+                "mm",
+                lambda v, f=put: f(distance=v),
+                "Distance that is sharp at the key",
+                0,
+                50,
+            )
+        if focus.keys:
+            form.buttons(
+                ("Add focus key here", lambda: change(keyed_focus(focus.keys, now)), "Add a focus key at the playhead")
+            )
