@@ -12,6 +12,9 @@ from PIL import Image
 from shapes import DEMO, box_mesh, make_project, straight
 
 from kestrav.cli import main
+from kestrav.core.document import edits
+from kestrav.core.document.records import Camera, Finish, PointAim, Shot
+from kestrav.core.editing.finishing import shown_in, with_colourway, with_finish
 from kestrav.core.files import project_file
 
 
@@ -436,3 +439,26 @@ def test_check_tells_how_long_pairs_are_in_contact(capsys, tmp_path):
     (contact,) = data["contacts"]
     assert contact["reason"] == "at rest" and contact["then_at_least_mm"] >= 5.0
     assert data["certificate"]["contacts_within_mm"] < 0.5
+
+
+def test_a_still_is_made_in_one_colourway_or_once_in_each(capsys, saved, tmp_path):
+    opened = project_file.load(saved)
+    project = edits.add(
+        opened.project,
+        Camera("camera-1", "Eye", PointAim((0, 0, 0)), (0.0, -600.0, 100.0)),
+        Shot("shot-1", "Take", "camera-1", width=160, height=90, quality="preview"),
+    )
+    for name, colour in (("Red/matt", "#c02020"), ("Green", "#20c020")):
+        project, _ = with_colourway(project, name)
+        project = with_finish(project, ["part-1", "part-2", "part-3"], Finish("", name, colour=colour))
+    project_file.save(shown_in(project, ""), opened.meshes, saved)
+    status, _, _ = run(capsys, "render", saved, "-o", tmp_path / "still.png", "--all-colourways")
+    assert status == 0
+    red, green = (
+        np.asarray(Image.open(tmp_path / f"still {name}.png")).mean(axis=(0, 1)) for name in ("Red-matt", "Green")
+    )
+    assert red[0] > green[0] + 5 and green[1] > red[1] + 5
+    run(capsys, "render", saved, "-o", tmp_path / "one.png", "--colourway", "Green")
+    assert np.asarray(Image.open(tmp_path / "one.png")).mean(axis=(0, 1)) == pytest.approx(green)
+    status, _, fault = run(capsys, "render", saved, "-o", tmp_path / "two.png", "--colourway", "Blue")
+    assert status == 2 and "“Green”" in fault

@@ -435,7 +435,8 @@ def render(
         from kestrav.core.editing.finishing import in_all_colourways
 
         ways = in_all_colourways(opened.project, chosen)
-        outputs = [(out.with_name(f"{out.stem} {name}{out.suffix}"), shots) for name, shots in ways]
+        # a slash would be a folder
+        outputs = [(out.with_name(f"{out.stem} {name.replace('/', '-')}{out.suffix}"), shots) for name, shots in ways]
     for target, shots in outputs:
         began, first = time.monotonic(), shots[0]
         if is_still:
