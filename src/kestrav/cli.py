@@ -340,7 +340,11 @@ def render(
     project: Annotated[Path, typer.Argument(help="The project.")],
     out: Annotated[
         Path,
-        typer.Option("-o", "--out", help="A film (.mp4, .webm, .gif, .webp), a still (.png) or a folder of PNG files."),
+        typer.Option(
+            "-o",
+            "--out",
+            help="A film (.mp4, .webm, .gif, .webp), a still (.png, .exr) or a folder for numbered pictures.",
+        ),
     ],
     shot: Annotated[
         list[str] | None, typer.Option(help="Name of a shot; several follow each other. The first one if not given.")
@@ -369,6 +373,10 @@ def render(
     span: Annotated[str | None, typer.Option(help="First and last time in s of one shot, as 1.5:4.")] = None,
     alpha: Annotated[bool, typer.Option("--alpha", help="Transparent background.")] = False,
     codec: Annotated[str, typer.Option(help="Codec of an .mp4: h264 or av1.")] = "h264",
+    bits: Annotated[
+        int,
+        typer.Option(help="Bits of each colour: 8, 10 (films), 16 (PNG) or 32 (a folder of OpenEXR, with passes)."),
+    ] = 8,
     resume: Annotated[bool, typer.Option("--resume", help="Continue from the frames of an earlier attempt.")] = False,
     processes: Annotated[int | None, typer.Option(help="Number of processes; one per core if not given.")] = None,
     cluster: Annotated[
@@ -387,6 +395,7 @@ def render(
     from kestrav.core.document.shots import film_frames, pick_colourway, pick_shot, with_settings
     from kestrav.core.files import project_file
     from kestrav.render.film import render_film, render_still
+    from kestrav.render.picture import read_bits
 
     farm = None
     if cluster is not None:
@@ -400,6 +409,7 @@ def render(
         raise BadInput(f"the codec “{codec}” is not known: give h264 or av1")
     if processes is not None and processes < 1:
         raise BadInput(f"{processes} processes cannot work at it; give 1 or more")
+    deep = read_bits(bits)
     opened = project_file.load(project)
     if film:
         if shot:
@@ -424,12 +434,12 @@ def render(
         contact_sheet(opened.project, opened.meshes, chosen, out, report, force)
         _print({"out": str(out), "shots": [one.name for one in chosen]}, f"made {out}", as_json)
         return
-    is_still = out.suffix.lower() == ".png"
+    is_still = out.suffix.lower() in (".png", ".exr")
     when = (chosen[0].start if at is None else at) if is_still else 0.0
     if when < 0:
         raise BadInput(f"a still at {when:g} s is not possible; time begins at 0")
     if at is not None and not is_still:
-        raise BadInput("--at belongs to a still; end the output in .png")
+        raise BadInput("--at belongs to a still; end the output in .png or .exr")
     outputs = [(out, chosen)]
     if all_colourways:
         from kestrav.core.editing.finishing import in_all_colourways
@@ -440,11 +450,12 @@ def render(
     for target, shots in outputs:
         began, first = time.monotonic(), shots[0]
         if is_still:
-            render_still(opened.project, opened.meshes, first, when, target, force, alpha, report)
+            render_still(opened.project, opened.meshes, first, when, target, force, alpha, report, deep)
             data: dict[str, Any] = {"out": str(target), "shot": first.name, "time_s": when}
             _print(data, f"{target}: still at {when:g} s", as_json)
             continue
-        options = {"alpha": alpha, "codec": codec, "resume": resume, "processes": processes, "cluster": farm}
+        options = {"alpha": alpha, "codec": codec, "bits": deep, "resume": resume}
+        options |= {"processes": processes, "cluster": farm}
         render_film(opened.project, opened.meshes, shots, target, report, force, **options)
         count, took = len(film_frames(shots, first.fps)), time.monotonic() - began
         data = {

@@ -365,3 +365,35 @@ def test_a_film_of_finished_frames_is_stopped_within_a_frame(opened, tmp_path):
     with pytest.raises(Cancelled):
         render_shot(opened.project, opened.meshes, shot, tmp_path / "film.mp4", stop)
     assert set(asked) == {0} and not (tmp_path / "film.mp4").exists()
+
+
+def test_quick_pictures_are_blurred_as_finished_ones_are(opened):
+    fields = {"width": 320, "height": 180, "shutter": 360.0, "fps": 5.0, "look": "studio"}
+    blurred = taken(opened, Studio, quality="good", **fields).astype(float)
+    fine = taken(opened, FinishedStudio, samples=64, **fields).astype(float)
+    sharp = taken(opened, Studio, quality="good", **fields | {"shutter": 0.0}).astype(float)
+
+    def redness(picture):
+        return np.clip(picture[..., 0] - picture[..., 1] - 8, 0, None).mean(axis=0)
+
+    # how red each column is: what moves is spread over as many of them, and as evenly
+    apart = [
+        np.abs(redness(other) / redness(other).sum() - redness(fine) / redness(fine).sum()).sum()
+        for other in (blurred, sharp)
+    ]
+    assert apart[0] < 0.12 < 2.0 * apart[0] < apart[1]
+
+
+def test_a_wide_lens_blurs_quick_pictures_and_keeps_what_it_is_focused_on(opened):
+    size = {"width": 320, "height": 180, "quality": "best"}
+    long = edits.update(opened.project, "camera-1", focal_length=90.0)
+    wide = edits.update(long, "camera-1", f_number=0.5, focus=Focus(part="part-1"))
+    sharp, soft = (taken(type(opened)(project, opened.meshes), Studio, **size) for project in (long, wide))
+
+    def steepest(picture, columns):
+        return np.abs(np.diff(picture[60:130, columns].astype(float).sum(axis=2), axis=1)).max()
+
+    red = np.nonzero((sharp[..., 0].astype(int) - sharp[..., 1] > 40).any(axis=0))[0]
+    cube, post = np.s_[red.min() - 4 : red.min() + 12], np.s_[red.max() + 4 :]
+    kept = [steepest(soft, there) / steepest(sharp, there) for there in (cube, post)]
+    assert kept[0] > 0.3 > 1.5 * kept[1]

@@ -11,6 +11,7 @@ from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.frames import Frame, FrameStore, Maker, packed
+from kestrav.render.picture import Bits
 
 _ANSWERS = 10.0  # s within which a cluster must answer
 _TOGETHER = 4  # frames that a worker is given at a time: few, so that little is lost with it
@@ -67,13 +68,14 @@ def frames_of(
     frames: Sequence[Frame],
     size: tuple[int, int],
     alpha: bool,
+    bits: Bits = 8,
 ) -> list[tuple[str, bytes]]:
     """On a worker: packed frames, by key. A frame that fails is made a second time."""
     global _maker
     if _maker is None or _maker[0] != token:
         if _maker is not None:
             _maker[1].close()
-        _maker = (token, Maker(project, meshes, *size, alpha))
+        _maker = (token, Maker(project, meshes, *size, alpha, bits))
     found = []
     _maker[1].prefetch(frames)
     for frame in frames:
@@ -94,6 +96,7 @@ def make_on_cluster(
     store: FrameStore,
     size: tuple[int, int],
     alpha: bool,
+    bits: Bits,
     tell: Callable[[int], None],
 ) -> None:
     """Let the workers of a cluster make frames, and keep each as it comes; what a lost worker had is given to others.
@@ -119,7 +122,7 @@ def make_on_cluster(
         token = f"{told[0].key}"
         chunks = [left[k : k + _TOGETHER] for k in range(0, len(left), _TOGETHER)]
         futures = [
-            client.submit(frames_of, token, told[0], told[1], chunk, size, alpha, pure=False, retries=_RETRIES)
+            client.submit(frames_of, token, told[0], told[1], chunk, size, alpha, bits, pure=False, retries=_RETRIES)
             for chunk in chunks
         ]
         done = 0

@@ -27,9 +27,21 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.cluster import Cluster, make_on_cluster
 from kestrav.render.forks import Fork, may_fork
 from kestrav.render.frames import FAULTS, Frame, FrameStore, Maker, keyed
-from kestrav.render.picture import Picture
-from kestrav.render.sinks import ENDINGS, Codec, Output, check_output, frames_in, open_sink, others_in, save_png, sides
-from kestrav.render.studios import is_traced, studio_of
+from kestrav.render.layers import EXR, layers_told, save_layers
+from kestrav.render.picture import Bits, Picture
+from kestrav.render.sinks import (
+    ENDINGS,
+    STILLS,
+    Codec,
+    Output,
+    check_output,
+    frames_in,
+    open_sink,
+    others_in,
+    save_png,
+    sides,
+)
+from kestrav.render.studios import check_studio, is_traced, studio_of
 from kestrav.render.tracing.studio import FinishedStudio
 from kestrav.render.worker import make, make_share
 
@@ -42,7 +54,7 @@ _TRIES = 3  # that the frames of a worker that died are given to others
 _LOOKS = 0.15  # s between two looks at how far the workers are
 # each, as all cores are at work already
 _ONE_THREAD = {"LP_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
-_BYTES = 1.2  # that a pixel of a kept frame takes, about
+_BYTES: dict[Bits, float] = {8: 1.2, 10: 4.0, 16: 4.0, 32: 20.0}  # that a pixel of a kept frame takes, about
 
 
 def render_shot(
@@ -71,7 +83,8 @@ def render_film(
 
     Size and rate are those of the first shot. ``progress`` is told frames done and in all, and may raise to stop; the frames
     that are ready are kept beside the target then, and with ``resume`` are not made again as long as nothing that they show
-    has changed. ``alpha`` leaves the background out; ``codec`` is that of an MP4; ``processes`` is how many work at it (none:
+    has changed. ``alpha`` leaves the background out; ``codec`` is that of an MP4; ``bits`` those of each colour (10 in films, 16 in
+    PNG, 32 for a folder of OpenEXR files with linear light and its layers, of finished shots); ``processes`` is how many work at it (none:
     one for each core); with a ``cluster`` it is made by the workers of a dask.distributed
     scheduler at that address. Raises BadInput when the target exists (unless ``overwrite``), when it or the disk cannot take the
     result, or when a frame cannot be made.
@@ -100,20 +113,26 @@ def _render(
     codec: Codec = "h264",
     processes: int | None = None,
     cluster: Cluster | None = None,
+    bits: Bits = 8,
 ) -> Path:
     check_target(target, overwrite)
     width, height = sides(target, first.width, first.height)
-    output = Output(target, width, height, first.fps, alpha, codec, _about(project, frames, width, height, first.fps))
+    about = _about(project, frames, width, height, first.fps)
+    if bits == 32:
+        about |= layers_told(project)
+    output = Output(target, width, height, first.fps, alpha, codec, about, bits)
     check_output(output)
+    for shot in dict.fromkeys(shot for frame in frames for shot, _ in _moments(frame)):
+        check_studio(shot, bits)
     store = FrameStore(frames_folder(target))
     if resume:
         store.look_through()
     else:
         store.clear()
     moments = list(dict.fromkeys(m for f in frames for m in _moments(f)))
-    known = dict(zip(moments, keyed(project, meshes, moments, width, height, alpha), strict=True))
+    known = dict(zip(moments, keyed(project, meshes, moments, width, height, alpha, bits), strict=True))
     wanted = list({frame.key: frame for frame in known.values()}.values())
-    _check_room(target, [f for f in wanted if not store.has(f.key)], width, height)
+    _check_room(target, [f for f in wanted if not store.has(f.key)], width, height, _BYTES[bits])
     count = len(frames)
 
     def tell(done: int) -> None:
@@ -122,7 +141,7 @@ def _render(
             progress(min(round(done / max(len(wanted), 1) * count), count - 1), count)
 
     try:
-        _make_all(project, meshes, wanted, store, width, height, alpha, processes, cluster, tell)
+        _make_all(project, meshes, wanted, store, width, height, alpha, bits, processes, cluster, tell)
         with open_sink(output) as sink:
             for frame in frames:
                 sink.add(_shown(frame, known, store))
@@ -161,7 +180,11 @@ def _shown(frame: FilmFrame, known: Mapping[tuple[Shot, float], Frame], store: F
     if len(pictures) == 1:
         return pictures[0]
     mixed = (1.0 - frame.share) * pictures[0] + frame.share * pictures[1]
-    return np.rint(mixed).astype(np.uint8)
+    if pictures[0].dtype != np.float32:
+        return np.rint(mixed).astype(pictures[0].dtype)
+    # numbers of parts and distances are no light that could be mixed
+    mixed[..., 4:] = pictures[frame.share > 0.5][..., 4:]
+    return mixed.astype(np.float32)
 
 
 def _about(project: Project, frames: Sequence[FilmFrame], width: int, height: int, fps: float) -> dict[str, str]:
@@ -171,9 +194,9 @@ def _about(project: Project, frames: Sequence[FilmFrame], width: int, height: in
     return {"title": project.name, "comment": told, "software": f"Kestrav {__version__}"}
 
 
-def _check_room(target: Path, frames: Sequence[Frame], width: int, height: int) -> None:
-    """Raise BadInput where the disk has no room for the frames."""
-    need = int(_BYTES * len(frames) * width * height)
+def _check_room(target: Path, frames: Sequence[Frame], width: int, height: int, each: float) -> None:
+    """Raise BadInput where the disk has no room for the frames, of so many bytes a pixel."""
+    need = int(each * len(frames) * width * height)
     free = shutil.disk_usage(target.parent).free
     if need > free:
         raise BadInput(
@@ -190,6 +213,7 @@ def _make_all(
     width: int,
     height: int,
     alpha: bool,
+    bits: Bits,
     processes: int | None,
     cluster: Cluster | None,
     tell: Callable[[int], None],
@@ -204,10 +228,12 @@ def _make_all(
         return
     if cluster is not None:
         ready = len(wanted) - len(left)
-        make_on_cluster(cluster, project, meshes, left, store, (width, height), alpha, lambda done: tell(ready + done))
+        make_on_cluster(
+            cluster, project, meshes, left, store, (width, height), alpha, bits, lambda done: tell(ready + done)
+        )
         return
     if count <= 1 or (processes is None and len(left) < (_FEW_FORKED if may_fork() else _FEW)):
-        maker = Maker(project, meshes, width, height, alpha)
+        maker = Maker(project, meshes, width, height, alpha, bits)
         maker.prefetch(left)
         try:
             for k, frame in enumerate(left):
@@ -229,7 +255,9 @@ def _make_all(
         left = [frame for frame in wanted if not store.has(frame.key)]
         if not left:
             return
-        faults = _spread(project, meshes, left, store, width, height, alpha, min(count, len(left)), tell, len(wanted))
+        faults = _spread(
+            project, meshes, left, store, width, height, alpha, bits, min(count, len(left)), tell, len(wanted)
+        )
         if faults:
             raise BadInput(f"not all frames could be made: {faults}{_kept(store)}")
     raise BadInput(
@@ -245,6 +273,7 @@ def _spread(
     width: int,
     height: int,
     alpha: bool,
+    bits: Bits,
     count: int,
     tell: Callable[[int], None],
     total: int,
@@ -259,6 +288,7 @@ def _spread(
         "width": width,
         "height": height,
         "alpha": alpha,
+        "bits": bits,
     }
     # what is unpickled lies where nobody else can put something
     room = tempfile.TemporaryDirectory(prefix="kestrav-work-")
@@ -303,15 +333,29 @@ def render_still(
     overwrite: bool = False,
     alpha: bool = False,
     progress: Progress | None = None,
+    bits: Bits = 8,
 ) -> Path:
-    """One PNG picture of a shot's camera at a time in s. Raises BadInput as :func:`render_film` does."""
+    """One picture of a shot's camera at a time in s: PNG of 8 or 16 bits, or OpenEXR with linear light and its layers.
+
+    Raises BadInput as :func:`render_film` does.
+    """
     check_target(target, overwrite)
-    studio = studio_of(project, meshes, shot, shot.width, shot.height, alpha)
+    if target.suffix.lower() == EXR:
+        bits = 32
+    elif bits not in STILLS:
+        raise BadInput(
+            f"a PNG has 8 or 16 bits, not {bits}; for linear light in 32 bits give a name that ends in {EXR}"
+        )
+    studio = studio_of(project, meshes, shot, shot.width, shot.height, alpha, bits)
     if isinstance(studio, FinishedStudio) and progress is not None:
         studio.progress = lambda share, _noise, _picture: progress(round(1000 * share), 1000) or True
     about = _about(project, [FilmFrame(shot, time)], shot.width, shot.height, shot.fps)
     try:
-        save_png(studio.picture(camera_of(project, shot.camera), time), target, about)
+        picture = studio.picture(camera_of(project, shot.camera), time)
+        if bits == 32:
+            save_layers(picture, target, about | layers_told(project))
+        else:
+            save_png(picture, target, about)
     except OSError as fault:
         raise BadInput(f"“{target}” cannot be written: {fault.strerror or fault}") from fault
     finally:
@@ -321,9 +365,11 @@ def render_still(
 
 def check_target(target: Path, overwrite: bool) -> None:
     """Raise BadInput when a target cannot be written or would hide something that is there."""
-    if target.suffix.lower() not in (*ENDINGS, ".png"):
+    if target.suffix.lower() not in (*ENDINGS, ".png", EXR):
         endings = ", ".join(e for e in ENDINGS if e)
-        raise BadInput(f"“{target}” has an ending that is not known: give {endings}, .png (a still) or a folder's name")
+        raise BadInput(
+            f"“{target}” has an ending that is not known: give {endings}, .png or {EXR} (a still) or a folder's name"
+        )
     folder = target.parent
     if not folder.is_dir():
         raise BadInput(f"“{target}” cannot be written: the folder “{folder}” does not exist")

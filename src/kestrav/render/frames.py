@@ -8,6 +8,7 @@ import struct
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -24,15 +25,16 @@ from kestrav.core.finishes.applied import finishes_of, in_colourway
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places, world_poses
-from kestrav.render.picture import Picture, Studio
+from kestrav.render.picture import Bits, Picture, Studio
 from kestrav.render.scene import faint_things
 from kestrav.render.studios import studio_of
 from kestrav.render.tracing.studio import FinishedStudio
 
 ENDING = ".frame"
 FAULTS = "faults.txt"  # what workers tell
-_HEAD = struct.Struct("<4sIII")  # what it is, height, width, channels
-_MARK = b"KVF1"
+_HEAD = struct.Struct("<4sIII4s")  # what it is, height, width, channels, the kind of its numbers
+_MARK = b"KVF2"
+_KINDS: dict[str, type] = {"|u1": np.uint8, "<u2": np.uint16, "<f4": np.float32}
 _TOGETHER = 200  # frames whose poses are worked out at once
 _DIGITS = 6  # to which numbers count: 1e-6 mm
 
@@ -47,25 +49,28 @@ class Frame:
 
 
 def packed(picture: Picture) -> bytes:
-    """A picture (h, w, 3 or 4) without loss: differences of neighbours, by Zstandard (RFC 8878) with its checksum.
+    """A picture (h, w, channels) without loss: differences of neighbours, by Zstandard (RFC 8878) with its checksum.
 
     As small as PNG and many times faster, which counts where each frame is written and read once.
     """
-    steps = picture.copy()
-    steps[:, 1:] -= picture[:, :-1]
-    return _HEAD.pack(_MARK, *picture.shape) + ZstdCompressor(level=1, write_checksum=True).compress(steps.data)
+    steps: NDArray[Any] = np.ascontiguousarray(picture).copy()
+    if steps.dtype != np.float32:
+        steps[:, 1:] -= np.asarray(picture)[:, :-1]
+    head = _HEAD.pack(_MARK, *picture.shape, picture.dtype.str.encode())
+    return head + ZstdCompressor(level=1, write_checksum=True).compress(steps.data)
 
 
 def unpacked(data: bytes) -> Picture:
     """The picture of :func:`packed`. Raises ValueError where it is damaged."""
     try:
-        mark, *shape = _HEAD.unpack_from(data)
+        mark, *shape, kind = _HEAD.unpack_from(data)
         if mark != _MARK:
             raise ValueError("this is no frame")
-        steps = np.frombuffer(ZstdDecompressor().decompress(data[_HEAD.size :]), np.uint8).reshape(shape)
-    except (ZstdError, struct.error) as fault:
+        numbers = _KINDS[kind.rstrip(b"\0").decode()]
+        steps = np.frombuffer(ZstdDecompressor().decompress(data[_HEAD.size :]), numbers).reshape(shape)
+    except (ZstdError, struct.error, KeyError, UnicodeDecodeError) as fault:
         raise ValueError(f"the frame is damaged: {fault}") from fault
-    return np.cumsum(steps, axis=1, dtype=np.uint8)
+    return steps if numbers == np.float32 else np.cumsum(steps, axis=1, dtype=numbers)
 
 
 def read_frame(path: Path) -> Picture | None:
@@ -154,6 +159,7 @@ def keyed(
     width: int,
     height: int,
     alpha: bool,
+    bits: Bits = 8,
 ) -> list[Frame]:
     """Frames with their keys: hashes over how parts look and stand, the view, the lights and the size at that time."""
     found: dict[tuple[Shot, float], Frame] = {}
@@ -169,11 +175,13 @@ def keyed(
             if shot.shutter:
                 # what is seen until the shutter closes
                 shut = world_poses(project, [time + shot.shutter / 360.0 / shot.fps for time in some])
-                shining.append(shut)
+                beyond = [time + shot.shutter / 360.0 / shot.fps for time in some]
+                later = views(project, meshes, camera, beyond, shut, width / height)
+                shining += [shut, later.position, later.target]
             numbers = (poses, seen.position, seen.target, seen.up, seen.vertical_angle(camera, width, height), *shining)
             for k, time in enumerate(some):
                 digest = hashlib.sha256(looks)
-                digest.update(msgspec.json.encode((__version__, width, height, alpha, camera.parallel)))
+                digest.update(msgspec.json.encode((__version__, width, height, alpha, camera.parallel, _pixels(bits))))
                 digest.update(settings)
                 digest.update(msgspec.json.encode((camera.f_number, camera.focus) if camera.f_number else ()))
                 if shot.shows != OnPicture():
@@ -222,6 +230,11 @@ def _settings(project: Project, shot: Shot) -> bytes:
     return found + whole.digest()
 
 
+def _pixels(bits: Bits) -> int:
+    """The bits of a kept frame's numbers: films of 10 and pictures of 16 bits are made from the same."""
+    return 16 if bits == 10 else bits
+
+
 def _rounded(values: NDArray[np.float64]) -> NDArray[np.float64]:
     # −0.0 and 0.0 are one number
     return np.round(np.asarray(values, float), _DIGITS) + 0.0
@@ -230,8 +243,10 @@ def _rounded(values: NDArray[np.float64]) -> NDArray[np.float64]:
 class Maker:
     """Makes frames of one project, keeping a studio for each of its shots' settings."""
 
-    def __init__(self, project: Project, meshes: Mapping[str, Mesh], width: int, height: int, alpha: bool) -> None:
-        self.project, self.meshes, self.size, self.alpha = project, meshes, (width, height), alpha
+    def __init__(
+        self, project: Project, meshes: Mapping[str, Mesh], width: int, height: int, alpha: bool, bits: Bits = 8
+    ) -> None:
+        self.project, self.meshes, self.size, self.alpha, self.bits = project, meshes, (width, height), alpha, bits
         self._studio: Studio | FinishedStudio | None = None
         self.alive: Callable[[], object] | None = None  # asked while a frame takes long; raises to stop
         self._coming: list[Frame] = []
@@ -250,7 +265,7 @@ class Maker:
         """One frame's picture."""
         if self._studio is None or self._studio.shot != frame.shot:
             self.close()
-            self._studio = studio_of(self.project, self.meshes, frame.shot, *self.size, self.alpha)
+            self._studio = studio_of(self.project, self.meshes, frame.shot, *self.size, self.alpha, self.bits)
             if isinstance(self._studio, FinishedStudio):
                 self._studio.progress = self._look_up
             self._pass_on()

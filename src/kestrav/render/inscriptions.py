@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from functools import cache
 from importlib import resources
 from itertools import product
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -69,7 +70,7 @@ class Inscriber:
         self._named = [(one_line(name), subject) for name, subject in found if subject is not None]
         self._ways: list[tuple[float, float]] | None = None
 
-    def inscribed(self, picture: Picture, time: float, seen: Views, poses: Array) -> Picture:
+    def inscribed(self, picture: NDArray[Any], time: float, seen: Views, poses: Array) -> NDArray[Any]:
         """A picture (h, w, 3 or 4) at a time in s, seen by the first of some views, with what is written on it."""
         layer = self.layer(picture.shape[1], picture.shape[0], time, seen, poses)
         if layer is None:
@@ -84,15 +85,17 @@ class Inscriber:
         return found
 
     @staticmethod
-    def _laid_over(picture: Picture, layer: Picture) -> Picture:
-        over = layer[..., 3:].astype(np.float32) / 255.0
-        colour = picture[..., :3] + over * (layer[..., :3].astype(np.float32) - picture[..., :3])
+    def _laid_over(picture: NDArray[Any], layer: Picture) -> NDArray[Any]:
+        top = np.float32(np.iinfo(picture.dtype).max)
+        over, ink = layer[..., 3:].astype(np.float32) / 255.0, top / 255.0 * layer[..., :3].astype(np.float32)
+        under = picture[..., :3].astype(np.float32)
         if picture.shape[2] == 3:
-            return np.rint(colour).astype(np.uint8)
-        below = picture[..., 3:].astype(np.float32) / 255.0
+            return np.rint(under + over * (ink - under)).astype(picture.dtype)
+        below = picture[..., 3:].astype(np.float32) / top
         opacity = over + below * (1.0 - over)
-        mixed = over * layer[..., :3] + (1.0 - over) * below * picture[..., :3]
-        return np.rint(np.concatenate([mixed / np.maximum(opacity, 1e-6), 255 * opacity], axis=2)).astype(np.uint8)
+        mixed = over * ink + (1.0 - over) * below * under
+        whole = np.concatenate([mixed / np.maximum(opacity, 1e-6), top * opacity], axis=2)
+        return np.rint(whole).astype(picture.dtype)
 
     def layer(self, width: int, height: int, time: float, seen: Views, poses: Array) -> Picture | None:
         """What is written, as a picture (height, width, 4) that lets through; none where nothing is."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from functools import reduce
+from typing import Any, Literal, cast, get_args
 
 import msgspec
 import numpy as np
@@ -14,9 +15,13 @@ from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
 from vtkmodules.vtkCommonDataModel import vtkImageData, vtkPlane
 from vtkmodules.vtkRenderingCore import vtkActor2D, vtkImageMapper, vtkRenderer, vtkRenderWindow
 
+from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.camera.filmed import kept_solid
+from kestrav.core.camera.focusing import aperture_diameter, focus_distances, open_times
 from kestrav.core.camera.views import Views, views
+from kestrav.core.colours import to_linear, to_srgb
 from kestrav.core.document.records import Camera, Project, QualityName, Shot
+from kestrav.core.errors import BadInput
 from kestrav.core.finishes.applied import in_colourway
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.poses import world_poses
@@ -26,13 +31,15 @@ from kestrav.render.lights import ProjectLights
 from kestrav.render.marks import PathLines
 from kestrav.render.palette import rgb
 from kestrav.render.passing import Passing
-from kestrav.render.scene import Scene, aim_camera, aim_lens, faint_things, light
+from kestrav.render.scene import Scene, aim_camera, aim_lens, faint_things, light, look_through
 from kestrav.render.soft_light import SoftLight, off_screen
 
 Array = NDArray[np.float64]
-Picture = NDArray[np.uint8]
+Picture = NDArray[Any]  # 8 or 16 bits for each colour; linear light with its layers in single precision
+Bits = Literal[8, 10, 16, 32]  # of each colour in what is written: 32 is linear light with layers
 
 REACH = 200_000.0  # mm behind the aim that are still drawn
+_BLURRED: dict[QualityName, int] = {"good": 16, "best": 32}  # pictures that a blurred one is the mean of
 _TOGETHER = 32  # pictures whose motion is worked out at once
 SIDES: dict[QualityName, int] = {
     "preview": 1,
@@ -50,7 +57,14 @@ class Studio:
     """
 
     def __init__(
-        self, project: Project, meshes: Mapping[str, Mesh], shot: Shot, width: int, height: int, alpha: bool = False
+        self,
+        project: Project,
+        meshes: Mapping[str, Mesh],
+        shot: Shot,
+        width: int,
+        height: int,
+        alpha: bool = False,
+        bits: Bits = 8,
     ) -> None:
         if shot.look == "ghost" and shot not in project.shots:
             # what stays solid is drawn apart from the rest, as the project's shots say
@@ -58,7 +72,10 @@ class Studio:
         project = in_colourway(project, shot.colourway)
         self.project, self.meshes, self.shot, self.width, self.height = project, meshes, shot, width, height
         self.alpha = alpha or shot.clear
-        self.sides = SIDES[shot.quality]
+        self.top = top_of(bits)
+        # what is blurred is the mean of many pictures, which smooths its edges as well
+        self.blurs = _BLURRED[shot.quality] if is_blurred(project, shot) else 1
+        self.sides = 1 if self.blurs > 1 else SIDES[shot.quality]
         self.scene = Scene()
         self.scene.update(project, meshes)
         self.scene.set_display_mode(display_mode_of(project, shot, line=self.sides * line_width(height)))
@@ -103,14 +120,55 @@ class Studio:
     def picture(self, camera: Camera, time: float) -> Picture:
         """The picture (height, width, 3) that a camera sees at a time in s, with what the shot writes on it."""
         poses, seen = self._motion(camera, time)
+        taken = self._sharp(camera, time, poses, seen) if self.blurs == 1 else self._blurred(camera, time)
+        return self.inscriber.inscribed(taken, time, seen, poses)
+
+    def _sharp(
+        self,
+        camera: Camera,
+        time: float,
+        poses: Array,
+        seen: Views,
+        lens: Array | None = None,
+        aside: Array | None = None,
+    ) -> Picture:
+        """The picture of an instant, through a place of the lens (2,) in mm, by a part of a pixel (2,) aside."""
         self._place(poses, time)
         self.passing.show(time)
         self.scene.fade(self.renderer, faint_things(camera, time))
         aim_lens(self.renderer, camera, seen, self.width, self.height, REACH)
-        taken = self._taken()
-        if self.soft is not None:
-            taken = self.soft.shade(taken, self.window, self.renderer, poses, time, self.alpha)
-        return self.inscriber.inscribed(taken, time, seen, poses)
+        if aside is not None:
+            through = np.zeros(2) if lens is None else lens
+            focus = focus_distances(self.project, camera, [time], poses[None], seen)[0]
+            look_through(self.renderer, through, float(focus), aside, (self.width, self.height))
+        taken = self._taken(self.top)
+        if self.soft is None:
+            return taken
+        return self.soft.shade(taken, self.window, self.renderer, poses, time, self.alpha)
+
+    def _blurred(self, camera: Camera, time: float) -> Picture:
+        """The mean light of instants while the shutter is open, each through another place of the lens."""
+        times = open_times(time, self.shot.fps, self.shot.shutter, self.blurs)
+        times = np.resize(times, self.blurs)
+        poses = world_poses(self.project, times)
+        seen = views(self.project, self.meshes, camera, times, poses, self.width / self.height)
+        open_by = np.zeros(len(times)) if camera.parallel else aperture_diameter(camera, seen.focal_length)
+        asides, places = spread(self.blurs)
+        total: Any = 0.0
+        for k, instant in enumerate(times.tolist()):
+            picture = self._sharp(camera, instant, poses[k], seen.at(k), 0.5 * open_by[k] * places[k], asides[k] - 0.5)
+            shown = picture / self.top
+            if self.alpha:
+                total = total + np.concatenate([to_linear(shown[..., :3]) * shown[..., 3:], shown[..., 3:]], axis=2)
+            else:
+                total = total + to_linear(shown)
+        mean = total / len(times)
+        if self.alpha:
+            light = to_srgb(mean[..., :3] / np.maximum(mean[..., 3:], 1e-6))
+            mean = np.concatenate([light, mean[..., 3:]], axis=2)
+        else:
+            mean = to_srgb(mean)
+        return np.rint(self.top * np.clip(mean, 0.0, 1.0)).astype(np.uint8 if self.top == 255 else np.uint16)
 
     def picture_from(self, place: Array, target: Array, up: Array, angle: float, poses: Array, time: float) -> Picture:
         """The picture from a place towards a target (3,), of a height in rad, with the parts at world poses (parts, 4, 4)."""
@@ -122,15 +180,36 @@ class Studio:
         self.scene.pose(poses)
         self.lights.show(self.project, time)
 
-    def _taken(self) -> Picture:
+    def _taken(self, top: int = 255) -> Picture:
         self.window.Render()
-        return averaged(grab(self.window, self._pixels, self.alpha), self.sides)
+        return averaged(grab(self.window, self._pixels, self.alpha), self.sides, top)
 
     def close(self) -> None:
         """Give the graphics memory back."""
         self.window.Finalize()
         if self.soft is not None:
             self.soft.close()
+
+
+def is_blurred(project: Project, shot: Shot) -> bool:
+    """Whether a shot's quick pictures show how long the shutter is open, or how wide the lens is."""
+    return shot.quality in _BLURRED and (shot.shutter > 0 or camera_of(project, shot.camera).f_number > 0)
+
+
+def spread(count: int) -> tuple[Array, Array]:
+    """Places (count, 2) in a square from 0 to 1 and in a disc of radius 1, spread evenly and independently.
+
+    Halton's points (J. H. Halton, "On the efficiency of certain quasi-random sequences of points", Numerische Mathematik 2, 1960), and
+    the sunflower's (H. Vogel, Mathematical Biosciences 44, 1979) in another order.
+    """
+    from scipy.stats.qmc import Halton
+
+    square = np.asarray(Halton(2, scramble=False).random(count + 1)[1:])
+    turns = np.arange(count) * np.pi * (3.0 - np.sqrt(5.0))
+    radii = np.sqrt((np.arange(count) + 0.5) / count)
+    disc = np.stack([radii * np.cos(turns), radii * np.sin(turns)], axis=1)
+    # instants follow each other: their places on the lens must not go from its middle to its rim with them
+    return square, disc[np.argsort(square[:, 1], kind="stable")]
 
 
 def plain_studio(
@@ -166,10 +245,30 @@ def backdrop(renderer: vtkRenderer, shot: Shot) -> None:
         renderer.SetDitherGradient(False)
 
 
-def averaged(picture: Picture, sides: int) -> Picture:
-    """A picture whose pixels are the means of squares of so many samples by side; colours by their opacity where there is one."""
+def read_bits(value: int) -> Bits:
+    """The bits that a number asks for. Raises BadInput."""
+    for bits in get_args(Bits):
+        if bits == value:
+            return cast(Bits, bits)
+    raise BadInput(f"{value} bits are not possible: give 8, 10 (films), 16 (PNG) or 32 (OpenEXR)")
+
+
+def top_of(bits: Bits) -> int:
+    """The number of full white where colours are written with so many bits. Raises ValueError for linear light, which has none."""
+    if bits == 32:
+        raise ValueError("linear light has no top")
+    return 255 if bits == 8 else 65535
+
+
+def averaged(picture: NDArray[np.uint8], sides: int, top: int = 255) -> Picture:
+    """A picture whose pixels are the means of squares of so many samples by side; colours by their opacity where there is one.
+
+    With a ``top`` of 65535 the means keep what they have beyond 8 bits.
+    """
     if sides == 1:
-        return picture
+        return picture if top == 255 else picture.astype(np.uint16) * np.uint16(257)
+    if top != 255:
+        return _finely_averaged(picture, sides)
     height, width, channels = picture.shape
     cells = picture.reshape(height // sides, sides, width // sides, sides, channels)
     if channels == 4:
@@ -183,6 +282,16 @@ def averaged(picture: Picture, sides: int) -> Picture:
     return ((whole + sides**2 // 2) // sides**2).astype(np.uint8)
 
 
+def _finely_averaged(picture: NDArray[np.uint8], sides: int) -> Picture:
+    height, width, channels = picture.shape
+    cells = picture.reshape(height // sides, sides, width // sides, sides, channels).astype(np.float32)
+    share = cells[..., 3:] / 255.0 if channels == 4 else np.ones_like(cells[..., :1])
+    total = share.sum(axis=(1, 3))
+    colour = (cells[..., :3] * share).sum(axis=(1, 3)) / np.maximum(total, 1e-6)
+    found = colour if channels == 3 else np.concatenate([colour, 255.0 * total / sides**2], axis=2)
+    return np.rint(257.0 * found).astype(np.uint16)
+
+
 def line_width(height: int) -> float:
     """How wide in pixels an edge is in a picture of a height in pixels."""
     return max(1.0, height / 720.0)
@@ -193,7 +302,7 @@ def path_width(height: int) -> float:
     return max(1.0, height / 360.0)
 
 
-def grab(window: vtkRenderWindow, pixels: vtkUnsignedCharArray | None = None, alpha: bool = False) -> Picture:
+def grab(window: vtkRenderWindow, pixels: vtkUnsignedCharArray | None = None, alpha: bool = False) -> NDArray[np.uint8]:
     """The window's back buffer (height, width, 3 or with alpha 4), top row first."""
     width, height = window.GetSize()
     pixels = vtkUnsignedCharArray() if pixels is None else pixels

@@ -542,6 +542,7 @@ def aim_camera(
     A parallel one shows at the target what the angle would, and also what lies behind its own position.
     """
     camera = renderer.GetActiveCamera()
+    camera.SetWindowCenter(0.0, 0.0)
     camera.SetPosition(*position)
     camera.SetFocalPoint(*target)
     camera.SetViewUp(*up)
@@ -555,3 +556,20 @@ def aim_camera(
         camera.SetClippingRange(1.0, away + 1.5 * reach)
         return
     camera.SetClippingRange(max(10.0, 0.002 * away), away + reach)
+
+
+def look_through(renderer: vtkRenderer, lens: Array, focus: float, aside: Array, size: tuple[int, int]) -> None:
+    """Let a renderer's camera look through a place of its lens (2,) in mm to the right and up, so that what lies at a distance of
+    ``focus`` mm stays where it is in the picture, and that by a part of a pixel (2,) aside."""
+    camera, (width, height) = renderer.GetActiveCamera(), size
+    centre = 2.0 * np.asarray(aside, float) / (width, height)
+    if not camera.GetParallelProjection() and np.any(lens):
+        ahead, up = np.array(camera.GetDirectionOfProjection()), np.array(camera.GetViewUp())
+        right = np.cross(ahead, up)
+        right /= np.linalg.norm(right)
+        shift = lens[0] * right + lens[1] * np.cross(right, ahead)
+        camera.SetPosition(*(np.array(camera.GetPosition()) + shift))
+        camera.SetFocalPoint(*(np.array(camera.GetFocalPoint()) + shift))
+        half = focus * np.tan(np.radians(camera.GetViewAngle()) / 2.0)
+        centre = centre - lens / (half * width / height, half)
+    camera.SetWindowCenter(*centre)

@@ -25,7 +25,7 @@ _WIDEST = 0.12  # of the picture's height that a spiral may reach
 @dataclass(frozen=True)
 class Sight:
     """What a depth picture was taken by: a place, the axes (3, 3) to the right, up and ahead, half the height (a slope, or mm where it
-    is parallel), and the nearest and farthest distance ahead in mm."""
+    is parallel), the nearest and farthest distance ahead in mm, and by how many halves of the picture its middle is off the axis."""
 
     place: Array
     axes: Array
@@ -33,6 +33,7 @@ class Sight:
     near: float
     far: float
     parallel: bool = False
+    off: tuple[float, float] = (0.0, 0.0)
 
     def ahead(self, depth: NDArray[np.floating]) -> Single:
         """Distances ahead in mm of a depth buffer's values (h, w) from 0 to 1; infinite where nothing is."""
@@ -46,8 +47,8 @@ class Sight:
 
     def rays(self, height: int, width: int) -> tuple[Single, Single]:
         """How far to the right (w,) and up (h,) pixels lie, per mm ahead or in mm where it is parallel."""
-        across = ((np.arange(width) + 0.5) / width * 2.0 - 1.0) * self.half * width / height
-        up = (1.0 - (np.arange(height) + 0.5) / height * 2.0) * self.half
+        across = ((np.arange(width) + 0.5) / width * 2.0 - 1.0 + self.off[0]) * self.half * width / height
+        up = (1.0 - (np.arange(height) + 0.5) / height * 2.0 + self.off[1]) * self.half
         return across.astype(np.float32), up.astype(np.float32)
 
     def places(self, ahead: Single) -> list[Single]:

@@ -1,4 +1,4 @@
-"""Where the pictures of a film go: H.264 and AV1 in MP4, VP9 in WebM, GIF, animated WebP, or numbered PNG files."""
+"""Where the pictures of a film go: H.264 and AV1 in MP4, VP9 in WebM, GIF, animated WebP, or numbered PNG or OpenEXR files."""
 
 from __future__ import annotations
 
@@ -22,13 +22,16 @@ from PIL import Image, PngImagePlugin
 
 from kestrav.core.errors import BadInput
 from kestrav.core.files.writing import beside, part_of, put, umask
-from kestrav.render.picture import Picture
+from kestrav.render.layers import EXR, made_by, save_deep, save_layers
+from kestrav.render.picture import Bits, Picture
 
 Codec = Literal["h264", "av1"]
 _AHEAD = 3  # pictures that may wait to be written; each holds its memory
 _EVEN = (".mp4", ".webm")  # whose colour is halved, and so needs even sides
 _ALPHA = (".webm", ".webp", ".gif", "")  # that can let through
 ENDINGS = (".mp4", ".webm", ".gif", ".webp", "")
+STILLS: tuple[Bits, ...] = (8, 16)  # bits that a PNG can have
+_BITS: dict[str, tuple[Bits, ...]] = {".mp4": (8, 10), ".webm": (8,), ".gif": (8,), ".webp": (8,), "": (8, 16, 32)}
 _CODECS = {
     (".mp4", "h264"): ("libx264", {"crf": "17", "preset": "fast"}),
     (".mp4", "av1"): ("libsvtav1", {"crf": "28", "preset": "8"}),
@@ -47,6 +50,7 @@ class Output:
     alpha: bool = False
     codec: Codec = "h264"
     about: Mapping[str, str] | None = None
+    bits: Bits = 8
 
 
 def sides(target: Path, width: int, height: int) -> tuple[int, int]:
@@ -67,6 +71,14 @@ def check_output(output: Output) -> None:
         raise BadInput(
             f"“{output.target}” cannot be see-through, as H.264 and AV1 in MP4 have no alpha; give .webm, .webp, .gif or a folder for PNG files"
         )
+    can = _BITS[ending]
+    if output.bits not in can:
+        what = "a folder of pictures" if ending == "" else f"{ending}"
+        raise BadInput(f"{what} can have {' or '.join(str(b) for b in can)} bits for each colour, not {output.bits}")
+    if output.alpha and output.bits == 10:
+        raise BadInput(
+            "a see-through film has 8 bits for each colour; leave 10 bits out, or render a folder of PNG files"
+        )
     if output.codec == "av1" and ending != ".mp4":
         raise BadInput(f"“{output.target}” cannot hold AV1 here; give .mp4")
 
@@ -86,7 +98,12 @@ def save_png(picture: Picture, target: Path, about: Mapping[str, str] | None = N
     for name, text in (about or {}).items():
         told.add_itxt(name.capitalize(), text)
     with beside(target) as part:
-        Image.fromarray(picture).save(part, format="PNG", compress_level=3, pnginfo=told)
+        if picture.dtype == np.uint16:
+            save_deep(picture, part, about)
+        else:
+            Image.fromarray(picture.astype(np.uint8, copy=False)).save(
+                part, format="PNG", compress_level=3, pnginfo=told
+            )
 
 
 class Sink(ABC):
@@ -159,7 +176,7 @@ class _Film(Sink):
         stream: Any = self.container.add_stream(codec, rate=rate, options=options)
         self.stream = stream
         self.stream.width, self.stream.height = output.width, output.height
-        self.format = "yuva420p" if output.alpha else "yuv420p"
+        self.format = "yuva420p" if output.alpha else "yuv420p10le" if output.bits == 10 else "yuv420p"
         self.stream.pix_fmt = self.format
         context: Any = self.stream.codec_context
         # BT.709 (ITU-R BT.709-6), as code points of ITU-T H.273; limited range
@@ -167,7 +184,8 @@ class _Film(Sink):
         context.color_range = 1
 
     def write(self, number: int, picture: Picture) -> None:
-        frame = av.VideoFrame.from_ndarray(picture, format="rgba" if self.output.alpha else "rgb24")
+        kind = "rgba" if self.output.alpha else "rgb48le" if picture.dtype == np.uint16 else "rgb24"
+        frame = av.VideoFrame.from_ndarray(np.asarray(picture), format=kind)
         frame = frame.reformat(
             format=self.format, src_colorspace="ITU709", dst_colorspace="ITU709", dst_color_range="MPEG"
         )
@@ -195,7 +213,7 @@ class _Animation(Sink):
         self.pictures: list[Image.Image] = []
 
     def write(self, number: int, picture: Picture) -> None:
-        self.pictures.append(Image.fromarray(picture))
+        self.pictures.append(Image.fromarray(picture.astype(np.uint8, copy=False)))
 
     def close(self) -> None:
         gif = self.target.suffix.lower() == ".gif"
@@ -220,13 +238,17 @@ def durations(count: int, fps: float, unit: int) -> list[int]:
 
 
 class _Sequence(Sink):
-    """Numbered PNG files in a folder: of what is there only frames are replaced, and only those removed that Kestrav made."""
+    """Numbered PNG or OpenEXR files in a folder: of what is there only frames are replaced, and only those removed that Kestrav made."""
 
     def _begin(self) -> Path:
         return Path(tempfile.mkdtemp(prefix=f".{self.target.name[:80]}.", suffix=".part", dir=self.target.parent))
 
     def write(self, number: int, picture: Picture) -> None:
-        save_png(picture, self.part / f"frame_{number:05d}.png", self.output.about)
+        name = f"frame_{number:05d}"
+        if picture.dtype == np.float32:
+            save_layers(picture, self.part / f"{name}{EXR}", self.output.about)
+        else:
+            save_png(picture, self.part / f"{name}.png", self.output.about)
 
     def close(self) -> None:
         made = sorted(self.part.iterdir())
@@ -247,7 +269,7 @@ class _Sequence(Sink):
         shutil.rmtree(self.part, ignore_errors=True)
 
 
-_FRAME = re.compile(r"frame_\d{5,}\.png")
+_FRAME = re.compile(r"frame_\d{5,}\.(png|exr)")
 
 
 def frames_in(folder: Path) -> list[Path]:
@@ -263,6 +285,8 @@ def others_in(folder: Path) -> list[str]:
 
 def _is_ours(file: Path) -> bool:
     """Whether a picture says that Kestrav made it."""
+    if file.suffix == EXR:
+        return made_by(file).startswith("Kestrav")
     try:
         with Image.open(file) as picture:
             return str(picture.info.get("Software", "")).startswith("Kestrav")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,7 +25,7 @@ from kestrav.render.scene import Scene, key_direction, light
 from kestrav.render.shading import Sight, Single, enlarged, normals, occlusion, shaded, smoothed
 
 Array = NDArray[np.float64]
-Picture = NDArray[np.uint8]
+Picture = NDArray[Any]
 
 _SUN = 1280  # pixels along the sides of the shadow's depth picture
 _NEIGHBOURHOOD = 0.03  # of the size of all, within which things keep the light from each other
@@ -87,9 +88,8 @@ def sight_of(camera: vtkCamera) -> Sight:
     near, far = camera.GetClippingRange()
     parallel = bool(camera.GetParallelProjection())
     half = camera.GetParallelScale() if parallel else float(np.tan(np.radians(camera.GetViewAngle()) / 2))
-    return Sight(
-        np.array(camera.GetPosition()), np.stack([right, np.cross(right, ahead), ahead]), half, near, far, parallel
-    )
+    axes, (off_x, off_y) = np.stack([right, np.cross(right, ahead), ahead]), camera.GetWindowCenter()
+    return Sight(np.array(camera.GetPosition()), axes, half, near, far, parallel, (off_x, off_y))
 
 
 def depth_of(window: vtkRenderWindow, kept: vtkFloatArray, step: int = 1) -> Single:
@@ -154,6 +154,7 @@ class SoftLight:
     ) -> Picture:
         """A picture (h, w, 3 or 4) with its shade, from the depth of the window that it was drawn in."""
         height, width = picture.shape[:2]
+        top = np.float32(np.iinfo(picture.dtype).max)
         step = max(window.GetSize()[0] // width, 1)
         sight = sight_of(renderer.GetActiveCamera())
         ahead = sight.ahead(depth_of(window, self._depth, step))[:height, :width]
@@ -172,15 +173,15 @@ class SoftLight:
         catcher = np.where(empty, np.float32(0.0) if fading is None else fading, np.float32(1.0))
         factor = 1.0 - (1.0 - kept) * catcher
         if mask is not None and not alpha:
-            lit += mask[..., None] * (self._mirrored(renderer, poses, time, picture.shape) - lit)
-        found = np.clip(np.rint(lit * factor[..., None]), 0, 255).astype(np.uint8)
+            lit += mask[..., None] * (top / 255.0 * self._mirrored(renderer, poses, time, picture.shape) - lit)
+        found = np.clip(np.rint(lit * factor[..., None]), 0, top).astype(picture.dtype)
         if not alpha:
             return found
         # where only the ground's shadow is, black lets through as much as is left of the light
-        opaque = picture[..., 3].astype(np.float32) / 255.0
+        opaque = picture[..., 3].astype(np.float32) / top
         opacity = np.where(empty, 1.0 - factor, opaque)
-        colour = np.where(empty[..., None], np.uint8(0), found)
-        return np.concatenate([colour, np.rint(255 * opacity).astype(np.uint8)[..., None]], axis=2)
+        colour = np.where(empty[..., None], 0, found).astype(picture.dtype)
+        return np.concatenate([colour, np.rint(top * opacity).astype(picture.dtype)[..., None]], axis=2)
 
     def _kept(self, sight: Sight, ahead: Single, poses: Array) -> Single:
         """The share of light that is left at each pixel (h, w)."""

@@ -24,6 +24,8 @@ from kestrav.render.tracing.description import Body, Surface
 
 Array = NDArray[np.float64]
 
+_Member = tuple[int, Array, Outline, NDArray[np.int64]]
+
 _PAINT = Finish("", "")
 _outlines: Memo[Outline] = Memo(2048)
 
@@ -33,7 +35,7 @@ def bodies_of(project: Project, meshes: Mapping[str, Mesh], camera: Camera) -> t
     groups, rest, shown = moving_groups(project), rest_poses(project), shown_parts(project)
     finishes = finishes_of(project, project.colourway)
     fades = {inner: fade.thing for fade in camera.fades for inner in subtree(project, fade.thing)}
-    together: dict[tuple[int, Finish, str, float, str], list[tuple[Array, Outline, NDArray[np.int64]]]] = {}
+    together: dict[tuple[int, Finish, str, float, str], list[_Member]] = {}
     for row, part in enumerate(project.parts):
         if part.geometry is None or part.id not in shown or part.opacity <= 0 or part.swept is not None:
             continue
@@ -41,7 +43,7 @@ def bodies_of(project: Project, meshes: Mapping[str, Mesh], camera: Camera) -> t
         found = _outline_of(meshes, part)
         for colour, triangles in _by_colour(found, part, finish):
             key = (groups.get(part.id, -1), finish, colour, part.opacity, fades.get(part.id, ""))
-            together.setdefault(key, []).append((rest[row], found, triangles))
+            together.setdefault(key, []).append((row, rest[row], found, triangles))
     return tuple(
         _merged(group, surface_of(finish, colour, opacity), finish, fade, members)
         for (group, finish, colour, opacity, fade), members in together.items()
@@ -62,12 +64,10 @@ def _by_colour(found: Outline, part: Part, finish: Finish) -> list[tuple[str, ND
     return [(found.tints[t] or own, found.triangles[tint == t]) for t in np.unique(tint)]
 
 
-def _merged(
-    group: int, surface: Surface, finish: Finish, fade: str, members: list[tuple[Array, Outline, NDArray[np.int64]]]
-) -> Body:
-    points, normals, uv, triangles = [], [], [], []
+def _merged(group: int, surface: Surface, finish: Finish, fade: str, members: list[_Member]) -> Body:
+    points, normals, uv, triangles, rows = [], [], [], [], []
     count = 0
-    for matrix, found, corners in members:
+    for row, matrix, found, corners in members:
         turn, shift = matrix[:3, :3], matrix[:3, 3]
         mapped = box_mapped(found.points, corners, finish.grain) if finish.texture else None
         used, faces = np.unique(corners, return_inverse=True)
@@ -79,6 +79,7 @@ def _merged(
         if mapped is not None:
             uv.append(mapped.uv)
         triangles.append(faces + count)
+        rows.append(np.full(len(faces), row, np.int32))
         count += len(source)
     return Body(
         group,
@@ -88,6 +89,7 @@ def _merged(
         np.concatenate(triangles).astype(np.uint32),
         surface,
         fade,
+        np.concatenate(rows),
     )
 
 

@@ -37,7 +37,8 @@ class Surface:
 @dataclass(frozen=True)
 class Body:
     """Triangles (m, 3) over points (n, 3) with normals (n, 3) and places on a texture (n, 2), of one surface. It moves with a ``group``
-    (-1: not at all); ``fades`` names what of it a camera may see faint."""
+    (-1: not at all); ``fades`` names what of it a camera may see faint, ``rows`` (m,) the number of the part that a triangle belongs to
+    (none: no part's)."""
 
     group: int
     points: Single
@@ -46,6 +47,7 @@ class Body:
     triangles: NDArray[np.uint32]
     surface: Surface
     fades: str = ""
+    rows: NDArray[np.int32] | None = None
 
 
 @dataclass(frozen=True)

@@ -27,6 +27,7 @@ _AT_ONCE = 8  # samples of a pixel that are taken together, at most
 _EVEN = (0.1, 0.3, 0.6, 1.0), (0.982, 0.969, 0.957, 0.956)
 _NO_FACE = 1.01  # index of refraction below which a face reflects nothing itself
 _MIRROR = 0.02  # roughness below which glass is clear
+_RIM = 16  # pixels
 _GUIDES = "albedo:albedo,normal:sh_normal"
 Single = NDArray[np.float32]
 
@@ -389,18 +390,25 @@ class Tracer:
         light, cover = mean[..., :3], np.clip(mean[..., 3], 0.0, 1.0)
         albedo, normal = mean[..., 4:7], mean[..., 7:10]
         if denoise:
-            from pyoidn import denoise as without_noise
-
-            guided = {
-                "albedo": np.ascontiguousarray(np.clip(albedo, 0.0, 1.0)),
-                "normal": np.ascontiguousarray(normal),
-            }
-            light = without_noise(np.ascontiguousarray(light), hdr=True, **guided)
+            guides = (np.clip(albedo, 0.0, 1.0), normal)
+            light = _without_noise(light, guides, hdr=True)
             if ((cover > 0.02) & (cover < 0.98)).mean() > 0.02:
                 # what lets through is drawn by lot as well; edges alone need no help
-                thrice = np.ascontiguousarray(np.repeat(cover[..., None], 3, axis=2))
-                cover = without_noise(thrice, hdr=False, **guided)[..., 0]
+                cover = _without_noise(np.repeat(cover[..., None], 3, axis=2), guides, hdr=False)[..., 0]
         return np.asarray(light), cover
+
+
+def _without_noise(values: Single, guides: tuple[Single, Single], hdr: bool) -> Single:
+    """A picture (h, w, 3) without its noise, guided by colours and normals; what is beyond its rim is taken to be as within it."""
+    from pyoidn import denoise
+
+    rim = min(_RIM, *(side - 1 for side in values.shape[:2]))
+    value, albedo, normal = (
+        np.ascontiguousarray(np.pad(layer, ((rim, rim), (rim, rim), (0, 0)), "reflect"), np.float32)
+        for layer in (values, *guides)
+    )
+    found = np.asarray(denoise(value, hdr=hdr, albedo=albedo, normal=normal))
+    return found[rim : found.shape[0] - rim, rim : found.shape[1] - rim]
 
 
 def _passes(samples: int, moments: int) -> list[int]:

@@ -28,11 +28,12 @@ from kestrav.core.light.setups import environment, gains, irradiance
 from kestrav.core.parts.rest import rest_poses
 from kestrav.render.inscriptions import Inscriber
 from kestrav.render.palette import rgb
-from kestrav.render.picture import Picture
+from kestrav.render.picture import Bits, Picture, top_of
 from kestrav.render.scene import faint_things
 from kestrav.render.soft_light import ground_of
 from kestrav.render.tracing.bodies import bodies_of
 from kestrav.render.tracing.description import Body, Lamp, Moment, Surface, Traced, TracedScene, Wanted
+from kestrav.render.tracing.passes import passes
 
 Array = NDArray[np.float64]
 Single = NDArray[np.float32]
@@ -91,23 +92,37 @@ class FinishedStudio:
     """Takes a shot's finished pictures, in a size of its own; used as :class:`kestrav.render.picture.Studio` is."""
 
     def __init__(
-        self, project: Project, meshes: Mapping[str, Mesh], shot: Shot, width: int, height: int, alpha: bool = False
+        self,
+        project: Project,
+        meshes: Mapping[str, Mesh],
+        shot: Shot,
+        width: int,
+        height: int,
+        alpha: bool = False,
+        bits: Bits = 8,
     ) -> None:
         project = in_colourway(project, shot.colourway)
         self.project, self.meshes, self.shot, self.width, self.height = project, meshes, shot, width, height
-        self.alpha = alpha or shot.clear
+        self.alpha, self.bits = alpha or shot.clear, bits
         self.inscriber = Inscriber(project, meshes, shot)
         self.progress: Callable[[float, float, Single | None], bool] | None = None
         self._groups, self._rest = moving_groups(project), rest_poses(project)
         self._process: TracingProcess | None = None
         self._camera: Camera | None = None
+        self._scene: TracedScene | None = None
 
     def prefetch(self, times: Sequence[float]) -> None:
         """Nothing is gained by knowing what comes."""
 
     def picture(self, camera: Camera, time: float) -> Picture:
-        """The picture (height, width, 3 or 4) that a camera sees at a time in s, with what the shot writes on it."""
+        """The picture (height, width, 3 or 4) that a camera sees at a time in s, with what the shot writes on it.
+
+        With 32 bits it is linear light and its layers (height, width, 10) as :data:`kestrav.render.tracing.passes.LAYERS` names them,
+        in mm, with nothing written on it.
+        """
         traced = self.traced(camera, time)
+        if self.bits == 32:
+            return self._layers(camera, time, traced)
         poses = world_poses(self.project, [time])
         seen = views(self.project, self.meshes, camera, [time], poses, self.width / self.height)
         return self.inscriber.inscribed(self.shown(traced), time, seen, poses[0])
@@ -115,7 +130,15 @@ class FinishedStudio:
     def shown(self, traced: Traced) -> Picture:
         """A traced frame as it is shown, over the shot's background or with its opacity."""
         light = (traced.light * gains(self.project.light_setup)).astype(np.float32)
-        return developed(light, traced.cover, self.shot, self.alpha)
+        return developed(light, traced.cover, self.shot, self.alpha, top_of(self.bits))
+
+    def _layers(self, camera: Camera, time: float, traced: Traced) -> Single:
+        """Linear light by its cover, the cover, and the passes."""
+        assert self._scene is not None
+        beside = passes(self._scene.bodies, self._scene.environment, self._at(camera, time), self.width, self.height)
+        beside[..., 0] *= 1e3
+        light = traced.light * gains(self.project.light_setup)
+        return np.concatenate([light, traced.cover[..., None], beside], axis=2).astype(np.float32)
 
     def traced(self, camera: Camera, time: float) -> Traced:
         """The frame of a camera at a time in linear light. Raises BadInput, and whatever the progress raises to stop."""
@@ -134,7 +157,7 @@ class FinishedStudio:
                 bodies += self._floor(around)
             scene = TracedScene(bodies, around.astype(np.float32), self.width, self.height)
             self._process.variant = self._process.ask("scene", scene)
-            self._camera = camera
+            self._camera, self._scene = camera, scene
         return self._process
 
     def _floor(self, around: Array) -> tuple[Body, ...]:
@@ -153,7 +176,14 @@ class FinishedStudio:
 
     def moments(self, camera: Camera, time: float) -> tuple[Moment, ...]:
         """What is seen within the frame at a time, at one instant or as long as the shutter is open."""
-        times = open_times(time, self.shot.fps, self.shot.shutter, min(_MOMENTS, self.shot.samples))
+        return self._moments(
+            camera, open_times(time, self.shot.fps, self.shot.shutter, min(_MOMENTS, self.shot.samples))
+        )
+
+    def _at(self, camera: Camera, time: float) -> Moment:
+        return self._moments(camera, np.array([time]))[0]
+
+    def _moments(self, camera: Camera, times: Array) -> tuple[Moment, ...]:
         poses = world_poses(self.project, times)
         seen = views(self.project, self.meshes, camera, times, poses, self.width / self.height)
         sharp = focus_distances(self.project, camera, times, poses, seen)
@@ -201,14 +231,15 @@ def _lamp(project: Project, light: Light, time: float) -> list[Lamp]:
     return [Lamp("area", place, target, power / (size[0] * size[1]), size=size)]
 
 
-def developed(light: Single, cover: Single, shot: Shot, alpha: bool) -> Picture:
+def developed(light: Single, cover: Single, shot: Shot, alpha: bool, top: int = 255) -> Picture:
     """Linear light (h, w, 3) of what covers a share (h, w) of each pixel as a picture, over a shot's background or with its opacity."""
     share = cover[..., None]
     colours = shown_light(np.where(share > 1e-4, light / np.maximum(share, 1e-4), 0.0))
+    kind = np.uint8 if top == 255 else np.uint16
     if alpha:
-        return np.rint(255 * np.concatenate([colours, share], axis=-1)).astype(np.uint8)
+        return np.rint(top * np.concatenate([colours, share], axis=-1)).astype(kind)
     mixed = share * colours + (1.0 - share) * background_of(shot, light.shape[0])[:, None]
-    return np.rint(255 * mixed).astype(np.uint8)
+    return np.rint(top * mixed).astype(kind)
 
 
 def background_of(shot: Shot, height: int) -> Array:
