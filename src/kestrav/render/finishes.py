@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from functools import lru_cache
 from typing import Any, Literal
 
@@ -152,9 +153,15 @@ def apply_flat_finish(look: vtkProperty, finish: Finish | None, opacity: float, 
     look.SetSpecular(0.0)
 
 
+@lru_cache(maxsize=16)
+def _told(setup: LightSetup) -> str:
+    """A short name of a set-up, by which it is known again."""
+    return hashlib.sha256(repr(setup).encode()).hexdigest()
+
+
 def give_room(renderer: vtkRenderer, setup: LightSetup) -> None:
     """Let a renderer's physically based surfaces mirror what is around them in a light set-up."""
-    told = repr(setup)
+    told = _told(setup)
     known = renderer.GetEnvironmentTexture()
     if known is not None and known.GetObjectName() == told:
         return

@@ -14,6 +14,7 @@ from kestrav.core.document.records import Light, Project
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places
 from kestrav.core.light.exposure import FULL
+from kestrav.core.light.setups import gains, lamps_dimmed
 from kestrav.render.marks import flat
 from kestrav.render.palette import SHOT, rgb
 from kestrav.render.shapes import put_data, segments, vertices
@@ -47,14 +48,17 @@ class ProjectLights:
             self.lamps.append(lamp)
             for renderer in self.renderers:
                 renderer.AddLight(lamp)
-        now: list[tuple[object, ...]] = [(*lamp[0], *lamp[1], *lamp[2:]) for lamp in wanted]
+        # they are exposed as the set-up's light is
+        gain = gains(project.light_setup)
+        most = float(gain.max())
+        now: list[tuple[object, ...]] = [(*lamp[0], *lamp[1], *lamp[2:], *gain) for lamp in wanted]
         self.changed, self._before = now != self._before, now
         for lamp, (place, target, power, colour, half, exponent, near) in zip(self.lamps, wanted, strict=True):
             lamp.SetPositional(near)
             lamp.SetPosition(*place)
             lamp.SetFocalPoint(*target)
-            lamp.SetColor(*rgb(colour))
-            lamp.SetIntensity(power)
+            lamp.SetColor(*(np.array(rgb(colour)) * gain / most))
+            lamp.SetIntensity(power * most)
             lamp.SetConeAngle(half)
             lamp.SetExponent(exponent)
             # candela by the square of metres are lux; the renderer counts in mm
@@ -70,7 +74,7 @@ def _lamps(project: Project, light: Light, time: float) -> list[_Lamp]:
     if strength <= 0:
         return []
     (place,), (target,) = light_places(project, light, [time])
-    power = strength / FULL
+    power = strength / FULL * lamps_dimmed(project.light_setup)
     if light.kind == "sun":
         return [(place, target, power, colour, 90.0, 1.0, False)]
     if light.kind == "point":

@@ -33,6 +33,7 @@ from kestrav.render.palette import rgb
 from kestrav.render.passing import Passing
 from kestrav.render.scene import Scene, aim_camera, aim_lens, faint_things, light, look_through
 from kestrav.render.soft_light import SoftLight, off_screen
+from kestrav.render.sweeps import sweep_actor, sweep_of
 
 Array = NDArray[np.float64]
 Picture = NDArray[Any]  # 8 or 16 bits for each colour; linear light with its layers in single precision
@@ -96,7 +97,10 @@ class Studio:
             self.renderer.SetBackgroundAlpha(0.0)
         self.soft: SoftLight | None = None
         if shot.look == "studio" and shot.quality != "preview" and shot.section is None:
-            self.soft = SoftLight(project, meshes, self.scene, width, height, shot.quality in ("best", "finished"))
+            fine = shot.quality in ("best", "finished")
+            self.soft = SoftLight(project, meshes, self.scene, width, height, fine, shot.floor)
+            if self.soft.floor == "sweep":
+                self.renderer.AddActor(sweep_actor(sweep_of(project, meshes, shot, self.soft.ground), shot.background))
         self.inscriber = Inscriber(project, meshes, shot)
         self._pixels = vtkUnsignedCharArray()
         self._camera: Camera | None = None

@@ -24,7 +24,7 @@ from kestrav.core.finishes.applied import colour_of, finishes_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import moving_groups
-from kestrav.core.light.setups import gains, kelvin_colour, soft_boxes
+from kestrav.core.light.setups import gains, soft_boxes
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.parts.solids import solid_mesh
 from kestrav.render.batches import Batch, DisplayMode, Drawings, Kind, Member, shared_drawing
@@ -490,7 +490,7 @@ def _put_lamps(renderer: vtkRenderer, setup: LightSetup) -> None:
         lamp.SetPositional(False)
         lamp.SetPosition(*box.direction)
         lamp.SetFocalPoint(0.0, 0.0, 0.0)
-        _shine(renderer, lamp, strength * gain * kelvin_colour(box.kelvin))
+        _shine(renderer, lamp, strength * gain * box.colour)
     head = vtkLight()
     head.SetLightTypeToHeadlight()
     _shine(renderer, head, _FROM_VIEWER * gain * 2.0**setup.level)

@@ -14,7 +14,7 @@ from vtkmodules.vtkCommonDataModel import vtkPlane
 from vtkmodules.vtkRenderingCore import vtkCamera, vtkRenderer, vtkRenderWindow
 
 from kestrav.core.document.lookup import shown_parts
-from kestrav.core.document.records import Project
+from kestrav.core.document.records import FloorName, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.ground import heights_below, standing
 from kestrav.core.parts.rest import top_bounds
@@ -104,10 +104,18 @@ class SoftLight:
     """Shades the pictures of one project; holds its own windows for what the far light and the mirroring ground see."""
 
     def __init__(
-        self, project: Project, meshes: Mapping[str, Mesh], scene: Scene, width: int, height: int, fine: bool
+        self,
+        project: Project,
+        meshes: Mapping[str, Mesh],
+        scene: Scene,
+        width: int,
+        height: int,
+        fine: bool,
+        floor: FloorName = "shadow",
     ) -> None:
         self.project, self.fine = project, fine
         self.ground = ground_of(project, meshes)
+        self.floor = "own" if self.ground.own else floor
         self._depth = vtkFloatArray()
         self.sun_scene, self.sun_renderer = Scene(scene), vtkRenderer()
         self.sun_scene.update(project, meshes)
@@ -160,7 +168,7 @@ class SoftLight:
         ahead = sight.ahead(depth_of(window, self._depth, step))[:height, :width]
         empty = ~np.isfinite(ahead)
         fading = None
-        if not self.ground.own:
+        if self.floor == "shadow":
             down = sight.to_ground(height, width, self.ground.level)
             x, y, _ = sight.places(np.where(empty, down, np.float32(0.0)))
             with np.errstate(invalid="ignore"):
@@ -212,6 +220,8 @@ class SoftLight:
     def _grounds(self, sight: Sight, ahead: Single, fading: Single | None) -> Single | None:
         """The share that each pixel (h, w) shows of what the ground mirrors; none where there is no ground in the picture."""
         height, width = ahead.shape
+        if self.floor in ("none", "sweep"):
+            return None  # what is matt mirrors nothing
         if fading is None:
             down = sight.to_ground(height, width, self.ground.level)
             with np.errstate(invalid="ignore"):

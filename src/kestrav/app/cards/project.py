@@ -2,14 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from html import escape
+from pathlib import Path
+
 import msgspec
 import numpy as np
+from PySide6.QtWidgets import QFileDialog
 
 from kestrav.app import settings
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
+from kestrav.core.document.light_setup import Daylight
 from kestrav.core.document.records import LightSetup
+from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.runs import span
+from kestrav.core.light.daylight import level_illuminance, metered, sun_of
+from kestrav.core.light.exposure import FULL
 from kestrav.core.light.setups import SETUPS
 
 PROJECT_FIELDS = (
@@ -22,6 +31,7 @@ PROJECT_FIELDS = (
     "Exposure",
     "White balance",
 )
+_SAID = {"daylight": "daylight by place and time", "environment": "surroundings of a file"}
 REQUIRED_TIP = "Required clearance between moving parts and all others"
 
 
@@ -78,11 +88,22 @@ class ProjectRows(Rows):
         form.heading("Light")
         form.choice(
             "Light set-up",
-            [(name, name) for name in SETUPS],
+            [(name, _SAID.get(name, name)) for name in SETUPS],
             light.setup,
             lambda v: change(setup=v),
-            "Soft boxes and surroundings that light the stage, the lens and all pictures",
+            "Soft boxes, sky or surroundings that light the stage, the lens and all pictures",
         )
+        if light.setup == "daylight":
+            self._daylight(
+                light.daylight, lambda **fields: change(daylight=msgspec.structs.replace(light.daylight, **fields))
+            )
+        if light.setup == "environment":
+            name = light.surroundings.name or "none: even light"
+            tip = "Choose a .hdr or .exr picture of all that is around, twice as wide as high; the project keeps a copy"
+            form.buttons(("Choose surroundings …", lambda: self._choose_surroundings(light), tip))
+            form.worked(
+                f"Surroundings: <b>{escape(name)}</b>, exposed so that a level white surface shows just below white"
+            )
         form.number(
             "Light turned", light.turn, "°", lambda v: change(turn=v), "Turn of the light about the vertical", 0, 15
         )
@@ -95,9 +116,16 @@ class ProjectRows(Rows):
             1,
             0.5,
         )
-        form.number(
-            "Softness", 100 * light.softness, "%", lambda v: change(softness=v / 100), "Size of the soft boxes", 0, 10
-        )
+        if light.setup not in ("daylight", "environment"):
+            form.number(
+                "Softness",
+                100 * light.softness,
+                "%",
+                lambda v: change(softness=v / 100),
+                "Size of the soft boxes",
+                0,
+                10,
+            )
         form.number(
             "Exposure", light.exposure, "EV", lambda v: change(exposure=v), "Exposure of pictures in stops", 1, 0.5
         )
@@ -111,6 +139,50 @@ class ProjectRows(Rows):
             250,
         )
 
-    def _required(self) -> None:
-        tip = "Required clearance between moving parts and all others"
-        self._setting("Clearance", "required_clearance", "mm", tip)
+    def _daylight(self, light: Daylight, change: Callable[..., None]) -> None:
+        form = self.form
+        form.text("Date", light.date, lambda v: change(date=v.strip()), "Date as year-month-day, such as 2026-06-21")
+        form.text("Time of day", light.clock, lambda v: change(clock=v.strip()), "Local time, such as 14:30")
+        form.number(
+            "Ahead of UTC", light.utc, "h", lambda v: change(utc=v), "Hours that local time is ahead of UTC", 2, 1
+        )
+        form.number(
+            "Latitude", light.latitude, "°", lambda v: change(latitude=v), "Degrees north; negative is south", 3, 1
+        )
+        form.number(
+            "Longitude", light.longitude, "°", lambda v: change(longitude=v), "Degrees east; negative is west", 3, 1
+        )
+        form.number(
+            "Turbidity",
+            light.turbidity,
+            "",
+            lambda v: change(turbidity=v),
+            "Haze of the air: 2 very clear, 10 hazy",
+            1,
+            0.5,
+        )
+        sun, (direct, diffuse) = sun_of(light), level_illuminance(light)
+        whole = direct + diffuse
+        form.worked(
+            f"Sun {sun.elevation:.1f}° above the horizon, {sun.azimuth:.1f}° clockwise from north (+y)",
+            f"On a level surface: sun {direct:,.0f} lx + sky {diffuse:,.0f} lx = <b>{whole:,.0f} lx</b>",
+            f"Exposed for it: {np.log2(metered(light)):+.1f} EV against a studio of {FULL:g} lx",
+        )
+
+    def _choose_surroundings(self, light: LightSetup) -> None:
+        from kestrav.core.files.surroundings import ENDINGS, read_surroundings
+
+        name, _ = QFileDialog.getOpenFileName(
+            self.card, "Choose surroundings", "", f"Surroundings ({' '.join('*' + e for e in ENDINGS)})"
+        )
+        if not name:
+            return
+        try:
+            found = read_surroundings(Path(name))
+        except BadInput as fault:
+            self.card.complain(str(fault))
+            return
+        self.session.edit(
+            "Surroundings",
+            lambda p: msgspec.structs.replace(p, light_setup=msgspec.structs.replace(light, surroundings=found)),
+        )

@@ -8,7 +8,7 @@ import msgspec
 import numpy as np
 
 from kestrav.app.cards.rows import Rows
-from kestrav.app.film.render_dialog import LOOKS, QUALITIES
+from kestrav.app.film.render_dialog import FLOORS, LOOKS, QUALITIES
 from kestrav.core.camera.filmed import trimmed
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, find, get
@@ -117,12 +117,24 @@ class ShotRows(Rows):
             self._number(
                 shot, "Samples", "samples", "", "Light paths that a finished picture takes for each pixel", 0, 8
             )
+            self._number(
+                shot, "Time limit", "seconds", "s", "Seconds after which a finished picture stops; 0 for none", 0, 10
+            )
+            tip = "Noise at which a finished picture stops before all samples are taken, in % of white; 0 for none"
+            self._number(shot, "Noise limit", "noise", "%", tip, 2, 0.25)
+        form.choice(
+            "Floor",
+            FLOORS,
+            shot.floor,
+            lambda v: self._set(shot.id, "Floor", floor=v),
+            "What a product without a floor of its own stands on",
+        )
         self._number(
             shot,
             "Shutter angle",
             "shutter",
             "°",
-            "How long of a frame's 360° the shutter is open; blurs what moves in finished pictures",
+            "How long of a frame's 360° the shutter is open; blurs what moves",
             0,
             10,
         )

@@ -28,7 +28,7 @@ from kestrav.app.jobs.jobs import Job
 from kestrav.app.widgets.form import LABEL_WIDTH, Form
 from kestrav.app.widgets.sheet import Sheet
 from kestrav.core.document.camera_checks import check_shot
-from kestrav.core.document.records import LookName, Project, QualityName, Shot
+from kestrav.core.document.records import FloorName, LookName, Project, QualityName, Shot
 from kestrav.core.document.shots import SIZES, background_text, film_frames, frame_count, read_background
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
@@ -55,6 +55,11 @@ QUALITIES: tuple[tuple[QualityName, str], ...] = (
     ("good", "good: 4 samples, shade"),
     ("best", "best: 16 samples, fine shade"),
     ("finished", "finished: path-traced, about a minute each"),
+)
+FLOORS: tuple[tuple[FloorName, str], ...] = (
+    ("shadow", "shadow and mirror image only"),
+    ("sweep", "seamless sweep"),
+    ("none", "none"),
 )
 _TRIES_AFTER = 400  # ms without a change, after which a frame is made to see how long it takes
 _SHARED = 0.85  # of the cores' work that several processes do

@@ -100,6 +100,10 @@ def check_shot(shot: Shot) -> None:
         raise BadInput(f"{label} has a shutter angle of {shot.shutter:g}°; it can be 0 to 360")
     if not 1 <= shot.samples <= 65536:
         raise BadInput(f"{label} takes {shot.samples} samples of a pixel; it can be 1 to 65536")
+    if not 0 <= shot.seconds <= 1e6:
+        raise BadInput(f"{label} stops a picture after {shot.seconds:g} s; give 0 for no limit, or up to 1000000")
+    if not 0 <= shot.noise <= 100:
+        raise BadInput(f"{label} stops a picture at a noise of {shot.noise:g} %; give 0 for no limit, or up to 100")
     positive(f"{label}: the frame rate", shot.fps)
     if shot.fps > 1000:
         raise BadInput(f"{label} has a frame rate of {shot.fps:g}; it can be 1000 at most")

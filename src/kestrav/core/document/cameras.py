@@ -148,6 +148,8 @@ class Camera(Record, frozen=True):
 
 LookName = Literal["studio", "technical", "ghost", "wire"]
 QualityName = Literal["preview", "good", "best", "finished"]
+FloorName = Literal["shadow", "sweep", "none"]
+"""What a product without a floor of its own stands on: only its shadow and mirror image, a seamless sweep, or nothing."""
 
 
 class Section(Record, frozen=True):
@@ -184,7 +186,8 @@ class Shot(Record, frozen=True):
     shot before by a cross-fade of ``fade`` s (0: a cut). The background goes over to ``background_top`` upwards, where that is
     given, or is left out where it is ``clear``. It shows the parts in its ``colourway``, or in the project's where it has
     none. The shutter is open for ``shutter`` degrees of a frame's 360 (0: an instant), from the frame's time on; a finished picture takes
-    ``samples`` of each pixel."""
+    ``samples`` of each pixel, fewer where it has taken ``seconds`` s or its noise is below ``noise`` % of white (0: no such limit). A
+    ``floor`` is shown where the product has none."""
 
     id: str
     name: str
@@ -208,3 +211,6 @@ class Shot(Record, frozen=True):
     colourway: ColourwayId = ""
     shutter: float = 0.0
     samples: int = 24
+    seconds: float = 0.0
+    noise: float = 0.0
+    floor: FloorName = "shadow"

@@ -52,6 +52,9 @@ from kestrav.core.document.cameras import (
     Fade as Fade,
 )
 from kestrav.core.document.cameras import (
+    FloorName as FloorName,
+)
+from kestrav.core.document.cameras import (
     Focus as Focus,
 )
 from kestrav.core.document.cameras import (
@@ -143,7 +146,7 @@ from kestrav.core.document.surfaces import (
 )
 from kestrav.core.document.surfaces import GivenFinishId
 
-FORMAT_VERSION = 14
+FORMAT_VERSION = 15
 
 
 class Geometry(Record, frozen=True):

@@ -11,6 +11,7 @@ import numpy as np
 
 from kestrav.core.document.camera_checks import check_camera, check_orbit, check_shot
 from kestrav.core.document.check_values import name_of, positive
+from kestrav.core.document.light_checks import check_light
 from kestrav.core.document.lookup import items
 from kestrav.core.document.motion_checks import check_colour, check_motion
 from kestrav.core.document.records import (
@@ -83,13 +84,7 @@ def validate(project: Project) -> Project:
         check_camera(camera)
     for shot in project.shots:
         check_shot(shot)
-    light = project.light_setup
-    if not 0.05 <= light.softness <= 10:
-        raise BadInput(f"the softness of the light is {light.softness:g}; it can be 0.05 to 10")
-    if not 1667 <= light.white <= 25000:
-        raise BadInput(f"the white balance is {light.white:g} K; it can be 1667 to 25000")
-    if max(abs(light.level), abs(light.exposure)) > 12:
-        raise BadInput("the light's level or exposure is beyond 12 stops; give −12 to 12")
+    check_light(project.light_setup)
     for finish in project.finishes:
         check_finish(finish)
     if project.colourway and project.colourway not in {c.id for c in project.colourways}:

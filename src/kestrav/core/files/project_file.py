@@ -151,6 +151,7 @@ UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     11: _with_names_of_the_trade,
     12: _with_terms_of_the_trade,
     13: _with_finishes,
+    14: lambda document: document,
 }
 
 
@@ -318,7 +319,7 @@ def changes_in_words(before: Project, after: Project) -> str:
 
 def _document(path: Path, text: bytes) -> Project:
     try:
-        raw = msgspec.json.decode(text)
+        raw = msgspec.json.decode(text.decode("utf-8"))
     except msgspec.DecodeError as fault:
         raise BadInput(f"“{path}” has a broken {DOCUMENT}: {_misfit(str(fault))}; take it from a backup") from fault
     except UnicodeDecodeError as fault:

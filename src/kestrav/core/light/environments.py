@@ -21,6 +21,12 @@ def directions(height: int) -> Array:
     return np.stack(made, axis=-1)
 
 
+def solid_angles(height: int) -> Array:
+    """The solid angle in sr of an environment's pixels (height, 1)."""
+    edges = np.cos(np.arange(height + 1) / height * np.pi)
+    return np.asarray((edges[:-1] - edges[1:])[:, None] * (2.0 * np.pi / (2 * height)))
+
+
 def turned(ways: Array, degrees: float) -> Array:
     """Directions as an environment turned counter-clockwise by some degrees about the vertical sees them."""
     angle = np.radians(-degrees)

@@ -11,8 +11,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.colours import FROM_XYZ, LUMA
 from kestrav.core.document.light_setup import LightSetup, SetupName
-from kestrav.core.light.environments import directions, turned, workshop
+from kestrav.core.light.daylight import SUN_RADIUS, metered, sky, sun_of, sunlight
+from kestrav.core.light.environments import directions, solid_angles, turned, workshop
+from kestrav.core.light.exposure import FULL, WHITE
+from kestrav.core.light.surroundings import around, seen
 
 Array = NDArray[np.float64]
 
@@ -20,7 +24,7 @@ Array = NDArray[np.float64]
 @dataclass(frozen=True)
 class SoftBox:
     """A soft box: its azimuth (from +x towards +y) and elevation in degrees, half its width and height in degrees, what it gives a surface that
-    faces it, by what shows as white, and its colour temperature in K."""
+    faces it, by what shows as white, and its colour temperature in K, or its colour itself."""
 
     azimuth: float
     elevation: float
@@ -28,6 +32,12 @@ class SoftBox:
     height: float
     strength: float
     kelvin: float = 6500.0
+    tint: tuple[float, float, float] | None = None
+
+    @property
+    def colour(self) -> Array:
+        """Its linear colour (3,), of a luminance of 1."""
+        return kelvin_colour(self.kelvin) if self.tint is None else np.array(self.tint)
 
     @property
     def direction(self) -> Array:
@@ -59,11 +69,12 @@ _SETUPS: dict[SetupName, _Setup] = {
     "window": _Setup(0.22, 0.18, 0.12, (SoftBox(180.0, 25.0, 24.0, 28.0, 1.0, 7000.0), SoftBox(0.0, 15.0, 40.0, 30.0, 0.12, 5200.0)), 6000.0),
     "dusk": _Setup(0.16, 0.3, 0.08, (SoftBox(160.0, 9.0, 12.0, 5.0, 0.7, 3200.0), SoftBox(-40.0, 50.0, 40.0, 40.0, 0.14, 9500.0)), 8500.0),
 }  # fmt: skip
-SETUPS: tuple[SetupName, ...] = tuple(_SETUPS)
+SETUPS: tuple[SetupName, ...] = (*_SETUPS, "daylight", "environment")
 
 
 def soft_boxes(light: LightSetup) -> tuple[SoftBox, ...]:
-    """The boxes of a light set-up as it is turned, sized and levelled; the key light first."""
+    """The boxes of a light set-up as it is turned, sized and levelled, the key light first; the sun of daylight, and what stands out of
+    surroundings, are such as well."""
     return tuple(
         replace(
             box,
@@ -72,34 +83,74 @@ def soft_boxes(light: LightSetup) -> tuple[SoftBox, ...]:
             height=min(box.height * light.softness, 85.0),
             strength=box.strength * 2.0**light.level,
         )
-        for box in _SETUPS[light.setup].boxes
+        for box in _boxes(light)
     )
+
+
+def _boxes(light: LightSetup) -> tuple[SoftBox, ...]:
+    if light.setup == "daylight":
+        sun = sun_of(light.daylight)
+        given = sunlight(sun, light.daylight.turbidity) * (metered(light.daylight) / FULL)
+        return (_shining(sun.direction, given, SUN_RADIUS),)
+    if light.setup == "environment":
+        found = around(light.surroundings)
+        return (_shining(found.direction, found.strength, found.half),)
+    return _SETUPS[light.setup].boxes
+
+
+def _shining(direction: Array, light: Array, half: float) -> SoftBox:
+    """What shines from a direction (3,) and gives what faces it some light (3,)."""
+    luma = float(light @ LUMA)
+    tint = tuple(float(v) for v in light / luma) if luma > 0 else (1.0, 1.0, 1.0)
+    azimuth, elevation = np.degrees(
+        [np.arctan2(direction[1], direction[0]), np.arcsin(np.clip(direction[2], -1.0, 1.0))]
+    )
+    return SoftBox(float(azimuth), float(elevation), half, half, luma, tint=(tint[0], tint[1], tint[2]))
 
 
 def environment(light: LightSetup, height: int) -> Array:
     """The light from all around (height, 2 height, 3) by the luminance of white: what is between the boxes, and these."""
     ways = directions(height)
+    if light.setup == "environment":
+        whole = around(light.surroundings).light
+        return np.asarray(2.0**light.level * seen(whole, turned(ways, light.turn)))
     made = surround(light, ways)
-    solid = _solid_angles(height)
+    solid = solid_angles(height)
     for box in soft_boxes(light):
         shape = _box(box, ways)
         # as bright as gives a surface that faces it what it is to give: that of white is π times its luminance
         facing = float((shape * np.clip(ways @ box.direction, 0.0, None) * solid).sum())
-        made = made + (box.strength * np.pi / max(facing, 1e-9)) * shape[..., None] * kelvin_colour(box.kelvin)
+        made = made + (box.strength * np.pi / max(facing, 1e-9)) * shape[..., None] * box.colour
     return np.asarray(made)
 
 
 def surround(light: LightSetup, ways: Array) -> Array:
     """The light (n, n, 3) between the boxes from directions (n, n, 3)."""
-    setup = _SETUPS[light.setup]
+    gain = 2.0**light.level
     if light.setup == "workshop":
-        return np.asarray(2.0**light.level * workshop(turned(ways, light.turn)))
+        return np.asarray(gain * workshop(turned(ways, light.turn)))
+    if light.setup == "daylight":
+        above = sky(turned(ways, light.turn), sun_of(light.daylight), light.daylight.turbidity)
+        return np.asarray(gain * metered(light.daylight) / WHITE * above)
+    if light.setup == "environment":
+        return np.asarray(gain * seen(around(light.surroundings).rest, turned(ways, light.turn)))
+    setup = _SETUPS[light.setup]
     up = ways[..., 2]
     soft = np.tanh(3.0 * up)
     values = np.where(
         up >= 0, setup.level + (setup.above - setup.level) * soft, setup.level + (setup.level - setup.below) * soft
     )
-    return np.asarray(2.0**light.level * values[..., None] * kelvin_colour(setup.kelvin))
+    return np.asarray(gain * values[..., None] * kelvin_colour(setup.kelvin))
+
+
+def lamps_dimmed(light: LightSetup) -> float:
+    """By what the project's own lamps show weaker than in a studio, as a picture in daylight is exposed for that."""
+    return metered(light.daylight) if light.setup == "daylight" else 1.0
+
+
+def picture_height(light: LightSetup) -> int:
+    """How many pixels high a picture of the environment must be to show what is smallest in it."""
+    return {"daylight": 512, "environment": 256}.get(light.setup, 128)
 
 
 def _box(box: SoftBox, ways: Array) -> Array:
@@ -116,15 +167,9 @@ def _box(box: SoftBox, ways: Array) -> Array:
     return np.where(front > 0.05, np.clip(0.5 + inside / edge, 0.0, 1.0), 0.0)
 
 
-def _solid_angles(height: int) -> Array:
-    """The solid angle in sr of an environment's pixels (height, 1)."""
-    edges = np.cos(np.arange(height + 1) / height * np.pi)
-    return np.asarray((edges[:-1] - edges[1:])[:, None] * (2.0 * np.pi / (2 * height)))
-
-
 def irradiance(picture: Array, normal: Array) -> Array:
     """What an environment (h, 2h, 3) gives a surface of a normal (3,), by what shows as white there: π times the luminance of white."""
-    ways, solid = directions(len(picture)), _solid_angles(len(picture))
+    ways, solid = directions(len(picture)), solid_angles(len(picture))
     weight = np.clip(ways @ np.asarray(normal, float), 0.0, None) * solid
     return np.asarray((picture * weight[..., None]).sum(axis=(0, 1)) / np.pi)
 
@@ -149,14 +194,12 @@ def kelvin_colour(kelvin: float) -> Array:
         else:
             y = -0.9549476 * x**3 - 1.37418593 * x**2 + 2.09137015 * x - 0.16748867
     xyz = np.array([x / y, 1.0, (1.0 - x - y) / y])
-    rgb = np.clip(_FROM_XYZ @ xyz, 0.0, None)
-    white = np.clip(_FROM_XYZ @ _WHITE, 1e-9, None)
+    rgb = np.clip(FROM_XYZ @ xyz, 0.0, None)
+    white = np.clip(FROM_XYZ @ _WHITE, 1e-9, None)
     made = rgb / white
     return np.asarray(made / float(np.dot(made, (0.2126, 0.7152, 0.0722))))
 
 
-# IEC 61966-2-1
-_FROM_XYZ = np.array([[3.2406, -1.5372, -0.4986], [-0.9689, 1.8758, 0.0415], [0.0557, -0.2040, 1.0570]])
 _WHITE = np.array([0.3127 / 0.3290, 1.0, (1.0 - 0.3127 - 0.3290) / 0.3290])
 
 

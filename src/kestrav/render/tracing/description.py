@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Single = NDArray[np.float32]
+Region = tuple[int, int, int, int]  # the first column and row of pixels, and those after the last
 Array = NDArray[np.float64]
 
 
@@ -38,7 +39,7 @@ class Surface:
 class Body:
     """Triangles (m, 3) over points (n, 3) with normals (n, 3) and places on a texture (n, 2), of one surface. It moves with a ``group``
     (-1: not at all); ``fades`` names what of it a camera may see faint, ``rows`` (m,) the number of the part that a triangle belongs to
-    (none: no part's)."""
+    (none: no part's). What ``catches`` shows only the shadows that fall on it, where a picture lets through."""
 
     group: int
     points: Single
@@ -48,6 +49,7 @@ class Body:
     surface: Surface
     fades: str = ""
     rows: NDArray[np.int32] | None = None
+    catches: bool = False
 
 
 @dataclass(frozen=True)
@@ -93,7 +95,9 @@ class Moment:
 
 @dataclass(frozen=True)
 class Wanted:
-    """How a frame is made: its moments, samples for a pixel, when to stop earlier (seconds, noise), and whether noise is taken away."""
+    """How a frame is made: its moments, samples for a pixel, when to stop earlier (seconds, noise), and whether noise is taken away. With
+    ``bare`` it is told as well what of each pixel is covered without what only catches shadows. Of a ``region`` only that is made.
+    ``onward`` goes on from the frame before, which had the same moments, up to so many samples in all."""
 
     moments: tuple[Moment, ...]
     samples: int = 24
@@ -101,12 +105,15 @@ class Wanted:
     noise: float = 0.0
     denoise: bool = True
     seed: int = 0
+    bare: bool = False
+    region: Region | None = None
+    onward: bool = False
 
 
 @dataclass(frozen=True)
 class Traced:
     """A frame: linear light (h, w, 3) where 1 is white, what of each pixel is covered (h, w), how many samples were taken, the noise that
-    was left before it was taken away, the seconds, and the variant of the tracer."""
+    was left before it was taken away, the seconds, the variant of the tracer, and the ``bare`` cover (h, w) where it was wanted."""
 
     light: Single
     cover: Single
@@ -114,6 +121,7 @@ class Traced:
     noise: float
     seconds: float
     variant: str = ""
+    bare: Single | None = None
 
 
 Message = tuple[str, Any]

@@ -210,3 +210,24 @@ def _towards(lamp: Lamp, places: Array, random: np.random.Generator) -> tuple[Ar
     if lamp.kind == "area":
         weights = weights * lamp.size[0] * lamp.size[1] * np.clip(along, 0.0, None)
     return ways, weights, 0.999 * far
+
+
+def lit_by(lamps: Sequence[Lamp], places: Array, normals: Array) -> Array:
+    """The irradiance (n, 3) of lamps at places (n, 3) of normals (n, 3), where nothing stands between."""
+    random, found = np.random.default_rng(0), np.zeros((len(places), 3))
+    for lamp in lamps:
+        for _ in range(_RAYS):
+            ways, weights, _far = _towards(lamp, places, random)
+            light = weights * np.clip((normals * ways).sum(axis=1), 0.0, None) / _RAYS
+            colour = np.asarray(lamp.strength, float) / max(float(np.mean(lamp.strength)), 1e-12)
+            found += light[:, None] * colour
+    return found
+
+
+def on_level(moment: Moment, width: int, height: int, level: float) -> Array:
+    """Where the rays of pixels come down to a level (h, w, 3), in metres; far away where they do not."""
+    starts, ways, _ = _rays(moment, width, height, 0, height)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        far = (level - starts[:, 2]) / ways[:, 2]
+    far = np.where(np.isfinite(far) & (far > 0), far, 1e6)
+    return np.asarray((starts + far[:, None] * ways).reshape(height, width, 3))

@@ -9,14 +9,14 @@ from __future__ import annotations
 import contextlib
 import sys
 import time
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from multiprocessing.connection import Connection
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.render.tracing.description import Body, Lamp, Moment, Surface, Traced, TracedScene, Wanted
+from kestrav.render.tracing.description import Body, Lamp, Moment, Region, Surface, Traced, TracedScene, Wanted
 
 FAST, SLOW = "llvm_ad_rgb", "scalar_rgb"
 _DEEPEST = 10  # times that light is followed from surface to surface
@@ -27,6 +27,7 @@ _AT_ONCE = 8  # samples of a pixel that are taken together, at most
 _EVEN = (0.1, 0.3, 0.6, 1.0), (0.982, 0.969, 0.957, 0.956)
 _NO_FACE = 1.01  # index of refraction below which a face reflects nothing itself
 _MIRROR = 0.02  # roughness below which glass is clear
+_EDGES = 16  # samples of a pixel that tell what of it is covered
 _RIM = 16  # pixels
 _GUIDES = "albedo:albedo,normal:sh_normal"
 Single = NDArray[np.float32]
@@ -66,11 +67,14 @@ class Tracer:
         self.by_points = [
             k for k, body in enumerate(scene.bodies) if body.group >= 0 and (whole or body.surface.emission is not None)
         ]
-        self._camera: tuple[bool, bool] | None = None
+        self._camera: tuple[bool, bool, Region | None] | None = None
+        self._region: Region | None = None
         self._glow: tuple[Moment, tuple[Any, Any]] | None = None
         self._lamps: list[tuple[object, ...]] = []
         self._scene: Any = None
         self._parameters: Any = None
+        self._bare: Tracer | None = None
+        self._kept: _Kept | None = None
         self._shapes = self._made_shapes()
 
     # the scene
@@ -242,7 +246,7 @@ class Tracer:
         """Put everything where it is at a moment; only what has changed is told to the renderer."""
         mi = self.mi
         kinds = [(lamp.kind, lamp.size, lamp.half) for lamp in moment.lamps]
-        camera = (moment.parallel > 0, moment.aperture > 0)
+        camera = (moment.parallel > 0, moment.aperture > 0, self._region)
         if self._scene is None or camera != self._camera or kinds != self._lamps:
             self._camera, self._lamps = camera, list(kinds)
             made = dict(self._shapes)
@@ -305,7 +309,7 @@ class Tracer:
             self._parameters[key] = float(body.surface.opacity * moment.faint.get(body.fades, 1.0))
 
     def _sensor(self, moment: Moment) -> dict[str, Any]:
-        film = {
+        film: dict[str, Any] = {
             "type": "hdrfilm",
             "width": self.told.width,
             "height": self.told.height,
@@ -313,6 +317,14 @@ class Tracer:
             "component_format": "float32",
             "rfilter": {"type": "box"},
         }
+        if self._region is not None:
+            left, top, right, bottom = self._region
+            film |= {
+                "crop_offset_x": left,
+                "crop_offset_y": top,
+                "crop_width": right - left,
+                "crop_height": bottom - top,
+            }
         common = {"film": film, "sampler": {"type": "independent"}, "near_clip": 0.001, "far_clip": 1e4}
         if moment.parallel > 0:
             return {"type": "orthographic", **common}
@@ -359,30 +371,54 @@ class Tracer:
         """A frame; ``tell`` is told shares done and the picture so far, and says whether to go on."""
         mi, began = self.mi, time.monotonic()
         moments = wanted.moments
-        passes = _passes(wanted.samples, len(moments))
-        sums: list[Any] = [0.0, 0.0]
-        taken = [0, 0]
-        done, noise, last = 0, np.inf, -1
-        for k, count in enumerate(passes):
+        kept = self._kept if wanted.onward else None
+        if kept is None or len(kept.moments) != len(moments):
+            kept = _Kept(moments, _at_once(wanted.samples, len(moments)))
+        self._kept, self._region = kept, wanted.region
+        moments, sums, taken = kept.moments, kept.sums, kept.taken
+        last, noise = -1, _noise(sums, taken)
+        first = kept.passes
+        for k in range(first, max(_count(wanted.samples, kept.each, len(moments)), first)):
             which = k % len(moments)
             if which != last:
                 self._arrange(moments[which])
                 last = which
-            picture = np.array(mi.render(self._scene, spp=count, seed=wanted.seed + k), np.float64)
+            picture = np.array(mi.render(self._scene, spp=kept.each, seed=wanted.seed + k), np.float64)
             if self.lit:
-                picture = self._with_glow(moments[which], picture, count, wanted.seed + k)
-            sums[k % 2] = sums[k % 2] + count * picture
-            taken[k % 2] += count
-            done += count
-            if min(taken) > 0:
-                noise = _noise(sums, taken)
+                picture = self._with_glow(moments[which], picture, kept.each, wanted.seed + k)
+            sums[k % 2] = sums[k % 2] + kept.each * picture
+            taken[k % 2] += kept.each
+            kept.passes = k + 1
+            noise = _noise(sums, taken)
             spent = time.monotonic() - began
             whole = k % len(moments) == len(moments) - 1
             enough = (wanted.seconds and spent > wanted.seconds) or (wanted.noise and noise < wanted.noise)
-            if (enough and whole) or not tell(done / sum(passes), lambda: self._finished(sums, taken, False)[0], noise):
+            share = sum(taken) / max(wanted.samples, sum(taken))
+            if wanted.seconds:
+                share = max(share, min(spent / wanted.seconds, 1.0))
+            if (enough and whole) or not tell(share, lambda: self._finished(sums, taken, False)[0], noise):
                 break
         light, cover = self._finished(sums, taken, wanted.denoise)
-        return Traced(light, cover, done, float(noise), time.monotonic() - began, self.variant)
+        bare = self._bare_cover(wanted) if wanted.bare else None
+        spent = time.monotonic() - began
+        return Traced(light, cover, sum(taken), float(noise), spent, self.variant, bare)
+
+    def _bare_cover(self, wanted: Wanted) -> Single:
+        """What of each pixel (h, w) is covered without what only catches shadows."""
+        if self._bare is None:
+            left = tuple(body for body in self.told.bodies if not body.catches)
+            self._bare = Tracer(replace(self.told, bodies=left), self.variant == SLOW)
+        other = self._bare
+        other._region = wanted.region
+        each = max(1, round(_EDGES / len(wanted.moments)))
+        total: Any = 0.0
+        for k, moment in enumerate(wanted.moments):
+            other._arrange(moment)
+            picture = np.array(self.mi.render(other._scene, spp=each, seed=wanted.seed + k), np.float64)
+            if other.lit:
+                picture = other._with_glow(moment, picture, each, wanted.seed + k)
+            total = total + picture[..., 3]
+        return np.clip(total / len(wanted.moments), 0.0, 1.0).astype(np.float32)
 
     def _finished(self, sums: list[Any], taken: list[int], denoise: bool) -> tuple[Single, Single]:
         """Linear light and cover of what has been taken so far."""
@@ -411,17 +447,32 @@ def _without_noise(values: Single, guides: tuple[Single, Single], hdr: bool) -> 
     return found[rim : found.shape[0] - rim, rim : found.shape[1] - rim]
 
 
-def _passes(samples: int, moments: int) -> list[int]:
-    """How many samples are taken at once, one pass after another: at least one for each moment, and an even number of passes."""
-    each = max(1, min(_AT_ONCE, samples // max(moments, 2)))
+@dataclass
+class _Kept:
+    """What has been taken of a frame, so that it can be gone on with: two halves that know nothing of each other."""
+
+    moments: tuple[Moment, ...]
+    each: int
+    passes: int = 0
+    sums: list[Any] = field(default_factory=lambda: [0.0, 0.0])
+    taken: list[int] = field(default_factory=lambda: [0, 0])
+
+
+def _at_once(samples: int, moments: int) -> int:
+    """How many samples of a pixel are taken together."""
+    return max(1, min(_AT_ONCE, samples // max(moments, 2)))
+
+
+def _count(samples: int, each: int, moments: int) -> int:
+    """How many times so many samples are taken together: each moment equally often, and at least twice, as two halves tell the noise."""
     count = max(round(samples / each), 2)
-    if moments > 1:
-        count = moments * max(round(count / moments), 1)
-    return [each] * count
+    return moments * max(round(count / moments), 1) if moments > 1 else count
 
 
 def _noise(sums: list[Any], taken: list[int]) -> float:
     """The noise that is left: the root mean square of half the difference of two independent halves, of values as they are shown."""
+    if min(taken) == 0:
+        return float("inf")
     halves = [np.clip(s[..., :3] / max(n, 1), 0.0, 1.0) ** (1 / 2.2) for s, n in zip(sums, taken, strict=True)]
     return float(np.sqrt(np.mean((halves[0] - halves[1]) ** 2)) / 2.0)
 

@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 
 from kestrav.core.camera.focusing import aperture_diameter, focus_distances, open_times
 from kestrav.core.camera.views import Views, views
-from kestrav.core.colours import linear
-from kestrav.core.document.records import Camera, Light, Project, Shot
+from kestrav.core.colours import LUMA, linear
+from kestrav.core.document.records import Camera, FloorName, Light, Project, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.finishes.applied import in_colourway
 from kestrav.core.geometry.meshes import Mesh
@@ -24,21 +24,23 @@ from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places, moving_groups, world_poses
 from kestrav.core.light.exposure import WHITE
 from kestrav.core.light.response import light_shown_as, shown_light
-from kestrav.core.light.setups import environment, gains, irradiance
+from kestrav.core.light.setups import environment, gains, irradiance, lamps_dimmed, picture_height
 from kestrav.core.parts.rest import rest_poses
 from kestrav.render.inscriptions import Inscriber
 from kestrav.render.palette import rgb
 from kestrav.render.picture import Bits, Picture, top_of
 from kestrav.render.scene import faint_things
-from kestrav.render.soft_light import ground_of
+from kestrav.render.soft_light import Ground, ground_of
+from kestrav.render.sweeps import sweep_of
 from kestrav.render.tracing.bodies import bodies_of
-from kestrav.render.tracing.description import Body, Lamp, Moment, Surface, Traced, TracedScene, Wanted
-from kestrav.render.tracing.passes import passes
+from kestrav.render.tracing.description import Body, Lamp, Moment, Region, Surface, Traced, TracedScene, Wanted
+from kestrav.render.tracing.passes import lit_by, on_level, passes
 
 Array = NDArray[np.float64]
 Single = NDArray[np.float32]
 
-_ENVIRONMENT = 128  # pixels of the environment's height
+_UNSEEN = 0.02  # of the light, that a shadow that is caught must take at least
+_FLOOR_GREY = 0.5  # albedo of the floor that catches shadows where the picture lets through
 _FLOOR = 60.0  # of the size of all, that the floor below it is wide
 _MOMENTS = 16  # instants within a frame that moving things are seen at
 _BEHIND = 100.0  # m
@@ -100,15 +102,18 @@ class FinishedStudio:
         height: int,
         alpha: bool = False,
         bits: Bits = 8,
+        region: Region | None = None,
     ) -> None:
         project = in_colourway(project, shot.colourway)
         self.project, self.meshes, self.shot, self.width, self.height = project, meshes, shot, width, height
-        self.alpha, self.bits = alpha or shot.clear, bits
+        self.alpha, self.bits, self.region = alpha or shot.clear, bits, region
         self.inscriber = Inscriber(project, meshes, shot)
         self.progress: Callable[[float, float, Single | None], bool] | None = None
+        self._ground: Ground | None = None
         self._groups, self._rest = moving_groups(project), rest_poses(project)
         self._process: TracingProcess | None = None
         self._camera: Camera | None = None
+        self._seen: Moment | None = None
         self._scene: TracedScene | None = None
 
     def prefetch(self, times: Sequence[float]) -> None:
@@ -123,38 +128,108 @@ class FinishedStudio:
         traced = self.traced(camera, time)
         if self.bits == 32:
             return self._layers(camera, time, traced)
+        return self.inscribed(self.shown(traced), camera, time)
+
+    def inscribed(self, picture: Picture, camera: Camera, time: float) -> Picture:
+        """A picture of all of the frame, with what the shot writes on it; one of a region has nothing written on it."""
+        if self.region is not None:
+            return picture
         poses = world_poses(self.project, [time])
         seen = views(self.project, self.meshes, camera, [time], poses, self.width / self.height)
-        return self.inscriber.inscribed(self.shown(traced), time, seen, poses[0])
+        return self.inscriber.inscribed(picture, time, seen, poses[0])
 
     def shown(self, traced: Traced) -> Picture:
         """A traced frame as it is shown, over the shot's background or with its opacity."""
-        light = (traced.light * gains(self.project.light_setup)).astype(np.float32)
-        return developed(light, traced.cover, self.shot, self.alpha, top_of(self.bits))
+        light, cover = self._caught(traced)
+        exposed = (light * gains(self.project.light_setup)).astype(np.float32)
+        behind = background_of(self.shot, self.height)
+        if self.region is not None:
+            behind = behind[self.region[1] : self.region[3]]
+        return developed(exposed, cover, behind, self.alpha, top_of(self.bits))
+
+    def _caught(self, traced: Traced) -> tuple[Single, Single]:
+        """Light by its cover and cover; in a picture that lets through the floor's shadow is black that covers as much as it takes of the light.
+
+        Each pixel's light is bare · of things + (1 − bare) · kept · of the floor in full light. How much the floor keeps is known where
+        nothing else is, and spread from there to the rims of things.
+        """
+        if traced.bare is None:
+            return traced.light, traced.cover
+        bare = traced.bare
+        full = _FLOOR_GREY * irradiance(self._around(), np.array([0.0, 0.0, 1.0])) + self._lamps_on_floor(traced)
+        kept = np.clip(traced.light @ LUMA / np.maximum(full @ LUMA, 1e-9), 0.0, 1.0)
+        floor = (bare < 0.02) & (traced.cover > 0.98)
+        if floor.any() and not floor.all():
+            from scipy.ndimage import distance_transform_edt
+
+            near = distance_transform_edt(~floor, return_distances=False, return_indices=True)
+            kept = kept[tuple(near)]
+        there = (1.0 - bare) * traced.cover
+        light = np.clip(traced.light - (there * kept)[..., None] * full, 0.0, None) * (bare > 1e-3)[..., None]
+        # what is left of the noise is no shadow
+        shade = np.clip((1.0 - kept - _UNSEEN) / (1.0 - _UNSEEN), 0.0, 1.0)
+        cover = bare + there * shade
+        return light.astype(np.float32), cover.astype(np.float32)
+
+    def _around(self) -> Array:
+        """The light from all around."""
+        return environment(self.project.light_setup, picture_height(self.project.light_setup))
+
+    def _lamps_on_floor(self, traced: Traced) -> Array:
+        """What the project's lamps would show of the floor (h, w, 3) if nothing stood on it."""
+        assert self._seen is not None and self._ground is not None
+        moment, (height, width) = self._seen, traced.cover.shape
+        if not moment.lamps:
+            return np.zeros((height, width, 3))
+        left, top = (0, 0) if self.region is None else self.region[:2]
+        places = on_level(moment, self.width, self.height, 1e-3 * self._ground.level)[
+            top : top + height, left : left + width
+        ]
+        flat = places.reshape(-1, 3)
+        up = np.tile([0.0, 0.0, 1.0], (len(flat), 1))
+        return _FLOOR_GREY / np.pi * lit_by(moment.lamps, flat, up).reshape(height, width, 3)
 
     def _layers(self, camera: Camera, time: float, traced: Traced) -> Single:
         """Linear light by its cover, the cover, and the passes."""
         assert self._scene is not None
         beside = passes(self._scene.bodies, self._scene.environment, self._at(camera, time), self.width, self.height)
         beside[..., 0] *= 1e3
-        light = traced.light * gains(self.project.light_setup)
-        return np.concatenate([light, traced.cover[..., None], beside], axis=2).astype(np.float32)
+        if self.region is not None:
+            left, top, right, bottom = self.region
+            beside = beside[top:bottom, left:right]
+        light, cover = self._caught(traced)
+        exposed = light * gains(self.project.light_setup)
+        return np.concatenate([exposed, cover[..., None], beside], axis=2).astype(np.float32)
 
     def traced(self, camera: Camera, time: float) -> Traced:
         """The frame of a camera at a time in linear light. Raises BadInput, and whatever the progress raises to stop."""
-        wanted = Wanted(self.moments(camera, time), self.shot.samples)
+        return self.ask(self.wanted(camera, time), camera)
+
+    def wanted(self, camera: Camera, time: float) -> Wanted:
+        """What is asked of the path tracer for a frame."""
+        shot, moments = self.shot, self.moments(camera, time)
+        self._seen = moments[len(moments) // 2]
+        bare = self.alpha and self._floor_kind() == "shadow"
+        return Wanted(moments, shot.samples, shot.seconds, 1e-2 * shot.noise, bare=bare, region=self.region)
+
+    def ask(self, wanted: Wanted, camera: Camera) -> Traced:
+        """What the path tracer makes of it. Raises as :meth:`traced`."""
         found = self._ready(camera).ask("frame", wanted, self.progress)
         assert isinstance(found, Traced)
         return found
+
+    def _floor_kind(self) -> FloorName:
+        """What everything stands on; nothing is put below a product that has a floor itself."""
+        if self._ground is None:
+            self._ground = ground_of(self.project, self.meshes)
+        return "none" if self._ground.own else self.shot.floor
 
     def _ready(self, camera: Camera) -> TracingProcess:
         if self._process is None:
             self._process = TracingProcess()
         if self._camera is not camera:
-            around = environment(self.project.light_setup, _ENVIRONMENT)
-            bodies = bodies_of(self.project, self.meshes, camera)
-            if not self.alpha:
-                bodies += self._floor(around)
+            around = self._around()
+            bodies = bodies_of(self.project, self.meshes, camera) + self._floor(around)
             scene = TracedScene(bodies, around.astype(np.float32), self.width, self.height)
             self._process.variant = self._process.ask("scene", scene)
             self._camera, self._scene = camera, scene
@@ -162,17 +237,25 @@ class FinishedStudio:
 
     def _floor(self, around: Array) -> tuple[Body, ...]:
         """What everything stands on where the product has no floor itself: it shows as the background where no shadow falls on it."""
-        ground = ground_of(self.project, self.meshes)
-        if ground.own:
+        kind, ground = self._floor_kind(), self._ground
+        assert ground is not None
+        if kind == "none":
             return ()
         shown = rgb(self.shot.background)
         light = irradiance(around * gains(self.project.light_setup), np.array([0.0, 0.0, 1.0]))
         base = np.clip(light_shown_as(shown) / np.maximum(light, 1e-6), 0.02, 0.98)
+        if kind == "sweep":
+            sweep = sweep_of(self.project, self.meshes, self.shot, ground)
+            surface = Surface(base.astype(np.float32), index=1.0)
+            places, facing = (1e-3 * sweep.points).astype(np.float32), sweep.normals.astype(np.float32)
+            return (Body(-1, places, facing, None, sweep.triangles.astype(np.uint32), surface),)
+        if self.alpha:
+            base = np.full(3, _FLOOR_GREY)
         middle, half = 1e-3 * ground.middle, 1e-3 * _FLOOR * ground.size
         corners = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]], float) * half + middle[:2]
         points = np.column_stack([corners, np.full(4, 1e-3 * ground.level)]).astype(np.float32)
         triangles = np.array([[0, 1, 2], [0, 2, 3]], np.uint32)
-        return (Body(-1, points, None, None, triangles, Surface(base.astype(np.float32), index=1.0)),)
+        return (Body(-1, points, None, None, triangles, Surface(base.astype(np.float32), index=1.0), catches=True),)
 
     def moments(self, camera: Camera, time: float) -> tuple[Moment, ...]:
         """What is seen within the frame at a time, at one instant or as long as the shutter is open."""
@@ -223,7 +306,7 @@ def _lamp(project: Project, light: Light, time: float) -> list[Lamp]:
     if strength <= 0:
         return []
     (place,), (target,) = (1e-3 * p for p in light_places(project, light, [time]))
-    power = linear(colour) * strength / WHITE
+    power = linear(colour) * strength / WHITE * lamps_dimmed(project.light_setup)
     if light.kind != "area":
         return [Lamp(light.kind, place, target, power, 0.5 * light.cone)]
     size = (1e-3 * light.size[0], 1e-3 * light.size[1])
@@ -231,14 +314,14 @@ def _lamp(project: Project, light: Light, time: float) -> list[Lamp]:
     return [Lamp("area", place, target, power / (size[0] * size[1]), size=size)]
 
 
-def developed(light: Single, cover: Single, shot: Shot, alpha: bool, top: int = 255) -> Picture:
-    """Linear light (h, w, 3) of what covers a share (h, w) of each pixel as a picture, over a shot's background or with its opacity."""
+def developed(light: Single, cover: Single, behind: Array, alpha: bool, top: int = 255) -> Picture:
+    """Linear light (h, w, 3) of what covers a share (h, w) of each pixel as a picture, over a background (h, 3) or with its opacity."""
     share = cover[..., None]
     colours = shown_light(np.where(share > 1e-4, light / np.maximum(share, 1e-4), 0.0))
     kind = np.uint8 if top == 255 else np.uint16
     if alpha:
         return np.rint(top * np.concatenate([colours, share], axis=-1)).astype(kind)
-    mixed = share * colours + (1.0 - share) * background_of(shot, light.shape[0])[:, None]
+    mixed = share * colours + (1.0 - share) * behind[:, None]
     return np.rint(top * mixed).astype(kind)
 
 
