@@ -443,10 +443,10 @@ def render(
     outputs = [(out, chosen)]
     if all_colourways:
         from kestrav.core.editing.finishing import in_all_colourways
+        from kestrav.render.sinks import beside_named
 
         ways = in_all_colourways(opened.project, chosen)
-        # a slash would be a folder
-        outputs = [(out.with_name(f"{out.stem} {name.replace('/', '-')}{out.suffix}"), shots) for name, shots in ways]
+        outputs = [(beside_named(out, name), shots) for name, shots in ways]
     for target, shots in outputs:
         began, first = time.monotonic(), shots[0]
         if is_still:

@@ -17,6 +17,7 @@ from typing import Any
 
 import numpy as np
 from av.error import FFmpegError
+from numpy.typing import NDArray
 
 from kestrav import __version__
 from kestrav.core.camera.adjusting import camera_of
@@ -46,6 +47,7 @@ from kestrav.render.tracing.studio import FinishedStudio
 from kestrav.render.worker import make, make_share
 
 Progress = Callable[[int, int], None]
+Show = Callable[[Picture], object]
 
 _FEW = 48  # frames that are made faster in this process than others are started, and than others are forked
 _FEW_FORKED = 6
@@ -334,10 +336,11 @@ def render_still(
     alpha: bool = False,
     progress: Progress | None = None,
     bits: Bits = 8,
+    show: Show | None = None,
 ) -> Path:
     """One picture of a shot's camera at a time in s: PNG of 8 or 16 bits, or OpenEXR with linear light and its layers.
 
-    Raises BadInput as :func:`render_film` does.
+    ``show`` is given a finished one as far as it is. Raises BadInput as :func:`render_film` does.
     """
     check_target(target, overwrite)
     if target.suffix.lower() == EXR:
@@ -347,9 +350,9 @@ def render_still(
             f"a PNG has 8 or 16 bits, not {bits}; for linear light in 32 bits give a name that ends in {EXR}"
         )
     studio = studio_of(project, meshes, shot, shot.width, shot.height, alpha, bits)
-    if isinstance(studio, FinishedStudio) and progress is not None:
-        studio.progress = lambda share, _noise, _picture: progress(round(1000 * share), 1000) or True
-    about = _about(project, [FilmFrame(shot, time)], shot.width, shot.height, shot.fps)
+    if isinstance(studio, FinishedStudio):
+        studio.progress = partial(_tell_still, studio, progress, show)
+    about = told_of(project, shot, time)
     try:
         picture = studio.picture(camera_of(project, shot.camera), time)
         if bits == 32:
@@ -361,6 +364,26 @@ def render_still(
     finally:
         studio.close()
     return target
+
+
+def told_of(project: Project, shot: Shot, time: float) -> dict[str, str]:
+    """What a still's file says of itself."""
+    return _about(project, [FilmFrame(shot, time)], shot.width, shot.height, shot.fps)
+
+
+def _tell_still(
+    studio: FinishedStudio,
+    progress: Progress | None,
+    show: Show | None,
+    share: float,
+    noise: float,
+    so_far: tuple[NDArray[np.float32], NDArray[np.float32]] | None,
+) -> bool:
+    if progress is not None:
+        progress(round(1000 * share), 1000)
+    if show is not None and so_far is not None:
+        show(studio.so_far(*so_far))
+    return True
 
 
 def check_target(target: Path, overwrite: bool) -> None:

@@ -53,6 +53,11 @@ class Output:
     bits: Bits = 8
 
 
+def beside_named(target: Path, name: str) -> Path:
+    """A target's name with another added; a slash in it would be a folder."""
+    return target.with_name(f"{target.stem} {name.replace('/', '-')}{target.suffix}")
+
+
 def sides(target: Path, width: int, height: int) -> tuple[int, int]:
     """The size that an output can have: even sides where its codec needs them."""
     if target.suffix.lower() in _EVEN:

@@ -2,29 +2,54 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog
 
 from kestrav.app.film.film_view import FilmView
 from kestrav.app.film.render_dialog import SEE_THROUGH, RenderDialog
+from kestrav.app.film.still_view import StillView
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
 from kestrav.core.document.records import Shot
+from kestrav.core.editing.finishing import in_all_colourways
+from kestrav.core.errors import BadInput
 
 if TYPE_CHECKING:
     from kestrav.app.shell.window import Window
+    from kestrav.render.picture import Bits
+    from kestrav.render.render_queue import Entry, Request
+    from kestrav.render.sinks import Codec
+
+
+_NO_SHOT = "there is no shot whose camera could take a still: add a camera and a shot first"
+
+
+def _forgotten(held: Future[Entry]) -> None:
+    """What was kept is not needed any more; where it could not be kept, nothing is there."""
+    if not held.cancelled() and held.exception() is None:
+        held.result().forget()
 
 
 class FilmActions(QObject):
-    """Renders in jobs; what is asked for while another renders waits for it."""
+    """Renders in jobs; what is asked for while another renders waits for it, and goes on after a restart."""
+
+    _not_kept = Signal(str)
 
     def __init__(self, window: Window) -> None:
         super().__init__(window)
         self.window, self.session = window, window.session
         self.view: FilmView | None = None
+        self.queue_home: Path | None = None
+        self.held: list[Future[Entry]] = []  # what is kept until it is done
+        self._not_kept.connect(lambda text: window.tools.say_for(text, 8000))
+        self._keeping = ThreadPoolExecutor(1, "kestrav-queue")
 
     def folder(self) -> Path:
         """Where films go if nothing else is said: beside the project."""
@@ -48,42 +73,128 @@ class FilmActions(QObject):
             self.window, self.session.project, self.window.used_meshes(), shot, self.folder(), whole=whole
         )
         if dialog.exec():
-            self.start(dialog.shots(), dialog.chosen, dialog.codec, dialog.alpha and dialog.kind in SEE_THROUGH)
+            render = self.start_in_colourways if dialog.colourways else self.start
+            alpha = dialog.alpha and dialog.kind in SEE_THROUGH
+            render(dialog.shots(), dialog.chosen, codec=dialog.codec, alpha=alpha, bits=dialog.bits)
 
     def start(
-        self, shots: list[Shot], target: Path, codec: Literal["h264", "av1"] = "h264", alpha: bool = False
+        self,
+        shots: list[Shot],
+        target: Path,
+        codec: Codec = "h264",
+        alpha: bool = False,
+        bits: Bits = 8,
     ) -> None:
         """Render shots to a target in a job, at once or after what is under way."""
-        arguments = (self.session.project, self.window.used_meshes(), shots, target, codec, alpha)
-        name = f"“{shots[0].name}”" if len(shots) == 1 else f"the film of {len(shots)} shots"
-        label = f"Rendering {name}"
+        from kestrav.render.render_queue import Request
 
-        def make() -> Job:
+        name = f"“{shots[0].name}”" if len(shots) == 1 else f"the film of {len(shots)} shots"
+        self._render(Request(f"Rendering {name}", tuple(shots), str(target), None, codec, alpha, bits))
+
+    def start_in_colourways(self, shots: list[Shot], target: Path, **how: Any) -> None:
+        """Render shots once in each colourway, whose name is added to the target's."""
+        from kestrav.render.sinks import beside_named
+
+        for name, dressed in in_all_colourways(self.session.project, shots):
+            self.start(list(dressed), beside_named(target, name), **how)
+
+    def _render(self, request: Request) -> None:
+        """Keep a request until it is done, and do it in a job."""
+        from kestrav.render.render_queue import keep
+
+        project, meshes = self.session.project, self.window.used_meshes()
+        held: Future[Entry] | None = None
+        if self.queue_home is not None:
+            held = self._keeping.submit(keep, self.queue_home, request, project, meshes)
+            held.add_done_callback(self._look_whether_kept)
+            self.held.append(held)
+        self._queue(request, partial(Job, request.label, work.render_request, project, meshes, request), held)
+
+    def _look_whether_kept(self, held: Future[Entry]) -> None:
+        fault = held.exception()
+        if fault is not None:
+            # nobody is told any more when the window has gone meanwhile
+            with contextlib.suppress(RuntimeError):
+                self._not_kept.emit(str(fault))
+
+    def _queue(self, request: Request, make: Callable[[], Job], held: Future[Entry] | None) -> None:
+        def forget() -> None:
+            if held is not None:
+                self.held = [other for other in self.held if other is not held]
+                held.add_done_callback(_forgotten)
+
+        def begin() -> Job:
             from kestrav.render.film import frames_folder
 
-            job = Job(label, work.render_film, *arguments)
-            job.pictures = frames_folder(target)
+            job = make()
+            if request.time is None:
+                job.pictures = frames_folder(Path(request.target))
+            # not where the window is closed: it goes on with it the next time
+            for outcome in (job.done, job.failed, job.cancelled):
+                outcome.connect(forget)
             return job
 
-        self.window.start_or_wait(label, make, self._written)
+        self.window.start_or_wait(request.label, begin, self._written, forget)
+
+    def keep_queue(self, home: Path) -> None:
+        """Keep what is to be rendered below a folder, and go on with what is left there."""
+        from kestrav.render.render_queue import left_over
+
+        self.queue_home = home
+        left = left_over(home)
+        for entry in left:
+            make = partial(Job, entry.request.label, work.render_kept, entry.folder, entry.request)
+            held: Future[Entry] = Future()
+            held.set_result(entry)
+            self.held.append(held)
+            self._queue(entry.request, make, held)
+        if left:
+            names = ", ".join(Path(entry.request.target).name for entry in left)
+            self.window.tools.say_for(f"Rendering goes on where it was when Kestrav ended: {names}", 10_000)
+
+    def close_queue(self) -> None:
+        """The window closes: what is not done is left for the next start."""
+        self._keeping.shutdown(wait=True)
 
     def ask_still(self, shot: Shot | None = None) -> None:
         """Ask where, and render a still at the playhead."""
         shot = shot or self.session.shot
         if shot is None:
-            self.window.card.complain("there is no shot whose camera could take a still: add a camera and a shot first")
+            self.window.card.complain(_NO_SHOT)
             return
-        name, _ = QFileDialog.getSaveFileName(
-            self.window, "Still at the playhead", str(self.folder() / "still.png"), "Picture (*.png)"
+        kinds = "PNG picture, 8 bits (*.png);;PNG picture, 16 bits (*.png);;OpenEXR with passes (*.exr)"
+        name, kind = QFileDialog.getSaveFileName(
+            self.window, "Still at the playhead", str(self.folder() / "still.png"), kinds
         )
-        if name:
-            self.start_still(shot, _as_png(name))
+        if not name:
+            return
+        if "exr" in kind or Path(name).suffix.lower() == ".exr":
+            from kestrav.render.studios import check_studio
 
-    def start_still(self, shot: Shot, target: Path) -> None:
+            try:
+                check_studio(shot, 32)
+            except BadInput as fault:
+                self.window.card.complain(str(fault))
+                return
+            self.start_still(shot, Path(name).with_suffix(".exr"), 32)
+        else:
+            self.start_still(shot, _as_png(name), 16 if "16" in kind else 8)
+
+    def start_still(self, shot: Shot, target: Path, bits: Bits = 8) -> None:
         """Render a still at the playhead in a job."""
-        arguments = (self.session.project, self.window.used_meshes(), shot, self.session.time, target)
-        label = "Rendering a still"
-        self.window.start_or_wait(label, lambda: Job(label, work.render_picture, *arguments), self._written)
+        from kestrav.render.render_queue import Request
+
+        self._render(Request("Rendering a still", (shot,), str(target), self.session.time, bits=bits))
+
+    def look(self, shot: Shot | None = None) -> None:
+        """Make the lens's picture at the playhead in a window of its own, where it is seen as it grows."""
+        shot = shot or self.session.shot
+        if shot is None:
+            self.window.card.complain(_NO_SHOT)
+            return
+        view = StillView(self.window, self.session.project, self.window.used_meshes(), shot, self.session.time)
+        view.folder = self.folder()
+        view.show()
 
     def ask_sheet(self) -> None:
         """Ask where, and make a contact sheet of the film's shots."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import msgspec
 from PySide6.QtCore import QTimer
@@ -33,6 +33,9 @@ from kestrav.core.document.shots import SIZES, background_text, film_frames, fra
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 
+if TYPE_CHECKING:
+    from kestrav.render.picture import Bits
+
 FORMATS = (
     ("mp4", "film, H.264 in MP4"),
     ("av1", "film, AV1 in MP4"),
@@ -40,9 +43,11 @@ FORMATS = (
     ("gif", "GIF"),
     ("webp", "animated WebP"),
     ("png", "PNG pictures in a folder"),
+    ("exr", "OpenEXR with passes in a folder"),
 )
-_ENDINGS = {"mp4": ".mp4", "av1": ".mp4", "webm": ".webm", "gif": ".gif", "webp": ".webp", "png": ""}
-SEE_THROUGH = ("webm", "gif", "webp", "png")  # that can leave the background out
+_ENDINGS = {"mp4": ".mp4", "av1": ".mp4", "webm": ".webm", "gif": ".gif", "webp": ".webp", "png": "", "exr": ""}
+_DEEP: dict[str, tuple[Bits, ...]] = {"mp4": (8, 10), "av1": (8, 10), "png": (8, 16)}
+SEE_THROUGH = ("webm", "gif", "webp", "png", "exr")  # that can leave the background out
 _WHOLE = ""  # instead of a shot's id: the whole film
 LOOKS: tuple[tuple[LookName, str], ...] = (
     ("studio", "studio: finishes, soft light"),
@@ -81,7 +86,8 @@ class RenderDialog(QDialog):
         self.setWindowTitle("Render a shot")
         self.setMinimumWidth(430)
         self.project, self.shot, self.kind = project, shot, "mp4"
-        self.whole, self.alpha = whole, False
+        self.whole, self.alpha, self.colourways = whole, False, False
+        self._bits: Bits = 8
         self._meshes = meshes
         self._takes: dict[Any, Any] = {}
         self._trial: Job | None = None
@@ -140,6 +146,17 @@ class RenderDialog(QDialog):
             options.insert(0, (_WHOLE, f"the whole film, {len(filmed)} shots"))
         form.choice("Shot", options, _WHOLE if self.whole else shot.id, self._pick, "Shot to render, or the whole film")
         form.choice("Format", FORMATS, self.kind, self._set_kind, "File format of the film or pictures")
+        if self.kind in _DEEP:
+            depths = [(str(bits), f"{bits} bits") for bits in _DEEP[self.kind]]
+            form.choice("Colour depth", depths, str(self.bits), self._set_bits, "Bits for each of red, green and blue")
+        if len(self.project.colourways) > 1:
+            form.check(
+                "Colourways",
+                f"one for each of {len(self.project.colourways)}",
+                self.colourways,
+                self._set_colourways,
+                "Render once in each colourway; its name is added to the output's",
+            )
         if self.kind in SEE_THROUGH:
             form.check("Background", "transparent", self.alpha, self._set_alpha, "Transparent background")
         if not self.whole:
@@ -236,6 +253,19 @@ class RenderDialog(QDialog):
         """The codec of an MP4."""
         return "av1" if self.kind == "av1" else "h264"
 
+    @property
+    def bits(self) -> Bits:
+        """The bits of each colour."""
+        if self.kind == "exr":
+            return 32
+        return self._bits if self._bits in _DEEP.get(self.kind, ()) else 8
+
+    def _set_bits(self, bits: str) -> None:
+        self._bits = next(b for b in _DEEP[self.kind] if str(b) == bits)
+
+    def _set_colourways(self, colourways: bool) -> None:
+        self.colourways = colourways
+
     def _told(self) -> list[str]:
         shot = self.shot
         if self.whole:
@@ -299,17 +329,26 @@ class RenderDialog(QDialog):
 
     def _start(self) -> None:
         from kestrav.render.film import check_target, replaced_by
+        from kestrav.render.sinks import beside_named
+        from kestrav.render.studios import check_studio
 
         target = Path(self.target.text()).expanduser()
         ending = _ENDINGS[self.kind]
         if ending and target.suffix.lower() != ending:
             target = target.with_name(target.name + ending)
+        targets = [target]
+        if self.colourways:
+            targets = [beside_named(target, way.name) for way in self.project.colourways]
         try:
-            check_target(target, overwrite=True)
+            for one in targets:
+                check_target(one, overwrite=True)
+            for shot in self.shots():
+                check_studio(shot, self.bits)
         except BadInput as fault:
             self._complain(str(fault))
             return
-        if target.exists() and not ask_overwrite(self, target, replaced_by(target)):
-            return
+        for one in targets:
+            if one.exists() and not ask_overwrite(self, one, replaced_by(one)):
+                return
         self.chosen = target
         self.accept()

@@ -9,6 +9,8 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QWidget
@@ -33,7 +35,7 @@ class JobBar(QWidget):
         self.setObjectName("jobbar")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.job: Job | None = None
-        self.waiting: list[tuple[str, Callable[[], Job]]] = []
+        self.waiting: list[tuple[str, Callable[[], Job], Callable[[], object]]] = []
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 4, 12, 4)
         self.picture = QLabel()
@@ -73,6 +75,7 @@ class JobBar(QWidget):
         self.job = job
         job.progress.connect(self._tell)
         job.said.connect(lambda text: self.label.setText(f"{job.label}: {text}"))
+        job.shown.connect(self._show)
         job.ended.connect(self._end)
         self.label.setText(job.label)
         self.progress.setValue(0)
@@ -85,9 +88,9 @@ class JobBar(QWidget):
         self._count()
         self.show()
 
-    def wait(self, label: str, make: Callable[[], Job]) -> None:
-        """Let work wait for what is under way."""
-        self.waiting.append((label, make))
+    def wait(self, label: str, make: Callable[[], Job], taken_out: Callable[[], object] = lambda: None) -> None:
+        """Let work wait for what is under way; ``taken_out`` is called if it is not to be done after all."""
+        self.waiting.append((label, make, taken_out))
         self._count()
 
     def toggle_pause(self) -> None:
@@ -133,20 +136,26 @@ class JobBar(QWidget):
             self.picture.setPixmap(QPixmap.fromImage(image))
             self.picture.show()
 
+    def _show(self, picture: NDArray[np.uint8]) -> None:
+        image = qimage(picture).scaledToHeight(_PICTURE, Qt.TransformationMode.SmoothTransformation)
+        self.picture.setPixmap(QPixmap.fromImage(image))
+        self.picture.show()
+
     def _count(self) -> None:
         self.queue.setText(f"{len(self.waiting)} waiting")
         self.queue.setVisible(bool(self.waiting))
 
     def _show_queue(self) -> None:
         menu = QMenu(self)
-        for k, (label, _) in enumerate(self.waiting):
+        for k, (label, _, _) in enumerate(self.waiting):
             menu.addAction(f"Take out: {label}", partial(self.take_out, k))
         menu.exec(self.queue.mapToGlobal(self.queue.rect().topLeft()))
 
     def take_out(self, place: int) -> None:
         """Do not do what waits at a place."""
         if place < len(self.waiting):
-            self.waiting.pop(place)
+            _, _, taken_out = self.waiting.pop(place)
+            taken_out()
             self._count()
 
     def _end(self) -> None:
@@ -160,7 +169,7 @@ class JobBar(QWidget):
 
     def _begin_next(self) -> None:
         if self.job is None and self.waiting:
-            _, make = self.waiting.pop(0)
+            _, make, _ = self.waiting.pop(0)
             self.began.emit(make())
 
     def _cancel(self) -> None:

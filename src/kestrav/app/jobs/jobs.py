@@ -61,9 +61,10 @@ def let_begin() -> None:
 
 
 class Report(Protocol):
-    """Told how far work is, from 0 to 1, and what is being done if there is more to say; raises to stop the work."""
+    """Told how far work is, from 0 to 1, what is being done if there is more to say, and a picture (h, w, 3) if there is one to see; raises
+    to stop the work."""
 
-    def __call__(self, share: float, text: str = "") -> None: ...
+    def __call__(self, share: float, text: str = "", picture: object = None) -> None: ...
 
 
 _STOP = object()
@@ -194,9 +195,11 @@ class Process(QObject):
 def _run_job(connection: Connection, work: Callable[..., object], arguments: tuple[Any, ...]) -> None:
     """Child: do the work, telling progress and stopping when anything is received."""
 
-    def report(share: float, text: str = "") -> None:
+    def report(share: float, text: str = "", picture: object = None) -> None:
         if connection.poll():
             raise Cancelled
+        if picture is not None:
+            connection.send(("picture", picture))
         connection.send(("progress", (share, text)))
 
     # a group of its own, with the processes that it starts itself: they are paused and ended together
@@ -219,6 +222,7 @@ class Job(QObject):
 
     progress = Signal(float, float)  # share done, seconds left
     said = Signal(str)  # what is being done
+    shown = Signal(object)  # a picture (h, w, 3) as far as it is
     done = Signal(object)
     failed = Signal(str)
     cancelled = Signal()
@@ -268,6 +272,9 @@ class Job(QObject):
             began, share = self._first
             rate = (value - share) / (now - began) if now > began else 0.0
             self.progress.emit(value, (1.0 - value) / rate if rate > 0 else float("nan"))
+            return
+        if kind == "picture":
+            self.shown.emit(value)
             return
         self._over = True
         # ended first: what is done with the outcome may ask, and even start other work

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import time as clock
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,23 +25,34 @@ from kestrav.core.files.product_tree import Upward
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.geometry.meshes import Mesh
 
+if TYPE_CHECKING:
+    from kestrav.render.render_queue import Request
 
-def render_film(
-    report: Report,
-    project: Project,
-    meshes: Mapping[str, Mesh],
-    shots: list[Shot],
-    target: Path,
-    codec: Literal["h264", "av1"] = "h264",
-    alpha: bool = False,
-) -> Path:
-    """Render shots, going on from frames of an earlier try; the person has already agreed to overwrite."""
-    from kestrav.render.film import render_film as render
+
+def render_request(report: Report, project: Project, meshes: Mapping[str, Mesh], request: Request) -> Path:
+    """Render shots or a still, going on from frames of an earlier try; the person has already agreed to overwrite."""
+    from kestrav.render.render_queue import render
+
+    return render(project, meshes, request, *_progress(report, request))
+
+
+def render_kept(report: Report, folder: Path, request: Request) -> Path:
+    """The same with a project that was kept before the last start."""
+    from kestrav.render.render_queue import render_kept as render
+
+    return render(folder, request, *_progress(report, request))
+
+
+def _progress(report: Report, request: Request) -> tuple[Callable[[int, int], None], Callable[[object], None]]:
+    """What is told while a request is done: how far, and a still as far as it is."""
 
     def tell(done: int, total: int) -> None:
-        report(done / total, f"frame {done} of {total}")
+        report(min(done / total, 0.999), "" if request.time is not None else f"frame {done} of {total}")
+        nonlocal share
+        share = done / total
 
-    return render(project, meshes, shots, target, tell, True, resume=True, codec=codec, alpha=alpha)
+    share = 0.0
+    return tell, lambda picture: report(min(share, 0.999), picture=picture)
 
 
 def frame_takes(report: Report, project: Project, meshes: Mapping[str, Mesh], shot: Shot) -> float:
@@ -62,24 +73,6 @@ def frame_takes(report: Report, project: Project, meshes: Mapping[str, Mesh], sh
     took = clock.perf_counter() - began
     studio.close()
     return took
-
-
-def render_picture(
-    report: Report, project: Project, meshes: Mapping[str, Mesh], shot: Shot, time: float, target: Path
-) -> Path:
-    """Render a still."""
-    from kestrav.render.film import render_still
-
-    report(0.0)
-    return render_still(
-        project,
-        meshes,
-        shot,
-        time,
-        target,
-        overwrite=True,
-        progress=lambda done, count: report(min(done / count, 0.99)),
-    )
 
 
 def write_gltf(report: Report, project: Project, meshes: Mapping[str, Mesh], target: Path) -> str:

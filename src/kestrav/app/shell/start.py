@@ -131,5 +131,6 @@ def run_window(file: Path | None) -> int:
         window.session.edited.emit()
     # after the window is there
     QTimer.singleShot(0, lambda: window.documents.offer_unsaved(home))
+    QTimer.singleShot(_LATER, lambda: window.filming.keep_queue(home.with_name("to-render")))
     QTimer.singleShot(_LATER, lambda: threading.Thread(target=_load_the_rest).start())
     return application.exec()

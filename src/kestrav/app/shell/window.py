@@ -166,6 +166,7 @@ class Window(QMainWindow):
         self.filming = FilmActions(self)
         self.render_action = action("Render shots", self.filming.ask, "Ctrl+R", tip="Render a shot to film or pictures")
         self.still_action = action("Still at the playhead …", self.filming.ask_still, "Ctrl+T")
+        self.look_action = action("Picture of the lens", self.filming.look, "F6")
         self.sheet_action = action(
             "Contact sheet …", self.filming.ask_sheet, tip="Make a page with small pictures of all shots"
         )
@@ -285,6 +286,7 @@ class Window(QMainWindow):
         self.export_menu = export = QMenu(self)
         export.addActions(
             [
+                self.look_action,
                 self.still_action,
                 self.sheet_action,
                 *self.handing_actions,
@@ -468,8 +470,17 @@ class Window(QMainWindow):
         job.cancelled.connect(lambda: self.tools.say_for(f"{job.label}: cancelled"))
         self.job_bar.follow(job)
 
-    def start_or_wait(self, label: str, make: Callable[[], Job], done: Callable[..., object]) -> None:
-        """Start long work that rests on nothing that changes meanwhile, at once or when what is under way has ended."""
+    def start_or_wait(
+        self,
+        label: str,
+        make: Callable[[], Job],
+        done: Callable[..., object],
+        taken_out: Callable[[], object] = lambda: None,
+    ) -> None:
+        """Start long work that rests on nothing that changes meanwhile, at once or when what is under way has ended.
+
+        ``taken_out`` is called if it is taken out of those that wait.
+        """
 
         def made() -> Job:
             job = make()
@@ -481,7 +492,7 @@ class Window(QMainWindow):
         if self.job is None:
             self.job_bar.follow(made())
         else:
-            self.job_bar.wait(label, made)
+            self.job_bar.wait(label, made, taken_out)
             self.tools.say_for(f"{label}: it waits for “{self.job.label}”", 6000)
 
     @property
@@ -551,6 +562,7 @@ class Window(QMainWindow):
         self.job_bar.waiting.clear()
         if self.job is not None:
             self.job.stop()
+        self.filming.close_queue()
         self.cameras.stop()
         self.checking.finish()
         self.documents.finish()

@@ -396,7 +396,7 @@ class Tracer:
             share = sum(taken) / max(wanted.samples, sum(taken))
             if wanted.seconds:
                 share = max(share, min(spent / wanted.seconds, 1.0))
-            if (enough and whole) or not tell(share, lambda: self._finished(sums, taken, False)[0], noise):
+            if (enough and whole) or not tell(share, lambda: self._finished(sums, taken, False), noise):
                 break
         light, cover = self._finished(sums, taken, wanted.denoise)
         bare = self._bare_cover(wanted) if wanted.bare else None

@@ -46,6 +46,10 @@ _MOMENTS = 16  # instants within a frame that moving things are seen at
 _BEHIND = 100.0  # m
 
 
+Progress = Callable[[float, float, tuple[Single, Single] | None], bool]
+"""Told the share done, the noise that is left, and now and then the light and cover so far; says whether to go on, or raises."""
+
+
 class TracingProcess:
     """The path tracer in a process of its own: what brings it down takes nothing with it, and its threads are its own."""
 
@@ -63,9 +67,7 @@ class TracingProcess:
         theirs.close()
         self.variant = ""
 
-    def ask(
-        self, kind: str, value: object, progress: Callable[[float, float, Single | None], bool] | None = None
-    ) -> Any:
+    def ask(self, kind: str, value: object, progress: Progress | None = None) -> Any:
         """Ask for something and wait for the answer. Raises BadInput where it cannot be done."""
         try:
             self.connection.send((kind, value))
@@ -108,7 +110,7 @@ class FinishedStudio:
         self.project, self.meshes, self.shot, self.width, self.height = project, meshes, shot, width, height
         self.alpha, self.bits, self.region = alpha or shot.clear, bits, region
         self.inscriber = Inscriber(project, meshes, shot)
-        self.progress: Callable[[float, float, Single | None], bool] | None = None
+        self.progress: Progress | None = None
         self._ground: Ground | None = None
         self._groups, self._rest = moving_groups(project), rest_poses(project)
         self._process: TracingProcess | None = None
@@ -127,7 +129,7 @@ class FinishedStudio:
         """
         traced = self.traced(camera, time)
         if self.bits == 32:
-            return self._layers(camera, time, traced)
+            return self.layers(camera, time, traced)
         return self.inscribed(self.shown(traced), camera, time)
 
     def inscribed(self, picture: Picture, camera: Camera, time: float) -> Picture:
@@ -146,6 +148,14 @@ class FinishedStudio:
         if self.region is not None:
             behind = behind[self.region[1] : self.region[3]]
         return developed(exposed, cover, behind, self.alpha, top_of(self.bits))
+
+    def so_far(self, light: Single, cover: Single) -> Picture:
+        """A frame that is not done yet as it is shown (h, w, 3), with nothing written on it."""
+        exposed = (light * gains(self.project.light_setup)).astype(np.float32)
+        behind = background_of(self.shot, self.height)
+        if self.region is not None:
+            behind = behind[self.region[1] : self.region[3]]
+        return developed(exposed, cover, behind, alpha=False)
 
     def _caught(self, traced: Traced) -> tuple[Single, Single]:
         """Light by its cover and cover; in a picture that lets through the floor's shadow is black that covers as much as it takes of the light.
@@ -189,8 +199,8 @@ class FinishedStudio:
         up = np.tile([0.0, 0.0, 1.0], (len(flat), 1))
         return _FLOOR_GREY / np.pi * lit_by(moment.lamps, flat, up).reshape(height, width, 3)
 
-    def _layers(self, camera: Camera, time: float, traced: Traced) -> Single:
-        """Linear light by its cover, the cover, and the passes."""
+    def layers(self, camera: Camera, time: float, traced: Traced) -> Single:
+        """Linear light by its cover, the cover, and the passes, of a traced frame."""
         assert self._scene is not None
         beside = passes(self._scene.bodies, self._scene.environment, self._at(camera, time), self.width, self.height)
         beside[..., 0] *= 1e3
