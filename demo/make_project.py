@@ -5,9 +5,11 @@ from __future__ import annotations
 import itertools
 from pathlib import Path
 
+import msgspec
 import numpy as np
 
 from kestrav.core.camera.making import add_follower, add_standing
+from kestrav.core.camera.mending import faded
 from kestrav.core.camera.orbits import add_orbit
 from kestrav.core.camera.walking import add_walk, open_door, with_stop
 from kestrav.core.clearance.putting import put_down
@@ -31,6 +33,7 @@ from kestrav.core.document.records import (
     Law,
     Light,
     LightKey,
+    LightSetup,
     Limited,
     OnPicture,
     PartAim,
@@ -141,6 +144,8 @@ def with_cameras(project: Project, ids: dict[str, str], meshes: dict[str, Mesh])
     )
     project = edits.update(project, project.paths[-1].id, name="Cabinet orbit")
     project = edits.update(project, project.runs[-1].id, name="Orbit of the cabinet")
+    # the hoist's column passes before the cabinet
+    project = faded(project, project.cameras[-1].id, ids["Jib hoist"], ((10.2, 11.5),))
     trolley = ids["Service trolley"]
     project = add_follower(project, trolley, "behind", 2300.0, 1100.0, lag=0.35)
     arrives = journey(project, get(project, "run-2")).end
@@ -151,8 +156,8 @@ def with_cameras(project: Project, ids: dict[str, str], meshes: dict[str, Mesh])
     project = edits.update(project, project.shots[-1].id, name="Cassette leaves", start=0.3, end=6.0)
     project = add_walk(project, meshes, WALK, speed=1200.0, distance=400.0, doors=[ids["Room door"]])
     walk = project.runs[-1].id
-    project = edits.update(project, project.cameras[-1].id, aim=AlongAim(2500.0, 14.0, -4.0), aim_lag=0.8)
-    project = with_stop(project, walk, 0.62, 2.5)
+    project = edits.update(project, project.cameras[-1].id, aim=AlongAim(2500.0, 16.0, -11.0), aim_lag=0.8)
+    project = with_stop(project, walk, 0.40, 4.0)
     project = open_door(project, meshes, walk, ids["Room door"], 95.0)
     # the film leaves the walk while the trolley is still in sight
     project = edits.update(project, project.shots[-1].id, name="Walkthrough", end=WALK_FILMED)
@@ -491,6 +496,8 @@ def with_finishes(project: Project, ids: dict[str, str]) -> Project:
     """Finishes by names, and a second colourway of the cabinet."""
     for words, finish in FINISHES:
         project = with_rule(project, words, BY_NAME[finish])
+    # the studio's light, large and soft, so that the floor shows no lamps
+    project = msgspec.structs.replace(project, light_setup=LightSetup("three-point", turn=-20.0, softness=1.6))
     project, _ = with_colourway(project, "Anthracite")
     for name in ("Side panel, left", "Side panel, right", "Back panel", "Roof", "Housing"):
         project = with_finish(project, [ids[name]], BY_NAME["Anodised, black"])

@@ -25,7 +25,7 @@ from kestrav.app.shell.start import make_application
 from kestrav.app.shell.welcome import keep_small_picture
 from kestrav.app.shell.window import Window
 from kestrav.core.document import edits
-from kestrav.core.document.records import Project
+from kestrav.core.document.records import Focus, OnPicture, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
@@ -377,12 +377,28 @@ class Tour:
         view.slider.setValue(fading)
         made = self.picture("film")
         view.close()
-        still = self.folder / "still.png"
-        window.session.set_time(4.9)
-        shot = msgspec.structs.replace(window.session.project.shots[0], quality="finished", samples=32)
-        window.filming.start_still(shot, still)
-        self.wait(lambda: window.job is None, "the still")
-        return [made, still]
+        orbit = self.still("still", 0, 4.9)
+        # the tight moment, sharp where it is tight
+        leaves, riser = (
+            window.session.project.shots[2],
+            next(part.id for part in window.session.project.parts if part.name == "Riser pipe"),
+        )
+        lens = {"f_number": 2.8, "focus": Focus(part=riser)}
+        window.session.edit("Depth of field", lambda p: edits.update(p, leaves.camera, **lens))
+        shows = OnPicture(clearance=True, labels=(riser,))
+        look = {"look": "studio", "background": "#e9ecea", "background_top": "#c9d6d8", "shows": shows}
+        tight = self.still("close-up", 2, 1.63, **look)
+        window.session.undo.undo()
+        return [made, orbit, tight]
+
+    def still(self, name: str, place: int, time: float, **fields: object) -> Path:
+        """A finished picture of a shot at a time in s."""
+        window, target = self.window, self.folder / f"{name}.png"
+        window.session.set_time(time)
+        shot = msgspec.structs.replace(window.session.project.shots[place], quality="finished", samples=32, **fields)
+        window.filming.start_still(shot, target)
+        self.wait(lambda: window.job is None, name)
+        return target
 
     def film(self) -> list[Path]:
         """Render the film and its contact sheet with the window's own jobs, in the looks, sizes and rate of its shots."""

@@ -21,6 +21,8 @@ from kestrav.core.light.environments import directions
 from kestrav.core.light.setups import environment, gains, surround
 
 Style = Literal["solid", "see-through", "wire", "finished"]
+
+_BOX = 0.1  # a third of the tangent of half a soft box's angle
 STYLES: tuple[Style, ...] = ("solid", "see-through", "wire", "finished")
 SEE_THROUGH = 0.32  # opacity of everything in that style
 _CLEAR = 0.25  # opacity of what lets all light through, where light is not bent
@@ -64,10 +66,10 @@ def apply_finish(
     look.SetDiffuse(1.0)
     look.SetSpecular(1.0)
     look.SetMetallic(known.metallic)
-    look.SetRoughness(max(known.roughness, SMOOTHEST))
+    look.SetRoughness(max(_seen_by_lamps(known.roughness, known.metallic), SMOOTHEST))
     look.SetBaseIOR(known.index)
     look.SetCoatStrength(known.coat)
-    look.SetCoatRoughness(max(known.coat_roughness, SMOOTHEST))
+    look.SetCoatRoughness(max(_seen_by_lamps(known.coat_roughness, 0.0), SMOOTHEST))
     look.SetAnisotropy(known.anisotropy if known.texture else 0.0)
     glow = emitted(known)
     if glow is not None:
@@ -151,6 +153,14 @@ def apply_flat_finish(look: vtkProperty, finish: Finish | None, opacity: float, 
     look.SetAmbient(0.66)
     look.SetDiffuse(0.4)
     look.SetSpecular(0.0)
+
+
+def _seen_by_lamps(roughness: float, metallic: float) -> float:
+    """The roughness at which a lamp without a size makes as wide a highlight as a soft box; of metal it is what it mirrors that counts.
+
+    B. Karis, "Real Shading in Unreal Engine 4", SIGGRAPH 2013 course: a light's size adds to the squared roughness.
+    """
+    return float(np.sqrt(min(roughness**2 + _BOX * (1.0 - metallic), 1.0)))
 
 
 @lru_cache(maxsize=16)

@@ -29,6 +29,7 @@ from kestrav.core.findings.rules import (
     camera_room,
     horizon,
     loop,
+    subject_dips,
     subject_framing,
     subject_hidden,
     subject_missing,
@@ -38,7 +39,8 @@ from kestrav.core.findings.rules import (
 from kestrav.core.kinematics.runs import frame_times
 
 CAMERA_RULES = (
-    camera_pan, camera_room, horizon, loop, subject_framing, subject_hidden, subject_missing, view_jump, walking_fast,
+    camera_pan, camera_room, horizon, loop, subject_dips, subject_framing, subject_hidden, subject_missing, view_jump,
+    walking_fast,
 )  # fmt: skip
 
 
@@ -255,3 +257,55 @@ def test_what_is_offered_is_light_enough_to_be_sent(stand):
     findings = found(project, stand.meshes)
     assert any(f.fix is not None and "lens" in f.fix.label for f in findings)
     assert len(pickle.dumps(findings)) < 20_000
+
+
+def with_column():
+    """A thin column in place of the screen, that hides a strip of the product from some places."""
+    shape = box_mesh(180, 180, 2600)
+    return make_project({"Product": (box_mesh(600, 500, 800), (0, 0, 400)), "Column": (shape, (0, -1300, 1300))})
+
+
+def test_what_passes_before_a_subjects_middle_is_found_and_faded():
+    made = with_column()
+    project = orbits.add_orbit(made.project, made.meshes, ["part-1"], duration=6.0, offset=2200.0, height=900.0)
+    assert not found(project, made.meshes, "subject-hidden")
+    (finding,) = found(project, made.meshes, "subject-crossed")
+    assert "Column passes before Product" in finding.title and finding.value > 30
+    (fade,) = [m for m in (finding.fix, *finding.also) if m.label.startswith("Fade")]
+    mended = fade.edit(project)
+    assert not found(mended, made.meshes, "subject-crossed")
+    assert sum(f.end - f.start for f in mended.cameras[0].fades) < 2.5
+
+
+def test_what_stands_before_a_subject_all_the_time_is_how_the_product_is():
+    made = with_column()
+    camera = Camera("camera-1", "Eye", PartAim("part-1"), position=(0.0, -4000.0, 900.0))
+    project = making.with_shot(edits.add(made.project, camera), camera.id)
+    assert not found(project, made.meshes, "subject-crossed")
+
+
+def dipping(low, after=0.0):
+    """A film of a cart, and a camera that looks straight on while the cart goes down before it, and up again."""
+    way = straight((-1500, 0, 0), (-700, 0, low), (700, 0, low), (1500, 0, after))
+    made = make_project({"Cart": (box_mesh(300, 300, 300), (-1500, 0, 0))}, way, duration=6.0)
+    of_it = Camera("camera-1", "Of it", PartAim("part-1"), position=(0.0, 9000.0, 0.0))
+    before = Camera("camera-2", "Before it", AlongAim(0.0), focal_length=30.0)
+    path = Path("path-2", "Towards it", straight((0, -6000, 0), (0, -5900, 0)))
+    run = Run("run-2", "Comes near", before.id, path.id, duration=6.0)
+    project = edits.add(made.project, of_it, before, path, run)
+    for camera in (of_it.id, before.id):
+        project = making.with_shot(project, camera)
+    return type(made)(project, made.meshes)
+
+
+def test_the_films_subject_that_dips_out_of_another_shot_is_found_and_looked_at():
+    made = dipping(-2300.0)
+    (finding,) = found(made.project, made.meshes, "subject-dips")
+    assert "Cart dips out of the frame at its lower edge" in finding.title and finding.value > 0.5
+    assert "lower" in finding.fix.label
+    assert not found(finding.fix.edit(made.project), made.meshes, "subject-dips")
+
+
+def test_what_stays_in_the_frame_or_leaves_it_does_not_dip():
+    for made in (dipping(-500.0), dipping(-2300.0, -2300.0)):
+        assert not found(made.project, made.meshes, "subject-dips")

@@ -31,13 +31,15 @@ _WIDEST = 20.0  # half frames to the sides beyond which nothing is looked for
 @dataclass(frozen=True)
 class Sight:
     """Shares of the subject as it would be seen with nothing else there and without end: ``visible`` in the frame with nothing before
-    it, ``hidden`` in the frame behind something, ``outside`` the frame (all (n,)); and for each frame the row of the part that
-    hides most of it, or −1."""
+    it, ``hidden`` in the frame behind something, ``outside`` the frame (all (n,)); for each frame the row of the part that hides most of
+    it, or −1; and ``crossed``, the share of its ``middle`` (the half of its width and height about it) that is behind something, of what
+    of that is in the frame."""
 
     visible: Array
     hidden: Array
     outside: Array
     hiding: NDArray[np.intp]
+    crossed: Array
 
 
 def _ways(count: int) -> Array:
@@ -67,7 +69,7 @@ def sight(
     every = bodies(project, meshes, apart)
     own, belongs = set(subject.rows), {*subject.rows, *subject.belongs}
     count = len(times)
-    found = Sight(np.zeros(count), np.zeros(count), np.zeros(count), np.full(count, -1, np.intp))
+    found = Sight(np.zeros(count), np.zeros(count), np.zeros(count), np.full(count, -1, np.intp), np.zeros(count))
     ways = _ways(rays)
     step = max(_CHUNK // rays, 1)
     for first in range(0, count, step):
@@ -131,6 +133,8 @@ def _look(
     hidden = inside & (blocked < reach - np.maximum(_BEFORE, 1e-5 * np.where(struck, reach, 0.0)))
     found.visible[some] = (inside & ~hidden).sum(axis=1) / total
     found.hidden[some] = hidden.sum(axis=1) / total
+    central = inside & (np.abs(ways - 0.5) <= 0.25).all(axis=1)
+    found.crossed[some] = (hidden & central).sum(axis=1) / np.maximum(central.sum(axis=1), 1)
     # what no ray meets, as it is thinner than their spacing, is taken as out of the frame if its middle is
     none = ~struck.any(axis=1)
     found.outside[some] = np.where(none, 1.0, (struck & ~inside).sum(axis=1) / total)

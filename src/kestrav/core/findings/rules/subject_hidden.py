@@ -1,10 +1,11 @@
-"""A camera's subject hidden behind something."""
+"""A camera's subject hidden behind something, or crossed by it."""
 
 from __future__ import annotations
 
 from functools import partial
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.mending import Way, faded, hideable, raises, shifts, widens
@@ -13,14 +14,79 @@ from kestrav.core.document.records import Project, Shot
 from kestrav.core.findings.model import Evidence, Finding, name_of
 from kestrav.core.findings.of_cameras import fixes, lasting, over_frames, spans_of
 
+CROSSED = (
+    0.3  # of the middle of a subject, behind which something passing is seen as a fault (common practice, no source)
+)
+_CROSSES = 0.2  # s that it takes at least
+_PASSING = 0.5  # of a shot, during which something passes at most: what is there longer is how the product is
+
 
 def find(evidence: Evidence) -> list[Finding]:
-    """For each shot: where less of its subject, as far as it is in the frame, is visible than its camera demands."""
+    """For each shot: where less of its subject, as far as it is in the frame, is visible than its camera demands, and where something passes
+    before its middle."""
     found = []
     for shot, judged in evidence.filmed:
         if judged.sight is not None and judged.camera.framing.visible > 0:
-            found += _hidden(evidence, shot, judged)
+            found += _hidden(evidence, shot, judged) or _crossed(evidence, shot, judged)
     return found
+
+
+def _crossed(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
+    assert judged.sight is not None
+    crossed = judged.sight.crossed
+    faulty = crossed > CROSSED
+    step = float(np.median(np.diff(judged.times))) if len(judged.times) > 1 else 0.0
+    if faulty.sum() * step < _CROSSES or faulty.mean() > _PASSING:
+        return []
+    # what is before it a little earlier and later goes with it
+    around = crossed > 0
+
+    def goal(at: Judged) -> float:
+        return float(at.sight.crossed.max()) - CROSSED if at.sight is not None else 1.0
+
+    worst, thing = int(np.argmax(crossed)), subject_id(judged.camera)
+    names, ways = _in_the_way(evidence.project, judged, around, faulty)
+    offered = fixes(judged, goal, raises(judged), widens(judged), shifts(judged), *ways)
+    return [
+        over_frames(
+            evidence,
+            shot,
+            judged,
+            faulty,
+            worst,
+            subject=(thing,),
+            rule="subject-crossed",
+            severity="warning",
+            title=f"{names or 'Something'} passes before {name_of(evidence.project, thing)}",
+            detail=f"{crossed[worst]:.0%} of its middle hidden at {judged.times[worst]:.2f} s, {CROSSED:.0%} allowed; "
+            f"{lasting(judged, faulty)}, {judged.camera.name}",
+            value=100 * float(crossed[worst]),
+            unit="%",
+            limit=100 * CROSSED,
+            fix=offered[0] if offered else None,
+            also=offered[1:],
+        )
+    ]
+
+
+def _in_the_way(
+    project: Project, judged: Judged, around: NDArray[np.bool_], faulty: NDArray[np.bool_]
+) -> tuple[str, list[list[Way]]]:
+    """The name of what is most in the way while it is faulty, and fading all that is ``around`` then as a way out."""
+    assert judged.sight is not None
+    thing, rows = subject_id(judged.camera), judged.sight.hiding
+    known = rows[faulty & (rows >= 0)]
+    if not len(known):
+        return "", []
+    name = project.parts[int(np.bincount(known).argmax())].name
+    spans: dict[str, NDArray[np.bool_]] = {}
+    for hider in dict.fromkeys(known.tolist()):
+        mine = around & (rows == hider)
+        what = hideable(project, hider, thing)
+        spans[what] = spans.get(what, np.zeros(len(rows), bool)) | mine
+    told = {what: spans_of(judged, where) for what, where in spans.items()}
+    label = " and ".join(name_of(project, what) for what in list(spans)[:2])
+    return name, [[Way(f"Fade {label} meanwhile", partial(_faded, camera_id=judged.camera.id, things=told))]]
 
 
 def _visible(judged: Judged) -> np.ndarray:
@@ -45,20 +111,8 @@ def _hidden(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
     assert judged.sight is not None
     worst = int(np.argmin(visible))
     thing = subject_id(judged.camera)
-    rows = judged.sight.hiding[faulty]
-    names, groups = "", list[list[Way]]()
-    known = rows[rows >= 0]
-    if len(known):
-        row = int(np.bincount(known).argmax())
-        names = f" behind {project.parts[row].name}"
-        spans: dict[str, np.ndarray] = {}
-        for hider in dict.fromkeys(known.tolist()):
-            mine = faulty & (judged.sight.hiding == hider)
-            spans.setdefault(hideable(project, hider, thing), np.zeros(len(faulty), bool))[mine] = True
-
-        told = {what: spans_of(judged, where) for what, where in spans.items()}
-        label = " and ".join(name_of(project, what) for what in list(spans)[:2])
-        groups.append([Way(f"Fade {label} meanwhile", partial(_faded, camera_id=judged.camera.id, things=told))])
+    name, groups = _in_the_way(project, judged, faulty, faulty)
+    names = f" behind {name}" if name else ""
 
     def goal(at: Judged) -> float:
         return limit - float(_visible(at).min()) if at.sight is not None else 1.0
