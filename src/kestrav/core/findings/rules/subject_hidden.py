@@ -16,7 +16,6 @@ from kestrav.core.findings.of_cameras import fixes, lasting, over_frames, spans_
 
 # of the middle of a subject, behind which something passing is seen as a fault (common practice, no source)
 CROSSED = 0.35
-)
 _CROSSES = 0.2  # s that it takes at least
 _PASSING = 0.5  # of a shot, during which something passes at most: what is there longer is how the product is
 
