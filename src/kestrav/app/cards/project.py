@@ -81,9 +81,7 @@ class ProjectRows(Rows):
         form = self.form
 
         def change(**fields: object) -> None:
-            self.session.edit(
-                "Light", lambda p: msgspec.structs.replace(p, light_setup=msgspec.structs.replace(light, **fields))
-            )
+            self.session.edit("Light", lambda p: edits.light(p, **fields))
 
         form.heading("Light")
         form.choice(
@@ -100,7 +98,7 @@ class ProjectRows(Rows):
         if light.setup == "environment":
             name = light.surroundings.name or "none: even light"
             tip = "Choose a .hdr or .exr picture of all that is around, twice as wide as high; the project keeps a copy"
-            form.buttons(("Choose surroundings …", lambda: self._choose_surroundings(light), tip))
+            form.buttons(("Choose surroundings …", self._choose_surroundings, tip))
             form.worked(
                 f"Surroundings: <b>{escape(name)}</b>, exposed so that a level white surface shows just below white"
             )
@@ -169,7 +167,7 @@ class ProjectRows(Rows):
             f"Exposed for it: {np.log2(metered(light)):+.1f} EV against a studio of {FULL:g} lx",
         )
 
-    def _choose_surroundings(self, light: LightSetup) -> None:
+    def _choose_surroundings(self) -> None:
         from kestrav.core.files.surroundings import ENDINGS, read_surroundings
 
         name, _ = QFileDialog.getOpenFileName(
@@ -182,7 +180,4 @@ class ProjectRows(Rows):
         except BadInput as fault:
             self.card.complain(str(fault))
             return
-        self.session.edit(
-            "Surroundings",
-            lambda p: msgspec.structs.replace(p, light_setup=msgspec.structs.replace(light, surroundings=found)),
-        )
+        self.session.edit("Surroundings", lambda p: edits.light(p, surroundings=found))

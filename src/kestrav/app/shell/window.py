@@ -56,6 +56,7 @@ from kestrav.app.shell.selection_menu import SelectionMenu
 from kestrav.app.shell.toolbox import Toolbox
 from kestrav.app.shell.tour import Places, Tour
 from kestrav.app.shell.welcome import Welcome
+from kestrav.app.stage.light_tool import LightTool
 from kestrav.app.stage.point_edits import delete_point, insert_after, next_kind
 from kestrav.app.stage.stage import Stage
 from kestrav.app.timeline.timeline import Timeline
@@ -92,6 +93,7 @@ class Window(QMainWindow):
         self.paths = PathActions(self)
         self.motion = MotionActions(self)
         self.finishing = FinishActions(self, self.session, self.tools.say_for)
+        self.light_tool = LightTool(self.stage, lambda: self.tools.use("select"))
         self.contacts = ContactActions(self)
         self.extracting = ExtractionActions(self)
         self.clearing = ClearanceActions(self)
@@ -208,6 +210,14 @@ class Window(QMainWindow):
         action("Draw path", lambda: self.tools.use("draw"), "D")
         self.view_menu = self.preparing.view_menu(action)
         self.view_menu.addMenu(self.finishing.menu(action))
+        self.view_menu.addAction(
+            action(
+                "Adjust light",
+                lambda: self.tools.take_up(self.light_tool),
+                "Ctrl+Shift+L",
+                tip="Turn, soften and dim the light set-up by dragging in the stage",
+            )
+        )
         self.plan_menu = self.planning.menu(action)
         self.placeholder_menu = self.preparing.placeholder_menu(action)
         self.path_menu = self.paths.menu(action)

@@ -99,6 +99,13 @@ def settings(project: Project, **fields: Any) -> Project:
     return validate(msgspec.structs.replace(project, settings=msgspec.structs.replace(project.settings, **fields)))
 
 
+def light(project: Project, **fields: Any) -> Project:
+    """The project with some of its steady light changed."""
+    return validate(
+        msgspec.structs.replace(project, light_setup=msgspec.structs.replace(project.light_setup, **fields))
+    )
+
+
 def reordered(project: Project, shot_id: str, by: int) -> Project:
     """The project with a shot so many places later among the shots (negative: earlier)."""
     shots = list(project.shots)
