@@ -11,7 +11,7 @@ from shapes import box_mesh, make_project, straight
 from kestrav.core.camera.lens import in_camera, on_frame, to_pixels
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
-from kestrav.core.document.records import Camera, Focus, Light, PointAim, Shot
+from kestrav.core.document.records import Camera, Focus, Light, PointAim, Section, Shot
 from kestrav.core.document.surfaces import Finish
 from kestrav.core.editing.finishing import with_finish
 from kestrav.core.errors import BadInput, Cancelled
@@ -327,7 +327,7 @@ def test_a_projects_light_shines_in_it_by_its_candela(opened):
 
 def test_a_tracer_that_dies_says_so(opened):
     studio = FinishedStudio(opened.project, opened.meshes, SHOT, 160, 90)
-    process = studio._ready(opened.project.cameras[0])
+    process = studio._ready(opened.project.cameras[0], 0.0)
     process.process.kill()
     process.process.wait()
     with pytest.raises(BadInput, match="ended unexpectedly"):
@@ -440,7 +440,7 @@ def test_a_picture_stops_at_its_noise_or_time_and_goes_on_to_finer(opened):
         found = rough.traced(camera, 0.0)
         assert found.samples < 1024 and found.noise < 0.03
         finer = dataclasses.replace(rough.wanted(camera, 0.0), samples=2 * found.samples, noise=0.0, onward=True)
-        more = rough.ask(finer, camera)
+        more = rough.ask(finer, camera, 0.0)
         assert more.samples == pytest.approx(2 * found.samples, rel=0.1) and more.noise < 0.9 * found.noise
     finally:
         rough.close()
@@ -464,3 +464,18 @@ def test_a_region_is_what_the_whole_picture_shows_there(opened):
         part.close()
     assert some.shape == (50, 50, 3)
     assert np.abs(some.astype(int) - all_of_it[20:70, 60:110]).mean() < 6
+
+
+def test_a_section_cuts_finished_pictures_open_where_it_cuts_quick_ones(opened):
+    # all that lies before the middle of the cube is left out, at every time where that is then
+    section = Section((0.0, 0.0, 0.0), (0.0, -1.0, 0.0))
+    size = {"width": 320, "height": 180, "floor": "none"}
+    for time in (0.0, 0.5):
+        quick = taken(opened, Studio, time, quality="good", section=section, **size).astype(int)
+        fine = taken(opened, FinishedStudio, time, samples=32, section=section, **size).astype(int)
+        whole = taken(opened, FinishedStudio, time, samples=32, **size).astype(int)
+        red = [picture[..., 0] - picture[..., 1] > 30 for picture in (quick, fine, whole)]
+        both, either = (red[0] & red[1]).sum(), (red[0] | red[1]).sum()
+        assert both / either > 0.95
+        # the near half is gone
+        assert red[1].sum() < 0.85 * red[2].sum()

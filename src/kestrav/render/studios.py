@@ -12,8 +12,8 @@ from kestrav.render.tracing.studio import FinishedStudio
 
 
 def is_traced(shot: Shot) -> bool:
-    """Whether a shot's pictures are path-traced; those that are drawn in lines or wires, or cut open, are quick in every quality."""
-    return shot.quality == "finished" and shot.look == "studio" and shot.section is None
+    """Whether a shot's pictures are path-traced; those that are drawn in lines or wires are quick in every quality."""
+    return shot.quality == "finished" and shot.look == "studio"
 
 
 def check_studio(shot: Shot, bits: Bits) -> None:
@@ -21,7 +21,7 @@ def check_studio(shot: Shot, bits: Bits) -> None:
     if bits == 32 and not is_traced(shot):
         raise BadInput(
             f"OpenEXR holds linear light, which only finished pictures have; the shot “{shot.name}” is "
-            f"{'drawn in a style or cut open' if shot.quality == 'finished' else f'of the quality {shot.quality}'}: "
+            f"{'drawn in another style' if shot.quality == 'finished' else f'of the quality {shot.quality}'}: "
             "render it finished in the style studio, or to PNG"
         )
 

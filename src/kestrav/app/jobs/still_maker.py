@@ -144,7 +144,7 @@ class _Server:
 
         studio.progress = tell
         wanted = dataclasses.replace(studio.wanted(self.camera, self.time), samples=samples, onward=onward)
-        found = studio.ask(wanted, self.camera)
+        found = studio.ask(wanted, self.camera, self.time)
         self.traced = _pasted(self.traced, found, region)
         picture = self.picture(8)
         if region is not None and picture.shape[:2] == (self.shot.height, self.shot.width):

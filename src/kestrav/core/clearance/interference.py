@@ -9,9 +9,7 @@ Open meshes enclose nothing; of them the least straight way apart is told instea
 
 from __future__ import annotations
 
-import atexit
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import Any
 
 import coal
@@ -19,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.depth import Solid, overlap_of
-from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.manifolds import manifold
 from kestrav.core.geometry.models import AT_REST, nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.memo import Memo
@@ -93,7 +91,7 @@ class _Shared:
 
 def _shared(one: Solid, seen: Array, two: Solid) -> _Shared | None:
     """None where one of them encloses nothing."""
-    both = [_manifold(solid.shape) if solid.closed else None for solid in (one, two)]
+    both = [manifold(solid.shape) if solid.closed else None for solid in (one, two)]
     if both[0] is None or both[1] is None:
         return None
     shared = both[0].transform(np.ascontiguousarray(seen[:3])) ^ both[1]
@@ -125,25 +123,6 @@ def _measured(one: Solid, seen: Array, two: Solid) -> Interference:
     if into_two[0] >= into_one[0]:
         return Interference(round(into_two[0], _DIGITS), shared.volume, into_two[1])
     return Interference(round(into_one[0], _DIGITS), shared.volume, apply(seen, into_one[1][None])[0])
-
-
-# by identity of the mesh; a cache of the work and not of the result
-@lru_cache(maxsize=_KEPT)
-def _manifold(shape: Mesh) -> Any | None:
-    """A closed mesh as a manifold; None where it is none, as where it crosses itself along an edge."""
-    import manifold3d
-
-    body = shape.body
-    triangles = np.ascontiguousarray(body.faces, np.uint64)
-    if float(body.volume) < 0:
-        triangles = np.ascontiguousarray(triangles[:, ::-1])
-    made = manifold3d.Manifold(manifold3d.Mesh64(np.ascontiguousarray(body.vertices, float), triangles))
-    sound = made.status() == manifold3d.Error.NoError and not made.is_empty()
-    return made.as_original() if sound else None
-
-
-# what is kept to the very end would be told as leaked
-atexit.register(_manifold.cache_clear)
 
 
 def _deepest(pieces: Array, solid: Solid, enough: float = np.inf) -> tuple[float, Array]:

@@ -9,12 +9,14 @@ from numpy.typing import NDArray
 
 from kestrav.core.colours import linear
 from kestrav.core.document.lookup import shown_parts, subtree
-from kestrav.core.document.records import Camera, Part, Project
+from kestrav.core.document.records import Camera, Part, Project, Section
 from kestrav.core.document.surfaces import Finish
 from kestrav.core.finishes.applied import colour_of, emitted, finishes_of
 from kestrav.core.finishes.box_mapping import box_mapped
 from kestrav.core.finishes.textures import roughness, shading, texture
+from kestrav.core.geometry.cutting import cut_by
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.poses import moving_groups
 from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import rest_poses
@@ -30,9 +32,17 @@ _PAINT = Finish("", "")
 _outlines: Memo[Outline] = Memo(2048)
 
 
-def bodies_of(project: Project, meshes: Mapping[str, Mesh], camera: Camera) -> tuple[Body, ...]:
-    """The bodies, where they are at rest, in metres; what this camera may see faint is apart."""
+def bodies_of(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    camera: Camera,
+    cut: tuple[Section, Array] | None = None,
+) -> tuple[Body, ...]:
+    """The bodies, where they are at rest, in metres; what this camera may see faint is apart. With a ``cut`` they are where they are at
+    world poses (parts, 4, 4), cut open, and nothing moves."""
     groups, rest, shown = moving_groups(project), rest_poses(project), shown_parts(project)
+    if cut is not None:
+        groups, rest = {}, cut[1]
     finishes = finishes_of(project, project.colourway)
     fades = {inner: fade.thing for fade in camera.fades for inner in subtree(project, fade.thing)}
     together: dict[tuple[int, Finish, str, float, str], list[_Member]] = {}
@@ -40,7 +50,9 @@ def bodies_of(project: Project, meshes: Mapping[str, Mesh], camera: Camera) -> t
         if part.geometry is None or part.id not in shown or part.opacity <= 0 or part.swept is not None:
             continue
         finish = finishes.get(part.id, _PAINT)
-        found = _outline_of(meshes, part)
+        found = _outline_of(meshes, part) if cut is None else _cut_open(meshes, part, cut[0], rest[row])
+        if found is None:
+            continue
         for colour, triangles in _by_colour(found, part, finish):
             key = (groups.get(part.id, -1), finish, colour, part.opacity, fades.get(part.id, ""))
             together.setdefault(key, []).append((row, rest[row], found, triangles))
@@ -53,6 +65,16 @@ def bodies_of(project: Project, meshes: Mapping[str, Mesh], camera: Camera) -> t
 def _outline_of(meshes: Mapping[str, Mesh], part: Part) -> Outline:
     shape = solid_mesh(meshes, part)
     return _outlines.get((shape,), lambda: outline(shape, edges=False))
+
+
+def _cut_open(meshes: Mapping[str, Mesh], part: Part, section: Section, pose: Array) -> Outline | None:
+    """What is left of a part at a world pose (4, 4); None where nothing is."""
+    back, shape = inverse_rigid(pose), solid_mesh(meshes, part)
+    normal = back[:3, :3] @ np.asarray(section.normal, float)
+    left = cut_by(shape, apply(back, np.asarray(section.point, float)[None])[0], normal)
+    if left is shape:
+        return _outline_of(meshes, part)
+    return None if left is None else outline(left, edges=False)
 
 
 def _by_colour(found: Outline, part: Part, finish: Finish) -> list[tuple[str, NDArray[np.int64]]]:

@@ -116,6 +116,7 @@ class FinishedStudio:
         self._process: TracingProcess | None = None
         self._camera: Camera | None = None
         self._seen: Moment | None = None
+        self._cut_at = np.nan
         self._scene: TracedScene | None = None
 
     def prefetch(self, times: Sequence[float]) -> None:
@@ -213,7 +214,7 @@ class FinishedStudio:
 
     def traced(self, camera: Camera, time: float) -> Traced:
         """The frame of a camera at a time in linear light. Raises BadInput, and whatever the progress raises to stop."""
-        return self.ask(self.wanted(camera, time), camera)
+        return self.ask(self.wanted(camera, time), camera, time)
 
     def wanted(self, camera: Camera, time: float) -> Wanted:
         """What is asked of the path tracer for a frame."""
@@ -222,9 +223,9 @@ class FinishedStudio:
         bare = self.alpha and self._floor_kind() == "shadow"
         return Wanted(moments, shot.samples, shot.seconds, 1e-2 * shot.noise, bare=bare, region=self.region)
 
-    def ask(self, wanted: Wanted, camera: Camera) -> Traced:
+    def ask(self, wanted: Wanted, camera: Camera, time: float) -> Traced:
         """What the path tracer makes of it. Raises as :meth:`traced`."""
-        found = self._ready(camera).ask("frame", wanted, self.progress)
+        found = self._ready(camera, time).ask("frame", wanted, self.progress)
         assert isinstance(found, Traced)
         return found
 
@@ -234,15 +235,20 @@ class FinishedStudio:
             self._ground = ground_of(self.project, self.meshes)
         return "none" if self._ground.own else self.shot.floor
 
-    def _ready(self, camera: Camera) -> TracingProcess:
+    def _ready(self, camera: Camera, time: float) -> TracingProcess:
         if self._process is None:
             self._process = TracingProcess()
-        if self._camera is not camera:
+        cut = self.shot.section is not None
+        if self._camera is not camera or (cut and self._cut_at != time):
             around = self._around()
-            bodies = bodies_of(self.project, self.meshes, camera) + self._floor(around)
+            section = None
+            if self.shot.section is not None:
+                # where the plane cuts what moves is another place in every frame
+                section = (self.shot.section, world_poses(self.project, [time])[0])
+            bodies = bodies_of(self.project, self.meshes, camera, section) + self._floor(around)
             scene = TracedScene(bodies, around.astype(np.float32), self.width, self.height)
             self._process.variant = self._process.ask("scene", scene)
-            self._camera, self._scene = camera, scene
+            self._camera, self._scene, self._cut_at = camera, scene, time
         return self._process
 
     def _floor(self, around: Array) -> tuple[Body, ...]:
@@ -269,6 +275,8 @@ class FinishedStudio:
 
     def moments(self, camera: Camera, time: float) -> tuple[Moment, ...]:
         """What is seen within the frame at a time, at one instant or as long as the shutter is open."""
+        if self.shot.section is not None:
+            return (self._at(camera, time),)
         return self._moments(
             camera, open_times(time, self.shot.fps, self.shot.shutter, min(_MOMENTS, self.shot.samples))
         )

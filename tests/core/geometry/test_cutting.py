@@ -1,0 +1,33 @@
+"""Solids cut by planes, against closed forms."""
+
+import numpy as np
+import pytest
+from shapes import box_mesh
+
+from kestrav.core.geometry.cutting import cut_by
+from kestrav.core.geometry.meshes import mesh
+
+
+def test_half_of_a_box_is_closed_again():
+    left = cut_by(box_mesh(20, 30, 40), (0, 0, 5), (0, 0, 1))
+    assert left.body.is_watertight and left.body.volume == pytest.approx(20 * 30 * 25)
+    assert left.bounds[1][2] == pytest.approx(5)
+
+
+def test_an_oblique_cut_takes_as_much_as_it_should():
+    # a plane through the middle halves whatever is the same on both sides
+    left = cut_by(box_mesh(20, 30, 40), (0, 0, 0), (1, 2, 3))
+    assert left.body.is_watertight and left.body.volume == pytest.approx(0.5 * 20 * 30 * 40)
+
+
+def test_what_is_not_cut_is_the_same_and_what_is_cut_away_is_nothing():
+    box = box_mesh(10, 10, 10)
+    assert cut_by(box, (0, 0, 6), (0, 0, 1)) is box
+    assert cut_by(box, (0, 0, -6), (0, 0, 1)) is None
+
+
+def test_of_an_open_surface_what_is_before_the_plane_is_left():
+    sheet = mesh([[0, 0, 0], [10, 0, 0], [10, 10, 0], [0, 10, 0]], [[0, 1, 2], [0, 2, 3]])
+    left = cut_by(sheet, (4, 0, 0), (1, 0, 0))
+    assert left.body.area == pytest.approx(40.0) and left.bounds[1][0] == pytest.approx(4.0)
+    assert np.allclose(left.vertices[:, 2], 0.0)
