@@ -18,7 +18,7 @@ from kestrav.render.frames import packed, unpacked
 from kestrav.render.layers import save_deep
 from kestrav.render.picture import averaged, spread
 from kestrav.render.tracing.description import Body, Lamp, Moment, Surface
-from kestrav.render.tracing.passes import LAYERS, passes
+from kestrav.render.tracing.passes import LAYERS, edges, passes
 
 GREY = Surface(np.full(3, 0.5, np.float32))
 NIGHT = np.zeros((8, 16, 3), np.float32)
@@ -186,3 +186,24 @@ def test_places_on_a_lens_are_spread_evenly():
     assert np.abs(square.mean(axis=0) - 0.5).max() < 0.05 and np.abs(disc.mean(axis=0)).max() < 0.05
     # the mean of the squared radius of an even disc is a half
     assert (disc**2).sum(axis=1).mean() == pytest.approx(0.5, abs=0.01)
+
+
+def test_lines_lie_along_outlines_and_nowhere_on_a_face():
+    found = edges([plate(0.0, 10.0, 4), plate(1.0, 0.25, 7)], above(), 80, 80)
+    # half of 0.5 m at a distance of 2 m, of 2 · tan 30° m that half of the picture shows
+    side = 40 * 0.25 / (2.0 * np.tan(np.radians(30.0)))
+    rows, columns = np.nonzero(found > 0.4)
+    reach = np.maximum(np.abs(rows - 39.5), np.abs(columns - 39.5))
+    assert reach.min() > side - 1.6 and reach.max() < side + 1.6
+    assert found[40, 40] == 0 and found[5, 5] == 0
+
+
+def test_a_finished_picture_has_its_lines_where_it_is_asked_to(opened, tmp_path):
+    project, meshes = opened
+    pictures = []
+    for drawn in (False, True):
+        shot = msgspec.structs.replace(project.shots[0], quality="finished", samples=8, edges=drawn)
+        render_still(project, meshes, shot, 0.0, tmp_path / "a.png", overwrite=True)
+        pictures.append(cv2.imread(str(tmp_path / "a.png")).astype(int).sum(axis=2))
+    darker = pictures[0] - pictures[1] > 100
+    assert 20 < darker.sum() < 0.2 * darker.size

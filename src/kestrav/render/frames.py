@@ -211,7 +211,7 @@ def _settings(project: Project, shot: Shot) -> bytes:
             shot.paths,
             solid,
             shot.shows,
-            (shot.samples, shot.seconds, shot.noise) if shot.quality == "finished" else (),
+            (shot.samples, shot.seconds, shot.noise, shot.edges) if shot.quality == "finished" else (),
             (shot.shutter, shot.fps if shot.shutter else 0.0),
             # a sweep stands behind the subject for all of the shot
             (shot.floor, shot.start, shot.end, camera_of(project, shot.camera))

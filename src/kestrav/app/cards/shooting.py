@@ -122,6 +122,14 @@ class ShotRows(Rows):
             )
             tip = "Noise at which a finished picture stops before all samples are taken, in % of white; 0 for none"
             self._number(shot, "Noise limit", "noise", "%", tip, 2, 0.25)
+        if shot.quality == "finished":
+            form.check(
+                "Edges",
+                "drawn",
+                shot.edges,
+                lambda v: self._set(shot.id, "Edges", edges=v),
+                "Draw lines along the outlines and sharp edges of parts over finished pictures",
+            )
         form.choice(
             "Floor",
             FLOORS,

@@ -165,7 +165,8 @@ class _Server:
         try:
             if bits == 32:
                 return studio.layers(self.camera, self.time, self.traced)
-            return studio.inscribed(studio.shown(self.traced), self.camera, self.time)
+            lined = studio.lined(studio.shown(self.traced), self.camera, self.time)
+            return studio.inscribed(lined, self.camera, self.time)
         finally:
             studio.region, studio.bits = region, 8
 

@@ -187,7 +187,7 @@ class Shot(Record, frozen=True):
     given, or is left out where it is ``clear``. It shows the parts in its ``colourway``, or in the project's where it has
     none. The shutter is open for ``shutter`` degrees of a frame's 360 (0: an instant), from the frame's time on; a finished picture takes
     ``samples`` of each pixel, fewer where it has taken ``seconds`` s or its noise is below ``noise`` % of white (0: no such limit). A
-    ``floor`` is shown where the product has none."""
+    ``floor`` is shown where the product has none. Finished pictures have lines along ``edges`` where that is asked for."""
 
     id: str
     name: str
@@ -214,3 +214,4 @@ class Shot(Record, frozen=True):
     seconds: float = 0.0
     noise: float = 0.0
     floor: FloorName = "shadow"
+    edges: bool = False

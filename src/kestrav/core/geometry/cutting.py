@@ -22,7 +22,7 @@ def cut_by(shape: Mesh, point: ArrayLike, normal: ArrayLike) -> Mesh | None:
         return shape
     if (ahead >= 0).all():
         return None
-    solid = manifold(shape) if shape.body.is_watertight else None
+    solid = manifold(shape) if shape.watertight else None
     if solid is not None:
         # what is kept is on the side that its own normal points to
         left = solid.trim_by_plane(tuple(-away), -float(np.asarray(point, float) @ away))

@@ -24,6 +24,9 @@ _RAYS = 8  # towards the surroundings, for each pixel
 _OFF = 2e-5  # of the scene's size, that a ray begins off its surface
 _THERE = 0.5  # opacity from which on a thing counts
 _CLEAR = 0.5  # share that lets through, from which on a surface holds off no light
+_FINER = 2  # times as many pixels on either side as are shown, that lines are found on
+_SHARP = 0.9  # cosine of the angle between two faces (26°) from which on there is a line between them
+_BEHIND = 0.005  # of the distance, by which something must lie off its neighbour's plane to be behind it
 _ROWS = 64  # rows of a picture that are worked out at once: little memory is needed so
 
 
@@ -43,16 +46,18 @@ class _Placed:
         return scene
 
 
-def passes(bodies: Sequence[Body], environment: Single, moment: Moment, width: int, height: int) -> Single:
+def passes(
+    bodies: Sequence[Body], environment: Single, moment: Moment, width: int, height: int, shadows: bool = True
+) -> Single:
     """The layers (h, w, 6) of :data:`LAYERS` from Z on: distance along the camera's axis in metres (infinite where nothing is), the normal
-    towards the camera, the part's number counted from 1 (0: none), and the share of direct light held off by other things, 0 to 1."""
+    towards the camera, the part's number counted from 1 (0: none), and the share of direct light held off by other things, 0 to 1 (without ``shadows`` 0)."""
     found = np.zeros((height, width, 6), np.float32)
     found[..., 0] = np.inf
     seen = _placed(bodies, moment, solid=False)
     if seen is None:
         return found
     tree = seen.tree()
-    solid = _placed(bodies, moment, solid=True)
+    solid = _placed(bodies, moment, solid=True) if shadows else None
     shades = None if solid is None else solid.tree()
     size = float(np.ptp(seen.corners.reshape(-1, 3), axis=0).max())
     lights = _Lights(environment, moment.lamps)
@@ -73,6 +78,36 @@ def passes(bodies: Sequence[Body], environment: Single, moment: Moment, width: i
         if shades is not None:
             piece[there, 5] = _held_off(shades, lights, places + (_OFF * size) * normals, normals, random)
     return found
+
+
+def edges(bodies: Sequence[Body], moment: Moment, width: int, height: int) -> Single:
+    """The share (h, w) of each pixel that a line takes: along the outlines of parts, where something is behind, and at sharp edges."""
+    seen = passes(bodies, np.zeros((2, 4, 3), np.float32), moment, _FINER * width, _FINER * height, shadows=False)
+    away, normals, part = seen[..., 0], seen[..., 1:4], seen[..., 4]
+    there = np.isfinite(away)
+    starts, ways, ahead = _rays(moment, _FINER * width, _FINER * height, 0, _FINER * height)
+    depth = np.where(there, away, 0.0)
+    far = depth.reshape(-1) if moment.parallel > 0 else depth.reshape(-1) / (ways @ ahead)
+    places = (starts + far[:, None] * ways).reshape(*away.shape, 3)
+    line = np.zeros(away.shape, bool)
+    for axis in (0, 1):
+        one = tuple(slice(None, -1) if k == axis else slice(None) for k in range(2))
+        two = tuple(slice(1, None) if k == axis else slice(None) for k in range(2))
+        both = there[one] & there[two]
+        differs = (there[one] != there[two]) | (part[one] != part[two])
+        differs |= both & ((normals[one] * normals[two]).sum(axis=-1) < _SHARP)
+        # what goes on in the plane of its neighbour is not behind it, however steeply it is seen
+        apart = places[two] - places[one]
+        off = np.minimum(*(np.abs((apart * normals[k]).sum(axis=-1)) for k in (one, two)))
+        differs |= both & (off > _BEHIND * np.minimum(depth[one], depth[two]))
+        line[one] |= differs
+        line[two] |= differs
+    width_of_line = max(round(_FINER * height / 720.0) - 1, 0)
+    if width_of_line:
+        from scipy.ndimage import binary_dilation
+
+        line = binary_dilation(line, iterations=width_of_line)
+    return np.asarray(line.reshape(height, _FINER, width, _FINER).mean(axis=(1, 3)), np.float32)
 
 
 def _placed(bodies: Sequence[Body], moment: Moment, solid: bool) -> _Placed | None:

@@ -27,19 +27,20 @@ from kestrav.core.light.response import light_shown_as, shown_light
 from kestrav.core.light.setups import environment, gains, irradiance, lamps_dimmed, picture_height
 from kestrav.core.parts.rest import rest_poses
 from kestrav.render.inscriptions import Inscriber
-from kestrav.render.palette import rgb
+from kestrav.render.palette import INK, rgb
 from kestrav.render.picture import Bits, Picture, top_of
 from kestrav.render.scene import faint_things
 from kestrav.render.soft_light import Ground, ground_of
 from kestrav.render.sweeps import sweep_of
 from kestrav.render.tracing.bodies import bodies_of
 from kestrav.render.tracing.description import Body, Lamp, Moment, Region, Surface, Traced, TracedScene, Wanted
-from kestrav.render.tracing.passes import lit_by, on_level, passes
+from kestrav.render.tracing.passes import edges, lit_by, on_level, passes
 
 Array = NDArray[np.float64]
 Single = NDArray[np.float32]
 
 _UNSEEN = 0.02  # of the light, that a shadow that is caught must take at least
+_INK_SHARE = 0.85  # how dark lines along edges are
 _FLOOR_GREY = 0.5  # albedo of the floor that catches shadows where the picture lets through
 _FLOOR = 60.0  # of the size of all, that the floor below it is wide
 _MOMENTS = 16  # instants within a frame that moving things are seen at
@@ -131,7 +132,21 @@ class FinishedStudio:
         traced = self.traced(camera, time)
         if self.bits == 32:
             return self.layers(camera, time, traced)
-        return self.inscribed(self.shown(traced), camera, time)
+        return self.inscribed(self.lined(self.shown(traced), camera, time), camera, time)
+
+    def lined(self, picture: Picture, camera: Camera, time: float) -> Picture:
+        """A picture with lines along the edges, where the shot asks for them."""
+        if not self.shot.edges:
+            return picture
+        assert self._scene is not None
+        share = edges(self._scene.bodies, self._at(camera, time), self.width, self.height)
+        if self.region is not None:
+            left, top, right, bottom = self.region
+            share = share[top:bottom, left:right]
+        top_value = np.iinfo(picture.dtype).max
+        over = (_INK_SHARE * share)[..., None]
+        ink = np.array([*rgb(INK), 1.0])[: picture.shape[2]] * top_value
+        return np.rint(picture + over * (ink - picture)).astype(picture.dtype)
 
     def inscribed(self, picture: Picture, camera: Camera, time: float) -> Picture:
         """A picture of all of the frame, with what the shot writes on it; one of a region has nothing written on it."""
