@@ -74,8 +74,8 @@ class Tour:
             raise BadInput(f"“{target}” cannot be written")
         return target
 
-    def pictures(self) -> list[Path]:
-        """A picture of each main view."""
+    def pictures(self, stills: int = 2) -> list[Path]:
+        """A picture of each main view, and one or two finished ones."""
         window, session = self.window, self.window.session
         made = []
         session.set_time(2.3)
@@ -106,7 +106,7 @@ class Tour:
         self.wait(lambda: window.checking.current and dialog.tried, "trying a frame")
         made.append(self.picture("render"))
         dialog.done(QDialog.DialogCode.Rejected)
-        made += self.filmed()
+        made += self.filmed(stills)
         session.select(None)
         return made + self.preparing() + self.paths() + [self.beginning()]
 
@@ -366,8 +366,8 @@ class Tour:
             made.append(target)
         return made
 
-    def filmed(self) -> list[Path]:
-        """The film with its shots, in a cross-fade, large in the lens; and a finished picture of it."""
+    def filmed(self, stills: int) -> list[Path]:
+        """The film with its shots, in a cross-fade, large in the lens; and finished pictures of it."""
         window = self.window
         window.filming.show_film()
         view = window.filming.view
@@ -377,7 +377,7 @@ class Tour:
         view.slider.setValue(fading)
         made = self.picture("film")
         view.close()
-        orbit = self.still("still", 0, 4.9)
+        orbit = [self.still("still", 0, 4.9)] if stills > 1 else []
         # the tight moment, sharp where it is tight
         leaves, riser = (
             window.session.project.shots[2],
@@ -389,7 +389,7 @@ class Tour:
         look = {"look": "studio", "background": "#e9ecea", "background_top": "#c9d6d8", "shows": shows}
         tight = self.still("close-up", 2, 1.63, **look)
         window.session.undo.undo()
-        return [made, orbit, tight]
+        return [made, *orbit, tight]
 
     def still(self, name: str, place: int, time: float, **fields: object) -> Path:
         """A finished picture of a shot at a time in s."""
@@ -442,8 +442,9 @@ def main(arguments: list[str]) -> int:
         shown = sys.excepthook
         sys.excepthook = lambda kind, fault, trace: (faults.append(fault), shown(kind, fault, trace))
         tour = Tour(application, file, folder)
-        made = tour.pictures()
-        if "--pictures-only" not in arguments:
+        alone = "--pictures-only" in arguments
+        made = tour.pictures(1 if alone else 2)
+        if not alone:
             drawn = tour.play()
             made += tour.report()
             made += tour.handed_on()

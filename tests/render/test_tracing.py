@@ -479,3 +479,14 @@ def test_a_section_cuts_finished_pictures_open_where_it_cuts_quick_ones(opened):
         assert both / either > 0.95
         # the near half is gone
         assert red[1].sum() < 0.85 * red[2].sum()
+
+
+def test_frames_of_a_still_scene_do_not_flicker(opened):
+    # nothing moves from 1 s on, and the camera stands
+    studio = FinishedStudio(opened.project, opened.meshes, SHOT, 160, 90)
+    try:
+        one, two = (studio.picture(opened.project.cameras[0], time).astype(int) for time in (1.5, 1.6))
+    finally:
+        studio.close()
+    apart = np.abs(one - two)
+    assert apart.mean() < 1.0 and (apart > 3).mean() < 0.001
