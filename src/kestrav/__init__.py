@@ -1,3 +1,34 @@
-"""Kestrav: exact motion, clearance and pictures for product visualization engineers."""
+"""Kestrav: exact motion, clearance and pictures for product visualization engineers.
+
+``kestrav.open``, ``kestrav.new``, ``kestrav.Project`` and ``kestrav.Error`` are what scripts use; see :mod:`kestrav.scripting`.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from kestrav.scripting import Check as Check
+    from kestrav.scripting import Error as Error
+    from kestrav.scripting import Extraction as Extraction
+    from kestrav.scripting import Finding as Finding
+    from kestrav.scripting import Project as Project
+    from kestrav.scripting import new as new
+    from kestrav.scripting import open as open
+
+_SCRIPTING = ("Check", "Error", "Extraction", "Finding", "Project", "new", "open")
+
+
+def __getattr__(name: str) -> Any:
+    # the window and the command line must not wait for what scripts need
+    if name in _SCRIPTING:
+        from kestrav import scripting
+
+        return getattr(scripting, name)
+    raise AttributeError(f"module “kestrav” has no “{name}”")
+
+
+def __dir__() -> list[str]:
+    return sorted([*globals(), *_SCRIPTING])

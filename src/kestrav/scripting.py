@@ -1,0 +1,492 @@
+"""Kestrav without a window: ``import kestrav`` and work with projects.
+
+    project = kestrav.new("cabinet.step")
+    project.turntable(seconds=12)
+    project.render("turntable.mp4")
+
+Everything here is meant to last; all else is internal. Things are named as in the window, or by their ids. Lengths are mm, times s, angles
+degrees; arrays are NumPy's. What cannot be done raises :class:`kestrav.Error` with a sentence that says what and why.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path as FilePath
+from typing import TYPE_CHECKING, Any, Literal
+
+import msgspec
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from kestrav.core.document import edits
+from kestrav.core.document.lookup import find, items, new_id, new_name, part_called
+from kestrav.core.document.lookup import get as item_of
+from kestrav.core.document.records import Path, PathPoint, PointShape
+from kestrav.core.document.records import Project as Document
+from kestrav.core.errors import BadInput as Error
+from kestrav.core.files import project_file
+from kestrav.core.geometry.meshes import Mesh
+
+if TYPE_CHECKING:
+    from kestrav.core.findings.check import CheckResult
+
+Array = NDArray[np.float64]
+File = str | FilePath
+
+
+def open(file: File) -> Project:
+    """Open a project. Raises Error naming the file."""
+    place = FilePath(file)
+    opened = project_file.load(place)
+    return Project(opened.project, opened.meshes, place)
+
+
+def new(
+    *products: File, name: str = "", unit: str | None = None, tolerance: float | None = None, up: str | None = None
+) -> Project:
+    """A new project of CAD or mesh files; see :meth:`Project.add_product`."""
+    made = Project(Document(name=name or (FilePath(products[0]).stem if products else "Project")), {}, None)
+    for product in products:
+        made.add_product(product, unit, tolerance, up)
+    return made
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A fault: its ``rule`` (see ``kestrav rules``), how grave it is, what it is about, the worst time in s, its number with its limit."""
+
+    rule: str
+    severity: Literal["breach", "warning", "note"]
+    title: str
+    detail: str
+    time: float
+    value: float
+    unit: str
+    limit: float
+    subject: tuple[str, ...]
+
+
+class Check:
+    """What a check found."""
+
+    def __init__(self, document: Document, result: CheckResult) -> None:
+        self._document, self._result = document, result
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """All findings, the gravest first; ``subject`` are names."""
+        return tuple(
+            Finding(
+                f.rule,
+                f.severity,
+                f.title,
+                f.detail,
+                f.time,
+                f.value,
+                f.unit,
+                f.limit,
+                tuple(map(self._name, f.subject)),
+            )
+            for f in self._result.findings
+        )
+
+    @property
+    def has_breach(self) -> bool:
+        """Whether any finding is a breach."""
+        return self._result.has_breach
+
+    @property
+    def certainty(self) -> str:
+        """What the clearance rests on: the frames alone, or a certificate between them."""
+        return self._result.status
+
+    @property
+    def times(self) -> Array:
+        """Times (n,) in s of the frames that were checked."""
+        return np.array(self._result.clearance.times)
+
+    @property
+    def clearance(self) -> Array:
+        """The least clearance (n,) in mm at each of them; below 0 where parts overlap."""
+        return np.array(self._result.clearance.distance)
+
+    @property
+    def least_clearance(self) -> float:
+        """The least of all in mm; infinite where nothing is to be measured."""
+        found = self.clearance
+        return float(found.min()) if len(found) else float("inf")
+
+    def as_data(self) -> dict[str, Any]:
+        """All of it as plain data, as ``kestrav check --json`` prints it."""
+        from kestrav.core.findings.report import as_data
+
+        return as_data(self._document, self._result)
+
+    def _name(self, item: str) -> str:
+        found = find(self._document, item)
+        return item if found is None else found.name
+
+
+@dataclass(frozen=True)
+class Extraction:
+    """What came of looking for a way out: whether there is one, told in words, and as plain data as ``kestrav extract --json`` prints it."""
+
+    found: bool
+    told: str
+    data: dict[str, Any]
+
+
+class Project:
+    """An open project. Its methods change it in place; :meth:`undo` takes the last change back."""
+
+    def __init__(self, document: Document, meshes: Any, file: FilePath | None) -> None:
+        self._document, self._meshes = document, dict(meshes)
+        self._before: list[Document] = []
+        self.file = file
+
+    # what it holds
+
+    @property
+    def name(self) -> str:
+        """Its name."""
+        return self._document.name
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """The names of its parts and assemblies, in the order of :meth:`poses`."""
+        return tuple(part.name for part in self._document.parts)
+
+    @property
+    def part_ids(self) -> tuple[str, ...]:
+        """Their ids, which are unlike each other where names are not."""
+        return tuple(part.id for part in self._document.parts)
+
+    @property
+    def products(self) -> tuple[str, ...]:
+        """The names of the outermost of them."""
+        return tuple(part.name for part in self._document.parts if part.parent is None)
+
+    @property
+    def paths(self) -> tuple[str, ...]:
+        """The names of its paths."""
+        return tuple(path.name for path in self._document.paths)
+
+    @property
+    def shots(self) -> tuple[str, ...]:
+        """The names of its shots, in the order of the film."""
+        return tuple(shot.name for shot in self._document.shots)
+
+    @property
+    def duration(self) -> float:
+        """When the last motion ends, in s."""
+        from kestrav.core.kinematics.runs import span
+
+        return span(self._document)
+
+    def poses(self, times: ArrayLike) -> Array:
+        """World matrices (n, parts, 4, 4) of all parts at times (n,) in s."""
+        from kestrav.core.kinematics.poses import world_poses
+
+        return np.array(world_poses(self._document, np.atleast_1d(np.asarray(times, float))))
+
+    def path_length(self, path: str) -> float:
+        """How long a path is, in mm."""
+        from kestrav.core.paths.path_curves import path_curve
+
+        return float(path_curve(self._path(path)).length)
+
+    def wheel_turns(self, time: float | None = None) -> dict[str, float]:
+        """The turns of each wheel, by its name, until a time in s or in all."""
+        from kestrav.core.editing.wheel_making import turns_of
+
+        return {wheel.name: float(turns_of(self._document, wheel, time)) for wheel in self._document.wheels}
+
+    # making and changing it
+
+    def add_product(
+        self, file: File, unit: str | None = None, tolerance: float | None = None, up: str | None = None
+    ) -> tuple[str, ...]:
+        """Add a CAD or mesh file; returns the names of what is new at the outermost.
+
+        ``unit`` is that of a file that has none (by its size, if it is not given), ``tolerance`` in mm how far facets may be from curved
+        faces, ``up`` the upward axis where it is not the format's own.
+        """
+        from kestrav.core.files.product_import import UNITS, into_project, proposed_unit, read_product, with_unit
+
+        if unit is not None and unit not in UNITS:
+            raise Error(f"the unit “{unit}” is not known; units are {', '.join(UNITS)}")
+        if up not in (None, "x", "y", "z"):
+            raise Error(f"the upward axis is “{up}”; it can be x, y or z")
+        imported = read_product(FilePath(file), tolerance, None if unit is None else UNITS[unit], up)  # type: ignore[arg-type]
+        if imported.unit is None:
+            imported = with_unit(imported, UNITS[proposed_unit(imported)])
+        known = set(self.part_ids)
+        meshes = {**self._meshes, **imported.meshes}
+        self._change(into_project(self._document, imported), meshes)
+        return tuple(p.name for p in self._document.parts if p.id not in known and p.parent is None)
+
+    def add_path(
+        self,
+        points: ArrayLike,
+        name: str = "Path",
+        kind: Literal["smooth", "corner"] = "smooth",
+        radius: float = 0.0,
+        closed: bool = False,
+    ) -> str:
+        """Add a path through points (n, 3) in mm, smooth or with corners, these rounded by a ``radius``; returns its name."""
+        places = np.asarray(points, float).reshape(-1, 3)
+        made = tuple(
+            PathPoint((float(x), float(y), float(z)), kind, radius=radius if kind == "corner" else 0.0)
+            for x, y, z in places
+        )
+        path = Path(
+            new_id(self._document, Path),
+            new_name(self._document, Path, name),
+            PointShape(made, closed=closed),
+        )
+        self._change(edits.add(self._document, path))
+        return path.name
+
+    def add_run(
+        self,
+        part: str,
+        path: str,
+        start: float | None = None,
+        duration: float | None = None,
+        speed: float | None = None,
+        turned: bool = True,
+    ) -> str:
+        """Send a part along a path, from a start in s (after what moves it so far, if it is not given), in a duration in s or at a speed in
+        mm/s; returns the run's name. Unless it is ``turned`` it keeps its orientation."""
+        from kestrav.core.document.records import FixedOrientation
+        from kestrav.core.editing.run_making import add_run
+
+        if duration is not None and speed is not None:
+            raise Error("a run has a duration or a speed; give one of them")
+        made = add_run(self._document, self._part(part), self._path(path).id)
+        run = made.runs[-1].id
+        fields: dict[str, Any] = {}
+        if start is not None:
+            fields["start"] = start
+        if duration is not None:
+            fields |= {"duration": duration, "speed": None}
+        if speed is not None:
+            fields |= {"speed": speed, "duration": None}
+        if not turned:
+            fields["orientation"] = FixedOrientation()
+        self._change(edits.update(made, run, **fields) if fields else made)
+        return self._named(run)
+
+    def add_wheels(self, *parts: str) -> tuple[str, ...]:
+        """Let round parts roll with what carries them, by their widest cylinder; returns the names of the wheels."""
+        from kestrav.core.editing.wheel_making import add_rolls
+
+        before = {wheel.id for wheel in self._document.wheels}
+        self._change(add_rolls(self._document, self._meshes, [self._part(part) for part in parts]))
+        return tuple(wheel.name for wheel in self._document.wheels if wheel.id not in before)
+
+    def add_camera(
+        self,
+        position: Sequence[float],
+        aim: str | Sequence[float],
+        start: float = 0.0,
+        end: float | None = None,
+        **lens: Any,
+    ) -> str:
+        """A camera at a place that aims at a part or point, with a shot of all the motion; returns the shot's name. ``lens`` are fields of
+        the camera: ``focal_length`` in mm, ``f_number`` …"""
+        from kestrav.core.camera.making import add_standing
+
+        target: Any = self._part(aim) if isinstance(aim, str) else np.asarray(aim, float)
+        made = add_standing(self._document, position, target, **lens)
+        shot = made.shots[-1]
+        self._change(edits.update(made, shot.id, start=start, end=self.duration or shot.end if end is None else end))
+        return self._named(shot.id)
+
+    def orbit(self, *parts: str, seconds: float = 12.0, **shape: Any) -> str:
+        """A camera that goes around parts (or all there is), with a looping shot; returns its name. ``shape``: ``offset`` and ``height`` in
+        mm, ``start`` in degrees, ``clockwise`` …"""
+        from kestrav.core.camera.orbits import add_orbit
+
+        things = self._things(parts)
+        self._change(add_orbit(self._document, self._meshes, things, duration=seconds, **shape))
+        return self.shots[-1]
+
+    def turntable(self, *parts: str, seconds: float = 12.0, turns: float = 1.0) -> str:
+        """Parts (or all there is) that turn before a camera that sees all of them, with a looping shot; returns its name."""
+        from kestrav.core.camera.plans import turntable
+
+        self._change(turntable(self._document, self._meshes, self._things(parts), seconds, turns))
+        return self.shots[-1]
+
+    def set(self, thing: str, **fields: Any) -> None:
+        """Change fields of a part, path, run, wheel, camera, light, shot or finish, by its name or id; they are those of the project's
+        document (``kestrav schema``)."""
+        self._change(edits.update(self._document, self._item(thing), **fields))
+
+    def set_settings(self, **fields: Any) -> None:
+        """Change settings of the project, such as ``fps`` or ``required_clearance`` in mm."""
+        self._change(edits.settings(self._document, **fields))
+
+    def set_light(self, **fields: Any) -> None:
+        """Change the light set-up: ``setup``, ``turn``, ``level``, ``softness``, ``exposure``, ``white``."""
+        self._change(edits.light(self._document, **fields))
+
+    def give_finish(self, words: str, finish: str) -> None:
+        """Give a finish of the shelf to all parts whose names hold some words, now and after a new delivery; a star stands for anything."""
+        from kestrav.core.editing.finishing import with_rule
+        from kestrav.core.finishes.shelf import BY_NAME
+
+        if finish not in BY_NAME:
+            raise Error(f"the shelf has no finish “{finish}”; it has {', '.join(sorted(BY_NAME))}")
+        self._change(with_rule(self._document, words, BY_NAME[finish]))
+
+    def show_colourway(self, name: str) -> None:
+        """Show a colourway, or the parts' own finishes where the name is empty."""
+        from kestrav.core.document.shots import pick_colourway
+        from kestrav.core.editing.finishing import shown_in
+
+        self._change(shown_in(self._document, pick_colourway(self._document, name) if name else ""))
+
+    def undo(self) -> None:
+        """Take the last change back. Raises Error where there is none."""
+        if not self._before:
+            raise Error("nothing was changed since the project was opened")
+        self._document = self._before.pop()
+
+    # asking, and handing on
+
+    def check(self, certify: bool = True, span: tuple[float, float] | None = None) -> Check:
+        """Find every fault, and measure the clearance over the whole motion or a span in s; between the frames too if it is to ``certify``."""
+        from kestrav.core.findings.check import certified, check
+
+        result = check(self._document, self._meshes, over=span)
+        return Check(self._document, certified(self._document, self._meshes, result) if certify else result)
+
+    def extract(self, *parts: str, keep: bool = True, **wish: Any) -> Extraction:
+        """Find a way for parts to leave what they are in, and add it to the project if it is to be kept. ``wish``: ``required`` clearance in mm,
+        ``upright``, ``tilt`` in degrees, ``seconds`` at most for a stage …"""
+        from kestrav.core.extraction.report import as_data, as_text
+        from kestrav.core.extraction.ways import WayOut, Wish, add_way, find_way
+
+        things = [self._part(part) for part in parts]
+        if not things:
+            raise Error("name the parts that are to leave")
+        try:
+            asked = Wish(**wish)
+        except TypeError as fault:
+            raise Error(f"a way out cannot be asked for so: {fault}") from fault
+        found = find_way(self._document, self._meshes, things, asked)
+        told = Extraction(isinstance(found, WayOut), as_text(self._document, found), as_data(self._document, found))
+        if keep and isinstance(found, WayOut):
+            self._change(add_way(self._document, things, found))
+        return told
+
+    def render(
+        self,
+        out: File,
+        shot: str | Iterable[str] | None = None,
+        at: float | None = None,
+        *,
+        size: str | None = None,
+        quality: str | None = None,
+        samples: int | None = None,
+        bits: int = 8,
+        transparent: bool = False,
+        overwrite: bool = False,
+    ) -> FilePath:
+        """Render shots, one after another, to a film or a folder; or a still at a time in s, where ``out`` is a .png or .exr.
+
+        Without a name it is the first shot, or for a film all shots that are in it. ``size`` as 1280x720.
+        """
+        from kestrav.core.document.shots import pick_shot, with_settings
+        from kestrav.render.film import render_film, render_still
+        from kestrav.render.picture import read_bits
+
+        target = FilePath(out)
+        still = target.suffix.lower() in (".png", ".exr")
+        if shot is None and not still:
+            picked = [s for s in self._document.shots if s.in_film] or [pick_shot(self._document, None)]
+        else:
+            names = [shot] if shot is None or isinstance(shot, str) else list(shot)
+            picked = [pick_shot(self._document, name) for name in names]
+        shots = [with_settings(s, size=size, quality=quality, samples=samples) for s in picked]
+        if still:
+            when = shots[0].start if at is None else at
+            return render_still(
+                self._document, self._meshes, shots[0], when, target, overwrite, transparent, bits=read_bits(bits)
+            )
+        return render_film(
+            self._document, self._meshes, shots, target, None, overwrite, alpha=transparent, bits=read_bits(bits)
+        )
+
+    def export(self, out: File, *, tolerance: float = 0.05, overwrite: bool = False) -> FilePath:
+        """Hand the motion on: animated glTF (.glb, within a tolerance in mm), tables (.csv), or a report (.html)."""
+        target = FilePath(out)
+        ending = target.suffix.lower()
+        if ending == ".glb":
+            from kestrav.core.files.gltf_export import write_animated
+
+            write_animated(self._document, self._meshes, target, overwrite, tolerance)
+        elif ending == ".csv":
+            from kestrav.core.files.tables import write_tables
+
+            write_tables(self._document, self._meshes, target, overwrite)
+        elif ending == ".html":
+            from kestrav.render.project_report import write_project_report
+
+            write_project_report(self._document, self._meshes, target, overwrite, None)
+        else:
+            raise Error(f"“{target}” has an ending that is not known: give .glb, .csv or .html")
+        return target
+
+    def save(self, file: File | None = None) -> FilePath:
+        """Save it, where it was opened or to another file."""
+        target = FilePath(file) if file is not None else self.file
+        if target is None:
+            raise Error("the project has no file yet; name one")
+        if target.suffix != project_file.SUFFIX:
+            raise Error(f"“{target}” should end in {project_file.SUFFIX}")
+        project_file.save(self._document, self._meshes, target)
+        self.file = target
+        return target
+
+    # within
+
+    def _change(self, document: Document, meshes: dict[str, Mesh] | None = None) -> None:
+        from kestrav.core.derive import derived
+
+        self._meshes = self._meshes if meshes is None else meshes
+        self._before.append(self._document)
+        self._document = derived(document, self._meshes, self._document)
+
+    def _part(self, name: str) -> str:
+        return part_called(self._document, name)
+
+    def _things(self, names: Sequence[str]) -> list[str]:
+        if names:
+            return [self._part(name) for name in names]
+        return [part.id for part in self._document.parts if part.parent is None]
+
+    def _path(self, name: str) -> Path:
+        found = item_of(self._document, self._item(name, Path))
+        assert isinstance(found, Path)
+        return found
+
+    def _item(self, name: str, kind: type = msgspec.Struct) -> str:
+
+        known = [item for item in items(self._document) if isinstance(item, kind)]
+        if any(item.id == name for item in known):
+            return name
+        found = [item.id for item in known if item.name == name]
+        if len(found) != 1:
+            told = "nothing" if not found else f"{len(found)} things"
+            raise Error(f"the project holds {told} called “{name}”; give a name or id of one")
+        return found[0]
+
+    def _named(self, item: str) -> str:
+        return item_of(self._document, item).name
+
+
+__all__ = ["Check", "Error", "Extraction", "Finding", "Project", "new", "open"]
