@@ -462,3 +462,11 @@ def test_a_still_is_made_in_one_colourway_or_once_in_each(capsys, saved, tmp_pat
     assert np.asarray(Image.open(tmp_path / "one.png")).mean(axis=(0, 1)) == pytest.approx(green)
     status, _, fault = run(capsys, "render", saved, "-o", tmp_path / "two.png", "--colourway", "Blue")
     assert status == 2 and "“Green”" in fault
+
+
+def test_two_projects_are_compared(saved, tmp_path, capsys):
+    status, out, _ = run(capsys, "compare", saved, saved, "--json", "--no-certify")
+    told = json.loads(out)
+    assert status == 0 and not told["is_worse"] and all(f["change"] == "same" for f in told["findings"])
+    status, _, err = run(capsys, "compare", saved, tmp_path / "missing.json")
+    assert status == 2 and "missing.json" in err

@@ -13,7 +13,7 @@ import typer
 from kestrav import __version__
 from kestrav.core.errors import BadInput
 
-COMMANDS = ("new", "info", "check", "extract", "render", "export", "schema", "rules")
+COMMANDS = ("new", "info", "check", "compare", "extract", "render", "export", "schema", "rules")
 
 app = typer.Typer(
     add_completion=False,
@@ -198,6 +198,37 @@ def check(
         data["out"], text = [str(p) for p in made], text + "".join(f"made {p}\n" for p in made)
     _print(data, text, as_json)
     if result.has_breach:
+        raise typer.Exit(1)
+
+
+@app.command()
+def compare(
+    before: Annotated[Path, typer.Argument(help="A project, or a check written with “kestrav check --json”.")],
+    after: Annotated[Path, typer.Argument(help="The one to compare it with.")],
+    certify: Annotated[
+        bool, typer.Option(help="Prove the clearance between the frames too, or tell where that fails.")
+    ] = True,
+    as_json: Json = False,
+) -> None:
+    """Tell what is new, gone, worse or better between two checks. Exit 1 when a breach is new or worse."""
+    from kestrav.core.files import project_file
+    from kestrav.core.findings import comparing, report
+    from kestrav.core.findings.check import certified
+    from kestrav.core.findings.check import check as run_check
+
+    checks = []
+    for file in (before, after):
+        if file.suffix.lower() == ".json":
+            checks.append(comparing.read_check(file))
+            continue
+        opened = project_file.load(file)
+        result = run_check(opened.project, opened.meshes)
+        if certify:
+            result = certified(opened.project, opened.meshes, result)
+        checks.append(report.as_data(opened.project, result))
+    told = comparing.compare(*checks)
+    _print(comparing.as_data(told), comparing.as_text(told), as_json)
+    if told.is_worse:
         raise typer.Exit(1)
 
 

@@ -1,0 +1,148 @@
+"""Two checks compared: what is new, what is gone, what became worse or better. Works on what :func:`kestrav.core.findings.report.as_data`
+tells, so that a check that was written down once can be compared with one of today."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+from kestrav.core.errors import BadInput
+
+Change = Literal["new", "worse", "better", "same", "gone"]
+_ORDER: tuple[Change, ...] = ("new", "worse", "same", "better", "gone")
+_ALIKE = 1e-3  # of the unit, by which a number may differ and be the same: facets and grids give no more
+
+
+@dataclass(frozen=True)
+class Compared:
+    """A finding of the first check (none: new), of the second (none: gone), and what became of it."""
+
+    change: Change
+    before: Mapping[str, Any] | None
+    after: Mapping[str, Any] | None
+
+    @property
+    def told(self) -> Mapping[str, Any]:
+        """The finding as it is, or was."""
+        found = self.after if self.after is not None else self.before
+        assert found is not None
+        return found
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """The findings, the gravest changes first, and the least clearances in mm (none: nothing to measure)."""
+
+    findings: tuple[Compared, ...]
+    least_before: float | None
+    least_after: float | None
+
+    @property
+    def is_worse(self) -> bool:
+        """Whether a breach is new or became worse."""
+        return any(c.change in ("new", "worse") and c.told["severity"] == "breach" for c in self.findings)
+
+
+def read_check(file: Path) -> dict[str, Any]:
+    """A check as ``kestrav check --json`` wrote it down. Raises BadInput."""
+    try:
+        data = json.loads(file.read_text(encoding="utf-8"))
+    except OSError as fault:
+        raise BadInput(f"“{file}” cannot be read: {fault.strerror or fault}") from fault
+    except ValueError as fault:
+        raise BadInput(f"“{file}” is no check that was written down with “kestrav check --json”") from fault
+    if not isinstance(data, dict) or not isinstance(data.get("findings"), list):
+        raise BadInput(f"“{file}” is no check that was written down with “kestrav check --json”")
+    return data
+
+
+def compare(before: Mapping[str, Any], after: Mapping[str, Any]) -> Comparison:
+    """What became of a check's findings: they are the same where they are of one rule and about things of the same names, in their order in
+    time."""
+    left: dict[tuple[object, ...], list[Mapping[str, Any]]] = {}
+    for finding in sorted(before["findings"], key=_when):
+        left.setdefault(_key(finding), []).append(finding)
+    found = []
+    for finding in sorted(after["findings"], key=_when):
+        earlier = left.get(_key(finding), [])
+        was = earlier.pop(0) if earlier else None
+        found.append(Compared("new" if was is None else _change(was, finding), was, finding))
+    found += [Compared("gone", was, None) for rest in left.values() for was in rest]
+    grave = {"breach": 0, "warning": 1}
+    found.sort(key=lambda c: (_ORDER.index(c.change), grave.get(str(c.told["severity"]), 2), str(c.told["title"])))
+    return Comparison(tuple(found), before.get("min_clearance_mm"), after.get("min_clearance_mm"))
+
+
+def _key(finding: Mapping[str, Any]) -> tuple[object, ...]:
+    return str(finding["rule"]), tuple(sorted(str(name) for name in finding["subject"]))
+
+
+def _when(finding: Mapping[str, Any]) -> float:
+    return float(finding.get("time") or 0.0)
+
+
+def _change(was: Mapping[str, Any], now: Mapping[str, Any]) -> Change:
+    beyond = [_beyond(finding) for finding in (was, now)]
+    if abs(beyond[0] - beyond[1]) <= _ALIKE:
+        return "same"
+    return "worse" if beyond[1] > beyond[0] else "better"
+
+
+def _beyond(finding: Mapping[str, Any]) -> float:
+    """How far a finding's number is beyond its limit."""
+    value, limit = finding.get("value"), finding.get("limit")
+    return abs(float(value) - float(limit)) if value is not None and limit is not None else 0.0
+
+
+def as_data(told: Comparison) -> dict[str, Any]:
+    """JSON-ready."""
+    return {
+        "min_clearance_mm": {"before": told.least_before, "after": told.least_after},
+        "is_worse": told.is_worse,
+        "findings": [
+            {
+                "change": c.change,
+                "rule": c.told["rule"],
+                "severity": c.told["severity"],
+                "subject": list(c.told["subject"]),
+                "title": c.told["title"],
+                "unit": c.told.get("unit"),
+                "before": None if c.before is None else c.before.get("value"),
+                "after": None if c.after is None else c.after.get("value"),
+                "limit": c.told.get("limit"),
+            }
+            for c in told.findings
+        ],
+    }
+
+
+def as_text(told: Comparison) -> str:
+    """A line for each finding, what became worse first, and how many there are of each kind."""
+    lines = []
+    if told.least_before is not None or told.least_after is not None:
+        lines.append(f"least clearance: {_mm(told.least_before)} before, {_mm(told.least_after)} after")
+    for change in _ORDER:
+        some = [c for c in told.findings if c.change == change]
+        if not some:
+            continue
+        lines.append(f"{change} ({len(some)}):")
+        lines += [f"  {c.told['severity']}: {c.told['title']}{_numbers(c)}" for c in some]
+    if not told.findings:
+        lines.append("neither check found anything")
+    return "\n".join(lines) + "\n"
+
+
+def _mm(value: float | None) -> str:
+    return "nothing to measure" if value is None else f"{value:.2f} mm"
+
+
+def _numbers(c: Compared) -> str:
+    told = [None if f is None or f.get("value") is None else f"{float(f['value']):.4g}" for f in (c.before, c.after)]
+    unit = f" {c.told['unit']}" if c.told.get("unit") else ""
+    if c.change in ("worse", "better") and None not in told:
+        return f"; {told[0]} before, {told[1]}{unit} after"
+    shown = next((value for value in told if value is not None), None)
+    return "" if shown is None else f"; {shown}{unit}"
