@@ -13,7 +13,7 @@ import typer
 from kestrav import __version__
 from kestrav.core.errors import BadInput
 
-COMMANDS = ("new", "info", "check", "compare", "extract", "render", "export", "schema", "rules")
+COMMANDS = ("new", "info", "check", "compare", "extract", "render", "export", "batch", "schema", "rules")
 
 app = typer.Typer(
     add_completion=False,
@@ -552,6 +552,56 @@ def export(
         write_project_report(opened.project, opened.meshes, out, force, report)
         data, text = {"out": [str(out)]}, f"made {out}"
     _print(data, text, as_json)
+
+
+@app.command()
+def batch(
+    project: Annotated[Path, typer.Argument(help="The project.")],
+    table: Annotated[
+        Path,
+        typer.Argument(
+            help="CSV with a column “name”, and columns “part NAME” (a file), “colourway”, “settings.FIELD”, “light.FIELD”, “THING.FIELD”."
+        ),
+    ],
+    out: Annotated[Path, typer.Option("-o", "--out", help="Folder for the variants and the table of results.")],
+    certify: Annotated[bool, typer.Option("--certify", help="Prove the clearance between the frames too.")] = False,
+    extract: Annotated[list[str] | None, typer.Option(help="A part to extract; may be given more than once.")] = None,
+    shot: Annotated[str | None, typer.Option(help="Shot of which a picture is made.")] = None,
+    at: Annotated[float | None, typer.Option(callback=_sensible, help="Time in s of the picture.")] = None,
+    size: Annotated[str | None, typer.Option(help="Size of the picture, as 1280x720.")] = None,
+    quality: Annotated[str | None, typer.Option(help="preview, good, best or finished.")] = None,
+    processes: Annotated[int | None, typer.Option(help="Number of processes; one per core if not given.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Check, extract or render variants of a project, one for each row of a table. Exit 1 when one failed."""
+    import os
+
+    import msgspec
+
+    from kestrav.variants import Wanted, read_variants, run_variants
+
+    if processes is not None and processes < 1:
+        raise BadInput(f"{processes} processes cannot work at it; give 1 or more")
+    if not project.is_file():
+        raise BadInput(f"“{project}” is not there")
+    variants = read_variants(table)
+    wanted = Wanted(certify, shot, at, size, quality, tuple(extract or ()))
+    report = None if as_json or not sys.stderr.isatty() else _Line()
+    results = run_variants(project, variants, out, wanted, processes or os.cpu_count() or 1, report)
+    lines = [
+        f"{r.name}: {r.fault}"
+        if r.fault
+        else f"{r.name}: least clearance {_in_mm(r.least_clearance_mm)}, {r.breaches} breaches"
+        for r in results
+    ]
+    text = "\n".join([*lines, f"made {out / 'results.csv'} and {out / 'results.html'}"])
+    _print({"out": str(out), "variants": [msgspec.to_builtins(r) for r in results]}, text, as_json)
+    if any(r.fault for r in results):
+        raise typer.Exit(1)
+
+
+def _in_mm(value: float | None) -> str:
+    return "not to be measured" if value is None else f"{value:.2f} mm"
 
 
 def _share_line(share: float, text: str = "") -> None:

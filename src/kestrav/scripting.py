@@ -349,6 +349,17 @@ class Project:
 
         self._change(shown_in(self._document, pick_colourway(self._document, name) if name else ""))
 
+    def replace_part(self, part: str, file: File, align: Literal["origin", "box"] = "origin") -> None:
+        """Replace a part by a file's product, with all that is attached to it: by their origins, or the middle of their boxes' undersides."""
+        from kestrav.core.files.product_import import UNITS, proposed_unit, read_product, with_unit
+        from kestrav.core.files.refresh import replace
+
+        imported = read_product(FilePath(file))
+        if imported.unit is None:
+            imported = with_unit(imported, UNITS[proposed_unit(imported)])
+        meshes = {**self._meshes, **imported.meshes}
+        self._change(replace(self._document, self._part(part), imported, align), meshes)
+
     def undo(self) -> None:
         """Take the last change back. Raises Error where there is none."""
         if not self._before:

@@ -1,0 +1,320 @@
+"""Variants of a project, one for each row of a table: changed, checked, extracted or rendered, and told in one table.
+
+The first column ``name`` names the variant; the others say what is changed: ``part NAME`` a file that replaces the part, ``colourway`` the
+colourway shown, ``settings.FIELD`` and ``light.FIELD`` those of the project, and ``THING.FIELD`` a field of a run, path, camera …; empty
+cells change nothing. Each variant is worked out in a process of its own, and what is done is not done again.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import csv
+import hashlib
+import html
+import io
+import json
+import re
+import time
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import dataclass
+from multiprocessing import get_context
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from kestrav.core.errors import BadInput
+from kestrav.core.files.writing import write_whole
+
+_UNITS = ("mm", "mm/s", "°", "s")
+_MOST = 10_000
+_NAME = re.compile(r"[^\w\- .]+")
+_PART = "part "
+_RESULT = "result.json"
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is done with each variant: it is checked, a shot's picture is made at a time in s, parts are extracted."""
+
+    certify: bool = False
+    shot: str | None = None
+    at: float | None = None
+    size: str | None = None
+    quality: str | None = None
+    extract: tuple[str, ...] = ()
+
+
+class Variant(msgspec.Struct, frozen=True):
+    """A row of the table."""
+
+    name: str
+    values: dict[str, str]
+
+
+class Result(msgspec.Struct, frozen=True):
+    """What came of a variant; ``fault`` says why there is nothing else."""
+
+    name: str
+    values: dict[str, str]
+    key: str = ""
+    fault: str = ""
+    least_clearance_mm: float | None = None
+    breaches: int = 0
+    warnings: int = 0
+    worst: str = ""
+    certainty: str = ""
+    extraction: str = ""
+    duration_s: float = 0.0
+    picture: str = ""
+    seconds: float = 0.0
+
+
+def read_variants(file: Path) -> list[Variant]:
+    """The rows of a table. Raises BadInput naming the file and row."""
+    try:
+        text = file.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as fault:
+        raise BadInput(f"“{file}” cannot be read: {getattr(fault, 'strerror', None) or 'it is not UTF-8'}") from fault
+    rows = list(csv.DictReader(io.StringIO(text)))
+    heads = list(rows[0]) if rows else []
+    if "name" not in heads:
+        raise BadInput(f"“{file}” has no column “name” or no rows; its first line names the columns")
+    if len(rows) > _MOST:
+        raise BadInput(f"“{file}” has {len(rows)} rows; {_MOST} are the most")
+    found: dict[str, Variant] = {}
+    for number, row in enumerate(rows, 2):
+        if None in row or None in row.values():
+            raise BadInput(f"row {number} of “{file}” has another number of cells than the first")
+        name = (row["name"] or "").strip()
+        if not name or folder_of(name).casefold() in (folder_of(known).casefold() for known in found):
+            raise BadInput(f"row {number} of “{file}” has {f'the name “{name}” again' if name else 'no name'}")
+        found[name] = Variant(name, {k: v.strip() for k, v in row.items() if k != "name" and v and v.strip()})
+    return list(found.values())
+
+
+def folder_of(name: str) -> str:
+    """The folder's name of a variant."""
+    return _NAME.sub("-", name).strip(" .") or "variant"
+
+
+def run_variants(
+    project: Path,
+    variants: Sequence[Variant],
+    out: Path,
+    wanted: Wanted,
+    processes: int,
+    progress: Callable[[int, int], None] | None = None,
+) -> list[Result]:
+    """Work all variants out, each into a folder of its own below ``out``, with the table of them as results.csv and results.html.
+
+    One that fails, or whose process dies, does not end the others. ``progress`` is told how many are done, and may raise to stop; what is
+    done then is kept, and not done again the next time.
+    """
+    out.mkdir(parents=True, exist_ok=True)
+    found: dict[str, Result] = {}
+    keys = {variant.name: _key(project, variant, wanted) for variant in variants}
+    for variant in variants:
+        known = _known(out / folder_of(variant.name), keys[variant.name])
+        if known is not None:
+            found[variant.name] = known
+    left = [variant for variant in variants if variant.name not in found]
+
+    def tell() -> None:
+        write_tables(out, [found[v.name] for v in variants if v.name in found])
+        if progress is not None:
+            progress(len(found), len(variants))
+
+    tell()
+    told: dict[Future[Result], Variant] = {}
+    if left:
+        with _pool(min(processes, len(left))) as pool:
+            try:
+                for v in left:
+                    told[pool.submit(work_out, project, v, out / folder_of(v.name), wanted, keys[v.name])] = v
+                while told:
+                    for future in wait(told, timeout=0.5, return_when="FIRST_COMPLETED").done:
+                        variant = told.pop(future)
+                        # with a process that dies all others of its pool are lost
+                        with contextlib.suppress(BrokenProcessPool):
+                            found[variant.name] = future.result()
+                            tell()
+            except BaseException:
+                pool.shutdown(wait=False, cancel_futures=True)
+                raise
+    for variant in left:
+        if variant.name not in found:
+            found[variant.name] = _alone(project, variant, out, wanted, keys[variant.name])
+            tell()
+    tell()
+    return [found[variant.name] for variant in variants]
+
+
+def _pool(processes: int) -> ProcessPoolExecutor:
+    return ProcessPoolExecutor(max(processes, 1), mp_context=get_context("spawn"))
+
+
+def _alone(project: Path, variant: Variant, out: Path, wanted: Wanted, key: str) -> Result:
+    """A variant in a pool of its own: if that dies, it is known whose it was."""
+    with _pool(1) as pool:
+        try:
+            return pool.submit(work_out, project, variant, out / folder_of(variant.name), wanted, key).result()
+        except BrokenProcessPool:
+            fault = "its process ended unexpectedly; memory may have run out"
+            return Result(variant.name, variant.values, fault=fault)
+
+
+def work_out(project: Path, variant: Variant, folder: Path, wanted: Wanted, key: str) -> Result:
+    """One variant: what is wrong with it is told in its result."""
+    began = time.monotonic()
+    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        found = _worked_out(project, variant, folder, wanted)
+    except BadInput as fault:
+        found = Result(variant.name, variant.values, fault=str(fault))
+    except Exception as fault:
+        found = Result(variant.name, variant.values, fault=f"it could not be worked out: {fault}")
+    found = msgspec.structs.replace(found, key=key, seconds=round(time.monotonic() - began, 3))
+    write_whole(folder / _RESULT, msgspec.json.format(msgspec.json.encode(found), indent=1))
+    return found
+
+
+def _worked_out(file: Path, variant: Variant, folder: Path, wanted: Wanted) -> Result:
+    from kestrav import scripting
+
+    project = scripting.open(file)
+    for what, value in variant.values.items():
+        _apply(project, what, value, file.parent)
+    told = project.extract(*wanted.extract).told if wanted.extract else ""
+    check = project.check(certify=wanted.certify)
+    project.save(folder / "variant.kestrav")
+    picture = ""
+    if wanted.shot is not None or wanted.at is not None:
+        target = folder / "picture.png"
+        project.render(target, wanted.shot, wanted.at, size=wanted.size, quality=wanted.quality, overwrite=True)
+        picture = target.name
+    least = check.least_clearance
+    return Result(
+        variant.name,
+        variant.values,
+        least_clearance_mm=round(least, 6) if least < 1e30 else None,
+        breaches=sum(f.severity == "breach" for f in check.findings),
+        warnings=sum(f.severity == "warning" for f in check.findings),
+        worst=check.findings[0].title if check.findings else "",
+        certainty=check.certainty,
+        extraction=told.strip().splitlines()[0] if told.strip() else "",
+        duration_s=round(project.duration, 6),
+        picture=picture,
+    )
+
+
+def _apply(project: Any, what: str, value: str, beside: Path) -> None:
+    """Change one thing of a project. Raises BadInput naming it."""
+    if what == "colourway":
+        project.show_colourway(value)
+        return
+    if what.startswith(_PART):
+        file = Path(value)
+        project.replace_part(what.removeprefix(_PART).strip(), file if file.is_absolute() else beside / file)
+        return
+    thing, dot, field = what.rpartition(".")
+    if not dot or not field.isidentifier():
+        raise BadInput(
+            f"the column “{what}” says nothing that can be changed; give “part NAME”, “colourway”, “settings.FIELD”, "
+            "“light.FIELD” or “THING.FIELD”"
+        )
+    changed = {field: _value(value)}
+    try:
+        if thing == "settings":
+            project.set_settings(**changed)
+        elif thing == "light":
+            project.set_light(**changed)
+        else:
+            project.set(thing, **changed)
+    except (TypeError, AttributeError, msgspec.ValidationError) as fault:
+        raise BadInput(f"“{what}” cannot be “{value}”: {fault}") from fault
+
+
+def _value(text: str) -> Any:
+    """A number, a quantity with its unit, what else JSON can say, or text."""
+    from kestrav.core.units import parse
+
+    try:
+        found = json.loads(text)
+        return float(found) if isinstance(found, int) and not isinstance(found, bool) else found
+    except ValueError:
+        pass
+    for unit in _UNITS:
+        try:
+            return parse(text, unit)
+        except BadInput:
+            continue
+    return text
+
+
+def _key(project: Path, variant: Variant, wanted: Wanted) -> str:
+    """A hash of all that a variant is made from: if nothing of it changed, it need not be worked out again."""
+    digest = hashlib.sha256(project.read_bytes() if project.is_file() else b"")
+    digest.update(json.dumps([variant.values, str(wanted)], sort_keys=True).encode())
+    for what, value in variant.values.items():
+        file = Path(value) if Path(value).is_absolute() else project.parent / value
+        if what.startswith(_PART) and file.is_file():
+            digest.update(hashlib.sha256(file.read_bytes()).digest())
+    return digest.hexdigest()[:32]
+
+
+def _known(folder: Path, key: str) -> Result | None:
+    """What came of a variant before, if it was just this one and nothing failed."""
+    try:
+        found = msgspec.json.decode((folder / _RESULT).read_bytes(), type=Result)
+    except (OSError, msgspec.DecodeError, UnicodeDecodeError):
+        return None
+    return found if found.key == key and not found.fault else None
+
+
+_HEADS = (
+    "name", "least clearance [mm]", "breaches", "warnings", "worst finding", "certainty", "extraction", "duration [s]", "fault", "seconds",
+)  # fmt: skip
+
+
+def _cells(result: Result) -> list[str]:
+    least = "" if result.least_clearance_mm is None else f"{result.least_clearance_mm:.4f}"
+    return [
+        result.name, least, str(result.breaches), str(result.warnings), result.worst, result.certainty, result.extraction,
+        f"{result.duration_s:.3f}", result.fault, f"{result.seconds:.1f}",
+    ]  # fmt: skip
+
+
+def write_tables(out: Path, results: Sequence[Result]) -> None:
+    """The results as results.csv and results.html. Raises BadInput where they cannot be written."""
+    columns = list(dict.fromkeys(what for result in results for what in result.values))
+    heads = [_HEADS[0], *columns, *_HEADS[1:]]
+    rows = []
+    for result in results:
+        cells = _cells(result)
+        rows.append([cells[0], *(result.values.get(what, "") for what in columns), *cells[1:]])
+    text = io.StringIO()
+    csv.writer(text).writerows([heads, *rows])
+    write_whole(out / "results.csv", text.getvalue().encode())
+    body = []
+    for result, row in zip(results, rows, strict=True):
+        picture = ""
+        if result.picture:
+            source = html.escape(f"{folder_of(result.name)}/{result.picture}", quote=True)
+            picture = f"<a href='{source}'><img src='{source}' alt='' width='240'></a>"
+        kind = "fault" if result.fault else "breach" if result.breaches else ""
+        body.append(
+            f"<tr class='{kind}'>"
+            + "".join(f"<td>{html.escape(cell)}</td>" for cell in row)
+            + f"<td>{picture}</td></tr>"
+        )
+    head = "".join(f"<th>{html.escape(name)}</th>" for name in [*heads, "picture"])
+    page = (
+        "<!doctype html><meta charset='utf-8'><title>Variants</title><style>body{font:14px sans-serif;margin:2em;color:#1d2a33}"
+        "table{border-collapse:collapse}td,th{border-bottom:1px solid #d9d2c3;padding:6px 10px;text-align:left;vertical-align:top}"
+        ".breach td:nth-child(1),.fault td:nth-child(1){border-left:4px solid #d6452b}</style>"
+        f"<h1>Variants</h1><table><tr>{head}</tr>{''.join(body)}</table>"
+    )
+    write_whole(out / "results.html", page.encode())
