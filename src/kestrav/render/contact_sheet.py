@@ -39,7 +39,9 @@ def small_pictures(
     """Pictures of a shot at times in s, of a width in pixels; very small ones without what could not be read on them."""
     height = max(round(width * shot.height / shot.width), 8)
     shows = shot.shows if width >= LEGIBLE else OnPicture()
-    studio = Studio(project, meshes, msgspec.structs.replace(shot, quality=quality, shows=shows), width, height)
+    studio = Studio(
+        project, meshes, msgspec.structs.replace(shot, quality=quality, shows=shows, shutter=0.0), width, height
+    )
     camera, found = camera_of(project, shot.camera), []
     try:
         for number, time in enumerate(times):

@@ -210,6 +210,11 @@ class RenderDialog(QDialog):
             count = len(film_frames(shots, self.shot.fps)) if self.whole else frame_count(self.shot)
         except BadInput:
             return ""
+        from kestrav.render.studios import is_traced
+
+        if is_traced(self.shot):
+            # each of them takes all cores
+            return f"{takes:.1f}\u2009s a frame on all cores × {count}: <b>about {duration(count * takes)}</b>"
         cores = os.cpu_count() or 1
         whole = count * takes / max(1.0, cores * _SHARED)
         return f"{takes:.2f}\u2009s a frame on one core × {count}, on {cores} cores: <b>about {duration(whole)}</b>"
