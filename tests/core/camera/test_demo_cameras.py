@@ -69,7 +69,7 @@ def test_the_walk_passes_the_open_door_and_keeps_400_mm_from_everything(demo):
     at = judged(demo, "Walkthrough")
     assert at.near.distance.min() >= 400.0
     x = at.seen.position[:, 0]
-    assert x[0] < -5000 and x[-1] > -500
+    assert x[0] < -5000 and x[-1] > -2200
     passing = int(np.argmin(np.abs(x + 3660.0)))
     door = [p.name for p in demo.project.parts].index("Door leaf")
     poses = world_poses(demo.project, [0.0, float(at.times[passing])])[:, door, :3, :3]
@@ -100,7 +100,9 @@ def test_an_orbit_of_the_demo_that_passes_too_near_is_found_and_mended(demo):
 def test_an_orbit_of_the_demo_behind_the_hoist_is_found_and_what_hides_is_faded(demo):
     camera = next(c for c in demo.project.cameras if c.name == "Orbit camera")
     strict = msgspec.structs.replace(camera.framing, visible=0.85)
-    project = edits.update(demo.project, camera.id, framing=strict)
+    # the demo has faded it already
+    assert camera.fades
+    project = edits.update(demo.project, camera.id, framing=strict, fades=())
     (finding,) = found(project, demo.meshes, subject_hidden)
     fade = next(m for m in (finding.fix, *finding.also) if m.label.startswith("Fade"))
     assert not found(fade.edit(project), demo.meshes, subject_hidden)
