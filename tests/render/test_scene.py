@@ -7,7 +7,7 @@ from shapes import box_mesh, make_project, straight
 from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import Camera, Path, PathPoint, PointAim, PointShape, Project
+from kestrav.core.document.records import Camera, LightSetup, Path, PathPoint, PointAim, PointShape, Project
 from kestrav.core.document.surfaces import Finish
 from kestrav.core.editing.finishing import with_finish
 from kestrav.core.geometry.meshes import mesh
@@ -321,3 +321,19 @@ def test_many_paths_are_drawn_some_at_a_time_and_the_chosen_one_at_once():
         marks.update(project, "path-49", [], 1.0)
         drawn.append((len(marks.drawn), marks.behind, "path-49" in marks.drawn))
     assert drawn == [(21, True, True), (41, True, True), (50, False, True)]
+
+
+def test_no_set_up_shows_a_plain_surface_beyond_white_but_by_its_level():
+    from kestrav.core.light.setups import SETUPS
+
+    for name in SETUPS[1:]:
+        shone = []
+        for level in (0.0, 1.0):
+            renderer = vtkRenderer()
+            light(renderer, LightSetup(name, level=level))
+            lamps = [lamp for lamp in renderer.GetLights() if not lamp.LightTypeIsHeadlight()]
+            towards = np.array([lamp.GetPosition() for lamp in lamps])
+            strong = np.array([lamp.GetIntensity() * np.array(lamp.GetDiffuseColor()) for lamp in lamps])
+            towards = towards / np.linalg.norm(towards, axis=1, keepdims=True)
+            shone.append(float((np.clip(towards @ towards.T, 0, None) @ strong @ [0.2126, 0.7152, 0.0722]).max()))
+        assert shone[0] <= 1.0 and shone[1] == pytest.approx(2.0 * shone[0])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter
-from collections.abc import Hashable, Iterable, Mapping
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -24,7 +24,7 @@ from kestrav.core.finishes.applied import colour_of, finishes_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import moving_groups
-from kestrav.core.light.setups import gains, soft_boxes
+from kestrav.core.light.setups import SoftBox, gains, soft_boxes
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.parts.solids import solid_mesh
 from kestrav.render.batches import Batch, DisplayMode, Drawings, Kind, Member, shared_drawing
@@ -484,6 +484,9 @@ def _put_lamps(renderer: vtkRenderer, setup: LightSetup) -> None:
         strengths = [strength * 2.0**setup.level for strength in _STEADY]
     else:
         strengths = [box.strength for box in boxes]
+        # brighter by its level it may be
+        most = _brightest(boxes, [strength / 2.0**setup.level for strength in strengths])
+        strengths = [strength / most for strength in strengths]
     for box, strength in zip(boxes, strengths, strict=True):
         lamp = vtkLight()
         lamp.SetLightTypeToSceneLight()
@@ -494,6 +497,16 @@ def _put_lamps(renderer: vtkRenderer, setup: LightSetup) -> None:
     head = vtkLight()
     head.SetLightTypeToHeadlight()
     _shine(renderer, head, _FROM_VIEWER * gain * 2.0**setup.level)
+
+
+def _brightest(boxes: Sequence[SoftBox], strengths: Sequence[float]) -> float:
+    """How much brighter than white a white surface would be shown that faces the boxes best, with what comes from the viewer; at least 1.
+
+    Lamps have no film's shoulder: what is beyond white would lose its shape.
+    """
+    towards = np.array([box.direction for box in boxes])
+    facing = np.clip(towards @ towards.T, 0.0, None) @ np.array(strengths) + _FROM_VIEWER
+    return max(float(facing.max()), 1.0)
 
 
 def _shine(renderer: vtkRenderer, lamp: vtkLight, strength: Array) -> None:
