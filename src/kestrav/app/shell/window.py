@@ -327,6 +327,7 @@ class Window(QMainWindow):
         self.panels = Panels(self.contents, self.findings, self.card, self.stage, self.timeline)
         column.addWidget(self.panels, 1)
         self.job_bar = JobBar()
+        self.stage.play.busy = lambda: self.job_bar.job is not None
         self.job_bar.began.connect(self.job_bar.follow)
         column.addWidget(self.job_bar)
         self.setCentralWidget(body)

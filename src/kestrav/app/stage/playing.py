@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from collections.abc import Callable
+
 import numpy as np
 
 from kestrav.app.stage.panes import alone, unseen
@@ -28,6 +30,7 @@ class Playing:
         self.still = StillParts(window, stage.scene)
         self.playing = False
         self.lens_late = False  # the lens shows what it saw a frame ago
+        self.busy: Callable[[], bool] = lambda: False  # whether long work is under way
         self._previewed: tuple[object, ...] = ()
 
     def set_playing(self, playing: bool) -> None:
@@ -95,6 +98,8 @@ class Playing:
         session = self.stage.session
         if not self.stage.alive or not self.stage.isVisible() or self.playing or self.stage.mouse.holds:
             return False
+        if self.busy():
+            return False  # the cores are wanted for what somebody waits for
         # its pictures are of what the stage shows now
         if self.stage.smooth.busy or self.stage.gradual.pending or self.stage.waiting:
             return False
