@@ -16,7 +16,8 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, Colourway, PointAim, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
-from kestrav.variants import Wanted, folder_of, read_variants, run_variants
+from kestrav.render.formats import file_name
+from kestrav.variants import Wanted, read_variants, run_variants
 
 
 @pytest.fixture
@@ -50,7 +51,7 @@ def test_values_parts_and_colourways_are_changed_and_told_in_one_table(room):
     found = ran(
         room,
         "name,Run.duration,settings.required_clearance,part Cube,colourway\n"
-        "as it is,,,,\nslow,2.5 s,3,,\nsmall,,,small.stl,Red\n",
+        "as it is,,,,\nslow,2.5,3,,\nsmall,,,small.stl,Red\n",
     )
     assert [r.name for r in found] == ["as it is", "slow", "small"]
     assert [r.fault for r in found] == ["", "", ""]
@@ -125,9 +126,11 @@ def test_what_cannot_be_changed_is_told_in_its_row(room, column, told):
 
 
 def test_names_are_safe_as_folders_and_in_the_page(room):
-    assert folder_of("../../etc") == "-..-etc" and "/" not in folder_of("a/b")
-    (found,) = ran(room, "name\n<script>alert(1)</script>\n", processes=1)
+    assert file_name("../../etc") == "-..-etc" and "/" not in file_name("a/b") and file_name("..") == "unnamed"
+    (found,) = ran(room, "name,Run.name\n<script>alert(1)</script>,=cmd()\n", processes=1)
     assert not found.fault
+    # no cell is a formula to a spreadsheet
+    assert "'=cmd()" in (room / "out" / "results.csv").read_text()
     page = (room / "out" / "results.html").read_text()
     assert "<script>" not in page and "&lt;script&gt;" in page
 

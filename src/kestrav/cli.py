@@ -13,8 +13,6 @@ import typer
 from kestrav import __version__
 from kestrav.core.errors import BadInput
 
-COMMANDS = ("new", "info", "check", "compare", "extract", "render", "export", "batch", "schema", "rules")
-
 app = typer.Typer(
     add_completion=False,
     help="Move parts, products and cameras along paths; know what is wrong before you render.",
@@ -63,24 +61,18 @@ def new(
     """Make a project from CAD or mesh files."""
     from kestrav.core.document.records import Project
     from kestrav.core.files import project_file
-    from kestrav.core.files.product_import import UNITS, into_project, proposed_unit, read_product, with_unit
+    from kestrav.core.files.product_import import into_project, read_in_units
 
     if out.suffix != project_file.SUFFIX:
         raise BadInput(f"“{out}” should end in {project_file.SUFFIX}")
     _free(out, force)
     project, meshes = Project(name=out.stem), {}
     rows: list[dict[str, Any]] = []
-    if unit is not None and unit not in UNITS:
-        raise BadInput(f"the unit “{unit}” is not known; units are {', '.join(UNITS)}")
-    if up not in (None, "x", "y", "z"):
-        raise BadInput(f"the upward axis is “{up}”; it can be x, y or z")
     for file in files:
-        imported = read_product(file, tolerance, None if unit is None else UNITS[unit], up)  # type: ignore[arg-type]
+        imported, by_size = read_in_units(file, tolerance, unit, up)
         declared = imported.declared
-        if imported.unit is None:
-            taken = proposed_unit(imported)
-            imported = with_unit(imported, UNITS[taken])
-            declared = f"not in the file: taken for {taken} by its size; --unit says otherwise"
+        if by_size:
+            declared = f"not in the file: taken for {by_size} by its size; --unit says otherwise"
         elif not declared.strip() or declared == "not in the file":
             declared = f"{unit}, as given"
         project = into_project(project, imported)
@@ -211,21 +203,15 @@ def compare(
     as_json: Json = False,
 ) -> None:
     """Tell what is new, gone, worse or better between two checks. Exit 1 when a breach is new or worse."""
-    from kestrav.core.files import project_file
-    from kestrav.core.findings import comparing, report
-    from kestrav.core.findings.check import certified
-    from kestrav.core.findings.check import check as run_check
+    from kestrav import scripting
+    from kestrav.core.findings import comparing
 
-    checks = []
-    for file in (before, after):
-        if file.suffix.lower() == ".json":
-            checks.append(comparing.read_check(file))
-            continue
-        opened = project_file.load(file)
-        result = run_check(opened.project, opened.meshes)
-        if certify:
-            result = certified(opened.project, opened.meshes, result)
-        checks.append(report.as_data(opened.project, result))
+    checks = [
+        comparing.read_check(file)
+        if file.suffix.lower() == ".json"
+        else scripting.open(file).check(certify=certify).as_data()
+        for file in (before, after)
+    ]
     told = comparing.compare(*checks)
     _print(comparing.as_data(told), comparing.as_text(told), as_json)
     if told.is_worse:
@@ -426,7 +412,7 @@ def render(
     from kestrav.core.document.shots import film_frames, pick_colourway, pick_shot, with_settings
     from kestrav.core.files import project_file
     from kestrav.render.film import render_film, render_still
-    from kestrav.render.picture import read_bits
+    from kestrav.render.formats import is_still, read_bits
 
     farm = None
     if cluster is not None:
@@ -465,22 +451,22 @@ def render(
         contact_sheet(opened.project, opened.meshes, chosen, out, report, force)
         _print({"out": str(out), "shots": [one.name for one in chosen]}, f"made {out}", as_json)
         return
-    is_still = out.suffix.lower() in (".png", ".exr")
-    when = (chosen[0].start if at is None else at) if is_still else 0.0
+    still = is_still(out)
+    when = (chosen[0].start if at is None else at) if still else 0.0
     if when < 0:
         raise BadInput(f"a still at {when:g} s is not possible; time begins at 0")
-    if at is not None and not is_still:
+    if at is not None and not still:
         raise BadInput("--at belongs to a still; end the output in .png or .exr")
     outputs = [(out, chosen)]
     if all_colourways:
         from kestrav.core.editing.finishing import in_all_colourways
-        from kestrav.render.sinks import beside_named
+        from kestrav.render.formats import beside_named
 
         ways = in_all_colourways(opened.project, chosen)
         outputs = [(beside_named(out, name), shots) for name, shots in ways]
     for target, shots in outputs:
         began, first = time.monotonic(), shots[0]
-        if is_still:
+        if still:
             render_still(opened.project, opened.meshes, first, when, target, force, alpha, report, deep)
             data: dict[str, Any] = {"out": str(target), "shot": first.name, "time_s": when}
             _print(data, f"{target}: still at {when:g} s", as_json)
@@ -586,22 +572,13 @@ def batch(
         raise BadInput(f"“{project}” is not there")
     variants = read_variants(table)
     wanted = Wanted(certify, shot, at, size, quality, tuple(extract or ()))
-    report = None if as_json or not sys.stderr.isatty() else _Line()
+    report = None if as_json or not sys.stderr.isatty() else _Line("variant")
     results = run_variants(project, variants, out, wanted, processes or os.cpu_count() or 1, report)
-    lines = [
-        f"{r.name}: {r.fault}"
-        if r.fault
-        else f"{r.name}: least clearance {_in_mm(r.least_clearance_mm)}, {r.breaches} breaches"
-        for r in results
-    ]
+    lines = [f"{r.name}: {r.in_words}" for r in results]
     text = "\n".join([*lines, f"made {out / 'results.csv'} and {out / 'results.html'}"])
     _print({"out": str(out), "variants": [msgspec.to_builtins(r) for r in results]}, text, as_json)
     if any(r.fault for r in results):
         raise typer.Exit(1)
-
-
-def _in_mm(value: float | None) -> str:
-    return "not to be measured" if value is None else f"{value:.2f} mm"
 
 
 def _share_line(share: float, text: str = "") -> None:
@@ -627,9 +604,10 @@ def rules(as_json: Json = False) -> None:
 
 
 class _Line:
-    """Frames done, and how long it will take, on one line of a terminal."""
+    """Frames done, or what else, and how long it will take, on one line of a terminal."""
 
-    def __init__(self) -> None:
+    def __init__(self, what: str = "frame") -> None:
+        self.what = what
         self.began: tuple[float, int] | None = None
 
     def __call__(self, done: int, total: int) -> None:
@@ -640,8 +618,11 @@ class _Line:
         left = (total - done) * (now - since) / (done - first) if done > first else None
         wait = "" if left is None or done == total else f", about {left:.0f} s left"
         end = "\n" if done == total else ""
-        sys.stderr.write(f"\rframe {done} of {total}{wait:<24}{end}")
+        sys.stderr.write(f"\r{self.what} {done} of {total}{wait:<24}{end}")
         sys.stderr.flush()
+
+
+COMMANDS = tuple(command.callback.__name__ for command in app.registered_commands if command.callback is not None)
 
 
 def main(arguments: list[str] | None = None) -> int:

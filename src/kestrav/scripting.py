@@ -15,12 +15,11 @@ from dataclasses import dataclass
 from pathlib import Path as FilePath
 from typing import TYPE_CHECKING, Any, Literal
 
-import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import find, items, new_id, new_name, part_called
+from kestrav.core.document.lookup import called, find, get_as, new_id, new_name, part_called
 from kestrav.core.document.lookup import get as item_of
 from kestrav.core.document.records import Path, PathPoint, PointShape
 from kestrav.core.document.records import Project as Document
@@ -212,15 +211,9 @@ class Project:
         ``unit`` is that of a file that has none (by its size, if it is not given), ``tolerance`` in mm how far facets may be from curved
         faces, ``up`` the upward axis where it is not the format's own.
         """
-        from kestrav.core.files.product_import import UNITS, into_project, proposed_unit, read_product, with_unit
+        from kestrav.core.files.product_import import into_project, read_in_units
 
-        if unit is not None and unit not in UNITS:
-            raise Error(f"the unit “{unit}” is not known; units are {', '.join(UNITS)}")
-        if up not in (None, "x", "y", "z"):
-            raise Error(f"the upward axis is “{up}”; it can be x, y or z")
-        imported = read_product(FilePath(file), tolerance, None if unit is None else UNITS[unit], up)  # type: ignore[arg-type]
-        if imported.unit is None:
-            imported = with_unit(imported, UNITS[proposed_unit(imported)])
+        imported, _ = read_in_units(FilePath(file), tolerance, unit, up)
         known = set(self.part_ids)
         meshes = {**self._meshes, **imported.meshes}
         self._change(into_project(self._document, imported), meshes)
@@ -323,7 +316,7 @@ class Project:
     def set(self, thing: str, **fields: Any) -> None:
         """Change fields of a part, path, run, wheel, camera, light, shot or finish, by its name or id; they are those of the project's
         document (``kestrav schema``)."""
-        self._change(edits.update(self._document, self._item(thing), **fields))
+        self._change(edits.update(self._document, called(self._document, thing), **fields))
 
     def set_settings(self, **fields: Any) -> None:
         """Change settings of the project, such as ``fps`` or ``required_clearance`` in mm."""
@@ -351,12 +344,10 @@ class Project:
 
     def replace_part(self, part: str, file: File, align: Literal["origin", "box"] = "origin") -> None:
         """Replace a part by a file's product, with all that is attached to it: by their origins, or the middle of their boxes' undersides."""
-        from kestrav.core.files.product_import import UNITS, proposed_unit, read_product, with_unit
+        from kestrav.core.files.product_import import read_in_units
         from kestrav.core.files.refresh import replace
 
-        imported = read_product(FilePath(file))
-        if imported.unit is None:
-            imported = with_unit(imported, UNITS[proposed_unit(imported)])
+        imported, _ = read_in_units(FilePath(file))
         meshes = {**self._meshes, **imported.meshes}
         self._change(replace(self._document, self._part(part), imported, align), meshes)
 
@@ -413,10 +404,10 @@ class Project:
         """
         from kestrav.core.document.shots import pick_shot, with_settings
         from kestrav.render.film import render_film, render_still
-        from kestrav.render.picture import read_bits
+        from kestrav.render.formats import is_still, read_bits
 
         target = FilePath(out)
-        still = target.suffix.lower() in (".png", ".exr")
+        still = is_still(target)
         if shot is None and not still:
             picked = [s for s in self._document.shots if s.in_film] or [pick_shot(self._document, None)]
         else:
@@ -481,20 +472,7 @@ class Project:
         return [part.id for part in self._document.parts if part.parent is None]
 
     def _path(self, name: str) -> Path:
-        found = item_of(self._document, self._item(name, Path))
-        assert isinstance(found, Path)
-        return found
-
-    def _item(self, name: str, kind: type = msgspec.Struct) -> str:
-
-        known = [item for item in items(self._document) if isinstance(item, kind)]
-        if any(item.id == name for item in known):
-            return name
-        found = [item.id for item in known if item.name == name]
-        if len(found) != 1:
-            told = "nothing" if not found else f"{len(found)} things"
-            raise Error(f"the project holds {told} called “{name}”; give a name or id of one")
-        return found[0]
+        return get_as(self._document, called(self._document, name, Path), Path)
 
     def _named(self, item: str) -> str:
         return item_of(self._document, item).name

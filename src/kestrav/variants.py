@@ -10,27 +10,28 @@ from __future__ import annotations
 import contextlib
 import csv
 import hashlib
-import html
 import io
 import json
-import re
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
+from html import escape
 from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import msgspec
 
 from kestrav.core.errors import BadInput
-from kestrav.core.files.writing import write_whole
+from kestrav.core.files.writing import as_csv, write_whole
+from kestrav.core.findings.page import page, table
+from kestrav.core.units import show
+from kestrav.render.formats import file_name
 
-_UNITS = ("mm", "mm/s", "°", "s")
 _MOST = 10_000
-_NAME = re.compile(r"[^\w\- .]+")
 _PART = "part "
 _RESULT = "result.json"
 
@@ -71,6 +72,14 @@ class Result(msgspec.Struct, frozen=True):
     picture: str = ""
     seconds: float = 0.0
 
+    @property
+    def in_words(self) -> str:
+        """What came of it, or why nothing did."""
+        if self.fault:
+            return self.fault
+        least = "not to be measured" if self.least_clearance_mm is None else show(self.least_clearance_mm, "mm", 2)
+        return f"least clearance {least}, {self.breaches} breaches, {self.warnings} warnings"
+
 
 def read_variants(file: Path) -> list[Variant]:
     """The rows of a table. Raises BadInput naming the file and row."""
@@ -89,15 +98,10 @@ def read_variants(file: Path) -> list[Variant]:
         if None in row or None in row.values():
             raise BadInput(f"row {number} of “{file}” has another number of cells than the first")
         name = (row["name"] or "").strip()
-        if not name or folder_of(name).casefold() in (folder_of(known).casefold() for known in found):
+        if not name or file_name(name).casefold() in (file_name(known).casefold() for known in found):
             raise BadInput(f"row {number} of “{file}” has {f'the name “{name}” again' if name else 'no name'}")
         found[name] = Variant(name, {k: v.strip() for k, v in row.items() if k != "name" and v and v.strip()})
     return list(found.values())
-
-
-def folder_of(name: str) -> str:
-    """The folder's name of a variant."""
-    return _NAME.sub("-", name).strip(" .") or "variant"
 
 
 def run_variants(
@@ -117,7 +121,7 @@ def run_variants(
     found: dict[str, Result] = {}
     keys = {variant.name: _key(project, variant, wanted) for variant in variants}
     for variant in variants:
-        known = _known(out / folder_of(variant.name), keys[variant.name])
+        known = _known(out / file_name(variant.name), keys[variant.name])
         if known is not None:
             found[variant.name] = known
     left = [variant for variant in variants if variant.name not in found]
@@ -133,7 +137,7 @@ def run_variants(
         with _pool(min(processes, len(left))) as pool:
             try:
                 for v in left:
-                    told[pool.submit(work_out, project, v, out / folder_of(v.name), wanted, keys[v.name])] = v
+                    told[pool.submit(work_out, project, v, out / file_name(v.name), wanted, keys[v.name])] = v
                 while told:
                     for future in wait(told, timeout=0.5, return_when="FIRST_COMPLETED").done:
                         variant = told.pop(future)
@@ -160,7 +164,7 @@ def _alone(project: Path, variant: Variant, out: Path, wanted: Wanted, key: str)
     """A variant in a pool of its own: if that dies, it is known whose it was."""
     with _pool(1) as pool:
         try:
-            return pool.submit(work_out, project, variant, out / folder_of(variant.name), wanted, key).result()
+            return pool.submit(work_out, project, variant, out / file_name(variant.name), wanted, key).result()
         except BrokenProcessPool:
             fault = "its process ended unexpectedly; memory may have run out"
             return Result(variant.name, variant.values, fault=fault)
@@ -238,20 +242,12 @@ def _apply(project: Any, what: str, value: str, beside: Path) -> None:
 
 
 def _value(text: str) -> Any:
-    """A number, a quantity with its unit, what else JSON can say, or text."""
-    from kestrav.core.units import parse
-
+    """A number in the document's own unit, what else JSON can say, or text."""
     try:
         found = json.loads(text)
-        return float(found) if isinstance(found, int) and not isinstance(found, bool) else found
     except ValueError:
-        pass
-    for unit in _UNITS:
-        try:
-            return parse(text, unit)
-        except BadInput:
-            continue
-    return text
+        return text
+    return float(found) if isinstance(found, int) and not isinstance(found, bool) else found
 
 
 def _key(project: Path, variant: Variant, wanted: Wanted) -> str:
@@ -290,31 +286,15 @@ def _cells(result: Result) -> list[str]:
 def write_tables(out: Path, results: Sequence[Result]) -> None:
     """The results as results.csv and results.html. Raises BadInput where they cannot be written."""
     columns = list(dict.fromkeys(what for result in results for what in result.values))
-    heads = [_HEADS[0], *columns, *_HEADS[1:]]
-    rows = []
+    heads, rows = [_HEADS[0], *columns, *_HEADS[1:]], []
     for result in results:
         cells = _cells(result)
         rows.append([cells[0], *(result.values.get(what, "") for what in columns), *cells[1:]])
-    text = io.StringIO()
-    csv.writer(text).writerows([heads, *rows])
-    write_whole(out / "results.csv", text.getvalue().encode())
-    body = []
-    for result, row in zip(results, rows, strict=True):
-        picture = ""
-        if result.picture:
-            source = html.escape(f"{folder_of(result.name)}/{result.picture}", quote=True)
-            picture = f"<a href='{source}'><img src='{source}' alt='' width='240'></a>"
-        kind = "fault" if result.fault else "breach" if result.breaches else ""
-        body.append(
-            f"<tr class='{kind}'>"
-            + "".join(f"<td>{html.escape(cell)}</td>" for cell in row)
-            + f"<td>{picture}</td></tr>"
-        )
-    head = "".join(f"<th>{html.escape(name)}</th>" for name in [*heads, "picture"])
-    page = (
-        "<!doctype html><meta charset='utf-8'><title>Variants</title><style>body{font:14px sans-serif;margin:2em;color:#1d2a33}"
-        "table{border-collapse:collapse}td,th{border-bottom:1px solid #d9d2c3;padding:6px 10px;text-align:left;vertical-align:top}"
-        ".breach td:nth-child(1),.fault td:nth-child(1){border-left:4px solid #d6452b}</style>"
-        f"<h1>Variants</h1><table><tr>{head}</tr>{''.join(body)}</table>"
-    )
-    write_whole(out / "results.html", page.encode())
+    write_whole(out / "results.csv", as_csv(heads, rows).encode())
+    pictures = [
+        f'<figure><img alt="" src="{escape(quote(f"{file_name(r.name)}/{r.picture}"))}">'
+        f"<figcaption>{escape(r.name)}</figcaption></figure>"
+        for r in results
+        if r.picture
+    ]
+    write_whole(out / "results.html", page("Variants", ["<h1>Variants</h1>", table(heads, rows), *pictures]).encode())

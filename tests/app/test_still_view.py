@@ -1,5 +1,7 @@
 """The lens's picture in its own window: it grows, rests, stops, becomes finer, is made in part and saved; and the queue over a restart."""
 
+from concurrent.futures import ThreadPoolExecutor
+
 import cv2
 import msgspec
 import numpy as np
@@ -119,8 +121,8 @@ def test_what_was_being_rendered_goes_on_in_the_next_window(hand, tmp_path):
     hand.window.job.stop()
     hand.window.job_bar._end()
     hand.window.job_bar.waiting.clear()
-    for held in hand.window.filming.held:
-        held.result().let_go()
+    hand.window.filming.close_queue()
+    hand.window.filming._keeping = ThreadPoolExecutor(1)
     hand.window.filming.keep_queue(home)
     assert hand.window.job is not None and hand.window.job_bar.queue.text() == "1 waiting"
     # what is taken out is not wanted the next time either

@@ -129,7 +129,7 @@ def test_a_png_of_16_bits_has_more_steps_than_one_of_8(opened, tmp_path):
     assert fine.dtype == np.uint16 and coarse.dtype == np.uint8
     assert np.abs(fine / 257.0 - coarse).max() <= 1.0
     assert len(np.unique(fine)) > 1.5 * len(np.unique(coarse))
-    with pytest.raises(BadInput, match="8 or 16 bits, not 10"):
+    with pytest.raises(BadInput, match="8 or 16 bits for each colour, not 10"):
         render_still(project, meshes, project.shots[0], 0.0, tmp_path / "ten.png", bits=10)
 
 

@@ -2,11 +2,28 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator, Sequence
 from typing import TypeVar
 
 Progress = Callable[[float], None]
 T = TypeVar("T")
+
+
+class Pace:
+    """How long work still takes, by how it went since it was first heard of: what came before that says nothing of it."""
+
+    def __init__(self) -> None:
+        self._first: tuple[float, float] | None = None
+
+    def left(self, share: float, now: float) -> float:
+        """The seconds left at a share done, at a time in s; not a number where that is not known yet."""
+        since, first = self._first = self._first or (now, share)
+        return (1.0 - share) * (now - since) / (share - first) if share > first else math.nan
+
+    def forget(self) -> None:
+        """Begin anew, as after a rest."""
+        self._first = None
 
 
 def portion(progress: Progress | None, first: float, last: float) -> Progress:

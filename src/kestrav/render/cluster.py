@@ -10,8 +10,8 @@ from typing import Any
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.render.formats import Bits
 from kestrav.render.frames import Frame, FrameStore, Maker, packed
-from kestrav.render.picture import Bits
 
 _ANSWERS = 10.0  # s within which a cluster must answer
 _TOGETHER = 4  # frames that a worker is given at a time: few, so that little is lost with it

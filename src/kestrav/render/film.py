@@ -27,27 +27,18 @@ from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.cluster import Cluster, make_on_cluster
 from kestrav.render.forks import Fork, may_fork
+from kestrav.render.formats import ENDINGS, EXR, PNG, Bits, Codec, check_bits, is_still
 from kestrav.render.frames import FAULTS, Frame, FrameStore, Maker, keyed
-from kestrav.render.layers import EXR, layers_told, save_layers
-from kestrav.render.picture import Bits, Picture
-from kestrav.render.sinks import (
-    ENDINGS,
-    STILLS,
-    Codec,
-    Output,
-    check_output,
-    frames_in,
-    open_sink,
-    others_in,
-    save_png,
-    sides,
-)
+from kestrav.render.layers import layers_told, save_layers
+from kestrav.render.picture import Picture
+from kestrav.render.sinks import Output, check_output, frames_in, open_sink, others_in, save_png, sides
 from kestrav.render.studios import check_studio, is_traced, studio_of
 from kestrav.render.tracing.studio import FinishedStudio
 from kestrav.render.worker import make, make_share
 
 Progress = Callable[[int, int], None]
-Show = Callable[[Picture], object]
+Show = Callable[[float, Picture], object]
+"""Given the share done of a still, and its picture so far."""
 
 _FEW = 48  # frames that are made faster in this process than others are started, and than others are forked
 _FEW_FORKED = 6
@@ -343,12 +334,9 @@ def render_still(
     ``show`` is given a finished one as far as it is. Raises BadInput as :func:`render_film` does.
     """
     check_target(target, overwrite)
-    if target.suffix.lower() == EXR:
-        bits = 32
-    elif bits not in STILLS:
-        raise BadInput(
-            f"a PNG has 8 or 16 bits, not {bits}; for linear light in 32 bits give a name that ends in {EXR}"
-        )
+    ending = target.suffix.lower()
+    bits = 32 if ending == EXR else bits
+    check_bits(ending, bits)
     studio = studio_of(project, meshes, shot, shot.width, shot.height, alpha, bits)
     if isinstance(studio, FinishedStudio):
         studio.progress = partial(_tell_still, studio, progress, show)
@@ -382,16 +370,16 @@ def _tell_still(
     if progress is not None:
         progress(round(1000 * share), 1000)
     if show is not None and so_far is not None:
-        show(studio.so_far(*so_far))
+        show(share, studio.so_far(*so_far))
     return True
 
 
 def check_target(target: Path, overwrite: bool) -> None:
     """Raise BadInput when a target cannot be written or would hide something that is there."""
-    if target.suffix.lower() not in (*ENDINGS, ".png", EXR):
+    if target.suffix.lower() not in ENDINGS and not is_still(target):
         endings = ", ".join(e for e in ENDINGS if e)
         raise BadInput(
-            f"“{target}” has an ending that is not known: give {endings}, .png or {EXR} (a still) or a folder's name"
+            f"“{target}” has an ending that is not known: give {endings}, {PNG} or {EXR} (a still) or a folder's name"
         )
     folder = target.parent
     if not folder.is_dir():

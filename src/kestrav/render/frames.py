@@ -25,7 +25,8 @@ from kestrav.core.finishes.applied import finishes_of, in_colourway
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places, world_poses
-from kestrav.render.picture import Bits, Picture, Studio
+from kestrav.render.formats import Bits
+from kestrav.render.picture import Picture, Studio
 from kestrav.render.scene import faint_things
 from kestrav.render.studios import studio_of
 from kestrav.render.tracing.studio import FinishedStudio

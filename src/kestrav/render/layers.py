@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.records import Project
 from kestrav.core.files.writing import beside
+from kestrav.render.formats import EXR, PNG
 from kestrav.render.tracing.passes import LAYERS
 
-EXR = ".exr"
 _WHOLE = ("Z", "id.Y")  # that half precision would not hold
 
 
@@ -54,7 +54,7 @@ def save_deep(picture: NDArray[Any], target: Path, about: Mapping[str, str] | No
     # colours are not by their opacity in a PNG, and are not here
     spec.attribute("oiio:UnassociatedAlpha", 1)
     spec.attribute("oiio:ColorSpace", "srgb_rec709_scene")
-    _write(spec, np.asarray(picture, np.uint16), target, about, ".png")
+    _write(spec, np.asarray(picture, np.uint16), target, about, PNG)
 
 
 def _write(spec: Any, values: NDArray[Any], target: Path, about: Mapping[str, str] | None, ending: str = EXR) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from functools import reduce
-from typing import Any, Literal, cast, get_args
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -19,13 +19,13 @@ from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.camera.filmed import kept_solid
 from kestrav.core.camera.focusing import aperture_diameter, focus_distances, open_times
 from kestrav.core.camera.views import Views, views
-from kestrav.core.colours import to_linear, to_srgb
+from kestrav.core.colours import LUMA, to_linear, to_srgb
 from kestrav.core.document.records import Camera, Project, QualityName, Shot
-from kestrav.core.errors import BadInput
 from kestrav.core.finishes.applied import in_colourway
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.render.batches import DisplayMode
+from kestrav.render.formats import Bits
 from kestrav.render.inscriptions import Inscriber
 from kestrav.render.lights import ProjectLights
 from kestrav.render.marks import PathLines
@@ -37,7 +37,6 @@ from kestrav.render.sweeps import sweep_actor, sweep_of
 
 Array = NDArray[np.float64]
 Picture = NDArray[Any]  # 8 or 16 bits for each colour; linear light with its layers in single precision
-Bits = Literal[8, 10, 16, 32]  # of each colour in what is written: 32 is linear light with layers
 
 REACH = 200_000.0  # mm behind the aim that are still drawn
 _BLURRED: dict[QualityName, int] = {"good": 16, "best": 32}  # pictures that a blurred one is the mean of
@@ -133,18 +132,16 @@ class Studio:
         time: float,
         poses: Array,
         seen: Views,
-        lens: Array | None = None,
-        aside: Array | None = None,
+        through: tuple[Array, Array] | None = None,
     ) -> Picture:
-        """The picture of an instant, through a place of the lens (2,) in mm, by a part of a pixel (2,) aside."""
+        """The picture of an instant; ``through`` a place of the lens (2,) in mm, and by a part of a pixel (2,) aside."""
         self._place(poses, time)
         self.passing.show(time)
         self.scene.fade(self.renderer, faint_things(camera, time))
         aim_lens(self.renderer, camera, seen, self.width, self.height, REACH)
-        if aside is not None:
-            through = np.zeros(2) if lens is None else lens
+        if through is not None:
             focus = focus_distances(self.project, camera, [time], poses[None], seen)[0]
-            look_through(self.renderer, through, float(focus), aside, (self.width, self.height))
+            look_through(self.renderer, *through, float(focus), (self.width, self.height))
         taken = self._taken(self.top)
         if self.soft is None:
             return taken
@@ -152,27 +149,23 @@ class Studio:
 
     def _blurred(self, camera: Camera, time: float) -> Picture:
         """The mean light of instants while the shutter is open, each through another place of the lens."""
-        times = open_times(time, self.shot.fps, self.shot.shutter, self.blurs)
-        times = np.resize(times, self.blurs)
+        # one time where the shutter is open for an instant only, seen through all of the lens
+        times = np.resize(open_times(time, self.shot.fps, self.shot.shutter, self.blurs), self.blurs)
         poses = world_poses(self.project, times)
         seen = views(self.project, self.meshes, camera, times, poses, self.width / self.height)
         open_by = np.zeros(len(times)) if camera.parallel else aperture_diameter(camera, seen.focal_length)
         asides, places = spread(self.blurs)
-        total: Any = 0.0
+        light: Any = 0.0
+        cover: Any = 0.0
         for k, instant in enumerate(times.tolist()):
-            picture = self._sharp(camera, instant, poses[k], seen.at(k), 0.5 * open_by[k] * places[k], asides[k] - 0.5)
-            shown = picture / self.top
-            if self.alpha:
-                total = total + np.concatenate([to_linear(shown[..., :3]) * shown[..., 3:], shown[..., 3:]], axis=2)
-            else:
-                total = total + to_linear(shown)
-        mean = total / len(times)
+            through = (0.5 * open_by[k] * places[k], asides[k] - 0.5)
+            picture = self._sharp(camera, instant, poses[k], seen.at(k), through)
+            share = picture[..., 3:] / self.top if self.alpha else np.ones((1, 1, 1))
+            light, cover = light + share * to_linear(picture[..., :3] / self.top), cover + share
+        colours = to_srgb(light / np.maximum(cover, 1e-6))
         if self.alpha:
-            light = to_srgb(mean[..., :3] / np.maximum(mean[..., 3:], 1e-6))
-            mean = np.concatenate([light, mean[..., 3:]], axis=2)
-        else:
-            mean = to_srgb(mean)
-        return np.rint(self.top * np.clip(mean, 0.0, 1.0)).astype(np.uint8 if self.top == 255 else np.uint16)
+            colours = np.concatenate([colours, cover / len(times)], axis=2)
+        return in_numbers(colours, self.top)
 
     def picture_from(self, place: Array, target: Array, up: Array, angle: float, poses: Array, time: float) -> Picture:
         """The picture from a place towards a target (3,), of a height in rad, with the parts at world poses (parts, 4, 4)."""
@@ -237,7 +230,7 @@ def display_mode_of(project: Project, shot: Shot, line: float = 1.0) -> DisplayM
 
 def _brightness(colour: str) -> float:
     """The luma of a colour, 0 to 1 (ITU-R BT.709-6)."""
-    return float(np.dot(rgb(colour), (0.2126, 0.7152, 0.0722)))
+    return float(np.dot(rgb(colour), LUMA))
 
 
 def backdrop(renderer: vtkRenderer, shot: Shot) -> None:
@@ -249,19 +242,16 @@ def backdrop(renderer: vtkRenderer, shot: Shot) -> None:
         renderer.SetDitherGradient(False)
 
 
-def read_bits(value: int) -> Bits:
-    """The bits that a number asks for. Raises BadInput."""
-    for bits in get_args(Bits):
-        if bits == value:
-            return cast(Bits, bits)
-    raise BadInput(f"{value} bits are not possible: give 8, 10 (films), 16 (PNG) or 32 (OpenEXR)")
-
-
 def top_of(bits: Bits) -> int:
     """The number of full white where colours are written with so many bits. Raises ValueError for linear light, which has none."""
     if bits == 32:
         raise ValueError("linear light has no top")
     return 255 if bits == 8 else 65535
+
+
+def in_numbers(shown: NDArray[Any], top: int) -> Picture:
+    """Values from 0 to 1 as the whole numbers of a picture, whose full white is 255 or 65535."""
+    return np.rint(top * np.clip(shown, 0.0, 1.0)).astype(np.uint8 if top == 255 else np.uint16)
 
 
 def averaged(picture: NDArray[np.uint8], sides: int, top: int = 255) -> Picture:
@@ -271,29 +261,19 @@ def averaged(picture: NDArray[np.uint8], sides: int, top: int = 255) -> Picture:
     """
     if sides == 1:
         return picture if top == 255 else picture.astype(np.uint16) * np.uint16(257)
-    if top != 255:
-        return _finely_averaged(picture, sides)
     height, width, channels = picture.shape
     cells = picture.reshape(height // sides, sides, width // sides, sides, channels)
-    if channels == 4:
-        opacity = cells[..., 3:].astype(np.float32)
-        total = opacity.sum(axis=(1, 3))
-        colour = (cells[..., :3] * opacity).sum(axis=(1, 3)) / np.maximum(total, 1.0)
-        return np.rint(np.concatenate([colour, total / sides**2], axis=2)).astype(np.uint8)
-    # pairs of columns and rows one after the other are many times faster than a mean over two axes
-    rows = reduce(np.add, [cells[:, k].astype(np.uint16) for k in range(sides)])
-    whole = reduce(np.add, [rows[:, :, k] for k in range(sides)])
-    return ((whole + sides**2 // 2) // sides**2).astype(np.uint8)
-
-
-def _finely_averaged(picture: NDArray[np.uint8], sides: int) -> Picture:
-    height, width, channels = picture.shape
-    cells = picture.reshape(height // sides, sides, width // sides, sides, channels).astype(np.float32)
-    share = cells[..., 3:] / 255.0 if channels == 4 else np.ones_like(cells[..., :1])
-    total = share.sum(axis=(1, 3))
-    colour = (cells[..., :3] * share).sum(axis=(1, 3)) / np.maximum(total, 1e-6)
-    found = colour if channels == 3 else np.concatenate([colour, 255.0 * total / sides**2], axis=2)
-    return np.rint(257.0 * found).astype(np.uint16)
+    if channels == 3 and top == 255:
+        # pairs of columns and rows one after the other are many times faster than a mean over two axes
+        rows = reduce(np.add, [cells[:, k].astype(np.uint16) for k in range(sides)])
+        whole = reduce(np.add, [rows[:, :, k] for k in range(sides)])
+        return ((whole + sides**2 // 2) // sides**2).astype(np.uint8)
+    shown = cells.astype(np.float32) / np.float32(255.0)
+    if channels == 3:
+        return in_numbers(shown.mean(axis=(1, 3)), top)
+    total = shown[..., 3:].sum(axis=(1, 3))
+    colour = (shown[..., :3] * shown[..., 3:]).sum(axis=(1, 3)) / np.maximum(total, 1e-6)
+    return in_numbers(np.concatenate([colour, total / sides**2], axis=2), top)
 
 
 def line_width(height: int) -> float:

@@ -6,8 +6,6 @@ of it, and let go of by the system when that ends, however it ends.
 
 from __future__ import annotations
 
-import contextlib
-import fcntl
 import os
 import shutil
 import uuid
@@ -19,13 +17,13 @@ import msgspec
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
+from kestrav.core.files.locking import locked
 from kestrav.core.files.writing import write_whole
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.film import Progress, Show, render_film, render_still
-from kestrav.render.picture import Bits
-from kestrav.render.sinks import Codec
+from kestrav.render.formats import Bits, Codec
 
-_PROJECT, _REQUEST, _LOCK = f"project{project_file.SUFFIX}", "request.json", "lock"
+_PROJECT, _REQUEST = f"project{project_file.SUFFIX}", "request.json"
 
 
 class Request(msgspec.Struct, frozen=True):
@@ -61,13 +59,14 @@ class Entry:
 
 def keep(home: Path, request: Request, project: Project, meshes: Mapping[str, Mesh]) -> Entry:
     """Keep a request. Raises BadInput where nothing can be written."""
-    folder = home / f"{uuid.uuid4().hex}"
+    folder = home / uuid.uuid4().hex
     try:
         folder.mkdir(parents=True, mode=0o700)
-        lock = _hold(folder)
     except OSError as fault:
         raise BadInput(f"“{home}” cannot be written to: {fault.strerror or fault}") from fault
-    assert lock is not None  # nobody else knows of it
+    lock = locked(folder)
+    if lock is None:
+        raise BadInput(f"“{folder}” cannot be locked; “{request.label}” would not go on after a restart")
     entry = Entry(folder, request, lock)
     try:
         project_file.save(project, meshes, folder / _PROJECT)
@@ -82,19 +81,16 @@ def keep(home: Path, request: Request, project: Project, meshes: Mapping[str, Me
 def left_over(home: Path) -> list[Entry]:
     """What no process takes care of any more, the oldest first; it is held from now on. What is damaged is removed."""
     found: list[tuple[float, Entry]] = []
-    for folder in sorted(home.iterdir()) if home.is_dir() else []:
-        with contextlib.suppress(OSError):
-            lock = _hold(folder)
-            if lock is None:
-                continue
-            try:
-                told = (folder / _REQUEST).read_bytes()
-                entry = Entry(folder, msgspec.json.decode(told, type=Request), lock)
-            except (OSError, msgspec.DecodeError, UnicodeDecodeError):
-                shutil.rmtree(folder, ignore_errors=True)
-                os.close(lock)
-                continue
-            found.append(((folder / _REQUEST).stat().st_mtime, entry))
+    for folder in home.iterdir() if home.is_dir() else ():
+        lock = locked(folder)
+        if lock is None:
+            continue
+        try:
+            told, when = (folder / _REQUEST).read_bytes(), (folder / _REQUEST).stat().st_mtime
+            found.append((when, Entry(folder, msgspec.json.decode(told, type=Request), lock)))
+        except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
+            shutil.rmtree(folder, ignore_errors=True)
+            os.close(lock)
     return [entry for _, entry in sorted(found, key=lambda pair: pair[0])]
 
 
@@ -103,7 +99,7 @@ def render(
 ) -> Path:
     """Do what is asked for; a film goes on from the frames of an earlier attempt. Whether something may be replaced was asked before.
 
-    ``show`` is given a still as far as it is.
+    ``show`` is given how far a still is, and the picture so far.
     """
     target = Path(request.target)
     if request.time is not None:
@@ -128,14 +124,3 @@ def render_kept(folder: Path, request: Request, progress: Progress, show: Show |
     """Do what is asked for with the project as it was kept. Raises BadInput, also where that is damaged."""
     opened = project_file.load(folder / _PROJECT)
     return render(opened.project, opened.meshes, request, progress, show)
-
-
-def _hold(folder: Path) -> int | None:
-    """The lock of a folder, or none where another process holds it. Raises OSError."""
-    handle = os.open(folder / _LOCK, os.O_RDWR | os.O_CREAT, 0o600)
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        os.close(handle)
-        return None
-    return handle

@@ -571,9 +571,9 @@ def aim_camera(
     camera.SetClippingRange(max(10.0, 0.002 * away), away + reach)
 
 
-def look_through(renderer: vtkRenderer, lens: Array, focus: float, aside: Array, size: tuple[int, int]) -> None:
-    """Let a renderer's camera look through a place of its lens (2,) in mm to the right and up, so that what lies at a distance of
-    ``focus`` mm stays where it is in the picture, and that by a part of a pixel (2,) aside."""
+def look_through(renderer: vtkRenderer, lens: Array, aside: Array, focus: float, size: tuple[int, int]) -> None:
+    """Let a renderer's camera look through a place of its lens (2,) in mm to the right and up, by a part of a pixel (2,) aside; what lies at
+    a distance of ``focus`` mm stays where it is in a picture of a size in pixels."""
     camera, (width, height) = renderer.GetActiveCamera(), size
     centre = 2.0 * np.asarray(aside, float) / (width, height)
     if not camera.GetParallelProjection() and np.any(lens):

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Literal
+from typing import Any
 
 import av
 import numpy as np
@@ -22,16 +22,13 @@ from PIL import Image, PngImagePlugin
 
 from kestrav.core.errors import BadInput
 from kestrav.core.files.writing import beside, part_of, put, umask
-from kestrav.render.layers import EXR, made_by, save_deep, save_layers
-from kestrav.render.picture import Bits, Picture
+from kestrav.render.formats import ENDINGS, EXR, Bits, Codec, check_bits
+from kestrav.render.layers import made_by, save_deep, save_layers
+from kestrav.render.picture import Picture
 
-Codec = Literal["h264", "av1"]
 _AHEAD = 3  # pictures that may wait to be written; each holds its memory
 _EVEN = (".mp4", ".webm")  # whose colour is halved, and so needs even sides
 _ALPHA = (".webm", ".webp", ".gif", "")  # that can let through
-ENDINGS = (".mp4", ".webm", ".gif", ".webp", "")
-STILLS: tuple[Bits, ...] = (8, 16)  # bits that a PNG can have
-_BITS: dict[str, tuple[Bits, ...]] = {".mp4": (8, 10), ".webm": (8,), ".gif": (8,), ".webp": (8,), "": (8, 16, 32)}
 _CODECS = {
     (".mp4", "h264"): ("libx264", {"crf": "17", "preset": "fast"}),
     (".mp4", "av1"): ("libsvtav1", {"crf": "28", "preset": "8"}),
@@ -53,11 +50,6 @@ class Output:
     bits: Bits = 8
 
 
-def beside_named(target: Path, name: str) -> Path:
-    """A target's name with another added; a slash in it would be a folder."""
-    return target.with_name(f"{target.stem} {name.replace('/', '-')}{target.suffix}")
-
-
 def sides(target: Path, width: int, height: int) -> tuple[int, int]:
     """The size that an output can have: even sides where its codec needs them."""
     if target.suffix.lower() in _EVEN:
@@ -76,10 +68,7 @@ def check_output(output: Output) -> None:
         raise BadInput(
             f"“{output.target}” cannot be see-through, as H.264 and AV1 in MP4 have no alpha; give .webm, .webp, .gif or a folder for PNG files"
         )
-    can = _BITS[ending]
-    if output.bits not in can:
-        what = "a folder of pictures" if ending == "" else f"{ending}"
-        raise BadInput(f"{what} can have {' or '.join(str(b) for b in can)} bits for each colour, not {output.bits}")
+    check_bits(ending, output.bits)
     if output.alpha and output.bits == 10:
         raise BadInput(
             "a see-through film has 8 bits for each colour; leave 10 bits out, or render a folder of PNG files"
@@ -99,16 +88,14 @@ def open_sink(output: Output) -> Sink:
 
 def save_png(picture: Picture, target: Path, about: Mapping[str, str] | None = None) -> None:
     """Write a picture, whole or not at all."""
+    if picture.dtype == np.uint16:
+        save_deep(picture, target, about)
+        return
     told = PngImagePlugin.PngInfo()
     for name, text in (about or {}).items():
         told.add_itxt(name.capitalize(), text)
     with beside(target) as part:
-        if picture.dtype == np.uint16:
-            save_deep(picture, part, about)
-        else:
-            Image.fromarray(picture.astype(np.uint8, copy=False)).save(
-                part, format="PNG", compress_level=3, pnginfo=told
-            )
+        Image.fromarray(picture).save(part, format="PNG", compress_level=3, pnginfo=told)
 
 
 class Sink(ABC):
@@ -190,7 +177,7 @@ class _Film(Sink):
 
     def write(self, number: int, picture: Picture) -> None:
         kind = "rgba" if self.output.alpha else "rgb48le" if picture.dtype == np.uint16 else "rgb24"
-        frame = av.VideoFrame.from_ndarray(np.asarray(picture), format=kind)
+        frame = av.VideoFrame.from_ndarray(picture, format=kind)
         frame = frame.reformat(
             format=self.format, src_colorspace="ITU709", dst_colorspace="ITU709", dst_color_range="MPEG"
         )
@@ -218,7 +205,7 @@ class _Animation(Sink):
         self.pictures: list[Image.Image] = []
 
     def write(self, number: int, picture: Picture) -> None:
-        self.pictures.append(Image.fromarray(picture.astype(np.uint8, copy=False)))
+        self.pictures.append(Image.fromarray(picture))
 
     def close(self) -> None:
         gif = self.target.suffix.lower() == ".gif"

@@ -17,6 +17,7 @@ from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import FloorName, Project
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.ground import heights_below, standing
+from kestrav.core.light.setups import key_share
 from kestrav.core.parts.rest import top_bounds
 from kestrav.render.batches import DisplayMode
 from kestrav.render.forks import note_drawing
@@ -127,6 +128,8 @@ class SoftLight:
         self.sun_renderer.SetUseImageBasedLighting(False)
         self.sun = off_screen(self.sun_renderer, _SUN, _SUN)
         self.towards = key_direction(project.light_setup)
+        # what shines not, or softly from all around, throws no shadow
+        self.darkest = min(_SHADE, key_share(project.light_setup))
         self._aim_sun()
         self.mirror_scene, self.mirror_renderer = Scene(scene), vtkRenderer()
         self.mirror_scene.update(project, meshes)
@@ -213,7 +216,7 @@ class SoftLight:
             # what faces away from the light is dark already
             toward = sum(f * np.float32(t) for f, t in zip(facing, self.towards, strict=True))
             shadow *= np.clip(3.0 * toward, 0.0, 1.0)
-        left = np.clip(1.0 - _DARK * hidden, 0.25, 1.0) * (1.0 - _SHADE * shadow)
+        left = np.clip(1.0 - _DARK * hidden, 0.25, 1.0) * (1.0 - self.darkest * shadow)
         left = smoothed(left.astype(np.float32), small)
         return left if coarse == 1 else enlarged(left, small, ahead)
 

@@ -7,7 +7,8 @@ from collections.abc import Mapping
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.render.picture import Bits, Studio
+from kestrav.render.formats import Bits
+from kestrav.render.picture import Studio
 from kestrav.render.tracing.studio import FinishedStudio
 
 

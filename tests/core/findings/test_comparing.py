@@ -72,7 +72,9 @@ def test_real_checks_are_compared_through_what_is_written_down(tmp_path):
     assert as_data(told)["findings"][0]["change"] == "worse"
 
 
-@pytest.mark.parametrize("text", ["{", "[]", '{"findings": 3}'])
+@pytest.mark.parametrize(
+    "text", ["{", "[]", '{"findings": 3}', '{"findings": [{"rule": "kink"}]}', '{"findings": [3]}']
+)
 def test_what_is_no_check_is_refused(tmp_path, text):
     (tmp_path / "a.json").write_text(text)
     with pytest.raises(BadInput, match="no check"):

@@ -11,11 +11,9 @@ from kestrav.core.document.records import Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.light.daylight import Sun, level_illuminance, metered, sky, sun_of, sunlight
-from kestrav.core.light.environments import directions, solid_angles
+from kestrav.core.light.environments import UP, directions, irradiance, solid_angles
 from kestrav.core.light.exposure import METERED
-from kestrav.core.light.setups import environment, irradiance, soft_boxes, surround
-
-UP = np.array([0.0, 0.0, 1.0])
+from kestrav.core.light.setups import environment, key_share, soft_boxes, surround
 
 
 def test_the_sun_stands_where_the_published_example_says():
@@ -154,3 +152,10 @@ def test_even_surroundings_have_no_key_light_and_none_are_even():
 def test_damaged_surroundings_are_refused(picture):
     with pytest.raises(BadInput, match="damaged"):
         validate(Project(light_setup=LightSetup("environment", surroundings=Surroundings("a", picture))))
+
+
+def test_a_key_light_takes_its_shadow_of_what_it_gives():
+    # by day most of the light is the sun's; at night, and where it comes from all around, nothing throws a shadow
+    assert 0.6 < key_share(LightSetup("daylight")) < 0.95
+    assert key_share(LightSetup("daylight", daylight=Daylight(clock="00:30"))) == 0
+    assert key_share(LightSetup("environment")) == 0

@@ -8,9 +8,9 @@ from kestrav.core.document.light_setup import LightSetup
 from kestrav.core.document.records import Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
-from kestrav.core.light.environments import directions
+from kestrav.core.light.environments import directions, irradiance
 from kestrav.core.light.response import KNEE, light_shown_as, shown_light
-from kestrav.core.light.setups import SETUPS, environment, gains, irradiance, kelvin_colour, soft_boxes, surround
+from kestrav.core.light.setups import SETUPS, environment, gains, kelvin_colour, soft_boxes, surround
 
 LUMA = np.array([0.2126, 0.7152, 0.0722])  # ITU-R BT.709-6
 

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog
 
+from kestrav.app.dialogs.questions import ask_picture
 from kestrav.app.film.film_view import FilmView
 from kestrav.app.film.render_dialog import SEE_THROUGH, RenderDialog
 from kestrav.app.film.still_view import StillView
@@ -20,12 +21,11 @@ from kestrav.app.jobs.jobs import Job
 from kestrav.core.document.records import Shot
 from kestrav.core.editing.finishing import in_all_colourways
 from kestrav.core.errors import BadInput
+from kestrav.render.formats import PNG, Bits, Codec, beside_named, with_ending
 
 if TYPE_CHECKING:
     from kestrav.app.shell.window import Window
-    from kestrav.render.picture import Bits
     from kestrav.render.render_queue import Entry, Request
-    from kestrav.render.sinks import Codec
 
 
 _NO_SHOT = "there is no shot whose camera could take a still: add a camera and a shot first"
@@ -46,6 +46,7 @@ class FilmActions(QObject):
         super().__init__(window)
         self.window, self.session = window, window.session
         self.view: FilmView | None = None
+        self.looks: list[StillView] = []
         self.queue_home: Path | None = None
         self.held: list[Future[Entry]] = []  # what is kept until it is done
         self._not_kept.connect(lambda text: window.tools.say_for(text, 8000))
@@ -93,8 +94,6 @@ class FilmActions(QObject):
 
     def start_in_colourways(self, shots: list[Shot], target: Path, **how: Any) -> None:
         """Render shots once in each colourway, whose name is added to the target's."""
-        from kestrav.render.sinks import beside_named
-
         for name, dressed in in_all_colourways(self.session.project, shots):
             self.start(list(dressed), beside_named(target, name), **how)
 
@@ -152,9 +151,21 @@ class FilmActions(QObject):
             names = ", ".join(Path(entry.request.target).name for entry in left)
             self.window.tools.say_for(f"Rendering goes on where it was when Kestrav ended: {names}", 10_000)
 
+    @property
+    def busy(self) -> bool:
+        """Whether a picture is being made in a window of its own."""
+        return any(view.working for view in self.looks)
+
     def close_queue(self) -> None:
         """The window closes: what is not done is left for the next start."""
+        for view in [*self.looks]:
+            view.close()
+        # what is being written must not be broken off
         self._keeping.shutdown(wait=True)
+        for held in self.held:
+            if held.exception() is None:
+                held.result().let_go()
+        self.held = []
 
     def ask_still(self, shot: Shot | None = None) -> None:
         """Ask where, and render a still at the playhead."""
@@ -162,23 +173,18 @@ class FilmActions(QObject):
         if shot is None:
             self.window.card.complain(_NO_SHOT)
             return
-        kinds = "PNG picture, 8 bits (*.png);;PNG picture, 16 bits (*.png);;OpenEXR with passes (*.exr)"
-        name, kind = QFileDialog.getSaveFileName(
-            self.window, "Still at the playhead", str(self.folder() / "still.png"), kinds
-        )
-        if not name:
+        chosen = ask_picture(self.window, "Still at the playhead", self.folder() / "still.png")
+        if chosen is None:
             return
-        if "exr" in kind or Path(name).suffix.lower() == ".exr":
-            from kestrav.render.studios import check_studio
+        from kestrav.render.studios import check_studio
 
-            try:
-                check_studio(shot, 32)
-            except BadInput as fault:
-                self.window.card.complain(str(fault))
-                return
-            self.start_still(shot, Path(name).with_suffix(".exr"), 32)
+        target, bits = chosen
+        try:
+            check_studio(shot, bits)
+        except BadInput as fault:
+            self.window.card.complain(str(fault))
         else:
-            self.start_still(shot, _as_png(name), 16 if "16" in kind else 8)
+            self.start_still(shot, target, bits)
 
     def start_still(self, shot: Shot, target: Path, bits: Bits = 8) -> None:
         """Render a still at the playhead in a job."""
@@ -194,6 +200,8 @@ class FilmActions(QObject):
             return
         view = StillView(self.window, self.session.project, self.window.used_meshes(), shot, self.session.time)
         view.folder = self.folder()
+        self.looks.append(view)
+        view.finished.connect(lambda: self.looks.remove(view))
         view.show()
 
     def ask_sheet(self) -> None:
@@ -206,7 +214,7 @@ class FilmActions(QObject):
             self.window, "Contact sheet", str(self.folder() / "contact-sheet.png"), "Picture (*.png)"
         )
         if name:
-            self.start_sheet(shots, _as_png(name))
+            self.start_sheet(shots, with_ending(Path(name), PNG))
 
     def start_sheet(self, shots: list[Shot], target: Path) -> None:
         """Make a contact sheet in a job."""
@@ -220,7 +228,3 @@ class FilmActions(QObject):
 
     def _written(self, target: Path) -> None:
         self.window.tools.say_for(f"Written: {target}", 8000)
-
-
-def _as_png(name: str) -> Path:
-    return Path(name) if Path(name).suffix.lower() == ".png" else Path(name + ".png")

@@ -85,6 +85,7 @@ class Card(QWidget):
 
     render_asked = Signal(object)
     still_asked = Signal(object)
+    surroundings_asked = Signal()
     film_strip_asked = Signal(object)
     complained = Signal(str)  # why something was not done
     film_asked = Signal()

@@ -25,7 +25,7 @@ class FocusRows(Rows):
             camera.f_number,
             "",
             lambda v: self._set(camera.id, "F-number", f_number=v),
-            "Focal length by the diameter of the lens's opening; smaller blurs more. Shown in finished pictures",
+            "Focal length by the diameter of the lens's opening; smaller blurs more. Shown in rendered pictures",
             1,
             0.5,
             "all sharp",

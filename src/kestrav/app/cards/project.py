@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from html import escape
-from pathlib import Path
 
 import msgspec
 import numpy as np
-from PySide6.QtWidgets import QFileDialog
 
 from kestrav.app import settings
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document import edits
 from kestrav.core.document.light_setup import Daylight
 from kestrav.core.document.records import LightSetup
-from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.runs import span
 from kestrav.core.light.daylight import level_illuminance, metered, sun_of
 from kestrav.core.light.exposure import FULL
@@ -98,7 +95,7 @@ class ProjectRows(Rows):
         if light.setup == "environment":
             name = light.surroundings.name or "none: even light"
             tip = "Choose a .hdr or .exr picture of all that is around, twice as wide as high; the project keeps a copy"
-            form.buttons(("Choose surroundings …", self._choose_surroundings, tip))
+            form.buttons(("Choose surroundings …", self.card.surroundings_asked.emit, tip))
             form.worked(
                 f"Surroundings: <b>{escape(name)}</b>, exposed so that a level white surface shows just below white"
             )
@@ -166,18 +163,3 @@ class ProjectRows(Rows):
             f"On a level surface: sun {direct:,.0f} lx + sky {diffuse:,.0f} lx = <b>{whole:,.0f} lx</b>",
             f"Exposed for it: {np.log2(metered(light)):+.1f} EV against a studio of {FULL:g} lx",
         )
-
-    def _choose_surroundings(self) -> None:
-        from kestrav.core.files.surroundings import ENDINGS, read_surroundings
-
-        name, _ = QFileDialog.getOpenFileName(
-            self.card, "Choose surroundings", "", f"Surroundings ({' '.join('*' + e for e in ENDINGS)})"
-        )
-        if not name:
-            return
-        try:
-            found = read_surroundings(Path(name))
-        except BadInput as fault:
-            self.card.complain(str(fault))
-            return
-        self.session.edit("Surroundings", lambda p: edits.light(p, surroundings=found))

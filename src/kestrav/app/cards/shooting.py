@@ -122,7 +122,6 @@ class ShotRows(Rows):
             )
             tip = "Noise at which a finished picture stops before all samples are taken, in % of white; 0 for none"
             self._number(shot, "Noise limit", "noise", "%", tip, 2, 0.25)
-        if shot.quality == "finished":
             form.check(
                 "Edges",
                 "drawn",
@@ -135,7 +134,7 @@ class ShotRows(Rows):
             FLOORS,
             shot.floor,
             lambda v: self._set(shot.id, "Floor", floor=v),
-            "What a product without a floor of its own stands on",
+            "What a product without a floor of its own stands on; the sweep shows from the quality good on",
         )
         self._number(
             shot,

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
+    QFileDialog,
     QFormLayout,
     QHBoxLayout,
     QLabel,
@@ -24,6 +25,7 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app.widgets.quantity_edit import QuantityEdit
+from kestrav.render.formats import EXR, PNG, Bits, with_ending
 
 
 def ask_overwrite(parent: QWidget | None, target: Path, replaced: str = "") -> bool:
@@ -37,6 +39,28 @@ def ask_overwrite(parent: QWidget | None, target: Path, replaced: str = "") -> b
     box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
     box.exec()
     return box.clickedButton() is yes
+
+
+_STILLS: tuple[tuple[Bits, str], ...] = (
+    (8, "PNG picture, 8 bits (*.png)"),
+    (16, "PNG picture, 16 bits (*.png)"),
+    (32, "OpenEXR with passes (*.exr)"),
+)
+
+
+def ask_picture(parent: QWidget | None, title: str, target: Path, deep: bool = True) -> tuple[Path, Bits] | None:
+    """Where a picture goes and how many bits its colours have: 8 or, if it can be ``deep``, 16 or 32; None where it is not wanted."""
+    kinds = {told: bits for bits, told in (_STILLS if deep else _STILLS[:1])}
+    name, kind = QFileDialog.getSaveFileName(parent, title, str(target), ";;".join(kinds))
+    if not name:
+        return None
+    chosen = Path(name)
+    # an ending that is typed counts before the kind that is shown
+    bits = 32 if deep and chosen.suffix.lower() == EXR else kinds.get(kind, 8)
+    whole = with_ending(chosen, EXR if bits == 32 else PNG)
+    if whole != chosen and whole.exists() and not ask_overwrite(parent, whole):
+        return None
+    return whole, bits
 
 
 def ask_unsaved(parent: QWidget, name: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any
 
 import msgspec
 from PySide6.QtCore import QTimer
@@ -32,9 +32,7 @@ from kestrav.core.document.records import FloorName, LookName, Project, QualityN
 from kestrav.core.document.shots import SIZES, background_text, film_frames, frame_count, read_background
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
-
-if TYPE_CHECKING:
-    from kestrav.render.picture import Bits
+from kestrav.render.formats import BITS, Bits, Codec, beside_named, file_name, with_ending
 
 FORMATS = (
     ("mp4", "film, H.264 in MP4"),
@@ -46,7 +44,6 @@ FORMATS = (
     ("exr", "OpenEXR with passes in a folder"),
 )
 _ENDINGS = {"mp4": ".mp4", "av1": ".mp4", "webm": ".webm", "gif": ".gif", "webp": ".webp", "png": "", "exr": ""}
-_DEEP: dict[str, tuple[Bits, ...]] = {"mp4": (8, 10), "av1": (8, 10), "png": (8, 16)}
 SEE_THROUGH = ("webm", "gif", "webp", "png", "exr")  # that can leave the background out
 _WHOLE = ""  # instead of a shot's id: the whole film
 LOOKS: tuple[tuple[LookName, str], ...] = (
@@ -146,8 +143,8 @@ class RenderDialog(QDialog):
             options.insert(0, (_WHOLE, f"the whole film, {len(filmed)} shots"))
         form.choice("Shot", options, _WHOLE if self.whole else shot.id, self._pick, "Shot to render, or the whole film")
         form.choice("Format", FORMATS, self.kind, self._set_kind, "File format of the film or pictures")
-        if self.kind in _DEEP:
-            depths = [(str(bits), f"{bits} bits") for bits in _DEEP[self.kind]]
+        if len(self._depths) > 1:
+            depths = [(str(bits), f"{bits} bits") for bits in self._depths]
             form.choice("Colour depth", depths, str(self.bits), self._set_bits, "Bits for each of red, green and blue")
         if len(self.project.colourways) > 1:
             form.check(
@@ -254,19 +251,22 @@ class RenderDialog(QDialog):
         return [msgspec.structs.replace(s, **like) for s in self.project.shots if s.in_film]
 
     @property
-    def codec(self) -> Literal["h264", "av1"]:
+    def codec(self) -> Codec:
         """The codec of an MP4."""
         return "av1" if self.kind == "av1" else "h264"
 
     @property
+    def _depths(self) -> tuple[Bits, ...]:
+        """The bits that the format can have: a folder's are those of its pictures."""
+        return BITS[_ENDINGS[self.kind] or f".{self.kind}"]
+
+    @property
     def bits(self) -> Bits:
         """The bits of each colour."""
-        if self.kind == "exr":
-            return 32
-        return self._bits if self._bits in _DEEP.get(self.kind, ()) else 8
+        return self._bits if self._bits in self._depths else self._depths[0]
 
     def _set_bits(self, bits: str) -> None:
-        self._bits = next(b for b in _DEEP[self.kind] if str(b) == bits)
+        self._bits = next(b for b in self._depths if str(b) == bits)
 
     def _set_colourways(self, colourways: bool) -> None:
         self.colourways = colourways
@@ -285,8 +285,8 @@ class RenderDialog(QDialog):
 
     def _name_target(self) -> None:
         name = self.project.name if self.whole else self.shot.name
-        safe = "".join(c if c.isalnum() or c in "-_ " else "-" for c in name).strip().replace(" ", "-").lower()
-        self.target.setText(str(self.folder / f"{safe or 'film'}{_ENDINGS[self.kind]}"))
+        safe = file_name(name).replace(" ", "-").replace(".", "-").lower()
+        self.target.setText(str(self.folder / f"{safe}{_ENDINGS[self.kind]}"))
 
     def _pick(self, shot_id: str) -> None:
         self.whole = shot_id == _WHOLE
@@ -334,13 +334,11 @@ class RenderDialog(QDialog):
 
     def _start(self) -> None:
         from kestrav.render.film import check_target, replaced_by
-        from kestrav.render.sinks import beside_named
         from kestrav.render.studios import check_studio
 
         target = Path(self.target.text()).expanduser()
-        ending = _ENDINGS[self.kind]
-        if ending and target.suffix.lower() != ending:
-            target = target.with_name(target.name + ending)
+        if _ENDINGS[self.kind]:
+            target = with_ending(target, _ENDINGS[self.kind])
         targets = [target]
         if self.colourways:
             targets = [beside_named(target, way.name) for way in self.project.colourways]

@@ -10,13 +10,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
+from kestrav.app.dialogs.questions import ask_picture
 from kestrav.app.jobs.job_bar import duration
 from kestrav.app.jobs.still_maker import StillMaker
 from kestrav.app.widgets.images import qimage
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.render.formats import Bits
 from kestrav.render.palette import SHOT
 
 _LEAST = 24  # pixels of the picture that a region has at least
@@ -135,8 +137,8 @@ class StillView(QDialog):
         column.addWidget(self.bar)
         row = QHBoxLayout()
         row.addWidget(self.told, 1)
-        self.pause_button = self._button(row, "Pause", self.toggle_pause, "Let the work rest, or go on (Space)")
-        self.pause_button.setShortcut("Space")
+        self.pause_button = self._button(row, "Pause", self.toggle_pause, "Let the work rest, or go on (P)")
+        self.pause_button.setShortcut("P")
         self.stop_button = self._button(row, "Stop here", self._stop, "Take the picture as far as it is")
         self.finer_button = self._button(
             row, "Finer", self._finer, "Take as many samples again: half the noise needs four times as many"
@@ -166,7 +168,9 @@ class StillView(QDialog):
 
     @property
     def _traced(self) -> bool:
-        return self.shot.quality == "finished"
+        from kestrav.render.studios import is_traced
+
+        return is_traced(self.shot)
 
     def _start(self, samples: int, region: tuple[int, int, int, int] | None = None, onward: bool = False) -> None:
         self.working, self.paused = True, False
@@ -175,13 +179,9 @@ class StillView(QDialog):
         self._show_state()
 
     def _show_state(self) -> None:
-        self.stop_button.setEnabled(self.working and self._traced)
-        for button in (self.finer_button, self.whole_button):
-            button.setEnabled(not self.working and self._traced)
+        for button in (self.pause_button, self.stop_button, self.finer_button, self.whole_button):
             button.setVisible(self._traced)
-        self.stop_button.setVisible(self._traced)
-        self.pause_button.setVisible(self._traced)
-        self.pause_button.setEnabled(self.working)
+            button.setEnabled(self.working == (button in (self.pause_button, self.stop_button)))
         self.pause_button.setText("Resume" if self.paused else "Pause")
         self.save_button.setEnabled(not self.working)
         self.bar.setVisible(self.working)
@@ -235,21 +235,12 @@ class StillView(QDialog):
         self._start(max(self._wanted, self.shot.samples))
 
     def _ask_save(self) -> None:
-        kinds = ["PNG picture, 8 bits (*.png)"]
-        if self._traced:
-            kinds += ["PNG picture, 16 bits (*.png)", "OpenEXR with passes (*.exr)"]
-        name, kind = QFileDialog.getSaveFileName(
-            self, "Save the picture", str(self.folder / "still.png"), ";;".join(kinds)
-        )
-        if name:
-            bits = 32 if "exr" in kind or name.lower().endswith(".exr") else 16 if "16" in kind else 8
-            self.save(Path(name), bits)
+        chosen = ask_picture(self, "Save the picture", self.folder / "still.png", deep=self._traced)
+        if chosen is not None:
+            self.save(*chosen)
 
-    def save(self, target: Path, bits: int = 8) -> None:
-        """Write the picture as it is, with the ending of its kind."""
-        ending = ".exr" if bits == 32 else ".png"
-        if target.suffix.lower() != ending:
-            target = target.with_name(target.name + ending)
+    def save(self, target: Path, bits: Bits = 8) -> None:
+        """Write the picture as it is."""
         self.maker.save(target, bits)
 
     def done(self, result: int) -> None:

@@ -75,7 +75,7 @@ class JobBar(QWidget):
         self.job = job
         job.progress.connect(self._tell)
         job.said.connect(lambda text: self.label.setText(f"{job.label}: {text}"))
-        job.shown.connect(self._show)
+        job.shown.connect(lambda picture: self._put(_small(picture)))
         job.ended.connect(self._end)
         self.label.setText(job.label)
         self.progress.setValue(0)
@@ -124,7 +124,7 @@ class JobBar(QWidget):
         found = read_frame(newest) if newest is not None and newest != seen else None
         image = None
         if found is not None:
-            image = qimage(found).scaledToHeight(_PICTURE, Qt.TransformationMode.SmoothTransformation)
+            image = _small(found)
         # nobody is told any more when the window has gone meanwhile
         with contextlib.suppress(RuntimeError):
             self._read.emit(newest, image)
@@ -133,11 +133,9 @@ class JobBar(QWidget):
         self._reading = False
         if image is not None and self.job is not None and newest is not None and newest.parent == self.job.pictures:
             self._seen = newest
-            self.picture.setPixmap(QPixmap.fromImage(image))
-            self.picture.show()
+            self._put(image)
 
-    def _show(self, picture: NDArray[np.uint8]) -> None:
-        image = qimage(picture).scaledToHeight(_PICTURE, Qt.TransformationMode.SmoothTransformation)
+    def _put(self, image: QImage) -> None:
         self.picture.setPixmap(QPixmap.fromImage(image))
         self.picture.show()
 
@@ -177,6 +175,10 @@ class JobBar(QWidget):
             self.cancel.setEnabled(False)
             self.left.setText("stopping …")
             self.job.cancel()
+
+
+def _small(picture: NDArray[np.uint8]) -> QImage:
+    return qimage(picture).scaledToHeight(_PICTURE, Qt.TransformationMode.SmoothTransformation)
 
 
 def duration(seconds: float) -> str:

@@ -25,6 +25,7 @@ from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.findings.check import certified, check
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.progress import Pace
 
 # children are forked from a process that has imported what they need, and so begin at once
 _context = multiprocessing.get_context("forkserver")
@@ -234,7 +235,7 @@ class Job(QObject):
         self.paused = False
         self.pictures: Path | None = None  # the folder to which it writes pictures as they are ready
         self._tidies = tidies  # whether the work leaves things that it must take away when it is cancelled
-        self._first: tuple[float, float] | None = None
+        self._pace = Pace()
         self._over = False
         self._process = Process(_run_job, work, arguments)
         self._process.message.connect(self._on_message)
@@ -257,21 +258,15 @@ class Job(QObject):
         self.paused = paused
         self._process.signal(signal.SIGSTOP if paused else signal.SIGCONT)
         # the time that it rests says nothing of its rate
-        self._first = None
+        self._pace.forget()
 
     def _on_message(self, message: tuple[str, Any]) -> None:
         kind, value = message
         if kind == "progress":
-            now = time.monotonic()
-            value, text = value
+            share, text = value
             if text:
                 self.said.emit(text)
-            # the first report comes after start-up, which says nothing of the rate
-            if self._first is None:
-                self._first = (now, value)
-            began, share = self._first
-            rate = (value - share) / (now - began) if now > began else 0.0
-            self.progress.emit(value, (1.0 - value) / rate if rate > 0 else float("nan"))
+            self.progress.emit(share, self._pace.left(share, time.monotonic()))
             return
         if kind == "picture":
             self.shown.emit(value)

@@ -10,13 +10,14 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from kestrav.app.jobs.jobs import Process
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.progress import Pace
+from kestrav.render.formats import Bits
 
 if TYPE_CHECKING:
     from kestrav.render.picture import Picture
@@ -29,7 +30,7 @@ class StillMaker(QObject):
     shown = Signal(object, object)  # a picture (h, w, 3), and its region or none
     progress = Signal(
         float, float, float
-    )  # the share done, the noise in % of white (nan: not known), the seconds left (nan: not known)
+    )  # the share done, the noise in % of white, the seconds left; not finite where not known
     done = Signal(int, float, float)  # the samples taken in all, the noise in % of white, the seconds that it took
     saved = Signal(object)
     failed = Signal(str)
@@ -52,7 +53,7 @@ class StillMaker(QObject):
         """Let the work rest, or go on."""
         self._process.signal(signal.SIGSTOP if paused else signal.SIGCONT)
 
-    def save(self, target: Path, bits: int) -> None:
+    def save(self, target: Path, bits: Bits) -> None:
         """Write the picture as it is; it is replaced where it is there."""
         self._process.send(("save", target, bits))
 
@@ -120,15 +121,11 @@ class _Server:
             return
         studio = self.studio
         studio.region = region
-        first: tuple[float, float] | None = None
+        pace = Pace()
 
         def tell(share: float, noise: float, so_far: Any) -> bool:
-            nonlocal first
-            now = clock.monotonic()
-            first = first or (now, share)
-            rate = (share - first[1]) / (now - first[0]) if now > first[0] else 0.0
-            left = (1.0 - share) / rate if rate > 0 else float("nan")
-            self.connection.send(("progress", (share, 100.0 * noise if np.isfinite(noise) else float("nan"), left)))
+            left = pace.left(share, clock.monotonic())
+            self.connection.send(("progress", (share, 100.0 * noise, left)))
             if so_far is not None:
                 self.connection.send(("shown", (studio.so_far(*so_far), region)))
             goes_on = True
@@ -152,16 +149,15 @@ class _Server:
         self.connection.send(("shown", (picture[..., :3], region)))
         self.connection.send(("done", (found.samples, 100.0 * found.noise, found.seconds)))
 
-    def picture(self, bits: int) -> Picture:
+    def picture(self, bits: Bits) -> Picture:
         """The picture as it is shown, or as linear light with its layers."""
-        from kestrav.render.picture import read_bits
         from kestrav.render.tracing.studio import FinishedStudio
 
         assert isinstance(self.studio, FinishedStudio) and self.traced is not None
         studio, region = self.studio, self.studio.region
         if self.traced.cover.shape == (self.shot.height, self.shot.width):
             studio.region = None
-        studio.bits = read_bits(bits)
+        studio.bits = bits
         try:
             if bits == 32:
                 return studio.layers(self.camera, self.time, self.traced)
@@ -170,7 +166,7 @@ class _Server:
         finally:
             studio.region, studio.bits = region, 8
 
-    def save(self, target: Path, bits: int) -> None:
+    def save(self, target: Path, bits: Bits) -> None:
         """Write the picture as it is."""
         from kestrav.render.film import check_target, told_of
         from kestrav.render.layers import layers_told, save_layers

@@ -15,6 +15,7 @@ from kestrav.core.clearance.contacts import Touch
 from kestrav.core.clearance.cues import all_touches
 from kestrav.core.clearance.fits import Fit, fits_at_rest
 from kestrav.core.clearance.swept import SweptSpace
+from kestrav.core.document.light_setup import Surroundings
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.extraction.taking_apart import Order
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish
@@ -43,16 +44,13 @@ def render_kept(report: Report, folder: Path, request: Request) -> Path:
     return render(folder, request, *_progress(report, request))
 
 
-def _progress(report: Report, request: Request) -> tuple[Callable[[int, int], None], Callable[[object], None]]:
+def _progress(report: Report, request: Request) -> tuple[Callable[[int, int], None], Callable[[float, object], None]]:
     """What is told while a request is done: how far, and a still as far as it is."""
 
     def tell(done: int, total: int) -> None:
         report(min(done / total, 0.999), "" if request.time is not None else f"frame {done} of {total}")
-        nonlocal share
-        share = done / total
 
-    share = 0.0
-    return tell, lambda picture: report(min(share, 0.999), picture=picture)
+    return tell, lambda share, picture: report(min(share, 0.999), picture=picture)
 
 
 def frame_takes(report: Report, project: Project, meshes: Mapping[str, Mesh], shot: Shot) -> float:
@@ -73,6 +71,14 @@ def frame_takes(report: Report, project: Project, meshes: Mapping[str, Mesh], sh
     took = clock.perf_counter() - began
     studio.close()
     return took
+
+
+def read_surroundings(report: Report, file: Path) -> Surroundings:
+    """Read a picture of what is around."""
+    from kestrav.core.files.surroundings import read_surroundings as read
+
+    report(0.0)
+    return read(file)
 
 
 def write_gltf(report: Report, project: Project, meshes: Mapping[str, Mesh], target: Path) -> str:

@@ -28,6 +28,7 @@ from kestrav.app.actions.extraction_actions import ExtractionActions
 from kestrav.app.actions.film_actions import FilmActions
 from kestrav.app.actions.finish_actions import FinishActions
 from kestrav.app.actions.import_actions import ImportActions, files_in
+from kestrav.app.actions.light_actions import LightActions
 from kestrav.app.actions.motion_actions import MotionActions
 from kestrav.app.actions.part_actions import PartActions
 from kestrav.app.actions.path_actions import PathActions
@@ -56,7 +57,6 @@ from kestrav.app.shell.selection_menu import SelectionMenu
 from kestrav.app.shell.toolbox import Toolbox
 from kestrav.app.shell.tour import Places, Tour
 from kestrav.app.shell.welcome import Welcome
-from kestrav.app.stage.light_tool import LightTool
 from kestrav.app.stage.point_edits import delete_point, insert_after, next_kind
 from kestrav.app.stage.stage import Stage
 from kestrav.app.timeline.timeline import Timeline
@@ -93,7 +93,7 @@ class Window(QMainWindow):
         self.paths = PathActions(self)
         self.motion = MotionActions(self)
         self.finishing = FinishActions(self, self.session, self.tools.say_for)
-        self.light_tool = LightTool(self.stage, lambda: self.tools.use("select"))
+        self.lighting = LightActions(self)
         self.contacts = ContactActions(self)
         self.extracting = ExtractionActions(self)
         self.clearing = ClearanceActions(self)
@@ -210,14 +210,7 @@ class Window(QMainWindow):
         action("Draw path", lambda: self.tools.use("draw"), "D")
         self.view_menu = self.preparing.view_menu(action)
         self.view_menu.addMenu(self.finishing.menu(action))
-        self.view_menu.addAction(
-            action(
-                "Adjust light",
-                lambda: self.tools.take_up(self.light_tool),
-                "Ctrl+Shift+L",
-                tip="Turn, soften and dim the light set-up by dragging in the stage",
-            )
-        )
+        self.view_menu.addAction(self.lighting.action(action))
         self.plan_menu = self.planning.menu(action)
         self.placeholder_menu = self.preparing.placeholder_menu(action)
         self.path_menu = self.paths.menu(action)
@@ -327,7 +320,7 @@ class Window(QMainWindow):
         self.panels = Panels(self.contents, self.findings, self.card, self.stage, self.timeline)
         column.addWidget(self.panels, 1)
         self.job_bar = JobBar()
-        self.stage.play.busy = lambda: self.job_bar.job is not None
+        self.stage.play.busy = lambda: self.job_bar.job is not None or self.filming.busy
         self.job_bar.began.connect(self.job_bar.follow)
         column.addWidget(self.job_bar)
         self.setCentralWidget(body)
@@ -358,6 +351,7 @@ class Window(QMainWindow):
         self.findings.mended.connect(session.preview)
         self.card.render_asked.connect(self.filming.ask)
         self.card.still_asked.connect(lambda shot: self.filming.ask_still(shot))
+        self.card.surroundings_asked.connect(self.lighting.choose_surroundings)
         self.card.film_asked.connect(self.filming.show_film)
         self.card.contacts_asked.connect(self.contacts.ask)
         self.card.complained.connect(self.messages.keep)

@@ -12,9 +12,11 @@ from PySide6.QtGui import QKeyEvent
 from kestrav.app.stage.stage import Stage
 from kestrav.app.stage.tool import Tool
 from kestrav.core.document import edits
-from kestrav.core.document.records import LightSetup
+from kestrav.core.document.light_setup import HARDEST, SOFTEST, STOPS
+from kestrav.core.document.records import LightSetup, Project
 from kestrav.core.light.setups import SoftBox, soft_boxes
-from kestrav.core.parts.rest import top_bounds
+from kestrav.core.memo import Memo
+from kestrav.core.parts.placing import bounds_of
 from kestrav.render.marks import flat
 from kestrav.render.palette import SHOT, STRAW
 from kestrav.render.shapes import put_data, segments
@@ -24,9 +26,16 @@ Array = NDArray[np.float64]
 _AWAY = 1.25  # of the size of all, that the boxes are drawn from its middle
 _TURNS = 0.4  # degrees by which a pixel turns
 _SIZES, _DIMS = 200.0, 60.0  # pixels that double the size, and that are a stop
-_SMALLEST, _LARGEST = 0.05, 10.0
-_MOST = 12.0  # stops
 _LEAST_DRAWN = 1.5  # degrees of half a box, below which it could not be seen
+
+
+_bounds: Memo[Array] = Memo(2)
+
+
+def _bounds_of_all(project: Project) -> Array:
+    """Bounds (2, 3) of all there is; a metre about the origin where nothing is."""
+    tops = [part.id for part in project.parts if part.parent is None]
+    return bounds_of(project, tops) if tops else np.array([np.full(3, -500.0), np.full(3, 500.0)])
 
 
 class LightTool(Tool):
@@ -65,9 +74,7 @@ class LightTool(Tool):
     def drawn(self, pixel: float) -> None:
         """The boxes around the product, with lines to its middle."""
         boxes = soft_boxes(self._light)
-        around = top_bounds(self.session.project)
-        low = np.min([b[0] for b in around], axis=0) if around else np.full(3, -500.0)
-        high = np.max([b[1] for b in around], axis=0) if around else np.full(3, 500.0)
+        low, high = _bounds.get((self.session.project.parts,), lambda: _bounds_of_all(self.session.project))
         middle, size = 0.5 * (low + high), max(0.5 * float(np.linalg.norm(high - low)), 1.0)
         put_data(self._key, segments(outline(boxes[0], middle, _AWAY * size)))
         rest = [outline(box, middle, _AWAY * size) for box in boxes[1:]]
@@ -122,9 +129,9 @@ class LightTool(Tool):
         if turn is not None:
             fields["turn"] = round((turn + 180.0) % 360.0 - 180.0, 1)
         if softness:
-            fields["softness"] = round(float(np.clip(softness, _SMALLEST, _LARGEST)), 3)
+            fields["softness"] = round(float(np.clip(softness, HARDEST, SOFTEST)), 3)
         if level is not None:
-            fields["level"] = round(float(np.clip(level, -_MOST, _MOST)), 2)
+            fields["level"] = round(float(np.clip(level, -STOPS, STOPS)), 2)
         self.session.edit("Light", lambda p: edits.light(p, **fields), merge=f"light-{self._drags}")
 
 

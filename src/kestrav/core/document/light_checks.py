@@ -6,18 +6,18 @@ import datetime
 from functools import lru_cache
 
 from kestrav.core.colours import unpacked_light
-from kestrav.core.document.light_setup import SURROUNDINGS_HEIGHT, Daylight, LightSetup
+from kestrav.core.document.light_setup import HARDEST, SOFTEST, STOPS, SURROUNDINGS_HEIGHT, Daylight, LightSetup
 from kestrav.core.errors import BadInput
 
 
 def check_light(light: LightSetup) -> None:
     """Raise BadInput for numbers that no light has, and for damaged surroundings."""
-    if not 0.05 <= light.softness <= 10:
-        raise BadInput(f"the softness of the light is {light.softness:g}; it can be 0.05 to 10")
+    if not HARDEST <= light.softness <= SOFTEST:
+        raise BadInput(f"the softness of the light is {light.softness:g}; it can be {HARDEST:g} to {SOFTEST:g}")
     if not 1667 <= light.white <= 25000:
         raise BadInput(f"the white balance is {light.white:g} K; it can be 1667 to 25000")
-    if max(abs(light.level), abs(light.exposure)) > 12:
-        raise BadInput("the light's level or exposure is beyond 12 stops; give −12 to 12")
+    if max(abs(light.level), abs(light.exposure)) > STOPS:
+        raise BadInput(f"the light's level or exposure is beyond {STOPS:g} stops; give −{STOPS:g} to {STOPS:g}")
     _check_daylight(light.daylight)
     if light.surroundings.picture:
         _check_picture(light.surroundings.picture)

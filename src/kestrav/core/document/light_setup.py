@@ -11,6 +11,8 @@ SetupName = Literal[
 ]
 
 
+SOFTEST, HARDEST = 10.0, 0.05  # times the size of a set-up's boxes
+STOPS = 12.0  # that a level or an exposure may be, up or down
 SURROUNDINGS_HEIGHT = 256  # pixels of a packed picture; it is twice as wide
 
 

@@ -64,15 +64,22 @@ def _name_counts(collection: tuple[Item, ...]) -> Counter[str]:
     return _names.get((collection,), lambda: Counter(item.name for item in collection))
 
 
-def part_called(project: Project, name: str) -> str:
-    """The id of the part of a name or id. Raises BadInput when there is none, or more than one."""
-    if any(p.id == name for p in project.parts):
+def called(project: Project, name: str, kind: type[Item] | None = None) -> str:
+    """The id of the thing (of a kind) of a name or id. Raises BadInput when there is none, or more than one."""
+    known = [item for item in items(project) if kind is None or isinstance(item, kind)]
+    if any(item.id == name for item in known):
         return name
-    found = [p.id for p in project.parts if p.name == name]
+    found = [item.id for item in known if item.name == name]
     if len(found) != 1:
-        told = "holds no part" if not found else f"holds {len(found)} parts"
+        what = "thing" if kind is None else _word(kind)
+        told = f"holds no {what}" if not found else f"holds {len(found)} {what}s"
         raise BadInput(f"the project {told} called “{name}”; give a name or id of one (see “kestrav info”)")
     return found[0]
+
+
+def part_called(project: Project, name: str) -> str:
+    """The id of the part of a name or id. Raises BadInput as :func:`called`."""
+    return called(project, name, Part)
 
 
 def solids(project: Project, *things: str) -> list[Part]:

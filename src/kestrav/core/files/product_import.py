@@ -250,6 +250,22 @@ def read_bytes(path: Path) -> bytes:
 # adding to a project
 
 
+def read_in_units(
+    path: Path, chord: float | None = None, unit: str | None = None, up: str | None = None
+) -> tuple[Imported, str]:
+    """A product as :func:`read_product`, in a ``unit`` by its name where the file has none, or in the one that it was taken for by its size,
+    which is told then (else empty). Raises BadInput also for a unit or an upward axis that is not known."""
+    if unit is not None and unit not in UNITS:
+        raise BadInput(f"the unit “{unit}” is not known; units are {', '.join(UNITS)}")
+    if up not in (None, "x", "y", "z"):
+        raise BadInput(f"the upward axis is “{up}”; it can be x, y or z")
+    imported = read_product(path, chord, None if unit is None else UNITS[unit], up)  # type: ignore[arg-type]
+    if imported.unit is not None:
+        return imported, ""
+    taken = proposed_unit(imported)
+    return with_unit(imported, UNITS[taken]), taken
+
+
 def proposed_unit(imported: Imported) -> str:
     """The unit that makes a unitless product the size of a thing people handle: mm, else in, m or cm.
 

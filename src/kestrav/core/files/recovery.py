@@ -6,7 +6,6 @@ writes it, and let go of by the system when that ends, however it ends: what nob
 
 from __future__ import annotations
 
-import fcntl
 import os
 import shutil
 import time
@@ -21,11 +20,12 @@ import msgspec
 from kestrav.core.document.records import Project
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
+from kestrav.core.files.locking import locked
 from kestrav.core.files.mesh_entries import from_glb, to_faces, to_glb, with_faces
 from kestrav.core.files.writing import write_whole
 from kestrav.core.geometry.meshes import Mesh
 
-_DOCUMENT, _ABOUT, _LOCK, _GEOMETRY = "document.json", "about.json", "lock", "geometry"
+_DOCUMENT, _ABOUT, _GEOMETRY = "document.json", "about.json", "geometry"
 
 
 class About(msgspec.Struct, frozen=True):
@@ -99,7 +99,7 @@ class Keeper:
 
     def take_over(self, left: Leftover) -> bool:
         """Go on with what another process left behind; false if somebody else does already."""
-        lock = _locked(left.folder)
+        lock = locked(left.folder)
         if lock is None:
             return False
         self.forget()
@@ -115,7 +115,7 @@ class Keeper:
                 raise BadInput(
                     f"unsaved work cannot be kept in “{folder}”: {fault.strerror}; save more often"
                 ) from fault
-            self._lock = _locked(folder)
+            self._lock = locked(folder)
             self.folder = folder
         return self.folder
 
@@ -124,7 +124,7 @@ def leftovers(home: Path) -> list[Leftover]:
     """What processes that have ended left behind, the latest first."""
     found = []
     for folder in home.iterdir() if home.is_dir() else ():
-        lock = _locked(folder)
+        lock = locked(folder)
         if lock is None:
             continue
         os.close(lock)
@@ -158,20 +158,6 @@ def recovered(left: Leftover) -> tuple[Project, dict[str, Mesh]]:
 def discard(left: Leftover) -> None:
     """Remove what was left behind."""
     shutil.rmtree(left.folder, ignore_errors=True)
-
-
-def _locked(folder: Path) -> int | None:
-    """A folder's lock, held until it is closed or the process ends; none if another one holds it or it is no such folder."""
-    try:
-        lock = os.open(folder / _LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-    except OSError:
-        return None
-    try:
-        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError:
-        os.close(lock)
-        return None
-    return lock
 
 
 def _in_project(file: Path | None) -> set[str]:

@@ -3,13 +3,36 @@ tells, so that a check that was written down once can be compared with one of to
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
+import msgspec
+
 from kestrav.core.errors import BadInput
+from kestrav.core.units import show
+
+
+class _Found(msgspec.Struct):
+    """What is compared of a finding that was written down."""
+
+    rule: str
+    severity: str
+    subject: list[str]
+    title: str
+    time: float = 0.0
+    value: float | None = None
+    unit: str = ""
+    limit: float | None = None
+
+
+class _Check(msgspec.Struct):
+    """What is compared of a check that was written down."""
+
+    findings: list[_Found]
+    min_clearance_mm: float | None = None
+
 
 Change = Literal["new", "worse", "better", "same", "gone"]
 _ORDER: tuple[Change, ...] = ("new", "worse", "same", "better", "gone")
@@ -49,14 +72,12 @@ class Comparison:
 def read_check(file: Path) -> dict[str, Any]:
     """A check as ``kestrav check --json`` wrote it down. Raises BadInput."""
     try:
-        data = json.loads(file.read_text(encoding="utf-8"))
+        data: dict[str, Any] = msgspec.to_builtins(msgspec.json.decode(file.read_bytes(), type=_Check))
+        return data
     except OSError as fault:
         raise BadInput(f"“{file}” cannot be read: {fault.strerror or fault}") from fault
-    except ValueError as fault:
-        raise BadInput(f"“{file}” is no check that was written down with “kestrav check --json”") from fault
-    if not isinstance(data, dict) or not isinstance(data.get("findings"), list):
-        raise BadInput(f"“{file}” is no check that was written down with “kestrav check --json”")
-    return data
+    except (msgspec.MsgspecError, UnicodeDecodeError) as fault:
+        raise BadInput(f"“{file}” is no check that was written down with “kestrav check --json”: {fault}") from fault
 
 
 def compare(before: Mapping[str, Any], after: Mapping[str, Any]) -> Comparison:
@@ -136,7 +157,7 @@ def as_text(told: Comparison) -> str:
 
 
 def _mm(value: float | None) -> str:
-    return "nothing to measure" if value is None else f"{value:.2f} mm"
+    return "nothing to measure" if value is None else show(value, "mm", 2)
 
 
 def _numbers(c: Compared) -> str:

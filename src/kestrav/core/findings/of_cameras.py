@@ -25,11 +25,12 @@ def over_frames(
     worst: int,
     place: Array | None = None,
     subject: Iterable[str] = (),
+    offered: tuple[Fix, ...] = (),
     **fields: Any,
 ) -> Finding:
     """A finding of a shot's camera over those of its frames that are faulty (n,), told at the worst of them.
 
-    Its title names the camera; it is about the camera, the shot, and what else is named.
+    Its title names the camera; it is about the camera, the shot, and what else is named. The first of what is ``offered`` is its mend.
     """
     spans = tuple(
         (evidence.frame(float(judged.times[a])), evidence.frame(float(judged.times[b])))
@@ -41,6 +42,8 @@ def over_frames(
         float(judged.times[worst]),
         judged.seen.position[worst] if place is None else place,
         spans,
+        fix=offered[0] if offered else None,
+        also=offered[1:],
         **fields,
     )
 
@@ -50,10 +53,15 @@ def spans_of(judged: Judged, faulty: NDArray[np.bool_]) -> tuple[tuple[float, fl
     return tuple((float(judged.times[a]), float(judged.times[b])) for a, b in intervals_of(np.flatnonzero(faulty)))
 
 
-def lasting(judged: Judged, faulty: NDArray[np.bool_]) -> str:
-    """For how long something is so, in words."""
+def seconds_of(judged: Judged, faulty: NDArray[np.bool_]) -> float:
+    """For how long in s something is so."""
     step = float(np.median(np.diff(judged.times))) if len(judged.times) > 1 else 0.0
-    return f"{faulty.sum() * step:.2f} s in all"
+    return float(faulty.sum() * step)
+
+
+def lasting(judged: Judged, faulty: NDArray[np.bool_]) -> str:
+    """The same in words."""
+    return f"{seconds_of(judged, faulty):.2f} s in all"
 
 
 def fixes(judged: Judged, goal: Goal, *groups: Iterable[Way]) -> tuple[Fix, ...]:

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from kestrav.core.colours import FROM_XYZ, LUMA
 from kestrav.core.document.light_checks import moment_of
 from kestrav.core.document.light_setup import Daylight
-from kestrav.core.light.environments import directions
+from kestrav.core.light.environments import UP, directions, irradiance
 from kestrav.core.light.exposure import FULL, METERED
 
 Array = NDArray[np.float64]
@@ -32,10 +32,8 @@ _CONSTANT = (
 _CALIBRATED = 0.53  # by which the model's sky is dimmed, so that a level surface gets what the IESNA's formula for clear skies says
 _GROUND = 0.2  # share of light that the ground sends back; common practice, no source
 _LOWEST = 1.0  # degrees of the sun's elevation below which the sky keeps its pattern
-_TWILIGHT = (
-    (-18.0, -12.0, -6.0, -0.83, 0.0, 5.0),
-    (6.5e-4, 8.3e-3, 3.4, 453.0, 732.0, 4500.0),
-)  # degrees; lx of a level surface
+_TWILIGHT = ((-18.0, -12.0, -6.0, -0.83, 0.0), (6.5e-4, 8.3e-3, 3.4, 453.0, 732.0))  # degrees; lx of a level surface
+_DAY = 5.0  # degrees of the sun's elevation from which on the model holds
 _WAVES = np.array([0.61, 0.55, 0.465])  # µm that stand for red, green and blue
 
 
@@ -79,65 +77,59 @@ def sunlight(sun: Sun, turbidity: float) -> Array:
 
 def sky(ways: Array, sun: Sun, turbidity: float) -> Array:
     """The luminance (n, n, 3) of sky and ground in directions (n, n, 3), in cd/m² as linear sRGB, without the sun itself."""
-    t = turbidity
+    direct, diffuse, dims = _level(sun, turbidity)
+    ground = _GROUND * (direct + diffuse) / math.pi
+    return np.where(ways[..., 2:] > 0, dims * _dome(ways, sun, turbidity), ground)
+
+
+def _dome(ways: Array, sun: Sun, t: float) -> Array:
+    """The model's sky (n, n, 3) over a sun that is above the horizon; what is below it means nothing."""
     high = math.radians(max(sun.elevation, _LOWEST))
     theta = 0.5 * math.pi - high
-    flat = Sun(math.degrees(high), sun.azimuth).direction
     up = np.clip(ways[..., 2], 0.01, 1.0)
-    gamma = np.arccos(np.clip(ways @ flat, -1.0, 1.0))
+    gamma = np.arccos(np.clip(ways @ Sun(math.degrees(high), sun.azimuth).direction, -1.0, 1.0))
     chi = (4.0 / 9.0 - t / 120.0) * (math.pi - 2.0 * theta)
     zenith = max(_CALIBRATED * 1000.0 * ((4.0453 * t - 4.9710) * math.tan(chi) - 0.2155 * t + 2.4192), 30.0)
-    powers = np.array([theta**3, theta**2, theta, 1.0])
-    x_zenith = np.array([t * t, t, 1.0]) @ _X_ZENITH @ powers
-    y_zenith = np.array([t * t, t, 1.0]) @ _Y_ZENITH @ powers
-    values = [
-        at_zenith * _perez(c @ np.array([t, 1.0]), up, gamma, theta)
-        for at_zenith, c in ((zenith, _LUMINANCE), (x_zenith, _X), (y_zenith, _Y))
-    ]
-    bright, x, y = (np.asarray(v) for v in values)
+    powers, turbidities = np.array([theta**3, theta**2, theta, 1.0]), np.array([t * t, t, 1.0])
+    at_zenith = (zenith, turbidities @ _X_ZENITH @ powers, turbidities @ _Y_ZENITH @ powers)
+    bright, x, y = (
+        value * _perez(coefficients @ np.array([t, 1.0]), up, gamma, theta)
+        for value, coefficients in zip(at_zenith, (_LUMINANCE, _X, _Y), strict=True)
+    )
     xyz = np.stack([x / y * bright, bright, (1.0 - x - y) / y * bright], axis=-1)
-    light = np.clip(xyz @ FROM_XYZ.T, 0.0, None)
-    above = ways[..., 2] > 0
-    level = _level(light, ways, above)
-    given = level + float(_luma(sunlight(sun, t))) * max(math.sin(math.radians(sun.elevation)), 0.0)
-    if sun.elevation < 5.0:
-        wanted = math.exp(float(np.interp(sun.elevation, _TWILIGHT[0], np.log(_TWILIGHT[1]))))
-        light, given = light * (wanted / max(given, 1e-9)), wanted
-    return np.where(above[..., None], light, _GROUND * given / math.pi)
+    return np.asarray(np.clip(xyz @ FROM_XYZ.T, 0.0, None))
+
+
+@lru_cache(maxsize=64)
+def _level(sun: Sun, turbidity: float) -> tuple[float, float, float]:
+    """What sun and sky give a level surface in lx, and by what the model's sky is multiplied for that: in twilight it follows the almanac."""
+    ways = directions(48)
+    dome = np.where(ways[..., 2:] > 0, _dome(ways, sun, turbidity), 0.0)
+    diffuse = math.pi * float(irradiance(dome, UP) @ LUMA)
+    direct = float(sunlight(sun, turbidity) @ LUMA) * max(float(sun.direction[2]), 0.0)
+    if sun.elevation >= _DAY:
+        return direct, diffuse, 1.0
+    day = sum(_level(Sun(_DAY, sun.azimuth), turbidity)[:2])
+    angles, given = (*_TWILIGHT[0], _DAY), np.log([*_TWILIGHT[1], day])
+    wanted = math.exp(float(np.interp(sun.elevation, angles, given)))
+    dims = max(wanted - direct, 0.1 * wanted) / max(diffuse, 1e-9)
+    return direct, dims * diffuse, dims
 
 
 def _perez(c: Array, up: Array, gamma: Array, theta: float) -> Array:
     """Perez's distribution, by what it is at the zenith; ``up`` is the cosine of the angle from there."""
-    a, b, cc, d, e = c
+    a, b, around, d, e = c
 
     def value(cosine: Array | float, angle: Array | float) -> Array:
-        return np.asarray(
-            (1.0 + a * np.exp(b / cosine)) * (1.0 + cc * np.exp(d * np.asarray(angle)) + e * np.cos(angle) ** 2)
-        )
+        near = 1.0 + around * np.exp(d * np.asarray(angle)) + e * np.cos(angle) ** 2
+        return np.asarray((1.0 + a * np.exp(b / cosine)) * near)
 
     return value(up, gamma) / value(1.0, theta)
 
 
-def _level(light: Array, ways: Array, above: NDArray[np.bool_]) -> float:
-    """The illuminance of a level surface in lx, of directions that are spread evenly in angles."""
-    across = np.sqrt(np.clip(1.0 - ways[..., 2] ** 2, 0.0, 1.0))
-    weight = np.where(above, ways[..., 2] * across, 0.0)
-    total = float((weight).sum())
-    # a sky of luminance 1 gives π
-    return math.pi * float((_luma(light) * weight).sum()) / max(total, 1e-9)
-
-
-def _luma(light: Array) -> Array:
-    return np.asarray(light @ LUMA)
-
-
-@lru_cache(maxsize=64)
 def level_illuminance(light: Daylight) -> tuple[float, float]:
     """What sun and sky give a level surface, in lx."""
-    sun, ways = sun_of(light), directions(48)
-    high = max(math.sin(math.radians(sun.elevation)), 0.0)
-    direct = float(_luma(sunlight(sun, light.turbidity))) * high
-    return direct, _level(sky(ways, sun, light.turbidity), ways, ways[..., 2] > 0)
+    return _level(sun_of(light), light.turbidity)[:2]
 
 
 def metered(light: Daylight) -> float:

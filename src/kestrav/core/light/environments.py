@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
+UP = np.array([0.0, 0.0, 1.0])
 
 
 def directions(height: int) -> Array:
@@ -25,6 +26,13 @@ def solid_angles(height: int) -> Array:
     """The solid angle in sr of an environment's pixels (height, 1)."""
     edges = np.cos(np.arange(height + 1) / height * np.pi)
     return np.asarray((edges[:-1] - edges[1:])[:, None] * (2.0 * np.pi / (2 * height)))
+
+
+def irradiance(picture: Array, normal: Array) -> Array:
+    """What an environment (h, 2h, 3) gives a surface of a normal (3,), by what shows as white there: π times the luminance of white."""
+    ways, solid = directions(len(picture)), solid_angles(len(picture))
+    weight = np.clip(ways @ np.asarray(normal, float), 0.0, None) * solid
+    return np.asarray((picture * weight[..., None]).sum(axis=(0, 1)) / np.pi)
 
 
 def turned(ways: Array, degrees: float) -> Array:

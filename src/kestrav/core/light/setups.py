@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from kestrav.core.colours import FROM_XYZ, LUMA
 from kestrav.core.document.light_setup import LightSetup, SetupName
 from kestrav.core.light.daylight import SUN_RADIUS, metered, sky, sun_of, sunlight
-from kestrav.core.light.environments import directions, solid_angles, turned, workshop
+from kestrav.core.light.environments import UP, directions, irradiance, solid_angles, turned, workshop
 from kestrav.core.light.exposure import FULL, WHITE
 from kestrav.core.light.surroundings import around, seen
 
@@ -143,6 +143,13 @@ def surround(light: LightSetup, ways: Array) -> Array:
     return np.asarray(gain * values[..., None] * kelvin_colour(setup.kelvin))
 
 
+def key_share(light: LightSetup) -> float:
+    """The share of the light on a level surface that is the key light's, which is what its shadow takes of it."""
+    given = [box.strength * max(float(box.direction[2]), 0.0) for box in soft_boxes(light)]
+    whole = sum(given) + float(irradiance(surround(light, directions(32)), UP) @ LUMA)
+    return given[0] / max(whole, 1e-9)
+
+
 def lamps_dimmed(light: LightSetup) -> float:
     """By what the project's own lamps show weaker than in a studio, as a picture in daylight is exposed for that."""
     return metered(light.daylight) if light.setup == "daylight" else 1.0
@@ -165,13 +172,6 @@ def _box(box: SoftBox, ways: Array) -> Array:
     inside = np.minimum(box.width - np.abs(x), box.height - np.abs(y))
     edge = 0.12 * min(box.width, box.height) + 0.5
     return np.where(front > 0.05, np.clip(0.5 + inside / edge, 0.0, 1.0), 0.0)
-
-
-def irradiance(picture: Array, normal: Array) -> Array:
-    """What an environment (h, 2h, 3) gives a surface of a normal (3,), by what shows as white there: π times the luminance of white."""
-    ways, solid = directions(len(picture)), solid_angles(len(picture))
-    weight = np.clip(ways @ np.asarray(normal, float), 0.0, None) * solid
-    return np.asarray((picture * weight[..., None]).sum(axis=(0, 1)) / np.pi)
 
 
 def kelvin_colour(kelvin: float) -> Array:
@@ -197,7 +197,7 @@ def kelvin_colour(kelvin: float) -> Array:
     rgb = np.clip(FROM_XYZ @ xyz, 0.0, None)
     white = np.clip(FROM_XYZ @ _WHITE, 1e-9, None)
     made = rgb / white
-    return np.asarray(made / float(np.dot(made, (0.2126, 0.7152, 0.0722))))
+    return np.asarray(made / float(made @ LUMA))
 
 
 _WHITE = np.array([0.3127 / 0.3290, 1.0, (1.0 - 0.3127 - 0.3290) / 0.3290])

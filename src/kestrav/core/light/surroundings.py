@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.colours import LUMA, unpacked_light
 from kestrav.core.document.light_setup import SURROUNDINGS_HEIGHT, Surroundings
-from kestrav.core.light.environments import directions, solid_angles
+from kestrav.core.light.environments import UP, directions, irradiance, solid_angles
 from kestrav.core.light.exposure import METERED
 
 Array = NDArray[np.float64]
@@ -37,8 +37,7 @@ def around(surroundings: Surroundings) -> Around:
     height = SURROUNDINGS_HEIGHT
     light = unpacked_light(surroundings.picture, height) if surroundings.picture else np.ones((height, 2 * height, 3))
     ways, solid = directions(height), solid_angles(height)
-    level = float((light @ LUMA * np.clip(ways[..., 2], 0.0, None) * solid).sum() / np.pi)
-    light = light * (METERED / max(level, 1e-12))
+    light = light * (METERED / max(float(irradiance(light, UP) @ LUMA), 1e-12))
     luma = light @ LUMA
     row, column = np.unravel_index(int(luma.argmax()), luma.shape)
     near = ways @ ways[row, column] > _SPREAD
@@ -52,8 +51,7 @@ def around(surroundings: Surroundings) -> Around:
     weight = (over @ LUMA) * solid
     direction = (ways * weight[..., None]).sum(axis=(0, 1))
     direction /= max(float(np.linalg.norm(direction)), 1e-12)
-    facing = np.clip(ways @ direction, 0.0, None) * solid
-    strength = (over * facing[..., None]).sum(axis=(0, 1)) / np.pi
+    strength = irradiance(over, direction)
     half = np.degrees(np.sqrt(float((solid * bright).sum()) / np.pi))
     return Around(light, light - over, direction, strength, half)
 

@@ -14,7 +14,8 @@ from embreex.mesh_construction import TriangleMesh
 from embreex.rtcore_scene import EmbreeScene
 from numpy.typing import NDArray
 
-from kestrav.core.light.environments import directions
+from kestrav.core.light.environments import directions, solid_angles
+from kestrav.render.shading import Sight
 from kestrav.render.tracing.description import Body, Lamp, Moment, Single
 
 Array = NDArray[np.float64]
@@ -27,6 +28,7 @@ _CLEAR = 0.5  # share that lets through, from which on a surface holds off no li
 _FINER = 2  # times as many pixels on either side as are shown, that lines are found on
 _SHARP = 0.9  # cosine of the angle between two faces (26°) from which on there is a line between them
 _BEHIND = 0.005  # of the distance, by which something must lie off its neighbour's plane to be behind it
+_AWAY = 1e6  # m, where a ray never comes down to a level
 _ROWS = 64  # rows of a picture that are worked out at once: little memory is needed so
 
 
@@ -56,23 +58,27 @@ def passes(
     seen = _placed(bodies, moment, solid=False)
     if seen is None:
         return found
-    tree = seen.tree()
+    tree, sight = seen.tree(), sight_of(moment)
     solid = _placed(bodies, moment, solid=True) if shadows else None
     shades = None if solid is None else solid.tree()
     size = float(np.ptp(seen.corners.reshape(-1, 3), axis=0).max())
     lights = _Lights(environment, moment.lamps)
     random = np.random.default_rng(0)
     for first in range(0, height, _ROWS):
-        last = min(first + _ROWS, height)
-        starts, ways, ahead = _rays(moment, width, height, first, last)
-        met = np.asarray(tree.run(starts.astype(np.float32), ways.astype(np.float32)), np.int64)
-        there = met >= 0
+        rows = slice(first, min(first + _ROWS, height))
+        starts, ways = _rays(sight, width, height, rows)
+        met = tree.run(starts.astype(np.float32), ways.astype(np.float32), output=True)
+        there = met["primID"] >= 0
         if not there.any():
             continue
-        hit = met[there]
-        places, normals = _met(seen, hit, starts[there], ways[there])
-        piece = found[first:last].reshape(-1, 6)
-        piece[there, 0] = (places - moment.place) @ ahead
+        ways, far, u, v = ways[there], met["tfar"][there], met["u"][there, None], met["v"][there, None]
+        own, hit = seen.normals[met["primID"][there]], met["primID"][there]
+        normals = (1.0 - u - v) * own[:, 0] + u * own[:, 1] + v * own[:, 2]
+        normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
+        normals *= np.where((normals * ways).sum(axis=1, keepdims=True) > 0, -1.0, 1.0)
+        places = starts[there] + far[:, None] * ways
+        piece = found[rows].reshape(-1, 6)
+        piece[there, 0] = (places - sight.place) @ sight.axes[2]
         piece[there, 1:4] = normals
         piece[there, 4] = seen.rows[hit] + 1
         if shades is not None:
@@ -85,10 +91,8 @@ def edges(bodies: Sequence[Body], moment: Moment, width: int, height: int) -> Si
     seen = passes(bodies, np.zeros((2, 4, 3), np.float32), moment, _FINER * width, _FINER * height, shadows=False)
     away, normals, part = seen[..., 0], seen[..., 1:4], seen[..., 4]
     there = np.isfinite(away)
-    starts, ways, ahead = _rays(moment, _FINER * width, _FINER * height, 0, _FINER * height)
-    depth = np.where(there, away, 0.0)
-    far = depth.reshape(-1) if moment.parallel > 0 else depth.reshape(-1) / (ways @ ahead)
-    places = (starts + far[:, None] * ways).reshape(*away.shape, 3)
+    depth = np.where(there, away, np.float32(0.0))
+    places = np.stack(sight_of(moment).places(depth), axis=-1)
     line = np.zeros(away.shape, bool)
     for axis in (0, 1):
         one = tuple(slice(None, -1) if k == axis else slice(None) for k in range(2))
@@ -136,55 +140,37 @@ def _placed(bodies: Sequence[Body], moment: Moment, solid: bool) -> _Placed | No
     )
 
 
-def _rays(moment: Moment, width: int, height: int, first: int, last: int) -> tuple[Array, Array, Array]:
-    """Starts and unit directions (n, 3) of some rows of pixels, and the camera's axis."""
+def sight_of(moment: Moment) -> Sight:
+    """What a moment's camera sees by, in metres."""
     ahead = moment.target - moment.place
     ahead = ahead / max(float(np.linalg.norm(ahead)), 1e-12)
     right = np.cross(ahead, moment.up)
     right /= max(float(np.linalg.norm(right)), 1e-12)
-    above = np.cross(right, ahead)
     half = 0.5 * moment.parallel if moment.parallel > 0 else float(np.tan(np.radians(moment.angle) / 2.0))
-    x = ((np.arange(width) + 0.5) / width * 2.0 - 1.0) * half * width / height
-    y = (1.0 - (np.arange(first, last) + 0.5) / height * 2.0) * half
-    aside = (x[None, :, None] * right + y[:, None, None] * above).reshape(-1, 3)
-    if moment.parallel > 0:
-        return moment.place + aside, np.tile(ahead, (len(aside), 1)), ahead
-    ways = aside + ahead
-    return np.tile(moment.place, (len(ways), 1)), ways / np.linalg.norm(ways, axis=1, keepdims=True), ahead
+    axes = np.stack([right, np.cross(right, ahead), ahead])
+    return Sight(moment.place, axes, half, 0.0, np.inf, parallel=moment.parallel > 0)
 
 
-def _met(seen: _Placed, hit: NDArray[np.int64], starts: Array, ways: Array) -> tuple[Array, Array]:
-    """Where rays meet triangles (n,), and the normal there towards the ray's start; both (n, 3)."""
-    a, b, c = (seen.corners[hit, k].astype(float) for k in range(3))
-    # T. Möller and B. Trumbore, "Fast, Minimum Storage Ray/Triangle Intersection" (1997)
-    one, two = b - a, c - a
-    across = np.cross(ways, two)
-    scale = (one * across).sum(axis=1)
-    scale = np.where(np.abs(scale) < 1e-30, 1e-30, scale)
-    off = starts - a
-    u = np.clip((off * across).sum(axis=1) / scale, 0.0, 1.0)
-    turned = np.cross(off, one)
-    v = np.clip((ways * turned).sum(axis=1) / scale, 0.0, 1.0)
-    far = (two * turned).sum(axis=1) / scale
-    own = seen.normals[hit].astype(float)
-    normals = (1.0 - u - v)[:, None] * own[:, 0] + u[:, None] * own[:, 1] + v[:, None] * own[:, 2]
-    normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
-    away = (normals * ways).sum(axis=1) > 0
-    return starts + far[:, None] * ways, np.where(away[:, None], -normals, normals)
+def _rays(sight: Sight, width: int, height: int, rows: slice) -> tuple[Array, Array]:
+    """Starts and unit directions (n, 3) of some rows of pixels."""
+    across, up = sight.rays(height, width)
+    aside = (across[None, :, None] * sight.axes[0] + up[rows, None, None] * sight.axes[1]).reshape(-1, 3).astype(float)
+    if sight.parallel:
+        return sight.place + aside, np.tile(sight.axes[2], (len(aside), 1))
+    ways = aside + sight.axes[2]
+    return np.tile(sight.place, (len(ways), 1)), ways / np.linalg.norm(ways, axis=1, keepdims=True)
 
 
 class _Lights:
     """What shines: directions drawn from the surroundings by their brightness, and the lamps."""
 
     def __init__(self, environment: Single, lamps: Sequence[Lamp]) -> None:
-        height = len(environment)
-        ways = directions(height).reshape(-1, 3)
-        weight = environment.mean(axis=2) * np.sin((np.arange(height) + 0.5) / height * np.pi)[:, None]
+        weight = environment.mean(axis=2) * solid_angles(len(environment))
         total = float(weight.sum())
-        self.ways = ways
+        self.ways = directions(len(environment)).reshape(-1, 3)
         self.sums = np.cumsum(weight.ravel()) / total if total > 0 else None
         # irradiance by a draw: all of them are equally bright that way
-        self.each = total * (np.pi / height) ** 2 / _RAYS
+        self.each = total / _RAYS
         self.lamps = lamps
 
     def drawn(self, count: int, random: np.random.Generator, number: int) -> tuple[Array, Array]:
@@ -261,8 +247,6 @@ def lit_by(lamps: Sequence[Lamp], places: Array, normals: Array) -> Array:
 
 def on_level(moment: Moment, width: int, height: int, level: float) -> Array:
     """Where the rays of pixels come down to a level (h, w, 3), in metres; far away where they do not."""
-    starts, ways, _ = _rays(moment, width, height, 0, height)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        far = (level - starts[:, 2]) / ways[:, 2]
-    far = np.where(np.isfinite(far) & (far > 0), far, 1e6)
-    return np.asarray((starts + far[:, None] * ways).reshape(height, width, 3))
+    sight = sight_of(moment)
+    down = sight.to_ground(height, width, level)
+    return np.stack(sight.places(np.where(np.isfinite(down), down, np.float32(_AWAY))), axis=-1).astype(float)

@@ -370,10 +370,9 @@ class Tracer:
     def traced(self, wanted: Wanted, tell: Any) -> Traced:
         """A frame; ``tell`` is told shares done and the picture so far, and says whether to go on."""
         mi, began = self.mi, time.monotonic()
-        moments = wanted.moments
         kept = self._kept if wanted.onward else None
-        if kept is None or len(kept.moments) != len(moments):
-            kept = _Kept(moments, _at_once(wanted.samples, len(moments)))
+        if kept is None or kept.region != wanted.region or len(kept.moments) != len(wanted.moments):
+            kept = _Kept(wanted.moments, wanted.region, _at_once(wanted.samples, len(wanted.moments)))
         self._kept, self._region = kept, wanted.region
         moments, sums, taken = kept.moments, kept.sums, kept.taken
         last, noise = -1, _noise(sums, taken)
@@ -452,6 +451,7 @@ class _Kept:
     """What has been taken of a frame, so that it can be gone on with: two halves that know nothing of each other."""
 
     moments: tuple[Moment, ...]
+    region: Region | None
     each: int
     passes: int = 0
     sums: list[Any] = field(default_factory=lambda: [0.0, 0.0])

@@ -22,13 +22,15 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places, moving_groups, world_poses
+from kestrav.core.light.environments import UP, irradiance
 from kestrav.core.light.exposure import WHITE
 from kestrav.core.light.response import light_shown_as, shown_light
-from kestrav.core.light.setups import environment, gains, irradiance, lamps_dimmed, picture_height
+from kestrav.core.light.setups import environment, gains, lamps_dimmed, picture_height
 from kestrav.core.parts.rest import rest_poses
+from kestrav.render.formats import Bits
 from kestrav.render.inscriptions import Inscriber
 from kestrav.render.palette import INK, rgb
-from kestrav.render.picture import Bits, Picture, top_of
+from kestrav.render.picture import Picture, in_numbers, top_of
 from kestrav.render.scene import faint_things
 from kestrav.render.soft_light import Ground, ground_of
 from kestrav.render.sweeps import sweep_of
@@ -139,14 +141,10 @@ class FinishedStudio:
         if not self.shot.edges:
             return picture
         assert self._scene is not None
-        share = edges(self._scene.bodies, self._at(camera, time), self.width, self.height)
-        if self.region is not None:
-            left, top, right, bottom = self.region
-            share = share[top:bottom, left:right]
-        top_value = np.iinfo(picture.dtype).max
-        over = (_INK_SHARE * share)[..., None]
-        ink = np.array([*rgb(INK), 1.0])[: picture.shape[2]] * top_value
-        return np.rint(picture + over * (ink - picture)).astype(picture.dtype)
+        share = self._of_region(edges(self._scene.bodies, self._at(camera, time), self.width, self.height))
+        top, over = np.iinfo(picture.dtype).max, (_INK_SHARE * share)[..., None]
+        ink = np.array([*rgb(INK), 1.0])[: picture.shape[2]]
+        return in_numbers((1.0 - over) * picture / top + over * ink, top)
 
     def inscribed(self, picture: Picture, camera: Camera, time: float) -> Picture:
         """A picture of all of the frame, with what the shot writes on it; one of a region has nothing written on it."""
@@ -158,20 +156,23 @@ class FinishedStudio:
 
     def shown(self, traced: Traced) -> Picture:
         """A traced frame as it is shown, over the shot's background or with its opacity."""
-        light, cover = self._caught(traced)
-        exposed = (light * gains(self.project.light_setup)).astype(np.float32)
-        behind = background_of(self.shot, self.height)
-        if self.region is not None:
-            behind = behind[self.region[1] : self.region[3]]
-        return developed(exposed, cover, behind, self.alpha, top_of(self.bits))
+        return self._developed(*self._caught(traced), self.alpha, top_of(self.bits))
 
     def so_far(self, light: Single, cover: Single) -> Picture:
         """A frame that is not done yet as it is shown (h, w, 3), with nothing written on it."""
+        return self._developed(light, cover, alpha=False)
+
+    def _developed(self, light: Single, cover: Single, alpha: bool, top: int = 255) -> Picture:
         exposed = (light * gains(self.project.light_setup)).astype(np.float32)
-        behind = background_of(self.shot, self.height)
-        if self.region is not None:
-            behind = behind[self.region[1] : self.region[3]]
-        return developed(exposed, cover, behind, alpha=False)
+        behind = self._of_region(background_of(self.shot, self.height)[:, None])
+        return developed(exposed, cover, behind, alpha, top)
+
+    def _of_region(self, whole: NDArray[Any]) -> NDArray[Any]:
+        """What of a picture's values (h, w or 1, …) is in the region, or all of it."""
+        if self.region is None:
+            return whole
+        left, top, right, bottom = self.region
+        return whole[top:bottom] if whole.shape[1] == 1 else whole[top:bottom, left:right]
 
     def _caught(self, traced: Traced) -> tuple[Single, Single]:
         """Light by its cover and cover; in a picture that lets through the floor's shadow is black that covers as much as it takes of the light.
@@ -182,7 +183,7 @@ class FinishedStudio:
         if traced.bare is None:
             return traced.light, traced.cover
         bare = traced.bare
-        full = _FLOOR_GREY * irradiance(self._around(), np.array([0.0, 0.0, 1.0])) + self._lamps_on_floor(traced)
+        full = _FLOOR_GREY * irradiance(self._around(), UP) + self._lamps_on_floor(traced)
         kept = np.clip(traced.light @ LUMA / np.maximum(full @ LUMA, 1e-9), 0.0, 1.0)
         floor = (bare < 0.02) & (traced.cover > 0.98)
         if floor.any() and not floor.all():
@@ -207,22 +208,16 @@ class FinishedStudio:
         moment, (height, width) = self._seen, traced.cover.shape
         if not moment.lamps:
             return np.zeros((height, width, 3))
-        left, top = (0, 0) if self.region is None else self.region[:2]
-        places = on_level(moment, self.width, self.height, 1e-3 * self._ground.level)[
-            top : top + height, left : left + width
-        ]
-        flat = places.reshape(-1, 3)
-        up = np.tile([0.0, 0.0, 1.0], (len(flat), 1))
-        return _FLOOR_GREY / np.pi * lit_by(moment.lamps, flat, up).reshape(height, width, 3)
+        places = on_level(moment, self.width, self.height, 1e-3 * self._ground.level)
+        flat = self._of_region(places).reshape(-1, 3)
+        return _FLOOR_GREY / np.pi * lit_by(moment.lamps, flat, np.tile(UP, (len(flat), 1))).reshape(height, width, 3)
 
     def layers(self, camera: Camera, time: float, traced: Traced) -> Single:
         """Linear light by its cover, the cover, and the passes, of a traced frame."""
         assert self._scene is not None
         beside = passes(self._scene.bodies, self._scene.environment, self._at(camera, time), self.width, self.height)
         beside[..., 0] *= 1e3
-        if self.region is not None:
-            left, top, right, bottom = self.region
-            beside = beside[top:bottom, left:right]
+        beside = self._of_region(beside)
         light, cover = self._caught(traced)
         exposed = light * gains(self.project.light_setup)
         return np.concatenate([exposed, cover[..., None], beside], axis=2).astype(np.float32)
@@ -273,7 +268,7 @@ class FinishedStudio:
         if kind == "none":
             return ()
         shown = rgb(self.shot.background)
-        light = irradiance(around * gains(self.project.light_setup), np.array([0.0, 0.0, 1.0]))
+        light = irradiance(around * gains(self.project.light_setup), UP)
         base = np.clip(light_shown_as(shown) / np.maximum(light, 1e-6), 0.02, 0.98)
         if kind == "sweep":
             sweep = sweep_of(self.project, self.meshes, self.shot, ground)
@@ -348,14 +343,12 @@ def _lamp(project: Project, light: Light, time: float) -> list[Lamp]:
 
 
 def developed(light: Single, cover: Single, behind: Array, alpha: bool, top: int = 255) -> Picture:
-    """Linear light (h, w, 3) of what covers a share (h, w) of each pixel as a picture, over a background (h, 3) or with its opacity."""
+    """Linear light (h, w, 3) of what covers a share (h, w) of each pixel as a picture, over a background (h, 1, 3) or with its opacity."""
     share = cover[..., None]
     colours = shown_light(np.where(share > 1e-4, light / np.maximum(share, 1e-4), 0.0))
-    kind = np.uint8 if top == 255 else np.uint16
     if alpha:
-        return np.rint(top * np.concatenate([colours, share], axis=-1)).astype(kind)
-    mixed = share * colours + (1.0 - share) * behind[:, None]
-    return np.rint(top * mixed).astype(kind)
+        return in_numbers(np.concatenate([colours, share], axis=-1), top)
+    return in_numbers(share * colours + (1.0 - share) * behind, top)
 
 
 def background_of(shot: Shot, height: int) -> Array:

@@ -65,7 +65,6 @@ def _fast(evidence: Evidence, shot: Shot, judged: Judged, limit: float) -> list[
             value=float(crossing[worst]),
             unit="s",
             limit=limit,
-            fix=offered[0] if offered else None,
-            also=offered[1:],
+            offered=offered,
         )
     ]

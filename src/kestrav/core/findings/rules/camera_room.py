@@ -76,8 +76,7 @@ def _through(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             value=0.0,
             unit="mm",
             limit=_limit(judged),
-            fix=offered[0] if offered else None,
-            also=offered[1:],
+            offered=offered,
         )
     ]
 
@@ -108,7 +107,6 @@ def _near(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             unit="mm",
             limit=limit,
             gap=(point(judged.seen.position[worst]), point(judged.near.point[worst])),
-            fix=offered[0] if offered else None,
-            also=offered[1:],
+            offered=offered,
         )
     ]

@@ -36,7 +36,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 value=abs(float(roll[worst])),
                 unit="°",
                 limit=limit,
-                fix=Fix("Level the horizon", partial(levelled, camera_id=judged.camera.id)),
+                offered=(Fix("Level the horizon", partial(levelled, camera_id=judged.camera.id)),),
             )
         )
     return found

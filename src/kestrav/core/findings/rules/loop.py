@@ -71,10 +71,10 @@ def _seam(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             f"first, {steps.max() * shot.fps:,.0f} in between"
         )
         value, unit, limit = float(min(before, after) * shot.fps), "mm/s", float(steps.max() * shot.fps)
-    fix = None
+    offered: tuple[Fix, ...] = ()
     try:
         closed_loop(evidence.project, shot.id)
-        fix = Fix("Close the loop", partial(closed_loop, shot_id=shot.id))
+        offered = (Fix("Close the loop", partial(closed_loop, shot_id=shot.id)),)
     except BadInput:
         pass
     faulty = np.zeros(frames, bool)
@@ -93,6 +93,6 @@ def _seam(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             value=value,
             unit=unit,
             limit=limit,
-            fix=fix,
+            offered=offered,
         )
     ]

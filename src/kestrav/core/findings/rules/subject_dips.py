@@ -17,7 +17,7 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import AlongAim, Camera, Project, Shot
 from kestrav.core.findings.model import Evidence, Finding, name_of
-from kestrav.core.findings.of_cameras import fixes, lasting, over_frames
+from kestrav.core.findings.of_cameras import fixes, lasting, over_frames, seconds_of
 
 DIPS = 0.5  # s from which on it is seen as a fault (common practice, no source)
 _FITS = 0.9  # of the frame that a thing fills at most to be expected in it whole
@@ -54,10 +54,10 @@ def _dipping(at: Framed, times: np.ndarray) -> np.ndarray:
     faulty = np.zeros(len(times), bool)
     whole = at.margin >= 0
     for first, last in intervals_of(np.flatnonzero(~whole)):
-        between = first > 0 and last < len(times) - 1
+        if first == 0 or last == len(times) - 1 or times[last] - times[first] < DIPS:
+            continue
         span = slice(first, last + 1)
-        fits = at.filling[span].max() <= _FITS and at.filling[[first - 1, min(last + 1, len(times) - 1)]].min() >= _SEEN
-        if between and fits and times[last] - times[first] >= DIPS:
+        if at.filling[span].max() <= _FITS and at.filling[[first - 1, last + 1]].min() >= _SEEN:
             faulty[span] = True
     return faulty
 
@@ -96,11 +96,10 @@ def _dips(evidence: Evidence, shot: Shot, judged: Judged, thing: str) -> list[Fi
             title=f"{name} dips out of the frame at its {edge} edge",
             detail=f"It is whole before and after; {lasting(judged, faulty)} cut or gone, {DIPS:g} s allowed, most at "
             f"{judged.times[worst]:.2f} s, {judged.camera.name}",
-            value=float(faulty.sum() * np.median(np.diff(judged.times))),
+            value=seconds_of(judged, faulty),
             unit="s",
             limit=DIPS,
-            fix=offered[0] if offered else None,
-            also=offered[1:],
+            offered=offered,
         )
     ]
 

@@ -65,8 +65,7 @@ def _finding(
         value=100 * float(values[worst]),
         unit="%",
         limit=100 * limit,
-        fix=offered[0] if offered else None,
-        also=offered[1:],
+        offered=offered,
     )
 
 

@@ -12,7 +12,7 @@ from kestrav.core.camera.mending import Way, faded, hideable, raises, shifts, wi
 from kestrav.core.camera.subject import subject_id
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.findings.model import Evidence, Finding, name_of
-from kestrav.core.findings.of_cameras import fixes, lasting, over_frames, spans_of
+from kestrav.core.findings.of_cameras import fixes, lasting, over_frames, seconds_of, spans_of
 
 # of the middle of a subject, behind which something passing is seen as a fault (common practice, no source)
 CROSSED = 0.35
@@ -34,17 +34,15 @@ def _crossed(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
     assert judged.sight is not None
     crossed = judged.sight.crossed
     faulty = crossed > CROSSED
-    step = float(np.median(np.diff(judged.times))) if len(judged.times) > 1 else 0.0
-    if faulty.sum() * step < _CROSSES or faulty.mean() > _PASSING:
+    if seconds_of(judged, faulty) < _CROSSES or faulty.mean() > _PASSING:
         return []
-    # what is before it a little earlier and later goes with it
-    around = crossed > 0
 
     def goal(at: Judged) -> float:
         return float(at.sight.crossed.max()) - CROSSED if at.sight is not None else 1.0
 
     worst, thing = int(np.argmax(crossed)), subject_id(judged.camera)
-    names, ways = _in_the_way(evidence.project, judged, around, faulty)
+    # what is before it a little earlier and later is faded with it
+    name, ways = _in_the_way(evidence.project, judged, crossed > 0, faulty)
     offered = fixes(judged, goal, raises(judged), widens(judged), shifts(judged), *ways)
     return [
         over_frames(
@@ -56,14 +54,13 @@ def _crossed(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             subject=(thing,),
             rule="subject-crossed",
             severity="warning",
-            title=f"{names or 'Something'} passes before {name_of(evidence.project, thing)}",
+            title=f"{name or 'Something'} passes before {name_of(evidence.project, thing)}",
             detail=f"{crossed[worst]:.0%} of its middle hidden at {judged.times[worst]:.2f} s, {CROSSED:.0%} allowed; "
             f"{lasting(judged, faulty)}, {judged.camera.name}",
             value=100 * float(crossed[worst]),
             unit="%",
             limit=100 * CROSSED,
-            fix=offered[0] if offered else None,
-            also=offered[1:],
+            offered=offered,
         )
     ]
 
@@ -133,7 +130,6 @@ def _hidden(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
             value=100 * float(visible[worst]),
             unit="%",
             limit=100 * limit,
-            fix=offered[0] if offered else None,
-            also=offered[1:],
+            offered=offered,
         )
     ]

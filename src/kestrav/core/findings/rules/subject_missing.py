@@ -39,7 +39,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     value=0.0,
                     unit="",
                     limit=1.0,
-                    fix=Fix("Show it", partial(_shown, thing=thing)),
+                    offered=(Fix("Show it", partial(_shown, thing=thing)),),
                 )
             )
         if isinstance(camera.aim, AlongAim | FreeAim):
@@ -62,7 +62,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     value=0.0,
                     unit="mm",
                     limit=AT,
-                    fix=Fix("Look along its path", partial(update, item_id=camera.id, aim=AlongAim())),
+                    offered=(Fix("Look along its path", partial(update, item_id=camera.id, aim=AlongAim())),),
                 )
             )
     return found

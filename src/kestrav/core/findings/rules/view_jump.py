@@ -54,8 +54,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 value=float(steps[worst]) if step is not None else float(turns[worst]),
                 unit="mm" if step is not None else "°",
                 limit=_FAR if step is not None else TURN,
-                fix=offered[0] if offered else None,
-                also=offered[1:],
+                offered=offered,
             )
         )
     return found

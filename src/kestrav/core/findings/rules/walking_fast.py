@@ -27,9 +27,9 @@ def find(evidence: Evidence) -> list[Finding]:
         worst = int(np.argmax(judged.speed))
         runs = [r for r in project.runs if r.rider == judged.camera.id and r.follows is None]
         wanted = min(SPEED, limit)
-        fix = None
+        offered: tuple[Fix, ...] = ()
         if len(runs) == 1:
-            fix = Fix(f"Walk at {wanted / 1000:g} m/s", partial(at_speed, run_id=runs[0].id, speed=wanted))
+            offered = (Fix(f"Walk at {wanted / 1000:g} m/s", partial(at_speed, run_id=runs[0].id, speed=wanted)),)
         found.append(
             over_frames(
                 evidence,
@@ -45,7 +45,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 value=float(judged.speed[worst]) / 1000.0,
                 unit="m/s",
                 limit=limit / 1000.0,
-                fix=fix,
+                offered=offered,
             )
         )
     return found
