@@ -13,6 +13,9 @@ import numpy as np
 import pytest
 from shapes import DEMO, box_mesh, make_project, straight
 
+from kestrav.core.camera.making import add_follower, add_standing
+from kestrav.core.document import edits
+from kestrav.core.document.records import AlongOrientation, Axle, TimedRotation
 from kestrav.core.files import project_file
 
 
@@ -74,3 +77,16 @@ def saved(passing: project_file.Opened, tmp_path: Path) -> Path:
 def random() -> np.random.Generator:
     """Random numbers that are the same every time."""
     return np.random.default_rng(20)
+
+
+@pytest.fixture
+def turning(passing):
+    """The cube turns along a bent path, with a spinning child's worth of motion and two cameras."""
+    project = edits.update(passing.project, "run-1", orientation=AlongOrientation())
+    bent = straight((-100, 0, 0), (0, 0, 0), (40, 60, 0), (100, 90, 20), kind="smooth")
+    project = edits.update(project, "path-1", shape=bent)
+    spin = TimedRotation("rotation-1", "Post spins", "part-2", Axle((0, 0, 0), (0, 0, 1)), end=2.0, turns=3.0, rpm=None)
+    project = edits.add(project, spin)
+    project = add_standing(project, (400.0, -500.0, 300.0), "part-1")
+    project = add_follower(project, "part-1", "behind", 300.0, 80.0)
+    return project, passing.meshes

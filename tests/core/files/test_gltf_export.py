@@ -11,15 +11,12 @@ import numpy as np
 import pytest
 import trimesh
 from scipy.spatial.transform import Rotation, Slerp
-from shapes import straight
 
 from bench.adversarial import made_case
-from kestrav.core.camera.making import add_follower, add_standing
 from kestrav.core.camera.views import views
 from kestrav.core.colours import linear
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
-    AlongOrientation,
     Axle,
     KeyPose,
     Part,
@@ -42,7 +39,6 @@ from kestrav.core.kinematics.runs import frame_times, span
 
 ROOT = Path(__file__).parents[3]
 VALIDATOR = ROOT / ".third-party" / "gltf-validator"
-Y_UP = np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]])
 
 
 def issues(data, folder):
@@ -58,70 +54,6 @@ def issues(data, folder):
         check=True,
     )
     return json.loads(said.stdout)
-
-
-class Player:
-    """Plays a GLB as its specification says, by NumPy and SciPy alone."""
-
-    def __init__(self, data):
-        length = struct.unpack_from("<I", data, 12)[0]
-        self.json = json.loads(data[20 : 20 + length])
-        self.binary = data[20 + length + 8 :]
-        self.channels = {}
-        for animation in self.json.get("animations", []):
-            for channel in animation["channels"]:
-                sampler = animation["samplers"][channel["sampler"]]
-                target = channel["target"]
-                self.channels[target["node"], target["path"]] = (
-                    self.array(sampler["input"]),
-                    self.array(sampler["output"]),
-                    sampler["interpolation"],
-                )
-        self.parent = {c: k for k, node in enumerate(self.json["nodes"]) for c in node.get("children", [])}
-
-    def array(self, number):
-        accessor = self.json["accessors"][number]
-        view = self.json["bufferViews"][accessor["bufferView"]]
-        width = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}[accessor["type"]]
-        kind = {5126: "<f4", 5125: "<u4"}[accessor["componentType"]]
-        found = np.frombuffer(self.binary, kind, accessor["count"] * width, view["byteOffset"])
-        return found.reshape(-1, width).astype(float) if width > 1 else found.astype(float)
-
-    def local(self, number, moments):
-        node, count = self.json["nodes"][number], len(moments)
-        place = np.tile(node.get("translation", [0.0, 0, 0]), (count, 1))
-        turn = Rotation.from_quat(np.tile(node.get("rotation", [0.0, 0, 0, 1]), (count, 1)))
-        for path in ("translation", "rotation"):
-            if (number, path) not in self.channels:
-                continue
-            times, values, how = self.channels[number, path]
-            at = np.clip(moments, times[0], times[-1])
-            if how == "STEP" or len(times) == 1:
-                held = values[np.clip(np.searchsorted(times, at, side="right") - 1, 0, len(times) - 1)]
-                place, turn = (held, turn) if path == "translation" else (place, Rotation.from_quat(held))
-            elif path == "translation":
-                place = np.column_stack([np.interp(at, times, column) for column in values.T])
-            else:
-                turn = Slerp(times, Rotation.from_quat(values))(at)
-        matrices = np.tile(np.eye(4), (count, 1, 1))
-        matrices[:, :3, :3], matrices[:, :3, 3] = turn.as_matrix(), place
-        return matrices
-
-    def poses(self, number, moments):
-        """A node's poses (n, 4, 4) in space in mm, Z up."""
-        matrices = self.local(number, moments)
-        while number in self.parent:
-            number = self.parent[number]
-            matrices = self.local(number, moments) @ matrices
-        found = matrices.copy()
-        found[:, :3, :3], found[:, :3, 3] = Y_UP.T @ matrices[:, :3, :3], 1000 * matrices[:, :3, 3] @ Y_UP
-        return found
-
-    def pose(self, number, time):
-        return self.poses(number, np.array([time]))[0]
-
-    def named(self, name):
-        return next(k for k, node in enumerate(self.json["nodes"]) if node["name"] == name)
 
 
 def off(project, player, moments):
@@ -203,19 +135,6 @@ def test_a_jump_stays_a_jump(passing):
         moments = np.array([start - 1e-5, start, start + 1e-5, 1.5 - 1e-5, 1.5, 1.5 + 1e-5])
         there = Motion(project).poses(part, moments)[:, :3, 3]
         assert player.poses(number, moments)[:, :3, 3] == pytest.approx(there, abs=0.01)
-
-
-@pytest.fixture
-def turning(passing):
-    """The cube turns along a bent path, with a spinning child's worth of motion and two cameras."""
-    project = edits.update(passing.project, "run-1", orientation=AlongOrientation())
-    bent = straight((-100, 0, 0), (0, 0, 0), (40, 60, 0), (100, 90, 20), kind="smooth")
-    project = edits.update(project, "path-1", shape=bent)
-    spin = TimedRotation("rotation-1", "Post spins", "part-2", Axle((0, 0, 0), (0, 0, 1)), end=2.0, turns=3.0, rpm=None)
-    project = edits.add(project, spin)
-    project = add_standing(project, (400.0, -500.0, 300.0), "part-1")
-    project = add_follower(project, "part-1", "behind", 300.0, 80.0)
-    return project, passing.meshes
 
 
 @pytest.mark.parametrize("tolerance", [0.5, 0.05])

@@ -99,6 +99,12 @@ from kestrav.core.document.cameras import (
 from kestrav.core.document.cameras import (
     Walk as Walk,
 )
+from kestrav.core.document.comments import (
+    Comment as Comment,
+)
+from kestrav.core.document.comments import (
+    Viewpoint as Viewpoint,
+)
 from kestrav.core.document.light_setup import (
     LightSetup as LightSetup,
 )
@@ -146,7 +152,7 @@ from kestrav.core.document.surfaces import (
 )
 from kestrav.core.document.surfaces import GivenFinishId
 
-FORMAT_VERSION = 15
+FORMAT_VERSION = 16
 
 
 class Geometry(Record, frozen=True):
@@ -827,6 +833,7 @@ class Project(Record, frozen=True):
     colourways: tuple[Colourway, ...] = ()
     colourway: str = ""
     light_setup: LightSetup = LightSetup()
+    comments: tuple[Comment, ...] = ()
 
 
 Turner = Wheel | Castor | TimedRotation | Gear | Rod | Ball
@@ -845,6 +852,7 @@ Item = (
     | Finish
     | FinishRule
     | Colourway
+    | Comment
 )
 COLLECTIONS: dict[type, str] = {
     Part: "parts",
@@ -866,6 +874,7 @@ COLLECTIONS: dict[type, str] = {
     Finish: "finishes",
     FinishRule: "finish_rules",
     Colourway: "colourways",
+    Comment: "comments",
 }
 
 KIND_WORDS: dict[type, str] = {
@@ -888,5 +897,6 @@ KIND_WORDS: dict[type, str] = {
     Finish: "finish",
     FinishRule: "finish rule",
     Colourway: "colourway",
+    Comment: "comment",
 }
 """What the kinds of things are called."""

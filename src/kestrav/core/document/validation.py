@@ -11,6 +11,7 @@ import numpy as np
 
 from kestrav.core.document.camera_checks import check_camera, check_orbit, check_shot
 from kestrav.core.document.check_values import name_of, positive
+from kestrav.core.document.comment_checks import check_comment
 from kestrav.core.document.light_checks import check_light
 from kestrav.core.document.lookup import items
 from kestrav.core.document.motion_checks import check_colour, check_motion
@@ -96,6 +97,8 @@ def validate(project: Project) -> Project:
     for note in project.notes:
         if not note.features:
             raise BadInput(f"{name_of(note)} measures nothing")
+    for comment in project.comments:
+        check_comment(comment)
     settings = project.settings
     positive("the project's frame rate", settings.fps)
     if settings.fps > 1000:

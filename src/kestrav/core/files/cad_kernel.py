@@ -1,4 +1,5 @@
-"""STEP and IGES through cascadio, in a process of its own: a file on which the CAD kernel dies ends only that."""
+"""STEP and IGES through cascadio, in a process of its own: a file on which the CAD kernel dies ends only that. Other readers that may die use
+the same way."""
 
 from __future__ import annotations
 
@@ -6,7 +7,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Literal
 
@@ -22,7 +23,7 @@ _READER = """
 import ctypes, signal, sys
 ctypes.CDLL(None).prctl(1, signal.SIGKILL)
 import cascadio
-source, target, kind, chord, angle = sys.argv[1:]
+target, source, kind, chord, angle = sys.argv[1:]
 with open(source, "rb") as file:
     data = file.read()
 made = cascadio.load(data, kind, tol_linear=float(chord), tol_angular=float(angle), include_brep=True)
@@ -44,23 +45,37 @@ def tessellated(
     ``waiting`` is called again and again meanwhile, and may raise Cancelled. Raises BadInput naming the file when
     the kernel finds nothing in it, dies on it, or takes longer than ``seconds`` (None: by the file's size).
     """
-    limit = SECONDS + SECONDS_PER_MB * len(data) / 1e6 if seconds is None else seconds
     with tempfile.TemporaryDirectory(prefix="kestrav-cad-") as folder:
-        source, target = Path(folder, "source"), Path(folder, "target")
+        source = Path(folder, "source")
         source.write_bytes(data)
-        words = [
-            sys.executable,
-            "-P",
-            "-c",
-            _READER,
-            str(source),
-            str(target),
-            kind,
-            f"{chord!r}",
-            f"{ANGLE_TOLERANCE!r}",
-        ]
+        words = (str(source), kind, f"{chord!r}", f"{ANGLE_TOLERANCE!r}")
+        made = read_apart(path, _READER, words, len(data), waiting, "the CAD kernel", seconds)
+    if not made:
+        raise BadInput(f"“{path}” is not readable as {kind.upper()}: its entities are damaged, or it holds no shape")
+    return made
+
+
+def read_apart(
+    path: Path,
+    code: str,
+    words: Sequence[str],
+    size: int,
+    waiting: Callable[[], None],
+    reader: str,
+    seconds: float | None = None,
+) -> bytes:
+    """What some code writes to the file that it is told before other words, run in a process of its own; nothing where it fails.
+
+    ``size`` in bytes is that of the file read, by which it may take its time. ``waiting`` is called again and again meanwhile, and may raise
+    Cancelled. Raises BadInput naming the file when the process dies, or takes longer than ``seconds``.
+    """
+    limit = SECONDS + SECONDS_PER_MB * size / 1e6 if seconds is None else seconds
+    with tempfile.TemporaryDirectory(prefix="kestrav-cad-") as folder:
+        target = Path(folder, "target")
         quiet = subprocess.DEVNULL
-        child = subprocess.Popen(words, stdin=quiet, stdout=quiet, stderr=quiet)
+        child = subprocess.Popen(
+            [sys.executable, "-P", "-c", code, str(target), *words], stdin=quiet, stdout=quiet, stderr=quiet
+        )
         try:
             _wait(child, time.monotonic() + limit, waiting)
         except TimeoutError:
@@ -73,9 +88,7 @@ def tessellated(
             child.wait()
         made = target.read_bytes() if child.returncode == 0 and target.exists() else b""
     if child.returncode < 0:
-        raise BadInput(f"“{path}” cannot be read: the CAD kernel failed on one of its shapes; export it again")
-    if not made:
-        raise BadInput(f"“{path}” is not readable as {kind.upper()}: its entities are damaged, or it holds no shape")
+        raise BadInput(f"“{path}” cannot be read: {reader} failed on one of its shapes; export it again")
     return made
 
 

@@ -12,8 +12,8 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.lookup import fresh_part_ids, new_id, new_source_id
-from kestrav.core.document.records import Finish, ImportBaseline, Part, Project, Source
+from kestrav.core.document.lookup import fresh_part_ids, new_id, new_name, new_source_id
+from kestrav.core.document.records import Finish, ImportBaseline, KeyPose, Part, PoseTrack, Project, Source
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, Cancelled, Damaged, in_words
 from kestrav.core.files import product_cache
@@ -23,6 +23,7 @@ from kestrav.core.files.product_tree import (
     Y_UP_TO_Z_UP,
     Imported,
     Node,
+    PartMotion,
     Upward,
     clean_name,
     gather,
@@ -42,7 +43,8 @@ STEP_SUFFIXES = (".step", ".stp")
 IGES_SUFFIXES = (".iges", ".igs")
 GLTF_SUFFIXES = (".glb", ".gltf")
 TRIMESH_SUFFIXES = (".obj", ".stl", ".ply", ".off")
-SUFFIXES = (*STEP_SUFFIXES, *IGES_SUFFIXES, *GLTF_SUFFIXES, *TRIMESH_SUFFIXES, ".3mf", ".dae")
+USD_SUFFIXES = (".usd", ".usdc", ".usda", ".usdz")
+SUFFIXES = (*STEP_SUFFIXES, *IGES_SUFFIXES, *GLTF_SUFFIXES, *TRIMESH_SUFFIXES, ".3mf", ".dae", *USD_SUFFIXES)
 UNITLESS = TRIMESH_SUFFIXES
 
 # mm between a curved face and its facets: a share of the largest solid, and within these
@@ -61,6 +63,7 @@ _NAMES = {
     ".gltf": "glTF",
     ".3mf": "3MF",
     ".dae": "COLLADA",
+    **dict.fromkeys(USD_SUFFIXES, "OpenUSD"),
 }
 
 
@@ -97,6 +100,8 @@ def read_product(
             imported = known
         elif suffix in STEP_SUFFIXES + IGES_SUFFIXES:
             imported = _read_cad(path, data, chord, tell)
+        elif suffix in USD_SUFFIXES:
+            imported = _read_usd(path, data, up, lambda: tell(0.05))
         else:
             imported = _read_meshes(path, data, unit, up, fetch)
     except (BadInput, Cancelled):
@@ -108,7 +113,8 @@ def read_product(
     if not imported.meshes:
         why = f": {imported.left_out[0]}" if imported.left_out else "; export it with its geometry"
         raise BadInput(f"“{path}” holds no solid or surface that can be shown{why}")
-    if known is None and time.monotonic() - began > product_cache.SECONDS:
+    # what a scene of OpenUSD is composed of lies in files that are not noted
+    if known is None and suffix not in USD_SUFFIXES and time.monotonic() - began > product_cache.SECONDS:
         product_cache.keep(key, imported, fetch.noted)
     # a name that is not Unicode could not be saved
     imported.path, imported.source = as_unicode(str(path.resolve())), as_unicode(path.name)
@@ -206,6 +212,18 @@ def _read_meshes(
         imported.unit = None
         if unit is not None:
             imported = with_unit(imported, unit)
+    return imported
+
+
+def _read_usd(path: Path, data: bytes, up: Upward | None, waiting: Callable[[], None]) -> Imported:
+    from kestrav.core.files.usd_import import read_usd
+
+    found = read_usd(path, len(data), waiting)
+    upward = up or found.up
+    imported = gather(
+        path.name, found.roots, _UPWARD[upward] @ np.diag([found.unit, found.unit, found.unit, 1.0]), found.left_out
+    )
+    imported.up, imported.unit, imported.declared = upward, 1.0, f"OpenUSD, its unit {found.unit:g} mm"
     return imported
 
 
@@ -312,9 +330,26 @@ def into_project(project: Project, imported: Imported) -> Project:
         ],
     )
     project = with_meshes(project, imported.meshes.values())
-    return validate(
-        msgspec.structs.replace(project, parts=(*project.parts, *parts), sources=(*project.sources, source))
+    whole = msgspec.structs.replace(project, parts=(*project.parts, *parts), sources=(*project.sources, source))
+    ids = {old.id: new for old, new in zip(imported.parts, parts, strict=True)}
+    for motion in imported.motions:
+        whole = _with_motion(whole, ids[motion.part], motion)
+    return validate(whole)
+
+
+def _with_motion(project: Project, part: Part, motion: PartMotion) -> Project:
+    """The project with a part's motion as key poses, straight from one to the next."""
+    first = motion.times[0]
+    keys = tuple(KeyPose(t - first, p) for t, p in zip(motion.times, motion.placements, strict=True))
+    track = PoseTrack(
+        new_id(project, PoseTrack),
+        new_name(project, PoseTrack, part.name),
+        part.id,
+        keys,
+        start=first,
+        between="straight",
     )
+    return msgspec.structs.replace(project, pose_tracks=(*project.pose_tracks, track))
 
 
 def with_finishes(project: Project, finishes: list[Finish]) -> tuple[Project, dict[str, str]]:
@@ -347,6 +382,8 @@ def _check_content(path: Path, data: bytes) -> None:
     """Raise BadInput for a renamed or truncated file."""
     suffix = path.suffix.lower()
     kind = content_kind(data)
+    if suffix == ".usdz":
+        kind = "OpenUSD" if kind == "a ZIP archive" else kind
     wanted = _NAMES.get(suffix, suffix.removeprefix(".").upper())
     # text formats without a mark of their own are tried by their readers
     sure = {
@@ -355,6 +392,7 @@ def _check_content(path: Path, data: bytes) -> None:
         "IGES": "it has no start and global sections",
         "3MF": "it is not a ZIP archive",
         "COLLADA": "it holds no COLLADA element",
+        "OpenUSD": "it does not begin as one",
     }
     if kind is not None and kind != wanted:
         raise BadInput(f"“{path}” is not {_an(wanted)} {wanted} file: its content is {kind}; rename it")
@@ -374,6 +412,8 @@ def content_kind(data: bytes) -> str | None:
     plain = head.replace(b"\0", b"")
     if head.startswith(b"ISO-10303-21"):
         return "STEP"
+    if data.startswith((b"PXR-USDC", b"#usda ")):
+        return "OpenUSD"
     if head.startswith(b"glTF"):
         return "GLB"
     if head.startswith(b"PK\x03\x04"):

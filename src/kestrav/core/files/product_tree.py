@@ -9,12 +9,13 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
+from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.records import Finish, Part, Placement, Vector
 from kestrav.core.geometry.faces import Face, moved_faces, vector
@@ -61,18 +62,36 @@ class Shape:
 
 
 @dataclass
+class NodeMotion:
+    """Where a node is in the file's space, as matrices (k, 4, 4), at times (k,) in s."""
+
+    times: Array
+    matrices: Array
+
+
+@dataclass
 class Node:
-    """A name, a matrix (4, 4) relative to the parent, shapes, children."""
+    """A name, a matrix (4, 4) relative to the parent, shapes, children, and how it moves where it does."""
 
     name: str = ""
     matrix: Array = field(default_factory=lambda: np.eye(4))
     shapes: list[Shape] = field(default_factory=list)
     children: list[Node] = field(default_factory=list)
+    motion: NodeMotion | None = None
+
+
+@dataclass(frozen=True)
+class PartMotion:
+    """Where a part is, as placements at times (k,) in s."""
+
+    part: str
+    times: tuple[float, ...]
+    placements: tuple[Placement, ...]
 
 
 @dataclass
 class Imported:
-    """What a file holds: parts (parents first) and their finishes with ids of their own, meshes by hash, and what was left out.
+    """What a file holds: parts (parents first), their finishes and motions with ids of their own, meshes by hash, and what was left out.
 
     ``unit`` is one of the file's units in mm, or None while nobody has said; lengths are in the file's unit
     then, and :func:`with_unit` brings them to mm. ``declared`` is what the file says of its unit.
@@ -88,6 +107,7 @@ class Imported:
     up: Upward = "z"
     path: str = ""
     finishes: list[Finish] = field(default_factory=list)
+    motions: list[PartMotion] = field(default_factory=list)
 
     @property
     def triangles(self) -> int:
@@ -111,9 +131,9 @@ def gather(source: str, roots: list[Node], to_mm: ArrayLike, left_out: list[str]
     A node's scale that is the same, or plain along its own axes, stays a scale of the part; what shears or
     mirrors goes into the mesh. A file's only root without a shape of its own says nothing and is dropped.
     """
-    work = _Gathering(Imported(source, left_out=list(left_out)))
-    start = np.asarray(to_mm, float)
-    if len(roots) == 1 and not roots[0].shapes and len(roots[0].children) == 1:
+    work = _Gathering(Imported(source, left_out=list(left_out)), np.asarray(to_mm, float))
+    start = work.to_mm
+    if len(roots) == 1 and not roots[0].shapes and len(roots[0].children) == 1 and roots[0].motion is None:
         start = start @ roots[0].matrix
         roots = roots[0].children
     work.unit = abs(float(np.linalg.det(np.asarray(to_mm, float)[:3, :3]))) ** (1 / 3)
@@ -133,8 +153,8 @@ def gather(source: str, roots: list[Node], to_mm: ArrayLike, left_out: list[str]
 class _Gathering:
     """The parts made so far."""
 
-    def __init__(self, out: Imported) -> None:
-        self.out = out
+    def __init__(self, out: Imported, to_mm: Array) -> None:
+        self.out, self.to_mm = out, to_mm
         self.unit = 1.0
         self.kept: dict[object, tuple[str, Array] | None] = {}
         self.siblings: Counter[str] = Counter()
@@ -160,11 +180,13 @@ class _Gathering:
         if node.children or len(node.shapes) > 1:
             parent = self._part(name, parent, parent_rigid, placed, origin=trail)
             parent_rigid = placed
+            self._moves(node, parent, np.zeros(3))
         for number, shape in enumerate(node.shapes):
             label = name if len(node.shapes) == 1 else clean_name(shape.name) or f"{name} ({number + 1})"
-            self._shape(
-                shape, label, stretch, placed, parent, parent_rigid, trail if label == name else f"{trail}/{label}"
-            )
+            path = trail if label == name else f"{trail}/{label}"
+            made = self._shape(shape, label, stretch, placed, parent, parent_rigid, path)
+            if made is not None and not node.children and len(node.shapes) == 1:
+                self._moves(node, *made)
         return parent, parent_rigid, trail
 
     def _trail(self, above: str, name: str) -> str:
@@ -181,16 +203,35 @@ class _Gathering:
         parent: str | None,
         parent_rigid: Array,
         origin: str,
-    ) -> None:
+    ) -> tuple[str, Array] | None:
+        """Make the part of a shape; tells its id, and where in the node it is."""
         scale, baked = _plain_scale(stretch / self.unit)
         found = self._keep(shape, baked * self.unit, label)
         if found is None:
-            return
+            return None
         key, shift = found
         # a mesh brought to its origin stands where it was
+        shift = shift * np.array(scale)
         here = placed.copy()
-        here[:3, 3] = apply(placed, (shift * np.array(scale))[None])[0]
-        self._part(label, parent, parent_rigid, here, key, shape, scale, origin)
+        here[:3, 3] = apply(placed, shift[None])[0]
+        return self._part(label, parent, parent_rigid, here, key, shape, scale, origin), shift
+
+    def _moves(self, node: Node, part: str, shift: Array) -> None:
+        """Note how a part moves that stands for a node, or for what is at a place in it."""
+        if node.motion is None:
+            return
+        world = self.to_mm @ node.motion.matrices
+        if not np.isfinite(world).all() or np.abs(np.linalg.det(world[:, :3, :3])).min() < 1e-18 * self.unit**3:
+            self._fault(f"“{clean_name(node.name) or 'unnamed'}”: its motion is not one that a solid can make")
+            return
+        # it keeps the stretch that it has at first, so that the rest is a turn; the nearest one where it does not quite
+        left, _, right = np.linalg.svd(world[:, :3, :3] @ np.linalg.inv(split_stretch(world[0])[1]))
+        turns = left @ right
+        places = np.round(world[:, :3, 3] + turns @ shift, 4) + 0.0
+        quaternions = np.round(Rotation.from_matrix(turns).as_quat(scalar_first=True), 9)
+        quaternions /= np.linalg.norm(quaternions, axis=1, keepdims=True)
+        placements = [Placement(tuple(p), tuple(q)) for p, q in zip(places.tolist(), quaternions.tolist(), strict=True)]
+        self.out.motions.append(PartMotion(part, tuple(map(float, node.motion.times)), tuple(placements)))
 
     def _keep(self, shape: Shape, stretch: Array, name: str) -> tuple[str, Array] | None:
         """The hash of a shape's mesh under a stretch, and how far it was brought to its origin."""
@@ -324,11 +365,16 @@ def with_unit(imported: Imported, unit: float) -> Imported:
     for part in imported.parts:
         if part.geometry is not None and part.geometry not in renamed:
             continue
-        x, y, z = (v * unit for v in part.placement.position)
-        placement = msgspec.structs.replace(part.placement, position=(x, y, z))
+        placement = _scaled(part.placement, unit)
         geometry = None if part.geometry is None else renamed[part.geometry]
         parts.append(msgspec.structs.replace(part, placement=placement, geometry=geometry))
-    return _with(imported, parts=parts, meshes=meshes, left_out=left_out, unit=unit)
+    motions = [replace(one, placements=tuple(_scaled(p, unit) for p in one.placements)) for one in imported.motions]
+    return _with(imported, parts=parts, meshes=meshes, left_out=left_out, unit=unit, motions=motions)
+
+
+def _scaled(placement: Placement, factor: float) -> Placement:
+    x, y, z = (v * factor for v in placement.position)
+    return msgspec.structs.replace(placement, position=(x, y, z))
 
 
 def _with(imported: Imported, **fields: object) -> Imported:

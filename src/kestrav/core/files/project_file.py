@@ -152,6 +152,7 @@ UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     12: _with_terms_of_the_trade,
     13: _with_finishes,
     14: lambda document: document,
+    15: lambda document: document,
 }
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
@@ -16,12 +16,17 @@ from kestrav.core.kinematics.motion import Motion, thing_speeds
 from kestrav.core.kinematics.runs import frame_times
 
 _MOST_SPEEDS, _MOST_WHEELS = 6, 4
-_OF_CAMERAS = ("subject size",)
 _MOST_TIMES = 240  # at which cameras are looked at
 
 
-def charted(project: Project, meshes: Mapping[str, Mesh], clearance: Clearance | None) -> list[Charted]:
-    """The curves over time, at the project's frames; the clearance is that of a check, if one is given."""
+def charted(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    clearance: Clearance | None,
+    of_cameras: Sequence[str] = ("subject size",),
+) -> list[Charted]:
+    """The curves over time, at the project's frames; the clearance is that of a check, if one is given, and ``of_cameras`` are names of
+    :data:`kestrav.core.camera.curves.CURVES`."""
     found = []
     if clearance is not None and len(clearance.times):
         half = 0.5 / project.settings.fps
@@ -46,7 +51,7 @@ def charted(project: Project, meshes: Mapping[str, Mesh], clearance: Clearance |
         )
     for camera in project.cameras:
         curves = camera_curves(project, meshes, camera.id, _MOST_TIMES)
-        for name in _OF_CAMERAS:
+        for name in of_cameras:
             curve = curves.curves.get(name)
             if curve is not None:
                 title, unit = CURVES[name]

@@ -1,6 +1,6 @@
-"""Which keys tell the motion of a node of glTF: few, exact where it counts, and never ambiguous.
+"""Which keys tell the motion of a node of a scene that is handed on: few, exact where it counts, and never ambiguous.
 
-Times of glTF are single precision, so motion is worked out at such times alone. Frames, the instants at which laws change, and 120 instants a
+Times of glTF are single precision, so motion is worked out at such times alone, whatever it is written to. Frames, the instants at which laws change, and 120 instants a
 second are samples always, and more where what goes evenly between two of them is off. Of the samples those are keys that are needed for the rest
 to be within the tolerance, on frames within a hundredth of it. Two keys are never more than 120° apart, as then the shorter way
 is the way that it turns (specification of glTF 2.0, appendix C.4). A jump is two keys with no time between them, or a step where
@@ -32,7 +32,7 @@ RATE = 120.0  # samples a second at least
 FRAMES = 0.01  # share of the tolerance that holds on frames
 MOST_TURN = np.radians(115.0)  # between two keys
 TURN_OFF = np.radians(0.04)  # that a node may be turned off between keys, however small it is
-_FRAME_TURN_OFF = np.radians(5e-4)
+_FRAME_SHARE = 0.0125  # of that, on frames
 _FINEST_TURN = 3e-7  # rad, of a quaternion in single precision
 _SHARES = (0.31, 0.5, 0.77)  # where it is looked how far an even way is off
 _ENOUGH = 0.25  # of the tolerance, that what is between the samples may be off
@@ -100,11 +100,12 @@ def floor_single(times: Array) -> Array:
 
 
 def finer(
-    found: Samples, where: Where, reach: float, tolerance: float, turned: Array, shares: int = 1
+    found: Samples, where: Where, reach: float, tolerance: float, turned: Array, turn_off: float = TURN_OFF
 ) -> tuple[Samples, Array]:
     """The samples that a node needs, and its matrices there (n, 4, 4).
 
     ``reach`` in mm is how far anything of it is from its origin, ``turned`` (n - 1,) by how much it turns at most between samples.
+    ``tolerance`` in mm and ``turn_off`` in rad is what it may be off.
     """
     parts = np.clip(np.ceil(turned / (0.5 * MOST_TURN)), 1, _MOST_PARTS).astype(int)
     parts[found.jumps[:-1]] = 1
@@ -128,7 +129,7 @@ def finer(
             at = single(times[k] + share * gaps[k])
             looked.append((at, where(at)))
             share_of_it = (at - times[k]) / gaps[k]
-            off = np.maximum(off, _off(poses[k], poses[k + 1], looked[-1][1], share_of_it, reach, tolerance, shares))
+            off = np.maximum(off, _off(poses[k], poses[k + 1], looked[-1][1], share_of_it, reach, tolerance, turn_off))
         bad = off > _ENOUGH
         if not bad.any():
             break
@@ -144,7 +145,9 @@ def finer(
     return Samples(times, moments, known, jumps), poses
 
 
-def _off(first: Array, last: Array, there: Array, share: Array, reach: float, tolerance: float, shares: int) -> Array:
+def _off(
+    first: Array, last: Array, there: Array, share: Array, reach: float, tolerance: float, turn_off: float
+) -> Array:
     """How far (m,) anything of a node is from where it would be going evenly from one pose (m, 4, 4) to another, as shares of what it may be
     off."""
     place = first[:, :3, 3] + share[:, None] * (last[:, :3, 3] - first[:, :3, 3])
@@ -153,7 +156,7 @@ def _off(first: Array, last: Array, there: Array, share: Array, reach: float, to
     turn = start * Rotation.from_rotvec(share[:, None] * step)
     angle = (turn.inv() * Rotation.from_matrix(there[:, :3, :3])).magnitude()
     far = np.linalg.norm(place - there[:, :3, 3], axis=1) + angle * reach
-    return np.asarray(np.maximum(far / tolerance, angle * shares / TURN_OFF))
+    return np.asarray(np.maximum(far / tolerance, angle / turn_off))
 
 
 def place_keys(found: Samples, places: Array, tolerance: float) -> Keys:
@@ -165,12 +168,13 @@ def place_keys(found: Samples, places: Array, tolerance: float) -> Keys:
     return Keys(found.times[kept], places[kept], False)
 
 
-def turn_keys(found: Samples, quaternions: Array, tolerance: float, reach: float, shares: int) -> Keys:
-    """The keys of turns (n, 4); of a node so far above others that only a part of ``shares`` may be its own."""
+def turn_keys(found: Samples, quaternions: Array, tolerance: float, reach: float, turn_off: float = TURN_OFF) -> Keys:
+    """The keys of turns (n, 4), by which nothing within a reach in mm is off by more than a tolerance in mm, nor it all by more than
+    ``turn_off`` in rad."""
     if _steps(found, quaternions):
         return _stepping(found, quaternions)
-    most = min(tolerance / max(reach, 1.0), TURN_OFF / shares)
-    least = max(min(FRAMES * tolerance / max(reach, 1.0), _FRAME_TURN_OFF / shares), _FINEST_TURN)
+    most = min(tolerance / max(reach, 1.0), turn_off)
+    least = max(min(FRAMES * tolerance / max(reach, 1.0), _FRAME_SHARE * turn_off), _FINEST_TURN)
     share = np.where(found.frames, least, max(most, least))
     kept = told_by(len(quaternions), turns_off(found.times, quaternions, share, MOST_TURN), 1.0)
     return Keys(found.times[kept], quaternions[kept], False)

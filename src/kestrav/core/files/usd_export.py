@@ -1,0 +1,455 @@
+"""OpenUSD: parts with hierarchy, instances and finishes, cameras and lights, and their motion in as few time samples as tell it.
+
+Reference: OpenUSD 26.11, schemas UsdGeom, UsdShade (UsdPreviewSurface), UsdLux. Millimetres, Z up, as in Kestrav; time codes are the project's
+frames. Between samples USD goes straight, and turns by spherical interpolation, as glTF does.
+"""
+
+from __future__ import annotations
+
+import re
+import tempfile
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+import kestrav
+from kestrav.core.camera.lens import frame_on_sensor
+from kestrav.core.colours import linear
+from kestrav.core.document.lookup import shown_parts
+from kestrav.core.document.records import Finish, Light, Part, Project
+from kestrav.core.errors import BadInput
+from kestrav.core.files.gltf_export import PAINT, Written, smooth
+from kestrav.core.files.motion_keys import Keys, Samples, place_keys, samples, turn_keys
+from kestrav.core.files.tracks import TOLERANCE, CameraTrack, Exactness, Track, camera_tracks, part_tracks, quaternions
+from kestrav.core.files.writing import beside, refuse_existing
+from kestrav.core.finishes.applied import finishes_of
+from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.kinematics.lighting import state
+from kestrav.core.kinematics.poses import light_places
+from kestrav.core.kinematics.runs import span
+from kestrav.core.light.environments import directions, solid_angles
+from kestrav.core.light.exposure import WHITE
+from kestrav.core.light.setups import soft_boxes, surround
+from kestrav.core.parts.solids import solid_mesh
+
+Array = NDArray[np.float64]
+
+ENDINGS = (".usdc", ".usda", ".usdz")
+_NEAR, _FAR = 10.0, 1e6  # mm
+_BULB = 0.03  # m, the radius of the ball that stands for a point light
+_WORLD, _SHAPES, _FINISHES = "/World", "/World/Shapes", "/World/Finishes"
+VARIANTS = "colourway"
+OWN = "own_finishes"  # the variant in which parts have their own finishes
+
+
+def write_usd(
+    project: Project,
+    meshes: Mapping[str, Mesh],
+    target: Path,
+    overwrite: bool = False,
+    tolerance: float = TOLERANCE,
+) -> Written:
+    """Write a project with its motion as ``.usdc``, ``.usda`` or ``.usdz``, by the target's ending; no point of a part is off by more than
+    ``tolerance`` in mm between samples. Raises BadInput for another ending, or a file that is there or cannot be written."""
+    from pxr import UsdUtils
+
+    ending = target.suffix.lower()
+    if ending not in ENDINGS:
+        raise BadInput(f"“{target}” has an ending that is not known: give {', '.join(ENDINGS)}")
+    refuse_existing(target, overwrite)
+    exact = Exactness(tolerance)
+    with tempfile.TemporaryDirectory(prefix="kestrav-") as room, beside(target) as part:
+        # the writer goes by the ending, and an archive is made of a file
+        made = Path(room) / f"scene{'.usdc' if ending == '.usdz' else ending}"
+        written = _Scene(project, meshes, exact).write(made)
+        if ending == ".usdz":
+            archive = Path(room) / "scene.usdz"
+            if not UsdUtils.CreateNewUsdzPackage(str(made), str(archive)):
+                raise BadInput(f"“{target}” cannot be written: OpenUSD could not pack its archive")
+            made = archive
+        data = made.read_bytes()
+        part.write_bytes(data)
+    return Written(len(data), written.moving, written.keys, written.samples)
+
+
+class _Names:
+    """Names of prims: valid, and unlike each other under one prim. What a thing is called stays as its display name."""
+
+    def __init__(self) -> None:
+        self._taken: set[str] = set()
+
+    def path(self, above: str, name: str) -> str:
+        """A free path under another."""
+        plain = re.sub(r"\W", "_", name, flags=re.ASCII) or "part"
+        if plain[0].isdigit():
+            plain = f"_{plain}"
+        tried, number = plain, 1
+        while f"{above}/{tried}" in self._taken:
+            number += 1
+            tried = f"{plain}_{number}"
+        self._taken.add(f"{above}/{tried}")
+        return f"{above}/{tried}"
+
+
+class _Scene:
+    """A stage being made."""
+
+    def __init__(self, project: Project, meshes: Mapping[str, Mesh], exact: Exactness) -> None:
+        from pxr import Usd, UsdGeom
+
+        self.project, self.meshes, self.exact = project, meshes, exact
+        self.stage = Usd.Stage.CreateInMemory()
+        self.names = _Names()
+        self.fps = project.settings.fps
+        UsdGeom.SetStageUpAxis(self.stage, UsdGeom.Tokens.z)
+        UsdGeom.SetStageMetersPerUnit(self.stage, 0.001)
+        self.stage.SetTimeCodesPerSecond(self.fps)
+        self.stage.SetFramesPerSecond(self.fps)
+        self.stage.SetStartTimeCode(0.0)
+        self.stage.SetEndTimeCode(span(project) * self.fps)
+        self.stage.SetMetadata("comment", f"Written by Kestrav {kestrav.__version__}")
+        world = UsdGeom.Xform.Define(self.stage, _WORLD).GetPrim()
+        Usd.ModelAPI(world).SetKind("assembly")
+        self._call(world, project.name)
+        self.stage.SetDefaultPrim(world)
+        self.stage.CreateClassPrim(_SHAPES)
+        self.names.path(_WORLD, "Shapes")
+        self.names.path(_WORLD, "Finishes")
+        UsdGeom.Scope.Define(self.stage, _FINISHES)
+        self.moving = self.keys = self.samples = 0
+
+    def write(self, file: Path) -> Written:
+        """Put all of the project in, and write it."""
+        sampled = samples(self.project)
+        paths = self._parts(sampled)
+        self._materials(paths)
+        for camera in camera_tracks(self.project, self.meshes, sampled, self.exact):
+            self._camera(camera)
+        self._lights(sampled)
+        self.stage.GetRootLayer().Export(str(file))
+        return Written(0, self.moving, self.keys, self.samples)
+
+    # parts
+
+    def _parts(self, sampled: Samples) -> dict[str, list[tuple[str, str]]]:
+        """Make prims of the parts; returns for each with geometry, by its id, the paths of what takes a finish and the colour there."""
+        from pxr import Sdf, UsdGeom
+
+        project, shown = self.project, shown_parts(self.project)
+        tracks = part_tracks(project, self.meshes, sampled, self.exact)
+        place: dict[str, str] = {}
+        shapes: dict[object, tuple[str, tuple[str, ...]]] = {}
+        coloured: dict[str, list[tuple[str, str]]] = {}
+        waiting = list(zip(project.parts, tracks, strict=True))
+        while waiting:
+            # what something lies in may come after it
+            ready = [one for one in waiting if one[0].parent is None or one[0].parent in place]
+            waiting = [one for one in waiting if one[0].id not in {part.id for part, _ in ready}]
+            for part, track in ready:
+                path = self.names.path(_WORLD if part.parent is None else place[part.parent], part.name)
+                place[part.id] = path
+                node = UsdGeom.Xform.Define(self.stage, path)
+                self._call(node.GetPrim(), part.name)
+                node.GetPrim().CreateAttribute("kestrav:id", Sdf.ValueTypeNames.String, True).Set(part.id)
+                self._move(node, track)
+                if part.id not in shown:
+                    node.MakeInvisible()
+                if part.geometry is not None:
+                    coloured[part.id] = self._shape(part, path, shapes)
+        return coloured
+
+    def _shape(self, part: Part, path: str, shapes: dict[object, tuple[str, tuple[str, ...]]]) -> list[tuple[str, str]]:
+        """Place a part's shape, which is made once for all parts that share it."""
+        key = part.geometry, part.scale
+        if key not in shapes:
+            shapes[key] = self._made_shape(solid_mesh(self.meshes, part), part.name)
+        shape, tints = shapes[key]
+        prim = self.stage.DefinePrim(f"{path}/Shape", "Xform")
+        self.names.path(path, "Shape")
+        prim.GetReferences().AddInternalReference(shape)
+        if not tints:
+            prim.SetInstanceable(True)
+            return [(f"{path}/Shape", part.colour)]
+        # what is coloured apart has finishes of its own, which an instance cannot
+        return [(f"{path}/Shape/Surface/Colour_{k}", tint or part.colour) for k, tint in enumerate(tints)]
+
+    def _made_shape(self, mesh: Mesh, name: str) -> tuple[str, tuple[str, ...]]:
+        """A shape's path, smooth within each CAD face and sharp between them, and its colours where these are apart."""
+        from pxr import Gf, UsdGeom, UsdShade, Vt
+
+        path = self.names.path(_SHAPES, name)
+        UsdGeom.Xform.Define(self.stage, path)
+        points, normals, triangles = smooth(mesh, np.ones(len(mesh.triangles), bool))
+        made = UsdGeom.Mesh.Define(self.stage, f"{path}/Surface")
+        made.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(points.astype(np.float32)))
+        made.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(normals.astype(np.float32)))
+        made.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
+        made.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)))
+        made.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(triangles.reshape(-1).astype(np.int32)))
+        made.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+        low, high = points.min(axis=0), points.max(axis=0)
+        made.CreateExtentAttr([Gf.Vec3f(*map(float, low)), Gf.Vec3f(*map(float, high))])
+        if mesh.tint_of is None:
+            return path, ()
+        tints = []
+        for k, tint in enumerate(np.unique(mesh.tint_of)):
+            UsdGeom.Subset.CreateGeomSubset(
+                made,
+                f"Colour_{k}",
+                UsdGeom.Tokens.face,
+                Vt.IntArray.FromNumpy(np.flatnonzero(mesh.tint_of == tint).astype(np.int32)),
+                UsdShade.Tokens.materialBind,
+                UsdGeom.Tokens.partition,
+            )
+            tints.append(mesh.tints[tint])
+        return path, tuple(tints)
+
+    # motion
+
+    def _move(self, node: Any, track: Track) -> None:
+        """Place a node, and tell how it moves."""
+        from pxr import Gf, UsdGeom
+
+        place = node.AddTranslateOp(UsdGeom.XformOp.PrecisionDouble)
+        turn = node.AddOrientOp(UsdGeom.XformOp.PrecisionDouble)
+        x, y, z, w = quaternions(track.stands[None, :3, :3])[0]
+        if track.places is None:
+            place.Set(Gf.Vec3d(*map(float, track.stands[:3, 3])))
+        else:
+            for time, value in self._samples(track.places):
+                place.Set(Gf.Vec3d(*map(float, value)), time)
+        if track.turns is None:
+            turn.Set(Gf.Quatd(float(w), float(x), float(y), float(z)))
+        else:
+            for time, (x, y, z, w) in self._samples(track.turns):
+                turn.Set(Gf.Quatd(float(w), float(x), float(y), float(z)), time)
+        self.moving += track.moves
+        self.keys += track.keys
+        self.samples += track.samples
+
+    def _samples(self, keys: Keys) -> Iterable[tuple[float, Array]]:
+        """Time codes and values; what is held stays until just before the next one."""
+        for k, (time, value) in enumerate(zip(keys.times, keys.values, strict=True)):
+            if keys.step and k:
+                yield float(np.nextafter(np.float32(time), np.float32(-1.0))) * self.fps, keys.values[k - 1]
+            yield float(time) * self.fps, value
+
+    # finishes
+
+    def _materials(self, coloured: Mapping[str, list[tuple[str, str]]]) -> None:
+        """Give parts their finishes: as they are, or in a variant for each colourway."""
+        from pxr import UsdShade
+
+        project = self.project
+        parts = {part.id: part for part in project.parts}
+        made = dict[tuple[str, str, float], Any]()
+
+        def bound(colourway: str) -> list[tuple[str, Any]]:
+            """What is bound to which material; these are made outside of the variants, which name them."""
+            finishes = finishes_of(project, colourway)
+            pairs = []
+            for part_id, places in coloured.items():
+                finish = finishes.get(part_id, PAINT)
+                for path, colour in places:
+                    key = finish.id, finish.colour or colour, parts[part_id].opacity
+                    if key not in made:
+                        made[key] = self._material(finish, *key[1:])
+                    pairs.append((path, made[key]))
+            return pairs
+
+        def bind(pairs: Iterable[tuple[str, Any]]) -> None:
+            for path, material in pairs:
+                UsdShade.MaterialBindingAPI.Apply(self.stage.OverridePrim(path)).Bind(material)
+
+        own = bound("")
+        if not project.colourways:
+            bind(own)
+            return
+        variants = self.stage.GetDefaultPrim().GetVariantSets().AddVariantSet(VARIANTS)
+        names, chosen = _Names(), OWN
+        for name, way, pairs in [(OWN, "", own), *((w.name, w.id, bound(w.id)) for w in project.colourways)]:
+            variant = names.path("", name).removeprefix("/")
+            variants.AddVariant(variant)
+            variants.SetVariantSelection(variant)
+            chosen = variant if way == project.colourway else chosen
+            with variants.GetVariantEditContext():
+                bind(pairs)
+        variants.SetVariantSelection(chosen)
+
+    def _material(self, finish: Finish, colour: str, opacity: float) -> Any:
+        """A finish as UsdPreviewSurface; its fine structure is not told."""
+        from pxr import Gf, Sdf, UsdShade
+
+        path = self.names.path(_FINISHES, f"{finish.name} {colour.lstrip('#')}")
+        material = UsdShade.Material.Define(self.stage, path)
+        self._call(material.GetPrim(), f"{finish.name} {colour}")
+        shader = UsdShade.Shader.Define(self.stage, f"{path}/Surface")
+        shader.CreateIdAttr("UsdPreviewSurface")
+
+        def put(name: str, value: Any, kind: Any = Sdf.ValueTypeNames.Float) -> None:
+            shader.CreateInput(name, kind).Set(value)
+
+        put("diffuseColor", Gf.Vec3f(*_linear(colour)), Sdf.ValueTypeNames.Color3f)
+        put("metallic", finish.metallic)
+        put("roughness", finish.roughness)
+        put("ior", finish.index)
+        # the preview surface knows no transmission; what lets light through is told as thin cover
+        put("opacity", opacity * (1.0 - 0.85 * finish.transmission))
+        if finish.coat:
+            put("clearcoat", finish.coat)
+            put("clearcoatRoughness", finish.coat_roughness)
+        if finish.emission:
+            light = np.array(_linear(finish.emission)) * (finish.luminance if finish.luminance > 0 else WHITE)
+            put("emissiveColor", Gf.Vec3f(*map(float, light)), Sdf.ValueTypeNames.Color3f)
+        material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
+        return material
+
+    # cameras and lights
+
+    def _camera(self, one: CameraTrack) -> None:
+        from pxr import Gf, UsdGeom
+
+        camera = one.camera
+        path = self.names.path(_WORLD, camera.name)
+        made = UsdGeom.Camera.Define(self.stage, path)
+        self._call(made.GetPrim(), camera.name)
+        self._move(made, one.track)
+        made.CreateClippingRangeAttr(Gf.Vec2f(_NEAR, _FAR))
+        # apertures and focal lengths are told in tenths of the scene's unit
+        tenths = 10.0
+        if camera.parallel:
+            made.CreateProjectionAttr(UsdGeom.Tokens.orthographic)
+            self._over_time(made.CreateVerticalApertureAttr(), one.times, tenths * one.view_height)
+            self._over_time(made.CreateHorizontalApertureAttr(), one.times, tenths * one.aspect * one.view_height)
+        else:
+            wide, high = frame_on_sensor(camera, one.aspect, 1.0)
+            made.CreateHorizontalApertureAttr(tenths * wide)
+            made.CreateVerticalApertureAttr(tenths * high)
+            self._over_time(made.CreateFocalLengthAttr(), one.times, tenths * one.focal_length)
+        self._over_time(made.CreateFocusDistanceAttr(), one.times, one.focus)
+        made.CreateFStopAttr(camera.f_number)
+
+    def _over_time(self, attribute: Any, times: Array, values: Array) -> None:
+        if len(times) == 1:
+            attribute.Set(float(values[0]))
+            return
+        for time, value in zip(times, values, strict=True):
+            attribute.Set(float(value), float(time) * self.fps)
+
+    def _lights(self, sampled: Samples) -> None:
+        """The project's lights, and the light set-up: its boxes as distant lights, and a dome of what is between them."""
+        for light in self.project.lights:
+            self._light(light, sampled)
+        self._setup()
+
+    def _light(self, light: Light, sampled: Samples) -> None:
+        from pxr import Gf, UsdGeom, UsdLux
+
+        path = self.names.path(_WORLD, light.name)
+        kind = {"point": UsdLux.SphereLight, "spot": UsdLux.SphereLight, "area": UsdLux.RectLight}
+        made = kind.get(light.kind, UsdLux.DistantLight).Define(self.stage, path)
+        self._call(made.GetPrim(), light.name)
+        if light.kind in ("point", "spot"):
+            made.CreateRadiusAttr(1000.0 * _BULB)
+            per = 1.0 / (np.pi * _BULB**2)  # nits of a candela: the ball's disc shines
+            if light.kind == "spot":
+                shaping = UsdLux.ShapingAPI.Apply(made.GetPrim())
+                shaping.CreateShapingConeAngleAttr(0.5 * light.cone)
+                shaping.CreateShapingConeSoftnessAttr(0.0)
+        elif light.kind == "area":
+            made.CreateWidthAttr(light.size[0])
+            made.CreateHeightAttr(light.size[1])
+            per = 1e6 / max(light.size[0] * light.size[1], 1e-6)  # nits of a candela straight ahead
+        else:
+            half = np.radians(0.265)  # the sun's radius as seen from the earth
+            made.CreateAngleAttr(float(np.degrees(2 * half)))
+            per = 1.0 / (np.pi * np.sin(half) ** 2)  # nits of a lux
+        moments = sampled.moments if len(sampled.times) > 1 and light.keys else sampled.moments[:1]
+        states = [state(light, float(time)) for time in moments]
+        strengths = np.array([strength * per for strength, _ in states])
+        kept = _changes(strengths, [colour for _, colour in states])
+        intensity, colours = made.CreateIntensityAttr(), made.CreateColorAttr()
+        for k in kept:
+            time = float(sampled.times[k]) * self.fps
+            colour = Gf.Vec3f(*_linear(states[k][1]))
+            if len(kept) == 1:
+                intensity.Set(float(strengths[k]))
+                colours.Set(colour)
+            else:
+                intensity.Set(float(strengths[k]), time)
+                colours.Set(colour, time)
+        if not light.on:
+            UsdGeom.Imageable(made).MakeInvisible()
+        places, targets = light_places(self.project, light, sampled.moments)
+        self._move(made, _aimed(np.asarray(places), np.asarray(targets), sampled, self.exact))
+
+    def _setup(self) -> None:
+        from pxr import Gf, UsdLux
+
+        setup = self.project.light_setup
+        for number, box in enumerate(soft_boxes(setup)):
+            path = self.names.path(_WORLD, f"Studio light {number + 1}")
+            made = UsdLux.DistantLight.Define(self.stage, path)
+            self._call(made.GetPrim(), f"Studio light {number + 1}")
+            half = np.radians(min(max(box.width, box.height), 85.0))
+            made.CreateAngleAttr(float(np.degrees(2 * half)))
+            # what faces it is lit as a white surface of that luminance is
+            lux = box.strength * np.pi * WHITE
+            made.CreateIntensityAttr(float(lux / (np.pi * np.sin(half) ** 2)))
+            made.CreateColorAttr(Gf.Vec3f(*map(float, box.colour)))
+            stands = np.eye(4)
+            stands[:3, :3] = _looking(-box.direction[None])[0]
+            self._move(made, Track(stands))
+        ways = directions(32)
+        mean = (surround(setup, ways) * solid_angles(32)[..., None]).sum(axis=(0, 1)) / (4 * np.pi)
+        most = float(mean.max())
+        if most > 0:
+            dome = UsdLux.DomeLight.Define(self.stage, self.names.path(_WORLD, "Surroundings"))
+            self._call(dome.GetPrim(), "Surroundings")
+            dome.CreateIntensityAttr(most * WHITE)
+            dome.CreateColorAttr(Gf.Vec3f(*map(float, mean / most)))
+
+    def _call(self, prim: Any, name: str) -> None:
+        """Note what a thing is called, whatever its prim's name is."""
+        prim.SetDisplayName(name)
+
+
+def _linear(colour: str) -> list[float]:
+    return [round(float(v), 6) for v in linear(colour)]
+
+
+def _changes(values: Array, colours: list[str]) -> list[int]:
+    """The rows that tell how a light shines: the first, and those before and at which it changes."""
+    kept = {0}
+    for k in range(1, len(values)):
+        if values[k] != values[k - 1] or colours[k] != colours[k - 1]:
+            kept |= {k - 1, k}
+    return sorted(kept)
+
+
+def _looking(forward: Array) -> Array:
+    """Rotations (n, 3, 3) of what looks along its -z in directions (n, 3), its +y upwards as far as may be."""
+    forward = forward / np.maximum(np.linalg.norm(forward, axis=1, keepdims=True), 1e-12)
+    steep = np.abs(forward[:, 2]) > 0.9999
+    up = np.where(steep[:, None], [0.0, 1.0, 0.0], [0.0, 0.0, 1.0])
+    right = np.cross(forward, up)
+    right /= np.linalg.norm(right, axis=1, keepdims=True)
+    return np.stack([right, np.cross(right, forward), -forward], axis=2)
+
+
+def _aimed(places: Array, targets: Array, sampled: Samples, exact: Exactness) -> Track:
+    """The track of a light that stands at places (n, 3) and shines at targets (n, 3) at the samples."""
+    turns = _looking(targets - places)
+    stands = np.eye(4)
+    stands[:3, :3], stands[:3, 3] = turns[0], places[0]
+    moved, turned = np.ptp(places, axis=0).max() > 1e-6, np.abs(turns - turns[0]).max() > 1e-9
+    reach = float(np.linalg.norm(targets - places, axis=1).max())
+    return Track(
+        stands,
+        place_keys(sampled, places, exact.place) if moved else None,
+        turn_keys(sampled, quaternions(turns), exact.place, reach) if turned else None,
+        len(places),
+    )
