@@ -18,6 +18,7 @@ dev: setup
 	@scripts/setup dev
 	@scripts/third-party
 	@scripts/npm-packages
+	@scripts/browser
 
 demo: setup
 	@scripts/demo

@@ -494,50 +494,54 @@ def export(
     out: Annotated[
         Path,
         typer.Argument(
-            help="Animated glTF (.glb), tables of the motion (.csv), charts (.svg, .png) or a report of the project (.html)."
+            help="Animated glTF (.glb), OpenUSD (.usdc, .usda, .usdz), a step sheet (.pdf), tables of the motion (.csv), charts (.svg, .png) or a "
+            "report of the project (.html)."
         ),
     ],
+    review: Annotated[
+        bool, typer.Option("--review", help="A review page (.html), which plays in any browser.")
+    ] = False,
+    sheet: Annotated[
+        str | None,
+        typer.Option(help="Name of the step sheet; .html becomes a step sheet. “all” makes one of all that moves."),
+    ] = None,
+    lanes: Annotated[bool, typer.Option("--lanes", help="The timeline's curves (.csv) in place of poses.")] = False,
     tolerance: Annotated[
-        float, typer.Option(callback=_sensible, help="Greatest error in mm between the keys of a .glb.")
+        float,
+        typer.Option(callback=_sensible, help="Greatest error in mm between the keys of a .glb or OpenUSD scene."),
     ] = 0.05,
+    simplify: Annotated[
+        float,
+        typer.Option(
+            callback=_sensible, help="By how much in mm the surfaces of a review page may be off, to make it smaller."
+        ),
+    ] = 0.0,
     as_json: Json = False,
     force: Force = False,
 ) -> None:
-    """Hand the motion on: animated glTF, tables, charts, or a report."""
+    """Hand the motion on: a review page, animated glTF, OpenUSD, step sheets, tables, charts, or a report."""
     from kestrav.core.files import project_file
-    from kestrav.core.files.gltf_export import write_animated
-    from kestrav.core.files.tables import write_tables
+    from kestrav.render.exports import ExportRequest, export_for
 
-    ending = out.suffix.lower()
-    if ending not in (".glb", ".csv", ".svg", ".png", ".html"):
-        raise BadInput(f"“{out}” has an ending that is not known: give .glb, .csv, .svg, .png or .html")
+    wanted = [
+        title
+        for title, asked in (("Review page", review), ("Step sheet", sheet is not None), ("Table of the lanes", lanes))
+        if asked
+    ]
+    if len(wanted) > 1:
+        raise BadInput(f"one file is one thing; ask for a {' or a '.join(title.lower() for title in wanted)}")
+    chosen = export_for(out, wanted[0] if wanted else None)
     opened = project_file.load(project)
-    if ending == ".glb":
-        told = write_animated(opened.project, opened.meshes, out, force, tolerance)
-        data: dict[str, Any] = {"out": [str(out)], "bytes": told.size, "moving": told.moving, "keys": told.keys}
-        text = (
-            f"{out}: {told.moving} moving nodes in {told.keys} keys, {told.size / 1e6:.1f} MB, within {tolerance:g} mm"
-        )
-    elif ending == ".csv":
-        made = write_tables(opened.project, opened.meshes, out, force)
-        data, text = {"out": [str(f) for f in made]}, f"made {', '.join(str(f) for f in made)}"
-    elif ending in (".svg", ".png"):
-        from kestrav.core.files.charts import write_chart
-        from kestrav.core.findings.charted import charted
-        from kestrav.core.findings.check import check as checked
+    document = opened.project
+    if sheet == "all":
+        from kestrav.core.sheets.steps import make_sheet
 
-        _free(out, force)
-        result = checked(opened.project, opened.meshes)
-        lanes = charted(opened.project, opened.meshes, result.clearance)
-        write_chart(lanes, out, opened.project.name, overwrite=force)
-        data, text = {"out": [str(out)], "lanes": [lane.title for lane in lanes]}, f"{out}: {len(lanes)} curves"
-    else:
-        from kestrav.render.project_report import write_project_report
-
-        report = None if as_json or not sys.stderr.isatty() else _share_line
-        write_project_report(opened.project, opened.meshes, out, force, report)
-        data, text = {"out": [str(out)]}, f"made {out}"
-    _print(data, text, as_json)
+        document, sheet = make_sheet(document, name=document.name), None
+        sheet = document.sheets[-1].id
+    tell = None if as_json or not sys.stderr.isatty() else _share_line
+    request = ExportRequest(document, opened.meshes, out, force, tolerance, simplify, sheet, tell=tell)
+    handed = chosen.write(request)
+    _print({"out": [str(file) for file in handed.files], **handed.data}, handed.told, as_json)
 
 
 @app.command()

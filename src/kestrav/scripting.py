@@ -423,24 +423,26 @@ class Project:
             self._document, self._meshes, shots, target, None, overwrite, alpha=transparent, bits=read_bits(bits)
         )
 
-    def export(self, out: File, *, tolerance: float = 0.05, overwrite: bool = False) -> FilePath:
-        """Hand the motion on: animated glTF (.glb, within a tolerance in mm), tables (.csv), or a report (.html)."""
+    def export(
+        self,
+        out: File,
+        kind: str | None = None,
+        *,
+        tolerance: float = 0.05,
+        simplify: float = 0.0,
+        sheet: str | None = None,
+        overwrite: bool = False,
+    ) -> FilePath:
+        """Hand it on, as the ending says: animated glTF (.glb) or OpenUSD (.usdc, .usda, .usdz) within a ``tolerance`` in mm, a step sheet
+        (.pdf), tables of the motion (.csv), charts (.svg, .png), a report (.html); or as a ``kind``: “Review page” (.html, its surfaces off by
+        no more than ``simplify`` mm), “Step sheet” (.html), “Table of the lanes” (.csv). ``sheet`` is a step sheet's name."""
+        from kestrav.render.exports import BY_TITLE, ExportRequest, export_for
+
+        if kind is not None and kind not in BY_TITLE:
+            raise Error(f"“{kind}” is not a kind of export; kinds are {', '.join(BY_TITLE)}")
         target = FilePath(out)
-        ending = target.suffix.lower()
-        if ending == ".glb":
-            from kestrav.core.files.gltf_export import write_animated
-
-            write_animated(self._document, self._meshes, target, overwrite, tolerance)
-        elif ending == ".csv":
-            from kestrav.core.files.tables import write_tables
-
-            write_tables(self._document, self._meshes, target, overwrite)
-        elif ending == ".html":
-            from kestrav.render.project_report import write_project_report
-
-            write_project_report(self._document, self._meshes, target, overwrite, None)
-        else:
-            raise Error(f"“{target}” has an ending that is not known: give .glb, .csv or .html")
+        request = ExportRequest(self._document, self._meshes, target, overwrite, tolerance, simplify, sheet)
+        export_for(target, kind).write(request)
         return target
 
     def save(self, file: File | None = None) -> FilePath:

@@ -21,6 +21,7 @@ from kestrav.core.document.records import (
     Camera,
     Castor,
     Colourway,
+    Comment,
     Contact,
     ContactTrigger,
     Coupled,
@@ -51,6 +52,8 @@ from kestrav.core.document.records import (
     Rod,
     Run,
     Shot,
+    Step,
+    StepSheet,
     SurfaceShape,
     Swept,
     TimedRotation,
@@ -140,6 +143,8 @@ def every_kind() -> Project:
         finishes=(Finish("f1", "Paint"),),
         finish_rules=(FinishRule("u1", "Rule", "part", "f1"),),
         colourways=(Colourway("way1", "Other", (GivenFinish("p1", "f1"),)),),
+        comments=(Comment("said1", "Said", "R. Viewer", "Too near", parts=("p1", "p2")),),
+        sheets=(StepSheet("sheet1", "Sheet", (Step(("r2", "k1"), "Both"), Step(("k1",), "One"))),),
         balls=(Ball("b1", "Ball", "p9", on="p13", normals=((0.0, 0.0, 1.0),) * 3, until=1.0),),
     )  # fmt: skip
     return validate(made)

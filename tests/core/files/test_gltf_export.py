@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import trimesh
+from players import Player
 from scipy.spatial.transform import Rotation, Slerp
 
 from bench.adversarial import made_case

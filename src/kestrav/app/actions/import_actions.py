@@ -45,6 +45,7 @@ from kestrav.core.files.product_import import (
 )
 from kestrav.core.files.project_file import SUFFIX, source_path
 from kestrav.core.files.refresh import Changes, reload, replace
+from kestrav.core.review.comments import SUFFIX as COMMENTS_SUFFIX
 from kestrav.core.units import show
 
 if TYPE_CHECKING:
@@ -173,7 +174,7 @@ class ChangesDialog(QDialog):
 def files_in(dropped: Sequence[Path]) -> list[Path]:
     """Files as they were dropped, and of folders what is in them that can be read, by name: of the first that are there, as a whole disk may be
     dropped as well."""
-    known = {*SUFFIXES, *PATH_SUFFIXES, SUFFIX}
+    known = {*SUFFIXES, *PATH_SUFFIXES, SUFFIX, COMMENTS_SUFFIX}
     files: list[Path] = []
     for each in dropped:
         if not each.is_dir():

@@ -12,6 +12,7 @@ from kestrav.app.cards.camera import CameraRows
 from kestrav.app.cards.checks import ChecksRows, RequirementRows
 from kestrav.app.cards.finish import ColourwayRows, FinishRows, FinishRuleRows
 from kestrav.app.cards.gears import BallRows, GearRows, RodRows
+from kestrav.app.cards.handing import CommentRows, StepSheetRows
 from kestrav.app.cards.lights import LightRows
 from kestrav.app.cards.measuring import MeasureRows, NoteRows
 from kestrav.app.cards.memory import Copying, Leading, PathMarkChoice, Repeating, Shaping
@@ -36,6 +37,7 @@ from kestrav.core.document.records import (
     Camera,
     Castor,
     Colourway,
+    Comment,
     Finish,
     FinishRule,
     Gear,
@@ -49,6 +51,7 @@ from kestrav.core.document.records import (
     Rod,
     Run,
     Shot,
+    StepSheet,
     TimedRotation,
     Wheel,
 )
@@ -77,6 +80,8 @@ _ROWS: dict[type, Any] = {
     Finish: FinishRows,
     FinishRule: FinishRuleRows,
     Colourway: ColourwayRows,
+    Comment: CommentRows,
+    StepSheet: StepSheetRows,
 }
 
 
@@ -106,6 +111,9 @@ class Card(QWidget):
     fits_asked = Signal()
     requirement_asked = Signal()
     swept_asked = Signal(str)  # a swept space, to be worked out again
+    moment_asked = Signal(object)  # a comment, to be gone to
+    view_asked = Signal(str, int)  # a step sheet and the number of a step that takes the stage's view
+    export_asked = Signal(str)  # the title of a kind of export
 
     def __init__(self, session: Session) -> None:
         super().__init__()

@@ -30,6 +30,7 @@ from kestrav.core.document.records import (
     Camera,
     Castor,
     Colourway,
+    Comment,
     Finish,
     FinishRule,
     Gear,
@@ -44,6 +45,7 @@ from kestrav.core.document.records import (
     Rod,
     Run,
     Shot,
+    StepSheet,
     TimedRotation,
     Wheel,
 )
@@ -57,10 +59,11 @@ from kestrav.core.kinematics.runs import span
 from kestrav.core.mechanisms.gears import told_ratio
 from kestrav.core.parts.arranging import reparent
 from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.sheets.steps import is_stale
 from kestrav.core.units import show
 
 NUMBER, HEALTH, ID = (Qt.ItemDataRole.UserRole + i for i in (1, 2, 0))
-HEADINGS = ("Product", "Paths", "Runs", "Checks", "Cameras", "Shots", "Lights", "Finishes")
+HEADINGS = ("Product", "Paths", "Runs", "Checks", "Cameras", "Shots", "Lights", "Finishes", "Sheets & comments")
 CHECKS_AT = HEADINGS.index("Checks")
 # what an empty heading says and offers: the step, and its words
 HINTS = {
@@ -72,6 +75,7 @@ HINTS = {
     "Shots": ("camera", "Film from this viewpoint …"),
     "Lights": ("light", "Add a light …"),
     "Finishes": ("finish", "Give a finish …"),
+    "Sheets & comments": ("sheet", "Make a step sheet"),
 }
 HINT = "hint:"  # begins the id of a row that offers a first step
 GROUP = "moved:"  # begins the id of a row that holds all motions of one thing
@@ -187,7 +191,11 @@ class ContentsModel(QAbstractItemModel):
             *project.colourways,
         )
         for surface in surfaces:
-            add(surface.id, self.tops[-1])
+            add(surface.id, self.tops[-2])
+        for sheet in project.sheets:
+            add(sheet.id, self.tops[-1])
+        for comment in sorted(project.comments, key=lambda c: c.time):
+            add(comment.id, self.tops[-1])
         if wanted is None:
             for heading in self.tops:
                 if not heading.below and (project.parts or heading.id == "Product"):
@@ -303,6 +311,7 @@ class ContentsModel(QAbstractItemModel):
                 str(len(project.shots)),
                 str(len(project.lights)),
                 str(len(project.finishes) + len(project.finish_rules) + len(project.colourways)),
+                str(len(project.sheets) + len(project.comments)),
             )[number]
         return None
 
@@ -355,6 +364,10 @@ class ContentsModel(QAbstractItemModel):
             return show(item.focal_length, "mm lens", 0)
         if isinstance(item, Requirement):
             return show(required_by(project, item), "mm", 1) if item.checked else "not checked"
+        if isinstance(item, Comment):
+            return "done" if item.done else show(item.time, "s", 1)
+        if isinstance(item, StepSheet):
+            return "out of date" if is_stale(project, item) else _counted(len(item.steps), "step")
         if isinstance(item, Note):
             known = self.session.readings(at_rest=True).get(item.id)
             return known.text if known is not None else "—"
@@ -443,6 +456,8 @@ _LISTED = (
     Finish,
     FinishRule,
     Colourway,
+    StepSheet,
+    Comment,
 )
 
 
@@ -481,6 +496,7 @@ def _health(row: int, project: Project, result: CheckResult | None) -> str:
         {i.id for i in project.shots},
         {i.id for i in project.lights},
         {*(i.id for i in project.finishes), *(i.id for i in project.finish_rules), *(i.id for i in project.colourways)},
+        {*(i.id for i in project.sheets), *(i.id for i in project.comments)},
     ]
     severities = set()
     for finding in result.findings:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import time as clock
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -19,7 +20,6 @@ from kestrav.core.document.light_setup import Surroundings
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.extraction.taking_apart import Order
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish
-from kestrav.core.files.charts import Charted, write_chart
 from kestrav.core.files.path_files import PathsFile, read_paths
 from kestrav.core.files.product_import import Imported, read_product
 from kestrav.core.files.product_tree import Upward
@@ -27,6 +27,7 @@ from kestrav.core.findings.check import CheckResult
 from kestrav.core.geometry.meshes import Mesh
 
 if TYPE_CHECKING:
+    from kestrav.render.exports import ExportRequest
     from kestrav.render.render_queue import Request
 
 
@@ -81,28 +82,12 @@ def read_surroundings(report: Report, file: Path) -> Surroundings:
     return read(file)
 
 
-def write_gltf(report: Report, project: Project, meshes: Mapping[str, Mesh], target: Path) -> str:
-    """Write animated glTF; the person has already agreed to overwrite."""
-    from kestrav.core.files.gltf_export import TOLERANCE, write_animated
+def hand_on(report: Report, title: str, request: ExportRequest) -> str:
+    """Write what a project is handed on as; the person has already agreed to overwrite."""
+    from kestrav.render.exports import BY_TITLE
 
     report(0.0)
-    told = write_animated(project, meshes, target, overwrite=True)
-    return f"Made {target}: {told.moving} moving nodes in {told.keys} keys, within {TOLERANCE:g} mm"
-
-
-def write_motion_tables(report: Report, project: Project, meshes: Mapping[str, Mesh], target: Path) -> str:
-    """Write the tables of the motion; the person has already agreed to overwrite."""
-    from kestrav.core.files.tables import write_tables
-
-    report(0.0)
-    return "Made " + ", ".join(str(file) for file in write_tables(project, meshes, target, overwrite=True))
-
-
-def write_project_page(report: Report, project: Project, meshes: Mapping[str, Mesh], target: Path) -> str:
-    """Write the report of a project; the person has already agreed to overwrite."""
-    from kestrav.render.project_report import write_project_report
-
-    return f"Made {write_project_report(project, meshes, target, True, report)}"
+    return BY_TITLE[title].write(dataclasses.replace(request, tell=report)).told
 
 
 def film_strip(
@@ -133,12 +118,6 @@ def film_pictures(
         pictures = small_pictures(project, meshes, shot, even_times(shot, count), width)
         found[shot.id] = (pictures, first - shot.start, shot.end - last)
     return found
-
-
-def write_lanes(report: Report, lanes: list[Charted], target: Path, title: str, axis: str) -> str:
-    """Write lanes as a chart; the person has already agreed to overwrite."""
-    report(0.0)
-    return f"Written: {write_chart(lanes, target, title, axis, overwrite=True)}"
 
 
 def write_sheet(report: Report, project: Project, meshes: Mapping[str, Mesh], shots: list[Shot], target: Path) -> str:

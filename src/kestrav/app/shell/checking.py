@@ -93,6 +93,11 @@ class Checking(QObject):
         self.findings.say_current(False)
         self.checker.check(shown, self.session.meshes, self.session.time)
 
+    @property
+    def current_result(self) -> CheckResult | None:
+        """The result of the document as it is, if there is one."""
+        return self.result if self.current else None
+
     def _on_result(self, result: CheckResult, newest: bool) -> None:
         self.result = result
         self.timeline.show_result(result, newest)

@@ -68,6 +68,7 @@ from kestrav.core.files import project_file
 from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import span
+from kestrav.core.review.comments import SUFFIX as COMMENTS_SUFFIX
 from kestrav.render.picture import grab
 
 
@@ -177,6 +178,7 @@ class Window(QMainWindow):
             "Selected part …", lambda: self.clearing.ask_write_part(), tip="Write the part, as it stands, as STL or GLB"
         )
         self.handing_actions = self.handing_on.actions(action)
+        self.handing_making = self.handing_on.making_actions(action)
         self.path_action = action("Selected path …", self.bringing.ask_write_path, tip="Write the path as DXF or CSV")
         self.guide_action = action(
             "Guide", lambda: self.look_up.show_guide(), "F1", tip="Open the guide at the page of what is selected"
@@ -292,12 +294,15 @@ class Window(QMainWindow):
                 self.look_action,
                 self.still_action,
                 self.sheet_action,
-                *self.handing_actions,
                 self.report_action,
                 self.path_action,
                 self.part_action,
             ]
         )
+        export.insertActions(self.look_action, self.handing_actions)
+        export.insertSeparator(self.look_action)
+        export.addSeparator()
+        export.addActions(self.handing_making)
         self.header = Header(
             [
                 ("File", self.file_menu, "Open, save, add products and placeholders"),
@@ -310,7 +315,7 @@ class Window(QMainWindow):
                 ("Camera", self.camera_menu, "Orbits, follow shots, walkthroughs; guides over the lens, film strips"),
             ],
             [self.undo_action, self.redo_action],
-            [("Export", export, "A still, animated glTF, tables, the reports, a path or a part")],
+            [("Export", export, "A review page, scenes, step sheets, tables, reports, stills, a path or a part")],
             self.render_action,
             self.finder,
         )
@@ -354,6 +359,9 @@ class Window(QMainWindow):
         self.card.surroundings_asked.connect(self.lighting.choose_surroundings)
         self.card.film_asked.connect(self.filming.show_film)
         self.card.contacts_asked.connect(self.contacts.ask)
+        self.card.moment_asked.connect(self.handing_on.go_to)
+        self.card.view_asked.connect(self.handing_on.take_view)
+        self.card.export_asked.connect(self.handing_on.ask)
         self.card.complained.connect(self.messages.keep)
         self.clearing.listen()
         self.cameras.listen()
@@ -406,6 +414,7 @@ class Window(QMainWindow):
             "pose": self.motion.pose,
             "orbit": self.cameras.orbit,
             "require": self.clearing.ask_requirement,
+            "sheet": self.handing_on.make_sheet,
             "camera": self.cameras.from_here,
             "light": lambda: self.motion.light("point"),
             "finish": self.finishing.open_shelf,
@@ -529,9 +538,12 @@ class Window(QMainWindow):
             self.documents.open(projects[0])
         elif files and not projects:
             curves = [f for f in files if f.suffix.lower() in PATH_SUFFIXES]
+            for said in (f for f in files if f.suffix.lower() == COMMENTS_SUFFIX):
+                self.handing_on.bring_comments(said)
+            files = [f for f in files if f.suffix.lower() != COMMENTS_SUFFIX]
             if curves:
                 self.bringing.add_paths(curves)
-            else:
+            elif files:
                 self.bringing.add(files)
 
     # the window itself

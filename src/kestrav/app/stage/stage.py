@@ -282,6 +282,16 @@ class Stage(QWidget):
         self.viewpoint.look_from(STANDS[where])
         self.schedule()
 
+    def look_as(self, position: Array, target: Array, angle: float) -> None:
+        """Look from a position at a target (3,) with a vertical angle in rad."""
+        view, away = self.viewpoint, np.asarray(position, float) - np.asarray(target, float)
+        distance = max(float(np.linalg.norm(away)), 1.0)
+        view.look_from(away / distance)
+        view.focus, view.distance, view.parallel = np.asarray(target, float), distance, False
+        # it keeps its own angle: what was seen with another is as large from nearer or farther off
+        view.distance *= float(np.tan(angle / 2) / np.tan(view.angle / 2))
+        self.schedule()
+
     def set_parallel(self, parallel: bool) -> None:
         """Parallel or perspective."""
         self.panes["main"].viewpoint.parallel = parallel

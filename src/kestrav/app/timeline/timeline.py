@@ -26,7 +26,7 @@ from kestrav.app.timeline.lane_keys import Grip, grips, moved, removed
 from kestrav.app.timeline.lane_layout import LaneLayout
 from kestrav.app.timeline.lanes import Lane, Room
 from kestrav.app.timeline.transport import Transport
-from kestrav.app.widgets.colours import CARD, CARRIED, INK, LAMP, MUTED, PETROL, POSED, RULE, SHOT, SPUN
+from kestrav.app.widgets.colours import CARD, CARRIED, INK, LAMP, MUTED, PETROL, POSED, RULE, SHOT, SPUN, STRAW
 from kestrav.app.widgets.style import FAMILY
 from kestrav.core.camera.curves import CURVES, CameraCurves
 from kestrav.core.clearance.live import LiveClearance
@@ -119,6 +119,16 @@ class Timeline(QWidget):
         self.bars = self._plot("top")
         self.plots.append(self.bars)
         self.chart.addItem(self.bars, row=0, col=0)
+        self.flags = pg.ScatterPlotItem(
+            symbol="t",
+            size=12,
+            pen=pg.mkPen(INK),
+            hoverable=True,
+            tip=lambda x, y, data: getattr(find(self.session.shown, data), "text", ""),
+        )
+        self.flags.setZValue(25)
+        self.flags.sigClicked.connect(self._on_flags)
+        self.bars.addItem(self.flags)
         self.bars.getAxis("top").setHeight(20)
         # its ticks and grid change far less often than what lies before them
         self.bars.getAxis("top").setCacheMode(pg.QtWidgets.QGraphicsItem.CacheMode.DeviceCoordinateCache)
@@ -441,6 +451,7 @@ class Timeline(QWidget):
                 (s.id, s.name, s.start, s.end, first + r, SHOT) for s, r in zip(project.shots, shot_rows, strict=True)
             ]
             self._rows = (first, first + max(shot_rows, default=0) + 1)
+        self._show_comments()
         self.show_rows()
         if [bar.item_id for bar in self.drawn_bars] == [w[0] for w in wanted]:
             for bar, w in zip(self.drawn_bars, wanted, strict=True):
@@ -451,6 +462,19 @@ class Timeline(QWidget):
         self.drawn_bars = [Bar(self, *w) for w in wanted]
         for bar in self.drawn_bars:
             self.bars.addItem(bar)
+
+    def _show_comments(self) -> None:
+        """Flags at the moments of which something was said."""
+        spots = [] if self.by_distance else self.session.shown.comments
+        self.flags.setData(
+            [c.time for c in spots],
+            [0.06] * len(spots),
+            data=[c.id for c in spots],
+            brush=[pg.mkBrush(MUTED if c.done else STRAW) for c in spots],
+        )
+
+    def _on_flags(self, _: object, points: Sequence[Any]) -> None:
+        self.session.select(points[0].data())
 
     def _run_rows(self, riders: list[str], spans: list[tuple[float, float]]) -> list[int]:
         """The rows of the runs' bars: as few as they need, or those of each mover below each other, with its name."""

@@ -975,7 +975,11 @@ window.review = {
   project, seek, play, stop, choose: chooseView,
   poses: t => { pose(t); frameDirty = true; return world.map(m => Array.from(m)); },
   eye: (k, t) => { local(cameras[k], t, through); return {matrix: Array.from(through), lens: lensOf(cameras[k], t)}; },
-  screen: p => onScreen(p, view.kind === "free" ? camera : look(view.camera, time)),
+  screen: p => {
+    const eye = view.kind === "free" ? camera : look(view.camera, time);
+    eye.updateMatrixWorld(); eye.updateProjectionMatrix();
+    return onScreen(p, eye);
+  },
   get time() { return time; }, get drawn() { return drawn; }, get playing() { return playing; }, get hidden() { return [...hidden]; },
   get selected() { return [...selected]; }, gapAt, commentsFile, get view() { return view.kind; },
   async redraw(count) { const began = performance.now(); for (let k = 0; k < count; k++) { seek(last * k / count); draw(); renderer.getContext().finish(); } return performance.now() - began; },

@@ -138,6 +138,12 @@ from kestrav.core.document.mechanisms import (
 from kestrav.core.document.mechanisms import (
     Wheel as Wheel,
 )
+from kestrav.core.document.sheets import (
+    Step as Step,
+)
+from kestrav.core.document.sheets import (
+    StepSheet as StepSheet,
+)
 from kestrav.core.document.surfaces import (
     Colourway as Colourway,
 )
@@ -834,6 +840,7 @@ class Project(Record, frozen=True):
     colourway: str = ""
     light_setup: LightSetup = LightSetup()
     comments: tuple[Comment, ...] = ()
+    sheets: tuple[StepSheet, ...] = ()
 
 
 Turner = Wheel | Castor | TimedRotation | Gear | Rod | Ball
@@ -853,6 +860,7 @@ Item = (
     | FinishRule
     | Colourway
     | Comment
+    | StepSheet
 )
 COLLECTIONS: dict[type, str] = {
     Part: "parts",
@@ -875,6 +883,7 @@ COLLECTIONS: dict[type, str] = {
     FinishRule: "finish_rules",
     Colourway: "colourways",
     Comment: "comments",
+    StepSheet: "sheets",
 }
 
 KIND_WORDS: dict[type, str] = {
@@ -898,5 +907,6 @@ KIND_WORDS: dict[type, str] = {
     FinishRule: "finish rule",
     Colourway: "colourway",
     Comment: "comment",
+    StepSheet: "step sheet",
 }
 """What the kinds of things are called."""

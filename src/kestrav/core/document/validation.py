@@ -11,7 +11,7 @@ import numpy as np
 
 from kestrav.core.document.camera_checks import check_camera, check_orbit, check_shot
 from kestrav.core.document.check_values import name_of, positive
-from kestrav.core.document.comment_checks import check_comment
+from kestrav.core.document.comment_checks import check_comment, check_sheet
 from kestrav.core.document.light_checks import check_light
 from kestrav.core.document.lookup import items
 from kestrav.core.document.motion_checks import check_colour, check_motion
@@ -99,6 +99,8 @@ def validate(project: Project) -> Project:
             raise BadInput(f"{name_of(note)} measures nothing")
     for comment in project.comments:
         check_comment(comment)
+    for sheet in project.sheets:
+        check_sheet(sheet)
     settings = project.settings
     positive("the project's frame rate", settings.fps)
     if settings.fps > 1000:

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from kestrav import __version__
 from kestrav.core.errors import BadInput
-from kestrav.core.files.writing import refuse_existing, write_whole
+from kestrav.core.files.writing import as_csv, refuse_existing, write_whole
 
 Array = NDArray[np.float64]
 
@@ -108,3 +108,24 @@ def drawn(lanes: Sequence[Charted], title: str, axis: str, form: str) -> bytes:
         else:
             figure.savefig(out, format="png", dpi=_DPI, metadata={"Software": f"Kestrav {__version__}", "Title": title})
     return out.getvalue()
+
+
+def write_lane_table(lanes: Sequence[Charted], target: Path, axis: str = "time in s", overwrite: bool = False) -> Path:
+    """Write lanes over one axis as CSV: the axis, then a column each with its unit, at all of their places; empty where a lane has no value.
+
+    Raises BadInput where there are none, for another ending, and for a file that is there or cannot be written.
+    """
+    if target.suffix.lower() != ".csv":
+        raise BadInput(f"“{target}” has an ending that is not known: give .csv")
+    refuse_existing(target, overwrite)
+    if not lanes:
+        raise BadInput("there are no lanes to write; let something move first")
+    times = np.unique(np.concatenate([lane.x for lane in lanes]))
+    columns = [np.interp(times, lane.x, lane.values, left=np.nan, right=np.nan) for lane in lanes]
+    titles = [f"{' '.join(lane.title.split())} [{lane.unit}]" for lane in lanes]
+    rows = (
+        [f"{time:.9g}", *("" if not np.isfinite(c[k]) else f"{c[k]:.9g}" for c in columns)]
+        for k, time in enumerate(times)
+    )
+    write_whole(target, as_csv([f"{axis.replace(' in ', ' [')}]", *titles], rows).encode("utf-8"))
+    return target

@@ -16,6 +16,7 @@ from kestrav.core.document.records import Comment, Project, Viewpoint
 from kestrav.core.errors import BadInput
 
 VERSION = 1
+SUFFIX = ".json"
 MOST_BYTES = 20_000_000
 _MOST = 10_000  # comments of one file
 _NAMED = 40  # letters of a comment that name it

@@ -37,11 +37,11 @@ class Pack:
         self._data += data
         return len(self._arrays) - 1
 
-    def packed(self, header: dict[str, Any]) -> bytes:
+    def packed(self, header: dict[str, Any], level: int = 9) -> bytes:
         """All of it, deflated, with a header of plain data."""
         text = msgspec.json.encode({**header, "arrays": self._arrays})
         text += b" " * (-(len(text) + 4) % _ALIGNED)
-        return zlib.compress(struct.pack("<I", len(text)) + text + bytes(self._data), 9)
+        return zlib.compress(struct.pack("<I", len(text)) + text + bytes(self._data), level)
 
 
 def _planes(rows: NDArray[Any]) -> bytes:

@@ -21,6 +21,8 @@ from kestrav.core.files.tracks import Exactness, Track, camera_tracks, part_trac
 from kestrav.core.finishes.applied import finishes_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.simplifying import simplified
+from kestrav.core.kinematics.poses import riders
+from kestrav.core.kinematics.runs import span
 from kestrav.core.parts.solids import solid_mesh
 from kestrav.core.progress import Progress
 from kestrav.core.review.packing import Pack
@@ -29,6 +31,8 @@ Array = NDArray[np.float64]
 
 EXACT = Exactness(0.008, float(np.radians(0.008)))  # 0.01 mm and 0.01° are promised
 GRID = 0.01  # mm that points of surfaces are kept to
+# by which the size of a page is told before it is made: of the page itself, of a key, and keys of what moves
+_PAGE_BYTES, _KEY_BYTES, _KEYS_PER_S, _CAMERA_KEYS_PER_S = 650_000, 14, 80, 200
 
 
 @dataclass(frozen=True)
@@ -59,9 +63,9 @@ def pack_scene(
     triangles, off = 0, 0.0
     counts: list[int] = []
     sampled = samples(project)
-    tell(0.05)
+    tell(0.02)
     tracks = dict(zip([p.id for p in project.parts], part_tracks(project, meshes, sampled, EXACT), strict=True))
-    tell(0.5)
+    tell(0.25)
     nodes = []
     for part in chosen:
         node: dict[str, Any] = {
@@ -83,7 +87,7 @@ def pack_scene(
             node["shape"] = shapes[key]
             triangles += counts[shapes[key]]
         nodes.append(node)
-    tell(0.7)
+    tell(0.3)
     cameras = []
     for one in camera_tracks(project, meshes, sampled, EXACT):
         camera = {
@@ -193,3 +197,17 @@ def _track(pack: Pack, track: Track) -> dict[str, Any]:
 
 def _keys(pack: Pack, keys: Keys) -> dict[str, Any]:
     return {"times": pack.add(keys.times), "values": pack.add(keys.values), "step": keys.step}
+
+
+def about_bytes(project: Project, meshes: Mapping[str, Mesh], simplify: float) -> int:
+    """About how many bytes a review page has whose surfaces may be off by ``simplify`` mm: its shapes as they will be, its motion by what
+    motions usually need (a rule of thumb of our own)."""
+    pack, shown = Pack(), shown_parts(project)
+    solids = {
+        (part.geometry, part.scale): part for part in project.parts if part.geometry is not None and part.id in shown
+    }
+    for part in solids.values():
+        _shape(pack, solid_mesh(meshes, part), simplify)
+    shapes = len(pack.packed({}, level=1))
+    keys = span(project) * (_KEYS_PER_S * len(riders(project)) + _CAMERA_KEYS_PER_S * len(project.cameras))
+    return int(_PAGE_BYTES + 4 / 3 * (shapes + _KEY_BYTES * keys))

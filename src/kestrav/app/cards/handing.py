@@ -1,0 +1,168 @@
+"""What is handed on and comes back: comments of reviewers, and step sheets."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from kestrav.app.cards.rows import Rows
+from kestrav.core.document.lookup import find
+from kestrav.core.document.records import Comment, Step, StepSheet
+from kestrav.core.sheets import steps
+from kestrav.core.units import show
+
+
+class CommentRows(Rows):
+    """What was said of a moment."""
+
+    def build(self, comment: Comment) -> None:
+        project, form = self.session.shown, self.form
+        form.title = comment.author or "Comment"
+        form.note(comment.text)
+        named = [item.name for part in comment.parts if (item := find(project, part)) is not None]
+        written = f"written {comment.made[:16].replace('T', ' ')}" if comment.made else ""
+        form.worked(*filter(None, (f"at {show(comment.time, 's', 2)}", written, ", ".join(named))))
+        form.buttons(
+            ("Go there", lambda: self.card.moment_asked.emit(comment), "Show the moment from the comment's view")
+        )
+        form.check(
+            "Status",
+            "done",
+            comment.done,
+            lambda v: self._set(comment.id, "Status", done=v),
+            "Whether the comment is dealt with",
+        )
+        self._name(comment)
+        form.text(
+            "Author", comment.author, lambda v: self._set(comment.id, "Author", author=v), "Author of the comment"
+        )
+        form.text("Text", comment.text, lambda v: self._set(comment.id, "Text", text=v), "Text of the comment")
+        form.number(
+            "Time", comment.time, "s", lambda v: self._set(comment.id, "Time", time=v), "Moment of the comment", 3, 0.1
+        )
+        self._delete(comment)
+
+
+class StepSheetRows(Rows):
+    """The document and its steps."""
+
+    def build(self, sheet: StepSheet) -> None:
+        project, form = self.session.shown, self.form
+        form.title = sheet.name
+        stale = steps.is_stale(project, sheet)
+        if stale:
+            form.note("Out of date: parts or motions have changed since the steps were last looked through.")
+            form.buttons(
+                (
+                    "Mark as up to date",
+                    lambda: self.session.edit("Mark as up to date", lambda p: steps.current(p, sheet.id)),
+                    "Confirm that the steps still tell the project as it is",
+                )
+            )
+        form.buttons(
+            ("Write …", lambda: self.card.export_asked.emit("Step sheet"), "Write the step sheet as PDF or HTML")
+        )
+        self._name(sheet)
+        if form.section("Page"):
+            self._page(sheet)
+        for number, step in enumerate(sheet.steps):
+            if form.section(f"Step {number + 1}", step.title):
+                self._step(sheet, number, step)
+        self._delete(sheet)
+
+    def _page(self, sheet: StepSheet) -> None:
+        form = self.form
+        form.choice(
+            "Look",
+            [("lines", "line drawing"), ("shaded", "shaded")],
+            sheet.look,
+            lambda v: self._set(sheet.id, "Look", look=v),
+            "Look of the pictures: lines stay sharp at any size",
+        )
+        form.choice(
+            "Paper",
+            [("A4", "A4"), ("Letter", "Letter")],
+            sheet.paper,
+            lambda v: self._set(sheet.id, "Paper", paper=v),
+            "Paper size",
+        )
+        form.choice(
+            "Direction",
+            [("", "portrait"), ("landscape", "landscape")],
+            "landscape" if sheet.landscape else "",
+            lambda v: self._set(sheet.id, "Direction", landscape=bool(v)),
+            "Direction of the paper",
+        )
+        fields: tuple[tuple[str, Literal["number", "revision", "author"], str], ...] = (
+            ("Number", "number", "Document number in the title block"),
+            ("Revision", "revision", "Revision in the title block"),
+            ("Author", "author", "Author in the title block"),
+        )
+        for label, field, tip in fields:
+            form.text(
+                label, getattr(sheet, field), lambda v, f=field: self._set(sheet.id, "Title block", **{f: v}), tip
+            )
+
+    def _step(self, sheet: StepSheet, number: int, step: Step) -> None:
+        form = self.form
+        label = f"step {number + 1}"
+
+        def change(what: str, **fields: Any) -> None:
+            self.session.edit(f"{what} of {label}", lambda p: steps.change(p, sheet.id, number, **fields))
+
+        form.text(f"Title of {label}", step.title, lambda v: change("Title", title=v), "Title of the step")
+        form.text(
+            f"Text of {label}", step.text, lambda v: change("Text", text=v), "Text for the fitter below the picture"
+        )
+        form.text(
+            f"Tools of {label}", step.tools, lambda v: change("Tools", tools=v), "Tools and aids that the step needs"
+        )
+        form.number(
+            f"Apart in {label}",
+            100 * step.apart,
+            "%",
+            lambda v: change("Distance", apart=v / 100),
+            "Distance between parts and their seats in the picture, as a share of the parts' size",
+            0,
+            10,
+        )
+        motions = [item.name for m in step.motions if (item := find(self.session.shown, m)) is not None]
+        form.note(f"Shows {', '.join(motions)}; {'own view' if step.view else 'automatic view'}.")
+        form.buttons(
+            ("Show", lambda: self._show(step), "Show the step in the stage"),
+            (
+                "Use stage view",
+                lambda: self.card.view_asked.emit(sheet.id, number),
+                "Take the stage's viewpoint for the picture",
+            ),
+        )
+        if step.view is not None:
+            form.buttons(("Automatic view", lambda: change("View", view=None), "Let Kestrav choose the view again"))
+        form.buttons(
+            (
+                "Join with next",
+                lambda: self._edit("Join steps", steps.join, sheet, number),
+                "Join the step with the one after it",
+            ),
+            ("Split", lambda: self._edit("Split step", steps.split, sheet, number), "Make one step of each motion"),
+            (
+                "Earlier",
+                lambda: self._edit("Move step", steps.move, sheet, number, -1),
+                "Move the step before the one before it",
+            ),
+            (
+                "Later",
+                lambda: self._edit("Move step", steps.move, sheet, number, 1),
+                "Move the step after the one after it",
+            ),
+        )
+
+    def _edit(self, label: str, change: Any, sheet: StepSheet, *arguments: int) -> None:
+        self.session.edit(label, lambda project: change(project, sheet.id, *arguments))
+
+    def _show(self, step: Step) -> None:
+        project, meshes = self.session.shown, self.session.meshes
+        shown = steps.shown_in(project, meshes, step)
+        view = steps.view_of(project, meshes, step, shown, 4 / 3)
+        self.card.moment_asked.emit(
+            Comment("step", step.title, "", step.title, shown.time, view, tuple(sorted(shown.parts)))
+        )

@@ -1,0 +1,41 @@
+"""The records of step sheets: a document of numbered steps for the person who does them. Lengths in mm, times in s."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from kestrav.core.document.base import Needs, Record, Ref
+from kestrav.core.document.comments import Viewpoint
+
+MotionId = Annotated[str, Ref(("runs", "pose_tracks"), moves=False)]
+"""Of a run or key poses that a step shows."""
+PaperName = Literal["A4", "Letter"]
+SheetLook = Literal["lines", "shaded"]
+
+
+class Step(Record, frozen=True):
+    """One step: the ``motions`` that it shows at once, its ``title``, what the fitter is told (``text``) and needs (``tools``), and from where
+    it is seen; from where most of it shows, if nothing is said. ``apart`` is how far what moves is shown from its seat, as a share of its size."""
+
+    motions: Annotated[tuple[MotionId, ...], Needs("one")]
+    title: str
+    text: str = ""
+    tools: str = ""
+    view: Viewpoint | None = None
+    apart: float = 1.2
+
+
+class StepSheet(Record, frozen=True):
+    """A document of steps on ``paper``, drawn in ``lines`` or ``shaded``; ``number``, ``author`` and ``revision`` stand in the title block.
+    ``made_of`` tells what of the project it was last looked through with: where that has changed it is out of date."""
+
+    id: str
+    name: str
+    steps: tuple[Step, ...]
+    paper: PaperName = "A4"
+    landscape: bool = False
+    look: SheetLook = "lines"
+    number: str = ""
+    author: str = ""
+    revision: str = "A"
+    made_of: str = ""
