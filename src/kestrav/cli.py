@@ -5,13 +5,20 @@ from __future__ import annotations
 import json
 import sys
 import time
+from collections.abc import Mapping
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from kestrav import __version__
 from kestrav.core.errors import BadInput
+
+if TYPE_CHECKING:
+    from kestrav.core.document.records import Project
+    from kestrav.core.findings.check import CheckResult
+    from kestrav.core.geometry.meshes import Mesh
+    from kestrav.watching import Checked, Checkup
 
 app = typer.Typer(
     add_completion=False,
@@ -155,6 +162,15 @@ def check(
             "-o", "--out", help="A report (.html), or the table of breaches (.csv, with the frames beside it)."
         ),
     ] = None,
+    watch: Annotated[
+        bool,
+        typer.Option(
+            "--watch", help="Go on, and check again with each change of the project or its CAD files; Ctrl+C ends it."
+        ),
+    ] = False,
+    save: Annotated[
+        bool, typer.Option("--save", help="While watching, save the project with what its CAD files bring.")
+    ] = False,
     as_json: Json = False,
     force: Force = False,
 ) -> None:
@@ -170,15 +186,24 @@ def check(
 
     if out is not None:
         check_report_target(out, force)
-    opened = project_file.load(project)
-    document = opened.project
-    if required is not None:
-        document = edits.settings(document, required_clearance=required)
-    document = with_pairs(document, pair or [], only_pairs)
+    if save and not watch:
+        raise BadInput("--save belongs to --watch; a check by itself changes nothing")
     over = None if span is None else read_span(span)
-    result = run_check(document, opened.meshes, over=over)
-    if certify:
-        result = certified(document, opened.meshes, result)
+
+    def checked(document: Project, meshes: Mapping[str, Mesh]) -> tuple[Project, CheckResult]:
+        if required is not None:
+            document = edits.settings(document, required_clearance=required)
+        document = with_pairs(document, pair or [], only_pairs)
+        result = run_check(document, meshes, over=over)
+        return document, certified(document, meshes, result) if certify else result
+
+    if watch:
+        if out is not None:
+            raise BadInput("a check that goes on writes no report; leave --out or --watch out")
+        _watch(project, checked, save, as_json)
+        return
+    opened = project_file.load(project)
+    document, result = checked(opened.project, opened.meshes)
     data, text = as_data(document, result), as_text(document, result)
     if out is not None:
         told = [f"--required {required:g}"] if required is not None else []
@@ -191,6 +216,39 @@ def check(
     _print(data, text, as_json)
     if result.has_breach:
         raise typer.Exit(1)
+
+
+def _watch(project: Path, checked: Checked, save: bool, as_json: bool) -> None:
+    """Check again and again until Ctrl+C; exit 1 where the last check has breaches."""
+    from kestrav.core.findings import comparing
+    from kestrav.core.findings.report import as_data, as_text
+    from kestrav.watching import Watcher, watch
+
+    watcher = Watcher(project, checked)
+
+    def told(found: Checkup) -> None:
+        data = as_data(found.project, found.result)
+        lines = [f"{name}: {told}" for name, told in found.changes]
+        if found.comparison is None:
+            lines.append(as_text(found.project, found.result).rstrip())
+        else:
+            data["changes"] = {name: told for name, told in found.changes}
+            data["comparison"] = comparing.as_data(found.comparison)
+            lines.append(comparing.as_text(found.comparison).rstrip())
+            if save:
+                watcher.save()
+                lines.append(f"saved {project}")
+        # one document a line, for who reads them as they come
+        print(json.dumps(data, ensure_ascii=False) if as_json else "\n".join([*lines, ""]), flush=True)
+
+    def wait() -> bool:
+        time.sleep(1.0)
+        return True
+
+    try:
+        watch(watcher, told, lambda fault: print(f"kestrav: {fault}", file=sys.stderr, flush=True), wait)
+    except KeyboardInterrupt:
+        raise typer.Exit(1 if watcher.last is not None and watcher.last.result.has_breach else 0) from None
 
 
 @app.command()
@@ -542,6 +600,29 @@ def export(
     request = ExportRequest(document, opened.meshes, out, force, tolerance, simplify, sheet, tell=tell)
     handed = chosen.write(request)
     _print({"out": [str(file) for file in handed.files], **handed.data}, handed.told, as_json)
+
+
+@app.command()
+def poses(
+    project: Annotated[Path, typer.Argument(help="The project.")],
+    table: Annotated[
+        Path,
+        typer.Argument(
+            help="CSV with time, part (or camera, light, id), x, y, z and qw, qx, qy, qz, units in the headings."
+        ),
+    ],
+    out: Annotated[Path, typer.Option("-o", "--out", help="The project to write.")],
+    as_json: Json = False,
+    force: Force = False,
+) -> None:
+    """Give parts, cameras and lights the poses of a table as key poses."""
+    from kestrav import scripting
+
+    _free(out, force)
+    opened = scripting.open(project)
+    names = opened.add_poses(table)
+    opened.save(out)
+    _print({"out": str(out), "key_poses": list(names)}, f"made {out}: {', '.join(names)}", as_json)
 
 
 @app.command()

@@ -271,6 +271,14 @@ class Project:
         self._change(edits.update(made, run, **fields) if fields else made)
         return self._named(run)
 
+    def add_poses(self, file: File) -> tuple[str, ...]:
+        """Give parts, cameras and lights the poses of a table (CSV, as :meth:`export` writes them) as key poses; returns the names of these."""
+        from kestrav.core.files.pose_tables import read_poses, with_poses
+
+        before = len(self._document.pose_tracks)
+        self._change(with_poses(self._document, read_poses(self._document, FilePath(file))))
+        return tuple(track.name for track in self._document.pose_tracks[before:])
+
     def add_wheels(self, *parts: str) -> tuple[str, ...]:
         """Let round parts roll with what carries them, by their widest cylinder; returns the names of the wheels."""
         from kestrav.core.editing.wheel_making import add_rolls

@@ -294,7 +294,7 @@ def test_a_contact_sheet_is_made(hand, tmp_path, monkeypatch):
 def test_the_lanes_are_written_as_a_chart(hand, tmp_path):
     hand.checked()
     for name in ("lanes.svg", "lanes.png"):
-        hand.window.handing_on.write("chart", tmp_path / name)
+        hand.window.handing_on.write("Chart of the lanes", tmp_path / name)
         hand.qtbot.waitUntil(lambda: hand.window.job is None, timeout=60_000)
     text = (tmp_path / "lanes.svg").read_text(encoding="utf-8")
     assert all(lane.title in text for lane in hand.window.timeline.lanes if np.isfinite(lane.y).any())

@@ -17,6 +17,7 @@ from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
 from kestrav.core.document.records import Comment, Viewpoint
 from kestrav.core.errors import BadInput
+from kestrav.core.files.pose_tables import read_poses, with_poses
 from kestrav.core.review.comments import add_comments, read_comments
 from kestrav.core.sheets.steps import change, make_sheet, motions_of
 from kestrav.render.exports import BY_TITLE, EXPORTS, ExportRequest
@@ -47,6 +48,11 @@ class ExportActions(QObject):
         return [
             action(
                 "New step sheet", self.make_sheet, tip="Make a step sheet of the selected motions, or of all that moves"
+            ),
+            action(
+                "Open poses …",
+                self.ask_poses,
+                tip="Read poses of parts, cameras or lights from a table (CSV) as key poses",
             ),
             action("Open comments …", self.ask_comments, tip="Read comments that a reviewer saved from a review page"),
         ]
@@ -94,6 +100,24 @@ class ExportActions(QObject):
         chosen = [item for item in self.session.chosen if item in motions]
         if self.session.edit("New step sheet", lambda project: make_sheet(project, chosen or None)):
             self.session.select(self.session.project.sheets[-1].id)
+
+    def ask_poses(self) -> None:
+        """Ask for a table of poses, and bring them in."""
+        name, _ = QFileDialog.getOpenFileName(self.window, "Open poses", "", "Tables (*.csv)")
+        if name:
+            self.bring_poses(Path(name))
+
+    def bring_poses(self, file: Path) -> None:
+        """Bring in the poses of a table as key poses."""
+        try:
+            posed = read_poses(self.session.project, file)
+        except BadInput as fault:
+            self.window.card.complain(str(fault))
+            return
+        if self.session.edit("Open poses", lambda project: with_poses(project, posed)):
+            self.session.select(self.session.project.pose_tracks[-1].id)
+            what = "1 thing" if len(posed) == 1 else f"{len(posed)} things"
+            self.window.tools.say_for(f"Key poses of {what} from “{file.name}”", 8000)
 
     def ask_comments(self) -> None:
         """Ask for a file of comments, and bring them in."""

@@ -361,6 +361,7 @@ class ImportActions(QObject):
             return
         self.dialog = ChangesDialog(self.window, product.source, changes)
         if self.dialog.exec():
+            self.window.checking.compare_next()
             self.session.edit("Reload file", lambda p: reload(p, source_id, product)[0], meshes=product.meshes)
 
 

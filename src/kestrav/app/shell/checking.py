@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,7 +25,9 @@ from kestrav.core.clearance.sweep import Clearance
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Part, Project
 from kestrav.core.findings.check import CheckResult
+from kestrav.core.findings.comparing import compare, in_words
 from kestrav.core.findings.model import Finding
+from kestrav.core.findings.report import as_data
 from kestrav.core.kinematics.legs import movers
 from kestrav.core.units import show
 
@@ -35,6 +38,7 @@ class Checking(QObject):
     """Has the document checked after each edit and hands what was found to those who show it."""
 
     came = Signal(object)  # the result of the document as it is
+    compared = Signal(str)  # how it compares with the one before
 
     def __init__(
         self,
@@ -54,6 +58,7 @@ class Checking(QObject):
         self.camera_judge = CameraCheck()
         self.result: CheckResult | None = None
         self.current = False  # the result is that of the document as it is
+        self._before: dict[str, Any] | None = None  # a check to compare the next one with
         self.finding: Finding | None = None
         self._checked: Project | None = None
         self._judged: tuple[Project, str] | None = None  # the project and camera last measured
@@ -98,6 +103,18 @@ class Checking(QObject):
         """The result of the document as it is, if there is one."""
         return self.result if self.current else None
 
+    def compare_next(self) -> None:
+        """Tell how the next check of the document compares with the one there is now."""
+        result = self.current_result
+        self._before = None if result is None else as_data(self.session.project, result)
+
+    def _tell_difference(self, result: CheckResult) -> None:
+        if self._before is None:
+            return
+        told = in_words(compare(self._before, as_data(self.session.project, result)))
+        self._before = None
+        self.compared.emit(f"Checked {told}")
+
     def _on_result(self, result: CheckResult, newest: bool) -> None:
         self.result = result
         self.timeline.show_result(result, newest)
@@ -111,6 +128,7 @@ class Checking(QObject):
         self.findings.show_findings(result.findings, self._nothing())
         self._keep_finding(result)
         self._show_gap()
+        self._tell_difference(result)
 
     def _nothing(self) -> str:
         """What is said where no rule found anything: of an empty project what to do next."""

@@ -31,6 +31,7 @@ class Documents(QObject):
     renamed = Signal()  # the project's name, or whether it is saved, is to be shown anew
     failed = Signal(str)  # unsaved work cannot be kept, and why
     noticed = Signal(str)  # the file is open or has changed elsewhere
+    source_changed = Signal(str)  # a source whose CAD file was written anew
 
     def __init__(
         self,
@@ -156,6 +157,7 @@ class Documents(QObject):
         self.session.versions = home.parent / "versions"
         self.watch = FileWatch(self.session, home.parent / "open", self.parent_widget)
         self.watch.told.connect(self.noticed)
+        self.watch.source_changed.connect(self.source_changed)
         # what writings that were killed left goes, without the window waiting for it
         folders = {home, *(file.parent for file in recent_files())}
         threading.Thread(target=lambda: [clear_parts(folder) for folder in folders], daemon=True).start()

@@ -1,4 +1,5 @@
-"""A project's file while it is open: whether other windows have it open too, and whether somebody else has saved it."""
+"""A project's file while it is open: whether other windows have it open too, whether somebody else has saved it, and whether the CAD files
+that it came from are written anew."""
 
 from __future__ import annotations
 
@@ -8,6 +9,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from kestrav.app.session import Session
 from kestrav.core.files.presence import Presence
+from kestrav.core.files.source_watch import SourceWatch
 
 EVERY = 2000  # ms between looks
 
@@ -16,6 +18,7 @@ class FileWatch(QObject):
     """Looks at the session's file again and again, and tells what a person should know before saving."""
 
     told = Signal(str)
+    source_changed = Signal(str)  # the id of a source whose CAD file was written anew
 
     def __init__(self, session: Session, home: Path, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -23,16 +26,21 @@ class FileWatch(QObject):
         self.notice = ""
         self._seen: tuple[int, int, int] | None = None
         self._changed = False
+        self._sources = SourceWatch()
         self.timer = QTimer(self)
         self.timer.setInterval(EVERY)
         self.timer.timeout.connect(self.look)
         self.timer.start()
+        session.opened.connect(self._begin)
         session.opened.connect(self.look)
         session.undo.cleanChanged.connect(self.look)
 
     def look(self) -> None:
         """Look now."""
         self.presence.show(self.session.file)
+        for source_id in self._sources.changed(self.session.project, self.session.file):
+            self._sources.take(self.session.project, source_id, self.session.file)
+            self.source_changed.emit(source_id)
         notes = []
         others = self.presence.others()
         if others:
@@ -43,6 +51,9 @@ class FileWatch(QObject):
         if notice != self.notice:
             self.notice = notice
             self.told.emit(notice)
+
+    def _begin(self) -> None:
+        self._sources.begin(self.session.project, self.session.file)
 
     def finish(self) -> None:
         """The window closes."""

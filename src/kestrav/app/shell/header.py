@@ -59,13 +59,14 @@ class Header(QWidget):
         self.notice.setVisible(bool(text))
 
 
-class PreviewBar(QWidget):
-    """Shown while a mend is previewed."""
+class AskBar(QWidget):
+    """A sentence over the stage with two buttons."""
 
     accepted = Signal()
     dropped = Signal()
 
-    def __init__(self, stage: QWidget) -> None:
+    def __init__(self, stage: QWidget, yes: tuple[str, str], no: tuple[str, str]) -> None:
+        """``yes`` and ``no`` are what the buttons say, and their tooltips."""
         super().__init__(stage)
         make_native(self)
         self.setObjectName("preview")
@@ -74,9 +75,9 @@ class PreviewBar(QWidget):
         row.setContentsMargins(12, 5, 12, 5)
         self.text = QLabel()
         self.text.setWordWrap(True)
-        accept, drop = QPushButton("Accept"), QPushButton("Discard")
-        accept.setToolTip("Apply this edit")
-        drop.setToolTip("Leave the project unchanged")
+        accept, drop = QPushButton(yes[0]), QPushButton(no[0])
+        accept.setToolTip(yes[1])
+        drop.setToolTip(no[1])
         accept.clicked.connect(lambda: self.accepted.emit())
         drop.clicked.connect(lambda: self.dropped.emit())
         row.addWidget(self.text, 1)
@@ -84,12 +85,11 @@ class PreviewBar(QWidget):
         row.addWidget(drop)
         self.hide()
 
-    def show_fix(self, fix: Fix | None) -> None:
-        """Show what is previewed, or hide."""
-        self.setVisible(fix is not None)
-        if fix is not None:
-            rest = "The stage, the timeline and the findings show the result."
-            self.text.setText(f"Preview: <b>{fix.label}</b>. {fix.detail or rest}")
+    def ask(self, text: str) -> None:
+        """Show a sentence, or hide where there is none."""
+        self.setVisible(bool(text))
+        if text:
+            self.text.setText(text)
             self.place()
             self.raise_()
 
@@ -100,6 +100,30 @@ class PreviewBar(QWidget):
             # beside the direction of view, where there is room for both
             width = max(stage.width() - _BESIDE, min(stage.width() - 20, 420))
             self.setGeometry(10, _BELOW_TOOLS, width, max(self.heightForWidth(width), _LOWEST))
+
+
+class PreviewBar(AskBar):
+    """Shown while a fix is previewed."""
+
+    def __init__(self, stage: QWidget) -> None:
+        super().__init__(stage, ("Accept", "Apply this edit"), ("Discard", "Leave the project unchanged"))
+
+    def show_fix(self, fix: Fix | None) -> None:
+        """Show what is previewed, or hide."""
+        rest = "The stage, the timeline and the findings show the result."
+        self.ask("" if fix is None else f"Preview: <b>{fix.label}</b>. {fix.detail or rest}")
+
+
+class SourceBar(AskBar):
+    """Shown when a CAD file was written anew."""
+
+    def __init__(self, stage: QWidget) -> None:
+        super().__init__(
+            stage,
+            ("Show changes …", "Read the file again and show what has changed, before anything is brought in"),
+            ("Not now", "Leave the project as it is; the product's card reads the file again at any time"),
+        )
+        self.source = ""
 
 
 def _action_button(action: QAction) -> QToolButton:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from html import escape
 from pathlib import Path
 
 import numpy as np
@@ -48,7 +49,7 @@ from kestrav.app.shell.edit_list import EditListDialog
 from kestrav.app.shell.finder import Finder
 from kestrav.app.shell.findings_panel import FindingsPanel
 from kestrav.app.shell.guide import SHORTCUTS
-from kestrav.app.shell.header import Header, PreviewBar
+from kestrav.app.shell.header import Header, PreviewBar, SourceBar
 from kestrav.app.shell.look_up import LookUp
 from kestrav.app.shell.messages import Messages, MessagesDialog
 from kestrav.app.shell.panels import Panels
@@ -66,6 +67,7 @@ from kestrav.core.document.lookup import find
 from kestrav.core.document.records import KIND_WORDS
 from kestrav.core.files import project_file
 from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
+from kestrav.core.files.pose_tables import is_pose_table
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import span
 from kestrav.core.review.comments import SUFFIX as COMMENTS_SUFFIX
@@ -321,6 +323,7 @@ class Window(QMainWindow):
         )
         column.addWidget(self.header)
         self.preview_bar = PreviewBar(self.stage)
+        self.source_bar = SourceBar(self.stage)
         self.stage.setMinimumSize(300, 200)
         self.panels = Panels(self.contents, self.findings, self.card, self.stage, self.timeline)
         column.addWidget(self.panels, 1)
@@ -344,6 +347,10 @@ class Window(QMainWindow):
         self.documents.renamed.connect(self._show_name)
         self.documents.failed.connect(self.tools.say_for)
         self.documents.noticed.connect(self.header.set_notice)
+        self.documents.source_changed.connect(self._offer_source)
+        self.checking.compared.connect(lambda text: self.tools.say_for(text, 15_000))
+        self.source_bar.accepted.connect(self._read_source)
+        self.source_bar.dropped.connect(lambda: self.source_bar.ask(""))
         self.checking.came.connect(self.clearing.show_result)
         self.tools.told.connect(self.messages.keep)
         self.tools.taken.connect(self.preparing.on_tool)
@@ -421,6 +428,18 @@ class Window(QMainWindow):
         }
         steps[step]()
 
+    def _offer_source(self, source_id: str) -> None:
+        """A CAD file was written anew: offer to bring it in."""
+        source = next((s for s in self.session.project.sources if s.id == source_id), None)
+        if source is not None:
+            self.source_bar.source = source_id
+            self.source_bar.ask(f"<b>{escape(Path(source.file).name)}</b> has changed since it was read.")
+
+    def _read_source(self) -> None:
+        self.source_bar.ask("")
+        if any(s.id == self.source_bar.source for s in self.session.project.sources):
+            self.bringing.reload(self.source_bar.source)
+
     def _on_stage_menu(self, at: QPoint) -> None:
         """The menu of what is under the pointer in the stage."""
         self.tools.select_tool.select_at(at)
@@ -429,6 +448,7 @@ class Window(QMainWindow):
     def _place_overlays(self) -> None:
         self.tools.place_hint()
         self.preview_bar.place()
+        self.source_bar.place()
         if self.welcome.isVisible():
             self.welcome.place()
 
@@ -537,6 +557,9 @@ class Window(QMainWindow):
         if projects and self.documents.may_leave():
             self.documents.open(projects[0])
         elif files and not projects:
+            for table in [f for f in files if f.suffix.lower() == ".csv" and is_pose_table(f)]:
+                self.handing_on.bring_poses(table)
+                files.remove(table)
             curves = [f for f in files if f.suffix.lower() in PATH_SUFFIXES]
             for said in (f for f in files if f.suffix.lower() == COMMENTS_SUFFIX):
                 self.handing_on.bring_comments(said)

@@ -167,3 +167,16 @@ def _numbers(c: Compared) -> str:
         return f"; {told[0]} before, {told[1]}{unit} after"
     shown = next((value for value in told if value is not None), None)
     return "" if shown is None else f"; {shown}{unit}"
+
+
+def in_words(comparison: Comparison) -> str:
+    """A comparison in one line: how many findings are new, worse, better, gone, and the least clearances."""
+    counts = {change: 0 for change in ("new", "worse", "better", "gone")}
+    for found in comparison.findings:
+        if found.change in counts:
+            counts[found.change] += 1
+    told = ", ".join(f"{count} {change}" for change, count in counts.items() if count) or "no finding has changed"
+    before, after = comparison.least_before, comparison.least_after
+    if before is not None and after is not None:
+        told += f"; least clearance {before:.3f} → {after:.3f} mm"
+    return f"against the check before: {told}"
