@@ -350,20 +350,26 @@ class Tour:
         return made
 
     def handed_on(self) -> list[Path]:
-        """Animated glTF, the tables of the motion, the chart of the lanes and the report of the project."""
+        """Every kind of export, each as one file."""
         window, made = self.window, []
-        for kind, name in (
-            ("gltf", "motion.glb"),
-            ("tables", "motion.csv"),
-            ("chart", "lanes.svg"),
-            ("report", "project.html"),
+        window.handing_on.make_sheet()
+        for title, name in (
+            ("Review page", "review.html"),
+            ("Animated glTF", "motion.glb"),
+            ("OpenUSD", "scene.usdz"),
+            ("Step sheet", "steps.pdf"),
+            ("Motion tables", "motion.csv"),
+            ("Table of the lanes", "lanes.csv"),
+            ("Chart of the lanes", "lanes.svg"),
+            ("Project report", "project.html"),
         ):
             target = self.folder / name
-            window.handing_on.write(kind, target)
+            window.handing_on.write(title, target)
             self.wait(lambda: window.job is None, name)
             if not target.exists():
                 raise BadInput(f"“{target}” was not made")
             made.append(target)
+        window.session.undo.undo()
         return made
 
     def filmed(self, stills: int) -> list[Path]:

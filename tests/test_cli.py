@@ -161,7 +161,7 @@ BAD = {
     "no frames": ["render", DEMO, "-o", "x.mp4", "--span", "2:2"],
     "sheet that is no picture": ["render", DEMO, "-o", "x.mp4", "--sheet"],
     "sheet at a time": ["render", DEMO, "-o", "x.png", "--sheet", "--at", "1"],
-    "export": ["export", DEMO, "x.pdf"],
+    "export": ["export", DEMO, "x.xyz"],
     "at": ["render", DEMO, "-o", "x.mp4", "--at", "1"],
     "option": ["check", DEMO, "--wrong"],
     "argument": ["check"],
@@ -375,7 +375,47 @@ def test_export_writes_what_the_ending_says(saved, tmp_path, capsys, name, made)
 
 def test_export_refuses_other_endings(saved, tmp_path, capsys):
     assert main(["export", str(saved), str(tmp_path / "a.xyz")]) == 2
-    assert "give .glb, .csv, .svg, .png or .html" in capsys.readouterr().err
+    assert "give one of .html, .glb, .usdc" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize(
+    ("name", "options", "begins"),
+    [
+        ("page.html", ["--review", "--simplify", "0.5"], b"<!doctype html>"),
+        ("scene.usdz", [], b"PK"),
+        ("scene.usdc", ["--tolerance", "0.5"], b"PXR-USDC"),
+        ("steps.pdf", [], b"%PDF"),
+        ("steps.html", ["--sheet", "all"], b"<!doctype html>"),
+        ("lanes.csv", ["--lanes"], b"time [s],Clearance [mm]"),
+    ],
+)
+def test_each_kind_is_exported(saved, tmp_path, capsys, name, options, begins):
+    code, out, _ = run(capsys, "export", saved, tmp_path / name, *options, "--json")
+    assert code == 0 and json.loads(out)["out"] == [str(tmp_path / name)]
+    assert (tmp_path / name).read_bytes().startswith(begins)
+
+
+@pytest.mark.parametrize(
+    ("options", "told"),
+    [
+        (["a.glb", "--review"], "give .html"),
+        (["a.html", "--review", "--sheet", "all"], "one file is one thing"),
+        (["a.html", "--sheet", "none"], "no step sheet is called"),
+        (["a.html", "--review", "--simplify", "-1"], "0 or more"),
+        (["a.usdc", "--tolerance", "0"], "give above 0"),
+    ],
+)
+def test_exports_that_cannot_be_are_told(saved, tmp_path, capsys, options, told):
+    code, _, err = run(capsys, "export", saved, tmp_path / options[0], *options[1:])
+    assert code == 2 and told in err and not (tmp_path / options[0]).exists()
+
+
+def test_poses_of_a_table_become_key_poses(saved, tmp_path, capsys):
+    assert run(capsys, "export", saved, tmp_path / "motion.csv")[0] == 0
+    code, out, _ = run(capsys, "poses", saved, tmp_path / "motion.csv", "-o", tmp_path / "posed.kestrav", "--json")
+    assert code == 0 and json.loads(out)["key_poses"] == ["Cube"]
+    code, _, err = run(capsys, "poses", saved, saved, "-o", tmp_path / "other.kestrav")
+    assert code == 2 and "no table of poses" in err
 
 
 @pytest.fixture

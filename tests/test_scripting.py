@@ -49,7 +49,7 @@ def test_each_recipe_of_the_page_runs(room, number, title, code, capsys):
         "1": {"turntable.kestrav", "turntable.mp4"},
         "8": {"finished.kestrav"},
         "9": {"still.png"},
-        "10": {"motion.glb", "motion.csv"},
+        "10": {"motion.glb", "scene.usdc", "review.html", "steps.pdf", "motion.csv"},
     }
     assert expected.get(number, set()) <= made
     assert told or number in expected

@@ -46,7 +46,8 @@ class ExportDialog(QDialog):
         self.kinds = QListWidget()
         self.kinds.setAccessibleName("Kinds of export")
         self.kinds.setToolTip("Kinds of files that the project can be handed on as")
-        self.kinds.setFixedWidth(210)
+        self.kinds.setFixedWidth(220)
+        self.kinds.setSpacing(2)
         for one in EXPORTS:
             item = QListWidgetItem(f"{one.title} ({', '.join(one.endings)})")
             item.setData(Qt.ItemDataRole.UserRole, one.title)

@@ -15,6 +15,7 @@ from kestrav.core.document.records import (
     Attachment,
     Camera,
     Colourway,
+    Comment,
     Finish,
     FinishRule,
     Item,
@@ -23,12 +24,13 @@ from kestrav.core.document.records import (
     PoseTrack,
     Run,
     Shot,
+    StepSheet,
 )
 from kestrav.core.document.records import Path as PathRecord
 
 SHORTCUTS = "shortcuts"
 _PICTURE = 620  # pixels
-_PAGES = ("window", "preparing", "paths", "runs", "wheels", "cameras", "films", "finishes", "clearance")
+_PAGES = ("window", "preparing", "paths", "runs", "wheels", "cameras", "films", "finishes", "clearance", "handing-on")
 _OF = {
     Part: "preparing",
     PathRecord: "paths",
@@ -41,6 +43,8 @@ _OF = {
     Finish: "finishes",
     FinishRule: "finishes",
     Colourway: "finishes",
+    Comment: "handing-on",
+    StepSheet: "handing-on",
 }
 
 

@@ -65,8 +65,11 @@ def read_poses(project: Project, file: Path) -> list[Posed]:
     """The poses in a table, of things of a project. Raises BadInput naming the file, the row, and what is wrong with it."""
     text = as_utf8(read_bytes(file))[0].decode("utf-8", "replace")
     lines = text.splitlines()
-    reader = csv.reader(io.StringIO(text), delimiter=_delimiter(lines[0] if lines else ""))
-    head = _columns(next(reader, []))
+    try:
+        table = list(csv.reader(io.StringIO(text), delimiter=_delimiter(lines[0] if lines else "")))
+    except csv.Error as fault:
+        raise BadInput(f"“{file}” is no table of poses: {fault}") from fault
+    head = _columns(table[0] if table else [])
     at = {name: k for k, (name, _) in enumerate(head)}
     missing = [name for name in ("time", "x", "y", "z") if name not in at]
     if missing or not any(name in at for name in _THINGS):
@@ -79,7 +82,7 @@ def read_poses(project: Project, file: Path) -> list[Posed]:
     known: dict[tuple[str, ...], str] = {}
     turned = next((names for names in (_QUATERNION, _LOOK) if all(name in at for name in names)), ())
     wanted_names = ("time", "x", "y", "z", *turned)
-    for number, row in enumerate(reader, 2):
+    for number, row in enumerate(table[1:], 2):
         if not any(cell.strip() for cell in row):
             continue
         if number > MOST_ROWS:
