@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import trimesh
+from PIL import Image
 
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput, Cancelled
@@ -600,7 +601,7 @@ def test_a_texture_that_is_missing_costs_no_more_than_itself(tmp_path):
 
     imported = read_product(written("textured.gltf", gltf_json(change))(tmp_path))
     assert imported.parts[0].colour == "#ff0000"
-    assert any("textures are not shown" in note for note in imported.left_out)
+    assert any("mean colour" in note for note in imported.left_out)
 
 
 @pytest.mark.parametrize(
@@ -619,3 +620,20 @@ def test_a_collada_effect_that_is_damaged_costs_its_colours_and_no_geometry(patt
     file.write_text(re.sub(pattern, instead, sound, flags=re.DOTALL))
     imported = read_product(file)
     assert imported.solids == 1 and imported.left_out == ["the colours of 1 of its effects, which are damaged"]
+
+
+def test_a_picture_on_a_surface_stands_for_its_mean_light(tmp_path):
+    # half black, half white: half the light, which is #bcbcbc (IEC 61966-2-1), and not the mean of the numbers
+    picture = np.zeros((8, 8, 3), np.uint8)
+    picture[::2, ::2] = picture[1::2, 1::2] = 255
+    Image.fromarray(picture).save(tmp_path / "check.png")
+    body = trimesh.creation.box((100, 100, 100))
+    uv = np.random.default_rng(1).uniform(size=(len(body.vertices), 2))
+    paint = trimesh.visual.material.PBRMaterial(
+        baseColorTexture=Image.open(tmp_path / "check.png"), baseColorFactor=[255, 255, 255, 255]
+    )
+    body.visual = trimesh.visual.TextureVisuals(uv, material=paint)
+    body.export(tmp_path / "box.glb")
+    imported = read_product(tmp_path / "box.glb")
+    assert imported.parts[0].colour == "#bcbcbc"
+    assert any("mean colour" in note for note in imported.left_out)

@@ -6,6 +6,7 @@ import msgspec
 import numpy as np
 import pytest
 import trimesh
+from PIL import Image
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdValidation
 from scipy.spatial.transform import Rotation
 
@@ -302,3 +303,23 @@ def test_names_that_no_prim_can_have_are_kept_as_display_names(passing, tmp_path
 def test_part_record_is_not_needed_for_an_empty_project(tmp_path):
     stage = written(Project("Empty", parts=(Part("part-1", "Nothing"),)), {}, tmp_path / "empty.usda")
     assert stage.GetDefaultPrim().GetDisplayName() == "Empty"
+
+
+def test_a_picture_on_a_surface_stands_for_its_mean_light(tmp_path):
+    Image.fromarray(np.tile(np.array([[[0, 0, 0], [255, 255, 255]]], np.uint8), (8, 4, 1))).save(tmp_path / "check.png")
+    stage = Usd.Stage.CreateNew(str(tmp_path / "textured.usda"))
+    ball = UsdGeom.Sphere.Define(stage, "/Ball")
+    material = UsdShade.Material.Define(stage, "/Paint")
+    shader = UsdShade.Shader.Define(stage, "/Paint/Surface")
+    shader.CreateIdAttr("UsdPreviewSurface")
+    texture = UsdShade.Shader.Define(stage, "/Paint/Picture")
+    texture.CreateIdAttr("UsdUVTexture")
+    texture.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath("./check.png"))
+    texture.CreateOutput("rgb", Sdf.ValueTypeNames.Float3)
+    colour = shader.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f)
+    colour.ConnectToSource(texture.ConnectableAPI(), "rgb")
+    material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
+    UsdShade.MaterialBindingAPI.Apply(ball.GetPrim()).Bind(material)
+    stage.GetRootLayer().Save()
+    imported = read_product(tmp_path / "textured.usda")
+    assert imported.parts[0].colour == "#bcbcbc" and any("mean colour" in note for note in imported.left_out)

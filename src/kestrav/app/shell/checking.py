@@ -90,7 +90,9 @@ class Checking(QObject):
         shown = self.session.shown
         if shown is self._checked:
             return
-        self._checked = shown
+        before, self._checked = self._checked, shown
+        if before is not None and self.current and _alike(before, shown):
+            return  # nothing that a check looks at has changed
         self.current = False
         self.stage.gap = self.stage.gap_of = None
         self.timeline.show_result(None, False)
@@ -237,3 +239,10 @@ def gap_of(told: Clearance | LiveClearance, sample: int) -> tuple[NDArray[np.flo
         need = show(abs(required), "mm", 1 if required % 1 else 0)
         text = f"{show(-distance, 'mm')} deep · {need} {'required' if required >= 0 else 'deep allowed'}"
     return told.points[sample], text, breach
+
+
+def _alike(one: Project, two: Project) -> bool:
+    """Whether two documents differ in nothing but what was said of them, and the sheets made of them."""
+    return all(
+        getattr(one, name) is getattr(two, name) for name in one.__struct_fields__ if name not in ("comments", "sheets")
+    )

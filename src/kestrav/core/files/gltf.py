@@ -28,6 +28,7 @@ from kestrav.core.colours import srgb_hex
 from kestrav.core.document.records import Finish
 from kestrav.core.errors import Damaged, in_words
 from kestrav.core.files.gltf_unpacking import Unpacked, stands_in
+from kestrav.core.files.mean_colours import mean_colour
 from kestrav.core.files.product_tree import GREY, Node, Shape, clean_name, no_faces
 from kestrav.core.finishes.shelf import BY_NAME
 from kestrav.core.geometry.faces import Face, vector
@@ -51,7 +52,28 @@ class _File:
     json: dict[str, Any]
     buffers: list[bytes]
     left_out: list[str] = field(default_factory=list)
+    fetch: Fetch | None = None
     _sound: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    _means: dict[int, tuple[float, float, float]] = field(default_factory=dict)
+
+    def mean_colour(self, number: int) -> tuple[float, float, float]:
+        """The mean linear colour of a texture's picture. Raises ValueError or OSError where there is none that can be read."""
+        if number not in self._means:
+            image = self.items("images")[int(self.items("textures")[number]["source"])]
+            if "bufferView" in image:
+                view = self.items("bufferViews")[image["bufferView"]]
+                start = int(view.get("byteOffset", 0))
+                data = self.buffers[view["buffer"]][start : start + int(view["byteLength"])]
+            else:
+                uri = str(image["uri"])
+                if uri.startswith("data:"):
+                    data = base64.b64decode(uri.split(",", 1)[1], validate=False)
+                elif self.fetch is not None:
+                    data = self.fetch(unquote(uri))
+                else:
+                    raise ValueError(uri)
+            self._means[number] = mean_colour(data)
+        return self._means[number]
 
     def forget(self) -> None:
         """The lists of the JSON are other ones now."""
@@ -97,7 +119,7 @@ def _opened(data: bytes, fetch: Fetch) -> _File:
     for name in tree.get("extensionsRequired") or []:
         if name in _UNREADABLE:
             raise Damaged(f"its meshes are packed with {_UNREADABLE[name]}, which is not read; export it unpacked")
-    file = _File(tree, [])
+    file = _File(tree, [], fetch=fetch)
     for number, buffer in enumerate(file.items("buffers")):
         file.buffers.append(_buffer(buffer, binary if number == 0 else None, fetch))
     packed = Unpacked(tree, file.buffers)
@@ -297,8 +319,9 @@ def _looks(file: _File, number: int | None) -> tuple[str, float, Finish | None]:
     extensions = material.get("extensions") or {}
     older = extensions.get("KHR_materials_pbrSpecularGlossiness") or {}
     factor = older.get("diffuseFactor", factor)
+    factor = _textured(file, factor, look.get("baseColorTexture") or older.get("diffuseTexture"))
     if any(name in holder for holder in (look, older, material) for name in _PICTURES):
-        note = "textures are not shown; the material's plain values are"
+        note = "pictures on surfaces are shown as their mean colour; normal, occlusion and roughness maps are not shown"
         if note not in file.left_out:
             file.left_out.append(note)
     opacity = round(float(factor[3]), 4) if material.get("alphaMode") != "OPAQUE" else 1.0
@@ -309,6 +332,17 @@ def _looks(file: _File, number: int | None) -> tuple[str, float, Finish | None]:
     bare = silent or (even and not _SURFACES & extensions.keys() and not any(material.get("emissiveFactor") or ()))
     finish = finish_by_name(name) if bare else _finish(name, material, look, extensions)
     return srgb_hex([float(v) for v in factor[:3]]), opacity, finish
+
+
+def _textured(file: _File, factor: list[float], texture: dict[str, Any] | None) -> list[float]:
+    """A linear colour and opacity, times the mean of a picture on the surface where that can be read."""
+    if not texture:
+        return factor
+    try:
+        mean = file.mean_colour(int(texture["index"]))
+    except (KeyError, IndexError, TypeError, ValueError, OSError):
+        return factor
+    return [float(v) * m for v, m in zip(factor, (*mean, 1.0), strict=True)]
 
 
 _PICTURES = ("baseColorTexture", "diffuseTexture", "metallicRoughnessTexture", "normalTexture", "occlusionTexture")

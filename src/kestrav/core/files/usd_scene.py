@@ -12,8 +12,10 @@ import msgspec
 import numpy as np
 import trimesh
 from numpy.typing import NDArray
-from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, UsdUtils
+from pxr import Ar, Gf, Sdf, Usd, UsdGeom, UsdShade, UsdUtils
 from scipy.spatial.transform import Rotation
+
+from kestrav.core.files.mean_colours import mean_colour
 
 Array = NDArray[np.float64]
 
@@ -338,9 +340,21 @@ class _Scene:
         if not sources:
             return None
         if UsdShade.Utils.GetType(sources[0].GetName()) == UsdShade.AttributeType.Output:
-            self.faults["textures are not shown; the material's plain values are"] += 1
-            return None
+            self.faults["pictures on surfaces are shown as their mean colour; maps of other values are not shown"] += 1
+            return self._mean(sources[0].GetPrim()) if value.GetBaseName() == "diffuseColor" else None
         return sources[0].Get(self.at)
+
+    def _mean(self, prim: Usd.Prim) -> tuple[float, float, float] | None:
+        """The mean linear colour of a texture's picture; none where that cannot be read."""
+        shader = UsdShade.Shader(prim)
+        file = shader.GetInput("file").Get() if shader and shader.GetIdAttr().Get() == "UsdUVTexture" else None
+        if file is None or not file.resolvedPath:
+            return None
+        asset = Ar.GetResolver().OpenAsset(Ar.ResolvedPath(file.resolvedPath))
+        try:
+            return mean_colour(bytes(asset.GetBuffer())) if asset else None
+        except (ValueError, OSError):
+            return None
 
     # handing over
 
