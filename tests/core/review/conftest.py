@@ -5,11 +5,7 @@ import shutil
 import pytest
 from browser import until
 
-# Chromium by itself, drawing with the processor, and asking nobody for anything
-ARGUMENTS = [
-    "--no-sandbox", "--disable-gpu", "--use-gl=angle", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--ignore-gpu-blocklist",
-    "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-]  # fmt: skip
+from bench.review import ARGUMENTS
 
 
 @pytest.fixture(scope="session")

@@ -982,6 +982,7 @@ window.review = {
   },
   get time() { return time; }, get drawn() { return drawn; }, get playing() { return playing; }, get hidden() { return [...hidden]; },
   get selected() { return [...selected]; }, gapAt, commentsFile, get view() { return view.kind; },
+  view_now: viewNow,
   async redraw(count) { const began = performance.now(); for (let k = 0; k < count; k++) { seek(last * k / count); draw(); renderer.getContext().finish(); } return performance.now() - began; },
 };
 document.documentElement.dataset.ready = "yes";
