@@ -8,6 +8,7 @@ import signal
 import msgspec
 import pytest
 import trimesh
+from distributed import LocalCluster
 from shapes import box_mesh, make_project, straight
 
 from kestrav import variants
@@ -16,6 +17,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, Colourway, PointAim, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
+from kestrav.render.cluster import Cluster
 from kestrav.render.formats import file_name
 from kestrav.variants import Wanted, read_variants, run_variants
 
@@ -65,6 +67,35 @@ def test_values_parts_and_colourways_are_changed_and_told_in_one_table(room):
         rows = list(csv.DictReader(stream))
     assert [row["least clearance [mm]"] for row in rows] == ["4.0000", "4.0000", "14.0000"]
     assert "as it is" in (room / "out" / "results.html").read_text()
+
+
+def test_the_workers_of_a_cluster_make_the_same_of_them(room):
+    text = "name,Run.duration,part Cube\nas it is,,\nsmall,2,small.stl\nbroken,,missing.stl\n"
+    here = ran(room, text, Wanted(at=0.5, size="64x48"))
+    with LocalCluster(n_workers=1, threads_per_worker=1, processes=True, dashboard_address=":0") as local:
+        there = run_variants(
+            room / "project.kestrav",
+            read_variants(room / "variants.csv"),
+            room / "there",
+            Wanted(at=0.5, size="64x48"),
+            1,
+            cluster=Cluster(local.scheduler_address),
+        )
+        # what is done is not done again
+        again = run_variants(
+            room / "project.kestrav",
+            read_variants(room / "variants.csv")[:2],
+            room / "there",
+            Wanted(at=0.5, size="64x48"),
+            1,
+        )
+    assert [r.least_clearance_mm for r in there] == [r.least_clearance_mm for r in here]
+    assert [bool(r.fault) for r in there] == [False, False, True] and "missing.stl" in there[2].fault
+    assert [r.seconds for r in again] == [r.seconds for r in there[:2]]
+    for name in ("picture.png", "variant.kestrav"):
+        mine, theirs = (room / folder / "small" / name for folder in ("out", "there"))
+        assert theirs.stat().st_size == pytest.approx(mine.stat().st_size, rel=0.2)
+    assert project_file.load(room / "there" / "small" / "variant.kestrav").project.runs[0].duration == 2.0
 
 
 def test_one_that_fails_does_not_end_the_others_and_is_tried_again(room):

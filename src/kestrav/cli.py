@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from kestrav.core.document.records import Project
     from kestrav.core.findings.check import CheckResult
     from kestrav.core.geometry.meshes import Mesh
+    from kestrav.render.cluster import Cluster
     from kestrav.watching import Checked, Checkup
 
 app = typer.Typer(
@@ -50,6 +51,19 @@ def _free(out: Path | None, force: bool) -> None:
 
     if out is not None:
         refuse_existing(out, force, "--force to overwrite it")
+
+
+def _farm(address: str | None, certificates: Path | None) -> Cluster | None:
+    """The cluster of an address, if one is given. Raises BadInput where it may not be connected to."""
+    if address is None:
+        if certificates is not None:
+            raise BadInput("--certificates are those of a cluster; give its address with --cluster too")
+        return None
+    from kestrav.render.cluster import Cluster
+
+    farm = Cluster(address, certificates)
+    farm.security()
+    return farm
 
 
 @app.command()
@@ -472,14 +486,7 @@ def render(
     from kestrav.render.film import render_film, render_still
     from kestrav.render.formats import is_still, read_bits
 
-    farm = None
-    if cluster is not None:
-        from kestrav.render.cluster import Cluster
-
-        farm = Cluster(cluster, certificates)
-        farm.security()
-    elif certificates is not None:
-        raise BadInput("--certificates are those of a cluster; give its address with --cluster too")
+    farm = _farm(cluster, certificates)
     if codec not in ("h264", "av1"):
         raise BadInput(f"the codec “{codec}” is not known: give h264 or av1")
     if processes is not None and processes < 1:
@@ -642,6 +649,13 @@ def batch(
     size: Annotated[str | None, typer.Option(help="Size of the picture, as 1280x720.")] = None,
     quality: Annotated[str | None, typer.Option(help="preview, good, best or finished.")] = None,
     processes: Annotated[int | None, typer.Option(help="Number of processes; one per core if not given.")] = None,
+    cluster: Annotated[
+        str | None, typer.Option(help="Address of a dask.distributed scheduler, whose workers work the variants out.")
+    ] = None,
+    certificates: Annotated[
+        Path | None,
+        typer.Option(help="Folder of the cluster's ca.pem, cert.pem and key.pem, for one on other machines."),
+    ] = None,
     as_json: Json = False,
 ) -> None:
     """Check, extract or render variants of a project, one for each row of a table. Exit 1 when one failed."""
@@ -655,10 +669,11 @@ def batch(
         raise BadInput(f"{processes} processes cannot work at it; give 1 or more")
     if not project.is_file():
         raise BadInput(f"“{project}” is not there")
+    farm = _farm(cluster, certificates)
     variants = read_variants(table)
     wanted = Wanted(certify, shot, at, size, quality, tuple(extract or ()))
     report = None if as_json or not sys.stderr.isatty() else _Line("variant")
-    results = run_variants(project, variants, out, wanted, processes or os.cpu_count() or 1, report)
+    results = run_variants(project, variants, out, wanted, processes or os.cpu_count() or 1, report, farm)
     lines = [f"{r.name}: {r.in_words}" for r in results]
     text = "\n".join([*lines, f"made {out / 'results.csv'} and {out / 'results.html'}"])
     _print({"out": str(out), "variants": [msgspec.to_builtins(r) for r in results]}, text, as_json)

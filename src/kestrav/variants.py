@@ -12,15 +12,16 @@ import csv
 import hashlib
 import io
 import json
+import tempfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from html import escape
 from multiprocessing import get_context
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 import msgspec
@@ -30,6 +31,9 @@ from kestrav.core.files.writing import as_csv, write_whole
 from kestrav.core.findings.page import page, table
 from kestrav.core.units import show
 from kestrav.render.formats import file_name
+
+if TYPE_CHECKING:
+    from kestrav.render.cluster import Cluster
 
 _MOST = 10_000
 _PART = "part "
@@ -111,8 +115,10 @@ def run_variants(
     wanted: Wanted,
     processes: int,
     progress: Callable[[int, int], None] | None = None,
+    cluster: Cluster | None = None,
 ) -> list[Result]:
-    """Work all variants out, each into a folder of its own below ``out``, with the table of them as results.csv and results.html.
+    """Work all variants out, each into a folder of its own below ``out``, with the table of them as results.csv and results.html; on the
+    cores here, or by the workers of a ``cluster``.
 
     One that fails, or whose process dies, does not end the others. ``progress`` is told how many are done, and may raise to stop; what is
     done then is kept, and not done again the next time.
@@ -133,7 +139,11 @@ def run_variants(
 
     tell()
     told: dict[Future[Result], Variant] = {}
-    if left:
+    if left and cluster is not None:
+        for result in _on_cluster(cluster, project, left, out, wanted, keys):
+            found[result.name] = result
+            tell()
+    elif left:
         with _pool(min(processes, len(left))) as pool:
             try:
                 for v in left:
@@ -154,6 +164,76 @@ def run_variants(
             tell()
     tell()
     return [found[variant.name] for variant in variants]
+
+
+def _on_cluster(
+    cluster: Cluster, project: Path, left: Sequence[Variant], out: Path, wanted: Wanted, keys: Mapping[str, str]
+) -> Iterator[Result]:
+    """Variants worked out by a cluster's workers, as they come. The project and the files that a variant names are sent to them; what they
+    make comes back."""
+    from distributed import as_completed
+
+    from kestrav.render.cluster import connected
+
+    with connected(cluster) as client:
+        data = client.scatter(project.read_bytes(), broadcast=True, hash=False)
+        told = {}
+        for variant in left:
+            future = client.submit(
+                _on_worker,
+                data,
+                _files_of(project, variant),
+                variant,
+                wanted,
+                keys[variant.name],
+                pure=False,
+                retries=1,
+            )
+            told[future] = variant
+        for future in as_completed(list(told)):
+            variant = told[future]
+            try:
+                result, files = future.result()
+            except Exception as fault:
+                yield Result(variant.name, variant.values, fault=f"its worker failed: {fault}")
+                continue
+            folder = out / file_name(variant.name)
+            folder.mkdir(parents=True, exist_ok=True)
+            for name, content in files.items():
+                write_whole(folder / name, content)
+            yield result
+
+
+def _files_of(project: Path, variant: Variant) -> dict[str, bytes]:
+    """What the files hold that a variant names; one that is not there is told by the worker."""
+    held = {}
+    for what, value in variant.values.items():
+        file = Path(value) if Path(value).is_absolute() else project.parent / value
+        if what.startswith(_PART) and file.is_file():
+            held[value] = file.read_bytes()
+    return held
+
+
+def _on_worker(
+    data: bytes, files: Mapping[str, bytes], variant: Variant, wanted: Wanted, key: str
+) -> tuple[Result, dict[str, bytes]]:
+    """On a worker: a variant, and the files made for it."""
+    with tempfile.TemporaryDirectory(prefix="kestrav-variant-") as room:
+        folder, made = Path(room, "project"), Path(room, "made")
+        folder.mkdir()
+        (folder / "project.kestrav").write_bytes(data)
+        # files may have any names, and be anywhere
+        values = dict(variant.values)
+        for number, (value, content) in enumerate(files.items()):
+            name = f"{number}-{Path(value).name}"
+            (folder / name).write_bytes(content)
+            values |= {
+                what: name for what, named in variant.values.items() if what.startswith(_PART) and named == value
+            }
+        result = work_out(folder / "project.kestrav", Variant(variant.name, values), made, wanted, key)
+        result = msgspec.structs.replace(result, values=variant.values)
+        (made / _RESULT).write_bytes(msgspec.json.format(msgspec.json.encode(result), indent=1))
+        return result, {file.name: file.read_bytes() for file in made.iterdir() if file.is_file()}
 
 
 def _pool(processes: int) -> ProcessPoolExecutor:

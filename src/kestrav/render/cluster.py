@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -57,6 +58,26 @@ class Cluster:
         )
 
 
+@contextmanager
+def connected(cluster: Cluster) -> Iterator[Any]:
+    """A client of a cluster that answers and has workers. Raises BadInput for one that does not."""
+    from distributed import Client
+
+    address = cluster.address
+    try:
+        client = Client(address, timeout=_ANSWERS, security=cluster.security())
+    except (OSError, ValueError, TimeoutError) as fault:
+        raise BadInput(
+            f"the cluster at “{address}” does not answer within {_ANSWERS:g} s; give the address of its scheduler, as tcp://host:8786"
+        ) from fault
+    try:
+        if not client.scheduler_info()["workers"]:
+            raise BadInput(f"the cluster at “{address}” has no workers; start some, then try again")
+        yield client
+    finally:
+        client.close()
+
+
 # of the worker's own process: the studio of the work that it was given last
 _maker: tuple[str, Maker] | None = None
 
@@ -104,18 +125,9 @@ def make_on_cluster(
     Raises BadInput for a cluster that does not answer or has no worker, and for a frame that cannot be made. ``tell`` is told how
     many are done, and may raise to stop.
     """
-    from distributed import Client, as_completed
+    from distributed import as_completed
 
-    address = cluster.address
-    try:
-        client = Client(address, timeout=_ANSWERS, security=cluster.security())
-    except (OSError, ValueError, TimeoutError) as fault:
-        raise BadInput(
-            f"the cluster at “{address}” does not answer within {_ANSWERS:g} s; give the address of its scheduler, as tcp://host:8786"
-        ) from fault
-    try:
-        if not client.scheduler_info()["workers"]:
-            raise BadInput(f"the cluster at “{address}” has no workers; start some, then try again")
+    with connected(cluster) as client:
         used = {g.hash for g in project.geometry}
         # sent to the workers once, not with each frame
         told = client.scatter([project, {n: m for n, m in meshes.items() if n in used}], broadcast=True, hash=False)
@@ -130,8 +142,6 @@ def make_on_cluster(
         for future in as_completed(futures):
             done += _keep(future, store)
             tell(done)
-    finally:
-        client.close()
 
 
 def _keep(future: Any, store: FrameStore) -> int:
