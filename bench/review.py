@@ -13,6 +13,7 @@ from bench.demo import PROJECT
 from kestrav.core.document.lookup import shown_parts
 from kestrav.core.files import project_file
 from kestrav.core.findings.check import check
+from kestrav.core.geometry.meshes import smooth_surface
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import span
 from kestrav.core.parts.solids import solid_mesh
@@ -72,7 +73,6 @@ window.redraw = count => {
 
 def _bare(project, meshes, eye, target):
     """A page that draws the same triangles at the same times, and nothing else."""
-    from kestrav.core.files.gltf_export import smooth
 
     shown = shown_parts(project)
     rows = [k for k, p in enumerate(project.parts) if p.id in shown and p.geometry is not None and p.opacity > 0]
@@ -83,7 +83,7 @@ def _bare(project, meshes, eye, target):
         if key not in number:
             number[key] = len(shapes)
             mesh = solid_mesh(meshes, part)
-            points, _, triangles = smooth(mesh, np.ones(len(mesh.triangles), bool))
+            points, _, triangles = smooth_surface(mesh, np.ones(len(mesh.triangles), bool))
             shapes.append({"points": points.round(3).reshape(-1).tolist(), "triangles": triangles.reshape(-1).tolist()})
         parts.append([number[key], part.colour])
     poses = world_poses(project, np.arange(_FRAMES) * span(project) / _FRAMES)[:, rows].reshape(_FRAMES, len(rows), 16)

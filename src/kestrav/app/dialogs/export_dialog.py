@@ -19,14 +19,15 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kestrav.app.jobs import work
+from kestrav.app.jobs.jobs import Job
 from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.review.scene import about_bytes
 from kestrav.render.exports import BY_TITLE, EXPORTS, Export
 
 _KEY = "export/kind"
-_LEVELS = (0.0, 0.1, 0.5, 2.0)  # mm that surfaces of a review page may be off
+LEVELS = (0.0, 0.1, 0.5, 2.0)  # mm that surfaces of a review page may be off
 
 
 class ExportDialog(QDialog):
@@ -36,8 +37,11 @@ class ExportDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Export")
         self.resize(720, 400)
-        self._project, self._meshes = project, meshes
         self._sizes: dict[float, int] = {}
+        # a large product takes a while to be simplified
+        self._job = Job("Sizes of review pages", work.review_sizes, project, meshes, LEVELS)
+        self._job.done.connect(self._take_sizes)
+        self.finished.connect(lambda _: self._job.stop())
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 14, 16, 14)
         column.setSpacing(10)
@@ -80,7 +84,7 @@ class ExportDialog(QDialog):
             "Greatest distance of simplified surfaces from those of the project: fewer triangles make a smaller page"
         )
         self.simplify.setAccessibleName("Surfaces")
-        for level in _LEVELS:
+        for level in LEVELS:
             self.simplify.addItem("as in the project" if level == 0 else f"within {level:g} mm", level)
         self.sheet = QComboBox()
         self.sheet.setToolTip("Step sheet to write; its steps are edited in its card")
@@ -139,7 +143,9 @@ class ExportDialog(QDialog):
         self.note.clear()
         if "simplify" not in self.chosen.options:
             return
-        level = float(self.simplify.currentData())
-        if level not in self._sizes:
-            self._sizes[level] = about_bytes(self._project, self._meshes, level)
-        self.note.setText(f"About {self._sizes[level] / 1e6:.1f} MB.")
+        size = self._sizes.get(float(self.simplify.currentData()))
+        self.note.setText("Its size is being worked out …" if size is None else f"About {size / 1e6:.1f} MB.")
+
+    def _take_sizes(self, sizes: dict[float, int]) -> None:
+        self._sizes = sizes
+        self._tell_size()

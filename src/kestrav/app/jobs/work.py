@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import time as clock
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -80,6 +80,19 @@ def read_surroundings(report: Report, file: Path) -> Surroundings:
 
     report(0.0)
     return read(file)
+
+
+def review_sizes(
+    report: Report, project: Project, meshes: Mapping[str, Mesh], levels: Sequence[float]
+) -> dict[float, int]:
+    """About how many bytes a review page has whose surfaces may be off by these distances in mm."""
+    from kestrav.core.review.scene import about_bytes
+
+    sizes = {}
+    for k, level in enumerate(levels):
+        report(k / len(levels))
+        sizes[level] = about_bytes(project, meshes, level)
+    return sizes
 
 
 def hand_on(report: Report, title: str, request: ExportRequest) -> str:

@@ -33,8 +33,8 @@ from kestrav.core.files.tracks import (
     quaternions,
 )
 from kestrav.core.files.writing import refuse_existing, write_whole
-from kestrav.core.finishes.applied import finishes_of
-from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.finishes.applied import PAINT, finishes_of
+from kestrav.core.geometry.meshes import Mesh, smooth_surface
 from kestrav.core.light.exposure import WHITE
 from kestrav.core.parts.solids import solid_mesh
 
@@ -194,9 +194,6 @@ def _packed(document: dict[str, Any], binary: bytes) -> bytes:
 # looks
 
 
-PAINT = Finish("", "Paint")  # what paint is where everything must be physically based
-
-
 class _Materials:
     """Materials by colour, opacity and finish."""
 
@@ -268,7 +265,7 @@ def _mesh(buffer: _Buffer, materials: _Materials, shape: Mesh, part: Part) -> di
     for tint in np.unique(tints):
         chosen = tints == tint
         colour = (shape.tints[tint] if shape.tint_of is not None else "") or part.colour
-        points, normals, corners = smooth(shape, chosen)
+        points, normals, corners = smooth_surface(shape, chosen)
         primitives.append(
             {
                 "attributes": {
@@ -280,22 +277,6 @@ def _mesh(buffer: _Buffer, materials: _Materials, shape: Mesh, part: Part) -> di
             }
         )
     return {"name": part.name, "primitives": primitives}
-
-
-def smooth(shape: Mesh, chosen: NDArray[np.bool_]) -> tuple[Array, Array, NDArray[np.intp]]:
-    """Points (k, 3), their unit normals (k, 3) and triangles (m, 3) of some of a mesh's triangles."""
-    triangles = shape.triangles[chosen].astype(np.int64)
-    faces = shape.face_of[chosen].astype(np.int64) if shape.face_of is not None else np.arange(len(triangles))
-    corners = shape.vertices[triangles]
-    across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    key = np.repeat(faces, 3) * len(shape.vertices) + triangles.reshape(-1)
-    used, numbers = np.unique(key, return_inverse=True)
-    normals = np.zeros((len(used), 3))
-    # weighed by area, so that long thin triangles do not bend them
-    np.add.at(normals, numbers, np.repeat(across, 3, axis=0))
-    size = np.linalg.norm(normals, axis=1, keepdims=True)
-    normals = np.where(size > 1e-12, normals / np.maximum(size, 1e-12), [0.0, 0.0, 1.0])
-    return shape.vertices[used % len(shape.vertices)], normals, numbers.reshape(-1, 3)
 
 
 # motion

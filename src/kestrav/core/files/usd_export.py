@@ -21,12 +21,12 @@ from kestrav.core.colours import linear
 from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Finish, Light, Part, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.files.gltf_export import PAINT, Written, smooth
+from kestrav.core.files.gltf_export import Written
 from kestrav.core.files.motion_keys import Keys, Samples, place_keys, samples, turn_keys
 from kestrav.core.files.tracks import TOLERANCE, CameraTrack, Exactness, Track, camera_tracks, part_tracks, quaternions
 from kestrav.core.files.writing import beside, refuse_existing
-from kestrav.core.finishes.applied import finishes_of
-from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.finishes.applied import PAINT, finishes_of
+from kestrav.core.geometry.meshes import Mesh, smooth_surface
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places
 from kestrav.core.kinematics.runs import span
@@ -182,7 +182,7 @@ class _Scene:
 
         path = self.names.path(_SHAPES, name)
         UsdGeom.Xform.Define(self.stage, path)
-        points, normals, triangles = smooth(mesh, np.ones(len(mesh.triangles), bool))
+        points, normals, triangles = smooth_surface(mesh, np.ones(len(mesh.triangles), bool))
         made = UsdGeom.Mesh.Define(self.stage, f"{path}/Surface")
         made.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(points.astype(np.float32)))
         made.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(normals.astype(np.float32)))

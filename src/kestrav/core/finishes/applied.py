@@ -23,6 +23,9 @@ _by_name: Memo[dict[str, str]] = Memo(
 )  # what the rules give to names looked at so far, as most stay from edit to edit
 _applied: Memo[dict[str, Finish]] = Memo(16)
 
+PAINT = Finish("", "Paint")
+"""What a plainly coloured part is where everything must be physically based."""
+
 
 def finishes_of(project: Project, colourway: str = "") -> dict[str, Finish]:
     """The finish of each part with geometry that has one, by part id, as a colourway shows it (empty: none).

@@ -243,3 +243,19 @@ def encloses_each(mesh: Mesh, points: Array) -> NDArray[np.bool_]:
         turned = 2.0 * np.arctan2(volume, below).sum(axis=1)
         found[start : start + at_once] = np.abs(turned) > 2.0 * np.pi
     return found
+
+
+def smooth_surface(shape: Mesh, chosen: NDArray[np.bool_]) -> tuple[Array, Array, NDArray[np.intp]]:
+    """Points (k, 3), their unit normals (k, 3) and triangles (m, 3) of some of a mesh's triangles."""
+    triangles = shape.triangles[chosen].astype(np.int64)
+    faces = shape.face_of[chosen].astype(np.int64) if shape.face_of is not None else np.arange(len(triangles))
+    corners = shape.vertices[triangles]
+    across = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    key = np.repeat(faces, 3) * len(shape.vertices) + triangles.reshape(-1)
+    used, numbers = np.unique(key, return_inverse=True)
+    normals = np.zeros((len(used), 3))
+    # weighed by area, so that long thin triangles do not bend them
+    np.add.at(normals, numbers, np.repeat(across, 3, axis=0))
+    size = np.linalg.norm(normals, axis=1, keepdims=True)
+    normals = np.where(size > 1e-12, normals / np.maximum(size, 1e-12), [0.0, 0.0, 1.0])
+    return shape.vertices[used % len(shape.vertices)], normals, numbers.reshape(-1, 3)

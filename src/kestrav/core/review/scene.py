@@ -15,11 +15,10 @@ from numpy.typing import NDArray
 from kestrav.core.camera.lens import frame_on_sensor
 from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Finish, Project
-from kestrav.core.files.gltf_export import smooth
 from kestrav.core.files.motion_keys import Keys, samples
 from kestrav.core.files.tracks import Exactness, Track, camera_tracks, part_tracks
 from kestrav.core.finishes.applied import finishes_of
-from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.meshes import Mesh, smooth_surface
 from kestrav.core.geometry.simplifying import simplified
 from kestrav.core.kinematics.poses import riders
 from kestrav.core.kinematics.runs import span
@@ -163,9 +162,11 @@ def _shape(pack: Pack, mesh: Mesh, simplify: float) -> tuple[dict[str, Any], int
             # what is not smooth anywhere has no points in common until they are joined
             body = mesh.body
             places, triangles, amount = simplified(np.asarray(body.vertices), np.asarray(body.faces)[chosen], simplify)
-            places, _, triangles = smooth(Mesh(places, triangles.astype(np.int32)), np.ones(len(triangles), bool))
+            places, _, triangles = smooth_surface(
+                Mesh(places, triangles.astype(np.int32)), np.ones(len(triangles), bool)
+            )
         else:
-            places, _, triangles = smooth(mesh, chosen)
+            places, _, triangles = smooth_surface(mesh, chosen)
             amount = 0.0
             if simplify > 0:
                 places, triangles, amount = simplified(places, triangles, simplify)

@@ -11,7 +11,7 @@ from kestrav.core.colours import linear
 from kestrav.core.document.lookup import shown_parts, subtree
 from kestrav.core.document.records import Camera, Part, Project, Section
 from kestrav.core.document.surfaces import Finish
-from kestrav.core.finishes.applied import colour_of, emitted, finishes_of
+from kestrav.core.finishes.applied import PAINT, colour_of, emitted, finishes_of
 from kestrav.core.finishes.box_mapping import box_mapped
 from kestrav.core.finishes.textures import roughness, shading, texture
 from kestrav.core.geometry.cutting import cut_by
@@ -28,7 +28,6 @@ Array = NDArray[np.float64]
 
 _Member = tuple[int, Array, Outline, NDArray[np.int64]]
 
-_PAINT = Finish("", "")
 _outlines: Memo[Outline] = Memo(2048)
 
 
@@ -49,7 +48,7 @@ def bodies_of(
     for row, part in enumerate(project.parts):
         if part.geometry is None or part.id not in shown or part.opacity <= 0 or part.swept is not None:
             continue
-        finish = finishes.get(part.id, _PAINT)
+        finish = finishes.get(part.id, PAINT)
         found = _outline_of(meshes, part) if cut is None else _cut_open(meshes, part, cut[0], rest[row])
         if found is None:
             continue
