@@ -1,5 +1,6 @@
 """Poses as CSV, written and read back as key poses."""
 
+import msgspec
 import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
@@ -7,11 +8,11 @@ from scipy.spatial.transform import Rotation
 from kestrav.core.camera.making import add_standing
 from kestrav.core.camera.views import angles_of, views
 from kestrav.core.document import edits
-from kestrav.core.document.records import Placement
+from kestrav.core.document.records import Light, Placement
 from kestrav.core.errors import BadInput
 from kestrav.core.files.pose_tables import is_pose_table, read_poses, with_poses
-from kestrav.core.files.tables import camera_table, pose_table
-from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.files.tables import camera_table, light_table, pose_table
+from kestrav.core.kinematics.poses import light_places, world_poses
 from kestrav.core.kinematics.runs import frame_times
 
 
@@ -45,6 +46,14 @@ def test_a_cameras_table_makes_it_stand_and_look_so(passing, tmp_path):
     seen, told = (views(p, passing.meshes, p.cameras[0], times) for p in (moving, again))
     assert np.abs(seen.position - told.position).max() < 0.02
     assert np.abs(np.array(angles_of(seen.forward)) - np.array(angles_of(told.forward))).max() < 0.05
+
+
+def test_a_lights_table_reads_back(passing, tmp_path):
+    light = Light("light-1", "Lamp", position=(100.0, 200.0, 300.0))
+    (tmp_path / "lights.csv").write_text(light_table(edits.add(passing.project, light), np.linspace(0, 2, 5)))
+    project = edits.add(passing.project, msgspec.structs.replace(light, position=(0.0, 0.0, 0.0)))
+    again = with_poses(project, read_poses(project, tmp_path / "lights.csv"))
+    assert light_places(again, again.lights[0], [1.0])[0][0] == pytest.approx([100, 200, 300])
 
 
 def test_other_units_separators_and_names(passing, tmp_path):

@@ -15,8 +15,9 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files.writing import as_csv, refuse_existing, write_whole
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import quaternion_from_rotation
+from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.kinematics.poses import riders, world_poses
+from kestrav.core.kinematics.poses import light_places, riders, world_poses
 from kestrav.core.kinematics.runs import frame_times
 from kestrav.core.mechanisms.joints import joints_of
 from kestrav.core.parts.rest import rows
@@ -25,8 +26,8 @@ Array = NDArray[np.float64]
 
 
 def write_tables(project: Project, meshes: Mapping[str, Mesh], target: Path, overwrite: bool = False) -> list[Path]:
-    """Write ``NAME.csv`` with the poses of what moves, ``NAME-turns.csv`` with what turns, and ``NAME-cameras.csv``, at the project's
-    frames. Raises BadInput for a file that is there or cannot be written."""
+    """Write ``NAME.csv`` with the poses of what moves, ``NAME-turns.csv`` with what turns, ``NAME-cameras.csv``, and ``NAME-lights.csv`` where
+    there are lights, at the project's frames. Raises BadInput for a file that is there or cannot be written."""
     if target.suffix.lower() != ".csv":
         raise BadInput(f"“{target}” has an ending that is not known: give .csv")
     times = frame_times(project)
@@ -35,6 +36,8 @@ def write_tables(project: Project, meshes: Mapping[str, Mesh], target: Path, ove
         target.with_name(f"{target.stem}-turns.csv"): turn_table(project, times),
         target.with_name(f"{target.stem}-cameras.csv"): camera_table(project, meshes, times),
     }
+    if project.lights:
+        made[target.with_name(f"{target.stem}-lights.csv")] = light_table(project, times)
     for file in made:
         refuse_existing(file, overwrite)
     for file, text in made.items():
@@ -80,6 +83,19 @@ def turn_table(project: Project, times: Array) -> str:
         columns.append(values if slides else np.degrees(values))
     lines = ([k, _number(float(t)), *(_number(float(c[k])) for c in columns)] for k, t in enumerate(times))
     return as_csv(heading, lines)
+
+
+def light_table(project: Project, times: Array) -> str:
+    """For each time and light: its place, where it shines, and its strength (candela; lux of a sun)."""
+    lines = []
+    for light in project.lights:
+        places, targets = light_places(project, light, times)
+        for k, t in enumerate(times):
+            strength, _ = state(light, float(t))
+            values = (float(t), *places[k], *targets[k], strength)
+            lines.append([k, _number(values[0]), light.name, *(_number(float(v)) for v in values[1:])])
+    names = ["frame", "time_s", "light", "x_mm", "y_mm", "z_mm", "aim_x_mm", "aim_y_mm", "aim_z_mm", "strength"]
+    return as_csv(names, lines)
 
 
 def camera_table(project: Project, meshes: Mapping[str, Mesh], times: Array) -> str:
