@@ -18,7 +18,6 @@ from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.files.source_watch import SourceWatch
-from kestrav.core.findings.check import check
 from kestrav.core.findings.comparing import in_words
 from kestrav.watching import Watcher, watch
 
@@ -76,16 +75,16 @@ def test_what_became_worse_and_better_is_told_with_all_that_is_attached_kept(wat
             box(watched.parent / "post.stl", do, (0, 24, 0))
         return True
 
-    watcher = Watcher(watched, lambda project, meshes: (project, check(project, meshes)))
+    watcher = Watcher(watched, lambda project: project.check(certify=False))
     last = watch(watcher, seen.append, faults.append, wait)
     assert len(seen) == 4 and len(faults) == 1 and "post.stl" in faults[0]
-    assert seen[0].comparison is None and seen[0].result.clearance.distance.min() == pytest.approx(9.0)
+    assert seen[0].comparison is None and seen[0].check.least_clearance == pytest.approx(9.0)
     assert "Other shape (1): post" in seen[1].changes[0][1]
     # 6 mm are enough, and -1 are not
     assert not seen[1].comparison.is_worse and seen[2].comparison.is_worse
     assert "1 new" in in_words(seen[2].comparison) and "9.000 → 6.000" in in_words(seen[1].comparison)
     assert "1 gone" in in_words(seen[3].comparison)
-    assert last is seen[3] and last.project.runs[0].rider == last.project.parts[0].id
+    assert last is seen[3] and watcher.project.runs[0].rider == watcher.project.parts[0].id
     # nothing was written without a word
     assert project_file.load(watched).meshes.keys() != watcher.meshes.keys()
     watcher.save()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sys
 import time
-from collections.abc import Mapping
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -15,11 +15,9 @@ from kestrav import __version__
 from kestrav.core.errors import BadInput
 
 if TYPE_CHECKING:
-    from kestrav.core.document.records import Project
-    from kestrav.core.findings.check import CheckResult
-    from kestrav.core.geometry.meshes import Mesh
+    from kestrav import scripting
     from kestrav.render.cluster import Cluster
-    from kestrav.watching import Checked, Checkup
+    from kestrav.watching import Checkup
 
 app = typer.Typer(
     add_completion=False,
@@ -80,37 +78,26 @@ def new(
     force: Force = False,
 ) -> None:
     """Make a project from CAD or mesh files."""
-    from kestrav.core.document.records import Project
+    from kestrav import scripting
     from kestrav.core.files import project_file
-    from kestrav.core.files.product_import import into_project, read_in_units
 
     if out.suffix != project_file.SUFFIX:
         raise BadInput(f"“{out}” should end in {project_file.SUFFIX}")
     _free(out, force)
-    project, meshes = Project(name=out.stem), {}
-    rows: list[dict[str, Any]] = []
-    for file in files:
-        imported, by_size = read_in_units(file, tolerance, unit, up)
-        declared = imported.declared
-        if by_size:
-            declared = f"not in the file: taken for {by_size} by its size; --unit says otherwise"
-        elif not declared.strip() or declared == "not in the file":
-            declared = f"{unit}, as given"
-        project = into_project(project, imported)
-        meshes.update(imported.meshes)
-        solids = sum(p.geometry is not None for p in imported.parts)
-        rows.append(
-            {
-                "file": str(file),
-                "parts": solids,
-                "geometries": len(imported.meshes),
-                "triangles": imported.triangles,
-                "unit": declared,
-                "tolerance_mm": imported.chord or None,
-                "left_out": imported.left_out,
-            }
-        )
-    project_file.save(project, meshes, out)
+    made = scripting.new(*files, name=out.stem, unit=unit, tolerance=tolerance, up=up)
+    made.save(out)
+    rows: list[dict[str, Any]] = [
+        {
+            "file": str(one.file),
+            "parts": one.parts,
+            "geometries": one.geometries,
+            "triangles": one.triangles,
+            "unit": f"{one.unit}; --unit says otherwise" if "by its size" in one.unit else one.unit,
+            "tolerance_mm": one.tolerance,
+            "left_out": list(one.left_out),
+        }
+        for one in made.deliveries
+    ]
     lines = [f"{r['file']}: {r['parts']} parts, {r['triangles']} triangles; unit: {r['unit']}" for r in rows]
     lines += [f"  left out: {note}" for r in rows for note in r["left_out"]]
     _print({"project": str(out), "files": rows}, "\n".join([*lines, f"made {out}"]), as_json)
@@ -189,14 +176,9 @@ def check(
     force: Force = False,
 ) -> None:
     """Find every fault, and measure the clearance over the whole motion."""
-    from kestrav.core.document import edits
+    from kestrav import scripting
     from kestrav.core.document.shots import read_span
-    from kestrav.core.files import project_file
-    from kestrav.core.findings.asking import with_pairs
-    from kestrav.core.findings.check import certified
-    from kestrav.core.findings.check import check as run_check
-    from kestrav.core.findings.report import as_data, as_text
-    from kestrav.render.clearance_report import check_report_target, write_report
+    from kestrav.render.clearance_report import check_report_target
 
     if out is not None:
         check_report_target(out, force)
@@ -204,47 +186,40 @@ def check(
         raise BadInput("--save belongs to --watch; a check by itself changes nothing")
     over = None if span is None else read_span(span)
 
-    def checked(document: Project, meshes: Mapping[str, Mesh]) -> tuple[Project, CheckResult]:
-        if required is not None:
-            document = edits.settings(document, required_clearance=required)
-        document = with_pairs(document, pair or [], only_pairs)
-        result = run_check(document, meshes, over=over)
-        return document, certified(document, meshes, result) if certify else result
+    def checked(opened: scripting.Project) -> scripting.Check:
+        return opened.check(certify, over, required=required, pairs=pair or [], only_pairs=only_pairs)
 
     if watch:
         if out is not None:
             raise BadInput("a check that goes on writes no report; leave --out or --watch out")
         _watch(project, checked, save, as_json)
         return
-    opened = project_file.load(project)
-    document, result = checked(opened.project, opened.meshes)
-    data, text = as_data(document, result), as_text(document, result)
+    result = checked(scripting.open(project))
+    data, text = result.as_data(), result.as_text()
     if out is not None:
         told = [f"--required {required:g}"] if required is not None else []
         told += [f"--pair “{p}”" for p in pair or []] + (["--only-pairs"] if only_pairs else [])
         told += [f"--span {span}"] if span is not None else []
         told += [] if certify else ["--no-certify"]
-        command = " ".join(("kestrav check", project.name, *told))
-        made = write_report(document, opened.meshes, result, out, command)
+        made = result.report(out, " ".join(("kestrav check", project.name, *told)), overwrite=force)
         data["out"], text = [str(p) for p in made], text + "".join(f"made {p}\n" for p in made)
     _print(data, text, as_json)
     if result.has_breach:
         raise typer.Exit(1)
 
 
-def _watch(project: Path, checked: Checked, save: bool, as_json: bool) -> None:
+def _watch(project: Path, checked: Callable[[scripting.Project], scripting.Check], save: bool, as_json: bool) -> None:
     """Check again and again until Ctrl+C; exit 1 where the last check has breaches."""
     from kestrav.core.findings import comparing
-    from kestrav.core.findings.report import as_data, as_text
     from kestrav.watching import Watcher, watch
 
     watcher = Watcher(project, checked)
 
     def told(found: Checkup) -> None:
-        data = as_data(found.project, found.result)
+        data = found.check.as_data()
         lines = [f"{name}: {told}" for name, told in found.changes]
         if found.comparison is None:
-            lines.append(as_text(found.project, found.result).rstrip())
+            lines.append(found.check.as_text().rstrip())
         else:
             data["changes"] = {name: told for name, told in found.changes}
             data["comparison"] = comparing.as_data(found.comparison)
@@ -262,7 +237,7 @@ def _watch(project: Path, checked: Checked, save: bool, as_json: bool) -> None:
     try:
         watch(watcher, told, lambda fault: print(f"kestrav: {fault}", file=sys.stderr, flush=True), wait)
     except KeyboardInterrupt:
-        raise typer.Exit(1 if watcher.last is not None and watcher.last.result.has_breach else 0) from None
+        raise typer.Exit(1 if watcher.last is not None and watcher.last.check.has_breach else 0) from None
 
 
 @app.command()
@@ -358,61 +333,56 @@ def extract(
     force: Force = False,
 ) -> None:
     """Find a way for parts to leave what they are in. Exit 1 when there is none."""
-    from kestrav.core.document.lookup import part_called
-    from kestrav.core.extraction.report import as_data, as_text
-    from kestrav.core.extraction.snaps import contacts_deeper
-    from kestrav.core.extraction.typed import read_direction, read_room, target_at
-    from kestrav.core.extraction.ways import WayOut, Wish, add_way, find_way
-    from kestrav.core.files import project_file
+    from kestrav import scripting
 
     _free(out, force)
-    opened = project_file.load(project)
-    document = opened.project
-    things = [part_called(document, name) for name in parts]
+    opened = scripting.open(project)
     if order:
-        _extract_in_order(opened, things, required, out, as_json, speed, together)
+        _extract_in_order(project, parts, required, out, as_json, speed, together)
         return
-    wish = Wish(
+    found = opened.extract(
+        *parts,
+        deeper=deeper,
         required=required,
         upright=upright,
         tilt=tilt,
-        allowed=tuple(read_direction(text) for text in direction or []),
-        room=None if room is None else read_room(room),
-        target=None if to is None else target_at(document, things[0], to),
-        onto=None if onto is None else part_called(document, onto),
-        aside=tuple(part_called(document, name) for name in aside or []),
+        allowed=direction or [],
+        room=room,
+        target=to,
+        onto=onto,
+        aside=aside or [],
         margin=margin,
         checks=checks,
         seconds=seconds,
         seed=seed,
     )
-    if deeper > 0:
-        document = contacts_deeper(document, opened.meshes, things, deeper)
-    found = find_way(document, opened.meshes, things, wish)
-    data, text = as_data(document, found), as_text(document, found)
-    if isinstance(found, WayOut) and out is not None:
-        project_file.save(add_way(document, things, found), opened.meshes, out)
+    data, text = found.data, found.told
+    if found.found and out is not None:
+        opened.save(out)
         data["out"], text = str(out), f"{text}made {out}\n"
     _print(data, text, as_json)
-    if not isinstance(found, WayOut):
+    if not found.found:
         raise typer.Exit(1)
 
 
 def _extract_in_order(
-    opened: Any,
-    things: list[str],
+    project: Path,
+    parts: list[str],
     required: float | None,
     out: Path | None,
     as_json: bool,
     speed: float | None,
     together: bool,
 ) -> None:
+    from kestrav.core.document.lookup import part_called
     from kestrav.core.extraction.report import order_as_data, order_as_text
     from kestrav.core.extraction.taking_apart import add_sequence, order_of, parts_of
     from kestrav.core.files import project_file
 
     if speed is not None and speed <= 0:
         raise BadInput(f"a speed of {speed:g} mm/s is not possible; give more than 0")
+    opened = project_file.load(project)
+    things = [part_called(opened.project, name) for name in parts]
     found = order_of(opened.project, opened.meshes, parts_of(opened.project, things), required)
     data, text = order_as_data(opened.project, found), order_as_text(opened.project, found)
     if out is not None and found.removals:

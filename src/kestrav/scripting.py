@@ -69,8 +69,8 @@ class Finding:
 class Check:
     """What a check found."""
 
-    def __init__(self, document: Document, result: CheckResult) -> None:
-        self._document, self._result = document, result
+    def __init__(self, document: Document, meshes: Any, result: CheckResult) -> None:
+        self._document, self._meshes, self._result = document, meshes, result
 
     @property
     def findings(self) -> tuple[Finding, ...]:
@@ -122,6 +122,20 @@ class Check:
 
         return as_data(self._document, self._result)
 
+    def as_text(self) -> str:
+        """All of it as ``kestrav check`` prints it."""
+        from kestrav.core.findings.report import as_text
+
+        return as_text(self._document, self._result)
+
+    def report(self, out: File, command: str = "", *, overwrite: bool = False) -> tuple[FilePath, ...]:
+        """Write it as a page (.html), or as tables (.csv, with the frames beside it); ``command`` is how it was asked for. Returns the files."""
+        from kestrav.render.clearance_report import check_report_target, write_report
+
+        target = FilePath(out)
+        check_report_target(target, overwrite)
+        return tuple(write_report(self._document, self._meshes, self._result, target, command))
+
     def _name(self, item: str) -> str:
         found = find(self._document, item)
         return item if found is None else found.name
@@ -136,6 +150,20 @@ class Extraction:
     data: dict[str, Any]
 
 
+@dataclass(frozen=True)
+class Delivery:
+    """What a CAD or mesh file brought: parts with geometry, different geometries, triangles, what is told of its unit, how far in mm facets
+    may be from curved faces (none: they came as facets), and what was left out and why."""
+
+    file: FilePath
+    parts: int
+    geometries: int
+    triangles: int
+    unit: str
+    tolerance: float | None
+    left_out: tuple[str, ...]
+
+
 class Project:
     """An open project. Its methods change it in place; :meth:`undo` takes the last change back."""
 
@@ -143,6 +171,7 @@ class Project:
         self._document, self._meshes = document, dict(meshes)
         self._before: list[Document] = []
         self.file = file
+        self.deliveries: list[Delivery] = []  # what was added to it here, file by file
 
     # what it holds
 
@@ -213,7 +242,23 @@ class Project:
         """
         from kestrav.core.files.product_import import into_project, read_in_units
 
-        imported, _ = read_in_units(FilePath(file), tolerance, unit, up)
+        imported, by_size = read_in_units(FilePath(file), tolerance, unit, up)
+        declared = imported.declared
+        if by_size:
+            declared = f"not in the file: taken for {by_size} by its size"
+        elif not declared.strip() or declared == "not in the file":
+            declared = f"{unit}, as given"
+        self.deliveries.append(
+            Delivery(
+                FilePath(file),
+                imported.solids,
+                len(imported.meshes),
+                imported.triangles,
+                declared,
+                imported.chord or None,
+                tuple(imported.left_out),
+            )
+        )
         known = set(self.part_ids)
         meshes = {**self._meshes, **imported.meshes}
         self._change(into_project(self._document, imported), meshes)
@@ -367,30 +412,59 @@ class Project:
 
     # asking, and handing on
 
-    def check(self, certify: bool = True, span: tuple[float, float] | None = None) -> Check:
-        """Find every fault, and measure the clearance over the whole motion or a span in s; between the frames too if it is to ``certify``."""
+    def check(
+        self,
+        certify: bool = True,
+        span: tuple[float, float] | None = None,
+        *,
+        required: float | None = None,
+        pairs: Sequence[str] = (),
+        only_pairs: bool = False,
+    ) -> Check:
+        """Find every fault, and measure the clearance over the whole motion or a span in s; between the frames too if it is to ``certify``.
+
+        ``required`` is the clearance in mm in place of the project's; ``pairs`` ask for others: “PART:PART=MM”, “PART=MM” or “…=off”, and
+        ``only_pairs`` for these alone.
+        """
+        from kestrav.core.findings.asking import with_pairs
         from kestrav.core.findings.check import certified, check
 
-        result = check(self._document, self._meshes, over=span)
-        return Check(self._document, certified(self._document, self._meshes, result) if certify else result)
+        document = self._document
+        if required is not None:
+            document = edits.settings(document, required_clearance=required)
+        document = with_pairs(document, list(pairs), only_pairs)
+        result = check(document, self._meshes, over=span)
+        return Check(document, self._meshes, certified(document, self._meshes, result) if certify else result)
 
-    def extract(self, *parts: str, keep: bool = True, **wish: Any) -> Extraction:
+    def extract(self, *parts: str, keep: bool = True, deeper: float = 0.0, **wish: Any) -> Extraction:
         """Find a way for parts to leave what they are in, and add it to the project if it is to be kept. ``wish``: ``required`` clearance in mm,
-        ``upright``, ``tilt`` in degrees, ``seconds`` at most for a stage …"""
+        ``upright``, ``tilt`` in degrees, ``seconds`` at most for a stage; ``allowed`` directions, ``room``, ``target``, as ``kestrav extract``
+        has them in words; ``onto`` and ``aside`` name parts. Contacts may get ``deeper`` by some mm on the way."""
         from kestrav.core.extraction.report import as_data, as_text
+        from kestrav.core.extraction.snaps import contacts_deeper
+        from kestrav.core.extraction.typed import read_direction, read_room, target_at
         from kestrav.core.extraction.ways import WayOut, Wish, add_way, find_way
 
         things = [self._part(part) for part in parts]
         if not things:
             raise Error("name the parts that are to leave")
+        if wish.get("onto") is not None:
+            wish["onto"] = self._part(wish["onto"])
+        wish["aside"] = tuple(self._part(name) for name in wish.get("aside") or ())
+        wish["allowed"] = tuple(read_direction(d) if isinstance(d, str) else d for d in wish.get("allowed") or ())
+        if isinstance(wish.get("room"), str):
+            wish["room"] = read_room(wish["room"])
+        if isinstance(wish.get("target"), str):
+            wish["target"] = target_at(self._document, things[0], wish["target"])
         try:
             asked = Wish(**wish)
         except TypeError as fault:
             raise Error(f"a way out cannot be asked for so: {fault}") from fault
-        found = find_way(self._document, self._meshes, things, asked)
-        told = Extraction(isinstance(found, WayOut), as_text(self._document, found), as_data(self._document, found))
+        document = contacts_deeper(self._document, self._meshes, things, deeper) if deeper > 0 else self._document
+        found = find_way(document, self._meshes, things, asked)
+        told = Extraction(isinstance(found, WayOut), as_text(document, found), as_data(document, found))
         if keep and isinstance(found, WayOut):
-            self._change(add_way(self._document, things, found))
+            self._change(add_way(document, things, found))
         return told
 
     def render(

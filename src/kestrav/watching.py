@@ -2,33 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from kestrav import scripting
 from kestrav.core.document.records import Project, Source
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import UNITLESS, read_product
 from kestrav.core.files.refresh import reload
 from kestrav.core.files.source_watch import SourceWatch, stamp
-from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.comparing import Comparison, compare
-from kestrav.core.findings.report import as_data
 from kestrav.core.geometry.meshes import Mesh
 
-Checked = Callable[[Project, Mapping[str, Mesh]], tuple[Project, CheckResult]]
-"""Checks a project; returns it as it was checked, and the result."""
+Checked = Callable[[scripting.Project], scripting.Check]
 
 
 @dataclass(frozen=True)
 class Checkup:
-    """A check: the project as it was checked, the result, which files had changed with what that brought, how it compares with the check
-    before (none: it is the first)."""
+    """A check, which files had changed before it with what that brought, and how it compares with the check before (none: it is the first)."""
 
-    project: Project
-    result: CheckResult
+    check: scripting.Check
     changes: tuple[tuple[str, str], ...] = ()
     comparison: Comparison | None = None
 
@@ -53,11 +49,11 @@ class Watcher:
 
     def check(self, changes: tuple[tuple[str, str], ...] = ()) -> Checkup:
         """Check now."""
-        project, result = self._checked(self.project, self.meshes)
-        data = as_data(project, result)
+        made = self._checked(scripting.Project(self.project, self.meshes, self.file))
+        data = made.as_data()
         compared = None if self._data is None else compare(self._data, data)
         self._data = data
-        self.last = Checkup(project, result, changes, compared)
+        self.last = Checkup(made, changes, compared)
         return self.last
 
     def look(self) -> Checkup | None:
