@@ -25,6 +25,7 @@ from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import span
+from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import own_bounds, rows
 from kestrav.core.parts.solids import solid_mesh
 
@@ -160,25 +161,27 @@ def change(project: Project, sheet_id: str, number: int, **fields: object) -> Pr
 # being out of date
 
 
-def state_of(project: Project, sheet: StepSheet) -> str:
-    """A mark of all that a sheet shows: it changes where parts or motions do."""
-    about = [[p for p in project.parts], project.paths, project.runs, project.pose_tracks, project.attachments]
-    about += [
-        getattr(project, name)
-        for name in ("wheels", "castors", "rotations", "gears", "rods", "balls", "finishes", "colourway")
-    ]
-    return hashlib.sha256(msgspec.json.encode(about)).hexdigest()[:16]
+_SHOWS = (
+    "parts", "paths", "runs", "pose_tracks", "attachments", "wheels", "castors", "rotations", "gears", "rods", "balls", "finishes",
+    "colourways", "colourway",
+)  # fmt: skip
+_states: Memo[str] = Memo(4)
+
+
+def state_of(project: Project) -> str:
+    """A mark of all that sheets show: it changes where parts, motions or finishes do."""
+    about = tuple(getattr(project, name) for name in _SHOWS)
+    return _states.get(about, lambda: hashlib.sha256(msgspec.json.encode(about)).hexdigest()[:16])
 
 
 def is_stale(project: Project, sheet: StepSheet) -> bool:
     """Whether the project has changed since the sheet was last looked through."""
-    return sheet.made_of != state_of(project, sheet)
+    return sheet.made_of != state_of(project)
 
 
 def current(project: Project, sheet_id: str) -> Project:
     """The sheet marked as looked through with the project as it is."""
-    sheet = get_as(project, sheet_id, StepSheet)
-    return update(project, sheet_id, made_of=state_of(project, sheet))
+    return update(project, sheet_id, made_of=state_of(project))
 
 
 # what a step shows
