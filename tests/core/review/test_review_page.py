@@ -153,6 +153,13 @@ def test_playing_scrubbing_and_keys(passing, shown):
     assert page.evaluate("review.time") == pytest.approx(1.25)
 
 
+def test_of_what_does_not_move_nothing_is_claimed(passing, shown):
+    page = shown(review_page(edits.remove(passing.project, "run-1"), passing.meshes).html)
+    assert page.inner_text("#certainty") == ""
+    page.click("#tab-pairs")
+    assert "ertified" not in page.inner_text("#pairs") and "Nothing moves" in page.inner_text("#pairs")
+
+
 def test_parts_are_hidden_isolated_selected_and_cut(passing, shown):
     page = shown(review_page(passing.project, passing.meshes).html)
     page.click("#tab-parts")

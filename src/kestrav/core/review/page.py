@@ -90,6 +90,7 @@ def review_page(
         result = certified(project, meshes, sampled, portion(progress, 0.4, 0.6))
     pack = Pack()
     scene, contents = pack_scene(project, meshes, pack, simplify, portion(progress, 0.6, 0.9))
+    measured = result.clearance.worst is not None
     numbers = {camera["id"]: k for k, camera in enumerate(scene["cameras"])}
     header = {
         "name": project.name,
@@ -108,12 +109,17 @@ def review_page(
             for shot in project.shots
         ],
         "runs": _runs(project),
-        "lanes": [_lane(pack, lane) for lane in charted(project, meshes, result.clearance, _LANES)],
+        "lanes": [
+            _lane(pack, lane)
+            for lane in charted(project, meshes, result.clearance, _LANES)
+            if np.isfinite(lane.values).any()
+        ],
         "gaps": _gaps(pack, project, result),
         "pairs": _pairs(project, result),
         "check": _check(project, result),
-        "certainty": result.status,
-        "certainty_told": f"{standing_in_words(result)}.",
+        # of what does not move there is nothing to be sure of
+        "certainty": result.status if measured else "",
+        "certainty_told": f"{standing_in_words(result)}." if measured else "",
         "measures": _measures(project, meshes),
         "comments": [
             {
