@@ -9,7 +9,7 @@ LONG = camera/test_demo_cameras.py camera/test_orbits.py clearance/test_adversar
 	files/test_product_cache.py files/test_recovery.py findings/test_findings.py findings/test_table.py \
 	files/test_usd.py geometry/test_roundness.py kinematics/test_displacement.py review
 
-.PHONY: setup dev demo test test-quick lint bench fuzz endure drill shots demo-geometry demo-project lock install uninstall
+.PHONY: setup dev demo test test-quick coverage lint bench fuzz endure drill shots demo-geometry demo-project lock install uninstall
 
 setup:
 	@scripts/setup run
@@ -29,6 +29,11 @@ test: dev
 test-quick: dev
 	@PYTHONDONTWRITEBYTECODE= $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal tests/core \
 		$(addprefix --ignore=tests/core/,$(LONG))
+
+# what of core its own tests go through
+coverage: dev
+	@PYTHONDONTWRITEBYTECODE= $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal tests/core \
+		--cov=kestrav.core --cov-report=term:skip-covered --cov-fail-under=92
 
 lint: dev
 	@.venv/bin/ruff check src tests bench campaigns demo
