@@ -46,6 +46,7 @@ from kestrav.core.document.references import renamed
 from kestrav.core.document.validation import COINCIDENT
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
+from kestrav.core.geometry.meshes import box_corners
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.kinematics.carriage import places_beyond
 from kestrav.core.kinematics.key_poses import pivot_poses, places, velocities
@@ -153,8 +154,9 @@ def front_station(project: Project, run: Run) -> float:
     station, curve = trip.arrives_at, trip.path.curve
     end = np.array([trip.end if np.isfinite(trip.end) else trip.start + trip.once])
     pose = Motion(project).poses(run.rider, end)[0]
-    low, high = own_bounds(project, run.rider) if _is_part(project, run.rider) else (np.zeros(3), np.zeros(3))
-    corners = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
+    corners = box_corners(
+        own_bounds(project, run.rider) if _is_part(project, run.rider) else (np.zeros(3), np.zeros(3))
+    )
     ahead = sense * curve.tangent([station], before=station > 0)[0]
     spots = apply(pose, corners)
     foremost = spots[int(np.argmax(spots @ ahead))]

@@ -27,7 +27,7 @@ from kestrav.core.files.motion_keys import (
     place_keys,
     turn_keys,
 )
-from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.bounds import WORLD, at
 from kestrav.core.kinematics.displacement import Displacement
@@ -219,8 +219,7 @@ def _reaches(project: Project, meshes: Mapping[str, Mesh]) -> Array:
     for k, part in enumerate(project.parts):
         if part.geometry is None:
             continue
-        low, high = solid_mesh(meshes, part).bounds
-        corners = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
+        corners = box_corners(solid_mesh(meshes, part).bounds)
         placed = corners @ rest[k, :3, :3].T + rest[k, :3, 3]
         here: str | None = part.id
         while here is not None:

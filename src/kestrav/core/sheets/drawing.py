@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.comments import Viewpoint
-from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.geometry.rays import tree
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.memo import Memo
@@ -127,8 +127,7 @@ def line_drawing(solids: Sequence[Placed], view: Viewpoint, aspect: float) -> tu
 
 
 def _frame_bounds(sight: Sight, one: Placed) -> tuple[Array, Array] | None:
-    low, high = one.mesh.bounds
-    box = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
+    box = box_corners(one.mesh.bounds)
     there = sight.seen(apply(one.pose, box))
     if np.isnan(there).any():
         return (np.full(2, -1e9), np.full(2, 1e9)) if not np.isnan(there).all() else None

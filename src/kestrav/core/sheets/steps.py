@@ -19,7 +19,7 @@ from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import find, get, get_as, new_id, new_name, shown_parts, subtree
 from kestrav.core.document.records import PoseTrack, Project, Run, Step, StepSheet
 from kestrav.core.errors import BadInput
-from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.geometry.rays import tree
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.legs import leg_of
@@ -236,8 +236,7 @@ def _corners(project: Project, part: str, poses: Array) -> Array:
     found = project.parts[rows(project)[part]]
     if found.geometry is None:
         return poses[:, None, :3, 3]
-    low, high = own_bounds(project, part)
-    box = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
+    box = box_corners(own_bounds(project, part))
     return np.asarray(np.einsum("nij,kj->nki", poses[:, :3, :3], box) + poses[:, None, :3, 3])
 
 
