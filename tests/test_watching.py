@@ -93,9 +93,14 @@ def test_what_became_worse_and_better_is_told_with_all_that_is_attached_kept(wat
 
 def test_the_command_line_watches_until_it_is_stopped(watched):
     command = [sys.executable, "-m", "kestrav.cli", "check", str(watched), "--watch", "--json", "--no-certify"]
-    child = subprocess.Popen(
-        command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=Path(__file__).parents[1]
-    )
+    # what is started in the background of a shell hears no Ctrl+C, and neither would the child
+    heard = signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        child = subprocess.Popen(
+            command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=Path(__file__).parents[1]
+        )
+    finally:
+        signal.signal(signal.SIGINT, heard)
     try:
         first = json.loads(child.stdout.readline())
         assert first["min_clearance_mm"] == pytest.approx(9.0)
