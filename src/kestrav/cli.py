@@ -449,78 +449,52 @@ def render(
     force: Force = False,
 ) -> None:
     """Render shots to a film, a still or a folder of pictures."""
-    import msgspec
-
-    from kestrav.core.document.shots import film_frames, pick_colourway, pick_shot, with_settings
-    from kestrav.core.files import project_file
-    from kestrav.render.film import render_film, render_still
-    from kestrav.render.formats import is_still, read_bits
+    from kestrav import scripting
 
     farm = _farm(cluster, certificates)
-    if codec not in ("h264", "av1"):
-        raise BadInput(f"the codec “{codec}” is not known: give h264 or av1")
-    if processes is not None and processes < 1:
-        raise BadInput(f"{processes} processes cannot work at it; give 1 or more")
-    deep = read_bits(bits)
-    opened = project_file.load(project)
-    if film:
-        if shot:
-            raise BadInput("--film is all shots that are in the film; leave --shot out")
-        picked = [s for s in opened.project.shots if s.in_film]
-        if not picked:
-            raise BadInput(f"no shot of “{opened.project.name}” is in the film")
-    else:
-        picked = [pick_shot(opened.project, name) for name in shot] if shot else [pick_shot(opened.project, None)]
-    if span is not None and len(picked) > 1:
-        raise BadInput("--span belongs to one shot; leave it out for a film")
-    chosen = [with_settings(one, size, fps, background, span, look, quality, samples) for one in picked]
-    if colourway is not None:
-        way = pick_colourway(opened.project, colourway)
-        chosen = [msgspec.structs.replace(one, colourway=way) for one in chosen]
+    if film and shot:
+        raise BadInput("--film is all shots that are in the film; leave --shot out")
+    opened = scripting.open(project)
     report = None if as_json or not sys.stderr.isatty() else _Line()
+    settings: dict[str, Any] = {
+        "film": film, "size": size, "fps": fps, "look": look, "quality": quality, "samples": samples, "background": background,
+        "span": span, "colourway": colourway, "progress": report, "overwrite": force,
+    }  # fmt: skip
     if sheet:
-        from kestrav.render.contact_sheet import contact_sheet
-
         if at is not None:
             raise BadInput("--at belongs to a still, and --sheet to many pictures; leave one of them out")
-        contact_sheet(opened.project, opened.meshes, chosen, out, report, force)
-        _print({"out": str(out), "shots": [one.name for one in chosen]}, f"made {out}", as_json)
+        opened.contact_sheet(out, shot or None, **settings)
+        _print({"out": str(out), "shots": list(opened.rendered[-1].shots)}, f"made {out}", as_json)
         return
-    still = is_still(out)
-    when = (chosen[0].start if at is None else at) if still else 0.0
-    if when < 0:
-        raise BadInput(f"a still at {when:g} s is not possible; time begins at 0")
-    if at is not None and not still:
-        raise BadInput("--at belongs to a still; end the output in .png or .exr")
-    outputs = [(out, chosen)]
-    if all_colourways:
-        from kestrav.core.editing.finishing import in_all_colourways
-        from kestrav.render.formats import beside_named
-
-        ways = in_all_colourways(opened.project, chosen)
-        outputs = [(beside_named(out, name), shots) for name, shots in ways]
-    for target, shots in outputs:
-        began, first = time.monotonic(), shots[0]
-        if still:
-            render_still(opened.project, opened.meshes, first, when, target, force, alpha, report, deep)
-            data: dict[str, Any] = {"out": str(target), "shot": first.name, "time_s": when}
-            _print(data, f"{target}: still at {when:g} s", as_json)
+    opened.render(
+        out,
+        shot or None,
+        at,
+        **settings,
+        all_colourways=all_colourways,
+        bits=bits,
+        codec=codec,
+        transparent=alpha,
+        resume=resume,
+        processes=processes,
+        cluster=farm,
+    )
+    for one in opened.rendered:
+        if one.time is not None:
+            data: dict[str, Any] = {"out": str(one.file), "shot": one.shots[0], "time_s": one.time}
+            _print(data, f"{one.file}: still at {one.time:g} s", as_json)
             continue
-        options = {"alpha": alpha, "codec": codec, "bits": deep, "resume": resume}
-        options |= {"processes": processes, "cluster": farm}
-        render_film(opened.project, opened.meshes, shots, target, report, force, **options)
-        count, took = len(film_frames(shots, first.fps)), time.monotonic() - began
         data = {
-            "out": str(target),
-            "shot": first.name,
-            "shots": [one.name for one in shots],
-            "frames": count,
-            "fps": first.fps,
-            "duration_s": count / first.fps,
-            "size": [first.width, first.height],
-            "seconds": took,
+            "out": str(one.file),
+            "shot": one.shots[0],
+            "shots": list(one.shots),
+            "frames": one.frames,
+            "fps": one.fps,
+            "duration_s": one.frames / one.fps,
+            "size": list(one.size),
+            "seconds": one.seconds,
         }
-        _print(data, f"{target}: {count} frames at {first.fps:g} per second in {took:.1f} s", as_json)
+        _print(data, f"{one.file}: {one.frames} frames at {one.fps:g} per second in {one.seconds:.1f} s", as_json)
 
 
 @app.command()

@@ -10,7 +10,8 @@ degrees; arrays are NumPy's. What cannot be done raises :class:`kestrav.Error` w
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import time
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path as FilePath
 from typing import TYPE_CHECKING, Any, Literal
@@ -28,7 +29,9 @@ from kestrav.core.files import project_file
 from kestrav.core.geometry.meshes import Mesh
 
 if TYPE_CHECKING:
+    from kestrav.core.document.records import Shot
     from kestrav.core.findings.check import CheckResult
+    from kestrav.render.cluster import Cluster
 
 Array = NDArray[np.float64]
 File = str | FilePath
@@ -164,6 +167,20 @@ class Delivery:
     left_out: tuple[str, ...]
 
 
+@dataclass(frozen=True)
+class Rendered:
+    """A film, folder or still that was made: of which shots, with how many frames at what rate and size, in how many seconds, and a still's
+    ``time`` in s."""
+
+    file: FilePath
+    shots: tuple[str, ...]
+    frames: int
+    fps: float
+    size: tuple[int, int]
+    seconds: float
+    time: float | None = None
+
+
 class Project:
     """An open project. Its methods change it in place; :meth:`undo` takes the last change back."""
 
@@ -172,6 +189,7 @@ class Project:
         self._before: list[Document] = []
         self.file = file
         self.deliveries: list[Delivery] = []  # what was added to it here, file by file
+        self.rendered: list[Rendered] = []  # what was rendered of it here
 
     # what it holds
 
@@ -473,37 +491,113 @@ class Project:
         shot: str | Iterable[str] | None = None,
         at: float | None = None,
         *,
+        film: bool | None = None,
         size: str | None = None,
+        fps: float | None = None,
+        look: str | None = None,
         quality: str | None = None,
         samples: int | None = None,
+        background: str | None = None,
+        span: str | None = None,
+        colourway: str | None = None,
+        all_colourways: bool = False,
         bits: int = 8,
+        codec: str = "h264",
         transparent: bool = False,
+        resume: bool = False,
+        processes: int | None = None,
+        cluster: Cluster | None = None,
+        progress: Callable[[int, int], None] | None = None,
         overwrite: bool = False,
     ) -> FilePath:
         """Render shots, one after another, to a film or a folder; or a still at a time in s, where ``out`` is a .png or .exr.
 
-        Without a name it is the first shot, or for a film all shots that are in it. ``size`` as 1280x720.
+        Without a name it is the first shot, or for a film all shots that are in it unless ``film`` is False. ``size`` as 1280x720, ``span`` as
+        first:last in s of one shot, ``background`` as #rrggbb, #rrggbb:#rrggbb or clear. With ``all_colourways`` it is made once in each, its name
+        added to the file's. ``resume`` goes on with an earlier attempt; ``progress`` is told frames done and in all. What was made is noted in
+        :attr:`rendered`. Returns the (first) file.
         """
-        from kestrav.core.document.shots import pick_shot, with_settings
+        from kestrav.core.document.shots import film_frames
         from kestrav.render.film import render_film, render_still
-        from kestrav.render.formats import is_still, read_bits
+        from kestrav.render.formats import beside_named, is_still, read_bits
 
-        target = FilePath(out)
+        target, deep = FilePath(out), read_bits(bits)
+        if codec not in ("h264", "av1"):
+            raise Error(f"the codec “{codec}” is not known: give h264 or av1")
+        if processes is not None and processes < 1:
+            raise Error(f"{processes} processes cannot work at it; give 1 or more")
         still = is_still(target)
-        if shot is None and not still:
-            picked = [s for s in self._document.shots if s.in_film] or [pick_shot(self._document, None)]
+        settings = (size, fps, background, span, look, quality, samples)
+        if film is None:
+            film = not still and any(one.in_film for one in self._document.shots)
+        shots = self._picked(shot, film, settings, colourway)
+        when = (shots[0].start if at is None else at) if still else None
+        if when is not None and when < 0:
+            raise Error(f"a still at {when:g} s is not possible; time begins at 0")
+        if at is not None and not still:
+            raise Error("a time belongs to a still; end the output in .png or .exr")
+        outputs = [(target, shots)]
+        if all_colourways:
+            from kestrav.core.editing.finishing import in_all_colourways
+
+            ways = in_all_colourways(self._document, shots)
+            outputs = [(beside_named(target, name), dressed) for name, dressed in ways]
+        for file, wanted in outputs:
+            began, first = time.monotonic(), wanted[0]
+            if when is not None:
+                render_still(self._document, self._meshes, first, when, file, overwrite, transparent, progress, deep)
+                frames = 1
+            else:
+                options: dict[str, Any] = {"alpha": transparent, "codec": codec, "bits": deep, "resume": resume}
+                options |= {"processes": processes, "cluster": cluster}
+                render_film(self._document, self._meshes, wanted, file, progress, overwrite, **options)
+                frames = len(film_frames(wanted, first.fps))
+            names = tuple(one.name for one in wanted)
+            took = time.monotonic() - began
+            self.rendered.append(Rendered(file, names, frames, first.fps, (first.width, first.height), took, when))
+        return outputs[0][0]
+
+    def contact_sheet(
+        self,
+        out: File,
+        shot: str | Iterable[str] | None = None,
+        *,
+        film: bool = True,
+        progress: Callable[[int, int], None] | None = None,
+        overwrite: bool = False,
+        **settings: Any,
+    ) -> FilePath:
+        """Write small pictures of shots (all that are in the film, if none are named) on one .png; ``settings`` as for :meth:`render`."""
+        from kestrav.render.contact_sheet import contact_sheet
+
+        names = ("size", "fps", "background", "span", "look", "quality", "samples")
+        shots = self._picked(shot, film, tuple(settings.get(name) for name in names), settings.get("colourway"))
+        contact_sheet(self._document, self._meshes, shots, FilePath(out), progress, overwrite)
+        self.rendered.append(Rendered(FilePath(out), tuple(one.name for one in shots), 0, 0.0, (0, 0), 0.0, None))
+        return FilePath(out)
+
+    def _picked(
+        self, shot: str | Iterable[str] | None, film: bool, settings: tuple[Any, ...], colourway: str | None
+    ) -> list[Shot]:
+        """The shots that are meant, with settings of their own."""
+        import msgspec
+
+        from kestrav.core.document.shots import pick_colourway, pick_shot, with_settings
+
+        if shot is None and film:
+            picked = [s for s in self._document.shots if s.in_film]
+            if not picked:
+                raise Error(f"no shot of “{self.name}” is in the film")
         else:
-            names = [shot] if shot is None or isinstance(shot, str) else list(shot)
+            names: list[str | None] = [shot] if shot is None or isinstance(shot, str) else [*shot] or [None]
             picked = [pick_shot(self._document, name) for name in names]
-        shots = [with_settings(s, size=size, quality=quality, samples=samples) for s in picked]
-        if still:
-            when = shots[0].start if at is None else at
-            return render_still(
-                self._document, self._meshes, shots[0], when, target, overwrite, transparent, bits=read_bits(bits)
-            )
-        return render_film(
-            self._document, self._meshes, shots, target, None, overwrite, alpha=transparent, bits=read_bits(bits)
-        )
+        if settings[3] is not None and len(picked) > 1:
+            raise Error("a span belongs to one shot; leave it out for a film")
+        shots = [with_settings(one, *settings) for one in picked]
+        if colourway is None:
+            return shots
+        way = pick_colourway(self._document, colourway)
+        return [msgspec.structs.replace(one, colourway=way) for one in shots]
 
     def export(
         self,
