@@ -407,10 +407,10 @@ class Tour:
         return target
 
     def film(self) -> list[Path]:
-        """Render the film and its contact sheet with the window's own jobs, in the looks and rate of its shots, and a size that two cores
+        """Render the film and its contact sheet with the window's own jobs, in the looks of its shots, and a size and rate that two cores
         without a graphics processor manage in minutes."""
         window = self.window
-        small = {"width": 960, "height": 540}
+        small = {"width": 854, "height": 480, "fps": 24.0}
         shots = [msgspec.structs.replace(s, **small) for s in window.session.project.shots if s.in_film]
         sheet, film = self.folder / "contact-sheet.png", self.folder / "film.mp4"
         window.filming.start_sheet(shots, sheet)
