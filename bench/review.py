@@ -17,7 +17,7 @@ from kestrav.core.geometry.meshes import smooth_surface
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import span
 from kestrav.core.parts.solids import solid_mesh
-from kestrav.core.review.page import review_page
+from kestrav.core.review.review_page import review_page
 
 # Chromium by itself, drawing with the processor, and asking nobody for anything
 ARGUMENTS = [
@@ -88,7 +88,7 @@ def _bare(project, meshes, eye, target):
         parts.append([number[key], part.colour])
     poses = world_poses(project, np.arange(_FRAMES) * span(project) / _FRAMES)[:, rows].reshape(_FRAMES, len(rows), 16)
     data = {"shapes": shapes, "parts": parts, "poses": poses.tolist(), "eye": eye, "target": target}
-    three = (resources.files("kestrav") / "assets" / "review" / "three.js").read_text("utf-8")
+    three = (resources.files("kestrav") / "assets" / "review" / "three.min.js").read_text("utf-8")
     return (
         "<!doctype html><style>canvas{position:fixed;inset:0;width:100%;height:100%}</style><canvas></canvas>"
         f"<script>{three}</script><script>const DATA={json.dumps(data)};{_BARE}</script>"

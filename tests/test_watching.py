@@ -17,7 +17,7 @@ from kestrav.core.document.records import Part, Project, Run
 from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
-from kestrav.core.files.source_watch import SourceWatch
+from kestrav.core.files.source_watch import SourceWatch, stamps_of
 from kestrav.core.findings.comparing import in_words
 from kestrav.watching import Watcher, watch
 
@@ -50,16 +50,20 @@ def watched(tmp_path):
 def test_a_file_that_is_still_written_is_waited_for(watched):
     project = project_file.load(watched).project
     eye = SourceWatch()
-    eye.begin(project, watched)
-    assert eye.changed(project, watched) == ()
+    eye.begin(stamps_of(project, watched))
+
+    def look():
+        return eye.changed(project, watched, stamps_of(project, watched))
+
+    assert look() == ()
     box(watched.parent / "post.stl", 20, (0, 24, 0))
-    assert eye.changed(project, watched) == ()
-    (changed,) = eye.changed(project, watched)
+    assert look() == ()
+    (changed,) = look()
     assert next(s for s in project.sources if s.id == changed).file.endswith("post.stl")
-    eye.take(project, changed, watched)
-    assert eye.changed(project, watched) == ()
+    eye.take(watched.parent / "post.stl")
+    assert look() == ()
     (watched.parent / "post.stl").unlink()
-    assert eye.changed(project, watched) == eye.changed(project, watched) == ()
+    assert look() == look() == ()
 
 
 def test_what_became_worse_and_better_is_told_with_all_that_is_attached_kept(watched):

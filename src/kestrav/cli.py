@@ -550,7 +550,7 @@ def export(
     tell = None if as_json or not sys.stderr.isatty() else _share_line
     request = ExportRequest(document, opened.meshes, out, force, tolerance, simplify, sheet, tell=tell)
     handed = chosen.write(request)
-    _print({"out": [str(file) for file in handed.files], **handed.data}, handed.told, as_json)
+    _print({"out": [str(file) for file in handed.files], **handed.data}, f"made {handed.told}", as_json)
 
 
 @app.command()

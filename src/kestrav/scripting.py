@@ -336,10 +336,10 @@ class Project:
 
     def add_poses(self, file: File) -> tuple[str, ...]:
         """Give parts, cameras and lights the poses of a table (CSV, as :meth:`export` writes them) as key poses; returns the names of these."""
-        from kestrav.core.files.pose_tables import read_poses, with_poses
+        from kestrav.core.files.pose_tables import keyed_poses, with_poses
 
         before = len(self._document.pose_tracks)
-        self._change(with_poses(self._document, read_poses(self._document, FilePath(file))))
+        self._change(with_poses(self._document, keyed_poses(self._document, FilePath(file))))
         return tuple(track.name for track in self._document.pose_tracks[before:])
 
     def add_wheels(self, *parts: str) -> tuple[str, ...]:

@@ -13,7 +13,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import UNITLESS, read_product
 from kestrav.core.files.refresh import reload
-from kestrav.core.files.source_watch import SourceWatch, stamp
+from kestrav.core.files.source_watch import SourceWatch, stamp, stamps_of
 from kestrav.core.findings.comparing import Comparison, compare
 from kestrav.core.geometry.meshes import Mesh
 
@@ -45,7 +45,7 @@ class Watcher:
         opened = project_file.load(self.file)
         self.project, self.meshes = opened.project, dict(opened.meshes)
         self._stamp = stamp(self.file)
-        self._sources.begin(self.project, self.file)
+        self._sources.begin(stamps_of(self.project, self.file))
 
     def check(self, changes: tuple[tuple[str, str], ...] = ()) -> Checkup:
         """Check now."""
@@ -67,10 +67,10 @@ class Watcher:
             self._open()
             return self.check(((self.file.name, "the project was saved anew"),))
         told = []
-        for source_id in self._sources.changed(self.project, self.file):
+        for source_id in self._sources.changed(self.project, self.file, stamps_of(self.project, self.file)):
             source = next(s for s in self.project.sources if s.id == source_id)
-            self._sources.take(self.project, source_id, self.file)
             path = project_file.source_path(source.file, self.file)
+            self._sources.take(path)
             told.append((path.name, self._bring_in(source, path)))
         return self.check(tuple(told)) if told else None
 

@@ -27,6 +27,7 @@ def drop(hand, *files):
     hand.window.dropEvent(
         QDropEvent(QPointF(500, 300), Qt.DropAction.CopyAction, data, none, Qt.KeyboardModifier.NoModifier)
     )
+    finished(hand)
 
 
 def test_every_export_is_in_one_dialog_with_what_it_contains_and_leaves_out(hand):
@@ -57,7 +58,7 @@ def test_each_export_is_written(hand, tmp_path, monkeypatch, title):
     finished(hand)
     made = target.with_suffix(one.endings[0])
     assert made.exists() and made.stat().st_size > 20
-    assert "handed" in hand.window.messages.lines[-1].text if hasattr(hand.window.messages, "lines") else True
+    assert "handed" in hand.window.tools.hint.text()
 
 
 def test_a_step_sheet_is_made_edited_and_goes_out_of_date(hand):
@@ -82,6 +83,7 @@ def test_a_step_sheet_is_made_edited_and_goes_out_of_date(hand):
     hand.press("Automatic view")
     assert hand.session.project.sheets[0].steps[0].view is None
     hand.press("Show")
+    finished(hand)
     assert 0 < hand.session.time < 2
     assert "Out of date" not in hand.said()
     hand.session.edit("Longer", lambda p: edits.update(p, "run-1", duration=3.0))
@@ -140,10 +142,16 @@ def test_comments_are_dropped_shown_gone_to_and_dealt_with(hand, tmp_path):
     assert not hand.session.project.comments
 
 
-def test_a_file_that_holds_no_comments_is_told_in_the_card(hand, tmp_path):
+def test_files_that_hold_neither_comments_nor_poses_are_told(hand, tmp_path, monkeypatch):
+    told = []
+    monkeypatch.setattr("kestrav.app.shell.window.tell", lambda _, title, text: told.append(text))
     (tmp_path / "other.json").write_text("{}")
-    drop(hand, tmp_path / "other.json")
-    assert "holds no comments" in hand.window.card.fault.text()
+    (tmp_path / "poses.csv").write_text("time_s,part,x_mm,y_mm,z_mm\n0,Nobody,1,2,3\n")
+    # of two that are dropped together one waits for the other
+    drop(hand, tmp_path / "other.json", tmp_path / "poses.csv")
+    hand.qtbot.waitUntil(lambda: len(told) == 2, timeout=60_000)
+    assert any("holds no comments" in text for text in told) and any("Nobody" in text for text in told)
+    assert not hand.session.project.comments and not hand.session.project.pose_tracks
 
 
 def test_a_table_of_poses_is_dropped(hand, tmp_path):
@@ -162,14 +170,15 @@ def test_a_cad_file_that_changes_is_offered_brought_in_and_compared(make_hand, p
     project = into_project(edits.remove(passing.project, "part-2"), imported)
     hand = make_hand(type(passing)(project, {**passing.meshes, **imported.meshes}), tmp_path / "a.kestrav")
     hand.window.documents.keep_unsaved(tmp_path / "unsaved")
-    hand.window.documents.watch.timer.stop()
-    hand.window.documents.watch._begin()
+    watch = hand.window.documents.watch
+    watch.timer.setInterval(50)
+    watch._begin()
+    hand.qtbot.waitUntil(lambda: not watch._is_new, timeout=20_000)
     hand.checked()
     assert not hand.window.source_bar.isVisible()
     trimesh.creation.box((10, 22, 100)).apply_translation((0, 19, 0)).export(post)
-    for _ in range(2):
-        hand.window.documents.watch.look()
-    assert hand.window.source_bar.isVisible() and "post.stl" in hand.window.source_bar.text.text()
+    hand.qtbot.waitUntil(lambda: hand.window.source_bar.isVisible(), timeout=20_000)
+    assert "post.stl" in hand.window.source_bar.text.text()
     monkeypatch.setattr("kestrav.app.actions.import_actions.ChangesDialog.exec", lambda self: 1)
     told = []
     hand.window.checking.compared.connect(told.append)

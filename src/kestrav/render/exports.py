@@ -38,7 +38,7 @@ class ExportRequest:
 
 @dataclass(frozen=True)
 class Exported:
-    """What was written: the files, a sentence, and plain data for machines."""
+    """What was written: the files, these and what is in them in words, and plain data for machines."""
 
     files: tuple[Path, ...]
     told: str
@@ -47,9 +47,10 @@ class Exported:
 
 @dataclass(frozen=True)
 class Export:
-    """A way to hand a project on. ``options`` are the names of the request's fields that count for it."""
+    """A way to hand a project on. ``stem`` is what its file is called if nothing is said, ``options`` are the names of the request's fields
+    that count for it."""
 
-    id: str
+    stem: str
     title: str
     endings: tuple[str, ...]
     holds: str
@@ -60,11 +61,11 @@ class Export:
     @property
     def name(self) -> str:
         """A file's name to begin with."""
-        return f"{self.id}{self.endings[0]}"
+        return f"{self.stem}{self.endings[0]}"
 
 
 def _review(request: ExportRequest) -> Exported:
-    from kestrav.core.review.page import write_review_page
+    from kestrav.core.review.review_page import write_review_page
 
     page = write_review_page(
         request.project,
@@ -113,7 +114,7 @@ def _tables(request: ExportRequest) -> Exported:
     from kestrav.core.files.tables import write_tables
 
     files = write_tables(request.project, request.meshes, request.target, request.overwrite)
-    return Exported(tuple(files), f"made {', '.join(map(str, files))}")
+    return Exported(tuple(files), ", ".join(map(str, files)))
 
 
 def _lane_table(request: ExportRequest) -> Exported:
@@ -158,7 +159,7 @@ def _report(request: ExportRequest) -> Exported:
             told(share)
 
     write_project_report(request.project, request.meshes, request.target, request.overwrite, tell, request.result)
-    return Exported((request.target,), f"made {request.target}")
+    return Exported((request.target,), str(request.target))
 
 
 EXPORTS: tuple[Export, ...] = (
@@ -184,7 +185,7 @@ EXPORTS: tuple[Export, ...] = (
         "scene",
         "OpenUSD",
         (".usdc", ".usdz", ".usda"),
-        "Parts with hierarchy and instances, finishes, colourways as variants, motion, cameras with lens and focus, lights",
+        "Parts with hierarchy and instances, finishes, colourways as variants, motion, cameras with lens and focus, lights; hidden parts as hidden",
         "Textures, sheen and anisotropy; what finishes transmit is told as opacity",
         _usd,
         ("tolerance",),

@@ -4,20 +4,21 @@ from __future__ import annotations
 
 import datetime
 import io
-import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
 from PIL import Image
 
-from kestrav.core.document.comments import Viewpoint
+from kestrav.core.document.comments import SavedView
 from kestrav.core.document.edits import add
-from kestrav.core.document.lookup import get_as
+from kestrav.core.document.lookup import get_as, new_id
 from kestrav.core.document.records import Camera, PointAim, Project, Shot, StepSheet
 from kestrav.core.errors import BadInput
 from kestrav.core.files.writing import refuse_existing, write_whole
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.progress import Progress
 from kestrav.core.sheets.layout import pages_of
 from kestrav.core.sheets.paper import as_html, as_pdf
@@ -26,7 +27,6 @@ from kestrav.render.picture import Studio
 
 ENDINGS = (".pdf", ".html")
 _TALL = 620  # pixels of a shaded picture
-_SENSOR = 24.0  # mm; the height of the frame that a view's angle is of
 
 
 @dataclass(frozen=True)
@@ -91,23 +91,17 @@ class _Pictures:
         self._project, self._meshes = project, meshes
         self._studios: dict[int, Studio] = {}
 
-    def __call__(self, time: float, view: Viewpoint, aspect: float) -> bytes:
+    def __call__(self, time: float, view: SavedView, aspect: float) -> bytes:
         """A picture (PNG) at a time in s, from a viewpoint, of an aspect (width by height)."""
         wide = round(_TALL * aspect)
-        camera = Camera(
-            "view",
-            "View",
-            PointAim(view.target),
-            view.position,
-            focal_length=_focal_length(view),
-            sensor_width=_SENSOR * wide / _TALL,
-            sensor_height=_SENSOR,
-        )
         if wide not in self._studios:
-            shot = Shot("view-shot", "View", camera.id, background="#ffffff", floor="none")
-            seen = add(self._project, camera, shot)
-            self._studios[wide] = Studio(seen, self._meshes, shot, wide, _TALL)
-        picture = self._studios[wide].picture(camera, time)
+            # a studio is one of a shot's camera, though it looks from elsewhere here
+            camera = Camera(new_id(self._project, Camera), "View", PointAim(view.target))
+            shot = Shot(new_id(self._project, Shot), "View", camera.id, background="#ffffff", floor="none")
+            self._studios[wide] = Studio(add(self._project, camera, shot), self._meshes, shot, wide, _TALL)
+        place, target, up = (np.array(v) for v in (view.position, view.target, view.up))
+        poses = world_poses(self._project, [time])[0]
+        picture = self._studios[wide].picture_from(place, target, up, float(np.radians(view.angle)), poses, time)
         out = io.BytesIO()
         Image.fromarray(picture[..., :3]).save(out, format="PNG", optimize=True)
         return out.getvalue()
@@ -116,7 +110,3 @@ class _Pictures:
         """Let go of the studios."""
         for studio in self._studios.values():
             studio.close()
-
-
-def _focal_length(view: Viewpoint) -> float:
-    return _SENSOR / (2.0 * math.tan(math.radians(0.5 * view.angle)))

@@ -56,8 +56,8 @@ def test_floats_through_the_exponential_filter_are_within_its_bits(packed):
     data = packed(corners, "ATTRIBUTES", 15)
     found = np.frombuffer(unpacked(data, "ATTRIBUTES", len(corners), 12, "EXPONENTIAL"), "<f4").reshape(-1, 3)
     assert np.abs(found - corners).max(axis=0) == pytest.approx([0, 0, 0], abs=20 * 2.0**-13)
-    with pytest.raises(ValueError, match="“OCTAHEDRAL” is not read"):
-        unpacked(data, "ATTRIBUTES", len(corners), 12, "OCTAHEDRAL")
+    with pytest.raises(ValueError, match="“SPIRAL” is not known"):
+        unpacked(data, "ATTRIBUTES", len(corners), 12, "SPIRAL")
 
 
 @pytest.mark.parametrize("kind", ["<u2", "<u4"])

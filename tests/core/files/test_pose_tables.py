@@ -10,7 +10,7 @@ from kestrav.core.camera.views import angles_of, views
 from kestrav.core.document import edits
 from kestrav.core.document.records import Light, Placement
 from kestrav.core.errors import BadInput
-from kestrav.core.files.pose_tables import is_pose_table, read_poses, with_poses
+from kestrav.core.files.pose_tables import is_pose_table, keyed_poses, read_poses, with_poses
 from kestrav.core.files.tables import camera_table, light_table, pose_table
 from kestrav.core.kinematics.poses import light_places, world_poses
 from kestrav.core.kinematics.runs import frame_times
@@ -22,7 +22,7 @@ def test_what_is_written_reads_back_as_the_same_motion(turning, tmp_path):
     times = frame_times(project)
     (tmp_path / "poses.csv").write_text(pose_table(project, times), encoding="utf-8")
     assert is_pose_table(tmp_path / "poses.csv")
-    posed = read_poses(project, tmp_path / "poses.csv")
+    posed = keyed_poses(project, tmp_path / "poses.csv")
     still = project
     for item in ("run-1", "rotation-1"):
         still = edits.remove(still, item)
@@ -42,7 +42,7 @@ def test_a_cameras_table_makes_it_stand_and_look_so(passing, tmp_path):
     times = frame_times(moving)
     (tmp_path / "cameras.csv").write_text(camera_table(moving, passing.meshes, times), encoding="utf-8")
     fixed = edits.update(moving, moving.cameras[0].id, position=(0.0, -2000.0, 0.0))
-    again = with_poses(fixed, read_poses(fixed, tmp_path / "cameras.csv"))
+    again = with_poses(fixed, keyed_poses(fixed, tmp_path / "cameras.csv"))
     seen, told = (views(p, passing.meshes, p.cameras[0], times) for p in (moving, again))
     assert np.abs(seen.position - told.position).max() < 0.02
     assert np.abs(np.array(angles_of(seen.forward)) - np.array(angles_of(told.forward))).max() < 0.05
@@ -52,7 +52,7 @@ def test_a_lights_table_reads_back(passing, tmp_path):
     light = Light("light-1", "Lamp", position=(100.0, 200.0, 300.0))
     (tmp_path / "lights.csv").write_text(light_table(edits.add(passing.project, light), np.linspace(0, 2, 5)))
     project = edits.add(passing.project, msgspec.structs.replace(light, position=(0.0, 0.0, 0.0)))
-    again = with_poses(project, read_poses(project, tmp_path / "lights.csv"))
+    again = with_poses(project, keyed_poses(project, tmp_path / "lights.csv"))
     assert light_places(again, again.lights[0], [1.0])[0][0] == pytest.approx([100, 200, 300])
 
 
@@ -61,7 +61,7 @@ def test_other_units_separators_and_names(passing, tmp_path):
     file.write_text("time [ms];part;x [m];y_m;z (m)\n0;Post;0;0,1;0\n".replace(",", "."), encoding="utf-8")
     (posed,) = read_poses(passing.project, file)
     assert posed.thing == "part-2" and posed.places[0] == pytest.approx([0, 100, 0])
-    project = with_poses(passing.project, [posed])
+    project = with_poses(passing.project, keyed_poses(passing.project, file))
     assert project.pose_tracks[0].keys[0].placement.position == pytest.approx((0, 100, 0))
 
 

@@ -18,7 +18,7 @@ from scipy.spatial.transform import Rotation
 from kestrav.core.camera.making import add_standing
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
-from kestrav.core.document.records import Colourway, Comment, GivenFinish, Viewpoint
+from kestrav.core.document.records import Colourway, Comment, GivenFinish, SavedView
 from kestrav.core.document.surfaces import Finish
 from kestrav.core.errors import BadInput
 from kestrav.core.files.gltf_export import animated
@@ -27,9 +27,9 @@ from kestrav.core.files.usd_export import write_usd
 from kestrav.core.findings.check import check
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import frame_times, span
-from kestrav.core.review.comments import add_comments, read_comments
+from kestrav.core.review.comment_files import add_comments, read_comments
 from kestrav.core.review.packing import Pack, unpacked
-from kestrav.core.review.page import review_page, write_review_page
+from kestrav.core.review.review_page import review_page, write_review_page
 
 PLACE, TURN = 0.01, 0.01  # mm and degrees that are promised
 BREACH = (214, 69, 43)
@@ -236,7 +236,7 @@ def test_nothing_in_a_product_can_inject_anything(passing, shown):
         Finish("finish-1", evil, "#aa2222"),
         Colourway("colourway-1", evil, (GivenFinish("part-1", "finish-1"),)),
     )
-    view = Viewpoint((300.0, -400.0, 200.0), (0.0, 0.0, 0.0))
+    view = SavedView((300.0, -400.0, 200.0), (0.0, 0.0, 0.0))
     project = edits.add(project, Comment("comment-1", "Said", evil, evil, 0.5, view))
     page = shown(review_page(project, passing.meshes).html)
     for name in ("findings", "pairs", "parts", "comments"):

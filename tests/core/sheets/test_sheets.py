@@ -11,7 +11,7 @@ from pypdf import PdfReader
 from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
-from kestrav.core.document.comments import Viewpoint
+from kestrav.core.document.comments import SavedView
 from kestrav.core.document.records import KeyPose, Placement, PoseTrack, Run, StepSheet
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
@@ -22,7 +22,7 @@ from kestrav.core.sheets.layout import pages_of, parts_list
 from kestrav.core.sheets.paper import SIZES, Clip, Lines, Page, Text, as_html, as_pdf, fitting, width_of, wrapped
 from kestrav.core.sheets.steps import is_stale, make_sheet, shown_in, view_of
 
-FRONT = Viewpoint((0.0, -1000.0, 0.0), (0.0, 0.0, 0.0), angle=20.0)
+FRONT = SavedView((0.0, -1000.0, 0.0), (0.0, 0.0, 0.0), angle=20.0)
 
 
 @pytest.fixture
@@ -184,7 +184,7 @@ def test_a_ball_is_drawn_by_its_outline():
 
 
 def test_a_viewpoint_straight_above_has_a_direction_up():
-    sight = sight_of(Viewpoint((0.0, 0.0, 500.0), (0.0, 0.0, 0.0)))
+    sight = sight_of(SavedView((0.0, 0.0, 500.0), (0.0, 0.0, 0.0)))
     assert sight.seen(np.array([[0.0, 10.0, 0.0]]))[0, 1] > 0
 
 

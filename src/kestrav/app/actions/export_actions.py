@@ -15,10 +15,10 @@ from PySide6.QtWidgets import QFileDialog
 from kestrav.app.dialogs.export_dialog import ExportDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
-from kestrav.core.document.records import Comment, Viewpoint
-from kestrav.core.errors import BadInput
-from kestrav.core.files.pose_tables import read_poses, with_poses
-from kestrav.core.review.comments import add_comments, read_comments
+from kestrav.core.document.lookup import get_as
+from kestrav.core.document.records import Comment, SavedView, StepSheet
+from kestrav.core.files.pose_tables import Keyed, with_poses
+from kestrav.core.review.comment_files import add_comments
 from kestrav.core.sheets.steps import change, make_sheet, motions_of
 from kestrav.render.exports import BY_TITLE, EXPORTS, ExportRequest
 
@@ -91,7 +91,7 @@ class ExportActions(QObject):
         self.window.start_or_wait(
             label,
             lambda: Job(label, work.hand_on, title, request),
-            lambda told: self.window.tools.say_for(f"Made {told}".replace("Made made", "Made"), 8000),
+            lambda told: self.window.tools.say_for(f"Made {told}", 8000),
         )
 
     def make_sheet(self) -> None:
@@ -108,15 +108,16 @@ class ExportActions(QObject):
             self.bring_poses(Path(name))
 
     def bring_poses(self, file: Path) -> None:
-        """Bring in the poses of a table as key poses."""
-        try:
-            posed = read_poses(self.session.project, file)
-        except BadInput as fault:
-            self.window.card.complain(str(fault))
-            return
-        if self.session.edit("Open poses", lambda project: with_poses(project, posed)):
+        """Bring in the poses of a table as key poses; a long one is read for a while."""
+        label, project = f"Reading {file.name}", self.session.project
+        self.window.start_or_wait(
+            label, lambda: Job(label, work.read_poses, project, file), partial(self._take_poses, file)
+        )
+
+    def _take_poses(self, file: Path, keyed: list[Keyed]) -> None:
+        if self.session.edit("Open poses", lambda project: with_poses(project, keyed)):
             self.session.select(self.session.project.pose_tracks[-1].id)
-            what = "1 thing" if len(posed) == 1 else f"{len(posed)} things"
+            what = "1 thing" if len(keyed) == 1 else f"{len(keyed)} things"
             self.window.tools.say_for(f"Key poses of {what} from “{file.name}”", 8000)
 
     def ask_comments(self) -> None:
@@ -127,30 +128,40 @@ class ExportActions(QObject):
 
     def bring_comments(self, file: Path) -> None:
         """Bring in what reviewers said."""
-        try:
-            comments = read_comments(file)
-        except BadInput as fault:
-            self.window.card.complain(str(fault))
-            return
-        _, count = add_comments(self.session.project, comments)
+        label = f"Reading {file.name}"
+        self.window.start_or_wait(
+            label, lambda: Job(label, work.read_comments, file), partial(self._take_comments, file)
+        )
+
+    def _take_comments(self, file: Path, comments: tuple[Comment, ...]) -> None:
+        known = len(self.session.project.comments)
+        made, count = add_comments(self.session.project, comments)
         if not count:
             self.window.tools.say_for(f"“{file.name}” has no comment that is not here already")
-            return
-        if self.session.edit("Open comments", lambda project: add_comments(project, comments)[0]):
-            self.session.select(self.session.project.comments[-count].id)
+        elif self.session.edit("Open comments", lambda project: add_comments(project, comments)[0]):
+            self.session.select(made.comments[known].id)
             self.window.tools.say_for(f"{count} comment{'' if count == 1 else 's'} of “{file.name}”", 8000)
 
+    def show_step(self, sheet_id: str, number: int) -> None:
+        """Show a step of a sheet in the stage; from where is looked for a while."""
+        step = get_as(self.session.project, sheet_id, StepSheet).steps[number]
+        job = Job(
+            f"Looking at step {number + 1}", work.step_seen, self.session.project, self.window.used_meshes(), step
+        )
+        self.window.start_job(job, lambda found: self._look(*found))
+
     def go_to(self, comment: Comment) -> None:
-        """Show a moment from the view of what was said of it, with the parts that are meant."""
-        self.session.set_time(comment.time)
-        if comment.view is not None:
-            self.window.stage.look_as(
-                np.array(comment.view.position), np.array(comment.view.target), np.radians(comment.view.angle)
-            )
+        """Show a moment from the view of what was said of it."""
+        self._look(comment.time, comment.view)
+
+    def _look(self, time: float, view: SavedView | None) -> None:
+        self.session.set_time(time)
+        if view is not None:
+            self.window.stage.look_as(np.array(view.position), np.array(view.target), np.radians(view.angle))
 
     def take_view(self, sheet_id: str, number: int) -> None:
         """Let a step's picture be seen from where the stage is."""
         view = self.window.stage.viewpoint
         position, target = (tuple(map(float, v)) for v in (view.position, view.focus))
-        taken = Viewpoint(position, target, angle=float(np.degrees(view.angle)))  # type: ignore[arg-type]
+        taken = SavedView(position, target, angle=float(np.degrees(view.angle)))  # type: ignore[arg-type]
         self.session.edit(f"View of step {number + 1}", lambda p: change(p, sheet_id, number, view=taken))

@@ -45,7 +45,7 @@ from kestrav.core.files.product_import import (
 )
 from kestrav.core.files.project_file import SUFFIX, source_path
 from kestrav.core.files.refresh import Changes, reload, replace
-from kestrav.core.review.comments import SUFFIX as COMMENTS_SUFFIX
+from kestrav.core.review.comment_files import SUFFIX as COMMENTS_SUFFIX
 from kestrav.core.units import show
 
 if TYPE_CHECKING:
@@ -384,5 +384,7 @@ def report_text(products: list[Imported]) -> str:
         lines.append(f"    {unit_text(product)}")
         if product.chord:
             lines.append(f"    facets within {product.chord:g} mm of the CAD faces")
+        if product.motions:
+            lines.append(f"    {len(product.motions)} parts move: their motion comes in as key poses")
         lines += [f"    left out: {note}" for note in product.left_out]
     return "\n".join(lines)

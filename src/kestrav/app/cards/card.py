@@ -112,6 +112,7 @@ class Card(QWidget):
     requirement_asked = Signal()
     swept_asked = Signal(str)  # a swept space, to be worked out again
     moment_asked = Signal(object)  # a comment, to be gone to
+    step_asked = Signal(str, int)  # a step sheet and the number of a step, to be shown
     view_asked = Signal(str, int)  # a step sheet and the number of a step that takes the stage's view
     export_asked = Signal(str)  # the title of a kind of export
 

@@ -128,7 +128,7 @@ class StepSheetRows(Rows):
         motions = [item.name for m in step.motions if (item := find(self.session.shown, m)) is not None]
         form.note(f"Shows {', '.join(motions)}; {'own view' if step.view else 'automatic view'}.")
         form.buttons(
-            ("Show", lambda: self._show(step), "Show the step in the stage"),
+            ("Show", lambda: self.card.step_asked.emit(sheet.id, number), "Show the step in the stage"),
             (
                 "Use stage view",
                 lambda: self.card.view_asked.emit(sheet.id, number),
@@ -158,11 +158,3 @@ class StepSheetRows(Rows):
 
     def _edit(self, label: str, change: Any, sheet: StepSheet, *arguments: int) -> None:
         self.session.edit(label, lambda project: change(project, sheet.id, *arguments))
-
-    def _show(self, step: Step) -> None:
-        project, meshes = self.session.shown, self.session.meshes
-        shown = steps.shown_in(project, meshes, step)
-        view = steps.view_of(project, meshes, step, shown, 4 / 3)
-        self.card.moment_asked.emit(
-            Comment("step", step.title, "", step.title, shown.time, view, tuple(sorted(shown.parts)))
-        )

@@ -38,10 +38,8 @@ class ExportDialog(QDialog):
         self.setWindowTitle("Export")
         self.resize(720, 400)
         self._sizes: dict[float, int] = {}
-        # a large product takes a while to be simplified
-        self._job = Job("Sizes of review pages", work.review_sizes, project, meshes, LEVELS)
-        self._job.done.connect(self._take_sizes)
-        self.finished.connect(lambda _: self._job.stop())
+        self._of = project, meshes
+        self._job: Job | None = None  # works out the sizes, once they are wanted: a large product takes a while
         column = QVBoxLayout(self)
         column.setContentsMargins(16, 14, 16, 14)
         column.setSpacing(10)
@@ -143,6 +141,10 @@ class ExportDialog(QDialog):
         self.note.clear()
         if "simplify" not in self.chosen.options:
             return
+        if self._job is None:
+            self._job = Job("Sizes of review pages", work.review_sizes, *self._of, LEVELS)
+            self._job.done.connect(self._take_sizes)
+            self.finished.connect(self._job.stop)
         size = self._sizes.get(float(self.simplify.currentData()))
         self.note.setText("Its size is being worked out …" if size is None else f"About {size / 1e6:.1f} MB.")
 

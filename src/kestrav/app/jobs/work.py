@@ -17,7 +17,7 @@ from kestrav.core.clearance.cues import all_touches
 from kestrav.core.clearance.fits import Fit, fits_at_rest
 from kestrav.core.clearance.swept import SweptSpace
 from kestrav.core.document.light_setup import Surroundings
-from kestrav.core.document.records import Project, Shot
+from kestrav.core.document.records import Comment, Project, SavedView, Shot, Step
 from kestrav.core.extraction.taking_apart import Order
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish
 from kestrav.core.files.path_files import PathsFile, read_paths
@@ -27,6 +27,7 @@ from kestrav.core.findings.check import CheckResult
 from kestrav.core.geometry.meshes import Mesh
 
 if TYPE_CHECKING:
+    from kestrav.core.files.pose_tables import Keyed
     from kestrav.render.exports import ExportRequest
     from kestrav.render.render_queue import Request
 
@@ -82,11 +83,36 @@ def read_surroundings(report: Report, file: Path) -> Surroundings:
     return read(file)
 
 
+def read_poses(report: Report, project: Project, file: Path) -> list[Keyed]:
+    """Read a table of poses as key poses of things of a project."""
+    from kestrav.core.files.pose_tables import keyed_poses
+
+    report(0.0)
+    return keyed_poses(project, file)
+
+
+def read_comments(report: Report, file: Path) -> tuple[Comment, ...]:
+    """Read comments that a review page saved."""
+    from kestrav.core.review.comment_files import read_comments as read
+
+    report(0.0)
+    return read(file)
+
+
+def step_seen(report: Report, project: Project, meshes: Mapping[str, Mesh], step: Step) -> tuple[float, SavedView]:
+    """When a step of a sheet is shown, and from where."""
+    from kestrav.core.sheets.steps import shown_in, view_of
+
+    report(0.0)
+    shown = shown_in(project, meshes, step)
+    return shown.time, view_of(project, meshes, step, shown, 4 / 3)
+
+
 def review_sizes(
     report: Report, project: Project, meshes: Mapping[str, Mesh], levels: Sequence[float]
 ) -> dict[float, int]:
     """About how many bytes a review page has whose surfaces may be off by these distances in mm."""
-    from kestrav.core.review.scene import about_bytes
+    from kestrav.core.review.packed_scene import about_bytes
 
     sizes = {}
     for k, level in enumerate(levels):

@@ -70,7 +70,7 @@ from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
 from kestrav.core.files.pose_tables import is_pose_table
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import span
-from kestrav.core.review.comments import SUFFIX as COMMENTS_SUFFIX
+from kestrav.core.review.comment_files import SUFFIX as COMMENTS_SUFFIX
 from kestrav.render.picture import grab
 
 
@@ -367,6 +367,7 @@ class Window(QMainWindow):
         self.card.film_asked.connect(self.filming.show_film)
         self.card.contacts_asked.connect(self.contacts.ask)
         self.card.moment_asked.connect(self.handing_on.go_to)
+        self.card.step_asked.connect(self.handing_on.show_step)
         self.card.view_asked.connect(self.handing_on.take_view)
         self.card.export_asked.connect(self.handing_on.ask)
         self.card.complained.connect(self.messages.keep)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kestrav.core.document.check_values import check_time, name_of, positive
-from kestrav.core.document.comments import Comment, Viewpoint
+from kestrav.core.document.comments import Comment, SavedView
 from kestrav.core.document.sheets import StepSheet
 from kestrav.core.errors import BadInput
 
@@ -38,7 +38,7 @@ def check_sheet(sheet: StepSheet) -> None:
             _check_view(what, step.view)
 
 
-def _check_view(what: str, view: Viewpoint) -> None:
+def _check_view(what: str, view: SavedView) -> None:
     positive(f"the angle of view of {what}", view.angle)
     if view.angle >= 180:
         raise BadInput(f"{what} is seen with {view.angle:g}°; less than 180 is possible")

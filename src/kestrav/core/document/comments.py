@@ -5,8 +5,8 @@ from __future__ import annotations
 from kestrav.core.document.base import MentionedId, Record, Vector
 
 
-class Viewpoint(Record, frozen=True):
-    """From where a comment looks: a position, the point looked at, the upside, and the vertical angle of view."""
+class SavedView(Record, frozen=True):
+    """From where a comment or a step is seen: a position, the point looked at, the upside, and the vertical angle of view."""
 
     position: Vector
     target: Vector
@@ -23,7 +23,7 @@ class Comment(Record, frozen=True):
     author: str
     text: str
     time: float = 0.0
-    view: Viewpoint | None = None
+    view: SavedView | None = None
     parts: tuple[MentionedId, ...] = ()
     made: str = ""
     done: bool = False

@@ -103,7 +103,7 @@ from kestrav.core.document.comments import (
     Comment as Comment,
 )
 from kestrav.core.document.comments import (
-    Viewpoint as Viewpoint,
+    SavedView as SavedView,
 )
 from kestrav.core.document.light_setup import (
     LightSetup as LightSetup,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from kestrav.core.document.base import Needs, Record, Ref
-from kestrav.core.document.comments import Viewpoint
+from kestrav.core.document.comments import SavedView
 
 MotionId = Annotated[str, Ref(("runs", "pose_tracks"), moves=False)]
 """Of a run or key poses that a step shows."""
@@ -21,7 +21,7 @@ class Step(Record, frozen=True):
     title: str
     text: str = ""
     tools: str = ""
-    view: Viewpoint | None = None
+    view: SavedView | None = None
     apart: float = 1.2
 
 

@@ -17,12 +17,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.document.edits import add, update
-from kestrav.core.document.lookup import called, find, new_id, new_name
+from kestrav.core.document.lookup import called, find, get, new_id, new_name
 from kestrav.core.document.records import Camera, FreeAim, KeyPose, LookKey, PoseTrack, Project, RollKey
 from kestrav.core.errors import BadInput
 from kestrav.core.files.key_reduction import places_off, told_by, turns_off
 from kestrav.core.files.product_import import read_bytes
 from kestrav.core.files.reading import as_utf8
+from kestrav.core.files.tracks import quaternions
+from kestrav.core.geometry.transforms import rotation_from_quaternion
 from kestrav.core.parts.placing import placement
 from kestrav.core.parts.rest import rest_and_pivot
 
@@ -157,57 +159,54 @@ def _posed(file: Path, project: Project, thing: str, rows: Array, turned: tuple[
     return Posed(thing, times, rows[:, 1:4], looks=rows[:, 4:] if turned == _LOOK else None)
 
 
-def with_poses(project: Project, posed: list[Posed]) -> Project:
-    """A project with poses as key poses, straight from one to the next, with as few as keep them within 0.01 mm; cameras look as told."""
-    for one in posed:
-        rest, pivot = rest_and_pivot(project, one.thing)
-        matrices = np.tile(rest, (len(one.times), 1, 1))
-        if one.turns is not None:
-            matrices[:, :3, :3] = _rotations(one.turns)
-        matrices[:, :3, 3] = one.places
-        pivots = matrices @ pivot
-        kept = _kept(one, pivots)
-        keys = tuple(KeyPose(float(one.times[k] - one.times[0]), placement(pivots[k])) for k in kept)
-        item = find(project, one.thing)
-        assert item is not None
+@dataclass(frozen=True)
+class Keyed:
+    """Key poses of a thing from a time in s on, and where a camera looks and how it is rolled; as few keys as keep it within 0.01 mm."""
+
+    thing: str
+    start: float
+    keys: tuple[KeyPose, ...]
+    looks: tuple[LookKey, ...] = ()
+    rolls: tuple[RollKey, ...] = ()
+
+
+def keyed_poses(project: Project, file: Path) -> list[Keyed]:
+    """The poses in a table as key poses of things of a project. Raises BadInput as :func:`read_poses`."""
+    return [_keyed(project, one) for one in read_poses(project, file)]
+
+
+def with_poses(project: Project, keyed: list[Keyed]) -> Project:
+    """A project with key poses, straight from one to the next; cameras look as told. Raises BadInput for a thing that is not there."""
+    for one in keyed:
+        item = get(project, one.thing)
         name = new_name(project, PoseTrack, item.name)
-        track = PoseTrack(new_id(project, PoseTrack), name, one.thing, keys, float(one.times[0]), "straight")
+        track = PoseTrack(new_id(project, PoseTrack), name, one.thing, one.keys, one.start, "straight")
         project = add(project, track)
-        if isinstance(item, Camera) and one.looks is not None:
-            project = _looking(project, item, one)
+        if one.looks:
+            project = update(project, one.thing, aim=FreeAim(one.looks), roll=one.rolls)
     return project
 
 
-def _rotations(turns: Array) -> Array:
-    w, x, y, z = turns.T
-    rows = [
-        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-    ]
-    return np.moveaxis(np.array(rows), 2, 0)
-
-
-def _kept(one: Posed, pivots: Array) -> NDArray[np.intp]:
-    if len(one.times) < 3:
-        return np.arange(len(one.times))
-    places = places_off(one.times, pivots[:, :3, 3], _OFF)
-    if one.turns is None:
-        return told_by(len(one.times), places, 1.0)
-    signs = np.cumprod(
-        np.concatenate([[1.0], np.where(np.einsum("ij,ij->i", one.turns[1:], one.turns[:-1]) < 0, -1.0, 1.0)])
-    )
-    turns = turns_off(one.times, np.roll(one.turns * signs[:, None], -1, axis=1), _TURNED_OFF)
-    return told_by(len(one.times), lambda a, b: max(places(a, b), turns(a, b)), 1.0)
-
-
-def _looking(project: Project, camera: Camera, one: Posed) -> Project:
-    """A camera that looks where a table says."""
-    assert one.looks is not None
+def _keyed(project: Project, one: Posed) -> Keyed:
+    rest, pivot = rest_and_pivot(project, one.thing)
+    matrices = np.tile(rest, (len(one.times), 1, 1))
+    if one.turns is not None:
+        matrices[:, :3, :3] = rotation_from_quaternion(one.turns)
+    matrices[:, :3, 3] = one.places
+    pivots = matrices @ pivot
+    # what goes straight and turns evenly needs no key in between
+    places, turns = places_off(one.times, pivots[:, :3, 3], _OFF), None
+    if one.turns is not None:
+        turns = turns_off(one.times, quaternions(pivots[:, :3, :3]), _TURNED_OFF)
+    kept = told_by(len(one.times), lambda a, b: max(places(a, b), 0.0 if turns is None else turns(a, b)), 1.0)
+    keys = tuple(KeyPose(float(one.times[k] - one.times[0]), placement(pivots[k])) for k in kept)
+    if one.looks is None or not isinstance(find(project, one.thing), Camera):
+        return Keyed(one.thing, float(one.times[0]), keys)
     yaw = np.degrees(np.unwrap(np.radians(one.looks[:, 0])))
     pitch, roll = one.looks[:, 1], one.looks[:, 2]
     off = places_off(one.times, np.column_stack([yaw, pitch, roll]), float(np.degrees(_TURNED_OFF)))
-    kept = told_by(len(one.times), off, 1.0) if len(one.times) > 2 else range(len(one.times))
-    keys = tuple(LookKey(float(one.times[k]), float(yaw[k]), float(pitch[k])) for k in kept)
-    rolled = tuple(RollKey(float(one.times[k]), float(roll[k])) for k in kept) if np.abs(roll).max() > 1e-6 else ()
-    return update(project, camera.id, aim=FreeAim(keys), roll=rolled)
+    kept = told_by(len(one.times), off, 1.0)
+    looks = tuple(LookKey(float(one.times[k]), float(yaw[k]), float(pitch[k])) for k in kept)
+    rolled = np.abs(roll).max() > 1e-6
+    rolls = tuple(RollKey(float(one.times[k]), float(roll[k])) for k in kept) if rolled else ()
+    return Keyed(one.thing, float(one.times[0]), keys, looks, rolls)

@@ -368,7 +368,12 @@ def with_unit(imported: Imported, unit: float) -> Imported:
         placement = _scaled(part.placement, unit)
         geometry = None if part.geometry is None else renamed[part.geometry]
         parts.append(msgspec.structs.replace(part, placement=placement, geometry=geometry))
-    motions = [replace(one, placements=tuple(_scaled(p, unit) for p in one.placements)) for one in imported.motions]
+    left = {part.id for part in parts}
+    motions = [
+        replace(one, placements=tuple(_scaled(p, unit) for p in one.placements))
+        for one in imported.motions
+        if one.part in left
+    ]
     return _with(imported, parts=parts, meshes=meshes, left_out=left_out, unit=unit, motions=motions)
 
 

@@ -8,26 +8,28 @@ from kestrav.core.document.records import Project
 from kestrav.core.files.project_file import source_path
 
 Stamp = tuple[int, int, int]
+Stamps = dict[Path, Stamp | None]
 
 
 class SourceWatch:
     """Compares the files of a project's sources with what they were; a file that is still being written is waited for."""
 
     def __init__(self) -> None:
-        self._known: dict[Path, Stamp | None] = {}
-        self._last: dict[Path, Stamp | None] = {}
+        self._known: Stamps = {}
+        self._last: Stamps = {}
 
-    def begin(self, project: Project, file: Path | None) -> None:
-        """Take the files as they are now for those that the project holds; ``file`` is the project's own."""
-        self._known = {source_path(s.file, file): stamp(source_path(s.file, file)) for s in project.sources}
-        self._last = dict(self._known)
+    def begin(self, stamps: Stamps) -> None:
+        """Take the files as they are now for those that the project holds."""
+        self._known, self._last = dict(stamps), dict(stamps)
 
-    def changed(self, project: Project, file: Path | None) -> tuple[str, ...]:
-        """The ids of the sources whose files have changed, and are as they were the last time this was asked."""
+    def changed(self, project: Project, file: Path | None, stamps: Stamps) -> tuple[str, ...]:
+        """The ids of the sources whose files have changed, and are as they were the last time this was asked; ``file`` is the project's own."""
         found = []
         for source in project.sources:
             path = source_path(source.file, file)
-            now = stamp(path)
+            if path not in stamps:
+                continue  # it has come in since they were looked at
+            now = stamps[path]
             # one that has come in meanwhile is known as it is
             before = self._known.setdefault(path, now)
             settled = self._last.get(path, now) == now
@@ -36,12 +38,14 @@ class SourceWatch:
                 found.append(source.id)
         return tuple(found)
 
-    def take(self, project: Project, source_id: str, file: Path | None) -> None:
-        """Take a source's file as it is now for what the project holds."""
-        for source in project.sources:
-            if source.id == source_id:
-                path = source_path(source.file, file)
-                self._known[path] = self._last[path] = stamp(path)
+    def take(self, path: Path) -> None:
+        """Take a file as it was last seen for what the project holds."""
+        self._known[path] = self._last[path]
+
+
+def stamps_of(project: Project, file: Path | None) -> Stamps:
+    """How the files of a project's sources are now, which takes a while where they are far away; ``file`` is the project's own."""
+    return {path: stamp(path) for path in {source_path(s.file, file) for s in project.sources}}
 
 
 def stamp(path: Path) -> Stamp | None:

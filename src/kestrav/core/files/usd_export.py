@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils, Vt
 
 import kestrav
 from kestrav.core.camera.lens import frame_on_sensor
@@ -33,6 +34,7 @@ from kestrav.core.kinematics.runs import span
 from kestrav.core.light.environments import directions, solid_angles
 from kestrav.core.light.exposure import WHITE
 from kestrav.core.light.setups import soft_boxes, surround
+from kestrav.core.parts.arranging import parents_first
 from kestrav.core.parts.solids import solid_mesh
 
 Array = NDArray[np.float64]
@@ -54,8 +56,6 @@ def write_usd(
 ) -> Written:
     """Write a project with its motion as ``.usdc``, ``.usda`` or ``.usdz``, by the target's ending; no point of a part is off by more than
     ``tolerance`` in mm between samples. Raises BadInput for another ending, or a file that is there or cannot be written."""
-    from pxr import UsdUtils
-
     ending = target.suffix.lower()
     if ending not in ENDINGS:
         raise BadInput(f"“{target}” has an ending that is not known: give {', '.join(ENDINGS)}")
@@ -98,8 +98,6 @@ class _Scene:
     """A stage being made."""
 
     def __init__(self, project: Project, meshes: Mapping[str, Mesh], exact: Exactness) -> None:
-        from pxr import Usd, UsdGeom
-
         self.project, self.meshes, self.exact = project, meshes, exact
         self.stage = Usd.Stage.CreateInMemory()
         self.names = _Names()
@@ -136,29 +134,23 @@ class _Scene:
 
     def _parts(self, sampled: Samples) -> dict[str, list[tuple[str, str]]]:
         """Make prims of the parts; returns for each with geometry, by its id, the paths of what takes a finish and the colour there."""
-        from pxr import Sdf, UsdGeom
-
         project, shown = self.project, shown_parts(self.project)
         tracks = part_tracks(project, self.meshes, sampled, self.exact)
         place: dict[str, str] = {}
         shapes: dict[object, tuple[str, tuple[str, ...]]] = {}
         coloured: dict[str, list[tuple[str, str]]] = {}
-        waiting = list(zip(project.parts, tracks, strict=True))
-        while waiting:
-            # what something lies in may come after it
-            ready = [one for one in waiting if one[0].parent is None or one[0].parent in place]
-            waiting = [one for one in waiting if one[0].id not in {part.id for part, _ in ready}]
-            for part, track in ready:
-                path = self.names.path(_WORLD if part.parent is None else place[part.parent], part.name)
-                place[part.id] = path
-                node = UsdGeom.Xform.Define(self.stage, path)
-                self._call(node.GetPrim(), part.name)
-                node.GetPrim().CreateAttribute("kestrav:id", Sdf.ValueTypeNames.String, True).Set(part.id)
-                self._move(node, track)
-                if part.id not in shown:
-                    node.MakeInvisible()
-                if part.geometry is not None:
-                    coloured[part.id] = self._shape(part, path, shapes)
+        of = dict(zip((part.id for part in project.parts), tracks, strict=True))
+        for part in parents_first(project.parts):
+            path = self.names.path(_WORLD if part.parent is None else place[part.parent], part.name)
+            place[part.id] = path
+            node = UsdGeom.Xform.Define(self.stage, path)
+            self._call(node.GetPrim(), part.name)
+            node.GetPrim().CreateAttribute("kestrav:id", Sdf.ValueTypeNames.String, True).Set(part.id)
+            self._move(node, of[part.id])
+            if part.id not in shown:
+                node.MakeInvisible()
+            if part.geometry is not None:
+                coloured[part.id] = self._shape(part, path, shapes)
         return coloured
 
     def _shape(self, part: Part, path: str, shapes: dict[object, tuple[str, tuple[str, ...]]]) -> list[tuple[str, str]]:
@@ -178,8 +170,6 @@ class _Scene:
 
     def _made_shape(self, mesh: Mesh, name: str) -> tuple[str, tuple[str, ...]]:
         """A shape's path, smooth within each CAD face and sharp between them, and its colours where these are apart."""
-        from pxr import Gf, UsdGeom, UsdShade, Vt
-
         path = self.names.path(_SHAPES, name)
         UsdGeom.Xform.Define(self.stage, path)
         points, normals, triangles = smooth_surface(mesh, np.ones(len(mesh.triangles), bool))
@@ -211,8 +201,6 @@ class _Scene:
 
     def _move(self, node: Any, track: Track) -> None:
         """Place a node, and tell how it moves."""
-        from pxr import Gf, UsdGeom
-
         place = node.AddTranslateOp(UsdGeom.XformOp.PrecisionDouble)
         turn = node.AddOrientOp(UsdGeom.XformOp.PrecisionDouble)
         x, y, z, w = quaternions(track.stands[None, :3, :3])[0]
@@ -241,8 +229,6 @@ class _Scene:
 
     def _materials(self, coloured: Mapping[str, list[tuple[str, str]]]) -> None:
         """Give parts their finishes: as they are, or in a variant for each colourway."""
-        from pxr import UsdShade
-
         project = self.project
         parts = {part.id: part for part in project.parts}
         made = dict[tuple[str, str, float], Any]()
@@ -281,8 +267,6 @@ class _Scene:
 
     def _material(self, finish: Finish, colour: str, opacity: float) -> Any:
         """A finish as UsdPreviewSurface; its fine structure is not told."""
-        from pxr import Gf, Sdf, UsdShade
-
         path = self.names.path(_FINISHES, f"{finish.name} {colour.lstrip('#')}")
         material = UsdShade.Material.Define(self.stage, path)
         self._call(material.GetPrim(), f"{finish.name} {colour}")
@@ -310,8 +294,6 @@ class _Scene:
     # cameras and lights
 
     def _camera(self, one: CameraTrack) -> None:
-        from pxr import Gf, UsdGeom
-
         camera = one.camera
         path = self.names.path(_WORLD, camera.name)
         made = UsdGeom.Camera.Define(self.stage, path)
@@ -346,8 +328,6 @@ class _Scene:
         self._setup()
 
     def _light(self, light: Light, sampled: Samples) -> None:
-        from pxr import Gf, UsdGeom, UsdLux
-
         path = self.names.path(_WORLD, light.name)
         kind = {"point": UsdLux.SphereLight, "spot": UsdLux.SphereLight, "area": UsdLux.RectLight}
         made = kind.get(light.kind, UsdLux.DistantLight).Define(self.stage, path)
@@ -387,8 +367,6 @@ class _Scene:
         self._move(made, _aimed(np.asarray(places), np.asarray(targets), sampled, self.exact))
 
     def _setup(self) -> None:
-        from pxr import Gf, UsdLux
-
         setup = self.project.light_setup
         for number, box in enumerate(soft_boxes(setup)):
             path = self.names.path(_WORLD, f"Studio light {number + 1}")

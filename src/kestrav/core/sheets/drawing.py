@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.comments import Viewpoint
+from kestrav.core.document.comments import SavedView
 from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.geometry.rays import tree
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -61,7 +61,7 @@ class Sight:
         return np.asarray((points - self.position) @ self.away)
 
 
-def sight_of(view: Viewpoint) -> Sight:
+def sight_of(view: SavedView) -> Sight:
     """How a viewpoint sees."""
     position, target = np.array(view.position), np.array(view.target)
     toward = position - target
@@ -106,7 +106,7 @@ def _found_edges(mesh: Mesh) -> _Edges:
     return _Edges(np.concatenate([ends[sharp], border]), ends[~sharp], normals[~sharp])
 
 
-def line_drawing(solids: Sequence[Placed], view: Viewpoint, aspect: float) -> tuple[Array, NDArray[np.bool_]]:
+def line_drawing(solids: Sequence[Placed], view: SavedView, aspect: float) -> tuple[Array, NDArray[np.bool_]]:
     """The visible lines (n, 2, 2) of solids in the frame, as :meth:`Sight.seen` has them, and which of them (n,) are of heavy ones."""
     sight = sight_of(view)
     lines, heavy = [], []

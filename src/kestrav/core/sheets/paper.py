@@ -147,24 +147,16 @@ def width_of(text: str, size: float, bold: bool = False) -> float:
 
 def wrapped(text: str, size: float, width: float, bold: bool = False, most: int = 1000) -> list[str]:
     """A text in lines no wider than a width; what goes beyond so many lines ends in an ellipsis."""
+    from reportlab.lib.utils import simpleSplit
+
+    _fonts()
     lines: list[str] = []
-    for paragraph in text.splitlines() or [""]:
-        line = ""
-        for word in paragraph.split():
-            tried = f"{line} {word}" if line else word
-            if width_of(tried, size, bold) <= width:
-                line = tried
-                continue
-            if line:
-                lines.append(line)
-            # a word that is wider than the line is cut
-            while width_of(word, size, bold) > width and len(word) > 1:
-                count = max(
-                    next(k for k in range(len(word), 0, -1) if k == 1 or width_of(word[:k], size, bold) <= width), 1
-                )
-                lines.append(word[:count])
-                word = word[count:]
-            line = word
+    for line in simpleSplit(text, _FONTS[bold], size * _POINT, width * _POINT):
+        # a word that is wider than the line is cut
+        while width_of(line, size, bold) > width and len(line) > 1:
+            fits = next((k for k in range(len(line) - 1, 1, -1) if width_of(line[:k], size, bold) <= width), 1)
+            lines.append(line[:fits])
+            line = line[fits:]
         lines.append(line)
     if len(lines) <= most:
         return lines

@@ -9,12 +9,13 @@ import hashlib
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.document.comments import Viewpoint
+from kestrav.core.document.comments import SavedView
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import find, get, get_as, new_id, new_name, shown_parts, subtree
 from kestrav.core.document.records import PoseTrack, Project, Run, Step, StepSheet
@@ -165,13 +166,21 @@ _SHOWS = (
     "parts", "paths", "runs", "pose_tracks", "attachments", "wheels", "castors", "rotations", "gears", "rods", "balls", "finishes",
     "colourways", "colourway",
 )  # fmt: skip
-_states: Memo[str] = Memo(4)
+_states: Memo[bytes] = Memo(4 * len(_SHOWS))
 
 
 def state_of(project: Project) -> str:
     """A mark of all that sheets show: it changes where parts, motions or finishes do."""
-    about = tuple(getattr(project, name) for name in _SHOWS)
-    return _states.get(about, lambda: hashlib.sha256(msgspec.json.encode(about)).hexdigest()[:16])
+    digest = hashlib.sha256()
+    for name in _SHOWS:
+        value = getattr(project, name)
+        # an edit, or a step of a drag, makes one or two of them anew
+        digest.update(_states.get((value,), partial(_digest, value), name))
+    return digest.hexdigest()[:16]
+
+
+def _digest(value: object) -> bytes:
+    return hashlib.sha256(msgspec.json.encode(value)).digest()
 
 
 def is_stale(project: Project, sheet: StepSheet) -> bool:
@@ -240,7 +249,7 @@ def _corners(project: Project, part: str, poses: Array) -> Array:
     return np.asarray(np.einsum("nij,kj->nki", poses[:, :3, :3], box) + poses[:, None, :3, 3])
 
 
-def view_of(project: Project, meshes: Mapping[str, Mesh], step: Step, shown: Shown, aspect: float) -> Viewpoint:
+def view_of(project: Project, meshes: Mapping[str, Mesh], step: Step, shown: Shown, aspect: float) -> SavedView:
     """From where a step is seen: its own view, or that of a few from which most of what moves shows and its way is seen across, framed so
     that it fills the picture with its seat."""
     if step.view is not None:
@@ -257,20 +266,21 @@ def view_of(project: Project, meshes: Mapping[str, Mesh], step: Step, shown: Sho
         for k, part in enumerate(project.parts)
         if part.geometry is not None and part.id in shown_parts(project) and part.opacity >= 0.5
     ]
-    spots = _spots(project, meshes, moving, now)
+    spots = places_on(project, meshes, moving, now)
     # what it leaves should show as well
     seats_seen = np.concatenate([spots + seat for seat in seats])[:: max(len(seats), 1)]
     spots = np.concatenate([spots, seats_seen[:: max(len(seats_seen) // max(len(spots) // 2, 1), 1)]])
-    best: Viewpoint | None = None
+    best: SavedView | None = None
     most = -1.0
     for elevation in _ELEVATIONS:
         for azimuth in _AZIMUTHS:
-            a, e = np.radians([azimuth, elevation])
-            toward = np.array([np.cos(e) * np.cos(a), np.cos(e) * np.sin(a), np.sin(e)])
-            view = framing(framed, toward, aspect)
+            way_there = toward(azimuth, elevation)
+            view = framing(framed, way_there, aspect)
             open_ = _open(project, meshes, spots, np.array(view.position), now, solids, shown.parts)
             across = (
-                np.mean([np.linalg.norm(np.cross(way / np.linalg.norm(way), toward)) for way in ways]) if ways else 1.0
+                np.mean([np.linalg.norm(np.cross(way / np.linalg.norm(way), way_there)) for way in ways])
+                if ways
+                else 1.0
             )
             # as engineers draw it: a little from above, and from the front and right rather than from behind
             usual = 0.04 * (elevation == _ELEVATIONS[0]) + 0.1 * float(np.cos(np.radians(azimuth + 45)))
@@ -281,26 +291,34 @@ def view_of(project: Project, meshes: Mapping[str, Mesh], step: Step, shown: Sho
     return best
 
 
-def framing(points: Array, toward: Array, aspect: float, room: float = _ROOM) -> Viewpoint:
+def toward(azimuth: float, elevation: float) -> Array:
+    """The unit vector (3,) in the direction of an azimuth (from +X to the left) and an elevation in degrees."""
+    a, e = np.radians([azimuth, elevation])
+    return np.array([np.cos(e) * np.cos(a), np.cos(e) * np.sin(a), np.sin(e)])
+
+
+def framing(points: Array, direction: Array, aspect: float, room: float = _ROOM) -> SavedView:
     """A view from a direction (3,) in which points (n, 3) just have room."""
-    right = np.cross([0.0, 0.0, 1.0], toward)
+    right = np.cross([0.0, 0.0, 1.0], direction)
     right /= max(float(np.linalg.norm(right)), 1e-9)
-    up = np.cross(toward, right)
-    x, y, z = points @ right, points @ up, points @ toward
+    up = np.cross(direction, right)
+    x, y, z = points @ right, points @ up, points @ direction
     half = 0.5 * max(float(np.ptp(y)), float(np.ptp(x)) / aspect, 1.0) / (1.0 - 2 * room)
-    middle = 0.5 * ((x.min() + x.max()) * right + (y.min() + y.max()) * up + (z.min() + z.max()) * toward)
+    middle = 0.5 * ((x.min() + x.max()) * right + (y.min() + y.max()) * up + (z.min() + z.max()) * direction)
     away = half / np.tan(np.radians(0.5 * _ANGLE))
-    position = middle + away * toward
-    return Viewpoint(tuple(map(float, position)), tuple(map(float, middle)), angle=_ANGLE)  # type: ignore[arg-type]
+    position = middle + away * direction
+    return SavedView(tuple(map(float, position)), tuple(map(float, middle)), angle=_ANGLE)  # type: ignore[arg-type]
 
 
-def _spots(project: Project, meshes: Mapping[str, Mesh], parts: Sequence[str], poses: Array) -> Array:
-    """Places (n, 3) spread over the surfaces of some parts."""
+def places_on(
+    project: Project, meshes: Mapping[str, Mesh], parts: Sequence[str], poses: Array, most: int = _SEEN
+) -> Array:
+    """About ``most`` places (n, 3) in space spread over the surfaces of some parts, under world poses (parts, 4, 4)."""
     row, found = rows(project), []
     for part in parts:
         shape = solid_mesh(meshes, project.parts[row[part]])
         middles = shape.vertices[shape.triangles].mean(axis=1)
-        picked = middles[np.unique(np.linspace(0, len(middles) - 1, max(_SEEN // len(parts), 4)).astype(int))]
+        picked = middles[np.unique(np.linspace(0, len(middles) - 1, max(most // len(parts), 4)).astype(int))]
         found.append(apply(poses[row[part]], picked))
     return np.concatenate(found) if found else np.zeros((0, 3))
 

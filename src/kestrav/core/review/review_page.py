@@ -29,8 +29,8 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import journey, span
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.progress import Progress, portion
+from kestrav.core.review.packed_scene import Contents, pack_scene
 from kestrav.core.review.packing import Pack
-from kestrav.core.review.scene import Contents, pack_scene
 from kestrav.core.units import show
 
 _LANES = ("subject size", "visible")  # of cameras
@@ -144,7 +144,7 @@ def review_page(
 def _html(name: str, data: bytes) -> bytes:
     room = resources.files("kestrav") / "assets" / "review"
     three, script, style, page = (
-        (room / one).read_text("utf-8") for one in ("three.js", "review.js", "review.css", "page.html")
+        (room / one).read_text("utf-8") for one in ("three.min.js", "review.js", "review.css", "page.html")
     )
     # nothing but these two scripts may run, and nothing may be asked of anybody
     hashes = " ".join(f"'sha256-{_digest(text)}'" for text in (three, script))

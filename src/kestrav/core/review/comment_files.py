@@ -12,7 +12,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.base import Vector
 from kestrav.core.document.comment_checks import LONGEST
 from kestrav.core.document.lookup import new_id, new_name
-from kestrav.core.document.records import Comment, Project, Viewpoint
+from kestrav.core.document.records import Comment, Project, SavedView
 from kestrav.core.errors import BadInput
 
 VERSION = 1
@@ -26,7 +26,7 @@ class _Written(msgspec.Struct):
     name: str
     text: str
     time: float
-    view: Viewpoint | None = None
+    view: SavedView | None = None
     parts: tuple[str, ...] = ()
     made: str = ""
 
@@ -75,7 +75,7 @@ def titled(text: str) -> str:
     return line if len(line) <= _NAMED else f"{line[: _NAMED - 1].rstrip()}…"
 
 
-def _sound(view: Viewpoint | None) -> Viewpoint | None:
+def _sound(view: SavedView | None) -> SavedView | None:
     """A view that one can look from, or none."""
     if view is None or not 0 < view.angle < 180 or view.position == view.target:
         return None
