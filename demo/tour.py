@@ -19,13 +19,14 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QApplication, QDialog, QMessageBox
 
 from kestrav.app.dialogs.camera_dialogs import OrbitDialog
+from kestrav.app.dialogs.export_dialog import ExportDialog
 from kestrav.app.dialogs.questions import remember_file
 from kestrav.app.film.render_dialog import RenderDialog
 from kestrav.app.shell.start import make_application
 from kestrav.app.shell.welcome import keep_small_picture
 from kestrav.app.shell.window import Window
 from kestrav.core.document import edits
-from kestrav.core.document.records import Focus, OnPicture, Project
+from kestrav.core.document.records import Comment, Focus, OnPicture, Project, SavedView
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.findings.report import as_data, as_text
@@ -90,11 +91,6 @@ class Tour:
             made.append(self.picture("finding"))
         window.stage.viewpoint.look_from(_FROM_THE_RIGHT)
         window.stage.show_all()
-        session.select("path-1", 3)
-        session.set_time(1.6)
-        window.stage.look_at_selection()
-        made.append(self.picture("path"))
-        window.stage.show_all()
         made += self.cameras()
         window.contents.choose("Checks")
         made.append(self.breaches())
@@ -108,7 +104,7 @@ class Tour:
         dialog.done(QDialog.DialogCode.Rejected)
         made += self.filmed(stills)
         session.select(None)
-        return made + self.preparing() + self.paths() + [self.beginning()]
+        return [*made, *self.preparing(), *self.paths(), self.sheet(), self.beginning()]
 
     def cameras(self) -> list[Path]:
         """Pictures of the lens with its guides, cameras side by side, an orbit asked for, and a walk over the floor."""
@@ -275,6 +271,25 @@ class Tour:
         window.card.show_checks()
         made = self.picture("checks")
         table.close()
+        return made
+
+    def sheet(self) -> Path:
+        """A step sheet in its card, a reviewer's comment in the timeline, and what else the project can be handed on as."""
+        window, session = self.window, self.window.session
+        view = SavedView((2600.0, -3400.0, 2300.0), (0.0, -300.0, 1200.0))
+        said = Comment(
+            "comment-1", "Very near the riser", "R. Viewer", "Very near the riser: is that enough?", 1.63, view
+        )
+        session.edit("Comment", lambda p: edits.add(p, said))
+        window.handing_on.make_sheet()
+        dialog = ExportDialog(window, session.shown, window.used_meshes(), "Review page")
+        dialog.move(545, 150)
+        dialog.open()
+        self.wait(lambda: window.checking.current and dialog.note.text().startswith("About"), "the size of the page")
+        made = self.picture("handing-on")
+        dialog.done(QDialog.DialogCode.Rejected)
+        session.undo.undo()
+        session.undo.undo()
         return made
 
     def beginning(self) -> Path:
