@@ -111,7 +111,10 @@ def test_the_command_line_watches_until_it_is_stopped(watched):
         box(watched.parent / "post.stl", 30, (0, 24, 0))
         second = json.loads(child.stdout.readline())
         assert second["comparison"]["is_worse"] and "post.stl" in second["changes"]
-    finally:
         child.send_signal(signal.SIGINT)
         child.communicate(timeout=60)
+    finally:
+        # whatever fails above, nothing is left watching
+        child.kill()
+        child.communicate()
     assert child.returncode == 1

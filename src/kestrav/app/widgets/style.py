@@ -97,6 +97,7 @@ QComboBox::drop-down {{ border: none; width: 20px; }}
 QComboBox::down-arrow {{ image: url("CHEVRON"); width: 11px; height: 11px; }}
 QComboBox QAbstractItemView {{ background: {FIELD}; selection-background-color: {CHOSEN}; selection-color: {INK}; }}
 QCheckBox {{ spacing: 6px; }}
+QDialogButtonBox {{ dialogbuttonbox-buttons-have-icons: 0; }}
 QPushButton, QToolButton#tool {{ background: {CARD}; border: 1px solid {FIELD_LINE}; border-radius: 4px; padding: 3px 10px; }}
 QToolButton#tool {{ border-radius: 0; padding: 4px 12px; }}
 QPushButton#tab {{ border-radius: 0; padding: 3px 4px; }}
