@@ -6,9 +6,7 @@ import time
 
 import coal
 import numpy as np
-from ompl import base as ob
-from ompl import geometric as og
-from ompl import util as ou
+from ompl import base as ob, geometric as og, util as ou
 from scipy.spatial.transform import Rotation
 
 from bench.puzzles import PUZZLES, REQUIRED, project_of

@@ -15,8 +15,17 @@ import numpy as np
 import trimesh
 
 from kestrav.core.clearance.sweep import prepared, sweep
-from kestrav.core.document.records import Camera, Part, PathPoint, Placement, PointAim, PointShape, Project, Run
-from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.document.records import (
+    Camera,
+    Part,
+    Path as PathRecord,
+    PathPoint,
+    Placement,
+    PointAim,
+    PointShape,
+    Project,
+    Run,
+)
 from kestrav.core.document.validation import validate
 from kestrav.core.files import project_file
 from kestrav.core.geometry.faces import vector

@@ -16,12 +16,12 @@ from kestrav.core.document.records import (
     Camera,
     Part,
     PartAim,
+    Path as PathRecord,
     PathPoint,
     PointShape,
     Project,
     Run,
 )
-from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files.path_files import read_paths
 from kestrav.core.kinematics.poses import camera_positions, world_poses
 from kestrav.core.paths.path_curves import path_curve

@@ -14,6 +14,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import (
     AlongOrientation,
     Part,
+    Path as PathRecord,
     PathPoint,
     Placement,
     PointShape,
@@ -21,7 +22,6 @@ from kestrav.core.document.records import (
     Run,
     Settings,
 )
-from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.files import project_file
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.models import model, placed

@@ -41,8 +41,7 @@ def made(number: int) -> tuple[Project, dict[str, object]]:
 
 def work(folder: Path) -> None:
     """Edit, keep what is not saved, save, keep versions and export, for ever; a line is printed when an edit is safe."""
-    from kestrav.core.document.records import Path as PathRecord
-    from kestrav.core.document.records import PathPoint, PointShape
+    from kestrav.core.document.records import Path as PathRecord, PathPoint, PointShape
 
     keeper, number = Keeper(folder / "unsaved"), 0
     while True:

@@ -11,6 +11,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import (
     AlongOrientation,
     Part,
+    Path as PathRecord,
     PathPoint,
     Placement,
     PointShape,
@@ -18,7 +19,6 @@ from kestrav.core.document.records import (
     Run,
     Settings,
 )
-from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.document.validation import validate
 from kestrav.core.files import project_file
 from kestrav.core.geometry.faces import Face

@@ -120,6 +120,16 @@ def test_a_check_tells_numbers_and_names(room):
         (lambda p: p.extract(), "name the parts"),
         (lambda p: p.extract("Cube", wishes=1), "asked for so"),
         (lambda p: p.set("Run", duration=-1.0), "Run"),
+        (lambda p: p.set("Run", pace=1.0), "run has no “pace”"),
+        (lambda p: p.set("Run", duration="long"), "duration"),
+        (lambda p: p.add("spell", "Magic"), "“spell” is not a kind"),
+        (lambda p: p.add("attachment", "Hangs", rider="Cube"), "carrier"),
+        (lambda p: p.add("attachment", "Hangs", rider="Cube", carrier="Nobody"), "called “Nobody”"),
+        (lambda p: p.span_of("Path"), "is no run"),
+        (lambda p: p.hold("Path", 0.5, 1.0), "no run called “Path”"),
+        (lambda p: p.disassemble("Cube", speed=0.0), "more than 0"),
+        (lambda p: p.set_finish("Unobtainium", "Cube"), "Unobtainium"),
+        (lambda p: kestrav.info("missing.kestrav"), "missing.kestrav"),
         (lambda p: p.set_light(level=40.0), "12 stops"),
         (lambda p: kestrav.new(name="New").save(), "no file yet"),
     ],
@@ -129,10 +139,71 @@ def test_what_cannot_be_done_is_one_sentence(room, does, told):
         does(kestrav.open("project.kestrav"))
 
 
+def test_any_kind_of_thing_is_added_by_the_names_of_others(room):
+    project = kestrav.open("project.kestrav")
+    axle = {"origin": (0.0, 0.0, 40.0), "direction": (0.0, 0.0, 1.0)}
+    turns = project.add("rotation", "Wall turns", part="Wall", axle=axle, end=2.0, turns=0.25, rpm=None)
+    # a quarter turn about the upright through its origin brings its x axis to y
+    poses = project.poses([0.0, 2.0])
+    assert np.allclose(poses[1, 1, :3, 0], poses[0, 1, :3, 1], atol=1e-9)
+    away = project.copy("Run", "Cube goes back", start=1.5, backwards=True)
+    assert project.span_of(away) == pytest.approx((1.5, 2.5)) and project.runs == ("Run", away)
+    assert project.pivot("Cube", 2.5)["position"] == pytest.approx(project.pivot("Cube", 0.0)["position"])
+    light = project.add("light", "Lamp", kind="spot", aim={"type": "part", "part": "Cube"})
+    project.set(light, aim={"type": "part", "part": project.part_ids[1]})
+    assert project._document.lights[0].aim.part == project.part_ids[1]
+    project.remove(turns)
+    assert not project._document.rotations
+
+
+def test_names_of_several_kinds_are_told_apart(room):
+    project = kestrav.open("project.kestrav")
+    project.copy("Path", "Run")
+    with pytest.raises(kestrav.Error, match="2 things called “Run”"):
+        project.set("Run", duration=2.0)
+    project.set(project.id_of("Run", "run"), duration=2.0)
+    project.hold("Run", 0.5, 1.0)
+    assert project.duration == pytest.approx(3.0)
+
+
+def test_parts_are_found_by_their_names(room):
+    project = kestrav.new("trolley.step")
+    (castor, *others) = project.find_parts("Castor, *")
+    assert len(others) == 3
+    assert project.find_parts("Wheel", inside=castor) == project.find_parts("Whee?", inside=castor, solids=True)
+    assert len(project.find_parts("Wheel")) == 4 and not project.find_parts(castor, solids=True)
+
+
+def test_parts_come_out_in_an_order_and_boxes_are_built(room):
+    project = kestrav.new(name="Stack")
+    for name, at in (("Lower", 0.0), ("Upper", 40.0)):
+        project.add_box(name, (60.0, 60.0, 40.0), (0.0, 0.0, at), colour="#808080")
+    project.allow_contact("Lower", ["Upper"])
+    found = project.disassemble("Upper", speed=200.0)
+    assert found.found and [one["thing"] for one in found.data["removals"]] == ["Upper"]
+    assert len(project.runs) == 1 and project.contacts().data["contacts"]
+    project.contacts("contacts.csv")
+    assert "Upper" in (room / "contacts.csv").read_text()
+    with pytest.raises(kestrav.Error, match=r"contacts\.csv"):
+        project.contacts("contacts.csv")
+
+
+def test_files_tell_what_they_hold(room):
+    held = kestrav.info("trolley.step")
+    assert held.data["unit"] and "Wheel" in held.told
+    assert kestrav.info("project.kestrav").data["paths"][0]["name"] == "Path"
+
+
 def test_the_interface_is_described():
-    for name in ("open", "new", "Check", "Extraction", "Finding", "Project", "Error"):
+    for name in ("open", "new", "info", "Check", "Contents", "Exported", "Extraction", "Finding", "Project", "Error"):
         assert getattr(kestrav, name).__doc__ and name in dir(kestrav)
-    for name, member in vars(kestrav.Project).items():
-        assert name.startswith("_") or member.__doc__, name
+    for name in dir(kestrav.Project):
+        assert name.startswith("_") or getattr(kestrav.Project, name).__doc__, name
+
+
+def test_the_demos_script_uses_nothing_else():
+    script = PAGE.parents[1] / "demo" / "make_project.py"
+    named = {one for _, one in re.findall(r"^(import|from) (\S+)", script.read_text(encoding="utf-8"), re.MULTILINE)}
+    assert {one for one in named if one.startswith("kestrav")} == {"kestrav"}
     with pytest.raises(AttributeError, match="nothing_here"):
         kestrav.nothing_here  # noqa: B018

@@ -13,8 +13,7 @@ import trimesh
 from shapes import straight
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import Part, Project, Run
-from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.document.records import Part, Path as PathRecord, Project, Run
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.files.source_watch import SourceWatch, stamps_of

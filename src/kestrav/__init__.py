@@ -1,6 +1,6 @@
 """Kestrav: exact motion, clearance and pictures for product visualization engineers.
 
-``kestrav.open``, ``kestrav.new``, ``kestrav.Project`` and ``kestrav.Error`` are what scripts use; see :mod:`kestrav.scripting`.
+``kestrav.open``, ``kestrav.new``, ``kestrav.info``, ``kestrav.Project`` and ``kestrav.Error`` are what scripts use; see :mod:`kestrav.scripting`.
 """
 
 from __future__ import annotations
@@ -10,15 +10,20 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from kestrav.scripting import Check as Check
-    from kestrav.scripting import Error as Error
-    from kestrav.scripting import Extraction as Extraction
-    from kestrav.scripting import Finding as Finding
-    from kestrav.scripting import Project as Project
-    from kestrav.scripting import new as new
-    from kestrav.scripting import open as open
+    from kestrav.scripting import (
+        Check as Check,
+        Contents as Contents,
+        Error as Error,
+        Exported as Exported,
+        Extraction as Extraction,
+        Finding as Finding,
+        Project as Project,
+        info as info,
+        new as new,
+        open as open,
+    )
 
-_SCRIPTING = ("Check", "Error", "Extraction", "Finding", "Project", "new", "open")
+_SCRIPTING = ("Check", "Contents", "Error", "Exported", "Extraction", "Finding", "Project", "info", "new", "open")
 
 
 def __getattr__(name: str) -> Any:

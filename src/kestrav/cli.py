@@ -117,26 +117,17 @@ def info(
     force: Force = False,
 ) -> None:
     """Say what a project or CAD file holds."""
-    from kestrav.core.files.info import describe
+    from kestrav import scripting
 
     if not contacts:
         if out is not None:
             raise BadInput("only the contacts are written to a file; give --contacts as well")
-        _print(*describe(file), as_json)
+        held = scripting.info(file)
+        _print(held.data, held.told, as_json)
         return
-    from kestrav.core.clearance.fits import fits_at_rest
-    from kestrav.core.files import project_file
-    from kestrav.core.files.writing import write_whole
-    from kestrav.core.findings.report import fits_as_csv, fits_as_data, fits_as_text
-
     _free(out, force)
-    opened = project_file.load(file)
-    found = fits_at_rest(opened.project, opened.meshes)
-    data, text = {"contacts": fits_as_data(opened.project, found)}, fits_as_text(opened.project, found)
-    if out is not None:
-        write_whole(out, fits_as_csv(opened.project, found).encode())
-        text = f"{text}\nmade {out}"
-    _print(data, text, as_json)
+    held = scripting.open(file).contacts(out, overwrite=force)
+    _print(held.data, held.told if out is None else f"{held.told}\nmade {out}", as_json)
 
 
 @app.command()
@@ -338,7 +329,8 @@ def extract(
     _free(out, force)
     opened = scripting.open(project)
     if order:
-        _extract_in_order(project, parts, required, out, as_json, speed, together)
+        found = opened.disassemble(*parts, required=required, speed=speed, together=together, keep=out is not None)
+        _print_extraction(found, opened, out if found.data["removals"] else None, as_json)
         return
     found = opened.extract(
         *parts,
@@ -356,41 +348,17 @@ def extract(
         seconds=seconds,
         seed=seed,
     )
+    _print_extraction(found, opened, out if found.found else None, as_json)
+
+
+def _print_extraction(found: scripting.Extraction, opened: scripting.Project, out: Path | None, as_json: bool) -> None:
+    """Say what came of looking, with the project saved if it is to be; exit 1 where something has no way out."""
     data, text = found.data, found.told
-    if found.found and out is not None:
+    if out is not None:
         opened.save(out)
-        data["out"], text = str(out), f"{text}made {out}\n"
+        data, text = {**data, "out": str(out)}, f"{text.rstrip()}\nmade {out}"
     _print(data, text, as_json)
     if not found.found:
-        raise typer.Exit(1)
-
-
-def _extract_in_order(
-    project: Path,
-    parts: list[str],
-    required: float | None,
-    out: Path | None,
-    as_json: bool,
-    speed: float | None,
-    together: bool,
-) -> None:
-    from kestrav.core.document.lookup import part_called
-    from kestrav.core.extraction.report import order_as_data, order_as_text
-    from kestrav.core.extraction.taking_apart import add_sequence, order_of, parts_of
-    from kestrav.core.files import project_file
-
-    if speed is not None and speed <= 0:
-        raise BadInput(f"a speed of {speed:g} mm/s is not possible; give more than 0")
-    opened = project_file.load(project)
-    things = [part_called(opened.project, name) for name in parts]
-    found = order_of(opened.project, opened.meshes, parts_of(opened.project, things), required)
-    data, text = order_as_data(opened.project, found), order_as_text(opened.project, found)
-    if out is not None and found.removals:
-        made = add_sequence(opened.project, found, speed=speed, together=together)
-        project_file.save(made, opened.meshes, out)
-        data["out"], text = str(out), f"{text}\nmade {out}\n"
-    _print(data, text, as_json)
-    if found.left:
         raise typer.Exit(1)
 
 
@@ -529,8 +497,8 @@ def export(
     force: Force = False,
 ) -> None:
     """Hand the motion on: a review page, animated glTF, OpenUSD, step sheets, tables, charts, or a report."""
-    from kestrav.core.files import project_file
-    from kestrav.render.exports import ExportRequest, export_for
+    from kestrav import scripting
+    from kestrav.render.exports import export_for
 
     wanted = [
         title
@@ -539,17 +507,15 @@ def export(
     ]
     if len(wanted) > 1:
         raise BadInput(f"one file is one thing; ask for a {' or a '.join(title.lower() for title in wanted)}")
-    chosen = export_for(out, wanted[0] if wanted else None)
-    opened = project_file.load(project)
-    document = opened.project
+    kind = wanted[0] if wanted else None
+    export_for(out, kind)  # what cannot be written is told before a large project is read
+    opened = scripting.open(project)
     if sheet == "all":
-        from kestrav.core.sheets.steps import make_sheet
-
-        document, sheet = make_sheet(document, name=document.name), None
-        sheet = document.sheets[-1].id
+        sheet = opened.add_step_sheet(opened.name)
     tell = None if as_json or not sys.stderr.isatty() else _share_line
-    request = ExportRequest(document, opened.meshes, out, force, tolerance, simplify, sheet, tell=tell)
-    handed = chosen.write(request)
+    handed = opened.export(
+        out, kind, tolerance=tolerance, simplify=simplify, sheet=sheet, progress=tell, overwrite=force
+    )
     _print({"out": [str(file) for file in handed.files], **handed.data}, f"made {handed.told}", as_json)
 
 

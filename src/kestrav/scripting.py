@@ -11,28 +11,39 @@ degrees; arrays are NumPy's. What cannot be done raises :class:`kestrav.Error` w
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path as FilePath
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import ArrayLike
 
 from kestrav.core.document import edits
-from kestrav.core.document.lookup import called, get_as, new_id, new_name, part_called
-from kestrav.core.document.lookup import get as item_of
-from kestrav.core.document.records import Path, PathPoint, PointShape
 from kestrav.core.document.records import Project as Document
 from kestrav.core.errors import BadInput as Error
 from kestrav.core.files import project_file
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.results import Array, Check, Delivery, Extraction, File, Finding, Rendered
+from kestrav.project_edits import ProjectEdits
+from kestrav.results import Array, Check, Contents, Delivery, Exported, Extraction, File, Finding, Rendered
 
 if TYPE_CHECKING:
     from kestrav.core.document.records import Shot
     from kestrav.render.cluster import Cluster
 
-__all__ = ["Check", "Delivery", "Error", "Extraction", "Finding", "Project", "Rendered", "new", "open"]
+__all__ = [
+    "Check",
+    "Contents",
+    "Delivery",
+    "Error",
+    "Exported",
+    "Extraction",
+    "Finding",
+    "Project",
+    "Rendered",
+    "info",
+    "new",
+    "open",
+]
 
 
 def open(file: File) -> Project:
@@ -40,6 +51,14 @@ def open(file: File) -> Project:
     place = FilePath(file)
     opened = project_file.load(place)
     return Project(opened.project, opened.meshes, place)
+
+
+def info(file: File) -> Contents:
+    """What a project or a CAD or mesh file holds. Raises Error where it is neither."""
+    from kestrav.core.files.info import describe
+
+    data, told = describe(FilePath(file))
+    return Contents(told, data)
 
 
 def new(
@@ -52,14 +71,11 @@ def new(
     return made
 
 
-class Project:
+class Project(ProjectEdits):
     """An open project. Its methods change it in place; :meth:`undo` takes the last change back."""
 
-    def __init__(self, document: Document, meshes: Any, file: FilePath | None) -> None:
-        self._document, self._meshes = document, dict(meshes)
-        self._before: list[Document] = []
-        self.file = file
-        self.deliveries: list[Delivery] = []  # what was added to it here, file by file
+    def __init__(self, document: Document, meshes: Mapping[str, Mesh], file: FilePath | None) -> None:
+        super().__init__(document, meshes, file)
         self.rendered: list[Rendered] = []  # what was rendered of it here
 
     # what it holds
@@ -90,6 +106,16 @@ class Project:
         return tuple(path.name for path in self._document.paths)
 
     @property
+    def runs(self) -> tuple[str, ...]:
+        """The names of its runs."""
+        return tuple(run.name for run in self._document.runs)
+
+    @property
+    def cameras(self) -> tuple[str, ...]:
+        """The names of its cameras."""
+        return tuple(camera.name for camera in self._document.cameras)
+
+    @property
     def shots(self) -> tuple[str, ...]:
         """The names of its shots, in the order of the film."""
         return tuple(shot.name for shot in self._document.shots)
@@ -107,6 +133,31 @@ class Project:
 
         return np.array(world_poses(self._document, np.atleast_1d(np.asarray(times, float))))
 
+    def span_of(self, motion: str) -> tuple[float, float]:
+        """When a run, attachment or pose track begins and ends, in s; infinite where it never does."""
+        from kestrav.core.document.lookup import called, get
+        from kestrav.core.document.records import Attachment, PoseTrack, Run
+        from kestrav.core.kinematics.legs import leg_of
+
+        item = get(self._document, called(self._document, motion))
+        if not isinstance(item, Run | Attachment | PoseTrack):
+            raise Error(f"“{item.name}” is no run, attachment or pose track")
+        leg = leg_of(self._document, item)
+        return float(leg.start), float(leg.end)
+
+    def pivot(self, part: str, time: float = 0.0) -> dict[str, tuple[float, ...]]:
+        """Where a part's pivot is at a time in s: its ``position`` in mm and its ``rotation`` as a quaternion (w, x, y, z), as key poses have
+        them."""
+        import msgspec
+
+        from kestrav.core.kinematics.motion import Motion
+        from kestrav.core.parts.placing import placement
+        from kestrav.core.parts.rest import rest_and_pivot
+
+        wanted = self._part(part)
+        matrix = Motion(self._document).poses(wanted, [time])[0] @ rest_and_pivot(self._document, wanted)[1]
+        return msgspec.structs.asdict(placement(matrix))
+
     def path_length(self, path: str) -> float:
         """How long a path is, in mm."""
         from kestrav.core.paths.path_curves import path_curve
@@ -118,186 +169,6 @@ class Project:
         from kestrav.core.editing.wheel_making import turns_of
 
         return {wheel.name: float(turns_of(self._document, wheel, time)) for wheel in self._document.wheels}
-
-    # making and changing it
-
-    def add_product(
-        self, file: File, unit: str | None = None, tolerance: float | None = None, up: str | None = None
-    ) -> tuple[str, ...]:
-        """Add a CAD or mesh file; returns the names of what is new at the outermost.
-
-        ``unit`` is that of a file that has none (by its size, if it is not given), ``tolerance`` in mm how far facets may be from curved
-        faces, ``up`` the upward axis where it is not the format's own.
-        """
-        from kestrav.core.files.product_import import into_project, read_in_units
-
-        imported, by_size = read_in_units(FilePath(file), tolerance, unit, up)
-        declared = imported.declared
-        if by_size:
-            declared = f"not in the file: taken for {by_size} by its size"
-        elif not declared.strip() or declared == "not in the file":
-            declared = f"{unit}, as given"
-        self.deliveries.append(
-            Delivery(
-                FilePath(file),
-                imported.solids,
-                len(imported.meshes),
-                imported.triangles,
-                declared,
-                imported.chord or None,
-                tuple(imported.left_out),
-            )
-        )
-        known = set(self.part_ids)
-        meshes = {**self._meshes, **imported.meshes}
-        self._change(into_project(self._document, imported), meshes)
-        return tuple(p.name for p in self._document.parts if p.id not in known and p.parent is None)
-
-    def add_path(
-        self,
-        points: ArrayLike,
-        name: str = "Path",
-        kind: Literal["smooth", "corner"] = "smooth",
-        radius: float = 0.0,
-        closed: bool = False,
-    ) -> str:
-        """Add a path through points (n, 3) in mm, smooth or with corners, these rounded by a ``radius``; returns its name."""
-        places = np.asarray(points, float).reshape(-1, 3)
-        made = tuple(
-            PathPoint((float(x), float(y), float(z)), kind, radius=radius if kind == "corner" else 0.0)
-            for x, y, z in places
-        )
-        path = Path(
-            new_id(self._document, Path),
-            new_name(self._document, Path, name),
-            PointShape(made, closed=closed),
-        )
-        self._change(edits.add(self._document, path))
-        return path.name
-
-    def add_run(
-        self,
-        part: str,
-        path: str,
-        start: float | None = None,
-        duration: float | None = None,
-        speed: float | None = None,
-        turned: bool = True,
-    ) -> str:
-        """Send a part along a path, from a start in s (after what moves it so far, if it is not given), in a duration in s or at a speed in
-        mm/s; returns the run's name. Unless it is ``turned`` it keeps its orientation."""
-        from kestrav.core.document.records import FixedOrientation
-        from kestrav.core.editing.run_making import add_run
-
-        if duration is not None and speed is not None:
-            raise Error("a run has a duration or a speed; give one of them")
-        made = add_run(self._document, self._part(part), self._path(path).id)
-        run = made.runs[-1].id
-        fields: dict[str, Any] = {}
-        if start is not None:
-            fields["start"] = start
-        if duration is not None:
-            fields |= {"duration": duration, "speed": None}
-        if speed is not None:
-            fields |= {"speed": speed, "duration": None}
-        if not turned:
-            fields["orientation"] = FixedOrientation()
-        self._change(edits.update(made, run, **fields) if fields else made)
-        return self._named(run)
-
-    def add_poses(self, file: File) -> tuple[str, ...]:
-        """Give parts, cameras and lights the poses of a table (CSV, as :meth:`export` writes them) as key poses; returns the names of these."""
-        from kestrav.core.files.pose_tables import keyed_poses, with_poses
-
-        before = len(self._document.pose_tracks)
-        self._change(with_poses(self._document, keyed_poses(self._document, FilePath(file))))
-        return tuple(track.name for track in self._document.pose_tracks[before:])
-
-    def add_wheels(self, *parts: str) -> tuple[str, ...]:
-        """Let round parts roll with what carries them, by their widest cylinder; returns the names of the wheels."""
-        from kestrav.core.editing.wheel_making import add_rolls
-
-        before = {wheel.id for wheel in self._document.wheels}
-        self._change(add_rolls(self._document, self._meshes, [self._part(part) for part in parts]))
-        return tuple(wheel.name for wheel in self._document.wheels if wheel.id not in before)
-
-    def add_camera(
-        self,
-        position: Sequence[float],
-        aim: str | Sequence[float],
-        start: float = 0.0,
-        end: float | None = None,
-        **lens: Any,
-    ) -> str:
-        """A camera at a place that aims at a part or point, with a shot of all the motion; returns the shot's name. ``lens`` are fields of
-        the camera: ``focal_length`` in mm, ``f_number`` …"""
-        from kestrav.core.camera.making import add_standing
-
-        target: Any = self._part(aim) if isinstance(aim, str) else np.asarray(aim, float)
-        made = add_standing(self._document, position, target, **lens)
-        shot = made.shots[-1]
-        self._change(edits.update(made, shot.id, start=start, end=self.duration or shot.end if end is None else end))
-        return self._named(shot.id)
-
-    def orbit(self, *parts: str, seconds: float = 12.0, **shape: Any) -> str:
-        """A camera that goes around parts (or all there is), with a looping shot; returns its name. ``shape``: ``offset`` and ``height`` in
-        mm, ``start`` in degrees, ``clockwise`` …"""
-        from kestrav.core.camera.orbits import add_orbit
-
-        things = self._things(parts)
-        self._change(add_orbit(self._document, self._meshes, things, duration=seconds, **shape))
-        return self.shots[-1]
-
-    def turntable(self, *parts: str, seconds: float = 12.0, turns: float = 1.0) -> str:
-        """Parts (or all there is) that turn before a camera that sees all of them, with a looping shot; returns its name."""
-        from kestrav.core.camera.plans import turntable
-
-        self._change(turntable(self._document, self._meshes, self._things(parts), seconds, turns))
-        return self.shots[-1]
-
-    def set(self, thing: str, **fields: Any) -> None:
-        """Change fields of a part, path, run, wheel, camera, light, shot or finish, by its name or id; they are those of the project's
-        document (``kestrav schema``)."""
-        self._change(edits.update(self._document, called(self._document, thing), **fields))
-
-    def set_settings(self, **fields: Any) -> None:
-        """Change settings of the project, such as ``fps`` or ``required_clearance`` in mm."""
-        self._change(edits.settings(self._document, **fields))
-
-    def set_light(self, **fields: Any) -> None:
-        """Change the light set-up: ``setup``, ``turn``, ``level``, ``softness``, ``exposure``, ``white``."""
-        self._change(edits.light(self._document, **fields))
-
-    def give_finish(self, words: str, finish: str) -> None:
-        """Give a finish of the shelf to all parts whose names hold some words, now and after a new delivery; a star stands for anything."""
-        from kestrav.core.editing.finishing import with_rule
-        from kestrav.core.finishes.shelf import BY_NAME
-
-        if finish not in BY_NAME:
-            raise Error(f"the shelf has no finish “{finish}”; it has {', '.join(sorted(BY_NAME))}")
-        self._change(with_rule(self._document, words, BY_NAME[finish]))
-
-    def show_colourway(self, name: str) -> None:
-        """Show a colourway, or the parts' own finishes where the name is empty."""
-        from kestrav.core.document.shots import pick_colourway
-        from kestrav.core.editing.finishing import shown_in
-
-        self._change(shown_in(self._document, pick_colourway(self._document, name) if name else ""))
-
-    def replace_part(self, part: str, file: File, align: Literal["origin", "box"] = "origin") -> None:
-        """Replace a part by a file's product, with all that is attached to it: by their origins, or the middle of their boxes' undersides."""
-        from kestrav.core.files.product_import import read_in_units
-        from kestrav.core.files.refresh import replace
-
-        imported, _ = read_in_units(FilePath(file))
-        meshes = {**self._meshes, **imported.meshes}
-        self._change(replace(self._document, self._part(part), imported, align), meshes)
-
-    def undo(self) -> None:
-        """Take the last change back. Raises Error where there is none."""
-        if not self._before:
-            raise Error("nothing was changed since the project was opened")
-        self._document = self._before.pop()
 
     # asking, and handing on
 
@@ -355,6 +226,42 @@ class Project:
         if keep and isinstance(found, WayOut):
             self._change(add_way(document, things, found))
         return told
+
+    def disassemble(
+        self,
+        *parts: str,
+        required: float | None = None,
+        speed: float | None = None,
+        together: bool = False,
+        start: float = 0.0,
+        keep: bool = True,
+    ) -> Extraction:
+        """Find the order in which parts, or all in one assembly, come out, and add the runs to the project if they are to be kept: from a ``start``
+        in s at a ``speed`` in mm/s, or ``together``, so that they assemble. ``required`` is the clearance in mm in place of the project's."""
+        from kestrav.core.extraction.report import order_as_data, order_as_text
+        from kestrav.core.extraction.taking_apart import add_sequence, order_of, parts_of
+
+        if speed is not None and speed <= 0:
+            raise Error(f"a speed of {speed:g} mm/s is not possible; give more than 0")
+        things = [self._part(part) for part in parts]
+        order = order_of(self._document, self._meshes, parts_of(self._document, things), required)
+        document = self._document
+        if keep and order.removals:
+            self._change(add_sequence(document, order, start, speed, together))
+        return Extraction(not order.left, order_as_text(document, order), order_as_data(document, order))
+
+    def contacts(self, out: File | None = None, *, overwrite: bool = False) -> Contents:
+        """Which parts touch, fit or interfere at rest, and by how much; as a table in a .csv too, if one is named."""
+        from kestrav.core.clearance.fits import fits_at_rest
+        from kestrav.core.files.writing import refuse_existing, write_whole
+        from kestrav.core.findings.report import fits_as_csv, fits_as_data, fits_as_text
+
+        if out is not None:
+            refuse_existing(FilePath(out), overwrite, "overwrite=True to replace it")
+        fits = fits_at_rest(self._document, self._meshes)
+        if out is not None:
+            write_whole(FilePath(out), fits_as_csv(self._document, fits).encode())
+        return Contents(fits_as_text(self._document, fits), {"contacts": fits_as_data(self._document, fits)})
 
     def render(
         self,
@@ -478,19 +385,23 @@ class Project:
         tolerance: float = 0.05,
         simplify: float = 0.0,
         sheet: str | None = None,
+        progress: Callable[[float], None] | None = None,
         overwrite: bool = False,
-    ) -> FilePath:
+    ) -> Exported:
         """Hand it on, as the ending says: animated glTF (.glb) or OpenUSD (.usdc, .usda, .usdz) within a ``tolerance`` in mm, a step sheet
         (.pdf), tables of the motion (.csv), charts (.svg, .png), a report (.html); or as a ``kind``: “Review page” (.html, its surfaces off by
-        no more than ``simplify`` mm), “Step sheet” (.html), “Table of the lanes” (.csv). ``sheet`` is a step sheet's name."""
+        no more than ``simplify`` mm), “Step sheet” (.html), “Table of the lanes” (.csv). ``sheet`` is a step sheet's name; ``progress`` is told the
+        share that is done."""
         from kestrav.render.exports import BY_TITLE, ExportRequest, export_for
 
         if kind is not None and kind not in BY_TITLE:
             raise Error(f"“{kind}” is not a kind of export; kinds are {', '.join(BY_TITLE)}")
         target = FilePath(out)
-        request = ExportRequest(self._document, self._meshes, target, overwrite, tolerance, simplify, sheet)
-        export_for(target, kind).write(request)
-        return target
+        request = ExportRequest(
+            self._document, self._meshes, target, overwrite, tolerance, simplify, sheet, tell=progress
+        )
+        written = export_for(target, kind).write(request)
+        return Exported(tuple(written.files), written.told, written.data)
 
     def save(self, file: File | None = None) -> FilePath:
         """Save it, where it was opened or to another file."""
@@ -502,29 +413,3 @@ class Project:
         project_file.save(self._document, self._meshes, target)
         self.file = target
         return target
-
-    # within
-
-    def _change(self, document: Document, meshes: dict[str, Mesh] | None = None) -> None:
-        from kestrav.core.derive import derived
-
-        self._meshes = self._meshes if meshes is None else meshes
-        self._before.append(self._document)
-        self._document = derived(document, self._meshes, self._document)
-
-    def _part(self, name: str) -> str:
-        return part_called(self._document, name)
-
-    def _things(self, names: Sequence[str]) -> list[str]:
-        if names:
-            return [self._part(name) for name in names]
-        return [part.id for part in self._document.parts if part.parent is None]
-
-    def _path(self, name: str) -> Path:
-        return get_as(self._document, called(self._document, name, Path), Path)
-
-    def _named(self, item: str) -> str:
-        return item_of(self._document, item).name
-
-
-__all__ = ["Check", "Error", "Extraction", "Finding", "Project", "new", "open"]

@@ -16,8 +16,7 @@ from shapes import box_mesh, make_project, straight
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, PointAim, Shot
 from kestrav.core.errors import BadInput
-from kestrav.render import cluster as on_cluster
-from kestrav.render import film
+from kestrav.render import cluster as on_cluster, film
 from kestrav.render.cluster import Cluster
 
 

@@ -17,8 +17,7 @@ from kestrav.core.clearance.measuring import Reading, read
 from kestrav.core.derive import derived
 from kestrav.core.document.edits import settings
 from kestrav.core.document.lookup import find, subtree
-from kestrav.core.document.records import Camera, Feature, Item, Part, Project, Shot
-from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.document.records import Camera, Feature, Item, Part, Path as PathRecord, Project, Shot
 from kestrav.core.document.shots import FilmFrame
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file

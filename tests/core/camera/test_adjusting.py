@@ -10,8 +10,17 @@ from kestrav.core.camera.framing import framed
 from kestrav.core.camera.subject import subject_of
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongAim, Attachment, Camera, FreeAim, LookKey, PartAim, PointAim, Run
-from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.document.records import (
+    AlongAim,
+    Attachment,
+    Camera,
+    FreeAim,
+    LookKey,
+    PartAim,
+    Path as PathRecord,
+    PointAim,
+    Run,
+)
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.poses import world_poses
 

@@ -8,8 +8,7 @@ from shapes import box_mesh, make_project
 from kestrav.core.camera import making, walking
 from kestrav.core.camera.judged import of_shot
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongAim, Camera, FreeAim, PartAim, PointAim, Run, Trigger
-from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.document.records import AlongAim, Camera, FreeAim, PartAim, Path as PathRecord, PointAim, Run, Trigger
 from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion

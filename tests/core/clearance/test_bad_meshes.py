@@ -4,8 +4,7 @@ import fcl
 import numpy as np
 import pytest
 import trimesh
-from hypothesis import HealthCheck, given, settings
-from hypothesis import strategies as st
+from hypothesis import HealthCheck, given, settings, strategies as st
 from scipy.spatial.transform import Rotation
 from shapes import box_mesh
 from test_certificate import goes, scene

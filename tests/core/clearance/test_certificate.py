@@ -3,8 +3,7 @@
 import numpy as np
 import pytest
 import trimesh
-from hypothesis import HealthCheck, given, settings
-from hypothesis import strategies as st
+from hypothesis import HealthCheck, given, settings, strategies as st
 from shapes import box_mesh, straight
 
 from kestrav.core.clearance import certificate

@@ -5,8 +5,7 @@ import typing
 import msgspec
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
-from hypothesis import strategies as st
+from hypothesis import HealthCheck, given, settings, strategies as st
 from shapes import box_mesh, straight
 
 from kestrav.core.document import edits, references

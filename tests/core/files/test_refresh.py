@@ -7,8 +7,7 @@ from shapes import straight
 
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
-from kestrav.core.document.records import BoxForm, Camera, PartAim, Placement, Project, Run
-from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.document.records import BoxForm, Camera, PartAim, Path as PathRecord, Placement, Project, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.files.refresh import reload, replace

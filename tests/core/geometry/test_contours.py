@@ -3,8 +3,7 @@
 import numpy as np
 import pytest
 import shapely
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 from kestrav.core.geometry import contours
 

@@ -4,8 +4,7 @@ import itertools
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from scipy.integrate import quad
 from scipy.special import ellipe
 

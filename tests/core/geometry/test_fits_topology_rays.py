@@ -3,8 +3,7 @@
 import numpy as np
 import pytest
 import trimesh
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.geometry.faces import Face

@@ -6,7 +6,7 @@ import trimesh
 from shapes import box_mesh, make_project, straight
 
 from kestrav.core.document import edits
-from kestrav.core.document.records import AlongOrientation, CarriedOrientation, Ground
+from kestrav.core.document.records import AlongOrientation, CarriedOrientation, Ground, TimedRotation
 from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import mesh
@@ -109,3 +109,9 @@ def test_no_reach_is_refused():
     project, _ = opened()
     with pytest.raises(BadInput, match="reach"):
         edits.update(project, "run-1", ground=Ground(reach=0.0))
+
+
+def test_what_begins_to_turn_by_time_is_no_ground_any_more():
+    project, meshes = opened()
+    turning = edits.add(project, TimedRotation("rotation-1", "Ramp turns", "part-2"))
+    assert max(h[1] for h in derive_ground(turning, meshes, project).runs[0].ground.heights) == 0

@@ -2,8 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from scipy.spatial.transform import Rotation
 from shapes import box_mesh, make_project
 
@@ -14,12 +13,12 @@ from kestrav.core.document.records import (
     CylinderForm,
     FloorForm,
     Part,
+    Path as PathRecord,
     Placement,
     Run,
     SphereForm,
     WallForm,
 )
-from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.editing.finishing import taken
 from kestrav.core.errors import BadInput
 from kestrav.core.finishes.shelf import BY_NAME

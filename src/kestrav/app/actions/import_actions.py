@@ -31,8 +31,7 @@ from kestrav.app.jobs.jobs import Job
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
-from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
-from kestrav.core.files.path_files import PathsFile, add_paths, write_path
+from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES, PathsFile, add_paths, write_path
 from kestrav.core.files.product_import import (
     SUFFIXES,
     UNITLESS,

@@ -21,12 +21,12 @@ from kestrav.core.document.records import (
     Item,
     Light,
     Part,
+    Path as PathRecord,
     PoseTrack,
     Run,
     Shot,
     StepSheet,
 )
-from kestrav.core.document.records import Path as PathRecord
 
 SHORTCUTS = "shortcuts"
 _PICTURE = 620  # pixels

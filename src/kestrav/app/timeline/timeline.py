@@ -32,8 +32,7 @@ from kestrav.core.camera.curves import CURVES, CameraCurves
 from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.document.lookup import ancestors, find, get, named_parts, turners
 from kestrav.core.document.records import Attachment, Camera, Light, Part, Path, PoseTrack, Project, Run, Turner
-from kestrav.core.editing.timing import moved as moved_in_time
-from kestrav.core.editing.timing import set_span, snap_times, snapped, span_of
+from kestrav.core.editing.timing import moved as moved_in_time, set_span, snap_times, snapped, span_of
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.kinematics.legs import leg_of, movers
 from kestrav.core.kinematics.runs import Journey, begins, journey, span

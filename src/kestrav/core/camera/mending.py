@@ -13,8 +13,7 @@ from numpy.typing import NDArray
 from kestrav.core.camera.adjusting import leg_at
 from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.orbits import widened
-from kestrav.core.document.edits import replace as edit_records
-from kestrav.core.document.edits import update
+from kestrav.core.document.edits import replace as edit_records, update
 from kestrav.core.document.lookup import ancestors, find, get, get_as, items
 from kestrav.core.document.records import (
     Attachment,

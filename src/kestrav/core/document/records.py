@@ -9,100 +9,44 @@ from typing import Annotated, Literal
 
 from kestrav.core.document.base import (
     AnyTrigger as AnyTrigger,
-)
-from kestrav.core.document.base import (
     ContactTrigger as ContactTrigger,
-)
-from kestrav.core.document.base import (
     MentionedId,
     Needs,
     PartId,
     PathId,
+    Placement as Placement,
+    Quaternion as Quaternion,
+    Record as Record,
     RunId,
     ThingId,
-)
-from kestrav.core.document.base import (
-    Placement as Placement,
-)
-from kestrav.core.document.base import (
-    Quaternion as Quaternion,
-)
-from kestrav.core.document.base import (
-    Record as Record,
-)
-from kestrav.core.document.base import (
     Trigger as Trigger,
-)
-from kestrav.core.document.base import (
     Vector as Vector,
 )
 from kestrav.core.document.cameras import (
     Aim as Aim,
-)
-from kestrav.core.document.cameras import (
     AlongAim as AlongAim,
-)
-from kestrav.core.document.cameras import (
     Camera as Camera,
-)
-from kestrav.core.document.cameras import (
     CameraAim as CameraAim,
-)
-from kestrav.core.document.cameras import (
     Fade as Fade,
-)
-from kestrav.core.document.cameras import (
     FloorName as FloorName,
-)
-from kestrav.core.document.cameras import (
     Focus as Focus,
-)
-from kestrav.core.document.cameras import (
     FocusKey as FocusKey,
-)
-from kestrav.core.document.cameras import (
     Framing as Framing,
-)
-from kestrav.core.document.cameras import (
     FreeAim as FreeAim,
-)
-from kestrav.core.document.cameras import (
     LookKey as LookKey,
-)
-from kestrav.core.document.cameras import (
     LookName as LookName,
-)
-from kestrav.core.document.cameras import (
     OnPicture as OnPicture,
-)
-from kestrav.core.document.cameras import (
     PartAim as PartAim,
-)
-from kestrav.core.document.cameras import (
     PathAim as PathAim,
-)
-from kestrav.core.document.cameras import (
     PointAim as PointAim,
-)
-from kestrav.core.document.cameras import (
     QualityName as QualityName,
-)
-from kestrav.core.document.cameras import (
     RollKey as RollKey,
-)
-from kestrav.core.document.cameras import (
     Section as Section,
-)
-from kestrav.core.document.cameras import (
     Shot as Shot,
-)
-from kestrav.core.document.cameras import (
     Walk as Walk,
 )
 from kestrav.core.document.comments import (
     Comment as Comment,
-)
-from kestrav.core.document.comments import (
     SavedView as SavedView,
 )
 from kestrav.core.document.light_setup import (
@@ -110,53 +54,27 @@ from kestrav.core.document.light_setup import (
 )
 from kestrav.core.document.mechanisms import (
     Axle as Axle,
-)
-from kestrav.core.document.mechanisms import (
     Ball as Ball,
-)
-from kestrav.core.document.mechanisms import (
     Castor as Castor,
-)
-from kestrav.core.document.mechanisms import (
     Coupled as Coupled,
-)
-from kestrav.core.document.mechanisms import (
     End as End,
-)
-from kestrav.core.document.mechanisms import (
     Gear as Gear,
-)
-from kestrav.core.document.mechanisms import (
     Pin as Pin,
-)
-from kestrav.core.document.mechanisms import (
     Rod as Rod,
-)
-from kestrav.core.document.mechanisms import (
     TimedRotation as TimedRotation,
-)
-from kestrav.core.document.mechanisms import (
     Wheel as Wheel,
 )
 from kestrav.core.document.sheets import (
     Step as Step,
-)
-from kestrav.core.document.sheets import (
     StepSheet as StepSheet,
 )
 from kestrav.core.document.surfaces import (
     Colourway as Colourway,
-)
-from kestrav.core.document.surfaces import (
     Finish as Finish,
-)
-from kestrav.core.document.surfaces import (
     FinishRule as FinishRule,
-)
-from kestrav.core.document.surfaces import (
     GivenFinish as GivenFinish,
+    GivenFinishId,
 )
-from kestrav.core.document.surfaces import GivenFinishId
 
 FORMAT_VERSION = 16
 

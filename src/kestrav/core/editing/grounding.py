@@ -14,7 +14,6 @@ from kestrav.core.document.records import Ground, Project, Run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.ground import heights_below, standing
-from kestrav.core.kinematics.legs import movers
 from kestrav.core.parts.rest import own_bounds
 from kestrav.core.paths.fitting import points_through
 from kestrav.core.paths.path_curves import path_curve
@@ -75,7 +74,7 @@ def derive_ground(project: Project, meshes: Mapping[str, Mesh], since: Project |
     if all(run.ground is None for run in project.runs):
         return project
     before = {} if since is None else {run.id: run for run in since.runs}
-    same_parts = since is not None and since.parts is project.parts and movers(since) == movers(project)
+    same_parts = since is not None and since.parts is project.parts and standing(since) == standing(project)
     paths = {} if since is None else {path.id: path for path in since.paths}
     runs = []
     for run in project.runs:

@@ -56,8 +56,7 @@ def plan(
 
     ``upright`` things are not turned at all; ``tilt`` in degrees is how far their upright may lean. The same seed finds the same way.
     """
-    from ompl import base as ob
-    from ompl import geometric as og
+    from ompl import base as ob, geometric as og
 
     if not ends:
         return None

@@ -21,12 +21,12 @@ from kestrav.core.document.lookup import new_id, new_name
 from kestrav.core.document.records import (
     ArcShape,
     EllipseShape,
+    Path as PathRecord,
     PathPoint,
     PointShape,
     Project,
     Shape,
 )
-from kestrav.core.document.records import Path as PathRecord
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput, Damaged, in_words
 from kestrav.core.files.product_import import read_bytes

@@ -16,8 +16,7 @@ from kestrav.core.clearance.table import Row, rows_of
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding
-from kestrav.core.findings.rules import between_frames
-from kestrav.core.findings.rules import clearance as clearance_rule
+from kestrav.core.findings.rules import between_frames, clearance as clearance_rule
 from kestrav.core.findings.table import by_frames
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import frame_times, span

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from kestrav.core.document.lookup import find
-from kestrav.core.document.records import Camera, Part, PathPoint, PointShape, Project, Run
-from kestrav.core.document.records import Path as PathRecord
+from kestrav.core.document.records import Camera, Part, Path as PathRecord, PathPoint, PointShape, Project, Run
 from kestrav.core.kinematics.runs import journey
 from kestrav.core.paths.path_curves import PathCurve
 

@@ -13,6 +13,7 @@ import msgspec
 
 from kestrav.core.colours import srgb_hex
 from kestrav.core.document.surfaces import Finish
+from kestrav.core.errors import BadInput
 
 METALS = {
     "aluminium": (0.928, 0.918, 0.919),
@@ -123,3 +124,10 @@ SHELF: tuple[tuple[str, tuple[Finish, ...]], ...] = (
 """Finishes by group. They have no id: a project takes a copy of its own."""
 
 BY_NAME: dict[str, Finish] = {finish.name: finish for _, finishes in SHELF for finish in finishes}
+
+
+def named_finish(name: str) -> Finish:
+    """The finish of the shelf of a name. Raises BadInput where it has none."""
+    if name not in BY_NAME:
+        raise BadInput(f"the shelf has no finish “{name}”; it has {', '.join(sorted(BY_NAME))}")
+    return BY_NAME[name]
