@@ -8,12 +8,12 @@ import msgspec
 import numpy as np
 import pytest
 import trimesh
-from conftest import until
+from browser import until
 from PIL import Image
 from players import Player
+from poses_on_page import PLACE, TURN, off
 from pxr import Usd, UsdGeom
 from scipy.spatial import cKDTree
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.camera.making import add_standing
 from kestrav.core.camera.views import views
@@ -25,28 +25,12 @@ from kestrav.core.files.gltf_export import animated
 from kestrav.core.files.tables import pose_table
 from kestrav.core.files.usd_export import write_usd
 from kestrav.core.findings.check import check
-from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import frame_times, span
 from kestrav.core.review.comment_files import add_comments, read_comments
 from kestrav.core.review.packing import Pack, unpacked
 from kestrav.core.review.review_page import review_page, write_review_page
 
-PLACE, TURN = 0.01, 0.01  # mm and degrees that are promised
 BREACH = (214, 69, 43)
-
-
-def off(project, page, moments):
-    """How far in mm and degrees parts are off on a page at most, at their origins and at corners of what they are made of."""
-    poses = world_poses(project, moments)
-    ids = page.evaluate("review.project.scene.parts.map(one => one.id)")
-    rows = {part.id: k for k, part in enumerate(project.parts)}
-    theirs = np.array(page.evaluate("times => times.map(t => review.poses(t))", moments.tolist())).reshape(
-        len(moments), len(ids), 4, 4
-    )
-    mine = poses[:, [rows[i] for i in ids]]
-    far = np.linalg.norm(theirs[..., :3, 3] - mine[..., :3, 3], axis=-1).max()
-    turn = Rotation.from_matrix((np.swapaxes(theirs[..., :3, :3], -1, -2) @ mine[..., :3, :3]).reshape(-1, 3, 3))
-    return float(far), float(np.degrees(turn.magnitude().max()))
 
 
 def pixels_of(page, colour, near=40):
