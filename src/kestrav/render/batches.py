@@ -16,7 +16,8 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 
 from kestrav.core.document.records import LookName
 from kestrav.core.document.surfaces import Finish
-from kestrav.core.finishes.box_mapping import Mapped, box_mapped
+from kestrav.core.finishes.box_mapping import Mapped
+from kestrav.core.finishes.pictures import mapping_of
 from kestrav.render.finishes import Style, apply_finish, apply_flat_finish, count_in_light
 from kestrav.render.outlines import Outline
 from kestrav.render.palette import CARD, INK, rgb
@@ -300,7 +301,7 @@ def surface_of(members: Sequence[Member], finish: Finish | None = None) -> vtkPo
         if m.outline.normals is not None:
             normals.append(m.outline.normals[source] @ turn.T)
         triangles.append((m.outline.triangles if here is None else here.triangles) + count)
-        colours.append(_tinted(m)[source])
+        colours.append(_tinted(m, finish if here is not None else None)[source])
         if here is not None:
             mapped.append(here.uv)
             along.append(here.along @ turn.T)
@@ -316,9 +317,13 @@ def surface_of(members: Sequence[Member], finish: Finish | None = None) -> vtkPo
 
 def _mapping(member: Member, finish: Finish | None) -> Mapped | None:
     """Where a member's surface lies on the texture of a finish; none where that has none."""
-    if finish is None or not finish.texture:
+    if finish is None:
         return None
-    return box_mapped(member.outline.points, member.outline.triangles, finish.grain)
+    found, uv = member.outline, member.outline.uv
+    if finish.pictures is not None and uv is None:
+        # what is drawn in its stead meanwhile lies nowhere on them
+        uv = np.zeros((len(found.triangles), 3, 2), np.float32)
+    return mapping_of(finish, found.points, found.triangles, uv)
 
 
 def edges_of(members: Sequence[Member], colour: Callable[[Member], str], shade: float) -> vtkPolyData:
@@ -334,9 +339,12 @@ def edges_of(members: Sequence[Member], colour: Callable[[Member], str], shade: 
     return merged_lines(_joined(points, 3), _joined(lines, 2, np.int64), _joined(colours, 3, np.uint8))
 
 
-def _tinted(member: Member) -> NDArray[np.uint8]:
-    """Colours of a member's points: its own, and its faces' where the file coloured them apart."""
+def _tinted(member: Member, finish: Finish | None) -> NDArray[np.uint8]:
+    """Colours of a member's points: its own, and its faces' where the file coloured them apart; under a picture, what that is multiplied
+    by."""
     found = member.outline
+    if finish is not None and finish.pictures is not None and finish.pictures.colour:
+        return _shades(finish.pictures.factor, 1.0, len(found.points))
     if found.tint_of is None or not member.tinted:
         return _shades(member.colour, 1.0, len(found.points))
     table = np.array([np.rint(255 * np.array(rgb(t or member.colour))) for t in found.tints])

@@ -14,8 +14,9 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkProperty, vtkRenderer, vtkT
 
 from kestrav.core.colours import to_srgb
 from kestrav.core.document.light_setup import LightSetup
-from kestrav.core.document.surfaces import Finish
+from kestrav.core.document.surfaces import Finish, Pictures
 from kestrav.core.finishes.applied import emitted
+from kestrav.core.finishes.pictures import decoded
 from kestrav.core.finishes.textures import SMOOTHEST, roughness, shading, texture
 from kestrav.core.light.environments import directions
 from kestrav.core.light.setups import environment, gains, surround
@@ -55,6 +56,7 @@ def apply_finish(
     look.SetBackfaceCulling(closed and shown >= 1 and not cut and not holes)
     look.RemoveAllTextures()
     if known is None:
+        _lay_colour(look, finish)
         look.SetInterpolationToGouraud()
         look.SetAmbient(0.34)
         look.SetDiffuse(0.72)
@@ -74,7 +76,9 @@ def apply_finish(
     glow = emitted(known)
     if glow is not None:
         _shine(look, glow)
-    if known.texture:
+    if known.pictures is not None:
+        _lay(look, known, known.pictures)
+    elif known.texture:
         _structure(look, known)
     return True
 
@@ -101,6 +105,34 @@ def _shine(look: vtkProperty, glow: NDArray[np.float64]) -> None:
     look.SetEmissiveFactor(1.0, 1.0, 1.0)
 
 
+def _lay(look: vtkProperty, finish: Finish, pictures: Pictures) -> None:
+    """Lay a finish's pictures on a surface, as glTF 2.0, 3.9, has them."""
+    if pictures.colour:
+        look.SetBaseColorTexture(_kept_texture(pictures.colour, colours=True))
+        look.SetBackfaceCulling(look.GetBackfaceCulling() and decoded(pictures.colour).shape[2] == 3)
+    if pictures.normal and finish.relief > 0:
+        look.SetNormalTexture(_kept_texture(pictures.normal))
+        look.SetNormalScale(finish.relief)
+    if pictures.surface:
+        look.SetORMTexture(_kept_texture(pictures.surface))
+        look.SetOcclusionStrength(finish.contrast)
+        look.SetRoughness(max(finish.roughness, SMOOTHEST))
+    glow = emitted(finish)
+    if glow is not None and pictures.emission:
+        look.SetEmissiveTexture(_kept_texture(pictures.emission, colours=True))
+        look.SetEmissiveFactor(*(float(v) for v in glow))
+
+
+def _lay_colour(look: vtkProperty, finish: Finish | None) -> None:
+    """Show a finish's picture of its base colour where shading is plain; elsewhere it has that by its colour at points."""
+    if finish is not None and finish.pictures is not None and finish.pictures.colour:
+        look.SetTexture("picture", _kept_texture(finish.pictures.colour))
+
+
+def _kept_texture(text: str, colours: bool = False) -> vtkTexture:
+    return _as_texture(decoded(text), colours)
+
+
 def _structure(look: vtkProperty, finish: Finish) -> None:
     """Give a surface its fine structure."""
     shade, normals, parts = _pictures(finish)
@@ -124,8 +156,8 @@ def _pictures(finish: Finish) -> tuple[NDArray[np.float64], NDArray[np.float64],
     return 255 * base, 127.5 + 127.5 * made.normals, 255 * parts
 
 
-def _as_texture(values: NDArray[np.float64], colours: bool = False) -> vtkTexture:
-    """A texture of values (n, n, 3 or 4) from 0 to 255, the first row at v = 0."""
+def _as_texture(values: NDArray[Any], colours: bool = False) -> vtkTexture:
+    """A texture of values (h, w, 3 or 4) from 0 to 255, the first row at v = 0."""
     height, width, channels = values.shape
     image = vtkImageData()
     image.SetDimensions(width, height, 1)
@@ -149,6 +181,7 @@ def apply_flat_finish(look: vtkProperty, finish: Finish | None, opacity: float, 
     look.SetOpacity(shown)
     look.SetBackfaceCulling(closed and shown >= 1 and not cut)
     look.RemoveAllTextures()
+    _lay_colour(look, finish)
     look.SetInterpolationToGouraud()
     look.SetAmbient(0.66)
     look.SetDiffuse(0.4)

@@ -146,11 +146,14 @@ class FrameStore:
 def _looks(project: Project) -> bytes:
     """A hash over how the parts look."""
     finishes = finishes_of(project, project.colourway)
+    # a finish may hold pictures, and many parts have it
+    number = {finish: k for k, finish in enumerate(dict.fromkeys(finishes.values()))}
+    numbers = {part: number[finish] for part, finish in finishes.items()}
     looks = [
-        (p.id, p.parent, p.geometry, p.colour, p.opacity, p.shown, p.scale, finishes.get(p.id), p.swept is not None)
+        (p.id, p.parent, p.geometry, p.colour, p.opacity, p.shown, p.scale, numbers.get(p.id), p.swept is not None)
         for p in project.parts
     ]
-    return hashlib.sha256(msgspec.json.encode((looks, project.light_setup))).digest()
+    return hashlib.sha256(msgspec.json.encode((looks, list(number), project.light_setup))).digest()
 
 
 def keyed(

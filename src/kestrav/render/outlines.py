@@ -46,7 +46,8 @@ _BOX_FACES = np.array(
 class Outline:
     """What is drawn of one geometry: surface with normals (none yet, and so flat, while it is ``rough``), and the lines along its sharp edges.
 
-    ``middle`` (3,) is that of its box, ``coarse`` what is drawn of a large one while the view of a large product moves."""
+    ``middle`` (3,) is that of its box, ``coarse`` what is drawn of a large one while the view of a large product moves. ``uv`` are the places
+    of triangles' corners (m, 3, 2) on the pictures of a finish."""
 
     points: NDArray[np.float32]
     normals: NDArray[np.float32] | None
@@ -57,6 +58,7 @@ class Outline:
     edges: NDArray[np.int64]
     middle: NDArray[np.float64]
     coarse: Outline | None = None
+    uv: NDArray[np.float32] | None = None
 
     @property
     def rough(self) -> bool:
@@ -78,6 +80,7 @@ def outline(mesh: Mesh, edges: bool = True, coarse: bool = False) -> Outline:
         np.arange(2 * len(ends)).reshape(-1, 2),
         mesh.bounds.mean(axis=0),
         outline(coarse_mesh(mesh), False) if coarse and len(mesh.triangles) >= COARSE_FROM else None,
+        mesh.uv,
     )
 
 
@@ -100,11 +103,14 @@ def coarse_mesh(mesh: Mesh) -> Mesh:
         return mesh
     kept = vtk_to_numpy(found.GetPoints().GetData()).astype(float)
     triangles = vtk_to_numpy(found.GetPolys().GetConnectivityArray()).reshape(-1, 3).astype(np.int32)
-    tint_of = None
+    tint_of = uv = None
     if mesh.tint_of is not None:
         centres = KDTree(mesh.vertices[mesh.triangles].mean(axis=1))
         tint_of = mesh.tint_of[centres.query(kept[triangles].mean(axis=1))[1]]
-    return Mesh(kept, triangles, (), None, mesh.tints, tint_of)
+    if mesh.uv is not None:
+        near = KDTree(mesh.vertices[mesh.triangles.reshape(-1)]).query(kept)[1]
+        uv = mesh.uv.reshape(-1, 2)[near][triangles]
+    return Mesh(kept, triangles, (), None, mesh.tints, tint_of, uv)
 
 
 def rough_outline(mesh: Mesh) -> Outline:
@@ -118,7 +124,9 @@ def rough_outline(mesh: Mesh) -> Outline:
     corners = box_corners(mesh.bounds)[_BOX_FACES].reshape(-1, 3).astype(np.float32)
     middle = mesh.bounds.mean(axis=0)
     box = Outline(corners, None, np.arange(len(corners)).reshape(-1, 3), (), None, none, no_lines, middle)
-    return Outline(points.astype(np.float32), None, triangles, mesh.tints, tint_of, none, no_lines, middle, box)
+    return Outline(
+        points.astype(np.float32), None, triangles, mesh.tints, tint_of, none, no_lines, middle, box, mesh.uv
+    )
 
 
 @dataclass(eq=False)

@@ -20,7 +20,7 @@ from kestrav.core.camera.views import Views
 from kestrav.core.document.lookup import get, shown_parts, subtree
 from kestrav.core.document.records import Camera, LightSetup, Part, Project
 from kestrav.core.document.surfaces import Finish
-from kestrav.core.finishes.applied import colour_of, finishes_of
+from kestrav.core.finishes.applied import colour_of, finishes_of, laid_on
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import moving_groups
@@ -220,7 +220,11 @@ class Scene:
 
     def _shared_of(self, key: Hashable, member: Member, finish: Finish | None) -> Drawings:
         """The drawing that parts of one geometry and finish share."""
-        known = (key, member.outline.rough, finish if finish is not None and finish.texture else None)
+        known = (
+            key,
+            member.outline.rough,
+            finish if finish is not None and (finish.texture or finish.pictures) else None,
+        )
         if known not in self._shared:
             self._shared[known] = shared_drawing(member.outline, finish)
         return self._shared[known]
@@ -312,11 +316,12 @@ class Scene:
             if part.geometry is None or part.id not in shown or (only is not None and part.id not in only):
                 continue
             faded = bright is not None and part.id not in bright
+            finish = finishes.get(part.id)
             kind = Kind(
                 groups.get(part.id, -1),
                 part.opacity,
                 closed.get(part.geometry, False),
-                finishes.get(part.id),
+                None if finish is None else laid_on(finish, meshes[part.geometry]),
                 faded,
                 apart.get(part.id, ""),
             )

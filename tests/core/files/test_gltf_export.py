@@ -2,14 +2,13 @@
 
 import csv
 import json
-import shutil
 import struct
-import subprocess
 from pathlib import Path
 
 import numpy as np
 import pytest
 import trimesh
+from gltf_validator import issues
 from players import Player
 from scipy.spatial.transform import Rotation, Slerp
 
@@ -39,22 +38,6 @@ from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import frame_times, span
 
 ROOT = Path(__file__).parents[3]
-VALIDATOR = ROOT / ".third-party" / "gltf-validator"
-
-
-def issues(data, folder):
-    """What Khronos' validator says."""
-    if shutil.which("node") is None or not (VALIDATOR / "node_modules").is_dir():
-        pytest.skip("the glTF validator is not here; make dev fetches it from npm")
-    file = folder / "made.glb"
-    file.write_bytes(data)
-    said = subprocess.run(
-        ["node", str(ROOT / "tests" / "data" / "validate.js"), str(VALIDATOR), str(file)],
-        capture_output=True,
-        text=True,
-        check=True,
-    )
-    return json.loads(said.stdout)
 
 
 def off(project, player, moments):

@@ -7,8 +7,9 @@ import numpy as np
 import pytest
 import trimesh
 from PIL import Image
-from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdValidation
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 from scipy.spatial.transform import Rotation
+from usd_validators import validators_find
 
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
@@ -30,12 +31,6 @@ from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.files.usd_export import OWN, VARIANTS, write_usd
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import span
-
-
-def validators_find(stage):
-    """What OpenUSD's own validators say."""
-    context = UsdValidation.ValidationContext(UsdValidation.ValidationRegistry().GetOrLoadAllValidators())
-    return [error.GetMessage() for error in context.Validate(stage)]
 
 
 def written(project, meshes, target, **options):

@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 
 from kestrav.core.colours import linear, srgb_hex, to_linear, to_srgb
+from kestrav.core.document.surface_checks import check_finish
 from kestrav.core.document.surfaces import Finish
-from kestrav.core.document.validation import check_finish
 from kestrav.core.errors import BadInput
 from kestrav.core.finishes.shelf import BY_NAME, METALS, SHELF
 

@@ -3,21 +3,21 @@
 Debian ships no driver for it, but the browser itself listens when it is started with a port.
 """
 
+import asyncio
 import base64
 import json
 import re
 import shutil
 import subprocess
 import tempfile
-from datetime import timedelta
+import threading
+import time
 from itertools import count
 from pathlib import Path
 
-from tornado.gen import sleep, with_timeout
-from tornado.ioloop import IOLoop
 from tornado.websocket import websocket_connect
 
-LONGEST = timedelta(seconds=120)  # that an answer may take
+LONGEST = 120.0  # s that an answer may take
 
 
 class Firefox:
@@ -39,22 +39,33 @@ class Firefox:
             "0",
         ]
         self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
-        self.loop, self.numbers = IOLoop(make_current=False), count(1)
+        # a loop of its own, as another browser's driver may have one in this thread
+        self.loop, self.numbers = asyncio.new_event_loop(), count(1)
+        self.thread = threading.Thread(target=self.loop.run_forever, daemon=True)
+        self.thread.start()
         self.faults = []
         address = next(found[0] for line in self.process.stderr if (found := re.search(r"ws://\S+", line)))
-        self.socket = self.loop.run_sync(lambda: websocket_connect(f"{address}/session", max_message_size=2**28))
+        self.socket = self._wait(lambda: websocket_connect(f"{address}/session", max_message_size=2**28))
         self.ask("session.new", capabilities={"alwaysMatch": {"unhandledPromptBehavior": {"default": "dismiss"}}})
         self.ask("session.subscribe", events=["log.entryAdded", "network.beforeRequestSent"])
         self.page = self.ask("browsingContext.getTree")["contexts"][0]["context"]
         self.ask("browsingContext.setViewport", context=self.page, viewport={"width": size[0], "height": size[1]})
 
+    def _wait(self, start):
+        """What comes of something that is started in the loop's thread."""
+
+        async def run():
+            return await start()
+
+        return asyncio.run_coroutine_threadsafe(run(), self.loop).result(LONGEST)
+
     def ask(self, method, **parameters):
         """What the browser answers to a command; what goes wrong in the page or is asked of anybody until then is noted."""
         number = next(self.numbers)
         message = json.dumps({"id": number, "method": method, "params": parameters})
-        self.loop.run_sync(lambda: self.socket.write_message(message))
+        self._wait(lambda: self.socket.write_message(message))
         while True:
-            told = json.loads(self.loop.run_sync(lambda: with_timeout(LONGEST, self.socket.read_message())))
+            told = json.loads(self._wait(self.socket.read_message))
             if told.get("id") == number:
                 assert told["type"] == "success", told
                 return told["result"]
@@ -83,7 +94,7 @@ class Firefox:
 
     def wait_for_timeout(self, milliseconds):
         """Let some time pass."""
-        self.loop.run_sync(lambda: sleep(milliseconds / 1000))
+        time.sleep(milliseconds / 1000)
 
     def click(self, selector, across=0.5, down=0.5):
         """Click at a share of the width and height of what a selector finds."""
@@ -116,7 +127,8 @@ class Firefox:
         """End it."""
         self.process.kill()
         self.process.communicate()
-        self.socket.close()
-        self.loop.run_sync(lambda: sleep(0.1))
+        self.loop.call_soon_threadsafe(self.socket.close)
+        self.loop.call_soon_threadsafe(self.loop.stop)
+        self.thread.join(10.0)
         self.loop.close()
         shutil.rmtree(self.folder.name, ignore_errors=True)

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 import trimesh
 from browser import until
+from pictured import QUARTERS, parts, plate, wavy
 from PIL import Image
 from players import Player
 from poses_on_page import PLACE, TURN, off
@@ -18,10 +19,11 @@ from scipy.spatial import cKDTree
 from kestrav.core.camera.making import add_standing
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
-from kestrav.core.document.records import Colourway, Comment, GivenFinish, SavedView
+from kestrav.core.document.records import Colourway, Comment, GivenFinish, Project, SavedView
 from kestrav.core.document.surfaces import Finish
 from kestrav.core.errors import BadInput
 from kestrav.core.files.gltf_export import animated
+from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.files.tables import pose_table
 from kestrav.core.files.usd_export import write_usd
 from kestrav.core.findings.check import check
@@ -204,6 +206,23 @@ def test_comments_are_saved_and_read_back_as_notes_pinned_to_the_moment(passing,
     again.click("#tab-comments")
     again.click("#comment-list .item")
     assert again.evaluate("review.time") == 1.5
+
+
+def test_pictures_on_surfaces_lie_as_they_were_laid(shown, tmp_path):
+    imported = read_product(plate(tmp_path, normalTexture=wavy(), metallicRoughnessTexture=parts()))
+    project = into_project(Project(name="Printed"), imported)
+    project = add_standing(project, (0.0, -3000.0, 500.0), np.array([0.0, 0.0, 500.0]), focal_length=50.0)
+    page = shown(review_page(project, dict(imported.meshes)).html)
+    page.select_option("#view", label=f"Shot {project.shots[0].name}")
+    page.wait_for_timeout(1000)
+    shot = np.asarray(Image.open(io.BytesIO(page.screenshot(timeout=60_000))).convert("RGB"), float)
+    box = page.locator("#stage").bounding_box()
+    for (x, z), colour in zip(((-250, 750), (250, 750), (-250, 250), (250, 250)), QUARTERS, strict=True):
+        across, down = page.evaluate("p => review.screen(p)", [x, 0, z])
+        seen = shot[int(box["y"] + down), int(box["x"] + across)]
+        # shaded, it is most like the colour that lies there
+        likeness = [seen @ np.array(c, float) / np.linalg.norm(seen) / np.linalg.norm(c) for c in QUARTERS]
+        assert int(np.argmax(likeness)) == QUARTERS.index(colour), (seen, colour)
 
 
 def test_nothing_in_a_product_can_inject_anything(passing, shown):

@@ -79,7 +79,29 @@ class FinishRows(Rows):
         if form.section("Coat", show(100 * finish.coat, "%", 0) if finish.coat else "none"):
             self._share(finish, "Clear coat", "coat", "Strength of a clear layer over the material")
             self._share(finish, "Coat roughness", "coat_roughness", "Roughness of the clear coat")
-        if form.section("Structure", dict(TEXTURES)[finish.texture]):
+        if finish.pictures is not None and form.section("Pictures", "of the product's file"):
+            kinds = {
+                "colour": "base colour",
+                "normal": "normals",
+                "surface": "roughness, metal and occlusion",
+                "emission": "emitted light",
+            }
+            there = [words for kind, words in kinds.items() if getattr(finish.pictures, kind)]
+            form.note(f"Pictures of the file lie on the parts: {', '.join(there)}.")
+            if finish.pictures.normal:
+                self._share(finish, "Normal strength", "relief", "Depth of the picture's relief in the light")
+            if finish.pictures.surface:
+                self._share(
+                    finish, "Occlusion strength", "contrast", "How much the picture's occlusion darkens the surface"
+                )
+            form.buttons(
+                (
+                    "Remove pictures",
+                    lambda: self._set(finish.id, "Remove pictures", pictures=None),
+                    "Show the plain finish in place of the pictures that came with the file",
+                )
+            )
+        if finish.pictures is None and form.section("Structure", dict(TEXTURES)[finish.texture]):
             form.choice(
                 "Texture",
                 TEXTURES,

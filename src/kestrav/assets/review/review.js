@@ -166,6 +166,11 @@ const shapes = told.shapes.map(shape => {
   for (let k = 0; k < points.rows; k++) for (let c = 0; c < 3; c++) places[3 * k + c] = points.at(k, c) * told.grid;
   const made = new THREE.BufferGeometry();
   made.setAttribute("position", new THREE.BufferAttribute(places, 3));
+  if (shape.uv !== undefined) {
+    const on = arrays[shape.uv], laid = new Float32Array(on.rows * 2);
+    for (let k = 0; k < on.rows; k++) for (let c = 0; c < 2; c++) laid[2 * k + c] = on.at(k, c);
+    made.setAttribute("uv", new THREE.BufferAttribute(laid, 2));
+  }
   made.setIndex(new THREE.BufferAttribute(Uint32Array.from(corners.values), 1));
   made.computeVertexNormals();
   shape.groups.forEach(([first, count], k) => made.addGroup(first, count, k));
@@ -175,12 +180,35 @@ const shapes = told.shapes.map(shape => {
 
 let colourway = told.colourways.findIndex(one => one.id === told.colourway);
 if (colourway < 0) colourway = 0;
-const materials = new Map(), clipping = [];
+const materials = new Map(), clipping = [], pictures = new Map();
+function picture(address, colours) {
+  const key = address + colours;
+  if (!pictures.has(key)) {
+    const made = new THREE.TextureLoader().load(address, stale);
+    made.wrapS = made.wrapT = THREE.RepeatWrapping;
+    if (colours) made.colorSpace = THREE.SRGBColorSpace;
+    pictures.set(key, made);
+  }
+  return pictures.get(key);
+}
+function lay(made, finish, chosen) {
+  const on = finish.pictures;
+  if (on.colour) { made.map = picture(on.colour, true); made.color.set(on.factor); }
+  if (on.colour && on.clear) made.alphaTest = 0.5;
+  if (on.normal) { made.normalMap = picture(on.normal, false); made.normalScale.set(on.relief, on.relief); }
+  if (on.surface) {
+    made.roughnessMap = made.metalnessMap = made.aoMap = picture(on.surface, false);
+    made.aoMapIntensity = on.occlusion;
+    made.roughness = finish.roughness;
+  }
+  if (on.emission && !chosen) made.emissiveMap = picture(on.emission, true);
+}
 function material(k, tint, opacity, chosen) {
   const number = arrays[told.colourways[colourway].of].values[k];
   const finish = number < 0 ? {colour: "", metallic: 0, roughness: 0.65, transmission: 0, emission: ""} : told.finishes[number];
   const colour = finish.colour || tint || parts[k].colour;
-  const key = [number, colour, opacity.toFixed(2), chosen].join();
+  const laid = Boolean(finish.pictures) && Boolean(shapes[parts[k].shape].attributes.uv);
+  const key = [number, colour, opacity.toFixed(2), chosen, laid].join();
   if (!materials.has(key)) {
     const seen = opacity * (1 - 0.75 * finish.transmission);
     materials.set(key, new THREE.MeshStandardMaterial({
@@ -188,6 +216,7 @@ function material(k, tint, opacity, chosen) {
       depthWrite: seen >= 0.6, side: THREE.DoubleSide, clippingPlanes: clipping,
       emissive: chosen ? PETROL : finish.emission || "#000000", emissiveIntensity: chosen ? 0.55 : 1,
     }));
+    if (laid) lay(materials.get(key), finish, chosen);
   }
   return materials.get(key);
 }

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from itertools import pairwise
 
-from kestrav.core.document.check_values import check_time, positive
-from kestrav.core.document.motion_checks import check_colour
+from kestrav.core.document.check_values import check_colour, check_time, positive
 from kestrav.core.document.records import Camera, FreeAim, OrbitShape, Path, Shot
 from kestrav.core.errors import BadInput
 

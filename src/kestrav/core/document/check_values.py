@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import re
+
 from kestrav.core.document.records import KIND_WORDS, Project
 from kestrav.core.errors import BadInput
 
 LONGEST = 36_000.0  # s that a project can last
+_COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
 
 
 def name_of(item: object) -> str:
@@ -26,3 +29,9 @@ def check_time(time: float, label: str) -> None:
         raise BadInput(f"{label} at {time:g} s; time begins at 0")
     if time > LONGEST:
         raise BadInput(f"{label} at {time:g} s; {LONGEST:g} s is the most")
+
+
+def check_colour(colour: str, label: str) -> None:
+    """Raise BadInput unless a colour is written as #rrggbb."""
+    if not _COLOUR.fullmatch(colour):
+        raise BadInput(f"{label} is “{colour}”; write a colour as #rrggbb")

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import math
-import re
 from collections.abc import Mapping
 from itertools import pairwise
 
-from kestrav.core.document.check_values import LONGEST, check_time, name_of, positive
+from kestrav.core.document.check_values import LONGEST, check_colour, check_time, name_of, positive
 from kestrav.core.document.records import (
     AnyTrigger,
     Attachment,
@@ -33,14 +32,7 @@ from kestrav.core.document.turning_checks import check_turners
 from kestrav.core.errors import BadInput
 
 MOST_PASSES = 10_000
-_COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
 _UNIT = 1e-6
-
-
-def check_colour(colour: str, label: str) -> None:
-    """Raise BadInput unless a colour is written as #rrggbb."""
-    if not _COLOUR.fullmatch(colour):
-        raise BadInput(f"{label} is “{colour}”; write a colour as #rrggbb")
 
 
 def check_motion(project: Project) -> None:

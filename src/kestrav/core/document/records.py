@@ -76,7 +76,7 @@ from kestrav.core.document.surfaces import (
     GivenFinishId,
 )
 
-FORMAT_VERSION = 16
+FORMAT_VERSION = 17
 
 
 class Geometry(Record, frozen=True):

@@ -17,6 +17,25 @@ TextureName = Literal[
 """What a surface's fine structure is made by; see :mod:`kestrav.core.finishes.textures`."""
 
 
+LARGEST_PICTURE = 2048  # pixels along a side of one that lies on a surface
+PICTURE_FORMATS = ("PNG", "JPEG")
+
+
+class Pictures(Record, frozen=True):
+    """Pictures that lie on a surface by the places that its geometry has on them (glTF 2.0, 3.9): PNG or JPEG files in base64, empty for none.
+
+    ``colour`` is the base colour with its opacity, and ``factor`` what it is multiplied by; ``normal`` are normals in tangent space;
+    ``surface`` has occlusion in red, and in green and blue what roughness and metalness are multiplied by; ``emission`` what the light that
+    the surface gives is multiplied by.
+    """
+
+    colour: str = ""
+    normal: str = ""
+    surface: str = ""
+    emission: str = ""
+    factor: str = "#ffffff"
+
+
 class Finish(Record, frozen=True):
     """What a surface is made of, with the parameters of glTF 2.0's physically based materials.
 
@@ -25,7 +44,7 @@ class Finish(Record, frozen=True):
     refraction of what is not metal. ``sheen`` is the colour of cloth's rim light (empty: none) and ``sheen_roughness`` its spread.
     ``emission`` is the colour of light that the surface gives, of ``luminance`` cd/m². ``texture`` names the fine structure, ``grain``
     its size in mm, ``relief`` its depth from 0 to 1 (glTF's normal scale), ``contrast`` how much it shades the base colour, from 0 to 1
-    (glTF's occlusion strength).
+    (glTF's occlusion strength). ``pictures`` came with the geometry, and lie on what has places for them alone.
     """
 
     id: str
@@ -46,6 +65,7 @@ class Finish(Record, frozen=True):
     grain: float = 20.0
     relief: float = 0.5
     contrast: float = 0.5
+    pictures: Pictures | None = None
 
 
 class FinishRule(Record, frozen=True):

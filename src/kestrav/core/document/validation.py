@@ -10,11 +10,11 @@ import msgspec
 import numpy as np
 
 from kestrav.core.document.camera_checks import check_camera, check_orbit, check_shot
-from kestrav.core.document.check_values import name_of, positive
+from kestrav.core.document.check_values import check_colour, name_of, positive
 from kestrav.core.document.comment_checks import check_comment, check_sheet
 from kestrav.core.document.light_checks import check_light
 from kestrav.core.document.lookup import items
-from kestrav.core.document.motion_checks import check_colour, check_motion
+from kestrav.core.document.motion_checks import check_motion
 from kestrav.core.document.records import (
     COLLECTIONS,
     ArcShape,
@@ -36,6 +36,7 @@ from kestrav.core.document.records import (
     WallForm,
 )
 from kestrav.core.document.references import references
+from kestrav.core.document.surface_checks import check_finish
 from kestrav.core.errors import BadInput
 
 SMALLEST_SCALE = 1e-9
@@ -306,28 +307,6 @@ def _check_references(project: Project) -> None:
             if reference.id not in known[kinds]:
                 label = "a contact" if isinstance(record, Contact) else name_of(record)
                 raise BadInput(f"{label} has the {reference.role} “{reference.id}”, which the project does not hold")
-
-
-def check_finish(finish: Finish) -> None:
-    """Raise BadInput when a finish has a value that no surface has."""
-    label = name_of(finish)
-    for field in _SHARES:
-        value = getattr(finish, field)
-        if not 0 <= value <= 1:
-            raise BadInput(f"the {field.replace('_', ' ')} of {label} is {value:g}; it can be 0 to 1")
-    for field in ("colour", "sheen", "emission"):
-        if getattr(finish, field):
-            check_colour(getattr(finish, field), f"the {field} of {label}")
-    if not 1 <= finish.index <= 5:
-        raise BadInput(f"the index of refraction of {label} is {finish.index:g}; it can be 1 to 5")
-    positive(f"the grain of {label}", finish.grain)
-    if finish.luminance < 0:
-        raise BadInput(f"the luminance of {label} is negative; give 0 or more")
-
-
-_SHARES = (
-    "metallic", "roughness", "coat", "coat_roughness", "transmission", "anisotropy", "sheen_roughness", "relief", "contrast",
-)  # fmt: skip
 
 
 def _check_contact(item: Contact) -> None:

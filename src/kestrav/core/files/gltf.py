@@ -14,7 +14,7 @@ import io
 import struct
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from functools import partial
+from functools import cached_property, partial
 from typing import Any
 from urllib.parse import unquote
 
@@ -26,10 +26,11 @@ from scipy.spatial.transform import Rotation
 
 from kestrav.core.colours import srgb_hex
 from kestrav.core.document.records import Finish
+from kestrav.core.document.surfaces import LARGEST_PICTURE, Pictures
 from kestrav.core.errors import Damaged, in_words
 from kestrav.core.files.gltf_unpacking import Unpacked, stands_in
-from kestrav.core.files.mean_colours import mean_colour
 from kestrav.core.files.product_tree import GREY, Node, Shape, clean_name, no_faces
+from kestrav.core.finishes.pictures import kept, mean_colour, merged_surface
 from kestrav.core.finishes.shelf import BY_NAME
 from kestrav.core.geometry.faces import Face, vector
 from kestrav.core.light.exposure import WHITE
@@ -40,9 +41,21 @@ Fetch = Callable[[str], bytes]
 _HEADER = struct.Struct("<4sII")
 _CHUNK = struct.Struct("<I4s")
 _TRIANGLES = 4
+_FEW_PICTURES = 12
 _UNREADABLE = {"KHR_meshopt_compression": "a newer meshopt than EXT_meshopt_compression"}
 _KINDS = {5121: "u1", 5123: "<u2", 5125: "<u4"}
 _MODES = {0: "points", 1: "lines", 2: "a line loop", 3: "a line strip", 5: "a triangle strip", 6: "a triangle fan"}
+
+
+@dataclass(frozen=True)
+class _Look:
+    """A material: sRGB colour (#rrggbb), opacity, finish, and by which coordinates its pictures lie on a surface, under which matrix (3, 3)."""
+
+    colour: str
+    opacity: float
+    finish: Finish | None
+    coordinates: int = 0
+    transform: Array | None = None
 
 
 @dataclass
@@ -54,26 +67,43 @@ class _File:
     left_out: list[str] = field(default_factory=list)
     fetch: Fetch | None = None
     _sound: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
-    _means: dict[int, tuple[float, float, float]] = field(default_factory=dict)
+    _files: dict[int, bytes] = field(default_factory=dict)
+    _looks: dict[int, _Look] = field(default_factory=dict)
 
-    def mean_colour(self, number: int) -> tuple[float, float, float]:
-        """The mean linear colour of a texture's picture. Raises ValueError or OSError where there is none that can be read."""
-        if number not in self._means:
-            image = self.items("images")[int(self.items("textures")[number]["source"])]
+    def picture(self, texture: dict[str, Any]) -> bytes:
+        """The file of the picture that a material names. Raises ValueError or OSError where there is none that can be read."""
+        named = self.items("textures")[int(texture["index"])]
+        # a browser's format beside the usual ones, or in their place
+        other = (named.get("extensions") or {}).get("EXT_texture_webp") or {}
+        number = int(named["source"] if "source" in named else other["source"])
+        if number not in self._files:
+            image = self.items("images")[number]
             if "bufferView" in image:
                 view = self.items("bufferViews")[image["bufferView"]]
                 start = int(view.get("byteOffset", 0))
-                data = self.buffers[view["buffer"]][start : start + int(view["byteLength"])]
+                self._files[number] = self.buffers[view["buffer"]][start : start + int(view["byteLength"])]
             else:
                 uri = str(image["uri"])
                 if uri.startswith("data:"):
-                    data = base64.b64decode(uri.split(",", 1)[1], validate=False)
+                    self._files[number] = base64.b64decode(uri.split(",", 1)[1], validate=False)
                 elif self.fetch is not None:
-                    data = self.fetch(unquote(uri))
+                    self._files[number] = self.fetch(unquote(uri))
                 else:
                     raise ValueError(uri)
-            self._means[number] = mean_colour(data)
-        return self._means[number]
+        return self._files[number]
+
+    @cached_property
+    def largest(self) -> int:
+        """How many pixels along a side pictures may keep: fewer where there are many."""
+        return LARGEST_PICTURE if len(self.items("images")) <= _FEW_PICTURES else LARGEST_PICTURE // 2
+
+    def look(self, number: int | None) -> _Look:
+        """What a material looks like; plain grey for none."""
+        if number is None or not 0 <= number < len(self.items("materials")):
+            return _Look(GREY, 1.0, None)
+        if number not in self._looks:
+            self._looks[number] = _look(self, self.items("materials")[number])
+        return self._looks[number]
 
     def forget(self) -> None:
         """The lists of the JSON are other ones now."""
@@ -199,7 +229,8 @@ def _shapes(file: _File) -> dict[tuple[int, int], Shape]:
                 bare["attributes"]["COLOR_0"] = primitive["attributes"]["COLOR_0"]
             if "indices" in primitive:
                 bare["indices"] = primitive["indices"]
-            data = msgspec.json.encode(bare).decode()
+            # on other places, or with others, it is another shape
+            data = msgspec.json.encode([bare, _places_by(file, primitive)]).decode()
             if data not in same:
                 same[data] = len(flat)
                 flat.append({"name": f"m{len(flat)}", "primitives": [bare]})
@@ -214,7 +245,8 @@ def _shapes(file: _File) -> dict[tuple[int, int], Shape]:
             file.left_out.append(f"“{item.get('name') or f'mesh {number + 1}'}”: it is not made of triangles")
             continue
         primitive = item["primitives"][k]
-        colour, opacity, finish = _looks(file, primitive.get("material"))
+        look = file.look(primitive.get("material"))
+        colour = look.colour
         visual: Any = body.visual
         if colour in (GREY, "#ffffff") and "COLOR_0" in primitive["attributes"] and visual.kind == "vertex":
             colour = "#" + "".join(f"{int(v):02x}" for v in visual.main_color[:3])
@@ -225,13 +257,58 @@ def _shapes(file: _File) -> dict[tuple[int, int], Shape]:
             np.asarray(body.vertices, float),
             np.asarray(body.faces, np.int64),
             colour,
-            opacity,
-            finish,
+            look.opacity,
+            look.finish,
             name,
             partial(_cad_faces, primitive) if face_of is not None else no_faces,
             face_of,
+            uv=_uv(file, primitive, look, body),
         )
     return shapes
+
+
+def _places_by(file: _File, primitive: dict[str, Any]) -> list[Any] | None:
+    """By what a primitive's pictures lie on it: the number of its coordinates, and the matrix that they are under. None without pictures."""
+    look = file.look(primitive.get("material"))
+    if look.finish is None or look.finish.pictures is None:
+        return None
+    number = primitive["attributes"].get(f"TEXCOORD_{look.coordinates}")
+    return [number, None if look.transform is None else look.transform.tolist()]
+
+
+def _uv(file: _File, primitive: dict[str, Any], look: _Look, body: trimesh.Trimesh) -> NDArray[np.float32] | None:
+    """Where the corners of triangles lie on the pictures (m, 3, 2), v upwards; None where they have no place, or pictures there are none."""
+    number = primitive["attributes"].get(f"TEXCOORD_{look.coordinates}")
+    if look.finish is None or look.finish.pictures is None or number is None:
+        return None
+    try:
+        places = _pairs(file, number)
+    except (KeyError, IndexError, TypeError, ValueError):
+        return None
+    if len(places) != len(body.vertices) or not np.isfinite(places).all():
+        return None
+    if look.transform is not None:
+        places = places @ look.transform[:2, :2].T + look.transform[:2, 2]
+    # the first row of a picture is at v = 0 there
+    upward = np.stack([places[:, 0], 1.0 - places[:, 1]], axis=1).astype(np.float32)
+    corners: NDArray[np.float32] = upward[np.asarray(body.faces)]
+    return corners
+
+
+def _pairs(file: _File, number: int) -> Array:
+    """The pairs (n, 2) of an accessor; whole numbers stand for shares of their greatest (glTF 2.0, 3.6.2.2)."""
+    accessor = file.items("accessors")[number]
+    kind = np.dtype("<f4" if accessor["componentType"] == 5126 else _KINDS[accessor["componentType"]])
+    if accessor["type"] != "VEC2" or "sparse" in accessor:
+        raise ValueError(accessor["type"])
+    view, count = file.items("bufferViews")[accessor["bufferView"]], int(accessor["count"])
+    start = int(view.get("byteOffset", 0)) + int(accessor.get("byteOffset", 0))
+    step = int(view.get("byteStride", 2 * kind.itemsize))
+    data = file.buffers[view["buffer"]]
+    if step < 2 * kind.itemsize or start < 0 or start + (count - 1) * step + 2 * kind.itemsize > len(data):
+        raise ValueError(step)
+    held = np.ndarray((count, 2), kind, data, start, (step, kind.itemsize))
+    return held.astype(float) if kind.kind == "f" else held / float(np.iinfo(kind).max)
 
 
 def _broken(file: _File, primitive: dict[str, Any]) -> str:
@@ -308,44 +385,119 @@ def _loaded(file: _File, flat: list[dict[str, Any]]) -> dict[str, trimesh.Trimes
 # looks
 
 
-def _looks(file: _File, number: int | None) -> tuple[str, float, Finish | None]:
-    """sRGB colour (#rrggbb), opacity and finish of a material."""
-    materials = file.items("materials")
-    if number is None or not 0 <= number < len(materials):
-        return GREY, 1.0, None
-    material = materials[number]
+def _look(file: _File, material: dict[str, Any]) -> _Look:
     look = material.get("pbrMetallicRoughness") or {}
     factor = look.get("baseColorFactor", [1, 1, 1, 1])
     extensions = material.get("extensions") or {}
     older = extensions.get("KHR_materials_pbrSpecularGlossiness") or {}
     factor = older.get("diffuseFactor", factor)
-    factor = _textured(file, factor, look.get("baseColorTexture") or older.get("diffuseTexture"))
-    if any(name in holder for holder in (look, older, material) for name in _PICTURES):
-        note = "pictures on surfaces are shown as their mean colour; normal, occlusion and roughness maps are not shown"
-        if note not in file.left_out:
-            file.left_out.append(note)
+    maps = _Maps(file, material, look, older)
+    pictures = maps.pictures([float(v) for v in factor[:3]])
+    factor = maps.mean(factor)
     opacity = round(float(factor[3]), 4) if material.get("alphaMode") != "OPAQUE" else 1.0
     name = str(material.get("name") or "")
     # a file that says nothing of metal or roughness, or only that the surface is even all over, as CAD exporters do, means plain paint
     even = float(look.get("metallicFactor", 1.0)) == 0 and float(look.get("roughnessFactor", 1.0)) == 1
     silent = "metallicFactor" not in look and "roughnessFactor" not in look and not _SURFACES & extensions.keys()
-    bare = silent or (even and not _SURFACES & extensions.keys() and not any(material.get("emissiveFactor") or ()))
+    mapped = "metallicRoughnessTexture" in look
+    bare = not mapped and (
+        silent or (even and not _SURFACES & extensions.keys() and not any(material.get("emissiveFactor") or ()))
+    )
     finish = finish_by_name(name) if bare else _finish(name, material, look, extensions)
-    return srgb_hex([float(v) for v in factor[:3]]), opacity, finish
+    if pictures is not None:
+        plain = Finish("", clean_name(name) or "Material", contrast=1.0, relief=1.0)
+        finish = msgspec.structs.replace(finish or plain, pictures=pictures)
+    return _Look(srgb_hex([float(v) for v in factor[:3]]), opacity, finish, maps.coordinates, maps.transform)
 
 
-def _textured(file: _File, factor: list[float], texture: dict[str, Any] | None) -> list[float]:
-    """A linear colour and opacity, times the mean of a picture on the surface where that can be read."""
-    if not texture:
-        return factor
-    try:
-        mean = file.mean_colour(int(texture["index"]))
-    except (KeyError, IndexError, TypeError, ValueError, OSError):
-        return factor
-    return [float(v) * m for v, m in zip(factor, (*mean, 1.0), strict=True)]
+class _Maps:
+    """The pictures that a material lays on surfaces. What cannot be read, or lies by other coordinates than the first, is left out and told."""
+
+    def __init__(self, file: _File, material: dict[str, Any], look: dict[str, Any], older: dict[str, Any]) -> None:
+        self.file = file
+        self.opaque = material.get("alphaMode", "OPAQUE") == "OPAQUE"
+        named = {
+            "colour": look.get("baseColorTexture") or older.get("diffuseTexture"),
+            "normal": material.get("normalTexture"),
+            "rough": look.get("metallicRoughnessTexture"),
+            "occlusion": material.get("occlusionTexture"),
+            "emission": material.get("emissiveTexture"),
+        }
+        self.named = {kind: one for kind, one in named.items() if isinstance(one, dict)}
+        first = next(iter(self.named.values()), {})
+        self._by = self._placed(first)
+        self.coordinates, self.transform = self._by[0], _transform(self._by[1])
+
+    @staticmethod
+    def _placed(texture: dict[str, Any]) -> tuple[int, dict[str, Any]]:
+        moved = (texture.get("extensions") or {}).get("KHR_texture_transform") or {}
+        return int(moved.get("texCoord", texture.get("texCoord", 0))), {
+            k: v for k, v in moved.items() if k != "texCoord"
+        }
+
+    def _data(self, kind: str) -> bytes | None:
+        """The file of a picture; None where there is none that can be shown."""
+        texture = self.named.get(kind)
+        if texture is None:
+            return None
+        try:
+            if self._placed(texture) == self._by:
+                return self.file.picture(texture)
+        except (KeyError, IndexError, TypeError, ValueError, OSError):
+            pass
+        self._lost(kind)
+        return None
+
+    def _lost(self, kind: str) -> None:
+        note = f"a picture on a surface ({kind}) cannot be read or lies otherwise than the others, and is not shown"
+        if note not in self.file.left_out:
+            self.file.left_out.append(note)
+
+    def pictures(self, factor: list[float]) -> Pictures | None:
+        """All that can be shown, for a base colour in linear light; None where that is nothing."""
+        made = {"colour": "", "normal": "", "surface": "", "emission": ""}
+        for kind in ("colour", "normal", "emission"):
+            data = self._data(kind)
+            try:
+                made[kind] = "" if data is None else kept(data, self.file.largest, self.opaque)
+            except (ValueError, OSError):
+                self._lost(kind)
+        try:
+            occlusion, rough = self._data("occlusion"), self._data("rough")
+            made["surface"] = merged_surface(
+                None if occlusion is None else (occlusion, 0),
+                None if rough is None else (rough, 1),
+                None if rough is None else (rough, 2),
+                self.file.largest,
+            )
+        except (ValueError, OSError):
+            self._lost("roughness")
+        return Pictures(**made, factor=srgb_hex(factor)) if any(made.values()) else None
+
+    def mean(self, factor: list[float]) -> list[float]:
+        """A linear colour and opacity, times the mean of the picture of the base colour where that can be read."""
+        data = self._data("colour")
+        try:
+            mean = (1.0, 1.0, 1.0) if data is None else mean_colour(data)
+        except (ValueError, OSError):
+            return factor
+        return [float(v) * m for v, m in zip(factor, (*mean, 1.0), strict=True)]
 
 
-_PICTURES = ("baseColorTexture", "diffuseTexture", "metallicRoughnessTexture", "normalTexture", "occlusionTexture")
+def _transform(moved: dict[str, Any]) -> Array | None:
+    """The matrix (3, 3) that places on pictures are under (KHR_texture_transform, ratified by Khronos): scaled, turned, shifted."""
+    if not moved:
+        return None
+    (across, down), (u, v), turn = (
+        moved.get("scale", (1.0, 1.0)),
+        moved.get("offset", (0.0, 0.0)),
+        float(moved.get("rotation", 0.0)),
+    )
+    c, s = np.cos(turn), np.sin(turn)
+    turned = np.array([[c, s, u], [-s, c, v], [0.0, 0.0, 1.0]], float)
+    return turned @ np.diag([float(across), float(down), 1.0])
+
+
 _SURFACES = {
     "KHR_materials_clearcoat", "KHR_materials_transmission", "KHR_materials_ior", "KHR_materials_sheen", "KHR_materials_anisotropy",
     "KHR_materials_emissive_strength",
@@ -380,8 +532,8 @@ def _finish(name: str, material: dict[str, Any], look: dict[str, Any], extension
         sheen_roughness=_share(sheen.get("sheenRoughnessFactor", 0.0)),
         emission=emission,
         luminance=max(float(stronger), 0.0) * WHITE if emission else 0.0,
-        relief=_share((material.get("normalTexture") or {}).get("scale", 0.5)),
-        contrast=_share((material.get("occlusionTexture") or {}).get("strength", 0.5)),
+        relief=_share((material.get("normalTexture") or {}).get("scale", 1.0)),
+        contrast=_share((material.get("occlusionTexture") or {}).get("strength", 1.0)),
     )
 
 

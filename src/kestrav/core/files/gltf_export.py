@@ -21,6 +21,7 @@ from kestrav.core.camera.lens import frame_on_sensor
 from kestrav.core.colours import linear
 from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Finish, Part, Project
+from kestrav.core.document.surfaces import Pictures
 from kestrav.core.errors import BadInput
 from kestrav.core.files.motion_keys import Keys, samples
 from kestrav.core.files.tracks import (
@@ -33,7 +34,8 @@ from kestrav.core.files.tracks import (
     quaternions,
 )
 from kestrav.core.files.writing import refuse_existing, write_whole
-from kestrav.core.finishes.applied import PAINT, finishes_of
+from kestrav.core.finishes.applied import PAINT, finishes_of, laid_on
+from kestrav.core.finishes.pictures import decoded, drawn, file_of, mapping_of, tangents
 from kestrav.core.geometry.meshes import Mesh, smooth_surface
 from kestrav.core.light.exposure import WHITE
 from kestrav.core.parts.solids import solid_mesh
@@ -44,6 +46,12 @@ _M = 1e-3  # m of a mm
 _TO_Y_UP = (-float(np.sqrt(0.5)), 0.0, 0.0, float(np.sqrt(0.5)))  # x, y, z, w: a quarter turn about x
 _FLOAT, _UINT, _ARRAY, _ELEMENTS = 5126, 5125, 34962, 34963
 _NEAR, _FAR = 0.01, 1000.0  # m
+_SAMPLER = {
+    "magFilter": 9729,
+    "minFilter": 9987,
+    "wrapS": 10497,
+    "wrapT": 10497,
+}  # linear, with smaller copies; repeated
 
 
 @dataclass(frozen=True)
@@ -89,6 +97,14 @@ class _Buffer:
         self.accessors.append(accessor)
         return len(self.accessors) - 1
 
+    def add_bytes(self, data: bytes) -> int:
+        """Put a file in; returns its view."""
+        while len(self.data) % 4:
+            self.data.append(0)
+        self.views.append({"buffer": 0, "byteOffset": len(self.data), "byteLength": len(data)})
+        self.data += data
+        return len(self.views) - 1
+
 
 def write_animated(
     project: Project,
@@ -118,7 +134,7 @@ def animated(
     """
     buffer, shown = _Buffer(), shown_parts(project)
     finishes = finishes_of(project, project.colourway)
-    materials = _Materials(finishes)
+    materials = _Materials(buffer)
     shapes: dict[object, int] = {}
     kinds: list[dict[str, Any]] = []
     nodes: list[dict[str, Any]] = [{"name": project.name or "Project", "rotation": list(_TO_Y_UP)}]
@@ -136,7 +152,7 @@ def animated(
             )
             if key not in shapes:
                 shapes[key] = len(kinds)
-                kinds.append(_mesh(buffer, materials, solid_mesh(meshes, part), part))
+                kinds.append(_mesh(buffer, materials, solid_mesh(meshes, part), part, finishes.get(part.id, PAINT)))
             node["mesh"] = shapes[key]
         nodes.append(node)
         above = 0 if part.parent is None else number[part.parent]
@@ -166,6 +182,9 @@ def animated(
     }
     if kinds:
         document |= {"meshes": kinds, "materials": materials.found}
+    if materials.images:
+        pictures = [{"source": k, "sampler": 0} for k in range(len(materials.images))]
+        document |= {"images": materials.images, "textures": pictures, "samplers": [_SAMPLER]}
     if materials.extensions:
         document["extensionsUsed"] = sorted(materials.extensions)
     if cameras:
@@ -195,18 +214,44 @@ def _packed(document: dict[str, Any], binary: bytes) -> bytes:
 
 
 class _Materials:
-    """Materials by colour, opacity and finish."""
+    """Materials by colour, opacity and finish, and the pictures that lie on them."""
 
-    def __init__(self, finishes: Mapping[str, Finish]) -> None:
+    def __init__(self, buffer: _Buffer) -> None:
         self.found: list[dict[str, Any]] = []
+        self.images: list[dict[str, Any]] = []
         self.extensions: set[str] = set()
-        self._finishes = finishes
-        self._known: dict[tuple[str, float, str], int] = {}
+        self._buffer = buffer
+        self._known: dict[tuple[str, float, Finish], int] = {}
+        self._pictures: dict[str, int] = {}
 
-    def of(self, part: Part, colour: str) -> int:
-        """The number of a part's material in a colour."""
-        finish = self._finishes.get(part.id, PAINT)
-        key = (colour, part.opacity, finish.id)
+    def _picture(self, text: str) -> int:
+        """The number of a picture, which is put in once."""
+        if text not in self._pictures:
+            data, kind = file_of(text)
+            self._pictures[text] = len(self.images)
+            self.images.append({"bufferView": self._buffer.add_bytes(data), "mimeType": f"image/{kind}"})
+        return self._pictures[text]
+
+    def _lay(self, made: dict[str, Any], finish: Finish, pictures: Pictures) -> None:
+        """Tell of the pictures on a material."""
+        look = made["pbrMetallicRoughness"]
+        if pictures.colour:
+            look["baseColorTexture"] = {"index": self._picture(pictures.colour)}
+            look["baseColorFactor"][:3] = _linear(pictures.factor)
+            if decoded(pictures.colour).shape[2] == 4 and "alphaMode" not in made:
+                made |= {"alphaMode": "MASK", "doubleSided": True}
+        if pictures.surface:
+            number = self._picture(pictures.surface)
+            look["metallicRoughnessTexture"] = {"index": number}
+            made["occlusionTexture"] = {"index": number, "strength": finish.contrast}
+        if pictures.normal:
+            made["normalTexture"] = {"index": self._picture(pictures.normal), "scale": finish.relief}
+        if pictures.emission and finish.emission:
+            made["emissiveTexture"] = {"index": self._picture(pictures.emission)}
+
+    def of(self, part: Part, colour: str, finish: Finish) -> int:
+        """The number of the material of a part's surface in a colour."""
+        key = (colour, part.opacity, finish)
         if key not in self._known:
             made: dict[str, Any] = {
                 "name": f"{finish.name} {colour}",
@@ -225,6 +270,8 @@ class _Materials:
             if extensions:
                 made["extensions"] = extensions
                 self.extensions |= extensions.keys()
+            if finish.pictures is not None:
+                self._lay(made, finish, finish.pictures)
             self._known[key] = len(self.found)
             self.found.append(made)
         return self._known[key]
@@ -258,22 +305,32 @@ def _extensions(finish: Finish) -> dict[str, Any]:
     return found
 
 
-def _mesh(buffer: _Buffer, materials: _Materials, shape: Mesh, part: Part) -> dict[str, Any]:
+def _mesh(buffer: _Buffer, materials: _Materials, shape: Mesh, part: Part, finish: Finish) -> dict[str, Any]:
     """A mesh, one primitive for each colour, smooth within each CAD face and sharp between them."""
     tints = shape.tint_of if shape.tint_of is not None else np.zeros(len(shape.triangles), np.int32)
     primitives = []
+    shown = drawn(laid_on(finish, shape))
     for tint in np.unique(tints):
         chosen = tints == tint
         colour = (shape.tints[tint] if shape.tint_of is not None else "") or part.colour
         points, normals, corners = smooth_surface(shape, chosen)
+        mapped = mapping_of(laid_on(finish, shape), points, corners, None if shape.uv is None else shape.uv[chosen])
+        if mapped is not None:
+            points, normals, corners = points[mapped.source], normals[mapped.source], mapped.triangles
+        attributes = {
+            "POSITION": buffer.add(points * _M, "VEC3", _ARRAY, bounds=True),
+            "NORMAL": buffer.add(normals, "VEC3", _ARRAY),
+        }
+        if mapped is not None:
+            # the first row of a picture is at v = 0 there
+            places = np.stack([mapped.uv[:, 0], 1.0 - mapped.uv[:, 1]], axis=1)
+            attributes["TEXCOORD_0"] = buffer.add(places, "VEC2", _ARRAY)
+            attributes["TANGENT"] = buffer.add(tangents(mapped, normals), "VEC4", _ARRAY)
         primitives.append(
             {
-                "attributes": {
-                    "POSITION": buffer.add(points * _M, "VEC3", _ARRAY, bounds=True),
-                    "NORMAL": buffer.add(normals, "VEC3", _ARRAY),
-                },
+                "attributes": attributes,
                 "indices": buffer.add(corners.reshape(-1).astype(np.uint32), "SCALAR", _ELEMENTS),
-                "material": materials.of(part, colour),
+                "material": materials.of(part, colour, shown),
             }
         )
     return {"name": part.name, "primitives": primitives}

@@ -1,4 +1,4 @@
-"""Meshes as archives keep them: GLB, and beside it their CAD faces and tints as JSON."""
+"""Meshes as archives keep them: GLB, and beside it their CAD faces, tints and places on pictures as JSON."""
 
 from __future__ import annotations
 
@@ -93,19 +93,22 @@ def kept_mesh(data: bytes, faces: bytes | None, name: str) -> Mesh:
 
 
 class _Faces(msgspec.Struct, forbid_unknown_fields=True):
-    """What is kept beside a mesh: its faces and tints, and how many triangles in a row belong to which."""
+    """What is kept beside a mesh: its faces and tints, and how many triangles in a row belong to which; places on pictures as
+    little-endian single-precision numbers."""
 
     faces: tuple[Face, ...] = ()
     face_of: list[tuple[int, int]] = []
     tints: tuple[str, ...] = ()
     tint_of: list[tuple[int, int]] = []
+    uv: bytes = b""
 
 
 def to_faces(shape: Mesh) -> bytes | None:
-    """A mesh's CAD faces and tints as JSON, or None when it has none."""
-    if shape.face_of is None and shape.tint_of is None:
+    """A mesh's CAD faces, tints and places on pictures as JSON, or None when it has none."""
+    if shape.face_of is None and shape.tint_of is None and shape.uv is None:
         return None
-    kept = _Faces(shape.faces, _runs(shape.face_of), shape.tints, _runs(shape.tint_of))
+    uv = b"" if shape.uv is None else shape.uv.astype("<f4").tobytes()
+    kept = _Faces(shape.faces, _runs(shape.face_of), shape.tints, _runs(shape.tint_of), uv)
     return msgspec.json.encode(kept)
 
 
@@ -114,7 +117,14 @@ def with_faces(shape: Mesh, data: bytes) -> Mesh:
     kept = msgspec.json.decode(data, type=_Faces)
     count = len(shape.triangles)
     face_of, tint_of = _numbers(kept.face_of, len(kept.faces), count), _numbers(kept.tint_of, len(kept.tints), count)
-    return Mesh(shape.vertices, shape.triangles, kept.faces, face_of, kept.tints, tint_of)
+    uv = None
+    if kept.uv:
+        if len(kept.uv) != 24 * count:
+            raise Damaged("its places on pictures do not fit its triangles")
+        uv = np.frombuffer(kept.uv, "<f4").reshape(-1, 3, 2)
+        if not np.isfinite(uv).all():
+            raise Damaged("its places on pictures are not finite")
+    return Mesh(shape.vertices, shape.triangles, kept.faces, face_of, kept.tints, tint_of, uv)
 
 
 def _runs(numbers: NDArray[np.int32] | None) -> list[tuple[int, int]]:

@@ -27,6 +27,7 @@ from kestrav.core.geometry.meshes import Mesh
 SECONDS = 0.3  # what is read faster is not kept
 MOST_BYTES = 2_000_000_000
 _READERS = ("kestrav", "cascadio", "trimesh", "pycollada", "DracoPy")
+_WAY = 2  # counts on when files are read otherwise than before
 _DESCRIPTION = "product.json"
 
 Fetch = Callable[[str], bytes]
@@ -53,7 +54,7 @@ def home() -> Path:
 
 def key_of(data: bytes, suffix: str, *settings: object) -> str:
     """The name of what is read of a file's content with some settings, by the readers of today."""
-    about = "|".join([suffix, *map(repr, settings), *(version(name) for name in _READERS)])
+    about = "|".join([str(_WAY), suffix, *map(repr, settings), *(version(name) for name in _READERS)])
     return hashlib.sha256(hashlib.sha256(data).digest() + about.encode()).hexdigest()[:40]
 
 

@@ -59,6 +59,7 @@ class Shape:
     face_of: NDArray[np.int32] | None = None
     tints: tuple[str, ...] = ()
     tint_of: NDArray[np.int32] | None = None
+    uv: NDArray[np.float32] | None = None
 
 
 @dataclass
@@ -243,7 +244,9 @@ class _Gathering:
     def _made(self, shape: Shape, stretch: Array, name: str) -> tuple[str, Array] | None:
         vertices = np.asarray(shape.vertices, float).reshape(-1, 3)
         triangles = np.asarray(shape.triangles, np.int64).reshape(-1, 3)
-        face_of, tint_of = shape.face_of, shape.tint_of
+        face_of, tint_of, uv = shape.face_of, shape.tint_of, shape.uv
+        if uv is None and shape.finish is not None and shape.finish.pictures is not None:
+            self._fault(f"“{name}”: it has no places for its pictures; their mean colour is shown")
         with np.errstate(invalid="ignore", over="ignore"):
             vertices = vertices @ stretch.T
         finite = np.isfinite(vertices).all(axis=1)
@@ -253,12 +256,13 @@ class _Gathering:
             triangles = triangles[sound]
             face_of = face_of[sound] if face_of is not None else None
             tint_of = tint_of[sound] if tint_of is not None else None
+            uv = uv[sound] if uv is not None else None
             vertices = np.where(finite[:, None], vertices, 0.0)
             if len(triangles):
                 self._fault(f"“{name}”: {lost} of its triangles have corners that are not finite")
         if np.linalg.det(stretch) < 0:
             # a mirror image turns triangles inside out
-            triangles = triangles[:, ::-1]
+            triangles, uv = triangles[:, ::-1], None if uv is None else uv[:, ::-1]
         matrix = np.eye(4)
         matrix[:3, :3] = stretch
         shift = np.zeros(3)
@@ -271,9 +275,9 @@ class _Gathering:
                 vertices = vertices - shift
                 matrix[:3, 3] = -shift
         try:
-            made = mesh(vertices, triangles, (), None, shape.tints, tint_of)
+            made = mesh(vertices, triangles, (), None, shape.tints, tint_of, uv)
             if made.hash not in self.out.meshes and face_of is not None:
-                made = mesh(vertices, triangles, moved_faces(shape.faces(), matrix), face_of, shape.tints, tint_of)
+                made = mesh(vertices, triangles, moved_faces(shape.faces(), matrix), face_of, shape.tints, tint_of, uv)
         except ValueError as fault:
             self._fault(f"“{name}”: {fault}")
             return None

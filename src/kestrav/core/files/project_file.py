@@ -153,6 +153,7 @@ UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     13: _with_finishes,
     14: lambda document: document,
     15: lambda document: document,
+    16: lambda document: document,
 }
 
 

@@ -6,6 +6,7 @@ frames. Between samples USD goes straight, and turns by spherical interpolation,
 
 from __future__ import annotations
 
+import hashlib
 import re
 import tempfile
 from collections.abc import Iterable, Mapping
@@ -25,8 +26,10 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files.gltf_export import Written
 from kestrav.core.files.motion_keys import Keys, Samples, place_keys, samples, turn_keys
 from kestrav.core.files.tracks import TOLERANCE, CameraTrack, Exactness, Track, camera_tracks, part_tracks, quaternions
-from kestrav.core.files.writing import beside, refuse_existing
-from kestrav.core.finishes.applied import PAINT, finishes_of
+from kestrav.core.files.writing import beside, refuse_existing, write_whole
+from kestrav.core.finishes.applied import PAINT, finishes_of, laid_on
+from kestrav.core.finishes.box_mapping import box_mapped
+from kestrav.core.finishes.pictures import decoded, drawn, file_of
 from kestrav.core.geometry.meshes import Mesh, smooth_surface
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places
@@ -43,6 +46,7 @@ ENDINGS = (".usdc", ".usda", ".usdz")
 _NEAR, _FAR = 10.0, 1e6  # mm
 _BULB = 0.03  # m, the radius of the ball that stands for a point light
 _WORLD, _SHAPES, _FINISHES = "/World", "/World/Shapes", "/World/Finishes"
+_OWN_PLACES, _BOX_PLACES = "st", "st_mm"  # where surfaces lie on pictures, and on a structure in mm
 VARIANTS = "colourway"
 OWN = "own_finishes"  # the variant in which parts have their own finishes
 
@@ -64,15 +68,27 @@ def write_usd(
     with tempfile.TemporaryDirectory(prefix="kestrav-") as room, beside(target) as part:
         # the writer goes by the ending, and an archive is made of a file
         made = Path(room) / f"scene{'.usdc' if ending == '.usdz' else ending}"
-        written = _Scene(project, meshes, exact).write(made)
+        # what lies in an archive is in it; beside a scene its pictures have a folder of their own
+        folder = "pictures" if ending == ".usdz" else f"{target.stem}-pictures"
+        scene = _Scene(project, meshes, exact, folder)
+        written = scene.write(made)
         if ending == ".usdz":
             archive = Path(room) / "scene.usdz"
             if not UsdUtils.CreateNewUsdzPackage(str(made), str(archive)):
                 raise BadInput(f"“{target}” cannot be written: OpenUSD could not pack its archive")
             made = archive
+        elif scene.pictures:
+            _write_pictures(target.parent / folder, scene.pictures)
         data = made.read_bytes()
         part.write_bytes(data)
     return Written(len(data), written.moving, written.keys, written.samples)
+
+
+def _write_pictures(folder: Path, pictures: Mapping[str, bytes]) -> None:
+    """Write pictures, which are named by their content, so that one that is there already is the same."""
+    folder.mkdir(exist_ok=True)
+    for name, data in pictures.items():
+        write_whole(folder / name, data)
 
 
 class _Names:
@@ -97,8 +113,9 @@ class _Names:
 class _Scene:
     """A stage being made."""
 
-    def __init__(self, project: Project, meshes: Mapping[str, Mesh], exact: Exactness) -> None:
-        self.project, self.meshes, self.exact = project, meshes, exact
+    def __init__(self, project: Project, meshes: Mapping[str, Mesh], exact: Exactness, folder: str) -> None:
+        self.project, self.meshes, self.exact, self.folder = project, meshes, exact, folder
+        self.pictures: dict[str, bytes] = {}  # by their names in the folder
         self.stage = Usd.Stage.CreateInMemory()
         self.names = _Names()
         self.fps = project.settings.fps
@@ -117,6 +134,8 @@ class _Scene:
         self.names.path(_WORLD, "Shapes")
         self.names.path(_WORLD, "Finishes")
         UsdGeom.Scope.Define(self.stage, _FINISHES)
+        ways = ("", *(way.id for way in project.colourways))
+        self.structured = any(finish.texture for way in ways for finish in finishes_of(project, way).values())
         self.moving = self.keys = self.samples = 0
 
     def write(self, file: Path) -> Written:
@@ -128,6 +147,8 @@ class _Scene:
             self._camera(camera)
         self._lights(sampled)
         self.stage.GetRootLayer().Export(str(file))
+        if self.pictures:
+            _write_pictures(file.parent / self.folder, self.pictures)
         return Written(0, self.moving, self.keys, self.samples)
 
     # parts
@@ -180,6 +201,7 @@ class _Scene:
         made.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)))
         made.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(triangles.reshape(-1).astype(np.int32)))
         made.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+        self._places(made, mesh, points, triangles)
         low, high = points.min(axis=0), points.max(axis=0)
         made.CreateExtentAttr([Gf.Vec3f(*map(float, low)), Gf.Vec3f(*map(float, high))])
         if mesh.tint_of is None:
@@ -196,6 +218,18 @@ class _Scene:
             )
             tints.append(mesh.tints[tint])
         return path, tuple(tints)
+
+    def _places(self, made: Any, mesh: Mesh, points: Array, triangles: NDArray[np.int64]) -> None:
+        """Tell where a shape's triangles lie on pictures: by its own places, and by a box in mm for the structures of finishes."""
+        kind, interpolation = Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying
+        primvars = UsdGeom.PrimvarsAPI(made)
+        if mesh.uv is not None:
+            held = Vt.Vec2fArray.FromNumpy(np.ascontiguousarray(mesh.uv.reshape(-1, 2), np.float32))
+            primvars.CreatePrimvar(_OWN_PLACES, kind, interpolation).Set(held)
+        if self.structured:
+            mapped = box_mapped(points, triangles, 1.0)
+            places = mapped.uv[mapped.triangles.reshape(-1)].astype(np.float32)
+            primvars.CreatePrimvar(_BOX_PLACES, kind, interpolation).Set(Vt.Vec2fArray.FromNumpy(places))
 
     # motion
 
@@ -231,16 +265,16 @@ class _Scene:
         """Give parts their finishes: as they are, or in a variant for each colourway."""
         project = self.project
         parts = {part.id: part for part in project.parts}
-        made = dict[tuple[str, str, float], Any]()
+        made = dict[tuple[Finish, str, float], Any]()
 
         def bound(colourway: str) -> list[tuple[str, Any]]:
             """What is bound to which material; these are made outside of the variants, which name them."""
             finishes = finishes_of(project, colourway)
             pairs = []
             for part_id, places in coloured.items():
-                finish = finishes.get(part_id, PAINT)
+                finish = laid_on(finishes.get(part_id, PAINT), solid_mesh(self.meshes, parts[part_id]))
                 for path, colour in places:
-                    key = finish.id, finish.colour or colour, parts[part_id].opacity
+                    key = finish, finish.colour or colour, parts[part_id].opacity
                     if key not in made:
                         made[key] = self._material(finish, *key[1:])
                     pairs.append((path, made[key]))
@@ -266,7 +300,7 @@ class _Scene:
         variants.SetVariantSelection(chosen)
 
     def _material(self, finish: Finish, colour: str, opacity: float) -> Any:
-        """A finish as UsdPreviewSurface; its fine structure is not told."""
+        """A finish as UsdPreviewSurface, with its pictures, or those of its fine structure."""
         path = self.names.path(_FINISHES, f"{finish.name} {colour.lstrip('#')}")
         material = UsdShade.Material.Define(self.stage, path)
         self._call(material.GetPrim(), f"{finish.name} {colour}")
@@ -288,8 +322,80 @@ class _Scene:
         if finish.emission:
             light = np.array(_linear(finish.emission)) * (finish.luminance if finish.luminance > 0 else WHITE)
             put("emissiveColor", Gf.Vec3f(*map(float, light)), Sdf.ValueTypeNames.Color3f)
+        shown = drawn(finish)
+        if shown.pictures is not None:
+            self._lay(path, shader, finish, shown, colour, opacity)
         material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
         return material
+
+    def _lay(self, path: str, shader: Any, finish: Finish, shown: Finish, colour: str, opacity: float) -> None:
+        """Lay the pictures of a finish on a material."""
+        pictures = shown.pictures
+        assert pictures is not None
+        own = finish.pictures is not None
+        reader = UsdShade.Shader.Define(self.stage, f"{path}/Places")
+        reader.CreateIdAttr("UsdPrimvarReader_float2")
+        reader.CreateInput("varname", Sdf.ValueTypeNames.String).Set(_OWN_PLACES if own else _BOX_PLACES)
+        places = reader.CreateOutput("result", Sdf.ValueTypeNames.Float2)
+        if not own:
+            sized = UsdShade.Shader.Define(self.stage, f"{path}/Grain")
+            sized.CreateIdAttr("UsdTransform2d")
+            sized.CreateInput("in", Sdf.ValueTypeNames.Float2).ConnectToSource(places)
+            sized.CreateInput("scale", Sdf.ValueTypeNames.Float2).Set(Gf.Vec2f(1.0 / finish.grain))
+            places = sized.CreateOutput("result", Sdf.ValueTypeNames.Float2)
+
+        def sampler(name: str, text: str, space: str, scale: Any = (1.0,) * 4, bias: Any = (0.0,) * 4) -> Any:
+            made = UsdShade.Shader.Define(self.stage, f"{path}/{name}")
+            made.CreateIdAttr("UsdUVTexture")
+            made.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath(self._file(text)))
+            made.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(places)
+            made.CreateInput("sourceColorSpace", Sdf.ValueTypeNames.Token).Set(space)
+            for side in ("wrapS", "wrapT"):
+                made.CreateInput(side, Sdf.ValueTypeNames.Token).Set("repeat")
+            made.CreateInput("scale", Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(*scale))
+            made.CreateInput("bias", Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(*bias))
+            return made
+
+        def lead(source: Any, channel: str, kind: Any, name: str, what: Any) -> None:
+            source.CreateOutput(channel, kind)
+            shader.CreateInput(name, what).ConnectToSource(source.ConnectableAPI(), channel)
+
+        single, three, floats = Sdf.ValueTypeNames.Float, Sdf.ValueTypeNames.Float3, Sdf.ValueTypeNames.Color3f
+        if pictures.colour:
+            factor = _linear(pictures.factor if own else colour)
+            base = sampler("Colour", pictures.colour, "sRGB", (*factor, opacity))
+            lead(base, "rgb", three, "diffuseColor", floats)
+            if decoded(pictures.colour).shape[2] == 4:
+                lead(base, "a", single, "opacity", single)
+                shader.CreateInput("opacityThreshold", single).Set(0.5 if opacity == 1 else 0.0)
+        if pictures.surface:
+            parts = sampler("Parts", pictures.surface, "raw", (1.0, shown.roughness, shown.metallic, 1.0))
+            lead(parts, "g", single, "roughness", single)
+            lead(parts, "b", single, "metallic", single)
+            if shown.contrast > 0:
+                lead(parts, "r", single, "occlusion", single)
+        if pictures.normal and shown.relief > 0:
+            # from 0 to 1 to -1 to 1, less steep by the relief
+            steep = (2.0 * shown.relief, 2.0 * shown.relief, 2.0, 1.0)
+            low = (-shown.relief, -shown.relief, -1.0, 0.0)
+            lead(
+                sampler("Normals", pictures.normal, "raw", steep, low),
+                "rgb",
+                three,
+                "normal",
+                Sdf.ValueTypeNames.Normal3f,
+            )
+        if pictures.emission and finish.emission:
+            light = np.array(_linear(finish.emission)) * (finish.luminance if finish.luminance > 0 else WHITE)
+            glow = sampler("Glow", pictures.emission, "sRGB", (*map(float, light), 1.0))
+            lead(glow, "rgb", three, "emissiveColor", floats)
+
+    def _file(self, text: str) -> str:
+        """The path of a picture from the scene, by whose content it is named."""
+        data, kind = file_of(text)
+        name = f"{hashlib.sha256(data).hexdigest()[:24]}.{'jpg' if kind == 'jpeg' else kind}"
+        self.pictures[name] = data
+        return f"./{self.folder}/{name}"
 
     # cameras and lights
 

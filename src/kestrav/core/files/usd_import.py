@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.colours import srgb_hex
 from kestrav.core.document.records import Finish
+from kestrav.core.document.surfaces import Pictures
 from kestrav.core.errors import Damaged
 from kestrav.core.files.cad_kernel import read_apart
 from kestrav.core.files.gltf import finish_by_name
@@ -61,7 +62,9 @@ def _trees(header: dict[str, Any], arrays: Any) -> list[Node]:
         node = Node(told["name"], matrix)
         if told["shape"] is not None:
             node.shapes.append(
-                _shape(header, header["shapes"][told["shape"]], told, points, triangles, arrays["tint_of"])
+                _shape(
+                    header, header["shapes"][told["shape"]], told, points, triangles, arrays["tint_of"], arrays["uv"]
+                )
             )
         if told["motion"] is not None:
             first, last = told["motion"]
@@ -86,7 +89,13 @@ def _take_in(node: Node) -> None:
 
 
 def _shape(
-    header: dict[str, Any], shape: dict[str, Any], told: dict[str, Any], points: Array, triangles: Any, tint_of: Any
+    header: dict[str, Any],
+    shape: dict[str, Any],
+    told: dict[str, Any],
+    points: Array,
+    triangles: Any,
+    tint_of: Any,
+    uv: Any,
 ) -> Shape:
     a, b = shape["points"]
     c, d = shape["triangles"]
@@ -103,6 +112,7 @@ def _shape(
         told["name"],
         tints=tints,
         tint_of=tint_of[c:d] if tints else None,
+        uv=None if shape["uv"] is None else uv[slice(*shape["uv"])],
     )
 
 
@@ -124,5 +134,10 @@ def _looks(told: dict[str, Any]) -> tuple[str, float, Finish | None]:
         index=told["index"],
         emission=srgb_hex((light / most).tolist()) if most > 0 else "",
         luminance=min(most, 1e7) if most > 10 else most * WHITE,
+        relief=told.get("relief", 0.5),
+        contrast=1.0 if told.get("occlusion") else 0.5,
     )
+    if told["pictures"] is not None:
+        pictures = {**told["pictures"], "factor": srgb_hex(told["pictures"]["factor"])}
+        finish = msgspec.structs.replace(finish, pictures=Pictures(**pictures))
     return colour, told["opacity"], finish

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from pxr import Ar, Gf, Sdf, Usd, UsdGeom, UsdShade, UsdUtils
 from scipy.spatial.transform import Rotation
 
-from kestrav.core.files.mean_colours import mean_colour
+from kestrav.core.finishes.pictures import kept, mean_colour, merged_surface
 
 Array = NDArray[np.float64]
 
@@ -54,6 +54,7 @@ class _Scene:
         self._tint_of: list[NDArray[np.int32]] = []
         self._times: list[Array] = []
         self._poses: list[Array] = []
+        self._uv: list[NDArray[np.float32]] = []
 
     def read(self, file: Path) -> None:
         """Raises ValueError saying what is wrong with a scene."""
@@ -202,19 +203,24 @@ class _Scene:
         if not prim.IsA(UsdGeom.Gprim):
             return None
         key = str(prim.GetPrimInPrototype().GetPath()) if prim.IsInstanceProxy() else str(prim.GetPath())
+        looks = self._material(prim)
+        places = None if looks is None else self.looks[looks]["places"]
+        if places is not None:
+            key = f"{key} {places}"  # by other places on pictures it is another
         if key not in self._known:
-            self._known[key] = self._made_shape(prim, key)
+            self._known[key] = self._made_shape(prim, key, places)
         return self._known[key]
 
-    def _made_shape(self, prim: Usd.Prim, key: str) -> int | None:
+    def _made_shape(self, prim: Usd.Prim, key: str, places: list[Any] | None) -> int | None:
         tints: list[int] = []
-        tint_of = None
+        tint_of = uv = None
         if prim.IsA(UsdGeom.Mesh):
             made = self._mesh(UsdGeom.Mesh(prim))
             if made is None:
                 return None
-            points, triangles, faces = made
+            points, triangles, faces, corners = made
             tints, tint_of = self._subsets(prim, faces)
+            uv = None if places is None else self._places(prim, places, triangles, corners)
         else:
             solid = _solid(prim, self.at)
             if solid is None:
@@ -222,7 +228,9 @@ class _Scene:
                 return None
             points, triangles = np.asarray(solid.vertices, float), np.asarray(solid.faces, np.int64)
         colour = UsdGeom.Gprim(prim).GetDisplayColorAttr().Get(self.at)
-        first, begin = sum(map(len, self._points)), sum(map(len, self._triangles))
+        first, begin, lies = (sum(map(len, held)) for held in (self._points, self._triangles, self._uv))
+        if uv is not None:
+            self._uv.append(uv)
         self._points.append(points)
         self._triangles.append(triangles)
         self._tint_of.append(tint_of if tint_of is not None else np.zeros(len(triangles), np.int32))
@@ -233,12 +241,32 @@ class _Scene:
                 "triangles": [begin, begin + len(triangles)],
                 "tints": tints,
                 "colour": _hex(colour[0]) if colour else "",
+                "uv": None if uv is None else [lies, lies + len(uv)],
             }
         )
         return len(self.shapes) - 1
 
-    def _mesh(self, mesh: UsdGeom.Mesh) -> tuple[Array, NDArray[np.int64], NDArray[np.int64]] | None:
-        """Points, triangles, and the number of each triangle's face."""
+    def _places(
+        self, prim: Usd.Prim, places: list[Any], triangles: NDArray[np.int64], corners: NDArray[np.int64]
+    ) -> NDArray[np.float32] | None:
+        """Where triangles lie on pictures (m, 3, 2), by the primvar of a name, scaled, turned (degrees) and shifted; ``corners`` (m, 3) number
+        the corners of the faces that they were. None where it is not there, or does not fit."""
+        name, scale, turn, shift = places
+        primvar = UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance(name)
+        values = primvar.ComputeFlattened(self.at) if primvar else None
+        found = np.asarray(values if values is not None else [], float)
+        if found.ndim != 2 or found.shape[1] != 2 or not np.isfinite(found).all():
+            return None
+        by = {UsdGeom.Tokens.faceVarying: corners, UsdGeom.Tokens.vertex: triangles, UsdGeom.Tokens.varying: triangles}
+        numbers = by.get(primvar.GetInterpolation())
+        if numbers is None or numbers.max(initial=0) >= len(found):
+            return None
+        c, s = np.cos(np.radians(turn)), np.sin(np.radians(turn))
+        laid = (found * scale) @ np.array([[c, s], [-s, c]]) + shift
+        return np.ascontiguousarray(laid[numbers], np.float32)
+
+    def _mesh(self, mesh: UsdGeom.Mesh) -> tuple[Array, NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]] | None:
+        """Points, triangles, the number of each triangle's face, and which corners of the faces the triangles' corners are."""
         name = mesh.GetPrim().GetName()
         points = np.array(mesh.GetPointsAttr().Get(self.at) or [], float).reshape(-1, 3)
         counts = np.array(mesh.GetFaceVertexCountsAttr().Get(self.at) or [], np.int64)
@@ -262,13 +290,13 @@ class _Scene:
             and mesh.GetSubdivisionSchemeAttr().HasAuthoredValue()
         ):
             self.faults[f"“{name}” is a subdivision surface, which is shown by its control mesh"] += 1
-        triangles, faces = _triangles(points, counts, corners)
+        fans, faces = _triangles(points[corners], counts, np.arange(len(corners)))
         holes = np.array(mesh.GetHoleIndicesAttr().Get(self.at) or [], np.int64)
         kept = ~np.isin(faces, holes)
-        triangles, faces = triangles[kept], faces[kept]
+        fans, faces = fans[kept], faces[kept]
         if mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded:
-            triangles = triangles[:, ::-1]
-        return points, triangles, faces
+            fans = fans[:, ::-1]
+        return points, corners[fans], faces, fans
 
     def _subsets(self, prim: Usd.Prim, faces: NDArray[np.int64]) -> tuple[list[int], NDArray[np.int32] | None]:
         """The looks of faces that have their own: their numbers (-1 for the prim's), and which each triangle has."""
@@ -309,6 +337,8 @@ class _Scene:
             "index": 1.5,
             "emission": [0.0, 0.0, 0.0],
             "surface": False,
+            "pictures": None,
+            "places": None,
         }
         shader, *_ = material.ComputeSurfaceSource() or (None,)
         if not shader or shader.GetIdAttr().Get() != "UsdPreviewSurface":
@@ -330,7 +360,59 @@ class _Scene:
                 told[field] = round(min(max(float(value), low), high), 6)
         if told["index"] < 1.0:
             told["index"] = 1.5
+        self._pictures(shader, told)
         return told
+
+    def _pictures(self, shader: UsdShade.Shader, told: dict[str, Any]) -> None:
+        """Note the pictures that a surface takes its values from, and by what they lie on it; what lies otherwise than the first is left out."""
+        samplers = {}
+        for name in ("diffuseColor", "normal", "occlusion", "roughness", "metallic", "emissiveColor"):
+            found = _sampler(shader.GetInput(name))
+            if found is None:
+                continue
+            sampler, channel = found
+            data, places = self._data(sampler), _places_of(sampler)
+            if data is None or (told["places"] is not None and told["places"] != places):
+                self.faults[
+                    "a picture on a surface cannot be read or lies otherwise than the others, and is not shown"
+                ] += 1
+                continue
+            told["places"] = places
+            scale = sampler.GetInput("scale").Get(self.at) if sampler.GetInput("scale") else None
+            samplers[name] = data, channel, [float(v) for v in scale or (1.0, 1.0, 1.0, 1.0)]
+        if not samplers:
+            return
+        made: dict[str, Any] = {"factor": [1.0, 1.0, 1.0]}
+        try:
+            if "diffuseColor" in samplers:
+                data, _, scale = samplers["diffuseColor"]
+                made |= {"colour": kept(data), "factor": [min(max(v, 0.0), 1.0) for v in scale[:3]]}
+                told["colour"] = [v * f for v, f in zip(mean_colour(data), made["factor"], strict=True)]
+            if "normal" in samplers:
+                made["normal"] = kept(samplers["normal"][0])
+                told["relief"] = round(min(max(0.5 * samplers["normal"][2][0], 0.0), 1.0), 6)
+            if "emissiveColor" in samplers:
+                made["emission"] = kept(samplers["emissiveColor"][0])
+                told["emission"] = samplers["emissiveColor"][2][:3]
+            parts = [samplers.get(name) for name in ("occlusion", "roughness", "metallic")]
+            occlusion, rough, metal = (None if one is None else (one[0], one[1]) for one in parts)
+            made["surface"] = merged_surface(occlusion, rough, metal)
+            for name, one in zip(("roughness", "metallic"), parts[1:], strict=True):
+                if one is not None:
+                    told[name] = round(min(max(one[2][one[1]], 0.0), 1.0), 6)
+            told["occlusion"] = parts[0] is not None
+            told["pictures"] = made
+        except (ValueError, OSError):
+            self.faults["a picture on a surface cannot be read, and is not shown"] += 1
+
+    @staticmethod
+    def _data(sampler: UsdShade.Shader) -> bytes | None:
+        """The file of a texture's picture; none where it is not there."""
+        file = sampler.GetInput("file").Get()
+        if file is None or not file.resolvedPath:
+            return None
+        asset = Ar.GetResolver().OpenAsset(Ar.ResolvedPath(file.resolvedPath))
+        return bytes(asset.GetBuffer()) if asset else None
 
     def _value(self, value: UsdShade.Input) -> Any:
         """A plain value of an input, or that of the material's that it is connected to; none where it is a picture."""
@@ -340,21 +422,8 @@ class _Scene:
         if not sources:
             return None
         if UsdShade.Utils.GetType(sources[0].GetName()) == UsdShade.AttributeType.Output:
-            self.faults["pictures on surfaces are shown as their mean colour; maps of other values are not shown"] += 1
-            return self._mean(sources[0].GetPrim()) if value.GetBaseName() == "diffuseColor" else None
+            return None
         return sources[0].Get(self.at)
-
-    def _mean(self, prim: Usd.Prim) -> tuple[float, float, float] | None:
-        """The mean linear colour of a texture's picture; none where that cannot be read."""
-        shader = UsdShade.Shader(prim)
-        file = shader.GetInput("file").Get() if shader and shader.GetIdAttr().Get() == "UsdUVTexture" else None
-        if file is None or not file.resolvedPath:
-            return None
-        asset = Ar.GetResolver().OpenAsset(Ar.ResolvedPath(file.resolvedPath))
-        try:
-            return mean_colour(bytes(asset.GetBuffer())) if asset else None
-        except (ValueError, OSError):
-            return None
 
     # handing over
 
@@ -373,6 +442,7 @@ class _Scene:
             points=_joined(self._points, (0, 3), float),
             triangles=_joined(self._triangles, (0, 3), np.int64),
             tint_of=_joined(self._tint_of, (0,), np.int32),
+            uv=_joined(self._uv, (0, 3, 2), np.float32),
             times=_joined(self._times, (0,), float),
             poses=_joined(self._poses, (0, 4, 4), float),
         )
@@ -382,6 +452,39 @@ def _joined(items: list[Any], empty: tuple[int, ...], kind: Any, stacked: bool =
     if not items:
         return np.empty(empty, kind)
     return np.stack(items) if stacked else np.concatenate(items)
+
+
+def _sampler(value: UsdShade.Input) -> tuple[UsdShade.Shader, int] | None:
+    """The texture that an input takes its value from, and the first of its channels; none where it is no texture's."""
+    sources = value.GetValueProducingAttributes() if value else []
+    if not sources or UsdShade.Utils.GetType(sources[0].GetName()) != UsdShade.AttributeType.Output:
+        return None
+    sampler, name = UsdShade.Shader(sources[0].GetPrim()), UsdShade.Utils.GetBaseNameAndType(sources[0].GetName())[0]
+    if not sampler or sampler.GetIdAttr().Get() != "UsdUVTexture":
+        return None
+    return sampler, max("rgb".find(str(name)[0]), 0)
+
+
+def _places_of(sampler: UsdShade.Shader) -> list[Any]:
+    """The primvar by which a texture lies on a surface, and its scale, rotation in degrees and translation."""
+    scale, turn, shift = [1.0, 1.0], 0.0, [0.0, 0.0]
+
+    def source(value: UsdShade.Input) -> UsdShade.Shader | None:
+        found = value.GetValueProducingAttributes() if value else []
+        return UsdShade.Shader(found[0].GetPrim()) if found else None
+
+    reader = source(sampler.GetInput("st"))
+    if reader and reader.GetIdAttr().Get() == "UsdTransform2d":
+        told = {name: reader.GetInput(name) for name in ("scale", "rotation", "translation")}
+        values = {name: one.Get() for name, one in told.items() if one and one.Get() is not None}
+        scale = [float(v) for v in values.get("scale", scale)]
+        turn = float(values.get("rotation", turn))
+        shift = [float(v) for v in values.get("translation", shift)]
+        reader = source(reader.GetInput("in"))
+    name = reader.GetInput("varname") if reader else None
+    # a name may come from the material's own inputs
+    named = name.GetValueProducingAttributes() if name else []
+    return [str(named[0].Get() if named else "st"), scale, turn, shift]
 
 
 def _hex(colour: Any) -> str:

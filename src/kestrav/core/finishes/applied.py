@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from kestrav.core.colours import linear
 from kestrav.core.document.records import Part, Project
 from kestrav.core.document.surfaces import Colourway, Finish
+from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.light.exposure import WHITE
 from kestrav.core.memo import Memo
 
@@ -92,6 +93,17 @@ def matched(project: Project, words: str) -> list[Part]:
         return []
     wanted = pattern(words)
     return [part for part in project.parts if wanted.search(part.name)]
+
+
+@lru_cache(maxsize=256)
+def without_pictures(finish: Finish) -> Finish:
+    """A finish as it is where its pictures have no place."""
+    return msgspec.structs.replace(finish, pictures=None)
+
+
+def laid_on(finish: Finish, shape: Mesh) -> Finish:
+    """A finish as it is on a shape: without its pictures where that has no places for them."""
+    return without_pictures(finish) if finish.pictures is not None and shape.uv is None else finish
 
 
 def emitted(finish: Finish) -> Array | None:

@@ -30,6 +30,7 @@ class Mesh:
 
     Where the file had analytic faces they are kept, with the number of its face for every triangle (m,). Where it
     coloured faces apart, ``tints`` are those colours (#rrggbb; empty for the part's own), numbered by ``tint_of`` (m,).
+    ``uv`` (m, 3, 2) is where the corners of triangles lie on the pictures of a finish, from 0, 0 at the lower left to 1, 1.
     """
 
     vertices: Array
@@ -38,15 +39,18 @@ class Mesh:
     face_of: NDArray[np.int32] | None = None
     tints: tuple[str, ...] = ()
     tint_of: NDArray[np.int32] | None = None
+    uv: NDArray[np.float32] | None = None
 
     @cached_property
     def hash(self) -> str:
-        """Content hash: 32 hex digits over the coordinates on the grid, the triangles, and tints if there are."""
+        """Content hash: 32 hex digits over the coordinates on the grid, the triangles, and tints and places on pictures if there are."""
         digest = hashlib.sha256(np.rint(self.vertices / GRID).astype("<i8").tobytes())
         digest.update(self.triangles.astype("<i4").tobytes())
         if self.tint_of is not None:
             digest.update("|".join(self.tints).encode())
             digest.update(self.tint_of.astype("<i4").tobytes())
+        if self.uv is not None:
+            digest.update(self.uv.astype("<f4").tobytes())
         return digest.hexdigest()[:32]
 
     @cached_property
@@ -103,10 +107,11 @@ class Mesh:
     def moved(self, matrix: ArrayLike) -> Mesh:
         """The mesh under an affine (4, 4) matrix; a mirror image keeps its outside out."""
         matrix = np.asarray(matrix, float)
-        triangles = self.triangles[:, ::-1] if np.linalg.det(matrix[:3, :3]) < 0 else self.triangles
+        order = slice(None, None, -1 if np.linalg.det(matrix[:3, :3]) < 0 else 1)
+        triangles, uv = self.triangles[:, order], None if self.uv is None else self.uv[:, order]
         faces = moved_faces(self.faces, matrix)
         vertices = self.vertices @ matrix[:3, :3].T + matrix[:3, 3]
-        return mesh(vertices, triangles, faces, self.face_of, self.tints, self.tint_of)
+        return mesh(vertices, triangles, faces, self.face_of, self.tints, self.tint_of, uv)
 
 
 def mesh(
@@ -116,8 +121,10 @@ def mesh(
     face_of: NDArray[np.int32] | None = None,
     tints: tuple[str, ...] = (),
     tint_of: NDArray[np.int32] | None = None,
+    uv: NDArray[np.floating] | None = None,
 ) -> Mesh:
-    """A mesh on the grid, without triangles that have no area; ``face_of`` (m,) numbers ``faces``, as do tints.
+    """A mesh on the grid, without triangles that have no area; ``face_of`` (m,) numbers ``faces``, as do tints; ``uv`` (m, 3, 2) are their
+    corners' places on pictures.
 
     Raises ValueError when nothing is left, a number is not finite or a triangle names no vertex.
     """
@@ -136,6 +143,7 @@ def mesh(
         kept,
         tints if tint_of is not None else (),
         np.asarray(tint_of, np.int32)[sound] if tints and tint_of is not None else None,
+        None if uv is None else np.asarray(uv, np.float32)[sound],
     )
 
 

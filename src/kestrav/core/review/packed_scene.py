@@ -10,14 +10,17 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from msgspec.structs import astuple
 from numpy.typing import NDArray
 
 from kestrav.core.camera.lens import frame_on_sensor
 from kestrav.core.document.lookup import shown_parts
 from kestrav.core.document.records import Finish, Project
+from kestrav.core.document.surfaces import Pictures
 from kestrav.core.files.motion_keys import Keys, samples
 from kestrav.core.files.tracks import Exactness, Track, camera_tracks, part_tracks
 from kestrav.core.finishes.applied import finishes_of
+from kestrav.core.finishes.pictures import decoded, file_of, picture_mapped
 from kestrav.core.geometry.meshes import Mesh, smooth_surface
 from kestrav.core.geometry.simplifying import simplified
 from kestrav.core.kinematics.poses import riders
@@ -145,15 +148,27 @@ class _Finishes:
                     "roughness": finish.roughness,
                     "transmission": finish.transmission,
                     "emission": finish.emission,
+                    "pictures": None if finish.pictures is None else _pictures(finish, finish.pictures),
                 }
             )
         return self._known[finish.id]
 
 
+def _pictures(finish: Finish, pictures: Pictures) -> dict[str, Any]:
+    """The pictures of a finish as addresses that hold them, and how much they count."""
+    told: dict[str, Any] = {"factor": pictures.factor, "relief": finish.relief, "occlusion": finish.contrast}
+    for kind in ("colour", "normal", "surface", "emission"):
+        text = getattr(pictures, kind)
+        if text:
+            told[kind] = f"data:image/{file_of(text)[1]};base64,{text}"
+    told["clear"] = bool(pictures.colour) and decoded(pictures.colour).shape[2] == 4
+    return told
+
+
 def _shape(pack: Pack, mesh: Mesh, simplify: float) -> tuple[dict[str, Any], int, float]:
     """A mesh, smooth within each CAD face and sharp between them, in groups of one colour each; its triangles, and how far it is off."""
     tints = mesh.tint_of if mesh.tint_of is not None else np.zeros(len(mesh.triangles), np.int32)
-    points, corners, groups = [], [], []
+    points, corners, groups, places_on = [], [], [], []
     first = count = 0
     off = 0.0
     for tint in np.unique(tints):
@@ -168,6 +183,10 @@ def _shape(pack: Pack, mesh: Mesh, simplify: float) -> tuple[dict[str, Any], int
         else:
             places, _, triangles = smooth_surface(mesh, chosen)
             amount = 0.0
+            if mesh.uv is not None and simplify == 0:
+                mapped = picture_mapped(places, triangles, mesh.uv[chosen])
+                places, triangles = places[mapped.source], mapped.triangles
+                places_on.append(mapped.uv)
             if simplify > 0:
                 places, triangles, amount = simplified(places, triangles, simplify)
         off = max(off, amount)
@@ -180,6 +199,8 @@ def _shape(pack: Pack, mesh: Mesh, simplify: float) -> tuple[dict[str, Any], int
     grid = np.rint(np.concatenate(points) / GRID).astype(np.int64)
     # what is too large for the grid's numbers is nothing that one could see 0.01 mm of
     made = {"points": pack.add(np.clip(grid, -(2**30), 2**30), "i4"), "groups": groups}
+    if places_on:
+        made["uv"] = pack.add(np.concatenate(places_on), "f4")
     return (
         made | {"triangles": pack.add(np.concatenate(corners).reshape(-1), "i4")},
         count,
@@ -209,6 +230,8 @@ def about_bytes(project: Project, meshes: Mapping[str, Mesh], simplify: float) -
     }
     for part in solids.values():
         _shape(pack, solid_mesh(meshes, part), simplify)
-    shapes = len(pack.packed({}, level=1))
+    shapes = len(pack.packed({}, level=1)) + sum(
+        len(text) for finish in project.finishes if finish.pictures is not None for text in astuple(finish.pictures)
+    )
     keys = span(project) * (_KEYS_PER_S * len(riders(project)) + _CAMERA_KEYS_PER_S * len(project.cameras))
     return int(_PAGE_BYTES + 4 / 3 * (shapes + _KEY_BYTES * keys))

@@ -7,13 +7,13 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.colours import linear
+from kestrav.core.colours import linear, to_linear
 from kestrav.core.document.lookup import shown_parts, subtree
 from kestrav.core.document.records import Camera, Part, Project, Section
-from kestrav.core.document.surfaces import Finish
-from kestrav.core.finishes.applied import PAINT, colour_of, emitted, finishes_of
-from kestrav.core.finishes.box_mapping import box_mapped
-from kestrav.core.finishes.textures import roughness, shading, texture
+from kestrav.core.document.surfaces import Finish, Pictures
+from kestrav.core.finishes.applied import PAINT, colour_of, emitted, finishes_of, without_pictures
+from kestrav.core.finishes.pictures import decoded, mapping_of
+from kestrav.core.finishes.textures import SMOOTHEST, roughness, shading, texture
 from kestrav.core.geometry.cutting import cut_by
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -26,7 +26,7 @@ from kestrav.render.tracing.description import Body, Surface
 
 Array = NDArray[np.float64]
 
-_Member = tuple[int, Array, Outline, NDArray[np.int64]]
+_Member = tuple[int, Array, Outline, "NDArray[np.int64] | slice"]
 
 _outlines: Memo[Outline] = Memo(2048)
 
@@ -48,13 +48,15 @@ def bodies_of(
     for row, part in enumerate(project.parts):
         if part.geometry is None or part.id not in shown or part.opacity <= 0 or part.swept is not None:
             continue
-        finish = finishes.get(part.id, PAINT)
         found = _outline_of(meshes, part) if cut is None else _cut_open(meshes, part, cut[0], rest[row])
         if found is None:
             continue
-        for colour, triangles in _by_colour(found, part, finish):
+        finish = finishes.get(part.id, PAINT)
+        if finish.pictures is not None and found.uv is None:
+            finish = without_pictures(finish)
+        for colour, chosen in _by_colour(found, part, finish):
             key = (groups.get(part.id, -1), finish, colour, part.opacity, fades.get(part.id, ""))
-            together.setdefault(key, []).append((row, rest[row], found, triangles))
+            together.setdefault(key, []).append((row, rest[row], found, chosen))
     return tuple(
         _merged(group, surface_of(finish, colour, opacity), finish, fade, members)
         for (group, finish, colour, opacity, fade), members in together.items()
@@ -76,21 +78,24 @@ def _cut_open(meshes: Mapping[str, Mesh], part: Part, section: Section, pose: Ar
     return None if left is None else outline(left, edges=False)
 
 
-def _by_colour(found: Outline, part: Part, finish: Finish) -> list[tuple[str, NDArray[np.int64]]]:
-    """The triangles (k, 3) of each colour that an outline shows."""
+def _by_colour(found: Outline, part: Part, finish: Finish) -> list[tuple[str, NDArray[np.int64] | slice]]:
+    """The numbers of the triangles of each colour that an outline shows."""
     own = colour_of(part, finish)
+    if finish.pictures is not None and finish.pictures.colour:
+        return [(finish.pictures.factor, slice(None))]
     if found.tint_of is None or finish.colour:
-        return [(own, found.triangles)]
+        return [(own, slice(None))]
     tint = found.tint_of[found.triangles[:, 0]]
-    return [(found.tints[t] or own, found.triangles[tint == t]) for t in np.unique(tint)]
+    return [(found.tints[t] or own, np.flatnonzero(tint == t)) for t in np.unique(tint)]
 
 
 def _merged(group: int, surface: Surface, finish: Finish, fade: str, members: list[_Member]) -> Body:
     points, normals, uv, triangles, rows = [], [], [], [], []
     count = 0
-    for row, matrix, found, corners in members:
+    for row, matrix, found, chosen in members:
         turn, shift = matrix[:3, :3], matrix[:3, 3]
-        mapped = box_mapped(found.points, corners, finish.grain) if finish.texture else None
+        corners = found.triangles[chosen]
+        mapped = mapping_of(finish, found.points, corners, None if found.uv is None else found.uv[chosen])
         used, faces = np.unique(corners, return_inverse=True)
         source = used if mapped is None else mapped.source
         faces = faces.reshape(-1, 3) if mapped is None else mapped.triangles
@@ -119,8 +124,11 @@ def surface_of(finish: Finish, colour: str, opacity: float = 1.0) -> Surface:
     base = linear(colour).astype(np.float32)
     rough = normals = holes = None
     glow = emitted(finish)
-    shown = base
-    if finish.texture:
+    shown: NDArray[np.float32] = base
+    metal: NDArray[np.float32] | float = finish.metallic
+    if finish.pictures is not None:
+        shown, rough, metal, normals, holes = _pictured(finish, finish.pictures, base)
+    elif finish.texture:
         fine = texture(finish.texture)
         shown = (shading(finish)[..., None] * base).astype(np.float32)
         rough = roughness(finish).astype(np.float32)
@@ -129,9 +137,11 @@ def surface_of(finish: Finish, colour: str, opacity: float = 1.0) -> Surface:
             (bent / np.linalg.norm(bent, axis=-1, keepdims=True)).astype(np.float32) if finish.relief > 0 else None
         )
         holes = None if fine.opacity is None else fine.opacity.astype(np.float32)
+    if glow is not None and finish.pictures is not None and finish.pictures.emission:
+        glow = glow * to_linear(decoded(finish.pictures.emission)[..., :3] / 255.0)
     return Surface(
         shown,
-        finish.metallic,
+        metal,
         finish.roughness,
         finish.coat,
         finish.coat_roughness,
@@ -145,3 +155,31 @@ def surface_of(finish: Finish, colour: str, opacity: float = 1.0) -> Surface:
         holes,
         None if glow is None else glow.astype(np.float32),
     )
+
+
+def _pictured(
+    finish: Finish, pictures: Pictures, base: NDArray[np.float32]
+) -> tuple[
+    NDArray[np.float32],
+    NDArray[np.float32] | None,
+    NDArray[np.float32] | float,
+    NDArray[np.float32] | None,
+    NDArray[np.float32] | None,
+]:
+    """Base colour, roughness, metalness, normals and opacity of a finish's pictures; what has none is even."""
+    shown, rough, normals, holes = base, None, None, None
+    metal: NDArray[np.float32] | float = finish.metallic
+    if pictures.colour:
+        pixels = decoded(pictures.colour)
+        shown = (to_linear(pixels[..., :3] / 255.0) * base).astype(np.float32)
+        holes = (pixels[..., 3] / 255.0).astype(np.float32) if pixels.shape[2] == 4 else None
+    if pictures.surface:
+        parts = decoded(pictures.surface)[..., :3] / 255.0
+        rough = np.maximum(finish.roughness * parts[..., 1], SMOOTHEST).astype(np.float32)
+        if finish.metallic > 0:
+            metal = (finish.metallic * parts[..., 2]).astype(np.float32)
+    if pictures.normal and finish.relief > 0:
+        bent = (decoded(pictures.normal)[..., :3] / 127.5 - 1.0) * [finish.relief, finish.relief, 1.0]
+        size = np.linalg.norm(bent, axis=-1, keepdims=True)
+        normals = (bent / np.maximum(size, 1e-6)).astype(np.float32)
+    return shown, rough, metal, normals, holes

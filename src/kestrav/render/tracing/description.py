@@ -16,11 +16,12 @@ Array = NDArray[np.float64]
 @dataclass(frozen=True)
 class Surface:
     """What a body's surface is made of: linear base colour (3,) or a picture of it (n, n, 3), and the parameters of
-    :class:`kestrav.core.document.surfaces.Finish`. ``rough`` is a picture (n, n) of the roughness where that is not even, ``normals``
-    (n, n, 3) and ``holes`` (n, n) are those of the structure. ``emission`` is luminance (3,) by that of white."""
+    :class:`kestrav.core.document.surfaces.Finish`; ``metallic`` may be a picture (n, n). ``rough`` is a picture (n, n) of the roughness where
+    that is not even, ``normals`` (n, n, 3) and ``holes`` (n, n) are those of the structure. Pictures may have any number of rows and columns. ``emission`` is luminance (3,) by that of white, or a picture of it
+    (n, n, 3)."""
 
     base: Single
-    metallic: float = 0.0
+    metallic: Single | float = 0.0
     roughness: float = 0.6
     coat: float = 0.0
     coat_roughness: float = 0.05

@@ -144,9 +144,9 @@ class Tracer:
         properties = mi.Properties()
         properties["surface"] = mi.load_dict(self._bsdf(body))
         if body.surface.emission is not None:
-            properties["glow"] = mi.load_dict(
-                {"type": "area", "radiance": {"type": "rgb", "value": [float(v) for v in body.surface.emission]}}
-            )
+            glow = body.surface.emission
+            even = {"type": "rgb", "value": [float(v) for v in glow]} if glow.ndim == 1 else self._picture(glow)
+            properties["glow"] = mi.load_dict({"type": "area", "radiance": even})
         mesh = mi.Mesh(
             name,
             vertex_count=len(body.points),
@@ -188,7 +188,8 @@ class Tracer:
         return {"type": "roughdielectric", "distribution": "ggx", "alpha": float(surface.roughness) ** 2, **common}
 
     def _opaque(self, surface: Surface) -> dict[str, Any]:
-        if surface.metallic == 0 and surface.sheen is None:
+        even = not isinstance(surface.metallic, np.ndarray)
+        if even and surface.metallic == 0 and surface.sheen is None:
             return self._paint(surface)
         rough: Any = float(max(surface.roughness, _MIRROR))
         if surface.rough is not None:
@@ -196,7 +197,7 @@ class Tracer:
         made: dict[str, Any] = {
             "type": "principled",
             "base_color": self._colour(surface.base),
-            "metallic": float(surface.metallic),
+            "metallic": float(surface.metallic) if even else self._picture(np.asarray(surface.metallic)[..., None]),
             "roughness": rough,
             "eta": float(max(surface.index, 1.01)),
             "anisotropic": float(surface.anisotropy),
@@ -236,9 +237,13 @@ class Tracer:
         return self._picture(np.clip(base, 0.0, 0.999))
 
     def _picture(self, values: NDArray[np.floating]) -> dict[str, Any]:
-        # its first row is at v = 1 there, and at v = 0 here
-        flipped = np.ascontiguousarray(values[::-1], np.float32)
-        return {"type": "bitmap", "bitmap": self.mi.Bitmap(flipped), "raw": True, "wrap_mode": "repeat"}
+        # its first row is at v = 0 there too
+        return {
+            "type": "bitmap",
+            "bitmap": self.mi.Bitmap(np.ascontiguousarray(values, np.float32)),
+            "raw": True,
+            "wrap_mode": "repeat",
+        }
 
     # a frame
 

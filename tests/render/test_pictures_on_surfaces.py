@@ -1,0 +1,98 @@
+"""Pictures on surfaces lie alike in the stage's shading, in quick pictures and in finished ones."""
+
+import msgspec
+import numpy as np
+import pytest
+from pictured import QUARTERS, parts, plate, wavy
+
+from kestrav.core.camera.making import add_standing
+from kestrav.core.document import edits
+from kestrav.core.document.records import Project
+from kestrav.core.files.product_import import into_project, read_product
+from kestrav.render.picture import Studio
+from kestrav.render.tracing.studio import FinishedStudio
+
+
+@pytest.fixture(scope="module")
+def printed(tmp_path_factory):
+    """The plate with its picture before a camera that looks straight at it, and its shot."""
+    imported = read_product(plate(tmp_path_factory.mktemp("printed")))
+    project = into_project(Project(name="Printed"), imported)
+    project = add_standing(project, (0.0, -3000.0, 500.0), np.array([0.0, 0.0, 500.0]), focal_length=70.0)
+    shot = msgspec.structs.replace(
+        project.shots[0], width=160, height=90, floor="none", background="#808080", background_top=""
+    )
+    return project, dict(imported.meshes), shot
+
+
+def amid_quarters(picture):
+    """The colours amid the plate's quarters, from its upper left to its lower right."""
+    red = np.abs(picture.astype(int) - 128).sum(axis=2) > 60
+    rows, columns = np.flatnonzero(red.any(axis=1)), np.flatnonzero(red.any(axis=0))
+    ys, xs = (np.linspace(ends[0], ends[-1], 5)[[1, 3]].astype(int) for ends in (rows, columns))
+    return [picture[y, x].astype(int) for y in ys for x in xs]
+
+
+def hue_of(colour):
+    """Which of the four colours of the picture another is nearest to, by what it is made of."""
+    share = np.asarray(colour, float) / max(np.sum(colour), 1)
+    known = np.array([np.array(c) / np.sum(c) for c in QUARTERS])
+    return int(np.linalg.norm(known - share, axis=1).argmin())
+
+
+@pytest.mark.parametrize("kind", ["preview", "good", "finished", "technical"])
+def test_each_quarter_is_where_it_was_laid(printed, kind):
+    project, meshes, shot = printed
+    look = {"look": "technical"} if kind == "technical" else {"quality": kind, "samples": 16}
+    shot = msgspec.structs.replace(shot, **look)
+    maker = FinishedStudio if kind == "finished" else Studio
+    studio = maker(project, meshes, shot, shot.width, shot.height)
+    try:
+        picture = studio.picture(project.cameras[0], 0.0)
+    finally:
+        studio.close()
+    assert [hue_of(colour) for colour in amid_quarters(picture)] == [0, 1, 2, 3]
+
+
+def test_normals_roughness_and_metal_bend_light_alike_in_quick_and_finished_pictures(tmp_path):
+    # the left half leans to the right and the right half to the left; a lamp stands to the right of the camera
+    imported = read_product(
+        plate(
+            tmp_path,
+            normalTexture=wavy(),
+            metallicRoughnessTexture=parts(),
+            baseColorTexture=None,
+            baseColorFactor=[0.5, 0.5, 0.5, 1],
+        )
+    )
+    project = into_project(Project(name="Wavy"), imported)
+    project = add_standing(project, (0.0, -3000.0, 500.0), np.array([0.0, 0.0, 500.0]), focal_length=70.0)
+    lamp = {"kind": "sun", "position": (3000.0, -1500.0, 500.0), "strength": 3000.0}
+    project = edits.add(project, project_light(project, **lamp))
+    shot = msgspec.structs.replace(
+        project.shots[0], width=160, height=90, floor="none", background="#000000", background_top="", samples=32
+    )
+    lit = []
+    for maker, quality in ((Studio, "good"), (FinishedStudio, "finished")):
+        studio = maker(project, dict(imported.meshes), msgspec.structs.replace(shot, quality=quality), 160, 90)
+        try:
+            picture = studio.picture(project.cameras[0], 0.0).astype(float)
+        finally:
+            studio.close()
+        there = picture.sum(axis=2) > 20
+        columns = np.flatnonzero(there.any(axis=0))
+        middle = (columns[0] + columns[-1]) // 2
+        rows = np.flatnonzero(there.any(axis=1))
+        below = slice((rows[0] + rows[-1]) // 2 + 4, rows[-1] - 2)
+        lit.append(
+            (picture[below, columns[0] + 3 : middle - 3].mean(), picture[below, middle + 3 : columns[-1] - 3].mean())
+        )
+    for left, right in lit:
+        assert left > right + 15, lit
+
+
+def project_light(project, **fields):
+    """A light that shines at the plate's middle."""
+    from kestrav.core.document.records import Light, PointAim
+
+    return Light("light-1", "Lamp", aim=PointAim((0.0, 0.0, 500.0)), colour="#ffffff", **fields)
