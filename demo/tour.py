@@ -425,7 +425,7 @@ class Tour:
         """Render the film and its contact sheet with the window's own jobs, in the looks of its shots, and a size and rate that two cores
         without a graphics processor manage in minutes."""
         window = self.window
-        small = {"width": 854, "height": 480, "fps": 24.0}
+        small = {"width": 640, "height": 360, "fps": 24.0}
         shots = [msgspec.structs.replace(s, **small) for s in window.session.project.shots if s.in_film]
         sheet, film = self.folder / "contact-sheet.png", self.folder / "film.mp4"
         window.filming.start_sheet(shots, sheet)

@@ -85,8 +85,10 @@ def turning(passing):
     project = edits.update(passing.project, "run-1", orientation=AlongOrientation())
     bent = straight((-100, 0, 0), (0, 0, 0), (40, 60, 0), (100, 90, 20), kind="smooth")
     project = edits.update(project, "path-1", shape=bent)
-    spin = TimedRotation("rotation-1", "Post spins", "part-2", Axle((0, 0, 0), (0, 0, 1)), end=2.0, turns=3.0, rpm=None)
-    project = edits.add(project, spin)
+    rotation = TimedRotation(
+        "rotation-1", "Post spins", "part-2", Axle((0, 0, 0), (0, 0, 1)), end=2.0, turns=3.0, rpm=None
+    )
+    project = edits.add(project, rotation)
     project = add_standing(project, (400.0, -500.0, 300.0), "part-1")
     project = add_follower(project, "part-1", "behind", 300.0, 80.0)
     return project, passing.meshes

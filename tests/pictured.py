@@ -20,9 +20,9 @@ def quarters(size=64, mode="RGB"):
 
 def wavy(size=64):
     """Normals that lean to the right on the left half and to the left on the right half."""
-    lean = np.where(np.arange(size) < size / 2, 0.5, -0.5)
+    bank = np.where(np.arange(size) < size / 2, 0.5, -0.5)
     made = np.zeros((size, size, 3))
-    made[..., 0], made[..., 2] = lean, np.sqrt(0.75)
+    made[..., 0], made[..., 2] = bank, np.sqrt(0.75)
     return Image.fromarray(np.rint(127.5 + 127.5 * made).astype(np.uint8))
 
 

@@ -254,17 +254,17 @@ class ProjectEdits:
 
     def add_wheels(self, *parts: str) -> tuple[str, ...]:
         """Let round parts roll with what carries them, by their widest cylinder; returns the names of the wheels."""
-        from kestrav.core.editing.wheel_making import add_rolls
+        from kestrav.core.editing.wheel_making import add_wheels
 
         before = {wheel.id for wheel in self._document.wheels}
-        self._change(add_rolls(self._document, self._meshes, [self._part(part) for part in parts]))
+        self._change(add_wheels(self._document, self._meshes, [self._part(part) for part in parts]))
         return tuple(wheel.name for wheel in self._document.wheels if wheel.id not in before)
 
     def add_castor(self, part: str) -> str:
         """Let the holder of a wheel swivel into the direction in which it goes; returns the castor's name."""
-        from kestrav.core.editing.wheel_making import add_swivel
+        from kestrav.core.editing.wheel_making import add_castor
 
-        self._change(add_swivel(self._document, self._part(part)))
+        self._change(add_castor(self._document, self._part(part)))
         return self._document.castors[-1].name
 
     # cameras
@@ -338,7 +338,7 @@ class ProjectEdits:
 
     def fade(self, camera: str, part: str, *spans: tuple[float, float]) -> None:
         """Let a camera see through a part during spans in s."""
-        from kestrav.core.camera.mending import faded
+        from kestrav.core.camera.fixes import faded
 
         self._change(faded(self._document, called(self._document, camera, Camera), self._part(part), spans))
 

@@ -183,6 +183,21 @@ def test_the_check_tells_how_far_it_is_and_can_be_stopped(hand):
     assert not window.findings.stop.isVisible()
 
 
+def test_what_was_checked_before_is_known_at_once_when_one_comes_back_to_it(hand):
+    window = hand.window
+    known = lambda: window.checking.current and window.checking.result.certificate is not None  # noqa: E731
+    hand.qtbot.waitUntil(known, timeout=60_000)
+    before = window.checking.result
+    hand.session.edit("Wider", lambda p: edits.settings(p, required_clearance=30.0))
+    hand.session.undo.undo()
+    assert window.checking.current and window.checking.result is before
+    assert not window.findings.stop.isVisible()
+    # and what is new is checked as ever
+    hand.session.undo.redo()
+    hand.qtbot.waitUntil(known, timeout=60_000)
+    assert window.checking.result is not before and window.checking.result.has_breach
+
+
 def test_contacts_at_rest_are_listed_filtered_accepted_in_one_step_and_exported(make_hand, monkeypatch, tmp_path):
     made = make_project(
         {

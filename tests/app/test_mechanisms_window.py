@@ -53,10 +53,10 @@ def test_gears_are_made_from_two_parts_and_edited(make_hand):
     hand = make_hand(start)
     session, motion = hand.session, hand.window.motion
     session.select("one")
-    motion.drive("external")
+    motion.add_gear("external")
     assert "two parts" in hand.window.card.fault.text()
     session.select_parts(["one", "two"])
-    motion.drive("external")
+    motion.add_gear("external")
     assert session.item.a.teeth == 17 and session.item.b.teeth == 40
     assert "2 × 17 = 34.000 mm pitch diameter" in hand.said() and "one turns two" in hand.said()
     assert hand.window.contents.number("gear-1") == "2.353 to 1"
@@ -98,10 +98,10 @@ def test_a_slider_crank_is_made_from_three_parts_and_copied(make_hand):
     hand = make_hand(start)
     session, motion = hand.session, hand.window.motion
     session.select_parts(["rod", "crank"])
-    motion.rod("slider")
+    motion.add_rod("slider")
     assert "other end" in hand.window.card.fault.text()
     session.select_parts(["rod", "crank", "slider"])
-    motion.rod("slider")
+    motion.add_rod("slider")
     assert "stroke <b>80.000 mm</b>" in hand.said() and "the rod reaches at all times" in hand.said()
     hand.window.timeline.show_lanes(["wheel", "rate"])
     assert hand.window.timeline.wheel.title == "Slider" and np.ptp(hand.window.timeline.wheel.y) == pytest.approx(
@@ -133,7 +133,7 @@ def test_a_ball_rolls_and_tells_its_sum(make_hand):
     )
     hand = make_hand(start)
     hand.session.select("ball")
-    hand.window.motion.ball()
+    hand.window.motion.add_ball()
     assert "400.0 ÷ 157.080 = <b>2.5465 turns</b>" in hand.said()
     assert hand.window.contents.number("ball-1") == "2.55 turns"
     hand.choose("Rolls on", "table")
@@ -251,7 +251,7 @@ def test_several_spin_alike_mirrored_or_the_other_way_and_have_bars(make_hand):
     hand = make_hand(start)
     session = hand.session
     session.select_parts(["left", "right"])
-    hand.window.motion.spin()
+    hand.window.motion.add_rotation()
     assert len(session.project.rotations) == 2
     hand.choose("Set by", "turns")
     hand.type_in("Angle", "180")

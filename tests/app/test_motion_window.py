@@ -441,9 +441,9 @@ def test_rides_and_lights_are_added_and_edited(hand_of, asked):
     hand.session.select("part-2")
     hand.session.set_time(1.5)
     asked["choice"] = "part-1"
-    hand.window.motion.ride()
-    (carry,) = hand.session.project.attachments
-    assert (carry.rider, carry.carrier, carry.start) == ("part-2", "part-1", 1.5)
+    hand.window.motion.attach()
+    (attachment,) = hand.session.project.attachments
+    assert (attachment.rider, attachment.carrier, attachment.start) == ("part-2", "part-1", 1.5)
     assert "is attached to" in hand.said()
     hand.type_in("To", "2.5")
     assert hand.session.project.attachments[0].end == 2.5
@@ -601,10 +601,10 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     hand = make_hand(project_file.Opened(project, meshes))
     motion, session = hand.window.motion, hand.session
     session.select(None)
-    motion.roll()
+    motion.add_wheel()
     assert "select the part first" in hand.window.card.fault.text().lower()
     session.select("part-3")
-    motion.roll()
+    motion.add_wheel()
     assert session.item.radius == 50 and "1 000.0 ÷ 314.159" in hand.said().replace("\u2009", " ")
     hand.type_in("Circumference", "300")
     assert session.project.wheels[0].radius == pytest.approx(300 / (2 * np.pi))
@@ -623,11 +623,11 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     hand.type_in("Slip", "5")
     assert session.project.wheels[0].slip == pytest.approx(0.05)
     session.select("part-2")
-    motion.swivel()
+    motion.add_castor()
     hand.type_in("Trail", "20")
     assert session.project.castors[0].trail == 20
     session.select("part-3")
-    motion.spin()
+    motion.add_rotation()
     hand.choose("Set by", "turns")
     hand.type_in("Turns", "3")
     hand.type_in("Soft stop", "1")

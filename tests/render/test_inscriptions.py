@@ -9,7 +9,7 @@ from kestrav.core.camera.lens import in_camera, on_frame, to_pixels
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, OnPicture, Part, PointAim, Shot
-from kestrav.core.editing.wheel_making import add_rolls
+from kestrav.core.editing.wheel_making import add_wheels
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import journey
@@ -152,7 +152,7 @@ def test_the_dimension_says_the_distance_and_what_is_required(made, monkeypatch)
 
 def test_readings_are_those_of_the_motion():
     project, meshes = wheeled()
-    project = add_rolls(project, meshes, ["part-3"])
+    project = add_wheels(project, meshes, ["part-3"])
     camera = Camera("camera-1", "Eye", PointAim((0, 0, 0)), position=(0.0, -3000.0, 500.0))
     end = journey(project, project.runs[0]).end
     shot = Shot(

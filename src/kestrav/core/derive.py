@@ -11,7 +11,7 @@ from collections.abc import Mapping
 
 from kestrav.core.camera.orbits import derive_orbits
 from kestrav.core.clearance.ball_ground import derive_ball_ground
-from kestrav.core.clearance.cues import derive_contact_triggers
+from kestrav.core.clearance.triggers import derive_contact_triggers
 from kestrav.core.document.records import Project
 from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.geometry.meshes import Mesh

@@ -18,7 +18,7 @@ from kestrav.core.document.records import LookName
 from kestrav.core.document.surfaces import Finish
 from kestrav.core.finishes.box_mapping import Mapped
 from kestrav.core.finishes.pictures import mapping_of
-from kestrav.render.finishes import Style, apply_finish, apply_flat_finish, count_in_light
+from kestrav.render.finishes import STEADY_LAMPS, SetupLamps, Style, apply_finish, apply_flat_finish, count_in_light
 from kestrav.render.outlines import Outline
 from kestrav.render.palette import CARD, INK, rgb
 from kestrav.render.shapes import merged_lines, merged_surface, vtk_matrix
@@ -86,12 +86,14 @@ class Batch:
 
     The stage may show a style of its own and a cut; the lens and the film show the mode of a shot, with ``caps`` as what
     a section shows of the inside of closed solids. ``offset``
-    is how far the members stand from where they were when the batch was made. Surfaces are drawn whole or coarse, as
+    is how far the members stand from where they were when the batch was made. ``lamps`` are those of the light set-up. Surfaces are drawn whole or coarse, as
     :meth:`set_coarse` says, and what is drawn is made when it is first needed.
     """
 
-    def __init__(self, kind: Kind, members: Sequence[Member], shared: Drawings | None = None) -> None:
-        self.kind, self.members, self.shared = kind, tuple(members), shared is not None
+    def __init__(
+        self, kind: Kind, members: Sequence[Member], shared: Drawings | None = None, lamps: SetupLamps = STEADY_LAMPS
+    ) -> None:
+        self.kind, self.members, self.shared, self.lamps = kind, tuple(members), shared is not None, lamps
         self._drawings = shared
         self.offset = np.eye(4)
         self.own = members[0].matrix if shared is not None else np.eye(4)
@@ -105,7 +107,7 @@ class Batch:
             if shared is not None:
                 for mapper in self._mappers(actor):
                     mapper.ScalarVisibilityOff()
-                actor.GetProperty().SetColor(*(shade * v for v in rgb(members[0].colour)))
+                actor.GetProperty().SetColor(*(shade * v for v in self._own_colour(actor)))
             actor.SetMapper(self._whole[actor])
             actor.SetUserMatrix(self.matrix)
             actor.PickableOff()
@@ -189,7 +191,7 @@ class Batch:
         kind = self.kind
         opacity = min(kind.opacity, FADED) if kind.faded else kind.opacity
         pbr = apply_finish(self.stage.GetProperty(), kind.finish, opacity, kind.closed, style, cut is not None)
-        count_in_light(self.stage, pbr)
+        count_in_light(self.stage, pbr, self.lamps)
         self.edges.GetProperty().SetOpacity(FADED_EDGES if kind.faded else 1.0)
         self.stage.SetVisibility(style != "wire")
         for actor in (self.stage, self.edges):
@@ -215,7 +217,7 @@ class Batch:
             unlit = True
         else:
             self.needs_room = apply_finish(face, kind.finish, kind.opacity, kind.closed, "finished", cut)
-        count_in_light(self.final, self.needs_room)
+        count_in_light(self.final, self.needs_room, self.lamps)
         self._opacities = face.GetOpacity(), GHOST_EDGES if look == "ghost" and not solid else 1.0
         line.SetOpacity(self._opacities[1])
         line.SetLineWidth(mode.line)
@@ -242,7 +244,7 @@ class Batch:
                 look.SetColor(1.0, 1.0, 1.0)
             else:
                 shade = 1.0 if actor is self.final else EDGE_SHADE
-                look.SetColor(*(shade * v for v in rgb(self.members[0].colour)))
+                look.SetColor(*(shade * v for v in self._own_colour(actor)))
         face = self.final.GetProperty()
         if wire:
             face.SetRepresentationToWireframe()
@@ -250,6 +252,18 @@ class Batch:
             self._opacities = WIRE_TRIANGLES, WIRE_EDGES
         else:
             face.SetRepresentationToSurface()
+
+    def _own_colour(self, actor: vtkActor) -> Sequence[float]:
+        """The colour of an actor that has one alone: under a picture, what that is multiplied by."""
+        finish = self.kind.finish
+        if (
+            finish is not None
+            and finish.pictures is not None
+            and finish.pictures.colour
+            and actor in (self.stage, self.final)
+        ):
+            return rgb(finish.pictures.factor)
+        return rgb(self.members[0].colour)
 
     def fade(self, share: float) -> None:
         """Show the copy for pictures with a share of its opacity."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, Literal
 
@@ -19,6 +20,7 @@ from kestrav.core.finishes.applied import emitted
 from kestrav.core.finishes.pictures import decoded
 from kestrav.core.finishes.textures import SMOOTHEST, roughness, shading, texture
 from kestrav.core.light.environments import directions
+from kestrav.core.light.response import KNEE
 from kestrav.core.light.setups import environment, gains, surround
 
 Style = Literal["solid", "see-through", "wire", "finished"]
@@ -83,20 +85,65 @@ def apply_finish(
     return True
 
 
-def count_in_light(actor: vtkActor, linear: bool) -> None:
-    """Let an actor's colours be counted as linear light, as physically based shading needs them, or as they are written."""
+@dataclass(frozen=True)
+class SetupLamps:
+    """The lamps that stand for a set-up's soft boxes, after the one at the viewer: how many they are, and how many times as strong as they shine
+    on plain paint they are for physically based shading."""
+
+    count: int = 2
+    gain: float = 1.0
+
+
+STEADY_LAMPS = SetupLamps()
+
+
+def count_in_light(actor: vtkActor, linear: bool, lamps: SetupLamps) -> None:
+    """Let an actor's colours be counted as linear light, as physically based shading needs them, with a film's shoulder for what is bright; or
+    as they are written."""
     shader = actor.GetShaderProperty()
-    if shader.HasFragmentShaderCode() or bool(shader.GetNumberOfShaderReplacements()) == linear:
+    if shader.HasFragmentShaderCode():
         return
+    wanted = _in_light(lamps) if linear else ()
+    told = repr(wanted)
+    if shader.GetObjectName() == told:
+        return
+    shader.SetObjectName(told)
     shader.ClearAllFragmentShaderReplacements()
-    if linear:
+    for where, first, code in wanted:
+        shader.AddFragmentShaderReplacement(where, first, code, True)
+
+
+@lru_cache(maxsize=16)
+def _in_light(lamps: SetupLamps) -> tuple[tuple[str, bool, str], ...]:
+    """What is put in place of what in the shaders of physically based surfaces, and whether before VTK's own replacements."""
+    return (
         # VTK takes colours at points for linear light; those that people write are sRGB
-        shader.AddFragmentShaderReplacement(
+        (
             "//VTK::Color::Impl",
             True,
             "//VTK::Color::Impl\n  ambientColor = pow(ambientColor, vec3(2.2));\n  diffuseColor = pow(diffuseColor, vec3(2.2));\n",
+        ),
+        # a lamp of strength 1 shows what faces it as white: VTK leaves out the π by which what is reflected evenly is divided
+        ("Lo += radiance * (diffuse + specular)", False, "Lo += 3.14159265 * radiance * (diffuse + specular)"),
+        ("Lo += coatLayer;", False, "Lo += 3.14159265 * coatLayer;"),
+        # the lamp at the viewer helps plain paint; here it stands for what a floor throws back
+        ("radiance = lightColor0;", False, "radiance = 0.2 * lightColor0;"),
+        *(
+            (f"radiance = lightColor{k};", False, f"radiance = {lamps.gain:.6f} * lightColor{k};")
+            for k in range(1, lamps.count + 1)
+        ),
+        # what is brighter than a screen can show is drawn together as in finished pictures (kestrav.core.light.response)
+        (
+            "//VTK::Light::Impl",
             False,
-        )
+            f"""vec3 lit = pow(max(gl_FragData[0].rgb, vec3(0.0)), vec3(2.2));
+  vec3 over = max(lit - vec3({KNEE}), vec3(0.0)) / {1.0 - KNEE:.6f};
+  lit = mix(lit, {KNEE} + {1.0 - KNEE:.6f} * over / (1.0 + over), step(vec3({KNEE}), lit));
+  gl_FragData[0].rgb = pow(lit, vec3(1.0 / 2.2));
+  //VTK::Light::Impl
+""",
+        ),
+    )
 
 
 def _shine(look: vtkProperty, glow: NDArray[np.float64]) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter
-from collections.abc import Hashable, Iterable, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -24,11 +24,11 @@ from kestrav.core.finishes.applied import colour_of, finishes_of, laid_on
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import moving_groups
-from kestrav.core.light.setups import SoftBox, gains, soft_boxes
+from kestrav.core.light.setups import gains, soft_boxes
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.parts.solids import solid_mesh
 from kestrav.render.batches import Batch, DisplayMode, Drawings, Kind, Member, shared_drawing
-from kestrav.render.finishes import Style, give_room
+from kestrav.render.finishes import SetupLamps, Style, give_room
 from kestrav.render.outlines import AT_ONCE, EACH, Outlines
 
 Array = NDArray[np.float64]
@@ -76,6 +76,7 @@ class Scene:
         self._style: Style = "solid"
         self._display_mode = DisplayMode()
         self._setup = LightSetup()
+        self._lamps = setup_lamps(self._setup)
         self.cut: vtkPlane | None = None
 
     def show_in(self, renderer: vtkRenderer, edges: bool = True, stage: bool = False) -> None:
@@ -187,6 +188,12 @@ class Scene:
         if setup == self._setup:
             return
         self._setup = setup
+        if self._lamps != setup_lamps(setup):
+            self._lamps = setup_lamps(setup)
+            for batch in self.batches:
+                batch.lamps = self._lamps
+                batch.show(self._style, self.cut)
+                batch.show_final(self._display_mode)
         for renderer in self._renderers:
             relight(renderer, setup)
             if renderer.GetUseImageBasedLighting():
@@ -214,9 +221,9 @@ class Scene:
             if not often or m.outline.tint_of is not None:
                 merged.append(m)
                 continue
-            self.batches.append(Batch(kind, [m], self._shared_of(key, m, kind.finish)))
+            self.batches.append(Batch(kind, [m], self._shared_of(key, m, kind.finish), self._lamps))
         for group in side_by_side(merged):
-            self.batches.append(Batch(kind, group))
+            self.batches.append(Batch(kind, group, lamps=self._lamps))
 
     def _shared_of(self, key: Hashable, member: Member, finish: Finish | None) -> Drawings:
         """The drawing that parts of one geometry and finish share."""
@@ -252,7 +259,7 @@ class Scene:
             if not fine:
                 continue
             shared = self._shared_of(self._key_of(fine[0]), fine[0], batch.kind.finish) if batch.shared else None
-            made = Batch(batch.kind, fine, shared)
+            made = Batch(batch.kind, fine, shared, self._lamps)
             made.offset = batch.offset
             self.batches.remove(batch)
             for renderer in self._renderers:
@@ -292,7 +299,7 @@ class Scene:
             left = np.arange(len(offsets))
             while len(left):
                 alike = np.abs(offsets[left] - offsets[left[0]]).max(axis=(1, 2)) < _SAME_PLACE
-                part = Batch(batch.kind, [batch.members[i] for i in left[alike]])
+                part = Batch(batch.kind, [batch.members[i] for i in left[alike]], lamps=self._lamps)
                 part.offset = offsets[left[0]]
                 fresh.append(part)
                 left = left[~alike]
@@ -451,7 +458,7 @@ def _solid_key(part: Part) -> Hashable:
 
 
 _OURS = "steady light"  # what our own lamps of a renderer are called
-_STEADY = (0.85, 0.35)  # how strong the lamps are that stand for the workshop's boxes
+_WORKSHOP = 0.55 / 0.85  # of what they shine with on plain paint, that the workshop's lamps give
 _FROM_VIEWER = 0.3
 
 
@@ -470,48 +477,48 @@ def light(renderer: vtkRenderer, setup: LightSetup = LightSetup()) -> None:  # n
 
 
 def relight(renderer: vtkRenderer, setup: LightSetup) -> None:
-    """Put the lamps of a set-up in place of those of another, where a renderer has such; lights of the project stay."""
+    """Put the lamps of a set-up in place of those of another, where a renderer has such; lights of the project stay, after them."""
     lights = renderer.GetLights()
     lights.InitTraversal()
-    ours = []
+    held = []
     while (lamp := lights.GetNextItem()) is not None:
-        if lamp.GetObjectName() == _OURS:
-            ours.append(lamp)
-    for lamp in ours:
-        renderer.RemoveLight(lamp)
-    if ours:
+        held.append(lamp)
+    if any(lamp.GetObjectName() == _OURS for lamp in held):
+        renderer.RemoveAllLights()
         _put_lamps(renderer, setup)
+        for lamp in held:
+            if lamp.GetObjectName() != _OURS:
+                renderer.AddLight(lamp)
 
 
 def _put_lamps(renderer: vtkRenderer, setup: LightSetup) -> None:
-    boxes, gain = soft_boxes(setup), gains(setup)
-    if setup.setup == "workshop":
-        strengths = [strength * 2.0**setup.level for strength in _STEADY]
-    else:
-        strengths = [box.strength for box in boxes]
-        # brighter by its level it may be
-        most = _brightest(boxes, [strength / 2.0**setup.level for strength in strengths])
-        strengths = [strength / most for strength in strengths]
-    for box, strength in zip(boxes, strengths, strict=True):
+    """Put in the lamp at the viewer, which physically based shading knows by being the first, and one for each box."""
+    gain, dimmed = gains(setup), setup_lamps(setup).gain
+    head = vtkLight()
+    head.SetLightTypeToHeadlight()
+    _shine(renderer, head, _FROM_VIEWER * gain * 2.0**setup.level)
+    for box in soft_boxes(setup):
         lamp = vtkLight()
         lamp.SetLightTypeToSceneLight()
         lamp.SetPositional(False)
         lamp.SetPosition(*box.direction)
         lamp.SetFocalPoint(0.0, 0.0, 0.0)
-        _shine(renderer, lamp, strength * gain * box.colour)
-    head = vtkLight()
-    head.SetLightTypeToHeadlight()
-    _shine(renderer, head, _FROM_VIEWER * gain * 2.0**setup.level)
+        _shine(renderer, lamp, box.strength / dimmed * gain * box.colour)
 
 
-def _brightest(boxes: Sequence[SoftBox], strengths: Sequence[float]) -> float:
-    """How much brighter than white a white surface would be shown that faces the boxes best, with what comes from the viewer; at least 1.
+def setup_lamps(setup: LightSetup) -> SetupLamps:
+    """The lamps that stand for a set-up's boxes. On plain paint they shine in the workshop as strongly as makes it bright, elsewhere so that a white
+    surface that faces them best is not beyond white.
 
-    Lamps have no film's shoulder: what is beyond white would lose its shape.
+    Plain shading has no film's shoulder: what is beyond white would lose its shape.
     """
+    boxes = soft_boxes(setup)
+    if setup.setup == "workshop":
+        return SetupLamps(len(boxes), _WORKSHOP)
     towards = np.array([box.direction for box in boxes])
-    facing = np.clip(towards @ towards.T, 0.0, None) @ np.array(strengths) + _FROM_VIEWER
-    return max(float(facing.max()), 1.0)
+    strengths = np.array([box.strength for box in boxes]) / 2.0**setup.level
+    facing = np.clip(towards @ towards.T, 0.0, None) @ strengths + _FROM_VIEWER
+    return SetupLamps(len(boxes), max(float(facing.max()), 1.0))
 
 
 def _shine(renderer: vtkRenderer, lamp: vtkLight, strength: Array) -> None:

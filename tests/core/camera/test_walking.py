@@ -137,8 +137,8 @@ def test_a_door_swings_away_from_who_comes_before_they_are_there(room):
     project = walked(room)
     run = project.runs[0]
     project = walking.open_door(project, room.meshes, run.id, "part-6")
-    spin = project.rotations[-1]
-    assert isinstance(spin.trigger, Trigger)
+    rotation = project.rotations[-1]
+    assert isinstance(rotation.trigger, Trigger)
     trip = journey(project, run)
     row = [p.id for p in project.parts].index("part-6")
     at = float(trip.times_at([trip.path.curve.nearest((1500, 0, 0))])[0])

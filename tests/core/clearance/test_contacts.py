@@ -8,7 +8,7 @@ import trimesh
 from shapes import box_mesh, straight
 
 from kestrav.core.clearance.contacts import first_touch, touches
-from kestrav.core.clearance.cues import all_touches, derive_contact_triggers
+from kestrav.core.clearance.triggers import all_touches, derive_contact_triggers
 from kestrav.core.derive import derived, is_derived
 from kestrav.core.document import edits
 from kestrav.core.document.records import (

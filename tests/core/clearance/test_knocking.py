@@ -5,8 +5,8 @@ import pytest
 import trimesh
 from shapes import box_mesh, straight
 
-from kestrav.core.clearance.cues import derive_contact_triggers
 from kestrav.core.clearance.knocking import add_knock
+from kestrav.core.clearance.triggers import derive_contact_triggers
 from kestrav.core.document import edits
 from kestrav.core.document.records import KeyPose, Part, Path, Placement, PoseTrack, Project, Run
 from kestrav.core.editing.floor import depths, kept_on_surface

@@ -51,7 +51,7 @@ def test_it_is_put_onto_what_lies_below_and_rides_on_with_it(lifted):
     assert np.linalg.norm(np.diff(places, axis=0), axis=1).max() < 1.0
     assert places[-1] == pytest.approx((1800, 0, 130), abs=1e-2)
     rules = {f.rule for f in find_all(Evidence(made, meshes, frame_times(made)))}
-    assert not rules & {"jump", "overlap", "let-go", "snatched", "speed-jump"}
+    assert not rules & {"jump", "overlap", "released-in-motion", "attached-in-motion", "speed-jump"}
     # lowered softly over the last second
     assert bottom(made, 3.0) == pytest.approx(250, abs=1.0)
 
@@ -94,13 +94,13 @@ def test_what_cannot_be_put_down_is_refused(lifted):
 def test_it_stops_at_once_where_it_is_let_go_from_what_moves(lifted):
     made, meshes = lifted
     made = edits.update(made, "attachment-1", end=1.0)
-    found = [f for f in find_all(Evidence(made, meshes, frame_times(made))) if f.rule == "let-go"]
+    found = [f for f in find_all(Evidence(made, meshes, frame_times(made))) if f.rule == "released-in-motion"]
     assert len(found) == 1 and found[0].value > 400
     mended = found[0].fix.edit(made)
     assert mended.attachments[0].end == pytest.approx(2.0, abs=0.02)
-    assert not [f for f in find_all(Evidence(mended, meshes, frame_times(mended))) if f.rule == "let-go"]
+    assert not [f for f in find_all(Evidence(mended, meshes, frame_times(mended))) if f.rule == "released-in-motion"]
     snatched = edits.update(made, "attachment-1", start=1.0, end=None)
-    assert [f for f in find_all(Evidence(snatched, meshes, frame_times(snatched))) if f.rule == "snatched"]
+    assert [f for f in find_all(Evidence(snatched, meshes, frame_times(snatched))) if f.rule == "attached-in-motion"]
 
 
 def test_it_is_kept_in_the_file(lifted, tmp_path):

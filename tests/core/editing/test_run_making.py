@@ -18,7 +18,7 @@ from kestrav.core.document.records import (
     Run,
 )
 from kestrav.core.editing.run_making import (
-    add_carry,
+    add_attachment,
     bring_path,
     convoy,
     follow_on,
@@ -147,13 +147,13 @@ def test_a_hold_is_put_in_where_it_is():
 
 def test_nothing_rides_with_its_own_part():
     made = project()
-    assert add_carry(made, "part-2", "part-1", 1.0).attachments[0].carrier == "part-1"
+    assert add_attachment(made, "part-2", "part-1", 1.0).attachments[0].carrier == "part-1"
     with pytest.raises(BadInput, match="parts of each other"):
-        add_carry(made, "part-1", "part-1", 1.0)
+        add_attachment(made, "part-1", "part-1", 1.0)
 
 
 def test_what_is_removed_takes_its_rides_and_company_along():
-    made = add_carry(edits.update(project(), "run-1", companions=("part-2",)), "part-2", "part-1", 1.0)
+    made = add_attachment(edits.update(project(), "run-1", companions=("part-2",)), "part-2", "part-1", 1.0)
     gone = edits.remove(made, "part-2")
     assert gone.runs[0].companions == () and not gone.attachments
     assert not edits.remove(made, "part-1").attachments

@@ -23,9 +23,9 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.editing.run_making import convoy
 from kestrav.core.editing.wheel_making import (
-    add_rolls,
-    add_spins,
-    add_swivel,
+    add_castor,
+    add_rotations,
+    add_wheels,
     axle_of,
     ends,
     take_axle,
@@ -50,13 +50,13 @@ def test_axle_and_radius_come_from_the_widest_cylinder():
     project, meshes = wheeled()
     axle, radius = axle_of(project, meshes, "part-3")
     assert radius == 50 and axle.origin == (5, 0, 0) and np.abs(axle.direction) == pytest.approx([0, 1, 0])
-    made = add_rolls(project, meshes, ["part-3"])
+    made = add_wheels(project, meshes, ["part-3"])
     assert made.wheels[0].name == "Wheel of Castor" and made.wheels[0].radius == 50
     assert turns_of(made, made.wheels[0]) == pytest.approx(1000 / (2 * np.pi * 50))
     with pytest.raises(BadInput, match="rolls already"):
-        add_rolls(made, meshes, ["part-3"])
+        add_wheels(made, meshes, ["part-3"])
     with pytest.raises(BadInput, match="choose the wheel itself"):
-        add_rolls(project, meshes, ["part-2"])
+        add_wheels(project, meshes, ["part-2"])
 
 
 def test_without_a_cylinder_numbers_must_be_typed():
@@ -66,13 +66,13 @@ def test_without_a_cylinder_numbers_must_be_typed():
     with pytest.raises(BadInput, match="no cylinder"):
         axle_of(project, {shape.hash: shape}, "part-1")
     # a spin has its pivot's upright then
-    made = add_spins(project, {shape.hash: shape}, ["part-1"])
+    made = add_rotations(project, {shape.hash: shape}, ["part-1"])
     assert made.rotations[0].axle.direction == (0, 0, 1)
 
 
 def test_ends_are_made_to_meet_by_radius_by_path_and_by_start():
     project, meshes = wheeled()
-    made = add_rolls(project, meshes, ["part-3"])
+    made = add_wheels(project, meshes, ["part-3"])
     whole = with_radius(made, "wheel-1")
     assert turns_of(whole, whole.wheels[0]) == pytest.approx(3, abs=1e-9)
     assert whole.wheels[0].radius == pytest.approx(1000 / (6 * np.pi))
@@ -86,7 +86,7 @@ def test_ends_are_made_to_meet_by_radius_by_path_and_by_start():
 
 def test_ends_meet_on_one_path_only():
     project, meshes = wheeled()
-    made = add_rolls(project, meshes, ["part-3"])
+    made = add_wheels(project, meshes, ["part-3"])
     two = edits.add(made, edits.change(made.runs[0], id="run-2", start=5.0, backwards=True))
     with pytest.raises(BadInput, match="carried by 2 runs"):
         with_turns(two, "wheel-1", 4.0)
@@ -101,18 +101,18 @@ def test_a_castor_stands_ahead_and_takes_its_wheel_round():
     project, meshes = wheeled()
     bent = PointShape((PathPoint((0, 0, 0)), PathPoint((900, 300, 0)), PathPoint((1500, 1200, 0))))
     project = edits.update(project, "path-1", shape=bent)
-    made = add_swivel(add_rolls(project, meshes, ["part-3"]), "part-2")
+    made = add_castor(add_wheels(project, meshes, ["part-3"]), "part-2")
     assert made.castors[0].forward == (1, 0, 0) and made.castors[0].kingpin.direction == (0, 0, 1)
     fixed = edits.remove(made, "castor-1")
     assert sideways(Motion(made).rolling(made.wheels[0]).path)[-1] < 1.0
     assert sideways(Motion(fixed).rolling(fixed.wheels[0]).path)[-1] > 50
     with pytest.raises(BadInput, match="swivels already"):
-        add_swivel(made, "part-2")
+        add_castor(made, "part-2")
 
 
 def test_the_wheels_of_a_convoy_roll_as_well():
     project, meshes = wheeled(4000.0)
-    made = add_swivel(add_rolls(project, meshes, ["part-3"]), "part-2")
+    made = add_castor(add_wheels(project, meshes, ["part-3"]), "part-2")
     made = convoy(made, "run-1", 3, 700.0)
     assert len(made.wheels) == len(made.castors) == 3 and len({r.part for r in made.wheels}) == 3
     assert [way_rolled(made, r) for r in made.wheels] == pytest.approx([4000, 3300, 2600])
@@ -120,7 +120,7 @@ def test_the_wheels_of_a_convoy_roll_as_well():
 
 def test_wheels_go_with_their_parts():
     project, meshes = wheeled()
-    made = add_swivel(add_rolls(project, meshes, ["part-3"]), "part-2")
+    made = add_castor(add_wheels(project, meshes, ["part-3"]), "part-2")
     assert not edits.remove(made, "part-3").wheels and not edits.remove(made, "part-1").castors
     with pytest.raises(BadInput, match="is used by"):
         ungroup(made, "part-2")
@@ -128,7 +128,7 @@ def test_wheels_go_with_their_parts():
 
 def test_ends_meet_on_a_mark_by_radius_length_slip_or_start():
     made, meshes = wheeled(1000.0)
-    made = add_rolls(made, meshes, ["part-3"])
+    made = add_wheels(made, meshes, ["part-3"])
     turns = turns_of(made, made.wheels[0])  # 1000 / (2π · 50) = 3.1831
     told = ends(made, "wheel-1", 8)  # eight grooves around it
     assert told.turns == pytest.approx(turns) and told.wanted == pytest.approx(25 / 8)
@@ -147,7 +147,7 @@ def test_ends_meet_on_a_mark_by_radius_length_slip_or_start():
 def test_wheels_of_one_radius_are_linked():
     made, meshes = wheeled()
     copied = edits.add(made, edits.change(get(made, "part-3"), id="part-4", placement=Placement((-5, 100, 0))))
-    made = add_rolls(copied, meshes, ["part-3", "part-4"])
+    made = add_wheels(copied, meshes, ["part-3", "part-4"])
     assert made.wheels[0].link and made.wheels[0].link == made.wheels[1].link
     made = edits.update(made, "wheel-1", radius=48.0)
     assert made.wheels[1].radius == 48.0
@@ -157,7 +157,7 @@ def test_wheels_of_one_radius_are_linked():
 def test_several_spin_alike_or_mirrored():
     made, meshes = wheeled()
     copied = edits.add(made, edits.change(get(made, "part-3"), id="part-4", placement=Placement((-5, 100, 0))))
-    made = add_spins(copied, meshes, ["part-3", "part-4"], mirrored=True)
+    made = add_rotations(copied, meshes, ["part-3", "part-4"], mirrored=True)
     made = edits.update(made, "rotation-1", rpm=90.0)
     assert [s.rpm for s in made.rotations] == [90.0, 90.0]
     one, two = (Motion(made).angles(s, [0.5])[0] for s in made.rotations)
@@ -166,7 +166,7 @@ def test_several_spin_alike_or_mirrored():
 
 def test_an_axle_is_taken_from_what_was_picked():
     made, meshes = wheeled()
-    made = add_rolls(made, meshes, ["part-3"])
+    made = add_wheels(made, meshes, ["part-3"])
     fitted = Feature("cylinder", "part-3", (5.0, 1.0, 0.2), (0.0, -1.0, 0.0), radius=49.2, exact=False, residual=0.03)
     roll = take_axle(made, "wheel-1", fitted).wheels[0]
     assert roll.axle == Axle((5.0, 1.0, 0.2), (0.0, 1.0, 0.0))  # the sense stays
@@ -189,7 +189,7 @@ def test_turns_in_a_kilometre_of_standard_tyres(width, ratio, rim, told):
     # diameter, 1e6 / (π · d), checked to the per cent (from memory; loaded tyres turn some 3 % more)
     diameter = 25.4 * rim + 2 * width * ratio / 100
     made, meshes = wheeled(1_000_000.0)
-    made = edits.update(add_rolls(made, meshes, ["part-3"]), "wheel-1", radius=diameter / 2)
+    made = edits.update(add_wheels(made, meshes, ["part-3"]), "wheel-1", radius=diameter / 2)
     assert turns_of(made, made.wheels[0]) == pytest.approx(told, rel=0.01)
     assert turns_of(made, made.wheels[0]) == pytest.approx(1e6 / (np.pi * diameter))
 

@@ -91,8 +91,8 @@ def test_motion_of_random_projects_is_exact_between_keys_and_on_frames(random):
 @pytest.mark.parametrize("axis", [(0, 0, 1), (1, 2, 3)])
 def test_what_turns_evenly_turns_the_way_it_does(passing, random, rpm, axis):
     project = edits.update(passing.project, "run-1", duration=2.9871)
-    spin = TimedRotation("rotation-1", "Post spins", "part-2", Axle((30, 0, 0), axis), end=3.0, turns=None, rpm=rpm)
-    project = edits.add(project, spin)
+    rotation = TimedRotation("rotation-1", "Post spins", "part-2", Axle((30, 0, 0), axis), end=3.0, turns=None, rpm=rpm)
+    project = edits.add(project, rotation)
     player = holds(project, passing.meshes, random)
     # from a moment to a little later it goes forward, not back
     moments = np.linspace(0.1, 2.8, 200)

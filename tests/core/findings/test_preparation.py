@@ -184,7 +184,7 @@ def test_roles_that_do_not_fit_the_runs_are_told(opened):
     project = edits.update(edits.update(opened.project, "part-1", role="fixed"), "part-2", role="moving")
     (finding,) = found(project, opened, "fixed-moves")
     assert mended(project, opened, finding).parts[0].role == ""
-    (standing,) = found(project, opened, "moving-stands")
+    (standing,) = found(project, opened, "moving-without-motion")
     assert standing.severity == "note"
 
 

@@ -128,7 +128,7 @@ def test_a_turn_at_a_hand_over_is_blended():
             turn=(30, 0, 0),
         ),
     )
-    fault = every_mend_helps(made, "turn-at-once", start.meshes)
+    fault = every_mend_helps(made, "orientation-jump", start.meshes)
     assert fault.value == pytest.approx(30, abs=0.01) and fault.unit == "°"
 
 
@@ -158,7 +158,7 @@ def test_a_front_beyond_its_mark_and_short_of_it(orientation):
 @pytest.mark.parametrize(("arrive_by", "severity", "how"), [(3.0, "breach", "late"), (5.5, "warning", "early")])
 def test_arriving_late_or_early(arrive_by, severity, how):
     start = opened(arrive_by=arrive_by, start=0.5, holds=(Hold(0.5, 0.2),))
-    fault = every_mend_helps(start.project, "due", start.meshes)
+    fault = every_mend_helps(start.project, "late", start.meshes)
     assert fault.severity == severity and how in fault.title
     assert fault.value == pytest.approx(abs(4.5 - arrive_by))
 
@@ -245,4 +245,4 @@ def test_what_hands_over_is_not_told_as_a_flip_too():
     half = tuple(np.roll(Rotation.from_euler("z", 170, degrees=True).as_quat(), 1).tolist())
     keys = (KeyPose(0, Placement((3000, 0, 50), half)), KeyPose(1, Placement((3000, 0, 50), half)))
     made = edits.add(start.project, PoseTrack("pose-track-1", "Turned", "part-1", keys, 4.5))
-    assert found(made, "turn-at-once", start.meshes) and not found(made, "orientation-flip", start.meshes)
+    assert found(made, "orientation-jump", start.meshes) and not found(made, "orientation-flip", start.meshes)

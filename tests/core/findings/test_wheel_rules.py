@@ -5,7 +5,7 @@ from shapes import wheeled as trolley
 
 from kestrav.core.document import edits
 from kestrav.core.document.records import Axle, Placement
-from kestrav.core.editing.wheel_making import add_rolls, add_swivel
+from kestrav.core.editing.wheel_making import add_castor, add_wheels
 from kestrav.core.findings.check import check
 
 
@@ -13,7 +13,7 @@ from kestrav.core.findings.check import check
 def rolling():
     """A trolley with a wheel on the floor that rolls without fault."""
     project, meshes = trolley()
-    made = add_swivel(add_rolls(project, meshes, ["part-3"]), "part-2")
+    made = add_castor(add_wheels(project, meshes, ["part-3"]), "part-2")
     return made, meshes
 
 

@@ -19,7 +19,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.mechanisms.balls import ball_roll, plane_normals
+from kestrav.core.mechanisms.balls import ball_rotation, plane_normals
 
 RADIUS = 30.0
 
@@ -61,11 +61,11 @@ def test_a_ball_around_a_circle_turns_as_gauss_and_bonnet_say(circle):
     # the way ahead itself once about the upright (Gauss-Bonnet: what the turn lacks of whole turns is the solid angle enclosed)
     start = (circle, 0.0, RADIUS)
     made = rolling(ArcShape((0.0, 0.0, RADIUS), start, 360.0))
-    spin = np.sqrt(circle**2 + RADIUS**2) / RADIUS * 2 * np.pi
+    rotation = np.sqrt(circle**2 + RADIUS**2) / RADIUS * 2 * np.pi
     bank = np.arctan2(RADIUS, circle)
     # rates in the frame that goes around: rolling about the radius outward (-x at the start), less the frame's own turning
     axis = np.array([-np.cos(bank), 0.0, -np.sin(bank)])
-    told = Rotation.from_rotvec(spin * axis)
+    told = Rotation.from_rotvec(rotation * axis)
     found = turn(made, 4.0)
     assert (found * told.inv()).magnitude() == pytest.approx(0.0, abs=2e-5)
     # by solid angle: with the contact's circle on the ball gone round once, the ball is turned by that angle about the upright
@@ -85,7 +85,7 @@ def test_steps_join_to_the_fourth_order():
     def end(count):
         angle = np.linspace(0, 3.0, count)
         centre = 100 * np.column_stack([np.cos(angle), np.sin(angle), 0 * angle])
-        roll = ball_roll(angle, centre, plane_normals(centre), RADIUS)
+        roll = ball_rotation(angle, centre, plane_normals(centre), RADIUS)
         return roll.turned[-1]
 
     fine = end(20_001)

@@ -22,7 +22,7 @@ from kestrav.core.document.records import (
     Wheel,
 )
 from kestrav.core.document.trains import driven
-from kestrav.core.editing.mechanism_making import add_drive, centre_distance, into_mesh, length_of_chain, set_end
+from kestrav.core.editing.mechanism_making import add_gear, centre_distance, into_mesh, length_of_chain, set_end
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.models import model, placed
 from kestrav.core.kinematics.motion import Motion
@@ -50,10 +50,10 @@ def spun_at(made, number=1, turns=2.0):
     )
 
 
-def error(made, drive_id, times=TIMES):
-    drive, motion = get(made, drive_id), Motion(made)
-    turned = [motion.turned(end.part, end.axle.direction, times) for end in (drive.a, drive.b)]
-    return mesh_error(drive, motion.stands(drive, times), *turned)
+def error(made, gear_id, times=TIMES):
+    gear, motion = get(made, gear_id), Motion(made)
+    turned = [motion.turned(end.part, end.axle.direction, times) for end in (gear.a, gear.b)]
+    return mesh_error(gear, motion.stands(gear, times), *turned)
 
 
 def pair(one=17, two=40, module=2.0, at=0.4, thin=1.0):
@@ -67,22 +67,22 @@ def pair(one=17, two=40, module=2.0, at=0.4, thin=1.0):
 
 def test_gears_read_from_their_solids_turn_by_their_teeth_and_mesh():
     made, meshes = pair()
-    made = add_drive(spun_at(made), meshes, "part-1", "part-2", "external")
-    drive = made.gears[0]
-    assert (drive.a.teeth, drive.b.teeth, drive.pitch) == (17, 40, 2.0)
-    assert drive.a.toothed and drive.b.toothed
+    made = add_gear(spun_at(made), meshes, "part-1", "part-2", "external")
+    gear = made.gears[0]
+    assert (gear.a.teeth, gear.b.teeth, gear.pitch) == (17, 40, 2.0)
+    assert gear.a.toothed and gear.b.toothed
     # ISO 54: the pitch diameter is module times teeth, and half of both is how far the axles are apart
-    assert 2 * pitch_radius(drive, drive.a) == 34.0 and centre_distance(made, drive) == pytest.approx(57.0)
+    assert 2 * pitch_radius(gear, gear.a) == 34.0 and centre_distance(made, gear) == pytest.approx(57.0)
     turned = Motion(made).turned("part-2", (0, 0, 1), TIMES)
     assert np.diff(turned[[0, -1]])[0] == pytest.approx(-2 * 17 / 40 * 2 * np.pi)
-    assert np.abs(error(made, drive.id)).max() < 5e-3
+    assert np.abs(error(made, gear.id)).max() < 5e-3
     # brought into mesh by the least turn
-    assert abs(drive.phase) <= 180 / 40 + 1e-9
+    assert abs(gear.phase) <= 180 / 40 + 1e-9
 
 
 def test_teeth_in_mesh_do_not_cut_each_other():
     made, meshes = pair(14, 21, 3.0, 1.1, thin=0.55)
-    made = add_drive(spun_at(made, turns=0.31), meshes, "part-1", "part-2", "external")
+    made = add_gear(spun_at(made, turns=0.31), meshes, "part-1", "part-2", "external")
     solids = [model(meshes[p.geometry]) for p in made.parts]
 
     def cut(project, time):
@@ -100,7 +100,7 @@ def test_a_gear_in_a_ring_turns_the_same_way():
     made, meshes = parts_of(
         [(gear_mesh(20, 2.0, 0.07), (apart, 0, 0)), (gear_mesh(60, 2.0, 0.02, ring=True), (0, 0, 0))]
     )
-    made = add_drive(spun_at(made, turns=3.0), meshes, "part-1", "part-2", "internal")
+    made = add_gear(spun_at(made, turns=3.0), meshes, "part-1", "part-2", "internal")
     assert (made.gears[0].a.teeth, made.gears[0].b.teeth, made.gears[0].pitch) == (20, 60, 2.0)
     turned = Motion(made).turned("part-2", (0, 0, 1), TIMES)
     assert turned[-1] - turned[0] == pytest.approx(3.0 / 3 * 2 * np.pi)
@@ -109,7 +109,7 @@ def test_a_gear_in_a_ring_turns_the_same_way():
 
 def test_either_end_drives_the_other():
     made, meshes = pair()
-    first = add_drive(spun_at(made, 1), meshes, "part-1", "part-2", "external")
+    first = add_gear(spun_at(made, 1), meshes, "part-1", "part-2", "external")
     second = edits.remove(spun_at(first, 2, turns=-2 * 17 / 40), "rotation-1")
     assert driven(first) == {"gear-1": "b"} and driven(second) == {"gear-1": "a"}
     turned = Motion(second).turned("part-1", (0, 0, 1), TIMES)
@@ -142,17 +142,17 @@ def test_a_rack_goes_as_far_as_its_gear_rolls_and_drives_it_too():
     made, meshes = parts_of([(gear_mesh(20, 2.0, 0.2), (0, 0, 20.0)), (rack_mesh(30, 2.0, 0.9), (-90, 0, 0))])
     turn = Placement((0, 0, 20.0), (np.cos(np.pi / 4), np.sin(np.pi / 4), 0.0, 0.0))  # its axle along -y
     made = edits.update(made, "part-1", placement=turn)
-    made = add_drive(spun_at(made, turns=0.75), meshes, "part-1", "part-2", "rack")
-    drive = made.gears[0]
-    assert drive.a.teeth == 20 and drive.pitch == 2.0 and drive.b.toothed
-    made = set_end(made, meshes, drive.id, "b", axle=Axle((0, 0, 0), (1, 0, 0)))  # its pitch line
+    made = add_gear(spun_at(made, turns=0.75), meshes, "part-1", "part-2", "rack")
+    gear = made.gears[0]
+    assert gear.a.teeth == 20 and gear.pitch == 2.0 and gear.b.toothed
+    made = set_end(made, meshes, gear.id, "b", axle=Axle((0, 0, 0), (1, 0, 0)))  # its pitch line
     assert centre_distance(made, made.gears[0]) == pytest.approx(20.0)
     ways = Motion(made).poses("part-2", TIMES)[:, 0, 3]
     assert abs(ways[-1] - ways[0]) == pytest.approx(0.75 * np.pi * 40)  # π · d for each turn
-    assert np.abs(error(made, drive.id)).max() < 5e-3
+    assert np.abs(error(made, gear.id)).max() < 5e-3
     # the axle points to -y: by the right hand what is below the axle goes to -x... to where its teeth go
-    spin = Motion(made).poses("part-1", [0.0, 0.1])
-    below = [m[:3, :3] @ (spin[0][:3, :3].T @ np.array([0, 0, -20.0])) for m in spin]
+    rotation = Motion(made).poses("part-1", [0.0, 0.1])
+    below = [m[:3, :3] @ (rotation[0][:3, :3].T @ np.array([0, 0, -20.0])) for m in rotation]
     assert np.sign(below[1][0] - below[0][0]) == np.sign(ways[-1] - ways[0])
     # a rack that a run moves turns its gear
     line = PointShape((PathPoint((-90, 0, 0)), PathPoint((-90 + 40 * np.pi, 0, 0))))
@@ -161,7 +161,7 @@ def test_a_rack_goes_as_far_as_its_gear_rolls_and_drives_it_too():
     )
     turned = Motion(moved).turned("part-1", made.gears[0].a.axle.direction, TIMES)
     assert abs(turned[-1] - turned[0]) == pytest.approx(2 * np.pi)
-    assert np.abs(error(moved, drive.id)).max() < 5e-3
+    assert np.abs(error(moved, gear.id)).max() < 5e-3
 
 
 def test_a_gear_rolls_along_a_rack_that_stands_still():
@@ -251,7 +251,7 @@ def test_sprockets_and_pulleys():
 
 def test_a_chain_lies_in_the_gaps_of_both_sprockets():
     made, meshes = parts_of([(gear_mesh(19, 4.0, 0.11), (0, 0, 0)), (gear_mesh(38, 4.0, 0.02), (350.3, 20, 0))])
-    made = add_drive(spun_at(made), meshes, "part-1", "part-2", "chain")
+    made = add_gear(spun_at(made), meshes, "part-1", "part-2", "chain")
     assert made.gears[0].a.toothed and np.abs(error(made, "gear-1")).max() < 1e-6
     out = edits.update(made, "gear-1", phase=made.gears[0].phase + 360 / 38 / 4)
     assert np.abs(error(out, "gear-1")) == pytest.approx(0.25, abs=1e-6)
@@ -275,10 +275,10 @@ def test_modules_are_those_of_iso_54():
         (Gear("d", "D", End("part-1", UP, 20), End("part-2", UP, 20), crossed=True), "only belts"),
     ],
 )
-def test_drives_that_cannot_be_are_refused(drive, complaint):
+def test_drives_that_cannot_be_are_refused(gear, complaint):
     made = Project(parts=(Part("part-1", "A"), Part("part-2", "B", placement=Placement((30, 0, 0)))))
     with pytest.raises(BadInput, match=complaint):
-        edits.add(made, drive)
+        edits.add(made, gear)
 
 
 def test_a_ring_of_drives_is_refused():
@@ -293,8 +293,8 @@ def test_a_ring_of_drives_is_refused():
 
 def test_a_drive_goes_with_its_parts():
     made, meshes = pair()
-    made = add_drive(spun_at(made), meshes, "part-1", "part-2", "external")
+    made = add_gear(spun_at(made), meshes, "part-1", "part-2", "external")
     assert edits.remove(made, "part-2").gears == ()
     assert np.allclose(rest_and_pivot(made, "part-1")[0][:3, :3], np.eye(3))
     with pytest.raises(BadInput, match="two parts"):
-        add_drive(made, meshes, "part-1", "part-1", "external")
+        add_gear(made, meshes, "part-1", "part-1", "external")

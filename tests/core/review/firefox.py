@@ -43,7 +43,15 @@ class Firefox:
         self.loop, self.numbers = asyncio.new_event_loop(), count(1)
         self.thread = threading.Thread(target=self.loop.run_forever, daemon=True)
         self.thread.start()
+        self.socket = None
         self.faults = []
+        try:
+            self._begin(size)
+        except BaseException:
+            self.close()
+            raise
+
+    def _begin(self, size):
         address = next(found[0] for line in self.process.stderr if (found := re.search(r"ws://\S+", line)))
         self.socket = self._wait(lambda: websocket_connect(f"{address}/session", max_message_size=2**28))
         self.ask("session.new", capabilities={"alwaysMatch": {"unhandledPromptBehavior": {"default": "dismiss"}}})
@@ -127,7 +135,8 @@ class Firefox:
         """End it."""
         self.process.kill()
         self.process.communicate()
-        self.loop.call_soon_threadsafe(self.socket.close)
+        if self.socket is not None:
+            self.loop.call_soon_threadsafe(self.socket.close)
         self.loop.call_soon_threadsafe(self.loop.stop)
         self.thread.join(10.0)
         self.loop.close()

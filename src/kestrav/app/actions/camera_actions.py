@@ -87,7 +87,7 @@ class CameraActions(QObject):
                 "Shift+U",
                 "Add a camera behind, ahead of, beside or above a moving part, or beside its path",
             ),
-            ("Attach to selection", self.ride, "", "Attach a camera to the selection, from the present viewpoint"),
+            ("Attach to selection", self.attach, "", "Attach a camera to the selection, from the present viewpoint"),
             ("Along the path …", self.along, "", "Add a camera that moves along the selected path"),
             ("Walkthrough", self.walk, "Shift+G", "Add a walkthrough over waypoints clicked on the floor"),
             ("Look around …", self.look_around, "", "Add a camera that pans all around from the present viewpoint"),
@@ -296,7 +296,7 @@ class CameraActions(QObject):
         )
         self.ask(dialog, "Follow")
 
-    def ride(self) -> None:
+    def attach(self) -> None:
         """A camera that rides with what is selected."""
         things = self._chosen("the part to attach the camera to")
         if things:

@@ -17,7 +17,7 @@ from kestrav.core.clearance.putting import put_down
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Attachment, Camera, Light, Part, Project, Run
 from kestrav.core.editing import mechanism_making, run_making, timing
-from kestrav.core.editing.wheel_making import add_rolls, add_spins, add_swivel
+from kestrav.core.editing.wheel_making import add_castor, add_rotations, add_wheels
 from kestrav.core.kinematics.legs import movers
 from kestrav.core.kinematics.runs import begins, span
 from kestrav.core.parts.rest import own_bounds
@@ -38,18 +38,18 @@ class MotionActions(QObject):
         menu = QMenu("Motion", self.window)
         for text, slot, keys, tip in (
             ("Add key pose", self.pose, ("P",), "Add a key pose of the selection at the playhead"),
-            ("Attach to …", self.ride, (), "Attach the selection to a part from the playhead on"),
+            ("Attach to …", self.attach, (), "Attach the selection to a part from the playhead on"),
         ):
             menu.addAction(action(text, slot, *keys, tip=tip))
         for text, slot, tip in (
             (
                 "Add wheel",
-                self.roll,
+                self.add_wheel,
                 "Rotate the selected wheels by the distance rolled; axis and radius come from their cylinders",
             ),
-            ("Add castor", self.swivel, "Turn the selected castor about its kingpin, so that its wheel rolls"),
-            ("Add rotation", self.spin, "Rotate the selection by time; several parts are linked"),
-            ("Add ball", self.ball, "Roll the selection as a ball, without slip"),
+            ("Add castor", self.add_castor, "Turn the selected castor about its kingpin, so that its wheel rolls"),
+            ("Add rotation", self.add_rotation, "Rotate the selection by time; several parts are linked"),
+            ("Add ball", self.add_ball, "Roll the selection as a ball, without slip"),
         ):
             menu.addAction(action(text, slot, tip=tip))
         gear_menu = menu.addMenu("Gear")
@@ -64,7 +64,7 @@ class MotionActions(QObject):
             tip = "Connect the two selected parts; the one selected last is the driven part" + (
                 ": the rack" if kind == "rack" else ""
             )
-            gear_menu.addAction(action(text, partial(self.drive, kind), tip=tip))
+            gear_menu.addAction(action(text, partial(self.add_gear, kind), tip=tip))
         rods = menu.addMenu("Rod")
         kinds: tuple[tuple[mechanism_making.Keeps, str], ...] = (
             ("level", "Stays parallel"),
@@ -76,7 +76,7 @@ class MotionActions(QObject):
             tip = "Select the rod, then its crank" + (
                 ", then all that it turns along" if keeps == "level" else ", then the part at its other end"
             )
-            rods.addAction(action(text, partial(self.rod, keeps), tip=tip))
+            rods.addAction(action(text, partial(self.add_rod, keeps), tip=tip))
         menu.addSeparator()
         menu.addAction(
             action(
@@ -141,7 +141,7 @@ class MotionActions(QObject):
             "Key pose added. Go to another time and move or turn the part: each time gets its own key pose"
         )
 
-    def ride(self) -> None:
+    def attach(self) -> None:
         """Let the selection ride with a part from the playhead on."""
         thing = self._chosen_thing()
         project = self.session.project
@@ -153,7 +153,7 @@ class MotionActions(QObject):
         things.sort(key=lambda pair: pair[0] not in moving)
         carrier = ask_choice(self.window, "Attach to", f"{get(project, thing).name} is attached to", things)
         if carrier is not None and self.session.edit(
-            "Attach", lambda p: run_making.add_carry(p, thing, carrier, self.session.time)
+            "Attach", lambda p: run_making.add_attachment(p, thing, carrier, self.session.time)
         ):
             self.session.select(self.session.project.attachments[-1].id)
 
@@ -163,25 +163,25 @@ class MotionActions(QObject):
             self.window.card.complain("select the part first")
         return chosen
 
-    def roll(self) -> None:
+    def add_wheel(self) -> None:
         """Let the selected wheels roll."""
         wheels = self._parts()
-        if wheels and self.session.edit("Add wheel", lambda p: add_rolls(p, self.session.meshes, wheels)):
+        if wheels and self.session.edit("Add wheel", lambda p: add_wheels(p, self.session.meshes, wheels)):
             self.session.select(self.session.project.wheels[-1].id)
 
-    def swivel(self) -> None:
-        """Let the selected castor swivel."""
+    def add_castor(self) -> None:
+        """Make castors of the selected wheel holders."""
         castors = self._parts()
-        if castors and self.session.edit("Add castor", lambda p: add_swivel(p, castors[-1])):
+        if castors and self.session.edit("Add castor", lambda p: add_castor(p, castors[-1])):
             self.session.select(self.session.project.castors[-1].id)
 
-    def spin(self) -> None:
-        """Let the selection spin."""
+    def add_rotation(self) -> None:
+        """Rotate the selection by time."""
         parts = self._parts()
-        if parts and self.session.edit("Add rotation", lambda p: add_spins(p, self.session.meshes, parts)):
+        if parts and self.session.edit("Add rotation", lambda p: add_rotations(p, self.session.meshes, parts)):
             self.session.select(self.session.project.rotations[-1].id)
 
-    def ball(self) -> None:
+    def add_ball(self) -> None:
         """Let the selection roll as a ball."""
         parts = self._parts()
         if parts and self.session.edit(
@@ -189,17 +189,17 @@ class MotionActions(QObject):
         ):
             self.session.select(self.session.project.balls[-1].id)
 
-    def drive(self, kind: mechanism_making.Kind) -> None:
-        """Let the two selected parts drive each other."""
+    def add_gear(self, kind: mechanism_making.Kind) -> None:
+        """Let the two selected parts turn each other by teeth, chain or belt."""
         parts = self._parts()
         if parts and len(parts) != 2:
             self.window.card.complain("select the two parts to connect (Ctrl+click adds the second one)")
         elif parts and self.session.edit(
-            "Gear", lambda p: mechanism_making.add_drive(p, self.session.meshes, parts[0], parts[1], kind)
+            "Gear", lambda p: mechanism_making.add_gear(p, self.session.meshes, parts[0], parts[1], kind)
         ):
             self.session.select(self.session.project.gears[-1].id)
 
-    def rod(self, keeps: mechanism_making.Keeps) -> None:
+    def add_rod(self, keeps: mechanism_making.Keeps) -> None:
         """Make the first selected part a rod between the others."""
         parts, least = self._parts(), 2 if keeps == "level" else 3
         if not parts:

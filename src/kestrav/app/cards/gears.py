@@ -18,8 +18,8 @@ from kestrav.core.editing.mechanism_making import (
     length_of_chain,
     lengthened,
     rod_lengths,
-    set_drive,
     set_end,
+    set_gear,
     shortfalls,
     stroke,
 )
@@ -29,10 +29,10 @@ from kestrav.core.kinematics.runs import span
 from kestrav.core.mechanisms.gears import (
     CHAIN_PITCHES,
     MODULES,
+    given_ratio,
     pitch_radius,
     ratio,
     right_distance,
-    told_ratio,
     toothed,
 )
 from kestrav.core.units import show
@@ -49,34 +49,34 @@ _KINDS = [
 class GearRows(TurningRows):
     """Both ends, their teeth, and the sums of ratio, distance and mesh."""
 
-    def build(self, drive: Gear) -> None:
+    def build(self, gear: Gear) -> None:
         project, form = self.session.shown, self.form
-        self.form.title = f"{drive.name} · {told_ratio(drive)}"
-        self._name(drive)
-        form.choice("Kind", _KINDS, drive.kind, lambda v: self._drive(drive, "Kind", kind=v), "Kind of transmission")
-        if toothed(drive):
-            self._pitch(drive)
-        for side, end in (("a", drive.a), ("b", drive.b)):
-            self._end(drive, side, end)
-        if drive.kind == "belt":
+        self.form.title = f"{gear.name} · {given_ratio(gear)}"
+        self._name(gear)
+        form.choice("Kind", _KINDS, gear.kind, lambda v: self._drive(gear, "Kind", kind=v), "Kind of transmission")
+        if toothed(gear):
+            self._pitch(gear)
+        for side, end in (("a", gear.a), ("b", gear.b)):
+            self._end(gear, side, end)
+        if gear.kind == "belt":
             form.check(
                 "",
                 "Crossed",
-                drive.crossed,
-                lambda on: self._drive(drive, "Crossed", crossed=on),
+                gear.crossed,
+                lambda on: self._drive(gear, "Crossed", crossed=on),
                 "A crossed belt turns its pulleys in opposite directions",
             )
         form.number(
             "Phase angle",
-            drive.phase,
-            "mm" if drive.kind == "rack" else "°",
-            lambda v: self._set(drive.id, "Phase", phase=v),
+            gear.phase,
+            "mm" if gear.kind == "rack" else "°",
+            lambda v: self._set(gear.id, "Phase", phase=v),
             "Phase angle of the second gear at which the teeth mesh",
             3,
         )
-        form.worked(*self._sums(project, drive))
-        if toothed(drive):
-            known = drive.a.toothed and drive.b.toothed
+        form.worked(*self._sums(project, gear))
+        if toothed(gear):
+            known = gear.a.toothed and gear.b.toothed
             form.note(
                 "Teeth were found on both solids."
                 if known
@@ -85,45 +85,45 @@ class GearRows(TurningRows):
             form.buttons(
                 (
                     "Mesh gears",
-                    lambda: self.session.edit("Mesh teeth", lambda p: into_mesh(p, self.session.meshes, drive.id)),
+                    lambda: self.session.edit("Mesh teeth", lambda p: into_mesh(p, self.session.meshes, gear.id)),
                     "Find the teeth on both solids and turn the second gear until they mesh",
                 )
             )
-        self._delete(drive)
+        self._delete(gear)
 
-    def _drive(self, drive: Gear, label: str, **fields: object) -> None:
-        self.session.edit(label, lambda p: set_drive(p, self.session.meshes, drive.id, **fields))
+    def _drive(self, gear: Gear, label: str, **fields: object) -> None:
+        self.session.edit(label, lambda p: set_gear(p, self.session.meshes, gear.id, **fields))
 
-    def _pitch(self, drive: Gear) -> None:
-        chain = drive.kind in ("chain", "belt")
+    def _pitch(self, gear: Gear) -> None:
+        chain = gear.kind in ("chain", "belt")
         self.form.number(
             "Pitch" if chain else "Module",
-            drive.pitch,
+            gear.pitch,
             "mm",
-            lambda v: self._drive(drive, "Pitch" if chain else "Module", pitch=v),
+            lambda v: self._drive(gear, "Pitch" if chain else "Module", pitch=v),
             "From tooth to tooth along the chain or belt"
             if chain
             else "Pitch diameter by the number of teeth (ISO 54)",
             4,
         )
-        standard = CHAIN_PITCHES if drive.kind == "chain" else () if drive.kind == "belt" else sorted(MODULES)
+        standard = CHAIN_PITCHES if gear.kind == "chain" else () if gear.kind == "belt" else sorted(MODULES)
         if standard:
-            here = f"{drive.pitch:g}" if drive.pitch in standard else ""
+            here = f"{gear.pitch:g}" if gear.pitch in standard else ""
             self.form.choice(
                 "Standard",
                 [("", "not standard"), *((f"{size:g}", f"{size:g}\u2009mm") for size in standard)],
                 here,
-                lambda v: self._drive(drive, "Standard size", pitch=float(v)) if v else None,
-                "Sizes of ISO 606" if drive.kind == "chain" else "Modules of ISO 54",
+                lambda v: self._drive(gear, "Standard size", pitch=float(v)) if v else None,
+                "Sizes of ISO 606" if gear.kind == "chain" else "Modules of ISO 54",
             )
 
-    def _end(self, drive: Gear, side: str, end: End) -> None:
+    def _end(self, gear: Gear, side: str, end: End) -> None:
         project, form = self.session.shown, self.form
-        rack = drive.kind == "rack" and side == "b"
+        rack = gear.kind == "rack" and side == "b"
         form.heading(get(project, end.part).name)
 
         def change(label: str, **fields: object) -> None:
-            self.session.edit(label, lambda p: set_end(p, self.session.meshes, drive.id, side, **fields))
+            self.session.edit(label, lambda p: set_end(p, self.session.meshes, gear.id, side, **fields))
 
         if not rack:
             form.number(
@@ -133,9 +133,9 @@ class GearRows(TurningRows):
                 lambda v: change("Teeth", teeth=round(v)),
                 "Number of teeth",
                 0,
-                zero="smooth" if drive.kind == "belt" else "",
+                zero="smooth" if gear.kind == "belt" else "",
             )
-        if drive.kind == "belt" and not toothed(drive):
+        if gear.kind == "belt" and not toothed(gear):
             form.number(
                 f"Radius {'one' if side == 'a' else 'two'}",
                 end.radius,
@@ -150,35 +150,35 @@ class GearRows(TurningRows):
             lambda axle: change("Line" if rack else "Axle", axle=axle),
             " one" if side == "a" else " two",
         )
-        self._pick(f"{drive.id}/{side}")
+        self._pick(f"{gear.id}/{side}")
 
-    def _sums(self, project: Project, drive: Gear) -> list[str]:
+    def _sums(self, project: Project, gear: Gear) -> list[str]:
         lines = []
-        for end in (drive.a, drive.b):
-            if drive.kind in ("external", "internal") or (drive.kind == "rack" and end is drive.a):
-                size = show(2 * pitch_radius(drive, end), "mm pitch diameter", 3)
-                lines.append(f"{drive.pitch:g} × {end.teeth} = {size}")
-            elif drive.kind == "chain":
-                size = show(2 * pitch_radius(drive, end), "mm pitch diameter", 3)
-                lines.append(f"{drive.pitch:g} ÷ sin(180° ÷ {end.teeth}) = {size}")
-        if drive.kind != "rack":
-            told = (drive.b.teeth, drive.a.teeth) if toothed(drive) else (drive.b.radius, drive.a.radius)
-            lines.append(f"{told[0]:g} ÷ {told[1]:g} = <b>{show(1 / ratio(drive), '', 4).strip()} to 1</b>")
-        apart, wanted = centre_distance(project, drive), right_distance(drive)
+        for end in (gear.a, gear.b):
+            if gear.kind in ("external", "internal") or (gear.kind == "rack" and end is gear.a):
+                size = show(2 * pitch_radius(gear, end), "mm pitch diameter", 3)
+                lines.append(f"{gear.pitch:g} × {end.teeth} = {size}")
+            elif gear.kind == "chain":
+                size = show(2 * pitch_radius(gear, end), "mm pitch diameter", 3)
+                lines.append(f"{gear.pitch:g} ÷ sin(180° ÷ {end.teeth}) = {size}")
+        if gear.kind != "rack":
+            told = (gear.b.teeth, gear.a.teeth) if toothed(gear) else (gear.b.radius, gear.a.radius)
+            lines.append(f"{told[0]:g} ÷ {told[1]:g} = <b>{show(1 / ratio(gear), '', 4).strip()} to 1</b>")
+        apart, wanted = centre_distance(project, gear), right_distance(gear)
         needed = "" if wanted is None else f", the teeth need {show(wanted, 'mm', 3)}"
-        lines.append(f"{show(apart, 'mm', 3)} from axle to {'pitch line' if drive.kind == 'rack' else 'axle'}{needed}")
-        if drive.kind in ("chain", "belt"):
-            length = length_of_chain(project, drive)
-            links = f" = {show(length / drive.pitch, 'links', 2)}" if drive.kind == "chain" else ""
-            lines.append(f"{drive.kind} {show(length, 'mm', 1)} around{links}")
-        side = driven(project)[drive.id]
+        lines.append(f"{show(apart, 'mm', 3)} from axle to {'pitch line' if gear.kind == 'rack' else 'axle'}{needed}")
+        if gear.kind in ("chain", "belt"):
+            length = length_of_chain(project, gear)
+            links = f" = {show(length / gear.pitch, 'links', 2)}" if gear.kind == "chain" else ""
+            lines.append(f"{gear.kind} {show(length, 'mm', 1)} around{links}")
+        side = driven(project)[gear.id]
         if side is None:
             lines.append("both gears are turned by something else")
         else:
-            a, b = (get(project, end.part).name for end in (drive.a, drive.b))
+            a, b = (get(project, end.part).name for end in (gear.a, gear.b))
             lines.append(f"{a} turns {b}" if side == "b" else f"{b} turns {a}")
-        if toothed(drive) and drive.a.toothed and drive.b.toothed:
-            error = np.abs(mesh_errors(project, drive, np.linspace(0.0, span(project), 101))).max()
+        if toothed(gear) and gear.a.toothed and gear.b.toothed:
+            error = np.abs(mesh_errors(project, gear, np.linspace(0.0, span(project), 101))).max()
             lines.append(f"out of mesh by {show(float(error), 'of a tooth', 3)} at most")
         return lines
 

@@ -116,77 +116,85 @@ class PoseTrackRows(Rows):
 class AttachmentRows(Rows):
     """A ride."""
 
-    def build(self, carry: Attachment) -> None:
+    def build(self, attachment: Attachment) -> None:
         project, form = self.session.shown, self.form
-        leg = leg_of(project, carry)
-        self.form.title = carry.name
-        self._name(carry)
+        leg = leg_of(project, attachment)
+        self.form.title = attachment.name
+        self._name(attachment)
         riders = [
-            (p.id, p.name) for p in project.parts if p.parent is None or p.geometry is None or p.id == carry.rider
+            (p.id, p.name) for p in project.parts if p.parent is None or p.geometry is None or p.id == attachment.rider
         ]
         riders += [(c.id, f"camera {c.name}") for c in project.cameras]
         riders += [(light.id, f"light {light.name}") for light in project.lights]
         form.choice(
-            "Part", riders, carry.rider, lambda v: self._set(carry.id, "Part", rider=v), "Part that is attached"
+            "Part",
+            riders,
+            attachment.rider,
+            lambda v: self._set(attachment.id, "Part", rider=v),
+            "Part that is attached",
         )
-        carriers = [(p.id, p.name) for p in project.parts if p.id != carry.rider]
+        carriers = [(p.id, p.name) for p in project.parts if p.id != attachment.rider]
         form.choice(
             "Carrier",
             carriers,
-            carry.carrier,
-            lambda v: self._set(carry.id, "Carrier", carrier=v),
+            attachment.carrier,
+            lambda v: self._set(attachment.id, "Carrier", carrier=v),
             "Part it is attached to",
         )
-        if carry.trigger is None:
-            self._number(carry, "From", "start", "s", "Time of attaching", 3, 0.1)
-        self._cue(carry)
+        if attachment.trigger is None:
+            self._number(attachment, "From", "start", "s", "Time of attaching", 3, 0.1)
+        self._cue(attachment)
         form.number(
             "To",
-            carry.end or 0.0,
+            attachment.end or 0.0,
             "s",
-            lambda v: self._set(carry.id, "End", end=v or None),
+            lambda v: self._set(attachment.id, "End", end=v or None),
             "Time of release; the part stays where it is then",
             3,
             0.1,
             zero="no end",
         )
-        self._put(carry)
+        self._put(attachment)
         end = f"to {leg.end:.3f}\u2009s" if np.isfinite(leg.end) else "no end"
         form.worked(
-            f"{get(project, carry.rider).name} is attached to {get(project, carry.carrier).name}",
+            f"{get(project, attachment.rider).name} is attached to {get(project, attachment.carrier).name}",
             f"from {leg.start:.3f}\u2009s {end}" if np.isfinite(leg.start) else "never starts",
         )
-        self._delete(carry)
+        self._delete(attachment)
 
-    def _put(self, carry: Attachment) -> None:
+    def _put(self, attachment: Attachment) -> None:
         """Where it is put down."""
         project, form = self.session.shown, self.form
         form.heading("Set down")
-        target = target_placement(project, carry)
+        target = target_placement(project, attachment)
         form.buttons(
             (
                 "Set down at playhead",
-                lambda: self.card.put_down_asked.emit(carry.id),
+                lambda: self.card.put_down_asked.emit(attachment.id),
                 "Release the part at the playhead and lower it onto the surface below; if that surface moves, the part stays attached to it",
             )
         )
         if target is None:
             form.note(
-                "The part stays where it is when the attachment ends." if carry.end else "The attachment has no end."
+                "The part stays where it is when the attachment ends."
+                if attachment.end
+                else "The attachment has no end."
             )
-            if carry.end is not None:
+            if attachment.end is not None:
                 here = self.session.project
                 form.buttons(
                     (
                         "Set down at position",
-                        lambda: self.session.edit("Set down", lambda p: put_at(p, carry.id, _where(here, carry))),
+                        lambda: self.session.edit(
+                            "Set down", lambda p: put_at(p, attachment.id, _where(here, attachment))
+                        ),
                         "Type the position at which the pivot comes to rest",
                     )
                 )
             return
 
         def change(**fields: object) -> None:
-            self.session.edit("Set down", lambda p: put_at(p, carry.id, msgspec.structs.replace(target, **fields)))
+            self.session.edit("Set down", lambda p: put_at(p, attachment.id, msgspec.structs.replace(target, **fields)))
 
         form.vector(
             "At", target.position, "mm", lambda v: change(position=v), "Final position of the pivot in the room"
@@ -201,25 +209,27 @@ class AttachmentRows(Rows):
         )
         form.number(
             "Lowering",
-            carry.lowering,
+            attachment.lowering,
             "s",
-            lambda v: self._set(carry.id, "Lowering", lowering=v),
+            lambda v: self._set(attachment.id, "Lowering", lowering=v),
             "Time before release over which the part is lowered",
             3,
             0.1,
         )
-        if carry.onto is not None:
-            form.note(f"On {get(project, carry.onto).name}, wherever that part is then.")
+        if attachment.onto is not None:
+            form.note(f"On {get(project, attachment.onto).name}, wherever that part is then.")
         form.buttons(
             (
                 "Do not set down",
-                lambda: self.session.edit("Set down", lambda p: as_it_is(p, carry.id)),
+                lambda: self.session.edit("Set down", lambda p: as_it_is(p, attachment.id)),
                 "Leave the part where it is when the attachment ends",
             )
         )
 
 
-def _where(project: Project, carry: Attachment) -> Placement:
+def _where(project: Project, attachment: Attachment) -> Placement:
     """Where a rider's pivot is when its ride ends."""
-    moment = carry.end if carry.end is not None else 0.0
-    return placement(Motion(project).poses(carry.rider, [moment])[0] @ rest_and_pivot(project, carry.rider)[1])
+    moment = attachment.end if attachment.end is not None else 0.0
+    return placement(
+        Motion(project).poses(attachment.rider, [moment])[0] @ rest_and_pivot(project, attachment.rider)[1]
+    )

@@ -82,7 +82,7 @@ class Rows:
             "Trigger",
             [("", "at a time"), (_CONTACT, "at a contact"), *runs],
             _CONTACT if isinstance(trigger, ContactTrigger) else trigger.run if trigger is not None else "",
-            lambda v: self._set(item.id, "Trigger", trigger=self._cue_of(item, v)),
+            lambda v: self._set(item.id, "Trigger", trigger=self._trigger_of(item, v)),
             "Start at a time, at a contact of two parts, or when another run starts, arrives or passes a station",
         )
         if trigger is None:
@@ -124,7 +124,7 @@ class Rows:
             f"starts at {begun:.{places}f}\u2009s" if np.isfinite(begun) else "never starts: the trigger never occurs"
         )
 
-    def _cue_of(self, item: Run | PoseTrack | Attachment | TimedRotation, chosen: str) -> AnyTrigger | None:
+    def _trigger_of(self, item: Run | PoseTrack | Attachment | TimedRotation, chosen: str) -> AnyTrigger | None:
         """What a choice of a cue means: for a contact, that of the thing itself with what moves."""
         if chosen != _CONTACT:
             return Trigger(chosen) if chosen else None

@@ -229,49 +229,49 @@ class WheelRows(TurningRows):
 class CastorRows(TurningRows):
     """Kingpin, way ahead and trail."""
 
-    def build(self, swivel: Castor) -> None:
+    def build(self, castor: Castor) -> None:
         form = self.form
-        self.form.title = swivel.name
-        self._name(swivel)
+        self.form.title = castor.name
+        self._name(castor)
         form.number(
             "Trail",
-            swivel.trail,
+            castor.trail,
             "mm",
-            lambda v: self._set(swivel.id, "Trail", trail=v),
+            lambda v: self._set(castor.id, "Trail", trail=v),
             "Distance of the wheel's ground contact behind the kingpin; without trail the castor does not turn on reversing",
             1,
             zero="none",
         )
-        self._axle(swivel, "kingpin", "Kingpin")
+        self._axle(castor, "kingpin", "Kingpin")
         form.vector(
             "Ahead",
-            swivel.forward,
+            castor.forward,
             "",
-            lambda v: self._set(swivel.id, "Ahead", forward=v),
+            lambda v: self._set(castor.id, "Ahead", forward=v),
             "Direction of the castor at zero angle",
             3,
         )
-        form.note(f"{get(self.session.shown, swivel.part).name} turns about its kingpin into the direction of travel")
-        self._delete(swivel)
+        form.note(f"{get(self.session.shown, castor.part).name} turns about its kingpin into the direction of travel")
+        self._delete(castor)
 
 
 class RotationRows(TurningRows):
     """Rate or turns, span and ramps."""
 
-    def build(self, spin: TimedRotation) -> None:
+    def build(self, rotation: TimedRotation) -> None:
         project, form = self.session.shown, self.form
-        self.form.title = spin.name
-        self._name(spin)
-        by = "turns" if spin.turns is not None else "rpm"
+        self.form.title = rotation.name
+        self._name(rotation)
+        by = "turns" if rotation.turns is not None else "rpm"
 
         def switch(kind: str) -> None:
             if kind == "turns":
-                end = spin.end or spin.start + 4.0
-                made = (spin.rpm or 60.0) * (end - spin.start) / 60.0
-                self._set(spin.id, "By turns", turns=made, rpm=None, end=end)
+                end = rotation.end or rotation.start + 4.0
+                made = (rotation.rpm or 60.0) * (end - rotation.start) / 60.0
+                self._set(rotation.id, "By turns", turns=made, rpm=None, end=end)
             else:
-                rate = 60.0 * (spin.turns or 1.0) / ((spin.end or spin.start + 4.0) - spin.start)
-                self._set(spin.id, "By rate", turns=None, rpm=rate)
+                rate = 60.0 * (rotation.turns or 1.0) / ((rotation.end or rotation.start + 4.0) - rotation.start)
+                self._set(rotation.id, "By rate", turns=None, rpm=rate)
 
         form.choice(
             "Set by",
@@ -280,63 +280,65 @@ class RotationRows(TurningRows):
             switch,
             "Quantity that is given; the other follows",
         )
-        if spin.turns is not None:
+        if rotation.turns is not None:
             form.number(
                 "Turns",
-                spin.turns,
+                rotation.turns,
                 "",
-                lambda v: self._set(spin.id, "Turns", turns=v),
+                lambda v: self._set(rotation.id, "Turns", turns=v),
                 "Number of turns in all; negative for the other direction",
                 3,
             )
             form.number(
                 "Angle",
-                360.0 * spin.turns,
+                360.0 * rotation.turns,
                 "°",
-                lambda v: self._set(spin.id, "Angle", turns=v / 360.0),
+                lambda v: self._set(rotation.id, "Angle", turns=v / 360.0),
                 "Angle in degrees",
                 2,
             )
         else:
             form.number(
                 "Rate",
-                spin.rpm or 0.0,
+                rotation.rpm or 0.0,
                 "rpm",
-                lambda v: self._set(spin.id, "Rate", rpm=v),
+                lambda v: self._set(rotation.id, "Rate", rpm=v),
                 "Revolutions per minute; negative for the other direction",
                 2,
                 10,
             )
-        amount = spin.turns if spin.turns is not None else spin.rpm or 0.0
-        clockwise = (amount >= 0) != spin.mirrored
+        amount = rotation.turns if rotation.turns is not None else rotation.rpm or 0.0
+        clockwise = (amount >= 0) != rotation.mirrored
         form.choice(
             "Direction",
             [("cw", "clockwise"), ("ccw", "counter-clockwise")],
             "cw" if clockwise else "ccw",
-            lambda v: self._turn_about(spin) if (v == "cw") != clockwise else None,
+            lambda v: self._turn_about(rotation) if (v == "cw") != clockwise else None,
             "Direction seen along the arrow in the stage",
         )
-        linked = [s.name for s in project.rotations if spin.link and s.link == spin.link and s.id != spin.id]
+        linked = [
+            s.name for s in project.rotations if rotation.link and s.link == rotation.link and s.id != rotation.id
+        ]
         if linked:
             form.check(
                 "",
                 "Mirrored",
-                spin.mirrored,
-                lambda on: self._set(spin.id, "Mirrored", mirrored=on),
+                rotation.mirrored,
+                lambda on: self._set(rotation.id, "Mirrored", mirrored=on),
                 "Turn opposite to the linked rotations",
             )
             form.note("Linked with " + ", ".join(linked))
-            alone = lambda: self._set(spin.id, "Unlink", link="")  # noqa: E731
+            alone = lambda: self._set(rotation.id, "Unlink", link="")  # noqa: E731
             form.buttons(("Unlink", alone, "Unlink this rotation from the others"))
-        if spin.trigger is None:
-            self._number(spin, "From", "start", "s", "Time at which the rotation starts", 3, 0.1)
-        self._cue(spin)
-        if spin.trigger is None:
+        if rotation.trigger is None:
+            self._number(rotation, "From", "start", "s", "Time at which the rotation starts", 3, 0.1)
+        self._cue(rotation)
+        if rotation.trigger is None:
             form.number(
                 "To",
-                spin.end or 0.0,
+                rotation.end or 0.0,
                 "s",
-                lambda v: self._set(spin.id, "End", end=v or None),
+                lambda v: self._set(rotation.id, "End", end=v or None),
                 "Time at which the rotation ends",
                 3,
                 0.1,
@@ -345,9 +347,9 @@ class RotationRows(TurningRows):
         else:
             form.number(
                 "Duration",
-                0.0 if spin.end is None else spin.end - spin.start,
+                0.0 if rotation.end is None else rotation.end - rotation.start,
                 "s",
-                lambda v: self._set(spin.id, "End", end=spin.start + v if v else None),
+                lambda v: self._set(rotation.id, "End", end=rotation.start + v if v else None),
                 "Duration from the trigger on",
                 3,
                 0.1,
@@ -356,24 +358,24 @@ class RotationRows(TurningRows):
         for label, field in (("Soft start", "ramp_in"), ("Soft stop", "ramp_out")):
             form.number(
                 label,
-                getattr(spin, field),
+                getattr(rotation, field),
                 "s",
-                lambda v, f=field, n=label: self._set(spin.id, n, **{f: v}),
+                lambda v, f=field, n=label: self._set(rotation.id, n, **{f: v}),
                 "Duration of the ramp",
                 2,
                 0.1,
             )
-        self._axle(spin, "axle", "Axle")
-        self._pick(spin.id)
+        self._axle(rotation, "axle", "Axle")
+        self._pick(rotation.id)
         end = span(project)
-        turned = float(Motion(project).angles(spin, [end])[0]) / (2 * np.pi)
+        turned = float(Motion(project).angles(rotation, [end])[0]) / (2 * np.pi)
         form.worked(
             f"{show(turned, 'turns', 3)} until {show(end, 's', 2)}",
             f"{show(turned, places=3)} × 360 = {show(360 * turned, '°')}",
         )
-        self._delete(spin)
+        self._delete(rotation)
 
-    def _turn_about(self, spin: TimedRotation) -> None:
+    def _turn_about(self, rotation: TimedRotation) -> None:
         """Let it turn the other way about."""
-        field = "turns" if spin.turns is not None else "rpm"
-        self._set(spin.id, "Direction", **{field: -getattr(spin, field)})
+        field = "turns" if rotation.turns is not None else "rpm"
+        self._set(rotation.id, "Direction", **{field: -getattr(rotation, field)})

@@ -56,7 +56,7 @@ from kestrav.core.kinematics.lane_values import ways_rolled
 from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.kinematics.poses import moving_groups
 from kestrav.core.kinematics.runs import span
-from kestrav.core.mechanisms.gears import told_ratio
+from kestrav.core.mechanisms.gears import given_ratio
 from kestrav.core.parts.arranging import reparent
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.sheets.steps import is_stale
@@ -346,7 +346,7 @@ class ContentsModel(QAbstractItemModel):
             told = f"{-amount if item.mirrored else amount:.3g}".replace("-", "−")
             return f"{told} turns" if item.turns is not None else f"{told}\u2009rpm"
         if isinstance(item, Gear):
-            return told_ratio(item)
+            return given_ratio(item)
         if isinstance(item, Rod):
             return {"points": "points", "slider": "slider", "rocker": "rocker"}.get(item.keeps, "parallel")
         if isinstance(item, Ball):

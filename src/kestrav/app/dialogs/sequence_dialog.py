@@ -26,7 +26,7 @@ from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.extraction.taking_apart import Order, in_one_step, in_own_steps
-from kestrav.core.extraction.typed import told_direction
+from kestrav.core.extraction.typed import given_direction
 from kestrav.core.extraction.way_runs import SPEED
 
 _HEADS = ("Step", "Part", "Direction", "Distance")
@@ -114,7 +114,7 @@ class SequenceDialog(QDialog):
         for row, removal in enumerate(self.order.removals):
             names = " and ".join(qualified_name(self.project, thing) for thing in removal.things)
             kind = " (fastener)" if removal.fastener else ""
-            texts = (str(removal.step), names + kind, told_direction(removal.direction), f"{removal.travel:.1f} mm")
+            texts = (str(removal.step), names + kind, given_direction(removal.direction), f"{removal.travel:.1f} mm")
             for column, text in enumerate(texts):
                 item = QTableWidgetItem(text)
                 if column in (0, 3):

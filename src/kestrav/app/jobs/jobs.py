@@ -306,6 +306,7 @@ class _CheckServer:
         self.connection = connection
         self.meshes: dict[str, Mesh] = {}
         self.waiting: tuple[int, Project, float] | None = None
+        self.enough = False  # nobody waits for what is under way
         self.live = Live()
 
     def take(self) -> None:
@@ -314,6 +315,8 @@ class _CheckServer:
             kind, *value = self.connection.recv()
             if kind == "meshes":
                 self.meshes.update(value[0])
+            elif kind == "enough":
+                self.waiting, self.enough = None, True
             else:
                 self.waiting = (value[0], msgspec.msgpack.decode(value[1], type=Project), value[2])
 
@@ -337,7 +340,7 @@ class _CheckServer:
                     self.take()
                     continue
                 key, project, _ = self.waiting
-                self.waiting = None
+                self.waiting, self.enough = None, False
                 result = check(project, self.meshes, lambda share, key=key: self.between(key, share))
                 self.connection.send(("result", key, result))
                 self.live.checked(project, self.meshes)
@@ -356,7 +359,8 @@ class _CheckServer:
     def while_newest(self, share: float) -> None:
         """Called by a proof under way: something newer stops it."""
         self.take()
-        if self.waiting is not None:
+        if self.waiting is not None or self.enough:
+            self.enough = False
             raise _Outdated
 
     def between(self, key: int, share: float) -> None:
@@ -422,6 +426,12 @@ class Checker(Newest):
     def check(self, project: Project, meshes: Mapping[str, Mesh], time: float) -> None:
         """Check a project soon, and before that measure it at a time in s."""
         self.hand_over(project, meshes, time)
+
+    def enough(self) -> None:
+        """Leave off the check under way, as the document is one whose result is known."""
+        self._key += 1
+        if self._process is not None:
+            self._process.send(("enough",), instead_of="newest")
 
     def _on_message(self, message: tuple[str, int, Any]) -> None:
         kind, key, value = message

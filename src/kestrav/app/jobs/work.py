@@ -13,9 +13,9 @@ from numpy.typing import NDArray
 
 from kestrav.app.jobs.jobs import Report
 from kestrav.core.clearance.contacts import Touch
-from kestrav.core.clearance.cues import all_touches
 from kestrav.core.clearance.fits import Fit, fits_at_rest
 from kestrav.core.clearance.swept import SweptSpace
+from kestrav.core.clearance.triggers import all_touches
 from kestrav.core.document.light_setup import Surroundings
 from kestrav.core.document.records import Comment, Project, SavedView, Shot, Step
 from kestrav.core.extraction.taking_apart import Order

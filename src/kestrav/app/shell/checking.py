@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import deque
 from typing import Any
 
 import numpy as np
@@ -31,6 +32,7 @@ from kestrav.core.findings.report import as_data
 from kestrav.core.kinematics.legs import movers
 from kestrav.core.units import show
 
+_KEPT = 6  # results of documents that one may come back to
 NEAR = 3.0  # a gap is shown in the stage when below this many times the required clearance
 
 
@@ -61,6 +63,7 @@ class Checking(QObject):
         self._before: dict[str, Any] | None = None  # a check to compare the next one with
         self.finding: Finding | None = None
         self._checked: Project | None = None
+        self._kept: deque[tuple[Project, CheckResult]] = deque(maxlen=_KEPT)  # what one may undo to
         self._judged: tuple[Project, str] | None = None  # the project and camera last measured
         stage.gap_at = self.gap_at
         self.checker.result.connect(self._on_result)
@@ -77,6 +80,7 @@ class Checking(QObject):
     def forget(self) -> None:
         """Begin anew with another project."""
         self._checked = None
+        self._kept.clear()
         self.result = None
         self.timeline.result = None
         self.finding = None
@@ -98,6 +102,11 @@ class Checking(QObject):
         self.timeline.show_result(None, False)
         self.contents.show_result(None)
         self.findings.say_current(False)
+        known = next((result for project, result in self._kept if _alike(project, shown)), None)
+        if known is not None:
+            self.checker.enough()
+            self._on_result(known, True)
+            return
         self.checker.check(shown, self.session.meshes, self.session.time)
 
     @property
@@ -123,6 +132,8 @@ class Checking(QObject):
         if not newest:
             return
         self.current = True
+        if self._checked is not None and result.certificate is not None:
+            self._kept.append((self._checked, result))
         self.stage.gap_of = result
         self.contents.show_result(result)
         self.card.show_result(result)

@@ -117,7 +117,7 @@ def moved(timeline: Timeline, grip: Grip, x: float, y: float, project: Project) 
     assert isinstance(item, Run)
     trip = journey(project, item)
     if grip.lane == "distance":
-        return edits.update(project, item.id, speed_profile=_pace_moved(trip, grip, x, y))
+        return edits.update(project, item.id, speed_profile=_speed_moved(trip, grip, x, y))
     place = _place(timeline, trip, x)
     if grip.lane == "bank":
         keys = list(item.bank.keys)
@@ -147,7 +147,7 @@ def _room(places: list[float], index: int, low: float, high: float) -> tuple[flo
     return below, above
 
 
-def _pace_moved(trip: Journey, grip: Grip, x: float, y: float) -> Keyed:
+def _speed_moved(trip: Journey, grip: Grip, x: float, y: float) -> Keyed:
     speed_profile = trip.run.speed_profile
     assert isinstance(speed_profile, Keyed)
     keys = list(speed_profile.keys)

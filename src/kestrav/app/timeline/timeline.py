@@ -433,9 +433,9 @@ class Timeline(QWidget):
             )
             moving = [leg_of(project, item) for item in items]
             moving = [leg for leg in moving if np.isfinite(leg.start)]
-            rotations = [spin for spin in project.rotations if np.isfinite(begins(project, spin))]
+            rotations = [rotation for rotation in project.rotations if np.isfinite(begins(project, rotation))]
             spans = [span_of(project, item) for item in (*(leg.item for leg in moving), *rotations)]
-            riders = [*(leg.item.rider for leg in moving), *(spin.part for spin in rotations)]
+            riders = [*(leg.item.rider for leg in moving), *(rotation.part for rotation in rotations)]
             run_rows = self._run_rows(riders, spans)
             shot_rows = stacked([(s.start, s.end) for s in project.shots])
             first = max(run_rows, default=0) + 1
@@ -444,8 +444,10 @@ class Timeline(QWidget):
                 colour = PETROL if isinstance(item, Run) else POSED if isinstance(item, PoseTrack) else CARRIED
                 marks = tuple(start + k.time for k in item.keys) if isinstance(item, PoseTrack) else ()
                 wanted.append((item.id, item.name, start, end, row, colour, marks, not np.isfinite(leg.end)))
-            for spin, (start, end), row in zip(rotations, spans[len(moving) :], run_rows[len(moving) :], strict=True):
-                wanted.append((spin.id, spin.name, start, end, row, SPUN, (), spin.end is None))
+            for rotation, (start, end), row in zip(
+                rotations, spans[len(moving) :], run_rows[len(moving) :], strict=True
+            ):
+                wanted.append((rotation.id, rotation.name, start, end, row, SPUN, (), rotation.end is None))
             wanted += [
                 (s.id, s.name, s.start, s.end, first + r, SHOT) for s, r in zip(project.shots, shot_rows, strict=True)
             ]

@@ -270,7 +270,7 @@ def add_turntable(
     middle = bounds_of(project, [thing]).mean(axis=0)
     back = pose[:3, :3].T
     origin, axis = back @ (middle - pose[:3, 3]), back @ np.array([0.0, 0.0, 1.0])
-    spin = TimedRotation(
+    rotation = TimedRotation(
         new_id(project, TimedRotation),
         new_name(project, TimedRotation, f"Turntable of {part.name}"),
         thing,
@@ -287,7 +287,7 @@ def add_turntable(
         position=vector(np.asarray(place, float)),
         framing=Framing(change=STEADY),
     )
-    project = add(project, spin, camera)
+    project = add(project, rotation, camera)
     return with_shot(project, camera.id, begin, begin + duration, loops=abs(turns - round(turns)) < 1e-9)
 
 

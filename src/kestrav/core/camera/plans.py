@@ -25,7 +25,7 @@ from kestrav.core.document.records import (
     Project,
 )
 from kestrav.core.editing.run_making import add_run, pivot_on_it
-from kestrav.core.editing.wheel_making import add_rolls, axle_of, tread, with_turns
+from kestrav.core.editing.wheel_making import add_wheels, axle_of, tread, with_turns
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
@@ -180,7 +180,7 @@ def wheel_demonstrator(
     way = 2.0 * np.pi * radius * turns
     line = PointShape((PathPoint(vector(start)), PathPoint(vector(start + way * along))))
     project, _ = _sent_along(project, wheel, line, f"{part.name} rolls", seconds)
-    project = add_rolls(project, meshes, [wheel])
+    project = add_wheels(project, meshes, [wheel])
     project = with_turns(project, project.wheels[-1].id, turns)
     middle = start + 0.5 * way * along
     side = np.cross(along, (0.0, 0.0, 1.0))

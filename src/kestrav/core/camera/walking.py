@@ -439,7 +439,7 @@ def open_door(project: Project, meshes: Mapping[str, Mesh], run_id: str, door: s
     sense = 1.0 if np.cross([0.0, 0.0, 1.0], away) @ ahead > 0 else -1.0
     way = (trip.last - station if run.backwards else station - trip.first) - _BEFORE_DOOR
     share = float(np.clip(way / trip.length, 0.0, 1.0))
-    spin = TimedRotation(
+    rotation = TimedRotation(
         new_id(project, TimedRotation),
         new_name(project, TimedRotation, f"{leaf.name} opens"),
         door,
@@ -451,7 +451,7 @@ def open_door(project: Project, meshes: Mapping[str, Mesh], run_id: str, door: s
         ramp_out=0.3 * _DOOR_TAKES,
         trigger=Trigger(run_id, "way", share) if share > 0 else Trigger(run_id, "start"),
     )
-    return add(project, spin)
+    return add(project, rotation)
 
 
 def replanned(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> Project:
@@ -464,7 +464,9 @@ def replanned(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> Proj
     if not isinstance(path.shape, PointShape):
         raise BadInput(f"“{path.name}” has no points to go over")
     doors = [
-        spin.part for spin in project.rotations if isinstance(spin.trigger, Trigger) and spin.trigger.run == run_id
+        rotation.part
+        for rotation in project.rotations
+        if isinstance(rotation.trigger, Trigger) and rotation.trigger.run == run_id
     ]
     places = [p.position for p in path.shape.points]
     planned = plan_walk(project, meshes, places, camera.walk.distance, camera.walk.eye_height, True, doors)

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.document.lookup import ancestors, get, get_as
 from kestrav.core.document.records import Part, Project
-from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances, turned_bounds
 from kestrav.core.geometry.models import Nearest, model, nearest, placed
 from kestrav.core.geometry.roundness import facet_error
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -216,9 +216,9 @@ def swept_bounds(boxes: Array, poses: Array, ways: Array) -> Array:
     return swept
 
 
-def gaps_between(swept: Array, groups: Groups) -> Array:
+def clearances_between(swept: Array, groups: Groups) -> Array:
     """How far (n, g) in mm swept bounds (n, k, 2, 3) of groups are apart, for all groups that pairs are between."""
-    return box_gaps(swept[:, groups.one], swept[:, groups.two])
+    return box_distances(swept[:, groups.one], swept[:, groups.two])
 
 
 def led_poses(project: Project, motion: Motion, leaders: Sequence[str], times: Array) -> Array:
@@ -356,7 +356,7 @@ class Between:
         """How far (n - 1, g) in mm what the groups sweep is apart, for all groups that pairs are between."""
         groups = self.groups
         ways = window.stage.ways_of_all(groups.leaders, groups.corners)[window.steps]
-        return gaps_between(swept_bounds(groups.boxes, window.led, ways), groups)
+        return clearances_between(swept_bounds(groups.boxes, window.led, ways), groups)
 
     def led(self, g: int, window: Window) -> tuple[Array, Array]:
         """World matrices (n, 4, 4) of two groups' leaders over a window."""
@@ -396,7 +396,7 @@ class Between:
         found: Array = inverse_rigid(self.groups.within[pair.b]) @ led @ self.groups.within[pair.a]
         return found
 
-    def body_gaps(self, g: int, window: Window) -> Array:
+    def body_clearances(self, g: int, window: Window) -> Array:
         """How far (n - 1, p) the boxes that bodies sweep are apart in mm, of all pairs between two groups."""
         mine = [self.pairs[k] for k in self.groups.pairs[g]]
         swept = []
@@ -408,7 +408,7 @@ class Between:
             bounds = swept_bounds(boxes, poses, ways)
             place = {body: k for k, body in enumerate(bodies)}
             swept.append(bounds[:, [place[body] for body in side]])
-        return box_gaps(swept[0], swept[1])
+        return box_distances(swept[0], swept[1])
 
 
 def speed_past(one: Array, two: Array, place: Array, seconds: float) -> Array:

@@ -265,7 +265,7 @@ def _inside(
 def _window(proof: _Proof, g: int, window: Window) -> None:
     """Look through a window for the pairs between two groups."""
     moving = proof.moving
-    apart = moving.body_gaps(g, window)
+    apart = moving.body_clearances(g, window)
     pairs = [moving.pairs[k] for k in moving.groups.pairs[g]]
     far = apart > np.array([pair.need for pair in pairs])
     proof.at_least = min(proof.at_least, float(apart[far].min(initial=np.inf)))

@@ -111,7 +111,7 @@ def _near(moving: Between, over: tuple[float, float], tell: Callable[[], None]) 
         far = moving.gaps(window) > 0
         for g in np.flatnonzero(~far.all(axis=0)):
             mine = [moving.pairs[k] for k in moving.groups.pairs[g]]
-            near = moving.body_gaps(int(g), window) <= 0
+            near = moving.body_clearances(int(g), window) <= 0
             near &= np.stack([pair.looked_at(window.times) for pair in mine], axis=1)
             inner = np.flatnonzero(near.any(axis=1))
             if not len(inner):

@@ -13,7 +13,7 @@ from kestrav.core.clearance.bodies import Bodies, Pair, bodies_of
 from kestrav.core.clearance.depth_limit import nested
 from kestrav.core.document.lookup import named_parts, solids, subtree
 from kestrav.core.document.records import Project
-from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_distances, turned_bounds
 from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import world_poses
@@ -49,7 +49,7 @@ def resting_contacts(project: Project, bodies: Bodies, within: float | None = No
     limit = project.settings.contact_distance if within is None else within
     rest = rest_poses(project)[bodies.rows]
     bounds = turned_bounds(bodies.boxes, rest)
-    close = np.flatnonzero(box_gaps(bounds[bodies.first], bounds[bodies.second]) <= limit)
+    close = np.flatnonzero(box_distances(bounds[bodies.first], bounds[bodies.second]) <= limit)
     transforms = [placed(m) for m in rest]
     found = []
     for k in close:
@@ -67,7 +67,7 @@ def standing_at(project: Project, bodies: Bodies, need: Array) -> Array:
     bounds = turned_bounds(bodies.boxes, rest)
     found = np.full(len(need), np.inf)
     transforms = [placed(m) for m in rest]
-    for k in np.flatnonzero(box_gaps(bounds[bodies.first], bounds[bodies.second]) < need):
+    for k in np.flatnonzero(box_distances(bounds[bodies.first], bounds[bodies.second]) < need):
         a, b = bodies.first[k], bodies.second[k]
         near = nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], float(need[k]))
         if near is not None and near.distance > project.settings.contact_distance:
@@ -77,7 +77,7 @@ def standing_at(project: Project, bodies: Bodies, need: Array) -> Array:
 
 def working_pairs(project: Project) -> tuple[Pair, ...]:
     """Pairs that work on each other, and so are as near as they are built: both ends of drives, rods and what hangs on their pins."""
-    links: list[tuple[str, str]] = [(drive.a.part, drive.b.part) for drive in project.gears]
+    links: list[tuple[str, str]] = [(gear.a.part, gear.b.part) for gear in project.gears]
     for rod in project.rods:
         links += [(rod.part, other) for other in named_parts(rod)[1:]]
     found = []
@@ -93,15 +93,18 @@ def _met(project: Project, bodies: Bodies) -> dict[Pair, list[float]]:
     row = {i: k for k, i in enumerate(bodies.ids)}
     wheels = {part.id for roll in project.wheels for part in solids(project, roll.part)} & row.keys()
     looks: dict[float, set[tuple[str, str]]] = {}
-    for carry in project.attachments:
-        start = begins(project, carry)
-        ends = [(start, carry.carrier)]
-        if carry.end is not None and carry.onto is not None:
-            ends.append((carry.end, carry.onto))
+    for attachment in project.attachments:
+        start = begins(project, attachment)
+        ends = [(start, attachment.carrier)]
+        if attachment.end is not None and attachment.onto is not None:
+            ends.append((attachment.end, attachment.onto))
         for time, other in ends:
             if np.isfinite(time):
                 looks.setdefault(time, set()).update(
-                    (a.id, b.id) for a in solids(project, carry.rider) for b in solids(project, other) if a.id != b.id
+                    (a.id, b.id)
+                    for a in solids(project, attachment.rider)
+                    for b in solids(project, other)
+                    if a.id != b.id
                 )
     grounds = [i for i, still in zip(bodies.ids, bodies.still, strict=True) if still]
     for run in project.runs if wheels else ():
@@ -120,7 +123,9 @@ def _met(project: Project, bodies: Bodies) -> dict[Pair, list[float]]:
             a, b = row.get(one), row.get(two)
             if a is None or b is None:
                 continue
-            if box_gaps(bounds[a], bounds[b]) > limit or (one in wheels and bounds[b, 1, 2] > bounds[a, 0, 2] + limit):
+            if box_distances(bounds[a], bounds[b]) > limit or (
+                one in wheels and bounds[b, 1, 2] > bounds[a, 0, 2] + limit
+            ):
                 continue
             near = nearest(bodies.models[a], placed(poses[a]), bodies.models[b], placed(poses[b]), limit + _HAIR)
             if near is not None:

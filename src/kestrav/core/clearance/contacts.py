@@ -152,7 +152,7 @@ class _Look:
 def _window(look: _Look, g: int, window: Window) -> None:
     """Look through a window for pairs between two groups."""
     moving = look.moving
-    apart = moving.body_gaps(g, window) > 0
+    apart = moving.body_clearances(g, window) > 0
     one, two = moving.led(g, window)
     seen = inverse_rigid(two) @ one
     # the earliest to come near first, as nothing is asked for after the first touch

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.alike import spread
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.interference import Interference, deeper_than, interference_of
-from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses_each, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances, encloses_each, turned_bounds
 from kestrav.core.geometry.models import AT_REST, built, meets, nearest, placed
 from kestrav.core.geometry.skin import drawn_in
 from kestrav.core.geometry.transforms import inverse_rigid
@@ -44,7 +44,7 @@ class DepthLimit:
         """By how much in mm (n,) boxes and planes tell that the first solid is less deep than allowed at least at poses (n, 4, 4), as seen
         by the second; 0 where they do not tell that it is no deeper."""
         room = np.zeros(len(seen))
-        gaps = box_gaps(turned_bounds(self.one.shape.bounds, seen), self.two.shape.bounds)
+        gaps = box_distances(turned_bounds(self.one.shape.bounds, seen), self.two.shape.bounds)
         room[gaps > 0] = self.allowed + gaps[gaps > 0]
         left = np.flatnonzero(gaps <= 0)
         if 0 < len(left) <= _FEW:

@@ -21,7 +21,7 @@ from kestrav.core.clearance.depth_limit import nested
 from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.faces import Face, moved_faces, vector
-from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_distances, turned_bounds
 from kestrav.core.geometry.models import Nearest, nearest, placed
 from kestrav.core.geometry.skin import facet_error
 from kestrav.core.geometry.transforms import inverse_rigid
@@ -110,7 +110,7 @@ def _close(bounds: Array, within: float) -> Iterator[tuple[int, int]]:
     for k, a in enumerate(order):
         last = int(np.searchsorted(starts, bounds[a, 1, 0] + within, side="right"))
         others = order[k + 1 : last]
-        for b in others[box_gaps(bounds[a], bounds[others]) <= within]:
+        for b in others[box_distances(bounds[a], bounds[others]) <= within]:
             yield (int(a), int(b)) if a < b else (int(b), int(a))
 
 

@@ -18,7 +18,7 @@ from kestrav.core.clearance.between import displacement_between, led_by, led_pos
 from kestrav.core.clearance.bodies import Pair
 from kestrav.core.clearance.sweep import Clearance, Prepared, prepared
 from kestrav.core.document.records import Project
-from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances, turned_bounds
 from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.dependencies import dependencies
@@ -249,7 +249,7 @@ class _Ready:
         poses[moving] = led[self.group[moving]] @ self.within[moving]
         bounds = self.resting.copy()
         bounds[moving] = turned_bounds(bodies.boxes[moving], poses[moving])
-        left = box_gaps(bounds[bodies.first], bounds[bodies.second]) - need
+        left = box_distances(bounds[bodies.first], bounds[bodies.second]) - need
         # how long they are in contact hangs on the motion, so that is left to the full check; how deep they are is not
         touching = list(self.prepared.held)
         stirs = np.append(elsewhere, False)[self.group]  # what rests has the number -1

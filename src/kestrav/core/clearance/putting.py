@@ -12,7 +12,7 @@ from kestrav.core.document.edits import add, change, replace, update
 from kestrav.core.document.lookup import ancestors, get, get_as, new_id, new_name, shown_parts, subtree
 from kestrav.core.document.records import Attachment, Part, Placement, Project
 from kestrav.core.errors import BadInput
-from kestrav.core.geometry.meshes import Mesh, box_gaps, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_distances, turned_bounds
 from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.legs import legs_of, movers
@@ -35,35 +35,37 @@ def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: 
     Where that moves by itself the rider goes on riding with it. Raises BadInput when the ride has not begun by then, or its
     rider has no geometry.
     """
-    carry = _carry(project, carry_id)
-    start = begins(project, carry)
+    attachment = _carry(project, carry_id)
+    start = begins(project, attachment)
     if not time > start:
-        raise BadInput(f"“{carry.name}” begins at {start:.2f} s; put its rider down after that")
-    if not isinstance(get(project, carry.rider), Part):
-        raise BadInput(f"“{get(project, carry.rider).name}” is no part, so it cannot be set down onto something")
+        raise BadInput(f"“{attachment.name}” begins at {start:.2f} s; put its rider down after that")
+    if not isinstance(get(project, attachment.rider), Part):
+        raise BadInput(f"“{get(project, attachment.rider).name}” is no part, so it cannot be set down onto something")
     # as it rides on, with all else as it is then
-    riding = replace(project, change(carry, end=time, put=None, onto=None))
-    legs = [leg for leg in legs_of(riding, carry.rider) if leg.start <= start]
+    riding = replace(project, change(attachment, end=time, put=None, onto=None))
+    legs = [leg for leg in legs_of(riding, attachment.rider) if leg.start <= start]
     poses = world_poses(riding, [time])[0]
-    held = Motion(riding).by_legs(carry.rider, legs, np.array([time]))[0]
+    held = Motion(riding).by_legs(attachment.rider, legs, np.array([time]))[0]
     row = rows(riding)
-    back = inverse_rigid(poses[row[carry.rider]])
-    for inner in subtree(riding, carry.rider):
+    back = inverse_rigid(poses[row[attachment.rider]])
+    for inner in subtree(riding, attachment.rider):
         poses[row[inner]] = held @ back @ poses[row[inner]]
-    way = drop_height(riding, meshes, [carry.rider], poses)
-    down = shift(np.array([0.0, 0.0, -way])) @ poses[row[carry.rider]]
-    for inner in subtree(riding, carry.rider):
+    way = drop_height(riding, meshes, [attachment.rider], poses)
+    down = shift(np.array([0.0, 0.0, -way])) @ poses[row[attachment.rider]]
+    for inner in subtree(riding, attachment.rider):
         poses[row[inner]] = shift(np.array([0.0, 0.0, -way])) @ poses[row[inner]]
-    below = _moving_below(riding, meshes, carry.rider, poses)
-    pivot = rest_and_pivot(riding, carry.rider)[1]
+    below = _moving_below(riding, meshes, attachment.rider, poses)
+    pivot = rest_and_pivot(riding, attachment.rider)[1]
     frame = np.eye(4) if below is None else poses[row[below]]
     put = placement(inverse_rigid(frame) @ down @ pivot)
-    lowering = min(carry.lowering, time - start)
+    lowering = min(attachment.lowering, time - start)
     project = update(riding, carry_id, end=time, put=put, onto=below, lowering=lowering)
-    if below is None or any(0 <= leg.start - time < _AT_ONCE for leg in legs_of(project, carry.rider)):
+    if below is None or any(0 <= leg.start - time < _AT_ONCE for leg in legs_of(project, attachment.rider)):
         return project
-    name = new_name(project, Attachment, f"{get(project, carry.rider).name} is attached to {get(project, below).name}")
-    return add(project, Attachment(new_id(project, Attachment), name, carry.rider, below, time))
+    name = new_name(
+        project, Attachment, f"{get(project, attachment.rider).name} is attached to {get(project, below).name}"
+    )
+    return add(project, Attachment(new_id(project, Attachment), name, attachment.rider, below, time))
 
 
 def put_at(project: Project, carry_id: str, target: Placement) -> Project:
@@ -76,17 +78,17 @@ def as_it_is(project: Project, carry_id: str) -> Project:
     return update(project, carry_id, put=None, onto=None)
 
 
-def target_placement(project: Project, carry: Attachment) -> Placement | None:
+def target_placement(project: Project, attachment: Attachment) -> Placement | None:
     """Where a ride puts its rider's pivot down, in the room."""
-    if carry.put is None or carry.onto is None or carry.end is None:
-        return carry.put
-    found = Motion(project).poses(carry.rider, [carry.end])[0] @ rest_and_pivot(project, carry.rider)[1]
+    if attachment.put is None or attachment.onto is None or attachment.end is None:
+        return attachment.put
+    found = Motion(project).poses(attachment.rider, [attachment.end])[0] @ rest_and_pivot(project, attachment.rider)[1]
     return placement(found)
 
 
 def _carry(project: Project, carry_id: str) -> Attachment:
-    carry = get_as(project, carry_id, Attachment)
-    return carry
+    attachment = get_as(project, carry_id, Attachment)
+    return attachment
 
 
 def _moving_below(project: Project, meshes: Mapping[str, Mesh], rider: str, poses: Array) -> str | None:
@@ -103,7 +105,7 @@ def _moving_below(project: Project, meshes: Mapping[str, Mesh], rider: str, pose
         for part in solids:
             if part.id not in mine:
                 continue
-            if box_gaps(boxes[part.id], boxes[other.id]) > _RESTING:
+            if box_distances(boxes[part.id], boxes[other.id]) > _RESTING:
                 continue
             one, two = solid_mesh(meshes, part), solid_mesh(meshes, other)
             near = nearest(model(one), placed(poses[row[part.id]]), model(two), placed(poses[row[other.id]]), _RESTING)

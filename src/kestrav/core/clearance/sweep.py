@@ -22,7 +22,7 @@ from kestrav.core.clearance.bodies import Bodies, Pair, bodies_of
 from kestrav.core.clearance.contact_history import Contact, Held, Nearness, contacts_of, nearness_of, within
 from kestrav.core.clearance.interference import interference_of
 from kestrav.core.document.records import Project
-from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, encloses, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances, encloses, turned_bounds
 from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.motion import Motion
@@ -370,7 +370,7 @@ class _Sweep:
     def _narrow(self, pairs: NDArray[np.intp], poses: Array, bounds: Array) -> None:
         """What the boxes of some pairs (n,) tell of them: how far apart they are at least, and which lie wholly inside each other."""
         boxes = bounds[self.bodies.first[pairs]], bounds[self.bodies.second[pairs]]
-        self.at_least[pairs] = np.maximum(box_gaps(*boxes), self.at_least[pairs])
+        self.at_least[pairs] = np.maximum(box_distances(*boxes), self.at_least[pairs])
         self._containment(pairs, poses, *boxes)
 
     def _repeat(self, frame: int) -> None:

@@ -49,12 +49,12 @@ def check_motion(project: Project) -> None:
     )
     for item in cued:
         if item.trigger is not None:
-            _check_cue(item.trigger, name_of(item))
+            _check_trigger(item.trigger, name_of(item))
     _no_circle({r.id: _waits_for(r) for r in project.runs}, {r.id: r.name for r in project.runs}, "waits for itself")
     for poses in project.pose_tracks:
         check_poses(poses)
-    for carry in project.attachments:
-        check_carry(carry)
+    for attachment in project.attachments:
+        check_attachment(attachment)
     check_turners(project)
     _check_riding(project)
     for light in project.lights:
@@ -70,10 +70,10 @@ def _check_riding(project: Project) -> None:
     things: tuple[Part | Camera | Light, ...] = (*project.parts, *project.cameras, *project.lights)
     names = {item.id: item.name for item in things}
     needs: dict[str, set[str]] = {}
-    for carry in project.attachments:
-        needs.setdefault(carry.rider, set()).add(carry.carrier)
-        if carry.onto is not None:
-            needs[carry.rider].add(carry.onto)
+    for attachment in project.attachments:
+        needs.setdefault(attachment.rider, set()).add(attachment.carrier)
+        if attachment.onto is not None:
+            needs[attachment.rider].add(attachment.onto)
     for run in project.runs:
         for other in run.companions:
             needs.setdefault(other, set()).add(run.rider)
@@ -107,7 +107,7 @@ def _no_circle(needs: Mapping[str, set[str]], names: Mapping[str, str], fault: s
                 stack.append((following, list(needs[following])))
 
 
-def _check_cue(trigger: AnyTrigger, label: str) -> None:
+def _check_trigger(trigger: AnyTrigger, label: str) -> None:
     if isinstance(trigger, ContactTrigger) and trigger.a == trigger.b:
         raise BadInput(f"{label} waits until a thing touches itself; give two things")
     if isinstance(trigger, Trigger) and not 0 <= trigger.place <= 1:
@@ -132,7 +132,7 @@ def check_run(run: Run) -> None:
     check_time(run.start, f"{label} starts")
     if run.duration is not None and run.duration > LONGEST:
         raise BadInput(f"{label} takes {run.duration:g} s; {LONGEST:g} s is the most")
-    _check_pacing(run.speed_profile, label)
+    _check_speed_profile(run.speed_profile, label)
     if isinstance(run.orientation, CarriedOrientation):
         positive(f"{label}: the wheelbase in mm", run.orientation.wheelbase)
     if isinstance(run.orientation, KeyedOrientation):
@@ -155,7 +155,7 @@ def check_run(run: Run) -> None:
         )
 
 
-def _check_pacing(speed_profile: SpeedProfile, label: str) -> None:
+def _check_speed_profile(speed_profile: SpeedProfile, label: str) -> None:
     if isinstance(speed_profile, Eased):
         if speed_profile.start_length < 0 or speed_profile.stop_length < 0:
             raise BadInput(f"{label} has a negative start or stop length; give 0 or more")
@@ -231,21 +231,23 @@ def check_poses(poses: PoseTrack) -> None:
         raise BadInput(f"{label} have a rotation that is not a unit quaternion")
 
 
-def check_carry(carry: Attachment) -> None:
+def check_attachment(attachment: Attachment) -> None:
     """Raise BadInput when a ride has no span of time."""
-    label = name_of(carry)
-    check_time(carry.start, f"{label} starts")
-    if carry.end is not None:
-        check_time(carry.end, f"{label} ends")
-    if carry.end is not None and carry.trigger is None and carry.end <= carry.start:
-        raise BadInput(f"{label} is from {carry.start:g} to {carry.end:g} s; its end must come after its start")
-    if carry.put is not None:
-        if carry.end is None:
+    label = name_of(attachment)
+    check_time(attachment.start, f"{label} starts")
+    if attachment.end is not None:
+        check_time(attachment.end, f"{label} ends")
+    if attachment.end is not None and attachment.trigger is None and attachment.end <= attachment.start:
+        raise BadInput(
+            f"{label} is from {attachment.start:g} to {attachment.end:g} s; its end must come after its start"
+        )
+    if attachment.put is not None:
+        if attachment.end is None:
             raise BadInput(f"{label} sets its rider down, and has no end; give it the time to be down")
-        if abs(math.fsum(q * q for q in carry.put.rotation) - 1) > _UNIT:
+        if abs(math.fsum(q * q for q in attachment.put.rotation) - 1) > _UNIT:
             raise BadInput(f"{label} sets its rider down at a rotation that is not a unit quaternion")
-    if not 0 <= carry.lowering <= LONGEST:
-        raise BadInput(f"{label} lowers over {carry.lowering:g} s; give 0 to {LONGEST:g}")
+    if not 0 <= attachment.lowering <= LONGEST:
+        raise BadInput(f"{label} lowers over {attachment.lowering:g} s; give 0 to {LONGEST:g}")
 
 
 def check_light(light: Light) -> None:

@@ -30,9 +30,9 @@ def driven(project: Project) -> dict[str, Side | None]:
 def _resolved(project: Project) -> dict[str, Side | None]:
     found: dict[str, Side | None] = {}
     by_part: dict[str, list[Gear]] = {}
-    for drive in project.gears:
-        for end in (drive.a, drive.b):
-            by_part.setdefault(end.part, []).append(drive)
+    for gear in project.gears:
+        for end in (gear.a, gear.b):
+            by_part.setdefault(end.part, []).append(gear)
     reached: set[str] = set()
 
     def spread(sources: Iterable[str]) -> None:
@@ -40,14 +40,14 @@ def _resolved(project: Project) -> dict[str, Side | None]:
         reached.update(left)
         while left:
             here = left.pop(0)
-            for drive in by_part[here]:
-                if drive.id in found:
+            for gear in by_part[here]:
+                if gear.id in found:
                     continue
-                other = drive.b.part if drive.a.part == here else drive.a.part
+                other = gear.b.part if gear.a.part == here else gear.a.part
                 if other in reached:
-                    found[drive.id] = None
+                    found[gear.id] = None
                     continue
-                found[drive.id] = "b" if drive.a.part == here else "a"
+                found[gear.id] = "b" if gear.a.part == here else "a"
                 reached.add(other)
                 left.append(other)
 
@@ -64,8 +64,8 @@ def _resolved(project: Project) -> dict[str, Side | None]:
     spread([d.b.part for d in project.gears if d.kind == "rack" and d.a.part in moved and d.b.part not in moved])
     spread(moved)
     spread([d.b.part for d in project.gears if d.kind == "rack"])
-    for drive in project.gears:
-        spread([drive.a.part])
+    for gear in project.gears:
+        spread([gear.a.part])
     return found
 
 
@@ -73,10 +73,10 @@ def turned_by(project: Project) -> dict[str, set[str]]:
     """For each part that a drive, rod or ball moves, the parts that this hangs on."""
     needs: dict[str, set[str]] = {}
     way = driven(project)
-    for drive in project.gears:
-        side = way[drive.id]
+    for gear in project.gears:
+        side = way[gear.id]
         if side is not None:
-            one, two = (drive.a.part, drive.b.part) if side == "b" else (drive.b.part, drive.a.part)
+            one, two = (gear.a.part, gear.b.part) if side == "b" else (gear.b.part, gear.a.part)
             needs.setdefault(two, set()).add(one)
     for rod in project.rods:
         needs.setdefault(rod.part, set()).add(rod.crank.part)

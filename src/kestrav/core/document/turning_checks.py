@@ -39,7 +39,7 @@ def check_turner(item: Turner) -> None:
             raise BadInput(f"{label} has a negative trail; give 0 or more")
     elif isinstance(item, TimedRotation):
         _check_axle(label, item.axle)
-        _check_spin(label, item)
+        _check_rotation(label, item)
     elif isinstance(item, Gear):
         _check_drive(label, item)
     elif isinstance(item, Rod):
@@ -59,7 +59,7 @@ def _check_radius(label: str, radius: float) -> None:
         raise BadInput(f"{label} is {radius:g} mm; {LARGEST_RADIUS:g} mm is the most")
 
 
-def _check_spin(label: str, item: TimedRotation) -> None:
+def _check_rotation(label: str, item: TimedRotation) -> None:
     check_time(item.start, f"{label} starts")
     if (item.turns is None) == (item.rpm is None):
         raise BadInput(f"{label} needs either turns or a rate, and not both")

@@ -58,7 +58,7 @@ def turning_axle(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> 
 # drives
 
 
-def add_drive(project: Project, meshes: Mapping[str, Mesh], first: str, second: str, kind: Kind) -> Project:
+def add_gear(project: Project, meshes: Mapping[str, Mesh], first: str, second: str, kind: Kind) -> Project:
     """The project with two parts that drive each other.
 
     Axles come from what turns them or their cylinders; numbers of teeth, module and where the teeth are from the solids, and
@@ -72,9 +72,9 @@ def add_drive(project: Project, meshes: Mapping[str, Mesh], first: str, second: 
     else:
         b = End(second, turning_axle(project, meshes, second))
     name = new_name(project, Gear, f"{get(project, first).name} and {get(project, second).name}")
-    drive = Gear(new_id(project, Gear), name, a, b, kind, _default_pitch(kind))
-    drive = _measured(project, meshes, drive)
-    return add(project, meshed(project, meshes, drive))
+    gear = Gear(new_id(project, Gear), name, a, b, kind, _default_pitch(kind))
+    gear = _measured(project, meshes, gear)
+    return add(project, meshed(project, meshes, gear))
 
 
 def _default_pitch(kind: Kind) -> float:
@@ -96,36 +96,36 @@ def _rack_line(project: Project, pinion: End, rack: str) -> Axle:
     return Axle(vector(np.round(top, 6)), vector(line))
 
 
-def _measured(project: Project, meshes: Mapping[str, Mesh], drive: Gear) -> Gear:
+def _measured(project: Project, meshes: Mapping[str, Mesh], gear: Gear) -> Gear:
     """A drive with the numbers of teeth, pitch and kind of its ends as their solids tell."""
-    read = [None if drive.kind == "rack" and end is drive.b else _teeth(project, meshes, end) for end in _ends(drive)]
-    if drive.kind == "belt":
-        radii = [_radius(project, meshes, end) for end in _ends(drive)]
-        return change(drive, a=_with(drive.a, radius=radii[0]), b=_with(drive.b, radius=radii[1]))
+    read = [None if gear.kind == "rack" and end is gear.b else _teeth(project, meshes, end) for end in _ends(gear)]
+    if gear.kind == "belt":
+        radii = [_radius(project, meshes, end) for end in _ends(gear)]
+        return change(gear, a=_with(gear.a, radius=radii[0]), b=_with(gear.b, radius=radii[1]))
     counts = [0 if teeth is None else teeth.number for teeth in read]
-    pitch = drive.pitch
+    pitch = gear.pitch
     toothed = [teeth for teeth in read if teeth is not None]
     if toothed:
         teeth = toothed[0]
-        if drive.kind == "chain":
+        if gear.kind == "chain":
             # tips stand about a third of the pitch out of the pitch circle
             pitch = _nearest(2 * np.sin(np.pi / teeth.number) * (0.5 * (teeth.low + teeth.high)), CHAIN_PITCHES, 0.1)
         else:
             pitch = _nearest((teeth.high - teeth.low) / 2.25, MODULES, 0.2)
     else:
         # as many as make the pitch circles meet
-        stands = _stands(project, drive)
-        radii = [_radius(project, meshes, end) for end in _ends(drive)]
+        stands = _stands(project, gear)
+        radii = [_radius(project, meshes, end) for end in _ends(gear)]
         apart = float(stands.apart[0])
-        if drive.kind == "rack":
+        if gear.kind == "rack":
             pitch = 2 * apart / 20
-        elif drive.kind == "chain":
+        elif gear.kind == "chain":
             pitch = 2 * radii[0] * float(np.sin(np.pi / 20))
-        elif drive.kind == "internal":
+        elif gear.kind == "internal":
             pitch = 2 * apart / (20 * abs(radii[1] / radii[0] - 1)) if abs(radii[1] - radii[0]) > 1e-6 else 2.0
         else:
             pitch = 2 * apart / (20 * (1 + radii[1] / radii[0]))
-    radii = [_radius(project, meshes, end) for end in _ends(drive)]
+    radii = [_radius(project, meshes, end) for end in _ends(gear)]
     for k in (0, 1):
         if counts[k] == 0:
             other = counts[1 - k]
@@ -133,10 +133,10 @@ def _measured(project: Project, meshes: Mapping[str, Mesh], drive: Gear) -> Gear
             counts[k] = (
                 max(round(other * share), 3) if other else 20 if k == 0 else max(round(20 * radii[1] / radii[0]), 3)
             )
-    if drive.kind == "rack":
+    if gear.kind == "rack":
         counts[1] = 0
     return change(
-        drive, pitch=float(pitch), a=_with(drive.a, teeth=counts[0]), b=_with(drive.b, teeth=counts[1])
+        gear, pitch=float(pitch), a=_with(gear.a, teeth=counts[0]), b=_with(gear.b, teeth=counts[1])
     )  # fmt: skip
 
 
@@ -145,8 +145,8 @@ def _with(end: End, **fields: object) -> End:
     return found
 
 
-def _ends(drive: Gear) -> tuple[End, End]:
-    return drive.a, drive.b
+def _ends(gear: Gear) -> tuple[End, End]:
+    return gear.a, gear.b
 
 
 def _nearest(value: float, standard: Iterable[float], within: float = _STANDARD) -> float:
@@ -171,24 +171,24 @@ def _teeth(project: Project, meshes: Mapping[str, Mesh], end: End) -> Teeth | No
     return read_teeth(solid_mesh(meshes, part), end.axle.origin, axis, across(axis))
 
 
-def _stands(project: Project, drive: Gear) -> Stand:
-    return stand(drive, *(rest_and_pivot(project, end.part)[0][None] for end in _ends(drive)))
+def _stands(project: Project, gear: Gear) -> Stand:
+    return stand(gear, *(rest_and_pivot(project, end.part)[0][None] for end in _ends(gear)))
 
 
-def meshed(project: Project, meshes: Mapping[str, Mesh], drive: Gear) -> Gear:
+def meshed(project: Project, meshes: Mapping[str, Mesh], gear: Gear) -> Gear:
     """A drive with its teeth found on the solids, a rack's pitch line where its gear needs it, and the phase that brings them into
     mesh."""
     ends = []
-    for end in _ends(drive):
-        if drive.kind == "rack" and end is drive.b:
-            ends.append(_rack_end(project, meshes, drive))
+    for end in _ends(gear):
+        if gear.kind == "rack" and end is gear.b:
+            ends.append(_rack_end(project, meshes, gear))
             continue
-        teeth = None if drive.kind == "belt" else _teeth(project, meshes, end)
+        teeth = None if gear.kind == "belt" else _teeth(project, meshes, end)
         if teeth is not None and teeth.number == end.teeth:
             end = _with(end, tooth=float(np.degrees(teeth.middle)), toothed=True)
         ends.append(end)
-    drive = change(drive, a=ends[0], b=ends[1])
-    return change(drive, phase=meshing_phase(drive, _stands(project, drive)))
+    gear = change(gear, a=ends[0], b=ends[1])
+    return change(gear, phase=meshing_phase(gear, _stands(project, gear)))
 
 
 def _rack_end(project: Project, meshes: Mapping[str, Mesh], drive: Gear) -> End:
@@ -205,31 +205,31 @@ def _rack_end(project: Project, meshes: Mapping[str, Mesh], drive: Gear) -> End:
     return drive.b if found is None else _with(drive.b, tooth=found, toothed=True)
 
 
-def into_mesh(project: Project, meshes: Mapping[str, Mesh], drive_id: str) -> Project:
+def into_mesh(project: Project, meshes: Mapping[str, Mesh], gear_id: str) -> Project:
     """The project with a drive's teeth brought into mesh at the start."""
-    drive = get_as(project, drive_id, Gear)
-    return replace(project, meshed(project, meshes, drive))
+    gear = get_as(project, gear_id, Gear)
+    return replace(project, meshed(project, meshes, gear))
 
 
-def set_drive(project: Project, meshes: Mapping[str, Mesh], drive_id: str, **fields: object) -> Project:
+def set_gear(project: Project, meshes: Mapping[str, Mesh], gear_id: str, **fields: object) -> Project:
     """The project with fields of a drive changed, and its teeth brought into mesh again."""
-    drive = get_as(project, drive_id, Gear)
-    wanted: Gear = msgspec.structs.replace(drive, **fields)
+    gear = get_as(project, gear_id, Gear)
+    wanted: Gear = msgspec.structs.replace(gear, **fields)
     if wanted.kind == "belt":
         # without teeth a pulley keeps the size that it had with them
         for side in ("a", "b"):
-            new, old = getattr(wanted, side), getattr(drive, side)
+            new, old = getattr(wanted, side), getattr(gear, side)
             if not new.radius > 0:
-                radius = pitch_radius(drive, old) or _radius(project, meshes, new)
+                radius = pitch_radius(gear, old) or _radius(project, meshes, new)
                 wanted = msgspec.structs.replace(wanted, **{side: _with(new, radius=radius)})
-    return into_mesh(replace(project, wanted), meshes, drive_id)
+    return into_mesh(replace(project, wanted), meshes, gear_id)
 
 
-def set_end(project: Project, meshes: Mapping[str, Mesh], drive_id: str, side: str, **fields: object) -> Project:
+def set_end(project: Project, meshes: Mapping[str, Mesh], gear_id: str, side: str, **fields: object) -> Project:
     """The project with fields of one end of a drive (``a`` or ``b``) changed, and its teeth brought into mesh again."""
-    drive = get_as(project, drive_id, Gear)
-    end = msgspec.structs.replace(getattr(drive, side), **fields)
-    return set_drive(project, meshes, drive_id, **{side: end})
+    gear = get_as(project, gear_id, Gear)
+    end = msgspec.structs.replace(getattr(gear, side), **fields)
+    return set_gear(project, meshes, gear_id, **{side: end})
 
 
 def pick_axle(project: Project, meshes: Mapping[str, Mesh], target: str, feature: Feature) -> Project:
@@ -504,16 +504,16 @@ def add_ball(project: Project, meshes: Mapping[str, Mesh], part_id: str, on: str
     return add(project, Ball(new_id(project, Ball), name, part_id, vector(np.round(centre, 6)), radius, on))
 
 
-def centre_distance(project: Project, drive: Gear) -> float:
+def centre_distance(project: Project, gear: Gear) -> float:
     """How far apart a drive's axles are at rest, in mm; of a rack, the gear's axle from its pitch line."""
-    return float(_stands(project, drive).apart[0])
+    return float(_stands(project, gear).apart[0])
 
 
-def length_of_chain(project: Project, drive: Gear) -> float:
+def length_of_chain(project: Project, gear: Gear) -> float:
     """The length in mm of an open or crossed chain or belt around both ends at rest: its two strands and what lies on the ends."""
-    one, two = pitch_radius(drive, drive.a), pitch_radius(drive, drive.b)
-    apart = centre_distance(project, drive)
-    if drive.crossed:
+    one, two = pitch_radius(gear, gear.a), pitch_radius(gear, gear.b)
+    apart = centre_distance(project, gear)
+    if gear.crossed:
         lift = float(np.arcsin(min((one + two) / apart, 1.0)))
         return float(2 * np.sqrt(max(apart**2 - (one + two) ** 2, 0.0)) + (one + two) * (np.pi + 2 * lift))
     lift = float(np.arcsin(np.clip((one - two) / apart, -1.0, 1.0)))

@@ -107,7 +107,7 @@ def add_run(project: Project, rider: str, path: str, companions: tuple[str, ...]
     return add(project, Run(new_id(project, Run), name, rider, path, start=start, companions=companions))
 
 
-def add_carry(project: Project, rider: str, carrier: str, start: float, end: float | None = None) -> Project:
+def add_attachment(project: Project, rider: str, carrier: str, start: float, end: float | None = None) -> Project:
     """The project with a thing riding with a part from a time to another; the new ride is the last one."""
     who, what = get(project, rider), get(project, carrier)
     if isinstance(who, Part) and (carrier in subtree(project, rider) or rider in subtree(project, carrier)):
@@ -249,10 +249,10 @@ def turning_too(project: Project, original: str, copied: str) -> Project:
                 name = new_name(project, kind, item.name)
                 fresh = msgspec.structs.replace(renamed(item, pairs), id=new_id(project, kind), name=name)
                 project = add(project, fresh)
-    for drive in project.gears:
-        if {drive.a.part, drive.b.part} <= pairs.keys():
-            named = {"id": new_id(project, Gear), "name": new_name(project, Gear, drive.name)}
-            project = add(project, msgspec.structs.replace(renamed(drive, pairs), **named))
+    for gear in project.gears:
+        if {gear.a.part, gear.b.part} <= pairs.keys():
+            named = {"id": new_id(project, Gear), "name": new_name(project, Gear, gear.name)}
+            project = add(project, msgspec.structs.replace(renamed(gear, pairs), **named))
     for rod in project.rods:
         if set(named_parts(rod)) <= pairs.keys():
             named = {"id": new_id(project, Rod), "name": new_name(project, Rod, rod.name)}
@@ -400,7 +400,7 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
         trigger=poses.trigger,
         duration=end,
         speed_profile=Keyed(pace),
-        orientation=_keyed_heading(project, poses, turn, share, told),
+        orientation=_keyed_orientation(project, poses, turn, share, told),
         blend=poses.blend,
     )
     project = msgspec.structs.replace(project, pose_tracks=tuple(p for p in project.pose_tracks if p.id != poses_id))
@@ -422,7 +422,7 @@ def _told_times(keys: list[float], sharp: bool) -> Array:
 _SHARP = 1e-3
 
 
-def _keyed_heading(
+def _keyed_orientation(
     project: Project, poses: PoseTrack, turns: Array, shares: Array, told: NDArray[np.intp]
 ) -> Orientation:
     rest, pivot = rest_and_pivot(project, poses.rider)

@@ -367,7 +367,7 @@ def dead_spans(project: Project, least: float) -> list[tuple[float, float]]:
     busy = []
     busy += [span_of(project, run) for run in project.runs]
     busy += [span_of(project, poses) for poses in project.pose_tracks]
-    busy += [span_of(project, spin) for spin in project.rotations]
+    busy += [span_of(project, rotation) for rotation in project.rotations]
     keyed: tuple[Light | Camera, ...] = (*project.lights, *project.cameras)
     busy += [span_of(project, item) for item in keyed if key_times(item)]
     busy = sorted(s for s in busy if np.isfinite(s[0]))

@@ -58,7 +58,7 @@ def axles_apart(one: Axle, two: Axle) -> float:
     return float(np.linalg.norm(step - (step @ direction) * direction))
 
 
-def add_rolls(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str]) -> Project:
+def add_wheels(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str]) -> Project:
     """The project with wheels that roll by what carries them, their axles and radii from their CAD cylinders.
 
     Several of one radius are linked: a change of one's radius or slip is one of all.
@@ -117,7 +117,7 @@ def _called(project: Project, part_id: str) -> str:
     return part.name if part.parent is None else f"{part.name} of {get(project, part.parent).name}"
 
 
-def add_swivel(project: Project, part_id: str) -> Project:
+def add_castor(project: Project, part_id: str) -> Project:
     """The project with a castor that turns about an upright kingpin through the middle of what it holds."""
     part = get(project, part_id)
     if not isinstance(part, Part):
@@ -159,7 +159,9 @@ def _facing(project: Project, run: Run) -> Array:
     return found
 
 
-def add_spins(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str], mirrored: bool = False) -> Project:
+def add_rotations(
+    project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str], mirrored: bool = False
+) -> Project:
     """The project with parts or assemblies that spin at 60 turns a minute, each about its widest cylinder or its pivot's upright.
 
     Several are linked, and go alike; ``mirrored`` every second one turns the other way about.

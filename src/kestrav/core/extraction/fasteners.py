@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kestrav.core.extraction.layers import Body
 from kestrav.core.extraction.problem import Problem
 from kestrav.core.extraction.pulls import shape_axes
-from kestrav.core.geometry.meshes import Mesh, box_gaps
+from kestrav.core.geometry.meshes import Mesh, box_distances
 
 Array = NDArray[np.float64]
 
@@ -77,4 +77,4 @@ def _in_something(body: Body, head: Array, others: Iterable[Body]) -> bool:
     """Whether the tip of a fastener is within the box of another part."""
     heights = body.shape.vertices @ head
     tip = body.shape.vertices[heights < heights.min() + 0.5 * np.ptp(heights)].mean(axis=0)
-    return any(float(box_gaps(np.array([tip, tip]), other.box)) <= 0 for other in others)
+    return any(float(box_distances(np.array([tip, tip]), other.box)) <= 0 for other in others)

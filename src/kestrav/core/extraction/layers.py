@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.depth_limit import DepthLimit
 from kestrav.core.clearance.interference import deeper_than
-from kestrav.core.geometry.meshes import Mesh, box_gaps
+from kestrav.core.geometry.meshes import Mesh, box_distances
 from kestrav.core.geometry.models import AT_REST, built, meets, nearest, placed
 
 Array = NDArray[np.float64]
@@ -57,7 +57,7 @@ class Layer:
 
     def gaps(self, matrices: Array) -> Array:
         """The same (n,) under each of motions (n, 4, 4)."""
-        return _box_gaps(self.corners, matrices, self.box) - self.need
+        return _box_distances(self.corners, matrices, self.box) - self.need
 
     def doubtful(self, matrices: Array, spare: float = 0.0) -> NDArray[np.bool_]:
         """Under which of motions (n, 4, 4) boxes do not tell that they are as far apart as needed and by a spare in mm more."""
@@ -105,11 +105,11 @@ class Held:
 
     def gap(self, matrix: Array) -> float:
         """How far the boxes are apart in mm, under a motion (4, 4)."""
-        return float(_box_gaps(self.corners, matrix[None], self.box)[0])
+        return float(_box_distances(self.corners, matrix[None], self.box)[0])
 
     def doubtful(self, matrices: Array, spare: float = 0.0) -> NDArray[np.bool_]:
         """Under which of motions (n, 4, 4) boxes do not tell that they are apart; no spare is asked of what is in contact."""
-        return np.asarray(_box_gaps(self.corners, matrices, self.box) <= 0)
+        return np.asarray(_box_distances(self.corners, matrices, self.box) <= 0)
 
     def slack(self, matrix: Array, below: float) -> tuple[float, int]:
         """By how much in mm they are less deep than they may be, at least, or ``below`` if that is less; and the obstacle."""
@@ -156,8 +156,8 @@ class Held:
         return self.clear(np.eye(4))
 
 
-def _box_gaps(corners: Array, matrices: Array, box: Array) -> Array:
+def _box_distances(corners: Array, matrices: Array, box: Array) -> Array:
     """How far (n,) the boxes of corners (8, 3) under motions (n, 4, 4) are from a box (2, 3) in mm."""
     here = corners @ matrices[:, :3, :3].swapaxes(1, 2)
     low, high = here.min(axis=1) + matrices[:, :3, 3], here.max(axis=1) + matrices[:, :3, 3]
-    return box_gaps(np.stack([low, high], axis=1), box)
+    return box_distances(np.stack([low, high], axis=1), box)

@@ -27,7 +27,7 @@ from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.layers import FINEST, Body, Held, Layer
 from kestrav.core.extraction.poses import Pose, motions, part_way, pose, stir
-from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps, joined, turned_bounds
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances, joined, turned_bounds
 from kestrav.core.geometry.models import AT_REST, built, nearest, placed
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.parts.rest import rest_and_pivot, rest_poses, rows
@@ -473,7 +473,7 @@ def _near_pairs(
     for i, body in enumerate(movers):
         box = turned_bounds(body.box, there)
         for j, other in enumerate(obstacles):
-            if box_gaps(box, other.box) >= wanted + NEARER:
+            if box_distances(box, other.box) >= wanted + NEARER:
                 continue
             found = nearest(body.model, placed(there), other.model, AT_REST, wanted + NEARER)
             if found is None and not nested(body.solid, there, other.solid):

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kestrav.core.extraction.layers import FINEST
 from kestrav.core.extraction.poses import Pose, leaning, pose
 from kestrav.core.extraction.problem import Budget, Problem
-from kestrav.core.geometry.meshes import box_gaps
+from kestrav.core.geometry.meshes import box_distances
 
 Array = NDArray[np.float64]
 Tick = Callable[[float], None]
@@ -168,7 +168,7 @@ def in_corridor(problem: Problem, way: Array, most: float) -> list[int]:
     """The numbers of the obstacles, without those taken away, whose boxes meet what a straight pull sweeps."""
     ends = np.array([problem.moved_box(Pose()), problem.moved_box(pose(most * way))])
     corridor = np.array([ends[:, 0].min(axis=0) - problem.required, ends[:, 1].max(axis=0) + problem.required])
-    gaps = box_gaps(corridor, np.array([body.box for body in problem.obstacles]).reshape(-1, 2, 3))
+    gaps = box_distances(corridor, np.array([body.box for body in problem.obstacles]).reshape(-1, 2, 3))
     return [int(j) for j in np.flatnonzero(gaps <= 0) if j not in problem.ignored]
 
 

@@ -31,7 +31,7 @@ from kestrav.core.extraction.pulls import (
 )
 from kestrav.core.extraction.way_runs import straight_run
 from kestrav.core.geometry.faces import vector
-from kestrav.core.geometry.meshes import Mesh, box_corners, box_gaps
+from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances
 from kestrav.core.parts.placing import shift, transform
 from kestrav.core.parts.rest import rest_and_pivot, rest_poses, rows
 
@@ -321,7 +321,7 @@ class _Apart:
         return self._looked[key]
 
     def _near(self, problem: Problem, j: int) -> float:
-        return float(box_gaps(problem.moved_box(Pose()), problem.obstacles[j].box))
+        return float(box_distances(problem.moved_box(Pose()), problem.obstacles[j].box))
 
     def _held_by(self, thing: str) -> tuple[str, ...]:
         """What blocks the straight pull of a thing that is blocked by the fewest."""

@@ -295,8 +295,8 @@ class _Growing:
     def _free_until(self, one: Pose, two: Pose, shares: Array) -> int:
         """At how many of shares (n,) of a motion, from the first on, all is free."""
         if self.tilt is not None and not self.upright:
-            leans = np.array([leaning(part_way(one, two, float(share))) > self.tilt for share in shares])
-            shares = shares[: int(np.argmax(leans))] if leans.any() else shares
+            banks = np.array([leaning(part_way(one, two, float(share))) > self.tilt for share in shares])
+            shares = shares[: int(np.argmax(banks))] if banks.any() else shares
         return self.problem.free_until(one, two, shares, self.spare)
 
     # choices

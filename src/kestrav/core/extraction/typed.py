@@ -57,7 +57,7 @@ def _three(text: str, what: str, how: str) -> Vector:
     return x, y, z
 
 
-def told_direction(direction: Vector) -> str:
+def given_direction(direction: Vector) -> str:
     """A unit direction in words: “+x”, or its numbers where it is along no axis."""
     for text, axis in AXES.items():
         if sum(a * b for a, b in zip(axis, direction, strict=True)) > 0.9999:

@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.camera.fixes import Goal, Way, told, tried
 from kestrav.core.camera.judged import Judged
-from kestrav.core.camera.mending import Goal, Way, told, tried
 from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document.records import Shot
 from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment

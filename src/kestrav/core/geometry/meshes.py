@@ -198,7 +198,7 @@ def turned_bounds(bounds: ArrayLike, matrices: ArrayLike) -> Array:
     return np.stack([centre - reach, centre + reach], axis=-2)
 
 
-def box_gaps(one: ArrayLike, two: ArrayLike) -> Array:
+def box_distances(one: ArrayLike, two: ArrayLike) -> Array:
     """How far axis-aligned boxes (..., 2, 3) are apart in mm; 0 where they meet."""
     one, two = np.asarray(one, float), np.asarray(two, float)
     gap = np.maximum(np.maximum(one[..., 0, :] - two[..., 1, :], two[..., 0, :] - one[..., 1, :]), 0.0)

@@ -34,7 +34,7 @@ def bank(trip: Journey, stations: ArrayLike) -> Array:
     return np.asarray(found)
 
 
-def lean_gauge(trip: Journey) -> list[tuple[Array, Array]]:
+def bank_gauge(trip: Journey) -> list[tuple[Array, Array]]:
     """How far the lean has changed at most since the start, all changes added up: stations (k,) and rad (k,), between which it grows
     evenly, of what is computed and of what is keyed."""
     how, found = trip.run.bank, []

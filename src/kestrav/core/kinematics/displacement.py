@@ -169,32 +169,32 @@ class Displacement:
         own = share * np.abs(np.diff(rolling.path.own))[k]
         return np.asarray((1.0 + abs(roll.slip)) * way / roll.radius + own)
 
-    def _driven(self, drive: Gear, joint: Joint) -> Array:
-        side = "b" if joint.part == drive.b.part else "a"
-        other = drive.a if side == "b" else drive.b
+    def _driven(self, gear: Gear, joint: Joint) -> Array:
+        side = "b" if joint.part == gear.b.part else "a"
+        other = gear.a if side == "b" else gear.b
         turned = np.zeros(len(self.middle))
         for mine in self.motion.joints_on(other.part):
-            if mine.role in ("turns", "slides") and mine.item is not drive:
+            if mine.role in ("turns", "slides") and mine.item is not gear:
                 turned = turned + self.amount(mine)
-        shift_a, shift_b = self._shifts(drive)
+        shift_a, shift_b = self._shifts(gear)
         if side == "b":
-            return shift_b + ratio(drive) * (turned + shift_a)
-        return shift_a + (turned + shift_b) / ratio(drive)
+            return shift_b + ratio(gear) * (turned + shift_a)
+        return shift_a + (turned + shift_b) / ratio(gear)
 
-    def _shifts(self, drive: Gear) -> tuple[Array, Array]:
+    def _shifts(self, gear: Gear) -> tuple[Array, Array]:
         """By how much both ends come to stand otherwise to each other."""
         none = np.zeros(len(self.middle))
-        if self.motion.carried_alike(drive.a.part, drive.b.part):
+        if self.motion.carried_alike(gear.a.part, gear.b.part):
             return none, none
-        stands = self.motion.stands(drive, self.times)
-        frames = [WORLD, *(chain(self.motion, drive.a.part) & chain(self.motion, drive.b.part))]
+        stands = self.motion.stands(gear, self.times)
+        frames = [WORLD, *(chain(self.motion, gear.a.part) & chain(self.motion, gear.b.part))]
         best: tuple[Array, Array] | None = None
-        centre = at(drive.a.axle.origin), at(drive.b.axle.origin)
-        seen = np.linalg.norm(self._seen_from_b(drive) - np.array(drive.b.axle.origin), axis=1)
+        centre = at(gear.a.axle.origin), at(gear.b.axle.origin)
+        seen = np.linalg.norm(self._seen_from_b(gear) - np.array(gear.b.axle.origin), axis=1)
         long = np.maximum(seen[:-1], seen[1:])
         for frame in frames:
-            one = self._unturned(drive.a.part, frame, centre[0])
-            two = self._unturned(drive.b.part, frame, centre[1])
+            one = self._unturned(gear.a.part, frame, centre[0])
+            two = self._unturned(gear.b.part, frame, centre[1])
             way, turn = one.way + two.way, one.turn + two.turn
             if best is None:
                 best = way, turn
@@ -204,19 +204,19 @@ class Displacement:
         assert best is not None
         way, turn = best
         apart = np.maximum(0.5 * (stands.apart[:-1] + stands.apart[1:] - way), 1e-9)
-        if drive.kind == "rack":
+        if gear.kind == "rack":
             return turn, way + turn * (long + way)
         # the direction from the one to the other, as seen by each, and how it leans with their distance
         angle = (way + 2.0 * (long + way) * turn) / apart + turn
-        if drive.kind in ("chain", "belt") and not drive.crossed:
-            radii = abs(pitch_radius(drive, drive.a) - pitch_radius(drive, drive.b))
+        if gear.kind in ("chain", "belt") and not gear.crossed:
+            radii = abs(pitch_radius(gear, gear.a) - pitch_radius(gear, gear.b))
             angle = angle + radii * way / (apart * np.sqrt(np.maximum(apart**2 - radii**2, 1e-12)))
         return angle, angle
 
-    def _seen_from_b(self, drive: Gear) -> Array:
+    def _seen_from_b(self, gear: Gear) -> Array:
         """Where (n, 3) the first end's axle is in the second's coordinates."""
-        one, two = (self.motion.unturned(part, self.times) for part in (drive.a.part, drive.b.part))
-        seen: Array = (inverse_rigid(two) @ one)[:, :3, :3] @ np.array(drive.a.axle.origin)
+        one, two = (self.motion.unturned(part, self.times) for part in (gear.a.part, gear.b.part))
+        seen: Array = (inverse_rigid(two) @ one)[:, :3, :3] @ np.array(gear.a.axle.origin)
         return seen + (inverse_rigid(two) @ one)[:, :3, 3]
 
     # rods
@@ -327,7 +327,7 @@ class Displacement:
 
     def _rolled_ball(self, ball: Ball, frame: str, points: Points, before: Sequence[Joint]) -> Bound:
         centre = self._joined(ball.part, frame, at(ball.centre), before)
-        roll = self.motion.ball_roll(ball)
+        roll = self.motion.ball_rotation(ball)
         seen = self.motion.ball_centres(ball, self.times)
         if ball.on is None:
             ground, way = self._none(), self._joined(ball.part, WORLD, at(ball.centre), before).way
@@ -458,37 +458,37 @@ class Displacement:
         return lifted(Bound(way, turn), points.from_point(pivot[:3, 3]))
 
     def _attached(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
-        leg, carry = legs[k], legs[k].item
-        assert isinstance(carry, Attachment)
+        leg, attachment = legs[k], legs[k].item
+        assert isinstance(attachment, Attachment)
         if not np.isfinite(leg.start):
             return self._unled(thing, frame, points)
         relative = self.motion.taken(thing, legs, k)
-        found = self.of(carry.carrier, frame, points.moved(relative))
-        if carry.put is not None and np.isfinite(leg.end):
-            found = self._put_down(thing, carry, leg, relative, frame, points, found)
+        found = self.of(attachment.carrier, frame, points.moved(relative))
+        if attachment.put is not None and np.isfinite(leg.end):
+            found = self._put_down(thing, attachment, leg, relative, frame, points, found)
         # at its end it stays where it is in the room
         stays = self._none() if frame == WORLD else self._unknown()
         return where(self.middle > leg.end, stays, found)
 
     def _put_down(
-        self, thing: str, carry: Attachment, leg: Leg, relative: Array, frame: str, points: Points, found: Bound
+        self, thing: str, attachment: Attachment, leg: Leg, relative: Array, frame: str, points: Points, found: Bound
     ) -> Bound:
-        begins_ = max(leg.end - carry.lowering, leg.start)
+        begins_ = max(leg.end - attachment.lowering, leg.start)
         late = (self.middle >= begins_) & (self.middle < leg.end)
         if not late.any():
             return found
         pivot = rest_and_pivot(self.project, thing)[1]
         place = at(pivot[:3, 3])
-        assert carry.put is not None
-        down = placement_matrix(carry.put) @ inverse_rigid(pivot)
-        if carry.onto is None:
+        assert attachment.put is not None
+        down = placement_matrix(attachment.put) @ inverse_rigid(pivot)
+        if attachment.onto is None:
             after = self._none() if frame == WORLD else self._unknown()
             there = np.broadcast_to(down, (len(self.times), 4, 4))
         else:
-            after = self.of(carry.onto, frame, place.moved(down))
-            there = self.motion.poses(carry.onto, self.times) @ down
-        before = self.of(carry.carrier, frame, place.moved(relative))
-        riding = self.motion.poses(carry.carrier, self.times) @ relative
+            after = self.of(attachment.onto, frame, place.moved(down))
+            there = self.motion.poses(attachment.onto, self.times) @ down
+        before = self.of(attachment.carrier, frame, place.moved(relative))
+        riding = self.motion.poses(attachment.carrier, self.times) @ relative
         shares = np.clip((self.times - begins_) / max(leg.end - begins_, 1e-9), 0.0, 1.0)
         mixed = self._mixed(points.from_point(pivot[:3, 3]), pivot, before, after, riding, there, shares)
         return where(late, mixed, found)

@@ -96,11 +96,11 @@ def rates(project: Project, item: Turner, times: ArrayLike) -> Array:
     return found / (2 * np.pi) * 60.0
 
 
-def mesh_errors(project: Project, drive: Gear, times: ArrayLike) -> Array:
+def mesh_errors(project: Project, gear: Gear, times: ArrayLike) -> Array:
     """How far (n,) a drive's teeth are from meshing at times (n,), in shares of a tooth from -0.5 to 0.5; 0 where none are known."""
     times = np.asarray(times, float)
-    if not (toothed(drive) and drive.a.toothed and drive.b.toothed):
+    if not (toothed(gear) and gear.a.toothed and gear.b.toothed):
         return np.zeros(len(times))
     motion = Motion(project)
-    turned = [motion.turned(end.part, end.axle.direction, times) for end in (drive.a, drive.b)]
-    return mesh_error(drive, motion.stands(drive, times), turned[0], turned[1])
+    turned = [motion.turned(end.part, end.axle.direction, times) for end in (gear.a, gear.b)]
+    return mesh_error(gear, motion.stands(gear, times), turned[0], turned[1])

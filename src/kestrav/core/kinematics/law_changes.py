@@ -35,15 +35,15 @@ def changes(motion: Motion, end: float) -> tuple[Array, Array]:
         start = begins(project, poses)
         found += [start + key.time for key in poses.keys] + [start + poses.blend]
         jumps += [start]
-    for carry in project.attachments:
-        start = begins(project, carry)
+    for attachment in project.attachments:
+        start = begins(project, attachment)
         jumps += [start]
-        if carry.end is not None:
-            lowered = max(carry.end - carry.lowering, start)
-            found += [carry.end, lowered]
-            jumps += [carry.end, lowered]
-    for spin in project.rotations:
-        found += list(ramps(project, spin))
+        if attachment.end is not None:
+            lowered = max(attachment.end - attachment.lowering, start)
+            found += [attachment.end, lowered]
+            jumps += [attachment.end, lowered]
+    for rotation in project.rotations:
+        found += list(ramps(project, rotation))
     every = np.array(found + jumps)
     sudden = np.unique([t for t in jumps if 0 <= t <= end])
     return np.unique(every[np.isfinite(every) & (every >= 0) & (every <= end)]), sudden
@@ -54,7 +54,7 @@ def with_changes(motion: Motion, times: Array) -> Array:
     if times[-1] <= times[0]:
         return times[:1]
     law, sudden = changes(motion, float(times[-1]))
-    balls = [motion.ball_roll(ball).times for ball in motion.project.balls]
+    balls = [motion.ball_rotation(ball).times for ball in motion.project.balls]
     every = np.unique(np.concatenate([times, motion.grid, law, *balls]))
     if len(sudden):
         # nothing else within a jump's own step

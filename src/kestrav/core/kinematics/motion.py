@@ -32,7 +32,7 @@ from kestrav.core.kinematics.legs import Leg, active, legs_of, moving_state
 from kestrav.core.kinematics.rolling import Rolling, castors, grid, rolling, spun, turned_about
 from kestrav.core.kinematics.runs import span
 from kestrav.core.kinematics.seating import rider_poses
-from kestrav.core.mechanisms.balls import BallRoll, ball_roll, plane_normals, turned_at
+from kestrav.core.mechanisms.balls import BallRoll, ball_rotation, plane_normals, turned_at
 from kestrav.core.mechanisms.gears import Stand, follow, stand
 from kestrav.core.mechanisms.joints import Joint, joints, joints_of
 from kestrav.core.mechanisms.linkage import (
@@ -213,32 +213,32 @@ class Motion:
                 found = found + np.sign(same) * self.amount(joint, times)
         return found
 
-    def stands(self, drive: Gear, times: Array) -> Stand:
+    def stands(self, gear: Gear, times: Array) -> Stand:
         """How both ends of a drive stand to each other at times (n,)."""
-        return stand(drive, self.unturned(drive.a.part, times), self.unturned(drive.b.part, times))
+        return stand(gear, self.unturned(gear.a.part, times), self.unturned(gear.b.part, times))
 
-    def _driven(self, drive: Gear, joint: Joint, times: Array) -> Array:
-        side = "b" if joint.part == drive.b.part else "a"
-        other = drive.a if side == "b" else drive.b
-        turned = self.turned(other.part, other.axle.direction, times, drive)
-        rest = stand(drive, *(rest_and_pivot(self.project, end.part)[0][None] for end in (drive.a, drive.b)))
-        if self.carried_alike(drive.a.part, drive.b.part):
+    def _driven(self, gear: Gear, joint: Joint, times: Array) -> Array:
+        side = "b" if joint.part == gear.b.part else "a"
+        other = gear.a if side == "b" else gear.b
+        turned = self.turned(other.part, other.axle.direction, times, gear)
+        rest = stand(gear, *(rest_and_pivot(self.project, end.part)[0][None] for end in (gear.a, gear.b)))
+        if self.carried_alike(gear.a.part, gear.b.part):
             none = np.zeros(len(times))
-            return follow(drive, side, rest.sense, turned, none, none)
-        known, key = self._kept, (drive.id, "")
+            return follow(gear, side, rest.sense, turned, none, none)
+        known, key = self._kept, (gear.id, "")
         if key not in known.angles:
-            known.angles[key] = np.array(self._shifts(drive, rest, known.grid, None))
-        shift_a, shift_b = self._shifts(drive, rest, times, known.angles[key])
-        return follow(drive, side, rest.sense, turned, shift_a, shift_b)
+            known.angles[key] = np.array(self._shifts(gear, rest, known.grid, None))
+        shift_a, shift_b = self._shifts(gear, rest, times, known.angles[key])
+        return follow(gear, side, rest.sense, turned, shift_a, shift_b)
 
-    def _shifts(self, drive: Gear, rest: Stand, times: Array, known: Array | None) -> tuple[Array, Array]:
+    def _shifts(self, gear: Gear, rest: Stand, times: Array, known: Array | None) -> tuple[Array, Array]:
         """How both ends stand otherwise to each other than at rest, with the whole turns that led there."""
-        now = self.stands(drive, times)
+        now = self.stands(gear, times)
         a, b = now.a - rest.a, now.b - rest.b
         if known is None:
-            return np.unwrap(a), b if drive.kind == "rack" else np.unwrap(b)
+            return np.unwrap(a), b if gear.kind == "rack" else np.unwrap(b)
         a = turned_as(a, np.interp(times, self._kept.grid, known[0]))
-        return a, b if drive.kind == "rack" else turned_as(b, np.interp(times, self._kept.grid, known[1]))
+        return a, b if gear.kind == "rack" else turned_as(b, np.interp(times, self._kept.grid, known[1]))
 
     def carried_alike(self, one: str, two: str) -> bool:
         """Whether two parts are carried by the same thing, so that they do not move to each other but by their joints."""
@@ -358,7 +358,7 @@ class Motion:
     # balls
 
     def _ball(self, ball: Ball, base: Array, times: Array) -> Array:
-        roll = self.ball_roll(ball)
+        roll = self.ball_rotation(ball)
         centre, ground = self._on_ground(ball, base, times)
         turned = turned_at(roll, ball, times, centre)
         first = self.unturned(ball.part, np.zeros(1))
@@ -367,11 +367,11 @@ class Motion:
         middle = base[:, :3, :3] @ np.array(ball.centre) + base[:, :3, 3]
         return rigid(rotation, middle - rotation @ np.array(ball.centre))
 
-    def ball_roll(self, ball: Ball) -> BallRoll:
+    def ball_rotation(self, ball: Ball) -> BallRoll:
         """A ball's way and rotation over the whole project."""
         known = self._kept
         if ball.id not in known.balls:
-            known.balls[ball.id] = self._ball_roll(ball, self._fine_enough(ball))
+            known.balls[ball.id] = self._ball_rotation(ball, self._fine_enough(ball))
         return known.balls[ball.id]
 
     def _on_ground(self, ball: Ball, base: Array, times: Array) -> tuple[Array, Array]:
@@ -389,14 +389,14 @@ class Motion:
         finer = int(np.clip(np.ceil(steps.max(initial=0.0) / _BALL_STEP), 1, _MOST_FINER))
         return times if finer == 1 else np.linspace(times[0], times[-1], finer * (len(times) - 1) + 1)
 
-    def _ball_roll(self, ball: Ball, times: Array) -> BallRoll:
+    def _ball_rotation(self, ball: Ball, times: Array) -> BallRoll:
         centre, _ = self._on_ground(ball, self.unturned(ball.part, times), times)
         if ball.on is None or not ball.normals:
             normal = plane_normals(centre)
         else:
             found = np.linspace(0.0, ball.until, len(ball.normals))
             normal = unit(np.column_stack([np.interp(times, found, column) for column in np.array(ball.normals).T]))
-        return ball_roll(times, centre, normal, ball.radius)
+        return ball_rotation(times, centre, normal, ball.radius)
 
     def ball_centres(self, ball: Ball, times: Array) -> Array:
         """A ball's centre (n, 3) at times (n,), in the coordinates of what it rolls on."""
@@ -493,16 +493,16 @@ class Motion:
             self._taken[key] = found
         return found
 
-    def _put_down(self, thing: str, carry: Attachment, leg: Leg, times: Array, found: Array) -> Array:
+    def _put_down(self, thing: str, attachment: Attachment, leg: Leg, times: Array, found: Array) -> Array:
         """World matrices (n, 4, 4) of a ride that ends where its rider is put down, at times within the ride."""
-        begins = max(leg.end - carry.lowering, leg.start)
+        begins = max(leg.end - attachment.lowering, leg.start)
         late = times >= min(begins, leg.end)
-        if carry.put is None or not late.any():
+        if attachment.put is None or not late.any():
             return found
-        down = placement_matrix(carry.put) @ inverse_rigid(rest_and_pivot(self.project, thing)[1])
+        down = placement_matrix(attachment.put) @ inverse_rigid(rest_and_pivot(self.project, thing)[1])
         there = np.broadcast_to(down, (int(late.sum()), 4, 4))
-        if carry.onto is not None:
-            there = self.poses(carry.onto, times[late]) @ there
+        if attachment.onto is not None:
+            there = self.poses(attachment.onto, times[late]) @ there
         shares = np.minimum((times[late] - begins) / max(leg.end - begins, 1e-9), 1.0)
         found = found.copy()
         found[late] = there if leg.end <= begins else self._between(thing, found[late], there, shares)

@@ -16,7 +16,7 @@ from kestrav.core.document.records import (
     PartAim,
     TowardOrientation,
 )
-from kestrav.core.kinematics.banking import lean_gauge
+from kestrav.core.kinematics.banking import bank_gauge
 from kestrav.core.kinematics.bounds import MOST_TURN, WORLD, Bound, at
 from kestrav.core.kinematics.carriage import LONGEST, places_beyond, rear_stations
 from kestrav.core.kinematics.roughness import AXES_OF_TURN, most_change
@@ -75,7 +75,7 @@ class OnPath:
             keyed = self._gauged(*gauge, self.trip.stations(times) / self.trip.path.length)
             turn = keyed if orientation.room else turn + keyed
         if run.bank.computed or run.bank.keys:
-            for stations, total in lean_gauge(self.trip):
+            for stations, total in bank_gauge(self.trip):
                 turn = turn + self._gauged(stations, total, self.trip.stations(times))
         return Bound(way, turn + own)
 

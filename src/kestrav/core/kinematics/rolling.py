@@ -141,31 +141,31 @@ def rolling(roll: Wheel, base: Base, times: Array) -> Rolling:
     return Rolling(roll, path, way, np.diff(way) - np.diff(_along(path.centre, path.ahead)))
 
 
-def castors(swivel: Castor, base: Base, times: Array) -> Array:
+def castors(castor: Castor, base: Base, times: Array) -> Array:
     """Angles (n,) of a castor about its kingpin at a grid of times (n,), from where it stands in its part.
 
     Without trail it looks along the way of its kingpin, forwards or backwards, whichever is nearer to how it stood; with
     trail its wheel follows as a towed body does (the tractrix, by Heun's method). It stands while nothing moves.
     """
     poses = base(times)
-    axis = np.array(swivel.kingpin.direction) / np.linalg.norm(swivel.kingpin.direction)
-    place = poses[:, :3, :3] @ np.array(swivel.kingpin.origin) + poses[:, :3, 3]
-    ahead = np.array(swivel.forward) - (np.array(swivel.forward) @ axis) * axis
+    axis = np.array(castor.kingpin.direction) / np.linalg.norm(castor.kingpin.direction)
+    place = poses[:, :3, :3] @ np.array(castor.kingpin.origin) + poses[:, :3, 3]
+    ahead = np.array(castor.forward) - (np.array(castor.forward) @ axis) * axis
     ahead /= np.linalg.norm(ahead)
     left = np.cross(axis, ahead)
     # the step of the kingpin as the part itself sees it
     step = np.einsum("nji,nj->ni", 0.5 * (poses[:-1, :3, :3] + poses[1:, :3, :3]), np.diff(place, axis=0))
     x, y = step @ ahead, step @ left
-    if swivel.trail <= 0:
+    if castor.trail <= 0:
         return _looking(x, y)
     turned = _own_turn(poses, axis)
     angle = np.zeros(len(times))
     for k in range(len(step)):
-        spin = turned[k + 1] - turned[k]
+        rotation = turned[k + 1] - turned[k]
         # a towed wheel turns by what of the step goes across it, and is left behind by the turn of what tows it
-        first = (y[k] * np.cos(angle[k]) - x[k] * np.sin(angle[k])) / swivel.trail - spin
+        first = (y[k] * np.cos(angle[k]) - x[k] * np.sin(angle[k])) / castor.trail - rotation
         guess = angle[k] + first
-        second = (y[k] * np.cos(guess) - x[k] * np.sin(guess)) / swivel.trail - spin
+        second = (y[k] * np.cos(guess) - x[k] * np.sin(guess)) / castor.trail - rotation
         angle[k + 1] = angle[k] + 0.5 * (first + second)
     return angle
 
@@ -184,41 +184,41 @@ def _looking(x: Array, y: Array) -> Array:
     return found
 
 
-def ramps(project: Project, spin: TimedRotation) -> Array:
+def ramps(project: Project, rotation: TimedRotation) -> Array:
     """Times (k,) in s at which a spin begins and ends, and its ramps."""
-    start = begins(project, spin)
+    start = begins(project, rotation)
     if not np.isfinite(start):
         return np.empty(0)
-    length, ramp_in, ramp_out = _ramps(spin)
+    length, ramp_in, ramp_out = _ramps(rotation)
     found = start + np.array([0.0, ramp_in, length - ramp_out, length])
     return found[np.isfinite(found)]
 
 
-def _ramps(spin: TimedRotation) -> tuple[float, float, float]:
+def _ramps(rotation: TimedRotation) -> tuple[float, float, float]:
     """How long a spin lasts (infinite: for good), and its ramps, in s."""
-    length = np.inf if spin.end is None else max(spin.end - spin.start, 1e-9)
-    ramp_in, ramp_out = spin.ramp_in, spin.ramp_out if np.isfinite(length) else 0.0
+    length = np.inf if rotation.end is None else max(rotation.end - rotation.start, 1e-9)
+    ramp_in, ramp_out = rotation.ramp_in, rotation.ramp_out if np.isfinite(length) else 0.0
     if ramp_in + ramp_out > length:
         shrunk = length / (ramp_in + ramp_out)
         ramp_in, ramp_out = ramp_in * shrunk, ramp_out * shrunk
     return length, ramp_in, ramp_out
 
 
-def spun(project: Project, spin: TimedRotation, times: ArrayLike) -> Array:
+def spun(project: Project, rotation: TimedRotation, times: ArrayLike) -> Array:
     """Angles (n,) of a spin at times (n,): at rest before it, at a steady speed between ramps in which speed grows evenly,
     and held after its end."""
     times = np.asarray(times, float)
-    start = begins(project, spin)
+    start = begins(project, rotation)
     if not np.isfinite(start):
         return np.zeros(len(times))
     since = np.maximum(times - start, 0.0)
-    length, ramp_in, ramp_out = _ramps(spin)
-    sense = -1.0 if spin.mirrored else 1.0
-    if spin.turns is not None:
-        rate = sense * 2 * np.pi * spin.turns / (length - 0.5 * (ramp_in + ramp_out))
+    length, ramp_in, ramp_out = _ramps(rotation)
+    sense = -1.0 if rotation.mirrored else 1.0
+    if rotation.turns is not None:
+        rate = sense * 2 * np.pi * rotation.turns / (length - 0.5 * (ramp_in + ramp_out))
     else:
-        assert spin.rpm is not None
-        rate = sense * 2 * np.pi * spin.rpm / 60.0
+        assert rotation.rpm is not None
+        rate = sense * 2 * np.pi * rotation.rpm / 60.0
     t = np.minimum(since, length)
     found = rate * np.where(t < ramp_in, 0.5 * t**2 / max(ramp_in, 1e-12), t - 0.5 * ramp_in)
     if ramp_out > 0:

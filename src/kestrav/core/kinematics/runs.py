@@ -377,7 +377,7 @@ def _span(project: Project) -> float:
     ends += [begins(project, poses) + poses.keys[-1].time for poses in project.pose_tracks]
     ends += [begins(project, c) if c.end is None else c.end for c in project.attachments]
     ends += [light.keys[-1].time for light in project.lights if light.keys]
-    ends += [spin.end for spin in project.rotations if spin.end is not None and spin.trigger is None]
+    ends += [rotation.end for rotation in project.rotations if rotation.end is not None and rotation.trigger is None]
     # a run so slow that it would take days is shown as far as a project can last
     return min(max((end for end in ends if np.isfinite(end)), default=1.0) or 1.0, LONGEST)
 

@@ -59,7 +59,7 @@ class _Setup:
 
 _KEY = SoftBox(-53.746162, 49.799599, 8.0, 8.0, 0.55)  # where the steady light of every picture shines from
 _SETUPS: dict[SetupName, _Setup] = {
-    "workshop": _Setup(0.0, 0.0, 0.0, (_KEY, SoftBox(191.309932, 26.117055, 14.0, 10.0, 0.12))),
+    "workshop": _Setup(0.0, 0.0, 0.0, (_KEY, SoftBox(191.309932, 26.117055, 14.0, 10.0, 0.2265))),
     "three-point": _Setup(
         0.3, 0.22, 0.16,
         (SoftBox(-45.0, 40.0, 16.0, 16.0, 0.7), SoftBox(-140.0, 20.0, 24.0, 18.0, 0.32), SoftBox(110.0, 45.0, 10.0, 20.0, 0.6)),

@@ -42,7 +42,7 @@ def plane_normals(centre: Array) -> Array:
     return np.asarray((raw / np.maximum(flat, 1e-300)[:, None])[last])
 
 
-def ball_roll(times: Array, centre: Array, normal: Array, radius: float) -> BallRoll:
+def ball_rotation(times: Array, centre: Array, normal: Array, radius: float) -> BallRoll:
     """The rotation of a ball along its way: each step turns it by way ÷ radius about the line across both way and normal.
 
     Steps are joined by the Magnus series to the fourth order (W. Magnus, "On the exponential solution of differential equations

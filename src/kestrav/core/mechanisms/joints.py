@@ -47,13 +47,13 @@ def _every(project: Project) -> list[Joint]:
     turned: tuple[Wheel | TimedRotation, ...] = (*project.wheels, *project.rotations)
     found += [Joint(item, "turns", item.part, item.axle) for item in turned]
     way = driven(project)
-    for drive in project.gears:
-        side = way[drive.id]
+    for gear in project.gears:
+        side = way[gear.id]
         if side is None:
             continue
-        end = drive.b if side == "b" else drive.a
-        role: Literal["turns", "slides"] = "slides" if drive.kind == "rack" and side == "b" else "turns"
-        found.append(Joint(drive, role, end.part, end.axle))
+        end = gear.b if side == "b" else gear.a
+        role: Literal["turns", "slides"] = "slides" if gear.kind == "rack" and side == "b" else "turns"
+        found.append(Joint(gear, role, end.part, end.axle))
     for rod in project.rods:
         found.append(Joint(rod, "rod", rod.part))
         if rod.keeps == "level":

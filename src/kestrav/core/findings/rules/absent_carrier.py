@@ -26,27 +26,27 @@ def find(evidence: Evidence) -> list[Finding]:
     """One finding for each ride of a part that begins while its carrier is farther from it than the limit."""
     found = []
     project = evidence.project
-    for carry in project.attachments:
-        start = leg_of(project, carry).start
-        if not isinstance(get(project, carry.rider), Part) or not np.isfinite(start):
+    for attachment in project.attachments:
+        start = leg_of(project, attachment).start
+        if not isinstance(get(project, attachment.rider), Part) or not np.isfinite(start):
             continue
-        gap, ends = _gap(evidence, project, carry, start)
+        gap, ends = _gap(evidence, project, attachment, start)
         if gap <= APART or ends is None:
             continue
-        later = _when_there(evidence, carry, start)
+        later = _when_there(evidence, attachment, start)
         fixes = (
-            [Fix(f"Begin at {later:.2f} s", partial(update, item_id=carry.id, start=later, trigger=None))]
+            [Fix(f"Begin at {later:.2f} s", partial(update, item_id=attachment.id, start=later, trigger=None))]
             if later
             else []
         )
-        fixes.append(Fix("Delete the attachment", partial(remove, item_id=carry.id)))
+        fixes.append(Fix("Delete the attachment", partial(remove, item_id=attachment.id)))
         frame = evidence.frame(start)
         found.append(
             Finding(
                 rule="absent-carrier",
                 severity="warning",
-                subject=(carry.id, carry.rider, carry.carrier),
-                title=f"{get(project, carry.rider).name} is attached before {get(project, carry.carrier).name} is there",
+                subject=(attachment.id, attachment.rider, attachment.carrier),
+                title=f"{get(project, attachment.rider).name} is attached before {get(project, attachment.carrier).name} is there",
                 detail=f"{gap:,.1f} mm apart at {start:.2f} s, when the attachment begins; {APART:g} mm allowed",
                 time=start,
                 value=gap,
@@ -63,12 +63,12 @@ def find(evidence: Evidence) -> list[Finding]:
 
 
 def _gap(
-    evidence: Evidence, project: Project, carry: Attachment, time: float
+    evidence: Evidence, project: Project, attachment: Attachment, time: float
 ) -> tuple[float, tuple[Array, Array] | None]:
     """The least distance between the solids of rider and carrier at a time, and between which places it is."""
     poses = world_poses(project, [time])[0]
     # what rides along with the carrier, the rider among it, is not the carrier
-    mine, theirs = set(subtree(project, carry.rider)), set(subtree(project, carry.carrier))
+    mine, theirs = set(subtree(project, attachment.rider)), set(subtree(project, attachment.carrier))
     sides = []
     for ids in (mine, theirs - mine):
         solids = [(i, p) for i, p in enumerate(project.parts) if p.id in ids and p.geometry is not None]
@@ -90,13 +90,13 @@ def _gap(
     return best, ends
 
 
-def _when_there(evidence: Evidence, carry: Attachment, start: float) -> float | None:
+def _when_there(evidence: Evidence, attachment: Attachment, start: float) -> float | None:
     """The first frame after a time at which the two are close enough, were there no ride."""
-    free = remove(evidence.project, carry.id)
+    free = remove(evidence.project, attachment.id)
     times = evidence.times[evidence.times > start]
-    if carry.end is not None:
-        times = times[times < carry.end]
+    if attachment.end is not None:
+        times = times[times < attachment.end]
     for time in times:
-        if _gap(evidence, free, carry, float(time))[0] <= APART:
+        if _gap(evidence, free, attachment, float(time))[0] <= APART:
             return float(time)
     return None

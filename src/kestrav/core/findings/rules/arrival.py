@@ -94,7 +94,7 @@ def _in_time(evidence: Evidence, trip: Journey, arrive_by: float) -> list[Findin
             evidence,
             trip,
             trip.end,
-            rule="due",
+            rule="late",
             severity="breach" if late > 0 else "warning",
             title=f"{run.name} arrives {how}",
             detail=f"At {trip.end:.2f} s, {abs(late):.2f} s {how}; required at {arrive_by:.2f} s",

@@ -6,8 +6,8 @@ from functools import partial
 
 import numpy as np
 
+from kestrav.core.camera.fixes import Way, slower
 from kestrav.core.camera.judged import Judged
-from kestrav.core.camera.mending import Way, slower
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Shot
 from kestrav.core.findings.model import Evidence, Finding

@@ -6,8 +6,8 @@ from functools import partial
 
 import numpy as np
 
+from kestrav.core.camera.fixes import Way, own_path, raises, shifts, widens
 from kestrav.core.camera.judged import Judged
-from kestrav.core.camera.mending import Way, own_path, raises, shifts, widens
 from kestrav.core.camera.walking import replanned
 from kestrav.core.document.records import Shot
 from kestrav.core.findings.model import Evidence, Finding, Fix, point

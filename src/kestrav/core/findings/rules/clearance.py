@@ -92,13 +92,13 @@ def with_fixes(evidence: Evidence, finding: Finding, known: Worked) -> Finding:
     if run is None or not can_bend(project, run):
         return finding
     if run.id not in known:
-        known[run.id] = _mends_of(evidence, run)
+        known[run.id] = _fixes_of(evidence, run)
     why, fixes = known[run.id]
     detail = f"{finding.detail}. Its path cannot be bent away: {why}" if why else finding.detail
     return dataclasses.replace(finding, detail=detail, fix=fixes[0] if fixes else None, also=fixes[1:])
 
 
-def _mends_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Fix, ...]]:
+def _fixes_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Fix, ...]]:
     project, meshes = evidence.project, evidence.meshes
     why, fixes = "", []
     try:

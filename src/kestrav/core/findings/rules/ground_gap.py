@@ -64,7 +64,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 intervals=((frame, frame),),
                 place=point(places[worst]),
                 gap=(point(places[worst]), point(below)),
-                fix=_mend(run, float(np.abs(gap).max()), float(gap[worst])),
+                fix=_fix(run, float(np.abs(gap).max()), float(gap[worst])),
             )
         )
     return found
@@ -78,7 +78,7 @@ def _undersides(project: Project, run: Run, times: Array) -> Array:
     return found
 
 
-def _mend(run: Run, largest: float, worst: float) -> Fix:
+def _fix(run: Run, largest: float, worst: float) -> Fix:
     """Riding on the ground, on the middle of its underside; where it does so already, within a longer reach."""
     reach = max(300.0, 2.0 * largest)
     if run.ground is None:

@@ -107,7 +107,7 @@ def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]
     name = get(project, thing).name
     pair = f"{one.item.name} and {two.item.name}"
     if gap > GAP and not _told_by_joint(project, thing, one, two):
-        fixes = [m for m in place_mends(project, thing, one, two, before[:3, 3]) if m is not None]
+        fixes = [m for m in place_fixes(project, thing, one, two, before[:3, 3]) if m is not None]
         yield _finding(
             evidence,
             thing,
@@ -134,14 +134,14 @@ def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]
                 one,
                 two,
                 after[:3, 3],
-                rule="turn-at-once",
+                rule="orientation-jump",
                 severity="warning",
                 title=f"{name} changes orientation at once",
                 detail=f"{angle:.1f}° at {two.start:.2f} s, between {pair}; {ANGLE:g}° allowed",
                 value=angle,
                 unit="°",
                 limit=ANGLE,
-                fix=blend_mend(two),
+                fix=blend_fix(two),
             )
     speeds = [_speed(one, ends=True), _speed(two, ends=False)]
     at_once = not np.isfinite(one.end) or two.start - one.end < _AT_ONCE
@@ -195,7 +195,7 @@ def _let_go(evidence: Evidence, thing: str, legs: list[Leg], k: int) -> Iterator
             (leg.item.id, thing),
             float(time),
             places[1],
-            rule="let-go" if ends else "snatched",
+            rule="released-in-motion" if ends else "attached-in-motion",
             severity="warning",
             title=f"{name} {'stops at once' if ends else 'is snatched up'}",
             detail=f"{change:,.0f} mm/s at {time:.2f} s, as {leg.item.name} {'ends' if ends else 'begins'} while "
@@ -207,10 +207,10 @@ def _let_go(evidence: Evidence, thing: str, legs: list[Leg], k: int) -> Iterator
         )
 
 
-def _stands(motion: Motion, carry: Attachment, time: float) -> float | None:
+def _stands(motion: Motion, attachment: Attachment, time: float) -> float | None:
     """The first time from another on at which a carrier stands; None if it goes on to the end."""
     grid = motion.grid
-    places = motion.poses(carry.carrier, grid)[:, :3, 3]
+    places = motion.poses(attachment.carrier, grid)[:, :3, 3]
     moving = np.linalg.norm(np.diff(places, axis=0), axis=1) > 1e-6
     after = np.flatnonzero((grid[:-1] >= time) & ~moving)
     return float(np.ceil(grid[after[0]] * 1000) / 1000) if len(after) else None
@@ -224,7 +224,7 @@ def _told_by_joint(project: Project, thing: str, one: Leg, two: Leg) -> bool:
     return float(np.linalg.norm(two.trip.path.curve.position([two.trip.sets_out_at])[0] - end)) > GAP
 
 
-def blend_mend(two: Leg) -> Fix | None:
+def blend_fix(two: Leg) -> Fix | None:
     """Bringing a thing over from where it was, softly."""
     if isinstance(two.item, Attachment):
         return None
@@ -232,7 +232,7 @@ def blend_mend(two: Leg) -> Fix | None:
     return Fix(f"Blend over {span:.2f} s", partial(update, item_id=two.item.id, blend=span))
 
 
-def place_mends(project: Project, thing: str, one: Leg, two: Leg, before: Array) -> list[Fix | None]:
+def place_fixes(project: Project, thing: str, one: Leg, two: Leg, before: Array) -> list[Fix | None]:
     """Ways to mend a jump of place: the later start brought there, the two joined by a path, or blended."""
     found: list[Fix | None] = []
     if two.trip is not None and two.trip.run.rider == thing:
@@ -251,7 +251,7 @@ def place_mends(project: Project, thing: str, one: Leg, two: Leg, before: Array)
         )
     if not isinstance(two.item, Attachment):
         found.append(Fix("Join them by a path", partial(joined_by_path, thing=thing, one=one.item.id, two=two.item.id)))
-    found.append(blend_mend(two))
+    found.append(blend_fix(two))
     return found
 
 

@@ -46,7 +46,7 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         name = parts[0].name if len(parts) == 1 else f"{parts[0].name} and {len(parts) - 1} more"
         fixes = [
-            _mend(unit, larger, [part.id for part in parts], size) for unit, larger in _fitting(project, source, size)
+            _fix(unit, larger, [part.id for part in parts], size) for unit, larger in _fitting(project, source, size)
         ]
         found.append(_finding(parts[0], name, size, low if size < low else high, box, fixes))
     return found
@@ -61,7 +61,7 @@ def _fitting(project: Project, source: str, size: float) -> list[tuple[str, floa
     return sorted(fit, key=lambda o: abs(np.log10(size * o[1] / _USUAL)) + _RARE.get(o[0], 0.0))
 
 
-def _mend(unit: str, larger: float, part_ids: list[str], size: float) -> Fix:
+def _fix(unit: str, larger: float, part_ids: list[str], size: float) -> Fix:
     return Fix(
         f"Change unit to {unit}: {show_size(size * larger)}",
         partial(_larger, part_ids=tuple(part_ids), factor=larger),

@@ -11,7 +11,7 @@ from kestrav.core.document.lookup import get, get_as
 from kestrav.core.document.records import AlongOrientation, CarriedOrientation, Path, PointShape, Project
 from kestrav.core.editing.joining import bring_start, turn_start
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
-from kestrav.core.findings.rules.hand_over import blend_mend, joined_by_path
+from kestrav.core.findings.rules.hand_over import blend_fix, joined_by_path
 from kestrav.core.kinematics.legs import journeys_of, leg_of
 from kestrav.core.kinematics.poses import riders
 from kestrav.core.kinematics.runs import Journey
@@ -52,7 +52,7 @@ def _finding(evidence: Evidence, rider: str, one: Journey, two: Journey, gap: fl
     first, second = get(project, one.run.path).name, get(project, two.run.path).name
     time = two.start
     frame = evidence.frame(time)
-    fixes = [m for m in _mends(project, rider, one, two, angle) if m is not None]
+    fixes = [m for m in _fixes(project, rider, one, two, angle) if m is not None]
     pair = f"{first} and {second}" if first != second else f"Two portions of {first}"
     return Finding(
         rule="joint",
@@ -75,14 +75,14 @@ def _finding(evidence: Evidence, rider: str, one: Journey, two: Journey, gap: fl
     )
 
 
-def _mends(project: Project, rider: str, one: Journey, two: Journey, angle: float | None) -> list[Fix | None]:
-    found = [_mend(project, one, two, angle), None, blend_mend(leg_of(project, two.run))]
+def _fixes(project: Project, rider: str, one: Journey, two: Journey, angle: float | None) -> list[Fix | None]:
+    found = [_fix(project, one, two, angle), None, blend_fix(leg_of(project, two.run))]
     if angle is None:
         found[1] = Fix("Join them by a path", partial(joined_by_path, thing=rider, one=one.run.id, two=two.run.id))
     return found
 
 
-def _mend(project: Project, one: Journey, two: Journey, angle: float | None) -> Fix | None:
+def _fix(project: Project, one: Journey, two: Journey, angle: float | None) -> Fix | None:
     path = get_as(project, two.run.path, Path)
     if one.run.path == path.id:
         return None

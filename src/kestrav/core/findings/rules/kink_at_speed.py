@@ -7,7 +7,7 @@ import numpy as np
 from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import Path
 from kestrav.core.findings.model import Evidence, Finding, point
-from kestrav.core.findings.rules.kink_in_path import kink_mends
+from kestrav.core.findings.rules.kink_in_path import kink_fixes
 from kestrav.core.kinematics.runs import journey
 
 
@@ -33,7 +33,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 continue
             path = get_as(project, run.path, Path)
             frame = evidence.frame(float(time))
-            fixes = kink_mends(project, path.id, float(station))
+            fixes = kink_fixes(project, path.id, float(station))
             found.append(
                 Finding(
                     rule="kink-at-speed",

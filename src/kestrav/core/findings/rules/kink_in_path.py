@@ -39,7 +39,7 @@ def find(evidence: Evidence) -> list[Finding]:
         time = moment(project, path.id, station)
         others = f", and {len(slow) - 1} more" if len(slow) > 1 else ""
         frame = evidence.frame(time)
-        fixes = kink_mends(project, path.id, station)
+        fixes = kink_fixes(project, path.id, station)
         found.append(
             Finding(
                 rule="kink-in-path",
@@ -60,7 +60,7 @@ def find(evidence: Evidence) -> list[Finding]:
     return found
 
 
-def kink_mends(project: Project, path_id: str, station: float) -> tuple[Fix, ...]:
+def kink_fixes(project: Project, path_id: str, station: float) -> tuple[Fix, ...]:
     """Ways to take a kink at a station out of a path: make its point smooth, or round it by a radius."""
     path = next(p for p in project.paths if p.id == path_id)
     if not isinstance(path.shape, PointShape):

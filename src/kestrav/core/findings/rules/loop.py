@@ -6,8 +6,8 @@ from functools import partial
 
 import numpy as np
 
+from kestrav.core.camera.fixes import closed_loop
 from kestrav.core.camera.judged import Judged
-from kestrav.core.camera.mending import closed_loop
 from kestrav.core.camera.views import views
 from kestrav.core.document.records import Shot
 from kestrav.core.errors import BadInput

@@ -12,7 +12,7 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.records import AlongOrientation, FixedOrientation
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Fix, name_of, point
-from kestrav.core.findings.rules.kink_in_path import kink_mends
+from kestrav.core.findings.rules.kink_in_path import kink_fixes
 from kestrav.core.geometry.transforms import rotation_angle
 from kestrav.core.kinematics.legs import active, legs_of, movers
 from kestrav.core.kinematics.motion import Motion
@@ -40,7 +40,7 @@ def find(evidence: Evidence) -> list[Finding]:
         if not len(flips):
             continue
         worst = int(np.argmax(angle))
-        fixes = _mends(evidence, rider, float(times[worst]), float(times[worst + 1]))
+        fixes = _fixes(evidence, rider, float(times[worst]), float(times[worst + 1]))
         found.append(
             Finding(
                 rule="orientation-flip",
@@ -61,7 +61,7 @@ def find(evidence: Evidence) -> list[Finding]:
     return found
 
 
-def _mends(evidence: Evidence, rider: str, before: float, after: float) -> list[Fix]:
+def _fixes(evidence: Evidence, rider: str, before: float, after: float) -> list[Fix]:
     """Ways in which the rider does not flip between two times: those of a list that are found to help."""
     project = evidence.project
     legs = legs_of(project, rider)
@@ -77,7 +77,7 @@ def _mends(evidence: Evidence, rider: str, before: float, after: float) -> list[
     low, high = float(stations.min()) - 1e-6, float(stations.max()) + 1e-6
     kinks = trip.path.curve.kink_stations
     for kink in kinks[(kinks >= low) & (kinks <= high)].tolist():
-        wanted += kink_mends(project, run.path, kink)
+        wanted += kink_fixes(project, run.path, kink)
     slower = _SLOWER * trip.once
     wanted.append(Fix(f"Set duration to {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)))
     wanted.append(Fix("Keep its rotation at rest", partial(update, item_id=run.id, orientation=FixedOrientation())))

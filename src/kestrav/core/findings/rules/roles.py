@@ -40,7 +40,7 @@ def find(evidence: Evidence) -> list[Finding]:
         elif part.role == "moving" and not _moves(evidence, part, ridden):
             found.append(
                 Finding(
-                    rule="moving-stands",
+                    rule="moving-without-motion",
                     severity="note",
                     subject=(part.id,),
                     title=f"{part.name} is marked as moving but has no motion",

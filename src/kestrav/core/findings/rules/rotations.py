@@ -27,64 +27,64 @@ _ALONG = 0.99  # cosine between an axle and a cylinder's axis above which they a
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each spin what is wrong with it."""
-    return [finding for spin in evidence.project.rotations for finding in _of(evidence, spin)]
+    return [finding for rotation in evidence.project.rotations for finding in _of(evidence, rotation)]
 
 
-def _of(evidence: Evidence, spin: TimedRotation) -> Iterator[Finding]:
+def _of(evidence: Evidence, rotation: TimedRotation) -> Iterator[Finding]:
     project = evidence.project
-    start = begins(project, spin)
+    start = begins(project, rotation)
     try:
-        axle, radius = axle_of(project, evidence.meshes, spin.part)
+        axle, radius = axle_of(project, evidence.meshes, rotation.part)
     except BadInput:
         return
-    if abs(float(unit(axle.direction) @ unit(spin.axle.direction))) < _ALONG:
+    if abs(float(unit(axle.direction) @ unit(rotation.axle.direction))) < _ALONG:
         return
-    away = axles_apart(axle, spin.axle)
+    away = axles_apart(axle, rotation.axle)
     if OFF_AXLE < away < radius:
-        same = 1.0 if float(unit(axle.direction) @ unit(spin.axle.direction)) > 0 else -1.0
+        same = 1.0 if float(unit(axle.direction) @ unit(rotation.axle.direction)) > 0 else -1.0
         right = Axle(axle.origin, point(same * unit(axle.direction)))
         yield _finding(
             evidence,
-            spin,
+            rotation,
             start,
-            rule="spin-off-axle",
-            title=f"{spin.name}: it rotates off its axis",
+            rule="rotation-off-axle",
+            title=f"{rotation.name}: it rotates off its axis",
             detail=f"{away:,.1f} mm beside its cylinder's axis; {OFF_AXLE:g} mm allowed",
             value=away,
             unit="mm",
             limit=OFF_AXLE,
-            fix=Fix("Turn about its cylinder's axis", partial(update, item_id=spin.id, axle=right)),
+            fix=Fix("Turn about its cylinder's axis", partial(update, item_id=rotation.id, axle=right)),
         )
-    yield from _as_a_wheel(evidence, spin, axle, radius)
+    yield from _as_a_wheel(evidence, rotation, axle, radius)
 
 
-def _as_a_wheel(evidence: Evidence, spin: TimedRotation, axle: Axle, radius: float) -> Iterator[Finding]:
+def _as_a_wheel(evidence: Evidence, rotation: TimedRotation, axle: Axle, radius: float) -> Iterator[Finding]:
     """A spin of what touches the ground and is carried along: it must turn as it rolls."""
     project = evidence.project
     motion = Motion(project)
-    wheel = Wheel("", "", spin.part, axle, radius, radius)
+    wheel = Wheel("", "", rotation.part, axle, radius, radius)
     grid = motion.grid
-    track = rolling(wheel, lambda t: motion.unturned(spin.part, t), grid)
+    track = rolling(wheel, lambda t: motion.unturned(rotation.part, t), grid)
     if float(np.abs(np.diff(track.way)).sum()) < 1.0:
         return
     gap, _ = wheel_gaps(project, evidence.meshes, wheel, grid[:: max(len(grid) // 40, 1)])
     if np.abs(gap).max() > project.settings.ground_gap:
         return
-    turned = motion.turned(spin.part, axle.direction, grid)
+    turned = motion.turned(rotation.part, axle.direction, grid)
     wheels = np.diff(track.way) / radius
     off = np.abs(np.diff(turned) - wheels)
     wrong = (np.diff(turned) * wheels < 0) & (np.abs(wheels) > 1e-9)
     slip = radius * float(off.sum())
     way = float(np.abs(np.diff(track.way)).sum())
-    fix = Fix("Use a wheel instead", partial(_roll_instead, spin_id=spin.id, axle=axle, radius=radius))
+    fix = Fix("Use a wheel instead", partial(_roll_instead, spin_id=rotation.id, axle=axle, radius=radius))
     if wrong.any():
         moment = float(grid[int(np.argmax(wrong))])
         yield _finding(
             evidence,
-            spin,
+            rotation,
             moment,
-            rule="spin-wrong-sense",
-            title=f"{spin.name} the wrong way",
+            rule="rotation-wrong-sense",
+            title=f"{rotation.name} the wrong way",
             detail=f"It turns against the way that it rolls for {np.diff(grid)[wrong].sum():.2f} s from {moment:.2f} s on",
             value=float(np.diff(grid)[wrong].sum()),
             unit="s",
@@ -95,10 +95,10 @@ def _as_a_wheel(evidence: Evidence, spin: TimedRotation, axle: Axle, radius: flo
     elif slip > max(SLIP * way, 1.0):
         yield _finding(
             evidence,
-            spin,
+            rotation,
             float(grid[int(np.argmax(off))]),
-            rule="spin-slip",
-            title=f"{spin.name} and slips",
+            rule="rotation-slip",
+            title=f"{rotation.name} and slips",
             detail=f"By {slip:,.0f} mm on {way:,.0f} mm of travel; {max(SLIP * way, 1.0):,.1f} mm allowed",
             value=slip,
             unit="mm",
@@ -108,14 +108,14 @@ def _as_a_wheel(evidence: Evidence, spin: TimedRotation, axle: Axle, radius: flo
 
 
 def _roll_instead(project: Project, spin_id: str, axle: Axle, radius: float) -> Project:
-    spin = next(s for s in project.rotations if s.id == spin_id)
-    name = new_name(project, Wheel, spin.name.removesuffix(" spins"))
-    return add(remove(project, spin_id), Wheel(new_id(project, Wheel), name, spin.part, axle, radius, radius))
+    rotation = next(s for s in project.rotations if s.id == spin_id)
+    name = new_name(project, Wheel, rotation.name.removesuffix(" spins"))
+    return add(remove(project, spin_id), Wheel(new_id(project, Wheel), name, rotation.part, axle, radius, radius))
 
 
 def _finding(
-    evidence: Evidence, spin: TimedRotation, time: float, severity: Severity = "warning", **fields: Any
+    evidence: Evidence, rotation: TimedRotation, time: float, severity: Severity = "warning", **fields: Any
 ) -> Finding:
     time = time if np.isfinite(time) else 0.0
-    place = Motion(evidence.project).pin(spin.part, spin.axle.origin, np.array([time]))[0]
-    return at_moment(evidence, (spin.id, spin.part), time, place, severity=severity, **fields)
+    place = Motion(evidence.project).pin(rotation.part, rotation.axle.origin, np.array([time]))[0]
+    return at_moment(evidence, (rotation.id, rotation.part), time, place, severity=severity, **fields)

@@ -8,9 +8,9 @@ import msgspec
 import numpy as np
 
 from kestrav.core.camera.adjusting import camera_of
+from kestrav.core.camera.fixes import Way
 from kestrav.core.camera.framing import Framed, framed
 from kestrav.core.camera.judged import Judged
-from kestrav.core.camera.mending import Way
 from kestrav.core.camera.subject import subject_id, thing_as_subject
 from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document.edits import update

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.camera.adjusting import fitted, holding_size
+from kestrav.core.camera.fixes import Goal, Way, raises, shifts, widens
 from kestrav.core.camera.judged import Judged
-from kestrav.core.camera.mending import Goal, Way, raises, shifts, widens
 from kestrav.core.camera.subject import subject_id
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Shot

@@ -7,8 +7,8 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.camera.fixes import Way, faded, hideable, raises, shifts, widens
 from kestrav.core.camera.judged import Judged
-from kestrav.core.camera.mending import Way, faded, hideable, raises, shifts, widens
 from kestrav.core.camera.subject import subject_id
 from kestrav.core.document.records import Project, Shot
 from kestrav.core.findings.model import Evidence, Finding, name_of

@@ -12,7 +12,7 @@ from kestrav.core.document.edits import remove, update
 from kestrav.core.document.lookup import get, get_as
 from kestrav.core.document.records import Axle, Gear, Part, Project, TimedRotation, Wheel
 from kestrav.core.document.trains import driven
-from kestrav.core.editing.mechanism_making import centre_distance, set_drive, set_end
+from kestrav.core.editing.mechanism_making import centre_distance, set_end, set_gear
 from kestrav.core.editing.wheel_making import axle_of, axles_apart
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment, point
@@ -35,33 +35,33 @@ _ALONG = 0.99
 def find(evidence: Evidence) -> list[Finding]:
     """For each drive what is wrong with it."""
     way = driven(evidence.project)
-    return [f for drive in evidence.project.gears for f in _of(evidence, drive, way[drive.id])]
+    return [f for gear in evidence.project.gears for f in _of(evidence, gear, way[gear.id])]
 
 
-def _of(evidence: Evidence, drive: Gear, side: str | None) -> Iterator[Finding]:
+def _of(evidence: Evidence, gear: Gear, side: str | None) -> Iterator[Finding]:
     project = evidence.project
-    yield from _off_axle(evidence, drive)
-    wanted = right_distance(drive)
+    yield from _off_axle(evidence, gear)
+    wanted = right_distance(gear)
     if wanted is not None:
-        yield from _distance(evidence, drive, wanted)
-    if side is None and (fault := _against(evidence, drive)) is not None:
+        yield from _distance(evidence, gear, wanted)
+    if side is None and (fault := _against(evidence, gear)) is not None:
         yield fault
         return
     times = evidence.times
     if not len(times):
         return
-    yield from _hardly(evidence, drive)
-    error = np.abs(mesh_errors(project, drive, times))
+    yield from _hardly(evidence, gear)
+    error = np.abs(mesh_errors(project, gear, times))
     worst = int(np.argmax(error))
     if error[worst] > MESH:
-        mesh = partial(set_drive, meshes=evidence.meshes, drive_id=drive.id)
+        mesh = partial(set_gear, meshes=evidence.meshes, gear_id=gear.id)
         yield _finding(
             evidence,
-            drive,
+            gear,
             float(times[worst]),
-            rule="drive-teeth",
+            rule="gear-teeth",
             severity="warning",
-            title=f"{drive.name}: teeth out of mesh",
+            title=f"{gear.name}: teeth out of mesh",
             detail=f"By {error[worst]:.2f} of a tooth at {times[worst]:.2f} s; {MESH:g} allowed",
             value=float(error[worst]),
             unit="",
@@ -70,21 +70,21 @@ def _of(evidence: Evidence, drive: Gear, side: str | None) -> Iterator[Finding]:
         )
 
 
-def _hardly(evidence: Evidence, drive: Gear) -> Iterator[Finding]:
+def _hardly(evidence: Evidence, gear: Gear) -> Iterator[Finding]:
     """A drive that goes on by less than a tooth, so that its teeth say nothing."""
-    if not toothed(drive):
+    if not toothed(gear):
         return
-    tooth = np.pi * drive.pitch if drive.kind in ("external", "internal", "rack") else drive.pitch
-    way = float(np.ptp(ways_rolled(evidence.project, drive, evidence.times)))
+    tooth = np.pi * gear.pitch if gear.kind in ("external", "internal", "rack") else gear.pitch
+    way = float(np.ptp(ways_rolled(evidence.project, gear, evidence.times)))
     if not 1e-6 < way < tooth:
         return
     yield _finding(
         evidence,
-        drive,
+        gear,
         0.0,
-        rule="drive-less-than-a-tooth",
+        rule="gear-less-than-a-tooth",
         severity="note",
-        title=f"{drive.name} moves by less than a tooth",
+        title=f"{gear.name} moves by less than a tooth",
         detail=f"By {way:,.2f} mm in all, and a tooth is {tooth:,.2f} mm",
         value=way,
         unit="mm",
@@ -92,14 +92,14 @@ def _hardly(evidence: Evidence, drive: Gear) -> Iterator[Finding]:
     )
 
 
-def _against(evidence: Evidence, drive: Gear) -> Finding | None:
+def _against(evidence: Evidence, gear: Gear) -> Finding | None:
     """Both ends turned by something else, and not as their ratio says."""
     project = evidence.project
     motion = Motion(project)
     times = motion.grid
-    a, b = (motion.turned(end.part, end.axle.direction, times) for end in (drive.a, drive.b))
-    rest = stand(drive, *(rest_and_pivot(project, end.part)[0][None] for end in (drive.a, drive.b)))
-    told = rest.sense * ratio(drive) * np.diff(a)
+    a, b = (motion.turned(end.part, end.axle.direction, times) for end in (gear.a, gear.b))
+    rest = stand(gear, *(rest_and_pivot(project, end.part)[0][None] for end in (gear.a, gear.b)))
+    told = rest.sense * ratio(gear) * np.diff(a)
     off = np.abs(np.diff(b) - told)
     all_turning = float(max(np.abs(told).sum(), np.abs(np.diff(b)).sum()))
     if off.sum() <= RATIO * max(all_turning, 1e-9):
@@ -107,21 +107,21 @@ def _against(evidence: Evidence, drive: Gear) -> Finding | None:
     wrong = bool((np.diff(b) * told < 0).any())
     moment = float(times[int(np.argmax(off > 0))])
     fix = None
-    sources = [j.item for j in joints(project).get(drive.b.part, ()) if isinstance(j.item, TimedRotation | Wheel)]
+    sources = [j.item for j in joints(project).get(gear.b.part, ()) if isinstance(j.item, TimedRotation | Wheel)]
     if len(sources) == 1:
         source = sources[0]
-        name = get(project, drive.a.part).name
+        name = get(project, gear.a.part).name
         fix = Fix(f"Let {name} turn it, without {source.name}", partial(remove, item_id=source.id))
-    unit_ = "mm" if drive.kind == "rack" else "°"
-    amount = float(off.sum()) if drive.kind == "rack" else float(np.degrees(off.sum()))
+    unit_ = "mm" if gear.kind == "rack" else "°"
+    amount = float(off.sum()) if gear.kind == "rack" else float(np.degrees(off.sum()))
     how = "turn against each other" if wrong else "do not keep their ratio"
     return _finding(
         evidence,
-        drive,
+        gear,
         moment,
-        rule="drive-wrong-sense" if wrong else "drive-ratio",
+        rule="gear-wrong-sense" if wrong else "gear-ratio",
         severity="breach",
-        title=f"{drive.name} {how}",
+        title=f"{gear.name} {how}",
         detail=f"Both are driven by other motions and are {amount:,.1f} {unit_} off in all",
         value=amount,
         unit=unit_,
@@ -145,24 +145,24 @@ def _distance(evidence: Evidence, drive: Gear, wanted: float) -> Iterator[Findin
     fixes = [
         Fix(
             f"Move {get(project, drive.b.part).name} by {abs(off):,.2f} mm",
-            partial(_at_distance, drive=drive, wanted=wanted),
+            partial(_at_distance, gear=drive, wanted=wanted),
         ),
         Fix(
             f"Set module to {module:.4g} mm",
-            partial(set_drive, meshes=evidence.meshes, drive_id=drive.id, pitch=module),
+            partial(set_gear, meshes=evidence.meshes, gear_id=drive.id, pitch=module),
         ),
     ]
     if drive.kind == "rack":
         line = _line_at(project, drive, wanted)
         fixes[0] = Fix(
             f"Put its pitch line {wanted:,.2f} mm from the axle",
-            partial(set_end, meshes=evidence.meshes, drive_id=drive.id, side="b", axle=line),
+            partial(set_end, meshes=evidence.meshes, gear_id=drive.id, side="b", axle=line),
         )
     yield _finding(
         evidence,
         drive,
         0.0,
-        rule="drive-axle-distance",
+        rule="gear-axle-distance",
         severity="warning",
         title=f"{drive.name}: {'too far apart' if off > 0 else 'too near'}",
         detail=f"{apart:,.2f} mm from axle to {'pitch line' if drive.kind == 'rack' else 'axle'}, and the teeth need "
@@ -175,36 +175,36 @@ def _distance(evidence: Evidence, drive: Gear, wanted: float) -> Iterator[Findin
     )
 
 
-def _toward(project: Project, drive: Gear) -> tuple[np.ndarray, np.ndarray]:
+def _toward(project: Project, gear: Gear) -> tuple[np.ndarray, np.ndarray]:
     """The pose of a drive's second end, and the direction from the first one to it across the first one's axle, in space."""
-    one, two = (rest_and_pivot(project, end.part)[0] for end in (drive.a, drive.b))
-    way = (two[:3, :3] @ np.array(drive.b.axle.origin) + two[:3, 3]) - (
-        one[:3, :3] @ np.array(drive.a.axle.origin) + one[:3, 3]
+    one, two = (rest_and_pivot(project, end.part)[0] for end in (gear.a, gear.b))
+    way = (two[:3, :3] @ np.array(gear.b.axle.origin) + two[:3, 3]) - (
+        one[:3, :3] @ np.array(gear.a.axle.origin) + one[:3, 3]
     )
-    for axis in (one[:3, :3] @ unit(drive.a.axle.direction), two[:3, :3] @ unit(drive.b.axle.direction)):
+    for axis in (one[:3, :3] @ unit(gear.a.axle.direction), two[:3, :3] @ unit(gear.b.axle.direction)):
         way = way - (way @ axis) * axis
     return two, unit(way)
 
 
-def _at_distance(project: Project, drive: Gear, wanted: float) -> Project:
+def _at_distance(project: Project, gear: Gear, wanted: float) -> Project:
     """The project with a drive's second end moved along the line of both axles, to the distance that its teeth need."""
-    two, way = _toward(project, drive)
-    part = get_as(project, drive.b.part, Part)
+    two, way = _toward(project, gear)
+    part = get_as(project, gear.b.part, Part)
     above = np.eye(4) if part.parent is None else rest_and_pivot(project, part.parent)[0]
-    there = shift((wanted - centre_distance(project, drive)) * way) @ two
+    there = shift((wanted - centre_distance(project, gear)) * way) @ two
     return update(project, part.id, placement=placement(inverse_rigid(above) @ there))
 
 
-def _line_at(project: Project, drive: Gear, wanted: float) -> Axle:
-    two, way = _toward(project, drive)
-    step = two[:3, :3].T @ ((wanted - centre_distance(project, drive)) * way)
-    return Axle(point(np.array(drive.b.axle.origin) + step), drive.b.axle.direction)
+def _line_at(project: Project, gear: Gear, wanted: float) -> Axle:
+    two, way = _toward(project, gear)
+    step = two[:3, :3].T @ ((wanted - centre_distance(project, gear)) * way)
+    return Axle(point(np.array(gear.b.axle.origin) + step), gear.b.axle.direction)
 
 
-def _off_axle(evidence: Evidence, drive: Gear) -> Iterator[Finding]:
+def _off_axle(evidence: Evidence, gear: Gear) -> Iterator[Finding]:
     """An end that turns beside its own cylinder's axis."""
-    for side, end in (("a", drive.a), ("b", drive.b)):
-        if drive.kind == "rack" and side == "b":
+    for side, end in (("a", gear.a), ("b", gear.b)):
+        if gear.kind == "rack" and side == "b":
             continue
         try:
             axle, radius = axle_of(evidence.project, evidence.meshes, end.part)
@@ -218,22 +218,22 @@ def _off_axle(evidence: Evidence, drive: Gear) -> Iterator[Finding]:
         right = Axle(axle.origin, end.axle.direction)
         yield _finding(
             evidence,
-            drive,
+            gear,
             0.0,
-            rule="drive-off-axle",
+            rule="gear-off-axle",
             severity="warning",
-            title=f"{drive.name}: {get(evidence.project, end.part).name} rotates off its axis",
+            title=f"{gear.name}: {get(evidence.project, end.part).name} rotates off its axis",
             detail=f"{away:,.1f} mm beside its cylinder's axis; {OFF_AXLE:g} mm allowed",
             value=away,
             unit="mm",
             limit=OFF_AXLE,
             fix=Fix(
                 "Turn about its cylinder's axis",
-                partial(set_end, meshes=evidence.meshes, drive_id=drive.id, side=side, axle=right),
+                partial(set_end, meshes=evidence.meshes, gear_id=gear.id, side=side, axle=right),
             ),
         )
 
 
-def _finding(evidence: Evidence, drive: Gear, time: float, **fields: Any) -> Finding:
-    place = Motion(evidence.project).pin(drive.a.part, drive.a.axle.origin, np.array([time]))[0]
-    return at_moment(evidence, (drive.id, drive.b.part, drive.a.part), time, place, **fields)
+def _finding(evidence: Evidence, gear: Gear, time: float, **fields: Any) -> Finding:
+    place = Motion(evidence.project).pin(gear.a.part, gear.a.axle.origin, np.array([time]))[0]
+    return at_moment(evidence, (gear.id, gear.b.part, gear.a.part), time, place, **fields)

@@ -6,8 +6,8 @@ from functools import partial
 
 import numpy as np
 
+from kestrav.core.camera.fixes import Way
 from kestrav.core.camera.judged import Judged
-from kestrav.core.camera.mending import Way
 from kestrav.core.document.edits import update
 from kestrav.core.findings.model import Evidence, Finding
 from kestrav.core.findings.of_cameras import fixes, over_frames

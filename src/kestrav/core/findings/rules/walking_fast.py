@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 
-from kestrav.core.camera.mending import at_speed
+from kestrav.core.camera.fixes import at_speed
 from kestrav.core.camera.walking import SPEED
 from kestrav.core.findings.model import Evidence, Finding, Fix
 from kestrav.core.findings.of_cameras import lasting, over_frames

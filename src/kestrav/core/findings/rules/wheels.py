@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import Axle, Part, Project, Wheel
-from kestrav.core.editing.wheel_making import add_swivel, axle_of, axles_apart
+from kestrav.core.editing.wheel_making import add_castor, axle_of, axles_apart
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment
 from kestrav.core.kinematics.lane_values import wheel_gaps
@@ -197,7 +197,7 @@ def _swivelling(evidence: Evidence, roll: Wheel) -> Fix | None:
     holder = part.parent if isinstance(part, Part) else None
     if holder is None or holder in movers(project) or any(s.part == holder for s in project.castors):
         return None
-    return Fix(f"Let {get(project, holder).name} swivel", partial(add_swivel, part_id=holder))
+    return Fix(f"Let {get(project, holder).name} swivel", partial(add_castor, part_id=holder))
 
 
 def _finding(evidence: Evidence, roll: Wheel, time: float, place: Array, **fields: Any) -> Finding:

@@ -34,7 +34,7 @@ def find(evidence: Evidence) -> list[Finding]:
             item, struck, striker = max(setting_out, key=lambda s: begins(project, s[0]))
             if item.id not in told and _moves(evidence, striker, touch):
                 told.add(item.id)
-                found.append(_uncued(evidence, touch, striker, struck, item))
+                found.append(_not_triggered(evidence, touch, striker, struck, item))
     waiting: tuple[PoseTrack | Attachment | TimedRotation, ...] = (
         *project.pose_tracks,
         *project.attachments,
@@ -51,7 +51,7 @@ def _sets_out(project: Project, struck: str, touch: Touch) -> _Starts | None:
     for thing in (struck, *ancestors(project, struck)[::-1]):
         legs = legs_of(project, thing)
         mine: list[_Starts] = [leg.item for leg in legs[:1]]
-        mine += [spin for spin in project.rotations if spin.part == thing]
+        mine += [rotation for rotation in project.rotations if rotation.part == thing]
         for item in mine:
             if not isinstance(item.trigger, ContactTrigger) and abs(begins(project, item) - touch.time) <= NEAR:
                 return item
@@ -78,14 +78,14 @@ def _about(project: Project, trigger: ContactTrigger, touch: Touch) -> bool:
     return (touch.a in a and touch.b in b) or (touch.a in b and touch.b in a)
 
 
-def _uncued(evidence: Evidence, touch: Touch, striker: str, struck: str, item: _Starts) -> Finding:
+def _not_triggered(evidence: Evidence, touch: Touch, striker: str, struck: str, item: _Starts) -> Finding:
     project = evidence.project
     start = begins(project, item)
     trigger = ContactTrigger(striker, struck, time=touch.time)
     early = "before" if start < touch.time else "after"
     frame = evidence.frame(touch.time)
     return Finding(
-        rule="uncued",
+        rule="not-triggered",
         severity="warning",
         subject=(item.id, struck, striker),
         title=f"{item.name} is not triggered by the contact",

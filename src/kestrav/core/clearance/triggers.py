@@ -31,7 +31,7 @@ def derive_contact_triggers(project: Project, meshes: Mapping[str, Mesh]) -> Pro
     At first nothing that waits for a touch has begun. The earliest touch of all that are waited for happens; with what it starts the
     next is looked for. So what a touch starts does not move what leads to it, and a touch that never comes has no time.
     """
-    waiting = {(i.trigger.a, i.trigger.b) for i in _cued(project) if isinstance(i.trigger, ContactTrigger)}
+    waiting = {(i.trigger.a, i.trigger.b) for i in _triggered(project) if isinstance(i.trigger, ContactTrigger)}
     if not waiting:
         return project
     times: dict[_Pair, float] = {}
@@ -51,13 +51,13 @@ def all_touches(project: Project, meshes: Mapping[str, Mesh], progress: Progress
     What a touch starts may go away from it that very instant, so such touches are looked for with nothing started by them.
     """
     found = list(touches(project, meshes, progress))
-    for item in _cued(project):
+    for item in _triggered(project):
         trigger = item.trigger
         if not isinstance(trigger, ContactTrigger) or trigger.time is None:
             continue
         others = {
             (c.a, c.b): c.time
-            for i in _cued(project)
+            for i in _triggered(project)
             if isinstance(c := i.trigger, ContactTrigger) and c.time is not None
         }
         del others[trigger.a, trigger.b]
@@ -69,7 +69,7 @@ def all_touches(project: Project, meshes: Mapping[str, Mesh], progress: Progress
     return tuple(sorted(found, key=lambda touch: touch.time))
 
 
-def _cued(project: Project) -> list[Cued]:
+def _triggered(project: Project) -> list[Cued]:
     return [item for name in _FIELDS for item in getattr(project, name) if item.trigger is not None]
 
 
