@@ -1,5 +1,6 @@
 """Cameras in the window: made, moved in the lens, walked, shown side by side, charted and mended."""
 
+import cv2
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QSettings, Qt
@@ -13,6 +14,7 @@ from kestrav.core.camera.views import views
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongAim, Camera, Fade, FreeAim, LookKey, OrbitShape, PartAim, PointAim
 from kestrav.core.findings.model import Finding
+from kestrav.core.parts.rest import world_bounds
 
 
 @pytest.fixture
@@ -326,6 +328,34 @@ def test_grid_and_mask_are_typed(looking, monkeypatch):
     frame = looking.stage.lens_rect
     assert frame.width() / frame.height() == pytest.approx(looking.stage.aspect, rel=0.02)
     assert looking.stage.rect().contains(frame)
+
+
+@pytest.mark.parametrize("large", [False, True])
+def test_the_lens_in_the_stage_shows_corners_where_opencv_says(looking, large):
+    """As quick and finished pictures do (tests/render/test_same_pixels.py), within half a pixel of a picture of 1280."""
+    hand, session = looking, looking.session
+    if large:
+        hand.stage.swap()
+    hand.stage.draw()
+    project, shot, camera = session.project, session.project.shots[0], session.camera
+    look = views(project, session.meshes, camera, [session.time], None, shot.width / shot.height)
+    ahead, up = look.forward[0], look.up[0]
+    right = np.cross(ahead, up)
+    turn = np.stack([right, -np.cross(right, ahead), ahead])
+    focal = 0.5 * 720 / np.tan(0.5 * look.vertical_angle(camera, shot.width, shot.height)[0])
+    matrix = np.array([[focal, 0, 640.0], [0, focal, 360.0], [0, 0, 1]])
+    low, high = world_bounds(project, "part-2", session.poses()[None])[0]
+    corners = np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])])
+    expected = cv2.projectPoints(corners, cv2.Rodrigues(turn)[0], -turn @ look.position[0], matrix, None)[0][:, 0]
+    renderer, (left, bottom, r, t) = hand.stage.lens_view.renderer, hand.stage.lens_view.frame
+    (x, y), (wide, tall) = renderer.GetOrigin(), renderer.GetSize()
+    for corner, place in zip(corners, expected, strict=True):
+        renderer.SetWorldPoint(*corner, 1.0)
+        renderer.WorldToDisplay()
+        across, above = (np.array(renderer.GetDisplayPoint()[:2]) - (x, y)) / (wide, tall)
+        found = (across - left) / (r - left) * 1280, (1.0 - (above - bottom) / (t - bottom)) * 720
+        # the lens is as many pixels high as there is room, and so a little wider or narrower than its picture
+        assert np.abs(np.array(found) - place).max() < 0.5 + 320 / min(wide, tall), (found, place)
 
 
 def test_cameras_side_by_side_and_a_click_chooses_one(looking):
