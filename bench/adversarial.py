@@ -64,7 +64,7 @@ from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.law_changes import changes
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.rolling import RATE
-from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.kinematics.runs import course_of, span
 from kestrav.core.parts.solids import geometry_record
 
 CASES = 100_000
@@ -271,7 +271,7 @@ def made_case(seed: int) -> tuple[Project, dict[str, Any]] | None:
             project = edits.update(project, "box", parent="carrier")
             path, run = _run(rng, 1, "carrier", 0.0, orientation=AlongOrientation(stance="level"))
             project = edits.add(project, path, run, Wheel("wheel-1", "Wheel", "box", Axle((0, 0, 0), (0, 1, 0)), 20.0))
-        if project.runs and min(journey(project, run).path.length for run in project.runs) < 5:
+        if project.runs and min(course_of(project, run).path.length for run in project.runs) < 5:
             return None
         moving_wall = rng.random() < 0.25
         project = edits.add(project, Part("wall", "Wall"))

@@ -173,7 +173,7 @@ def _timed(work, rounds):
 
 
 def key_drag(in_turns):
-    """A key of distance moved by one step: the edit, the journey, the charts, drawn."""
+    """A key of distance moved by one step: the edit, the run, the charts, drawn."""
     project = edits.update(
         fleet(), "run-2", speed_profile=Keyed((SpeedKey(0, 0), SpeedKey(0.3, 0.2), SpeedKey(0.6, 0.7), SpeedKey(1, 1)))
     )

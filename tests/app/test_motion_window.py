@@ -37,7 +37,7 @@ from kestrav.core.document.records import (
 from kestrav.core.editing import run_making
 from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.files import project_file
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 
 NONE = Qt.KeyboardModifier.NoModifier
 KEYED = Keyed((SpeedKey(0, 0), SpeedKey(0.5, 0.5), SpeedKey(1, 1)))
@@ -131,14 +131,14 @@ def test_bars_are_moved_stretched_and_snap_to_each_other(hand_of):
     hand, chart = hand_of()
     # to where the other run begins, nearly: it catches it
     chart.drag(chart.bar("run-1"), chart.bar("run-1") + chart.at("bars", 0.97, 0.5) - chart.at("bars", 0.0, 0.5))
-    assert journey(hand.session.project, run_of(hand)).end == pytest.approx(4.0)
+    assert course_of(hand.session.project, run_of(hand)).end == pytest.approx(4.0)
     assert hand.session.undo.count() == 1
     chart.drag(chart.bar("run-2", 0.99), chart.at("bars", 7.01, 0.5))
-    trip = journey(hand.session.project, run_of(hand, 1))
-    assert (trip.start, trip.end) == (4.0, pytest.approx(7.0, abs=0.1))
+    course = course_of(hand.session.project, run_of(hand, 1))
+    assert (course.start, course.end) == (4.0, pytest.approx(7.0, abs=0.1))
     chart.drag(chart.bar("run-2", 0.01), chart.at("bars", 5.0, 0.5))
-    later = journey(hand.session.project, run_of(hand, 1))
-    assert later.end == pytest.approx(trip.end) and later.start == pytest.approx(5.0, abs=0.06)
+    later = course_of(hand.session.project, run_of(hand, 1))
+    assert later.end == pytest.approx(course.end) and later.start == pytest.approx(5.0, abs=0.06)
     hand.session.undo.undo()
     hand.session.undo.undo()
     assert run_of(hand, 1).duration == 2.0
@@ -363,7 +363,7 @@ def test_time_is_stretched_fitted_moved_and_reversed(hand_of, asked):
     hand.session.select(None)
     asked["quantity"] = 12.0
     motion.fit()
-    assert journey(hand.session.project, run_of(hand)).end - run_of(hand).start > 4.0
+    assert course_of(hand.session.project, run_of(hand)).end - run_of(hand).start > 4.0
     hand.session.select("run-1")
     motion.reverse()
     assert run_of(hand).backwards
@@ -481,7 +481,7 @@ def test_what_a_run_goes_with_is_chosen_in_its_card(hand_of):
     hand.choose("Trigger", "run-1")
     assert run_of(hand, 1).trigger == Trigger("run-1")
     hand.type_in("Delay", "0.5")
-    assert journey(hand.session.project, run_of(hand, 1)).start == 3.5
+    assert course_of(hand.session.project, run_of(hand, 1)).start == 3.5
     hand.choose("Trigger", "")
     hand.choose("Follow", "run-1")
     hand.type_in("Distance behind", "12 cm")
@@ -610,7 +610,7 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
     assert session.project.wheels[0].radius == pytest.approx(300 / (2 * np.pi))
     hand.press("From CAD cylinder")
     hand.type_in("Target turns", "4")
-    assert journey(session.project, run_of(hand)).length == pytest.approx(4 * 2 * np.pi * 50)
+    assert course_of(session.project, run_of(hand)).length == pytest.approx(4 * 2 * np.pi * 50)
     hand.type_in("Marks per turn", "8")  # 4 turns end on one of eight marks already
     assert "ends on a mark" in hand.said()
     hand.type_in("Target turns", "4.05")

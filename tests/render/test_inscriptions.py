@@ -12,7 +12,7 @@ from kestrav.core.document.records import Camera, OnPicture, Part, PointAim, Sho
 from kestrav.core.editing.wheel_making import add_wheels
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.poses import world_poses
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.render import inscriptions
 from kestrav.render.inscriptions import Inscriber, Sheet
 from kestrav.render.palette import CARD, INK, PETROL, VERMILION, rgb
@@ -154,7 +154,7 @@ def test_readings_are_those_of_the_motion():
     project, meshes = wheeled()
     project = add_wheels(project, meshes, ["part-3"])
     camera = Camera("camera-1", "Eye", PointAim((0, 0, 0)), position=(0.0, -3000.0, 500.0))
-    end = journey(project, project.runs[0]).end
+    end = course_of(project, project.runs[0]).end
     shot = Shot(
         "shot-1", "Take", "camera-1", 0.0, end, WIDE, HIGH, 25.0, shows=OnPicture(turns=True, speed=True, clock=True)
     )

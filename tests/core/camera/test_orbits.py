@@ -15,7 +15,7 @@ from kestrav.core.document.records import OrbitShape, Part, Path, Placement, Pro
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.check import check
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.paths.shaping import reverse
 
@@ -135,10 +135,10 @@ def test_slowing_in_bends_it_keeps_its_sideways_limit(two):
     project = orbits.add_orbit(
         two.project, two.meshes, ["part-1"], kind="rectangle", offset=300.0, duration=None, speed=2000.0, slows=500.0
     )
-    trip = journey(project, project.runs[-1])
-    times = np.linspace(trip.start, trip.end, 500)
-    assert trip.sideways(times).max() <= 500.0 * 1.02
-    assert np.ptp(trip.speeds(times)) > 100.0
+    course = course_of(project, project.runs[-1])
+    times = np.linspace(course.start, course.end, 500)
+    assert course.sideways(times).max() <= 500.0 * 1.02
+    assert np.ptp(course.speeds(times)) > 100.0
 
 
 def test_the_orbit_follows_what_it_goes_around(two):

@@ -12,7 +12,7 @@ from kestrav.core.document.records import AlongAim, Camera, FreeAim, PartAim, Pa
 from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.paths.path_curves import path_curve
 
 
@@ -88,14 +88,14 @@ def walked(room, waypoints=OVER, **fields):
 def test_eyes_are_at_their_height_and_the_pace_is_a_walk(room):
     project = walked(room)
     camera, run = project.cameras[0], project.runs[0]
-    trip = journey(project, run)
-    times = np.linspace(trip.start, trip.end, 200)
+    course = course_of(project, run)
+    times = np.linspace(course.start, course.end, 200)
     places = Motion(project).poses(camera.id, times)[:, :3, 3]
     # 12 mm higher on the mat
     assert places[:, 2] == pytest.approx(np.full(200, 1600.0), abs=12.5)
-    assert trip.speeds(times).max() == pytest.approx(1200.0, rel=0.02)
+    assert course.speeds(times).max() == pytest.approx(1200.0, rel=0.02)
     assert isinstance(camera.aim, AlongAim)
-    assert project.shots[0].end == pytest.approx(trip.end)
+    assert project.shots[0].end == pytest.approx(course.end)
 
 
 def test_it_goes_up_steps(room):
@@ -108,16 +108,16 @@ def test_it_goes_up_steps(room):
     project = derive_ground(
         walking.add_walk(opened.project, opened.meshes, [(-2500, 0, 0), (1500, 0, 140)]), opened.meshes
     )
-    trip = journey(project, project.runs[0])
-    places = Motion(project).poses(project.cameras[0].id, [trip.start, trip.end])[:, :3, 3]
+    course = course_of(project, project.runs[0])
+    places = Motion(project).poses(project.cameras[0].id, [course.start, course.end])[:, :3, 3]
     assert places[:, 2] == pytest.approx([1600.0, 1740.0], abs=1.0)
 
 
 def test_where_there_is_no_floor_the_floor_is_at_height_0():
     opened = make_project({"Cube": (box_mesh(100, 100, 100), (0, 0, 5000))})
     project = walking.add_walk(opened.project, opened.meshes, [(0, 0, 0), (3000, 0, 0)])
-    trip = journey(project, project.runs[0])
-    place = Motion(derive_ground(project, opened.meshes)).poses(project.cameras[0].id, [trip.end])[0, :3, 3]
+    course = course_of(project, project.runs[0])
+    place = Motion(derive_ground(project, opened.meshes)).poses(project.cameras[0].id, [course.end])[0, :3, 3]
     assert place == pytest.approx([3000, 0, 1600])
 
 
@@ -139,9 +139,9 @@ def test_a_door_swings_away_from_who_comes_before_they_are_there(room):
     project = walking.open_door(project, room.meshes, run.id, "part-6")
     rotation = project.rotations[-1]
     assert isinstance(rotation.trigger, Trigger)
-    trip = journey(project, run)
+    course = course_of(project, run)
     row = [p.id for p in project.parts].index("part-6")
-    at = float(trip.times_at([trip.path.curve.nearest((1500, 0, 0))])[0])
+    at = float(course.times_at([course.path.curve.nearest((1500, 0, 0))])[0])
     from kestrav.core.kinematics.poses import world_poses
 
     there = world_poses(project, [0.0, at])[:, row]
@@ -154,11 +154,11 @@ def test_a_door_swings_away_from_who_comes_before_they_are_there(room):
 
 def test_a_stop_looks_at_a_thing_and_takes_its_time(room):
     project = walked(room)
-    before = journey(project, project.runs[0]).end
+    before = course_of(project, project.runs[0]).end
     project = walking.with_stop(project, project.runs[0].id, 0.4, 3.0, PartAim("part-4"))
-    trip = journey(project, project.runs[0])
-    assert trip.end > before + 2.9
-    begun = float(trip.times_at([0.4 * trip.path.length])[0])
+    course = course_of(project, project.runs[0])
+    assert course.end > before + 2.9
+    begun = float(course.times_at([0.4 * course.path.length])[0])
     judged = of_shot(project, room.meshes, project.shots[0], project.cameras[0])
     from dataclasses import replace
 
@@ -214,9 +214,9 @@ def test_what_does_not_move_cannot_be_followed(going):
 def test_along_the_path_the_distance_is_that_along_it(going):
     project = making.add_follower_on_path(going.project, "run-1", 80.0, 40.0)
     run = project.runs[-1]
-    trip, lead = journey(project, run), journey(project, project.runs[0])
+    course, lead = course_of(project, run), course_of(project, project.runs[0])
     times = np.linspace(1.0, 2.0, 20)
-    assert lead.stations(times) - trip.stations(times) == pytest.approx(np.full(20, 80.0))
+    assert lead.stations(times) - course.stations(times) == pytest.approx(np.full(20, 80.0))
     place = Motion(project).poses(run.rider, [2.0])[0, :3, 3]
     assert place == pytest.approx([20.0, 0.0, 40.0])
 
@@ -232,8 +232,8 @@ def test_a_camera_on_a_path_sets_out_and_arrives_softly_and_around_it_loops(goin
     from kestrav.core.document.records import ArcShape
 
     project = making.add_on_path(going.project, "path-1", PointAim((0, 0, 0)), 5.0)
-    trip = journey(project, project.runs[-1])
-    assert trip.speeds([0.0, 5.0]) == pytest.approx([0.0, 0.0], abs=1e-6)
+    course = course_of(project, project.runs[-1])
+    assert course.speeds([0.0, 5.0]) == pytest.approx([0.0, 0.0], abs=1e-6)
     circle = PathRecord("path-2", "Round", ArcShape((0, 0, 100), (300, 0, 100), 360.0))
     project = making.add_on_path(edits.add(going.project, circle), "path-2", PartAim("part-2"), 5.0)
     assert project.shots[-1].loops

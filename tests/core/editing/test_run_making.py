@@ -31,7 +31,7 @@ from kestrav.core.editing.run_making import (
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.poses import world_bounds, world_poses
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.paths.shaping import reverse
 
 BEND = PointShape(
@@ -49,8 +49,8 @@ def project(shape=None, **run):
 
 
 def far_end(made, axis):
-    trip = journey(made, made.runs[0])
-    return world_bounds(made, "part-1", world_poses(made, [trip.end]))[0][:, axis]
+    course = course_of(made, made.runs[0])
+    return world_bounds(made, "part-1", world_poses(made, [course.end]))[0][:, axis]
 
 
 @pytest.mark.parametrize("seat", ["pivot", "front", "rear", "bottom", "point"])
@@ -72,10 +72,10 @@ def test_backwards_it_is_the_rear_that_stops_at_the_mark():
 def test_on_two_points_in_a_bend_the_overhang_counts():
     made = project(BEND, orientation=CarriedOrientation(wheelbase=400.0, share=0.5), mark=0.95)
     made = stop_at_mark(made, "run-1")
-    run, trip = made.runs[0], journey(made, made.runs[0])
-    curve = trip.path.curve
+    run, course = made.runs[0], course_of(made, made.runs[0])
+    curve = course.path.curve
     mark, way = curve.position([0.95 * curve.length])[0], curve.tangent([0.95 * curve.length])[0]
-    pose = world_poses(made, [trip.end])[0, 0]
+    pose = world_poses(made, [course.end])[0, 0]
     corners = np.array([[x, y, z] for x in (-300, 300) for y in (-150, 150) for z in (-100, 100)])
     ahead = (corners @ pose[:3, :3].T + pose[:3, 3] - mark) @ way
     # square to the path at the mark its foremost corner touches it
@@ -91,8 +91,10 @@ def test_a_path_too_short_for_its_mark_is_said():
 def test_a_path_is_brought_to_its_rider(seat):
     made = project(BEND, reference=seat, begin=0.1, orientation=FixedOrientation())
     brought = bring_path(made, "run-1")
-    trip = journey(brought, brought.runs[0])
-    assert trip.path.curve.position([trip.first])[0] == pytest.approx(seat_place(brought, brought.runs[0]), abs=1e-6)
+    course = course_of(brought, brought.runs[0])
+    assert course.path.curve.position([course.first])[0] == pytest.approx(
+        seat_place(brought, brought.runs[0]), abs=1e-6
+    )
     # its rider does not move to it then
     rest = world_poses(edits.remove(brought, "run-1"), [0])[0, 0]
     assert world_poses(brought, [0])[0, 0] == pytest.approx(rest, abs=1e-6)
@@ -102,8 +104,8 @@ def test_a_convoy_keeps_its_spacing_and_its_looks():
     made = convoy(project(EllipseShape((0, 0, 0), 2000, 2000), speed_profile=Eased(300, 300)), "run-1", 4, 700.0)
     assert [p.name for p in made.parts if p.link] == ["Trolley", "Trolley 2", "Trolley 3", "Trolley 4"]
     times = np.linspace(0, 6, 61)
-    length = journey(made, made.runs[0]).path.length
-    stations = np.array([journey(made, r).stations(times) for r in made.runs])
+    length = course_of(made, made.runs[0]).path.length
+    stations = np.array([course_of(made, r).stations(times) for r in made.runs])
     assert pytest.approx(np.tile([700, 1400, 2100], (61, 1))) == np.mod(stations[0] - stations[1:], length).T
     # what is changed of one is changed of all
     changed = edits.update(made, "run-1", speed_profile=Law("simple harmonic"), orientation=FixedOrientation())
@@ -131,7 +133,7 @@ def test_a_linked_copy_goes_as_the_first_on_its_own_path():
     made = linked_copy(made, "run-1", "part-2", "path-2")
     changed = edits.update(made, "run-2", duration=9.0)
     assert [r.duration for r in changed.runs] == [9.0, 9.0]
-    assert journey(changed, changed.runs[1]).length == pytest.approx(6000)
+    assert course_of(changed, changed.runs[1]).length == pytest.approx(6000)
     moved = edits.update(changed, "run-2", start=2.0)
     assert moved.runs[0].start == 0
 
@@ -139,8 +141,8 @@ def test_a_linked_copy_goes_as_the_first_on_its_own_path():
 def test_a_hold_is_put_in_where_it_is():
     made = with_hold(project(), "run-1", 2.0, 1.5)
     assert made.runs[0].holds[0].place == pytest.approx(1 / 3) and made.runs[0].duration == 7.5
-    trip = journey(made, made.runs[0])
-    assert trip.stations([2.0, 3.0, 3.5, 7.5]) == pytest.approx([1000, 1000, 1000, 3000])
+    course = course_of(made, made.runs[0])
+    assert course.stations([2.0, 3.0, 3.5, 7.5]) == pytest.approx([1000, 1000, 1000, 3000])
     with pytest.raises(BadInput, match="at one of its ends"):
         with_hold(project(), "run-1", 6.0)
 

@@ -49,7 +49,7 @@ from kestrav.core.editing.timing import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.kinematics.runs import course_of, span
 
 AISLE = PointShape((PathPoint((0, 0, 0)), PathPoint((1200, 500, 0)), PathPoint((2000, 0, 0))))
 PACINGS = [
@@ -109,7 +109,7 @@ def test_holds_stretch_too():
 
 def test_fitting_a_choice_to_a_length():
     made = fitted(project(), ["run-1"], 6.0)
-    assert journey(made, made.runs[0]).start == 1.0 and journey(made, made.runs[0]).end == pytest.approx(7.0)
+    assert course_of(made, made.runs[0]).start == 1.0 and course_of(made, made.runs[0]).end == pytest.approx(7.0)
     with pytest.raises(BadInput, match="above 0"):
         stretched(made, ["run-1"], 0.0)
     with pytest.raises(BadInput, match="nothing that is selected"):
@@ -156,9 +156,9 @@ def test_times_to_snap_to_are_those_of_others():
 
 def test_an_end_that_is_moved_stretches_what_ends_there():
     made = set_span(project(), "run-1", end=7.0)
-    assert (journey(made, made.runs[0]).start, journey(made, made.runs[0]).end) == pytest.approx((1, 7))
+    assert (course_of(made, made.runs[0]).start, course_of(made, made.runs[0]).end) == pytest.approx((1, 7))
     made = set_span(project(), "run-1", start=2.0)
-    assert (journey(made, made.runs[0]).start, journey(made, made.runs[0]).end) == pytest.approx((2, 5))
+    assert (course_of(made, made.runs[0]).start, course_of(made, made.runs[0]).end) == pytest.approx((2, 5))
     made = set_span(project(), "attachment-1", end=3.0)
     assert (made.attachments[0].start, made.attachments[0].end) == (2, 3)
     made = set_span(project(), "shot-1", start=1.0)
@@ -208,7 +208,7 @@ def bent(**run):
 @pytest.mark.parametrize("run", RUNS.values(), ids=RUNS.keys())
 def test_halves_of_every_kind_of_run_move_as_the_whole_did(run):
     made = bent(**run)
-    whole = journey(made, made.runs[0])
+    whole = course_of(made, made.runs[0])
     two = split_run(made, "run-1", whole.start + 0.37 * whole.duration)
     again = split_run(two, "run-1-2", whole.start + 0.8 * whole.duration)
     assert len(again.runs) == 3
@@ -220,7 +220,7 @@ def test_halves_of_every_kind_of_run_move_as_the_whole_did(run):
 @pytest.mark.parametrize("run", RUNS.values(), ids=RUNS.keys())
 def test_every_kind_of_run_reversed_is_its_film_played_backwards(run):
     made = bent(**run)
-    whole = journey(made, made.runs[0])
+    whole = course_of(made, made.runs[0])
     back = reversed_in_time(made, ["run-1"])
     times = np.linspace(whole.start, whole.end, 1501)
     assert poses_of(back, whole.start + whole.end - times) == pytest.approx(poses_of(made, times), abs=1e-6)
@@ -231,7 +231,7 @@ def test_every_kind_of_run_reversed_is_its_film_played_backwards(run):
 @pytest.mark.parametrize("run", list(RUNS.values())[:-1], ids=list(RUNS)[:-1])
 def test_every_kind_of_run_stretched_goes_as_before_but_slower(run):
     made = bent(**run)
-    whole = journey(made, made.runs[0])
+    whole = course_of(made, made.runs[0])
     slow = stretched(made, ["run-1"], 1.7)
     times = np.linspace(whole.start, whole.end, 1501)
     there = whole.start + 1.7 * (times - whole.start)
@@ -243,7 +243,7 @@ def test_the_second_half_of_a_run_that_waits_begins_as_the_first_arrives():
     made = edits.update(made, "run-1", trigger=Trigger("run-0", delay=0.5))
     two = split_run(made, "run-1", 4.0)
     later = edits.update(two, "run-0", duration=3.0)
-    first, second = (journey(later, run) for run in later.runs if run.id != "run-0")
+    first, second = (course_of(later, run) for run in later.runs if run.id != "run-0")
     assert second.start == pytest.approx(first.end) and first.start == pytest.approx(3.5)
 
 

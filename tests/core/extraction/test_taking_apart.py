@@ -20,7 +20,7 @@ from kestrav.core.extraction.taking_apart import (
     parts_of,
 )
 from kestrav.core.geometry.meshes import mesh
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.parts.rest import rest_and_pivot
 from kestrav.core.parts.solids import geometry_record
 
@@ -57,11 +57,11 @@ def test_panel_cassette_motor(cupboard):
     assert [r.thing for r in order.removals] == ["panel", "cassette", "motor"] and not order.left
     assert order.removals[1].direction == order.removals[2].direction == (0, -1, 0)
     done = add_sequence(made, order)
-    trips = [journey(done, run) for run in done.runs]
-    assert [t.start for t in trips[1:]] == pytest.approx([t.end for t in trips[:-1]])
+    courses = [course_of(done, run) for run in done.runs]
+    assert [t.start for t in courses[1:]] == pytest.approx([t.end for t in courses[:-1]])
     assert certify(done, meshes).status == "certified"
     back = reversed_in_time(done, [run.id for run in done.runs])
-    assert journey(back, back.runs[2]).start == pytest.approx(0.0)  # the motor goes in first
+    assert course_of(back, back.runs[2]).start == pytest.approx(0.0)  # the motor goes in first
     assert certify(back, meshes).status == "certified"
 
 
@@ -152,13 +152,13 @@ def test_a_whole_product_gives_its_screws_first_in_one_step_and_the_base_stays(g
     assert all(r.direction == pytest.approx((0, 0, 1), abs=1e-6) for r in order.removals)
     assert said[-1][0] == pytest.approx(6 / 7, abs=0.2) and any("of 7 out, last screw" in text for _, text in said)
     done = add_sequence(made, order)
-    trips = [journey(done, run) for run in done.runs]
+    courses = [course_of(done, run) for run in done.runs]
     # the screws at once, then the lid, then the pin
-    assert [t.start for t in trips[:4]] == pytest.approx([trips[0].start] * 4)
-    assert trips[4].start == pytest.approx(max(t.end for t in trips[:4]))
+    assert [t.start for t in courses[:4]] == pytest.approx([courses[0].start] * 4)
+    assert courses[4].start == pytest.approx(max(t.end for t in courses[:4]))
     assert certify(done, meshes).status == "certified"
     together = add_sequence(made, order, speed=100.0, together=True)
-    back = [journey(together, run) for run in together.runs]
+    back = [course_of(together, run) for run in together.runs]
     assert back[5].start == pytest.approx(0.0) and min(t.start for t in back[:4]) >= back[4].end - 1e-6
     assert {run.speed for run in together.runs} == {100.0}
 

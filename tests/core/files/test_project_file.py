@@ -1,4 +1,4 @@
-"""The project file: round trips, and every way it can be broken."""
+"""The project file: round runs, and every way it can be broken."""
 
 import json
 import os

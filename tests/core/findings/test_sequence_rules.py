@@ -29,7 +29,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.findings.check import check
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 
 
 def opened(shape=None, **run):
@@ -192,7 +192,7 @@ def test_dead_time_is_noted_and_taken_out():
     for fault in reversed(faults):
         made = fault.fix.edit(made)
     assert not found(made, "dead-time", start.meshes)
-    assert journey(made, made.runs[0]).start == 0 and made.shots[0].end == 4.0
+    assert course_of(made, made.runs[0]).start == 0 and made.shots[0].end == 4.0
     assert not found(edits.settings(start.project, dead_time=0.0), "dead-time", start.meshes)
 
 

@@ -19,7 +19,7 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.banking import GRAVITY, bank, level_curvature
 from kestrav.core.kinematics.poses import world_poses
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.paths.path_curves import path_curve
 
 
@@ -33,14 +33,14 @@ def project(shape, **run):
     return edits.update(made, "run-1", **({"orientation": AlongOrientation()} | run))
 
 
-def trip(made):
-    return journey(made, made.runs[0])
+def course(made):
+    return course_of(made, made.runs[0])
 
 
 @pytest.mark.parametrize("clockwise", [False, True])
 def test_in_an_even_bend_the_lean_balances_the_force(clockwise):
     made = project(EllipseShape((0, 0, 0), 2000, 2000, clockwise=clockwise), bank=Bank(computed=True, limit=60))
-    run = trip(made)
+    run = course(made)
     speed = run.length / 4.0
     expected = np.arctan(speed**2 / (GRAVITY * 2000)) * (-1 if clockwise else 1)
     assert bank(run, np.linspace(0, run.length, 30)) == pytest.approx(np.full(30, expected), rel=1e-4)
@@ -55,8 +55,8 @@ def test_the_limit_holds_and_smoothing_rolls_into_the_bend():
     corner = PointShape(
         tuple(PathPoint(p, "corner", radius=r) for p, r in [((0, 0, 0), 0), ((3000, 0, 0), 800), ((3000, 3000, 0), 0)])
     )
-    hard = trip(project(corner, bank=Bank(computed=True, limit=10, smoothing=0)))
-    soft = trip(project(corner, bank=Bank(computed=True, limit=10, smoothing=600)))
+    hard = course(project(corner, bank=Bank(computed=True, limit=10, smoothing=0)))
+    soft = course(project(corner, bank=Bank(computed=True, limit=10, smoothing=600)))
     stations = np.linspace(0, hard.length, 2000)
     sharp, smooth = bank(hard, stations), bank(soft, stations)
     assert np.degrees(sharp).max() == pytest.approx(10)
@@ -66,7 +66,7 @@ def test_the_limit_holds_and_smoothing_rolls_into_the_bend():
 
 def test_keys_of_lean_are_kept_and_held_outside():
     made = project(straight((0, 0, 0), (1000, 0, 0)), bank=Bank((BankKey(0.2, 0.0), BankKey(0.6, 20.0))))
-    found = np.degrees(bank(trip(made), [0, 200, 600, 1000]))
+    found = np.degrees(bank(course(made), [0, 200, 600, 1000]))
     assert found == pytest.approx([0, 0, 20, 20])
     pose = world_poses(made, [4.0])[0, 0, :3, :3]
     # to the left: the upside tips toward the left side

@@ -96,9 +96,9 @@ def test_a_ride_goes_on_from_where_a_run_left_its_rider():
 
 
 def motion_length(made):
-    from kestrav.core.kinematics.runs import journey
+    from kestrav.core.kinematics.runs import course_of
 
-    return journey(made, made.runs[0]).path.length
+    return course_of(made, made.runs[0]).path.length
 
 
 def test_a_chain_of_rides_moves_together_and_a_circle_is_refused():

@@ -22,7 +22,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import quaternion_from_rotation
 from kestrav.core.kinematics.motion import thing_speeds
 from kestrav.core.kinematics.poses import mover_bounds, moving_groups, world_poses
-from kestrav.core.kinematics.runs import frame_times, journey, span
+from kestrav.core.kinematics.runs import course_of, frame_times, span
 from kestrav.core.parts.placing import pivot_at_side
 from kestrav.core.parts.rest import rest_poses, top_bounds, world_bounds
 from kestrav.core.paths.path_curves import path_curve
@@ -75,8 +75,8 @@ def test_heading_along_travel_points_the_forward_axis_ahead(forward, flip):
     rotation = world_poses(opened.project, times)[:, 0, :3, :3]
     axis = "xyz".index(forward[1])
     sign = (1 if forward[0] == "+" else -1) * (-1 if flip else 1)
-    trip = journey(opened.project, opened.project.runs[0])
-    assert sign * rotation[:, :, axis] == pytest.approx(trip.path.curve.tangent(trip.stations(times)), abs=1e-9)
+    course = course_of(opened.project, opened.project.runs[0])
+    assert sign * rotation[:, :, axis] == pytest.approx(course.path.curve.tangent(course.stations(times)), abs=1e-9)
     assert np.linalg.det(rotation) == pytest.approx(1.0)
 
 
@@ -95,9 +95,9 @@ def test_portion_of_a_path():
     opened = make_project(
         {"Body": (box_mesh(1, 1, 1), (0, 0, 0))}, straight((0, 0, 0), (100, 0, 0)), begin=0.25, end=0.75
     )
-    trip = journey(opened.project, opened.project.runs[0])
-    assert (trip.first, trip.last, trip.length) == pytest.approx((25, 75, 50))
-    assert trip.times_at([50.0])[0] == pytest.approx(trip.start + trip.duration / 2)
+    course = course_of(opened.project, opened.project.runs[0])
+    assert (course.first, course.last, course.length) == pytest.approx((25, 75, 50))
+    assert course.times_at([50.0])[0] == pytest.approx(course.start + course.duration / 2)
 
 
 def test_bounds_of_an_assembly_hold_its_parts():

@@ -24,7 +24,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.kinematics.runs import course_of, span
 
 AISLE = PointShape((PathPoint((0, 0, 0)), PathPoint((2000, 0, 0))))
 
@@ -34,8 +34,8 @@ def project(shape=AISLE, **run):
     return edits.add(made, Run("run-1", "Rolls", "part-1", "path-1", **({"duration": 4.0} | run)))
 
 
-def trip(made, index=0):
-    return journey(made, made.runs[index])
+def course(made, index=0):
+    return course_of(made, made.runs[index])
 
 
 @pytest.mark.parametrize(
@@ -58,7 +58,7 @@ def test_a_hold_stands_at_its_place_for_its_time_and_the_run_arrives_in_time(spe
         backwards=backwards,
         start=1.0,
     )
-    going = trip(made)
+    going = course(made)
     assert going.end == pytest.approx(7.0, abs=1e-9)
     times = np.linspace(1.0, 7.0, 60_001)
     stations, speeds = going.stations(times), going.speeds(times)
@@ -76,27 +76,27 @@ def test_a_hold_stands_at_its_place_for_its_time_and_the_run_arrives_in_time(spe
 
 def test_legs_between_holds_share_one_steady_speed():
     made = project(speed_profile=Eased(100, 100), duration=None, speed=500.0, holds=(Hold(0.5, 1.0),))
-    going = trip(made)
+    going = course(made)
     # each leg: 1000 mm at 500 mm/s, its two ramps of 100 mm taking twice their time
     assert going.duration == pytest.approx(1.0 + 2 * (1000 + 200) / 500)
     assert going.speeds([1.0, 4.0]) == pytest.approx([500, 500])
 
 
 def test_times_at_are_those_of_first_arriving():
-    going = trip(project(holds=(Hold(0.5, 1.0),)))
+    going = course(project(holds=(Hold(0.5, 1.0),)))
     assert going.times_at([0, 500, 1000, 1500, 2000]) == pytest.approx([0, 0.75, 1.5, 3.25, 4.0])
 
 
 def test_there_and_back_three_times():
-    going = trip(project(passes=3, returns=True, duration=2.0, start=1.0))
+    going = course(project(passes=3, returns=True, duration=2.0, start=1.0))
     assert going.end == 7.0 and going.once == 2.0
     assert going.stations([0, 1, 2, 3, 3.5, 5, 6, 7, 9]) == pytest.approx([0, 0, 1000, 2000, 1500, 0, 1000, 2000, 2000])
     assert going.arrives_at == pytest.approx(2000)
-    assert trip(project(passes=2, returns=True)).arrives_at == pytest.approx(0)
+    assert course(project(passes=2, returns=True)).arrives_at == pytest.approx(0)
 
 
 def test_braking_on_the_way_back_is_braking():
-    going = trip(project(passes=2, returns=True, speed_profile=Eased(500, 500), duration=4.0))
+    going = course(project(passes=2, returns=True, speed_profile=Eased(500, 500), duration=4.0))
     times = np.array([0.3, 3.7, 4.3, 7.7])
     assert np.sign(going.accelerations(times)).tolist() == [1, -1, 1, -1]
 
@@ -104,7 +104,7 @@ def test_braking_on_the_way_back_is_braking():
 def test_a_ring_goes_round_without_end():
     ring = EllipseShape((0, 0, 0), 1000, 1000)
     made = project(ring, passes=0, duration=5.0)
-    going = trip(made)
+    going = course(made)
     assert not np.isfinite(going.end) and span(made) == 10.0
     places = going.path.curve.position(going.stations([1.0, 6.0, 5001.0]))
     assert places[1] == pytest.approx(places[0], abs=1e-6) and places[2] == pytest.approx(places[0], abs=1e-6)
@@ -116,29 +116,29 @@ def test_a_follower_keeps_its_distance_and_stops_at_the_ends():
         made, edits.change(made.runs[0], id="run-2", rider="part-2", follows=Following("run-1", 250.0), begin=0.2)
     )
     times = np.linspace(0, 6, 200)
-    gap = trip(made).stations(times) - trip(made, 1).stations(times)
+    gap = course(made).stations(times) - course(made, 1).stations(times)
     assert gap == pytest.approx(250)
     ahead = edits.update(made, "run-2", follows=Following("run-1", -250.0))
-    stations = trip(ahead, 1).stations(times)
+    stations = course(ahead, 1).stations(times)
     assert stations.max() == pytest.approx(2000) and stations[0] == pytest.approx(650)
-    assert trip(ahead, 1).speeds([4.5]) == 0
+    assert course(ahead, 1).speeds([4.5]) == 0
 
 
 def test_a_follower_on_a_ring_goes_across_its_seam():
     ring = EllipseShape((0, 0, 0), 1000, 1000)
     made = project(ring)
     made = edits.add(made, edits.change(made.runs[0], id="run-2", rider="part-2", follows=Following("run-1", 500.0)))
-    length = trip(made).path.length
-    assert trip(made, 1).stations([0.0]) == pytest.approx([length - 500])
-    assert trip(made, 1).stations([4.0]) == pytest.approx([length - 500])
+    length = course(made).path.length
+    assert course(made, 1).stations([0.0]) == pytest.approx([length - 500])
+    assert course(made, 1).stations([4.0]) == pytest.approx([length - 500])
 
 
 def test_a_follower_follows_live():
     made = project()
     made = edits.add(made, edits.change(made.runs[0], id="run-2", rider="part-2", follows=Following("run-1", 100.0)))
-    before = trip(made, 1).stations([2.0])[0]
+    before = course(made, 1).stations([2.0])[0]
     later = edits.update(made, "run-1", start=1.0)
-    assert before == pytest.approx(900) and trip(later, 1).stations([2.0]) == pytest.approx([400])
+    assert before == pytest.approx(900) and course(later, 1).stations([2.0]) == pytest.approx([400])
 
 
 @pytest.mark.parametrize(
@@ -151,9 +151,9 @@ def test_a_follower_follows_live():
 )
 def test_a_cue_begins_a_run(trigger, start):
     made = edits.add(project(start=1.0), Run("run-2", "Waits", "part-2", "path-1", trigger=trigger))
-    assert trip(made, 1).start == pytest.approx(start)
+    assert course(made, 1).start == pytest.approx(start)
     # and it follows when what it waits for is later
-    assert trip(edits.update(made, "run-1", start=2.0), 1).start == pytest.approx(start + 1)
+    assert course(edits.update(made, "run-1", start=2.0), 1).start == pytest.approx(start + 1)
 
 
 def test_what_waits_for_what_never_comes_waits_at_its_start():
@@ -161,7 +161,7 @@ def test_what_waits_for_what_never_comes_waits_at_its_start():
     made = edits.add(
         project(speed_profile=keys), Run("run-2", "Waits", "part-2", "path-1", trigger=Trigger("run-1", "way", 0.9))
     )
-    assert trip(made, 1).start == np.inf
+    assert course(made, 1).start == np.inf
     assert Motion(made).poses("part-2", [0, 3, 9])[:, :3, 3] == pytest.approx(np.zeros((3, 3)))
     assert span(made) == 4.0
 

@@ -30,7 +30,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.poses import moving_groups, world_poses
 from kestrav.core.kinematics.rolling import rolled, sideways, track
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 
 SIDES = {"left": 300.0, "right": -300.0}
 
@@ -104,9 +104,9 @@ def test_on_a_circle_inner_and_outer_wheels_go_by_their_own_radius():
 )
 def test_wheels_turn_with_any_pacing_holds_and_reversing(fields):
     made = vehicle(straight(1700.0), **fields)
-    trip = journey(made, made.runs[0])
-    times = np.linspace(0, trip.end, 57)
-    way = trip.stations(times) - trip.stations([0.0])
+    course = course_of(made, made.runs[0])
+    times = np.linspace(0, course.end, 57)
+    way = course.stations(times) - course.stations([0.0])
     assert angle_of(made, 0, times) * 62.5 == pytest.approx(way, abs=1e-5)
 
 
@@ -182,7 +182,7 @@ def test_a_castor_with_trail_swings_round_behind_as_the_tractrix_does():
     made = castor(straight(600.0), trail=80.0, speed_profile=Eased(50, 50))
     made = edits.update(made, "castor-1", forward=(0.0, 1.0, 0.0))
     times = np.linspace(0, 4, 21)
-    way = journey(made, made.runs[0]).stations(times)
+    way = course_of(made, made.runs[0]).stations(times)
     angle = Motion(made).angles(made.castors[0], times)
     off = np.pi / 2 + angle  # from the direction of travel
     assert off == pytest.approx(2 * np.arctan(np.exp(-way / 80.0)), abs=2e-3)

@@ -30,7 +30,7 @@ from kestrav.core.editing import joining
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.laws import LAWS
 from kestrav.core.kinematics.poses import world_poses
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.kinematics.speed_profile import peak, profile
 from kestrav.core.paths.path_curves import path_curve
 
@@ -84,7 +84,7 @@ def test_soft_starts_take_the_time_and_way_that_they_need():
     made = profile(Eased(start_time=0.5, stop_time=1.0), 1000.0, speed=400.0)
     assert made.duration == pytest.approx(3.25)
     assert made.distance(0.5) == pytest.approx(100) and made.distance(2.25) == pytest.approx(800)
-    # what does not fit fills the journey
+    # what does not fit fills the run
     made = profile(Eased(start_time=6.0, stop_time=2.0), 1000.0, 4.0)
     assert (made.ramp_in, made.ramp_out) == (pytest.approx(3), pytest.approx(1))
 
@@ -144,13 +144,13 @@ def limited(shape, speed_profile, **fields):
     return edits.add(project, Run("run-1", "Rolls", "part-1", "path-1", **run))
 
 
-def trip(project):
-    return journey(project, project.runs[0])
+def course(project):
+    return course_of(project, project.runs[0])
 
 
 def test_a_bend_between_straights_is_taken_as_the_closed_form_says():
     straight, radius, sideways, forward, braking = 3000.0, 900.0, 400.0, 300.0, 500.0
-    made = trip(limited(bend(straight, radius), Limited(0, sideways, forward, braking)))
+    made = course(limited(bend(straight, radius), Limited(0, sideways, forward, braking)))
     corner = np.sqrt(sideways * radius)
     arc = radius * np.pi / 2
 
@@ -170,15 +170,15 @@ def test_a_bend_between_straights_is_taken_as_the_closed_form_says():
 
 def test_a_greatest_speed_holds_in_its_zone():
     zone = SpeedZone(0.44, 0.56, 400.0)
-    made = trip(limited(bend(3000, 900), Limited(1500, 0, 800, 800, (zone,))))
+    made = course(limited(bend(3000, 900), Limited(1500, 0, 800, 800, (zone,))))
     stations = np.linspace(0.4405, 0.5595, 50) * made.path.length
     assert made.speeds(made.times_at(stations)).max() <= 400 * (1 + 1e-9)
     assert made.speeds(made.times_at([0.3 * made.path.length]))[0] > 900
 
 
 def test_a_longer_duration_is_the_same_journey_more_slowly_and_less_is_told():
-    fast = trip(limited(bend(3000, 900), Limited(0, 400, 300, 500)))
-    slow = trip(limited(bend(3000, 900), Limited(0, 400, 300, 500), duration=2 * fast.duration, speed=None))
+    fast = course(limited(bend(3000, 900), Limited(0, 400, 300, 500)))
+    slow = course(limited(bend(3000, 900), Limited(0, 400, 300, 500), duration=2 * fast.duration, speed=None))
     share = np.linspace(0, 1, 50)
     assert slow.stations(share * slow.duration) == pytest.approx(fast.stations(share * fast.duration), abs=1e-6)
     assert slow.profile.least == pytest.approx(fast.duration)
@@ -186,7 +186,7 @@ def test_a_longer_duration_is_the_same_journey_more_slowly_and_less_is_told():
 
 def test_a_kink_is_passed_at_rest_and_a_limit_of_nothing_is_refused():
     sharp = PointShape(tuple(PathPoint(p, "corner") for p in [(0, 0, 0), (2000, 0, 0), (2000, 2000, 0)]))
-    made = trip(limited(sharp, Limited(1000, 500, 400, 400)))
+    made = course(limited(sharp, Limited(1000, 500, 400, 400)))
     assert made.speeds(made.times_at([2000.0]))[0] < 1
     with pytest.raises(BadInput, match="no limit at all"):
         limited(sharp, Limited(0, 0, 0, 0))
@@ -198,7 +198,7 @@ def test_bend_limits_agree_with_an_independent_solver_on_a_path_in_space():
     places = [(0, 0, 0), (800, 300, 100), (1500, -200, 250), (2400, 100, 0)]
     shape = PointShape(tuple(PathPoint(p) for p in places))
     top, sideways, along = 900.0, 350.0, 600.0
-    ours = trip(limited(shape, Limited(top, sideways, along, along)))
+    ours = course(limited(shape, Limited(top, sideways, along, along)))
     # for a general solver the station is the one joint of a machine, whose speed the bends limit
     stations = np.linspace(0, ours.length, 1501)
     curvature = ours.path.curve.curvature(stations)
@@ -236,7 +236,7 @@ ZONES = {
 @pytest.mark.parametrize(("braking", "backwards"), [(800, False), (400, True), (0, False)])
 def test_no_limit_is_exceeded_anywhere_on_any_pass(shape, zones, braking, backwards):
     speed_profile = Limited(1000, 500, 800, braking, zones)
-    going = trip(limited(shape, speed_profile, passes=3, returns=True, backwards=backwards))
+    going = course(limited(shape, speed_profile, passes=3, returns=True, backwards=backwards))
     times = np.linspace(going.start, going.end, 200_001)
     stations, speeds, gained = going.stations(times), going.speeds(times), going.accelerations(times)
     curve, most = going.path.curve, 1.001
@@ -287,7 +287,7 @@ def test_a_handle_gives_a_key_its_speed_also_backwards():
 def test_a_run_goes_backwards_over_the_same_way():
     project = limited(bend(1000, 200), Eased(100, 300), duration=3.0, speed=None)
     back = edits.update(project, "run-1", backwards=True)
-    there, here = trip(project), trip(back)
+    there, here = course(project), course(back)
     times = np.linspace(0, 3, 40)
     assert here.stations(times) == pytest.approx(there.path.length - there.stations(times))
     assert here.sets_out_at == there.last and here.arrives_at == there.first

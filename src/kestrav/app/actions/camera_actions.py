@@ -37,8 +37,8 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Fix
 from kestrav.core.geometry.faces import vector
-from kestrav.core.kinematics.legs import journeys_of, movers
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.legs import courses_of, movers
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.units import show
 
 if TYPE_CHECKING:
@@ -282,7 +282,7 @@ class CameraActions(QObject):
                 f"“{get(project, thing).name}” does not move by itself; choose a moving part to follow"
             )
             return
-        runs = [(trip.run.id, trip.run.name) for trip in journeys_of(project, thing)]
+        runs = [(course.run.id, course.run.name) for course in courses_of(project, thing)]
         item = self.session.item
         dialog = FollowDialog(
             self.window,
@@ -425,8 +425,8 @@ class CameraActions(QObject):
             self.window, "Stop and look", f"“{run.name}” stops here for three seconds and looks at", things
         )
         if thing is not None:
-            trip = journey(project, run)
-            share = float(trip.stations([self.session.time])[0]) / trip.path.length
+            course = course_of(project, run)
+            share = float(course.stations([self.session.time])[0]) / course.path.length
             self.session.edit("Stop and look", lambda p: walking.with_stop(p, run.id, share, 3.0, PartAim(thing)))
 
     def open_door(self) -> None:
@@ -539,9 +539,9 @@ def _told_of_following(project: Project, values: Values) -> list[str]:
     if values["how"] == "ride":
         return [f"{show(values['distance'], 'mm', 0)} from its middle, looking at it"]
     run = get_as(project, values["run"], Run)
-    trip = journey(project, run)
+    course = course_of(project, run)
     if values["how"] == "path":
-        before = trip.first if not run.backwards else trip.path.length - trip.last
+        before = course.first if not run.backwards else course.path.length - course.last
         lines = [
             f"{show(abs(values['distance']), 'mm', 0)} {'behind' if values['distance'] >= 0 else 'ahead'} along the path"
         ]
@@ -551,5 +551,5 @@ def _told_of_following(project: Project, values: Values) -> list[str]:
             )
         return lines
     return [
-        f"beside the path at {show(trip.first + values['place'] / 100 * trip.length, 'mm', 0)} of {show(trip.path.length, 'mm', 0)}"
+        f"beside the path at {show(course.first + values['place'] / 100 * course.length, 'mm', 0)} of {show(course.path.length, 'mm', 0)}"
     ]

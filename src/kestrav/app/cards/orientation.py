@@ -1,4 +1,4 @@
-"""How a run's rider is turned: heading, keys, ground, lean and roughness."""
+"""How a run's rider is turned: orientation, keys, ground, bank and roughness."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from kestrav.core.document.records import (
     TowardOrientation,
 )
 from kestrav.core.editing.run_making import quarter_turn
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.kinematics.seating import keyed_turns
 from kestrav.core.parts.rest import own_bounds
 
@@ -34,7 +34,7 @@ class OrientationRows(Rows):
     """Heading and what belongs to it."""
 
     def build(self, run: Run) -> None:
-        """The kind of heading and its numbers, lean and ground."""
+        """The kind of orientation and its numbers, bank and ground."""
         form, orientation = self.form, run.orientation
         kinds = {
             "fixed": FixedOrientation,
@@ -192,8 +192,8 @@ class OrientationRows(Rows):
         )
 
     def _add_turn(self, run: Run, orientation: KeyedOrientation) -> None:
-        trip = journey(self.session.project, run)
-        place = float(trip.stations([self.session.time])[0]) / trip.path.length
+        course = course_of(self.session.project, run)
+        place = float(course.stations([self.session.time])[0]) / course.path.length
         turned = keyed_turns(orientation.keys, np.array([place]), orientation.smooth)[0]
         quaternion = np.roll(Rotation.from_matrix(turned).as_quat(), 1)
         key = OrientationKey(place, tuple(float(q) for q in quaternion))  # type: ignore[arg-type]

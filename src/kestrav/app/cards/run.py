@@ -11,37 +11,37 @@ from kestrav.app.cards.ties import TieRows
 from kestrav.core.document.records import Project, Run
 from kestrav.core.editing.run_making import bring_path, stop_at_mark
 from kestrav.core.kinematics.passes import RepeatedProfile
-from kestrav.core.kinematics.runs import Journey, journey
+from kestrav.core.kinematics.runs import RunCourse, course_of
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 
 class RunRows(Rows):
-    """Rider, path, time, pacing, heading."""
+    """Rider, path, time, speed profile, orientation."""
 
     def build(self, run: Run) -> None:
         project, form = self.session.shown, self.form
-        trip = journey(project, run)
-        whole = show(trip.duration, "s", 2) if np.isfinite(trip.duration) else "no end"
+        course = course_of(project, run)
+        whole = show(course.duration, "s", 2) if np.isfinite(course.duration) else "no end"
         self.form.title = f"{run.name} · {whole}"
         if form.section("Run"):
-            self._journey(run, trip)
-            form.worked(*worked_lines(trip), *arrival_lines(project, trip))
+            self._journey(run, course)
+            form.worked(*worked_lines(course), *arrival_lines(project, course))
         if form.section("Portion and passes", self._told_portion(run)):
-            self._extent(run, trip)
+            self._extent(run, course)
         if any(p.id == run.rider for p in project.parts) and form.section("Placement on the path", run.reference):
             self._placement(run)
-        if form.section("Mark and arrival", self._told_mark(run, trip)):
-            self._mark(run, trip)
+        if form.section("Mark and arrival", self._told_mark(run, course)):
+            self._mark(run, course)
         if form.section("Speed", profile_name(run)):
-            SpeedProfileRows(self.card).build(run, trip)
+            SpeedProfileRows(self.card).build(run, course)
         if not any(c.id == run.rider for c in project.cameras) and form.section("Orientation"):
             OrientationRows(self.card).build(run)
         if form.section("Links", "triggered" if run.trigger is not None else ""):
             TieRows(self.card).build(run)
         self._delete(run)
 
-    def _journey(self, run: Run, trip: Journey) -> None:
+    def _journey(self, run: Run, course: RunCourse) -> None:
         """Who travels, where and when."""
         project, form = self.session.shown, self.form
         riders = [(p.id, p.name) for p in project.parts if p.geometry is None or p.id == run.rider or p.parent is None]
@@ -69,11 +69,11 @@ class RunRows(Rows):
                 0.1,
                 own=True,
             )
-        self._time(run, trip)
+        self._time(run, course)
 
-    def _told_mark(self, run: Run, trip: Journey) -> str:
+    def _told_mark(self, run: Run, course: RunCourse) -> str:
         """What is asked of the arrival."""
-        told = [] if run.mark is None else [show(run.mark * trip.path.length, "mm", 0)]
+        told = [] if run.mark is None else [show(run.mark * course.path.length, "mm", 0)]
         return " · ".join([*told, *([f"by {run.arrive_by:.1f}\u2009s"] if run.arrive_by else [])])
 
     def _told_portion(self, run: Run) -> str:
@@ -83,16 +83,16 @@ class RunRows(Rows):
             told.append(f"{run.passes} passes" if run.passes else "no end")
         return " · ".join([*told, *(["backwards"] if run.backwards else [])])
 
-    def _extent(self, run: Run, trip: Journey) -> None:
+    def _extent(self, run: Run, course: RunCourse) -> None:
         """How much of the path is travelled, which way, how often, and where the rider is before and after."""
         form = self.form
         for label, share, field in (("From", run.begin, "begin"), ("To", run.end, "end")):
             where = "begins" if field == "begin" else "ends"
             form.number(
                 label,
-                share * trip.path.length,
+                share * course.path.length,
                 "mm",
-                lambda v, f=field: self._set(run.id, "Portion", **{f: v / trip.path.length}),
+                lambda v, f=field: self._set(run.id, "Portion", **{f: v / course.path.length}),
                 f"Station at which the run {where}",
                 1,
                 10,
@@ -217,9 +217,9 @@ class RunRows(Rows):
             )
         )
 
-    def _mark(self, run: Run, trip: Journey) -> None:
+    def _mark(self, run: Run, course: RunCourse) -> None:
         """Where its front must stop, and when it must be there."""
-        form, length = self.form, trip.path.length
+        form, length = self.form, course.path.length
         form.number(
             "Mark",
             (run.mark or 0.0) * length,
@@ -254,7 +254,7 @@ class RunRows(Rows):
     def _stop(self, run: Run) -> None:
         self.session.edit("Stop at the mark", lambda p: stop_at_mark(p, run.id))
 
-    def _time(self, run: Run, trip: Journey) -> None:
+    def _time(self, run: Run, course: RunCourse) -> None:
         form = self.form
         if run.follows is not None:
             return  # it takes as long as what it follows
@@ -262,9 +262,9 @@ class RunRows(Rows):
 
         def switch(kind: str) -> None:
             if kind == "speed":
-                self._set(run.id, "Set by speed", duration=None, speed=trip.greatest_speed)
+                self._set(run.id, "Set by speed", duration=None, speed=course.greatest_speed)
             else:
-                self._set(run.id, "Set by duration", duration=trip.once, speed=None)
+                self._set(run.id, "Set by duration", duration=course.once, speed=None)
 
         form.choice(
             "Set by",
@@ -277,13 +277,13 @@ class RunRows(Rows):
             self._number(run, "Duration", "duration", "s", "Duration of the run", 3, 0.1)
         else:
             self._number(run, "Speed", "speed", "mm/s", "Constant speed, or the greatest where the speed varies", 1, 10)
-        if np.isfinite(trip.end):
+        if np.isfinite(course.end):
             form.number(
                 "Arrival",
-                trip.end,
+                course.end,
                 "s",
                 lambda v: self._set(
-                    run.id, "Arrival", duration=trip.once * (v - trip.start) / trip.duration, speed=None
+                    run.id, "Arrival", duration=course.once * (v - course.start) / course.duration, speed=None
                 ),
                 "Time of arrival; the duration follows",
                 3,
@@ -292,34 +292,36 @@ class RunRows(Rows):
             )
 
 
-def arrival_lines(project: Project, trip: Journey) -> list[str]:
+def arrival_lines(project: Project, course: RunCourse) -> list[str]:
     """The sums behind a run's frames and arrival."""
     fps = project.settings.fps
-    once = f"{trip.once:.3f}\u2009s × {fps:g} fps = {trip.once * fps:.1f} frames"
-    lines = [once if trip.run.passes == 1 else f"a pass: {once}"]
-    if not np.isfinite(trip.start):
+    once = f"{course.once:.3f}\u2009s × {fps:g} fps = {course.once * fps:.1f} frames"
+    lines = [once if course.run.passes == 1 else f"a pass: {once}"]
+    if not np.isfinite(course.start):
         return [*lines, "never starts: the trigger never occurs"]
-    if trip.run.portion is not None:
-        first, last = trip.run.portion
-        whole = trip.entire.duration
+    if course.run.portion is not None:
+        first, last = course.run.portion
+        whole = course.entire.duration
         lines.append(
-            f"{100 * abs(last - first):.2f}\u2009% of {whole:.3f}\u2009s = <b>{trip.duration:.3f}\u2009s</b>"
+            f"{100 * abs(last - first):.2f}\u2009% of {whole:.3f}\u2009s = <b>{course.duration:.3f}\u2009s</b>"
             f"{', backward in time' if last < first else ''}"
         )
-    elif trip.run.passes > 1 and _uneven(trip):
-        lines.append(f"{trip.run.passes} passes there and back take <b>{trip.duration:.3f}\u2009s</b>")
-    elif trip.run.passes > 1:
-        lines.append(f"{trip.run.passes} × {trip.once:.3f}\u2009s = <b>{trip.duration:.3f}\u2009s</b>")
-    begun = "" if trip.run.trigger is None and trip.run.follows is None else f"starts at {trip.start:.3f}\u2009s, "
-    if np.isfinite(trip.end):
-        lines.append(f"{begun}arrives at {trip.end:.3f}\u2009s, {show(trip.arrives_at, 'mm')}")
+    elif course.run.passes > 1 and _uneven(course):
+        lines.append(f"{course.run.passes} passes there and back take <b>{course.duration:.3f}\u2009s</b>")
+    elif course.run.passes > 1:
+        lines.append(f"{course.run.passes} × {course.once:.3f}\u2009s = <b>{course.duration:.3f}\u2009s</b>")
+    begun = (
+        "" if course.run.trigger is None and course.run.follows is None else f"starts at {course.start:.3f}\u2009s, "
+    )
+    if np.isfinite(course.end):
+        lines.append(f"{begun}arrives at {course.end:.3f}\u2009s, {show(course.arrives_at, 'mm')}")
     else:
         lines.append(f"{begun}runs with no end")
     return lines
 
 
-def _uneven(trip: Journey) -> bool:
+def _uneven(course: RunCourse) -> bool:
     """Whether the way back takes another time than the way there."""
-    whole = trip.profile
+    whole = course.profile
     back = whole.back if isinstance(whole, RepeatedProfile) else None
-    return back is not None and abs(back.duration - trip.once) > 1e-9
+    return back is not None and abs(back.duration - course.once) > 1e-9

@@ -21,7 +21,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.kinematics.laws import LAWS
 from kestrav.core.kinematics.passes import FollowingProfile, LeggedProfile, steady_part
-from kestrav.core.kinematics.runs import Journey
+from kestrav.core.kinematics.runs import RunCourse
 from kestrav.core.kinematics.speed_profile import EasedProfile, TabledProfile, part_as_keys, peak
 from kestrav.core.units import show
 
@@ -49,23 +49,23 @@ def profile_name(run: Run) -> str:
 
 
 class SpeedProfileRows(Rows):
-    """The kind of pacing and its numbers."""
+    """The kind of speed profile and its numbers."""
 
-    def build(self, run: Run, trip: Journey) -> None:
+    def build(self, run: Run, course: RunCourse) -> None:
         speed_profile = run.speed_profile
         self.form.choice(
             "Speed profile",
             _KINDS,
             _kind(speed_profile),
-            lambda key: self._set(run.id, "Speed profile", speed_profile=_made(key, trip)),
+            lambda key: self._set(run.id, "Speed profile", speed_profile=_made(key, course)),
             "Law of distance over time; standard laws after VDI 2143",
         )
         if isinstance(speed_profile, Eased):
             self._eased(run, speed_profile)
         elif isinstance(speed_profile, Limited):
-            self._limited(run, speed_profile, trip)
+            self._limited(run, speed_profile, course)
         elif isinstance(speed_profile, Keyed):
-            self._keyed(run, speed_profile, trip)
+            self._keyed(run, speed_profile, course)
 
     def _change(self, run: Run, label: str, **fields: Any) -> None:
         self._set(run.id, label, speed_profile=msgspec.structs.replace(run.speed_profile, **fields))
@@ -114,7 +114,7 @@ class SpeedProfileRows(Rows):
                     1,
                 )
 
-    def _limited(self, run: Run, speed_profile: Limited, trip: Journey) -> None:
+    def _limited(self, run: Run, speed_profile: Limited, course: RunCourse) -> None:
         form = self.form
         for label, field, unit, tip in (
             ("Top speed", "top", "mm/s", "Greatest speed"),
@@ -196,9 +196,9 @@ class SpeedProfileRows(Rows):
             )
         )
 
-    def _keyed(self, run: Run, speed_profile: Keyed, trip: Journey) -> None:
+    def _keyed(self, run: Run, speed_profile: Keyed, course: RunCourse) -> None:
         form, keys = self.form, speed_profile.keys
-        moving = trip.once - sum(hold.duration for hold in run.holds)
+        moving = course.once - sum(hold.duration for hold in run.holds)
 
         def change(index: int, **fields: float | None) -> None:
             made = list(keys)
@@ -220,9 +220,9 @@ class SpeedProfileRows(Rows):
                 )
             form.number(
                 f"Key {i + 1}, mm",
-                key.way * trip.length,
+                key.way * course.length,
                 "mm",
-                lambda v, k=i: change(k, way=v / trip.length),
+                lambda v, k=i: change(k, way=v / course.length),
                 "Distance from the start",
                 1,
                 10,
@@ -230,7 +230,7 @@ class SpeedProfileRows(Rows):
         form.buttons(
             (
                 "Add key here",
-                lambda: self._add_key(run, speed_profile, trip),
+                lambda: self._add_key(run, speed_profile, course),
                 "Add a key at the playhead, on the present curve",
             ),
             (
@@ -240,51 +240,54 @@ class SpeedProfileRows(Rows):
             ),
         )
 
-    def _add_key(self, run: Run, speed_profile: Keyed, trip: Journey) -> None:
-        since = self.session.time - trip.whole_start
+    def _add_key(self, run: Run, speed_profile: Keyed, course: RunCourse) -> None:
+        since = self.session.time - course.whole_start
         stops = [
-            (float(trip.entire.times_at([h.place * trip.path.length])[0]) - trip.start, h.duration) for h in run.holds
+            (float(course.entire.times_at([h.place * course.path.length])[0]) - course.start, h.duration)
+            for h in run.holds
         ]
         waited = sum(min(max(since - at, 0.0), seconds) for at, seconds in stops)
-        moving = trip.once - sum(seconds for _, seconds in stops)
+        moving = course.once - sum(seconds for _, seconds in stops)
         share = (since - waited) / moving
         if not 0.01 < share < 0.99 or any(abs(k.time - share) < 0.01 for k in speed_profile.keys):
             self.session.refused.emit("move the playhead into the run, away from its other keys")
             return
-        way = float(trip.entire.profile.distance([since])[0]) / trip.length
+        way = float(course.entire.profile.distance([since])[0]) / course.length
         keys = sorted((*speed_profile.keys, SpeedKey(share, way)), key=lambda k: k.time)
         self._change(run, "Add key", keys=tuple(keys))
 
 
-def _made(key: str, trip: Journey) -> SpeedProfile:
-    """A pacing of another kind, near to what the run does now."""
+def _made(key: str, course: RunCourse) -> SpeedProfile:
+    """A speed profile of another kind, near to what the run does now."""
     if key == "even":
         return Even()
     if key == "eased":
         return Eased()
     if key == "limited":
-        return Limited(top=float(f"{trip.greatest_speed:.3g}"))
+        return Limited(top=float(f"{course.greatest_speed:.3g}"))
     if key == "keyed":
         # as it is, told by a few keys that can be moved
-        every = part_as_keys(steady_part(trip.profile), 0.0, trip.once).keys[::4]
+        every = part_as_keys(steady_part(course.profile), 0.0, course.once).keys[::4]
         return Keyed(tuple(msgspec.structs.replace(k, slope=None) for k in every))
     return Law(key.removeprefix("law:"))  # type: ignore[arg-type]
 
 
-def worked_lines(trip: Journey) -> list[str]:
+def worked_lines(course: RunCourse) -> list[str]:
     """The sums behind a run's speed."""
-    profile, length, seconds = steady_part(trip.profile), trip.length, trip.once
+    profile, length, seconds = steady_part(course.profile), course.length, course.once
     if isinstance(profile, (LeggedProfile, FollowingProfile)):
-        lines = [f"{show(length)}\u2009mm in {seconds:.3f}\u2009s, <b>{show(trip.greatest_speed, 'mm/s')}</b> at most"]
-        waits = sum(hold.duration for hold in trip.run.holds)
+        lines = [
+            f"{show(length)}\u2009mm in {seconds:.3f}\u2009s, <b>{show(course.greatest_speed, 'mm/s')}</b> at most"
+        ]
+        waits = sum(hold.duration for hold in course.run.holds)
         return [*lines, f"{waits:.3f}\u2009s of it on holds"] if waits else lines
-    speed = f"<b>{show(trip.greatest_speed, 'mm/s')}</b>"
+    speed = f"<b>{show(course.greatest_speed, 'mm/s')}</b>"
     if isinstance(profile, EasedProfile):
         ramps = 0.5 * (profile.ramp_in + profile.ramp_out)
         under = f"({seconds:.3f} − {ramps:.3f})" if ramps > 0 else f"{seconds:.3f}"
         return [f"{show(length)}\u2009mm ÷ {under}\u2009s = {speed}"]
-    if isinstance(trip.run.speed_profile, Law):
-        law = trip.run.speed_profile
+    if isinstance(course.run.speed_profile, Law):
+        law = course.run.speed_profile
         return [
             f"{peak(law):.3f} × {show(length)} ÷ {seconds:.3f} = {speed} at most",
             f"{peak(law, 2):.3f} × {show(length)} ÷ {seconds:.3f}² = "

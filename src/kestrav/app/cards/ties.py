@@ -12,7 +12,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Following, Hold, PartAim, Project, Run
 from kestrav.core.editing.run_making import convoy, follow_on, linked_copy, run_to_poses, with_hold
 from kestrav.core.findings.model import name_of
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
@@ -85,7 +85,7 @@ class TieRows(Rows):
         )
 
     def _holds(self, run: Run, project: Project) -> None:
-        form, length = self.form, journey(project, run).path.length
+        form, length = self.form, course_of(project, run).path.length
         form.heading("Holds")
 
         def change(holds: tuple[Hold, ...]) -> None:

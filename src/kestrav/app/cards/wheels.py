@@ -1,4 +1,4 @@
-"""Wheels, castors and spins."""
+"""Wheels, castors and rotations by time."""
 
 from __future__ import annotations
 

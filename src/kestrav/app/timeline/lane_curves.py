@@ -59,29 +59,29 @@ class Curves:
             self.timeline.speed.limit.setValue(limit)
 
     def motion(self, project: Project) -> None:
-        """Distance and accelerations of the journey that the chart is about."""
+        """Distance and accelerations of the run that the chart is about."""
         shown = [
             lane
             for lane in (self.timeline.way, self.timeline.gain, self.timeline.sideways, self.timeline.roll)
             if lane in self.timeline.lanes
         ]
-        trip = self.timeline.axis_journey()
+        course = self.timeline.axis_journey()
         if not shown:
             return
-        if trip is None:
+        if course is None:
             for lane in shown:
                 lane.show(np.empty(0), np.empty(0))
             return
-        times = np.linspace(trip.start, trip.shown_end, 800)
+        times = np.linspace(course.start, course.shown_end, 800)
         x = self.timeline.to_x(times)
-        ahead = trip.accelerations(times) / 1000.0
-        across = trip.sideways(times) / 1000.0
-        way = trip.profile.distance(times - trip.start)
+        ahead = course.accelerations(times) / 1000.0
+        across = course.sideways(times) / 1000.0
+        way = course.profile.distance(times - course.start)
         order = np.argsort(x, kind="stable")
         self.timeline.way.show(x[order], way[order])
         self.timeline.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
         self.timeline.sideways.show(x[order], across[order])
-        angle = np.degrees(bank(trip, trip.stations(times)))
+        angle = np.degrees(bank(course, course.stations(times)))
         self.timeline.roll.show(x[order], angle[order], low=float(min(angle.min(), 0.0)))
         for lane, name in ((self.timeline.gain, "acceleration"), (self.timeline.sideways, "sideways")):
             limit = self.limit_of(name)
@@ -91,9 +91,9 @@ class Curves:
 
     def limit_of(self, lane: str) -> float | None:
         """The limit that a lane shows, in the lane's unit: the run's own, or the project's."""
-        settings, trip = self.timeline.session.shown.settings, self.timeline.axis_journey()
+        settings, course = self.timeline.session.shown.settings, self.timeline.axis_journey()
         speed_profile = (
-            trip.run.speed_profile if trip is not None and isinstance(trip.run.speed_profile, Limited) else None
+            course.run.speed_profile if course is not None and isinstance(course.run.speed_profile, Limited) else None
         )
         found = {
             "clearance": settings.required_clearance,
@@ -105,16 +105,16 @@ class Curves:
 
     def set_limit(self, lane: str, value: float, merge: str = "") -> None:
         """Change the limit that a lane shows."""
-        trip = self.timeline.axis_journey()
+        course = self.timeline.axis_journey()
         speed_profile = (
-            trip.run.speed_profile if trip is not None and isinstance(trip.run.speed_profile, Limited) else None
+            course.run.speed_profile if course is not None and isinstance(course.run.speed_profile, Limited) else None
         )
         value = max(value, 1e-3)
         own = {"speed": "top", "acceleration": "forward", "sideways": "sideways"}.get(lane)
         whole = {"clearance": "required_clearance", "speed": "speed_limit", "acceleration": "acceleration_limit"}
         kept = round(value, 1) if lane == "clearance" else round(1000.0 * value)
-        if speed_profile is not None and own is not None and trip is not None:
-            run = trip.run
+        if speed_profile is not None and own is not None and course is not None:
+            run = course.run
             fields: dict[str, object] = {"speed_profile": msgspec.structs.replace(speed_profile, **{own: max(kept, 1)})}
             if own == "top" and run.speed is not None:
                 fields["speed"] = max(kept, 1)
@@ -127,12 +127,12 @@ class Curves:
         lane, thing = self.timeline.orientation, self.timeline.lane_thing()
         if lane not in self.timeline.lanes:
             return
-        trip = self.timeline.axis_journey()
-        if thing is None or (self.timeline.by_distance and trip is None):
+        course = self.timeline.axis_journey()
+        if thing is None or (self.timeline.by_distance and course is None):
             lane.show(np.empty(0), np.empty(0))
             return
-        if self.timeline.by_distance and trip is not None:
-            times = np.linspace(trip.start, trip.shown_end, 400)
+        if self.timeline.by_distance and course is not None:
+            times = np.linspace(course.start, course.shown_end, 400)
         else:
             times = np.linspace(0.0, span(project), 600)
         x, values = self.timeline.to_x(times), headings(project, thing, times)
@@ -162,10 +162,10 @@ class Curves:
         shown = [lane for lane in lanes if lane in timeline.lanes]
         if not shown:
             return
-        item, trip = timeline.lane_turning(), timeline.axis_journey()
+        item, course = timeline.lane_turning(), timeline.axis_journey()
         times = np.empty(0)
-        if item is not None and timeline.by_distance and trip is not None:
-            times = np.linspace(trip.start, trip.shown_end, 600)
+        if item is not None and timeline.by_distance and course is not None:
+            times = np.linspace(course.start, course.shown_end, 600)
         elif item is not None and not timeline.by_distance:
             times = np.linspace(0.0, span(project), 900)
         sliding = item is not None and all(j.role != "turns" for j in joints_of(project, item))
@@ -215,8 +215,8 @@ class Curves:
         shown = [lane for lane in (self.timeline.height_lane, self.timeline.bend) if lane in self.timeline.lanes]
         if not shown:
             return
-        trip = self.timeline.axis_journey()
-        if along is None or (not self.timeline.by_distance and trip is None):
+        course = self.timeline.axis_journey()
+        if along is None or (not self.timeline.by_distance and course is None):
             for lane in shown:
                 lane.show(np.empty(0), np.empty(0))
                 lane.shade([])
@@ -227,9 +227,9 @@ class Curves:
             x = stations = np.union1d(np.linspace(first, last, 600), made.curve.breaks[:400])
             x = stations = stations[(stations >= first) & (stations <= last)]
         else:
-            assert trip is not None
-            x = np.linspace(trip.start, trip.shown_end, 600)
-            stations = trip.stations(x)
+            assert course is not None
+            x = np.linspace(course.start, course.shown_end, 600)
+            stations = course.stations(x)
         heights = made.curve.position(stations)[:, 2]
         low = float(heights.min())
         self.timeline.height_lane.show(x, heights, low=0.0 if 0 <= low < 0.5 * float(heights.max()) else low)

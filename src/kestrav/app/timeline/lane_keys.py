@@ -26,7 +26,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.kinematics.lighting import state
-from kestrav.core.kinematics.runs import Journey, journey
+from kestrav.core.kinematics.runs import RunCourse, course_of
 
 if TYPE_CHECKING:
     from kestrav.app.timeline.timeline import Timeline
@@ -51,10 +51,10 @@ def grips(timeline: Timeline) -> list[Grip]:
     """All keys that the chart's lanes have, and the handle of the chosen one."""
     found: list[Grip] = []
     project = timeline.session.shown
-    trip = timeline.axis_journey()
-    if trip is not None:
-        found += _pace(timeline, trip)
-        found += _along(timeline, trip)
+    course = timeline.axis_journey()
+    if course is not None:
+        found += _pace(timeline, course)
+        found += _along(timeline, course)
     light = timeline.lane_light()
     if light is not None and not timeline.by_distance:
         found += [Grip("strength", light.id, i, key.time, key.strength) for i, key in enumerate(light.keys)]
@@ -67,34 +67,34 @@ def grips(timeline: Timeline) -> list[Grip]:
     return found
 
 
-def _pace(timeline: Timeline, trip: Journey) -> Iterator[Grip]:
+def _pace(timeline: Timeline, course: RunCourse) -> Iterator[Grip]:
     """Keys of distance by time."""
-    speed_profile = trip.run.speed_profile
-    shown = not (timeline.by_distance or trip.run.holds or trip.is_backward)
-    if not isinstance(speed_profile, Keyed) or not shown or not np.isfinite(trip.start):
+    speed_profile = course.run.speed_profile
+    shown = not (timeline.by_distance or course.run.holds or course.is_backward)
+    if not isinstance(speed_profile, Keyed) or not shown or not np.isfinite(course.start):
         return
     for i, key in enumerate(speed_profile.keys):
-        x, y = trip.whole_start + key.time * trip.once, key.way * trip.length
-        yield Grip("distance", trip.run.id, i, x, y)
-        if timeline.chosen_key == ("distance", trip.run.id, i):
+        x, y = course.whole_start + key.time * course.once, key.way * course.length
+        yield Grip("distance", course.run.id, i, x, y)
+        if timeline.chosen_key == ("distance", course.run.id, i):
             step = HANDLE * timeline.shown_width()
-            slope = float(trip.entire.profile.speed([min(max(key.time, 1e-6), 1 - 1e-6) * trip.once])[0])
+            slope = float(course.entire.profile.speed([min(max(key.time, 1e-6), 1 - 1e-6) * course.once])[0])
             if key.slope is not None:
-                slope = key.slope * trip.length / trip.once
+                slope = key.slope * course.length / course.once
             sense = -1.0 if i == len(speed_profile.keys) - 1 else 1.0
-            yield Grip("distance", trip.run.id, i, x + sense * step, y + sense * slope * step, "handle")
+            yield Grip("distance", course.run.id, i, x + sense * step, y + sense * slope * step, "handle")
 
 
-def _along(timeline: Timeline, trip: Journey) -> Iterator[Grip]:
-    """Keys of lean and heading, at the times or stations of their places."""
-    run, length = trip.run, trip.path.length
+def _along(timeline: Timeline, course: RunCourse) -> Iterator[Grip]:
+    """Keys of bank and orientation, at the times or stations of their places."""
+    run, length = course.run, course.path.length
 
     def x_of(place: float) -> float:
         station = place * length
         if timeline.by_distance:
             return station
-        inside = trip.first - 1e-6 <= station <= trip.last + 1e-6
-        return float(trip.times_at([station])[0]) if inside and np.isfinite(trip.start) else float("nan")
+        inside = course.first - 1e-6 <= station <= course.last + 1e-6
+        return float(course.times_at([station])[0]) if inside and np.isfinite(course.start) else float("nan")
 
     for i, key in enumerate(run.bank.keys):
         yield Grip("bank", run.id, i, x_of(key.place), key.angle)
@@ -115,10 +115,10 @@ def moved(timeline: Timeline, grip: Grip, x: float, y: float, project: Project) 
     if isinstance(item, PoseTrack):
         return edits.update(project, item.id, keys=_pose_keys(project, item, grip.index, x))
     assert isinstance(item, Run)
-    trip = journey(project, item)
+    course = course_of(project, item)
     if grip.lane == "distance":
-        return edits.update(project, item.id, speed_profile=_speed_moved(trip, grip, x, y))
-    place = _place(timeline, trip, x)
+        return edits.update(project, item.id, speed_profile=_speed_moved(course, grip, x, y))
+    place = _place(timeline, course, x)
     if grip.lane == "bank":
         keys = list(item.bank.keys)
         low, high = _room([k.place for k in keys], grip.index, 0.0, 1.0)
@@ -135,9 +135,9 @@ def moved(timeline: Timeline, grip: Grip, x: float, y: float, project: Project) 
     return edits.update(project, item.id, orientation=msgspec.structs.replace(item.orientation, keys=tuple(turns)))
 
 
-def _place(timeline: Timeline, trip: Journey, x: float) -> float:
-    station = x if timeline.by_distance else float(trip.stations([x])[0])
-    return station / trip.path.length
+def _place(timeline: Timeline, course: RunCourse, x: float) -> float:
+    station = x if timeline.by_distance else float(course.stations([x])[0])
+    return station / course.path.length
 
 
 def _room(places: list[float], index: int, low: float, high: float) -> tuple[float, float]:
@@ -147,24 +147,24 @@ def _room(places: list[float], index: int, low: float, high: float) -> tuple[flo
     return below, above
 
 
-def _speed_moved(trip: Journey, grip: Grip, x: float, y: float) -> Keyed:
-    speed_profile = trip.run.speed_profile
+def _speed_moved(course: RunCourse, grip: Grip, x: float, y: float) -> Keyed:
+    speed_profile = course.run.speed_profile
     assert isinstance(speed_profile, Keyed)
     keys = list(speed_profile.keys)
     key = keys[grip.index]
     if grip.side == "handle":
-        # a handle is at least a hundredth of the journey from its key
-        far = x - (trip.whole_start + key.time * trip.once)
-        least = 0.01 * trip.once
+        # a handle is at least a hundredth of the run from its key
+        far = x - (course.whole_start + key.time * course.once)
+        least = 0.01 * course.once
         sense = -1.0 if grip.index == len(keys) - 1 else 1.0
-        slope = (y - key.way * trip.length) / (sense * max(sense * far, least))
-        keys[grip.index] = msgspec.structs.replace(key, slope=slope * trip.once / trip.length)
+        slope = (y - key.way * course.length) / (sense * max(sense * far, least))
+        keys[grip.index] = msgspec.structs.replace(key, slope=slope * course.once / course.length)
         return Keyed(tuple(keys))
-    time = (x - trip.whole_start) / trip.once
+    time = (x - course.whole_start) / course.once
     inner = 0 < grip.index < len(keys) - 1
     low, high = _room([k.time for k in keys], grip.index, 0.0, 1.0)
     time = min(max(time, low), high) if inner else key.time
-    keys[grip.index] = msgspec.structs.replace(key, time=time, way=float(np.clip(y / trip.length, 0.0, 1.0)))
+    keys[grip.index] = msgspec.structs.replace(key, time=time, way=float(np.clip(y / course.length, 0.0, 1.0)))
     return Keyed(tuple(keys))
 
 
@@ -190,22 +190,22 @@ def added(timeline: Timeline, lane: str, x: float, y: float, project: Project) -
         colour = state(light, x)[1]
         keys = sorted([*light.keys, LightKey(x, max(y, 0.0), colour)], key=lambda k: k.time)
         return edits.update(project, light.id, keys=tuple(keys))
-    trip = timeline.axis_journey()
-    if trip is None:
+    course = timeline.axis_journey()
+    if course is None:
         return None
-    run = trip.run
+    run = course.run
     if (
         lane == "distance"
         and isinstance(run.speed_profile, Keyed)
-        and not (timeline.by_distance or run.holds or trip.is_backward)
+        and not (timeline.by_distance or run.holds or course.is_backward)
     ):
-        key = SpeedKey((x - trip.whole_start) / trip.once, float(np.clip(y / trip.length, 0.0, 1.0)))
+        key = SpeedKey((x - course.whole_start) / course.once, float(np.clip(y / course.length, 0.0, 1.0)))
         if not 0 < key.time < 1:
             return None
         return edits.update(
             project, run.id, speed_profile=Keyed(tuple(sorted([*run.speed_profile.keys, key], key=lambda k: k.time)))
         )
-    place = _place(timeline, trip, x)
+    place = _place(timeline, course, x)
     if lane == "bank":
         keys_ = sorted([*run.bank.keys, BankKey(place, float(np.clip(y, -89, 89)))], key=lambda k: k.place)
         return edits.update(project, run.id, bank=msgspec.structs.replace(run.bank, keys=tuple(keys_)))

@@ -35,7 +35,7 @@ from kestrav.core.document.records import Attachment, Camera, Light, Part, Path,
 from kestrav.core.editing.timing import moved as moved_in_time, set_span, snap_times, snapped, span_of
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.kinematics.legs import leg_of, movers
-from kestrav.core.kinematics.runs import Journey, begins, journey, span
+from kestrav.core.kinematics.runs import RunCourse, begins, course_of, span
 from kestrav.core.mechanisms.joints import joints
 from kestrav.core.parts.rest import rows
 from kestrav.core.paths.path_curves import PathCurve, path_curve
@@ -279,13 +279,13 @@ class Timeline(QWidget):
 
     # the axis
 
-    def axis_journey(self) -> Journey | None:
+    def axis_journey(self) -> RunCourse | None:
         """The run that the distance axis follows: the selected one, or the first of a part."""
         project, item = self.session.shown, self.session.item
         parts = rows(project)
         runs = [r for r in project.runs if r.rider in parts] or list(project.runs)
         if isinstance(item, Run):
-            return self._known(journey(project, item))
+            return self._known(course_of(project, item))
         if isinstance(item, (PoseTrack, Attachment)):
             runs = [r for r in project.runs if r.rider == item.rider] or runs
         if isinstance(item, Path):
@@ -297,19 +297,19 @@ class Timeline(QWidget):
             runs = [r for r in project.runs if r.rider in carriers] or runs
         elif isinstance(item, (Part, Light, Camera)):
             runs = [r for r in project.runs if r.rider == item.id] or runs
-        return self._known(journey(project, runs[0])) if runs else None
+        return self._known(course_of(project, runs[0])) if runs else None
 
-    def _known(self, trip: Journey) -> Journey | None:
-        """A journey that begins at some time."""
-        return trip if np.isfinite(trip.start) else None
+    def _known(self, course: RunCourse) -> RunCourse | None:
+        """A run that begins at some time."""
+        return course if np.isfinite(course.start) else None
 
     def lane_thing(self) -> str | None:
         """The thing whose speed and heading the chart shows: what is selected, if it moves, or the rider of its run."""
-        item, trip = self.session.item, self.axis_journey()
+        item, course = self.session.item, self.axis_journey()
         thing = item.rider if isinstance(item, (Run, PoseTrack, Attachment)) else item.id if item is not None else None
         if thing is not None and thing in movers(self.session.shown):
             return thing
-        return trip.run.rider if trip is not None else None
+        return course.run.rider if course is not None else None
 
     def lane_turning(self) -> Turner | None:
         """The wheel, castor or spin that the chart is about: the selected one or that of the selected part, or the first."""
@@ -330,9 +330,9 @@ class Timeline(QWidget):
 
     def _axis_path(self) -> tuple[PathCurve, float, float] | None:
         """The path that the chart is about, and the first and last station of it that it shows."""
-        trip, path = self.axis_journey(), self.session.path
-        if trip is not None:
-            return trip.path, trip.first, trip.last
+        course, path = self.axis_journey(), self.session.path
+        if course is not None:
+            return course.path, course.first, course.last
         if path is None:
             return None
         made = path_curve(path)
@@ -350,18 +350,18 @@ class Timeline(QWidget):
         times = np.asarray(times, float)
         if not self.by_distance:
             return times
-        trip = self.axis_journey()
-        if trip is None:
+        course = self.axis_journey()
+        if course is None:
             return np.full(times.shape, np.nan)
-        inside = (times >= trip.start - 1e-9) & (times <= trip.shown_end + 1e-9)
-        return np.where(inside, trip.stations(times), np.nan)
+        inside = (times >= course.start - 1e-9) & (times <= course.shown_end + 1e-9)
+        return np.where(inside, course.stations(times), np.nan)
 
     def to_time(self, x: float) -> float:
         """A place on the axis as a time."""
         if not self.by_distance:
             return x
-        trip = self.axis_journey()
-        return self.session.time if trip is None else float(trip.times_at([x])[0])
+        course = self.axis_journey()
+        return self.session.time if course is None else float(course.times_at([x])[0])
 
     # following
 
@@ -674,8 +674,8 @@ class Timeline(QWidget):
         self.show_lanes(self.session.project.settings.lanes)
 
     def axis_path_id(self) -> str | None:
-        trip, path = self.axis_journey(), self.session.path
-        return trip.run.path if trip is not None else path.id if path is not None else None
+        course, path = self.axis_journey(), self.session.path
+        return course.run.path if course is not None else path.id if path is not None else None
 
     def follow(self) -> None:
         """Follow the playhead."""
@@ -685,11 +685,11 @@ class Timeline(QWidget):
             line.setVisible(math.isfinite(x))
             if np.isfinite(x):
                 line.setValue(x)
-        trip = self.axis_journey()
+        course = self.axis_journey()
         where = ""
-        if trip is not None and not self.transport.key_at.isVisible():
-            station = float(trip.stations([time])[0])
-            where = f"&nbsp;&nbsp; {trip.run.name} at {show(station, 'mm', 0)} of {show(trip.path.length, 'mm', 0)}"
+        if course is not None and not self.transport.key_at.isVisible():
+            station = float(course.stations([time])[0])
+            where = f"&nbsp;&nbsp; {course.run.name} at {show(station, 'mm', 0)} of {show(course.path.length, 'mm', 0)}"
         self.transport.readout.setText(
             f"<b>{time:.2f}\u2009s</b>&nbsp;&nbsp; frame {self.session.frame} · {project.settings.fps:g} fps{where}"
         )

@@ -22,7 +22,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places, moving_groups, world_poses
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.parts.rest import own_bounds, rows
 
 Array = NDArray[np.float64]
@@ -51,11 +51,11 @@ def rider_of(project: Project, shot: Shot) -> str:
     for run in project.runs:
         if run.rider in cameras:
             continue
-        trip = journey(project, run)
-        first, last = max(trip.start, shot.start), min(trip.end, shot.end)
+        course = course_of(project, run)
+        first, last = max(course.start, shot.start), min(course.end, shot.end)
         if first >= last:
             continue
-        way = float(np.abs(np.diff(trip.stations(np.linspace(first, last, 9)))).sum())
+        way = float(np.abs(np.diff(course.stations(np.linspace(first, last, 9)))).sum())
         rank = (run.rider in own, way)
         if way > 0 and rank > best:
             best, found = rank, run.rider

@@ -29,7 +29,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.editing.timing import stretched
 from kestrav.core.errors import BadInput
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.paths.shaping import transformed
 
@@ -199,13 +199,13 @@ def slower(project: Project, camera_id: str, factor: float) -> Project:
 def at_speed(project: Project, run_id: str, speed: float) -> Project:
     """The project with a run at a top speed in mm/s, and the shots of its camera as long as it takes then."""
     run = get_as(project, run_id, Run)
-    before = journey(project, run)
+    before = course_of(project, run)
     project = update(project, run_id, speed=speed, duration=None)
     speed_profile = run.speed_profile
     if hasattr(speed_profile, "top"):
         project = update(project, run_id, speed_profile=msgspec.structs.replace(speed_profile, top=speed))
     changed = get_as(project, run_id, Run)
-    after = journey(project, changed)
+    after = course_of(project, changed)
     for shot in project.shots:
         if shot.camera == run.rider and abs(shot.end - before.shown_end) < 0.1 and np.isfinite(after.end):
             project = update(project, shot.id, end=after.end)

@@ -30,9 +30,9 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
-from kestrav.core.kinematics.legs import journeys_of, movers
+from kestrav.core.kinematics.legs import courses_of, movers
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.kinematics.runs import course_of, span
 from kestrav.core.parts.rest import own_bounds
 from kestrav.core.paths.path_curves import path_curve
 
@@ -55,12 +55,12 @@ def with_shot(
 ) -> Project:
     """The project with a shot of a camera: over a span, or while it moves, or over the whole project."""
     camera = get(project, camera_id)
-    trips = journeys_of(project, camera_id)
-    known = [trip for trip in trips if np.isfinite(trip.start)]
+    courses = courses_of(project, camera_id)
+    known = [course for course in courses if np.isfinite(course.start)]
     if start is None:
-        start = min((trip.start for trip in known), default=0.0)
+        start = min((course.start for course in known), default=0.0)
     if end is None:
-        end = max((trip.shown_end for trip in known), default=span(project))
+        end = max((course.shown_end for course in known), default=span(project))
     name = new_name(project, Shot, _shot_name(camera.name))
     shot = Shot(new_id(project, Shot), name, camera_id, start, end, fps=project.settings.fps, loops=loops)
     if project.shots:
@@ -192,8 +192,8 @@ def add_follower_on_path(
     run = get(project, run_id)
     if not isinstance(run, Run):
         raise BadInput(f"“{run.name}” is no run; a camera follows a run along its path")
-    trip = journey(project, run)
-    place = trip.path.curve.position([trip.sets_out_at])[0] + np.array([0.0, 0.0, height])
+    course = course_of(project, run)
+    place = course.path.curve.position([course.sets_out_at])[0] + np.array([0.0, 0.0, height])
     where = "behind" if distance >= 0 else "ahead of"
     name = get(project, run.rider).name
     project = add_camera(project, f"Camera {where} {name}", PartAim(run.rider), place, aim_lag=aim_lag)
@@ -210,7 +210,7 @@ def add_follower_on_path(
         offset=(0.0, aside, height),
         follows=Following(run.id, distance),
     )
-    return with_shot(add(project, follows), camera, trip.start, trip.shown_end)
+    return with_shot(add(project, follows), camera, course.start, course.shown_end)
 
 
 def add_passing(
@@ -226,14 +226,14 @@ def add_passing(
     run = get(project, run_id)
     if not isinstance(run, Run):
         raise BadInput(f"“{run.name}” is no run; a camera stands beside the path of a run")
-    trip = journey(project, run)
-    station = trip.first + place * trip.length
-    frame = trip.path.frames([station])[0]
+    course = course_of(project, run)
+    station = course.first + place * course.length
+    frame = course.path.frames([station])[0]
     side = frame[:, 1] * np.array([1.0, 1.0, 0.0])
     side = side / max(float(np.linalg.norm(side)), 1e-9) * (1.0 if left else -1.0)
-    where = trip.path.curve.position([station])[0] + distance * side + np.array([0.0, 0.0, height])
+    where = course.path.curve.position([station])[0] + distance * side + np.array([0.0, 0.0, height])
     project = add_camera(project, f"{get(project, run.rider).name} passing", PartAim(run.rider), where)
-    return with_shot(project, project.cameras[-1].id, trip.start, trip.shown_end)
+    return with_shot(project, project.cameras[-1].id, course.start, course.shown_end)
 
 
 def add_look_around(

@@ -28,7 +28,7 @@ from kestrav.core.document.records import (
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.legs import active, legs_of
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.kinematics.runs import Journey, span
+from kestrav.core.kinematics.runs import RunCourse, span
 from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import own_bounds
 from kestrav.core.paths.path_curves import path_curve
@@ -222,16 +222,16 @@ def _turned(ways: Array, aim: AlongAim) -> Array:
 def _progress(project: Project, camera: Camera, times: Array) -> Array:
     """How much of its way (n,) a camera has gone, 0 to 1; without a run how much of the project's time has."""
     legs = legs_of(project, camera.id)
-    trips = [leg.trip for leg in legs]
-    if not legs or all(trip is None for trip in trips):
+    courses = [leg.course for leg in legs]
+    if not legs or all(course is None for course in courses):
         found: Array = np.clip(times / span(project), 0.0, 1.0)
         return found
     which, found = active(legs, times), np.zeros(len(times))
-    for k, trip in enumerate(trips):
+    for k, course in enumerate(courses):
         mine = which == k
-        if trip is not None and mine.any():
-            share = (trip.stations(times[mine]) - trip.first) / trip.length
-            found[mine] = np.clip(1.0 - share if trip.run.backwards else share, 0.0, 1.0)
+        if course is not None and mine.any():
+            share = (course.stations(times[mine]) - course.first) / course.length
+            found[mine] = np.clip(1.0 - share if course.run.backwards else share, 0.0, 1.0)
     return found
 
 
@@ -246,19 +246,19 @@ def _travel(project: Project, camera: Camera, times: Array, ahead: float) -> Arr
         mine = which == k
         if not mine.any():
             continue
-        if leg.trip is not None:
-            found[mine] = _along(leg.trip, times[mine], ahead)
+        if leg.course is not None:
+            found[mine] = _along(leg.course, times[mine], ahead)
         else:
             found[mine] = _going(project, camera, times[mine])
     return found
 
 
-def _along(trip: Journey, times: Array, ahead: float) -> Array:
-    """Unit vectors (n, 3) towards the place of a journey's path so far ahead; the path goes on straight beyond its end."""
-    curve, sense = trip.path.curve, -1.0 if trip.run.backwards else 1.0
-    stations = trip.stations(times)
-    if trip.run.returns:
-        going = np.sign(trip.profile.speed(trip.since(times) + 1e-6))
+def _along(course: RunCourse, times: Array, ahead: float) -> Array:
+    """Unit vectors (n, 3) towards the place of a run's path so far ahead; the path goes on straight beyond its end."""
+    curve, sense = course.path.curve, -1.0 if course.run.backwards else 1.0
+    stations = course.stations(times)
+    if course.run.returns:
+        going = np.sign(course.profile.speed(course.since(times) + 1e-6))
         sense = sense * np.where(going == 0, 1.0, going)[:, None]  # type: ignore[assignment]
     tangent = sense * curve.tangent(stations)
     if ahead <= 0:
@@ -294,13 +294,13 @@ def _going(project: Project, camera: Camera, times: Array) -> Array:
 def _with_looks(project: Project, camera: Camera, times: Array, position: Array, target: Array) -> Array:
     """Points looked at (n, 3), turned to what there is to look at where the camera's runs stop."""
     for leg in legs_of(project, camera.id):
-        trip = leg.trip
-        if trip is None or trip.run.rider != camera.id or not np.isfinite(trip.start):
+        course = leg.course
+        if course is None or course.run.rider != camera.id or not np.isfinite(course.start):
             continue
-        for hold in trip.run.holds:
+        for hold in course.run.holds:
             if hold.look is None:
                 continue
-            begun = float(trip.times_at([hold.place * trip.path.length])[0])
+            begun = float(course.times_at([hold.place * course.path.length])[0])
             share = np.minimum(times - begun + _TURNING, begun + hold.duration + _TURNING - times) / _TURNING
             share = np.clip(share, 0.0, 1.0)
             weight = share**3 * (10 - 15 * share + 6 * share**2)

@@ -39,7 +39,7 @@ from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.kinematics.ground import heights_below, standing
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import own_bounds, rest_poses, row_of
 from kestrav.core.parts.solids import solid_mesh
@@ -427,18 +427,18 @@ def open_door(project: Project, meshes: Mapping[str, Mesh], run_id: str, door: s
     middle = 0.5 * (low + high)
     hinge = middle.copy()
     hinge[wide] = low[wide] if abs(low[wide]) <= abs(high[wide]) else high[wide]
-    trip = journey(project, run)
+    course = course_of(project, run)
     centre = apply(pose, middle[None])[0]
-    station = trip.path.curve.nearest(np.array([centre[0], centre[1], trip.path.curve.position([0.0])[0, 2]]))
-    passes = float(np.linalg.norm((trip.path.curve.position([station])[0] - centre)[:2]))
+    station = course.path.curve.nearest(np.array([centre[0], centre[1], course.path.curve.position([0.0])[0, 2]]))
+    passes = float(np.linalg.norm((course.path.curve.position([station])[0] - centre)[:2]))
     if passes > 0.6 * float(high[wide] - low[wide]):
         raise BadInput(f"“{run.name}” does not pass “{leaf.name}”: it stays {passes:,.0f} mm from its middle")
-    ahead = trip.path.curve.tangent([station])[0] * (-1.0 if run.backwards else 1.0)
+    ahead = course.path.curve.tangent([station])[0] * (-1.0 if run.backwards else 1.0)
     away = pose[:3, :3] @ (middle - hinge)
     # turned to the left about the upright, the leaf's middle goes where the upright times its arm points
     sense = 1.0 if np.cross([0.0, 0.0, 1.0], away) @ ahead > 0 else -1.0
-    way = (trip.last - station if run.backwards else station - trip.first) - _BEFORE_DOOR
-    share = float(np.clip(way / trip.length, 0.0, 1.0))
+    way = (course.last - station if run.backwards else station - course.first) - _BEFORE_DOOR
+    share = float(np.clip(way / course.length, 0.0, 1.0))
     rotation = TimedRotation(
         new_id(project, TimedRotation),
         new_name(project, TimedRotation, f"{leaf.name} opens"),

@@ -16,7 +16,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 
 Array = NDArray[np.float64]
 
@@ -81,10 +81,10 @@ def bent_away(project: Project, meshes: Mapping[str, Mesh], run_id: str, renew: 
 
 def near_run(project: Project, meshes: Mapping[str, Mesh], run: Run) -> Clearance:
     """The clearance over the run, looked at more often than frame by frame."""
-    trip = journey(project, run)
-    count = int(np.clip((trip.end - trip.start) * project.settings.fps * _FINER, 8, _MOST_LOOKS))
+    course = course_of(project, run)
+    count = int(np.clip((course.end - course.start) * project.settings.fps * _FINER, 8, _MOST_LOOKS))
     parts = {i for thing in (run.rider, *run.companions) for i in subtree(project, thing)}
-    return sweep(project, meshes, np.linspace(trip.start, trip.end, count + 1), only=parts)
+    return sweep(project, meshes, np.linspace(course.start, course.end, count + 1), only=parts)
 
 
 def is_of(project: Project, run: Run, part: str) -> bool:

@@ -17,7 +17,7 @@ from kestrav.core.geometry.meshes import Mesh, box_distances, turned_bounds
 from kestrav.core.geometry.models import nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import world_poses
-from kestrav.core.kinematics.runs import begins, journey
+from kestrav.core.kinematics.runs import begins, course_of
 from kestrav.core.parts.rest import rest_poses
 
 Array = NDArray[np.float64]
@@ -108,9 +108,9 @@ def _met(project: Project, bodies: Bodies) -> dict[Pair, list[float]]:
                 )
     grounds = [i for i, still in zip(bodies.ids, bodies.still, strict=True) if still]
     for run in project.runs if wheels else ():
-        trip = journey(project, run)
+        course = course_of(project, run)
         if wheels & set(subtree(project, run.rider)):
-            for time in (trip.start, trip.end):
+            for time in (course.start, course.end):
                 looks.setdefault(time, set()).update((a, b) for a in wheels for b in grounds)
     times = sorted(time for time in looks if np.isfinite(time))
     found: dict[Pair, list[float]] = {}

@@ -361,7 +361,7 @@ class SpeedZone(Record, frozen=True):
 
 
 class Limited(Record, frozen=True, tag="limited"):
-    """The fastest journey within limits: a top speed in mm/s, accelerations in mm/s² sideways, forward and braking (0
+    """The fastest run within limits: a top speed in mm/s, accelerations in mm/s² sideways, forward and braking (0
     for any), and speeds by zone."""
 
     top: float = 1000.0
@@ -512,7 +512,7 @@ class Roughness(Record, frozen=True):
 
 
 class Run(Record, frozen=True):
-    """One journey of a rider (a part, an assembly, a light or a camera) along a portion of a path.
+    """One run of a rider (a part, an assembly, a light or a camera) along a portion of a path.
 
     ``begin`` and ``end`` are shares of the path's length; ``start`` is in s, unless a ``trigger`` tells when it begins; exactly
     one of ``duration`` (s, of one pass with its ``holds``) and ``speed`` (mm/s, the steady or greatest one) is given.

@@ -29,7 +29,7 @@ from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.curves import Spline
 from kestrav.core.geometry.faces import vector
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.kinematics.speed_profile import part_as_keys
 from kestrav.core.paths.path_curves import parametric_of, path_curve
 from kestrav.core.paths.shaping import as_points, path_of, reverse, transformed
@@ -83,10 +83,10 @@ def _with_runs(project: Project, path_ids: set[str], change: Callable[[Run], lis
 
 
 def onto(run: Run, path: str, shift: float, old: float, size: float) -> Run:
-    """A run, with its zones of speed and keys of lean, where its path lies on another.
+    """A run, with its zones of speed and keys of bank, where its path lies on another.
 
     ``shift`` is the station of the old path's start on the new one, ``old`` and ``size`` are their lengths. What falls
-    off an end is cut; a lean that changes across it is kept by a key there.
+    off an end is cut; a bank that changes across it is kept by a key there.
     """
 
     def place(share: float) -> float:
@@ -213,7 +213,7 @@ def split(project: Project, path_id: str, station: float) -> Project:
         return opened(project, path_id, station)
     if not MEETS < station < curve.length - MEETS:
         raise BadInput(f"the path “{path.name}” cannot be split at its end; choose a place between its ends")
-    old = {run.id: journey(project, run) for run in project.runs if run.path == path_id}
+    old = {run.id: course_of(project, run) for run in project.runs if run.path == path_id}
     front, back = _divided(path, station)
     rest = Path(new_id(project, Path), new_name(project, Path, f"{path.name}, second part"), back)
     project = add(update(project, path_id, shape=front, trim=(0.0, 1.0)), rest)
@@ -221,19 +221,19 @@ def split(project: Project, path_id: str, station: float) -> Project:
     taken: list[str] = []
 
     def shared(run: Run) -> list[Run]:
-        trip = old[run.id]
+        course = old[run.id]
         one = onto(run, path_id, 0.0, curve.length, first)
         two = onto(run, rest.id, -station, curve.length, second)
-        if trip.last <= station + MEETS:
+        if course.last <= station + MEETS:
             return [one]
-        if trip.first >= station - MEETS:
+        if course.first >= station - MEETS:
             return [two]
         if run.passes != 1 or run.follows is not None or run.portion is not None:
             raise BadInput(
                 f"the run “{run.name}” goes on across the place in one piece; let it go once and by itself first"
             )
-        at = float(trip.times_at([station])[0])
-        ways = station - trip.first, trip.last - station
+        at = float(course.times_at([station])[0])
+        ways = station - course.first, course.last - station
         if run.backwards:
             one, two, ways = two, one, ways[::-1]
         speed_profile: tuple[SpeedProfile, SpeedProfile] = (run.speed_profile, run.speed_profile)
@@ -245,14 +245,14 @@ def split(project: Project, path_id: str, station: float) -> Project:
             soft = run.speed_profile
             speed_profile = (Eased(min(soft.start_length, ways[0]), 0.0), Eased(0.0, min(soft.stop_length, ways[1])))
         elif not isinstance(run.speed_profile, Even) or run.holds:
-            middle, whole = at - trip.start, trip.profile
-            speed_profile = (part_as_keys(whole, 0.0, middle), part_as_keys(whole, middle, trip.duration))
+            middle, whole = at - course.start, course.profile
+            speed_profile = (part_as_keys(whole, 0.0, middle), part_as_keys(whole, middle, course.duration))
         ids = {r.id for r in project.runs} | set(taken)
         name = next(f"{run.id}-{k}" for k in range(2, 1000) if f"{run.id}-{k}" not in ids)
         taken.append(name)
         replace = msgspec.structs.replace
         return [
-            replace(one, speed_profile=speed_profile[0], duration=at - trip.start, speed=None, holds=()),
+            replace(one, speed_profile=speed_profile[0], duration=at - course.start, speed=None, holds=()),
             replace(
                 two,
                 id=name,
@@ -261,7 +261,7 @@ def split(project: Project, path_id: str, station: float) -> Project:
                 trigger=None,
                 holds=(),
                 speed_profile=speed_profile[1],
-                duration=trip.end - at,
+                duration=course.end - at,
                 speed=None,
             ),
         ]
@@ -317,7 +317,7 @@ def opened(project: Project, path_id: str, station: float = 0.0) -> Project:
     # the seam as an end of its own
     seam = shape.points[0]
     line = PointShape((*shape.points, seam))
-    runs = {run.id: journey(project, run) for run in project.runs if run.path == path_id}
+    runs = {run.id: course_of(project, run) for run in project.runs if run.path == path_id}
     length = path_curve(path).length
     station = station % length
     if MEETS < station < length - MEETS:
@@ -330,10 +330,10 @@ def opened(project: Project, path_id: str, station: float = 0.0) -> Project:
     project = update(project, path_id, shape=line, trim=(0.0, 1.0))
 
     def turned(run: Run) -> list[Run]:
-        trip = runs[run.id]
+        course = runs[run.id]
         # a place before the new ends lies a lap later
-        lap = length if station and trip.first < station else 0.0
-        if trip.first < station < trip.last:
+        lap = length if station and course.first < station else 0.0
+        if course.first < station < course.last:
             # it went over the new ends; the whole of the path is the nearest to it that there is
             return [msgspec.structs.replace(run, begin=0.0, end=1.0)]
         return [onto(run, path_id, lap - station, length, length)]

@@ -52,7 +52,7 @@ from kestrav.core.kinematics.carriage import places_beyond
 from kestrav.core.kinematics.key_poses import pivot_poses, places, velocities
 from kestrav.core.kinematics.legs import active, legs_of, movers
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.kinematics.runs import begins, journey
+from kestrav.core.kinematics.runs import begins, course_of
 from kestrav.core.kinematics.seating import body_axes, path_frames, reference_matrix
 from kestrav.core.parts.arranging import copy
 from kestrav.core.parts.placing import bounds_of, pivot_at, pivot_at_side, placement, rest_of, shift
@@ -66,7 +66,7 @@ Array = NDArray[np.float64]
 
 def next_start(project: Project, thing: str) -> float:
     """When a thing's last run or key poses end, in s; 0 when nothing moves it yet."""
-    ends = [leg.trip.shown_end if leg.trip is not None else leg.end for leg in legs_of(project, thing)]
+    ends = [leg.course.shown_end if leg.course is not None else leg.end for leg in legs_of(project, thing)]
     return max((end for end in ends if np.isfinite(end)), default=0.0)
 
 
@@ -139,8 +139,8 @@ def seat_place(project: Project, run: Run) -> Array:
 def bring_path(project: Project, run_id: str) -> Project:
     """The project with a run's path shifted so that it sets out where its rider stands."""
     run = get_as(project, run_id, Run)
-    trip = journey(project, run)
-    step = seat_place(project, run) - trip.path.curve.position([trip.sets_out_at])[0]
+    course = course_of(project, run)
+    step = seat_place(project, run) - course.path.curve.position([course.sets_out_at])[0]
     return transformed(project, run.path, shift(step))
 
 
@@ -149,10 +149,10 @@ def front_station(project: Project, run: Run) -> float:
 
     Beyond an open path's end it counts on straight.
     """
-    trip = journey(project, run)
+    course = course_of(project, run)
     sense = -1.0 if arrives_backwards(run) else 1.0
-    station, curve = trip.arrives_at, trip.path.curve
-    end = np.array([trip.end if np.isfinite(trip.end) else trip.start + trip.once])
+    station, curve = course.arrives_at, course.path.curve
+    end = np.array([course.end if np.isfinite(course.end) else course.start + course.once])
     pose = Motion(project).poses(run.rider, end)[0]
     corners = box_corners(
         own_bounds(project, run.rider) if _is_part(project, run.rider) else (np.zeros(3), np.zeros(3))
@@ -228,9 +228,9 @@ def convoy(project: Project, run_id: str, count: int, spacing: float) -> Project
     if not isinstance(get(project, run.rider), Part):
         raise BadInput(f"“{get(project, run.rider).name}” is no part, so it cannot be copied into a convoy")
     known = {p.id for p in project.parts}
-    trip = journey(project, run)
-    way = trip.path.curve.tangent([trip.sets_out_at])[0] * (
-        -1.0 if run.backwards != journey(project, run).is_backward else 1.0
+    course = course_of(project, run)
+    way = course.path.curve.tangent([course.sets_out_at])[0] * (
+        -1.0 if run.backwards != course_of(project, run).is_backward else 1.0
     )
     project = copy(project, [run.rider], [shift(-k * spacing * way) for k in range(1, count)])
     rider = get_as(project, run.rider, Part)
@@ -448,20 +448,20 @@ def run_to_poses(project: Project, run_id: str) -> Project:
     Raises BadInput for a run without end.
     """
     run = get_as(project, run_id, Run)
-    trip = journey(project, run)
-    if not np.isfinite(trip.end):
+    course = course_of(project, run)
+    if not np.isfinite(course.end):
         raise BadInput(f"“{run.name}” has no end or never starts; it cannot be told by key poses")
     pivot = rest_and_pivot(project, run.rider)[1]
     motion = Motion(project)
 
     def wanted(times: Array) -> Array:
-        inside = np.clip(times + trip.start, trip.start, trip.end)
+        inside = np.clip(times + course.start, course.start, course.end)
         found: Array = motion.poses(run.rider, inside) @ pivot
         return found
 
-    stations = trip.path.point_stations()
-    inner = trip.times_at(stations[(stations > trip.first + 1) & (stations < trip.last - 1)]) - trip.start
-    times = np.unique(np.round([0.0, *inner, trip.duration], 9))
+    stations = course.path.point_stations()
+    inner = course.times_at(stations[(stations > course.first + 1) & (stations < course.last - 1)]) - course.start
+    times = np.unique(np.round([0.0, *inner, course.duration], 9))
     for _ in range(8):
         made = _told_by(run, times, wanted)
         checked = np.unique(np.concatenate([np.linspace(a, b, 9) for a, b in pairwise(times)]))
@@ -475,13 +475,13 @@ def run_to_poses(project: Project, run_id: str) -> Project:
             break
         times = np.unique(np.concatenate([times, 0.5 * (times[bad] + times[bad + 1])]))
     made = msgspec.structs.replace(
-        made, id=new_id(project, PoseTrack), name=run.name, start=trip.start, trigger=run.trigger, blend=run.blend
+        made, id=new_id(project, PoseTrack), name=run.name, start=course.start, trigger=run.trigger, blend=run.blend
     )
     return add(remove(project, run_id), made)
 
 
 def _told_by(run: Run, times: Array, wanted: Callable[[Array], Array]) -> PoseTrack:
-    """Key poses at times (k,) with handles by which they leave and arrive as the journey does."""
+    """Key poses at times (k,) with handles by which they leave and arrive as the run does."""
     found = wanted(times)
     step = 1e-5 * float(times[-1])
     low, high = np.maximum(times - step, 0.0), np.minimum(times + step, times[-1])
@@ -502,8 +502,8 @@ def _told_by(run: Run, times: Array, wanted: Callable[[Array], Array]) -> PoseTr
 def with_hold(project: Project, run_id: str, time: float, seconds: float = 1.0) -> Project:
     """The project with a run holding for so many s where it is at a time; it takes so much longer."""
     run = get_as(project, run_id, Run)
-    trip = journey(project, run)
-    place = float(trip.stations([time])[0]) / trip.path.length
+    course = course_of(project, run)
+    place = float(course.stations([time])[0]) / course.path.length
     if not run.begin + 1e-6 < place < run.end - 1e-6:
         raise BadInput(f"“{run.name}” is at one of its ends at {time:.2f} s; choose a time on its way to hold at")
     holds = tuple(sorted([*run.holds, Hold(place, seconds)], key=lambda h: h.place))
@@ -536,14 +536,14 @@ def adjusted(project: Project, thing: str, time: float, matrix: Array) -> Projec
     pivot = rest_and_pivot(project, thing)[1]
     if isinstance(leg.item, PoseTrack):
         return add_pose(project, thing, time, matrix @ pose @ pivot)
-    if leg.trip is None or leg.trip.run.rider != thing:
+    if leg.course is None or leg.course.run.rider != thing:
         raise BadInput(
             f"“{get(project, thing).name}” goes along with something else then; move that, or end “{leg.item.name}”"
         )
-    run = leg.trip.run
+    run = leg.course.run
     reference = reference_matrix(project, run, pivot)
     old, new = pose @ reference, matrix @ pose @ reference
-    frame = path_frames(project, leg.trip, np.array([time]))[0]
+    frame = path_frames(project, leg.course, np.array([time]))[0]
     offset = np.array(run.offset) + frame.T @ (new[:3, 3] - old[:3, 3])
     own = Rotation.from_euler("ZYX", (run.turn[0], -run.turn[1], run.turn[2]), degrees=True).as_matrix()
     body = (

@@ -29,7 +29,7 @@ from kestrav.core.document.records import (
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.legs import leg_of
-from kestrav.core.kinematics.runs import begins, journey, span
+from kestrav.core.kinematics.runs import begins, course_of, span
 
 Timed = Run | PoseTrack | Attachment | TimedRotation | Shot | Light | Camera
 _FIELDS = ("runs", "pose_tracks", "attachments", "rotations", "shots", "lights", "cameras")
@@ -63,7 +63,7 @@ def span_of(project: Project, item: Timed) -> tuple[float, float]:
         begun = begins(project, item)
         return begun, begun + (item.end - item.start) if item.end is not None else max(span(project), item.start)
     leg = leg_of(project, item)
-    end = leg.end if leg.trip is None else leg.trip.shown_end
+    end = leg.end if leg.course is None else leg.course.shown_end
     if not np.isfinite(end):
         end = span(project)
     return leg.start, max(end, leg.start)
@@ -158,7 +158,7 @@ def _first(project: Project, ids: Iterable[str]) -> list[float]:
 
 
 def _slower(project: Project, run: Run, factor: float) -> dict[str, Any]:
-    """The fields of a run told so many times as slowly, whatever its pacing is measured by."""
+    """The fields of a run told so many times as slowly, whatever its speed profile is measured by."""
     replace = msgspec.structs.replace
     fields: dict[str, Any] = {"holds": tuple(replace(h, duration=h.duration * factor) for h in run.holds)}
     fields["blend"] = run.blend * factor
@@ -167,7 +167,7 @@ def _slower(project: Project, run: Run, factor: float) -> dict[str, Any]:
     )
     if run.follows is not None:
         return fields
-    fields |= {"duration": journey(project, run).once * factor, "speed": None}
+    fields |= {"duration": course_of(project, run).once * factor, "speed": None}
     speed_profile = run.speed_profile
     if isinstance(speed_profile, Eased):
         fields["speed_profile"] = replace(
@@ -180,7 +180,7 @@ def _slower(project: Project, run: Run, factor: float) -> dict[str, Any]:
     elif run.speed is not None:
         fields |= {"duration": None, "speed": run.speed / factor}
         if run.holds:
-            fields |= {"duration": journey(project, run).once * factor, "speed": None}
+            fields |= {"duration": course_of(project, run).once * factor, "speed": None}
     return fields
 
 
@@ -275,7 +275,7 @@ def _simple(run: Run) -> bool:
 
 
 def _mirrored(speed_profile: SpeedProfile) -> SpeedProfile:
-    """A pacing told from its end to its beginning."""
+    """A speed profile told from its end to its beginning."""
     if isinstance(speed_profile, Eased):
         return Eased(
             speed_profile.stop_length, speed_profile.start_length, speed_profile.stop_time, speed_profile.start_time
@@ -330,22 +330,22 @@ def split_run(project: Project, run_id: str, time: float) -> Project:
     Raises BadInput for one that goes without end or follows another, that is still being brought over from before, or outside its time.
     """
     run = get_as(project, run_id, Run)
-    trip = journey(project, run)
+    course = course_of(project, run)
     if run.passes == 0 or run.follows is not None:
         raise BadInput(f"“{run.name}” goes without end or follows another run; such a run cannot be split")
-    since = time - trip.start
+    since = time - course.start
     if 0 < since < run.blend:
         raise BadInput(
             f"“{run.name}” is still brought over from before at {time:.2f} s; split it after {run.blend:g} s of it"
         )
-    if not 1e-3 < since < trip.duration - 1e-3:
+    if not 1e-3 < since < course.duration - 1e-3:
         raise BadInput(f"“{run.name}” cannot be split at {time:.2f} s; choose a time while it moves")
     ids = {item.id for field in _FIELDS for item in getattr(project, field)}
     name = next(f"{run.id}-{k}" for k in range(2, 1000) if f"{run.id}-{k}" not in ids)
     replace = msgspec.structs.replace
     # both go on being the same run, of which each makes its portion: so they move exactly as it did
     first, last = run.portion or (0.0, 1.0)
-    share = first + (last - first) * since / trip.duration
+    share = first + (last - first) * since / course.duration
     one = replace(run, portion=(first, share), mark=None, arrive_by=None)
     trigger = None if run.trigger is None else Trigger(run.id, at="arrival")
     two = replace(

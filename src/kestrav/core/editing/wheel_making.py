@@ -17,7 +17,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.legs import legs_of
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.kinematics.runs import course_of, span
 from kestrav.core.parts.rest import own_bounds, rest_poses, rows
 from kestrav.core.parts.solids import solid_mesh
 from kestrav.core.paths.path_curves import path_curve
@@ -245,9 +245,9 @@ def ends(project: Project, roll_id: str, marks: int = 1) -> Ends:
     wanted = sense * max(round(abs(turns) * marks), 1) / marks
     try:
         run = _one_run(project, roll)
-        trip = journey(project, run)
+        course = course_of(project, run)
         # what of the path's length is not travelled goes with it
-        length: float | None = trip.path.length * wanted / turns if roll.slip > -1 else None
+        length: float | None = course.path.length * wanted / turns if roll.slip > -1 else None
     except BadInput:
         length = None
     off = 360.0 * (turns - wanted)

@@ -34,7 +34,7 @@ from kestrav.core.extraction.problem import Problem
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import quaternion_from_rotation, rigid
-from kestrav.core.kinematics.runs import begins, journey
+from kestrav.core.kinematics.runs import begins, course_of
 from kestrav.core.parts.placing import placement
 from kestrav.core.parts.rest import rest_and_pivot
 from kestrav.core.paths.path_curves import path_curve
@@ -158,8 +158,8 @@ def _certified(made: Project, meshes: Mapping[str, Mesh], problem: Problem) -> C
         made = set_contact(made, problem.movers[i].id, problem.obstacles[j].id, True, held.deeper)
     made = settings(made, required_clearance=problem.required)
     if made.runs:
-        trip = journey(made, made.runs[-1])
-        over = (trip.start, trip.end)
+        course = course_of(made, made.runs[-1])
+        over = (course.start, course.end)
     else:
         keys = made.pose_tracks[-1]
         start = begins(made, keys)

@@ -12,7 +12,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import SUFFIXES, UNITS, into_project, proposed_unit, read_product, with_unit
 from kestrav.core.kinematics.legs import leg_of
-from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.kinematics.runs import course_of, span
 from kestrav.core.parts.rest import rest_poses, world_bounds
 from kestrav.core.paths.path_curves import path_curve
 
@@ -48,17 +48,17 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
     names = {item.id: item.name for kind in COLLECTIONS.values() for item in getattr(project, kind)}
     runs = []
     for run in project.runs:
-        trip = journey(project, run)
+        course = course_of(project, run)
         runs.append(
             {
                 "id": run.id,
                 "name": run.name,
                 "rider": names[run.rider],
                 "path": names[run.path],
-                "start_s": _known(trip.start),
-                "end_s": _known(trip.end),
-                "length_mm": trip.length,
-                "steady_speed_mm_s": trip.greatest_speed,
+                "start_s": _known(course.start),
+                "end_s": _known(course.end),
+                "length_mm": course.length,
+                "steady_speed_mm_s": course.greatest_speed,
             }
         )
     others: tuple[PoseTrack | Attachment, ...] = (*project.pose_tracks, *project.attachments)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kestrav.core.document.lookup import find
 from kestrav.core.document.records import Camera, Part, Path as PathRecord, PathPoint, PointShape, Project, Run
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.paths.path_curves import PathCurve
 
 
@@ -16,9 +16,9 @@ def followers(project: Project, path_id: str) -> list[Run]:
 def moment(project: Project, path_id: str, station: float) -> float:
     """When the first of a path's riders is at a station, in s; 0 when none comes there."""
     for run in followers(project, path_id):
-        trip = journey(project, run)
-        if trip.first - 1e-6 <= station <= trip.last + 1e-6:
-            return float(trip.times_at([min(max(station, trip.first), trip.last)])[0])
+        course = course_of(project, run)
+        if course.first - 1e-6 <= station <= course.last + 1e-6:
+            return float(course.times_at([min(max(station, course.first), course.last)])[0])
     return 0.0
 
 

@@ -18,7 +18,7 @@ from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.html_report import chart
 from kestrav.core.findings.page import Figure, figure_html, page, table
 from kestrav.core.findings.report import standing_in_words, title_of
-from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.kinematics.runs import course_of, span
 from kestrav.core.paths.path_curves import path_curve
 
 
@@ -118,10 +118,10 @@ def _path(project: Project, path_id: str) -> tuple[str, str, str]:
 
 def _run(project: Project, run_id: str) -> tuple[str, ...]:
     run = get(project, run_id)
-    trip = journey(project, run)  # type: ignore[arg-type]
-    start, end = (f"{t:.2f}" if np.isfinite(t) else "never" for t in (trip.start, trip.end))
-    names = run.name, get(project, trip.run.rider).name, get(project, trip.run.path).name
-    return (*names, start, end, f"{trip.length:,.1f}", f"{trip.once:.3f}", f"{trip.greatest_speed:,.1f}")
+    course = course_of(project, run)  # type: ignore[arg-type]
+    start, end = (f"{t:.2f}" if np.isfinite(t) else "never" for t in (course.start, course.end))
+    names = run.name, get(project, course.run.rider).name, get(project, course.run.path).name
+    return (*names, start, end, f"{course.length:,.1f}", f"{course.once:.3f}", f"{course.greatest_speed:,.1f}")
 
 
 def _wheel(project: Project, roll: Wheel) -> tuple[str, ...]:

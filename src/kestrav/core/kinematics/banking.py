@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.interpolate import PchipInterpolator
 
-from kestrav.core.kinematics.runs import Journey
+from kestrav.core.kinematics.runs import RunCourse
 from kestrav.core.paths.path_curves import PathCurve
 
 Array = NDArray[np.float64]
@@ -17,15 +17,15 @@ GRAVITY = 9806.65  # mm/s², ISO 80000-3
 _STEPS = 1200
 
 
-def bank(trip: Journey, stations: ArrayLike) -> Array:
-    """Lean (n,) of a journey's rider at stations (n,)."""
-    how, stations = trip.run.bank, np.asarray(stations, float)
+def bank(course: RunCourse, stations: ArrayLike) -> Array:
+    """Lean (n,) of a run's rider at stations (n,)."""
+    how, stations = course.run.bank, np.asarray(stations, float)
     found = np.zeros(len(stations))
     if how.computed:
-        grid, angle = _balanced(trip)
+        grid, angle = _balanced(course)
         found = np.interp(stations, grid, angle)
     if how.keys:
-        places = np.array([key.place for key in how.keys]) * trip.path.length
+        places = np.array([key.place for key in how.keys]) * course.path.length
         angles = np.radians([key.angle for key in how.keys])
         if len(places) == 1:
             found = found + angles[0]
@@ -34,15 +34,15 @@ def bank(trip: Journey, stations: ArrayLike) -> Array:
     return np.asarray(found)
 
 
-def bank_gauge(trip: Journey) -> list[tuple[Array, Array]]:
-    """How far the lean has changed at most since the start, all changes added up: stations (k,) and rad (k,), between which it grows
+def bank_gauge(course: RunCourse) -> list[tuple[Array, Array]]:
+    """How far the bank has changed at most since the start, all changes added up: stations (k,) and rad (k,), between which it grows
     evenly, of what is computed and of what is keyed."""
-    how, found = trip.run.bank, []
+    how, found = course.run.bank, []
     if how.computed:
-        grid, angle = _balanced(trip)
+        grid, angle = _balanced(course)
         found.append((grid, np.concatenate([[0.0], np.cumsum(np.abs(np.diff(angle)))])))
     if len(how.keys) > 1:
-        places = np.array([key.place for key in how.keys]) * trip.path.length
+        places = np.array([key.place for key in how.keys]) * course.path.length
         curve = PchipInterpolator(places, np.radians([key.angle for key in how.keys]))
         # between keys it goes one way; as fast as its slope is at most in each part of that
         parts = np.unique(np.concatenate([np.linspace(a, b, _PARTS + 1) for a, b in pairwise(places)]))
@@ -57,21 +57,21 @@ def bank_gauge(trip: Journey) -> list[tuple[Array, Array]]:
 _PARTS = 16  # between two keys
 
 
-def _balanced(trip: Journey) -> tuple[Array, Array]:
-    """Stations (n,) and the lean (n,) at which weight and the force of the bend together press straight down.
+def _balanced(course: RunCourse) -> tuple[Array, Array]:
+    """Stations (n,) and the bank (n,) at which weight and the force of the bend together press straight down.
 
-    tan(lean) = v² / (g r), as for any body in a level bend (elementary mechanics).
+    tan(bank) = v² / (g r), as for any body in a level bend (elementary mechanics).
     """
-    how, trip = trip.run.bank, trip.entire
-    grid = np.linspace(trip.first, trip.last, _STEPS + 1)
-    speed = trip.speeds(trip.times_at(grid))
-    angle = np.arctan(speed**2 * level_curvature(trip.path, grid) / GRAVITY)
+    how, course = course.run.bank, course.entire
+    grid = np.linspace(course.first, course.last, _STEPS + 1)
+    speed = course.speeds(course.times_at(grid))
+    angle = np.arctan(speed**2 * level_curvature(course.path, grid) / GRAVITY)
     limit = np.radians(how.limit)
     angle = np.clip(angle, -limit, limit)
-    width = round(how.smoothing / max(trip.length, 1e-9) * _STEPS)
+    width = round(how.smoothing / max(course.length, 1e-9) * _STEPS)
     if width > 1:
-        mode = "wrap" if trip.path.curve.closed and trip.length >= trip.path.length - 1e-6 else "nearest"
-        from scipy.ndimage import uniform_filter1d  # it takes long to load, and few lean
+        mode = "wrap" if course.path.curve.closed and course.length >= course.path.length - 1e-6 else "nearest"
+        from scipy.ndimage import uniform_filter1d  # it takes long to load, and few bank
 
         angle = uniform_filter1d(angle, width, mode=mode)
     return grid, angle

@@ -427,7 +427,7 @@ class Displacement:
             return self._key_poses(thing, item, leg, points)
         if isinstance(item, Attachment):
             return self._attached(thing, legs, k, frame, points)
-        assert leg.trip is not None
+        assert leg.course is not None
         if not world:
             return self._unknown()
         rider = item.rider
@@ -439,7 +439,7 @@ class Displacement:
             again = rider in self._busy
             self._busy.add(rider)
             try:
-                made = OnPath(self, leg.trip).bound()
+                made = OnPath(self, leg.course).bound()
             finally:
                 if not again:
                     self._busy.discard(rider)

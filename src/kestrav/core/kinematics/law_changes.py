@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.rolling import ramps
-from kestrav.core.kinematics.runs import begins, journey
+from kestrav.core.kinematics.runs import begins, course_of
 
 Array = NDArray[np.float64]
 
@@ -23,13 +23,13 @@ def changes(motion: Motion, end: float) -> tuple[Array, Array]:
     project = motion.project
     found, jumps = [0.0, end], list[float]()
     for run in project.runs:
-        trip = journey(project, run)
-        if not np.isfinite(trip.start):
+        course = course_of(project, run)
+        if not np.isfinite(course.start):
             continue
-        found += list(trip.changes(end))
-        jumps += list(trip.jumps(end))
-        legs = [trip.start, trip.end]
-        found += [*legs, trip.start + run.blend]
+        found += list(course.changes(end))
+        jumps += list(course.jumps(end))
+        legs = [course.start, course.end]
+        found += [*legs, course.start + run.blend]
         jumps += legs
     for poses in project.pose_tracks:
         start = begins(project, poses)

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.records import Attachment, PoseTrack, Project, Run
-from kestrav.core.kinematics.runs import Journey, begins, journey
+from kestrav.core.kinematics.runs import RunCourse, begins, course_of
 from kestrav.core.memo import Memo
 
 Array = NDArray[np.float64]
@@ -22,7 +22,7 @@ class Leg:
     item: Run | PoseTrack | Attachment
     start: float
     end: float
-    trip: Journey | None = None
+    course: RunCourse | None = None
 
 
 _by_thing: Memo[dict[str, list[Run | PoseTrack | Attachment]]] = Memo(4)
@@ -72,8 +72,8 @@ def companion_of(project: Project, thing: str) -> str:
 def leg_of(project: Project, item: Run | PoseTrack | Attachment) -> Leg:
     """A run, key poses or a ride in time."""
     if isinstance(item, Run):
-        trip = journey(project, item)
-        return Leg(item, trip.start, trip.end, trip)
+        course = course_of(project, item)
+        return Leg(item, course.start, course.end, course)
     start = begins(project, item)
     if isinstance(item, PoseTrack):
         return Leg(item, start, start + item.keys[-1].time)
@@ -85,9 +85,9 @@ def legs_of(project: Project, thing: str) -> list[Leg]:
     return sorted((leg_of(project, item) for item in by_thing(project).get(thing, ())), key=lambda leg: leg.start)
 
 
-def journeys_of(project: Project, thing: str) -> list[Journey]:
+def courses_of(project: Project, thing: str) -> list[RunCourse]:
     """A thing's own runs in the order of their start."""
-    return [leg.trip for leg in legs_of(project, thing) if leg.trip is not None and leg.trip.run.rider == thing]
+    return [leg.course for leg in legs_of(project, thing) if leg.course is not None and leg.course.run.rider == thing]
 
 
 def active(legs: Sequence[Leg], times: ArrayLike) -> NDArray[np.intp]:

@@ -465,12 +465,12 @@ class Motion:
             riding = np.clip(times, leg.start, leg.end)
             found = self.poses(item.carrier, riding) @ relative
             return found if item.put is None else self._put_down(thing, item, leg, riding, found)
-        assert leg.trip is not None
+        assert leg.course is not None
         rider = item.rider
         again = rider in self._busy
         self._busy.add(rider)
         try:
-            found = rider_poses(self.project, leg.trip, times, self._where)
+            found = rider_poses(self.project, leg.course, times, self._where)
         finally:
             if not again:
                 self._busy.discard(rider)
@@ -537,8 +537,8 @@ def thing_speeds(project: Project, thing: str, times: ArrayLike) -> Array:
         mine = which == k
         if not mine.any():
             continue
-        if leg.trip is not None:
-            speeds[mine] = leg.trip.speeds(times[mine])
+        if leg.course is not None:
+            speeds[mine] = leg.course.speeds(times[mine])
         elif isinstance(leg.item, PoseTrack):
             if np.isfinite(leg.start):
                 speeds[mine] = np.linalg.norm(velocities(leg.item, times[mine] - leg.start), axis=1)

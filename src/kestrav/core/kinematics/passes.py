@@ -72,7 +72,7 @@ def held(
     speed: float | None = None,
     over: Ceiling | None = None,
 ) -> Profile:
-    """The profile of a journey that holds at distances for times: ``stops`` are (distance, s) in the order of the way.
+    """The profile of a run that holds at distances for times: ``stops`` are (distance, s) in the order of the way.
 
     Every leg between two holds is paced for itself, all at the same steady or greatest speed, so that a soft start and
     stop is one at every hold. Distance by keys goes on after a hold where it was. ``duration`` is with the holds.
@@ -114,7 +114,7 @@ def held(
 
 
 def _of_leg(speed_profile: SpeedProfile, leg: int, count: int) -> SpeedProfile:
-    """A leg's own pacing: at a hold it stops softly, whatever the journey's own ends are like."""
+    """A leg's own speed profile: at a hold it stops softly, whatever the run's own ends are like."""
     if isinstance(speed_profile, Limited):
         return Limited(
             speed_profile.top,
@@ -144,7 +144,7 @@ def _speed_for(made: Callable[[float], list[Profile]], length: float, seconds: f
 
 @dataclass(frozen=True, eq=False)
 class _Cut:
-    """A part of a journey between two of its times."""
+    """A part of a run between two of its times."""
 
     whole: Profile
     first: float
@@ -224,7 +224,7 @@ class RepeatedProfile:
         return np.concatenate([*found, [0.0]])
 
     def _within(self, times: ArrayLike) -> tuple[Array, NDArray[np.bool_], NDArray[np.bool_]]:
-        """Times within a pass, whether it goes back, and which times lie in the journey."""
+        """Times within a pass, whether it goes back, and which times lie in the run."""
         t = np.asarray(times, float)
         end = self.duration
         inside = (t >= 0) & (t <= end)
@@ -246,7 +246,7 @@ class RepeatedProfile:
         return np.where(back, since - self.once.duration, since), back, inside
 
     def _told(self, times: ArrayLike, kind: str) -> tuple[Array, Array, NDArray[np.bool_]]:
-        """What both ways say at times, each where it counts, and the senses (+1 or -1) and which times lie in the journey."""
+        """What both ways say at times, each where it counts, and the senses (+1 or -1) and which times lie in the run."""
         t, back, inside = self._within(times)
         found = np.asarray(getattr(self.once, kind)(t))
         if self.back is not None and back.any():
@@ -275,7 +275,7 @@ class RepeatedProfile:
 
 @dataclass(frozen=True, eq=False)
 class PortionProfile:
-    """What of a whole journey is made between two of its times, from ``first`` to ``last`` s: backward in time where the first is the
+    """What of a whole run is made between two of its times, from ``first`` to ``last`` s: backward in time where the first is the
     later. Distances are the whole's."""
 
     whole: Profile
@@ -373,7 +373,7 @@ class FollowingProfile:
         return raw, (raw >= self.low) & (raw <= self.high)
 
     def distance(self, times: ArrayLike) -> Array:
-        """Distance (n,): negative before where the journey begins, as far as its path reaches."""
+        """Distance (n,): negative before where the run begins, as far as its path reaches."""
         found: Array = np.clip(self._free(times)[0], self.low, self.high)
         return found
 
@@ -391,7 +391,7 @@ class FollowingProfile:
 
 
 def steady_part(whole: Profile) -> Profile:
-    """The profile of one pass or of the first leg: what a journey's own numbers are told by."""
+    """The profile of one pass or of the first leg: what a run's own numbers are told by."""
     while isinstance(whole, (RepeatedProfile, PortionProfile)):
         whole = whole.once if isinstance(whole, RepeatedProfile) else whole.whole
     return whole

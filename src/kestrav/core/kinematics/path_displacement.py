@@ -20,7 +20,7 @@ from kestrav.core.kinematics.banking import bank_gauge
 from kestrav.core.kinematics.bounds import MOST_TURN, WORLD, Bound, at
 from kestrav.core.kinematics.carriage import LONGEST, places_beyond, rear_stations
 from kestrav.core.kinematics.roughness import AXES_OF_TURN, most_change
-from kestrav.core.kinematics.runs import Journey
+from kestrav.core.kinematics.runs import RunCourse
 from kestrav.core.kinematics.seating import keyed_gauge, reference_matrix
 from kestrav.core.parts.rest import own_bounds, rest_and_pivot
 
@@ -38,20 +38,20 @@ class OnPath:
     """How far what sits on a path goes, and how much it turns."""
 
     moving: Displacement
-    trip: Journey
+    course: RunCourse
 
     def __post_init__(self) -> None:
-        times, trip = self.moving.times, self.trip
-        self.curve = trip.path.curve
-        ways = trip.profile.distance(trip.since(times))
+        times, course = self.moving.times, self.course
+        self.curve = course.path.curve
+        ways = course.profile.distance(course.since(times))
         # stations that do not go round at a seam
-        self.along = trip.last - ways if trip.run.backwards else trip.first + ways
+        self.along = course.last - ways if course.run.backwards else course.first + ways
         self.travel = np.abs(np.diff(self.along))
-        self.over_seam = np.abs(np.diff(trip.stations(times))) > self.travel + 1e-6
+        self.over_seam = np.abs(np.diff(course.stations(times))) > self.travel + 1e-6
 
     def bound(self) -> Bound:
         """Of the place on the path that is beside it by the run's offset, and of the rider."""
-        run, times = self.trip.run, self.moving.times
+        run, times = self.course.run, self.moving.times
         orientation = run.orientation
         way, frame = self._frames()
         shift = np.abs(np.array(run.offset))
@@ -72,16 +72,16 @@ class OnPath:
             turn = self._toward(orientation, way)
         elif isinstance(orientation, KeyedOrientation):
             gauge = keyed_gauge(orientation.keys, orientation.smooth)
-            keyed = self._gauged(*gauge, self.trip.stations(times) / self.trip.path.length)
+            keyed = self._gauged(*gauge, self.course.stations(times) / self.course.path.length)
             turn = keyed if orientation.room else turn + keyed
         if run.bank.computed or run.bank.keys:
-            for stations, total in bank_gauge(self.trip):
-                turn = turn + self._gauged(stations, total, self.trip.stations(times))
+            for stations, total in bank_gauge(self.course):
+                turn = turn + self._gauged(stations, total, self.course.stations(times))
         return Bound(way, turn + own)
 
     def _waited(self) -> Array:
         """How long (m,) of each step it is under way, within all its passes."""
-        return np.abs(np.diff(self.trip.moments(self.moving.times)))
+        return np.abs(np.diff(self.course.moments(self.moving.times)))
 
     def _gauged(self, places: Array, total: Array, there: Array) -> Array:
         """What a total (k,) that grows with places (k,) tells of each step between places (n,); over a seam all of it."""
@@ -90,17 +90,17 @@ class OnPath:
 
     def _turned(self, upright: bool, along: Array | None = None) -> Array:
         """By how much frames turn at most in each step, kinks left out."""
-        return np.abs(np.diff(self.trip.path.most_turned(self.along if along is None else along, upright)))
+        return np.abs(np.diff(self.course.path.most_turned(self.along if along is None else along, upright)))
 
     def _frames(self) -> tuple[Array, Array]:
         """How far the place on the path goes, and by how much the frames turn by which the rider is carried beside it."""
-        run, orientation = self.trip.run, self.trip.run.orientation
+        run, orientation = self.course.run, self.course.run.orientation
         ground = None if run.ground is None or not run.ground.heights else run.ground
         lift = np.zeros(len(self.travel))
         heights = np.empty((0, 3))
         if ground is not None:
             heights = np.array(ground.heights)
-            lift = self._lifts(heights[:, 1], self.trip.stations(self.moving.times))
+            lift = self._lifts(heights[:, 1], self.course.stations(self.moving.times))
         if isinstance(orientation, CarriedOrientation):
             return self._carried(orientation, heights)
         way = self.travel + lift
@@ -110,7 +110,7 @@ class OnPath:
         stance = orientation.stance if isinstance(orientation, AlongOrientation) else "slope"
         turn = self._turned(stance != "free")
         if stance == "level" or ground is not None:
-            left = self.trip.path.frames(self.trip.stations(self.moving.times), upright=stance != "free")[:, :, 1]
+            left = self.course.path.frames(self.course.stations(self.moving.times), upright=stance != "free")[:, :, 1]
             flat = np.hypot(left[:, 0], left[:, 1])
             turn = turn / np.maximum(0.5 * (flat[:-1] + flat[1:] - turn), 1e-9)
         if ground is not None and ground.tilted:
@@ -124,9 +124,9 @@ class OnPath:
 
     def _tilts(self, heights: Array, width: float) -> Array:
         """By how much what rides on the ground pitches and rolls with it."""
-        project, run = self.moving.project, self.trip.run
+        project, run = self.moving.project, self.course.run
         reach = max(0.5 * float(np.ptp(own_bounds(project, run.rider)[:, :2], axis=0).max()), 1.0)
-        stations = self.trip.stations(self.moving.times)
+        stations = self.course.stations(self.moving.times)
         before = np.maximum(stations - reach, 0.0)
         after = np.minimum(stations + reach, self.curve.length)
         long = after - before
@@ -141,9 +141,9 @@ class OnPath:
     def _toward(self, orientation: TowardOrientation, way: Array) -> Array:
         """By how much what points at something turns: by both ways, the nearer the more."""
         moving = self.moving
-        poses = moving.motion.poses(self.trip.run.rider, moving.times)
-        pivot = rest_and_pivot(moving.project, self.trip.run.rider)[1]
-        places = (poses @ reference_matrix(moving.project, self.trip.run, pivot))[:, :3, 3]
+        poses = moving.motion.poses(self.course.run.rider, moving.times)
+        pivot = rest_and_pivot(moving.project, self.course.run.rider)[1]
+        places = (poses @ reference_matrix(moving.project, self.course.run, pivot))[:, :3, 3]
         if isinstance(orientation.aim, PartAim):
             middle = own_bounds(moving.project, orientation.aim.part).mean(axis=0)
             aimed = moving.of(orientation.aim.part, WORLD, at(middle)).way
@@ -170,7 +170,7 @@ class OnPath:
         way, turn = np.zeros(len(moving)), np.zeros(len(moving))
         if not moving.any():
             return way, turn
-        stations = self.trip.stations(self.moving.times)
+        stations = self.course.stations(self.moving.times)
         rear_places = rear_stations(self.curve, stations, base)
         front_way = self.travel[moving]
         # of each step that it moves in the places at its start, and how level it is at both ends
@@ -240,7 +240,7 @@ class OnPath:
 
     def _turning(self, low: Array, high: Array) -> Array:
         """By how much the tangent turns between stations, kinks and all."""
-        path = self.trip.path
+        path = self.course.path
         turned = path.most_turned(high, False) - path.most_turned(low, False)
         kinks, angles = self.curve.kink_stations, np.concatenate([[0.0], np.cumsum(self.curve.kink_angles)])
         if not len(kinks):

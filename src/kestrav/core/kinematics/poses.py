@@ -8,7 +8,7 @@ from numpy.typing import ArrayLike, NDArray
 from kestrav.core.document.lookup import ancestors
 from kestrav.core.document.records import Camera, Light, PartAim, Project
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.kinematics.legs import companion_of, journeys_of, movers
+from kestrav.core.kinematics.legs import companion_of, courses_of, movers
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.mechanisms.joints import joints
 from kestrav.core.parts.rest import own_bounds, rest_and_pivot, rest_poses, rows, world_bounds
@@ -108,7 +108,7 @@ def mover_bounds(project: Project) -> list[Array]:
     for rider in riders(project):
         around = [rider, *ancestors(project, rider)[-1:]][-1]
         found.append(world_bounds(project, around, rest)[0])
-        for trip in journeys_of(project, rider):
-            line = trip.path.curve.position(np.linspace(0.0, trip.path.length, 50))
+        for course in courses_of(project, rider):
+            line = course.path.curve.position(np.linspace(0.0, course.path.length, 50))
             found.append(np.array([line.min(axis=0), line.max(axis=0)]))
     return found

@@ -1,4 +1,4 @@
-"""Roughness: small repeatable irregularity of a journey."""
+"""Roughness: small repeatable irregularity of a run."""
 
 from __future__ import annotations
 

@@ -36,7 +36,7 @@ Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
-class Journey:
+class RunCourse:
     """A run with its curve: first and last station (mm), its distance by time, and when it begins (s; infinite where it
     waits for what never comes)."""
 
@@ -81,7 +81,7 @@ class Journey:
 
     @property
     def greatest_speed(self) -> float:
-        """The steady speed where there is one, else the greatest of the journey, in mm/s."""
+        """The steady speed where there is one, else the greatest of the run, in mm/s."""
         one: Profile = steady_part(self.profile)
         if isinstance(self.profile, PortionProfile):
             one = self.profile
@@ -143,15 +143,15 @@ class Journey:
         return self.start + self.profile.times_at(way)
 
     @property
-    def entire(self) -> Journey:
-        """The journey that this is a portion of; itself where it is whole."""
+    def entire(self) -> RunCourse:
+        """The run that this is a portion of; itself where it is whole."""
         if not isinstance(self.profile, PortionProfile):
             return self
         return replace(self, profile=self.profile.whole)
 
     @property
     def whole_start(self) -> float:
-        """When the journey that this is a portion of would begin in s, were it made forward in time as this one is."""
+        """When the run that this is a portion of would begin in s, were it made forward in time as this one is."""
         return self.start - (self.profile.first if isinstance(self.profile, PortionProfile) else 0.0)
 
     @property
@@ -225,16 +225,16 @@ class Journey:
         return b
 
 
-def journey(project: Project, run: Run) -> Journey:
+def course_of(project: Project, run: Run) -> RunCourse:
     """A run worked out, and kept for as long as it, its path and what it waits for are the same."""
     path = get_as(project, run.path, Path)
     lead = _run(project, run.follows.run) if run.follows is not None else None
-    led = None if lead is None else journey(project, lead)
+    led = None if lead is None else course_of(project, lead)
     start = led.start if led is not None else begins(project, run)
     return _journeys.get((run, path, led), lambda: _worked_out(run, path_curve(path), start, led), start)
 
 
-_journeys: Memo[Journey] = Memo(2048)
+_journeys: Memo[RunCourse] = Memo(2048)
 
 
 def _run(project: Project, run_id: str) -> Run:
@@ -249,7 +249,7 @@ def begins(project: Project, item: Run | PoseTrack | Attachment | TimedRotation)
         return item.start
     if isinstance(trigger, ContactTrigger):
         return np.inf if trigger.time is None else trigger.time + trigger.delay
-    lead = journey(project, _run(project, trigger.run))
+    lead = course_of(project, _run(project, trigger.run))
     if trigger.at == "start":
         return lead.start + trigger.delay
     if trigger.at == "arrival":
@@ -263,14 +263,14 @@ def begins(project: Project, item: Run | PoseTrack | Attachment | TimedRotation)
 _REACHED = 1e-6  # mm
 
 
-def _worked_out(run: Run, made: PathCurve, start: float, lead: Journey | None) -> Journey:
+def _worked_out(run: Run, made: PathCurve, start: float, lead: RunCourse | None) -> RunCourse:
     first, last = run.begin * made.length, run.end * made.length
     if lead is not None:
         assert run.follows is not None
         low, high = (last - made.length, last) if run.backwards else (-first, made.length - first)
         if made.curve.closed:
             low, high = -np.inf, np.inf
-        return Journey(
+        return RunCourse(
             run, made, first, last, FollowingProfile(lead.profile, run.follows.distance, last - first, low, high), start
         )
     once = _pass(run, made, first, last, run.backwards, run.duration)
@@ -281,7 +281,7 @@ def _worked_out(run: Run, made: PathCurve, start: float, lead: Journey | None) -
     if run.portion is not None:
         low, high = run.portion
         whole = PortionProfile(whole, low * whole.duration, high * whole.duration)
-    return Journey(run, made, first, last, whole, start)
+    return RunCourse(run, made, first, last, whole, start)
 
 
 def _pass(run: Run, made: PathCurve, first: float, last: float, backwards: bool, duration: float | None) -> Profile:
@@ -348,7 +348,7 @@ _ceilings: Memo[Ceiling] = Memo(256)
 def _ceiling(
     speed_profile: Limited, speed: float | None, made: PathCurve, first: float, last: float, backwards: bool
 ) -> Ceiling:
-    """The ceiling of a journey, kept by its path and its limits."""
+    """The ceiling of a run, kept by its path and its limits."""
     limits = (speed_profile, speed, first, last)
     there = _ceilings.get((made,), lambda: ceiling(*limits, made.length, _PathBend(made)), *limits)
     return there.back() if backwards else there
@@ -373,7 +373,7 @@ _spans: Memo[float] = Memo(4)
 
 
 def _span(project: Project) -> float:
-    ends = [journey(project, run).shown_end for run in project.runs] + [shot.end for shot in project.shots]
+    ends = [course_of(project, run).shown_end for run in project.runs] + [shot.end for shot in project.shots]
     ends += [begins(project, poses) + poses.keys[-1].time for poses in project.pose_tracks]
     ends += [begins(project, c) if c.end is None else c.end for c in project.attachments]
     ends += [light.keys[-1].time for light in project.lights if light.keys]

@@ -25,7 +25,7 @@ from kestrav.core.geometry.transforms import inverse_rigid, rigid
 from kestrav.core.kinematics.banking import bank, rolled
 from kestrav.core.kinematics.carriage import carried
 from kestrav.core.kinematics.roughness import deviations
-from kestrav.core.kinematics.runs import Journey
+from kestrav.core.kinematics.runs import RunCourse
 from kestrav.core.parts.rest import own_bounds, rest_and_pivot
 
 Array = NDArray[np.float64]
@@ -44,31 +44,33 @@ AXES = {
 }
 
 
-def rider_poses(project: Project, trip: Journey, times: Array, where: Where) -> Array:
-    """World matrices (n, 4, 4) of a journey's rider at times (n,)."""
-    rest, pivot = rest_and_pivot(project, trip.run.rider)
-    places, rotation = _on_path(project, trip, times, (rest @ pivot)[:3, :3], where)
-    found: Array = rigid(rotation, places) @ inverse_rigid(reference_matrix(project, trip.run, pivot))
+def rider_poses(project: Project, course: RunCourse, times: Array, where: Where) -> Array:
+    """World matrices (n, 4, 4) of a run's rider at times (n,)."""
+    rest, pivot = rest_and_pivot(project, course.run.rider)
+    places, rotation = _on_path(project, course, times, (rest @ pivot)[:3, :3], where)
+    found: Array = rigid(rotation, places) @ inverse_rigid(reference_matrix(project, course.run, pivot))
     return found
 
 
-def path_frames(project: Project, trip: Journey, times: Array) -> Array:
-    """Frames (n, 3, 3), columns along, left and up, by which a journey's rider is carried beside its path."""
-    stations = trip.stations(times)
-    inside = np.where(np.abs(stations - trip.last) <= _ARRIVED, trip.last - _ARRIVED, stations)
-    return _places(project, trip, stations, inside, framed=True)[1]
+def path_frames(project: Project, course: RunCourse, times: Array) -> Array:
+    """Frames (n, 3, 3), columns along, left and up, by which a run's rider is carried beside its path."""
+    stations = course.stations(times)
+    inside = np.where(np.abs(stations - course.last) <= _ARRIVED, course.last - _ARRIVED, stations)
+    return _places(project, course, stations, inside, framed=True)[1]
 
 
-def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array, where: Where) -> tuple[Array, Array]:
+def _on_path(
+    project: Project, course: RunCourse, times: Array, rest_rotation: Array, where: Where
+) -> tuple[Array, Array]:
     """Where what sits on the path is (n, 3) at times (n,), and how the rider's pivot is turned (n, 3, 3)."""
-    run, stations = trip.run, trip.stations(times)
+    run, stations = course.run, course.stations(times)
     orientation = run.orientation
     # a run's last station belongs to the piece that it arrives on, also where the path goes on after a kink
-    inside = np.where(np.abs(stations - trip.last) <= _ARRIVED, trip.last - _ARRIVED, stations)
-    places, frames = _places(project, trip, stations, inside)
+    inside = np.where(np.abs(stations - course.last) <= _ARRIVED, course.last - _ARRIVED, stations)
+    places, frames = _places(project, course, stations, inside)
     wander: dict[str, Array] = {}
     if run.roughness:
-        wander = deviations(run.roughness, stations, trip.moments(times))
+        wander = deviations(run.roughness, stations, course.moments(times))
     if run.roughness or any(run.offset):
         beside = [np.broadcast_to(wander.get(axis, 0.0), len(stations)) for axis in ("along", "side", "up")]
         shift = np.array(run.offset) + np.column_stack(beside)
@@ -80,10 +82,10 @@ def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array
     if isinstance(orientation, TowardOrientation):
         frames = _toward(_aimed_at(project, orientation, times, where) - places, frames)
     elif isinstance(orientation, KeyedOrientation):
-        turned = keyed_turns(orientation.keys, inside / trip.path.length, orientation.smooth)
+        turned = keyed_turns(orientation.keys, inside / course.path.length, orientation.smooth)
         frames = turned if orientation.room else frames @ turned
     if run.bank.computed or run.bank.keys:
-        frames = rolled(frames, bank(trip, inside))
+        frames = rolled(frames, bank(course, inside))
     own = _own_turn(run, wander, len(stations))
     if own is not None:
         frames = frames @ own
@@ -91,28 +93,28 @@ def _on_path(project: Project, trip: Journey, times: Array, rest_rotation: Array
 
 
 def _places(
-    project: Project, trip: Journey, stations: Array, inside: Array, framed: bool = False
+    project: Project, course: RunCourse, stations: Array, inside: Array, framed: bool = False
 ) -> tuple[Array, Array]:
     """Places (n, 3) on the path, or on the ground below it, and the frames (n, 3, 3) there."""
-    run, curve = trip.run, trip.path.curve
+    run, curve = course.run, course.path.curve
     orientation, ground = run.orientation, run.ground
     heights = None if ground is None or not ground.heights else np.array(ground.heights)
     if isinstance(orientation, CarriedOrientation):
-        onto = None if heights is None else lambda s, p: _on_ground(heights, s / trip.path.length, p)
+        onto = None if heights is None else lambda s, p: _on_ground(heights, s / course.path.length, p)
         rear, front, frames = carried(curve, stations, orientation.wheelbase, onto)
         return rear + orientation.share * (front - rear), frames
     places = curve.position(stations)
     if heights is not None:
-        places = _on_ground(heights, stations / trip.path.length, places)
+        places = _on_ground(heights, stations / course.path.length, places)
     if not (framed or _needs_frames(run)):
         return places, np.broadcast_to(np.eye(3), (len(stations), 3, 3))
     stance = orientation.stance if isinstance(orientation, AlongOrientation) else "slope"
-    frames = trip.path.frames(inside, upright=stance != "free")
+    frames = course.path.frames(inside, upright=stance != "free")
     if stance == "level" or heights is not None:
         frames = _levelled(frames)
     if heights is not None and ground is not None and ground.tilted:
         reach = 0.5 * float(np.ptp(own_bounds(project, run.rider)[:, :2], axis=0).max())
-        frames = _tilted(frames, heights, stations, trip, ground.width, reach)
+        frames = _tilted(frames, heights, stations, course, ground.width, reach)
     return places, frames
 
 
@@ -135,9 +137,9 @@ def _levelled(frames: Array) -> Array:
     return np.stack([np.cross(left, up), left, up], axis=-1)
 
 
-def _tilted(frames: Array, heights: Array, stations: Array, trip: Journey, width: float, reach: float) -> Array:
+def _tilted(frames: Array, heights: Array, stations: Array, course: RunCourse, width: float, reach: float) -> Array:
     """Level frames (n, 3, 3) pitched and rolled with the ground, taken over a rider's own length and width in mm."""
-    length = trip.path.length
+    length = course.path.length
     shares = np.linspace(0.0, 1.0, len(heights))
 
     def at(places: Array, line: int) -> Array:

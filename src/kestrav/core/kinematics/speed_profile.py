@@ -18,7 +18,7 @@ Array = NDArray[np.float64]
 
 
 class Profile(Protocol):
-    """A journey's distance by time since it set out."""
+    """A run's distance by time since it set out."""
 
     @property
     def length(self) -> float:
@@ -35,11 +35,11 @@ class Profile(Protocol):
         ...
 
     def speed(self, times: ArrayLike) -> Array:
-        """Speed (n,) at times (n,), negative where it runs back; zero outside the journey."""
+        """Speed (n,) at times (n,), negative where it runs back; zero outside the run."""
         ...
 
     def acceleration(self, times: ArrayLike) -> Array:
-        """Acceleration (n,) at times (n,), negative while braking; zero outside the journey."""
+        """Acceleration (n,) at times (n,), negative while braking; zero outside the run."""
         ...
 
     def times_at(self, distances: ArrayLike) -> Array:
@@ -141,7 +141,7 @@ def _ramp_distance(t: Array, ramp: float) -> Array:
 
 
 def _eased(speed_profile: Eased, length: float, duration: float | None, speed: float | None) -> EasedProfile:
-    """Ramps that do not fit are shrunk in proportion until they fill the journey.
+    """Ramps that do not fit are shrunk in proportion until they fill the run.
 
     A ramp's mean speed is half the steady one: over a length it takes twice that length's time, over a time it
     covers half that time's way.
@@ -215,7 +215,7 @@ class LawProfile(_Inside):
 @dataclass(frozen=True, eq=False)
 class TabledProfile(_Inside):
     """Stretches of even acceleration between distances (n,) passed at times (n,) and speeds (n,); ``least`` is the
-    duration of the fastest journey within the limits."""
+    duration of the fastest run within the limits."""
 
     times: Array
     distances: Array
@@ -258,14 +258,14 @@ class TabledProfile(_Inside):
 
 @dataclass(frozen=True, eq=False)
 class Ceiling:
-    """How fast a journey may go where: squares (n,) of the greatest speeds at distances (n,) along it, and in between what lies on the
+    """How fast a run may go where: squares (n,) of the greatest speeds at distances (n,) along it, and in between what lies on the
     straight line from one to the next."""
 
     distances: Array
     squares: Array
 
     def between(self, first: float, last: float) -> Ceiling:
-        """The same between two distances, as of a journey of its own."""
+        """The same between two distances, as of a run of its own."""
         inner = (self.distances > first + 1e-9) & (self.distances < last - 1e-9)
         ways = np.concatenate([[first], self.distances[inner], [last]])
         return Ceiling(ways - first, np.interp(ways, self.distances, self.squares))
@@ -330,7 +330,7 @@ def ceiling(
 
 
 _SHARES = np.array([0.0, 0.25, 0.5, 0.75, 1.0])
-_STEPS = 400  # places along a journey at least
+_STEPS = 400  # places along a run at least
 _BESIDE = 1e-6  # of the length, beside what is sharp
 _FEW_BREAKS = 500
 _MOST_SPLITS, _MOST_NODES = 16, 40_000
@@ -355,7 +355,7 @@ def _limits(speed_profile: Limited, top: float, whole: float, bend: Bend | None,
 
 
 class Bend(Protocol):
-    """How a path bends: what a journey that is limited sideways needs of it."""
+    """How a path bends: what a run that is limited sideways needs of it."""
 
     @property
     def breaks(self) -> Array:
@@ -377,7 +377,7 @@ class Bend(Protocol):
 
 
 def fastest(over: Ceiling, limits: Limited) -> tuple[Array, Array]:
-    """Times (n,) and speeds (n,) of the fastest journey below a ceiling, with limits of acceleration along the way.
+    """Times (n,) and speeds (n,) of the fastest run below a ceiling, with limits of acceleration along the way.
 
     One pass ahead, as fast as it can gather speed, and one back, as fast as it can lose it: between two places
     of a way with even acceleration v² grows by 2 a s (as in J. Bobrow, S. Dubowsky, J. Gibson, "Time-optimal control
@@ -414,7 +414,7 @@ def _limited(
     over = over or ceiling(speed_profile, speed, 0.0, length, length)
     times, speeds = fastest(over, speed_profile)
     least = float(times[-1])
-    # another duration is the same journey told more slowly
+    # another duration is the same run told more slowly
     stretch = (duration or least) / least
     return TabledProfile(length, stretch * least, stretch * times, over.distances, speeds / stretch, least)
 
@@ -493,7 +493,7 @@ def profile(
     speed: float | None = None,
     over: Ceiling | None = None,
 ) -> Profile:
-    """The profile of a journey of a length whose duration, or steady or greatest speed, is given.
+    """The profile of a run of a length whose duration, or steady or greatest speed, is given.
 
     One within limits goes below the ceiling that is ``over`` it: that of a straight way where none is given.
     """
@@ -517,11 +517,11 @@ def peak(law: Law, order: int = 1) -> float:
     return float(np.abs(LAWS[law.name](np.linspace(0.0, 1.0, 20_001), order)).max())
 
 
-_KEYS = 24  # by which a part of a journey is told, with its speeds
+_KEYS = 24  # by which a part of a run is told, with its speeds
 
 
 def part_as_keys(whole: Profile, start: float, end: float) -> Keyed:
-    """A part of a journey between two times since it set out, as keys with the speeds it has there."""
+    """A part of a run between two times since it set out, as keys with the speeds it has there."""
     times = np.linspace(start, end, _KEYS + 1)
     ways, speeds = whole.distance(times), whole.speed(times)
     low, length = float(ways[0]), float(ways[-1] - ways[0])

@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.poses import world_poses
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 
 Array = NDArray[np.float64]
 
@@ -31,12 +31,12 @@ def rider_marks(project: Project, path_id: str, most: int = 40) -> list[RiderMar
     for run in project.runs:
         if run.path != path_id:
             continue
-        trip = journey(project, run)
-        step = next(m * 10.0**p for p in range(6) for m in (1, 2, 5) if trip.duration / (m * 10.0**p) <= most)
-        rounds = np.arange(np.ceil(trip.start / step - 1e-9), np.floor(trip.end / step + 1e-9) + 1) * step
-        times = np.unique(np.round(np.concatenate([[trip.start], rounds, [trip.end]]), 9))
-        stations = trip.stations(times)
-        places = trip.path.curve.position(stations)
+        course = course_of(project, run)
+        step = next(m * 10.0**p for p in range(6) for m in (1, 2, 5) if course.duration / (m * 10.0**p) <= most)
+        rounds = np.arange(np.ceil(course.start / step - 1e-9), np.floor(course.end / step + 1e-9) + 1) * step
+        times = np.unique(np.round(np.concatenate([[course.start], rounds, [course.end]]), 9))
+        stations = course.stations(times)
+        places = course.path.curve.position(stations)
         found += [RiderMark(float(t), float(s), p) for t, s, p in zip(times, stations, places, strict=True)]
     return found
 

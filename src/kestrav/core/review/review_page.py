@@ -26,7 +26,7 @@ from kestrav.core.findings.charted import charted
 from kestrav.core.findings.check import CheckResult, certified, check
 from kestrav.core.findings.report import as_data, standing_in_words
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.kinematics.runs import journey, span
+from kestrav.core.kinematics.runs import course_of, span
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.progress import Progress, portion
 from kestrav.core.review.packed_scene import Contents, pack_scene
@@ -168,9 +168,9 @@ def _digest(script: str) -> str:
 def _runs(project: Project) -> list[dict[str, Any]]:
     bars = []
     for run in project.runs:
-        trip = journey(project, run)
-        if np.isfinite(trip.start):
-            bars.append({"name": run.name, "start": trip.start, "end": min(trip.end, span(project))})
+        course = course_of(project, run)
+        if np.isfinite(course.start):
+            bars.append({"name": run.name, "start": course.start, "end": min(course.end, span(project))})
     return bars
 
 

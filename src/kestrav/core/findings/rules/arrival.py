@@ -15,7 +15,7 @@ from kestrav.core.editing.run_making import arrives_backwards, front_station, st
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment, point
 from kestrav.core.kinematics.carriage import places_beyond
-from kestrav.core.kinematics.runs import Journey, journey
+from kestrav.core.kinematics.runs import RunCourse, course_of
 
 MARK = 0.5  # mm; common practice, no source
 
@@ -24,25 +24,25 @@ def find(evidence: Evidence) -> list[Finding]:
     """For each run: a front that stands beyond its mark or short of it, an arrival early, late or never."""
     found: list[Finding] = []
     for run in evidence.project.runs:
-        trip = journey(evidence.project, run)
-        found += _never(evidence, trip)
-        if run.mark is not None and np.isfinite(trip.end):
-            found += _at_mark(evidence, trip, run.mark)
-        if run.arrive_by is not None and np.isfinite(trip.end):
-            found += _in_time(evidence, trip, run.arrive_by)
+        course = course_of(evidence.project, run)
+        found += _never(evidence, course)
+        if run.mark is not None and np.isfinite(course.end):
+            found += _at_mark(evidence, course, run.mark)
+        if run.arrive_by is not None and np.isfinite(course.end):
+            found += _in_time(evidence, course, run.arrive_by)
     return found
 
 
-def _finding(evidence: Evidence, trip: Journey, time: float, **fields: Any) -> Finding:
+def _finding(evidence: Evidence, course: RunCourse, time: float, **fields: Any) -> Finding:
     place = fields.pop("place", None)
     if place is None:
-        place = trip.path.curve.position(trip.stations([time]))[0]
-    return at_moment(evidence, (trip.run.id,), time, np.asarray(place, float), **fields)
+        place = course.path.curve.position(course.stations([time]))[0]
+    return at_moment(evidence, (course.run.id,), time, np.asarray(place, float), **fields)
 
 
-def _at_mark(evidence: Evidence, trip: Journey, mark: float) -> list[Finding]:
-    project, run = evidence.project, trip.run
-    wanted = mark * trip.path.length
+def _at_mark(evidence: Evidence, course: RunCourse, mark: float) -> list[Finding]:
+    project, run = evidence.project, course.run
+    wanted = mark * course.path.length
     front = front_station(project, run)
     ahead = -1.0 if arrives_backwards(run) else 1.0
     beyond = ahead * (front - wanted)
@@ -58,8 +58,8 @@ def _at_mark(evidence: Evidence, trip: Journey, mark: float) -> list[Finding]:
     return [
         _finding(
             evidence,
-            trip,
-            trip.end,
+            course,
+            course.end,
             rule="mark",
             severity="breach" if beyond > 0 else "warning",
             title=f"{name} stops {where} its mark",
@@ -67,22 +67,25 @@ def _at_mark(evidence: Evidence, trip: Journey, mark: float) -> list[Finding]:
             value=abs(beyond),
             unit="mm",
             limit=MARK,
-            place=point(places_beyond(trip.path.curve, [front])[0]),
-            gap=(point(places_beyond(trip.path.curve, [wanted])[0]), point(places_beyond(trip.path.curve, [front])[0])),
+            place=point(places_beyond(course.path.curve, [front])[0]),
+            gap=(
+                point(places_beyond(course.path.curve, [wanted])[0]),
+                point(places_beyond(course.path.curve, [front])[0]),
+            ),
             fix=fix,
         )
     ]
 
 
-def _in_time(evidence: Evidence, trip: Journey, arrive_by: float) -> list[Finding]:
-    project, run = evidence.project, trip.run
+def _in_time(evidence: Evidence, course: RunCourse, arrive_by: float) -> list[Finding]:
+    project, run = evidence.project, course.run
     allowed = 0.5 / project.settings.fps
-    late = trip.end - arrive_by
+    late = course.end - arrive_by
     if abs(late) <= allowed:
         return []
     fix = None
     passes = max(run.passes, 1)
-    seconds = (arrive_by - trip.start) / passes
+    seconds = (arrive_by - course.start) / passes
     if seconds > sum(h.duration for h in run.holds) + 1e-3 and run.follows is None:
         fix = Fix(f"Set duration to {seconds:.2f} s", partial(update, item_id=run.id, duration=seconds, speed=None))
     also: tuple[Fix, ...] = ()
@@ -92,12 +95,12 @@ def _in_time(evidence: Evidence, trip: Journey, arrive_by: float) -> list[Findin
     return [
         _finding(
             evidence,
-            trip,
-            trip.end,
+            course,
+            course.end,
             rule="late",
             severity="breach" if late > 0 else "warning",
             title=f"{run.name} arrives {how}",
-            detail=f"At {trip.end:.2f} s, {abs(late):.2f} s {how}; required at {arrive_by:.2f} s",
+            detail=f"At {course.end:.2f} s, {abs(late):.2f} s {how}; required at {arrive_by:.2f} s",
             value=abs(late),
             unit="s",
             limit=allowed,
@@ -107,10 +110,10 @@ def _in_time(evidence: Evidence, trip: Journey, arrive_by: float) -> list[Findin
     ]
 
 
-def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
+def _never(evidence: Evidence, course: RunCourse) -> list[Finding]:
     """A run that never begins, never ends though it is due, or never comes to its end."""
-    project, run = evidence.project, trip.run
-    if not np.isfinite(trip.start):
+    project, run = evidence.project, course.run
+    if not np.isfinite(course.start):
         lead = "its trigger"
         cued = run
         while cued.follows is not None:
@@ -121,7 +124,7 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
         return [
             _finding(
                 evidence,
-                trip,
+                course,
                 0.0,
                 rule="run-never-begins",
                 severity="breach",
@@ -130,16 +133,16 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
                 value=1.0,
                 unit="",
                 limit=0.0,
-                place=point(trip.path.curve.position([trip.sets_out_at])[0]),
+                place=point(course.path.curve.position([course.sets_out_at])[0]),
                 fix=Fix("Start by time", partial(update, item_id=cued.id, trigger=None)),
             )
         ]
-    if not np.isfinite(trip.end) and (run.arrive_by is not None or run.mark is not None):
+    if not np.isfinite(course.end) and (run.arrive_by is not None or run.mark is not None):
         return [
             _finding(
                 evidence,
-                trip,
-                trip.start + trip.once,
+                course,
+                course.start + course.once,
                 rule="run-never-arrives",
                 severity="breach",
                 title=f"{run.name} never arrives",
@@ -150,14 +153,14 @@ def _never(evidence: Evidence, trip: Journey) -> list[Finding]:
                 fix=Fix("Make one pass", partial(update, item_id=run.id, passes=1)),
             )
         ]
-    short = trip.length - float(trip.profile.distance([trip.once])[0]) if run.follows is None else 0.0
+    short = course.length - float(course.profile.distance([course.once])[0]) if run.follows is None else 0.0
     if isinstance(run.speed_profile, Keyed) and short > MARK and run.portion is None:
         keys = (*run.speed_profile.keys[:-1], msgspec.structs.replace(run.speed_profile.keys[-1], way=1.0))
         return [
             _finding(
                 evidence,
-                trip,
-                trip.start + trip.once,
+                course,
+                course.start + course.once,
                 rule="run-stops-short",
                 severity="warning",
                 title=f"{run.name} never arrives",

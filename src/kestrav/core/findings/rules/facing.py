@@ -17,7 +17,7 @@ from kestrav.core.document.records import (
 from kestrav.core.editing.run_making import arrives_backwards
 from kestrav.core.findings.model import Evidence, Finding, Fix, name_of, point
 from kestrav.core.geometry.transforms import rotation_from_quaternion
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 
 SIDEWAYS = (
     45.0  # degrees between a thing's front and its travel above which it goes sideways (common practice, no source)
@@ -45,14 +45,14 @@ def find(evidence: Evidence) -> list[Finding]:
         part = project.parts[row[run.rider]]
         if abs(abs(part.pivot.rotation[0]) - 1.0) < _TURNED:
             continue
-        trip = journey(project, run)
-        if not np.isfinite(trip.start):
+        course = course_of(project, run)
+        if not np.isfinite(course.start):
             continue
-        time = trip.start + 0.5 * min(trip.once, trip.duration)
+        time = course.start + 0.5 * min(course.once, course.duration)
         pivot = rotation_from_quaternion(part.pivot.rotation)
         frame = evidence.frame(time)
         front = evidence.poses[frame, row[run.rider], :3, :3] @ pivot[:, 0]
-        way = trip.path.curve.tangent(trip.stations([evidence.times[frame]]))[0]
+        way = course.path.curve.tangent(course.stations([evidence.times[frame]]))[0]
         angle = float(np.degrees(np.arccos(np.clip(front @ way, -1, 1))))
         if angle < SIDEWAYS:
             continue
@@ -73,7 +73,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="°",
                 limit=SIDEWAYS,
                 intervals=((frame, frame),),
-                place=point(trip.path.curve.position(trip.stations([evidence.times[frame]]))[0]),
+                place=point(course.path.curve.position(course.stations([evidence.times[frame]]))[0]),
                 fix=Fix("Face ahead", partial(update, item_id=run.id, orientation=facing)),
             )
         )

@@ -13,7 +13,7 @@ from kestrav.core.document.records import Ground, Part, Project, Run, Vector
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.kinematics.ground import heights_below, standing
 from kestrav.core.kinematics.motion import Motion
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.parts.rest import own_bounds
 
 Array = NDArray[np.float64]
@@ -34,10 +34,10 @@ def find(evidence: Evidence) -> list[Finding]:
         rider = get(project, run.rider)
         if not isinstance(rider, Part) or (run.ground is None and run.reference != "bottom"):
             continue
-        trip = journey(project, run)
-        if not np.isfinite(trip.start):
+        course = course_of(project, run)
+        if not np.isfinite(course.start):
             continue
-        times = np.linspace(trip.start, trip.there_and_back, _SAMPLES)
+        times = np.linspace(course.start, course.there_and_back, _SAMPLES)
         places = _undersides(project, run, times)
         met = heights_below(project, evidence.meshes, places + np.array([0.0, 0.0, _LOOK]), standing(project))
         ground = np.maximum(met, np.where(places[:, 2] >= -_LOOK, 0.0, -np.inf))

@@ -218,10 +218,10 @@ def _stands(motion: Motion, attachment: Attachment, time: float) -> float | None
 
 def _told_by_joint(project: Project, thing: str, one: Leg, two: Leg) -> bool:
     """Whether the rule of joints says the same of the paths of two runs."""
-    if one.trip is None or two.trip is None or two.trip.run.rider != thing or one.trip.run.rider != thing:
+    if one.course is None or two.course is None or two.course.run.rider != thing or one.course.run.rider != thing:
         return False
-    end = one.trip.path.curve.position([one.trip.arrives_at])[0]
-    return float(np.linalg.norm(two.trip.path.curve.position([two.trip.sets_out_at])[0] - end)) > GAP
+    end = one.course.path.curve.position([one.course.arrives_at])[0]
+    return float(np.linalg.norm(two.course.path.curve.position([two.course.sets_out_at])[0] - end)) > GAP
 
 
 def blend_fix(two: Leg) -> Fix | None:
@@ -235,8 +235,8 @@ def blend_fix(two: Leg) -> Fix | None:
 def place_fixes(project: Project, thing: str, one: Leg, two: Leg, before: Array) -> list[Fix | None]:
     """Ways to mend a jump of place: the later start brought there, the two joined by a path, or blended."""
     found: list[Fix | None] = []
-    if two.trip is not None and two.trip.run.rider == thing:
-        path = get(project, two.trip.run.path)
+    if two.course is not None and two.course.run.rider == thing:
+        path = get(project, two.course.run.path)
         others = [r for r in project.runs if r.path == path.id and r.id != two.item.id]
         if not others:
             found.append(
@@ -262,14 +262,14 @@ def _start_there(project: Project, run_id: str, place: tuple[float, float, float
     for _ in range(6):
         # moving the start can turn the rider, and so its pivot, if that is not what sits on the path
         legs = [leg for leg in legs_of(project, run.rider) if leg.item.id == run_id]
-        trip = legs[0].trip
-        assert trip is not None
+        course = legs[0].course
+        assert course is not None
         here = (Motion(project).by_legs(run.rider, legs, np.array([legs[0].start]))[0] @ pivot)[:3, 3]
         step = np.array(place) - here
         if np.linalg.norm(step) < 1e-6:
             break
-        station = trip.sets_out_at
-        there = trip.path.curve.position([station])[0] + step
+        station = course.sets_out_at
+        there = course.path.curve.position([station])[0] + step
         project = bring_start(project, run.path, point(there), station)
     return project
 
@@ -293,7 +293,7 @@ def joined_by_path(project: Project, thing: str, one: str, two: str) -> Project:
     before = (motion.by_legs(thing, legs[:k], moment)[0] @ pivot)[:3, 3]
     after = (motion.by_legs(thing, legs[: k + 1], moment)[0] @ pivot)[:3, 3]
     gap = float(np.linalg.norm(after - before))
-    speed = max([_SLOWEST, *(leg.trip.greatest_speed for leg in legs if leg.trip is not None)])
+    speed = max([_SLOWEST, *(leg.course.greatest_speed for leg in legs if leg.course is not None)])
     needed = 2.0 * gap / speed
     end = legs[k - 1].end if np.isfinite(legs[k - 1].end) else legs[k].start
     free = legs[k].start - end
@@ -328,16 +328,16 @@ def joined_by_path(project: Project, thing: str, one: str, two: str) -> Project:
 
 def _speed(leg: Leg, ends: bool) -> float:
     """How fast a run sets out or arrives, in mm/s; others do so at rest."""
-    if leg.trip is None or (ends and not np.isfinite(leg.end)):
+    if leg.course is None or (ends and not np.isfinite(leg.end)):
         return 0.0
-    tiny = 1e-6 * leg.trip.once
-    at = leg.trip.duration - tiny if ends else tiny
-    return abs(float(leg.trip.profile.speed([at])[0]))
+    tiny = 1e-6 * leg.course.once
+    at = leg.course.duration - tiny if ends else tiny
+    return abs(float(leg.course.profile.speed([at])[0]))
 
 
 def _same_speed(two: Leg, speed: float) -> Fix | None:
     """Setting out at the speed of the one before, where it is that fast all along."""
-    if two.trip is None or not isinstance(two.trip.run.speed_profile, Even) or two.trip.run.follows is not None:
+    if two.course is None or not isinstance(two.course.run.speed_profile, Even) or two.course.run.follows is not None:
         return None
     return Fix(f"Go on at {speed:,.0f} mm/s", partial(update, item_id=two.item.id, speed=speed, duration=None))
 
@@ -350,8 +350,8 @@ def _softly(project: Project, one: str, two: str) -> Project:
             continue
         old = run.speed_profile if isinstance(run.speed_profile, Eased) else Eased(0.0, 0.0)
         leg = next(leg for leg in legs_of(project, run.rider) if leg.item.id == item_id)
-        assert leg.trip is not None
-        ramp = 0.1 * leg.trip.length
+        assert leg.course is not None
+        ramp = 0.1 * leg.course.length
         field = {"stop_length": ramp, "stop_time": None} if stops else {"start_length": ramp, "start_time": None}
         project = update(project, item_id, speed_profile=msgspec.structs.replace(old, **field))
     return project

@@ -12,9 +12,9 @@ from kestrav.core.document.records import AlongOrientation, CarriedOrientation, 
 from kestrav.core.editing.joining import bring_start, turn_start
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.findings.rules.hand_over import blend_fix, joined_by_path
-from kestrav.core.kinematics.legs import journeys_of, leg_of
+from kestrav.core.kinematics.legs import courses_of, leg_of
 from kestrav.core.kinematics.poses import riders
-from kestrav.core.kinematics.runs import Journey
+from kestrav.core.kinematics.runs import RunCourse
 
 GAP = 0.1  # mm
 ANGLE = 1.0  # degrees
@@ -26,7 +26,7 @@ def find(evidence: Evidence) -> list[Finding]:
     found = []
     movers = [*riders(project), *(c.id for c in project.cameras), *(c.id for c in project.lights)]
     for rider in movers:
-        for one, two in itertools.pairwise(journeys_of(project, rider)):
+        for one, two in itertools.pairwise(courses_of(project, rider)):
             if not np.isfinite(two.start) or two.run.blend > 0:
                 continue
             end = one.path.curve.position([one.arrives_at])[0]
@@ -37,7 +37,9 @@ def find(evidence: Evidence) -> list[Finding]:
                 continue
             if one.run.backwards or two.run.backwards:
                 continue
-            turns = all(isinstance(trip.run.orientation, (AlongOrientation, CarriedOrientation)) for trip in (one, two))
+            turns = all(
+                isinstance(course.run.orientation, (AlongOrientation, CarriedOrientation)) for course in (one, two)
+            )
             if one.run.path == two.run.path or not turns:
                 continue
             ways = one.path.curve.tangent([one.last], before=True)[0], two.path.curve.tangent([two.first])[0]
@@ -47,7 +49,9 @@ def find(evidence: Evidence) -> list[Finding]:
     return found
 
 
-def _finding(evidence: Evidence, rider: str, one: Journey, two: Journey, gap: float, angle: float | None) -> Finding:
+def _finding(
+    evidence: Evidence, rider: str, one: RunCourse, two: RunCourse, gap: float, angle: float | None
+) -> Finding:
     project = evidence.project
     first, second = get(project, one.run.path).name, get(project, two.run.path).name
     time = two.start
@@ -75,14 +79,14 @@ def _finding(evidence: Evidence, rider: str, one: Journey, two: Journey, gap: fl
     )
 
 
-def _fixes(project: Project, rider: str, one: Journey, two: Journey, angle: float | None) -> list[Fix | None]:
+def _fixes(project: Project, rider: str, one: RunCourse, two: RunCourse, angle: float | None) -> list[Fix | None]:
     found = [_fix(project, one, two, angle), None, blend_fix(leg_of(project, two.run))]
     if angle is None:
         found[1] = Fix("Join them by a path", partial(joined_by_path, thing=rider, one=one.run.id, two=two.run.id))
     return found
 
 
-def _fix(project: Project, one: Journey, two: Journey, angle: float | None) -> Fix | None:
+def _fix(project: Project, one: RunCourse, two: RunCourse, angle: float | None) -> Fix | None:
     path = get_as(project, two.run.path, Path)
     if one.run.path == path.id:
         return None

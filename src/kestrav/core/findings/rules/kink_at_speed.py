@@ -8,7 +8,7 @@ from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import Path
 from kestrav.core.findings.model import Evidence, Finding, point
 from kestrav.core.findings.rules.kink_in_path import kink_fixes
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -19,14 +19,14 @@ def find(evidence: Evidence) -> list[Finding]:
     project, limit = evidence.project, evidence.project.settings.kink_step
     found = []
     for run in project.runs:
-        trip = journey(project, run)
-        if not np.isfinite(trip.start):
+        course = course_of(project, run)
+        if not np.isfinite(course.start):
             continue
-        curve = trip.path.curve
-        inside = (curve.kink_stations > trip.first + 1e-6) & (curve.kink_stations < trip.last - 1e-6)
+        curve = course.path.curve
+        inside = (curve.kink_stations > course.first + 1e-6) & (curve.kink_stations < course.last - 1e-6)
         stations, angles = curve.kink_stations[inside], curve.kink_angles[inside]
-        times = trip.times_at(stations)
-        speeds = trip.speeds(times)
+        times = course.times_at(stations)
+        speeds = course.speeds(times)
         steps = 2.0 * speeds * np.sin(angles / 2.0)
         for station, angle, time, speed, step in zip(stations, angles, times, speeds, steps, strict=True):
             if step <= limit:

@@ -9,7 +9,7 @@ import numpy as np
 from kestrav.core.document.records import PointShape, Project
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.findings.on_paths import followers, least_radius, moment, point_at, straight_beside
-from kestrav.core.kinematics.runs import journey
+from kestrav.core.kinematics.runs import course_of
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.paths.shaping import make_smooth, round_corner
 
@@ -26,10 +26,10 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         passed, fast = np.zeros(len(stations), bool), np.zeros(len(stations), bool)
         for run in runs:
-            trip = journey(project, run)
-            inside = (stations > trip.first + 1e-6) & (stations < trip.last - 1e-6)
+            course = course_of(project, run)
+            inside = (stations > course.first + 1e-6) & (stations < course.last - 1e-6)
             passed |= inside
-            steps = 2.0 * trip.speeds(trip.times_at(stations[inside])) * np.sin(angles[inside] / 2.0)
+            steps = 2.0 * course.speeds(course.times_at(stations[inside])) * np.sin(angles[inside] / 2.0)
             fast[inside] |= steps > project.settings.kink_step
         slow = np.flatnonzero(passed & ~fast)
         if not len(slow):

@@ -11,7 +11,7 @@ from kestrav.core.document.lookup import get, one_of_several
 from kestrav.core.document.records import FixedOrientation, Part
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.geometry.transforms import rotation_angle
-from kestrav.core.kinematics.legs import journeys_of, movers
+from kestrav.core.kinematics.legs import courses_of, movers
 from kestrav.core.parts.placing import front_of, square_axes
 
 ALLOWED = 0.01  # degrees; common practice, no source: placements in CAD files are exact to far less
@@ -30,7 +30,7 @@ def find(evidence: Evidence) -> list[Finding]:
             # how a part lies in its product is the product's own, and asks for no front
             continue
         if mover in moved and not any(
-            isinstance(t.run.orientation, FixedOrientation) for t in journeys_of(project, mover)
+            isinstance(t.run.orientation, FixedOrientation) for t in courses_of(project, mover)
         ):
             # its run turns it as it must be, or it goes with something else
             continue

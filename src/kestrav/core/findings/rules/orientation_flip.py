@@ -65,20 +65,20 @@ def _fixes(evidence: Evidence, rider: str, before: float, after: float) -> list[
     """Ways in which the rider does not flip between two times: those of a list that are found to help."""
     project = evidence.project
     legs = legs_of(project, rider)
-    trip = legs[int(active(legs, [after])[0])].trip if legs else None
-    if trip is None or trip.run.rider != rider:
+    course = legs[int(active(legs, [after])[0])].course if legs else None
+    if course is None or course.run.rider != rider:
         return []
-    run, orientation = trip.run, trip.run.orientation
+    run, orientation = course.run, course.run.orientation
     wanted: list[Fix] = []
     if isinstance(orientation, AlongOrientation) and orientation.stance != "free":
         free = msgspec.structs.replace(orientation, stance="free")
         wanted.append(Fix("Use least rotation", partial(update, item_id=run.id, orientation=free)))
-    stations = trip.stations([before, after])
+    stations = course.stations([before, after])
     low, high = float(stations.min()) - 1e-6, float(stations.max()) + 1e-6
-    kinks = trip.path.curve.kink_stations
+    kinks = course.path.curve.kink_stations
     for kink in kinks[(kinks >= low) & (kinks <= high)].tolist():
         wanted += kink_fixes(project, run.path, kink)
-    slower = _SLOWER * trip.once
+    slower = _SLOWER * course.once
     wanted.append(Fix(f"Set duration to {slower:.2f} s", partial(update, item_id=run.id, duration=slower, speed=None)))
     wanted.append(Fix("Keep its rotation at rest", partial(update, item_id=run.id, orientation=FixedOrientation())))
     return [fix for fix in wanted if not _flips(evidence, fix, rider)]

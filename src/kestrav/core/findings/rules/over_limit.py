@@ -9,8 +9,8 @@ import numpy as np
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Eased, Run
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
-from kestrav.core.kinematics.legs import journeys_of
-from kestrav.core.kinematics.runs import Journey, journey
+from kestrav.core.kinematics.legs import courses_of
+from kestrav.core.kinematics.runs import RunCourse, course_of
 
 _SAMPLES = 2001
 
@@ -27,18 +27,18 @@ def find(evidence: Evidence) -> list[Finding]:
     for run in project.runs:
         if run.rider not in parts:
             continue
-        trip = journey(project, run)
-        if not np.isfinite(trip.start):
+        course = course_of(project, run)
+        if not np.isfinite(course.start):
             continue
-        times = np.linspace(trip.start, trip.there_and_back, _SAMPLES)
-        speeds = trip.speeds(times)
+        times = np.linspace(course.start, course.there_and_back, _SAMPLES)
+        speeds = course.speeds(times)
         if settings.speed_limit > 0 and speeds.max() > settings.speed_limit * (1 + 1e-9):
             worst = int(np.argmax(speeds))
-            slower = trip.once * float(speeds.max()) / settings.speed_limit
+            slower = course.once * float(speeds.max()) / settings.speed_limit
             found.append(
                 _finding(
                     evidence,
-                    trip,
+                    course,
                     "speed-over-limit",
                     f"{run.name} is too fast",
                     f"{speeds.max():,.0f} mm/s at {times[worst]:.2f} s, {settings.speed_limit:,.0f} allowed",
@@ -52,19 +52,19 @@ def find(evidence: Evidence) -> list[Finding]:
                 )
             )
         if settings.acceleration_limit > 0:
-            found += _accelerations(evidence, run, trip, times)
+            found += _accelerations(evidence, run, course, times)
     return found
 
 
-def _accelerations(evidence: Evidence, run: Run, trip: Journey, times: np.ndarray) -> list[Finding]:
+def _accelerations(evidence: Evidence, run: Run, course: RunCourse, times: np.ndarray) -> list[Finding]:
     limit = evidence.project.settings.acceleration_limit
-    jump = next(iter(_jumps(evidence, trip)), None)
+    jump = next(iter(_jumps(evidence, course)), None)
     if jump is not None:
         moment, speed, what = jump
         return [
             _finding(
                 evidence,
-                trip,
+                course,
                 "abrupt",
                 f"{run.name} {what} abruptly",
                 f"Its speed jumps by {speed:,.0f} mm/s at {moment:.2f} s; {limit:,.0f} mm/s² allowed",
@@ -72,17 +72,17 @@ def _accelerations(evidence: Evidence, run: Run, trip: Journey, times: np.ndarra
                 speed,
                 "mm/s",
                 0.0,
-                _softened(run, trip, limit),
+                _softened(run, course, limit),
             )
         ]
-    along = np.abs(trip.accelerations(times))
+    along = np.abs(course.accelerations(times))
     if along.max() <= limit * (1 + 1e-9):
         return []
     worst = int(np.argmax(along))
     return [
         _finding(
             evidence,
-            trip,
+            course,
             "abrupt",
             f"{run.name} accelerates or brakes too hard",
             f"{along.max():,.0f} mm/s² at {times[worst]:.2f} s, {limit:,.0f} allowed",
@@ -90,21 +90,21 @@ def _accelerations(evidence: Evidence, run: Run, trip: Journey, times: np.ndarra
             float(along.max()),
             "mm/s²",
             limit,
-            _slowed(run, trip, float(along.max()) / limit),
+            _slowed(run, course, float(along.max()) / limit),
         )
     ]
 
 
-def _jumps(evidence: Evidence, trip: Journey) -> list[tuple[float, float, str]]:
-    """When and by how much the speed jumps at the ends of a journey, and what it does there."""
-    tiny = 1e-6 * trip.once
-    others = [j for j in journeys_of(evidence.project, trip.run.rider) if j.run is not trip.run]
+def _jumps(evidence: Evidence, course: RunCourse) -> list[tuple[float, float, str]]:
+    """When and by how much the speed jumps at the ends of a run, and what it does there."""
+    tiny = 1e-6 * course.once
+    others = [j for j in courses_of(evidence.project, course.run.rider) if j.run is not course.run]
     found = []
-    moments = [(trip.start, tiny, "starts")]
-    if np.isfinite(trip.end):
-        moments.append((trip.end, trip.duration - tiny, "stops"))
+    moments = [(course.start, tiny, "starts")]
+    if np.isfinite(course.end):
+        moments.append((course.end, course.duration - tiny, "stops"))
     for moment, own, what in moments:
-        speed = abs(float(trip.profile.speed([own])[0]))
+        speed = abs(float(course.profile.speed([own])[0]))
         # one that hands over at this moment may have the same speed
         beside = [
             abs(float(j.profile.speed([t])[0]))
@@ -118,11 +118,11 @@ def _jumps(evidence: Evidence, trip: Journey) -> list[tuple[float, float, str]]:
     return found
 
 
-def _softened(run: Run, trip: Journey, limit: float) -> Fix:
+def _softened(run: Run, course: RunCourse, limit: float) -> Fix:
     """A soft start and stop that keep to the limit: the ramp's greatest acceleration is pi / 2 of its mean one."""
-    ramp = 0.5 * np.pi * trip.greatest_speed / limit
+    ramp = 0.5 * np.pi * course.greatest_speed / limit
     # the ramps make the steady speed higher where the duration stays
-    seconds = trip.once + ramp
+    seconds = course.once + ramp
     speed_profile = Eased(start_time=float(ramp), stop_time=float(ramp))
     return Fix(
         f"Soft start and stop, {ramp:.2f} s each",
@@ -130,14 +130,14 @@ def _softened(run: Run, trip: Journey, limit: float) -> Fix:
     )
 
 
-def _slowed(run: Run, trip: Journey, over: float) -> Fix:
-    """The same journey in a time in which its accelerations keep to the limit: they go with the square of time."""
-    seconds = trip.once * float(np.sqrt(over)) * (1 + 1e-6)
+def _slowed(run: Run, course: RunCourse, over: float) -> Fix:
+    """The same run in a time in which its accelerations keep to the limit: they go with the square of time."""
+    seconds = course.once * float(np.sqrt(over)) * (1 + 1e-6)
     speed_profile = run.speed_profile
     if isinstance(speed_profile, Eased) and (
         speed_profile.start_time is not None or speed_profile.stop_time is not None
     ):
-        stretch = seconds / trip.once
+        stretch = seconds / course.once
         speed_profile = Eased(
             speed_profile.start_length,
             speed_profile.stop_length,
@@ -152,7 +152,7 @@ def _slowed(run: Run, trip: Journey, over: float) -> Fix:
 
 def _finding(
     evidence: Evidence,
-    trip: Journey,
+    course: RunCourse,
     rule: str,
     title: str,
     detail: str,
@@ -166,7 +166,7 @@ def _finding(
     return Finding(
         rule=rule,
         severity="warning",
-        subject=(trip.run.id,),
+        subject=(course.run.id,),
         title=title,
         detail=detail,
         time=time,
@@ -174,6 +174,6 @@ def _finding(
         unit=unit,
         limit=limit,
         intervals=((frame, frame),),
-        place=point(trip.path.curve.position(trip.stations([time]))[0]),
+        place=point(course.path.curve.position(course.stations([time]))[0]),
         fix=fix,
     )

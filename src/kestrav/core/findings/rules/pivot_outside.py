@@ -10,7 +10,7 @@ from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import FixedOrientation, Part
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.kinematics.legs import journeys_of, movers
+from kestrav.core.kinematics.legs import courses_of, movers
 from kestrav.core.parts.placing import pivot_at_side
 from kestrav.core.parts.rest import rest_poses, world_bounds
 
@@ -25,11 +25,11 @@ def find(evidence: Evidence) -> list[Finding]:
     found = []
     moved = movers(project)
     for rider in evidence.movers:
-        journeys = journeys_of(project, rider)
-        if rider in moved and not any(trip.run.reference == "pivot" for trip in journeys):
+        all_courses = courses_of(project, rider)
+        if rider in moved and not any(course.run.reference == "pivot" for course in all_courses):
             # something else of it sits on its path, or it goes by key poses about its pivot, wherever that is
             continue
-        if journeys and all(isinstance(trip.run.orientation, FixedOrientation) for trip in journeys):
+        if all_courses and all(isinstance(course.run.orientation, FixedOrientation) for course in all_courses):
             # what is never turned goes the same way wherever its pivot is
             continue
         part = get_as(project, rider, Part)
@@ -40,7 +40,7 @@ def find(evidence: Evidence) -> list[Finding]:
         distance = float(np.linalg.norm(outside))
         if distance <= ALLOWED:
             continue
-        start = journeys[0].start if journeys else 0.0
+        start = all_courses[0].start if all_courses else 0.0
         found.append(
             Finding(
                 rule="pivot-outside",
