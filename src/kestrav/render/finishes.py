@@ -123,9 +123,9 @@ def _in_light(lamps: SetupLamps) -> tuple[tuple[str, bool, str], ...]:
             True,
             "//VTK::Color::Impl\n  ambientColor = pow(ambientColor, vec3(2.2));\n  diffuseColor = pow(diffuseColor, vec3(2.2));\n",
         ),
-        # a lamp of strength 1 shows what faces it as white: VTK leaves out the π by which what is reflected evenly is divided
-        ("Lo += radiance * (diffuse + specular)", False, "Lo += 3.14159265 * radiance * (diffuse + specular)"),
-        ("Lo += coatLayer;", False, "Lo += 3.14159265 * coatLayer;"),
+        # a lamp of strength 1 shows what faces it as white: VTK leaves out the π by which what is reflected evenly is divided. Highlights stay
+        # as they are: a lamp without a size stands for a soft box, which is mirrored over a wide field and not as one glare
+        ("Lo += radiance * (diffuse + specular)", False, "Lo += radiance * (3.14159265 * diffuse + specular)"),
         # the lamp at the viewer helps plain paint; here it stands for what a floor throws back
         ("radiance = lightColor0;", False, "radiance = 0.2 * lightColor0;"),
         *(
