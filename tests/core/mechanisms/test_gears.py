@@ -263,7 +263,7 @@ def test_modules_are_those_of_iso_54():
 
 
 @pytest.mark.parametrize(
-    ("drive", "complaint"),
+    ("gear", "complaint"),
     [
         (Gear("d", "D", End("part-1", UP, 20), End("part-1", UP, 20)), "same part"),
         (Gear("d", "D", End("part-1", UP, 2), End("part-2", UP, 20)), "3 or more"),
