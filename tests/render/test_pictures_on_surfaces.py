@@ -7,7 +7,7 @@ from pictured import QUARTERS, parts, plate, wavy
 
 from kestrav.core.camera.making import add_standing
 from kestrav.core.document import edits
-from kestrav.core.document.records import Project
+from kestrav.core.document.records import Light, PointAim, Project
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.render.picture import Studio
 from kestrav.render.tracing.studio import FinishedStudio
@@ -67,8 +67,9 @@ def test_normals_roughness_and_metal_bend_light_alike_in_quick_and_finished_pict
     )
     project = into_project(Project(name="Wavy"), imported)
     project = add_standing(project, (0.0, -3000.0, 500.0), np.array([0.0, 0.0, 500.0]), focal_length=70.0)
-    lamp = {"kind": "sun", "position": (3000.0, -1500.0, 500.0), "strength": 3000.0}
-    project = edits.add(project, project_light(project, **lamp))
+    aim = PointAim((0.0, 0.0, 500.0))
+    lamp = Light("light-1", "Lamp", "sun", (3000.0, -1500.0, 500.0), aim, 3000.0, "#ffffff")
+    project = edits.add(project, lamp)
     shot = msgspec.structs.replace(
         project.shots[0], width=160, height=90, floor="none", background="#000000", background_top="", samples=32
     )
@@ -89,10 +90,3 @@ def test_normals_roughness_and_metal_bend_light_alike_in_quick_and_finished_pict
         )
     for left, right in lit:
         assert left > right + 15, lit
-
-
-def project_light(project, **fields):
-    """A light that shines at the plate's middle."""
-    from kestrav.core.document.records import Light, PointAim
-
-    return Light("light-1", "Lamp", aim=PointAim((0.0, 0.0, 500.0)), colour="#ffffff", **fields)

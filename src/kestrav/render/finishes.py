@@ -18,7 +18,7 @@ from kestrav.core.document.light_setup import LightSetup
 from kestrav.core.document.surfaces import Finish, Pictures
 from kestrav.core.finishes.applied import emitted
 from kestrav.core.finishes.pictures import decoded
-from kestrav.core.finishes.textures import SMOOTHEST, roughness, shading, texture
+from kestrav.core.finishes.textures import SMOOTHEST, structure_pixels
 from kestrav.core.light.environments import directions
 from kestrav.core.light.response import KNEE
 from kestrav.core.light.setups import environment, gains, surround
@@ -177,12 +177,12 @@ def _lay_colour(look: vtkProperty, finish: Finish | None) -> None:
 
 
 def _kept_texture(text: str, colours: bool = False) -> vtkTexture:
-    return _as_texture(decoded(text), colours)
+    return _texture(_kept_image(text), colours)
 
 
 def _structure(look: vtkProperty, finish: Finish) -> None:
     """Give a surface its fine structure."""
-    shade, normals, parts = _pictures(finish)
+    shade, normals, parts = structure_pixels(finish)
     look.SetBaseColorTexture(_as_texture(shade, colours=True))
     look.SetNormalTexture(_as_texture(normals))
     look.SetNormalScale(finish.relief)
@@ -192,24 +192,27 @@ def _structure(look: vtkProperty, finish: Finish) -> None:
     look.SetRoughness(1.0)
 
 
-@lru_cache(maxsize=64)
-def _pictures(finish: Finish) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
-    """Base colour (n, n, 3 or 4 with its opacity), normals, and occlusion with roughness and metalness of a structure, 0 to 255."""
-    made, shade, rough = texture(finish.texture), shading(finish), roughness(finish)
-    base = np.repeat(to_srgb(shade)[..., None], 3, axis=2)
-    if made.opacity is not None:
-        base = np.concatenate([base, made.opacity[..., None]], axis=2)
-    parts = np.stack([shade, rough, np.full_like(rough, finish.metallic)], axis=-1)
-    return 255 * base, 127.5 + 127.5 * made.normals, 255 * parts
-
-
 def _as_texture(values: NDArray[Any], colours: bool = False) -> vtkTexture:
     """A texture of values (h, w, 3 or 4) from 0 to 255, the first row at v = 0."""
+    return _texture(_image(values), colours)
+
+
+@lru_cache(maxsize=48)
+def _kept_image(text: str) -> vtkImageData:
+    """A kept picture as VTK has it, once for all surfaces that it lies on."""
+    return _image(decoded(text))
+
+
+def _image(values: NDArray[Any]) -> vtkImageData:
     height, width, channels = values.shape
     image = vtkImageData()
     image.SetDimensions(width, height, 1)
-    flat = np.ascontiguousarray(np.rint(values).astype(np.uint8).reshape(-1, channels))
-    image.GetPointData().SetScalars(numpy_to_vtk(flat, deep=True))
+    whole = values if values.dtype == np.uint8 else np.rint(values).astype(np.uint8)
+    image.GetPointData().SetScalars(numpy_to_vtk(np.ascontiguousarray(whole.reshape(-1, channels)), deep=True))
+    return image
+
+
+def _texture(image: vtkImageData, colours: bool) -> vtkTexture:
     made = vtkTexture()
     made.SetInputData(image)
     made.SetUseSRGBColorSpace(colours)

@@ -7,6 +7,7 @@ import hashlib
 import struct
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,7 @@ from kestrav.core.camera.filmed import kept_solid
 from kestrav.core.camera.views import views
 from kestrav.core.document.records import OnPicture, Project, Shot
 from kestrav.core.document.shots import frame_count, frame_time
+from kestrav.core.document.surfaces import Finish
 from kestrav.core.finishes.applied import finishes_of, in_colourway
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.lighting import state
@@ -146,14 +148,27 @@ class FrameStore:
 def _looks(project: Project) -> bytes:
     """A hash over how the parts look."""
     finishes = finishes_of(project, project.colourway)
-    # a finish may hold pictures, and many parts have it
-    number = {finish: k for k, finish in enumerate(dict.fromkeys(finishes.values()))}
-    numbers = {part: number[finish] for part, finish in finishes.items()}
     looks = [
-        (p.id, p.parent, p.geometry, p.colour, p.opacity, p.shown, p.scale, numbers.get(p.id), p.swept is not None)
+        (
+            p.id,
+            p.parent,
+            p.geometry,
+            p.colour,
+            p.opacity,
+            p.shown,
+            p.scale,
+            _told(finishes.get(p.id)),
+            p.swept is not None,
+        )
         for p in project.parts
     ]
-    return hashlib.sha256(msgspec.json.encode((looks, list(number), project.light_setup))).digest()
+    return hashlib.sha256(msgspec.json.encode((looks, project.light_setup))).digest()
+
+
+@lru_cache(maxsize=256)
+def _told(finish: Finish | None) -> str:
+    """A short name of a finish, which may hold pictures, and which many parts have."""
+    return hashlib.sha256(msgspec.json.encode(finish)).hexdigest()
 
 
 def keyed(

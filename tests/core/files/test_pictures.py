@@ -26,6 +26,7 @@ from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.files.usd_export import write_usd
 from kestrav.core.finishes.pictures import decoded, drawn, kept, merged_surface, picture_mapped, tangents
 from kestrav.core.finishes.shelf import BY_NAME
+from kestrav.core.finishes.textures import roughness
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.parts.rest import rest_poses
 
@@ -130,6 +131,38 @@ def test_scaled_turned_and_shifted_places_are_read(tmp_path):
     assert four(project, meshes) == (d, c, b, a)
 
 
+def test_a_quarter_turn_of_places_goes_the_way_that_three_js_has_it(tmp_path):
+    # three.js 0.187, Matrix3.setUvTransform, by which its GLTFLoader lays pictures: u' = c u + s v, v' = c v - s u, v downwards
+    def turned(tree):
+        tree["materials"][0]["pbrMetallicRoughness"]["baseColorTexture"]["extensions"] = {
+            "KHR_texture_transform": {"rotation": np.pi / 2}
+        }
+
+    project, meshes, _ = opened(changed(plate(tmp_path), turned))
+    a, b, c, d = QUARTERS
+    # what is seen at the upper left lies at u' = v, v' = -u: u 0.25, v 0.25 becomes 0.25, 0.75
+    assert four(project, meshes) == (c, a, d, b)
+
+
+@pytest.mark.parametrize(
+    "extension",
+    [
+        [],
+        3,
+        {"KHR_texture_transform": 3},
+        {"KHR_texture_transform": {"scale": [1]}},
+        {"KHR_texture_transform": {"texCoord": []}},
+    ],
+)
+def test_a_damaged_placing_costs_the_picture_and_nothing_else(tmp_path, extension):
+    def damage(tree):
+        tree["materials"][0]["pbrMetallicRoughness"]["baseColorTexture"]["extensions"] = extension
+
+    project, meshes, imported = opened(changed(plate(tmp_path), damage))
+    assert project.parts[-1].geometry in meshes
+    assert extension == [] or any("(colour)" in note for note in imported.left_out)
+
+
 def test_what_cannot_be_shown_is_told_and_the_rest_is_read(tmp_path):
     def damage(tree):
         view = tree["bufferViews"][tree["images"][0]["bufferView"]]
@@ -176,7 +209,26 @@ def test_the_structure_of_a_finish_goes_along_as_pictures(tmp_path):
     # a metre of plate holds as many sides of the structure as its grain says
     across = np.ptp(shapes[again.parts[-1].geometry].uv[..., 0])
     assert across == pytest.approx(1000.0 / BY_NAME["Oak"].grain)
-    assert drawn(BY_NAME["Rubber"]) is BY_NAME["Rubber"] or drawn(BY_NAME["Rubber"]).pictures
+    # in its own colour, and no metal
+    finish, oak = again.finishes[0], BY_NAME["Oak"]
+    assert finish.pictures.factor == oak.colour and finish.metallic == 0 and finish.relief == oak.relief
+    assert near(decoded(finish.pictures.surface)[..., 1].mean(), 255 * roughness(oak).mean(), 2)
+    plain = Finish("finish-1", "Plain")
+    assert drawn(plain, "#808080") is plain
+
+
+def test_one_structure_in_two_colours_is_two_materials_of_the_same_pictures(tmp_path):
+    project, meshes, _ = opened(plate(tmp_path))
+    (part,) = [p for p in project.parts if p.geometry]
+    brushed = msgspec.structs.replace(BY_NAME["Brushed steel"], id="finish-9", colour="")
+    project = edits.add(project, brushed, msgspec.structs.replace(part, id="part-9", name="Other", colour="#204060"))
+    project = edits.update_parts(
+        project, {part.id: {"finish": "finish-9", "colour": "#a08020"}, "part-9": {"finish": "finish-9"}}
+    )
+    write_animated(project, meshes, tmp_path / "out.glb")
+    again, _, _ = opened(tmp_path / "out.glb")
+    assert {f.pictures.factor for f in again.finishes} == {"#a08020", "#204060"}
+    assert len({f.pictures.colour for f in again.finishes}) == 1
 
 
 @pytest.mark.parametrize("ending", [".usda", ".usdc", ".usdz"])
@@ -228,7 +280,17 @@ def test_large_ones_are_made_smaller_and_odd_ones_are_kept_as_png(tmp_path, rand
 def test_a_damaged_picture_in_a_project_is_refused():
     good = kept(_png())
     check_finish(Finish("finish-1", "Good", pictures=Pictures(good)))
-    for bad in ("not base64!", base64.b64encode(b"GIF89a").decode(), good[: len(good) // 20]):
+    # a few bytes that say that they are 30,000 pixels a side
+    bomb = bytearray(_png())
+    bomb[16:24] = struct.pack(">II", 30_000, 30_000)
+    with pytest.raises(ValueError, match="picture of it"):
+        kept(bytes(bomb))
+    for bad in (
+        base64.b64encode(bomb).decode(),
+        "not base64!",
+        base64.b64encode(b"GIF89a").decode(),
+        good[: len(good) // 20],
+    ):
         with pytest.raises(BadInput, match="colour picture"):
             check_finish(Finish("finish-1", "Bad", pictures=Pictures(bad)))
 

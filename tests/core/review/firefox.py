@@ -53,6 +53,8 @@ class Firefox:
 
     def _begin(self, size):
         address = next(found[0] for line in self.process.stderr if (found := re.search(r"ws://\S+", line)))
+        # what it says is read on, or it would wait for that some day
+        threading.Thread(target=self.process.stderr.read, daemon=True).start()
         self.socket = self._wait(lambda: websocket_connect(f"{address}/session", max_message_size=2**28))
         self.ask("session.new", capabilities={"alwaysMatch": {"unhandledPromptBehavior": {"default": "dismiss"}}})
         self.ask("session.subscribe", events=["log.entryAdded", "network.beforeRequestSent"])

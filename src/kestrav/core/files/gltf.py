@@ -42,6 +42,8 @@ _HEADER = struct.Struct("<4sII")
 _CHUNK = struct.Struct("<I4s")
 _TRIANGLES = 4
 _FEW_PICTURES = 12
+_DAMAGED = (KeyError, IndexError, TypeError, ValueError, AttributeError, OSError)
+"""What may come of a description whose values are of other kinds than they should be."""
 _UNREADABLE = {"KHR_meshopt_compression": "a newer meshopt than EXT_meshopt_compression"}
 _KINDS = {5121: "u1", 5123: "<u2", 5125: "<u4"}
 _MODES = {0: "points", 1: "lines", 2: "a line loop", 3: "a line strip", 5: "a triangle strip", 6: "a triangle fan"}
@@ -285,10 +287,12 @@ def _uv(file: _File, primitive: dict[str, Any], look: _Look, body: trimesh.Trime
         places = _pairs(file, number)
     except (KeyError, IndexError, TypeError, ValueError):
         return None
-    if len(places) != len(body.vertices) or not np.isfinite(places).all():
+    if len(places) != len(body.vertices):
         return None
     if look.transform is not None:
         places = places @ look.transform[:2, :2].T + look.transform[:2, 2]
+    if not np.isfinite(places).all():
+        return None
     # the first row of a picture is at v = 0 there
     upward = np.stack([places[:, 0], 1.0 - places[:, 1]], axis=1).astype(np.float32)
     corners: NDArray[np.float32] = upward[np.asarray(body.faces)]
@@ -424,16 +428,22 @@ class _Maps:
             "emission": material.get("emissiveTexture"),
         }
         self.named = {kind: one for kind, one in named.items() if isinstance(one, dict)}
-        first = next(iter(self.named.values()), {})
-        self._by = self._placed(first)
-        self.coordinates, self.transform = self._by[0], _transform(self._by[1])
+        self.coordinates: int = 0
+        self.transform: Array | None = None
+        for kind in list(self.named):
+            try:
+                self._by = self._placed(self.named[kind])
+                self.coordinates, self.transform = self._by[0], _transform(self._by[1])
+                break
+            except _DAMAGED:
+                del self.named[kind]
+                self._lost(kind)
 
     @staticmethod
     def _placed(texture: dict[str, Any]) -> tuple[int, dict[str, Any]]:
-        moved = (texture.get("extensions") or {}).get("KHR_texture_transform") or {}
-        return int(moved.get("texCoord", texture.get("texCoord", 0))), {
-            k: v for k, v in moved.items() if k != "texCoord"
-        }
+        """By which coordinates a picture lies, and how these are moved."""
+        moved = dict((texture.get("extensions") or {}).get("KHR_texture_transform") or {})
+        return int(moved.pop("texCoord", texture.get("texCoord", 0))), moved
 
     def _data(self, kind: str) -> bytes | None:
         """The file of a picture; None where there is none that can be shown."""
@@ -443,7 +453,7 @@ class _Maps:
         try:
             if self._placed(texture) == self._by:
                 return self.file.picture(texture)
-        except (KeyError, IndexError, TypeError, ValueError, OSError):
+        except _DAMAGED:
             pass
         self._lost(kind)
         return None
@@ -460,7 +470,7 @@ class _Maps:
             data = self._data(kind)
             try:
                 made[kind] = "" if data is None else kept(data, self.file.largest, self.opaque)
-            except (ValueError, OSError):
+            except ValueError:
                 self._lost(kind)
         try:
             occlusion, rough = self._data("occlusion"), self._data("rough")
@@ -470,7 +480,7 @@ class _Maps:
                 None if rough is None else (rough, 2),
                 self.file.largest,
             )
-        except (ValueError, OSError):
+        except ValueError:
             self._lost("roughness")
         return Pictures(**made, factor=srgb_hex(factor)) if any(made.values()) else None
 
@@ -479,7 +489,7 @@ class _Maps:
         data = self._data("colour")
         try:
             mean = (1.0, 1.0, 1.0) if data is None else mean_colour(data)
-        except (ValueError, OSError):
+        except ValueError:
             return factor
         return [float(v) * m for v, m in zip(factor, (*mean, 1.0), strict=True)]
 

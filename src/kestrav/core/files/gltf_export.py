@@ -232,14 +232,14 @@ class _Materials:
             self.images.append({"bufferView": self._buffer.add_bytes(data), "mimeType": f"image/{kind}"})
         return self._pictures[text]
 
-    def _lay(self, made: dict[str, Any], finish: Finish, pictures: Pictures) -> None:
-        """Tell of the pictures on a material."""
+    def _lay(self, made: dict[str, Any], finish: Finish, pictures: Pictures, holes: bool) -> None:
+        """Tell of the pictures on a material, which have ``holes`` or an opacity where they have any."""
         look = made["pbrMetallicRoughness"]
         if pictures.colour:
             look["baseColorTexture"] = {"index": self._picture(pictures.colour)}
             look["baseColorFactor"][:3] = _linear(pictures.factor)
             if decoded(pictures.colour).shape[2] == 4 and "alphaMode" not in made:
-                made |= {"alphaMode": "MASK", "doubleSided": True}
+                made |= {"alphaMode": "MASK" if holes else "BLEND", "doubleSided": True}
         if pictures.surface:
             number = self._picture(pictures.surface)
             look["metallicRoughnessTexture"] = {"index": number}
@@ -270,8 +270,11 @@ class _Materials:
             if extensions:
                 made["extensions"] = extensions
                 self.extensions |= extensions.keys()
-            if finish.pictures is not None:
-                self._lay(made, finish, finish.pictures)
+            shown = drawn(finish, finish.colour or colour)
+            if shown.pictures is not None:
+                self._lay(made, shown, shown.pictures, finish.pictures is None)
+                look = made["pbrMetallicRoughness"]
+                look["roughnessFactor"] = shown.roughness
             self._known[key] = len(self.found)
             self.found.append(made)
         return self._known[key]
@@ -309,12 +312,12 @@ def _mesh(buffer: _Buffer, materials: _Materials, shape: Mesh, part: Part, finis
     """A mesh, one primitive for each colour, smooth within each CAD face and sharp between them."""
     tints = shape.tint_of if shape.tint_of is not None else np.zeros(len(shape.triangles), np.int32)
     primitives = []
-    shown = drawn(laid_on(finish, shape))
+    laid = laid_on(finish, shape)
     for tint in np.unique(tints):
         chosen = tints == tint
         colour = (shape.tints[tint] if shape.tint_of is not None else "") or part.colour
         points, normals, corners = smooth_surface(shape, chosen)
-        mapped = mapping_of(laid_on(finish, shape), points, corners, None if shape.uv is None else shape.uv[chosen])
+        mapped = mapping_of(laid, points, corners, None if shape.uv is None else shape.uv[chosen])
         if mapped is not None:
             points, normals, corners = points[mapped.source], normals[mapped.source], mapped.triangles
         attributes = {
@@ -330,7 +333,7 @@ def _mesh(buffer: _Buffer, materials: _Materials, shape: Mesh, part: Part, finis
             {
                 "attributes": attributes,
                 "indices": buffer.add(corners.reshape(-1).astype(np.uint32), "SCALAR", _ELEMENTS),
-                "material": materials.of(part, colour, shown),
+                "material": materials.of(part, colour, laid),
             }
         )
     return {"name": part.name, "primitives": primitives}

@@ -86,7 +86,10 @@ def write_usd(
 
 def _write_pictures(folder: Path, pictures: Mapping[str, bytes]) -> None:
     """Write pictures, which are named by their content, so that one that is there already is the same."""
-    folder.mkdir(exist_ok=True)
+    try:
+        folder.mkdir(exist_ok=True)
+    except OSError as fault:
+        raise BadInput(f"the folder “{folder}” for the scene's pictures cannot be made: {fault.strerror}") from fault
     for name, data in pictures.items():
         write_whole(folder / name, data)
 
@@ -322,13 +325,13 @@ class _Scene:
         if finish.emission:
             light = np.array(_linear(finish.emission)) * (finish.luminance if finish.luminance > 0 else WHITE)
             put("emissiveColor", Gf.Vec3f(*map(float, light)), Sdf.ValueTypeNames.Color3f)
-        shown = drawn(finish)
+        shown = drawn(finish, colour)
         if shown.pictures is not None:
-            self._lay(path, shader, finish, shown, colour, opacity)
+            self._lay(path, shader, finish, shown, opacity)
         material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
         return material
 
-    def _lay(self, path: str, shader: Any, finish: Finish, shown: Finish, colour: str, opacity: float) -> None:
+    def _lay(self, path: str, shader: Any, finish: Finish, shown: Finish, opacity: float) -> None:
         """Lay the pictures of a finish on a material."""
         pictures = shown.pictures
         assert pictures is not None
@@ -362,8 +365,7 @@ class _Scene:
 
         single, three, floats = Sdf.ValueTypeNames.Float, Sdf.ValueTypeNames.Float3, Sdf.ValueTypeNames.Color3f
         if pictures.colour:
-            factor = _linear(pictures.factor if own else colour)
-            base = sampler("Colour", pictures.colour, "sRGB", (*factor, opacity))
+            base = sampler("Colour", pictures.colour, "sRGB", (*_linear(pictures.factor), opacity))
             lead(base, "rgb", three, "diffuseColor", floats)
             if decoded(pictures.colour).shape[2] == 4:
                 lead(base, "a", single, "opacity", single)

@@ -402,7 +402,7 @@ class _Scene:
                     told[name] = round(min(max(one[2][one[1]], 0.0), 1.0), 6)
             told["occlusion"] = parts[0] is not None
             told["pictures"] = made
-        except (ValueError, OSError):
+        except ValueError:
             self.faults["a picture on a surface cannot be read, and is not shown"] += 1
 
     @staticmethod

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import binascii
 import io
 import warnings
 from functools import lru_cache
@@ -13,11 +12,11 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.colours import to_linear, to_srgb
+from kestrav.core.colours import to_linear
 from kestrav.core.document.surfaces import LARGEST_PICTURE, PICTURE_FORMATS, Finish, Pictures
 from kestrav.core.errors import Damaged
 from kestrav.core.finishes.box_mapping import Mapped, box_mapped
-from kestrav.core.finishes.textures import roughness, shading, texture
+from kestrav.core.finishes.textures import structure_pixels
 
 Pixels = NDArray[np.uint8]
 
@@ -26,19 +25,27 @@ _MOST_BYTES = 4 << 20  # of one that is kept as it came
 
 
 def _opened(data: bytes) -> Any:
-    """A picture file, not decoded yet. Raises ValueError or OSError for one that cannot be read."""
+    """A picture file, decoded. Raises Damaged, a ValueError, for one that cannot be read."""
     from PIL import Image
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        picture = Image.open(io.BytesIO(data))
-    if picture.width * picture.height > MOST_PIXELS:
+        try:
+            picture = Image.open(io.BytesIO(data))
+            large = picture.width * picture.height > MOST_PIXELS
+            if not large:
+                picture.load()
+        except MemoryError:
+            raise
+        except Exception as fault:  # of many kinds, whatever a damaged file makes the decoders raise
+            raise Damaged("a picture of it is damaged") from fault
+    if large:
         raise Damaged("a picture of it is too large")
     return picture
 
 
 def mean_colour(data: bytes) -> tuple[float, float, float]:
-    """The mean linear colour of a picture file, weighed by its opacity. Raises ValueError or OSError for one that cannot be read."""
+    """The mean linear colour of a picture file, weighed by its opacity. Raises Damaged for one that cannot be read."""
     pixels = np.asarray(_opened(data).convert("RGBA")).reshape(-1, 4)
     weights = pixels[:, 3].astype(float)
     if weights.sum() <= 0:
@@ -50,28 +57,29 @@ def mean_colour(data: bytes) -> tuple[float, float, float]:
 
 
 def kept(data: bytes, largest: int = LARGEST_PICTURE, opaque: bool = False) -> str:
-    """A picture file as a project keeps it: as it came, or made smaller, or without its opacity. Raises ValueError or OSError for one that
-    cannot be read."""
+    """A picture file as a project keeps it: as it came, or made smaller, or without its opacity. Raises Damaged for one that cannot be
+    read."""
     picture = _opened(data)
     clear = ("A" in picture.getbands() or "transparency" in picture.info) and not opaque
     plain = picture.mode in ("RGB", "L") or clear
     if plain and picture.format in PICTURE_FORMATS and max(picture.size) <= largest and len(data) <= _MOST_BYTES:
-        picture.load()  # a damaged one is told now
         return base64.b64encode(data).decode()
     picture = picture.convert("RGBA" if clear else "RGB")
     picture.thumbnail((largest, largest))
     return encoded(np.asarray(picture))
 
 
-def encoded(pixels: Pixels) -> str:
-    """A picture (h, w, 3 or 4), the first row at its top, as a project keeps it."""
+def encoded(pixels: Pixels, most: int = _MOST_BYTES) -> str:
+    """A picture (h, w, 3 or 4), the first row at its top, as a project keeps it: without loss where that takes no more than ``most`` bytes, or
+    where it has an opacity."""
     from PIL import Image
 
-    held = io.BytesIO()
-    Image.fromarray(pixels).save(held, "PNG", optimize=False)
-    if len(held.getbuffer()) > _MOST_BYTES and pixels.shape[2] == 3:
+    held, picture = io.BytesIO(), Image.fromarray(pixels)
+    if most > 0 or pixels.shape[2] == 4:
+        picture.save(held, "PNG")
+    if pixels.shape[2] == 3 and not 0 < held.tell() <= most:
         held = io.BytesIO()
-        Image.fromarray(pixels).save(held, "JPEG", quality=95, subsampling=0)
+        picture.save(held, "JPEG", quality=92, subsampling=0)
     return base64.b64encode(held.getbuffer()).decode()
 
 
@@ -82,7 +90,7 @@ def merged_surface(
     largest: int = LARGEST_PICTURE,
 ) -> str:
     """One picture of occlusion in red, roughness in green and metalness in blue, as glTF has them; each from a file's channel (0 to 2), and
-    white where there is none. Empty without any. Raises ValueError or OSError for one that cannot be read."""
+    white where there is none. Empty without any. Raises Damaged for one that cannot be read."""
     asked = (occlusion, rough, metal)
     held = {data: _opened(data).convert("RGB") for data, _ in filter(None, asked)}
     if not held:
@@ -104,7 +112,7 @@ def decoded(text: str) -> Pixels:
         picture = _opened(base64.b64decode(text, validate=True))
         clear = "A" in picture.getbands() or "transparency" in picture.info
         pixels = np.asarray(picture.convert("RGBA" if clear else "RGB"))
-    except (ValueError, OSError, binascii.Error):
+    except ValueError:
         pixels = np.full((1, 1, 3), 255, np.uint8)
     made = np.ascontiguousarray(pixels[::-1])
     made.flags.writeable = False
@@ -119,8 +127,9 @@ def picture_mapped(points: NDArray[np.floating], triangles: NDArray[np.integer],
     faces, places = np.asarray(triangles, np.int64), np.asarray(uv, np.float32).reshape(-1, 2)
     if not len(faces):
         return Mapped(np.empty(0, np.int64), np.empty((0, 2)), np.empty((0, 3)), faces.reshape(0, 3))
-    keys = np.empty(3 * len(faces), [("corner", "i8"), ("u", "f4"), ("v", "f4")])
-    keys["corner"], keys["u"], keys["v"] = faces.reshape(-1), places[:, 0], places[:, 1]
+    # two sorts of whole numbers take a tenth of one of records
+    known, place = np.unique(np.ascontiguousarray(places).view(np.uint64).reshape(-1), return_inverse=True)
+    keys = faces.reshape(-1) * len(known) + place.reshape(-1)
     _, first, number = np.unique(keys, return_index=True, return_inverse=True)
     cut = number.reshape(-1, 3).astype(np.int64)
     corners, on = np.asarray(points, float)[faces], places.reshape(-1, 3, 2).astype(float)
@@ -163,33 +172,24 @@ def mapping_of(
     return box_mapped(points, triangles, finish.grain) if finish.texture else None
 
 
-@lru_cache(maxsize=64)
-def drawn(finish: Finish) -> Finish:
-    """A finish whose structure is made by formula with pictures of that in its place, as other programs can show it; others as they are."""
+def drawn(finish: Finish, colour: str) -> Finish:
+    """A finish whose structure is made by formula, in a colour, with pictures of that in its place, as other programs can show it; others as
+    they are."""
     if finish.pictures is not None or not finish.texture:
         return finish
-    made = texture(finish.texture)
-    shade = np.repeat(to_srgb(shading(finish))[..., None], 3, axis=2)
-    if made.opacity is not None:
-        shade = np.concatenate([shade, made.opacity[..., None]], axis=2)
-    rough = roughness(finish)
-    parts = np.stack([np.ones_like(rough), rough, np.ones_like(rough)], axis=-1)
-    colour, normal, surface = (_drawn(255 * shade), _drawn(127.5 + 127.5 * made.normals), _drawn(255 * parts))
-    pictures = Pictures(colour, normal if finish.relief > 0 else "", surface)
+    shade, normal, surface = _drawn_structure(msgspec.structs.replace(finish, id="", name="", colour=""))
+    pictures = Pictures(shade, normal if finish.relief > 0 else "", surface, factor=colour)
     return msgspec.structs.replace(finish, pictures=pictures, roughness=1.0, contrast=0.0)
 
 
-def _drawn(values: NDArray[np.float64]) -> str:
-    """Values (n, n, 3 or 4) from 0 to 255, the first row at v = 0, as a picture file."""
-    from PIL import Image
-
-    held = io.BytesIO()
-    picture = Image.fromarray(np.rint(values[::-1]).astype(np.uint8))
-    if values.shape[2] == 4:
-        picture.save(held, "PNG")
-    else:
-        picture.save(held, "JPEG", quality=90, subsampling=0)
-    return base64.b64encode(held.getbuffer()).decode()
+@lru_cache(maxsize=64)
+def _drawn_structure(finish: Finish) -> tuple[str, str, str]:
+    """The pictures of a structure: shade with opacity, normals, and roughness."""
+    shade, normals, parts = structure_pixels(finish)
+    # how much of it is metal is a number
+    parts = np.concatenate([parts[..., :2], np.full_like(parts[..., :1], 255.0)], axis=2)
+    made = (encoded(np.rint(values[::-1]).astype(np.uint8), most=0) for values in (shade, normals, parts))
+    return next(made), next(made), next(made)
 
 
 def file_of(text: str) -> tuple[bytes, str]:

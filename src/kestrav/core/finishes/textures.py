@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
+from kestrav.core.colours import to_srgb
 from kestrav.core.document.surfaces import Finish, TextureName
 
 Array = NDArray[np.float64]
@@ -57,6 +58,18 @@ def shading(finish: Finish) -> Array:
 def roughness(finish: Finish) -> Array:
     """The roughness (n, n) of a finish with its structure; no less than renderers can show."""
     return np.clip(finish.roughness + texture(finish.texture).rough, SMOOTHEST, 1.0)
+
+
+@lru_cache(maxsize=64)
+def structure_pixels(finish: Finish) -> tuple[Array, Array, Array]:
+    """A structure as pictures of values from 0 to 255: how much of the base colour shows (n, n, 3, or 4 with its opacity) in sRGB, normals
+    (n, n, 3), and occlusion with roughness and metalness (n, n, 3)."""
+    made, shade, rough = texture(finish.texture), shading(finish), roughness(finish)
+    base = np.repeat(to_srgb(shade)[..., None], 3, axis=2)
+    if made.opacity is not None:
+        base = np.concatenate([base, made.opacity[..., None]], axis=2)
+    parts = np.stack([shade, rough, np.full_like(rough, finish.metallic)], axis=-1)
+    return 255.0 * base, 127.5 + 127.5 * made.normals, 255.0 * parts
 
 
 def _plain(
