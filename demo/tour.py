@@ -416,7 +416,7 @@ class Tour:
         """A finished picture of a shot at a time in s."""
         window, target = self.window, self.folder / f"{name}.png"
         window.session.set_time(time)
-        shot = msgspec.structs.replace(window.session.project.shots[place], quality="finished", samples=24, **fields)
+        shot = msgspec.structs.replace(window.session.project.shots[place], quality="finished", samples=16, **fields)
         window.filming.start_still(shot, target)
         self.wait(lambda: window.job is None, name)
         return target

@@ -195,7 +195,7 @@ def test_files_tell_what_they_hold(room):
 
 
 def test_the_interface_is_described():
-    for name in ("open", "new", "info", "Check", "Contents", "Exported", "Extraction", "Finding", "Project", "Error"):
+    for name in ("open", "new", "info", "Check", "Contents", "Extraction", "Finding", "Project", "Error"):
         assert getattr(kestrav, name).__doc__ and name in dir(kestrav)
     for name in dir(kestrav.Project):
         assert name.startswith("_") or getattr(kestrav.Project, name).__doc__, name

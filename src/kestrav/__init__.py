@@ -14,7 +14,6 @@ if TYPE_CHECKING:
         Check as Check,
         Contents as Contents,
         Error as Error,
-        Exported as Exported,
         Extraction as Extraction,
         Finding as Finding,
         Project as Project,
@@ -23,7 +22,7 @@ if TYPE_CHECKING:
         open as open,
     )
 
-_SCRIPTING = ("Check", "Contents", "Error", "Exported", "Extraction", "Finding", "Project", "info", "new", "open")
+_SCRIPTING = ("Check", "Contents", "Error", "Extraction", "Finding", "Project", "info", "new", "open")
 
 
 def __getattr__(name: str) -> Any:

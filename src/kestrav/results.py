@@ -127,15 +127,6 @@ class Contents:
 
 
 @dataclass(frozen=True)
-class Exported:
-    """What was handed on: the files that were written, told in words, and what else there is to know of them as plain data."""
-
-    files: tuple[FilePath, ...]
-    told: str
-    data: dict[str, Any]
-
-
-@dataclass(frozen=True)
 class Delivery:
     """What a CAD or mesh file brought: parts with geometry, different geometries, triangles, what is told of its unit, how far in mm facets
     may be from curved faces (none: they came as facets), and what was left out and why."""

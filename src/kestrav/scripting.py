@@ -24,18 +24,18 @@ from kestrav.core.errors import BadInput as Error
 from kestrav.core.files import project_file
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.project_edits import ProjectEdits
-from kestrav.results import Array, Check, Contents, Delivery, Exported, Extraction, File, Finding, Rendered
+from kestrav.results import Array, Check, Contents, Delivery, Extraction, File, Finding, Rendered
 
 if TYPE_CHECKING:
     from kestrav.core.document.records import Shot
     from kestrav.render.cluster import Cluster
+    from kestrav.render.exports import Exported
 
 __all__ = [
     "Check",
     "Contents",
     "Delivery",
     "Error",
-    "Exported",
     "Extraction",
     "Finding",
     "Project",
@@ -391,7 +391,7 @@ class Project(ProjectEdits):
         """Hand it on, as the ending says: animated glTF (.glb) or OpenUSD (.usdc, .usda, .usdz) within a ``tolerance`` in mm, a step sheet
         (.pdf), tables of the motion (.csv), charts (.svg, .png), a report (.html); or as a ``kind``: “Review page” (.html, its surfaces off by
         no more than ``simplify`` mm), “Step sheet” (.html), “Table of the lanes” (.csv). ``sheet`` is a step sheet's name; ``progress`` is told the
-        share that is done."""
+        share that is done. Returns what was written: its ``files``, ``told`` in words, and what else there is to know as plain ``data``."""
         from kestrav.render.exports import BY_TITLE, ExportRequest, export_for
 
         if kind is not None and kind not in BY_TITLE:
@@ -400,8 +400,7 @@ class Project(ProjectEdits):
         request = ExportRequest(
             self._document, self._meshes, target, overwrite, tolerance, simplify, sheet, tell=progress
         )
-        written = export_for(target, kind).write(request)
-        return Exported(tuple(written.files), written.told, written.data)
+        return export_for(target, kind).write(request)
 
     def save(self, file: File | None = None) -> FilePath:
         """Save it, where it was opened or to another file."""

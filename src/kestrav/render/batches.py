@@ -16,6 +16,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 
 from kestrav.core.document.records import LookName
 from kestrav.core.document.surfaces import Finish
+from kestrav.core.finishes.applied import under_picture
 from kestrav.core.finishes.box_mapping import Mapped
 from kestrav.core.finishes.pictures import mapping_of
 from kestrav.render.finishes import STEADY_LAMPS, SetupLamps, Style, apply_finish, apply_flat_finish, count_in_light
@@ -255,15 +256,8 @@ class Batch:
 
     def _own_colour(self, actor: vtkActor) -> Sequence[float]:
         """The colour of an actor that has one alone: under a picture, what that is multiplied by."""
-        finish = self.kind.finish
-        if (
-            finish is not None
-            and finish.pictures is not None
-            and finish.pictures.colour
-            and actor in (self.stage, self.final)
-        ):
-            return rgb(finish.pictures.factor)
-        return rgb(self.members[0].colour)
+        own = self.members[0].colour
+        return rgb((under_picture(self.kind.finish) or own) if actor in (self.stage, self.final) else own)
 
     def fade(self, share: float) -> None:
         """Show the copy for pictures with a share of its opacity."""
@@ -357,8 +351,8 @@ def _tinted(member: Member, finish: Finish | None) -> NDArray[np.uint8]:
     """Colours of a member's points: its own, and its faces' where the file coloured them apart; under a picture, what that is multiplied
     by."""
     found = member.outline
-    if finish is not None and finish.pictures is not None and finish.pictures.colour:
-        return _shades(finish.pictures.factor, 1.0, len(found.points))
+    if under_picture(finish):
+        return _shades(under_picture(finish), 1.0, len(found.points))
     if found.tint_of is None or not member.tinted:
         return _shades(member.colour, 1.0, len(found.points))
     table = np.array([np.rint(255 * np.array(rgb(t or member.colour))) for t in found.tints])

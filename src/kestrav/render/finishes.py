@@ -16,7 +16,7 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkProperty, vtkRenderer, vtkT
 from kestrav.core.colours import to_srgb
 from kestrav.core.document.light_setup import LightSetup
 from kestrav.core.document.surfaces import Finish, Pictures
-from kestrav.core.finishes.applied import emitted
+from kestrav.core.finishes.applied import emitted, under_picture
 from kestrav.core.finishes.pictures import decoded
 from kestrav.core.finishes.textures import SMOOTHEST, structure_pixels
 from kestrav.core.light.environments import directions
@@ -172,7 +172,7 @@ def _lay(look: vtkProperty, finish: Finish, pictures: Pictures) -> None:
 
 def _lay_colour(look: vtkProperty, finish: Finish | None) -> None:
     """Show a finish's picture of its base colour where shading is plain; elsewhere it has that by its colour at points."""
-    if finish is not None and finish.pictures is not None and finish.pictures.colour:
+    if finish is not None and finish.pictures is not None and under_picture(finish):
         look.SetTexture("picture", _kept_texture(finish.pictures.colour))
 
 

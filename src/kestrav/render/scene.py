@@ -188,8 +188,9 @@ class Scene:
         if setup == self._setup:
             return
         self._setup = setup
-        if self._lamps != setup_lamps(setup):
-            self._lamps = setup_lamps(setup)
+        lamps = setup_lamps(setup)
+        if self._lamps != lamps:
+            self._lamps = lamps
             for batch in self.batches:
                 batch.lamps = self._lamps
                 batch.show(self._style, self.cut)

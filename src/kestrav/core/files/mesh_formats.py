@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from trimesh.resolvers import Resolver
 
 from kestrav.core.errors import Damaged
-from kestrav.core.files.gltf import finish_by_name
+from kestrav.core.files.gltf_materials import finish_by_name
 from kestrav.core.files.product_tree import GREY, Node, Shape, Upward
 from kestrav.core.files.reading import GUESSED, UTF_8, as_utf8, unpacked
 from kestrav.core.finishes.shelf import BY_NAME

@@ -21,7 +21,7 @@ from kestrav.core.document.records import Finish
 from kestrav.core.document.surfaces import Pictures
 from kestrav.core.errors import Damaged
 from kestrav.core.files.cad_kernel import read_apart
-from kestrav.core.files.gltf import finish_by_name
+from kestrav.core.files.gltf_materials import finish_by_name
 from kestrav.core.files.product_tree import GREY, Node, NodeMotion, Shape, Upward, clean_name
 from kestrav.core.light.exposure import WHITE
 

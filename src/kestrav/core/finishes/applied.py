@@ -106,6 +106,12 @@ def laid_on(finish: Finish, shape: Mesh) -> Finish:
     return without_pictures(finish) if finish.pictures is not None and shape.uv is None else finish
 
 
+def under_picture(finish: Finish | None) -> str:
+    """The colour (#rrggbb) by which the picture of a finish's base colour is multiplied; empty where it has none."""
+    known = None if finish is None else finish.pictures
+    return known.factor if known is not None and known.colour else ""
+
+
 def emitted(finish: Finish) -> Array | None:
     """The light (3,) that a finish gives, by the luminance of white; none where it gives none."""
     if not finish.emission or finish.luminance <= 0:

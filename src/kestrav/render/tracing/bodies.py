@@ -11,7 +11,7 @@ from kestrav.core.colours import linear, to_linear
 from kestrav.core.document.lookup import shown_parts, subtree
 from kestrav.core.document.records import Camera, Part, Project, Section
 from kestrav.core.document.surfaces import Finish, Pictures
-from kestrav.core.finishes.applied import PAINT, colour_of, emitted, finishes_of, without_pictures
+from kestrav.core.finishes.applied import PAINT, colour_of, emitted, finishes_of, under_picture, without_pictures
 from kestrav.core.finishes.pictures import decoded, mapping_of
 from kestrav.core.finishes.textures import SMOOTHEST, roughness, shading, texture
 from kestrav.core.geometry.cutting import cut_by
@@ -81,8 +81,8 @@ def _cut_open(meshes: Mapping[str, Mesh], part: Part, section: Section, pose: Ar
 def _by_colour(found: Outline, part: Part, finish: Finish) -> list[tuple[str, NDArray[np.int64] | slice]]:
     """The numbers of the triangles of each colour that an outline shows."""
     own = colour_of(part, finish)
-    if finish.pictures is not None and finish.pictures.colour:
-        return [(finish.pictures.factor, slice(None))]
+    if under_picture(finish):
+        return [(under_picture(finish), slice(None))]
     if found.tint_of is None or finish.colour:
         return [(own, slice(None))]
     tint = found.tint_of[found.triangles[:, 0]]
