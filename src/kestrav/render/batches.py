@@ -19,6 +19,7 @@ from kestrav.core.document.surfaces import Finish
 from kestrav.core.finishes.applied import under_picture
 from kestrav.core.finishes.box_mapping import Mapped
 from kestrav.core.finishes.pictures import mapping_of
+from kestrav.core.finishes.textures import structure_is_known
 from kestrav.render.finishes import STEADY_LAMPS, SetupLamps, Style, apply_finish, apply_flat_finish, count_in_light
 from kestrav.render.outlines import Outline
 from kestrav.render.palette import CARD, INK, rgb
@@ -88,11 +89,17 @@ class Batch:
     The stage may show a style of its own and a cut; the lens and the film show the mode of a shot, with ``caps`` as what
     a section shows of the inside of closed solids. ``offset``
     is how far the members stand from where they were when the batch was made. ``lamps`` are those of the light set-up. Surfaces are drawn whole or coarse, as
-    :meth:`set_coarse` says, and what is drawn is made when it is first needed.
+    :meth:`set_coarse` says, and what is drawn is made when it is first needed. A ``patient`` one shows its finish even until the finish's
+    structure is known.
     """
 
     def __init__(
-        self, kind: Kind, members: Sequence[Member], shared: Drawings | None = None, lamps: SetupLamps = STEADY_LAMPS
+        self,
+        kind: Kind,
+        members: Sequence[Member],
+        shared: Drawings | None = None,
+        lamps: SetupLamps = STEADY_LAMPS,
+        patient: bool = False,
     ) -> None:
         self.kind, self.members, self.shared, self.lamps = kind, tuple(members), shared is not None, lamps
         self._drawings = shared
@@ -121,11 +128,11 @@ class Batch:
         inside.SetDiffuse(0.0)
         inside.SetSpecular(0.0)
         self._opacities, self._shown = (1.0, 1.0), (True, False)
+        self.structured = True
         self._own_colours = shared is None
         self._is_coarse: bool | None = None
         self.needs_room = False
-        self.show("solid", None)
-        self.show_final(DisplayMode())
+        self._patient = patient
 
     @property
     def triangles(self) -> int:
@@ -191,12 +198,17 @@ class Batch:
         """Show the stage's copy in a style, cut open by a plane or whole."""
         kind = self.kind
         opacity = min(kind.opacity, FADED) if kind.faded else kind.opacity
-        pbr = apply_finish(self.stage.GetProperty(), kind.finish, opacity, kind.closed, style, cut is not None)
+        face, self.structured = self.stage.GetProperty(), self._is_structured()
+        pbr = apply_finish(face, kind.finish, opacity, kind.closed, style, cut is not None, structured=self.structured)
         count_in_light(self.stage, pbr, self.lamps)
         self.edges.GetProperty().SetOpacity(FADED_EDGES if kind.faded else 1.0)
         self.stage.SetVisibility(style != "wire")
         for actor in (self.stage, self.edges):
             self._cut(actor, cut)
+
+    def _is_structured(self) -> bool:
+        finish = self.kind.finish
+        return not self._patient or finish is None or not finish.texture or structure_is_known(finish)
 
     def _cut(self, actor: vtkActor, cut: vtkPlane | None) -> None:
         for mapper in self._mappers(actor):
@@ -217,7 +229,9 @@ class Batch:
             apply_flat_finish(face, kind.finish, min(GHOST, kind.opacity), kind.closed, cut)
             unlit = True
         else:
-            self.needs_room = apply_finish(face, kind.finish, kind.opacity, kind.closed, "finished", cut)
+            self.needs_room = apply_finish(
+                face, kind.finish, kind.opacity, kind.closed, "finished", cut, structured=self._is_structured()
+            )
         count_in_light(self.final, self.needs_room, self.lamps)
         self._opacities = face.GetOpacity(), GHOST_EDGES if look == "ghost" and not solid else 1.0
         line.SetOpacity(self._opacities[1])

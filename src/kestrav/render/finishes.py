@@ -18,10 +18,11 @@ from kestrav.core.document.light_setup import LightSetup
 from kestrav.core.document.surfaces import Finish, Pictures
 from kestrav.core.finishes.applied import emitted, under_picture
 from kestrav.core.finishes.pictures import decoded
-from kestrav.core.finishes.textures import SMOOTHEST, structure_pixels
+from kestrav.core.finishes.textures import SMOOTHEST, Pixels, structure_pixels
 from kestrav.core.light.environments import directions
 from kestrav.core.light.response import KNEE
 from kestrav.core.light.setups import environment, gains, surround
+from kestrav.core.memo import Memo
 
 Style = Literal["solid", "see-through", "wire", "finished"]
 
@@ -45,11 +46,18 @@ def opacity_of(finish: Finish | None, opacity: float, style: Style) -> float:
 
 
 def apply_finish(
-    look: vtkProperty, finish: Finish | None, opacity: float, closed: bool, style: Style, cut: bool
+    look: vtkProperty,
+    finish: Finish | None,
+    opacity: float,
+    closed: bool,
+    style: Style,
+    cut: bool,
+    *,
+    structured: bool = True,
 ) -> bool:
     """Give a surface its look; tells whether it needs a room to mirror.
 
-    ``closed`` solids show no back sides, unless one can see through or into them (``cut``).
+    ``closed`` solids show no back sides, unless one can see through or into them (``cut``). What is not ``structured`` is even.
     """
     known = finish if style == "finished" else None
     shown = opacity_of(finish, opacity, style)
@@ -80,7 +88,7 @@ def apply_finish(
         _shine(look, glow)
     if known.pictures is not None:
         _lay(look, known, known.pictures)
-    elif known.texture:
+    elif known.texture and structured:
         _structure(look, known)
     return True
 
@@ -148,7 +156,8 @@ def _in_light(lamps: SetupLamps) -> tuple[tuple[str, bool, str], ...]:
 
 def _shine(look: vtkProperty, glow: NDArray[np.float64]) -> None:
     """Let a surface give light of its own: a texture of one colour, as the renderer has it by textures only."""
-    look.SetEmissiveTexture(_as_texture(np.tile(np.rint(255 * to_srgb(glow)), (2, 2, 1)), colours=True))
+    even = np.tile(np.rint(255 * to_srgb(glow)).astype(np.uint8), (2, 2, 1))
+    look.SetEmissiveTexture(_texture(_image(even), colours=True))
     look.SetEmissiveFactor(1.0, 1.0, 1.0)
 
 
@@ -180,21 +189,24 @@ def _kept_texture(text: str, colours: bool = False) -> vtkTexture:
     return _texture(_kept_image(text), colours)
 
 
+_structure_images: Memo[vtkImageData] = Memo(3 * 64)
+
+
+def _structure_image(values: Pixels) -> vtkImageData:
+    """A picture of a structure as VTK has it, once for all surfaces."""
+    return _structure_images.get((values,), lambda: _image(values))
+
+
 def _structure(look: vtkProperty, finish: Finish) -> None:
     """Give a surface its fine structure."""
     shade, normals, parts = structure_pixels(finish)
-    look.SetBaseColorTexture(_as_texture(shade, colours=True))
-    look.SetNormalTexture(_as_texture(normals))
+    look.SetBaseColorTexture(_texture(_structure_image(shade), colours=True))
+    look.SetNormalTexture(_texture(_structure_image(normals)))
     look.SetNormalScale(finish.relief)
-    look.SetORMTexture(_as_texture(parts))
+    look.SetORMTexture(_texture(_structure_image(parts)))
     # the texture holds the values themselves, so nothing is taken off them again
     look.SetMetallic(1.0)
     look.SetRoughness(1.0)
-
-
-def _as_texture(values: NDArray[Any], colours: bool = False) -> vtkTexture:
-    """A texture of values (h, w, 3 or 4) from 0 to 255, the first row at v = 0."""
-    return _texture(_image(values), colours)
 
 
 @lru_cache(maxsize=48)
@@ -203,16 +215,16 @@ def _kept_image(text: str) -> vtkImageData:
     return _image(decoded(text))
 
 
-def _image(values: NDArray[Any]) -> vtkImageData:
+def _image(values: Pixels) -> vtkImageData:
+    """Pixels (h, w, 3 or 4), the first row at v = 0, as VTK has them."""
     height, width, channels = values.shape
     image = vtkImageData()
     image.SetDimensions(width, height, 1)
-    whole = values if values.dtype == np.uint8 else np.rint(values).astype(np.uint8)
-    image.GetPointData().SetScalars(numpy_to_vtk(np.ascontiguousarray(whole.reshape(-1, channels)), deep=True))
+    image.GetPointData().SetScalars(numpy_to_vtk(np.ascontiguousarray(values.reshape(-1, channels)), deep=True))
     return image
 
 
-def _texture(image: vtkImageData, colours: bool) -> vtkTexture:
+def _texture(image: vtkImageData, colours: bool = False) -> vtkTexture:
     made = vtkTexture()
     made.SetInputData(image)
     made.SetUseSRGBColorSpace(colours)

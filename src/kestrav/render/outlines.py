@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import contextlib
 import threading
-from collections.abc import Collection, Hashable
+from collections.abc import Collection, Hashable, Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import KDTree
 from vtkmodules.util.numpy_support import vtk_to_numpy
 
+from kestrav.core.document.surfaces import Finish
+from kestrav.core.finishes.textures import structure_pixels
 from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.geometry.smoothing import smoothed
 from kestrav.render.shapes import merged_surface
@@ -105,10 +107,10 @@ def coarse_mesh(mesh: Mesh) -> Mesh:
     triangles = vtk_to_numpy(found.GetPolys().GetConnectivityArray()).reshape(-1, 3).astype(np.int32)
     tint_of = uv = None
     if mesh.tint_of is not None:
-        centres = KDTree(mesh.vertices[mesh.triangles].mean(axis=1))
+        centres = scipy.spatial.KDTree(mesh.vertices[mesh.triangles].mean(axis=1))
         tint_of = mesh.tint_of[centres.query(kept[triangles].mean(axis=1))[1]]
     if mesh.uv is not None:
-        near = KDTree(mesh.vertices[mesh.triangles.reshape(-1)]).query(kept)[1]
+        near = scipy.spatial.KDTree(mesh.vertices[mesh.triangles.reshape(-1)]).query(kept)[1]
         uv = mesh.uv.reshape(-1, 2)[near][triangles]
     return Mesh(kept, triangles, (), None, mesh.tints, tint_of, uv)
 
@@ -131,13 +133,14 @@ def rough_outline(mesh: Mesh) -> Outline:
 
 @dataclass(eq=False)
 class Outlines:
-    """The outlines of geometries by their keys. What need not be there at once is rough first, and worked out by a thread of its own.
+    """The outlines of geometries by their keys, and the structures of finishes. What need not be there at once is rough first, and worked out by a thread of its own.
 
     Where large products are shown as the view moves they have a ``coarse`` form too."""
 
     coarse: bool = False
     known: dict[Hashable, Outline] = field(default_factory=dict)
     _wanted: dict[Hashable, tuple[Mesh, bool]] = field(default_factory=dict)
+    _structures: list[Finish] = field(default_factory=list)
     _thread: threading.Thread | None = None
 
     def of(self, key: Hashable, mesh: Mesh, edges: bool, now: bool) -> Outline:
@@ -155,11 +158,15 @@ class Outlines:
             self._wanted.pop(key, None)
             self.known.pop(key, None)
 
+    def want_structures(self, finishes: Iterable[Finish]) -> None:
+        """Draw the structures of finishes too, after the outlines."""
+        self._structures = list(finishes)
+
     @property
     def waiting(self) -> bool:
         """Whether some are being worked out still; a thread that does is begun."""
         alive = self._thread is not None and self._thread.is_alive()
-        if self._wanted and not alive:
+        if (self._wanted or self._structures) and not alive:
             self._thread = threading.Thread(target=self._work, args=(threading.main_thread(),), daemon=True)
             self._thread.start()
         return alive or bool(self._wanted)
@@ -169,7 +176,9 @@ class Outlines:
             try:
                 key, (mesh, edges) = self._wanted.popitem()
             except KeyError:
-                return
+                break
             # one that fails stays rough, and is not tried again
             with contextlib.suppress(MemoryError, ValueError):
                 self.known[key] = outline(mesh, edges, self.coarse)
+        while main.is_alive() and self._structures:
+            structure_pixels(self._structures.pop())

@@ -9,6 +9,7 @@ from typing import Any
 
 import msgspec
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 from vtkmodules.util.numpy_support import vtk_to_numpy
 from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
@@ -199,9 +200,8 @@ def spread(count: int) -> tuple[Array, Array]:
     Halton's points (J. H. Halton, "On the efficiency of certain quasi-random sequences of points", Numerische Mathematik 2, 1960), and
     the sunflower's (H. Vogel, Mathematical Biosciences 44, 1979) in another order.
     """
-    from scipy.stats.qmc import Halton
 
-    square = np.asarray(Halton(2, scramble=False).random(count + 1)[1:])
+    square = np.asarray(scipy.stats.qmc.Halton(2, scramble=False).random(count + 1)[1:])
     turns = np.arange(count) * np.pi * (3.0 - np.sqrt(5.0))
     radii = np.sqrt((np.arange(count) + 0.5) / count)
     disc = np.stack([radii * np.cos(turns), radii * np.sin(turns)], axis=1)

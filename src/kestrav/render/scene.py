@@ -21,6 +21,7 @@ from kestrav.core.document.lookup import get, shown_parts, subtree
 from kestrav.core.document.records import Camera, LightSetup, Part, Project
 from kestrav.core.document.surfaces import Finish
 from kestrav.core.finishes.applied import colour_of, finishes_of, laid_on
+from kestrav.core.finishes.textures import structure_is_known
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import moving_groups
@@ -222,9 +223,12 @@ class Scene:
             if not often or m.outline.tint_of is not None:
                 merged.append(m)
                 continue
-            self.batches.append(Batch(kind, [m], self._shared_of(key, m, kind.finish), self._lamps))
+            self.batches.append(self._batch(kind, [m], self._shared_of(key, m, kind.finish)))
         for group in side_by_side(merged):
-            self.batches.append(Batch(kind, group, lamps=self._lamps))
+            self.batches.append(self._batch(kind, group))
+
+    def _batch(self, kind: Kind, members: list[Member], shared: Drawings | None = None) -> Batch:
+        return Batch(kind, members, shared, self._lamps, self._patient)
 
     def _shared_of(self, key: Hashable, member: Member, finish: Finish | None) -> Drawings:
         """The drawing that parts of one geometry and finish share."""
@@ -250,7 +254,9 @@ class Scene:
     @property
     def refining(self) -> bool:
         """Whether something is shown rougher than it will be."""
-        return self._outlines.waiting or any(self._finer(batch) for batch in self.batches)
+        uneven = [batch for batch in self.batches if not batch.structured]
+        self._outlines.want_structures({batch.kind.finish for batch in uneven if batch.kind.finish is not None})
+        return bool(uneven) or self._outlines.waiting or any(self._finer(batch) for batch in self.batches)
 
     def refine(self) -> bool:
         """Show what has been worked out meanwhile; tells whether anything changed."""
@@ -260,7 +266,7 @@ class Scene:
             if not fine:
                 continue
             shared = self._shared_of(self._key_of(fine[0]), fine[0], batch.kind.finish) if batch.shared else None
-            made = Batch(batch.kind, fine, shared, self._lamps)
+            made = self._batch(batch.kind, fine, shared)
             made.offset = batch.offset
             self.batches.remove(batch)
             for renderer in self._renderers:
@@ -268,7 +274,16 @@ class Scene:
             fresh.append(made)
         self.batches += fresh
         self._show_new(fresh)
-        return bool(fresh)
+        return self._lay_structures() or bool(fresh)
+
+    def _lay_structures(self) -> bool:
+        """Show the finishes' structures that have been drawn meanwhile; tells whether there are any."""
+        uneven = [(b, b.kind.finish) for b in self.batches if not b.structured]
+        drawn = [batch for batch, finish in uneven if finish is not None and structure_is_known(finish)]
+        for batch in drawn:
+            batch.show(self._style, self.cut)
+            batch.show_final(self._display_mode)
+        return bool(drawn)
 
     def _finer(self, batch: Batch) -> list[Member]:
         """A rough batch's members as they have been worked out, once they all are."""
@@ -300,7 +315,7 @@ class Scene:
             left = np.arange(len(offsets))
             while len(left):
                 alike = np.abs(offsets[left] - offsets[left[0]]).max(axis=(1, 2)) < _SAME_PLACE
-                part = Batch(batch.kind, [batch.members[i] for i in left[alike]], lamps=self._lamps)
+                part = self._batch(batch.kind, [batch.members[i] for i in left[alike]])
                 part.offset = offsets[left[0]]
                 fresh.append(part)
                 left = left[~alike]

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 from vtkmodules.util.numpy_support import vtk_to_numpy
 from vtkmodules.vtkCommonCore import vtkFloatArray, vtkUnsignedCharArray
@@ -263,9 +264,8 @@ class SoftLight:
         self.mirror.GetPixelData(0, 0, wide - 1, high - 1, 0, self._pixels, 0)
         seen = vtk_to_numpy(self._pixels).reshape(high, wide, 3)[::-1, ::-1].astype(np.float32)
         # a floor is not polished: what it mirrors is blurred
-        from scipy.ndimage import gaussian_filter
 
-        seen = gaussian_filter(seen, (high / 300.0, high / 300.0, 0.0))
+        seen = scipy.ndimage.gaussian_filter(seen, (high / 300.0, high / 300.0, 0.0))
         rows = np.minimum(np.arange(shape[0]) * high // shape[0], high - 1)
         columns = np.minimum(np.arange(shape[1]) * wide // shape[1], wide - 1)
         return seen[np.ix_(rows, columns)]

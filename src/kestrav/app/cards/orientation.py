@@ -6,7 +6,7 @@ from typing import Any
 
 import msgspec
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from kestrav.app.cards.rows import Rows, angles_of, rotation_of
 from kestrav.core.document.records import (
@@ -195,7 +195,7 @@ class OrientationRows(Rows):
         course = course_of(self.session.project, run)
         place = float(course.stations([self.session.time])[0]) / course.path.length
         turned = keyed_turns(orientation.keys, np.array([place]), orientation.smooth)[0]
-        quaternion = np.roll(Rotation.from_matrix(turned).as_quat(), 1)
+        quaternion = np.roll(scipy.spatial.transform.Rotation.from_matrix(turned).as_quat(), 1)
         key = OrientationKey(place, tuple(float(q) for q in quaternion))  # type: ignore[arg-type]
         kept = [k for k in orientation.keys if abs(k.place - place) > 1e-6]
         keys = tuple(sorted([*kept, key], key=lambda k: k.place))

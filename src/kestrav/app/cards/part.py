@@ -7,8 +7,8 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.app.cards.finish import chosen_finish, finish_options
 from kestrav.app.cards.rows import Rows, Vector
@@ -232,7 +232,9 @@ class PartRows(Rows):
         angles = angles_from_quaternion(placement.rotation)
 
         def turn(values: Vector) -> None:
-            w, x, y, z = Rotation.from_euler("xyz", values, degrees=True).as_quat(scalar_first=True)
+            w, x, y, z = scipy.spatial.transform.Rotation.from_euler("xyz", values, degrees=True).as_quat(
+                scalar_first=True
+            )
             rotation = (float(w), float(x), float(y), float(z))
             self._set(part.id, "Turn part", placement=Placement(placement.position, rotation))
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, find, subtree, topmost
@@ -170,11 +170,15 @@ def angles_of(rotation: tuple[float, float, float, float]) -> tuple[float, float
     with warnings.catch_warnings():
         # straight up or down yaw and roll are alike; the roll is told as none then
         warnings.simplefilter("ignore", UserWarning)
-        yaw, pitch, roll = Rotation.from_quat(np.roll(rotation, -1)).as_euler("ZYX", degrees=True)
+        yaw, pitch, roll = scipy.spatial.transform.Rotation.from_quat(np.roll(rotation, -1)).as_euler(
+            "ZYX", degrees=True
+        )
     return float(yaw), float(-pitch), float(roll)
 
 
 def rotation_of(angles: Vector) -> tuple[float, float, float, float]:
     """Yaw, pitch and roll in degrees as a rotation (w, x, y, z)."""
-    x, y, z, w = Rotation.from_euler("ZYX", (angles[0], -angles[1], angles[2]), degrees=True).as_quat()
+    x, y, z, w = scipy.spatial.transform.Rotation.from_euler(
+        "ZYX", (angles[0], -angles[1], angles[2]), degrees=True
+    ).as_quat()
     return float(w), float(x), float(y), float(z)

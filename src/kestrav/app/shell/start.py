@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import importlib
 import os
 import signal
@@ -84,8 +85,13 @@ _LATER = 2000  # ms after the start
 
 def _load_the_rest() -> None:
     """Load what the window's start did without, so that the first click or drag that needs it does not wait a second for it."""
-    for name in ("trimesh", "manifold3d", "scipy.ndimage"):
+    for name in ("scipy.spatial", "scipy.interpolate", "trimesh", "manifold3d", "scipy.ndimage"):
         importlib.import_module(name)
+
+
+def _throw_away_again() -> None:
+    gc.freeze()
+    gc.enable()
 
 
 def run_window(file: Path | None) -> int:
@@ -93,6 +99,8 @@ def run_window(file: Path | None) -> int:
 
     Raises BadInput when the project cannot be read, before the window shows.
     """
+    # what is loaded stays; to look through it again and again for what could be thrown away takes a tenth of the start
+    gc.disable()
     application = make_application()
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
@@ -130,6 +138,7 @@ def run_window(file: Path | None) -> int:
         window.session.opened.emit()
         window.session.edited.emit()
     # after the window is there
+    QTimer.singleShot(_LATER, _throw_away_again)
     QTimer.singleShot(0, lambda: window.documents.offer_unsaved(home))
     QTimer.singleShot(_LATER, lambda: window.filming.keep_queue(home.with_name("to-render")))
     QTimer.singleShot(_LATER, lambda: threading.Thread(target=_load_the_rest).start())

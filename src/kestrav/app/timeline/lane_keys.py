@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Literal
 
 import msgspec
 import numpy as np
-from scipy.spatial.transform import Rotation
+import scipy
 
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
@@ -128,8 +128,8 @@ def moved(timeline: Timeline, grip: Grip, x: float, y: float, project: Project) 
     turns = list(item.orientation.keys)
     low, high = _room([k.place for k in turns], grip.index, 0.0, 1.0)
     # the lane shows where the front points; what is dragged is its yaw
-    by = Rotation.from_euler("z", y - grip.y, degrees=True)
-    turned = (by * Rotation.from_quat(np.roll(turns[grip.index].rotation, -1))).as_quat()
+    by = scipy.spatial.transform.Rotation.from_euler("z", y - grip.y, degrees=True)
+    turned = (by * scipy.spatial.transform.Rotation.from_quat(np.roll(turns[grip.index].rotation, -1))).as_quat()
     rotation = tuple(float(q) for q in np.roll(turned, 1))
     turns[grip.index] = OrientationKey(min(max(place, low), high), rotation)  # type: ignore[arg-type]
     return edits.update(project, item.id, orientation=msgspec.structs.replace(item.orientation, keys=tuple(turns)))

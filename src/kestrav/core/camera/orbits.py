@@ -7,8 +7,8 @@ from typing import Any
 
 import msgspec
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.optimize import brentq
 
 from kestrav.core.camera.lens import extent, in_camera, on_frame, vertical_angle
 from kestrav.core.camera.making import with_shot
@@ -161,7 +161,7 @@ def beginning_at(shape: OrbitShape, place: ArrayLike) -> OrbitShape:
 
         if beyond(1.0) > 0:
             raise BadInput("the place to begin at lies within what the orbit goes around; stand outside of it")
-        offset = float(brentq(beyond, 1.0, farthest + 1.0, xtol=1e-6))
+        offset = float(scipy.optimize.brentq(beyond, 1.0, farthest + 1.0, xtol=1e-6))
         if abs(offset - shape.offset) < 1e-6 and start == shape.start:
             break
         shape = msgspec.structs.replace(shape, start=start, offset=offset)

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial import ConvexHull, QhullError
 
 from kestrav.core.document.lookup import shown_parts, subtree
 from kestrav.core.document.records import Camera, OrbitShape, PartAim, PointAim, Project
@@ -110,6 +110,6 @@ def _made(project: Project, meshes: Mapping[str, Mesh], things: tuple[str, ...])
 
 def _outermost(points: Array) -> Array:
     try:
-        return np.asarray(points[ConvexHull(points).vertices])
-    except QhullError:
+        return np.asarray(points[scipy.spatial.ConvexHull(points).vertices])
+    except scipy.spatial.QhullError:
         return points

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.interpolate import PchipInterpolator
 
 from kestrav.core.camera.lens import frame_on_sensor, in_camera, on_frame
 from kestrav.core.camera.subject import subject_of
@@ -147,7 +147,7 @@ def keyed(moments: ArrayLike, values: ArrayLike, times: ArrayLike) -> Array:
     within = np.clip(np.asarray(times, float), moments[0], moments[-1])
     if len(moments) == 1:
         return np.full(within.shape, values[0])
-    found: Array = PchipInterpolator(moments, values)(within)
+    found: Array = scipy.interpolate.PchipInterpolator(moments, values)(within)
     return found
 
 
@@ -336,7 +336,6 @@ def behind(values: ArrayLike, lag: float, rate: float = _RATE) -> Array:
     Two first-order lags of half the time each, exact for what goes straight between the steps.
     """
     # scipy.signal takes most of a second to load, and only what lags needs it
-    from scipy.signal import lfilter
 
     values = np.asarray(values, float)
     share = 1.0 / (rate * 0.5 * lag)
@@ -344,7 +343,7 @@ def behind(values: ArrayLike, lag: float, rate: float = _RATE) -> Array:
     now, before = 1.0 - (1.0 - decay) / share, (1.0 - decay) / share - decay
     found: Array = values - values[:1]
     for _ in range(2):
-        found = lfilter([now, before], [1.0, -decay], found, axis=0)
+        found = scipy.signal.lfilter([now, before], [1.0, -decay], found, axis=0)
     return np.asarray(found + values[:1])
 
 

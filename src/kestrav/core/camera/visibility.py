@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kestrav.core.camera.bodies import STILL, Body, bodies
@@ -45,9 +46,8 @@ class Sight:
 def _ways(count: int) -> Array:
     """Places (count, 2) spread evenly over the unit square: a Sobol sequence, scrambled with a fixed seed."""
     # scipy.stats takes most of a second to load, and the window's start needs no rays
-    from scipy.stats import qmc
 
-    return np.asarray(qmc.Sobol(2, rng=1).random(count))
+    return np.asarray(scipy.stats.qmc.Sobol(2, rng=1).random(count))
 
 
 def sight(

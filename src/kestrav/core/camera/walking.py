@@ -7,10 +7,9 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
+import scipy
 import shapely
 from numpy.typing import ArrayLike, NDArray
-from scipy.sparse import csr_matrix
-from scipy.sparse.csgraph import dijkstra
 
 from kestrav.core.camera.making import with_shot
 from kestrav.core.camera.surroundings import Near, surroundings
@@ -252,8 +251,10 @@ def _around(points: Array, blocked: shapely.Geometry, distance: float, slack: fl
     sides = shapely.linestrings(np.stack([corners[a], corners[b]], axis=1))
     free = ~shapely.intersects(inner, sides)
     length = np.linalg.norm(corners[a] - corners[b], axis=1)
-    graph = csr_matrix((length[free], (a[free], b[free])), (len(corners), len(corners)))
-    reached, before = dijkstra(graph, directed=False, indices=np.arange(len(moved) - 1), return_predecessors=True)
+    graph = scipy.sparse.csr_matrix((length[free], (a[free], b[free])), (len(corners), len(corners)))
+    reached, before = scipy.sparse.csgraph.dijkstra(
+        graph, directed=False, indices=np.arange(len(moved) - 1), return_predecessors=True
+    )
     way = [0]
     for i in range(len(moved) - 1):
         if not np.isfinite(reached[i, i + 1]):

@@ -5,8 +5,8 @@ bring any point of a box apart, which is one of its corners. Lengths in mm.
 from __future__ import annotations
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kestrav.core.geometry.meshes import box_corners
 
@@ -61,7 +61,7 @@ def off(poses: Array, chosen: Array, box: Array) -> Array:
     """How far (n,) poses (n, 4, 4) bring points within a box (2, 3) from where the nearest of chosen ones (k, 4, 4) has them at most."""
     if not len(chosen):
         return np.full(len(poses), np.inf)
-    of = cKDTree(corners_at(chosen, box).reshape(len(chosen), 24)).query(
+    of = scipy.spatial.cKDTree(corners_at(chosen, box).reshape(len(chosen), 24)).query(
         corners_at(poses, box).reshape(len(poses), 24)
     )[1]
     return far(poses, chosen[of], box)

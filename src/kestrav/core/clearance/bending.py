@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.optimize import nnls
 
 from kestrav.core.clearance.sweep import Breach, Clearance, sweep
 from kestrav.core.document.edits import point_shape, set_point
@@ -121,7 +121,7 @@ def _least_step(rows: Array, needs: Array) -> Array | None:
     stacked = np.vstack([rows.T, needs])
     target = np.zeros(len(stacked))
     target[-1] = 1.0
-    weights, _ = nnls(stacked, target)
+    weights, _ = scipy.optimize.nnls(stacked, target)
     left = stacked @ weights - target
     if np.linalg.norm(left) < 1e-9 or abs(left[-1]) < 1e-12:
         return None

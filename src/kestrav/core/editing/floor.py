@@ -8,8 +8,8 @@ from functools import lru_cache
 
 import msgspec
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial import ConvexHull, QhullError
 
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import get_as, solids
@@ -38,8 +38,8 @@ def hull_of(shape: Mesh) -> Array:
     """The corners (k, 3) of a solid's hull; all its vertices where it is flat."""
     points = np.unique(shape.vertices, axis=0)
     try:
-        return np.asarray(points[ConvexHull(points).vertices])
-    except QhullError:
+        return np.asarray(points[scipy.spatial.ConvexHull(points).vertices])
+    except scipy.spatial.QhullError:
         return points
 
 
@@ -51,8 +51,8 @@ def hull_points(project: Project, meshes: Mapping[str, Mesh], thing: str) -> Arr
     if not found:
         return np.zeros((1, 3))
     points = np.concatenate(found)
-    with contextlib.suppress(QhullError):
-        points = points[ConvexHull(points).vertices]
+    with contextlib.suppress(scipy.spatial.QhullError):
+        points = points[scipy.spatial.ConvexHull(points).vertices]
     if len(points) > _MOST_POINTS:
         points = points[np.linspace(0, len(points) - 1, _MOST_POINTS).astype(int)]
     return np.asarray(points)

@@ -8,8 +8,8 @@ from typing import Literal
 
 import msgspec
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.edits import add, remove, update
 from kestrav.core.document.lookup import get, get_as, named_parts, new_id, new_name, solids, subtree
@@ -373,7 +373,10 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
     if steps.sum() < _STILL:
         raise BadInput(f"“{poses.name}” stays in one place, so it has no way that could become a path")
     turn = pivot_poses(poses, times)[:, :3, :3]
-    turning = (Rotation.from_matrix(turn[:-1]).inv() * Rotation.from_matrix(turn[1:])).magnitude()
+    turning = (
+        scipy.spatial.transform.Rotation.from_matrix(turn[:-1]).inv()
+        * scipy.spatial.transform.Rotation.from_matrix(turn[1:])
+    ).magnitude()
     if (turning[~moving[1:]] > _TURNED).any():
         raise BadInput(f"“{poses.name}” turns while it stands; a run turns by its way only, so the turn would be lost")
     if poses.between == "straight":
@@ -426,14 +429,14 @@ def _keyed_orientation(
     project: Project, poses: PoseTrack, turns: Array, shares: Array, told: NDArray[np.intp]
 ) -> Orientation:
     rest, pivot = rest_and_pivot(project, poses.rider)
-    own = Rotation.from_matrix((rest @ pivot)[:3, :3])
-    if (own.inv() * Rotation.from_matrix(turns)).magnitude().max() < _TURNED:
+    own = scipy.spatial.transform.Rotation.from_matrix((rest @ pivot)[:3, :3])
+    if (own.inv() * scipy.spatial.transform.Rotation.from_matrix(turns)).magnitude().max() < _TURNED:
         return FixedOrientation()
     keys: list[OrientationKey] = []
     for i in told.tolist():
         if keys and shares[i] <= keys[-1].place + 1e-9:
             continue
-        quaternion = Rotation.from_matrix(turns[i]).as_quat()
+        quaternion = scipy.spatial.transform.Rotation.from_matrix(turns[i]).as_quat()
         keys.append(OrientationKey(float(min(shares[i], 1.0)), tuple(float(q) for q in np.roll(quaternion, 1))))  # type: ignore[arg-type]
     return KeyedOrientation(keys=tuple(keys), room=True, smooth=False)
 
@@ -467,7 +470,9 @@ def run_to_poses(project: Project, run_id: str) -> Project:
         checked = np.unique(np.concatenate([np.linspace(a, b, 9) for a, b in pairwise(times)]))
         here, there = wanted(checked), pivot_poses(made, checked)
         off = np.linalg.norm(here[:, :3, 3] - there[:, :3, 3], axis=1) / _NEAR
-        turned = Rotation.from_matrix(here[:, :3, :3]).inv() * Rotation.from_matrix(there[:, :3, :3])
+        turned = scipy.spatial.transform.Rotation.from_matrix(
+            here[:, :3, :3]
+        ).inv() * scipy.spatial.transform.Rotation.from_matrix(there[:, :3, :3])
         off = np.maximum(off, turned.magnitude() / _NEAR_TURN)
         bad = np.unique(np.searchsorted(times, checked[off > 1], side="right") - 1)
         bad = bad[bad < len(times) - 1]
@@ -545,13 +550,17 @@ def adjusted(project: Project, thing: str, time: float, matrix: Array) -> Projec
     old, new = pose @ reference, matrix @ pose @ reference
     frame = path_frames(project, leg.course, np.array([time]))[0]
     offset = np.array(run.offset) + frame.T @ (new[:3, 3] - old[:3, 3])
-    own = Rotation.from_euler("ZYX", (run.turn[0], -run.turn[1], run.turn[2]), degrees=True).as_matrix()
+    own = scipy.spatial.transform.Rotation.from_euler(
+        "ZYX", (run.turn[0], -run.turn[1], run.turn[2]), degrees=True
+    ).as_matrix()
     body = (
         np.eye(3)
         if isinstance(run.orientation, FixedOrientation)
         else body_axes(run.orientation.forward, run.orientation.flip, run.orientation.up)
     )
     base = old[:3, :3] @ body @ own.T
-    yaw, pitch, roll = Rotation.from_matrix(base.T @ new[:3, :3] @ body).as_euler("ZYX", degrees=True)
+    yaw, pitch, roll = scipy.spatial.transform.Rotation.from_matrix(base.T @ new[:3, :3] @ body).as_euler(
+        "ZYX", degrees=True
+    )
     turn = vector(np.round([yaw, -pitch, roll], 9))
     return update(project, run.id, offset=vector(np.round(offset, 9)), turn=turn)

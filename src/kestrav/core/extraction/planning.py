@@ -11,8 +11,8 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.extraction.poses import Pose, leaning, part_way, pose
 from kestrav.core.extraction.problem import Budget, Problem
@@ -151,7 +151,7 @@ def _write(state: Any, at: Pose, upright: bool) -> None:
             state[k] = at.way[k]
         return
     state.setXYZ(*at.way)
-    x, y, z, w = Rotation.from_rotvec(at.turn).as_quat()
+    x, y, z, w = scipy.spatial.transform.Rotation.from_rotvec(at.turn).as_quat()
     turn = state.rotation()
     turn.x, turn.y, turn.z, turn.w = float(x), float(y), float(z), float(w)
 
@@ -160,7 +160,7 @@ def _pose_of(state: Any, upright: bool) -> Pose:
     if upright:
         return pose([state[k] for k in range(3)])
     turn = state.rotation()
-    rotation = Rotation.from_quat([turn.x, turn.y, turn.z, turn.w]).as_rotvec()
+    rotation = scipy.spatial.transform.Rotation.from_quat([turn.x, turn.y, turn.z, turn.w]).as_rotvec()
     return pose((state.getX(), state.getY(), state.getZ()), rotation)
 
 

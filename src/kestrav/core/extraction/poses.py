@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.geometry.faces import Vector
 from kestrav.core.geometry.transforms import apply, rigid
@@ -114,7 +114,7 @@ def pose(way: Iterable[float], turn: Iterable[float] = (0.0, 0.0, 0.0)) -> Pose:
 
 def pose_of(matrix: Array, pivot: Array) -> Pose:
     """The pose of a motion (4, 4) from how the thing stands, its pivot being at a point (3,)."""
-    turn = Rotation.from_matrix(matrix[:3, :3]).as_rotvec()
+    turn = scipy.spatial.transform.Rotation.from_matrix(matrix[:3, :3]).as_rotvec()
     return pose(apply(matrix, pivot[None])[0] - pivot, turn)
 
 

@@ -12,10 +12,11 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.extraction.poses import Pose, composed, leaning, part_way, pose, rotated, stir, turn_of
 from kestrav.core.extraction.problem import Budget, Problem
@@ -42,7 +43,12 @@ _GLANCES = np.array(
 _SPARE = 0.25  # of a step, that everything is to be farther apart than needed at each
 _SAME_RING = 5e-3  # of the size, by which the corners of one ring may differ
 _ROUND = np.radians(46.0)  # between neighbours of a ring of corners: eight sides are taken for round
-_QUARTERS = tuple(vector(turn) for turn in Rotation.create_group("O").as_rotvec())
+
+
+@cache
+def _quarters() -> tuple[Vector, ...]:
+    """The turns (rotation vectors) that leave a cube as it was."""
+    return tuple(vector(turn) for turn in scipy.spatial.transform.Rotation.create_group("O").as_rotvec())
 
 
 @dataclass(eq=False)
@@ -212,7 +218,7 @@ class _Growing:
     def _squared(self) -> list[Pose] | None:
         """From somewhere on the spot to where its axes are the room's."""
         start = self._picked()
-        quarter = _QUARTERS[int(self.rng.integers(len(_QUARTERS)))]
+        quarter = _quarters()[int(self.rng.integers(len(_quarters())))]
         return self._go(start, pose(self.tree.poses[start].way, quarter))
 
     # going
@@ -315,7 +321,7 @@ class _Growing:
         if self.upright:
             return (0.0, 0.0, 0.0)
         if kind < 0.5:
-            return _QUARTERS[int(self.rng.integers(len(_QUARTERS)))]
+            return _quarters()[int(self.rng.integers(len(_quarters())))]
         if kind < 0.75:
             return self.tree.poses[int(self.rng.integers(len(self.tree.poses)))].turn
         return turn_of(self.rng.normal(size=4))

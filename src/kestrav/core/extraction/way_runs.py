@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.clearance.certificate import Certificate, certify
 from kestrav.core.document.edits import add, change, set_contact, settings
@@ -178,7 +178,7 @@ def _as_poses(
     times = np.concatenate([[0.0], np.cumsum(np.maximum(steps / SPEED, np.array(turns) / (np.pi / 2)))])
     keys = []
     for moment, at in zip(times, way, strict=True):
-        turned = Rotation.from_rotvec(at.turn).as_matrix() @ stands[:3, :3]
+        turned = scipy.spatial.transform.Rotation.from_rotvec(at.turn).as_matrix() @ stands[:3, :3]
         keys.append(KeyPose(float(moment), placement(rigid(turned, stands[:3, 3] + np.array(at.way)))))
     made = PoseTrack(
         new_id(project, PoseTrack),
@@ -199,7 +199,7 @@ def _heading(poses: Sequence[Pose], shares: ArrayLike, stands: Array) -> FixedOr
     for share, at in zip(np.asarray(shares, float), poses, strict=True):
         if keys and share <= keys[-1].place:
             keys.pop()  # turned on the spot: as it is turned at the end of that
-        turned = Rotation.from_rotvec(at.turn).as_matrix() @ stands
+        turned = scipy.spatial.transform.Rotation.from_rotvec(at.turn).as_matrix() @ stands
         w, x, y, z = (float(v) for v in quaternion_from_rotation(turned))
         keys.append(OrientationKey(float(share), (w, x, y, z)))
     return KeyedOrientation(keys=tuple(keys), room=True, smooth=False)

@@ -20,9 +20,9 @@ from urllib.parse import unquote
 
 import msgspec
 import numpy as np
+import scipy
 import trimesh
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.errors import Damaged, in_words
 from kestrav.core.files.gltf_materials import Look, Materials
@@ -494,7 +494,7 @@ def _matrix(node: dict[str, Any]) -> Array:
     matrix = np.eye(4)
     turn = np.array(node.get("rotation", [0.0, 0.0, 0.0, 1.0]), float)
     if np.isfinite(turn).all() and np.linalg.norm(turn) > 1e-12:
-        matrix[:3, :3] = Rotation.from_quat(turn).as_matrix()
+        matrix[:3, :3] = scipy.spatial.transform.Rotation.from_quat(turn).as_matrix()
     matrix[:3, :3] = matrix[:3, :3] * np.array(node.get("scale", [1.0, 1.0, 1.0]), float)
     matrix[:3, 3] = node.get("translation", [0.0, 0.0, 0.0])
     return matrix

@@ -13,8 +13,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.records import FreeAim, Project
 from kestrav.core.document.shots import frame_count, frame_time
@@ -151,10 +151,10 @@ def _off(
     """How far (m,) anything of a node is from where it would be going evenly from one pose (m, 4, 4) to another, as shares of what it may be
     off."""
     place = first[:, :3, 3] + share[:, None] * (last[:, :3, 3] - first[:, :3, 3])
-    start = Rotation.from_matrix(first[:, :3, :3])
-    step = (start.inv() * Rotation.from_matrix(last[:, :3, :3])).as_rotvec()
-    turn = start * Rotation.from_rotvec(share[:, None] * step)
-    angle = (turn.inv() * Rotation.from_matrix(there[:, :3, :3])).magnitude()
+    start = scipy.spatial.transform.Rotation.from_matrix(first[:, :3, :3])
+    step = (start.inv() * scipy.spatial.transform.Rotation.from_matrix(last[:, :3, :3])).as_rotvec()
+    turn = start * scipy.spatial.transform.Rotation.from_rotvec(share[:, None] * step)
+    angle = (turn.inv() * scipy.spatial.transform.Rotation.from_matrix(there[:, :3, :3])).magnitude()
     far = np.linalg.norm(place - there[:, :3, 3], axis=1) + angle * reach
     return np.asarray(np.maximum(far / tolerance, angle / turn_off))
 

@@ -14,8 +14,8 @@ from typing import Literal
 
 import msgspec
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.records import Finish, Part, Placement, Vector
 from kestrav.core.geometry.faces import Face, moved_faces, vector
@@ -229,7 +229,7 @@ class _Gathering:
         left, _, right = np.linalg.svd(world[:, :3, :3] @ np.linalg.inv(split_stretch(world[0])[1]))
         turns = left @ right
         places = np.round(world[:, :3, 3] + turns @ shift, 4) + 0.0
-        quaternions = np.round(Rotation.from_matrix(turns).as_quat(scalar_first=True), 9)
+        quaternions = np.round(scipy.spatial.transform.Rotation.from_matrix(turns).as_quat(scalar_first=True), 9)
         quaternions /= np.linalg.norm(quaternions, axis=1, keepdims=True)
         placements = [Placement(tuple(p), tuple(q)) for p, q in zip(places.tolist(), quaternions.tolist(), strict=True)]
         self.out.motions.append(PartMotion(part, tuple(map(float, node.motion.times)), tuple(placements)))

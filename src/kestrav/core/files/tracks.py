@@ -9,8 +9,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.camera.focusing import focus_distances
 from kestrav.core.camera.views import Views, views
@@ -155,7 +155,9 @@ def _camera_track(
     times = sampled.moments
     seen = views(project, meshes, camera, times, poses, aspect)
     first = camera_matrices(seen)
-    turned = Rotation.from_matrix(np.swapaxes(first[:-1, :3, :3], 1, 2) @ first[1:, :3, :3]).magnitude()
+    turned = scipy.spatial.transform.Rotation.from_matrix(
+        np.swapaxes(first[:-1, :3, :3], 1, 2) @ first[1:, :3, :3]
+    ).magnitude()
 
     def where(moments: Array) -> Array:
         there = world_poses(project, moments)
@@ -231,7 +233,7 @@ def _reaches(project: Project, meshes: Mapping[str, Mesh]) -> Array:
 
 def quaternions(rotation: Array) -> Array:
     """Unit quaternions (n, 4), x y z w, of rotations (n, 3, 3), each the nearer of both to the one before."""
-    turns = Rotation.from_matrix(rotation).as_quat()
+    turns = scipy.spatial.transform.Rotation.from_matrix(rotation).as_quat()
     signs = np.cumprod(np.concatenate([[1.0], np.where(np.einsum("ij,ij->i", turns[1:], turns[:-1]) < 0, -1.0, 1.0)]))
     if turns[0, 3] < 0:
         signs = -signs

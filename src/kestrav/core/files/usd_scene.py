@@ -10,10 +10,10 @@ from typing import Any
 
 import msgspec
 import numpy as np
+import scipy
 import trimesh
 from numpy.typing import NDArray
 from pxr import Ar, Gf, Sdf, Usd, UsdGeom, UsdShade, UsdUtils
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.finishes.pictures import kept, mean_colour, merged_surface
 
@@ -551,6 +551,6 @@ def _solid(prim: Usd.Prim, at: Usd.TimeCode) -> Any:
     turn = {"X": [0, np.pi / 2, 0], "Y": [-np.pi / 2, 0, 0]}.get(str(value("axis")))
     if turn:
         matrix = np.eye(4)
-        matrix[:3, :3] = Rotation.from_euler("xyz", turn).as_matrix()
+        matrix[:3, :3] = scipy.spatial.transform.Rotation.from_euler("xyz", turn).as_matrix()
         made.apply_transform(matrix)
     return made

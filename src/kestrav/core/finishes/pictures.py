@@ -187,8 +187,8 @@ def _drawn_structure(finish: Finish) -> tuple[str, str, str]:
     """The pictures of a structure: shade with opacity, normals, and roughness."""
     shade, normals, parts = structure_pixels(finish)
     # how much of it is metal is a number
-    parts = np.concatenate([parts[..., :2], np.full_like(parts[..., :1], 255.0)], axis=2)
-    made = (encoded(np.rint(values[::-1]).astype(np.uint8), most=0) for values in (shade, normals, parts))
+    parts = np.concatenate([parts[..., :2], np.full_like(parts[..., :1], 255)], axis=2)
+    made = (encoded(values[::-1], most=0) for values in (shade, normals, parts))
     return next(made), next(made), next(made)
 
 

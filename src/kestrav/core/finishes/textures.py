@@ -10,11 +10,12 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kestrav.core.colours import to_srgb
 from kestrav.core.document.surfaces import Finish, TextureName
+from kestrav.core.memo import Memo
 
 Array = NDArray[np.float64]
 SIDE = 512  # pixels along either side
@@ -60,16 +61,36 @@ def roughness(finish: Finish) -> Array:
     return np.clip(finish.roughness + texture(finish.texture).rough, SMOOTHEST, 1.0)
 
 
-@lru_cache(maxsize=64)
-def structure_pixels(finish: Finish) -> tuple[Array, Array, Array]:
-    """A structure as pictures of values from 0 to 255: how much of the base colour shows (n, n, 3, or 4 with its opacity) in sRGB, normals
-    (n, n, 3), and occlusion with roughness and metalness (n, n, 3)."""
+Pixels = NDArray[np.uint8]
+_pixels: Memo[tuple[Pixels, Pixels, Pixels]] = Memo(64)
+
+
+def structure_pixels(finish: Finish) -> tuple[Pixels, Pixels, Pixels]:
+    """A structure as pictures: how much of the base colour shows (n, n, 3, or 4 with its opacity) in sRGB, normals (n, n, 3), and occlusion
+    with roughness and metalness (n, n, 3)."""
+    return _pixels.get((), lambda: _drawn(finish), *_seen_of(finish))
+
+
+def structure_is_known(finish: Finish) -> bool:
+    """Whether its pictures are there already: making them takes a tenth of a second."""
+    return _pixels.known((), *_seen_of(finish)) is not None
+
+
+def _seen_of(finish: Finish) -> tuple[TextureName, float, float, float]:
+    """All of a finish that the pictures of its structure show."""
+    return finish.texture, finish.contrast, finish.roughness, finish.metallic
+
+
+def _drawn(finish: Finish) -> tuple[Pixels, Pixels, Pixels]:
     made, shade, rough = texture(finish.texture), shading(finish), roughness(finish)
     base = np.repeat(to_srgb(shade)[..., None], 3, axis=2)
     if made.opacity is not None:
         base = np.concatenate([base, made.opacity[..., None]], axis=2)
     parts = np.stack([shade, rough, np.full_like(rough, finish.metallic)], axis=-1)
-    return 255.0 * base, 127.5 + 127.5 * made.normals, 255.0 * parts
+    shown, normals, surface = (
+        np.rint(v).astype(np.uint8) for v in (255.0 * base, 127.5 + 127.5 * made.normals, 255.0 * parts)
+    )
+    return shown, normals, surface
 
 
 def _plain(
@@ -107,7 +128,7 @@ def cells(count: int, seed: int) -> tuple[Array, Array, NDArray[np.int64]]:
     """Distances to the nearest and second nearest of so many scattered points, in sides, and which is the nearest (each n, n)."""
     points = np.random.default_rng(seed).random((count, 2))
     v, u = np.meshgrid(*(np.ravel(a) for a in _grid()), indexing="ij")
-    away, which = cKDTree(points, boxsize=1.0).query(np.stack([v, u], axis=-1).reshape(-1, 2), k=2)
+    away, which = scipy.spatial.cKDTree(points, boxsize=1.0).query(np.stack([v, u], axis=-1).reshape(-1, 2), k=2)
     shape = (SIDE, SIDE)
     return away[:, 0].reshape(shape), away[:, 1].reshape(shape), which[:, 0].reshape(shape)
 

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.interpolate import PPoly
 
 from kestrav.core.geometry.curves import Parametric
 
@@ -47,7 +47,7 @@ class Curve:
     shape: Parametric
     length: float
     closed: bool
-    parameter: PPoly
+    parameter: scipy.interpolate.PPoly
     breaks: Array
     kink_stations: Array
     kink_angles: Array
@@ -169,7 +169,7 @@ def by_arc_length(shape: Parametric, closed: bool = False) -> Curve:
     low, length = low[order], np.concatenate([part[1] for part in settled])[order]
     coefficients = np.concatenate([part[2] for part in settled], axis=1)[:, order]
     stations = np.concatenate([[0.0], np.cumsum(length)])
-    inverse = PPoly.construct_fast(coefficients, stations)
+    inverse = scipy.interpolate.PPoly.construct_fast(coefficients, stations)
     at_break = np.append(stations[np.searchsorted(low, breaks[:-1])], stations[-1])
     kink_stations, kink_angles = _kinks(shape, at_break, closed)
     return Curve(shape, float(stations[-1]), closed, inverse, at_break, kink_stations, kink_angles, flattest)

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from typing import Literal, Protocol
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.interpolate import CubicSpline, PPoly
 
 from kestrav.core.errors import Damaged
 
@@ -38,7 +38,7 @@ class Parametric(Protocol):
 class Spline:
     """Piecewise cubic."""
 
-    polynomial: PPoly
+    polynomial: scipy.interpolate.PPoly
 
     @property
     def breaks(self) -> Array:
@@ -117,7 +117,7 @@ def spline_through(
         raise Damaged("coincident points")
     parameter = np.concatenate([[0.0], np.cumsum(chords)])
     if closed and not inner_breaks:
-        return Spline(CubicSpline(parameter, along, bc_type="periodic"))
+        return Spline(scipy.interpolate.CubicSpline(parameter, along, bc_type="periodic"))
     stops = [0] + [j for j in range(1, len(order) - 1) if kinds[order[j]] != "smooth"] + [len(order) - 1]
     zero = np.zeros(3)
     coefficients = np.zeros((4, len(chords), 3))
@@ -129,14 +129,16 @@ def spline_through(
         leave = _slope(order[first], chords[first], +1, kinds, handles_in, handles_out)
         arrive = _slope(order[last], chords[last - 1], -1, kinds, handles_in, handles_out)
         ends = tuple((2, zero) if slope is None else (1, slope) for slope in (leave, arrive))
-        coefficients[:, first:last] = CubicSpline(parameter[first : last + 1], along[first : last + 1], bc_type=ends).c
+        coefficients[:, first:last] = scipy.interpolate.CubicSpline(
+            parameter[first : last + 1], along[first : last + 1], bc_type=ends
+        ).c
     if single:
         # one cubic by itself needs no equations, and a drawing may have thousands
         leaves = [_slope(order[k], chords[k], +1, kinds, handles_in, handles_out) for k in single]
         arrives = [_slope(order[k + 1], chords[k], -1, kinds, handles_in, handles_out) for k in single]
         rows = np.array(single)
         coefficients[:, rows] = _single_cubics(along[rows], along[rows + 1], chords[rows, None], leaves, arrives)
-    joined = PPoly.construct_fast(coefficients, parameter)
+    joined = scipy.interpolate.PPoly.construct_fast(coefficients, parameter)
     if closed and inner_breaks and inner_breaks[0] != 0:
         joined = _restart(joined, count - inner_breaks[0])
     return Spline(joined)
@@ -155,14 +157,14 @@ def sampled(samples: ArrayLike, joints: Sequence[int] = (), closed: bool = False
     parameter = np.concatenate([[0.0], np.cumsum(chords)])
     if closed and not joints:
         samples = np.concatenate([samples[:-1], samples[:1]])
-        return Spline(CubicSpline(parameter, samples, bc_type="periodic"))
+        return Spline(scipy.interpolate.CubicSpline(parameter, samples, bc_type="periodic"))
     stops = sorted({0, len(samples) - 1, *joints})
     pieces = [
         # no condition at the ends beside the samples themselves: they are dense enough to tell
-        CubicSpline(parameter[a : b + 1], samples[a : b + 1], bc_type="not-a-knot").c
+        scipy.interpolate.CubicSpline(parameter[a : b + 1], samples[a : b + 1], bc_type="not-a-knot").c
         for a, b in itertools.pairwise(stops)
     ]
-    return Spline(PPoly.construct_fast(np.concatenate(pieces, axis=1), parameter))
+    return Spline(scipy.interpolate.PPoly.construct_fast(np.concatenate(pieces, axis=1), parameter))
 
 
 def _single_cubics(
@@ -209,7 +211,7 @@ def _slope(
     return slope
 
 
-def _restart(polynomial: PPoly, first: int) -> PPoly:
+def _restart(polynomial: scipy.interpolate.PPoly, first: int) -> scipy.interpolate.PPoly:
     """The same closed curve with piece ``first`` leading, so that it begins at the path's first point."""
     widths = np.roll(np.diff(polynomial.x), -first)
-    return PPoly(np.roll(polynomial.c, -first, axis=1), np.concatenate([[0.0], np.cumsum(widths)]))
+    return scipy.interpolate.PPoly(np.roll(polynomial.c, -first, axis=1), np.concatenate([[0.0], np.cumsum(widths)]))

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from kestrav.core.geometry.meshes import Mesh, turned_bounds
 from kestrav.core.geometry.transforms import apply, inverse_rigid
@@ -74,7 +74,7 @@ def surface_distance(shape: Mesh, places: Array, spacing: float) -> Array:
         shape.vertices, shape.triangles, spacing, max_iter=32, return_index=True
     )
     middles = vertices[faces].mean(axis=1)
-    tree = cKDTree(middles)
+    tree = scipy.spatial.cKDTree(middles)
     corners = shape.vertices[shape.triangles]
     found = np.empty(len(places))
     for start in range(0, len(places), _AT_ONCE):
@@ -103,8 +103,6 @@ class Space:
     def put(self, solid: Grid, pose: Array) -> None:
         """Put a solid's grid in at a pose (4, 4)."""
 
-        from scipy.ndimage import affine_transform
-
         there = (turned_bounds(solid.box, pose) - self.low) / self.spacing
         first = np.clip(np.floor(there[0]).astype(int), 0, self.values.shape)
         last = np.clip(np.ceil(there[1]).astype(int) + 1, 0, self.values.shape)
@@ -112,7 +110,7 @@ class Space:
         # from nodes of the window to nodes of the solid's grid
         back = inverse_rigid(pose)
         start = (apply(back, (self.low + self.spacing * first)[None])[0] - solid.low) / solid.spacing
-        values = affine_transform(
+        values = scipy.ndimage.affine_transform(
             solid.values,
             back[:3, :3] * (self.spacing / solid.spacing),
             start,
@@ -157,13 +155,12 @@ class Near:
 
     def put(self, solid: Grid, pose: Array) -> None:
         """Put a solid's grid in at a pose (4, 4), at these nodes only."""
-        from scipy.ndimage import map_coordinates
 
         low, high = turned_bounds(solid.box, pose)
         here = np.flatnonzero(((self.places > low) & (self.places < high)).all(axis=1))
         seen = (apply(inverse_rigid(pose), self.places[here]) - solid.low) / solid.spacing
         inside = ((seen > 0) & (seen < np.array(solid.values.shape) - 1)).all(axis=1)
-        found = map_coordinates(solid.values, seen[inside].T, order=1, prefilter=False)
+        found = scipy.ndimage.map_coordinates(solid.values, seen[inside].T, order=1, prefilter=False)
         self.values[here[inside]] = np.minimum(self.values[here[inside]], found)
 
 

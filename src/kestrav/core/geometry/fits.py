@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.optimize import least_squares
 
 Array = NDArray[np.float64]
 
@@ -80,7 +80,7 @@ def fit_circle(points: ArrayLike) -> CircleFit:
         found: Array = np.hypot(flat[:, 0] - guess[0], flat[:, 1] - guess[1]) - guess[2]
         return found
 
-    best = least_squares(away, start, method="lm", xtol=1e-14, ftol=1e-14).x if len(flat) > 3 else start
+    best = scipy.optimize.least_squares(away, start, method="lm", xtol=1e-14, ftol=1e-14).x if len(flat) > 3 else start
     radius = abs(float(best[2]))
     reach = float(np.abs(flat).max())
     if not np.isfinite(radius) or radius > 1e5 * reach:
@@ -133,7 +133,7 @@ def _cylinder_from(points: Array, middle: Array, size: float, start: Array) -> C
     design = np.column_stack([2.0 * flat, np.ones(len(flat))])
     (a, b, c), *_ = np.linalg.lstsq(design, (flat**2).sum(axis=1), rcond=None)
     guess = np.array([0.0, 0.0, a, b, np.sqrt(max(c + a * a + b * b, 1e-12))])
-    best = least_squares(away, guess, method="lm", xtol=1e-14, ftol=1e-14).x
+    best = scipy.optimize.least_squares(away, guess, method="lm", xtol=1e-14, ftol=1e-14).x
     origin, axis = parts(best)
     radius, off = abs(float(best[4])) * size, away(best) * size
     if not np.isfinite(radius) or radius > 1e4 * size:

@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.optimize import brentq
 
 from kestrav.core.geometry.arclength import Curve
 
@@ -340,7 +340,7 @@ def _crossing(table: FrameTable, below: int, level_side: int) -> tuple[float, fl
     if over(low) * over(high) > 0:
         station = low if level_side == below else high
         return station, _angle_of_level(table, level_side)
-    station = float(brentq(over, low, high, xtol=1e-14 * max(table.curve.length, 1.0), rtol=1e-15))
+    station = float(scipy.optimize.brentq(over, low, high, xtol=1e-14 * max(table.curve.length, 1.0), rtol=1e-15))
     tangent, left = _stepped(table, np.array([below]), np.array([station]))
     level = np.cross(_UP, tangent)
     return station, float(_signed_angle(left, level / np.linalg.norm(level), tangent)[0])

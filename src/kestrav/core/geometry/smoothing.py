@@ -5,9 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from kestrav.core.geometry.meshes import GRID, Mesh
 
@@ -114,8 +113,8 @@ def _parted(triangles: Numbers, edges: Edges, apart: NDArray[np.bool_], places: 
     ends = np.where(along, _end(two), two)
     pairs = np.concatenate([np.stack([one, starts], axis=1), np.stack([_end(one), ends], axis=1)])
     pairs = row[pairs[split[corner[pairs[:, 0]]]]]
-    links = coo_matrix((np.ones(len(pairs), bool), (pairs[:, 0], pairs[:, 1])), (len(here), len(here)))
-    corner[here] = places + connected_components(links, directed=False)[1]
+    links = scipy.sparse.coo_matrix((np.ones(len(pairs), bool), (pairs[:, 0], pairs[:, 1])), (len(here), len(here)))
+    corner[here] = places + scipy.sparse.csgraph.connected_components(links, directed=False)[1]
     return corner
 
 

@@ -9,9 +9,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from kestrav.core.geometry.faces import Face
 from kestrav.core.geometry.fits import CircleFit, fit_circle, fit_cylinder, fit_plane
@@ -102,8 +101,8 @@ def topology(mesh: Mesh) -> Topology:
 def _smooth_faces(count: int, pairs: NDArray[np.int64], angles: Array) -> NDArray[np.int32]:
     """Faces by connecting facets whose normals differ little."""
     smooth = pairs[angles < SMOOTH]
-    joined = coo_matrix((np.ones(len(smooth)), (smooth[:, 0], smooth[:, 1])), shape=(count, count))
-    _, found = connected_components(joined, directed=False)
+    joined = scipy.sparse.coo_matrix((np.ones(len(smooth)), (smooth[:, 0], smooth[:, 1])), shape=(count, count))
+    _, found = scipy.sparse.csgraph.connected_components(joined, directed=False)
     return np.asarray(found, np.int32)
 
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial.transform import Rotation
 
 Array = NDArray[np.float64]
 
@@ -14,13 +14,17 @@ def rotation_from_quaternion(quaternion: ArrayLike) -> Array:
 
     Raises ValueError for a quaternion of length zero.
     """
-    matrix: Array = Rotation.from_quat(np.asarray(quaternion, float), scalar_first=True).as_matrix()
+    matrix: Array = scipy.spatial.transform.Rotation.from_quat(
+        np.asarray(quaternion, float), scalar_first=True
+    ).as_matrix()
     return matrix
 
 
 def quaternion_from_rotation(rotation: ArrayLike) -> Array:
     """Unit quaternions (..., 4), w >= 0, of rotation matrices (..., 3, 3)."""
-    quaternion: Array = Rotation.from_matrix(np.asarray(rotation, float)).as_quat(canonical=True, scalar_first=True)
+    quaternion: Array = scipy.spatial.transform.Rotation.from_matrix(np.asarray(rotation, float)).as_quat(
+        canonical=True, scalar_first=True
+    )
     return quaternion
 
 
@@ -90,12 +94,15 @@ def angles_from_quaternion(quaternion: ArrayLike) -> Array:
 
 def quaternion_from_angles(angles: ArrayLike) -> tuple[float, float, float, float]:
     """The quaternion (w, x, y, z) of turns (3,) in degrees about the fixed x, y and z axes, x first."""
-    x, y, z, w = (float(v) for v in Rotation.from_euler("xyz", np.asarray(angles, float), degrees=True).as_quat())
+    x, y, z, w = (
+        float(v)
+        for v in scipy.spatial.transform.Rotation.from_euler("xyz", np.asarray(angles, float), degrees=True).as_quat()
+    )
     return w, x, y, z
 
 
 def rotation_angle(first: ArrayLike, second: ArrayLike) -> Array:
     """Angle in radians between rotations (..., 3, 3)."""
     relative = np.swapaxes(np.asarray(first, float), -1, -2) @ np.asarray(second, float)
-    angle: Array = Rotation.from_matrix(relative).magnitude()
+    angle: Array = scipy.spatial.transform.Rotation.from_matrix(relative).magnitude()
     return angle

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.optimize import brentq
 
 from kestrav.core.geometry.arclength import Curve
 
@@ -93,4 +93,4 @@ def station_at(plan: Curve, middle: ArrayLike, azimuth: float) -> float:
     if ends[0] * ends[1] >= 0:
         # one of both is the place itself, to rounding
         return float(stations[k] if abs(ends[0]) <= abs(ends[1]) else stations[k + 1]) % plan.length
-    return float(brentq(aside, stations[k], stations[k + 1], xtol=1e-9)) % plan.length
+    return float(scipy.optimize.brentq(aside, stations[k], stations[k + 1], xtol=1e-9)) % plan.length

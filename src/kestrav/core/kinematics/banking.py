@@ -5,8 +5,8 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.interpolate import PchipInterpolator
 
 from kestrav.core.kinematics.runs import RunCourse
 from kestrav.core.paths.path_curves import PathCurve
@@ -30,7 +30,9 @@ def bank(course: RunCourse, stations: ArrayLike) -> Array:
         if len(places) == 1:
             found = found + angles[0]
         else:
-            found = found + PchipInterpolator(places, angles)(np.clip(stations, places[0], places[-1]))
+            found = found + scipy.interpolate.PchipInterpolator(places, angles)(
+                np.clip(stations, places[0], places[-1])
+            )
     return np.asarray(found)
 
 
@@ -43,7 +45,7 @@ def bank_gauge(course: RunCourse) -> list[tuple[Array, Array]]:
         found.append((grid, np.concatenate([[0.0], np.cumsum(np.abs(np.diff(angle)))])))
     if len(how.keys) > 1:
         places = np.array([key.place for key in how.keys]) * course.path.length
-        curve = PchipInterpolator(places, np.radians([key.angle for key in how.keys]))
+        curve = scipy.interpolate.PchipInterpolator(places, np.radians([key.angle for key in how.keys]))
         # between keys it goes one way; as fast as its slope is at most in each part of that
         parts = np.unique(np.concatenate([np.linspace(a, b, _PARTS + 1) for a, b in pairwise(places)]))
         step = np.diff(parts)
@@ -71,9 +73,8 @@ def _balanced(course: RunCourse) -> tuple[Array, Array]:
     width = round(how.smoothing / max(course.length, 1e-9) * _STEPS)
     if width > 1:
         mode = "wrap" if course.path.curve.closed and course.length >= course.path.length - 1e-6 else "nearest"
-        from scipy.ndimage import uniform_filter1d  # it takes long to load, and few bank
 
-        angle = uniform_filter1d(angle, width, mode=mode)
+        angle = scipy.ndimage.uniform_filter1d(angle, width, mode=mode)
     return grid, angle
 
 

@@ -16,8 +16,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.lookup import find
 from kestrav.core.document.records import (
@@ -409,7 +409,7 @@ class Displacement:
         a, b = one @ pivot, two @ pivot
         far = np.linalg.norm(b[:, :3, 3] - a[:, :3, 3], axis=1)
         apart = np.maximum(far[:-1], far[1:]) + before.way + after.way
-        angle = Rotation.from_matrix(np.swapaxes(a[:, :3, :3], 1, 2) @ b[:, :3, :3]).magnitude()
+        angle = scipy.spatial.transform.Rotation.from_matrix(np.swapaxes(a[:, :3, :3], 1, 2) @ b[:, :3, :3]).magnitude()
         turning = before.turn + after.turn
         most = np.maximum(angle[:-1], angle[1:]) + turning
         # the axis of a half turn is not known: it may be any

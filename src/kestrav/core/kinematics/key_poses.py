@@ -5,9 +5,8 @@ from __future__ import annotations
 from itertools import pairwise
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
-from scipy.spatial.transform import Rotation, Slerp
 
 from kestrav.core.document.records import PoseTrack
 from kestrav.core.geometry.transforms import rigid
@@ -27,7 +26,7 @@ def _key_times(poses: PoseTrack) -> Array:
 
 def _slopes(times: Array, values: Array) -> Array:
     """Slopes (k, d) that neither overshoot (PCHIP) nor leave or arrive with a jerk."""
-    found: Array = PchipInterpolator(times, values).derivative()(times)
+    found: Array = scipy.interpolate.PchipInterpolator(times, values).derivative()(times)
     found[[0, -1]] = 0.0
     return found
 
@@ -42,7 +41,7 @@ def places(poses: PoseTrack, times: ArrayLike) -> Array:
         found: Array = np.column_stack([np.interp(times, keys, points[:, k]) for k in range(3)])
         return found
     if poses.between == "smooth":
-        found = CubicHermiteSpline(keys, points, _slopes(keys, points))(times)
+        found = scipy.interpolate.CubicHermiteSpline(keys, points, _slopes(keys, points))(times)
         return found
     at = np.clip(np.searchsorted(keys, times, side="right") - 1, 0, len(keys) - 2)
     u = ((times - keys[at]) / np.diff(keys)[at])[:, None]
@@ -97,11 +96,15 @@ def turned_so_far(poses: PoseTrack, times: ArrayLike) -> Array:
     times, keys = np.asarray(times, float), _key_times(poses)
     if len(keys) == 1:
         return np.zeros(len(times))
-    every = Rotation.from_quat(np.roll([key.placement.rotation for key in poses.keys], -1, axis=1))
+    every = scipy.spatial.transform.Rotation.from_quat(
+        np.roll([key.placement.rotation for key in poses.keys], -1, axis=1)
+    )
     far = np.concatenate([[0.0], np.cumsum((every[:-1].inv() * every[1:]).magnitude())])
     if poses.between == "straight":
         return np.asarray(np.interp(times, keys, far))
-    found: Array = CubicHermiteSpline(keys, far, _slopes(keys, far[:, None])[:, 0])(np.clip(times, 0.0, keys[-1]))
+    found: Array = scipy.interpolate.CubicHermiteSpline(keys, far, _slopes(keys, far[:, None])[:, 0])(
+        np.clip(times, 0.0, keys[-1])
+    )
     return found
 
 
@@ -109,19 +112,21 @@ def turns(poses: PoseTrack, times: ArrayLike) -> Array:
     """Rotations (n, 3, 3) of the pivot at times (n,) since the first key: about one axis from key to key, at rates that
     neither overshoot nor jerk unless it goes straight."""
     times, keys = np.asarray(times, float), _key_times(poses)
-    every = Rotation.from_quat(np.roll([key.placement.rotation for key in poses.keys], -1, axis=1))
+    every = scipy.spatial.transform.Rotation.from_quat(
+        np.roll([key.placement.rotation for key in poses.keys], -1, axis=1)
+    )
     if len(keys) == 1:
         return np.broadcast_to(every.as_matrix()[0], (len(times), 3, 3))
     angles = (every[:-1].inv() * every[1:]).magnitude()
     if poses.between == "straight" or not angles.any():
-        found: Array = Slerp(keys, every)(times).as_matrix()
+        found: Array = scipy.spatial.transform.Slerp(keys, every)(times).as_matrix()
         return found
     # turned so far, by time; a key at which nothing turns is stepped over by next to nothing
     far, turned = np.concatenate([[0.0], np.cumsum(angles)]), turned_so_far(poses, times)
     k = np.clip(np.searchsorted(keys, times, side="right") - 1, 0, len(keys) - 2)
     share = np.where(angles[k] > 0, (turned - far[k]) / np.where(angles[k] > 0, angles[k], 1.0), 0.0)
     spans = np.arange(len(keys), dtype=float)
-    found = Slerp(spans, every)(k + np.clip(share, 0.0, 1.0)).as_matrix()
+    found = scipy.spatial.transform.Slerp(spans, every)(k + np.clip(share, 0.0, 1.0)).as_matrix()
     return found
 
 

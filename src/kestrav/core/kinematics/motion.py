@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.lookup import find
 from kestrav.core.document.records import (
@@ -352,7 +352,7 @@ class Motion:
         # how the crank stands in the coupled part's own axes, and how it did at rest
         turn = (base.transpose(0, 2, 1) @ crank) @ (rest[0].T @ rest[1]).T
         axis = unit(joint.axle.direction)
-        quaternion = Rotation.from_matrix(turn).as_quat()
+        quaternion = scipy.spatial.transform.Rotation.from_matrix(turn).as_quat()
         return quaternion[:, :3] @ axis, quaternion[:, 3]
 
     # balls
@@ -520,9 +520,9 @@ class Motion:
         a, b = one @ pivot, two @ pivot
         w = shares**3 * (10 - 15 * shares + 6 * shares**2)
         places = a[:, :3, 3] + w[:, None] * (b[:, :3, 3] - a[:, :3, 3])
-        start = Rotation.from_matrix(a[:, :3, :3])
-        turn = (start.inv() * Rotation.from_matrix(b[:, :3, :3])).as_rotvec()
-        rotation = (start * Rotation.from_rotvec(w[:, None] * turn)).as_matrix()
+        start = scipy.spatial.transform.Rotation.from_matrix(a[:, :3, :3])
+        turn = (start.inv() * scipy.spatial.transform.Rotation.from_matrix(b[:, :3, :3])).as_rotvec()
+        rotation = (start * scipy.spatial.transform.Rotation.from_rotvec(w[:, None] * turn)).as_matrix()
         found: Array = rigid(rotation, places) @ inverse_rigid(pivot)
         return found
 

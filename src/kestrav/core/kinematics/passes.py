@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.optimize import brentq
 
 from kestrav.core.document.records import Keyed, Limited, SpeedProfile
 from kestrav.core.kinematics.speed_profile import Ceiling, KeyedProfile, Profile, profile
@@ -139,7 +139,7 @@ def _speed_for(made: Callable[[float], list[Profile]], length: float, seconds: f
         high += 0.7
     while over(low) < 0:
         low -= 0.7
-    return float(np.exp(brentq(over, low, high, xtol=1e-14)))
+    return float(np.exp(scipy.optimize.brentq(over, low, high, xtol=1e-14)))
 
 
 @dataclass(frozen=True, eq=False)
@@ -339,7 +339,11 @@ class PortionProfile:
             if len(crossed) and (not times or grid[crossed[0]] < times[0]):
                 i = int(crossed[0])
                 times.append(
-                    float(brentq(lambda t, w=way: float(self.distance([t])[0]) - w, grid[i], grid[i + 1], xtol=1e-13))
+                    float(
+                        scipy.optimize.brentq(
+                            lambda t, w=way: float(self.distance([t])[0]) - w, grid[i], grid[i + 1], xtol=1e-13
+                        )
+                    )
                 )
             found[k] = min(times, default=self.duration)
         return found

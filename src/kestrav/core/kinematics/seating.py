@@ -7,8 +7,8 @@ from functools import lru_cache
 from itertools import pairwise
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation, RotationSpline, Slerp
 
 from kestrav.core.document.records import (
     AlongOrientation,
@@ -164,17 +164,23 @@ def _own_turn(run: Run, wander: dict[str, Array], count: int) -> Array | None:
         np.broadcast_to(angle + wander.get(axis, 0.0), count)
         for axis, angle in zip(("yaw", "pitch", "roll"), run.turn, strict=True)
     )
-    found: Array = Rotation.from_euler("ZYX", np.column_stack([yaw, -pitch, roll]), degrees=True).as_matrix()
+    found: Array = scipy.spatial.transform.Rotation.from_euler(
+        "ZYX", np.column_stack([yaw, -pitch, roll]), degrees=True
+    ).as_matrix()
     return found
 
 
 def keyed_turns(keys: tuple[OrientationKey, ...], shares: Array, smooth: bool) -> Array:
     """Rotations (n, 3, 3) at shares (n,) of a path between keys; held before the first and after the last one."""
     places = np.array([key.place for key in keys])
-    turns = Rotation.from_quat(np.roll([key.rotation for key in keys], -1, axis=1))
+    turns = scipy.spatial.transform.Rotation.from_quat(np.roll([key.rotation for key in keys], -1, axis=1))
     if len(keys) == 1:
         return np.broadcast_to(turns.as_matrix()[0], (len(shares), 3, 3))
-    between = RotationSpline(places, turns) if smooth and len(keys) > 2 else Slerp(places, turns)
+    between = (
+        scipy.spatial.transform.RotationSpline(places, turns)
+        if smooth and len(keys) > 2
+        else scipy.spatial.transform.Slerp(places, turns)
+    )
     found: Array = between(np.clip(shares, places[0], places[-1])).as_matrix()
     return found
 
@@ -189,12 +195,12 @@ def keyed_gauge(keys: tuple[OrientationKey, ...], smooth: bool) -> tuple[Array, 
     a square polynomial in each part, within the hull of its Bernstein coefficients.
     """
     places = np.array([key.place for key in keys])
-    turns = Rotation.from_quat(np.roll([key.rotation for key in keys], -1, axis=1))
+    turns = scipy.spatial.transform.Rotation.from_quat(np.roll([key.rotation for key in keys], -1, axis=1))
     if len(keys) == 1:
         return np.array([0.0, 1.0]), np.zeros(2)
     if not (smooth and len(keys) > 2):
         return places, np.concatenate([[0.0], np.cumsum((turns[:-1].inv() * turns[1:]).magnitude())])
-    vectors = RotationSpline(places, turns).interpolator
+    vectors = scipy.spatial.transform.RotationSpline(places, turns).interpolator
     parts = np.unique(np.concatenate([np.linspace(a, b, _PARTS + 1) for a, b in pairwise(places)]))
     step = np.diff(parts)[:, None]
     first, last = vectors(parts[:-1], 1), vectors(np.nextafter(parts[1:], -np.inf), 1)

@@ -7,9 +7,8 @@ from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.interpolate import CubicHermiteSpline, PchipInterpolator, PPoly
-from scipy.optimize import brentq
 
 from kestrav.core.document.records import Eased, Keyed, Law, Limited, SpeedKey, SpeedProfile
 from kestrav.core.kinematics.laws import LAWS
@@ -167,7 +166,7 @@ def _eased(speed_profile: Eased, length: float, duration: float | None, speed: f
 
         # beyond twice the duration there would be no speed at all
         most = min(1.0, 2 * given / times * (1 - 1e-9)) if times > 0 else 1.0
-        share = most if over(most) <= 0 else float(brentq(over, 0.0, most, xtol=1e-15))
+        share = most if over(most) <= 0 else float(scipy.optimize.brentq(over, 0.0, most, xtol=1e-15))
         v = steady(share)
     else:
         assert speed is not None
@@ -426,7 +425,7 @@ def _limited(
 class KeyedProfile(_Inside):
     """Cubics through keys."""
 
-    curve: PPoly
+    curve: scipy.interpolate.PPoly
 
     def changes(self, until: float) -> Array:
         """Its keys and where it turns back."""
@@ -475,12 +474,12 @@ def _keyed(speed_profile: Keyed, length: float, duration: float) -> KeyedProfile
     way never runs back between keys that do not."""
     times = duration * np.array([key.time for key in speed_profile.keys])
     ways = length * np.array([key.way for key in speed_profile.keys])
-    slopes = PchipInterpolator(times, ways).derivative()(times)
+    slopes = scipy.interpolate.PchipInterpolator(times, ways).derivative()(times)
     given = [
         length / duration * key.slope if key.slope is not None else s
         for key, s in zip(speed_profile.keys, slopes, strict=True)
     ]
-    return KeyedProfile(length, duration, CubicHermiteSpline(times, ways, given))
+    return KeyedProfile(length, duration, scipy.interpolate.CubicHermiteSpline(times, ways, given))
 
 
 # all of them

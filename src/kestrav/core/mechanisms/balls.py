@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.records import Ball
 
@@ -22,7 +22,7 @@ class BallRoll:
     times: Array
     centre: Array
     normal: Array
-    turned: Rotation
+    turned: scipy.spatial.transform.Rotation
     swing: Array
 
 
@@ -52,15 +52,15 @@ def ball_rotation(times: Array, centre: Array, normal: Array, radius: float) -> 
     step = np.cross(middle, np.diff(centre, axis=0)) / radius
     before, after = np.vstack([step[:1], step[:-1]]), np.vstack([step[1:], step[-1:]])
     swing = np.cross(after - before, step) / 24.0
-    return BallRoll(times, centre, normal, _joined(Rotation.from_rotvec(step + swing)), swing)
+    return BallRoll(times, centre, normal, _joined(scipy.spatial.transform.Rotation.from_rotvec(step + swing)), swing)
 
 
-def _joined(steps: Rotation) -> Rotation:
+def _joined(steps: scipy.spatial.transform.Rotation) -> scipy.spatial.transform.Rotation:
     """The rotation before the first step and after each: all products at once, by doubling how many are joined."""
-    found = Rotation.concatenate([Rotation.identity(1), steps])
+    found = scipy.spatial.transform.Rotation.concatenate([scipy.spatial.transform.Rotation.identity(1), steps])
     reach = 1
     while reach < len(found):
-        found = Rotation.concatenate([found[:reach], found[reach:] * found[:-reach]])
+        found = scipy.spatial.transform.Rotation.concatenate([found[:reach], found[reach:] * found[:-reach]])
         reach *= 2
     return found
 
@@ -72,5 +72,7 @@ def turned_at(roll: BallRoll, ball: Ball, times: ArrayLike, centre: Array) -> Ar
     share = ((inside - roll.times[k]) / (roll.times[k + 1] - roll.times[k]))[:, None]
     middle = roll.normal[k] + 0.5 * share * (roll.normal[k + 1] - roll.normal[k])
     step = np.cross(middle, centre - roll.centre[k]) / ball.radius
-    found: Array = (Rotation.from_rotvec(step + share * roll.swing[k]) * roll.turned[k]).as_matrix()
+    found: Array = (
+        scipy.spatial.transform.Rotation.from_rotvec(step + share * roll.swing[k]) * roll.turned[k]
+    ).as_matrix()
     return found

@@ -10,8 +10,8 @@ from typing import Any
 
 import msgspec
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial.transform import Rotation
 
 from kestrav.core.document.edits import update_parts
 from kestrav.core.document.lookup import get, get_as, subtree, topmost
@@ -100,7 +100,7 @@ def turn_about(point: ArrayLike, axis: ArrayLike, angle: float) -> Array:
     length = float(np.linalg.norm(axis))
     if length < _SMALL:
         raise BadInput("the axis has no direction")
-    rotation = Rotation.from_rotvec(angle * axis / length).as_matrix()
+    rotation = scipy.spatial.transform.Rotation.from_rotvec(angle * axis / length).as_matrix()
     return rigid(rotation, point - rotation @ point)
 
 
@@ -115,7 +115,7 @@ def turn_between(first: ArrayLike, second: ArrayLike) -> Array:
         # any axis across them will do; the upright one keeps most things upright
         axis = np.cross(a, np.eye(3)[int(np.argmin(np.abs(a)))])
         sine = float(np.linalg.norm(axis))
-    turn: Array = Rotation.from_rotvec(
+    turn: Array = scipy.spatial.transform.Rotation.from_rotvec(
         np.arctan2(float(np.linalg.norm(np.cross(a, b))), cosine) * axis / sine
     ).as_matrix()
     return turn
@@ -172,7 +172,7 @@ def points_onto(first: Sequence[ArrayLike], second: Sequence[ArrayLike]) -> Arra
                 raise BadInput("the three points lie on a line; pick a third one beside it")
             sides.append(across / np.linalg.norm(across))
         angle = float(np.arctan2(np.cross(sides[0], sides[1]) @ along, sides[0] @ sides[1]))
-        rotation = Rotation.from_rotvec(angle * along).as_matrix() @ rotation
+        rotation = scipy.spatial.transform.Rotation.from_rotvec(angle * along).as_matrix() @ rotation
     return rigid(rotation, b[0] - rotation @ a[0])
 
 

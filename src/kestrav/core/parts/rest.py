@@ -47,9 +47,11 @@ def rest_poses(project: Project) -> Array:
 def _rest_poses(project: Project) -> Array:
     """Level by level of the nesting, all parts of a level at once."""
     parts = project.parts
+    if not parts:
+        return np.empty((0, 4, 4))
     row = {part.id: i for i, part in enumerate(parts)}
     matrices: Array = rigid(
-        rotation_from_quaternion([p.placement.rotation for p in parts] or np.empty((0, 4))),
+        rotation_from_quaternion([p.placement.rotation for p in parts]),
         np.array([p.placement.position for p in parts], float).reshape(-1, 3),
     )
     above = np.array([-1 if p.parent is None else row[p.parent] for p in parts], np.intp)

@@ -6,8 +6,8 @@ import itertools
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.optimize import minimize_scalar
 
 from kestrav.core.geometry.arclength import Curve
 from kestrav.core.paths.path_curves import PathCurve
@@ -47,7 +47,7 @@ def least_bend(curve: Curve) -> Spot | None:
     inside = curve.breaks[(curve.breaks > low) & (curve.breaks < high)]
     ends = np.concatenate([[low], inside, [high]])
     for a, b in itertools.pairwise(ends):
-        found = minimize_scalar(
+        found = scipy.optimize.minimize_scalar(
             lambda s: -float(curve.curvature([s])[0]),
             bounds=(a, b),
             method="bounded",

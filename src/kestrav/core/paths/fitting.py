@@ -6,8 +6,8 @@ import itertools
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial import cKDTree
 
 from kestrav.core.document.records import PathPoint, PointShape
 from kestrav.core.geometry.arclength import Curve
@@ -32,7 +32,7 @@ class Departure:
 def polyline_distances(points: ArrayLike, line: ArrayLike) -> Array:
     """Distances (n,) of points (n, 3) from a polyline (m, 3), whose segments are short beside its bends."""
     points, line = np.asarray(points, float), np.asarray(line, float)
-    _, near = cKDTree(line).query(points)
+    _, near = scipy.spatial.cKDTree(line).query(points)
     found = np.full(len(points), np.inf)
     last = len(line) - 1
     meets = np.allclose(line[0], line[-1], rtol=0, atol=1e-9)

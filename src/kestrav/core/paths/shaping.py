@@ -10,8 +10,8 @@ from typing import Literal
 
 import msgspec
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.optimize import brentq
 
 from kestrav.core.document.edits import add, set_point, update
 from kestrav.core.document.lookup import get, new_id, new_name
@@ -327,7 +327,9 @@ def share_at(path: Path, turn: float) -> float:
     ends = np.degrees(whole.shape.breaks[[0, -1]])
     if not ends[0] < turn < ends[1]:
         return 0.0 if turn <= ends[0] else 1.0
-    found = brentq(lambda s: float(np.degrees(whole.parameter(s))) - turn, 0.0, whole.length, xtol=1e-9 * whole.length)
+    found = scipy.optimize.brentq(
+        lambda s: float(np.degrees(whole.parameter(s))) - turn, 0.0, whole.length, xtol=1e-9 * whole.length
+    )
     return float(found / whole.length)
 
 

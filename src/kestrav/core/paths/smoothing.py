@@ -6,8 +6,8 @@ from contextlib import suppress
 
 import msgspec
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.interpolate import make_smoothing_spline
 
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Path, PathPoint, PointShape, Project
@@ -106,11 +106,11 @@ def _smoothed_points(unit: Array, places: Array, strength: float, closed: bool) 
         # three times round, of which the middle one is kept: it closes smoothly
         laps = np.concatenate([unit[:-1] + k for k in (-1, 0, 1)])
         around = np.concatenate([places[:-1]] * 3)
-        kept = make_smoothing_spline(laps, around, lam=strength)(unit[:-1])
+        kept = scipy.interpolate.make_smoothing_spline(laps, around, lam=strength)(unit[:-1])
         return PointShape(tuple(PathPoint(vector(p)) for p in kept[:: max(len(kept) // 60, 1)]), True)
     weights = np.ones(len(unit))
     weights[[0, -1]] = 1e9
-    kept = make_smoothing_spline(unit, places, w=weights, lam=strength)(unit)
+    kept = scipy.interpolate.make_smoothing_spline(unit, places, w=weights, lam=strength)(unit)
     kept[[0, -1]] = places[[0, -1]]
     step = max((len(kept) - 1) // 60, 1)
     picked = sorted({*range(0, len(kept), step), len(kept) - 1})

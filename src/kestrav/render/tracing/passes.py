@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from embreex.mesh_construction import TriangleMesh
 from embreex.rtcore_scene import EmbreeScene
 from numpy.typing import NDArray
@@ -108,9 +109,7 @@ def edges(bodies: Sequence[Body], moment: Moment, width: int, height: int) -> Si
         line[two] |= differs
     width_of_line = max(round(_FINER * height / 720.0) - 1, 0)
     if width_of_line:
-        from scipy.ndimage import binary_dilation
-
-        line = binary_dilation(line, iterations=width_of_line)
+        line = scipy.ndimage.binary_dilation(line, iterations=width_of_line)
     return np.asarray(line.reshape(height, _FINER, width, _FINER).mean(axis=(1, 3)), np.float32)
 
 

@@ -10,6 +10,7 @@ from multiprocessing.connection import Connection
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 
 from kestrav.core.camera.focusing import aperture_diameter, focus_distances, open_times
@@ -187,9 +188,7 @@ class FinishedStudio:
         kept = np.clip(traced.light @ LUMA / np.maximum(full @ LUMA, 1e-9), 0.0, 1.0)
         floor = (bare < 0.02) & (traced.cover > 0.98)
         if floor.any() and not floor.all():
-            from scipy.ndimage import distance_transform_edt
-
-            near = distance_transform_edt(~floor, return_distances=False, return_indices=True)
+            near = scipy.ndimage.distance_transform_edt(~floor, return_distances=False, return_indices=True)
             kept = kept[tuple(near)]
         there = (1.0 - bare) * traced.cover
         light = np.clip(traced.light - (there * kept)[..., None] * full, 0.0, None) * (bare > 1e-3)[..., None]
