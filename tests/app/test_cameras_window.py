@@ -261,7 +261,7 @@ def test_the_card_sets_lens_angle_aim_roll_and_limits(looking):
     hand.type_in("Angle of view", "39.6")
     assert hand.session.camera.focal_length == pytest.approx(50.0, abs=0.05)
     assert "39.6°" in hand.said()
-    hand.type_in("Lens", "0")
+    hand.type_in("Focal length", "0")
     assert hand.session.camera.focal_length == pytest.approx(50.0, abs=0.05)
     assert "focal length" in card.fault.text()
     hand.field("Parallel").setChecked(True)

@@ -267,7 +267,7 @@ def test_a_render_rests_shows_its_last_picture_and_goes_on(hand, tmp_path):
 
 
 def test_the_dialog_tells_what_a_frame_costs(hand, qtbot, tmp_path):
-    dialog = RenderDialog(hand.window, hand.session.project, hand.window.used_meshes(), shot_of(hand), tmp_path)
+    dialog = RenderDialog(hand.window, hand.session.project, hand.session.used_meshes(), shot_of(hand), tmp_path)
     dialog.show()
     qtbot.waitUntil(lambda: "a frame on one core" in _worked(dialog), timeout=120_000)
     assert "× 50" in _worked(dialog)

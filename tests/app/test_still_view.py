@@ -133,7 +133,7 @@ def test_what_was_being_rendered_goes_on_in_the_next_window(hand, tmp_path):
 
 
 def test_the_dialog_offers_depth_and_colourways(hand, tmp_path, monkeypatch):
-    dialog = RenderDialog(hand.window, hand.session.project, hand.window.used_meshes(), SHOT, tmp_path)
+    dialog = RenderDialog(hand.window, hand.session.project, hand.session.used_meshes(), SHOT, tmp_path)
     dialog.show()
     dialog.shot = msgspec.structs.replace(SHOT, quality="preview", end=0.1)
     kind = dialog.findChild(QComboBox, "field-Format")

@@ -90,7 +90,7 @@ def frame_and_render(hand):
     at(hand, chapter, 0)
     hand.window.contents.choose(next(c.id for c in hand.session.project.cameras if c.name == "Orbit camera"))
     at(hand, chapter, 1)
-    hand.type_in("Lens", "28 mm")
+    hand.type_in("Focal length", "28 mm")
     at(hand, chapter, 2)
     seen = []
 

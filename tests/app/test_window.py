@@ -390,7 +390,7 @@ def test_an_orbit_is_made_from_the_card_and_filmed_by_the_lens(hand, monkeypatch
     assert hand.session.camera is camera
     hand.stage.draw()
     assert hand.stage.lens_head.isVisible()
-    hand.type_in("Lens", "85")
+    hand.type_in("Focal length", "85")
     hand.stage.draw()
     assert hand.stage.lens.GetActiveCamera().GetViewAngle() == pytest.approx(13.6, abs=0.2)
 

@@ -105,6 +105,10 @@ class Session(QObject):
         """The document to show: a mend being previewed, or the project."""
         return self.project if self._mended is None else self._mended
 
+    def used_meshes(self) -> dict[str, Mesh]:
+        """The meshes that the project uses, by content hash."""
+        return {g.hash: self.meshes[g.hash] for g in self.project.geometry}
+
     def open(self, project: Project, meshes: Mapping[str, Mesh], file: Path | None) -> None:
         """Replace everything by another project."""
         self.project, self.meshes, self.file = project, dict(meshes), file

@@ -117,7 +117,7 @@ WRONG = {
     ),
     "lens": (lambda p: changed(p, cameras=(Camera("c", "C", PointAim((0, 0, 0)), focal_length=0.0),)), "focal length"),
     "shot": (lambda p: changed(p, shots=(Shot("s", "S", "nobody"),)), "camera “nobody”"),
-    "clearance": (lambda p: edits.settings(p, required_clearance=-1.0), "required clearance"),
+    "clearance": (lambda p: edits.settings(p, required_clearance=-1.0), "clearance of the project"),
 }
 
 

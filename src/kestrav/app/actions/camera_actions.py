@@ -5,17 +5,23 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import numpy as np
 from PySide6.QtCore import QObject, QPoint
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
+from kestrav.app.actions.part_actions import PartActions
+from kestrav.app.actions.prompts import Prompts
+from kestrav.app.cards.card import Card
 from kestrav.app.dialogs.camera_dialogs import Asking, FollowDialog, OrbitDialog, Values
 from kestrav.app.dialogs.questions import ask_choice, ask_quantities
 from kestrav.app.film.film_strip import FilmStrip
+from kestrav.app.session import Session
 from kestrav.app.stage.part_tools import Ask
+from kestrav.app.stage.stage import Stage
+from kestrav.app.stage.toolbox import Toolbox
 from kestrav.app.stage.walk_tool import WalkTool
 from kestrav.core.camera import adjusting, making, orbits, walking
 from kestrav.core.camera.views import views
@@ -41,22 +47,29 @@ from kestrav.core.kinematics.legs import courses_of, movers
 from kestrav.core.kinematics.runs import course_of
 from kestrav.core.units import show
 
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
-
 
 class CameraActions(QObject):
     """What the window does about cameras."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session, self.stage = window, window.session, window.stage
-        self.walk_tool = WalkTool(window.stage, lambda: window.tools.use("select"))
+    def __init__(
+        self,
+        session: Session,
+        prompts: Prompts,
+        stage: Stage,
+        tools: Toolbox,
+        card: Card,
+        preparing: PartActions,
+        show_film: Callable[[], object],
+    ) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts, self.stage, self.tools = session, prompts, stage, tools
+        self.card, self.preparing, self._show_film = card, preparing, show_film
+        self.walk_tool = WalkTool(stage, lambda: tools.use("select"))
         self.strip: FilmStrip | None = None
 
     def listen(self) -> None:
         """Listen to the card and the lens."""
-        card = self.window.card
+        card = self.card
         card.film_strip_asked.connect(self.show_strip)
         card.orbit_view_asked.connect(self.begin_at_view)
         card.orbit_asked.connect(self.orbit)
@@ -64,7 +77,7 @@ class CameraActions(QObject):
 
     def menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of cameras."""
-        menu = QMenu("Camera", self.window)
+        menu = QMenu("Camera", self.prompts.over)
         for text, slot, keys, tip in (
             ("From here", self.from_here, "Shift+C", "Add a camera with the present view of the stage"),
             (
@@ -130,7 +143,7 @@ class CameraActions(QObject):
         menu.addAction(
             action(
                 "Whole film",
-                self.window.filming.show_film,
+                self._show_film,
                 "Shift+I",
                 tip="Play and render all shots in order",
             )
@@ -152,7 +165,7 @@ class CameraActions(QObject):
         if not chosen and isinstance(item, Run) and any(p.id == item.rider for p in self.session.project.parts):
             chosen = [item.rider]
         if not chosen:
-            self.window.card.complain(f"select {what} first")
+            self.prompts.complain(f"select {what} first")
         return chosen
 
     def _made(self, label: str, change: Callable[[Project], Project]) -> None:
@@ -207,13 +220,13 @@ class CameraActions(QObject):
 
     def at_a_point(self) -> None:
         """Pick where a camera stands, and what it looks at."""
-        pick = self.window.preparing.pick_tool
+        pick = self.preparing.pick_tool
         pick.ask(
             [Ask("pick the camera's place: its eyes are 1.6 m above that point"), Ask("pick the camera's aim")],
             self._stand_there,
             None,
         )
-        self.window.tools.take_up(pick)
+        self.tools.take_up(pick)
 
     def _stand_there(self, snaps: list[Snap]) -> None:
         place = snaps[0].place + np.array([0.0, 0.0, walking.EYE_HEIGHT])
@@ -227,10 +240,10 @@ class CameraActions(QObject):
         session = self.session
         try:
             dialog = OrbitDialog(
-                self.window, session.project, session.meshes, things, self._viewpoint()[0], 0.0, self.preview
+                self.prompts.over, session.project, session.meshes, things, self._viewpoint()[0], 0.0, self.preview
             )
         except BadInput as fault:
-            self.window.card.complain(str(fault))
+            self.prompts.complain(str(fault))
             return
         self.ask(dialog, "Orbit")
 
@@ -240,7 +253,7 @@ class CameraActions(QObject):
         if not things:
             return
         told = ask_quantities(
-            self.window,
+            self.prompts.over,
             "Turntable",
             f"{get(self.session.project, things[-1]).name} rotates in front of a camera at the present viewpoint",
             (("turns", 1.0, "", 2), ("takes", 12.0, "s", 2)),
@@ -260,7 +273,7 @@ class CameraActions(QObject):
         if not things:
             return
         told = ask_quantities(
-            self.window,
+            self.prompts.over,
             "Arc",
             f"From the present viewpoint about {get(self.session.project, things[-1]).name}; the distance stays",
             (("by", 90.0, "°", 1), ("takes", 6.0, "s", 2), ("starts", self.session.time, "s", 2)),
@@ -278,14 +291,14 @@ class CameraActions(QObject):
             return
         project, thing = self.session.project, things[-1]
         if thing not in movers(project):
-            self.window.card.complain(
+            self.prompts.complain(
                 f"“{get(project, thing).name}” does not move by itself; choose a moving part to follow"
             )
             return
         runs = [(course.run.id, course.run.name) for course in courses_of(project, thing)]
         item = self.session.item
         dialog = FollowDialog(
-            self.window,
+            self.prompts.over,
             project,
             thing,
             runs,
@@ -312,10 +325,10 @@ class CameraActions(QObject):
         """Ask how long, and go along the selected path."""
         path = self.session.path
         if path is None:
-            self.window.card.complain("select the camera's path first")
+            self.prompts.complain("select the camera's path first")
             return
         told = ask_quantities(
-            self.window,
+            self.prompts.over,
             "Along the path",
             f"A camera moves along “{path.name}”, looking ahead",
             (("takes", 8.0, "s", 2), ("starts", 0.0, "s", 2), ("look-ahead", 500.0, "mm", 0)),
@@ -329,14 +342,14 @@ class CameraActions(QObject):
 
     def walk(self) -> None:
         """Take up the walk tool."""
-        self.window.tools.take_up(self.walk_tool)
+        self.tools.take_up(self.walk_tool)
 
     def look_around(self) -> None:
         """Ask how, and look around from where the view stands."""
         place = np.round(self._viewpoint()[1])
         place[2] = max(place[2], walking.EYE_HEIGHT)
         told = ask_quantities(
-            self.window,
+            self.prompts.over,
             "Look around",
             "Pan all around from a place, or outwards from a circle about it",
             (
@@ -356,7 +369,7 @@ class CameraActions(QObject):
     def _camera(self) -> Camera | None:
         camera = self.session.camera
         if camera is None:
-            self.window.card.complain("there is no camera yet; add one from the Camera menu")
+            self.prompts.complain("there is no camera yet; add one from the Camera menu")
         return camera
 
     def fit(self, by: Literal["distance", "lens"]) -> None:
@@ -364,7 +377,7 @@ class CameraActions(QObject):
         camera, shot = self._camera(), self.session.shot
         if camera is not None:
             aspect = shot.width / shot.height if shot else 16 / 9
-            time, meshes, margin = self.session.time, self.session.meshes, self.window.card.fit_margin
+            time, meshes, margin = self.session.time, self.session.meshes, self.card.fit_margin
             self.session.edit("Fit subject", lambda p: adjusting.fitted(p, meshes, camera.id, time, aspect, by, margin))
 
     def take_view(self) -> None:
@@ -406,7 +419,7 @@ class CameraActions(QObject):
             for run in project.runs:
                 if run.rider in wanted and run.rider in walkers:
                     return run
-        self.window.card.complain("there is no walkthrough yet; add one with Camera > Walkthrough")
+        self.prompts.complain("there is no walkthrough yet; add one with Camera > Walkthrough")
         return None
 
     def stop_and_look(self) -> None:
@@ -422,7 +435,7 @@ class CameraActions(QObject):
         ]
         things.sort(key=lambda pair: pair[0] not in self.session.chosen)
         thing = ask_choice(
-            self.window, "Stop and look", f"“{run.name}” stops here for three seconds and looks at", things
+            self.prompts.over, "Stop and look", f"“{run.name}” stops here for three seconds and looks at", things
         )
         if thing is not None:
             course = course_of(project, run)
@@ -450,7 +463,7 @@ class CameraActions(QObject):
     def toggle_tiles(self) -> None:
         """Show all cameras side by side, or the stage."""
         if not self.session.shown.cameras:
-            self.window.card.complain("there is no camera yet; add one from the Camera menu")
+            self.prompts.complain("there is no camera yet; add one from the Camera menu")
             return
         self.stage.set_tiles(self.stage.tiles is None)
 
@@ -458,19 +471,19 @@ class CameraActions(QObject):
         """Show a shot's film strip."""
         shot = shot or self.session.shot
         if shot is None:
-            self.window.card.complain("there is no shot yet; add one to a camera")
+            self.prompts.complain("there is no shot yet; add one to a camera")
             return
         if self.strip is None:
-            self.strip = FilmStrip(self.window)
+            self.strip = FilmStrip(self.prompts.over)
             self.strip.went.connect(self.session.set_time)
         self.strip.show()
         self.strip.raise_()
-        self.strip.show_shot(self.session.shown, self.window.used_meshes(), shot)
+        self.strip.show_shot(self.session.shown, self.session.used_meshes(), shot)
 
     # guides
 
     def _guides_menu(self, action: Callable[..., QAction]) -> QMenu:
-        menu = QMenu("Frame guides", self.window)
+        menu = QMenu("Frame guides", self.prompts.over)
         self._guide_actions: dict[str, QAction] = {}
         for name, text in (
             ("thirds", "Thirds"),
@@ -490,7 +503,7 @@ class CameraActions(QObject):
             action("Grid and mask …", self.ask_grid, tip="Set the grid's columns and rows and the strength of the mask")
         )
         opener = action("Guides", self.ask_guides, "Shift+F", tip="Guides over the lens")
-        self.window.addAction(opener)
+        self.prompts.over.addAction(opener)
         return menu
 
     def _toggle_guide(self, name: str) -> None:
@@ -508,7 +521,7 @@ class CameraActions(QObject):
         """Ask for the grid and the mask."""
         guides = self.stage.guides
         told = ask_quantities(
-            self.window,
+            self.prompts.over,
             "Grid and mask",
             "Columns and rows of the grid (0: none), and how dark the mask outside the frame is",
             (("columns", guides.grid[0], "", 0), ("rows", guides.grid[1], "", 0), ("mask", 100 * guides.mask, "%", 0)),

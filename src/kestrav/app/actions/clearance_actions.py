@@ -6,19 +6,21 @@ import dataclasses
 import json
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog
 
+from kestrav.app.actions.prompts import Checked, Prompts
+from kestrav.app.cards.card import Card
 from kestrav.app.dialogs.breach_table import BreachTable
 from kestrav.app.dialogs.fit_table import FitTable
 from kestrav.app.dialogs.questions import ask_quantities, tell
 from kestrav.app.dialogs.requirement_dialog import RequirementDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
+from kestrav.app.session import Session
 from kestrav.core.clearance.bodies import Pair
 from kestrav.core.clearance.fits import Fit
 from kestrav.core.clearance.swept import SIZES, SweptSpace, add_swept, renew_swept
@@ -37,22 +39,19 @@ from kestrav.core.geometry.faces import Vector, vector
 from kestrav.core.kinematics.runs import span
 from kestrav.core.units import show
 
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
-
 
 class ClearanceActions(QObject):
     """What the window does about clearance."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session = window, window.session
+    def __init__(self, session: Session, prompts: Prompts, card: Card, checking: Checked) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts, self.card, self.checking = session, prompts, card, checking
         self.table: BreachTable | None = None
         self.fits: FitTable | None = None
 
     def listen(self) -> None:
         """Listen to the card."""
-        card = self.window.card
+        card = self.card
         card.breaches_asked.connect(self.show_table)
         card.requirement_asked.connect(self.ask_requirement)
         card.fits_asked.connect(self.ask_fits)
@@ -96,9 +95,9 @@ class ClearanceActions(QObject):
         project = self.session.project
         chosen = [i for i in self.session.chosen if isinstance(get(project, i), Part)]
         if not project.parts:
-            self.window.card.complain("there is no part yet to keep clear of others; add a product first")
+            self.prompts.complain("there is no part yet to keep clear of others; add a product first")
             return
-        dialog = RequirementDialog(self.window, project, chosen)
+        dialog = RequirementDialog(self.prompts.over, project, chosen)
         if not dialog.exec():
             return
         asked = dialog.asked()
@@ -108,7 +107,7 @@ class ClearanceActions(QObject):
     def intend(self) -> None:
         """Two selected parts are meant to touch."""
         if len(self.session.chosen) != 2:
-            self.window.card.complain("select the two parts that are meant to touch first (Ctrl+click)")
+            self.prompts.complain("select the two parts that are meant to touch first (Ctrl+click)")
             return
         one, two = self.session.chosen
         self.session.edit("Intended contact", lambda p: set_contact(p, one, two, True))
@@ -119,14 +118,14 @@ class ClearanceActions(QObject):
         """Work out how parts meet as all stands at rest, and show it."""
         project = self.session.project
         if not project.parts:
-            self.window.card.complain("there is no part yet that could touch another; add a product first")
+            self.prompts.complain("there is no part yet that could touch another; add a product first")
             return
         job = Job("Finding contacts at rest", work.list_fits, project, self.session.meshes, tidies=False)
-        self.window.start_job(job, self._show_fits)
+        self.prompts.start(job, self._show_fits)
 
     def _show_fits(self, found: tuple[Fit, ...]) -> None:
         if self.fits is None:
-            self.fits = FitTable(self.window)
+            self.fits = FitTable(self.prompts.over)
             self.fits.went.connect(self._see_fit)
             self.fits.accepted_all.connect(self._accept)
             self.fits.export_asked.connect(self._export_fits)
@@ -155,33 +154,33 @@ class ClearanceActions(QObject):
         if {row.pair.moving, row.pair.other} <= parts:
             value = -row.depth if row.depth > 0 else row.gap
             self._look_at(row.pair, "contact", "note", row.told, self.session.time, value, 0.0, (row.place, row.place))
-            self.window.tools.say_for(row.told)
+            self.prompts.say(row.told)
 
     def _export_fits(self) -> None:
         assert self.fits is not None
         start = str(Path.cwd() / f"{self.session.project.name} contacts.csv")
-        name, _ = QFileDialog.getSaveFileName(self.window, "Export contacts", start, "Table (*.csv)")
+        name, _ = QFileDialog.getSaveFileName(self.prompts.over, "Export contacts", start, "Table (*.csv)")
         if not name:
             return
         try:
             write_whole(Path(name), fits_as_csv(self.session.project, self.fits.rows).encode())
         except BadInput as fault:
-            tell(self.window, "The contacts were not written", str(fault))
+            tell(self.prompts.over, "The contacts were not written", str(fault))
             return
-        self.window.tools.say_for(f"Made {name}")
+        self.prompts.say(f"Made {name}")
 
     # the table
 
     def show_table(self) -> None:
         """Show the breaches of the last check."""
-        if self.window.checking.result is None:
-            self.window.card.complain("the check is still under way; its breaches are shown when it is done")
+        if self.checking.result is None:
+            self.prompts.complain("the check is still under way; its breaches are shown when it is done")
             return
         if self.table is None:
-            self.table = BreachTable(self.window)
+            self.table = BreachTable(self.prompts.over)
             self.table.went.connect(self.go_to)
             self.table.report_asked.connect(self.ask_report)
-        self._fill(self.window.checking.result)
+        self._fill(self.checking.result)
         self.table.show()
         self.table.raise_()
 
@@ -213,7 +212,7 @@ class ClearanceActions(QObject):
         """Look at a pair at a time, both parts as they are and the rest faded."""
         project = self.session.shown
         a, b = (qualified_name(project, i) for i in (pair.moving, pair.other))
-        self.window.checking.go_to(
+        self.checking.go_to(
             Finding(
                 rule=rule,
                 severity=severity,
@@ -233,11 +232,11 @@ class ClearanceActions(QObject):
 
     def ask_report(self) -> None:
         """Ask where, and write the check report."""
-        if self.window.checking.result is None or not self.window.checking.current:
-            self.window.card.complain("the check is still under way; the report can be written when it is done")
+        if self.checking.result is None or not self.checking.current:
+            self.prompts.complain("the check is still under way; the report can be written when it is done")
             return
         name, _ = QFileDialog.getSaveFileName(
-            self.window,
+            self.prompts.over,
             "Check report",
             "check.html",
             "Page with pictures (*.html);;Tables (*.csv);;Text (*.txt);;JSON (*.json)",
@@ -247,13 +246,11 @@ class ClearanceActions(QObject):
 
     def write_report(self, target: Path) -> None:
         """Write the check report, as its name says; a page or tables in a job, as pictures take a while."""
-        result, project = self.window.checking.result, self.session.shown
+        result, project = self.checking.result, self.session.shown
         assert result is not None
         if target.suffix in (".html", ".csv"):
             job = Job("Writing the report", work.write_report, project, self.session.meshes, result, target)
-            self.window.start_job(
-                job, lambda made: self.window.tools.say_for(f"Made {', '.join(str(p) for p in made)}")
-            )
+            self.prompts.start(job, lambda made: self.prompts.say(f"Made {', '.join(str(p) for p in made)}"))
             return
         if target.suffix == ".json":
             text = json.dumps(as_data(project, result), ensure_ascii=False, indent=1)
@@ -262,22 +259,22 @@ class ClearanceActions(QObject):
         try:
             write_whole(target, text.encode())
         except BadInput as fault:
-            tell(self.window, "Not written", str(fault))
+            tell(self.prompts.over, "Not written", str(fault))
 
     def ask_write_part(self) -> None:
         """Ask where, and write the selected part as a mesh."""
         item = self.session.item
         if not isinstance(item, Part):
-            self.window.card.complain("select the part that is to be written first")
+            self.prompts.complain("select the part that is to be written first")
             return
         name, _ = QFileDialog.getSaveFileName(
-            self.window, "Write the part", f"{item.name}.stl", "STL (*.stl);;GLB (*.glb)"
+            self.prompts.over, "Write the part", f"{item.name}.stl", "STL (*.stl);;GLB (*.glb)"
         )
         if name:
             try:
                 write_part(self.session.shown, self.session.meshes, item.id, Path(name), overwrite=True)
             except BadInput as fault:
-                tell(self.window, "Not written", str(fault))
+                tell(self.prompts.over, "Not written", str(fault))
 
     # swept spaces
 
@@ -285,10 +282,10 @@ class ClearanceActions(QObject):
         """Ask over which span, and work out the space that the selected thing sweeps."""
         project, item = self.session.project, self.session.item
         if not isinstance(item, Part) or not solids(project, item.id):
-            self.window.card.complain("select a moving part first; its swept volume becomes a part")
+            self.prompts.complain("select a moving part first; its swept volume becomes a part")
             return
         told = ask_quantities(
-            self.window,
+            self.prompts.over,
             "Swept volume",
             f"The swept volume of {item.name}, as a translucent part; tolerance 0 depends on its size (one part in {SIZES})",
             (("from", 0.0, "s", 2), ("to", span(project), "s", 2), ("tolerance", 0.0, "mm", 2)),
@@ -330,7 +327,7 @@ class ClearanceActions(QObject):
             tolerance,
             tidies=False,
         )
-        self.window.start_job(job, lambda found: self._take_swept(found, change))
+        self.prompts.start(job, lambda found: self._take_swept(found, change))
 
     def _take_swept(self, found: SweptSpace, change: Callable[[Project, SweptSpace], Project]) -> None:
         meshes = {found.solid.hash: found.solid}
@@ -343,4 +340,4 @@ class ClearanceActions(QObject):
             if found.thickened
             else ""
         )
-        self.window.tools.say_for(f"{made.name}: {found.volume / 1e6:,.1f} dm³{thick}")
+        self.prompts.say(f"{made.name}: {found.volume / 1e6:,.1f} dm³{thick}")

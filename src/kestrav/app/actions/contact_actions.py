@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PySide6.QtCore import QObject
 
+from kestrav.app.actions.prompts import Checked, Prompts
+from kestrav.app.cards.card import Card
 from kestrav.app.dialogs.questions import ask_choice
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
+from kestrav.app.session import Session
 from kestrav.core.clearance.contacts import Touch
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get, qualified_name
@@ -16,19 +17,16 @@ from kestrav.core.document.records import ContactTrigger, Project
 from kestrav.core.findings.model import Finding
 from kestrav.core.kinematics.legs import movers
 
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
-
 
 class ContactActions(QObject):
     """The contacts of the project as it was when they were asked for."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session = window, window.session
+    def __init__(self, session: Session, prompts: Prompts, card: Card, checking: Checked) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts, self.card, self.checking = session, prompts, card, checking
         self.of: Project | None = None
         self.found: tuple[Touch, ...] = ()
-        window.card.contacts = self
+        card.contacts = self
         self.session.opened.connect(self._forget)
 
     @property
@@ -43,17 +41,17 @@ class ContactActions(QObject):
         """List the contacts: when, where and how fast what moves comes to touch something."""
         project = self.session.project
         job = Job("Looking for contacts", work.list_contacts, project, self.session.meshes, tidies=False)
-        self.window.start_job(job, lambda found: self._take(project, found))
+        self.prompts.start(job, lambda found: self._take(project, found))
 
     def _take(self, project: Project, found: tuple[Touch, ...]) -> None:
         self.of, self.found = project, found
-        self.window.card.show_checks()
+        self.card.show_checks()
 
     def go_to(self, touch: Touch) -> None:
         """Show a contact: its time, and its place in the stage."""
         a, b = (qualified_name(self.session.project, part) for part in (touch.a, touch.b))
         spoken = f"{touch.speed:,.0f} mm/s at {touch.time:.4f} s"
-        self.window.checking.go_to(
+        self.checking.go_to(
             Finding(
                 rule="contact",
                 severity="note",
@@ -67,7 +65,7 @@ class ContactActions(QObject):
                 place=touch.place,
             )
         )
-        self.window.tools.say_for(f"{a} touches {b} · {spoken}")
+        self.prompts.say(f"{a} touches {b} · {spoken}")
 
     def start_by(self, touch: Touch) -> None:
         """Let something begin by a contact."""
@@ -78,13 +76,13 @@ class ContactActions(QObject):
             for item in items
         ]
         if not options:
-            self.window.card.complain(
+            self.prompts.complain(
                 "there is nothing yet to start at this contact; add a run, pose track, attachment or rotation"
             )
             return
         one, two = self._thing(touch.a), self._thing(touch.b)
         text = f"When {get(project, one).name} touches {get(project, two).name}, this starts"
-        chosen = ask_choice(self.window, "Use contact as trigger", text, options)
+        chosen = ask_choice(self.prompts.over, "Use contact as trigger", text, options)
         if chosen is None:
             return
         trigger = ContactTrigger(one, two)

@@ -5,16 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog
 
+from kestrav.app.actions.prompts import Checked, Prompts
 from kestrav.app.dialogs.export_dialog import ExportDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
+from kestrav.app.session import Session
+from kestrav.app.stage.stage import Stage
+from kestrav.app.timeline.timeline import Timeline
 from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import Comment, SavedView, StepSheet
 from kestrav.core.files.pose_tables import Keyed, with_poses
@@ -22,16 +25,14 @@ from kestrav.core.review.comment_files import add_comments
 from kestrav.core.sheets.steps import change, make_sheet, motions_of
 from kestrav.render.exports import BY_TITLE, EXPORTS, ExportRequest
 
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
-
 
 class ExportActions(QObject):
     """What the window does about files for others."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session = window, window.session
+    def __init__(self, session: Session, prompts: Prompts, stage: Stage, timeline: Timeline, checking: Checked) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts, self.stage = session, prompts, stage
+        self.timeline, self.checking = timeline, checking
 
     def actions(self, action: Callable[..., QAction]) -> list[QAction]:
         """What the menu of export offers."""
@@ -59,14 +60,13 @@ class ExportActions(QObject):
 
     def ask(self, title: str = "") -> None:
         """Ask what and where, and write."""
-        window = self.window
-        dialog = ExportDialog(window, self.session.shown, window.used_meshes(), title)
+        dialog = ExportDialog(self.prompts.over, self.session.shown, self.session.used_meshes(), title)
         if not dialog.exec():
             return
         one = dialog.chosen
         endings = ";;".join(f"{one.title} (*{ending})" for ending in one.endings)
         folder = self.session.file.parent if self.session.file is not None else None
-        name, kind = QFileDialog.getSaveFileName(window, one.title, dialog.start_name(folder), endings)
+        name, kind = QFileDialog.getSaveFileName(self.prompts.over, one.title, dialog.start_name(folder), endings)
         if not name:
             return
         target = Path(name)
@@ -80,18 +80,18 @@ class ExportActions(QObject):
         self, title: str, target: Path, tolerance: float = 0.05, simplify: float = 0.0, sheet: str | None = None
     ) -> None:
         """Write a kind of export in a job; the person has already agreed to overwrite."""
-        timeline, session = self.window.timeline, self.session
+        timeline, session = self.timeline, self.session
         lanes = tuple(lane.charted() for lane in timeline.lanes)
         axis = "distance in mm" if timeline.by_distance else "time in s"
-        result = self.window.checking.current_result
+        result = self.checking.current_result
         request = ExportRequest(
-            session.shown, self.window.used_meshes(), target, True, tolerance, simplify, sheet, result, lanes, axis
+            session.shown, self.session.used_meshes(), target, True, tolerance, simplify, sheet, result, lanes, axis
         )
         label = f"Writing {BY_TITLE[title].title.lower()}"
-        self.window.start_or_wait(
+        self.prompts.start_or_wait(
             label,
             lambda: Job(label, work.hand_on, title, request),
-            lambda told: self.window.tools.say_for(f"Made {told}", 8000),
+            lambda told: self.prompts.say(f"Made {told}", 8000),
         )
 
     def make_sheet(self) -> None:
@@ -103,14 +103,14 @@ class ExportActions(QObject):
 
     def ask_poses(self) -> None:
         """Ask for a table of poses, and bring them in."""
-        name, _ = QFileDialog.getOpenFileName(self.window, "Open poses", "", "Tables (*.csv)")
+        name, _ = QFileDialog.getOpenFileName(self.prompts.over, "Open poses", "", "Tables (*.csv)")
         if name:
             self.bring_poses(Path(name))
 
     def bring_poses(self, file: Path) -> None:
         """Bring in the poses of a table as key poses; a long one is read for a while."""
         label, project = f"Reading {file.name}", self.session.project
-        self.window.start_or_wait(
+        self.prompts.start_or_wait(
             label, lambda: Job(label, work.read_poses, project, file), partial(self._take_poses, file)
         )
 
@@ -118,18 +118,20 @@ class ExportActions(QObject):
         if self.session.edit("Open poses", lambda project: with_poses(project, keyed)):
             self.session.select(self.session.project.pose_tracks[-1].id)
             what = "1 thing" if len(keyed) == 1 else f"{len(keyed)} things"
-            self.window.tools.say_for(f"Key poses of {what} from “{file.name}”", 8000)
+            self.prompts.say(f"Key poses of {what} from “{file.name}”", 8000)
 
     def ask_comments(self) -> None:
         """Ask for a file of comments, and bring them in."""
-        name, _ = QFileDialog.getOpenFileName(self.window, "Open comments", "", "Comments of a review page (*.json)")
+        name, _ = QFileDialog.getOpenFileName(
+            self.prompts.over, "Open comments", "", "Comments of a review page (*.json)"
+        )
         if name:
             self.bring_comments(Path(name))
 
     def bring_comments(self, file: Path) -> None:
         """Bring in what reviewers said."""
         label = f"Reading {file.name}"
-        self.window.start_or_wait(
+        self.prompts.start_or_wait(
             label, lambda: Job(label, work.read_comments, file), partial(self._take_comments, file)
         )
 
@@ -137,18 +139,18 @@ class ExportActions(QObject):
         known = len(self.session.project.comments)
         made, count = add_comments(self.session.project, comments)
         if not count:
-            self.window.tools.say_for(f"“{file.name}” has no comment that is not here already")
+            self.prompts.say(f"“{file.name}” has no comment that is not here already")
         elif self.session.edit("Open comments", lambda project: add_comments(project, comments)[0]):
             self.session.select(made.comments[known].id)
-            self.window.tools.say_for(f"{count} comment{'' if count == 1 else 's'} of “{file.name}”", 8000)
+            self.prompts.say(f"{count} comment{'' if count == 1 else 's'} of “{file.name}”", 8000)
 
     def show_step(self, sheet_id: str, number: int) -> None:
         """Show a step of a sheet in the stage; from where is looked for a while."""
         step = get_as(self.session.project, sheet_id, StepSheet).steps[number]
         job = Job(
-            f"Looking at step {number + 1}", work.step_seen, self.session.project, self.window.used_meshes(), step
+            f"Looking at step {number + 1}", work.step_seen, self.session.project, self.session.used_meshes(), step
         )
-        self.window.start_job(job, lambda found: self._look(*found))
+        self.prompts.start(job, lambda found: self._look(*found))
 
     def go_to(self, comment: Comment) -> None:
         """Show a moment from the view of what was said of it."""
@@ -157,11 +159,11 @@ class ExportActions(QObject):
     def _look(self, time: float, view: SavedView | None) -> None:
         self.session.set_time(time)
         if view is not None:
-            self.window.stage.look_as(np.array(view.position), np.array(view.target), np.radians(view.angle))
+            self.stage.look_as(np.array(view.position), np.array(view.target), np.radians(view.angle))
 
     def take_view(self, sheet_id: str, number: int) -> None:
         """Let a step's picture be seen from where the stage is."""
-        view = self.window.stage.viewpoint
+        view = self.stage.viewpoint
         position, target = (tuple(map(float, v)) for v in (view.position, view.focus))
         taken = SavedView(position, target, angle=float(np.degrees(view.angle)))  # type: ignore[arg-type]
         self.session.edit(f"View of step {number + 1}", lambda p: change(p, sheet_id, number, view=taken))

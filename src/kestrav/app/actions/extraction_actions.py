@@ -4,25 +4,24 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 
+from kestrav.app.actions.prompts import Prompts
 from kestrav.app.dialogs.extraction_dialog import ExtractionDialog
 from kestrav.app.dialogs.questions import ask_quantities, ask_remedy, tell
 from kestrav.app.dialogs.sequence_dialog import SequenceDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
+from kestrav.app.session import Session
 from kestrav.core.document.lookup import get, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.extraction.report import as_text, order_as_text
 from kestrav.core.extraction.snaps import allowed
 from kestrav.core.extraction.taking_apart import Order, add_sequence, exploded, parts_of
 from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way
-
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
 
 Remedy = tuple[str, str, Callable[[], None]]  # a button, its tooltip and what it does
 _LONGER = 4  # times as much effort
@@ -31,9 +30,9 @@ _LONGER = 4  # times as much effort
 class ExtractionActions(QObject):
     """The window's hands for ways out."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session = window, window.session
+    def __init__(self, session: Session, prompts: Prompts) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts = session, prompts
         self.wish = Wish()  # as it was asked for last
         self.found: WayOut | NoWay | None = None
         self.order: Order | None = None
@@ -68,14 +67,14 @@ class ExtractionActions(QObject):
         things = topmost(project, [i for i in self.session.chosen if isinstance(get(project, i), Part)])
         if len(things) < least:
             text = "select the part to extract first" if least == 1 else "select several parts first (Ctrl+click)"
-            self.window.card.complain(text)
+            self.prompts.complain(text)
             return []
         return things
 
     def _several(self) -> list[str]:
         things = parts_of(self.session.project, self._things(1))
         if len(things) == 1:
-            self.window.card.complain("select several parts first (Ctrl+click), or an assembly")
+            self.prompts.complain("select several parts first (Ctrl+click), or an assembly")
             return []
         return things
 
@@ -84,7 +83,7 @@ class ExtractionActions(QObject):
         self._in_order(self._sequence, "Disassembly sequence")
 
     def _sequence(self, project: Project, order: Order) -> Project:
-        dialog = SequenceDialog(self.window, project, order)
+        dialog = SequenceDialog(self.prompts.over, project, order)
         if not dialog.exec():
             return project
         asked = dialog.sequence()
@@ -95,7 +94,7 @@ class ExtractionActions(QObject):
         if not self._several():
             return
         told = ask_quantities(
-            self.window,
+            self.prompts.over,
             "Exploded view",
             "Distance of the parts from each other, along their extraction directions",
             (("by", 100.0, "%", 0),),
@@ -111,14 +110,14 @@ class ExtractionActions(QObject):
         project = self.session.project
         # what was found so far is kept when it is stopped
         job = Job("Finding the disassembly sequence", work.order_of, project, self.session.meshes, things)
-        self.window.start_job(job, lambda order: self._take_order(project, order, change, label))
+        self.prompts.start(job, lambda order: self._take_order(project, order, change, label))
 
     def _take_order(
         self, project: Project, order: Order, change: Callable[[Project, Order], Project], label: str
     ) -> None:
         self.order = order
         if order.left and not order.stopped:
-            tell(self.window, "Not every part comes out", order_as_text(project, order))
+            tell(self.prompts.over, "Not every part comes out", order_as_text(project, order))
         if order.removals:
             self.session.edit(label, lambda p: change(p, order))
 
@@ -126,7 +125,7 @@ class ExtractionActions(QObject):
         """Say what blocks, and offer the changes that would help."""
         remedies = self._remedies(project, things, found)
         chosen = ask_remedy(
-            self.window, "No extraction path", as_text(project, found, table=False), [r[:2] for r in remedies]
+            self.prompts.over, "No extraction path", as_text(project, found, table=False), [r[:2] for r in remedies]
         )
         if chosen is not None:
             remedies[chosen][2]()
@@ -188,7 +187,7 @@ class ExtractionActions(QObject):
         project, things = self.session.project, self._things(1)
         if not things:
             return
-        dialog = ExtractionDialog(self.window, project, things, self.wish)
+        dialog = ExtractionDialog(self.prompts.over, project, things, self.wish)
         if not dialog.exec():
             return
         self.wish = dialog.wish()
@@ -207,7 +206,7 @@ class ExtractionActions(QObject):
             self.wish,
             tidies=False,
         )
-        self.window.start_job(job, lambda found: self._take(project, things, found))
+        self.prompts.start(job, lambda found: self._take(project, things, found))
 
     def _take(self, project: Project, things: list[str], found: WayOut | NoWay) -> None:
         """Make a way that was found a path and a run, or say what blocks."""
@@ -223,4 +222,4 @@ class ExtractionActions(QObject):
             told = f"Extraction path by {found.stage}: {found.length:,.0f} mm, tilt {found.tilt:.0f}° at most, {status}"
             if found.aside:
                 told += f" · removed first: {', '.join(get(project, thing).name for thing in found.aside)}"
-            self.window.tools.say_for(f"{told} · tried {', '.join(found.tried)}")
+            self.prompts.say(f"{told} · tried {', '.join(found.tried)}")

@@ -12,19 +12,21 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog
 
+from kestrav.app.actions.prompts import Prompts
 from kestrav.app.dialogs.questions import ask_picture
 from kestrav.app.film.film_view import FilmView
 from kestrav.app.film.render_dialog import SEE_THROUGH, RenderDialog
 from kestrav.app.film.still_view import StillView
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
+from kestrav.app.player import Player
+from kestrav.app.session import Session
 from kestrav.core.document.records import Shot
 from kestrav.core.editing.finishing import in_all_colourways
 from kestrav.core.errors import BadInput
 from kestrav.render.formats import PNG, Bits, Codec, beside_named, with_ending
 
 if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
     from kestrav.render.render_queue import Entry, Request
 
 
@@ -40,16 +42,17 @@ def _forgotten(held: Future[Entry]) -> None:
 class FilmActions(QObject):
     """Renders in jobs; what is asked for while another renders waits for it, and goes on after a restart."""
 
+    view_made = Signal(object)  # the film's view, which has no place yet
     _not_kept = Signal(str)
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session = window, window.session
+    def __init__(self, session: Session, prompts: Prompts, player: Player) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts, self.player = session, prompts, player
         self.view: FilmView | None = None
         self.looks: list[StillView] = []
         self.queue_home: Path | None = None
         self.held: list[Future[Entry]] = []  # what is kept until it is done
-        self._not_kept.connect(lambda text: window.tools.say_for(text, 8000))
+        self._not_kept.connect(lambda text: prompts.say(text, 8000))
         self._keeping = ThreadPoolExecutor(1, "kestrav-queue")
 
     def folder(self) -> Path:
@@ -59,19 +62,22 @@ class FilmActions(QObject):
     def show_film(self) -> None:
         """Show the film: all shots in their order."""
         if self.view is None:
-            self.view = FilmView(self.window)
+            self.view = FilmView(self.prompts.over, self.session, self.player)
+            self.view.render_asked.connect(lambda: self.ask(None, whole=True))
+            self.view.sheet_asked.connect(self.ask_sheet)
+            self.view_made.emit(self.view)
         self.view.open()
 
     def ask(self, shot: Shot | None = None, whole: bool = False) -> None:
         """Ask how, and render a shot, or the whole film, in a job."""
         shot = shot or next((s for s in self.session.project.shots if whole and s.in_film), None) or self.session.shot
         if shot is None:
-            self.window.card.complain(
+            self.prompts.complain(
                 "there is no shot to render: select a part and choose “Orbit it”, or add a camera and a shot"
             )
             return
         dialog = RenderDialog(
-            self.window, self.session.project, self.window.used_meshes(), shot, self.folder(), whole=whole
+            self.prompts.over, self.session.project, self.session.used_meshes(), shot, self.folder(), whole=whole
         )
         if dialog.exec():
             render = self.start_in_colourways if dialog.colourways else self.start
@@ -101,7 +107,7 @@ class FilmActions(QObject):
         """Keep a request until it is done, and do it in a job."""
         from kestrav.render.render_queue import keep
 
-        project, meshes = self.session.project, self.window.used_meshes()
+        project, meshes = self.session.project, self.session.used_meshes()
         held: Future[Entry] | None = None
         if self.queue_home is not None:
             held = self._keeping.submit(keep, self.queue_home, request, project, meshes)
@@ -133,7 +139,7 @@ class FilmActions(QObject):
                 outcome.connect(forget)
             return job
 
-        self.window.start_or_wait(request.label, begin, self._written, forget)
+        self.prompts.start_or_wait(request.label, begin, self._written, forget)
 
     def keep_queue(self, home: Path) -> None:
         """Keep what is to be rendered below a folder, and go on with what is left there."""
@@ -149,7 +155,7 @@ class FilmActions(QObject):
             self._queue(entry.request, make, held)
         if left:
             names = ", ".join(Path(entry.request.target).name for entry in left)
-            self.window.tools.say_for(f"Rendering goes on where it was when Kestrav ended: {names}", 10_000)
+            self.prompts.say(f"Rendering goes on where it was when Kestrav ended: {names}", 10_000)
 
     @property
     def busy(self) -> bool:
@@ -171,9 +177,9 @@ class FilmActions(QObject):
         """Ask where, and render a still at the playhead."""
         shot = shot or self.session.shot
         if shot is None:
-            self.window.card.complain(_NO_SHOT)
+            self.prompts.complain(_NO_SHOT)
             return
-        chosen = ask_picture(self.window, "Still at the playhead", self.folder() / "still.png")
+        chosen = ask_picture(self.prompts.over, "Still at the playhead", self.folder() / "still.png")
         if chosen is None:
             return
         from kestrav.render.studios import check_studio
@@ -182,7 +188,7 @@ class FilmActions(QObject):
         try:
             check_studio(shot, bits)
         except BadInput as fault:
-            self.window.card.complain(str(fault))
+            self.prompts.complain(str(fault))
         else:
             self.start_still(shot, target, bits)
 
@@ -196,9 +202,9 @@ class FilmActions(QObject):
         """Make the lens's picture at the playhead in a window of its own, where it is seen as it grows."""
         shot = shot or self.session.shot
         if shot is None:
-            self.window.card.complain(_NO_SHOT)
+            self.prompts.complain(_NO_SHOT)
             return
-        view = StillView(self.window, self.session.project, self.window.used_meshes(), shot, self.session.time)
+        view = StillView(self.prompts.over, self.session.project, self.session.used_meshes(), shot, self.session.time)
         view.folder = self.folder()
         self.looks.append(view)
         view.finished.connect(lambda: self.looks.remove(view))
@@ -208,23 +214,23 @@ class FilmActions(QObject):
         """Ask where, and make a contact sheet of the film's shots."""
         shots = [s for s in self.session.project.shots if s.in_film]
         if not shots:
-            self.window.card.complain("there is no shot in the film: take one in, or add a camera and a shot")
+            self.prompts.complain("there is no shot in the film: take one in, or add a camera and a shot")
             return
         name, _ = QFileDialog.getSaveFileName(
-            self.window, "Contact sheet", str(self.folder() / "contact-sheet.png"), "Picture (*.png)"
+            self.prompts.over, "Contact sheet", str(self.folder() / "contact-sheet.png"), "Picture (*.png)"
         )
         if name:
             self.start_sheet(shots, with_ending(Path(name), PNG))
 
     def start_sheet(self, shots: list[Shot], target: Path) -> None:
         """Make a contact sheet in a job."""
-        arguments = (self.session.project, self.window.used_meshes(), shots, target)
+        arguments = (self.session.project, self.session.used_meshes(), shots, target)
         label = "Making a contact sheet"
-        self.window.start_or_wait(
+        self.prompts.start_or_wait(
             label,
             lambda: Job(label, work.write_sheet, *arguments),
-            lambda told: self.window.tools.say_for(str(told), 8000),
+            lambda told: self.prompts.say(str(told), 8000),
         )
 
     def _written(self, target: Path) -> None:
-        self.window.tools.say_for(f"Written: {target}", 8000)
+        self.prompts.say(f"Written: {target}", 8000)

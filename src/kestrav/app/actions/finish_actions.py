@@ -7,8 +7,9 @@ from functools import partial
 
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QMenu, QWidget
+from PySide6.QtWidgets import QMenu
 
+from kestrav.app.actions.prompts import Prompts
 from kestrav.app.dialogs.finish_shelf import FinishShelf
 from kestrav.app.session import Session
 from kestrav.core.document.lookup import find
@@ -19,16 +20,16 @@ from kestrav.core.editing.finishing import shown_in, with_colourway, with_finish
 class FinishActions(QObject):
     """What is done with finishes; ``say`` tells what was not done and why."""
 
-    def __init__(self, window: QWidget, session: Session, say: Callable[[str], object]) -> None:
-        super().__init__(window)
-        self.window_, self.session, self.say = window, session, say
+    def __init__(self, session: Session, prompts: Prompts) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts = session, prompts
         self.shelf: FinishShelf | None = None
-        self.colourways = QMenu("Colourway", window)
+        self.colourways = QMenu("Colourway", prompts.over)
         self.colourways.aboutToShow.connect(self._fill_colourways)
 
     def menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of finishes."""
-        menu = QMenu("Finish", self.window_)
+        menu = QMenu("Finish", self.prompts.over)
         menu.addAction(
             action(
                 "Finishes …",
@@ -53,7 +54,7 @@ class FinishActions(QObject):
     def open_shelf(self) -> None:
         """Show the shelf beside the window's work."""
         if self.shelf is None:
-            self.shelf = FinishShelf(self.window_, self.session)
+            self.shelf = FinishShelf(self.prompts.over, self.session)
             self.shelf.given.connect(self.give)
             self.shelf.ruled.connect(self.give_by_name)
         else:
@@ -66,7 +67,7 @@ class FinishActions(QObject):
         """Give a finish to the selected parts."""
         ids = [i for i in self.session.selected_ids if isinstance(find(self.session.project, i), Part)]
         if not ids:
-            self.say("Select the parts that are to have the finish")
+            self.prompts.say("Select the parts that are to have the finish")
             return
         self.give_to(ids, finish)
 
@@ -111,7 +112,7 @@ class FinishActions(QObject):
         project = self.session.project
         ids = ["", *(way.id for way in project.colourways)]
         if len(ids) == 1:
-            self.say("The project has no colourway yet; add one from the menu View, Finish")
+            self.prompts.say("The project has no colourway yet; add one from the menu View, Finish")
             return
         self.show_colourway(ids[(ids.index(project.colourway) + 1) % len(ids)])
 
@@ -120,4 +121,4 @@ class FinishActions(QObject):
         before = len(self.session.project.finishes)
         self.session.edit("Remove unused finishes", without_unused)
         gone = before - len(self.session.project.finishes)
-        self.say(f"{gone} unused finish{'es' if gone != 1 else ''} removed" if gone else "Every finish is used")
+        self.prompts.say(f"{gone} unused finish{'es' if gone != 1 else ''} removed" if gone else "Every finish is used")

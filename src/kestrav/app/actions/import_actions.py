@@ -7,7 +7,6 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from itertools import islice
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,9 +24,12 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app import settings
+from kestrav.app.actions.prompts import Checked, Prompts
 from kestrav.app.dialogs.questions import tell
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
+from kestrav.app.session import Session
+from kestrav.app.stage.stage import Stage
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
@@ -46,9 +48,6 @@ from kestrav.core.files.project_file import SUFFIX, source_path
 from kestrav.core.files.refresh import Changes, reload, replace
 from kestrav.core.review.comment_files import SUFFIX as COMMENTS_SUFFIX
 from kestrav.core.units import show
-
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
 
 Array = NDArray[np.float64]
 
@@ -187,15 +186,17 @@ def files_in(dropped: Sequence[Path]) -> list[Path]:
 class ImportActions(QObject):
     """Reads products in jobs and edits the project with them."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session = window, window.session
+    def __init__(self, session: Session, prompts: Prompts, stage: Stage, checking: Checked) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts, self.stage, self.checking = session, prompts, stage, checking
 
     # adding
 
     def ask(self, then: Callable[[], object] | None = None) -> None:
         """Ask for product files and add them, then go on with something."""
-        names, _ = QFileDialog.getOpenFileNames(self.window, "Add products", self._folder(), f"Products ({KINDS})")
+        names, _ = QFileDialog.getOpenFileNames(
+            self.prompts.over, "Add products", self._folder(), f"Products ({KINDS})"
+        )
         if names:
             self.add([Path(n) for n in names], then)
 
@@ -205,7 +206,7 @@ class ImportActions(QObject):
     def _read(self, label: str, files: list[Path], done: Callable[[list[Imported]], object]) -> None:
         QSettings().setValue("import/folder", str(files[0].parent))
         job = Job(label, work.import_products, files, settings.chord(), settings.upward() or None, tidies=False)
-        self.window.start_job(job, partial(self._on_read, done))
+        self.prompts.start(job, partial(self._on_read, done))
 
     def add(self, files: list[Path], then: Callable[[], object] | None = None) -> None:
         """Read product files in a job and add them to the project, then go on with something."""
@@ -224,10 +225,10 @@ class ImportActions(QObject):
 
     def _ask_units(self, files: Sequence[tuple[str, Array, str]]) -> list[float] | None:
         """Units in mm of files that do not say theirs, or None when the person leaves it."""
-        dialog = UnitDialog(self.window, files)
+        dialog = UnitDialog(self.prompts.over, files)
         if dialog.exec():
             return dialog.units()
-        self.window.tools.say_for("Nothing was imported")
+        self.prompts.say("Nothing was imported")
         return None
 
     # paths
@@ -235,14 +236,16 @@ class ImportActions(QObject):
     def ask_paths(self) -> None:
         """Ask for path files and add their curves."""
         kinds = " ".join(f"*{s} *{s.upper()}" for s in PATH_SUFFIXES)
-        names, _ = QFileDialog.getOpenFileNames(self.window, "Paths from files", self._folder(), f"Paths ({kinds})")
+        names, _ = QFileDialog.getOpenFileNames(
+            self.prompts.over, "Paths from files", self._folder(), f"Paths ({kinds})"
+        )
         if names:
             self.add_paths([Path(n) for n in names])
 
     def add_paths(self, files: list[Path]) -> None:
         """Read path files in a job and add their curves to the project."""
         label = f"Reading {', '.join(f.name for f in files)}"
-        self.window.start_job(Job(label, work.import_paths, files, tidies=False), self._on_paths)
+        self.prompts.start(Job(label, work.import_paths, files, tidies=False), self._on_paths)
 
     def _on_paths(self, files: list[PathsFile]) -> None:
         unknown = [f for f in files if f.unit is None]
@@ -259,20 +262,20 @@ class ImportActions(QObject):
 
         if self.session.edit("Paths from a file", add):
             self.session.select(self.session.project.paths[-1].id)
-            self.window.tools.say_for(f"Brought in: {count} path{'s' if count != 1 else ''}", 8000)
+            self.prompts.say(f"Brought in: {count} path{'s' if count != 1 else ''}", 8000)
             left_out = [f"{file.source}: {note}" for file in files for note in file.left_out]
             if left_out:
-                self.report = ReportDialog(self.window, "Not imported", "\n".join(left_out))
+                self.report = ReportDialog(self.prompts.over, "Not imported", "\n".join(left_out))
                 self.report.show()
 
     def ask_write_path(self) -> None:
         """Ask where, and write the selected path as DXF or CSV."""
         path = self.session.path
         if path is None:
-            self.window.card.complain("select the path to write first")
+            self.prompts.complain("select the path to write first")
             return
         start = str(Path(self._folder()) / f"{path.name}.dxf")
-        name, _ = QFileDialog.getSaveFileName(self.window, "Write path", start, "Drawing (*.dxf);;Table (*.csv)")
+        name, _ = QFileDialog.getSaveFileName(self.prompts.over, "Write path", start, "Drawing (*.dxf);;Table (*.csv)")
         if name:
             self.write_path(Path(name))
 
@@ -283,9 +286,9 @@ class ImportActions(QObject):
         try:
             write_path(path, target)
         except BadInput as fault:
-            tell(self.window, "Not written", str(fault))
+            tell(self.prompts.over, "Not written", str(fault))
         else:
-            self.window.tools.say_for(f"Written: {target}", 8000)
+            self.prompts.say(f"Written: {target}", 8000)
 
     def _add(self, then: Callable[[], object] | None, products: list[Imported]) -> None:
         empty = not self.session.project.parts
@@ -298,7 +301,7 @@ class ImportActions(QObject):
         meshes = {key: shape for product in products for key, shape in product.meshes.items()}
         if self.session.edit("Add product", add, meshes=meshes):
             if empty:
-                self.window.stage.show_all()
+                self.stage.show_all()
             self._report("Imported", products)
             if then is not None:
                 then()
@@ -308,16 +311,16 @@ class ImportActions(QObject):
         solids, triangles = sum(p.solids for p in products), sum(p.triangles for p in products)
         units = " · ".join(dict.fromkeys(unit_text(p) for p in products))
         text = f"{title}: {solids} parts, {show(triangles, '', 0)} triangles · {units}"
-        self.window.tools.say_for(text, 10_000)
+        self.prompts.say(text, 10_000)
         if any(p.left_out for p in products):
-            self.report = ReportDialog(self.window, title, report_text(products))
+            self.report = ReportDialog(self.prompts.over, title, report_text(products))
             self.report.show()
 
     # changing the source
 
     def ask_replace(self, part_id: str) -> None:
         """Ask for a file and put it in a part's place."""
-        name, _ = QFileDialog.getOpenFileName(self.window, "Replace with", self._folder(), f"Products ({KINDS})")
+        name, _ = QFileDialog.getOpenFileName(self.prompts.over, "Replace with", self._folder(), f"Products ({KINDS})")
         if name:
             self.replace(part_id, Path(name))
 
@@ -338,7 +341,10 @@ class ImportActions(QObject):
         path = file or source_path(source.file, self.session.file)
         if not path.exists():
             name, _ = QFileDialog.getOpenFileName(
-                self.window, f"{path.name} is not where it was; where is it now?", self._folder(), f"Products ({KINDS})"
+                self.prompts.over,
+                f"{path.name} is not where it was; where is it now?",
+                self._folder(),
+                f"Products ({KINDS})",
             )
             if not name:
                 return
@@ -346,21 +352,21 @@ class ImportActions(QObject):
         unitless = source.unit if path.suffix.lower() in UNITLESS else None
         settings = (source.chord or None, source.up, unitless)
         job = Job(f"Reading {path.name} again", work.import_products, [path], *settings, tidies=False)
-        self.window.start_job(job, partial(self._reload, source_id))
+        self.prompts.start(job, partial(self._reload, source_id))
 
     def _reload(self, source_id: str, products: list[Imported]) -> None:
         (product,) = products
         try:
             _, changes = reload(self.session.project, source_id, product)
         except BadInput as fault:
-            tell(self.window, "Not reloaded", str(fault))
+            tell(self.prompts.over, "Not reloaded", str(fault))
             return
         if not changes.any:
-            self.window.tools.say_for(f"{product.source}: nothing has changed", 8000)
+            self.prompts.say(f"{product.source}: nothing has changed", 8000)
             return
-        self.dialog = ChangesDialog(self.window, product.source, changes)
+        self.dialog = ChangesDialog(self.prompts.over, product.source, changes)
         if self.dialog.exec():
-            self.window.checking.compare_next()
+            self.checking.compare_next()
             self.session.edit("Reload file", lambda p: reload(p, source_id, product)[0], meshes=product.meshes)
 
 

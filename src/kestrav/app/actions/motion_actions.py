@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import numpy as np
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
+from kestrav.app.actions.prompts import Prompts
 from kestrav.app.dialogs.questions import ask_choice, ask_quantities, ask_quantity
+from kestrav.app.session import Session
+from kestrav.app.stage.stage import Stage
+from kestrav.app.timeline.timeline import Timeline
 from kestrav.core.clearance.knocking import add_knock
 from kestrav.core.clearance.putting import put_down
 from kestrav.core.document.lookup import get
@@ -22,20 +26,17 @@ from kestrav.core.kinematics.legs import movers
 from kestrav.core.kinematics.runs import begins, span
 from kestrav.core.parts.rest import own_bounds
 
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
-
 
 class MotionActions(QObject):
     """The window's hands for what moves."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session, self.timeline = window, window.session, window.timeline
+    def __init__(self, session: Session, prompts: Prompts, stage: Stage, timeline: Timeline) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts, self.stage, self.timeline = session, prompts, stage, timeline
 
     def menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of motion; the part of it that is about time is the timeline's as well."""
-        menu = QMenu("Motion", self.window)
+        menu = QMenu("Motion", self.prompts.over)
         for text, slot, keys, tip in (
             ("Add key pose", self.pose, ("P",), "Add a key pose of the selection at the playhead"),
             ("Attach to …", self.attach, (), "Attach the selection to a part from the playhead on"),
@@ -129,7 +130,7 @@ class MotionActions(QObject):
         """A key pose of the selection at the playhead."""
         thing = self._chosen_thing()
         if thing is None:
-            self.window.card.complain("select the part to pose first")
+            self.prompts.complain("select the part to pose first")
             return
         if self.session.edit("Key pose", lambda p: run_making.add_pose(p, thing, self.session.time)):
             # what was there stays so; the thing is moved or turned at another time, and posed by that
@@ -137,7 +138,7 @@ class MotionActions(QObject):
 
     def stage_hint(self) -> None:
         """Say how to go on."""
-        self.window.tools.say(
+        self.prompts.hint(
             "Key pose added. Go to another time and move or turn the part: each time gets its own key pose"
         )
 
@@ -146,12 +147,12 @@ class MotionActions(QObject):
         thing = self._chosen_thing()
         project = self.session.project
         if thing is None:
-            self.window.card.complain("select the part to attach first")
+            self.prompts.complain("select the part to attach first")
             return
         moving = movers(project)
         things = [(p.id, p.name) for p in project.parts if p.id != thing and (p.id in moving or p.parent is None)]
         things.sort(key=lambda pair: pair[0] not in moving)
-        carrier = ask_choice(self.window, "Attach to", f"{get(project, thing).name} is attached to", things)
+        carrier = ask_choice(self.prompts.over, "Attach to", f"{get(project, thing).name} is attached to", things)
         if carrier is not None and self.session.edit(
             "Attach", lambda p: run_making.add_attachment(p, thing, carrier, self.session.time)
         ):
@@ -160,7 +161,7 @@ class MotionActions(QObject):
     def _parts(self) -> list[str]:
         chosen = [i for i in self.session.chosen if isinstance(get(self.session.project, i), Part)]
         if not chosen:
-            self.window.card.complain("select the part first")
+            self.prompts.complain("select the part first")
         return chosen
 
     def add_wheel(self) -> None:
@@ -193,7 +194,7 @@ class MotionActions(QObject):
         """Let the two selected parts turn each other by teeth, chain or belt."""
         parts = self._parts()
         if parts and len(parts) != 2:
-            self.window.card.complain("select the two parts to connect (Ctrl+click adds the second one)")
+            self.prompts.complain("select the two parts to connect (Ctrl+click adds the second one)")
         elif parts and self.session.edit(
             "Gear", lambda p: mechanism_making.add_gear(p, self.session.meshes, parts[0], parts[1], kind)
         ):
@@ -206,7 +207,7 @@ class MotionActions(QObject):
             return
         if len(parts) < least:
             third = "" if keeps == "level" else ", then the part at its other end"
-            self.window.card.complain(f"select the rod, then its crank{third} (Ctrl+click takes several)")
+            self.prompts.complain(f"select the rod, then its crank{third} (Ctrl+click takes several)")
             return
         meshes, rod, crank, others = self.session.meshes, parts[0], parts[1], parts[2:]
 
@@ -229,7 +230,7 @@ class MotionActions(QObject):
             thing = self._chosen_thing()
             rides = [c for c in project.attachments if c.rider == thing and begins(project, c) < time]
             if not rides:
-                self.window.card.complain("select an attachment, or a part attached at the playhead, first")
+                self.prompts.complain("select an attachment, or a part attached at the playhead, first")
                 return
             carry_id = max(rides, key=lambda c: begins(project, c)).id
         self.session.edit("Set down", lambda p: put_down(p, self.session.meshes, carry_id, time))
@@ -239,7 +240,7 @@ class MotionActions(QObject):
         parts = self._parts()
         if len(parts) != 2:
             if parts:
-                self.window.card.complain(
+                self.prompts.complain(
                     "select the striking part, then the part it strikes (Ctrl+click adds the second one)"
                 )
             return
@@ -247,7 +248,7 @@ class MotionActions(QObject):
         tall = float(np.ptp(own_bounds(project, parts[1]), axis=0).max())
         name = get(project, parts[1]).name
         told = ask_quantities(
-            self.window,
+            self.prompts.over,
             "Knock over",
             f"When {get(project, parts[0]).name} touches it, {name}",
             (
@@ -266,7 +267,7 @@ class MotionActions(QObject):
 
     def light(self, kind: Literal["point", "spot", "area", "sun"]) -> None:
         """Add a light above where the view looks."""
-        focus = np.array(self.window.stage.viewpoint.focus, float)
+        focus = np.array(self.stage.viewpoint.focus, float)
         place = focus + np.array([0.0, 0.0, max(2200.0 - focus[2], 800.0)])
         if self.session.edit(
             "Add light", lambda p: run_making.add_light(p, kind, np.round(place, -1), np.round(focus, -1))
@@ -288,7 +289,7 @@ class MotionActions(QObject):
         item = self.session.item
         if isinstance(item, Run):
             return item
-        self.window.card.complain("select a run first")
+        self.prompts.complain("select a run first")
         return None
 
     def split(self) -> None:
@@ -306,7 +307,7 @@ class MotionActions(QObject):
     def stretch(self) -> None:
         """Ask by how much, and stretch."""
         ids = self._ids()
-        factor = ask_quantity(self.window, "Stretch", f"{_count(ids)}, time factor", 2.0, "", 3, remember=True)
+        factor = ask_quantity(self.prompts.over, "Stretch", f"{_count(ids)}, time factor", 2.0, "", 3, remember=True)
         if factor is not None:
             self.session.edit("Stretch", lambda p: timing.stretched(p, ids, factor, self._about(ids)))
 
@@ -317,14 +318,14 @@ class MotionActions(QObject):
     def fit(self) -> None:
         """Ask for a length of time, and stretch to it."""
         ids = self._ids()
-        seconds = ask_quantity(self.window, "Fit into", f"{_count(ids)} take", span(self.session.project), "s", 3)
+        seconds = ask_quantity(self.prompts.over, "Fit into", f"{_count(ids)} take", span(self.session.project), "s", 3)
         if seconds is not None:
             self.session.edit("Fit", lambda p: timing.fitted(p, ids, seconds))
 
     def move(self) -> None:
         """Ask by how much, and move in time."""
         ids = self._ids()
-        by = ask_quantity(self.window, "Move", f"{_count(ids)}, later by", 1.0, "s", 3, remember=True)
+        by = ask_quantity(self.prompts.over, "Move", f"{_count(ids)}, later by", 1.0, "s", 3, remember=True)
         if by is not None:
             self.session.edit("Move in time", lambda p: timing.moved(p, ids, by))
 

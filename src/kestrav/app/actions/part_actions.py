@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +11,8 @@ from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction, QActionGroup, QGuiApplication
 from PySide6.QtWidgets import QMenu
 
+from kestrav.app.actions.prompts import Prompts
+from kestrav.app.cards.card import Card
 from kestrav.app.cards.part import (
     PLACEHOLDERS,
     copy_in_a_row,
@@ -20,6 +21,8 @@ from kestrav.app.cards.part import (
     toggle_shown,
     ungroup_chosen,
 )
+from kestrav.app.contents.tree import ContentsTree
+from kestrav.app.session import Session
 from kestrav.app.stage.overlays import Banner
 from kestrav.app.stage.part_tools import (
     Ask,
@@ -32,8 +35,10 @@ from kestrav.app.stage.part_tools import (
     has_direction,
     is_plane,
 )
+from kestrav.app.stage.stage import Stage
 from kestrav.app.stage.tool import Tool
 from kestrav.app.stage.tool_strip import Strip
+from kestrav.app.stage.toolbox import Toolbox
 from kestrav.app.widgets import colours
 from kestrav.core.clearance.drop import drop
 from kestrav.core.clearance.measuring import Snap, in_space, keep
@@ -58,35 +63,35 @@ from kestrav.render.viewpoint import STANDS
 
 Array = NDArray[np.float64]
 
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
-
 
 class PartActions(QObject):
     """The window's hands for preparing."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session, self.stage = window, window.session, window.stage
+    def __init__(
+        self, session: Session, prompts: Prompts, stage: Stage, tools: Toolbox, card: Card, contents: ContentsTree
+    ) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts, self.stage = session, prompts, stage
+        self.tools, self.card, self.contents = tools, card, contents
         self.settings = HandleSettings()
-        stage = window.stage
+        stage = stage
 
         def back() -> None:
-            window.tools.use("select")
+            tools.use("select")
 
-        self.move_tool = MoveTool(stage, self.settings, window.tools.select_tool)
-        self.turn_tool = TurnTool(stage, self.settings, window.tools.select_tool)
+        self.move_tool = MoveTool(stage, self.settings, tools.select_tool)
+        self.turn_tool = TurnTool(stage, self.settings, tools.select_tool)
         self.pick_tool = PickTool(stage, back)
         self.measure_tool = MeasureTool(stage, back, self._on_measured)
         self.strip = Strip(stage)
-        self.strip.refused.connect(window.card.complain)
+        self.strip.refused.connect(prompts.complain)
         self.strip.move(10, 44)
-        drawing = window.tools.draw_tool
+        drawing = tools.draw_tool
         drawing.settings.changed.connect(lambda: self.strip.follow_drawing(drawing))
-        self.measure_action = QAction("Measure", window)  # the window gives its own
+        self.measure_action = QAction("Measure", prompts.over)  # the window gives its own
         self.banner = Banner(stage)
         self.section: tuple[str, float, bool] | None = None
-        card = window.card
+        card = card
         card.place_asked.connect(self.place_by_picks)
         card.axle_asked.connect(self.pick_axle)
         card.keep_asked.connect(self.keep_measurement)
@@ -110,7 +115,7 @@ class PartActions(QObject):
         self.strip.show_for(tool, self.keep_measurement, self.copy_value)
         if not self.strip.isVisible() and self.section is not None:
             self._show_section()
-        self.window.card.show_measuring(self.measure_tool if tool is self.measure_tool else None)
+        self.card.show_measuring(self.measure_tool if tool is self.measure_tool else None)
         self.place_banner()
 
     def _on_opened(self) -> None:
@@ -123,7 +128,7 @@ class PartActions(QObject):
 
     def _colours_menu(self, action: Callable[..., QAction]) -> QMenu:
         """Whether the window is light or dark."""
-        menu, group = QMenu("Colours", self.window), QActionGroup(self.window)
+        menu, group = QMenu("Colours", self.prompts.over), QActionGroup(self.prompts.over)
         for name, text in (("system", "As the system"), ("light", "Light"), ("dark", "Dark")):
             made = action(text, partial(self._choose_colours, name), tip=f"{text}, from the next start of the program")
             made.setCheckable(True)
@@ -134,11 +139,11 @@ class PartActions(QObject):
 
     def _choose_colours(self, name: str) -> None:
         colours.choose(name)
-        self.window.tools.say_for("The window takes these colours when it starts the next time.")
+        self.prompts.say("The window takes these colours when it starts the next time.")
 
     def view_menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of views; ``action`` makes an action with its keys."""
-        menu = QMenu(self.window)
+        menu = QMenu(self.prompts.over)
         self.fit_action = action("Everything", self.stage.fit_all, "A", tip="Show everything")
         menu.addAction(self.fit_action)
         self.look_action = action("The selection", self.stage.look_at_selection, "C", tip="Show the selection")
@@ -184,7 +189,7 @@ class PartActions(QObject):
         style = STYLES[(STYLES.index(self.stage.parts_style) + 1) % len(STYLES)]
         self.style_actions[style].setChecked(True)
         self.stage.set_style(style)
-        self.window.tools.say_for(f"Style: {style}", 2500)
+        self.prompts.say(f"Style: {style}", 2500)
 
     def _toggle_parallel(self) -> None:
         parallel = not self.stage.panes["main"].viewpoint.parallel
@@ -256,19 +261,19 @@ class PartActions(QObject):
     # measuring
 
     def _on_measured(self) -> None:
-        if self.window.card.measuring is not None:
-            self.window.card.rebuild()
+        if self.card.measuring is not None:
+            self.card.rebuild()
 
     def keep_measurement(self) -> None:
         """Keep the measurement under way as a note, and select it."""
         tool = self.measure_tool
         if tool.reading is None:
-            self.window.card.complain("there is no measurement yet: press E and click what to measure")
+            self.prompts.complain("there is no measurement yet: press E and click what to measure")
             return
         measure, features = tool.used, list(tool.features)
         if self.session.edit("Keep note", lambda project: keep(project, measure, features)):
             tool.clear()
-            self.window.tools.use("select")
+            self.tools.use("select")
             self.session.select(self.session.project.notes[-1].id)
 
     def copy_value(self) -> None:
@@ -278,11 +283,11 @@ class PartActions(QObject):
         if isinstance(item, Note) and reading is None:
             reading = self.session.readings(at_rest=True).get(item.id)
         if reading is None:
-            self.window.card.complain("there is no measurement to copy")
+            self.prompts.complain("there is no measurement to copy")
             return
         text = reading.text.replace("\u2009", " ").replace("−", "-")
         QGuiApplication.clipboard().setText(text)
-        self.window.tools.say_for(f"Copied: {text}")
+        self.prompts.say(f"Copied: {text}")
 
     def note_values(self) -> list[tuple[str, float, str]]:
         """Names, values and units of the kept notes."""
@@ -293,10 +298,10 @@ class PartActions(QObject):
 
     def _ask(self, asks: list[Ask], done: Callable[[list[Snap]], object], least: int | None = None) -> None:
         if not self.session.chosen:
-            self.window.card.complain("select a part first")
+            self.prompts.complain("select a part first")
             return
         self.pick_tool.ask(asks, done, least)
-        self.window.tools.take_up(self.pick_tool)
+        self.tools.take_up(self.pick_tool)
 
     def place_by_picks(self, what: str) -> None:
         """Pick what an alignment, a pivot or a front goes by, and do it."""
@@ -327,7 +332,7 @@ class PartActions(QObject):
             self._ask(asks, self._points_on_points, 2)
         elif what == "reference":
             self.pick_tool.ask([Ask("pick the point of the rider to lie on the path")], self._seat_there, None)
-            self.window.tools.take_up(self.pick_tool)
+            self.tools.take_up(self.pick_tool)
         elif what == "pivot":
             self._ask([Ask("pick the place of the pivot: a corner, edge, round edge or cylinder")], self._pivot_there)
         else:
@@ -347,7 +352,7 @@ class PartActions(QObject):
             )
         ]
         self.pick_tool.ask(asks, partial(self._axle_there, target), None)
-        self.window.tools.take_up(self.pick_tool)
+        self.tools.take_up(self.pick_tool)
 
     def _axle_there(self, target: str, snaps: list[Snap]) -> None:
         feature, meshes = snaps[0].feature, self.session.meshes
@@ -419,10 +424,8 @@ class PartActions(QObject):
 
     def actions(self, action: Callable[..., QAction]) -> None:
         """Make the actions on what is chosen, with their keys."""
-        tree_keys = (self.window.contents.tree, self.stage)
-        self.rename_action = action(
-            "Rename", self.window.contents.rename, "F2", tip="Rename the selection in the contents"
-        )
+        tree_keys = (self.contents.tree, self.stage)
+        self.rename_action = action("Rename", self.contents.rename, "F2", tip="Rename the selection in the contents")
         self.menu_actions = [
             action("Group", self.group, "Ctrl+G", tip="Group the selection in an assembly"),
             action("Ungroup", self.ungroup, "Ctrl+Shift+G", tip="Dissolve the assembly; the parts stay in place"),
@@ -440,14 +443,14 @@ class PartActions(QObject):
             action("Drop to surface", self.let_down, "B", tip="Lower the selection onto the surface below"),
             action("Copy", self.copy_once, "Ctrl+D", tip="Copy the selection, one step on"),
         ]
-        action("Find", self.window.contents.take_keys, "Ctrl+F", tip="Find by name in the contents")
+        action("Find", self.contents.take_keys, "Ctrl+F", tip="Find by name in the contents")
         action("Keep note", self.keep_measurement, "Ctrl+K")
         action("Copy value", self.copy_value, "Ctrl+C", where=tree_keys)
         action("Select all", self.choose_all, "Ctrl+A", where=tree_keys)
 
     def placeholder_menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of simple solids for what is missing."""
-        menu = QMenu("Placeholder", self.window)
+        menu = QMenu("Placeholder", self.prompts.over)
         for form, name in PLACEHOLDERS.items():
             menu.addAction(
                 action(name, partial(self.add_placeholder, form), tip=f"Add a {name.lower()} for what is missing")
@@ -471,7 +474,7 @@ class PartActions(QObject):
         """Ids of what is chosen; when nothing is, that is said."""
         ids = list(self.session.chosen)
         if not ids:
-            self.window.card.complain("select a part first")
+            self.prompts.complain("select a part first")
         return ids
 
     def group(self) -> None:
@@ -516,7 +519,7 @@ class PartActions(QObject):
     def copy_once(self) -> None:
         """Copy what is chosen, a step on."""
         if ids := self.chosen():
-            copy_in_a_row(self.session, ids, self.window.card.copying, 2)
+            copy_in_a_row(self.session, ids, self.card.copying, 2)
 
     def choose_all(self) -> None:
         """Choose everything at the level of the selection; of a path all its points."""

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QComboBox, QMenu
 
+from kestrav.app.actions.part_actions import PartActions
+from kestrav.app.actions.prompts import Prompts
+from kestrav.app.cards.card import Card
+from kestrav.app.session import Session
 from kestrav.app.stage.part_tools import Ask
+from kestrav.app.stage.stage import Stage
+from kestrav.app.stage.toolbox import Toolbox
 from kestrav.core.clearance.measuring import Snap
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import (
@@ -33,26 +38,33 @@ from kestrav.core.parts import placing
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
-
 
 class PathActions(QObject):
     """The window's hands for making paths other than by drawing."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session, self.stage = window, window.session, window.stage
-        self.preparing = window.preparing
+    def __init__(
+        self,
+        session: Session,
+        prompts: Prompts,
+        stage: Stage,
+        tools: Toolbox,
+        card: Card,
+        preparing: PartActions,
+        ask_files: Callable[[], object],
+    ) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts, self.stage, self.tools = session, prompts, stage, tools
+        self.card, self.preparing, self._ask_files = card, preparing, ask_files
+        self.preparing = preparing
         self._contour: tuple[str, float, float] = ("hull", 300.0, 0.0)
         self._contour_of: list[str] = []
         self.session.previewing.connect(self._on_previewing)
         self.preparing.banner.closed.connect(self._on_banner)
-        window.card.trace_asked.connect(self.ask_trace)
+        card.trace_asked.connect(self.ask_trace)
 
     def menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of paths of an exact shape."""
-        menu = QMenu("Path", self.window)
+        menu = QMenu("Path", self.prompts.over)
         for name in ("Line", "Arc", "Circle", "Rectangle", "Helix"):
             menu.addAction(
                 action(name, partial(self.add_path, name), tip=f"Add a {name.lower()} whose numbers stay editable")
@@ -64,7 +76,7 @@ class PathActions(QObject):
                 self.contour,
                 "Make an ellipse, circle, rectangle or outline around parts, in plan",
             ),
-            ("Along edges …", lambda: self.window.tools.use("edges"), "Make a path along picked edges"),
+            ("Along edges …", lambda: self.tools.use("edges"), "Make a path along picked edges"),
             (
                 "Outline of the section",
                 self.section_paths,
@@ -75,9 +87,7 @@ class PathActions(QObject):
         ):
             menu.addAction(action(text, slot, tip=tip))
         menu.addSeparator()
-        menu.addAction(
-            action("From files …", self.window.bringing.ask_paths, tip="Import curves from DXF, SVG and CSV files")
-        )
+        menu.addAction(action("From files …", self._ask_files, tip="Import curves from DXF, SVG and CSV files"))
         return menu
 
     def add_path(self, name: str) -> None:
@@ -99,7 +109,7 @@ class PathActions(QObject):
         """Go around what is selected: shown while it is chosen how."""
         ids = list(self.session.chosen)
         if not ids:
-            self.window.card.complain("select the parts to go around first")
+            self.prompts.complain("select the parts to go around first")
             return
         if self._contour_of != ids:
             low = float(placing.bounds_of(self.session.project, ids)[0, 2])
@@ -138,7 +148,7 @@ class PathActions(QObject):
     def section_paths(self) -> None:
         """Make paths of where the section plane cuts what is selected, or everything."""
         if self.stage.cut is None:
-            self.window.card.complain("cut the view open first (Ctrl+8): the outline is that of the section plane")
+            self.prompts.complain("cut the view open first (Ctrl+8): the outline is that of the section plane")
             return
         point, normal = self.stage.cut
         project, meshes, poses = self.session.project, self.session.meshes, self.session.poses()
@@ -160,10 +170,10 @@ class PathActions(QObject):
     def ask_trace(self) -> None:
         """Pick a point of a moving part, and show where it goes."""
         if not self.session.project.runs:
-            self.window.card.complain("nothing moves yet: move a part along a path first")
+            self.prompts.complain("nothing moves yet: move a part along a path first")
             return
         self.preparing.pick_tool.ask([Ask("pick a point of a moving part: a corner, an edge or a centre")], self._trace)
-        self.window.tools.take_up(self.preparing.pick_tool)
+        self.tools.take_up(self.preparing.pick_tool)
 
     def _trace(self, snaps: list[Snap]) -> None:
         part = snaps[0].feature.part
@@ -173,7 +183,7 @@ class PathActions(QObject):
         places = self.session.trace_places()
         if places is None or float(np.ptp(places, axis=0).max()) < 1e-3:
             self.session.trace(None)
-            self.window.card.complain("that point does not move; pick one on a part that follows a path")
+            self.prompts.complain("that point does not move; pick one on a part that follows a path")
             return
         self.preparing.banner.say(f"Trace of {get(self.session.project, part).name}", "Make path")
         self.preparing.banner.show()

@@ -5,24 +5,27 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PySide6.QtCore import QObject, QSettings
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
+from kestrav.app.actions.camera_actions import CameraActions
+from kestrav.app.actions.extraction_actions import ExtractionActions
+from kestrav.app.actions.import_actions import ImportActions
+from kestrav.app.actions.prompts import Prompts
 from kestrav.app.dialogs.camera_dialogs import Values
 from kestrav.app.dialogs.plan_dialog import Choice, PlanDialog
 from kestrav.app.dialogs.questions import tell
+from kestrav.app.session import Session
+from kestrav.app.stage.stage import Stage
 from kestrav.core.camera import plans
 from kestrav.core.document.lookup import get, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.editing.wheel_making import axle_of
 from kestrav.core.errors import BadInput
 from kestrav.core.units import show
-
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
 
 
 @dataclass(frozen=True)
@@ -37,9 +40,18 @@ class Plan:
 class PlanActions(QObject):
     """What the window does about starting points."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window, self.session = window, window.session
+    def __init__(
+        self,
+        session: Session,
+        prompts: Prompts,
+        stage: Stage,
+        bringing: ImportActions,
+        cameras: CameraActions,
+        extracting: ExtractionActions,
+    ) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts, self.stage = session, prompts, stage
+        self.bringing, self.cameras, self.extracting = bringing, cameras, extracting
         self.plans = (
             Plan("Turntable", "The product rotates before a camera, as a film that loops.", self.turntable),
             Plan("Look around a product", "A camera orbits the product at a steady distance.", self.orbit),
@@ -51,7 +63,7 @@ class PlanActions(QObject):
 
     def menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of starting points."""
-        menu = QMenu("Begin from a plan", self.window)
+        menu = QMenu("Begin from a plan", self.prompts.over)
         for plan in self.plans:
             menu.addAction(action(f"{plan.name} …", lambda chosen=plan: self.begin(chosen), tip=plan.sentence))
         return menu
@@ -61,7 +73,7 @@ class PlanActions(QObject):
         if self.session.project.parts:
             plan.begin()
         else:
-            self.window.bringing.ask(then=plan.begin)
+            self.bringing.ask(then=plan.begin)
 
     def _things(self) -> list[str]:
         """What is selected, or the whole product."""
@@ -97,17 +109,17 @@ class PlanActions(QObject):
     def orbit(self) -> None:
         """Orbit the product."""
         self.session.select_parts(self._things())
-        self.window.cameras.orbit()
+        self.cameras.orbit()
 
     def walk(self) -> None:
         """Take up the walk tool."""
-        self.window.stage.show_all()
-        self.window.cameras.walk()
+        self.stage.show_all()
+        self.cameras.walk()
 
     def take_apart(self) -> None:
         """Find the order of taking the product apart."""
         self.session.select_parts(self._things())
-        self.window.extracting.take_apart()
+        self.extracting.take_apart()
 
     def drive_past(self) -> None:
         """Ask how, and let the product drive past a camera."""
@@ -142,7 +154,7 @@ class PlanActions(QObject):
         wheels = plans.wheels_of(project, meshes, chosen) or plans.wheels_of(project, meshes, [])
         if not wheels:
             tell(
-                self.window,
+                self.prompts.over,
                 "No wheel found",
                 "no part has a cylinder that is as wide as the part, as a wheel's tread is; only CAD files (STEP, IGES) tell "
                 "cylinders. Select the part and use Motion → Wheel to type its axle and circumference",
@@ -188,12 +200,12 @@ class PlanActions(QObject):
                 values[choice.name] = float(kept)
         try:
             dialog = PlanDialog(
-                self.window, title, values, choices, make, told, self.window.cameras.preview, things or []
+                self.prompts.over, title, values, choices, make, told, self.cameras.preview, things or []
             )
         except BadInput as fault:
-            self.window.card.complain(str(fault))
+            self.prompts.complain(str(fault))
             return
-        if self.window.cameras.ask(dialog, title):
+        if self.cameras.ask(dialog, title):
             for choice in choices:
                 QSettings().setValue(f"plans/{title}/{choice.name}", dialog.values[choice.name])
-        self.window.stage.show_all()
+        self.stage.show_all()

@@ -86,17 +86,11 @@ class CameraRows(Rows):
     def _lens(self, camera: Camera, seen: Views) -> None:
         form, (width, height) = self.form, self._frame()
         self._name(camera)
-        form.check(
-            "Parallel",
-            "no perspective",
-            camera.parallel,
-            lambda v: self._change(camera, "Parallel", parallel=v),
-            "Parallel projection: parts keep their size at any distance",
-        )
+        self._fields(camera, "parallel")
         if camera.parallel:
-            self._number(camera, "View height", "view_height", "mm", "Height of the visible area", 0, 50)
+            self._fields(camera, "view_height")
         else:
-            self._number(camera, "Lens", "focal_length", "mm", "Focal length")
+            self._fields(camera, "focal_length")
             wide, high, across = (np.degrees(a) for a in angles(camera, width, height))
 
             def by_angle(typed: float) -> None:
@@ -105,8 +99,7 @@ class CameraRows(Rows):
             form.number(
                 "Angle of view", wide, "°", by_angle, "Horizontal angle of view; the focal length follows", 1, 1
             )
-            self._number(camera, "Sensor width", "sensor_width", "mm", "Width of the exposed sensor area")
-            self._number(camera, "Sensor height", "sensor_height", "mm", "Height of the exposed sensor area")
+            self._fields(camera, "sensor_width", "sensor_height")
         self._carried(camera, seen)
         lines = []
         if not camera.parallel:
@@ -153,27 +146,9 @@ class CameraRows(Rows):
             x, y, z = (float(v) for v in np.round(seen.position[0], 1))
             told = "  ".join(f"{a} {show(v, 'mm', 0)}" for a, v in zip("xyz", (x, y, z), strict=True))
             form.note(f"now at {told}; drag in the lens, or change its path or run")
-            form.number(
-                "Minimum bend radius",
-                camera.least_radius,
-                "mm",
-                lambda v: self._change(camera, "Minimum bend radius", least_radius=v),
-                "Tightest bend allowed on the camera's path; checked",
-                1,
-                50,
-                zero="any",
-            )
+            self._fields(camera, "least_radius")
         if runs or riding:
-            form.number(
-                "Lag",
-                camera.lag,
-                "s",
-                lambda v: self._change(camera, "Lag", lag=v),
-                "Delay of the camera's position behind its carrier, smoothed",
-                2,
-                0.1,
-                zero="none",
-            )
+            self._fields(camera, "lag")
 
     def _told(self, camera: Camera, seen: Views) -> list[str]:
         away = float(np.linalg.norm(seen.target[0] - seen.position[0]))
@@ -208,53 +183,17 @@ class CameraRows(Rows):
 
         if isinstance(aim, PartAim):
             things = self._things(aim.part)
-            form.choice(
-                "Part", things, aim.part, lambda v: change(part=v), "The camera looks at the middle of this part"
-            )
+            self._fields(aim, "part", change=change, options=things)
         elif isinstance(aim, PointAim):
-            form.vector("At", aim.point, "mm", lambda v: change(point=v), "Point the camera looks at")
+            self._fields(aim, "point", change=change)
         elif isinstance(aim, AlongAim):
-            form.number(
-                "Look-ahead",
-                aim.ahead,
-                "mm",
-                lambda v: change(ahead=v),
-                "Distance ahead on the path that the camera looks at",
-                0,
-                100,
-                zero="straight ahead",
-            )
-            form.number(
-                "Yaw",
-                aim.yaw,
-                "°",
-                lambda v: change(yaw=v),
-                "Yaw from the direction of travel; negative is to the right",
-                1,
-                5,
-            )
-            form.number("Pitch", aim.pitch, "°", lambda v: change(pitch=v), "Pitch from the direction of travel", 1, 5)
+            self._fields(aim, "ahead", "yaw", "pitch", change=change)
         elif isinstance(aim, PathAim):
             paths = [(p.id, p.name) for p in project.paths]
-            form.choice(
-                "Path",
-                paths,
-                aim.path,
-                lambda v: change(path=v),
-                "The camera looks at the same share of this path as it has covered of its own",
-            )
+            self._fields(aim, "path", change=change, options=paths)
         else:
             self._keys(camera, aim, change)
-        form.number(
-            "Aim lag",
-            camera.aim_lag,
-            "s",
-            lambda v: self._change(camera, "Aim lag", aim_lag=v),
-            "Delay of the view direction behind the aim, smoothed",
-            2,
-            0.1,
-            zero="none",
-        )
+        self._fields(camera, "aim_lag")
         self._roll(camera)
         yaw, pitch = angles_of(seen.forward[0])
         form.worked(
@@ -292,13 +231,7 @@ class CameraRows(Rows):
 
     def _keys(self, camera: Camera, aim: FreeAim, change: Any) -> None:
         form, time = self.form, self.session.time
-        form.check(
-            "Attached",
-            "turns with its carrier",
-            aim.riding,
-            lambda v: change(riding=v),
-            "Keys are relative to the carrier",
-        )
+        self._fields(aim, "riding", change=change)
         near = [k for k in aim.keys if abs(k.time - time) < 0.5 / self.session.shown.settings.fps]
         form.note(
             f"{len(aim.keys)} key{'s' if len(aim.keys) != 1 else ''}, at "
@@ -360,13 +293,7 @@ class CameraRows(Rows):
             1,
             zero="level",
         )
-        form.check(
-            "Bank",
-            "banks with its carrier",
-            camera.banks,
-            lambda v: self._change(camera, "Bank", banks=v),
-            "Take the horizon of the carrier instead of a level one",
-        )
+        self._fields(camera, "banks")
         if len(camera.roll) > 1:
             form.buttons(
                 (
@@ -381,13 +308,7 @@ class CameraRows(Rows):
     def _demands(self, camera: Camera, seen: Views) -> None:
         project, form, limits = self.session.shown, self.form, camera.framing
         things = [("", "the aim"), *self._things(camera.subject)]
-        form.choice(
-            "Subject",
-            things,
-            camera.subject,
-            lambda v: self._change(camera, "Subject", subject=v),
-            "Part whose size and visibility are checked",
-        )
+        self._fields(camera, "subject", options=things)
         form.choice(
             "Keep size",
             [("", "no"), ("distance", "by distance"), ("lens", "by lens")],
@@ -396,53 +317,14 @@ class CameraRows(Rows):
             "Keep the subject's size as at the playhead, by moving along the line of sight or by focal length",
         )
         if camera.keeps:
-            form.number(
-                "Size",
-                100 * camera.size,
-                "%",
-                lambda v: self._change(camera, "Size", size=v / 100),
-                "Share of the frame's height",
-                1,
-                1,
-            )
+            self._fields(camera, "size")
 
-        def limit(
-            label: str, field: str, unit: str, tip: str, factor: float = 100.0, places: int = 0, zero: str = ""
-        ) -> None:
-            form.number(
-                label,
-                factor * getattr(limits, field),
-                unit,
-                lambda v: self._change(camera, "Limit", framing=msgspec.structs.replace(limits, **{field: v / factor})),
-                tip,
-                places,
-                zero=zero,
-            )
+        def limit(**fields: float) -> None:
+            self._change(camera, "Limit", framing=msgspec.structs.replace(limits, **fields))
 
-        limit(
-            "Minimum size",
-            "least",
-            "%",
-            "Least share of the frame's width or height, whichever is more, that the subject covers",
-        )
-        limit(
-            "Maximum size",
-            "most",
-            "%",
-            "Least share of the frame's width or height, whichever is more, that the subject covers",
-        )
-        limit("Size variation", "change", "%", "Allowed departure of the size from its mean", zero="any")
-        limit("Visible", "visible", "%", "Share of the subject in the frame that must be visible", zero="any")
-        limit("Margin", "margin", "%", "Share of the frame kept free around the subject; negative lets it be cropped")
-        limit("Minimum distance", "near", "mm", "Least distance of the camera from any part", 1.0)
-        limit("Maximum roll", "roll", "°", "Greatest roll of the horizon", 1.0, 1)
+        self._fields(limits, "least", "most", "change", "visible", "margin", "near", "roll", change=limit)
         if camera.walk is not None:
-            walk = camera.walk
-            for label, field, tip in (
-                ("Eye height", "eye_height", "Eye height above the floor"),
-                ("Wall distance", "distance", "Distance kept from walls and furniture; checked"),
-            ):
-                form.number(label, getattr(walk, field), "mm", lambda v, f=field: self._walk(camera, f, v), tip, 0, 50)
+            self._fields(camera.walk, "eye_height", "distance", change=partial(self._walk, camera))
         for i, fade in enumerate(camera.fades):
             form.number(
                 f"{name_of(project, fade.thing)[:18]} shown",
@@ -476,15 +358,15 @@ class CameraRows(Rows):
             lambda p: adjusting.holding_size(p, meshes, camera.id, time, width / height, by),  # type: ignore[arg-type]
         )
 
-    def _walk(self, camera: Camera, field: str, value: float) -> None:
+    def _walk(self, camera: Camera, **fields: float) -> None:
         assert camera.walk is not None
 
         def change(project: Project) -> Project:
             assert camera.walk is not None
-            project = update(project, camera.id, walk=msgspec.structs.replace(camera.walk, **{field: value}))
-            if field == "eye_height":
+            project = update(project, camera.id, walk=msgspec.structs.replace(camera.walk, **fields))
+            if "eye_height" in fields:
                 for run in [r for r in project.runs if r.rider == camera.id]:
-                    project = update(project, run.id, offset=(run.offset[0], run.offset[1], value))
+                    project = update(project, run.id, offset=(*run.offset[:2], fields["eye_height"]))
             return project
 
         self.session.edit("Walk", change)

@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from PySide6.QtCore import QSettings, Qt, QTimer, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QSettings, Qt, QTimer
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QMenu, QScrollArea, QToolButton, QVBoxLayout
 
 from kestrav.app.cards.camera import CameraRows
+from kestrav.app.cards.card_base import CardBase
 from kestrav.app.cards.checks import ChecksRows, RequirementRows
 from kestrav.app.cards.finish import ColourwayRows, FinishRows, FinishRuleRows
 from kestrav.app.cards.gears import BallRows, GearRows, RodRows
 from kestrav.app.cards.handing import CommentRows, StepSheetRows
 from kestrav.app.cards.lights import LightRows
 from kestrav.app.cards.measuring import MeasureRows, NoteRows
-from kestrav.app.cards.memory import Copying, Leading, PathMarkChoice, Repeating, Shaping
 from kestrav.app.cards.moving import AttachmentRows, PoseTrackRows
 from kestrav.app.cards.part import PartRows
 from kestrav.app.cards.path import PathRows
@@ -27,7 +27,6 @@ from kestrav.app.session import Session
 from kestrav.app.stage.part_tools import MeasureTool
 from kestrav.app.widgets.form import Form
 from kestrav.app.widgets.sheet import Section, Sheet, merged, shared_settings, value_of
-from kestrav.core.camera.adjusting import MARGIN
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import find
 from kestrav.core.document.records import (
@@ -57,9 +56,6 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.findings.check import CheckResult
 
-if TYPE_CHECKING:
-    from kestrav.app.actions.contact_actions import ContactActions
-
 _ROWS: dict[type, Any] = {
     Part: PartRows,
     Path: PathRows,
@@ -85,40 +81,11 @@ _ROWS: dict[type, Any] = {
 }
 
 
-class Card(QWidget):
+class Card(CardBase):
     """Shows and edits the session's selection."""
 
-    render_asked = Signal(object)
-    still_asked = Signal(object)
-    surroundings_asked = Signal()
-    film_strip_asked = Signal(object)
-    complained = Signal(str)  # why something was not done
-    film_asked = Signal()
-    orbit_view_asked = Signal(str)
-    orbit_asked = Signal()
-    draw_asked = Signal()
-    draw_on_asked = Signal(str, str)  # a path and which of its ends
-    replace_asked = Signal(str)  # a part, by a file
-    reload_asked = Signal(str)  # a source
-    place_asked = Signal(str)  # what to pick: face, axis, points, pivot, front, up
-    keep_asked = Signal()
-    copy_asked = Signal()
-    trace_asked = Signal()
-    axle_asked = Signal(str)  # what is to turn about what is picked
-    put_down_asked = Signal(str)  # a ride
-    contacts_asked = Signal()
-    breaches_asked = Signal()
-    fits_asked = Signal()
-    requirement_asked = Signal()
-    swept_asked = Signal(str)  # a swept space, to be worked out again
-    moment_asked = Signal(object)  # a comment, to be gone to
-    step_asked = Signal(str, int)  # a step sheet and the number of a step, to be shown
-    view_asked = Signal(str, int)  # a step sheet and the number of a step that takes the stage's view
-    export_asked = Signal(str)  # the title of a kind of export
-
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self.setObjectName("card")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         column = QVBoxLayout(self)
@@ -154,19 +121,9 @@ class Card(QWidget):
         self.form.stepping.connect(session.step_edits)
         self.form.folded.connect(self._on_folded)
         self.area.setWidget(self.form)
-        self.sheet = Sheet()  # what the rows are written to
-        self.result: CheckResult | None = None
         self.shows_checks = False
         self._subject: object = None  # what the form shows
         self._copied: tuple[type, Sheet] | None = None  # settings to paste: of what kind, and they
-        self.fit_margin = MARGIN
-        self.ramps: dict[str, str] = {}  # what soft starts and stops are measured by, where it is a time
-        self.copying = Copying()
-        self.shaping = Shaping()
-        self.leading = Leading()
-        self.repeating = Repeating()
-        self.contacts: ContactActions | None = None
-        self.path_marks = PathMarkChoice(self)
         self.measuring: MeasureTool | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from kestrav.app.cards.project import REQUIRED_TIP
 from kestrav.app.cards.rows import Rows
 from kestrav.app.widgets.sheet import Sheet
 from kestrav.core.clearance.contact_history import Contact
@@ -27,29 +26,17 @@ class ChecksRows(Rows):
     def build(self) -> None:
         project, result, form = self.session.shown, self.card.result, self.form
         self.form.title = "Checks"
-        self._setting("Clearance", "required_clearance", "mm", REQUIRED_TIP)
-        form.check(
-            "Checked",
-            "listed pairs only",
-            project.settings.only_listed,
-            lambda on: self.session.edit("Pairs that are checked", lambda p: edits.settings(p, only_listed=on)),
-            "Check only the pairs listed in requirements, not everything that moves",
-        )
-        self._setting(
-            "Contact tolerance",
+        self._settings(
+            "required_clearance",
+            "only_listed",
             "interference_tolerance",
-            "mm",
-            "Allowed increase of interference for parts in contact; 0 for the facets' own error",
-            2,
+            "flip_angle",
+            "speed_limit",
+            "acceleration_limit",
+            "ground_gap",
+            "dead_time",
+            "kink_step",
         )
-        self._setting("Flip limit", "flip_angle", "°", "Largest change of orientation of a rider between two frames", 0)
-        self._setting("Top speed", "speed_limit", "mm/s", "Greatest speed of any part; 0 for no limit", 0)
-        self._setting(
-            "Acceleration", "acceleration_limit", "mm/s²", "Greatest acceleration of any part; 0 for no limit", 0
-        )
-        self._setting("Ground gap", "ground_gap", "mm", "Largest gap between a wheel and the ground")
-        self._setting("Dead time", "dead_time", "s", "Longest time without motion; 0 for no limit")
-        self._setting("Kink limit", "kink_step", "mm/s", "Largest jump of velocity at a kink of a path", 0)
         if result is None:
             form.note("Checking …")
             return
@@ -210,14 +197,7 @@ class RequirementRows(Rows):
         )
         if asked == "own":
             assert item.required is not None
-            self.form.number(
-                "Clearance",
-                item.required,
-                "mm",
-                lambda value: self._set(item.id, "Required clearance", required=value),
-                "Least distance required between these parts",
-                2,
-            )
+            self._fields(item, "required")
         self._side(item, "Parts", "things")
         self._side(item, "Against", "others")
         result = self.card.result

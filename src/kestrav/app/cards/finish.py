@@ -50,35 +50,12 @@ class FinishRows(Rows):
                 "Whether the finish takes the colour of each part or has a colour of its own",
             )
             if finish.colour:
-                form.colour(
-                    "Base colour",
-                    finish.colour,
-                    lambda v: self._set(finish.id, "Colour", colour=v),
-                    "Colour of the material; of a metal the reflectance facing the viewer",
-                )
-            self._share(
-                finish, "Metallic", "metallic", "How far the material is a metal: 0 % for paint, plastic and glass"
-            )
-            self._share(finish, "Roughness", "roughness", "0 % is a mirror, 100 % has no highlight")
+                self._fields(finish, "colour")
+            self._fields(finish, "metallic", "roughness")
             if finish.metallic < 1:
-                self._plain(
-                    finish,
-                    "Index of refraction",
-                    "index",
-                    "",
-                    "1.5 for most paints and plastics, 1.52 for window glass",
-                    3,
-                    0.01,
-                )
-                self._share(
-                    finish,
-                    "Transmission",
-                    "transmission",
-                    "Share of light that goes through, bent by the index of refraction",
-                )
+                self._fields(finish, "index", "transmission")
         if form.section("Coat", show(100 * finish.coat, "%", 0) if finish.coat else "none"):
-            self._share(finish, "Clear coat", "coat", "Strength of a clear layer over the material")
-            self._share(finish, "Coat roughness", "coat_roughness", "Roughness of the clear coat")
+            self._fields(finish, "coat", "coat_roughness")
         if finish.pictures is not None and form.section("Pictures", "of the product's file"):
             kinds = {
                 "colour": "base colour",
@@ -102,27 +79,18 @@ class FinishRows(Rows):
                 )
             )
         if finish.pictures is None and form.section("Structure", dict(TEXTURES)[finish.texture]):
-            form.choice(
-                "Texture",
-                TEXTURES,
-                finish.texture,
-                lambda v: self._set(finish.id, "Texture", texture=v),
-                "Fine structure of the surface, mapped onto each part as onto a box",
-            )
+            self._fields(finish, "texture", options=TEXTURES)
             if finish.texture:
-                self._plain(finish, "Grain", "grain", "mm", "Size of a square of the texture on the part", 1, 5)
-                self._share(finish, "Relief", "relief", "Depth of the structure in the light")
-                self._share(finish, "Contrast", "contrast", "How much the structure shades the colour")
-                self._share(finish, "Anisotropy", "anisotropy", "How far highlights are drawn out across the grain")
+                self._fields(finish, "grain", "relief", "contrast", "anisotropy")
         if form.section("Sheen and light", "gives light" if finish.emission else ""):
             self._optional_colour(finish, "Sheen", "sheen", "#ffffff", "Colour of the rim light of cloth")
             if finish.sheen:
-                self._share(finish, "Sheen roughness", "sheen_roughness", "Spread of the sheen")
+                self._fields(finish, "sheen_roughness")
             self._optional_colour(
                 finish, "Emission", "emission", "#ffffff", "Colour of the light that the surface gives"
             )
             if finish.emission:
-                self._plain(finish, "Luminance", "luminance", "cd/m²", "Luminance of the surface", 0, 100)
+                self._fields(finish, "luminance")
         if form.section("Parts", f"{len(parts)}"):
             form.note(
                 ", ".join(get(project, i).name for i in parts[:12])
@@ -153,11 +121,6 @@ class FinishRows(Rows):
             5,
         )
 
-    def _plain(self, finish: Finish, label: str, field: str, unit: str, tip: str, places: int, step: float) -> None:
-        self.form.number(
-            label, getattr(finish, field), unit, lambda v: self._set(finish.id, label, **{field: v}), tip, places, step
-        )
-
     def _optional_colour(self, finish: Finish, label: str, field: str, first: str, tip: str) -> None:
         value, form = getattr(finish, field), self.form
         form.check(
@@ -183,19 +146,8 @@ class FinishRuleRows(Rows):
         project, form = self.session.shown, self.form
         form.title = rule.name
         self._name(rule)
-        form.text(
-            "Words",
-            rule.words,
-            lambda v: self._set(rule.id, "Words", words=v),
-            "Words in the names of parts, or of assemblies above them; a star stands for anything",
-        )
-        form.choice(
-            "Finish",
-            [(f.id, f.name) for f in project.finishes],
-            rule.finish,
-            lambda v: self._set(rule.id, "Finish", finish=v),
-            "Finish of these parts, where they have none of their own",
-        )
+        self._fields(rule, "words")
+        self._fields(rule, "finish", options=[(f.id, f.name) for f in project.finishes])
         found = matched(project, rule.words)
         form.worked(
             f"{len(found)} names hold “{rule.words}”" + (f": {', '.join(p.name for p in found[:8])}" if found else "")

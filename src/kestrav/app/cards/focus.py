@@ -20,16 +20,7 @@ class FocusRows(Rows):
 
     def build(self, camera: Camera, seen: Views) -> None:
         """Write the rows of a camera as it looks now."""
-        self.form.number(
-            "F-number",
-            camera.f_number,
-            "",
-            lambda v: self._set(camera.id, "F-number", f_number=v),
-            "Focal length by the diameter of the lens's opening; smaller blurs more. Shown in rendered pictures",
-            1,
-            0.5,
-            "all sharp",
-        )
+        self._fields(camera, "f_number")
         if not camera.f_number:
             return
         time = self.session.time

@@ -192,18 +192,7 @@ class RodRows(TurningRows):
         self.form.title = rod.name if level else f"{rod.name} · {show(rod_length(rod), 'mm', 2)}"
         self._name(rod)
         second = rod.to is not None
-        form.choice(
-            "Motion",
-            [
-                ("level", "stays parallel"),
-                ("points", "points at a pin"),
-                ("slider", "moves a slider"),
-                ("rocker", "moves a rocker"),
-            ],
-            rod.keeps,
-            lambda v: self._set(rod.id, "What the rod does to the part at its other end", keeps=v),
-            "Motion of the rod's other end",
-        )
+        self._fields(rod, "keeps")
         parts = [(p.id, p.name) for p in project.parts if p.id != rod.part]
         form.choice(
             "Crank",
@@ -238,21 +227,9 @@ class RodRows(TurningRows):
                 lambda v: self._set(rod.id, "Pin", to=Pin(to.part, v)),
                 "Pin position on that part, in its coordinates",
             )
-        form.vector(
-            "Near end",
-            rod.near,
-            "mm",
-            lambda v: self._set(rod.id, "Near end", near=v),
-            "Pin position on the rod at the crank end",
-        )
+        self._fields(rod, "near")
         if not level:
-            form.vector(
-                "Far end",
-                rod.far,
-                "mm",
-                lambda v: self._set(rod.id, "Far end", far=v),
-                "Pin position on the rod at the far end",
-            )
+            self._fields(rod, "far")
             form.number(
                 "Length",
                 rod_length(rod),
@@ -262,25 +239,12 @@ class RodRows(TurningRows):
                 3,
             )
         if rod.keeps == "slider":
-            form.vector(
-                "Slide direction",
-                rod.line,
-                "",
-                lambda v: self._set(rod.id, "Line", line=v),
-                "Direction of the slide, in the slider's axes",
-                3,
-            )
+            self._fields(rod, "line")
         elif rod.keeps == "rocker":
             self._line("Axle", rod.axle, lambda axle: self._set(rod.id, "Axle", axle=axle))
             self._pick(rod.id)
         if rod.keeps in ("slider", "rocker"):
-            form.check(
-                "",
-                "Other assembly",
-                rod.other,
-                lambda on: self._set(rod.id, "Other assembly", other=on),
-                "Use the mechanism's second assembly configuration",
-            )
+            self._fields(rod, "other")
         form.worked(*self._sums(project, rod))
         if rod.keeps == "level":
             self._coupled(project, rod)
@@ -379,14 +343,7 @@ class BallRows(TurningRows):
         around = 2 * np.pi * ball.radius
         self.form.title = f"{ball.name} · {show(way / around, 'turns', 2)}"
         self._name(ball)
-        form.number("Radius", ball.radius, "mm", lambda v: self._set(ball.id, "Radius", radius=v), "Rolling radius", 3)
-        form.vector(
-            "Centre",
-            ball.centre,
-            "mm",
-            lambda v: self._set(ball.id, "Centre", centre=v),
-            "Centre of the ball, in the part's coordinates",
-        )
+        self._fields(ball, "radius", "centre")
         parts = [(p.id, p.name) for p in project.parts if p.id != ball.part]
         form.choice(
             "Rolls on",

@@ -24,21 +24,9 @@ class CommentRows(Rows):
         form.buttons(
             ("Go there", lambda: self.card.moment_asked.emit(comment), "Show the moment from the comment's view")
         )
-        form.check(
-            "Status",
-            "done",
-            comment.done,
-            lambda v: self._set(comment.id, "Status", done=v),
-            "Whether the comment is dealt with",
-        )
+        self._fields(comment, "done")
         self._name(comment)
-        form.text(
-            "Author", comment.author, lambda v: self._set(comment.id, "Author", author=v), "Author of the comment"
-        )
-        form.text("Text", comment.text, lambda v: self._set(comment.id, "Text", text=v), "Text of the comment")
-        form.number(
-            "Time", comment.time, "s", lambda v: self._set(comment.id, "Time", time=v), "Moment of the comment", 3, 0.1
-        )
+        self._fields(comment, "author", "text", "time")
         self._delete(comment)
 
 
@@ -71,20 +59,7 @@ class StepSheetRows(Rows):
 
     def _page(self, sheet: StepSheet) -> None:
         form = self.form
-        form.choice(
-            "Look",
-            [("lines", "line drawing"), ("shaded", "shaded")],
-            sheet.look,
-            lambda v: self._set(sheet.id, "Look", look=v),
-            "Look of the pictures: lines stay sharp at any size",
-        )
-        form.choice(
-            "Paper",
-            [("A4", "A4"), ("Letter", "Letter")],
-            sheet.paper,
-            lambda v: self._set(sheet.id, "Paper", paper=v),
-            "Paper size",
-        )
+        self._fields(sheet, "look", "paper")
         form.choice(
             "Direction",
             [("", "portrait"), ("landscape", "landscape")],

@@ -19,25 +19,11 @@ class LightRows(Rows):
         project, form = self.session.shown, self.form
         self.form.title = light.name
         self._name(light)
-        form.choice(
-            "Kind",
-            [("point", "point"), ("spot", "spot"), ("area", "area"), ("sun", "sun")],
-            light.kind,
-            lambda v: self._set(light.id, "Kind", kind=v),
-            "Kind of light: all around, in a cone, from an area, or distant",
-        )
-        form.check("On", "light is on", light.on, lambda v: self._set(light.id, "On", on=v), "Whether the light is on")
-        form.vector(
-            "Position",
-            light.position,
-            "mm",
-            lambda v: self._set(light.id, "Move light", position=v),
-            "Position of the light while nothing moves it",
-        )
+        self._fields(light, "kind", "on", "position")
         if light.kind != "point":
             self._aim(light)
         if light.kind == "spot":
-            form.number("Cone", light.cone, "°", lambda v: self._set(light.id, "Cone", cone=v), "Full cone angle")
+            self._fields(light, "cone")
         if light.kind == "area":
             for i, label in enumerate(("Width", "Height")):
                 form.number(
@@ -62,9 +48,7 @@ class LightRows(Rows):
                 0,
                 50,
             )
-            form.colour(
-                "Colour", light.colour, lambda v: self._set(light.id, "Colour", colour=v), "Colour of the light"
-            )
+            self._fields(light, "colour")
         self._keys(light, unit)
         strength, colour = state(light, self.session.time)
         lines = [f"now {show(strength, unit, 0)}, {colour}"]

@@ -27,15 +27,9 @@ class PoseTrackRows(Rows):
         self.form.title = f"{poses.name} · {show(poses.keys[-1].time, 's', 2)}"
         self._name(poses)
         if poses.trigger is None:
-            self._number(poses, "Start", "start", "s", "Time at which the motion leaves the first pose", 3, 0.1)
+            self._fields(poses, "start")
         self._cue(poses)
-        form.choice(
-            "Interpolation",
-            [("straight", "linear"), ("smooth", "smooth"), ("by hand", "own handles")],
-            poses.between,
-            lambda v: self._set(poses.id, "Interpolation", between=v),
-            "Linear, smooth without overshoot, or with your own handles",
-        )
+        self._fields(poses, "between")
         self._blend(poses)
         for i, key in enumerate(poses.keys):
             self._key(poses, i, key)
@@ -126,23 +120,11 @@ class AttachmentRows(Rows):
         ]
         riders += [(c.id, f"camera {c.name}") for c in project.cameras]
         riders += [(light.id, f"light {light.name}") for light in project.lights]
-        form.choice(
-            "Part",
-            riders,
-            attachment.rider,
-            lambda v: self._set(attachment.id, "Part", rider=v),
-            "Part that is attached",
-        )
+        self._fields(attachment, "rider", options=riders)
         carriers = [(p.id, p.name) for p in project.parts if p.id != attachment.rider]
-        form.choice(
-            "Carrier",
-            carriers,
-            attachment.carrier,
-            lambda v: self._set(attachment.id, "Carrier", carrier=v),
-            "Part it is attached to",
-        )
+        self._fields(attachment, "carrier", options=carriers)
         if attachment.trigger is None:
-            self._number(attachment, "From", "start", "s", "Time of attaching", 3, 0.1)
+            self._fields(attachment, "start")
         self._cue(attachment)
         form.number(
             "To",
@@ -207,15 +189,7 @@ class AttachmentRows(Rows):
             "Yaw to the left, pitch with the front up, roll to the right, in the room",
             2,
         )
-        form.number(
-            "Lowering",
-            attachment.lowering,
-            "s",
-            lambda v: self._set(attachment.id, "Lowering", lowering=v),
-            "Time before release over which the part is lowered",
-            3,
-            0.1,
-        )
+        self._fields(attachment, "lowering")
         if attachment.onto is not None:
             form.note(f"On {get(project, attachment.onto).name}, wherever that part is then.")
         form.buttons(

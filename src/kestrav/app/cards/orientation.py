@@ -109,13 +109,7 @@ class OrientationRows(Rows):
                 lambda v: self._set(run.id, "Frame", orientation=msgspec.structs.replace(orientation, stance=v)),
                 "With the slope, the rider's left axis stays level; upright, it does not pitch; least rotation also suits loops",
             )
-        form.vector(
-            "Rotation offset",
-            run.turn,
-            "°",
-            lambda v: self._set(run.id, "Rotation offset", turn=v),
-            "Yaw, pitch and roll of the rider relative to the run's orientation",
-        )
+        self._fields(run, "turn")
         if isinstance(orientation, KeyedOrientation):
             self._turns(run, orientation)
         self._ground(run)
@@ -250,8 +244,7 @@ class OrientationRows(Rows):
                 change(tuple(every))
 
             turns = rough.axis in ("roll", "pitch", "yaw")
-            axes = [(a, a) for a in ("along", "side", "up", "roll", "pitch", "yaw")]
-            form.choice(f"{i + 1}: axis", axes, rough.axis, lambda v, f=set_one: f(axis=v), "Axis of the deviation")
+            self._fields(rough, "axis", change=set_one, prefix=f"{i + 1}: ")
             form.number(
                 f"{i + 1}: at most",
                 rough.amplitude,
@@ -268,34 +261,8 @@ class OrientationRows(Rows):
                 lambda v, f=set_one: f(frequency=None if v == "way" else 4.0),
                 "Deviation by distance travelled or by time",
             )
-            if rough.frequency is None:
-                form.number(
-                    f"{i + 1}: about",
-                    rough.wavelength,
-                    "mm",
-                    lambda v, f=set_one: f(wavelength=v),
-                    "Wavelength, in a band of one octave",
-                    0,
-                    10,
-                )
-            else:
-                form.number(
-                    f"{i + 1}: about",
-                    rough.frequency,
-                    "1/s",
-                    lambda v, f=set_one: f(frequency=v),
-                    "Frequency, in a band of one octave",
-                    1,
-                    0.5,
-                )
-            form.number(
-                f"{i + 1}: seed",
-                rough.seed,
-                "",
-                lambda v, f=set_one: f(seed=round(v)),
-                "The same seed gives the same roughness",
-                0,
-            )
+            about = "wavelength" if rough.frequency is None else "frequency"
+            self._fields(rough, about, "seed", change=set_one, prefix=f"{i + 1}: ")
         form.buttons(
             ("Add roughness", lambda: change((*run.roughness, Roughness())), "Add a random deviation from the path"),
             ("Delete last", lambda: run.roughness and change(run.roughness[:-1]), "Delete the last roughness"),

@@ -151,23 +151,7 @@ class PartRows(Rows):
     def _motion(self, part: Part) -> None:
         project, form = self.session.shown, self.form
         self._name(part)
-        form.choice(
-            "Role",
-            [("", "free"), ("fixed", "fixed"), ("moving", "will move")],
-            part.role,
-            lambda key: self._set(part.id, "Role", role=key),
-            "Role of the part: a fixed part cannot be moved; a part that will move is checked before it has a run",
-        )
-        form.number(
-            "Minimum bend radius",
-            part.least_radius,
-            "mm",
-            lambda v: self._set(part.id, "Minimum bend radius", least_radius=v),
-            "Tightest bend this part can take; its paths are checked against it",
-            1,
-            50,
-            zero="any",
-        )
+        self._fields(part, "role", "least_radius")
         if project.paths:
             options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]
             form.choice(
@@ -407,20 +391,7 @@ class PartRows(Rows):
         if solid is not None:
             self._look_fields(ids, solid)
         form = self.form
-        form.check(
-            "Shown",
-            "visible and checked",
-            part.shown,
-            lambda v: self._set(part.id, "Show or hide", shown=v),
-            "Hidden parts are neither drawn nor checked (H)",
-        )
-        form.check(
-            "Locked",
-            "not selectable in the stage",
-            part.locked,
-            lambda v: self._set(part.id, "Lock", locked=v),
-            "Clicks pass through this part to the parts behind",
-        )
+        self._fields(part, "shown", "locked")
         form.buttons(
             (
                 "Isolate",

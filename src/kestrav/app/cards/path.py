@@ -142,49 +142,25 @@ class PathRows(Rows):
 
     def _exact(self, path: Path, shape: ArcShape | RectangleShape | HelixShape) -> None:
         """The parameters of an arc, rectangle or helix."""
-        form, change = self.form, partial(self._change, path)
-        tip = "Centre of the circle" if isinstance(shape, ArcShape) else "Centre of the shape; z is its height"
-        form.vector("Centre", shape.centre, "mm", lambda v: change(centre=v), tip)
-
-        def number(label: str, field: str, unit: str, tip: str, step: float = 10.0, places: int = 1) -> None:
-            form.number(label, getattr(shape, field), unit, lambda v: change(**{field: v}), tip, places, step)
-
+        change = partial(self._change, path)
+        self._fields(shape, "centre", change=change)
         if isinstance(shape, ArcShape):
-            form.vector("Start", shape.start, "mm", lambda v: change(start=v), "Start of the arc")
-            number("Sweep", "sweep", "°", "Swept angle; negative for the other direction", 5)
-            form.vector("Axis", shape.axis, "", lambda v: change(axis=v), "Axis of rotation, as a vector", 3)
+            self._fields(shape, "start", "sweep", "axis", change=change)
             return
         if isinstance(shape, RectangleShape):
-            number("Width", "width", "mm", "Overall size along x before rotation")
-            number("Depth", "depth", "mm", "Overall size along y before rotation")
-            number("Corner radius", "radius", "mm", "Radius of the corners; 0 for sharp corners")
-            number("Exponent", "exponent", "", "2 for round corners, more for superelliptic corners", 0.5, 2)
-            number("Rotation", "turn", "°", "Rotation about z", 5)
+            self._fields(shape, "width", "depth", "radius", "exponent", "turn", change=change)
         else:
-            number("Radius", "radius", "mm", "Radius of the helix")
-            number("Pitch", "pitch", "mm", "Rise of one turn; negative downwards")
-            number("Turns", "turns", "", "Number of turns", 0.25, 3)
-            number("Start angle", "start", "°", "Start angle from the x axis", 5)
-        form.check(
-            "Direction",
-            "clockwise seen from above",
-            shape.clockwise,
-            lambda v: change(clockwise=v),
-            "Direction of travel",
-        )
+            self._fields(shape, "radius", "pitch", "turns", "start", change=change)
+        self._fields(shape, "clockwise", change=change)
 
     def _orbit(self, path: Path, shape: OrbitShape) -> None:
         """What an orbit goes around, and how."""
         form, change, project = self.form, partial(self._change, path), self.session.shown
         names = ", ".join(name_of(project, i) for i in shape.around)
         form.note(f"around {names}; follows when they move" if names else "around parts that no longer exist")
-        form.choice("Shape", ORBIT_KINDS, shape.kind, lambda v: change(kind=v), "Shape around the parts in plan")
+        self._fields(shape, "kind", change=change, options=ORBIT_KINDS)
 
-        def number(label: str, field: str, unit: str, tip: str, step: float = 50.0, places: int = 0) -> None:
-            form.number(label, getattr(shape, field), unit, lambda v: change(**{field: v}), tip, places, step)
-
-        number("Offset", "offset", "mm", "Distance from the outline")
-        number("Height", "height", "mm", "Height above z = 0")
+        self._fields(shape, "offset", "height", change=change)
         if shape.kind in ("rectangle", "hull"):
             rounding = shape.offset if shape.rounding is None else shape.rounding
             form.number(
@@ -196,19 +172,10 @@ class PathRows(Rows):
                 0,
                 50,
             )
-        number("Start angle", "start", "°", "Azimuth of the start, counter-clockwise from +x", 5, 1)
-        number("Laps", "laps", "", "Number of laps; below 1 for a part of a lap", 0.25, 3)
-        number("Rise", "rise", "mm", "Height gained from start to end")
-        number("Tilt", "tilt", "°", "Tilt of the plane", 1, 1)
+        self._fields(shape, "start", "laps", "rise", "tilt", change=change)
         if shape.tilt:
-            number("Azimuth of highest point", "toward", "°", "Azimuth of the tilted shape's highest point", 5, 1)
-        form.check(
-            "Direction",
-            "clockwise seen from above",
-            shape.clockwise,
-            lambda v: change(clockwise=v),
-            "Direction of travel",
-        )
+            self._fields(shape, "toward", change=change)
+        self._fields(shape, "clockwise", change=change)
         form.buttons(
             (
                 "Start at the view",
@@ -218,21 +185,8 @@ class PathRows(Rows):
         )
 
     def _ellipse(self, path: Path, shape: EllipseShape) -> None:
-        form, change = self.form, partial(self._change, path)
-        form.vector("Centre", shape.centre, "mm", lambda v: change(centre=v), "Centre of the ellipse; z is its height")
-        form.number("Half width", shape.half_x, "mm", lambda v: change(half_x=v), "Half axis along x", step=10)
-        form.number("Half depth", shape.half_y, "mm", lambda v: change(half_y=v), "Half axis along y", step=10)
-        form.number("Rotation", shape.turn, "°", lambda v: change(turn=v), "Rotation of the ellipse about z")
-        form.number(
-            "Start angle", shape.start, "°", lambda v: change(start=v), "Start angle from the ellipse's x axis", step=5
-        )
-        form.check(
-            "Direction",
-            "clockwise seen from above",
-            shape.clockwise,
-            lambda v: change(clockwise=v),
-            "Direction of travel",
-        )
+        change = partial(self._change, path)
+        self._fields(shape, "centre", "half_x", "half_y", "turn", "start", "clockwise", change=change)
 
     def _points(self, path: Path, shape: PointShape) -> None:
         form, index = self.form, self.session.point

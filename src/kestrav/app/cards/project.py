@@ -29,7 +29,6 @@ PROJECT_FIELDS = (
     "White balance",
 )
 _SAID = {"daylight": "daylight by place and time", "environment": "surroundings of a file"}
-REQUIRED_TIP = "Required clearance between moving parts and all others"
 
 
 class ProjectRows(Rows):
@@ -45,9 +44,7 @@ class ProjectRows(Rows):
             lambda text: self.session.edit("Rename project", lambda p: edits.rename_project(p, text)),
             "The project's name",
         )
-        tip = "Frames per second for checking and stepping"
-        self._setting("Frame rate", "fps", "fps", tip, places=0)
-        self._setting("Clearance", "required_clearance", "mm", REQUIRED_TIP)
+        self._settings("fps", "required_clearance")
         form.number(
             "Tolerance",
             settings.chord() or 0.0,
@@ -81,13 +78,7 @@ class ProjectRows(Rows):
             self.session.edit("Light", lambda p: edits.light(p, **fields))
 
         form.heading("Light")
-        form.choice(
-            "Light set-up",
-            [(name, _SAID.get(name, name)) for name in SETUPS],
-            light.setup,
-            lambda v: change(setup=v),
-            "Soft boxes, sky or surroundings that light the stage, the lens and all pictures",
-        )
+        self._fields(light, "setup", change=change, options=[(name, _SAID.get(name, name)) for name in SETUPS])
         if light.setup == "daylight":
             self._daylight(
                 light.daylight, lambda **fields: change(daylight=msgspec.structs.replace(light.daylight, **fields))
@@ -99,63 +90,16 @@ class ProjectRows(Rows):
             form.worked(
                 f"Surroundings: <b>{escape(name)}</b>, exposed so that a level white surface shows just below white"
             )
-        form.number(
-            "Light turned", light.turn, "°", lambda v: change(turn=v), "Turn of the light about the vertical", 0, 15
-        )
-        form.number(
-            "Light level",
-            light.level,
-            "EV",
-            lambda v: change(level=v),
-            "Brightness of the set-up's lamps in stops",
-            1,
-            0.5,
-        )
+        self._fields(light, "turn", "level", change=change)
         if light.setup not in ("daylight", "environment"):
-            form.number(
-                "Softness",
-                100 * light.softness,
-                "%",
-                lambda v: change(softness=v / 100),
-                "Size of the soft boxes",
-                0,
-                10,
-            )
-        form.number(
-            "Exposure", light.exposure, "EV", lambda v: change(exposure=v), "Exposure of pictures in stops", 1, 0.5
-        )
-        form.number(
-            "White balance",
-            light.white,
-            "K",
-            lambda v: change(white=v),
-            "Colour temperature of light that shows as white",
-            0,
-            250,
-        )
+            self._fields(light, "softness", change=change)
+        self._fields(light, "exposure", "white", change=change)
 
     def _daylight(self, light: Daylight, change: Callable[..., None]) -> None:
         form = self.form
         form.text("Date", light.date, lambda v: change(date=v.strip()), "Date as year-month-day, such as 2026-06-21")
         form.text("Time of day", light.clock, lambda v: change(clock=v.strip()), "Local time, such as 14:30")
-        form.number(
-            "Ahead of UTC", light.utc, "h", lambda v: change(utc=v), "Hours that local time is ahead of UTC", 2, 1
-        )
-        form.number(
-            "Latitude", light.latitude, "°", lambda v: change(latitude=v), "Degrees north; negative is south", 3, 1
-        )
-        form.number(
-            "Longitude", light.longitude, "°", lambda v: change(longitude=v), "Degrees east; negative is west", 3, 1
-        )
-        form.number(
-            "Turbidity",
-            light.turbidity,
-            "",
-            lambda v: change(turbidity=v),
-            "Haze of the air: 2 very clear, 10 hazy",
-            1,
-            0.5,
-        )
+        self._fields(light, "utc", "latitude", "longitude", "turbidity", change=change)
         sun, (direct, diffuse) = sun_of(light), level_illuminance(light)
         whole = direct + diffuse
         form.worked(

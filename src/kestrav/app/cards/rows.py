@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import warnings
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from functools import partial
+from typing import Any
 
 import msgspec
 import numpy as np
 import scipy
 
+from kestrav.app.cards.card_base import CardBase
 from kestrav.core.document import edits
+from kestrav.core.document.fields import FieldInfo, infos, options as known_options
 from kestrav.core.document.lookup import ancestors, find, subtree, topmost
 from kestrav.core.document.records import (
     KIND_WORDS,
@@ -18,16 +23,15 @@ from kestrav.core.document.records import (
     ContactTrigger,
     Item,
     PoseTrack,
+    Record,
     Run,
+    Settings,
     TimedRotation,
     Trigger,
 )
 from kestrav.core.editing.run_making import add_run
 from kestrav.core.kinematics.legs import movers
 from kestrav.core.kinematics.runs import begins
-
-if TYPE_CHECKING:
-    from kestrav.app.cards.card import Card
 
 _CONTACT = "contact"  # a choice beside the ids of runs
 Vector = tuple[float, float, float]
@@ -36,7 +40,7 @@ Vector = tuple[float, float, float]
 class Rows:
     """Fills a card's form for one kind of thing."""
 
-    def __init__(self, card: Card) -> None:
+    def __init__(self, card: CardBase) -> None:
         self.card, self.session, self.form = card, card.session, card.sheet
 
     def _name(self, item: Item) -> None:
@@ -45,34 +49,61 @@ class Rows:
     def _set(self, item_id: str, label: str, **fields: Any) -> None:
         self.session.edit(label, lambda project: edits.update(project, item_id, **fields))
 
-    def _number(
+    def _fields(
         self,
-        item: Item,
-        label: str,
-        field: str,
-        unit: str,
-        tip: str,
-        places: int = 1,
-        step: float = 1.0,
+        record: Record,
+        *names: str,
+        change: Callable[..., object] | None = None,
+        options: Sequence[tuple[str, str]] = (),
         own: bool = False,
+        prefix: str = "",
     ) -> None:
-        """A number of a record; a field of whole numbers takes the nearest one."""
-        value = getattr(item, field)
-        kind = type(value)
+        """Rows for fields of a record as they are described there. ``change`` is told a field by its name and new value, where the record is no
+        thing by itself; ``prefix`` goes before the labels, where there are several such records; ``options`` are those of a field whose record does not know them."""
+        for name in names:
+            info, kept = infos(type(record))[name], getattr(record, name)
+            info = replace(info, label=prefix + info.label) if prefix else info
+            self._field(
+                info, kept, partial(self._take, record, name, change), options or known_options(type(record), name), own
+            )
 
-        def change(typed: float) -> None:
-            self._set(item.id, label, **{field: round(typed) if kind is int else typed})
+    def _take(self, record: Record, name: str, change: Callable[..., object] | None, value: Any) -> None:
+        if change is not None:
+            change(**{name: value})
+        else:
+            self._set(record.id, infos(type(record))[name].label or name, **{name: value})  # type: ignore[attr-defined]
 
-        self.form.number(label, value, unit, change, tip, places, step, own=own)
+    def _settings(self, *names: str) -> None:
+        """Rows for fields of the project's settings."""
 
-    def _setting(self, label: str, field: str, unit: str, tip: str, places: int = 1) -> None:
-        """A number of the project's settings."""
-        value = getattr(self.session.shown.settings, field)
+        def change(**fields: Any) -> None:
+            label = infos(Settings)[next(iter(fields))].label
+            self.session.edit(label, lambda project: edits.settings(project, **fields))
 
-        def change(typed: float) -> None:
-            self.session.edit(label, lambda project: edits.settings(project, **{field: typed}))
+        self._fields(self.session.shown.settings, *names, change=change)
 
-        self.form.number(label, value, unit, change, tip, places)
+    def _field(
+        self, info: FieldInfo, kept: Any, take: Callable[[Any], object], options: Sequence[tuple[str, str]], own: bool
+    ) -> None:
+        form = self.form
+        if isinstance(kept, bool):
+            form.check(info.label, info.text, kept, take, info.tip, own=own)
+        elif isinstance(kept, tuple):
+            form.vector(info.label, kept, info.unit, take, info.tip, info.places, own=own)
+        elif isinstance(kept, int | float):
+            whole = isinstance(kept, int)
+
+            def typed(value: float) -> None:
+                take(round(value) if whole else value / info.factor)
+
+            shown = kept if whole else info.factor * kept
+            form.number(info.label, shown, info.unit, typed, info.tip, info.places, info.step, info.zero, own=own)
+        elif info.is_colour:
+            form.colour(info.label, kept, take, info.tip, own=own)
+        elif options:
+            form.choice(info.label, options, kept, take, info.tip, own=own)
+        else:
+            form.text(info.label, kept, take, info.tip, own=own)
 
     def _cue(self, item: Run | PoseTrack | Attachment | TimedRotation) -> None:
         """When it begins: by time, by what another run does, or by a contact."""
@@ -97,27 +128,13 @@ class Rows:
                 for p in project.parts
                 if p.parent is None or p.geometry is None or p.id in movers(project) or p.id in (trigger.a, trigger.b)
             ]
-            form.choice("Part", things, trigger.a, lambda v: change(a=v), "First part or assembly of the contact")
-            form.choice("Touches", things, trigger.b, lambda v: change(b=v), "Second part or assembly of the contact")
+            self._fields(trigger, "a", change=change, options=things)
+            self._fields(trigger, "b", change=change, options=things)
         else:
-            form.choice(
-                "Event",
-                [("start", "starts"), ("way", "passes a station"), ("arrival", "arrives")],
-                trigger.at,
-                lambda v: change(at=v),
-                "Event of that run",
-            )
+            self._fields(trigger, "at", change=change)
             if trigger.at == "way":
-                form.number(
-                    "Station",
-                    100 * trigger.place,
-                    "%",
-                    lambda v: change(place=v / 100),
-                    "Station as a share of its path",
-                    1,
-                    5,
-                )
-        form.number("Delay", trigger.delay, "s", lambda v: change(delay=v), "Delay after the trigger", 3, 0.1)
+                self._fields(trigger, "place", change=change)
+        self._fields(trigger, "delay", change=change)
         begun = begins(project, item)
         places = 4 if isinstance(trigger, ContactTrigger) else 3
         form.note(
@@ -137,16 +154,7 @@ class Rows:
         return ContactTrigger(parts[1], parts[0]) if len(parts) > 1 else None
 
     def _blend(self, item: Run | PoseTrack) -> None:
-        self.form.number(
-            "Blend",
-            item.blend,
-            "s",
-            lambda v: self._set(item.id, "Blend", blend=v),
-            "Time over which the motion is blended with the one before",
-            2,
-            0.1,
-            zero="none",
-        )
+        self._fields(item, "blend")
 
     def _add_run(self, rider: str, path: str) -> None:
         # what is selected with it goes along

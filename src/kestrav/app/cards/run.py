@@ -43,32 +43,16 @@ class RunRows(Rows):
 
     def _journey(self, run: Run, course: RunCourse) -> None:
         """Who travels, where and when."""
-        project, form = self.session.shown, self.form
+        project = self.session.shown
         riders = [(p.id, p.name) for p in project.parts if p.geometry is None or p.id == run.rider or p.parent is None]
         riders += [(c.id, f"camera {c.name}") for c in project.cameras]
         riders += [(light.id, f"light {light.name}") for light in project.lights]
         self._name(run)
-        form.choice(
-            "Rider",
-            riders,
-            run.rider,
-            lambda v: self._set(run.id, "Rider", rider=v),
-            "Part, camera or light that travels",
-            own=True,
-        )
+        self._fields(run, "rider", options=riders, own=True)
         paths = [(p.id, f"{p.name} ({show(path_curve(p).length, 'mm', 0)})") for p in project.paths]
-        form.choice("Path", paths, run.path, lambda v: self._set(run.id, "Path", path=v), "Path of the run", own=True)
+        self._fields(run, "path", options=paths, own=True)
         if run.trigger is None and run.follows is None:
-            self._number(
-                run,
-                "Start",
-                "start",
-                "s",
-                "Time at which the run starts; a trigger can be set under Links",
-                3,
-                0.1,
-                own=True,
-            )
+            self._fields(run, "start", own=True)
         self._time(run, course)
 
     def _told_mark(self, run: Run, course: RunCourse) -> str:
@@ -105,13 +89,7 @@ class RunRows(Rows):
                 f"Share of the path's length at which the run {where}",
                 2,
             )
-        form.check(
-            "Backwards",
-            "from end to start",
-            run.backwards,
-            lambda v: self._set(run.id, "Backwards", backwards=v),
-            "Travel the portion in reverse, facing as before; Face the other way turns the rider round",
-        )
+        self._fields(run, "backwards")
         self._passes(run)
 
     def _placement(self, run: Run) -> None:
@@ -124,21 +102,9 @@ class RunRows(Rows):
             ("bottom", "middle of underside"),
             ("point", "picked point"),
         ]
-        form.choice(
-            "Point on path",
-            references,
-            run.reference,
-            lambda v: self._set(run.id, "Point on path", reference=v),
-            "Point of the rider that lies on the path; with the front on the path, the front stops at the mark",
-        )
+        self._fields(run, "reference", options=references)
         if run.reference == "point":
-            form.vector(
-                "Point",
-                run.reference_point,
-                "mm",
-                lambda v: self._set(run.id, "Point on path", reference_point=v),
-                "Point in the rider's coordinates",
-            )
+            self._fields(run, "reference_point")
         form.buttons(
             (
                 "Pick point …",
@@ -146,13 +112,7 @@ class RunRows(Rows):
                 "Pick a corner, centre or place of the rider in the stage to lie on the path",
             )
         )
-        form.vector(
-            "Offset from path",
-            run.offset,
-            "mm",
-            lambda v: self._set(run.id, "Offset", offset=v),
-            "Offset along, to the left of and above the path",
-        )
+        self._fields(run, "offset")
 
     def _passes(self, run: Run) -> None:
         """How often, and what is before and after."""
@@ -168,13 +128,7 @@ class RunRows(Rows):
             zero="no end",
         )
         if run.passes != 1:
-            form.check(
-                "Back and forth",
-                "every other pass returns",
-                run.returns,
-                lambda v: self._set(run.id, "Back and forth", returns=v),
-                "Every other pass returns; otherwise each pass starts anew",
-            )
+            self._fields(run, "returns")
         if run.portion is not None:
             self._portion(run, run.portion)
         ways = ("Before", "before", [("waits", "waits on the path"), ("rests", "at its rest position")])
@@ -274,9 +228,9 @@ class RunRows(Rows):
             "Quantity that is given; the other follows",
         )
         if run.duration is not None:
-            self._number(run, "Duration", "duration", "s", "Duration of the run", 3, 0.1)
+            self._fields(run, "duration")
         else:
-            self._number(run, "Speed", "speed", "mm/s", "Constant speed, or the greatest where the speed varies", 1, 10)
+            self._fields(run, "speed")
         if np.isfinite(course.end):
             form.number(
                 "Arrival",

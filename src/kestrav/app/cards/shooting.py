@@ -53,41 +53,10 @@ class ShotRows(Rows):
         form = self.form
         self._name(shot)
         cameras = [(c.id, c.name) for c in self.session.shown.cameras]
-        form.choice(
-            "Camera",
-            cameras,
-            shot.camera,
-            lambda v: self._set(shot.id, "Camera", camera=v),
-            "Camera of the shot",
-            own=True,
-        )
-        self._number(shot, "From", "start", "s", "Start time", 3, 0.1, own=True)
-        self._number(shot, "To", "end", "s", "End time; its frame is not included", 3, 0.1, own=True)
-        self._number(shot, "Frame rate", "fps", "fps", "Frames per second", 0)
-        form.check(
-            "Film",
-            "part of the film",
-            shot.in_film,
-            lambda v: self._set(shot.id, "Film", in_film=v),
-            "The film is all such shots in order",
-        )
-        form.number(
-            "Cross-fade",
-            shot.fade,
-            "s",
-            lambda v: self._set(shot.id, "Cross-fade", fade=v),
-            "Cross-fade from the previous shot",
-            2,
-            0.1,
-            zero="cut",
-        )
-        form.check(
-            "Loops",
-            "end joins start",
-            shot.loops,
-            lambda v: self._set(shot.id, "Loops", loops=v),
-            "Check that the loop closes, with no frame shown twice",
-        )
+        self._fields(shot, "camera", options=cameras, own=True)
+        self._fields(shot, "start", own=True)
+        self._fields(shot, "end", own=True)
+        self._fields(shot, "fps", "in_film", "fade", "loops")
         form.worked(
             f"({shot.end:.2f} − {shot.start:.2f})\u2009s × {shot.fps:g} fps = <b>{frame_count(shot)} frames</b>",
         )
@@ -99,52 +68,12 @@ class ShotRows(Rows):
 
     def _picture(self, shot: Shot) -> None:
         form = self.form
-        form.choice(
-            "Style",
-            LOOKS,
-            shot.look,
-            lambda v: self._set(shot.id, "Style", look=v),
-            "Display style of the parts in the lens and the film",
-        )
-        form.choice(
-            "Quality",
-            QUALITIES,
-            shot.quality,
-            lambda v: self._set(shot.id, "Quality", quality=v),
-            "Samples per pixel, and shading",
-        )
+        self._fields(shot, "look", options=LOOKS)
+        self._fields(shot, "quality", options=QUALITIES)
         if shot.quality == "finished":
-            self._number(
-                shot, "Samples", "samples", "", "Light paths that a finished picture takes for each pixel", 0, 8
-            )
-            self._number(
-                shot, "Time limit", "seconds", "s", "Seconds after which a finished picture stops; 0 for none", 0, 10
-            )
-            tip = "Noise at which a finished picture stops before all samples are taken, in % of white; 0 for none"
-            self._number(shot, "Noise limit", "noise", "%", tip, 2, 0.25)
-            form.check(
-                "Edges",
-                "drawn",
-                shot.edges,
-                lambda v: self._set(shot.id, "Edges", edges=v),
-                "Draw lines along the outlines and sharp edges of parts over finished pictures",
-            )
-        form.choice(
-            "Floor",
-            FLOORS,
-            shot.floor,
-            lambda v: self._set(shot.id, "Floor", floor=v),
-            "What a product without a floor of its own stands on; the sweep shows from the quality good on",
-        )
-        self._number(
-            shot,
-            "Shutter angle",
-            "shutter",
-            "°",
-            "How long of a frame's 360° the shutter is open; blurs what moves",
-            0,
-            10,
-        )
+            self._fields(shot, "samples", "seconds", "noise", "edges")
+        self._fields(shot, "floor", options=FLOORS)
+        self._fields(shot, "shutter")
         size = f"{shot.width}x{shot.height}"
         sizes = [(f"{w}x{h}", f"{name}: {w} × {h}") for name, (w, h) in SIZES.items()]
         if size not in dict(sizes):
@@ -155,8 +84,7 @@ class ShotRows(Rows):
             self._set(shot.id, "Size", width=wide, height=high)
 
         form.choice("Size", sizes, size, resize, "Picture size in pixels")
-        self._number(shot, "Width", "width", "px", "Width in pixels", 0, 2)
-        self._number(shot, "Height", "height", "px", "Height in pixels", 0, 2)
+        self._fields(shot, "width", "height")
         form.text(
             "Background",
             background_text(shot),
@@ -164,20 +92,15 @@ class ShotRows(Rows):
             "#rrggbb, #rrggbb:#rrggbb for a gradient from bottom to top, or clear for transparent",
         )
         if self.session.shown.colourways:
-            form.choice(
-                "Colourway",
-                [("", "as the project is shown"), *((way.id, way.name) for way in self.session.shown.colourways)],
-                shot.colourway,
-                lambda v: self._set(shot.id, "Colourway", colourway=v),
-                "Finishes that this shot shows",
+            self._fields(
+                shot,
+                "colourway",
+                options=[
+                    ("", "as the project is shown"),
+                    *((way.id, way.name) for way in self.session.shown.colourways),
+                ],
             )
-        form.check(
-            "Paths",
-            "shown in pictures",
-            shot.paths,
-            lambda v: self._set(shot.id, "Paths", paths=v),
-            "Draw the paths in this shot's pictures and film",
-        )
+        self._fields(shot, "paths")
         self._section(shot)
         form.worked(f"{shot.width} × {shot.height} pixels, {shot.width / shot.height:.3f} : 1")
 
@@ -244,10 +167,7 @@ class ShotRows(Rows):
             ("Trace", "of the rider", "trace", "Show the travelled path as it grows"),
         ):
             form.check(label, text, getattr(shows, name), lambda v, n=name: write(**{n: v}), tip)
-        form.number(
-            "Image spacing", shows.images, "s", lambda v: write(images=v), "Show translucent images of the rider along its path", 2, 0.1,
-            zero="none",
-        )  # fmt: skip
+        self._fields(shows, "images", change=write)
         for thing in shows.labels:
             form.buttons(
                 (

@@ -115,36 +115,11 @@ class SpeedProfileRows(Rows):
                 )
 
     def _limited(self, run: Run, speed_profile: Limited, course: RunCourse) -> None:
-        form = self.form
-        for label, field, unit, tip in (
-            ("Top speed", "top", "mm/s", "Greatest speed"),
-            ("Lateral", "sideways", "mm/s²", "Greatest lateral acceleration; the rider slows down for bends"),
-            ("Forward", "forward", "mm/s²", "Greatest forward acceleration"),
-            ("Braking", "braking", "mm/s²", "Greatest deceleration"),
-        ):
-            form.number(
-                label,
-                getattr(speed_profile, field),
-                unit,
-                lambda v, f=field, what=label: self._change(run, what, **{f: v}),
-                tip,
-                step=50,
-                zero="any",
-            )
-        form.check(
-            "From rest",
-            "starts from standstill",
-            speed_profile.from_rest,
-            lambda v: self._change(run, "From rest", from_rest=v),
-            "Otherwise the rider is at speed there",
-        )
-        form.check(
-            "To rest",
-            "ends at standstill",
-            speed_profile.to_rest,
-            lambda v: self._change(run, "To rest", to_rest=v),
-            "Otherwise the rider is at speed there",
-        )
+        def change(**fields: Any) -> None:
+            self._change(run, "Limits", **fields)
+
+        form, names = self.form, ("top", "sideways", "forward", "braking", "from_rest", "to_rest")
+        self._fields(speed_profile, *names, change=change)
         for number, zone in enumerate(speed_profile.zones):
             self._zone(run, speed_profile, number, zone)
         form.buttons(

@@ -78,14 +78,7 @@ class WheelRows(TurningRows):
         turns = turns_of(project, roll)
         self.form.title = f"{roll.name} · {show(turns, 'turns', 2)}"
         self._name(roll)
-        form.number(
-            "Radius",
-            roll.radius,
-            "mm",
-            lambda v: self._set(roll.id, "Radius", radius=v),
-            "Rolling radius of the wheel",
-            3,
-        )
+        self._fields(roll, "radius")
         form.number(
             "Diameter",
             2 * roll.radius,
@@ -102,31 +95,7 @@ class WheelRows(TurningRows):
             "Rolling circumference",
             3,
         )
-        form.number(
-            "Tread radius",
-            roll.outer,
-            "mm",
-            lambda v: self._set(roll.id, "Outer radius", outer=v),
-            "Outer radius of the tread, which touches the ground",
-            3,
-            zero="as above",
-        )
-        form.number(
-            "Start angle",
-            roll.start,
-            "°",
-            lambda v: self._set(roll.id, "Start angle", start=v),
-            "Angle of the wheel at the start",
-        )
-        form.number(
-            "Slip",
-            100 * roll.slip,
-            "%",
-            lambda v: self._set(roll.id, "Slip", slip=v / 100),
-            "Rotation beyond pure rolling (wheelspin); negative for less (braking)",
-            2,
-            zero="none",
-        )
+        self._fields(roll, "outer", "start", "slip")
         self._axle(roll, "axle", "Axle")
         way, around = way_rolled(project, roll), 2 * np.pi * roll.radius
         slipped = "" if roll.slip == 0 else f" × {1 + roll.slip:.4f}"
@@ -233,24 +202,9 @@ class CastorRows(TurningRows):
         form = self.form
         self.form.title = castor.name
         self._name(castor)
-        form.number(
-            "Trail",
-            castor.trail,
-            "mm",
-            lambda v: self._set(castor.id, "Trail", trail=v),
-            "Distance of the wheel's ground contact behind the kingpin; without trail the castor does not turn on reversing",
-            1,
-            zero="none",
-        )
+        self._fields(castor, "trail")
         self._axle(castor, "kingpin", "Kingpin")
-        form.vector(
-            "Ahead",
-            castor.forward,
-            "",
-            lambda v: self._set(castor.id, "Ahead", forward=v),
-            "Direction of the castor at zero angle",
-            3,
-        )
+        self._fields(castor, "forward")
         form.note(f"{get(self.session.shown, castor.part).name} turns about its kingpin into the direction of travel")
         self._delete(castor)
 
@@ -281,14 +235,7 @@ class RotationRows(TurningRows):
             "Quantity that is given; the other follows",
         )
         if rotation.turns is not None:
-            form.number(
-                "Turns",
-                rotation.turns,
-                "",
-                lambda v: self._set(rotation.id, "Turns", turns=v),
-                "Number of turns in all; negative for the other direction",
-                3,
-            )
+            self._fields(rotation, "turns")
             form.number(
                 "Angle",
                 360.0 * rotation.turns,
@@ -320,18 +267,12 @@ class RotationRows(TurningRows):
             s.name for s in project.rotations if rotation.link and s.link == rotation.link and s.id != rotation.id
         ]
         if linked:
-            form.check(
-                "",
-                "Mirrored",
-                rotation.mirrored,
-                lambda on: self._set(rotation.id, "Mirrored", mirrored=on),
-                "Turn opposite to the linked rotations",
-            )
+            self._fields(rotation, "mirrored")
             form.note("Linked with " + ", ".join(linked))
             alone = lambda: self._set(rotation.id, "Unlink", link="")  # noqa: E731
             form.buttons(("Unlink", alone, "Unlink this rotation from the others"))
         if rotation.trigger is None:
-            self._number(rotation, "From", "start", "s", "Time at which the rotation starts", 3, 0.1)
+            self._fields(rotation, "start")
         self._cue(rotation)
         if rotation.trigger is None:
             form.number(

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QSize, Qt
+from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtGui import QCloseEvent, QPainter, QPixmap
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -20,6 +20,8 @@ from PySide6.QtWidgets import (
 
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
+from kestrav.app.player import Player
+from kestrav.app.session import Session
 from kestrav.app.widgets.images import qimage
 from kestrav.core.camera.filmed import film_trimmed
 from kestrav.core.document import edits
@@ -27,29 +29,32 @@ from kestrav.core.document.records import Project, Shot
 from kestrav.core.document.shots import FilmFrame, film_frames, frame_count
 from kestrav.core.errors import BadInput
 
-if TYPE_CHECKING:
-    from kestrav.app.shell.window import Window
-
 WIDE, PICTURES = 88, 6  # pixels of a small picture, and how many there are of a shot
 _GAP = 2
-_HIGH = 352  # pixels of its height, if the timeline was lower
+HEIGHT = 352  # pixels, if the timeline was lower
 
 
 class FilmView(QWidget):
     """Shots of the film, a slider over all of it, and what is done with it."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
+    opened = Signal()
+    left = Signal()
+    lens_alone = Signal(bool)  # the lens is to be seen alone, as the film plays there
+    render_asked = Signal()
+    sheet_asked = Signal()
+
+    def __init__(self, over: QWidget, session: Session, player: Player) -> None:
+        super().__init__(over)
         self.setObjectName("film")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumHeight(230)
-        self.window_, self.session, self.player = window, window.session, window.player
+        self.session, self.player = session, player
+        self.is_open = False
         self.frames: list[FilmFrame] = []
         self.rows: list[tuple[str, QLabel, QLabel]] = []
         self.job: Job | None = None
         self._of: object = None
-        self._sizes: list[int] = []
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 10, 12, 10)
         self.title = QLabel()
@@ -84,9 +89,7 @@ class FilmView(QWidget):
         self._button(buttons, "Include or exclude", self.take_in_or_out, "Include the shot in the film, or exclude it")
         self._button(buttons, "Trim dead ends", self.trim, "Trim the ends of the shots that show no change")
         buttons.addStretch(1)
-        self._button(
-            buttons, "Contact sheet …", window.filming.ask_sheet, "Make a page with small pictures of all shots"
-        )
+        self._button(buttons, "Contact sheet …", self.sheet_asked.emit, "Make a page with small pictures of all shots")
         render = self._button(buttons, "Render film …", self._render, "Set options and render the whole film")
         render.setObjectName("main")
         column.addLayout(buttons)
@@ -111,20 +114,12 @@ class FilmView(QWidget):
     # what there is
 
     def open(self) -> None:
-        """Show it in the place of the timeline, where all of the lens stays in sight."""
-        right, timeline = self.window_.panels.right, self.window_.timeline
-        if right.indexOf(self) < 0:
-            self._sizes = right.sizes()
-            above, below = self._sizes
-            high = max(below, _HIGH)
-            right.addWidget(self)
-            right.setStretchFactor(2, 0)
-            timeline.hide()
-            self.show()
-            right.setSizes([above + below - high, 0, high])
-            self.window_.tools.show_buttons(False)
+        """Show it, and the film in the lens."""
+        if not self.is_open:
+            self.is_open = True
+            self.opened.emit()
             self.follow()
-            self.window_.stage.show_lens_alone(bool(self.frames))
+            self.lens_alone.emit(bool(self.frames))
         self.list.setFocus()
 
     def _edited(self) -> None:
@@ -210,7 +205,7 @@ class FilmView(QWidget):
             "Pictures of the film",
             work.film_pictures,
             project,
-            self.window_.used_meshes(),
+            self.session.used_meshes(),
             WIDE,
             PICTURES,
             tidies=False,
@@ -249,7 +244,7 @@ class FilmView(QWidget):
             self.complain("there is no shot in the film: take one in, or add a camera and a shot")
             return
         first = self.slider.value()
-        self.window_.stage.show_lens_alone(True)
+        self.lens_alone.emit(True)
         self.player.play_film(self.frames, self.frames[0].shot.fps, 0 if first >= len(self.frames) - 1 else first)
 
     def _at_frame(self, frame: int) -> None:
@@ -264,7 +259,7 @@ class FilmView(QWidget):
     def _scrubbed(self, frame: int) -> None:
         if self.frames:
             self.player.stop()
-            self.window_.stage.show_lens_alone(True)
+            self.lens_alone.emit(True)
             self.session.show_film(self.frames[frame])
             self._tell_where()
 
@@ -320,7 +315,7 @@ class FilmView(QWidget):
 
     def _render(self) -> None:
         self.player.stop()
-        self.window_.filming.ask(None, whole=True)
+        self.render_asked.emit()
 
     # leaving it
 
@@ -342,15 +337,12 @@ class FilmView(QWidget):
             self.job = None
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        """The timeline takes its place back, and the lens shows again what is selected."""
+        """The lens shows again what is selected."""
         self._stop_job()
         self.player.stop()
         self._of = None
+        self.is_open = False
         self.session.show_film(None)
-        self.window_.stage.show_lens_alone(False)
-        # out of the splitter, so that its sizes are kept as those of stage and timeline
-        self.setParent(self.window_)
-        self.window_.tools.show_buttons(True)
-        self.window_.timeline.show()
-        self.window_.panels.right.setSizes(self._sizes)
+        self.lens_alone.emit(False)
+        self.left.emit()
         super().closeEvent(event)

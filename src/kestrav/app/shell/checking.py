@@ -15,9 +15,9 @@ from kestrav.app.cards.card import Card
 from kestrav.app.contents.tree import ContentsTree
 from kestrav.app.jobs.camera_check import CameraCheck
 from kestrav.app.jobs.jobs import Checker
+from kestrav.app.player import Player
 from kestrav.app.session import Session
 from kestrav.app.shell.findings_panel import FindingsPanel
-from kestrav.app.shell.player import Player
 from kestrav.app.stage.stage import Stage
 from kestrav.app.timeline.timeline import Timeline
 from kestrav.core.camera.sight import best_sight

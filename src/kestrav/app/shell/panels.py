@@ -28,6 +28,7 @@ class Panels(QSplitter):
         self.parts = {"contents": contents, "card": card, "timeline": timeline}
         self.findings = findings
         self._findings_height = HEIGHT
+        self._sizes_before: list[int] = []
         self.left = QSplitter(Qt.Orientation.Vertical)
         self.left.addWidget(contents)
         self.left.addWidget(findings)
@@ -48,6 +49,24 @@ class Panels(QSplitter):
         timeline.setMinimumHeight(150)
         findings.folded.connect(self._on_findings_folded)
         self.lay_out(1280, 760)
+
+    def put_in_place_of_timeline(self, widget: QWidget, height: int) -> None:
+        """Show a widget where the timeline is, at least so many pixels high."""
+        self._sizes_before = self.right.sizes()
+        above, below = self._sizes_before
+        high = max(below, height)
+        self.right.addWidget(widget)
+        self.right.setStretchFactor(2, 0)
+        self.parts["timeline"].hide()
+        widget.show()
+        self.right.setSizes([above + below - high, 0, high])
+
+    def show_timeline_again(self, widget: QWidget, parent: QWidget) -> None:
+        """Give the timeline its place back from a widget, which becomes its parent's again."""
+        # out of the splitter, so that its sizes are kept as those of stage and timeline
+        widget.setParent(parent)
+        self.parts["timeline"].show()
+        self.right.setSizes(self._sizes_before)
 
     def lay_out(self, width: int, height: int) -> None:
         """Give everything its usual size in a window of a size in pixels; a large one has more for contents, card and timeline."""

@@ -11,13 +11,13 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWi
 
 from kestrav.app.cards.card import Card
 from kestrav.app.contents.tree import ContentsTree
+from kestrav.app.player import Player
 from kestrav.app.session import Session
 from kestrav.app.shell.checking import Checking
 from kestrav.app.shell.findings_panel import FindingsPanel
-from kestrav.app.shell.player import Player
-from kestrav.app.shell.toolbox import Toolbox
 from kestrav.app.stage.overlays import make_native
 from kestrav.app.stage.stage import Stage
+from kestrav.app.stage.toolbox import Toolbox
 from kestrav.app.timeline.timeline import Timeline
 from kestrav.core.document.records import Camera, Project, Wheel
 
@@ -220,8 +220,8 @@ def chapters_of(at: Places) -> tuple[Chapter, ...]:
                     lambda _: isinstance(session.item, Camera),
                 ),
                 Step(
-                    "Type another focal length into <b>Lens</b>, such as <b>28 mm</b>. The lens follows at once.",
-                    field("Lens"),
+                    "Type another value into <b>Focal length</b>, such as <b>28 mm</b>. The lens follows at once.",
+                    field("Focal length"),
                     lens_changed,
                 ),
                 Step(

@@ -34,13 +34,16 @@ from kestrav.app.actions.motion_actions import MotionActions
 from kestrav.app.actions.part_actions import PartActions
 from kestrav.app.actions.path_actions import PathActions
 from kestrav.app.actions.plan_actions import PlanActions
+from kestrav.app.actions.prompts import Prompts
 from kestrav.app.cards.card import Card
 from kestrav.app.contents.tree import ContentsTree
 from kestrav.app.dialogs.finish_shelf import finish_dragged
 from kestrav.app.dialogs.questions import recent_files, tell
+from kestrav.app.film.film_view import HEIGHT as FILM_HEIGHT, FilmView
 from kestrav.app.film.render_dialog import RenderDialog
 from kestrav.app.jobs.job_bar import JobBar
 from kestrav.app.jobs.jobs import Job
+from kestrav.app.player import Player
 from kestrav.app.session import Session
 from kestrav.app.shell.checking import Checking
 from kestrav.app.shell.commands import Commands, ShortcutsDialog
@@ -53,13 +56,12 @@ from kestrav.app.shell.header import Header, PreviewBar, SourceBar
 from kestrav.app.shell.look_up import LookUp
 from kestrav.app.shell.messages import Messages, MessagesDialog
 from kestrav.app.shell.panels import Panels
-from kestrav.app.shell.player import Player
 from kestrav.app.shell.selection_menu import SelectionMenu
-from kestrav.app.shell.toolbox import Toolbox
 from kestrav.app.shell.tour import Places, Tour
 from kestrav.app.shell.welcome import Welcome
 from kestrav.app.stage.point_edits import delete_point, insert_after, next_kind
 from kestrav.app.stage.stage import Stage
+from kestrav.app.stage.toolbox import Toolbox
 from kestrav.app.timeline.timeline import Timeline
 from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document import edits
@@ -68,7 +70,6 @@ from kestrav.core.document.records import KIND_WORDS
 from kestrav.core.files import project_file
 from kestrav.core.files.path_files import SUFFIXES as PATH_SUFFIXES
 from kestrav.core.files.pose_tables import is_pose_table
-from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import span
 from kestrav.core.review.comment_files import SUFFIX as COMMENTS_SUFFIX
 from kestrav.render.picture import grab
@@ -91,21 +92,25 @@ class Window(QMainWindow):
             self, self.session, self.player, self.stage, self.timeline, self.contents, self.card, self.findings
         )
         self.documents = Documents(self, self.session, self.timeline.shown_lanes, self._picture)
-        self.bringing = ImportActions(self)
-        self.preparing = PartActions(self)
-        self.paths = PathActions(self)
-        self.motion = MotionActions(self)
-        self.finishing = FinishActions(self, self.session, self.tools.say_for)
-        self.lighting = LightActions(self)
-        self.contacts = ContactActions(self)
-        self.extracting = ExtractionActions(self)
-        self.clearing = ClearanceActions(self)
+        self.job_bar = JobBar()
+        session, stage, tools, card = self.session, self.stage, self.tools, self.card
+        self.prompts = prompts = Prompts(self, self.job_bar, tools.say_for, tools.say, card.complain)
+        self.bringing = ImportActions(session, prompts, stage, self.checking)
+        self.preparing = PartActions(session, prompts, stage, tools, card, self.contents)
+        self.paths = PathActions(session, prompts, stage, tools, card, self.preparing, self.bringing.ask_paths)
+        self.motion = MotionActions(session, prompts, stage, self.timeline)
+        self.finishing = FinishActions(session, prompts)
+        self.lighting = LightActions(session, prompts, stage, tools)
+        self.contacts = ContactActions(session, prompts, card, self.checking)
+        self.extracting = ExtractionActions(session, prompts)
+        self.clearing = ClearanceActions(session, prompts, card, self.checking)
+        self.filming = FilmActions(session, prompts, self.player)
         self.messages = Messages()
-        searched = (self, self.stage, self.timeline.chart, self.contents)
-        self.look_up = LookUp(self.session, self.stage, self.card, self._menus, searched)
-        self.cameras = CameraActions(self)
-        self.handing_on = ExportActions(self)
-        self.planning = PlanActions(self)
+        searched = (self, stage, self.timeline.chart, self.contents)
+        self.look_up = LookUp(session, stage, card, self._menus, searched)
+        self.cameras = CameraActions(session, prompts, stage, tools, card, self.preparing, self.filming.show_film)
+        self.handing_on = ExportActions(session, prompts, stage, self.timeline, self.checking)
+        self.planning = PlanActions(session, prompts, stage, self.bringing, self.cameras, self.extracting)
         self.selection_menu = SelectionMenu(
             self, self.session, self.card, lambda: self.preparing.menu_actions, self.timeline.transport.time_menu
         )
@@ -168,7 +173,6 @@ class Window(QMainWindow):
         )
         self.versions_action = action("Earlier versions …", self.documents.earlier_versions)
         self.quit_action = action("Quit", self.close, "Ctrl+Q")
-        self.filming = FilmActions(self)
         self.render_action = action("Render shots", self.filming.ask, "Ctrl+R", tip="Render a shot to film or pictures")
         self.still_action = action("Still at the playhead …", self.filming.ask_still, "Ctrl+T")
         self.look_action = action("Picture of the lens", self.filming.look, "F6")
@@ -327,7 +331,6 @@ class Window(QMainWindow):
         self.stage.setMinimumSize(300, 200)
         self.panels = Panels(self.contents, self.findings, self.card, self.stage, self.timeline)
         column.addWidget(self.panels, 1)
-        self.job_bar = JobBar()
         self.stage.play.busy = lambda: self.job_bar.job is not None or self.filming.busy
         self.job_bar.began.connect(self.job_bar.follow)
         column.addWidget(self.job_bar)
@@ -361,6 +364,7 @@ class Window(QMainWindow):
         self.player.changed.connect(self.stage.play.set_playing)
         self.stage.play.preview.changed.connect(self.timeline.transport.show_preview)
         self.findings.mended.connect(session.preview)
+        self.filming.view_made.connect(self._place_film)
         self.card.render_asked.connect(self.filming.ask)
         self.card.still_asked.connect(lambda shot: self.filming.ask_still(shot))
         self.card.surroundings_asked.connect(self.lighting.choose_surroundings)
@@ -391,6 +395,21 @@ class Window(QMainWindow):
         self.welcome.plan_asked.connect(self.planning.begin)
         for changed in (session.edited, session.opened):
             changed.connect(self._show_welcome)
+
+    def _place_film(self, view: FilmView) -> None:
+        """Give the film's view the timeline's place while it is open, where all of the lens stays in sight."""
+
+        def open_view() -> None:
+            self.panels.put_in_place_of_timeline(view, FILM_HEIGHT)
+            self.tools.show_buttons(False)
+
+        def leave() -> None:
+            self.panels.show_timeline_again(view, self)
+            self.tools.show_buttons(True)
+
+        view.opened.connect(open_view)
+        view.left.connect(leave)
+        view.lens_alone.connect(self.stage.show_lens_alone)
 
     def _make_tour(self) -> None:
         places = Places(
@@ -489,46 +508,6 @@ class Window(QMainWindow):
             self.session.select(None)
 
     # jobs
-
-    def used_meshes(self) -> dict[str, Mesh]:
-        """The meshes that the project uses, by content hash."""
-        return {g.hash: self.session.meshes[g.hash] for g in self.session.project.geometry}
-
-    def start_job(self, job: Job, done: Callable[..., object]) -> None:
-        """Start long work, unless some is under way."""
-        if self.job is not None:
-            job.stop()
-            self.card.complain(f"“{self.job.label}” is still under way; let it finish or cancel it first")
-            return
-        job.done.connect(done)
-        job.failed.connect(lambda text: tell(self, job.label, text))
-        job.cancelled.connect(lambda: self.tools.say_for(f"{job.label}: cancelled"))
-        self.job_bar.follow(job)
-
-    def start_or_wait(
-        self,
-        label: str,
-        make: Callable[[], Job],
-        done: Callable[..., object],
-        taken_out: Callable[[], object] = lambda: None,
-    ) -> None:
-        """Start long work that rests on nothing that changes meanwhile, at once or when what is under way has ended.
-
-        ``taken_out`` is called if it is taken out of those that wait.
-        """
-
-        def made() -> Job:
-            job = make()
-            job.done.connect(done)
-            job.failed.connect(lambda text: tell(self, job.label, text))
-            job.cancelled.connect(lambda: self.tools.say_for(f"{job.label}: cancelled"))
-            return job
-
-        if self.job is None:
-            self.job_bar.follow(made())
-        else:
-            self.job_bar.wait(label, made, taken_out)
-            self.tools.say_for(f"{label}: it waits for “{self.job.label}”", 6000)
 
     @property
     def job(self) -> Job | None:

@@ -7,6 +7,9 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from kestrav.core.document.fields import option, quantity
+
+LONGEST = 36_000.0  # s that a project can last
 Vector = tuple[float, float, float]
 Quaternion = tuple[float, float, float, float]
 
@@ -44,6 +47,9 @@ class Record(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defau
     """Common settings of all records."""
 
 
+DELAY = quantity("Delay", "s", "Delay after the trigger", 3, 0.1, low=0, high=LONGEST)
+
+
 class Placement(Record, frozen=True):
     """A position in mm and a rotation as a unit quaternion (w, x, y, z)."""
 
@@ -55,9 +61,14 @@ class Trigger(Record, frozen=True, tag="run"):
     """An event in another run: that it sets out, arrives, or has first gone a share of its way; ``delay`` in s after it."""
 
     run: RunId
-    at: Literal["start", "way", "arrival"] = "arrival"
-    place: float = 0.5
-    delay: float = 0.0
+    at: Annotated[
+        Literal["start", "way", "arrival"],
+        option("Event", "Event of that run", start="starts", way="passes a station", arrival="arrives"),
+    ] = "arrival"
+    place: Annotated[
+        float, quantity("Station", "%", "Station as a share of its path", 1, 5, factor=100, low=0, high=1)
+    ] = 0.5
+    delay: Annotated[float, DELAY] = 0.0
 
 
 class ContactTrigger(Record, frozen=True, tag="contact"):
@@ -66,9 +77,9 @@ class ContactTrigger(Record, frozen=True, tag="contact"):
     What was found is kept: the ``time`` in s of the touch, none where they never do.
     """
 
-    a: MentionedId
-    b: MentionedId
-    delay: float = 0.0
+    a: Annotated[MentionedId, option("Part", "First part or assembly of the contact")]
+    b: Annotated[MentionedId, option("Touches", "Second part or assembly of the contact")]
+    delay: Annotated[float, DELAY] = 0.0
     time: float | None = None
 
 

@@ -5,28 +5,16 @@ from __future__ import annotations
 from itertools import pairwise
 
 from kestrav.core.document.check_values import check_colour, check_time, positive
+from kestrav.core.document.fields import check_fields
 from kestrav.core.document.records import Camera, FreeAim, OrbitShape, Path, Shot
 from kestrav.core.errors import BadInput
 
-LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
-LONGEST_LENS = 10_000.0  # mm
-MOST_LAPS = 100.0
 LEAST_BETWEEN = 0.05  # s between two images of a rider
 
 
 def check_camera(camera: Camera) -> None:
     """Raise BadInput when a lens, an aim or a limit is impossible."""
     label = f"the camera “{camera.name}”"
-    positive(f"{label}: the focal length in mm", camera.focal_length)
-    positive(f"{label}: the sensor width in mm", camera.sensor_width)
-    positive(f"{label}: the sensor height in mm", camera.sensor_height)
-    positive(f"{label}: the height of a parallel view in mm", camera.view_height)
-    if camera.focal_length > LONGEST_LENS:
-        raise BadInput(f"{label}: the focal length is {camera.focal_length:g} mm; {LONGEST_LENS:g} mm is the most")
-    if camera.least_radius < 0:
-        raise BadInput(f"{label} has a negative least radius; give 0 or more")
-    if min(camera.lag, camera.aim_lag) < 0:
-        raise BadInput(f"{label} has a negative lag; give 0 or more")
     if isinstance(camera.aim, FreeAim):
         if not camera.aim.keys:
             raise BadInput(f"{label} aims freely and has no key; give it one")
@@ -48,10 +36,6 @@ def check_camera(camera: Camera) -> None:
     _check_keys([k.time for k in camera.focus.keys], f"{label}: its focus")
     for key in camera.focus.keys:
         positive(f"{label}: the distance of a focus key", key.distance)
-    if camera.walk is not None:
-        positive(f"{label}: the height of the eyes in mm", camera.walk.eye_height)
-        if camera.walk.distance < 0:
-            raise BadInput(f"{label} has a negative distance to keep; give 0 or more")
 
 
 def _check_keys(times: list[float], label: str) -> None:
@@ -68,47 +52,27 @@ def _check_framing(camera: Camera, label: str) -> None:
             f"{label}: its subject may cover {100 * limits.least:g} to {100 * limits.most:g} % of the frame’s height; "
             "the least must be 0 or more, and below the most"
         )
-    if min(limits.change, limits.visible, limits.near, limits.roll) < 0 or limits.visible > 1:
-        raise BadInput(f"{label} has a limit that is negative, or a visible share above 100 %")
-    if not -1 < limits.margin < 0.5:
-        raise BadInput(f"{label} has a margin of {100 * limits.margin:g} % of the frame; give above −100 and below 50")
 
 
 def check_orbit(path: Path, shape: OrbitShape) -> None:
     """Raise BadInput when an orbit goes around nothing or cannot be gone."""
     label = f"the path “{path.name}”"
+    check_fields(shape, label)
     if not shape.outline:
         raise BadInput(f"{label} goes around nothing; give a thing with geometry to go around")
-    if shape.offset < 0 or (shape.rounding is not None and shape.rounding < 0):
-        raise BadInput(f"{label} has a negative offset or rounding; give 0 or more")
-    if not 0 < shape.laps <= MOST_LAPS:
-        raise BadInput(f"{label} goes around {shape.laps:g} times; it can be above 0 and {MOST_LAPS:g} at most")
-    if not -80 <= shape.tilt <= 80:
-        raise BadInput(f"{label} is tilted by {shape.tilt:g}°; it can be −80 to 80")
+    if shape.rounding is not None and shape.rounding < 0:
+        raise BadInput(f"{label} has a negative rounding; give 0 or more")
 
 
 def check_shot(shot: Shot) -> None:
     """Raise BadInput when a shot has no length or no picture."""
     label = f"the shot “{shot.name}”"
+    check_fields(shot, label)
     if not 0 <= shot.start < shot.end:
         raise BadInput(f"{label} runs from {shot.start:g} to {shot.end:g} s; its end must come after its start")
     check_time(shot.end, f"{label} ends")
     if not 0 <= shot.fade < shot.end - shot.start:
         raise BadInput(f"{label} comes by a cross-fade of {shot.fade:g} s; give 0 or more, and less than it lasts")
-    if not 0 <= shot.shutter <= 360:
-        raise BadInput(f"{label} has a shutter angle of {shot.shutter:g}°; it can be 0 to 360")
-    if not 1 <= shot.samples <= 65536:
-        raise BadInput(f"{label} takes {shot.samples} samples of a pixel; it can be 1 to 65536")
-    if not 0 <= shot.seconds <= 1e6:
-        raise BadInput(f"{label} stops a picture after {shot.seconds:g} s; give 0 for no limit, or up to 1000000")
-    if not 0 <= shot.noise <= 100:
-        raise BadInput(f"{label} stops a picture at a noise of {shot.noise:g} %; give 0 for no limit, or up to 100")
-    positive(f"{label}: the frame rate", shot.fps)
-    if shot.fps > 1000:
-        raise BadInput(f"{label} has a frame rate of {shot.fps:g}; it can be 1000 at most")
-    for side, pixels in (("width", shot.width), ("height", shot.height)):
-        if not 16 <= pixels <= LARGEST_PICTURE:
-            raise BadInput(f"{label} has a {side} of {pixels} pixels; it can be 16 to {LARGEST_PICTURE}")
     check_colour(shot.background, f"{label}: the background")
     if shot.background_top:
         check_colour(shot.background_top, f"{label}: the background at the top")

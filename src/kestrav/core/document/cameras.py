@@ -8,33 +8,46 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from kestrav.core.document.base import CameraId, MentionedId, PartId, PathId, Record, Ref, Vector
+from kestrav.core.document.fields import option, quantity, switch
 from kestrav.core.document.surfaces import ColourwayId
+
+LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
+LONGEST_LENS = 10_000.0  # mm
 
 
 class PartAim(Record, frozen=True, tag="part"):
     """Look at the middle of a part or assembly, wherever it is."""
 
-    part: PartId
+    part: Annotated[PartId, option("Part", "The camera looks at the middle of this part")]
 
 
 class PointAim(Record, frozen=True, tag="point"):
     """Look at a point in space."""
 
-    point: Vector
+    point: Annotated[Vector, quantity("At", "mm", "Point the camera looks at")]
 
 
 class AlongAim(Record, frozen=True, tag="along"):
     """Look along the travel: at the place of its way ``ahead`` mm further on, turned by a ``yaw`` to the left and a ``pitch`` up."""
 
-    ahead: float = 0.0
-    yaw: float = 0.0
-    pitch: float = 0.0
+    ahead: Annotated[
+        float,
+        quantity(
+            "Look-ahead", "mm", "Distance ahead on the path that the camera looks at", 0, 100, zero="straight ahead"
+        ),
+    ] = 0.0
+    yaw: Annotated[float, quantity("Yaw", "°", "Yaw from the direction of travel; negative is to the right", 1, 5)] = (
+        0.0
+    )
+    pitch: Annotated[float, quantity("Pitch", "°", "Pitch from the direction of travel", 1, 5)] = 0.0
 
 
 class PathAim(Record, frozen=True, tag="path"):
     """Look at a place on a second path that is as far along it as the camera along its own."""
 
-    path: PathId
+    path: Annotated[
+        PathId, option("Path", "The camera looks at the same share of this path as it has covered of its own")
+    ]
 
 
 class LookKey(Record, frozen=True):
@@ -49,7 +62,7 @@ class FreeAim(Record, frozen=True, tag="free"):
     """Look in directions keyed in time; ``riding`` they turn with what carries the camera."""
 
     keys: tuple[LookKey, ...] = (LookKey(0.0, 0.0),)
-    riding: bool = False
+    riding: Annotated[bool, switch("Attached", "turns with its carrier", "Keys are relative to the carrier")] = False
 
 
 Aim = PartAim | PointAim
@@ -80,20 +93,65 @@ class Framing(Record, frozen=True):
     frame must stay around it; how ``near`` in mm the camera may come to anything, and how far in degrees its horizon may ``roll``.
     """
 
-    least: float = 0.05
-    most: float = 1.2
-    change: float = 0.0
-    visible: float = 0.3
-    margin: float = 0.0
-    near: float = 100.0
-    roll: float = 2.0
+    least: Annotated[
+        float,
+        quantity(
+            "Minimum size",
+            "%",
+            "Least share of the frame's width or height, whichever is more, that the subject covers",
+            0,
+            factor=100,
+            low=0,
+        ),
+    ] = 0.05
+    most: Annotated[
+        float,
+        quantity("Maximum size", "%", "Greatest share of the frame's height that the subject covers", 0, factor=100),
+    ] = 1.2
+    change: Annotated[
+        float,
+        quantity(
+            "Size variation", "%", "Allowed departure of the size from its mean", 0, zero="any", factor=100, low=0
+        ),
+    ] = 0.0
+    visible: Annotated[
+        float,
+        quantity(
+            "Visible",
+            "%",
+            "Share of the subject in the frame that must be visible",
+            0,
+            zero="any",
+            factor=100,
+            low=0,
+            high=1,
+        ),
+    ] = 0.3
+    margin: Annotated[
+        float,
+        quantity(
+            "Margin",
+            "%",
+            "Share of the frame kept free around the subject; negative lets it be cropped",
+            0,
+            factor=100,
+            above=-1,
+            below=0.5,
+        ),
+    ] = 0.0
+    near: Annotated[
+        float, quantity("Minimum distance", "mm", "Least distance of the camera from any part", 0, low=0)
+    ] = 100.0
+    roll: Annotated[float, quantity("Maximum roll", "°", "Greatest roll of the horizon", low=0)] = 2.0
 
 
 class Walk(Record, frozen=True):
     """A walkthrough: the height of the eyes above the floor and the distance kept from everything, in mm."""
 
-    eye_height: float = 1600.0
-    distance: float = 400.0
+    eye_height: Annotated[float, quantity("Eye height", "mm", "Eye height above the floor", 0, 50, above=0)] = 1600.0
+    distance: Annotated[
+        float, quantity("Wall distance", "mm", "Distance kept from walls and furniture; checked", 0, 50, low=0)
+    ] = 400.0
 
 
 class FocusKey(Record, frozen=True):
@@ -126,23 +184,54 @@ class Camera(Record, frozen=True):
     name: str
     aim: CameraAim
     position: Vector = (2500.0, -2500.0, 1700.0)
-    focal_length: float = 35.0
-    sensor_width: float = 36.0
-    sensor_height: float = 24.0
-    least_radius: float = 0.0
-    parallel: bool = False
-    view_height: float = 2000.0
+    focal_length: Annotated[
+        float, quantity("Focal length", "mm", "Focal length of the lens", above=0, high=LONGEST_LENS)
+    ] = 35.0
+    sensor_width: Annotated[float, quantity("Sensor width", "mm", "Width of the exposed sensor area", above=0)] = 36.0
+    sensor_height: Annotated[float, quantity("Sensor height", "mm", "Height of the exposed sensor area", above=0)] = (
+        24.0
+    )
+    least_radius: Annotated[
+        float,
+        quantity(
+            "Minimum bend radius", "mm", "Tightest bend allowed on the camera's path; checked", 1, 50, zero="any", low=0
+        ),
+    ] = 0.0
+    parallel: Annotated[
+        bool, switch("Parallel", "no perspective", "Parallel projection: parts keep their size at any distance")
+    ] = False
+    view_height: Annotated[float, quantity("View height", "mm", "Height of the visible area", 0, 50, above=0)] = 2000.0
     roll: tuple[RollKey, ...] = ()
-    banks: bool = False
-    lag: float = 0.0
-    aim_lag: float = 0.0
-    subject: Annotated[str, Ref(("parts",), blank=True)] = ""
+    banks: Annotated[
+        bool, switch("Bank", "banks with its carrier", "Take the horizon of the carrier instead of a level one")
+    ] = False
+    lag: Annotated[
+        float,
+        quantity("Lag", "s", "Delay of the camera's position behind its carrier, smoothed", 2, 0.1, zero="none", low=0),
+    ] = 0.0
+    aim_lag: Annotated[
+        float,
+        quantity("Aim lag", "s", "Delay of the view direction behind the aim, smoothed", 2, 0.1, zero="none", low=0),
+    ] = 0.0
+    subject: Annotated[
+        Annotated[str, Ref(("parts",), blank=True)], option("Subject", "Part whose size and visibility are checked")
+    ] = ""
     keeps: Literal["", "lens", "distance"] = ""
-    size: float = 0.5
+    size: Annotated[float, quantity("Size", "%", "Share of the frame's height", factor=100)] = 0.5
     fades: tuple[Fade, ...] = ()
     framing: Framing = Framing()
     walk: Walk | None = None
-    f_number: float = 0.0
+    f_number: Annotated[
+        float,
+        quantity(
+            "F-number",
+            "",
+            "Focal length by the diameter of the lens's opening; smaller blurs more. Shown in rendered pictures",
+            1,
+            0.5,
+            zero="all sharp",
+        ),
+    ] = 0.0
     focus: Focus = Focus()
 
 
@@ -173,7 +262,10 @@ class OnPicture(Record, frozen=True):
     turns: bool = False
     speed: bool = False
     trace: bool = False
-    images: float = 0.0
+    images: Annotated[
+        float,
+        quantity("Image spacing", "s", "Show translucent images of the rider along its path", 2, 0.1, zero="none"),
+    ] = 0.0
     clock: bool = False
     title: str = ""
     subtitle: str = ""
@@ -191,27 +283,66 @@ class Shot(Record, frozen=True):
 
     id: str
     name: str
-    camera: CameraId
-    start: float = 0.0
-    end: float = 4.0
-    width: int = 1280
-    height: int = 720
-    fps: float = 30.0
+    camera: Annotated[CameraId, option("Camera", "Camera of the shot")]
+    start: Annotated[float, quantity("From", "s", "Start time", 3, 0.1)] = 0.0
+    end: Annotated[float, quantity("To", "s", "End time; its frame is not included", 3, 0.1)] = 4.0
+    width: Annotated[int, quantity("Width", "px", "Width in pixels", 0, 2, low=16, high=LARGEST_PICTURE)] = 1280
+    height: Annotated[int, quantity("Height", "px", "Height in pixels", 0, 2, low=16, high=LARGEST_PICTURE)] = 720
+    fps: Annotated[float, quantity("Frame rate", "fps", "Frames per second", 0, above=0, high=1000)] = 30.0
     background: str = "#dfe6e6"
     background_top: str = ""
     clear: bool = False
-    paths: bool = False
-    loops: bool = False
-    in_film: bool = True
-    fade: float = 0.0
-    look: LookName = "studio"
-    quality: QualityName = "good"
+    paths: Annotated[bool, switch("Paths", "shown in pictures", "Draw the paths in this shot's pictures and film")] = (
+        False
+    )
+    loops: Annotated[
+        bool, switch("Loops", "end joins start", "Check that the loop closes, with no frame shown twice")
+    ] = False
+    in_film: Annotated[bool, switch("Film", "part of the film", "The film is all such shots in order")] = True
+    fade: Annotated[float, quantity("Cross-fade", "s", "Cross-fade from the previous shot", 2, 0.1, zero="cut")] = 0.0
+    look: Annotated[LookName, option("Style", "Display style of the parts in the lens and the film")] = "studio"
+    quality: Annotated[QualityName, option("Quality", "Samples per pixel, and shading")] = "good"
     section: Section | None = None
     shows: OnPicture = OnPicture()
-    colourway: ColourwayId = ""
-    shutter: float = 0.0
-    samples: int = 24
-    seconds: float = 0.0
-    noise: float = 0.0
-    floor: FloorName = "shadow"
-    edges: bool = False
+    colourway: Annotated[ColourwayId, option("Colourway", "Finishes that this shot shows")] = ""
+    shutter: Annotated[
+        float,
+        quantity(
+            "Shutter angle",
+            "°",
+            "How long of a frame's 360° the shutter is open; blurs what moves",
+            0,
+            10,
+            low=0,
+            high=360,
+        ),
+    ] = 0.0
+    samples: Annotated[
+        int,
+        quantity("Samples", "", "Light paths that a finished picture takes for each pixel", 0, 8, low=1, high=65536),
+    ] = 24
+    seconds: Annotated[
+        float,
+        quantity("Time limit", "s", "Seconds after which a finished picture stops; 0 for none", 0, 10, low=0, high=1e6),
+    ] = 0.0
+    noise: Annotated[
+        float,
+        quantity(
+            "Noise limit",
+            "%",
+            "Noise at which a finished picture stops before all samples are taken, in % of white; 0 for none",
+            2,
+            0.25,
+            low=0,
+            high=100,
+        ),
+    ] = 0.0
+    floor: Annotated[
+        FloorName,
+        option(
+            "Floor", "What a product without a floor of its own stands on; the sweep shows from the quality good on"
+        ),
+    ] = "shadow"
+    edges: Annotated[
+        bool, switch("Edges", "drawn", "Draw lines along the outlines and sharp edges of parts over finished pictures")
+    ] = False

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 
+from kestrav.core.document.base import LONGEST
 from kestrav.core.document.records import KIND_WORDS, Project
 from kestrav.core.errors import BadInput
 
-LONGEST = 36_000.0  # s that a project can last
 _COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
 
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 from kestrav.core.document.base import MentionedId, Record, Vector
+from kestrav.core.document.fields import option, quantity, switch
 
 
 class SavedView(Record, frozen=True):
@@ -20,10 +23,10 @@ class Comment(Record, frozen=True):
 
     id: str
     name: str
-    author: str
-    text: str
-    time: float = 0.0
+    author: Annotated[str, option("Author", "Author of the comment")]
+    text: Annotated[str, option("Text", "Text of the comment")]
+    time: Annotated[float, quantity("Time", "s", "Moment of the comment", 3, 0.1)] = 0.0
     view: SavedView | None = None
     parts: tuple[MentionedId, ...] = ()
     made: str = ""
-    done: bool = False
+    done: Annotated[bool, switch("Status", "done", "Whether the comment is dealt with")] = False

@@ -40,6 +40,7 @@ class FieldInfo:
     low: float | None = None
     high: float | None = None
     text: str = ""
+    is_colour: bool = False
     words: Mapping[str, str] = field(default_factory=lambda: _NO_WORDS)
 
 
@@ -77,9 +78,14 @@ def quantity(
     return _meta(FieldInfo(label, tip, unit, places, step, zero, factor, above, below, low, high))
 
 
-def words(label: str, tip: str, **words: str) -> msgspec.Meta:
-    """Of a text, a colour, or one of several texts, each as it is called in ``words`` where that is not the text itself."""
+def option(label: str, tip: str, **words: str) -> msgspec.Meta:
+    """Of a text, or of one of several texts, each as it is called in ``words`` where that is not the text itself."""
     return _meta(FieldInfo(label, tip, words=MappingProxyType(words)))
+
+
+def swatch(label: str, tip: str) -> msgspec.Meta:
+    """Of a colour."""
+    return _meta(FieldInfo(label, tip, is_colour=True))
 
 
 def switch(label: str, text: str, tip: str) -> msgspec.Meta:
@@ -116,7 +122,7 @@ def _bounded(kind: type) -> tuple[tuple[str, FieldInfo], ...]:
     )
 
 
-def check_fields(record: object, label: str) -> None:
+def check_fields(record: msgspec.Struct, label: str) -> None:
     """Raise BadInput, with the ``label`` of the record, unless its numbers lie within what is said of its fields."""
     for name, info in _bounded(type(record)):
         value = getattr(record, name)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from kestrav.core.document.base import Record
+from kestrav.core.document.fields import option, quantity
 
 SetupName = Literal[
     "workshop", "three-point", "soft boxes", "overhead tent", "window", "dusk", "daylight", "environment"
@@ -22,10 +23,18 @@ class Daylight(Record, frozen=True):
 
     date: str = "2026-06-21"
     clock: str = "10:00"
-    utc: float = 2.0
-    latitude: float = 50.0
-    longitude: float = 10.0
-    turbidity: float = 3.0
+    utc: Annotated[
+        float, quantity("Ahead of UTC", "h", "Hours that local time is ahead of UTC", 2, low=-14, high=14)
+    ] = 2.0
+    latitude: Annotated[float, quantity("Latitude", "°", "Degrees north; negative is south", 3, low=-90, high=90)] = (
+        50.0
+    )
+    longitude: Annotated[float, quantity("Longitude", "°", "Degrees east; negative is west", 3, low=-180, high=180)] = (
+        10.0
+    )
+    turbidity: Annotated[
+        float, quantity("Turbidity", "", "Haze of the air: 2 very clear, 10 hazy", 1, 0.5, low=1.7, high=10)
+    ] = 3.0
 
 
 class Surroundings(Record, frozen=True):
@@ -44,11 +53,24 @@ class LightSetup(Record, frozen=True):
     ``daylight`` is what the set-up of that name shows, ``surroundings`` what “environment” does.
     """
 
-    setup: SetupName = "workshop"
-    turn: float = 0.0
-    level: float = 0.0
-    softness: float = 1.0
-    exposure: float = 0.0
-    white: float = 6500.0
+    setup: Annotated[
+        SetupName,
+        option("Light set-up", "Soft boxes, sky or surroundings that light the stage, the lens and all pictures"),
+    ] = "workshop"
+    turn: Annotated[float, quantity("Light turned", "°", "Turn of the light about the vertical", 0, 15)] = 0.0
+    level: Annotated[
+        float,
+        quantity("Light level", "EV", "Brightness of the set-up's lamps in stops", 1, 0.5, low=-STOPS, high=STOPS),
+    ] = 0.0
+    softness: Annotated[
+        float, quantity("Softness", "%", "Size of the soft boxes", 0, 10, factor=100, low=HARDEST, high=SOFTEST)
+    ] = 1.0
+    exposure: Annotated[
+        float, quantity("Exposure", "EV", "Exposure of pictures in stops", 1, 0.5, low=-STOPS, high=STOPS)
+    ] = 0.0
+    white: Annotated[
+        float,
+        quantity("White balance", "K", "Colour temperature of light that shows as white", 0, 250, low=1667, high=25000),
+    ] = 6500.0
     daylight: Daylight = Daylight()
     surroundings: Surroundings = Surroundings()

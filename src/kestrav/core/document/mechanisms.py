@@ -8,6 +8,9 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from kestrav.core.document.base import AnyTrigger, Needs, PartId, Record, Vector
+from kestrav.core.document.fields import option, quantity, switch
+
+LARGEST_RADIUS = 1e6  # mm of what turns
 
 
 class Axle(Record, frozen=True):
@@ -31,10 +34,28 @@ class Wheel(Record, frozen=True):
     name: str
     part: PartId
     axle: Axle = Axle()
-    radius: float = 50.0
-    outer: float = 0.0
-    start: float = 0.0
-    slip: float = 0.0
+    radius: Annotated[
+        float, quantity("Radius", "mm", "Rolling radius of the wheel", 3, above=0, high=LARGEST_RADIUS)
+    ] = 50.0
+    outer: Annotated[
+        float,
+        quantity(
+            "Tread radius", "mm", "Outer radius of the tread, which touches the ground", 3, zero="as above", low=0
+        ),
+    ] = 0.0
+    start: Annotated[float, quantity("Start angle", "°", "Angle of the wheel at the start")] = 0.0
+    slip: Annotated[
+        float,
+        quantity(
+            "Slip",
+            "%",
+            "Rotation beyond pure rolling (wheelspin); negative for less (braking)",
+            2,
+            zero="none",
+            factor=100,
+            above=-1,
+        ),
+    ] = 0.0
     residual: float = 0.0
     link: str = ""
 
@@ -50,8 +71,17 @@ class Castor(Record, frozen=True):
     name: str
     part: PartId
     kingpin: Axle = Axle((0.0, 0.0, 0.0), (0.0, 0.0, 1.0))
-    forward: Vector = (1.0, 0.0, 0.0)
-    trail: float = 0.0
+    forward: Annotated[Vector, quantity("Ahead", "", "Direction of the castor at zero angle", 3)] = (1.0, 0.0, 0.0)
+    trail: Annotated[
+        float,
+        quantity(
+            "Trail",
+            "mm",
+            "Distance of the wheel's ground contact behind the kingpin; without trail the castor does not turn on reversing",
+            zero="none",
+            low=0,
+        ),
+    ] = 0.0
 
 
 class TimedRotation(Record, frozen=True):
@@ -62,14 +92,16 @@ class TimedRotation(Record, frozen=True):
     name: str
     part: PartId
     axle: Axle = Axle()
-    start: float = 0.0
+    start: Annotated[float, quantity("From", "s", "Time at which the rotation starts", 3, 0.1)] = 0.0
     end: float | None = None
-    turns: float | None = None
+    turns: Annotated[
+        float | None, quantity("Turns", "", "Number of turns in all; negative for the other direction", 3)
+    ] = None
     rpm: float | None = 60.0
     ramp_in: float = 0.0
     ramp_out: float = 0.0
     trigger: AnyTrigger | None = None
-    mirrored: bool = False
+    mirrored: Annotated[bool, switch("", "Mirrored", "Turn opposite to the linked rotations")] = False
     link: str = ""
 
 
@@ -136,14 +168,28 @@ class Rod(Record, frozen=True):
     name: str
     part: PartId
     crank: Pin
-    near: Vector = (0.0, 0.0, 0.0)
-    far: Vector = (100.0, 0.0, 0.0)
-    keeps: Literal["level", "points", "slider", "rocker"] = "level"
+    near: Annotated[Vector, quantity("Near end", "mm", "Pin position on the rod at the crank end")] = (0.0, 0.0, 0.0)
+    far: Annotated[Vector, quantity("Far end", "mm", "Pin position on the rod at the far end")] = (100.0, 0.0, 0.0)
+    keeps: Annotated[
+        Literal["level", "points", "slider", "rocker"],
+        option(
+            "Motion",
+            "Motion of the rod's other end",
+            level="stays parallel",
+            points="points at a pin",
+            slider="moves a slider",
+            rocker="moves a rocker",
+        ),
+    ] = "level"
     to: Annotated[Pin | None, Needs("one")] = None
-    line: Vector = (1.0, 0.0, 0.0)
+    line: Annotated[Vector, quantity("Slide direction", "", "Direction of the slide, in the slider's axes", 3)] = (
+        1.0,
+        0.0,
+        0.0,
+    )
     axle: Axle = Axle()
     coupled: tuple[Coupled, ...] = ()
-    other: bool = False
+    other: Annotated[bool, switch("", "Other assembly", "Use the mechanism's second assembly configuration")] = False
     link: str = ""
 
 
@@ -157,8 +203,12 @@ class Ball(Record, frozen=True):
     id: str
     name: str
     part: PartId
-    centre: Vector = (0.0, 0.0, 0.0)
-    radius: float = 50.0
+    centre: Annotated[Vector, quantity("Centre", "mm", "Centre of the ball, in the part's coordinates")] = (
+        0.0,
+        0.0,
+        0.0,
+    )
+    radius: Annotated[float, quantity("Radius", "mm", "Rolling radius", 3, above=0, high=LARGEST_RADIUS)] = 50.0
     on: PartId | None = None
     normals: tuple[Vector, ...] = ()
     until: float = 0.0

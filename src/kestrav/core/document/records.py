@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from kestrav.core.document.base import (
+    LONGEST,
     AnyTrigger as AnyTrigger,
     ContactTrigger as ContactTrigger,
     MentionedId,
@@ -49,6 +50,7 @@ from kestrav.core.document.comments import (
     Comment as Comment,
     SavedView as SavedView,
 )
+from kestrav.core.document.fields import option, quantity, swatch, switch
 from kestrav.core.document.light_setup import (
     LightSetup as LightSetup,
 )
@@ -77,6 +79,8 @@ from kestrav.core.document.surfaces import (
 )
 
 FORMAT_VERSION = 17
+MOST_TURNS = 1000  # of a helix
+MOST_LAPS = 100  # of an orbit
 
 
 class Geometry(Record, frozen=True):
@@ -187,17 +191,40 @@ class Part(Record, frozen=True):
     geometry: str | None = None
     colour: str = "#9aa7ab"
     opacity: float = 1.0
-    shown: bool = True
+    shown: Annotated[bool, switch("Shown", "visible and checked", "Hidden parts are neither drawn nor checked (H)")] = (
+        True
+    )
     scale: Vector = (1.0, 1.0, 1.0)
     finish: GivenFinishId = ""
-    role: Literal["", "fixed", "moving"] = ""
-    locked: bool = False
+    role: Annotated[
+        Literal["", "fixed", "moving"],
+        option(
+            "Role",
+            "Role of the part: a fixed part cannot be moved; a part that will move is checked before it has a run",
+            **{"": "free"},
+            moving="will move",
+        ),
+    ] = ""
+    locked: Annotated[
+        bool, switch("Locked", "not selectable in the stage", "Clicks pass through this part to the parts behind")
+    ] = False
     source: str | None = None
     origin: str = ""
     form: Form | None = None
     link: str = ""
     baseline: ImportBaseline | None = None
-    least_radius: float = 0.0
+    least_radius: Annotated[
+        float,
+        quantity(
+            "Minimum bend radius",
+            "mm",
+            "Tightest bend this part can take; its paths are checked against it",
+            1,
+            50,
+            zero="any",
+            low=0,
+        ),
+    ] = 0.0
     swept: Swept | None = None
 
 
@@ -224,21 +251,21 @@ class PointShape(Record, frozen=True, tag="points"):
 class EllipseShape(Record, frozen=True, tag="ellipse"):
     """A level ellipse; ``turn`` and ``start`` in degrees, clockwise as seen from above."""
 
-    centre: Vector
-    half_x: float
-    half_y: float
-    turn: float = 0.0
-    start: float = 0.0
-    clockwise: bool = False
+    centre: Annotated[Vector, quantity("Centre", "mm", "Centre of the ellipse; z is its height")]
+    half_x: Annotated[float, quantity("Half width", "mm", "Half axis along x", 1, 10, above=0)]
+    half_y: Annotated[float, quantity("Half depth", "mm", "Half axis along y", 1, 10, above=0)]
+    turn: Annotated[float, quantity("Rotation", "°", "Rotation of the ellipse about z")] = 0.0
+    start: Annotated[float, quantity("Start angle", "°", "Start angle from the ellipse's x axis", 1, 5)] = 0.0
+    clockwise: Annotated[bool, switch("Direction", "clockwise seen from above", "Direction of travel")] = False
 
 
 class ArcShape(Record, frozen=True, tag="arc"):
     """A circular arc about an axis through a centre, from a start, by a sweep in degrees of either sign."""
 
-    centre: Vector
-    start: Vector
-    sweep: float = 90.0
-    axis: Vector = (0.0, 0.0, 1.0)
+    centre: Annotated[Vector, quantity("Centre", "mm", "Centre of the circle")]
+    start: Annotated[Vector, quantity("Start", "mm", "Start of the arc")]
+    sweep: Annotated[float, quantity("Sweep", "°", "Swept angle; negative for the other direction", 1, 5)] = 90.0
+    axis: Annotated[Vector, quantity("Axis", "", "Axis of rotation, as a vector", 3)] = (0.0, 0.0, 1.0)
 
 
 class RectangleShape(Record, frozen=True, tag="rectangle"):
@@ -247,24 +274,26 @@ class RectangleShape(Record, frozen=True, tag="rectangle"):
     ``turn`` in degrees; it starts in the middle of its front side.
     """
 
-    centre: Vector
-    width: float
-    depth: float
-    radius: float = 0.0
-    exponent: float = 2.0
-    turn: float = 0.0
-    clockwise: bool = False
+    centre: Annotated[Vector, quantity("Centre", "mm", "Centre of the shape; z is its height")]
+    width: Annotated[float, quantity("Width", "mm", "Overall size along x before rotation", 1, 10, above=0)]
+    depth: Annotated[float, quantity("Depth", "mm", "Overall size along y before rotation", 1, 10, above=0)]
+    radius: Annotated[float, quantity("Corner radius", "mm", "Radius of the corners; 0 for sharp corners", 1, 10)] = 0.0
+    exponent: Annotated[
+        float, quantity("Exponent", "", "2 for round corners, more for superelliptic corners", 2, 0.5, low=2)
+    ] = 2.0
+    turn: Annotated[float, quantity("Rotation", "°", "Rotation about z", 1, 5)] = 0.0
+    clockwise: Annotated[bool, switch("Direction", "clockwise seen from above", "Direction of travel")] = False
 
 
 class HelixShape(Record, frozen=True, tag="helix"):
     """An upright helix from a centre upwards; ``pitch`` in mm per turn, ``start`` in degrees."""
 
-    centre: Vector
-    radius: float
-    pitch: float
-    turns: float = 3.0
-    start: float = 0.0
-    clockwise: bool = False
+    centre: Annotated[Vector, quantity("Centre", "mm", "Centre of the shape; z is its height")]
+    radius: Annotated[float, quantity("Radius", "mm", "Radius of the helix", 1, 10, above=0)]
+    pitch: Annotated[float, quantity("Pitch", "mm", "Rise of one turn; negative downwards", 1, 10)]
+    turns: Annotated[float, quantity("Turns", "", "Number of turns", 3, 0.25, above=0, high=MOST_TURNS)] = 3.0
+    start: Annotated[float, quantity("Start angle", "°", "Start angle from the x axis", 1, 5)] = 0.0
+    clockwise: Annotated[bool, switch("Direction", "clockwise seen from above", "Direction of travel")] = False
 
 
 class SurfaceShape(Record, frozen=True, tag="surface"):
@@ -298,16 +327,25 @@ class OrbitShape(Record, frozen=True, tag="orbit"):
 
     around: tuple[PartId, ...]
     outline: tuple[tuple[float, float], ...]
-    kind: Literal["circle", "ellipse", "rectangle", "hull"] = "circle"
-    offset: float = 2000.0
+    kind: Annotated[
+        Literal["circle", "ellipse", "rectangle", "hull"], option("Shape", "Shape around the parts in plan")
+    ] = "circle"
+    offset: Annotated[float, quantity("Offset", "mm", "Distance from the outline", 0, 50, low=0)] = 2000.0
     rounding: float | None = None
-    height: float = 1500.0
-    tilt: float = 0.0
-    toward: float = 0.0
-    start: float = -90.0
-    laps: float = 1.0
-    rise: float = 0.0
-    clockwise: bool = False
+    height: Annotated[float, quantity("Height", "mm", "Height above z = 0", 0, 50)] = 1500.0
+    tilt: Annotated[float, quantity("Tilt", "°", "Tilt of the plane", low=-80, high=80)] = 0.0
+    toward: Annotated[
+        float, quantity("Azimuth of highest point", "°", "Azimuth of the tilted shape's highest point", 1, 5)
+    ] = 0.0
+    start: Annotated[
+        float, quantity("Start angle", "°", "Azimuth of the start, counter-clockwise from +x", 1, 5)
+    ] = -90.0
+    laps: Annotated[
+        float,
+        quantity("Laps", "", "Number of laps; below 1 for a part of a lap", 3, 0.25, above=0, high=MOST_LAPS),
+    ] = 1.0
+    rise: Annotated[float, quantity("Rise", "mm", "Height gained from start to end", 0, 50)] = 0.0
+    clockwise: Annotated[bool, switch("Direction", "clockwise seen from above", "Direction of travel")] = False
 
 
 Shape = PointShape | EllipseShape | ArcShape | RectangleShape | HelixShape | SurfaceShape | OrbitShape
@@ -364,13 +402,28 @@ class Limited(Record, frozen=True, tag="limited"):
     """The fastest run within limits: a top speed in mm/s, accelerations in mm/s² sideways, forward and braking (0
     for any), and speeds by zone."""
 
-    top: float = 1000.0
-    sideways: float = 0.0
-    forward: float = 500.0
-    braking: float = 500.0
+    top: Annotated[float, quantity("Top speed", "mm/s", "Greatest speed", 1, 50, zero="any", low=0)] = 1000.0
+    sideways: Annotated[
+        float,
+        quantity(
+            "Lateral",
+            "mm/s²",
+            "Greatest lateral acceleration; the rider slows down for bends",
+            1,
+            50,
+            zero="any",
+            low=0,
+        ),
+    ] = 0.0
+    forward: Annotated[
+        float, quantity("Forward", "mm/s²", "Greatest forward acceleration", 1, 50, zero="any", low=0)
+    ] = 500.0
+    braking: Annotated[float, quantity("Braking", "mm/s²", "Greatest deceleration", 1, 50, zero="any", low=0)] = 500.0
     zones: tuple[SpeedZone, ...] = ()
-    from_rest: bool = True
-    to_rest: bool = True
+    from_rest: Annotated[
+        bool, switch("From rest", "starts from standstill", "Otherwise the rider is at speed there")
+    ] = True
+    to_rest: Annotated[bool, switch("To rest", "ends at standstill", "Otherwise the rider is at speed there")] = True
 
 
 class SpeedKey(Record, frozen=True):
@@ -504,11 +557,15 @@ class Roughness(Record, frozen=True):
     or, where it is given, its ``frequency`` in 1/s it is spread over an octave.
     """
 
-    axis: Literal["along", "side", "up", "roll", "pitch", "yaw"] = "up"
+    axis: Annotated[Literal["along", "side", "up", "roll", "pitch", "yaw"], option("axis", "Axis of the deviation")] = (
+        "up"
+    )
     amplitude: float = 1.0
-    wavelength: float = 200.0
-    frequency: float | None = None
-    seed: int = 1
+    wavelength: Annotated[float, quantity("about", "mm", "Wavelength, in a band of one octave", 0, 10, above=0)] = 200.0
+    frequency: Annotated[
+        float | None, quantity("about", "1/s", "Frequency, in a band of one octave", 1, 0.5, above=0)
+    ] = None
+    seed: Annotated[int, quantity("seed", "", "The same seed gives the same roughness", 0)] = 1
 
 
 class Run(Record, frozen=True):
@@ -531,26 +588,57 @@ class Run(Record, frozen=True):
 
     id: str
     name: str
-    rider: ThingId
-    path: PathId
+    rider: Annotated[ThingId, option("Rider", "Part, camera or light that travels")]
+    path: Annotated[PathId, option("Path", "Path of the run")]
     begin: float = 0.0
     end: float = 1.0
-    start: float = 0.0
-    duration: float | None = 4.0
-    speed: float | None = None
+    start: Annotated[
+        float, quantity("Start", "s", "Time at which the run starts; a trigger can be set under Links", 3, 0.1)
+    ] = 0.0
+    duration: Annotated[
+        float | None, quantity("Duration", "s", "Duration of the run", 3, 0.1, above=0, high=LONGEST)
+    ] = 4.0
+    speed: Annotated[
+        float | None,
+        quantity("Speed", "mm/s", "Constant speed, or the greatest where the speed varies", 1, 10, above=0),
+    ] = None
     speed_profile: SpeedProfile = Even()
     orientation: Orientation = FixedOrientation()
-    backwards: bool = False
-    reference: Literal["pivot", "front", "rear", "bottom", "point"] = "pivot"
-    offset: Vector = (0.0, 0.0, 0.0)
+    backwards: Annotated[
+        bool,
+        switch(
+            "Backwards",
+            "from end to start",
+            "Travel the portion in reverse, facing as before; Face the other way turns the rider round",
+        ),
+    ] = False
+    reference: Annotated[
+        Literal["pivot", "front", "rear", "bottom", "point"],
+        option(
+            "Point on path",
+            "Point of the rider that lies on the path; with the front on the path, the front stops at the mark",
+        ),
+    ] = "pivot"
+    offset: Annotated[Vector, quantity("Offset from path", "mm", "Offset along, to the left of and above the path")] = (
+        0.0,
+        0.0,
+        0.0,
+    )
     bank: Bank = Bank()
     companions: tuple[MentionedId, ...] = ()
-    reference_point: Vector = (0.0, 0.0, 0.0)
-    turn: Vector = (0.0, 0.0, 0.0)
+    reference_point: Annotated[Vector, quantity("Point", "mm", "Point in the rider's coordinates")] = (0.0, 0.0, 0.0)
+    turn: Annotated[
+        Vector, quantity("Rotation offset", "°", "Yaw, pitch and roll of the rider relative to the run's orientation")
+    ] = (0.0, 0.0, 0.0)
     trigger: AnyTrigger | None = None
     holds: tuple[Hold, ...] = ()
     passes: int = 1
-    returns: bool = False
+    returns: Annotated[
+        bool,
+        switch(
+            "Back and forth", "every other pass returns", "Every other pass returns; otherwise each pass starts anew"
+        ),
+    ] = False
     before: Literal["waits", "rests"] = "waits"
     after: Literal["stays", "rests"] = "stays"
     follows: Following | None = None
@@ -558,7 +646,10 @@ class Run(Record, frozen=True):
     roughness: tuple[Roughness, ...] = ()
     mark: float | None = None
     arrive_by: float | None = None
-    blend: float = 0.0
+    blend: Annotated[
+        float,
+        quantity("Blend", "s", "Time over which the motion is blended with the one before", 2, 0.1, zero="none", low=0),
+    ] = 0.0
     link: str = ""
     portion: tuple[float, float] | None = None
 
@@ -591,10 +682,21 @@ class PoseTrack(Record, frozen=True):
     name: str
     rider: ThingId
     keys: tuple[KeyPose, ...]
-    start: float = 0.0
-    between: Literal["straight", "smooth", "by hand"] = "smooth"
+    start: Annotated[float, quantity("Start", "s", "Time at which the motion leaves the first pose", 3, 0.1)] = 0.0
+    between: Annotated[
+        Literal["straight", "smooth", "by hand"],
+        option(
+            "Interpolation",
+            "Linear, smooth without overshoot, or with your own handles",
+            straight="linear",
+            **{"by hand": "own handles"},
+        ),
+    ] = "smooth"
     trigger: AnyTrigger | None = None
-    blend: float = 0.0
+    blend: Annotated[
+        float,
+        quantity("Blend", "s", "Time over which the motion is blended with the one before", 2, 0.1, zero="none", low=0),
+    ] = 0.0
 
 
 class Attachment(Record, frozen=True):
@@ -606,14 +708,17 @@ class Attachment(Record, frozen=True):
 
     id: str
     name: str
-    rider: ThingId
-    carrier: PartId
-    start: float = 0.0
+    rider: Annotated[ThingId, option("Part", "Part that is attached")]
+    carrier: Annotated[PartId, option("Carrier", "Part it is attached to")]
+    start: Annotated[float, quantity("From", "s", "Time of attaching", 3, 0.1)] = 0.0
     end: float | None = None
     trigger: AnyTrigger | None = None
     put: Placement | None = None
     onto: PartId | None = None
-    lowering: float = 1.0
+    lowering: Annotated[
+        float,
+        quantity("Lowering", "s", "Time before release over which the part is lowered", 3, 0.1, low=0, high=LONGEST),
+    ] = 1.0
 
 
 class LightKey(Record, frozen=True):
@@ -633,15 +738,22 @@ class Light(Record, frozen=True):
 
     id: str
     name: str
-    kind: Literal["point", "spot", "area", "sun"] = "point"
-    position: Vector = (0.0, -1500.0, 2200.0)
+    kind: Annotated[
+        Literal["point", "spot", "area", "sun"],
+        option("Kind", "Kind of light: all around, in a cone, from an area, or distant"),
+    ] = "point"
+    position: Annotated[Vector, quantity("Position", "mm", "Position of the light while nothing moves it")] = (
+        0.0,
+        -1500.0,
+        2200.0,
+    )
     aim: Aim = PointAim((0.0, 0.0, 0.0))
     strength: float = 800.0
-    colour: str = "#fff3dd"
-    cone: float = 60.0
+    colour: Annotated[str, swatch("Colour", "Colour of the light")] = "#fff3dd"
+    cone: Annotated[float, quantity("Cone", "°", "Full cone angle", above=0, below=180)] = 60.0
     size: tuple[float, float] = (600.0, 600.0)
     keys: tuple[LightKey, ...] = ()
-    on: bool = True
+    on: Annotated[bool, switch("On", "light is on", "Whether the light is on")] = True
 
 
 class Contact(Record, frozen=True):
@@ -665,7 +777,9 @@ class Requirement(Record, frozen=True):
     name: str
     things: Annotated[tuple[MentionedId, ...], Needs("one")]
     others: Annotated[tuple[MentionedId, ...], Needs("one")] = ()
-    required: float | None = None
+    required: Annotated[
+        float | None, quantity("Clearance", "mm", "Least distance required between these parts", 2, low=0)
+    ] = None
     checked: bool = True
 
 
@@ -709,21 +823,49 @@ class Settings(Record, frozen=True):
     ``lanes`` are the curves that the chart shows.
     """
 
-    fps: float = 30.0
-    required_clearance: float = 5.0
+    fps: Annotated[
+        float, quantity("Frame rate", "fps", "Frames per second for checking and stepping", 0, above=0, high=1000)
+    ] = 30.0
+    required_clearance: Annotated[
+        float, quantity("Clearance", "mm", "Required clearance between moving parts and all others", low=0)
+    ] = 5.0
     contact_distance: float = 0.05
-    interference_tolerance: float = 0.0
-    flip_angle: float = 45.0
-    kink_step: float = 50.0
-    speed_limit: float = 0.0
-    acceleration_limit: float = 0.0
+    interference_tolerance: Annotated[
+        float,
+        quantity(
+            "Contact tolerance",
+            "mm",
+            "Allowed increase of interference for parts in contact; 0 for the facets' own error",
+            2,
+            low=0,
+        ),
+    ] = 0.0
+    flip_angle: Annotated[
+        float, quantity("Flip limit", "°", "Largest change of orientation of a rider between two frames", 0, above=0)
+    ] = 45.0
+    kink_step: Annotated[
+        float, quantity("Kink limit", "mm/s", "Largest jump of velocity at a kink of a path", 0, above=0)
+    ] = 50.0
+    speed_limit: Annotated[
+        float, quantity("Top speed", "mm/s", "Greatest speed of any part; 0 for no limit", 0, low=0)
+    ] = 0.0
+    acceleration_limit: Annotated[
+        float, quantity("Acceleration", "mm/s²", "Greatest acceleration of any part; 0 for no limit", 0, low=0)
+    ] = 0.0
     smallest_size: float = 2.0
     largest_size: float = 200_000.0
-    ground_gap: float = 2.0
-    dead_time: float = 1.0
+    ground_gap: Annotated[float, quantity("Ground gap", "mm", "Largest gap between a wheel and the ground", low=0)] = (
+        2.0
+    )
+    dead_time: Annotated[float, quantity("Dead time", "s", "Longest time without motion; 0 for no limit", low=0)] = 1.0
     walking_speed: float = 1800.0
     crossing_time: float = 7.0
-    only_listed: bool = False
+    only_listed: Annotated[
+        bool,
+        switch(
+            "Checked", "listed pairs only", "Check only the pairs listed in requirements, not everything that moves"
+        ),
+    ] = False
     lanes: tuple[str, ...] = ("clearance", "speed")
 
 

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from kestrav.core.document.base import Needs, Record, Ref
 from kestrav.core.document.comments import SavedView
+from kestrav.core.document.fields import option
 
 MotionId = Annotated[str, Ref(("runs", "pose_tracks"), moves=False)]
 """Of a run or key poses that a step shows."""
@@ -32,9 +33,11 @@ class StepSheet(Record, frozen=True):
     id: str
     name: str
     steps: tuple[Step, ...]
-    paper: PaperName = "A4"
+    paper: Annotated[PaperName, option("Paper", "Paper size")] = "A4"
     landscape: bool = False
-    look: SheetLook = "lines"
+    look: Annotated[
+        SheetLook, option("Look", "Look of the pictures: lines stay sharp at any size", lines="line drawing")
+    ] = "lines"
     number: str = ""
     author: str = ""
     revision: str = "A"

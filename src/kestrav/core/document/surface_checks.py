@@ -7,30 +7,17 @@ import io
 import warnings
 from functools import lru_cache
 
-from kestrav.core.document.check_values import check_colour, name_of, positive
+from kestrav.core.document.check_values import check_colour, name_of
 from kestrav.core.document.surfaces import LARGEST_PICTURE, PICTURE_FORMATS, Finish, Pictures
 from kestrav.core.errors import BadInput
-
-_SHARES = (
-    "metallic", "roughness", "coat", "coat_roughness", "transmission", "anisotropy", "sheen_roughness", "relief", "contrast",
-)  # fmt: skip
 
 
 def check_finish(finish: Finish) -> None:
     """Raise BadInput when a finish has a value that no surface has."""
     label = name_of(finish)
-    for field in _SHARES:
-        value = getattr(finish, field)
-        if not 0 <= value <= 1:
-            raise BadInput(f"the {field.replace('_', ' ')} of {label} is {value:g}; it can be 0 to 1")
     for field in ("colour", "sheen", "emission"):
         if getattr(finish, field):
             check_colour(getattr(finish, field), f"the {field} of {label}")
-    if not 1 <= finish.index <= 5:
-        raise BadInput(f"the index of refraction of {label} is {finish.index:g}; it can be 1 to 5")
-    positive(f"the grain of {label}", finish.grain)
-    if finish.luminance < 0:
-        raise BadInput(f"the luminance of {label} is negative; give 0 or more")
     if finish.pictures is not None:
         _check_pictures(finish.pictures, label)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from kestrav.core.document.base import MentionedId, Needs, Record, Ref
+from kestrav.core.document.fields import option, quantity, swatch
 
 FinishId = Annotated[str, Ref(("finishes",), moves=False)]
 GivenFinishId = Annotated[str, Ref(("finishes",), moves=False, blank=True)]
@@ -49,22 +50,75 @@ class Finish(Record, frozen=True):
 
     id: str
     name: str
-    colour: str = ""
-    metallic: float = 0.0
-    roughness: float = 0.6
-    coat: float = 0.0
-    coat_roughness: float = 0.05
-    transmission: float = 0.0
-    index: float = 1.5
-    anisotropy: float = 0.0
+    colour: Annotated[
+        str, swatch("Base colour", "Colour of the material; of a metal the reflectance facing the viewer")
+    ] = ""
+    metallic: Annotated[
+        float,
+        quantity(
+            "Metallic",
+            "%",
+            "How far the material is a metal: 0 % for paint, plastic and glass",
+            0,
+            5,
+            factor=100,
+            low=0,
+            high=1,
+        ),
+    ] = 0.0
+    roughness: Annotated[
+        float, quantity("Roughness", "%", "0 % is a mirror, 100 % has no highlight", 0, 5, factor=100, low=0, high=1)
+    ] = 0.6
+    coat: Annotated[
+        float,
+        quantity("Clear coat", "%", "Strength of a clear layer over the material", 0, 5, factor=100, low=0, high=1),
+    ] = 0.0
+    coat_roughness: Annotated[
+        float, quantity("Coat roughness", "%", "Roughness of the clear coat", 0, 5, factor=100, low=0, high=1)
+    ] = 0.05
+    transmission: Annotated[
+        float,
+        quantity(
+            "Transmission",
+            "%",
+            "Share of light that goes through, bent by the index of refraction",
+            0,
+            5,
+            factor=100,
+            low=0,
+            high=1,
+        ),
+    ] = 0.0
+    index: Annotated[
+        float,
+        quantity(
+            "Index of refraction", "", "1.5 for most paints and plastics, 1.52 for window glass", 3, 0.01, low=1, high=5
+        ),
+    ] = 1.5
+    anisotropy: Annotated[
+        float,
+        quantity(
+            "Anisotropy", "%", "How far highlights are drawn out across the grain", 0, 5, factor=100, low=0, high=1
+        ),
+    ] = 0.0
     sheen: str = ""
-    sheen_roughness: float = 0.3
+    sheen_roughness: Annotated[
+        float, quantity("Sheen roughness", "%", "Spread of the sheen", 0, 5, factor=100, low=0, high=1)
+    ] = 0.3
     emission: str = ""
-    luminance: float = 0.0
-    texture: TextureName = ""
-    grain: float = 20.0
-    relief: float = 0.5
-    contrast: float = 0.5
+    luminance: Annotated[float, quantity("Luminance", "cd/m²", "Luminance of the surface", 0, 100, low=0)] = 0.0
+    texture: Annotated[
+        TextureName, option("Texture", "Fine structure of the surface, mapped onto each part as onto a box")
+    ] = ""
+    grain: Annotated[float, quantity("Grain", "mm", "Size of a square of the texture on the part", 1, 5, above=0)] = (
+        20.0
+    )
+    relief: Annotated[
+        float, quantity("Relief", "%", "Depth of the structure in the light", 0, 5, factor=100, low=0, high=1)
+    ] = 0.5
+    contrast: Annotated[
+        float, quantity("Contrast", "%", "How much the structure shades the colour", 0, 5, factor=100, low=0, high=1)
+    ] = 0.5
     pictures: Pictures | None = None
 
 
@@ -76,8 +130,12 @@ class FinishRule(Record, frozen=True):
 
     id: str
     name: str
-    words: str
-    finish: Annotated[FinishId, Needs("all")]
+    words: Annotated[
+        str, option("Words", "Words in the names of parts, or of assemblies above them; a star stands for anything")
+    ]
+    finish: Annotated[
+        Annotated[FinishId, Needs("all")], option("Finish", "Finish of these parts, where they have none of their own")
+    ]
 
 
 class GivenFinish(Record, frozen=True):

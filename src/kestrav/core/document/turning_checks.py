@@ -6,11 +6,11 @@ import math
 
 from kestrav.core.document.check_values import check_time, name_of, positive
 from kestrav.core.document.lookup import turners
+from kestrav.core.document.mechanisms import LARGEST_RADIUS
 from kestrav.core.document.records import Axle, Ball, Castor, Gear, Project, Rod, TimedRotation, Turner, Vector, Wheel
 from kestrav.core.errors import BadInput
 
 MOST_TEETH = 100_000
-LARGEST_RADIUS = 1e6  # mm of what turns
 _UNIT = 1e-6
 
 
@@ -26,17 +26,10 @@ def check_turner(item: Turner) -> None:
     label = name_of(item)
     if isinstance(item, Wheel):
         _check_axle(label, item.axle)
-        _check_radius(f"{label}: the working radius", item.radius)
-        if item.outer < 0:
-            raise BadInput(f"{label} has an outer radius of {item.outer:g} mm; give 0 or more")
-        if item.slip <= -1:
-            raise BadInput(f"{label} slips by {item.slip:.0%}; at -100 % it does not turn at all, give more")
     elif isinstance(item, Castor):
         _check_axle(label, item.kingpin)
         if math.hypot(*_cross(item.forward, item.kingpin.direction)) < _UNIT:
             raise BadInput(f"{label} looks along its kingpin; give it a way ahead across it")
-        if item.trail < 0:
-            raise BadInput(f"{label} has a negative trail; give 0 or more")
     elif isinstance(item, TimedRotation):
         _check_axle(label, item.axle)
         _check_rotation(label, item)
@@ -123,7 +116,6 @@ def _check_rod(label: str, item: Rod) -> None:
 
 
 def _check_ball(label: str, item: Ball) -> None:
-    _check_radius(f"{label}: its radius", item.radius)
     if item.on == item.part:
         raise BadInput(f"{label} rolls on itself; choose another part")
 

@@ -10,8 +10,9 @@ import msgspec
 import numpy as np
 
 from kestrav.core.document.camera_checks import check_camera, check_orbit, check_shot
-from kestrav.core.document.check_values import check_colour, name_of, positive
+from kestrav.core.document.check_values import check_colour, name_of
 from kestrav.core.document.comment_checks import check_comment, check_sheet
+from kestrav.core.document.fields import check_fields
 from kestrav.core.document.light_checks import check_light
 from kestrav.core.document.lookup import items
 from kestrav.core.document.motion_checks import check_motion
@@ -42,7 +43,6 @@ from kestrav.core.errors import BadInput
 SMALLEST_SCALE = 1e-9
 SMALLEST_SOLID, LARGEST_SOLID = 0.01, 1e9  # mm; what a mesh's coordinates can hold, and a path's
 LARGEST = 1e12  # of any number
-MOST_TURNS = 1000
 COINCIDENT = 1e-6  # mm; closer points cannot give a direction
 
 
@@ -103,23 +103,10 @@ def validate(project: Project) -> Project:
     for sheet in project.sheets:
         check_sheet(sheet)
     settings = project.settings
-    positive("the project's frame rate", settings.fps)
-    if settings.fps > 1000:
-        raise BadInput(f"the project's frame rate is {settings.fps:g}; it can be 1000 at most")
-    if settings.required_clearance < 0:
-        raise BadInput(f"the required clearance is {settings.required_clearance:g} mm; it cannot be negative")
-    if min(settings.speed_limit, settings.acceleration_limit) < 0:
-        raise BadInput("the project's limit of speed or acceleration is negative; give 0 for none")
     if settings.contact_distance < 0:
         raise BadInput(f"the contact distance is {settings.contact_distance:g} mm; it cannot be negative")
-    if settings.interference_tolerance < 0:
-        raise BadInput("the tolerance of interference is negative; give 0 for that of the facets")
-    if min(settings.ground_gap, settings.dead_time) < 0:
-        raise BadInput("the limit of a gap to the ground or of dead time is negative; give 0 or more")
     if min(settings.walking_speed, settings.crossing_time) < 0:
         raise BadInput("the limit of walking speed or of the time to cross the frame is negative; give 0 for none")
-    for name, value in (("flip angle", settings.flip_angle), ("kink step", settings.kink_step)):
-        positive(f"the {name} limit", value)
     return project
 
 
@@ -157,11 +144,6 @@ def check_path(path: Path) -> None:
             f"the path “{path.name}” is trimmed to {begin:.2%} to {end:.2%}; it must go forward within 0 to 100 %"
         )
     if isinstance(shape, EllipseShape):
-        if shape.half_x <= 0 or shape.half_y <= 0:
-            raise BadInput(
-                f"the path “{path.name}” has half axes of {shape.half_x:g} and {shape.half_y:g} mm; "
-                "both must be above 0"
-            )
         return
     if isinstance(shape, SurfaceShape):
         count, needed = len(shape.points), 3 if shape.closed else 2
@@ -207,15 +189,7 @@ def _check_exact(path: Path, shape: ArcShape | RectangleShape | HelixShape) -> N
             raise BadInput(f"{label} is an arc about an axis without direction")
         return
     if isinstance(shape, HelixShape):
-        positive(f"{label}: the helix’s radius in mm", shape.radius)
-        positive(f"{label}: the helix’s turns", shape.turns)
-        if shape.turns > MOST_TURNS:
-            raise BadInput(f"{label} has {shape.turns:g} turns; it can have {MOST_TURNS} at most")
         return
-    positive(f"{label}: the rectangle’s width in mm", shape.width)
-    positive(f"{label}: the rectangle’s depth in mm", shape.depth)
-    if shape.exponent < 2:
-        raise BadInput(f"{label} has corners of exponent {shape.exponent:g}; it can be 2 (round) or more")
     room = min(shape.width, shape.depth) / 2
     if not 0 <= shape.radius <= room * (1 + 1e-12):
         raise BadInput(f"{label} has corners of {shape.radius:g} mm, rounder than its sides; at most {room:g} mm fit")
@@ -259,8 +233,6 @@ def _check_parts(project: Project) -> None:
         if part.geometry is not None:
             _check_size(part, shapes[part.geometry])
         check_form(part)
-        if part.least_radius < 0:
-            raise BadInput(f"the part “{part.name}” has a negative least radius; give 0 or more")
         if not 0 <= part.opacity <= 1:
             raise BadInput(f"the opacity of the part “{part.name}” is {part.opacity:g}; it can be 0 to 1")
         for placement in (part.placement, part.pivot):
@@ -319,8 +291,6 @@ def _check_requirement(item: Requirement) -> None:
         raise BadInput(f"the requirement “{item.name}” is about nothing; give a thing that it is about")
     if set(item.things) & set(item.others):
         raise BadInput(f"the requirement “{item.name}” asks that a thing keeps away from itself")
-    if item.required is not None and not 0 <= item.required < np.inf:
-        raise BadInput(f"the requirement “{item.name}” asks for {item.required:g} mm; give 0 or more")
 
 
 def _plain(value: Any) -> Any:
@@ -371,6 +341,7 @@ def _finite(record: object, label: str) -> bool:
         elif isinstance(value, msgspec.Struct):
             name = getattr(value, "name", None)
             inner = name_of(value) if name is not None else near
+            check_fields(value, inner)
             stack.extend((getattr(value, f), inner) for f in value.__struct_fields__)
         elif isinstance(value, tuple):
             stack.extend((v, near) for v in value)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.document.check_values import LONGEST
+from kestrav.core.document.base import LONGEST
 from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import (
     Attachment,
