@@ -34,13 +34,14 @@ def parts(size=64):
     return Image.fromarray(made)
 
 
-def plate(folder, **material):
-    """A plate 1 m wide and high that stands upright, seen from -y (Z up), whose picture is as it is looked at; returns the file."""
+def plate(folder, mirrored=False, **material):
+    """A plate 1 m wide and high that stands upright, seen from -y (Z up), whose picture is as it is looked at, or ``mirrored``; returns the file."""
     looks = {"baseColorTexture": quarters(), "metallicFactor": 0.0, "roughnessFactor": 1.0} | material
     corners = np.array([[-0.5, 0, 0], [0.5, 0, 0], [0.5, 1, 0], [-0.5, 1, 0]], float)
+    left, right = (1, 0) if mirrored else (0, 1)
     # trimesh turns the places on pictures over, so that v goes upwards here
     visual = trimesh.visual.TextureVisuals(
-        uv=np.array([[0, 0], [1, 0], [1, 1], [0, 1]], float),
+        uv=np.array([[left, 0], [right, 0], [right, 1], [left, 1]], float),
         material=trimesh.visual.material.PBRMaterial(name="Printed", **looks),
     )
     body = trimesh.Trimesh(corners, [[0, 1, 2], [0, 2, 3]], visual=visual, process=False)

@@ -399,7 +399,9 @@ def render(
     ] = None,
     span: Annotated[str | None, typer.Option(help="First and last time in s of one shot, as 1.5:4.")] = None,
     alpha: Annotated[bool, typer.Option("--alpha", help="Transparent background.")] = False,
-    codec: Annotated[str, typer.Option(help="Codec of an .mp4: h264 or av1.")] = "h264",
+    codec: Annotated[
+        str, typer.Option(help="Codec of an .mp4: h264 or av1; a .webm has VP9 unless av1 is given.")
+    ] = "h264",
     bits: Annotated[
         int,
         typer.Option(help="Bits of each colour: 8, 10 (films), 16 (PNG) or 32 (a folder of OpenEXR, with passes)."),

@@ -4,10 +4,11 @@ import msgspec
 import numpy as np
 import pytest
 from pictured import QUARTERS, parts, plate, wavy
+from PIL import Image
 
 from kestrav.core.camera.making import add_standing
 from kestrav.core.document import edits
-from kestrav.core.document.records import Light, PointAim, Project
+from kestrav.core.document.records import Light, PointAim, Project, Section
 from kestrav.core.files.product_import import into_project, read_product
 from kestrav.render.picture import Studio
 from kestrav.render.tracing.studio import FinishedStudio
@@ -90,3 +91,56 @@ def test_normals_roughness_and_metal_bend_light_alike_in_quick_and_finished_pict
         )
     for left, right in lit:
         assert left > right + 15, lit
+
+
+@pytest.mark.parametrize("quality", ["preview", "finished"])
+def test_a_relief_leans_upwards_where_its_picture_is_seen_mirrored_too(tmp_path, quality):
+    leaning = np.zeros((8, 8, 3))
+    leaning[..., 1], leaning[..., 2] = 0.6, 0.8
+    normals = Image.fromarray(np.rint(127.5 + 127.5 * leaning).astype(np.uint8))
+    lit = []
+    for mirrored in (False, True):
+        imported = read_product(
+            plate(
+                tmp_path,
+                mirrored,
+                normalTexture=normals,
+                baseColorTexture=None,
+                baseColorFactor=[0.5, 0.5, 0.5, 1],
+            )
+        )
+        project = into_project(Project(name="Leaning"), imported)
+        project = add_standing(project, (0.0, -3000.0, 500.0), np.array([0.0, 0.0, 500.0]), focal_length=70.0)
+        aim = PointAim((0.0, 0.0, 500.0))
+        for height in (3500.0, -2500.0):
+            sun = Light("light-1", "Sun", "sun", (0.0, -3000.0, height), aim, 300.0, "#ffffff")
+            shot = msgspec.structs.replace(
+                project.shots[0], width=64, height=36, floor="none", background="#000000", samples=16, quality=quality
+            )
+            maker = FinishedStudio if quality == "finished" else Studio
+            studio = maker(edits.add(project, sun), dict(imported.meshes), shot, 64, 36)
+            try:
+                lit.append(studio.picture(project.cameras[0], 0.0)[14:22, 28:36].astype(float).mean())
+            finally:
+                studio.close()
+    above, below, above_mirrored, below_mirrored = lit
+    assert above > below + 15, lit
+    assert abs(above_mirrored - above) < 6 and abs(below_mirrored - below) < 6, lit
+
+
+def test_a_finished_picture_cut_open_keeps_the_pictures_on_what_is_left(printed):
+    project, meshes, shot = printed
+    # the right half is cut away
+    cut = msgspec.structs.replace(
+        shot, quality="finished", samples=16, section=Section((0.0, 0.0, 0.0), (1.0, 0.0, 0.0))
+    )
+    studio = FinishedStudio(project, meshes, cut, shot.width, shot.height)
+    try:
+        picture = studio.picture(project.cameras[0], 0.0).astype(int)
+    finally:
+        studio.close()
+    there = np.abs(picture - 128).sum(axis=2) > 60
+    rows, columns = np.flatnonzero(there.any(axis=1)), np.flatnonzero(there.any(axis=0))
+    assert columns[-1] <= shot.width // 2 + 1
+    x, ys = (columns[0] + columns[-1]) // 2, np.linspace(rows[0], rows[-1], 5)[[1, 3]].astype(int)
+    assert [hue_of(picture[y, x]) for y in ys] == [0, 2]

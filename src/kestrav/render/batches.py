@@ -18,9 +18,17 @@ from kestrav.core.document.records import LookName
 from kestrav.core.document.surfaces import Finish
 from kestrav.core.finishes.applied import under_picture
 from kestrav.core.finishes.box_mapping import Mapped
-from kestrav.core.finishes.pictures import mapping_of
+from kestrav.core.finishes.pictures import mapping_of, tangents
 from kestrav.core.finishes.textures import structure_is_known
-from kestrav.render.finishes import STEADY_LAMPS, SetupLamps, Style, apply_finish, apply_flat_finish, count_in_light
+from kestrav.render.finishes import (
+    MIRRORED,
+    STEADY_LAMPS,
+    SetupLamps,
+    Style,
+    apply_finish,
+    apply_flat_finish,
+    count_in_light,
+)
 from kestrav.render.outlines import Outline
 from kestrav.render.palette import CARD, INK, rgb
 from kestrav.render.shapes import merged_lines, merged_surface, vtk_matrix
@@ -326,7 +334,7 @@ def surface_of(members: Sequence[Member], finish: Finish | None = None) -> vtkPo
         colours.append(_tinted(m, finish if here is not None else None)[source])
         if here is not None:
             mapped.append(here.uv)
-            along.append(here.along @ turn.T)
+            along.append(_handed(here, m.outline) @ turn.T)
         count += len(points[-1])
     return merged_surface(
         _joined(points, 3),
@@ -335,6 +343,14 @@ def surface_of(members: Sequence[Member], finish: Finish | None = None) -> vtkPo
         _joined(colours, 3, np.uint8),
         (_joined(mapped, 2), _joined(along, 3)) if mapped else None,
     )
+
+
+def _handed(mapped: Mapped, found: Outline) -> NDArray[np.floating]:
+    """The directions of u (k, 3), longer where the picture is seen mirrored."""
+    if found.normals is None:
+        return mapped.along
+    signs = tangents(mapped, found.normals[mapped.source])[:, 3:]
+    return np.asarray(mapped.along * np.where(signs < 0, MIRRORED, 1.0))
 
 
 def _mapping(member: Member, finish: Finish | None) -> Mapped | None:

@@ -103,6 +103,7 @@ class SetupLamps:
 
 
 STEADY_LAMPS = SetupLamps()
+MIRRORED = 8.0  # how long tangents are where a picture is seen mirrored; elsewhere they are 1
 
 
 def count_in_light(actor: vtkActor, linear: bool, lamps: SetupLamps) -> None:
@@ -130,6 +131,13 @@ def _in_light(lamps: SetupLamps) -> tuple[tuple[str, bool, str], ...]:
             "//VTK::Color::Impl",
             True,
             "//VTK::Color::Impl\n  ambientColor = pow(ambientColor, vec3(2.2));\n  diffuseColor = pow(diffuseColor, vec3(2.2));\n",
+        ),
+        # VTK knows pictures only as they are; seen mirrored, the second direction of their relief goes the other way
+        (
+            "vec3 bitangentVC = cross(normalVCVSOutput, tangentVC);",
+            False,
+            f"float handed = length(tangentVCVSOutput) > {MIRRORED / 2:.1f} ? -1.0 : 1.0;\n  tangentVC = normalize(tangentVC);\n"
+            "  vec3 bitangentVC = handed * cross(normalVCVSOutput, tangentVC);",
         ),
         # a lamp of strength 1 shows what faces it as white: VTK leaves out the π by which what is reflected evenly is divided. Highlights stay
         # as they are: a lamp without a size stands for a soft box, which is mirrored over a wide field and not as one glare

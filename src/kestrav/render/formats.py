@@ -11,10 +11,9 @@ Codec = Literal["h264", "av1"]
 Bits = Literal[8, 10, 16, 32]  # of each colour in what is written: 32 is linear light with layers
 EXR, PNG = ".exr", ".png"
 ENDINGS = (".mp4", ".webm", ".gif", ".webp", "")  # of films; a folder of numbered pictures has none
-# an encoder of VP9 for 10 bits is not there
 BITS: dict[str, tuple[Bits, ...]] = {
     ".mp4": (8, 10),
-    ".webm": (8,),
+    ".webm": (8, 10),
     ".gif": (8,),
     ".webp": (8,),
     "": (8, 16, 32),

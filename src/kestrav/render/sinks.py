@@ -33,6 +33,7 @@ _CODECS = {
     (".mp4", "h264"): ("libx264", {"crf": "17", "preset": "fast"}),
     (".mp4", "av1"): ("libsvtav1", {"crf": "28", "preset": "8"}),
     (".webm", "h264"): ("libvpx-vp9", {"crf": "24", "b:v": "0", "row-mt": "1", "cpu-used": "4", "deadline": "good"}),
+    (".webm", "av1"): ("libsvtav1", {"crf": "28", "preset": "8"}),
 }
 
 
@@ -73,8 +74,10 @@ def check_output(output: Output) -> None:
         raise BadInput(
             "a see-through film has 8 bits for each colour; leave 10 bits out, or render a folder of PNG files"
         )
-    if output.codec == "av1" and ending != ".mp4":
-        raise BadInput(f"“{output.target}” cannot hold AV1 here; give .mp4")
+    if output.codec == "av1" and ending not in _EVEN:
+        raise BadInput(f"“{output.target}” cannot hold AV1; give .mp4 or .webm")
+    if output.codec == "av1" and output.alpha:
+        raise BadInput("a see-through film cannot be AV1, which has no alpha; leave AV1 out for VP9")
 
 
 def open_sink(output: Output) -> Sink:
@@ -154,12 +157,14 @@ class Sink(ABC):
 
 
 class _Film(Sink):
-    """H.264 or AV1 in MP4, or VP9 in WebM."""
+    """H.264 or AV1 in MP4, VP9 or AV1 in WebM."""
 
     def __init__(self, output: Output) -> None:
         super().__init__(output)
         ending = self.target.suffix.lower()
-        codec, options = _CODECS[ending, output.codec]
+        # there is no encoder of VP9 for 10 bits
+        deep = ending == ".webm" and output.bits == 10
+        codec, options = _CODECS[ending, "av1" if deep else output.codec]
         rate = Fraction(output.fps).limit_denominator(1001)
         flags = {"movflags": "+faststart"} if ending == ".mp4" else {}
         self.container = av.open(str(self.part), "w", format=ending[1:], options=flags)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,7 +27,8 @@ from kestrav.render.tracing.description import Body, Surface
 
 Array = NDArray[np.float64]
 
-_Member = tuple[int, Array, Outline, "NDArray[np.int64] | slice"]
+_Chosen = NDArray[np.int64] | slice
+_Member = tuple[int, Array, Outline, _Chosen]
 
 _outlines: Memo[Outline] = Memo(2048)
 
@@ -44,7 +46,7 @@ def bodies_of(
         groups, rest = {}, cut[1]
     finishes = finishes_of(project, project.colourway)
     fades = {inner: fade.thing for fade in camera.fades for inner in subtree(project, fade.thing)}
-    together: dict[tuple[int, Finish, str, float, str], list[_Member]] = {}
+    together: dict[tuple[int, Finish, str, float, str, bool], list[_Member]] = {}
     for row, part in enumerate(project.parts):
         if part.geometry is None or part.id not in shown or part.opacity <= 0 or part.swept is not None:
             continue
@@ -54,13 +56,31 @@ def bodies_of(
         finish = finishes.get(part.id, PAINT)
         if finish.pictures is not None and found.uv is None:
             finish = without_pictures(finish)
-        for colour, chosen in _by_colour(found, part, finish):
-            key = (groups.get(part.id, -1), finish, colour, part.opacity, fades.get(part.id, ""))
+        for seen, colour, mirrored, chosen in _by_looks(found, part, finish):
+            key = (groups.get(part.id, -1), seen, colour, part.opacity, fades.get(part.id, ""), mirrored)
             together.setdefault(key, []).append((row, rest[row], found, chosen))
     return tuple(
-        _merged(group, surface_of(finish, colour, opacity), finish, fade, members)
-        for (group, finish, colour, opacity, fade), members in together.items()
+        _merged(group, surface_of(finish, colour, opacity, mirrored), finish, fade, members, mirrored)
+        for (group, finish, colour, opacity, fade, mirrored), members in together.items()
     )
+
+
+def _by_looks(found: Outline, part: Part, finish: Finish) -> Iterator[tuple[Finish, str, bool, _Chosen]]:
+    """The numbers of the triangles of each finish, colour, and whether pictures are seen mirrored, that an outline shows."""
+    if finish.pictures is None or found.uv is None:
+        yield from ((finish, colour, False, chosen) for colour, chosen in _by_colour(found, part, finish))
+        return
+    on = found.uv.astype(float)
+    one, two = on[:, 1] - on[:, 0], on[:, 2] - on[:, 0]
+    area = one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]
+    beside, bent = ~np.isfinite(area), bool(finish.pictures.normal) and finish.relief > 0
+    mirrored = (area < 0) & bent
+    plain = without_pictures(finish)
+    sorts = ((finish, False, ~mirrored & ~beside), (finish, True, mirrored), (plain, False, beside))
+    for seen, turned, there in sorts:
+        if there.any():
+            colour = under_picture(seen) or colour_of(part, seen)
+            yield seen, colour, turned, slice(None) if there.all() else np.flatnonzero(there)
 
 
 def _outline_of(meshes: Mapping[str, Mesh], part: Part) -> Outline:
@@ -78,24 +98,27 @@ def _cut_open(meshes: Mapping[str, Mesh], part: Part, section: Section, pose: Ar
     return None if left is None else outline(left, edges=False)
 
 
-def _by_colour(found: Outline, part: Part, finish: Finish) -> list[tuple[str, NDArray[np.int64] | slice]]:
+def _by_colour(found: Outline, part: Part, finish: Finish) -> list[tuple[str, _Chosen]]:
     """The numbers of the triangles of each colour that an outline shows."""
     own = colour_of(part, finish)
-    if under_picture(finish):
-        return [(under_picture(finish), slice(None))]
     if found.tint_of is None or finish.colour:
         return [(own, slice(None))]
     tint = found.tint_of[found.triangles[:, 0]]
     return [(found.tints[t] or own, np.flatnonzero(tint == t)) for t in np.unique(tint)]
 
 
-def _merged(group: int, surface: Surface, finish: Finish, fade: str, members: list[_Member]) -> Body:
+def _merged(
+    group: int, surface: Surface, finish: Finish, fade: str, members: list[_Member], mirrored: bool = False
+) -> Body:
     points, normals, uv, triangles, rows = [], [], [], [], []
     count = 0
     for row, matrix, found, chosen in members:
         turn, shift = matrix[:3, :3], matrix[:3, 3]
         corners = found.triangles[chosen]
-        mapped = mapping_of(finish, found.points, corners, None if found.uv is None else found.uv[chosen])
+        on = None if found.uv is None else found.uv[chosen]
+        if on is not None and mirrored:
+            on = on * np.array([-1.0, 1.0], np.float32) + np.array([1.0, 0.0], np.float32)
+        mapped = mapping_of(finish, found.points, corners, on)
         used, faces = np.unique(corners, return_inverse=True)
         source = used if mapped is None else mapped.source
         faces = faces.reshape(-1, 3) if mapped is None else mapped.triangles
@@ -119,8 +142,8 @@ def _merged(group: int, surface: Surface, finish: Finish, fade: str, members: li
     )
 
 
-def surface_of(finish: Finish, colour: str, opacity: float = 1.0) -> Surface:
-    """What the path tracer knows of a finish in a colour."""
+def surface_of(finish: Finish, colour: str, opacity: float = 1.0, mirrored: bool = False) -> Surface:
+    """What the path tracer knows of a finish in a colour. It knows pictures only as they are: what is seen ``mirrored`` is the picture turned over."""
     base = linear(colour).astype(np.float32)
     rough = normals = holes = None
     glow = emitted(finish)
@@ -139,6 +162,9 @@ def surface_of(finish: Finish, colour: str, opacity: float = 1.0) -> Surface:
         holes = None if fine.opacity is None else fine.opacity.astype(np.float32)
     if glow is not None and finish.pictures is not None and finish.pictures.emission:
         glow = glow * to_linear(decoded(finish.pictures.emission)[..., :3] / 255.0)
+    if mirrored:
+        shown, rough, metal, holes, glow = (_turned_over(v) for v in (shown, rough, metal, holes, glow))
+        normals = None if normals is None else _turned_over(normals) * np.array([-1.0, 1.0, 1.0], np.float32)
     return Surface(
         shown,
         metal,
@@ -155,6 +181,11 @@ def surface_of(finish: Finish, colour: str, opacity: float = 1.0) -> Surface:
         holes,
         None if glow is None else glow.astype(np.float32),
     )
+
+
+def _turned_over(values: Any) -> Any:
+    """A picture (h, w, ...) from its right to its left; one value or colour as it is."""
+    return values[:, ::-1] if isinstance(values, np.ndarray) and values.ndim >= 2 else values
 
 
 def _pictured(
