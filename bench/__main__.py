@@ -83,6 +83,7 @@ def main() -> int:
         films.frames_against_bare_loop,
         films.preview_after_a_click,
         finished.against_the_bare_tracer,
+        finished.against_many_samples,
         handing.gltf_against_every_sample,
         handing.going_on_with_a_film,
         review.review_against_bare_three,

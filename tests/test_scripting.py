@@ -130,7 +130,7 @@ def test_a_check_tells_numbers_and_names(room):
         (lambda p: p.disassemble("Cube", speed=0.0), "more than 0"),
         (lambda p: p.set_finish("Unobtainium", "Cube"), "Unobtainium"),
         (lambda p: kestrav.info("missing.kestrav"), "missing.kestrav"),
-        (lambda p: p.set_light(level=40.0), "12 stops"),
+        (lambda p: p.set_light(level=40.0), "-12 EV to 12 EV"),
         (lambda p: kestrav.new(name="New").save(), "no file yet"),
     ],
 )

@@ -97,7 +97,7 @@ def test_an_orbit_is_asked_for_previewed_and_made(hand, monkeypatch):
         # the lens looks through what would be made
         assert hand.session.camera_id == hand.session.shown.cameras[-1].id
         dialog.set(laps=0.0)
-        hand.qtbot.waitUntil(lambda: "times" in dialog.fault.text())
+        hand.qtbot.waitUntil(lambda: "laps" in dialog.fault.text())
         assert not dialog.buttons.buttons()[0].isEnabled()
         dialog.set(laps=1.0)
         hand.qtbot.waitUntil(lambda: not dialog.fault.text())

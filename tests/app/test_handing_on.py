@@ -144,7 +144,7 @@ def test_comments_are_dropped_shown_gone_to_and_dealt_with(hand, tmp_path):
 
 def test_files_that_hold_neither_comments_nor_poses_are_told(hand, tmp_path, monkeypatch):
     told = []
-    monkeypatch.setattr("kestrav.app.shell.window.tell", lambda _, title, text: told.append(text))
+    monkeypatch.setattr("kestrav.app.actions.prompts.tell", lambda _, title, text: told.append(text))
     (tmp_path / "other.json").write_text("{}")
     (tmp_path / "poses.csv").write_text("time_s,part,x_mm,y_mm,z_mm\n0,Nobody,1,2,3\n")
     # of two that are dropped together one waits for the other

@@ -82,7 +82,7 @@ def test_surroundings_are_read_from_a_file_and_a_wrong_one_is_told(hand, tmp_pat
     writer.write_image(picture)
     writer.close()
     told = []
-    monkeypatch.setattr("kestrav.app.shell.window.tell", lambda _, title, text: told.append((title, text)))
+    monkeypatch.setattr("kestrav.app.actions.prompts.tell", lambda _, title, text: told.append((title, text)))
     for name in (tmp_path / "missing.hdr", file):
         monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, n=name: (str(n), ""))
         hand.press("Choose surroundings …")
@@ -96,4 +96,4 @@ def test_surroundings_are_read_from_a_file_and_a_wrong_one_is_told(hand, tmp_pat
 def test_a_light_that_cannot_be_is_refused_and_told(hand):
     hand.session.select(None)
     hand.type_in("Light level", "40")
-    assert light_of(hand).level == 0.0 and "12 stops" in hand.window.card.fault.text()
+    assert light_of(hand).level == 0.0 and "-12 EV to 12 EV" in hand.window.card.fault.text()

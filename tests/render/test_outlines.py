@@ -12,8 +12,11 @@ from vtkmodules.vtkCommonCore import vtkPoints
 from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
 from vtkmodules.vtkFiltersCore import vtkCleanPolyData, vtkFeatureEdges, vtkPolyDataNormals
 
+from kestrav.core.editing.finishing import with_finish
+from kestrav.core.finishes.shelf import BY_NAME
 from kestrav.core.geometry.meshes import Mesh, mesh
 from kestrav.core.geometry.smoothing import SHARP, smoothed
+from kestrav.core.memo import Memo
 from kestrav.render import outlines
 from kestrav.render.outlines import outline, rough_outline
 from kestrav.render.scene import Scene
@@ -115,3 +118,27 @@ def test_a_scene_for_pictures_has_all_at_once(large):
     scene = Scene()
     scene.update(large.project, large.meshes)
     assert not scene.refining and all(not m.outline.rough for batch in scene.batches for m in batch.members)
+
+
+def test_a_patient_scene_shows_finishes_even_until_their_structure_is_drawn(monkeypatch):
+    made = make_project({"Block": (box_mesh(20, 20, 20), (0, 0, 0))})
+    wood = next(f for f in BY_NAME.values() if f.texture == "wood")
+    project = with_finish(made.project, ["part-1"], wood)
+    structures = Memo(8)
+    monkeypatch.setattr("kestrav.core.finishes.textures._pixels", structures)
+    scene = Scene(patient=True)
+    scene.set_style("finished")
+    scene.update(project, made.meshes)
+    (batch,) = scene.batches
+    look = batch.stage.GetProperty()
+    assert scene.refining and not look.GetNumberOfTextures() and not len(structures)
+    until = time.monotonic() + 20
+    while scene.refining and time.monotonic() < until:
+        scene.refine()
+        time.sleep(0.01)
+    assert batch.structured and look.GetNumberOfTextures() == 3
+    # pictures that are kept have it at once
+    structures.clear()
+    at_once = Scene()
+    at_once.update(project, made.meshes)
+    assert not at_once.refining and at_once.batches[0].final.GetProperty().GetNumberOfTextures() == 3

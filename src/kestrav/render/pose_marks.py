@@ -52,19 +52,15 @@ class PoseMarks:
         self.keys, self.now = Diamonds(over, PETROL, CARD), Diamonds(over, STRAW, INK)
         self.handles = Diamonds(over, CARD, PETROL_DARK)
         self.texts = Texts(over)
+        self._of: object = None
 
     def show(
         self, project: Project, chosen: PoseTrack | None, key: int | None, pixel: float, seen: vtkRenderer
     ) -> None:
         """Draw those of a project."""
-        lines = []
-        for poses in project.pose_tracks:
-            line = places(poses, np.linspace(0.0, poses.keys[-1].time, _SAMPLES))
-            if np.ptp(line, axis=0).max() > 1e-3:
-                lines.append(np.stack([line[:-1], line[1:]], axis=1))
-        self.ways.SetVisibility(bool(lines))
-        if lines:
-            put_data(self.ways, segments(np.concatenate(lines)))
+        if self._of is not project.pose_tracks:
+            self._of = project.pose_tracks
+            self._show_ways(project)
         spots = key_places(chosen) if chosen is not None else np.empty((0, 3))
         fields, ends = key_handles(chosen) if chosen is not None else ([], np.empty((0, 3)))
         taken = [key] if key is not None and key < len(spots) else []
@@ -86,3 +82,13 @@ class PoseMarks:
                 ]
         self.texts.hold(told)
         self.texts.part(seen)
+
+    def _show_ways(self, project: Project) -> None:
+        lines = []
+        for poses in project.pose_tracks:
+            line = places(poses, np.linspace(0.0, poses.keys[-1].time, _SAMPLES))
+            if np.ptp(line, axis=0).max() > 1e-3:
+                lines.append(np.stack([line[:-1], line[1:]], axis=1))
+        self.ways.SetVisibility(bool(lines))
+        if lines:
+            put_data(self.ways, segments(np.concatenate(lines)))

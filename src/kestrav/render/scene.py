@@ -256,7 +256,9 @@ class Scene:
         """Whether something is shown rougher than it will be."""
         uneven = [batch for batch in self.batches if not batch.structured]
         self._outlines.want_structures({batch.kind.finish for batch in uneven if batch.kind.finish is not None})
-        return bool(uneven) or self._outlines.waiting or any(self._finer(batch) for batch in self.batches)
+        # asked, it begins to work
+        waiting = self._outlines.waiting
+        return waiting or bool(uneven) or any(self._finer(batch) for batch in self.batches)
 
     def refine(self) -> bool:
         """Show what has been worked out meanwhile; tells whether anything changed."""

@@ -185,7 +185,7 @@ def test_on_an_arc_about_its_subject_a_ball_keeps_its_size():
         ({"subject": "part-77"}, "does not hold"),
         ({"aim": FreeAim(())}, "no key"),
         ({"roll": (RollKey(2.0, 0), RollKey(1.0, 0))}, "follow each other"),
-        ({"lag": -1.0}, "negative lag"),
+        ({"lag": -1.0}, "the lag of the camera"),
     ],
 )
 def test_impossible_cameras_are_refused(passing, fields, told):

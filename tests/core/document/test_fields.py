@@ -40,7 +40,7 @@ def test_defaults_lie_within_the_bounds():
 @pytest.mark.parametrize(
     ("record", "message"),
     [
-        (Wheel("w", "W", "p", radius=0.0), "the radius of W is 0 mm; it must be above 0 mm and 1e\\+06 mm at most"),
+        (Wheel("w", "W", "p", radius=0.0), "the radius of W is 0 mm; it must be above 0 mm and at most 1,000,000 mm"),
         (Wheel("w", "W", "p", slip=-1.0), "the slip of W is -100 %; it must be above -100 %"),
         (Castor("c", "C", "p", trail=-2.0), "the trail of W is -2 mm; it must be 0 mm or more"),
         (Shot("s", "S", "c", width=8), "the width of W is 8 px; it can be 16 px to 16384 px"),

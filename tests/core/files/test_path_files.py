@@ -89,7 +89,7 @@ def test_what_is_no_curve_is_told(tmp_path):
     found = read_paths(dxf(tmp_path, draw))
     assert len(found.shapes) == 1
     assert any("TEXT" in note for note in found.left_out)
-    assert any("half axes" in note for note in found.left_out)
+    assert any("half width" in note for note in found.left_out)
 
 
 def test_of_a_large_drawing_the_longest_curves_are_brought_in_and_the_others_told(tmp_path):

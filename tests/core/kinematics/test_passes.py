@@ -180,7 +180,7 @@ def test_what_waits_for_what_never_comes_waits_at_its_start():
         ({"trigger": Trigger("run-1", delay=-1.0)}, "delay"),
         ({"mark": 1.5}, "mark"),
         ({"arrive_by": 0.0}, "due"),
-        ({"blend": -1.0}, "blended"),
+        ({"blend": -1.0}, "the blend of the run"),
         ({"companions": ("part-1",)}, "among its companions"),
         ({"companions": ("part-7",)}, "does not hold"),
     ],

@@ -103,7 +103,7 @@ def test_a_ball_stands_where_its_run_stands_and_rolls_back():
 
 @pytest.mark.parametrize(("ball", "complaint"), [
     (Ball("b", "B", "part-1", radius=0.0), "above 0"),
-    (Ball("b", "B", "part-1", radius=1e9), "the most"),
+    (Ball("b", "B", "part-1", radius=1e9), "at most 1,000,000 mm"),
     (Ball("b", "B", "part-1", on="part-1"), "on itself"),
     (Ball("b", "B", "part-4"), "does not hold"),
 ])  # fmt: skip

@@ -15,7 +15,7 @@ from kestrav.core.kinematics.runs import span
 if TYPE_CHECKING:
     from kestrav.app.stage.stage import Stage
 
-_AHEAD = 12  # frames whose poses are worked out at once while it plays
+_AHEAD = 24  # frames whose poses are worked out at once while it plays
 _LONGEST = 0.2  # s that a picture may take to be made ahead: a person's next click waits for it
 
 

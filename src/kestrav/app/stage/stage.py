@@ -495,7 +495,12 @@ class Stage(QWidget):
         self.scene.pose(poses)
         self.lights.show(project, self.session.time)
         self._aim_stage()
-        self._aim_lens(project, poses)
+        play = self.play
+        # while it plays without the graphics' help the lens follows at half the rate
+        play.lens_late = play.playing and self.software and not play.lens_late and self.kept.is_there
+        late = play.lens_late and self.session.film is None
+        if not late:
+            self._aim_lens(project, poses)
         pixel = self.pixel()
         path = self.session.path
         self.marks.update(project, path.id if path else None, self.session.points, pixel)
@@ -520,10 +525,6 @@ class Stage(QWidget):
         # while only the person's viewpoint turns, the lens sees what it saw
         seen = (project, self.session.time, self.session.camera, self.session.shot, self.guides, self.session.film)
         lens_shown = (self.lens_shown or self.together) and self.session.camera is not None and self.tiles is None
-        # while it plays without the graphics' help the lens follows at half the rate
-        play = self.play
-        play.lens_late = play.playing and self.software and not play.lens_late and self.kept.is_there
-        late = play.lens_late and self.session.film is None
         reuse = not self.swapped and lens_shown and (late or self.kept.holds(seen))
         self.kept.show(reuse)
         self.lens.SetDraw(self.session.camera is not None and (self.swapped or lens_shown) and not reuse)
@@ -533,7 +534,8 @@ class Stage(QWidget):
             play.still.forget()
             whole = self.gradual.draw(self.software or not self._known)
         else:
-            with play.still.below(self.main, of, self.lights.changed):
+            marks = [*self.marks.others.actors, *self.marks.chosen.actors, self.pose_marks.ways, self.floor]
+            with play.still.below(self.main, of, self.lights.changed, marks):
                 whole = self.gradual.draw(True)
         # where a picture takes long, there are to be few more of them
         self._refining.setInterval(int(max(_REFINED, 4000 * self.gradual.took)))

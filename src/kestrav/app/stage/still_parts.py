@@ -45,8 +45,11 @@ class StillParts:
         self._of, self._places = None, {}
 
     @contextmanager
-    def below(self, view: vtkRenderer, of: Hashable, lamps_changed: bool) -> Iterator[None]:
-        """While drawing, put what stands below, as far as that is worth it; ``of`` is all that its picture depends on besides."""
+    def below(
+        self, view: vtkRenderer, of: Hashable, lamps_changed: bool, marks: Sequence[vtkActor] = ()
+    ) -> Iterator[None]:
+        """While drawing, put what stands below, as far as that is worth it; ``of`` is all that its picture depends on besides. ``marks`` stand
+        too as long as what they show does."""
         still = self._standing()
         whole = sum(batch.triangles for batch in self.scene.batches)
         if sum(batch.triangles for batch in still) < _FEWEST * whole:
@@ -54,13 +57,14 @@ class StillParts:
             yield
             return
         size = tuple(self.window.GetSize())
-        key = (of, size, tuple(id(batch) for batch in still))
+        drawn = [mark for mark in marks if mark.GetVisibility()]
+        key = (of, size, tuple(id(batch) for batch in still), tuple(_shown_since(mark) for mark in drawn))
         self._age += 1
         self._dark = self._dark or lamps_changed
         if key != self._of or (self._dark and self._age >= _LIT_ANEW):
-            self._draw_still(view, still)
+            self._draw_still(view, {*drawn, *(actor for batch in still for actor in batch.actors)})
             self._of, self._age, self._dark = key, 0, False
-        shown = [a for batch in still for a in (batch.stage, batch.edges) if a.GetVisibility()]
+        shown = [*drawn, *(a for batch in still for a in (batch.stage, batch.edges) if a.GetVisibility())]
         for actor in shown:
             actor.SetVisibility(False)
         kept = view.GetPreserveColorBuffer(), view.GetPreserveDepthBuffer()
@@ -88,9 +92,8 @@ class StillParts:
                 found.append(batch)
         return found
 
-    def _draw_still(self, view: vtkRenderer, still: Sequence[Batch]) -> None:
+    def _draw_still(self, view: vtkRenderer, mine: set[vtkActor]) -> None:
         """Draw what stands alone, and keep colours and depths."""
-        mine: set[vtkActor] = {actor for batch in still for actor in batch.actors}
         props: Any = view.GetViewProps()
         hidden = [prop for prop in props if prop not in mine and prop.GetVisibility()]
         for prop in hidden:
@@ -124,3 +127,8 @@ class StillParts:
         drawn.Bind(_BOTH)
         drawn.ActivateDrawBuffer(0)
         drawn.ActivateReadBuffer(0)
+
+
+def _shown_since(mark: vtkActor) -> tuple[int, int]:
+    """By what a mark is known to show something else: itself, and when its data last changed."""
+    return id(mark), mark.GetMapper().GetInputDataObject(0, 0).GetMTime()

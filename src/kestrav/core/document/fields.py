@@ -128,7 +128,8 @@ def check_fields(record: msgspec.Struct, label: str) -> None:
         value = getattr(record, name)
         for number in value if isinstance(value, tuple) else (value,):
             if number is not None and not _within(number, info):
-                raise BadInput(f"the {info.label.lower()} of {label} is {_shown(number, info)}; {_allowed(info)}")
+                called = info.label[:1].lower() + info.label[1:]
+                raise BadInput(f"the {called} of {label} is {_shown(number, info)}; {_allowed(info)}")
 
 
 def _within(value: float, info: FieldInfo) -> bool:
@@ -141,20 +142,18 @@ def _within(value: float, info: FieldInfo) -> bool:
 
 
 def _shown(value: float, info: FieldInfo) -> str:
-    return f"{info.factor * value:g}{'' if info.unit in ('', '°') else ' '}{info.unit}"
+    number = info.factor * value
+    text = f"{number:,.0f}" if 1e5 <= abs(number) <= 1e12 else f"{number:g}"
+    return f"{text}{'' if info.unit in ('', '°') else ' '}{info.unit}"
 
 
 def _allowed(info: FieldInfo) -> str:
     """The bounds as a sentence's end."""
-    if info.low is not None and info.high is not None:
-        return f"it can be {_shown(info.low, info)} to {_shown(info.high, info)}"
-    parts = []
-    if info.above is not None:
-        parts.append(f"above {_shown(info.above, info)}")
-    if info.low is not None:
-        parts.append(f"{_shown(info.low, info)} or more")
-    if info.below is not None:
-        parts.append(f"below {_shown(info.below, info)}")
-    if info.high is not None:
-        parts.append(f"{_shown(info.high, info)} at most")
-    return f"it must be {' and '.join(parts)}"
+    low, high, above, below = (
+        None if bound is None else _shown(bound, info) for bound in (info.low, info.high, info.above, info.below)
+    )
+    if low is not None and high is not None:
+        return f"it can be {low} to {high}"
+    least = f"above {above}" if above is not None else f"{low} or more" if low is not None else ""
+    most = f"below {below}" if below is not None else f"at most {high}" if high is not None else ""
+    return f"it must be {' and '.join(filter(None, (least, most)))}"

@@ -24,7 +24,7 @@ class Daylight(Record, frozen=True):
     date: str = "2026-06-21"
     clock: str = "10:00"
     utc: Annotated[
-        float, quantity("Ahead of UTC", "h", "Hours that local time is ahead of UTC", 2, low=-14, high=14)
+        float, quantity("Hours ahead of UTC", "h", "Hours that local time is ahead of UTC", 2, low=-14, high=14)
     ] = 2.0
     latitude: Annotated[float, quantity("Latitude", "°", "Degrees north; negative is south", 3, low=-90, high=90)] = (
         50.0

@@ -138,6 +138,7 @@ def fresh_parts(project: Project) -> list[Part]:
 def check_path(path: Path) -> None:
     """Raise BadInput when a path cannot be travelled."""
     shape = path.shape
+    check_fields(shape, f"the path “{path.name}”")
     begin, end = path.trim
     if not 0 <= begin < end <= 1:
         raise BadInput(
