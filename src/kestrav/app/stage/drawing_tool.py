@@ -11,8 +11,9 @@ from PySide6.QtCore import QObject, QPoint, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 from vtkmodules.vtkRenderingCore import vtkActor
 
-from kestrav.app.stage.stage import GRAB_PIXELS, Stage
-from kestrav.app.stage.tool import Tool
+from kestrav.app.stage.stage import Stage
+from kestrav.app.stage.stage_base import GRAB_PIXELS
+from kestrav.app.stage.stage_tool import StageTool
 from kestrav.core.clearance.measuring import in_space, nearest_edge
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get_as, new_id, new_name, topmost
@@ -87,7 +88,7 @@ class DrawSettings(QObject):
         self.catches = {"grid", "vertex", "centre", "end"}
 
 
-class DrawTool(Tool):
+class DrawTool(StageTool):
     """Draw a path on a plane, a face or a surface."""
 
     quiet = True
@@ -462,7 +463,7 @@ class DrawTool(Tool):
         return curve.position(np.linspace(0.0, curve.length, int(np.clip(24 * len(places), 96, 800))))
 
 
-class EdgeTool(Tool):
+class EdgeTool(StageTool):
     """Pick edges of parts, one after another; they become one path."""
 
     quiet = True

@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPoint, QRect, Qt
 from PySide6.QtGui import QKeyEvent
 
+from kestrav.app.session import Session
 from kestrav.core.camera import adjusting
 from kestrav.core.camera.views import views
 from kestrav.core.document.records import AlongAim, Camera, FreeAim, Project
-
-if TYPE_CHECKING:
-    from kestrav.app.stage.stage import Stage
 
 DEGREES = 0.25  # a pixel turns
 NEARER = 0.93  # a notch of the wheel
@@ -25,8 +22,8 @@ KEY_STEP = 3.0  # degrees that a key turns
 class LensController:
     """Dragging in the lens edits its camera: left orbits or looks, the other buttons shift, the wheel dollies."""
 
-    def __init__(self, stage: Stage) -> None:
-        self.stage, self.session = stage, stage.session
+    def __init__(self, session: Session) -> None:
+        self.session = session
         self.holding = False
         self._drags = 0
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +11,7 @@ from PySide6.QtCore import QPoint, QRect, QSettings
 from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.app.stage.overlays import PaneName
+from kestrav.app.stage.stage_base import StageBase
 from kestrav.core.camera.views import Views, views
 from kestrav.core.document.lookup import get, get_as
 from kestrav.core.document.records import Camera, Project, Shot
@@ -26,9 +26,6 @@ from kestrav.render.palette import SKY, rgb
 from kestrav.render.passing import Passing
 from kestrav.render.picture import REACH, backdrop, display_mode_of, path_width
 from kestrav.render.scene import Scene, aim_camera, aim_lens, faint_things, light
-
-if TYPE_CHECKING:
-    from kestrav.app.stage.stage import Stage
 
 Array = NDArray[np.float64]
 Frame = tuple[float, float, float, float]
@@ -189,7 +186,7 @@ class Tile:
 class Tiles:
     """All cameras side by side in a stage."""
 
-    def __init__(self, stage: Stage) -> None:
+    def __init__(self, stage: StageBase) -> None:
         self.stage = stage
         self.tiles: list[Tile] | None = None
         self._views: list[tuple[LensView, ProjectLights, PaneName]] = []

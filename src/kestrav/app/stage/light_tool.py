@@ -10,7 +10,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeyEvent
 
 from kestrav.app.stage.stage import Stage
-from kestrav.app.stage.tool import Tool
+from kestrav.app.stage.stage_tool import StageTool
 from kestrav.core.document import edits
 from kestrav.core.document.light_setup import HARDEST, SOFTEST, STOPS
 from kestrav.core.document.records import LightSetup, Project
@@ -38,7 +38,7 @@ def _bounds_of_all(project: Project) -> Array:
     return bounds_of(project, tops) if tops else np.array([np.full(3, -500.0), np.full(3, 500.0)])
 
 
-class LightTool(Tool):
+class LightTool(StageTool):
     """Drag to turn, with Shift to size, with Ctrl to dim; keys do the same in steps."""
 
     quiet = True

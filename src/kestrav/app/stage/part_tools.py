@@ -10,7 +10,9 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QPoint, Qt, Signal
 from PySide6.QtGui import QKeyEvent
 
-from kestrav.app.stage.stage import GRAB_PIXELS, SNAPS, Stage
+from kestrav.app.stage.stage import Stage
+from kestrav.app.stage.stage_base import GRAB_PIXELS, SNAPS
+from kestrav.app.stage.stage_tool import StageTool
 from kestrav.app.stage.tool import Tool
 from kestrav.core.clearance.measuring import Measure, Reading, Snap, measure_for, read
 from kestrav.core.document.lookup import ancestors, topmost
@@ -44,7 +46,7 @@ class HandleSettings(QObject):
         self.angle_step = 5.0  # degrees
 
 
-class HandleTool(Tool):
+class HandleTool(StageTool):
     """Shows handles at the pivot of the selection; a click elsewhere selects."""
 
     kind: str = "arm"
@@ -329,7 +331,7 @@ class Ask:
     of_selection: bool | None = None
 
 
-class PickTool(Tool):
+class PickTool(StageTool):
     """Picks features one after another and hands them on, in space at the playhead.
 
     Tab offers the next thing under the pointer, Backspace takes one back, Esc gives up.

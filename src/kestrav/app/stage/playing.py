@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from kestrav.app.stage.panes import alone, unseen
 from kestrav.app.stage.preview import Preview
+from kestrav.app.stage.stage_base import StageBase
 from kestrav.app.stage.still_parts import StillParts
 from kestrav.core.kinematics.runs import span
-
-if TYPE_CHECKING:
-    from kestrav.app.stage.stage import Stage
 
 _AHEAD = 24  # frames whose poses are worked out at once while it plays
 _LONGEST = 0.2  # s that a picture may take to be made ahead: a person's next click waits for it
@@ -22,7 +19,7 @@ _LONGEST = 0.2  # s that a picture may take to be made ahead: a person's next cl
 class Playing:
     """Knows whether a stage plays, and what of its frames is kept."""
 
-    def __init__(self, stage: Stage) -> None:
+    def __init__(self, stage: StageBase) -> None:
         self.stage = stage
         window = stage.view.GetRenderWindow()
         self.preview = Preview(window, self._draw_ahead)
@@ -95,7 +92,7 @@ class Playing:
     def _draw_ahead(self, frame: int) -> bool:
         """Draw a frame without showing it, and leave all as it was."""
         session = self.stage.session
-        if not self.stage.alive or not self.stage.isVisible() or self.playing or self.stage.mouse.holds:
+        if not self.stage.alive or not self.stage.isVisible() or self.playing or self.stage.mouse_holds():
             return False
         if self.busy():
             return False  # the cores are wanted for what somebody waits for

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication, QToolTip
 
 from kestrav.app.stage.point_edits import insert_at_station
 from kestrav.app.stage.stage import Stage
-from kestrav.app.stage.tool import Tool
+from kestrav.app.stage.stage_tool import StageTool
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, get, get_as, subtree
 from kestrav.core.document.records import Path, PointShape, PoseTrack, Project, SurfaceShape
@@ -43,7 +43,7 @@ def _exact(point: Array) -> tuple[float, float, float]:
     return (x, y, z)
 
 
-class SelectTool(Tool):
+class SelectTool(StageTool):
     """Click to select; drag a path's points and handles; drag elsewhere to turn the view."""
 
     hint = "Click selects, click again goes one level deeper · drag a point · Shift lifts it · Ctrl takes several · drag elsewhere turns"

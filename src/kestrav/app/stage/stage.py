@@ -2,35 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import Any
-
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPoint, QRect, QSettings, QTimer, Signal
+from PySide6.QtCore import QPoint, QRect, QSettings, QTimer
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QWidget
 from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
 
 from kestrav.app.session import Session
 from kestrav.app.stage.gradual_drawing import GradualDrawing
-from kestrav.app.stage.lens_controller import LensController
 from kestrav.app.stage.lenses import WHOLE, Frame, LensView, Tile, Tiles, frame_within, keep_guides, kept_guides
 from kestrav.app.stage.overlays import LensHead, PaneName, StageLabel
 from kestrav.app.stage.panes import Everywhere, Pane, alone, unseen
 from kestrav.app.stage.playing import Playing
 from kestrav.app.stage.smooth_edges import SmoothEdges
+from kestrav.app.stage.stage_base import SIDES, StageBase
 from kestrav.app.stage.stage_mouse import StageMouse
 from kestrav.app.stage.stage_view import StageView
-from kestrav.app.stage.tool import Tool
 from kestrav.app.stage.view_compass import ViewCompass
 from kestrav.app.widgets.colours import STAGE, STAGE_BACK, STAGE_SKY
 from kestrav.core.camera.adjusting import camera_of
-from kestrav.core.clearance.measuring import Snap, snaps_near
-from kestrav.core.document.lookup import ancestors, find, get, named_parts, subtree
+from kestrav.core.document.lookup import find, get, named_parts, subtree
 from kestrav.core.document.records import (
     Attachment,
-    Feature,
     FixedOrientation,
     Part,
     Path,
@@ -40,13 +33,9 @@ from kestrav.core.document.records import (
     Turner,
 )
 from kestrav.core.document.shots import FilmFrame
-from kestrav.core.geometry.faces import vector
-from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.poses import mover_bounds, world_poses
 from kestrav.core.kinematics.seating import body_axes
-from kestrav.core.parts.picking import Pick, Pickable
 from kestrav.core.parts.rest import placement_matrix, top_bounds, world_bounds
-from kestrav.core.parts.solids import solid_mesh
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.render.finishes import Style
 from kestrav.render.frame_marks import FrameGuides
@@ -57,70 +46,39 @@ from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
 from kestrav.render.palette import INK, PETROL_DARK, SHOT, rgb
 from kestrav.render.picture import REACH, KeptPicture, picture_of
 from kestrav.render.pose_marks import PoseMarks
-from kestrav.render.scene import Scene, aim_camera, is_software, light
+from kestrav.render.scene import aim_camera, is_software, light
 from kestrav.render.selection import SelectionOutline
 from kestrav.render.shapes import put_data, segments
 from kestrav.render.turn_marks import TurnMarks
-from kestrav.render.viewpoint import STANDS, Viewpoint, ray, to_display
+from kestrav.render.viewpoint import STANDS, to_display
 
 Array = NDArray[np.float64]
 
-GRAB_PIXELS = 11.0  # how near a press must be to a point to take hold of it
-SNAP_PIXELS = 9.0  # how near the pointer must be to a corner or edge to catch it
-SNAPS = ("vertex", "edge", "centre", "face")
-MOST_FOR_SNAPS = 400_000  # triangles
 _REFINED = 400  # ms between looks at what of a large product is worked out, at least
 MARGIN, HEAD = 12, 26
-SMALLEST_LENS, LENS_WIDTH = 160, 264
-_SIDES = {"plan": "top", "front": "front", "side": "right"}
+SMALLEST_LENS = 160
 
 
-class Stage(QWidget):
+class Stage(StageBase):
     """Shows the session's document at its time; what the mouse does is a tool's business."""
 
-    drawn = Signal()
-    menu_asked = Signal(QPoint)  # a right click, in widget pixels
-    said = Signal(str)  # what the pointer does here, for the hint line
-
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
-        self.scene = Scene(patient=True)
+        super().__init__(session)
+        self.guides = kept_guides()
         self._refining = QTimer(self, singleShot=True, interval=_REFINED)
         self._refining.timeout.connect(self._refine)
-        self.panes = {"main": Pane("main"), **{name: Pane(name, STANDS[at]) for name, at in _SIDES.items()}}
-        self.pane = self.panes["main"]  # the one that the pointer is in
-        self.together = False  # plan, front and side and the lens at once
-        self.guides = kept_guides()
-        self.lens_rect = QRect()  # where the lens's output frame is, in widget pixels
-        self.swapped = False
-        self.lens_shown = True
-        self.lens_alone, self._swaps_back = False, False
+        self._swaps_back = False
         self._aspect = 0.0
-        kept: Any = QSettings().value("lens/width", LENS_WIDTH)
-        self.lens_width = int(kept)
-        self.tool: Tool | None = None
-        self.gap: tuple[Array, str, bool] | None = None  # two points, its label, whether it is a breach
         self.mouse = StageMouse(self)
-        self._pickable: Pickable | None = None
-        self.parts_style: Style = "solid"
-        self.edges_shown = True
-        self.cut: tuple[Array, Array] | None = None  # point and normal of the section plane
+        self.mouse_holds = lambda: self.mouse.holds
         self._known = False  # whether the graphics are known
         self._kept_now = False
-        self.drawings = 0  # how often it was drawn
-        self.alive = True
-        self.whole_now = True  # what is drawn is not coarse
-        self.software = False
         self._make_renderers()
-        self.lens_hand = LensController(self)
-        self.view = StageView(self)
+        self.view = StageView(self, self.mouse)
         window = self.view.GetRenderWindow()
         self.gradual = GradualDrawing(window, self.scene, self._keep_lens)
         self.smooth = SmoothEdges(window, self._draw_kept)
         self.play = Playing(self)
-        self.gap_at: Callable[[int], tuple[Array, str, bool] | None] = lambda _: None  # that of a frame
-        self.gap_of: object = None  # what gaps are told from
         # what the lens's picture on the screen was made from, if it is to be kept
         self._seen: tuple[object, ...] | None = None
         window.SetMultiSamples(0)
@@ -130,7 +88,7 @@ class Stage(QWidget):
         self.lens_head.resized.connect(self._resize_lens)
         self.label = StageLabel(self)
         self.compass = ViewCompass(self)
-        self.pane_names = {name: PaneName(self) for name in (*_SIDES, "lens")}
+        self.pane_names = {name: PaneName(self) for name in (*SIDES, "lens")}
         self.side_by_side = Tiles(self)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
@@ -142,16 +100,6 @@ class Stage(QWidget):
         session.isolation.connect(self.schedule)
 
     # renderers
-
-    @property
-    def main(self) -> vtkRenderer:
-        """The renderer of the pane that the pointer is in."""
-        return self.pane.renderer
-
-    @property
-    def viewpoint(self) -> Viewpoint:
-        """Where the person stands in the pane that the pointer is in."""
-        return self.pane.viewpoint
 
     def _make_renderers(self) -> None:
         self.back, self.rim = vtkRenderer(), vtkRenderer()
@@ -191,7 +139,7 @@ class Stage(QWidget):
         """The panes that are on the screen."""
         if not self.together:
             return [self.panes["main"]]
-        sides = [self.panes[name] for name in _SIDES]
+        sides = [self.panes[name] for name in SIDES]
         return sides if self.session.camera is not None else [*sides, self.panes["main"]]
 
     def _order_renderers(self) -> None:
@@ -427,16 +375,6 @@ class Stage(QWidget):
             label.move(quarter.right() - label.width() - 8, quarter.bottom() - label.height() - 8)
         return frame_within(quarters[3], self.aspect, False)[0]
 
-    def place(self, renderer: vtkRenderer, rect: QRect) -> None:
-        """Let a renderer draw in a rectangle of the widget."""
-        w, h = max(self.width(), 1), max(self.height(), 1)
-        renderer.SetViewport(
-            max(rect.left() / w, 0.0),
-            max(1 - (rect.bottom() + 1) / h, 0.0),
-            min((rect.right() + 1) / w, 1.0),
-            min(1 - rect.top() / h, 1.0),
-        )
-
     def _resize_lens(self, change: int) -> None:
         self.lens_width = int(np.clip(self.lens_width + change, SMALLEST_LENS, max(self.width() * 0.8, SMALLEST_LENS)))
         QSettings().setValue("lens/width", self.lens_width)
@@ -594,11 +532,6 @@ class Stage(QWidget):
         """Show these marks of the selected path: numbers, seconds, comb."""
         self.path_marks = wanted
         self.schedule()
-
-    def pixel(self, pane: Pane | None = None) -> float:
-        """Size in mm of a pixel at the focus of a pane, or of the one that the pointer is in."""
-        pane = pane or self.pane
-        return pane.viewpoint.pixel(pane.renderer.GetSize()[1] or self.height())
 
     def _draw_notes(self, project: Project, poses: Array, pixel: float) -> None:
         known = self.session.readings(at_rest=False)
@@ -762,104 +695,6 @@ class Stage(QWidget):
         for pane in self.shown_panes():
             if pane.rect.contains(position):
                 self.pane = pane
-
-    def display(self, position: QPoint) -> tuple[float, float]:
-        """A widget position as VTK's display pixels."""
-        ratio = self.devicePixelRatioF()
-        return position.x() * ratio, (self.height() - position.y() - 1) * ratio
-
-    def position_of(self, place: Array) -> QPoint:
-        """The widget position at which a place (3,) is seen."""
-        x, y, _ = to_display(self.main, place)[0]
-        ratio = self.devicePixelRatioF()
-        return QPoint(round(x / ratio), self.height() - 1 - round(y / ratio))
-
-    def snap_reach(self, place: Array) -> float:
-        """How far from a place (3,) the pointer catches things, in mm."""
-        away = float(np.dot(place - self.viewpoint.position, self.viewpoint.forward))
-        return SNAP_PIXELS * self.pixel() * (1.0 if self.viewpoint.parallel else away / self.viewpoint.distance)
-
-    def ray_at(self, position: QPoint) -> tuple[Array, Array]:
-        """Origin and direction of the sight ray through a widget position."""
-        return ray(self.main, *self.display(position))
-
-    def pick(self, position: QPoint) -> Pick | None:
-        """What is under a widget position, of the parts that are shown and not locked."""
-        project = self.session.shown
-        only = self.session.isolated
-        if self._pickable is None or self._pickable.of[0] is not project.parts or self._pickable.of[1] != only:
-            self._pickable = Pickable(project, self.session.meshes, only)
-        return self._pickable.pick(self.session.poses(), *self.ray_at(position), clip=self.cut)
-
-    def near(self, position: QPoint, points: Array, reach: float = GRAB_PIXELS) -> int | None:
-        """Which of points (n, 3) is nearest to a widget position on the screen, within reach pixels."""
-        if not len(points):
-            return None
-        shown = to_display(self.main, points)
-        x, y = self.display(position)
-        away = np.hypot(shown[:, 0] - x, shown[:, 1] - y)
-        away[shown[:, 2] > 1] = np.inf
-        best = int(np.argmin(away))
-        return best if away[best] <= reach * self.devicePixelRatioF() else None
-
-    def path_under(self, position: QPoint) -> tuple[str, float] | None:
-        """The path near a widget position, and the station there."""
-        best: tuple[float, str, float] | None = None
-        x, y = self.display(position)
-        for path in self.session.shown.paths:
-            curve = path_curve(path).curve
-            stations = np.linspace(0.0, curve.length, 400)
-            shown = to_display(self.main, curve.position(stations))
-            a, b = shown[:-1, :2], shown[1:, :2]
-            along = b - a
-            share = np.clip(
-                np.einsum("ij,ij->i", np.array([x, y]) - a, along) / np.maximum((along**2).sum(axis=1), 1e-9), 0, 1
-            )
-            away = np.hypot(*(a + share[:, None] * along - [x, y]).T)
-            away[(shown[:-1, 2] > 1) | (shown[1:, 2] > 1)] = np.inf
-            k = int(np.argmin(away))
-            if away[k] <= 7 * self.devicePixelRatioF() and (best is None or away[k] < best[0]):
-                best = (float(away[k]), path.id, float(stations[k] + share[k] * (stations[k + 1] - stations[k])))
-        return (best[1], best[2]) if best else None
-
-    def click_part(self, part_id: str, deepest: bool) -> str:
-        """Which thing a click on a part means: in the assembly that the person works in, else the outermost.
-
-        A click inside the selection goes one level deeper; one beside it stays at its level.
-        """
-        project, here = self.session.shown, self.session.selection
-        chain = [*ancestors(project, part_id), part_id]
-        if deepest:
-            return chain[-1]
-        if here in chain:
-            return chain[min(chain.index(here) + 1, len(chain) - 1)]
-        if isinstance(self.session.item, Part):
-            for above in reversed(ancestors(project, self.session.item.id)):
-                if above in chain:
-                    return chain[chain.index(above) + 1]
-        return chain[0]
-
-    def catch(self, position: QPoint, kinds: Sequence[str] = SNAPS, rank: int = 0) -> Snap | None:
-        """What the pointer catches on a part, in space: its best snap, or with ``rank`` one of the next.
-
-        On a mesh of very many triangles whose faces and edges would take long to find, the place alone.
-        """
-        hit = self.pick(position)
-        if hit is None:
-            return None
-        project, poses = self.session.shown, self.session.poses()
-        part = project.parts[hit.row]
-        shape = solid_mesh(self.session.meshes, part)
-        pose = poses[hit.row]
-        local = apply(inverse_rigid(pose), hit.place[None])[0]
-        if len(shape.triangles) > MOST_FOR_SNAPS:
-            spot = Feature("point", part.id, vector(local), exact=False)
-            return Snap("place", hit.place, spot, hit.place[None])
-        found = snaps_near(shape, part.id, hit.triangle, local, self.snap_reach(hit.place), kinds)
-        if not found:
-            return None
-        snap = found[rank % len(found)]
-        return Snap(snap.kind, apply(pose, snap.place[None])[0], snap.feature, apply(pose, snap.outline))
 
     def close_down(self) -> None:
         """Give the graphics memory back before the window goes."""

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QWheelEvent
 
-if TYPE_CHECKING:
-    from kestrav.app.stage.stage import Stage
+from kestrav.app.stage.stage_base import StageBase
 
 CLICK_PIXELS = 4.0  # a press that moves less than this is a click
 
@@ -17,7 +14,7 @@ CLICK_PIXELS = 4.0  # a press that moves less than this is a click
 class StageMouse:
     """Gives what happens in the view to the lens, the tool or the viewpoint."""
 
-    def __init__(self, stage: Stage) -> None:
+    def __init__(self, stage: StageBase) -> None:
         self.stage = stage
         self._before_press: tuple[QPoint, Qt.MouseButton] | None = None
         self._dragged = False

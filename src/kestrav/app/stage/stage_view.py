@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QResizeEvent, QWheelEvent
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor
 
-if TYPE_CHECKING:
-    from kestrav.app.stage.stage import Stage
+from kestrav.app.stage.stage_base import StageBase
+from kestrav.app.stage.stage_mouse import StageMouse
 
 
 class StageView(QVTKRenderWindowInteractor):
     """VTK's widget with its own mouse and key handling taken out."""
 
-    def __init__(self, stage: Stage) -> None:
-        self.stage = stage
+    def __init__(self, stage: StageBase, mouse: StageMouse) -> None:
+        self.stage, self.mouse = stage, mouse
         super().__init__(stage)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -29,22 +27,22 @@ class StageView(QVTKRenderWindowInteractor):
         self.stage.arrange()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.stage.mouse.press(event)
+        self.mouse.press(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        self.stage.mouse.move_mouse(event)
+        self.mouse.move_mouse(event)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self.stage.mouse.release(event)
+        self.mouse.release(event)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        self.stage.mouse.double_click(event)
+        self.mouse.double_click(event)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        self.stage.mouse.wheel(event)
+        self.mouse.wheel(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if not self.stage.mouse.key(event):
+        if not self.mouse.key(event):
             event.ignore()  # the window's shortcuts and the parents get it
 
     def focusNextPrevChild(self, forward: bool) -> bool:

@@ -2,26 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeyEvent
 
-if TYPE_CHECKING:
-    from kestrav.app.stage.stage import Stage
-
 
 class Tool:
-    """What the left button and keys do in the stage; the base does nothing."""
+    """What the left button and keys do in the stage; this does nothing."""
 
     hint = ""
     takes_tab = False
     draws = True  # something of its own into the stage
     quiet = False  # whether the number of the clearance would be in the way
-
-    def __init__(self, stage: Stage) -> None:
-        self.stage = stage
-        self.session = stage.session
 
     def begin(self) -> None:
         """Taken up."""

@@ -10,7 +10,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeyEvent
 
 from kestrav.app.stage.stage import Stage
-from kestrav.app.stage.tool import Tool
+from kestrav.app.stage.stage_tool import StageTool
 from kestrav.core.camera import walking
 from kestrav.core.document.records import Path, PathPoint, PointShape
 from kestrav.core.errors import BadInput
@@ -25,7 +25,7 @@ from kestrav.render.viewpoint import on_plane
 Array = NDArray[np.float64]
 
 
-class WalkTool(Tool):
+class WalkTool(StageTool):
     """Click waypoints on the floor; Enter makes the walkthrough with its camera and shot."""
 
     quiet = True

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import numpy as np
 import pyqtgraph as pg
@@ -16,11 +16,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from kestrav.app.timeline.chart import Chart
 from kestrav.app.widgets.colours import CARD, INK, STRAW
 from kestrav.app.widgets.style import FAMILY
-
-if TYPE_CHECKING:
-    from kestrav.app.timeline.timeline import Timeline
 
 EDGE_PIXELS = 6  # at an end of a bar within which it is stretched
 _AROUND = 6  # px about a bar into which its outline and its marks reach
@@ -32,7 +30,7 @@ Grip = Literal["start", "end", "all"]
 class Bar(pg.GraphicsObject):  # type: ignore[misc]
     """A run, key poses, a ride or a shot over its span; its middle moves it in time, its ends stretch it."""
 
-    def __init__(self, timeline: Timeline, item_id: str, *told: object) -> None:
+    def __init__(self, timeline: Chart, item_id: str, *told: object) -> None:
         super().__init__()
         self.timeline, self.item_id = timeline, item_id
         self.name, self.start, self.end, self.row, self.colour = "", 0.0, 0.0, 0, INK

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pyqtgraph as pg
@@ -11,11 +10,12 @@ from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, Qt
 from PySide6.QtGui import QMouseEvent, QWheelEvent
 
 from kestrav.app.timeline.bars import Bar
-from kestrav.app.timeline.lane_keys import Grip, added, moved
+from kestrav.app.timeline.chart import Chart
+from kestrav.app.timeline.lane_curves import Curves
+from kestrav.app.timeline.lane_keys import added, moved
+from kestrav.app.timeline.lane_layout import LaneLayout
+from kestrav.app.timeline.lanes import Grip
 from kestrav.core.units import show
-
-if TYPE_CHECKING:
-    from kestrav.app.timeline.timeline import Timeline
 
 GRAB_PIXELS = 8
 
@@ -23,9 +23,9 @@ GRAB_PIXELS = 8
 class ChartController(QObject):
     """Sees what happens in the chart's viewport before the chart does."""
 
-    def __init__(self, timeline: Timeline) -> None:
+    def __init__(self, timeline: Chart, curves: Curves, layout: LaneLayout) -> None:
         super().__init__(timeline)
-        self.timeline = timeline
+        self.timeline, self.curves, self.layout_ = timeline, curves, layout
         self._scrubbing = False
         self._held: tuple[str, object] | None = None  # what is dragged: a key or a limit
         self._panned: float | None = None
@@ -61,7 +61,7 @@ class ChartController(QObject):
             return True
         if event.button() != Qt.MouseButton.LeftButton:
             return False
-        if self.timeline.layout_.press(scene):
+        if self.layout_.press(scene):
             return True
         grip = self.grip_at(scene)
         if grip is not None:
@@ -94,7 +94,7 @@ class ChartController(QObject):
         if self._held is not None:
             self._drag_held(position, bool(event.modifiers() & Qt.KeyboardModifier.AltModifier))
             return True
-        if self.timeline.layout_.drag(self.timeline.chart.mapToScene(position)):
+        if self.layout_.drag(self.timeline.chart.mapToScene(position)):
             return True
         if self._scrubbing:
             self.timeline.pointer.hide()
@@ -104,7 +104,7 @@ class ChartController(QObject):
         return False
 
     def _release(self) -> bool:
-        if self.timeline.layout_.release():
+        if self.layout_.release():
             return True
         done = self._scrubbing or self._held is not None or self._panned is not None
         dragged, self._held = self._held is not None, None
@@ -126,7 +126,7 @@ class ChartController(QObject):
         merge = f"key-{self._key_drags}"
         if what == "limit":
             lane = str(thing)
-            self.timeline.curves.set_limit(lane, self.y_at(self.timeline.every[lane].plot, position), merge)
+            self.curves.set_limit(lane, self.y_at(self.timeline.every[lane].plot, position), merge)
             return
         assert isinstance(thing, Grip)
         x = self.x_at(position)
@@ -151,7 +151,7 @@ class ChartController(QObject):
     def _double_click(self, position: QPoint) -> bool:
         """Put a key where a lane that has keys is pressed twice."""
         scene = self.timeline.chart.mapToScene(position)
-        if self.timeline.layout_.double_click(scene):
+        if self.layout_.double_click(scene):
             return True
         for name, lane in self.timeline.every.items():
             if lane in self.timeline.lanes and lane.plot.sceneBoundingRect().contains(scene):
@@ -211,11 +211,7 @@ class ChartController(QObject):
     def limit_at(self, scene: QPointF) -> str | None:
         """The lane whose limit is under a place of the scene."""
         for name, lane in self.timeline.every.items():
-            if (
-                lane not in self.timeline.lanes
-                or not lane.limit.isVisible()
-                or self.timeline.curves.limit_of(name) is None
-            ):
+            if lane not in self.timeline.lanes or not lane.limit.isVisible() or self.curves.limit_of(name) is None:
                 continue
             box = lane.plot.getViewBox()
             y = box.mapViewToScene(QPointF(0.0, float(lane.limit.value()))).y()
@@ -227,9 +223,9 @@ class ChartController(QObject):
         """Say what the curve under the pointer is there."""
         scene = self.timeline.chart.mapToScene(position)
         viewport = self.timeline.chart.viewport()
-        if self.limit_at(scene) is not None or self.timeline.layout_.on_edge(scene):
+        if self.limit_at(scene) is not None or self.layout_.on_edge(scene):
             viewport.setCursor(Qt.CursorShape.SizeVerCursor)
-        elif self.timeline.layout_.lane_at(scene) is not None:
+        elif self.layout_.lane_at(scene) is not None:
             viewport.setCursor(Qt.CursorShape.OpenHandCursor)
         elif self.grip_at(scene) is not None:
             viewport.setCursor(Qt.CursorShape.SizeAllCursor)
@@ -267,7 +263,7 @@ class ChartController(QObject):
     def _menu(self, position: QPoint) -> None:
         """What can be done with the bar under the pointer, and with what is selected."""
         scene = self.timeline.chart.mapToScene(position)
-        if self.timeline.layout_.show_menu(scene, self.timeline.chart.viewport().mapToGlobal(position)):
+        if self.layout_.show_menu(scene, self.timeline.chart.viewport().mapToGlobal(position)):
             return
         bar = self.bar_at(scene)
         if bar is not None:

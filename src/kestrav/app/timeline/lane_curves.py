@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.app.timeline.chart import Chart
+from kestrav.app.timeline.lanes import Lane
 from kestrav.app.widgets.colours import PETROL, SHOT, STALE, STALE_SHOT
 from kestrav.core.camera.curves import CURVES
 from kestrav.core.clearance.live import with_live
@@ -27,10 +27,6 @@ from kestrav.core.parts.rest import rows
 from kestrav.core.paths.analysis import bend_radii, tight_spans
 from kestrav.core.paths.path_curves import PathCurve
 
-if TYPE_CHECKING:
-    from kestrav.app.timeline.lanes import Lane
-    from kestrav.app.timeline.timeline import Timeline
-
 Array = NDArray[np.float64]
 
 _GAPS = 90  # times at which the ground below a wheel is looked for
@@ -39,7 +35,7 @@ _GAPS = 90  # times at which the ground below a wheel is looked for
 class Curves:
     """Fills a timeline's lanes."""
 
-    def __init__(self, timeline: Timeline) -> None:
+    def __init__(self, timeline: Chart) -> None:
         self.timeline = timeline
 
     def speed(self, project: Project) -> None:

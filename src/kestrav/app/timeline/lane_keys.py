@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
 
 import msgspec
 import numpy as np
 import scipy
 
+from kestrav.app.timeline.chart import Chart
+from kestrav.app.timeline.lanes import Grip
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import (
@@ -28,26 +28,11 @@ from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.runs import RunCourse, course_of
 
-if TYPE_CHECKING:
-    from kestrav.app.timeline.timeline import Timeline
-
 HANDLE = 0.07  # of the axis' length, how far a key's handle is drawn from it
 _APART = 1e-3  # the least share between neighbouring keys
 
 
-@dataclass(frozen=True)
-class Grip:
-    """A key, or a handle of one, that can be moved in a lane; ``of`` is the item that has it."""
-
-    lane: str
-    of: str
-    index: int
-    x: float
-    y: float
-    side: Literal["key", "handle"] = "key"
-
-
-def grips(timeline: Timeline) -> list[Grip]:
+def grips(timeline: Chart) -> list[Grip]:
     """All keys that the chart's lanes have, and the handle of the chosen one."""
     found: list[Grip] = []
     project = timeline.session.shown
@@ -67,7 +52,7 @@ def grips(timeline: Timeline) -> list[Grip]:
     return found
 
 
-def _pace(timeline: Timeline, course: RunCourse) -> Iterator[Grip]:
+def _pace(timeline: Chart, course: RunCourse) -> Iterator[Grip]:
     """Keys of distance by time."""
     speed_profile = course.run.speed_profile
     shown = not (timeline.by_distance or course.run.holds or course.is_backward)
@@ -85,7 +70,7 @@ def _pace(timeline: Timeline, course: RunCourse) -> Iterator[Grip]:
             yield Grip("distance", course.run.id, i, x + sense * step, y + sense * slope * step, "handle")
 
 
-def _along(timeline: Timeline, course: RunCourse) -> Iterator[Grip]:
+def _along(timeline: Chart, course: RunCourse) -> Iterator[Grip]:
     """Keys of bank and orientation, at the times or stations of their places."""
     run, length = course.run, course.path.length
 
@@ -107,7 +92,7 @@ def _along(timeline: Timeline, course: RunCourse) -> Iterator[Grip]:
                 yield Grip("orientation", run.id, i, x, value)
 
 
-def moved(timeline: Timeline, grip: Grip, x: float, y: float, project: Project) -> Project:
+def moved(timeline: Chart, grip: Grip, x: float, y: float, project: Project) -> Project:
     """The project with a key or handle brought to a place of its lane."""
     item = get(project, grip.of)
     if isinstance(item, Light):
@@ -135,7 +120,7 @@ def moved(timeline: Timeline, grip: Grip, x: float, y: float, project: Project) 
     return edits.update(project, item.id, orientation=msgspec.structs.replace(item.orientation, keys=tuple(turns)))
 
 
-def _place(timeline: Timeline, course: RunCourse, x: float) -> float:
+def _place(timeline: Chart, course: RunCourse, x: float) -> float:
     station = x if timeline.by_distance else float(course.stations([x])[0])
     return station / course.path.length
 
@@ -183,7 +168,7 @@ def _pose_keys(project: Project, poses: PoseTrack, index: int, x: float) -> tupl
     return tuple(keys)
 
 
-def added(timeline: Timeline, lane: str, x: float, y: float, project: Project) -> Project | None:
+def added(timeline: Chart, lane: str, x: float, y: float, project: Project) -> Project | None:
     """The project with a key put into a lane at a place; None where its lane has none."""
     light = timeline.lane_light()
     if lane == "strength" and light is not None:

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from PySide6.QtCore import QPoint, QPointF, QSettings
 from PySide6.QtWidgets import QMenu
 
-if TYPE_CHECKING:
-    from kestrav.app.timeline.lanes import Lane
-    from kestrav.app.timeline.timeline import Timeline
+from kestrav.app.timeline.chart import Chart
+from kestrav.app.timeline.lanes import Lane
 
 LOWEST, FOLDED, HIGHEST = 25, 19, 400  # px of a lane
 _FREE = 16_777_215  # px: what Qt takes for no limit
@@ -22,7 +21,7 @@ _STEP = 24  # px by which the menu makes a lane higher or lower
 class LaneLayout:
     """Moves, sizes and folds the lanes of a timeline."""
 
-    def __init__(self, timeline: Timeline) -> None:
+    def __init__(self, timeline: Chart) -> None:
         self.timeline = timeline
         self._held: tuple[str, str, float] | None = None  # what is dragged (“edge” or “name”), the lane, where from
 

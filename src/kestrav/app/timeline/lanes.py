@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from functools import cached_property
+from typing import Literal
 
 import numpy as np
 import pyqtgraph as pg
@@ -13,11 +15,22 @@ from PySide6.QtGui import QBrush, QColor
 from PySide6.QtWidgets import QLabel
 
 from kestrav.app.timeline.drawn_curve import DrawnCurve
-from kestrav.app.timeline.lane_keys import Grip
 from kestrav.app.widgets.colours import CARD, INK, STRAW, VERMILION
 from kestrav.core.files.charts import Charted
 
 Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Grip:
+    """A key, or a handle of one, that can be moved in a lane; ``of`` is the item that has it."""
+
+    lane: str
+    of: str
+    index: int
+    x: float
+    y: float
+    side: Literal["key", "handle"] = "key"
 
 
 class Room(pg.AxisItem):  # type: ignore[misc]

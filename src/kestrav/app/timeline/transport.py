@@ -6,12 +6,12 @@ from collections.abc import Callable
 from functools import partial
 
 import qtawesome
-from PySide6.QtCore import QSize, Qt, Signal
-from PySide6.QtGui import QAction
+from PySide6.QtCore import QRect, QSize, Qt, Signal
+from PySide6.QtGui import QAction, QColor, QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QToolButton, QWidget
 
 from kestrav.app.session import Session
-from kestrav.app.widgets.colours import PETROL
+from kestrav.app.widgets.colours import CARD, PETROL
 from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.camera.curves import CURVES
 from kestrav.core.kinematics.runs import span
@@ -26,6 +26,25 @@ _CAMERA_LANES = {
     "pan": "Pan rate of the camera",
     "horizon": "Roll of the horizon",
 }
+
+
+class _Readout(QLabel):
+    """Where the playhead is. Where there is little room the text is cut, with dots, and does not push the window apart."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("readout")
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        if self.sizeHint().width() > self.width():
+            painter, dots = QPainter(self), " …"
+            width = painter.fontMetrics().horizontalAdvance(dots) + 2
+            inside = self.contentsRect()
+            room = QRect(inside.right() + 1 - width, inside.top(), width, inside.height())
+            painter.fillRect(room, QColor(CARD))
+            painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, dots)
 
 
 class Transport(QWidget):
@@ -67,10 +86,7 @@ class Transport(QWidget):
         ):
             row.addWidget(self._button(icon, tip, action))
         row.addSpacing(6)
-        self.readout = QLabel()
-        self.readout.setObjectName("readout")
-        # where there is little room it is cut, and does not push the window apart
-        self.readout.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.readout = _Readout()
         row.addWidget(self.readout, 1)
         self.preview_told = QLabel()
         self.preview_told.setObjectName("muted")
