@@ -190,7 +190,7 @@ def test_parts_come_out_in_an_order_and_boxes_are_built(room):
 
 def test_files_tell_what_they_hold(room):
     held = kestrav.info("trolley.step")
-    assert held.data["unit"] and "Wheel" in held.told
+    assert held.data["unit"] and "Wheel" in held.text
     assert kestrav.info("project.kestrav").data["paths"][0]["name"] == "Path"
 
 

@@ -123,11 +123,11 @@ def info(
         if out is not None:
             raise BadInput("only the contacts are written to a file; give --contacts as well")
         held = scripting.info(file)
-        _print(held.data, held.told, as_json)
+        _print(held.data, held.text, as_json)
         return
     _free(out, force)
     held = scripting.open(file).contacts(out, overwrite=force)
-    _print(held.data, held.told if out is None else f"{held.told}\nmade {out}", as_json)
+    _print(held.data, held.text if out is None else f"{held.text}\nmade {out}", as_json)
 
 
 @app.command()
@@ -353,7 +353,7 @@ def extract(
 
 def _print_extraction(found: scripting.Extraction, opened: scripting.Project, out: Path | None, as_json: bool) -> None:
     """Say what came of looking, with the project saved if it is to be; exit 1 where something has no way out."""
-    data, text = found.data, found.told
+    data, text = found.data, found.text
     if out is not None:
         opened.save(out)
         data, text = {**data, "out": str(out)}, f"{text.rstrip()}\nmade {out}"
@@ -518,7 +518,7 @@ def export(
     handed = opened.export(
         out, kind, tolerance=tolerance, simplify=simplify, sheet=sheet, progress=tell, overwrite=force
     )
-    _print({"out": [str(file) for file in handed.files], **handed.data}, f"made {handed.told}", as_json)
+    _print({"out": [str(file) for file in handed.files], **handed.data}, f"made {handed.text}", as_json)
 
 
 @app.command()

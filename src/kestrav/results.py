@@ -114,7 +114,7 @@ class Extraction:
     """What came of looking for a way out: whether there is one, told in words, and as plain data as ``kestrav extract --json`` prints it."""
 
     found: bool
-    told: str
+    text: str
     data: dict[str, Any]
 
 
@@ -122,7 +122,7 @@ class Extraction:
 class Contents:
     """What a file or project holds: told in words, and as plain data as ``kestrav info --json`` prints it."""
 
-    told: str
+    text: str
     data: dict[str, Any]
 
 

@@ -127,7 +127,7 @@ def run_variants(
     found: dict[str, Result] = {}
     keys = {variant.name: _key(project, variant, wanted) for variant in variants}
     for variant in variants:
-        known = _known(out / file_name(variant.name), keys[variant.name])
+        known = _kept_result(out / file_name(variant.name), keys[variant.name])
         if known is not None:
             found[variant.name] = known
     left = [variant for variant in variants if variant.name not in found]
@@ -271,7 +271,7 @@ def _worked_out(file: Path, variant: Variant, folder: Path, wanted: Wanted) -> R
     project = scripting.open(file)
     for what, value in variant.values.items():
         _apply(project, what, value, file.parent)
-    told = project.extract(*wanted.extract).told if wanted.extract else ""
+    told = project.extract(*wanted.extract).text if wanted.extract else ""
     check = project.check(certify=wanted.certify)
     project.save(folder / "variant.kestrav")
     picture = ""
@@ -341,7 +341,7 @@ def _key(project: Path, variant: Variant, wanted: Wanted) -> str:
     return digest.hexdigest()[:32]
 
 
-def _known(folder: Path, key: str) -> Result | None:
+def _kept_result(folder: Path, key: str) -> Result | None:
     """What came of a variant before, if it was just this one and nothing failed."""
     try:
         found = msgspec.json.decode((folder / _RESULT).read_bytes(), type=Result)

@@ -27,7 +27,7 @@ def answered(monkeypatch):
     shown = []
 
     def accept(dialog):
-        shown.append((dialog.windowTitle(), dict(dialog.values), dialog.told()))
+        shown.append((dialog.windowTitle(), dict(dialog.values), dialog.summary()))
         return 1
 
     monkeypatch.setattr(camera_dialogs.Asking, "exec", accept)

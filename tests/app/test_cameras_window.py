@@ -159,7 +159,7 @@ def test_a_walk_is_clicked_on_the_floor_and_goes_around_the_product(hand):
     hand.click(hand.at(-2500, -900, 10))
     hand.click(hand.at(2500, 300, 10))
     assert len(tool.points) == 2
-    assert "kept" in tool.told
+    assert "kept" in tool.summary
     hand.key(Qt.Key.Key_Backspace)
     hand.click(hand.at(2500, 900, 10))
     tool.set(distance=500.0)

@@ -213,7 +213,7 @@ def test_contacts_at_rest_are_listed_filtered_accepted_in_one_step_and_exported(
     hand.qtbot.waitUntil(lambda: clearing_.fits is not None and clearing_.fits.isVisible(), timeout=60_000)
     dialog = clearing_.fits
     table = dialog.table
-    assert "3 pairs in contact at rest, 2 of them interfere" in dialog.told.text()
+    assert "3 pairs in contact at rest, 2 of them interfere" in dialog.summary.text()
     assert table.item(0, 1).text() == "interferes" and table.item(0, 2).text() == "0.200"  # the deepest first
     dialog.kind.setCurrentIndex(dialog.kind.findData("touches"))
     shown = [line for line in range(table.rowCount()) if not table.isRowHidden(line)]

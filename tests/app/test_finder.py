@@ -19,7 +19,7 @@ def looked_for(hand, text):
     assert finder.hasFocus()
     finder.clear()
     QTest.keyClicks(finder, text)
-    return [found.text for found in finder.found]
+    return [found.text for found in finder.shown_entries]
 
 
 def test_what_begins_so_comes_first_and_things_after_actions():
@@ -69,7 +69,7 @@ def test_a_thing_is_found_and_selected(hand):
     part = hand.session.project.parts[1]
     assert part.name in looked_for(hand, part.name[:3])
     finder = hand.window.finder
-    finder.list.setCurrentRow([e.text for e in finder.found].index(part.name))
+    finder.list.setCurrentRow([e.text for e in finder.shown_entries].index(part.name))
     QTest.keyClick(finder, Qt.Key.Key_Return)
     assert hand.session.selection == part.id
 
@@ -79,7 +79,7 @@ def test_a_setting_of_the_project_is_found_and_takes_the_keys(hand, field):
     hand.session.select("part-1")
     looked_for(hand, field)
     finder = hand.window.finder
-    finder.list.setCurrentRow([(e.text, e.where) for e in finder.found].index((field, "Project")))
+    finder.list.setCurrentRow([(e.text, e.where) for e in finder.shown_entries].index((field, "Project")))
     QTest.keyClick(finder, Qt.Key.Key_Return)
     assert hand.session.selection is None
     assert hand.window.focusWidget().objectName() == f"field-{field}"

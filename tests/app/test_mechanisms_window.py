@@ -327,8 +327,8 @@ def test_a_way_out_is_found_as_a_job_and_becomes_a_run(make_hand, monkeypatch):
     answered(monkeypatch, fill)
     session.select("block")
     window.extracting.ask()
-    hand.qtbot.waitUntil(lambda: window.extracting.found is not None, timeout=60_000)
-    found = window.extracting.found
+    hand.qtbot.waitUntil(lambda: window.extracting.way_out is not None, timeout=60_000)
+    found = window.extracting.way_out
     assert found.stage == "straight pull" and found.seed == 7 and found.poses[-1].way[2] > 0
     assert found.certificate.status == "certified"
     assert session.item.rider == "block" and len(session.project.paths) == 1
@@ -358,8 +358,8 @@ def test_a_thing_is_taken_to_a_typed_place_with_what_blocks_taken_away(make_hand
     answered(monkeypatch, fill)
     session.select("block")
     window.extracting.ask()
-    hand.qtbot.waitUntil(lambda: window.extracting.found is not None, timeout=60_000)
-    found = window.extracting.found
+    hand.qtbot.waitUntil(lambda: window.extracting.way_out is not None, timeout=60_000)
+    found = window.extracting.way_out
     assert found.aside == ("lid",) and found.poses[-1].way == pytest.approx((0, 0, 200))
     # what was asked for is there the next time
     assert window.extracting.wish.target.position == (0.0, 0.0, 200.0)
@@ -390,7 +390,7 @@ def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
     monkeypatch.setattr(extraction_actions, "ask_remedy", remedy)
     hand.session.select("block")
     hand.window.extracting.ask()
-    hand.qtbot.waitUntil(lambda: hand.window.extracting.found is not None and hand.window.job is None, timeout=60_000)
+    hand.qtbot.waitUntil(lambda: hand.window.extracting.way_out is not None and hand.window.job is None, timeout=60_000)
     assert "No extraction path" in said[0] and "it could be pulled out along" in said[0]
     assert offered[0] == [
         "Remove blocking parts first",

@@ -366,7 +366,7 @@ def test_two_pairs_of_points_end_with_enter(bench):
     assert bench.stage.tool is bench.window.tools.select_tool
     corner = np.add(place_of(bench, "Cube"), [15, -15, 15])
     assert corner == pytest.approx([50, -30, 40], abs=1e-6)
-    assert tool.found == []
+    assert tool.snaps == []
 
 
 def test_pivot_front_and_upside_are_picked(bench):

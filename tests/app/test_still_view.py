@@ -46,10 +46,10 @@ def test_one_key_makes_the_lens_picture_which_grows_and_becomes_finer(hand, tmp_
     hand.key(Qt.Key.Key_F6)
     hand.qtbot.waitUntil(lambda: view_of(hand) is not None, timeout=10_000)
     view = view_of(hand)
-    hand.qtbot.waitUntil(lambda: "noise" in view.told.text() and "left" in view.told.text(), timeout=180_000)
+    hand.qtbot.waitUntil(lambda: "noise" in view.message.text() and "left" in view.message.text(), timeout=180_000)
     # at rest nothing comes any more
     QTest.mouseClick(view.pause_button, Qt.MouseButton.LeftButton)
-    assert view.pause_button.text() == "Resume" and "paused" in view.told.text()
+    assert view.pause_button.text() == "Resume" and "paused" in view.message.text()
     hand.qtbot.wait(400)
     before = view.bar.value()
     hand.qtbot.wait(1200)
@@ -58,7 +58,7 @@ def test_one_key_makes_the_lens_picture_which_grows_and_becomes_finer(hand, tmp_
     QTest.mouseClick(view.stop_button, Qt.MouseButton.LeftButton)
     ready(hand, view)
     first = view.samples
-    assert 0 < first < 4096 and f"{first} samples" in view.told.text()
+    assert 0 < first < 4096 and f"{first} samples" in view.message.text()
     QTest.mouseClick(view.finer_button, Qt.MouseButton.LeftButton)
     ready(hand, view)
     assert view.samples == pytest.approx(2 * first, rel=0.2)
@@ -67,7 +67,7 @@ def test_one_key_makes_the_lens_picture_which_grows_and_becomes_finer(hand, tmp_
         QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "a"), "PNG picture, 16 bits (*.png)")
     )
     QTest.mouseClick(view.save_button, Qt.MouseButton.LeftButton)
-    hand.qtbot.waitUntil(lambda: "Written" in view.told.text(), timeout=60_000)
+    hand.qtbot.waitUntil(lambda: "Written" in view.message.text(), timeout=60_000)
     saved = cv2.imread(str(tmp_path / "a.png"), cv2.IMREAD_UNCHANGED)
     assert saved.shape == (180, 320, 3) and saved.dtype == np.uint16
     view.close()
@@ -89,7 +89,7 @@ def test_a_drawn_region_alone_is_made_anew_and_stays_in_the_picture(hand, tmp_pa
     # what lies beside the region was not touched
     assert all(before.pixel(x, 10) == after.pixel(x, 10) for x in range(0, 320, 7))
     view.save(tmp_path / "a.exr", 32)
-    hand.qtbot.waitUntil(lambda: "Written" in view.told.text(), timeout=60_000)
+    hand.qtbot.waitUntil(lambda: "Written" in view.message.text(), timeout=60_000)
     QTest.mouseClick(view.whole_button, Qt.MouseButton.LeftButton)
     assert view.box.region is None
     ready(hand, view)
@@ -103,7 +103,7 @@ def test_a_quick_picture_is_there_at_once_and_has_8_bits(hand, tmp_path):
     ready(hand, view)
     assert not view.finer_button.isVisible() and not view.stop_button.isVisible()
     view.save(tmp_path / "a.exr", 32)
-    hand.qtbot.waitUntil(lambda: "8 bits" in view.told.text(), timeout=60_000)
+    hand.qtbot.waitUntil(lambda: "8 bits" in view.message.text(), timeout=60_000)
     view.save(tmp_path / "a.png")
     hand.qtbot.waitUntil(lambda: (tmp_path / "a.png").exists(), timeout=60_000)
     QTest.keyClick(view, Qt.Key.Key_Escape)

@@ -41,7 +41,7 @@ class Exported:
     """What was written: the files, these and what is in them in words, and plain data for machines."""
 
     files: tuple[Path, ...]
-    told: str
+    text: str
     data: dict[str, Any] = field(default_factory=dict)
 
 
@@ -77,7 +77,7 @@ def _review(request: ExportRequest) -> Exported:
         request.tell,
     )
     data = {"bytes": len(page.html), "parts": page.contents.parts, "triangles": page.contents.triangles}
-    return Exported((request.target,), f"{request.target}: {page.told}", data | {"surfaces_off_mm": page.contents.off})
+    return Exported((request.target,), f"{request.target}: {page.text}", data | {"surfaces_off_mm": page.contents.off})
 
 
 def _gltf(request: ExportRequest) -> Exported:

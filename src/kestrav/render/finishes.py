@@ -267,14 +267,14 @@ def _seen_by_lamps(roughness: float, metallic: float) -> float:
 
 
 @lru_cache(maxsize=16)
-def _told(setup: LightSetup) -> str:
+def _name_of(setup: LightSetup) -> str:
     """A short name of a set-up, by which it is known again."""
     return hashlib.sha256(repr(setup).encode()).hexdigest()
 
 
 def give_room(renderer: vtkRenderer, setup: LightSetup) -> None:
     """Let a renderer's physically based surfaces mirror what is around them in a light set-up."""
-    told = _told(setup)
+    told = _name_of(setup)
     known = renderer.GetEnvironmentTexture()
     if known is not None and known.GetObjectName() == told:
         return

@@ -157,7 +157,7 @@ def _looks(project: Project) -> bytes:
             p.opacity,
             p.shown,
             p.scale,
-            _told(finishes.get(p.id)),
+            _digest_of(finishes.get(p.id)),
             p.swept is not None,
         )
         for p in project.parts
@@ -166,7 +166,7 @@ def _looks(project: Project) -> bytes:
 
 
 @lru_cache(maxsize=256)
-def _told(finish: Finish | None) -> str:
+def _digest_of(finish: Finish | None) -> str:
     """A short name of a finish, which may hold pictures, and which many parts have."""
     return hashlib.sha256(msgspec.json.encode(finish)).hexdigest()
 

@@ -153,7 +153,7 @@ def test_what_lies_inside_another_as_it_stands_is_told_as_a_contact_that_deep():
     (contact,) = told.contacts
     assert contact.deep == pytest.approx(200.0, abs=0.1) and not told.stretches
     # although their surfaces are far apart, it has not parted: the frames say the same
-    assert contact.told == "in contact all along" and not sweep(made, meshes, frame_times(made)).breaches
+    assert contact.text == "in contact all along" and not sweep(made, meshes, frame_times(made)).breaches
 
 
 def rod_mesh(radius, low, high, sections=64):

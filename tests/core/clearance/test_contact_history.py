@@ -59,7 +59,7 @@ def test_sliding_alone_is_no_breach():
     told = certify(made, meshes)
     assert told.status == "certified" and not sweep(made, meshes, frame_times(made)).breaches
     (contact,) = told.contacts
-    assert contact.deep == 0.0 and contact.told == "in contact all along"
+    assert contact.deep == 0.0 and contact.text == "in contact all along"
     assert contact.shown <= contact.allowed + 0.2
 
 
@@ -72,7 +72,7 @@ def test_a_pair_that_has_parted_keeps_its_clearance_from_then_on():
     parted = contact.spans[0][1]
     assert contact.spans == ((-np.inf, parted),) and parted == pytest.approx(2.0 * 5.1 / 117, abs=0.01)
     assert contact.least == pytest.approx(3.0, abs=0.01)
-    assert contact.told == f"in contact until {parted:.2f}\u2009s, then at least 3.00\u2009mm"
+    assert contact.text == f"in contact until {parted:.2f}\u2009s, then at least 3.00\u2009mm"
     (breach,) = told.stretches
     assert breach.required == 5.0 and breach.least == pytest.approx(3.0, abs=0.01)
 
@@ -82,7 +82,7 @@ def test_what_comes_back_to_how_it_stood_is_in_contact_again():
     made = goes(made, "block", (0, 0, 10), (0, 0, 40), (0, 40, 40), (0, 0, 40), (0, 0, 10), speed_profile=Even())
     told = certify(made, meshes)
     assert told.status == "certified" and len(told.contacts[0].spans) == 2
-    assert told.contacts[0].told.startswith("in contact until 0.0") and "otherwise at least" in told.contacts[0].told
+    assert told.contacts[0].text.startswith("in contact until 0.0") and "otherwise at least" in told.contacts[0].text
 
 
 def sleeved(radius, sections=48, around=48):

@@ -65,7 +65,7 @@ def test_a_clearance_fit_line_to_line_and_a_press_fit_are_told_apart_by_their_no
     pressed = found["interference fit"]
     assert pressed.depth == pytest.approx(0.02, abs=1e-6) and pressed.radii == pytest.approx((10.02, 10.0))
     assert pressed.shared == pytest.approx(volume(BRepAlgoAPI_Common(plate, pins[2]).Shape()), rel=0.02)
-    assert "Ø20.04 in Ø20" in pressed.told
+    assert "Ø20.04 in Ø20" in pressed.text
 
 
 def test_a_deeper_cut_is_measured_and_agrees_with_opencascade(tmp_path):

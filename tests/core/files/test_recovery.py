@@ -35,7 +35,7 @@ def test_what_was_kept_is_offered_with_what_it_holds_and_comes_back(made, tmp_pa
     assert not leftovers(tmp_path)  # its window is open still
     ended(keeper)
     (left,) = leftovers(tmp_path)
-    assert "1 part," in left.told and "never saved" in left.told
+    assert "1 part," in left.text and "never saved" in left.text
     project, meshes = recovered(left)
     assert project == made.project and meshes.keys() == {g.hash for g in project.geometry}
     discard(left)

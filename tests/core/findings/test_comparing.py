@@ -22,7 +22,7 @@ def finding(rule="clearance-breach", subject=("Cube", "Wall"), value=2.0, limit=
 
 def changes(before, after):
     told = compare({"findings": before}, {"findings": after})
-    return [(c.change, c.told["rule"]) for c in told.findings], told
+    return [(c.change, c.finding["rule"]) for c in told.findings], told
 
 
 def test_findings_are_known_again_by_rule_and_names_whatever_their_order():
@@ -66,7 +66,7 @@ def test_real_checks_are_compared_through_what_is_written_down(tmp_path):
         (tmp_path / name).write_text(json.dumps(data))
         files.append(read_check(tmp_path / name))
     told = compare(*files)
-    (worse,) = [c for c in told.findings if c.told["rule"] == "clearance-breach"]
+    (worse,) = [c for c in told.findings if c.finding["rule"] == "clearance-breach"]
     assert worse.change == "worse" and told.is_worse
     assert told.least_before - told.least_after == pytest.approx(2.0, abs=0.01)
     assert as_data(told)["findings"][0]["change"] == "worse"

@@ -168,7 +168,7 @@ class CameraActions(QObject):
             self.prompts.complain(f"select {what} first")
         return chosen
 
-    def _made(self, label: str, change: Callable[[Project], Project]) -> None:
+    def _make(self, label: str, change: Callable[[Project], Project]) -> None:
         """Make a camera, and look through it."""
         before = {c.id for c in self.session.project.cameras}
         if self.session.edit(label, change):
@@ -206,7 +206,7 @@ class CameraActions(QObject):
             # what is selected is what its picture is of
             return update(made, camera.id, subject=chosen[0]) if chosen else made
 
-        self._made("Camera from here", make)
+        self._make("Camera from here", make)
 
     def ask(self, dialog: Asking, label: str) -> bool:
         """Ask, and make what was told; whether it was accepted."""
@@ -215,7 +215,7 @@ class CameraActions(QObject):
         self.session.camera_id = looked
         self.session.preview(None)
         if accepted:
-            self._made(label, dialog.make)
+            self._make(label, dialog.make)
         return bool(accepted)
 
     def at_a_point(self) -> None:
@@ -230,7 +230,7 @@ class CameraActions(QObject):
 
     def _stand_there(self, snaps: list[Snap]) -> None:
         place = snaps[0].place + np.array([0.0, 0.0, walking.EYE_HEIGHT])
-        self._made("Camera at a point", lambda p: making.add_standing(p, place, snaps[1].place))
+        self._make("Camera at a point", lambda p: making.add_standing(p, place, snaps[1].place))
 
     def orbit(self) -> None:
         """Ask how, and orbit what is selected."""
@@ -262,7 +262,7 @@ class CameraActions(QObject):
         if told is not None:
             place = np.round(self._viewpoint()[0])
             turns, seconds = told
-            self._made(
+            self._make(
                 "Turntable",
                 lambda p: orbits.add_turntable(p, things[-1], place, max(seconds, 0.1), 0.0, abs(turns), turns < 0),
             )
@@ -282,7 +282,7 @@ class CameraActions(QObject):
         if told is not None:
             place = self._viewpoint()[0]
             sweep, seconds, begin = told
-            self._made("Arc", lambda p: making.add_arc(p, things[-1], place, sweep, max(seconds, 0.1), begin))
+            self._make("Arc", lambda p: making.add_arc(p, things[-1], place, sweep, max(seconds, 0.1), begin))
 
     def follow(self) -> None:
         """Ask how, and follow what is selected."""
@@ -319,7 +319,7 @@ class CameraActions(QObject):
             inside = subtree(self.session.project, things[-1])
             hit = self.stage.pick(self.stage.rect().center())
             looks = PartAim(things[-1]) if hit is not None and hit.part in inside else aim
-            self._made("Attach to selection", lambda p: making.add_riding(p, things[-1], place, looks, time))
+            self._make("Attach to selection", lambda p: making.add_riding(p, things[-1], place, looks, time))
 
     def along(self) -> None:
         """Ask how long, and go along the selected path."""
@@ -336,7 +336,7 @@ class CameraActions(QObject):
         )
         if told is not None:
             seconds, begin, ahead = told
-            self._made(
+            self._make(
                 "Camera along path", lambda p: making.add_on_path(p, path.id, AlongAim(ahead), max(seconds, 0.1), begin)
             )
 
@@ -362,7 +362,7 @@ class CameraActions(QObject):
         )
         if told is not None:
             x, y, z, radius, seconds = told
-            self._made("Look around", lambda p: making.add_look_around(p, (x, y, z), radius, max(seconds, 0.1)))
+            self._make("Look around", lambda p: making.add_look_around(p, (x, y, z), radius, max(seconds, 0.1)))
 
     # changing
 

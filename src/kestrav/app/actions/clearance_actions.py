@@ -147,14 +147,14 @@ class ClearanceActions(QObject):
             return
         taken = {row.pair for row in rows}
         told = tuple(dataclasses.replace(r, accepted=r.accepted or r.pair in taken) for r in self.fits.rows)
-        self.fits.show_rows(self.session.project, told, self.fits.told.text())
+        self.fits.show_rows(self.session.project, told, self.fits.summary.text())
 
     def _see_fit(self, row: Fit) -> None:
         parts = {part.id for part in self.session.shown.parts}
         if {row.pair.moving, row.pair.other} <= parts:
             value = -row.depth if row.depth > 0 else row.gap
-            self._look_at(row.pair, "contact", "note", row.told, self.session.time, value, 0.0, (row.place, row.place))
-            self.prompts.say(row.told)
+            self._look_at(row.pair, "contact", "note", row.text, self.session.time, value, 0.0, (row.place, row.place))
+            self.prompts.say(row.text)
 
     def _export_fits(self) -> None:
         assert self.fits is not None

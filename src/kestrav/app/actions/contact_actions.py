@@ -25,7 +25,7 @@ class ContactActions(QObject):
         super().__init__(prompts.over)
         self.session, self.prompts, self.card, self.checking = session, prompts, card, checking
         self.of: Project | None = None
-        self.found: tuple[Touch, ...] = ()
+        self.touches: tuple[Touch, ...] = ()
         card.contacts = self
         self.session.opened.connect(self._forget)
 
@@ -35,7 +35,7 @@ class ContactActions(QObject):
         return self.of is self.session.project
 
     def _forget(self) -> None:
-        self.of, self.found = None, ()
+        self.of, self.touches = None, ()
 
     def ask(self) -> None:
         """List the contacts: when, where and how fast what moves comes to touch something."""
@@ -44,7 +44,7 @@ class ContactActions(QObject):
         self.prompts.start(job, lambda found: self._take(project, found))
 
     def _take(self, project: Project, found: tuple[Touch, ...]) -> None:
-        self.of, self.found = project, found
+        self.of, self.touches = project, found
         self.card.show_checks()
 
     def go_to(self, touch: Touch) -> None:

@@ -34,7 +34,7 @@ class ExtractionActions(QObject):
         super().__init__(prompts.over)
         self.session, self.prompts = session, prompts
         self.wish = Wish()  # as it was asked for last
-        self.found: WayOut | NoWay | None = None
+        self.way_out: WayOut | NoWay | None = None
         self.order: Order | None = None
 
     def action(self, action: Callable[..., QAction]) -> QAction:
@@ -210,7 +210,7 @@ class ExtractionActions(QObject):
 
     def _take(self, project: Project, things: list[str], found: WayOut | NoWay) -> None:
         """Make a way that was found a path and a run, or say what blocks."""
-        self.found = found
+        self.way_out = found
         if isinstance(found, NoWay):
             self._take_no_way(project, things, found)
             return

@@ -110,7 +110,7 @@ class CameraRows(Rows):
             ]
             if abs(float(seen.focal_length[0]) - camera.focal_length) > 0.05:
                 lines.append(f"now {seen.focal_length[0]:.1f}\u2009mm, to keep its subject’s size")
-        form.worked(*lines, *self._told(camera, seen))
+        form.worked(*lines, *self._carried_by(camera, seen))
         form.number(
             "Fit margin",
             100 * self.card.fit_margin,
@@ -150,7 +150,7 @@ class CameraRows(Rows):
         if runs or riding:
             self._fields(camera, "lag")
 
-    def _told(self, camera: Camera, seen: Views) -> list[str]:
+    def _carried_by(self, camera: Camera, seen: Views) -> list[str]:
         away = float(np.linalg.norm(seen.target[0] - seen.position[0]))
         lines = []
         if isinstance(camera.aim, PartAim | PointAim | PathAim):
@@ -198,7 +198,7 @@ class CameraRows(Rows):
         yaw, pitch = angles_of(seen.forward[0])
         form.worked(
             f"now looks {show(float(yaw) % 360, '°')} from +x, {show(float(pitch), '°')} up",
-            *self._told(camera, seen)[:1],
+            *self._carried_by(camera, seen)[:1],
         )
 
     def _things(self, chosen: str) -> list[tuple[str, str]]:

@@ -19,7 +19,7 @@ from kestrav.core.findings.check import CheckResult
 class FoundContacts(Protocol):
     """The contacts that were looked for last, and what can be done with them."""
 
-    found: tuple[Touch, ...]
+    touches: tuple[Touch, ...]
     of: Project | None
 
     @property

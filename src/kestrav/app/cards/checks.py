@@ -76,7 +76,7 @@ class ChecksRows(Rows):
             a, b = contact.pair.moving, contact.pair.other
             names = f"{qualified_name(project, a)} on {qualified_name(project, b)}"
             deep = f"{show(contact.deep, 'mm', 2)} deep, {show(contact.allowed, 'mm', 2)} allowed"
-            form.note(f"{names}: {contact.told}; {deep}")
+            form.note(f"{names}: {contact.text}; {deep}")
             form.buttons(
                 (
                     "Require clearance",
@@ -117,9 +117,9 @@ class ChecksRows(Rows):
                 )
             )
             return
-        if not known.found:
+        if not known.touches:
             form.note("No moving part touches another.")
-        for touch in known.found[:MOST_CONTACTS]:
+        for touch in known.touches[:MOST_CONTACTS]:
             a, b = qualified_name(project, touch.a), qualified_name(project, touch.b)
             at = ", ".join(show(x, "", 0) for x in touch.place)
             form.note(f"{a} touches {b}: {touch.time:.4f}\u2009s, {show(touch.speed, 'mm/s', 0)}, at {at}\u2009mm")
@@ -131,8 +131,8 @@ class ChecksRows(Rows):
                     "Start a run, pose track, attachment or rotation at this contact",
                 ),
             )
-        if len(known.found) > MOST_CONTACTS:
-            form.note(f"and {len(known.found) - MOST_CONTACTS} more")
+        if len(known.touches) > MOST_CONTACTS:
+            form.note(f"and {len(known.touches) - MOST_CONTACTS} more")
 
     def _certificate(self) -> None:
         """What is shown for the whole motion, between the frames too."""

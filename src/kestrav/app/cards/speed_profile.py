@@ -57,7 +57,7 @@ class SpeedProfileRows(Rows):
             "Speed profile",
             _KINDS,
             _kind(speed_profile),
-            lambda key: self._set(run.id, "Speed profile", speed_profile=_made(key, course)),
+            lambda key: self._set(run.id, "Speed profile", speed_profile=_profile_of(key, course)),
             "Law of distance over time; standard laws after VDI 2143",
         )
         if isinstance(speed_profile, Eased):
@@ -232,7 +232,7 @@ class SpeedProfileRows(Rows):
         self._change(run, "Add key", keys=tuple(keys))
 
 
-def _made(key: str, course: RunCourse) -> SpeedProfile:
+def _profile_of(key: str, course: RunCourse) -> SpeedProfile:
     """A speed profile of another kind, near to what the run does now."""
     if key == "even":
         return Even()

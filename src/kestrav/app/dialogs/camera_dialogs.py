@@ -85,7 +85,7 @@ class Asking(QDialog):
         self.rows(form)
         why = ""
         try:
-            lines = self.told()
+            lines = self.summary()
         except BadInput as fault:
             lines, why = [], str(fault)
         if lines:
@@ -134,7 +134,7 @@ class Asking(QDialog):
         """Fill the form."""
         raise NotImplementedError
 
-    def told(self) -> list[str]:
+    def summary(self) -> list[str]:
         """Worked lines. Raises BadInput where it cannot be made."""
         raise NotImplementedError
 
@@ -238,7 +238,7 @@ class OrbitDialog(Asking):
             raise BadInput("an orbit needs a time or a speed; give one of them")
         return v["duration"], None
 
-    def told(self) -> list[str]:
+    def summary(self) -> list[str]:
         shape, (duration, speed) = self.shape(), self._pace()
         length = path_curve(Path("", "Orbit", shape)).length
         seconds = duration if duration is not None else length / (speed or 1.0)
@@ -278,7 +278,7 @@ class FollowDialog(Asking):
         preview: Callable[[Fix | None], None],
         run: str = "",
     ) -> None:
-        self.runs, self._make, self._told = runs, make, told
+        self.runs, self._make, self._summary = runs, make, told
         low, high = bounds_of(project, [thing])
         size = float(np.linalg.norm(high - low))
         values: Values = {
@@ -331,8 +331,8 @@ class FollowDialog(Asking):
             self.number(form, "Distance", "distance", "mm", "Distance from the path; negative is to the right")
             self.number(form, "Height", "height", "mm", "Height above the path")
 
-    def told(self) -> list[str]:
-        return self._told(self.values)
+    def summary(self) -> list[str]:
+        return self._summary(self.values)
 
     def make(self, project: Project) -> Project:
         return self._make(project, self.values)

@@ -49,10 +49,10 @@ class PairTable(QDialog):
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 10, 12, 10)
         self.head, self.foot = QHBoxLayout(), QHBoxLayout()
-        self.told = QLabel()
-        self.told.setObjectName("muted")
-        self.told.setWordWrap(True)  # a long sentence would make the window wider than the screen
-        self.head.addWidget(self.told, 1)
+        self.summary = QLabel()
+        self.summary.setObjectName("muted")
+        self.summary.setWordWrap(True)  # a long sentence would make the window wider than the screen
+        self.head.addWidget(self.summary, 1)
         self.table = QTableWidget(0, len(heads))
         self.table.setHorizontalHeaderLabels(list(heads))
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
@@ -78,7 +78,7 @@ class PairTable(QDialog):
     def fill(self, rows: Sequence[Any], cells: Sequence[Sequence[QTableWidgetItem]], told: str, by: int) -> None:
         """Show rows, each as its cells, the first one its pair's names; sorted by a column, the worst first, until a heading is chosen."""
         self.rows, self.filling = tuple(rows), True
-        self.told.setText(told)
+        self.summary.setText(told)
         table = self.table
         table.setSortingEnabled(False)
         table.setRowCount(len(rows))

@@ -40,7 +40,7 @@ class PlanDialog(Asking):
         preview: Callable[[Fix | None], None],
         things: Sequence[tuple[str, str]] = (),
     ) -> None:
-        self._choices, self._make, self._told, self._things = tuple(choices), make, told, list(things)
+        self._choices, self._make, self._summary, self._things = tuple(choices), make, told, list(things)
         super().__init__(parent, title, values, preview)
 
     def rows(self, form: Sheet) -> None:
@@ -50,9 +50,9 @@ class PlanDialog(Asking):
         for c in self._choices:
             self.number(form, c.label, c.name, c.unit, c.tip, c.places, c.step, c.zero)
 
-    def told(self) -> list[str]:
+    def summary(self) -> list[str]:
         """What follows from them."""
-        return self._told(self.values)
+        return self._summary(self.values)
 
     def make(self, project: Project) -> Project:
         """Make it."""

@@ -184,7 +184,7 @@ class RenderDialog(QDialog):
                 lambda v: self._change(**read_background(v)),
                 "#rrggbb, #rrggbb:#rrggbb for a gradient from bottom to top, or clear",
             )
-        form.worked(*self._told(), self._cost())
+        form.worked(*self._summary(), self._cost())
         self.form.show_sheet(form)
         self._soon.start()
 
@@ -271,7 +271,7 @@ class RenderDialog(QDialog):
     def _set_colourways(self, colourways: bool) -> None:
         self.colourways = colourways
 
-    def _told(self) -> list[str]:
+    def _summary(self) -> list[str]:
         shot = self.shot
         if self.whole:
             try:

@@ -128,15 +128,15 @@ class StillView(QDialog):
         self.box = PictureBox(shot.width, shot.height)
         self.box.region_drawn.connect(self._make_region)
         column.addWidget(self.box, 1)
-        self.told = QLabel("starting …")
-        self.told.setObjectName("muted")
+        self.message = QLabel("starting …")
+        self.message.setObjectName("muted")
         self.bar = QProgressBar()
         self.bar.setRange(0, 1000)
         self.bar.setTextVisible(False)
         self.bar.setFixedHeight(6)
         column.addWidget(self.bar)
         row = QHBoxLayout()
-        row.addWidget(self.told, 1)
+        row.addWidget(self.message, 1)
         self.pause_button = self._button(row, "Pause", self.toggle_pause, "Let the work rest, or go on (P)")
         self.pause_button.setShortcut("P")
         self.stop_button = self._button(row, "Stop here", self._stop, "Take the picture as far as it is")
@@ -154,7 +154,7 @@ class StillView(QDialog):
         self.maker.shown.connect(self.box.show_picture)
         self.maker.progress.connect(self._tell)
         self.maker.done.connect(self._done)
-        self.maker.saved.connect(lambda target: self.told.setText(f"Written: {target}"))
+        self.maker.saved.connect(lambda target: self.message.setText(f"Written: {target}"))
         self.maker.failed.connect(self._failed)
         self._start(self._wanted)
 
@@ -193,19 +193,19 @@ class StillView(QDialog):
             words.append(f"noise {noise:.2f} % of white")
         if math.isfinite(left):
             words.append(f"about {duration(left)} left")
-        self.told.setText(" · ".join(words))
+        self.message.setText(" · ".join(words))
 
     def _done(self, samples: int, noise: float, seconds: float) -> None:
         self.working, self.samples = False, samples
         taken = f"{samples} samples · " if samples else ""
         told = f"noise {noise:.2f} % of white before it was taken away · " if math.isfinite(noise) else ""
-        self.told.setText(f"{taken}{told}{duration(seconds)}")
+        self.message.setText(f"{taken}{told}{duration(seconds)}")
         self._show_state()
 
     def _failed(self, text: str) -> None:
         self.working = False
-        self.told.setText(text[:1].upper() + text[1:])
-        self.told.setWordWrap(True)
+        self.message.setText(text[:1].upper() + text[1:])
+        self.message.setWordWrap(True)
         self._show_state()
 
     def toggle_pause(self) -> None:
@@ -215,7 +215,7 @@ class StillView(QDialog):
             self.maker.pause(self.paused)
             self._show_state()
             if self.paused:
-                self.told.setText(f"{self.told.text()} · paused")
+                self.message.setText(f"{self.message.text()} · paused")
 
     def _stop(self) -> None:
         if self.paused:

@@ -126,7 +126,7 @@ def hand_on(report: Report, title: str, request: ExportRequest) -> str:
     from kestrav.render.exports import BY_TITLE
 
     report(0.0)
-    return BY_TITLE[title].write(dataclasses.replace(request, tell=report)).told
+    return BY_TITLE[title].write(dataclasses.replace(request, tell=report)).text
 
 
 def film_strip(

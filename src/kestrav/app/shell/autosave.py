@@ -81,7 +81,7 @@ class RecoveryDialog(ListDialog):
     """What was not saved when the program ended the last time: opened, discarded, or kept for later."""
 
     def __init__(self, parent: QWidget, left: list[Leftover]) -> None:
-        entries = [(one.told, one.about.file or "never saved", one) for one in left]
+        entries = [(one.text, one.about.file or "never saved", one) for one in left]
         super().__init__(parent, "Unsaved work", "Kestrav ended without saving this work", entries)
         self.setObjectName("recovery")
         self.opened: Leftover | None = None

@@ -156,7 +156,7 @@ class Documents(QObject):
         self.autosave.failed.connect(self.failed)
         self.session.versions = home.parent / "versions"
         self.watch = FileWatch(self.session, home.parent / "open", self.parent_widget)
-        self.watch.told.connect(self.noticed)
+        self.watch.noticed.connect(self.noticed)
         self.watch.source_changed.connect(self.source_changed)
         # what writings that were killed left goes, without the window waiting for it
         folders = {home, *(file.parent for file in recent_files())}

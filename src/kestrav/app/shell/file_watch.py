@@ -19,7 +19,7 @@ EVERY = 2000  # ms between looks
 class FileWatch(QObject):
     """Looks at the session's file again and again, and tells what a person should know before saving."""
 
-    told = Signal(str)
+    noticed = Signal(str)
     source_changed = Signal(str)  # the id of a source whose CAD file was written anew
 
     def __init__(self, session: Session, home: Path, parent: QObject | None = None) -> None:
@@ -53,7 +53,7 @@ class FileWatch(QObject):
         notice = ", ".join(notes)
         if notice != self.notice:
             self.notice = notice
-            self.told.emit(notice)
+            self.noticed.emit(notice)
 
     def _begin(self) -> None:
         self._stamps, self._is_new = None, True

@@ -190,7 +190,7 @@ class Finder(QLineEdit):
         self.selectAll()
 
     @property
-    def found(self) -> list[Entry]:
+    def shown_entries(self) -> list[Entry]:
         """The entries shown."""
         return [self.list.item(k).data(Qt.ItemDataRole.UserRole) for k in range(self.list.count())]
 

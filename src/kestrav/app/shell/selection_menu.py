@@ -38,10 +38,10 @@ class SelectionMenu(QObject):
 
     def pop_up(self, at: QPoint | None = None) -> None:
         """Show the menu at a place on the screen, or beside the card's title."""
-        menu = self.menu = self._made()
+        menu = self.menu = self._menu()
         menu.popup(at if at is not None else self.card.title.mapToGlobal(self.card.title.rect().bottomLeft()))
 
-    def _made(self) -> QMenu:
+    def _menu(self) -> QMenu:
         menu = QMenu(self.window_)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.setToolTipsVisible(True)

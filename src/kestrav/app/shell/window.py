@@ -355,7 +355,7 @@ class Window(QMainWindow):
         self.source_bar.accepted.connect(self._read_source)
         self.source_bar.dropped.connect(lambda: self.source_bar.ask(""))
         self.checking.came.connect(self.clearing.show_result)
-        self.tools.told.connect(self.messages.keep)
+        self.tools.announced.connect(self.messages.keep)
         self.tools.taken.connect(self.preparing.on_tool)
         self.timeline.play_toggled.connect(self.player.toggle)
         self.timeline.menu_asked.connect(self.selection_menu.pop_up)

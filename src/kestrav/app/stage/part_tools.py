@@ -344,7 +344,7 @@ class PickTool(StageTool):
         super().__init__(stage)
         self._leave = leave
         self.asks: Sequence[Ask] = ()
-        self.found: list[Snap] = []
+        self.snaps: list[Snap] = []
         self._done: Callable[[list[Snap]], object] = lambda snaps: None
         self._least = 1
         self._rank = 0
@@ -352,7 +352,7 @@ class PickTool(StageTool):
 
     def ask(self, asks: Sequence[Ask], done: Callable[[list[Snap]], object], least: int | None = None) -> None:
         """Ask for features; Enter ends early when ``least`` have been given."""
-        self.asks, self._done, self.found = asks, done, []
+        self.asks, self._done, self.snaps = asks, done, []
         self._least = len(asks) if least is None else least
 
     @property
@@ -360,21 +360,21 @@ class PickTool(StageTool):
         """What to pick next."""
         if not self.asks:
             return ""
-        number = f"{len(self.found) + 1} of {len(self.asks)} · " if len(self.asks) > 1 else ""
-        more = " · Enter: enough" if self._least <= len(self.found) < len(self.asks) else ""
-        text = self.asks[min(len(self.found), len(self.asks) - 1)].text
+        number = f"{len(self.snaps) + 1} of {len(self.asks)} · " if len(self.asks) > 1 else ""
+        more = " · Enter: enough" if self._least <= len(self.snaps) < len(self.asks) else ""
+        text = self.asks[min(len(self.snaps), len(self.asks) - 1)].text
         return f"{number}{text} · Tab: next under the pointer{more} · Esc discards"
 
     def end(self) -> None:
         """Forget all."""
-        self.asks, self.found = (), []
+        self.asks, self.snaps = (), []
         self.stage.caught.clear()
         self.stage.schedule()
 
     def _catch(self, position: QPoint) -> Snap | None:
-        if len(self.found) >= len(self.asks):
+        if len(self.snaps) >= len(self.asks):
             return None
-        ask = self.asks[len(self.found)]
+        ask = self.asks[len(self.snaps)]
         snap = self.stage.catch(position, ask.kinds, self._rank)
         if snap is not None and not ask.needs(snap.feature):
             # something else under the pointer may fit
@@ -393,7 +393,7 @@ class PickTool(StageTool):
 
     def _show(self, snap: Snap | None) -> None:
         self.stage.caught.catch(None if snap is None else snap.place, None if snap is None else snap.outline)
-        self.stage.caught.pick([s.place for s in self.found])
+        self.stage.caught.pick([s.place for s in self.snaps])
         told = f"{describe(snap)} · " if snap is not None else ""
         self.stage.said.emit(told + self.hint)
         self.stage.schedule()
@@ -404,7 +404,7 @@ class PickTool(StageTool):
         if snap is None:
             self.session.refused.emit("there is nothing under the pointer that could be picked")
             return
-        ask = self.asks[len(self.found)]
+        ask = self.asks[len(self.snaps)]
         if not ask.needs(snap.feature):
             self.session.refused.emit(ask.otherwise)
             return
@@ -415,9 +415,9 @@ class PickTool(StageTool):
                 else "pick a place on another part than the selected one"
             )
             return
-        self.found.append(snap)
+        self.snaps.append(snap)
         self._rank = 0
-        if len(self.found) == len(self.asks):
+        if len(self.snaps) == len(self.asks):
             self.finish()
         else:
             self._show(None)
@@ -429,7 +429,7 @@ class PickTool(StageTool):
 
     def finish(self) -> None:
         """Hand on what was picked."""
-        done, found = self._done, list(self.found)
+        done, found = self._done, list(self.snaps)
         self._leave()
         done(found)
 
@@ -438,10 +438,10 @@ class PickTool(StageTool):
         if event.key() == Qt.Key.Key_Tab:
             self._rank += 1
             self._show(self._catch(self._at))
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._least <= len(self.found):
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._least <= len(self.snaps):
             self.finish()
         elif event.key() == Qt.Key.Key_Backspace:
-            self.found = self.found[:-1]
+            self.snaps = self.snaps[:-1]
             self._show(None)
         elif event.key() == Qt.Key.Key_Escape:
             self._leave()
@@ -502,7 +502,7 @@ class MeasureTool(PickTool):
 
     def clear(self) -> None:
         """Forget what was picked."""
-        self.features, self.found, self.reading = [], [], None
+        self.features, self.snaps, self.reading = [], [], None
         self.stage.caught.pick([])
         self._changed()
         self.stage.schedule()
@@ -522,19 +522,19 @@ class MeasureTool(PickTool):
             return
         many = self.measure == "length"
         full = 1 if self.measure == "round" else 2
-        if not many and len(self.found) >= full:
-            self.found = []
+        if not many and len(self.snaps) >= full:
+            self.snaps = []
         feature = snap.feature
         if self.measure == "nearest":
             thing = self.stage.click_part(feature.part or "", False) if feature.part else None
             snap = Snap("thing", snap.place, Feature("thing", thing), snap.outline)
-        self.found.append(snap)
+        self.snaps.append(snap)
         self._rank = 0
         self._measure()
         self._show(None)
 
     def _measure(self) -> None:
-        self.features = [s.feature for s in self.found]
+        self.features = [s.feature for s in self.snaps]
         self.reading = None
         self.used = measure_for(self.features) if not self.measure else self.measure  # type: ignore[assignment]
         needed = 1 if self.used in ("round", "length") else 2
@@ -546,8 +546,8 @@ class MeasureTool(PickTool):
                 self.reading = self.read_now()
             except BadInput as fault:
                 self.session.refused.emit(str(fault))
-                self.found = self.found[-1:]
-                self.features = [s.feature for s in self.found]
+                self.snaps = self.snaps[-1:]
+                self.features = [s.feature for s in self.snaps]
         self._changed()
 
     def read_now(self) -> Reading:
@@ -557,11 +557,11 @@ class MeasureTool(PickTool):
 
     def _show(self, snap: Snap | None) -> None:
         super()._show(snap)
-        self.stage.caught.pick([s.place for s in self.found], None if self.reading is None else self.reading.drawn)
+        self.stage.caught.pick([s.place for s in self.snaps], None if self.reading is None else self.reading.drawn)
 
     def key(self, event: QKeyEvent) -> bool:
         """Esc clears, then leaves."""
-        if event.key() == Qt.Key.Key_Escape and self.found:
+        if event.key() == Qt.Key.Key_Escape and self.snaps:
             self.clear()
             return True
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Backspace):

@@ -21,7 +21,7 @@ class Toolbox(QObject):
     """Has one tool of the stage in hand."""
 
     taken = Signal()  # another tool is in hand
-    told = Signal(str)  # a hint that is shown for a while
+    announced = Signal(str)  # a hint that is shown for a while
 
     def __init__(self, session: Session, stage: Stage, tool_for: Callable[[str], Tool | None]) -> None:
         """``tool_for`` gives the tools that others make, by their keys."""
@@ -133,7 +133,7 @@ class Toolbox(QObject):
 
     def say_for(self, text: str, milliseconds: int = 5000) -> None:
         """Show a hint for a while; it stays among the messages."""
-        self.told.emit(text)
+        self.announced.emit(text)
         self.say(text)
         # with a receiver, so that a window closed meanwhile is not called
         QTimer.singleShot(milliseconds, self, lambda: self.say("") if self.hint.text() == text else None)

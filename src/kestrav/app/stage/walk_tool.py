@@ -35,7 +35,7 @@ class WalkTool(StageTool):
         self.points: list[Array] = []
         self.eye_height, self.speed, self.distance = walking.EYE_HEIGHT, walking.SPEED, walking.DISTANCE
         self.around = True
-        self.told = ""
+        self.summary = ""
         self._done = done
         self._line = flat(polyline(np.zeros((2, 3))), PETROL, 3.0)
         self._spots = flat(point_cloud(np.zeros((1, 3))), STRAW, 1.0)
@@ -50,7 +50,7 @@ class WalkTool(StageTool):
         back = "Backspace removes the last · Esc leaves"
         if len(self.points) < 2:
             return f"click the next waypoint · {back}"
-        return f"{self.told} · Enter makes the walkthrough · {back}"
+        return f"{self.summary} · Enter makes the walkthrough · {back}"
 
     def begin(self) -> None:
         """Taken up."""
@@ -129,7 +129,7 @@ class WalkTool(StageTool):
         """Show the walk as it would be."""
         self._spots.SetVisibility(bool(self.points))
         self._line.SetVisibility(len(self.points) > 1)
-        self.told = ""
+        self.summary = ""
         if self.points:
             put_data(self._spots, point_cloud(np.array(self.points) + np.array([0, 0, 20.0])))
         if len(self.points) > 1:
@@ -152,9 +152,11 @@ class WalkTool(StageTool):
                 curve = path_curve(Path("", "Walkthrough", shape)).curve
                 line = curve.position(np.linspace(0.0, curve.length, 300))
                 kept = f", {planned.clearance:,.0f} mm kept" if np.isfinite(planned.clearance) else ""
-                self.told = f"{show(curve.length / 1000, 'm', 1)}, about {curve.length / self.speed:.0f}\u2009s{kept}"
+                self.summary = (
+                    f"{show(curve.length / 1000, 'm', 1)}, about {curve.length / self.speed:.0f}\u2009s{kept}"
+                )
             except BadInput as fault:
-                colour, self.told = VERMILION, str(fault)
+                colour, self.summary = VERMILION, str(fault)
 
             self._line.GetProperty().SetColor(*rgb(colour))
             put_data(self._line, polyline(line + np.array([0, 0, 12.0])))

@@ -245,7 +245,7 @@ class Chart(QWidget):
         parts = rows(project)
         runs = [r for r in project.runs if r.rider in parts] or list(project.runs)
         if isinstance(item, Run):
-            return self._known(course_of(project, item))
+            return self._if_it_begins(course_of(project, item))
         if isinstance(item, (PoseTrack, Attachment)):
             runs = [r for r in project.runs if r.rider == item.rider] or runs
         if isinstance(item, Path):
@@ -257,9 +257,9 @@ class Chart(QWidget):
             runs = [r for r in project.runs if r.rider in carriers] or runs
         elif isinstance(item, (Part, Light, Camera)):
             runs = [r for r in project.runs if r.rider == item.id] or runs
-        return self._known(course_of(project, runs[0])) if runs else None
+        return self._if_it_begins(course_of(project, runs[0])) if runs else None
 
-    def _known(self, course: RunCourse) -> RunCourse | None:
+    def _if_it_begins(self, course: RunCourse) -> RunCourse | None:
         """A run that begins at some time."""
         return course if np.isfinite(course.start) else None
 

@@ -527,7 +527,7 @@ class Form(QWidget):
                 widget = again.pop(0)
                 widget.follow(row)
             else:
-                widget = self._made(row)
+                widget = self._row_for(row)
             self._shown.append((key, widget))
         kept = [widget for _, widget in self._shown]
         if kept == before:
@@ -548,7 +548,7 @@ class Form(QWidget):
         for one, following in pairwise(stops):
             QWidget.setTabOrder(one, following)
 
-    def _made(self, row: Any) -> _Row:
+    def _row_for(self, row: Any) -> _Row:
         widget = _WIDGETS[type(row)](row)
         widget.refused.connect(self.refused)
         widget.stepping.connect(self.stepping)

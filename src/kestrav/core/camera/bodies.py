@@ -93,7 +93,7 @@ def bodies(project: Project, meshes: Mapping[str, Mesh], apart: tuple[str, ...] 
         earlier = _of_parts.known((project.parts, meshes, finishes), apart)
         if earlier is not None and _groups_of(earlier, project) == groups:
             return earlier
-        new = _made(project, meshes, apart, groups)
+        new = _bodies_of_scene(project, meshes, apart, groups)
         _of_parts.put((project.parts, meshes, finishes), new, apart)
         return new
 
@@ -105,7 +105,7 @@ def _groups_of(made: tuple[Body, ...], project: Project) -> dict[str, int]:
     return {project.parts[row].id: body.row for body in made if body.row != STILL for row in body.rows}
 
 
-def _made(
+def _bodies_of_scene(
     project: Project, meshes: Mapping[str, Mesh], apart: tuple[str, ...], groups: Mapping[str, int]
 ) -> tuple[Body, ...]:
     rest, shown, finishes = rest_poses(project), shown_parts(project), finishes_of(project, project.colourway)

@@ -81,10 +81,10 @@ def thing_as_subject(
     """A part or assembly as a subject, with others that are part of the picture, and without parts of it that move by themselves; None when
     nothing of it is shown."""
     things = (thing, *others)
-    return _subjects.get((*moving_state(project), meshes), lambda: _made(project, meshes, things), *things)
+    return _subjects.get((*moving_state(project), meshes), lambda: _subject(project, meshes, things), *things)
 
 
-def _made(project: Project, meshes: Mapping[str, Mesh], things: tuple[str, ...]) -> Subject | None:
+def _subject(project: Project, meshes: Mapping[str, Mesh], things: tuple[str, ...]) -> Subject | None:
     row, shown = rows(project), shown_parts(project)
     inner = list(dict.fromkeys(i for thing in things for i in subtree(project, thing)))
     # what leaves an assembly by itself is no longer what its picture is of

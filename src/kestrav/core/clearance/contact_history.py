@@ -61,7 +61,7 @@ class Contact:
         return within(self.spans, times)
 
     @property
-    def told(self) -> str:
+    def text(self) -> str:
         """When it is in contact, in words: “in contact until 0.42 s, then at least 5.30 mm”."""
         least = "" if self.least is None else f"at least {self.least:.2f}\u2009mm"
         if self.spans == ((-np.inf, np.inf),):

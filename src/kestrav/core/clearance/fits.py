@@ -57,7 +57,7 @@ class Fit:
     alike: tuple[str, str] = field(default=("", ""), repr=False)  # the shapes' hashes, sorted
 
     @property
-    def told(self) -> str:
+    def text(self) -> str:
         """It in words: “interference fit, 0.020 mm deep (Ø20.04 in Ø20)”."""
         sizes = f" ({self.sizes})" if self.radii is not None else ""
         if self.kind in ("interferes", "interference fit"):

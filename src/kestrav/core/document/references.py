@@ -111,10 +111,10 @@ def references(record: Record) -> tuple[Reference, ...]:
 
 def _walked(record: Record, role: str) -> Iterator[Reference]:
     for name, node in _plan(type(record)):
-        yield from _told(getattr(record, name), node, role or _ROLES.get(name, name))
+        yield from _named_in(getattr(record, name), node, role or _ROLES.get(name, name))
 
 
-def _told(value: Any, node: _Node, role: str) -> Iterator[Reference]:
+def _named_in(value: Any, node: _Node, role: str) -> Iterator[Reference]:
     if value is None:
         return
     if node.ref is not None:
@@ -122,7 +122,7 @@ def _told(value: Any, node: _Node, role: str) -> Iterator[Reference]:
             yield Reference(value, node.ref, role)
     elif node.several is not None:
         for inner in value:
-            yield from _told(inner, node.several, role)
+            yield from _named_in(inner, node.several, role)
     elif isinstance(value, Record):
         yield from _walked(value, role)
 

@@ -75,7 +75,7 @@ class Budget:
     def _lasted(self) -> float:
         return time.monotonic() - self._began
 
-    def told(self) -> str:
+    def in_words(self) -> str:
         """What it was given up after, in words."""
         if self.late:
             return f"given up after {self.seconds:g} s, after {self.problem.measured - self._first:,} of {self.checks:,} checks"

@@ -166,7 +166,7 @@ class _Search:
         try:
             found = look()
         except _Spent:
-            return None, budget.told()
+            return None, budget.in_words()
         finally:
             self.budget = None
         return found, "free" if found is not None else "none free"
@@ -268,7 +268,7 @@ def _look(search: _Search) -> WayOut | None:
         if smooth is None:
             search.tried[-1] += ", found but its run could not be certified"
             continue
-        return _made(search, stage, way, *smooth)
+        return _way_out(search, stage, way, *smooth)
     return None
 
 
@@ -334,14 +334,14 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     for name, share, upright, own, start in tries:
         budget = search.allowance(share, own)
         found = grown(own, search.ways, budget, wish.seed, upright, wish.tilt, tick, start)
-        search.tried.append(f"{name}, {'free' if found is not None else budget.told()}{note}")
+        search.tried.append(f"{name}, {'free' if found is not None else budget.in_words()}{note}")
         good = None if found is None else search.plan_made_good(found, own, start)
         if good is not None:
             return good
     ends, budget = goals(problem, search.ways), search.allowance(1.0 - _UNTURNED - _TURNED)
     found = plan(problem, ends, budget, wish.seed, wish.upright, wish.tilt, tick)
     if found is None:
-        told = f"planned from outside, {budget.told()}" if ends else "planned: there is no free place outside"
+        told = f"planned from outside, {budget.in_words()}" if ends else "planned: there is no free place outside"
         search.tried.append(told + note)
         return None
     search.tried.append(f"planned from outside, free{note}")
@@ -431,7 +431,7 @@ def _along(problem: Problem, way: Array) -> bool:
     return bool(np.abs(problem.axes.T @ way).max() > 0.999)
 
 
-def _made(search: _Search, stage: Stage, way: list[Pose], rounding: float, certificate: Certificate) -> WayOut:
+def _way_out(search: _Search, stage: Stage, way: list[Pose], rounding: float, certificate: Certificate) -> WayOut:
     problem = search.problem
     legs = list(itertools.pairwise(way))
     return WayOut(

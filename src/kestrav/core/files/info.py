@@ -55,8 +55,8 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
                 "name": run.name,
                 "rider": names[run.rider],
                 "path": names[run.path],
-                "start_s": _known(course.start),
-                "end_s": _known(course.end),
+                "start_s": _finite(course.start),
+                "end_s": _finite(course.end),
                 "length_mm": course.length,
                 "steady_speed_mm_s": course.greatest_speed,
             }
@@ -69,8 +69,8 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
             "name": leg.item.name,
             "rider": names[leg.item.rider],
             "with": names[leg.item.carrier] if isinstance(leg.item, Attachment) else None,
-            "start_s": _known(leg.start),
-            "end_s": _known(leg.end),
+            "start_s": _finite(leg.start),
+            "end_s": _finite(leg.end),
         }
         for leg in legs
     ]
@@ -111,7 +111,7 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
     return data, "\n".join([*lines, *_tree(project.parts)])
 
 
-def _known(time: float) -> float | None:
+def _finite(time: float) -> float | None:
     """A time that comes, or none: JSON knows no infinity."""
     return time if math.isfinite(time) else None
 

@@ -238,10 +238,10 @@ class _Gathering:
         """The hash of a shape's mesh under a stretch, and how far it was brought to its origin."""
         known = (shape.key, np.round(stretch, 9).tobytes())
         if known not in self.kept:
-            self.kept[known] = self._made(shape, stretch, name)
+            self.kept[known] = self._rigid_and_shape(shape, stretch, name)
         return self.kept[known]
 
-    def _made(self, shape: Shape, stretch: Array, name: str) -> tuple[str, Array] | None:
+    def _rigid_and_shape(self, shape: Shape, stretch: Array, name: str) -> tuple[str, Array] | None:
         vertices = np.asarray(shape.vertices, float).reshape(-1, 3)
         triangles = np.asarray(shape.triangles, np.int64).reshape(-1, 3)
         face_of, tint_of, uv = shape.face_of, shape.tint_of, shape.uv

@@ -48,7 +48,7 @@ class Leftover:
     about: About
 
     @property
-    def told(self) -> str:
+    def text(self) -> str:
         """What it holds and when it was kept, in words."""
         one = self.about
         when = time.strftime("%d %b %Y, %H:%M:%S", time.localtime(one.kept))

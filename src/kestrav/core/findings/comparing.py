@@ -48,7 +48,7 @@ class Compared:
     after: Mapping[str, Any] | None
 
     @property
-    def told(self) -> Mapping[str, Any]:
+    def finding(self) -> Mapping[str, Any]:
         """The finding as it is, or was."""
         found = self.after if self.after is not None else self.before
         assert found is not None
@@ -66,7 +66,7 @@ class Comparison:
     @property
     def is_worse(self) -> bool:
         """Whether a breach is new or became worse."""
-        return any(c.change in ("new", "worse") and c.told["severity"] == "breach" for c in self.findings)
+        return any(c.change in ("new", "worse") and c.finding["severity"] == "breach" for c in self.findings)
 
 
 def read_check(file: Path) -> dict[str, Any]:
@@ -93,7 +93,9 @@ def compare(before: Mapping[str, Any], after: Mapping[str, Any]) -> Comparison:
         found.append(Compared("new" if was is None else _change(was, finding), was, finding))
     found += [Compared("gone", was, None) for rest in left.values() for was in rest]
     grave = {"breach": 0, "warning": 1}
-    found.sort(key=lambda c: (_ORDER.index(c.change), grave.get(str(c.told["severity"]), 2), str(c.told["title"])))
+    found.sort(
+        key=lambda c: (_ORDER.index(c.change), grave.get(str(c.finding["severity"]), 2), str(c.finding["title"]))
+    )
     return Comparison(tuple(found), before.get("min_clearance_mm"), after.get("min_clearance_mm"))
 
 
@@ -126,14 +128,14 @@ def as_data(told: Comparison) -> dict[str, Any]:
         "findings": [
             {
                 "change": c.change,
-                "rule": c.told["rule"],
-                "severity": c.told["severity"],
-                "subject": list(c.told["subject"]),
-                "title": c.told["title"],
-                "unit": c.told.get("unit"),
+                "rule": c.finding["rule"],
+                "severity": c.finding["severity"],
+                "subject": list(c.finding["subject"]),
+                "title": c.finding["title"],
+                "unit": c.finding.get("unit"),
                 "before": None if c.before is None else c.before.get("value"),
                 "after": None if c.after is None else c.after.get("value"),
-                "limit": c.told.get("limit"),
+                "limit": c.finding.get("limit"),
             }
             for c in told.findings
         ],
@@ -150,7 +152,7 @@ def as_text(told: Comparison) -> str:
         if not some:
             continue
         lines.append(f"{change} ({len(some)}):")
-        lines += [f"  {c.told['severity']}: {c.told['title']}{_numbers(c)}" for c in some]
+        lines += [f"  {c.finding['severity']}: {c.finding['title']}{_numbers(c)}" for c in some]
     if not told.findings:
         lines.append("neither check found anything")
     return "\n".join(lines) + "\n"
@@ -162,7 +164,7 @@ def _mm(value: float | None) -> str:
 
 def _numbers(c: Compared) -> str:
     told = [None if f is None or f.get("value") is None else f"{float(f['value']):.4g}" for f in (c.before, c.after)]
-    unit = f" {c.told['unit']}" if c.told.get("unit") else ""
+    unit = f" {c.finding['unit']}" if c.finding.get("unit") else ""
     if c.change in ("worse", "better") and None not in told:
         return f"; {told[0]} before, {told[1]}{unit} after"
     shown = next((value for value in told if value is not None), None)

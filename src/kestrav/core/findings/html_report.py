@@ -90,7 +90,7 @@ def _breaches(project: Project, result: CheckResult) -> str:
 def _contacts(project: Project, result: CheckResult) -> str:
     head = ("Pair", "Deep mm", "Allowed mm", "In contact")
     rows = (
-        (_pair(project, one.pair.moving, one.pair.other), f"{one.deep:.3f}", f"{one.allowed:.3f}", one.told)
+        (_pair(project, one.pair.moving, one.pair.other), f"{one.deep:.3f}", f"{one.allowed:.3f}", one.text)
         for one in result.contacts
     )
     return table(head, rows, (1, 2)) + (

@@ -109,7 +109,7 @@ def _contact(project: Project, contact: Contact) -> dict[str, Any]:
         "spans_s": [[t if np.isfinite(t) else None for t in one] for one in contact.spans],
         "then_at_least_mm": contact.least,
         "shown_mm": contact.shown,
-        "told": contact.told,
+        "text": contact.text,
     }
 
 
@@ -329,5 +329,5 @@ def fits_as_text(project: Project, fits: Sequence[Fit]) -> str:
     lines = [f"{len(fits)} pair{'s' if len(fits) != 1 else ''} of parts meet at rest"]
     for fit in fits:
         names = " and ".join(qualified_name(project, i) for i in (fit.pair.moving, fit.pair.other))
-        lines.append(f"  {names}: {fit.told}{', intended' if fit.accepted else ''}")
+        lines.append(f"  {names}: {fit.text}{', intended' if fit.accepted else ''}")
     return "\n".join(lines)

@@ -30,7 +30,7 @@ class LeggedProfile:
         """Those of its legs."""
         return np.concatenate([start + leg.changes(until) for start, leg in zip(self.starts, self.legs, strict=True)])
 
-    def _told(self, times: ArrayLike, kind: str) -> Array:
+    def _by_parts(self, times: ArrayLike, kind: str) -> Array:
         t = np.asarray(times, float)
         which = np.clip(np.searchsorted(self.starts, t, side="right") - 1, 0, len(self.legs) - 1)
         found = np.zeros(t.shape)
@@ -41,15 +41,15 @@ class LeggedProfile:
 
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,)."""
-        return self._told(times, "distance")
+        return self._by_parts(times, "distance")
 
     def speed(self, times: ArrayLike) -> Array:
         """Speed (n,)."""
-        return self._told(times, "speed")
+        return self._by_parts(times, "speed")
 
     def acceleration(self, times: ArrayLike) -> Array:
         """Acceleration (n,)."""
-        return self._told(times, "acceleration")
+        return self._by_parts(times, "acceleration")
 
     def times_at(self, distances: ArrayLike) -> Array:
         """Times (n,) at which distances (n,) are first reached."""
@@ -245,7 +245,7 @@ class RepeatedProfile:
             back &= rounds < (self.passes - 1) // 2
         return np.where(back, since - self.once.duration, since), back, inside
 
-    def _told(self, times: ArrayLike, kind: str) -> tuple[Array, Array, NDArray[np.bool_]]:
+    def _by_parts(self, times: ArrayLike, kind: str) -> tuple[Array, Array, NDArray[np.bool_]]:
         """What both ways say at times, each where it counts, and the senses (+1 or -1) and which times lie in the run."""
         t, back, inside = self._within(times)
         found = np.asarray(getattr(self.once, kind)(t))
@@ -255,17 +255,17 @@ class RepeatedProfile:
 
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,) from where a pass sets out ahead."""
-        way, sense, _ = self._told(times, "distance")
+        way, sense, _ = self._by_parts(times, "distance")
         return np.where(sense < 0, self.length - way, way)
 
     def speed(self, times: ArrayLike) -> Array:
         """Speed (n,), negative on the way back."""
-        speed, sense, inside = self._told(times, "speed")
+        speed, sense, inside = self._by_parts(times, "speed")
         return np.where(inside, sense * speed, 0.0)
 
     def acceleration(self, times: ArrayLike) -> Array:
         """Acceleration (n,) along the way ahead."""
-        gained, sense, inside = self._told(times, "acceleration")
+        gained, sense, inside = self._by_parts(times, "acceleration")
         return np.where(inside, sense * gained, 0.0)
 
     def times_at(self, distances: ArrayLike) -> Array:

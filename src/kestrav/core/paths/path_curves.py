@@ -108,10 +108,10 @@ _curves: Memo[PathCurve] = Memo(256)
 
 def _of_shape(shape: Shape, trim: tuple[float, float]) -> PathCurve:
     """The curve of a shape, kept by the shape's identity: to compare thousands of points would cost more."""
-    return _curves.get((shape,), lambda: _made(shape, trim), trim)
+    return _curves.get((shape,), lambda: _trimmed_curve(shape, trim), trim)
 
 
-def _made(shape: Shape, trim: tuple[float, float]) -> PathCurve:
+def _trimmed_curve(shape: Shape, trim: tuple[float, float]) -> PathCurve:
     parametric, closed = parametric_of(shape)
     whole = by_arc_length(parametric, closed=closed)
     marks = None

@@ -111,7 +111,7 @@ def pack_scene(
         "shapes": kinds,
         "grid": GRID,
         "cameras": cameras,
-        "finishes": finishes.told,
+        "finishes": finishes.entries,
         "colourways": [
             {"id": "", "name": "Own finishes", "of": pack.add(ways[""], "i4")},
             *({"id": w.id, "name": w.name, "of": pack.add(ways[w.id], "i4")} for w in project.colourways),
@@ -128,7 +128,7 @@ class _Finishes:
     def __init__(self, project: Project) -> None:
         self._project = project
         self._known: dict[str, int] = {}
-        self.told: list[dict[str, Any]] = []
+        self.entries: list[dict[str, Any]] = []
 
     def of(self, parts: Sequence[Any], colourway: str) -> NDArray[np.int32]:
         """The numbers (n,) of parts' finishes in a colourway; -1 for plain colour."""
@@ -139,8 +139,8 @@ class _Finishes:
         if finish is None:
             return -1
         if finish.id not in self._known:
-            self._known[finish.id] = len(self.told)
-            self.told.append(
+            self._known[finish.id] = len(self.entries)
+            self.entries.append(
                 {
                     "name": finish.name,
                     "colour": finish.colour,

@@ -45,7 +45,7 @@ class ReviewPage:
     contents: Contents
 
     @property
-    def told(self) -> str:
+    def text(self) -> str:
         """What it holds, in words."""
         exact = (
             "surfaces as in the project" if self.contents.off == 0 else f"surfaces within {self.contents.off:.2f} mm"

@@ -59,7 +59,7 @@ class Tracer:
         import mitsuba as mi
 
         self.mi: Any = mi
-        self.told = scene
+        self.described = scene
         self.groups = sorted({body.group for body in scene.bodies if body.group >= 0})
         self.lit = [k for k, body in enumerate(scene.bodies) if body.surface.emission is not None]
         # what gives light cannot be placed by a matrix alone, and the slow variant places nothing so
@@ -84,7 +84,7 @@ class Tracer:
         mi = self.mi
         made: dict[str, Any] = {"type": "scene"}
         groups: dict[int, dict[str, Any]] = {group: {"type": "shapegroup"} for group in self.groups}
-        for k, body in enumerate(self.told.bodies):
+        for k, body in enumerate(self.described.bodies):
             mesh = self._mesh(f"body{k}", body)
             if body.group < 0 or k in self.by_points:
                 made[f"body{k}"] = mesh
@@ -93,7 +93,7 @@ class Tracer:
         for group, shapes in groups.items():
             if len(shapes) > 1:
                 made[f"group{group}"] = mi.load_dict({**shapes, "id": f"group{group}"})
-        environment = np.ascontiguousarray(self.told.environment, np.float32)
+        environment = np.ascontiguousarray(self.described.environment, np.float32)
         # its own y axis is up, ours is z
         made["environment"] = mi.load_dict(
             {
@@ -111,7 +111,7 @@ class Tracer:
         """
         made: dict[str, Any] = {"type": "scene", "integrator": {"type": "path", "max_depth": 1}}
         made["camera"] = self._sensor(moment)
-        for k, body in enumerate(self.told.bodies):
+        for k, body in enumerate(self.described.bodies):
             glows = body.surface.emission is not None
             if not glows and (body.surface.transmission > 0 or body.surface.opacity < 1 or body.fades):
                 continue
@@ -274,7 +274,7 @@ class Tracer:
             if key in parameters:
                 parameters[key] = mi.Transform4f(_metres(moment.groups.get(group, np.eye(4))))
         for k in self.by_points:
-            body = self.told.bodies[k]
+            body = self.described.bodies[k]
             matrix = _metres(moment.groups.get(body.group, np.eye(4)))
             moved = body.points @ matrix[:3, :3].T + matrix[:3, 3]
             parameters[f"body{k}.vertex_positions"] = np.ascontiguousarray(moved, np.float32).ravel()
@@ -305,19 +305,19 @@ class Tracer:
 
     @property
     def _aspect(self) -> float:
-        return self.told.width / self.told.height
+        return self.described.width / self.described.height
 
     def _set_opacity(self, key: str, moment: Moment) -> None:
         number = next((int(part[4:]) for part in key.split(".") if part.startswith("body")), -1)
         if number >= 0:
-            body = self.told.bodies[number]
+            body = self.described.bodies[number]
             self._parameters[key] = float(body.surface.opacity * moment.faint.get(body.fades, 1.0))
 
     def _sensor(self, moment: Moment) -> dict[str, Any]:
         film: dict[str, Any] = {
             "type": "hdrfilm",
-            "width": self.told.width,
-            "height": self.told.height,
+            "width": self.described.width,
+            "height": self.described.height,
             "pixel_format": "rgba",
             "component_format": "float32",
             "rfilter": {"type": "box"},
@@ -410,8 +410,8 @@ class Tracer:
     def _bare_cover(self, wanted: Wanted) -> Single:
         """What of each pixel (h, w) is covered without what only catches shadows."""
         if self._bare is None:
-            left = tuple(body for body in self.told.bodies if not body.catches)
-            self._bare = Tracer(replace(self.told, bodies=left), self.variant == SLOW)
+            left = tuple(body for body in self.described.bodies if not body.catches)
+            self._bare = Tracer(replace(self.described, bodies=left), self.variant == SLOW)
         other = self._bare
         other._region = wanted.region
         each = max(1, round(_EDGES / len(wanted.moments)))

@@ -38,14 +38,14 @@ def find(evidence: Evidence) -> list[Finding]:
         if angle <= ALLOWED:
             continue
         pivot, front, up = front_of(project, mover)
-        lying = f", its upside points {_way(up)}" if up[2] < 0.999 else ""
+        lying = f", its upside points {_sense(up)}" if up[2] < 0.999 else ""
         found.append(
             Finding(
                 rule="leftover-turn",
                 severity="note",
                 subject=(mover,),
                 title=f"{part.name} has turned axes",
-                detail=f"{angle:.2f}° from the room's: its front points {_way(front)}{lying}",
+                detail=f"{angle:.2f}° from the room's: its front points {_sense(front)}{lying}",
                 time=0.0,
                 value=angle,
                 unit="°",
@@ -57,7 +57,7 @@ def find(evidence: Evidence) -> list[Finding]:
     return found
 
 
-def _way(direction: NDArray[np.float64]) -> str:
+def _sense(direction: NDArray[np.float64]) -> str:
     axis = int(np.argmax(np.abs(direction)))
     sign = "−" if direction[axis] < 0 else ""
     return f"{'nearly ' if abs(direction[axis]) < 0.9999 else ''}along {sign}{'xyz'[axis]}"
