@@ -222,10 +222,10 @@ class Project(ProjectEdits):
             raise Error(f"a way out cannot be asked for so: {fault}") from fault
         document = contacts_deeper(self._document, self._meshes, things, deeper) if deeper > 0 else self._document
         found = find_way(document, self._meshes, things, asked)
-        told = Extraction(isinstance(found, WayOut), as_text(document, found), as_data(document, found))
+        extract = Extraction(isinstance(found, WayOut), as_text(document, found), as_data(document, found))
         if keep and isinstance(found, WayOut):
             self._change(add_way(document, things, found))
-        return told
+        return extract
 
     def disassemble(
         self,

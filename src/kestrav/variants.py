@@ -255,14 +255,14 @@ def work_out(project: Path, variant: Variant, folder: Path, wanted: Wanted, key:
     began = time.monotonic()
     folder.mkdir(parents=True, exist_ok=True)
     try:
-        found = _worked_out(project, variant, folder, wanted)
+        work_out = _worked_out(project, variant, folder, wanted)
     except BadInput as fault:
-        found = Result(variant.name, variant.values, fault=str(fault))
+        work_out = Result(variant.name, variant.values, fault=str(fault))
     except Exception as fault:
-        found = Result(variant.name, variant.values, fault=f"it could not be worked out: {fault}")
-    found = msgspec.structs.replace(found, key=key, seconds=round(time.monotonic() - began, 3))
-    write_whole(folder / _RESULT, msgspec.json.format(msgspec.json.encode(found), indent=1))
-    return found
+        work_out = Result(variant.name, variant.values, fault=f"it could not be worked out: {fault}")
+    work_out = msgspec.structs.replace(work_out, key=key, seconds=round(time.monotonic() - began, 3))
+    write_whole(folder / _RESULT, msgspec.json.format(msgspec.json.encode(work_out), indent=1))
+    return work_out
 
 
 def _worked_out(file: Path, variant: Variant, folder: Path, wanted: Wanted) -> Result:

@@ -241,9 +241,9 @@ class Session(QObject):
         """What a mend does to a project; meshes that it needs are there afterwards."""
 
         def edit(project: Project) -> Project:
-            made, meshes = fix.applied(project, self.meshes)
+            edit, meshes = fix.applied(project, self.meshes)
             self.add_meshes(meshes)
-            return made
+            return edit
 
         return edit
 
@@ -370,14 +370,14 @@ class Session(QObject):
             a is b or (isinstance(a, float) and a == b) for a, b in zip(known[0], key, strict=True)
         ):
             return known[1]
-        found: dict[str, Reading] = {}
+        readings: dict[str, Reading] = {}
         if project.notes:
             poses = rest_poses(project) if at_rest else self.poses()
             for note in project.notes:
                 with contextlib.suppress(BadInput):
-                    found[note.id] = read(note, project, self.meshes, poses)
-        self._readings[at_rest] = (key, found)
-        return found
+                    readings[note.id] = read(note, project, self.meshes, poses)
+        self._readings[at_rest] = (key, readings)
+        return readings
 
     @property
     def item(self) -> Item | None:

@@ -42,15 +42,15 @@ def small_pictures(
     studio = Studio(
         project, meshes, msgspec.structs.replace(shot, quality=quality, shows=shows, shutter=0.0), width, height
     )
-    camera, found = camera_of(project, shot.camera), []
+    camera, small_pictures = camera_of(project, shot.camera), []
     try:
         for number, time in enumerate(times):
             if tell is not None:
                 tell(number)
-            found.append(studio.picture(camera, time))
+            small_pictures.append(studio.picture(camera, time))
     finally:
         studio.close()
-    return found
+    return small_pictures
 
 
 def even_times(shot: Shot, count: int) -> list[float]:

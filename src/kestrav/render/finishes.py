@@ -233,16 +233,16 @@ def _image(values: Pixels) -> vtkImageData:
 
 
 def _texture(image: vtkImageData, colours: bool = False) -> vtkTexture:
-    made = vtkTexture()
-    made.SetInputData(image)
-    made.SetUseSRGBColorSpace(colours)
-    made.MipmapOn()
-    made.InterpolateOn()
-    made.RepeatOn()
+    texture = vtkTexture()
+    texture.SetInputData(image)
+    texture.SetUseSRGBColorSpace(colours)
+    texture.MipmapOn()
+    texture.InterpolateOn()
+    texture.RepeatOn()
     # software renderers never end with it in some pictures (seen with Mesa 22.3 at 2560 × 1440)
-    made.SetMaximumAnisotropicFiltering(1.0)
-    made.SetColorModeToDirectScalars()
-    return made
+    texture.SetMaximumAnisotropicFiltering(1.0)
+    texture.SetColorModeToDirectScalars()
+    return texture
 
 
 def apply_flat_finish(look: vtkProperty, finish: Finish | None, opacity: float, closed: bool, cut: bool) -> None:

@@ -219,7 +219,7 @@ def keyed(
 def _settings(project: Project, shot: Shot) -> bytes:
     """What of a shot shows in each of its pictures. What is written and drawn on them hangs on its whole motion and on names."""
     solid = sorted(kept_solid(project, shot)) if shot.look == "ghost" else []
-    found = msgspec.json.encode(
+    settings = msgspec.json.encode(
         (
             shot.look,
             shot.quality,
@@ -239,7 +239,7 @@ def _settings(project: Project, shot: Shot) -> bytes:
         )
     )
     if shot.shows == OnPicture():
-        return found
+        return settings
     moving = world_poses(project, [frame_time(shot, k) for k in range(frame_count(shot))])
     whole = hashlib.sha256(_rounded(moving).tobytes())
     named = (
@@ -251,7 +251,7 @@ def _settings(project: Project, shot: Shot) -> bytes:
         project.runs,
     )
     whole.update(msgspec.json.encode((shot.start, shot.end, shot.fps, named)))
-    return found + whole.digest()
+    return settings + whole.digest()
 
 
 def _pixels(bits: Bits) -> int:

@@ -124,24 +124,24 @@ class Inscriber:
         return sheet.done()
 
     def _readings(self, time: float) -> list[tuple[str, str]]:
-        shows, found = self.shot.shows, []
+        shows, readings = self.shot.shows, []
         if shows.clock:
             frame = min(round((time - self.shot.start) * self.shot.fps), frame_count(self.shot) - 1)
-            found.append(("time", f"{time:.2f} s · frame {frame}"))
+            readings.append(("time", f"{time:.2f} s · frame {frame}"))
         if shows.speed and self.rider:
             speed = float(thing_speeds(self.project, self.rider, np.array([time]))[0])
-            found.append((one_line(get(self.project, self.rider).name), f"{speed / 1000.0:.2f} m/s"))
+            readings.append((one_line(get(self.project, self.rider).name), f"{speed / 1000.0:.2f} m/s"))
         motion = Motion(self.project)
         for roll in self.wheels:
             angle = float(motion.angles(roll, np.array([time]))[0])
             turns, degrees = angle / (2 * np.pi) + 0.0, np.degrees(angle) + 0.0
-            found.append(
+            readings.append(
                 (
                     one_line(qualified_name(self.project, roll.part)),
                     f"{turns:.2f} turns · {degrees:,.0f}°".replace(",", "\u2009"),
                 )
             )
-        return found
+        return readings
 
     def _dimension(self, sheet: Sheet, place, time: float, width: int, height: int) -> None:  # type: ignore[no-untyped-def]
         assert self.live is not None
@@ -165,14 +165,14 @@ class Inscriber:
             return []
         if self._ways is None:
             self._ways = self._chosen_ways(width, height)
-        found = []
+        labels = []
         for (name, subject), way in zip(self._named, self._ways, strict=True):
             box = _box(subject, place, poses)
             if -0.5 * width < box[0] and box[2] < 1.5 * width:
                 middle = 0.5 * (box[0] + box[2]), 0.5 * (box[1] + box[3])
                 if 0 <= middle[0] <= width and 0 <= middle[1] <= height:
-                    found.append((name, box, way))
-        return found
+                    labels.append((name, box, way))
+        return labels
 
     def _chosen_ways(self, width: int, height: int) -> list[tuple[float, float]]:
         """For each label the way (x, y) in pixels from what it names, that is the best over the whole shot: so it never jumps."""
@@ -187,7 +187,7 @@ class Inscriber:
             low, high = extent(to_pixels(on_frame(local, half, width / height, self.camera.parallel), width, height))
             anchors.append(0.5 * (low + high))
         taken: list[Array] = []
-        found = []
+        chosen_ways = []
         reserved = sheet.reserved(bool(self.shot.shows.title), len(self._readings(self.shot.start)))
         for k, (name, _) in enumerate(self._named):
             wide, tall = sheet.label_size(name)
@@ -208,8 +208,8 @@ class Inscriber:
                 if cost < best:
                     best, chosen, boxes = cost, (float(step[0]), float(step[1])), tried
             taken.append(boxes)
-            found.append(chosen)
-        return found
+            chosen_ways.append(chosen)
+        return chosen_ways
 
 
 def _overlap(one: Array, two: Array) -> float:
@@ -258,14 +258,14 @@ class Sheet:
         if not self.marked:
             return None
         box = self.image.getbbox()
-        found = np.zeros((self.height, self.width, 4), np.uint8)
+        done = np.zeros((self.height, self.width, 4), np.uint8)
         if box is None:
-            return found
+            return done
         left, top, right, bottom = (*(v // _FINE * _FINE for v in box[:2]), *(-(-v // _FINE) * _FINE for v in box[2:]))
         # colours by their opacity, or the sheet's own black would darken every edge
         small = np.asarray(self.image.crop((left, top, right, bottom)).convert("RGBa").reduce(_FINE).convert("RGBA"))
-        found[top // _FINE : bottom // _FINE, left // _FINE : right // _FINE] = small
-        return found
+        done[top // _FINE : bottom // _FINE, left // _FINE : right // _FINE] = small
+        return done
 
     def _font(self, size: float, strong: bool = False) -> ImageFont.FreeTypeFont:
         return font(round(_FINE * max(size * self.unit, _LEAST)), strong)

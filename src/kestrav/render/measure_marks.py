@@ -183,8 +183,8 @@ class Handles:
             return at + np.linspace(KNOB, ARM, 12)[:, None] * size * way
         u, v = self.frame[:3, (axis + 1) % 3], self.frame[:3, (axis + 2) % 3]
         turn = np.linspace(0, 2 * np.pi, 65)
-        found: Array = at + RING * size * (np.cos(turn)[:, None] * u + np.sin(turn)[:, None] * v)
-        return found
+        line: Array = at + RING * size * (np.cos(turn)[:, None] * u + np.sin(turn)[:, None] * v)
+        return line
 
     def remove(self) -> None:
         """Take it out of the picture."""

@@ -56,13 +56,13 @@ def write_project_report(
 def _pictures(project: Project, meshes: Mapping[str, Mesh], shot: Shot) -> list[Figure]:
     height = max(round(_WIDE * shot.height / shot.width), 16)
     studio = Studio(project, meshes, shot, _WIDE, height)
-    found = []
+    pictures = []
     try:
         for frame in np.unique(np.linspace(0, frame_count(shot) - 1, _PICTURES).astype(int)).tolist():
             time = frame_time(shot, frame)
             out = io.BytesIO()
             Image.fromarray(studio.picture(camera_of(project, shot.camera), time)).save(out, format="PNG")
-            found.append(Figure(out.getvalue(), f"{shot.name} at {time:.2f} s, frame {frame}"))
+            pictures.append(Figure(out.getvalue(), f"{shot.name} at {time:.2f} s, frame {frame}"))
     finally:
         studio.close()
-    return found
+    return pictures

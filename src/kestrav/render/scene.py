@@ -410,17 +410,17 @@ class Scene:
     def outlines_of(self, part_ids: Iterable[str]) -> list[tuple[Batch, list[Member]]]:
         """These parts' members by their batch."""
         wanted = set(part_ids)
-        found = []
+        outlines = []
         for batch in self.batches:
             members = [m for m in batch.members if m.part in wanted]
             if members:
-                found.append((batch, members))
-        return found
+                outlines.append((batch, members))
+        return outlines
 
     def matrix_of(self, batch: Batch) -> Array:
         """Where a batch's members are now, from where they were when it was made."""
-        found: Array = self.displacement(batch.kind.group) @ batch.offset
-        return found
+        matrix: Array = self.displacement(batch.kind.group) @ batch.offset
+        return matrix
 
 
 def side_by_side(members: list[Member]) -> list[list[Member]]:
@@ -460,12 +460,12 @@ def _apart(project: Project) -> dict[str, str]:
 
 def faint_things(camera: Camera, time: float) -> dict[str, float]:
     """What a camera sees faint at a time in s, with its opacity; it goes there softly."""
-    found: dict[str, float] = {}
+    faint_things: dict[str, float] = {}
     for fade in camera.fades:
         share = float(np.clip(min(time - fade.start, fade.end - time) / _SOFT, 0.0, 1.0))
         if share > 0:
-            found[fade.thing] = min(found.get(fade.thing, 1.0), 1.0 + share * (fade.opacity - 1.0))
-    return found
+            faint_things[fade.thing] = min(faint_things.get(fade.thing, 1.0), 1.0 + share * (fade.opacity - 1.0))
+    return faint_things
 
 
 _SOFT = 0.15  # s over which something becomes faint

@@ -26,14 +26,14 @@ class Viewpoint:
         """Where it stands."""
         c = np.cos(self.elevation)
         way = np.array([c * np.cos(self.azimuth), c * np.sin(self.azimuth), np.sin(self.elevation)])
-        found: Array = self.focus + self.distance * way
-        return found
+        position: Array = self.focus + self.distance * way
+        return position
 
     @property
     def forward(self) -> Array:
         """Unit vector of looking."""
-        found: Array = (self.focus - self.position) / self.distance
-        return found
+        forward: Array = (self.focus - self.position) / self.distance
+        return forward
 
     @property
     def right(self) -> Array:

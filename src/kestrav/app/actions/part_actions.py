@@ -392,8 +392,8 @@ class PartActions(QObject):
             return snap.place
         row = [p.id for p in project.parts].index(snap.feature.part)
         back = rest_poses(project)[row] @ inverse_rigid(self.session.poses()[row])
-        found: Array = back[:3, :3] @ snap.place + back[:3, 3]
-        return found
+        rest_place: Array = back[:3, :3] @ snap.place + back[:3, 3]
+        return rest_place
 
     def _pivot_there(self, snaps: list[Snap]) -> None:
         part, place = self.session.chosen[-1], self._rest_place(snaps[0])

@@ -22,10 +22,10 @@ _FROM_SHELF = "shelf/"
 def finish_options(project: Project) -> list[tuple[str, str]]:
     """The finishes that can be chosen: plain paint, those of the project, and those of the shelf that it does not have yet."""
     mine = {finish.name for finish in project.finishes}
-    found = [("", "plain paint"), *((finish.id, finish.name) for finish in project.finishes)]
+    finish_options = [("", "plain paint"), *((finish.id, finish.name) for finish in project.finishes)]
     for group, finishes in SHELF:
-        found += [(_FROM_SHELF + f.name, f"{group}: {f.name}") for f in finishes if f.name not in mine]
-    return found
+        finish_options += [(_FROM_SHELF + f.name, f"{group}: {f.name}") for f in finishes if f.name not in mine]
+    return finish_options
 
 
 def chosen_finish(key: str) -> Finish | str:

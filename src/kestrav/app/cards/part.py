@@ -51,9 +51,9 @@ _FORM_LABELS = {
 
 def direction(axis: str) -> Array:
     """The unit vector of an axis such as ``-y``."""
-    found = np.zeros(3)
-    found["xyz".index(axis[1])] = -1.0 if axis[0] == "-" else 1.0
-    return found
+    direction = np.zeros(3)
+    direction["xyz".index(axis[1])] = -1.0 if axis[0] == "-" else 1.0
+    return direction
 
 
 def triple(values: Array) -> str:
@@ -121,8 +121,8 @@ class PartRows(Rows):
     def _size(self, ids: list[str]) -> Array:
         poses = self.session.poses()[None]
         boxes = [world_bounds(self.session.shown, i, poses)[0] for i in ids]
-        found: Array = np.max([b[1] for b in boxes], axis=0) - np.min([b[0] for b in boxes], axis=0)
-        return found
+        size: Array = np.max([b[1] for b in boxes], axis=0) - np.min([b[0] for b in boxes], axis=0)
+        return size
 
     def _measures(self, part: Part) -> None:
         """Worked lines: size, volume, what is in it."""

@@ -247,9 +247,9 @@ class ContentsModel(QAbstractItemModel):
         return 1
 
     def _row(self, index: Index) -> _Row:
-        found = index.internalPointer()
-        assert isinstance(found, _Row)
-        return found
+        row = index.internalPointer()
+        assert isinstance(row, _Row)
+        return row
 
     def at(self, item_id: str) -> QModelIndex:
         """The index of an item, or an invalid one."""

@@ -39,9 +39,9 @@ def picture_of(finish: Finish, side: int, ratio: float = 1.0) -> QPixmap:
     """A finish's swatch."""
     pixels = swatch(finish, round(side * ratio))
     image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], 4 * pixels.shape[1], QImage.Format.Format_RGBA8888)
-    made = QPixmap.fromImage(image.copy())
-    made.setDevicePixelRatio(ratio)
-    return made
+    picture = QPixmap.fromImage(image.copy())
+    picture.setDevicePixelRatio(ratio)
+    return picture
 
 
 class _Swatches(QListWidget):

@@ -69,11 +69,11 @@ class PairTable(QDialog):
 
     def button(self, text: str, tip: str = "") -> QPushButton:
         """A button below the table."""
-        made = QPushButton(text)
-        made.setToolTip(tip)
-        made.setAutoDefault(False)
-        self.foot.addWidget(made)
-        return made
+        button = QPushButton(text)
+        button.setToolTip(tip)
+        button.setAutoDefault(False)
+        self.foot.addWidget(button)
+        return button
 
     def fill(self, rows: Sequence[Any], cells: Sequence[Sequence[QTableWidgetItem]], told: str, by: int) -> None:
         """Show rows, each as its cells, the first one its pair's names; sorted by a column, the worst first, until a heading is chosen."""

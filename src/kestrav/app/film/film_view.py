@@ -104,12 +104,12 @@ class FilmView(QWidget):
         self.session.opened.connect(self._edited)
 
     def _button(self, row: QHBoxLayout, text: str, slot: Any, tip: str) -> QPushButton:
-        made = QPushButton(text)
-        made.setToolTip(tip)
-        made.setAutoDefault(False)
-        made.clicked.connect(lambda _=False: slot())
-        row.addWidget(made)
-        return made
+        button = QPushButton(text)
+        button.setToolTip(tip)
+        button.setAutoDefault(False)
+        button.clicked.connect(lambda _=False: slot())
+        row.addWidget(button)
+        return button
 
     # what there is
 

@@ -150,13 +150,13 @@ def film_pictures(
     from kestrav.core.camera.filmed import live_span
     from kestrav.render.contact_sheet import even_times, small_pictures
 
-    found = {}
+    film_pictures = {}
     for k, shot in enumerate(project.shots):
         report(k / len(project.shots))
         first, last = live_span(project, meshes, shot)
         pictures = small_pictures(project, meshes, shot, even_times(shot, count), width)
-        found[shot.id] = (pictures, first - shot.start, shot.end - last)
-    return found
+        film_pictures[shot.id] = (pictures, first - shot.start, shot.end - last)
+    return film_pictures
 
 
 def write_sheet(report: Report, project: Project, meshes: Mapping[str, Mesh], shots: list[Shot], target: Path) -> str:
@@ -168,11 +168,11 @@ def write_sheet(report: Report, project: Project, meshes: Mapping[str, Mesh], sh
 
 def import_paths(report: Report, files: list[Path]) -> list[PathsFile]:
     """Read the curves of path files."""
-    found = []
+    import_paths = []
     for number, file in enumerate(files):
         report(number / len(files))
-        found.append(read_paths(file))
-    return found
+        import_paths.append(read_paths(file))
+    return import_paths
 
 
 def import_products(
@@ -182,14 +182,14 @@ def import_products(
     # larger files take longer; progress goes by their sizes
     sizes = [max(file.stat().st_size, 1) if file.exists() else 1 for file in files]
     done, total = 0, sum(sizes)
-    found = []
+    import_products = []
     for file, size in zip(files, sizes, strict=True):
         report(done / total)
-        found.append(
+        import_products.append(
             read_product(file, chord, unit, up, lambda share, at=done, of=size: report((at + share * of) / total))
         )
         done += size
-    return found
+    return import_products
 
 
 def list_contacts(report: Report, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Touch, ...]:

@@ -164,13 +164,13 @@ class _Page(QTextBrowser):
     """A page whose pictures are as wide as its text at most."""
 
     def loadResource(self, kind: int, name: QUrl | str) -> object:
-        found = super().loadResource(kind, name)
+        loadResource = super().loadResource(kind, name)
         if kind != QTextDocument.ResourceType.ImageResource.value:
-            return found
+            return loadResource
         image = QImage(self.document().baseUrl().resolved(QUrl(name)).toLocalFile())
         if image.width() > _PICTURE:
             image = image.scaledToWidth(_PICTURE, Qt.TransformationMode.SmoothTransformation)
-        return image if not image.isNull() else found
+        return image if not image.isNull() else loadResource
 
 
 def _space(document: QTextDocument) -> None:

@@ -205,8 +205,8 @@ class DrawTool(StageTool):
             return None
         # where it will be when the part rides
         part = get_as(pivot_on_it(self.session.shown, self._rider), self._rider, Part)
-        found: Array = (self.session.part_now(self._rider) @ placement_matrix(part.pivot))[:3, 3]
-        return found
+        pivot: Array = (self.session.part_now(self._rider) @ placement_matrix(part.pivot))[:3, 3]
+        return pivot
 
     # places
 

@@ -83,11 +83,11 @@ class HandleTool(StageTool):
         item = self.session.item
         if not isinstance(item, Part):
             return None
-        found = self.session.part_now(item.id) @ placement_matrix(item.pivot)
+        frame = self.session.part_now(item.id) @ placement_matrix(item.pivot)
         if not self.settings.own_axes:
-            found = found.copy()
-            found[:3, :3] = np.eye(3)
-        return found
+            frame = frame.copy()
+            frame[:3, :3] = np.eye(3)
+        return frame
 
     def drawn(self, pixel: float) -> None:
         """Keep the handles' size on the screen."""

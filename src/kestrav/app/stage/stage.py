@@ -545,12 +545,12 @@ class Stage(StageBase):
         part = find(project, item.rider) if isinstance(item, Run) else item
         if not isinstance(part, Part):
             return None
-        found: Array = poses[project.parts.index(part)] @ placement_matrix(part.pivot)
+        front: Array = poses[project.parts.index(part)] @ placement_matrix(part.pivot)
         if isinstance(item, Run) and not isinstance(item.orientation, FixedOrientation):
             orientation = item.orientation
-            found = found.copy()
-            found[:3, :3] = found[:3, :3] @ body_axes(orientation.forward, orientation.flip, orientation.up)
-        return found
+            front = front.copy()
+            front[:3, :3] = front[:3, :3] @ body_axes(orientation.forward, orientation.flip, orientation.up)
+        return front
 
     def _show_outline(self, window: vtkRenderWindow) -> None:
         if self.outline.is_empty:

@@ -34,22 +34,22 @@ _APART = 1e-3  # the least share between neighbouring keys
 
 def grips(timeline: Chart) -> list[Grip]:
     """All keys that the chart's lanes have, and the handle of the chosen one."""
-    found: list[Grip] = []
+    grips: list[Grip] = []
     project = timeline.session.shown
     course = timeline.axis_journey()
     if course is not None:
-        found += _pace(timeline, course)
-        found += _along(timeline, course)
+        grips += _pace(timeline, course)
+        grips += _along(timeline, course)
     light = timeline.lane_light()
     if light is not None and not timeline.by_distance:
-        found += [Grip("strength", light.id, i, key.time, key.strength) for i, key in enumerate(light.keys)]
+        grips += [Grip("strength", light.id, i, key.time, key.strength) for i, key in enumerate(light.keys)]
     if not timeline.by_distance:
         for poses in project.pose_tracks:
             start = leg_of(project, poses).start
             if np.isfinite(start):
                 row = timeline.row_of(poses.id)
-                found += [Grip("bars", poses.id, i, start + k.time, row + 0.5) for i, k in enumerate(poses.keys) if i]
-    return found
+                grips += [Grip("bars", poses.id, i, start + k.time, row + 0.5) for i, k in enumerate(poses.keys) if i]
+    return grips
 
 
 def _pace(timeline: Chart, course: RunCourse) -> Iterator[Grip]:

@@ -56,17 +56,17 @@ class Lane:
     @cached_property
     def plot(self) -> pg.PlotItem:
         """Where it is drawn."""
-        made = self._make()
-        made.addItem(self.limit)
-        made.addItem(self.curve)
-        return made
+        plot = self._make()
+        plot.addItem(self.limit)
+        plot.addItem(self.curve)
+        return plot
 
     @cached_property
     def limit(self) -> pg.InfiniteLine:
         """Its limit, shown where it has one."""
-        made = pg.InfiniteLine(angle=0, pen=pg.mkPen(VERMILION, width=1.2, style=Qt.PenStyle.DashLine))
-        made.setVisible(False)
-        return made
+        limit = pg.InfiniteLine(angle=0, pen=pg.mkPen(VERMILION, width=1.2, style=Qt.PenStyle.DashLine))
+        limit.setVisible(False)
+        return limit
 
     @cached_property
     def keys(self) -> KeyMarks:

@@ -63,38 +63,38 @@ def camera_curves(
 def curves_of(judged: Judged) -> dict[str, CameraCurve]:
     """All curves of a camera that has been looked at."""
     camera, settings, limits = judged.camera, judged.project.settings, judged.camera.framing
-    found: dict[str, CameraCurve] = {}
+    curves: dict[str, CameraCurve] = {}
     if judged.framed is not None and judged.sight is not None:
         size, margin, sight = 100 * judged.framed.size, 100 * judged.framed.margin, judged.sight
         inside = sight.visible + sight.hidden
         visible = np.where(inside > 0.02, sight.visible / np.maximum(inside, 1e-9), 1.0)
-        found["subject size"] = CameraCurve(
+        curves["subject size"] = CameraCurve(
             np.clip(size, 0.0, 1000.0),
             100 * limits.least,
             (100 * judged.framed.filling < 100 * limits.least) | (size > 100 * limits.most),
         )
-        found["visible"] = CameraCurve(
+        curves["visible"] = CameraCurve(
             100 * sight.visible, 100 * limits.visible, (visible < limits.visible) | judged.framed.outside
         )
-        found["margin"] = CameraCurve(
+        curves["margin"] = CameraCurve(
             np.clip(margin, -200.0, 50.0), 100 * limits.margin, margin < 100 * limits.margin - 0.1
         )
-        found["subject distance"] = CameraCurve(judged.framed.distance, None, np.zeros(len(size), bool))
+        curves["subject distance"] = CameraCurve(judged.framed.distance, None, np.zeros(len(size), bool))
     near = judged.near.distance
     least = limits.near if camera.walk is None else camera.walk.distance
-    found["nearest"] = CameraCurve(np.where(np.isfinite(near), near, np.nan), least, near < least - 0.5)
+    curves["nearest"] = CameraCurve(np.where(np.isfinite(near), near, np.nan), least, near < least - 0.5)
     speed = judged.speed / 1000.0
     fastest = settings.walking_speed / 1000.0 if camera.walk is not None and settings.walking_speed > 0 else None
-    found["camera speed"] = CameraCurve(
+    curves["camera speed"] = CameraCurve(
         speed, fastest, speed > fastest + 1e-3 if fastest is not None else np.zeros(len(speed), bool)
     )
     crossing = settings.crossing_time
     wide = float(np.degrees(angles(camera, judged.aspect, 1.0)[0]))
-    found["pan"] = CameraCurve(
+    curves["pan"] = CameraCurve(
         judged.pan_rate,
         # one that follows its subject may turn as fast as that goes
         wide / crossing if crossing > 0 and not keeps_in_view(camera) else None,
         judged.crossing < crossing * (1 - 1e-6),
     )
-    found["horizon"] = CameraCurve(judged.roll, limits.roll, np.abs(judged.roll) > limits.roll + 1e-6)
-    return found
+    curves["horizon"] = CameraCurve(judged.roll, limits.roll, np.abs(judged.roll) > limits.roll + 1e-6)
+    return curves

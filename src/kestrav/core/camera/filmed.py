@@ -47,7 +47,7 @@ def rider_of(project: Project, shot: Shot) -> str:
     own = {subject, *subtree(project, subject), *ancestors(project, subject)} if subject else set()
     cameras = {c.id for c in project.cameras}
     best: tuple[bool, float] = (False, 0.0)
-    found = ""
+    rider = ""
     for run in project.runs:
         if run.rider in cameras:
             continue
@@ -58,8 +58,8 @@ def rider_of(project: Project, shot: Shot) -> str:
         way = float(np.abs(np.diff(course.stations(np.linspace(first, last, 9)))).sum())
         rank = (run.rider in own, way)
         if way > 0 and rank > best:
-            best, found = rank, run.rider
-    return found
+            best, rider = rank, run.rider
+    return rider
 
 
 def kept_solid(project: Project, shot: Shot) -> frozenset[str]:

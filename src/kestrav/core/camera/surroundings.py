@@ -47,12 +47,12 @@ def surroundings(
     """
     places = np.asarray(places, float)
     count = len(places)
-    found = Near(
+    surroundings = Near(
         np.full(count, np.inf), np.full(count, -1, np.intp), np.full((count, 3), np.nan), np.zeros(count, bool)
     )
     every = bodies(project, meshes)
     if not every or not count:
-        return found
+        return surroundings
     bounds, local = _bounds(every, places, poses, below)
     owner = [(body, k) for body in every for k in range(len(body.rows))]
     allowed = np.array([body.rows[k] not in exclude for body, k in owner])
@@ -78,14 +78,14 @@ def surroundings(
             # only within its box can a place be inside a part
             if bounds[i, k] == 0 and shape.watertight and encloses(shape, _into(body.places[own], at[:3, 3])):
                 best, which, point = 0.0, k, at[:3, 3]
-                found.inside[i] = True
+                surroundings.inside[i] = True
                 break
         if which >= 0:
             body, own = owner[which]
-            found.distance[i], found.row[i] = best, body.rows[own]
-            found.point[i] = apply(body.poses(poses[i : i + 1])[0], point[None])[0]
+            surroundings.distance[i], surroundings.row[i] = best, body.rows[own]
+            surroundings.point[i] = apply(body.poses(poses[i : i + 1])[0], point[None])[0]
         last = which
-    return found
+    return surroundings
 
 
 def _shift(place: Array) -> Array:

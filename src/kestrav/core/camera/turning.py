@@ -48,7 +48,7 @@ def rolls(seen: Views) -> Array:
 
 def depths_ahead(project: Project, meshes: Mapping[str, Mesh], seen: Views, poses: Array) -> Array:
     """How far (n,) there is nothing in the middle of the picture, under world poses (n, parts, 4, 4)."""
-    found = np.full(len(poses), np.inf)
+    depths_ahead = np.full(len(poses), np.inf)
     forward = seen.forward
     for body in bodies(project, meshes):
         if body.opaque is None:
@@ -56,8 +56,8 @@ def depths_ahead(project: Project, meshes: Mapping[str, Mesh], seen: Views, pose
         back = inverse_rigid(body.poses(poses))
         starts = np.einsum("nij,nj->ni", back[:, :3, :3], seen.position) + back[:, :3, 3]
         ways = np.einsum("nij,nj->ni", back[:, :3, :3], forward)
-        found = np.minimum(found, body.opaque.reach(starts, ways))
-    return found
+        depths_ahead = np.minimum(depths_ahead, body.opaque.reach(starts, ways))
+    return depths_ahead
 
 
 def crossing_times(

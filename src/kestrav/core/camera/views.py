@@ -77,8 +77,8 @@ class Views:
         half = self.half_height(camera, width, height)
         if camera.parallel:
             half = half / np.linalg.norm(self.target - self.position, axis=1)
-        found: Array = 2.0 * np.arctan(half)
-        return found
+        vertical_angle: Array = 2.0 * np.arctan(half)
+        return vertical_angle
 
 
 def views(
@@ -102,7 +102,7 @@ def views(
     # a camera at its own aim keeps looking ahead along +Y
     same = np.linalg.norm(target - position, axis=1) < _SAME
     target[same] = position[same] + np.array([0.0, 1.0, 0.0])
-    found = Views(
+    views = Views(
         position,
         target,
         _ups(camera, times, _unit(target - position), carried),
@@ -110,14 +110,14 @@ def views(
         np.full(len(times), camera.view_height),
     )
     if not camera.keeps or (subject := subject_of(project, meshes, camera)) is None:
-        return found
+        return views
     places = subject.places(poses) if poses is not None else subject.places_at(project, times)
-    return _keeping_size(camera, found, places, aspect)
+    return _keeping_size(camera, views, places, aspect)
 
 
 def _unit(vectors: Array) -> Array:
-    found: Array = vectors / np.maximum(np.linalg.norm(vectors, axis=-1, keepdims=True), 1e-300)
-    return found
+    unit: Array = vectors / np.maximum(np.linalg.norm(vectors, axis=-1, keepdims=True), 1e-300)
+    return unit
 
 
 # up
@@ -224,33 +224,33 @@ def _progress(project: Project, camera: Camera, times: Array) -> Array:
     legs = legs_of(project, camera.id)
     courses = [leg.course for leg in legs]
     if not legs or all(course is None for course in courses):
-        found: Array = np.clip(times / span(project), 0.0, 1.0)
-        return found
-    which, found = active(legs, times), np.zeros(len(times))
+        progress: Array = np.clip(times / span(project), 0.0, 1.0)
+        return progress
+    which, progress = active(legs, times), np.zeros(len(times))
     for k, course in enumerate(courses):
         mine = which == k
         if course is not None and mine.any():
             share = (course.stations(times[mine]) - course.first) / course.length
-            found[mine] = np.clip(1.0 - share if course.run.backwards else share, 0.0, 1.0)
-    return found
+            progress[mine] = np.clip(1.0 - share if course.run.backwards else share, 0.0, 1.0)
+    return progress
 
 
 def _travel(project: Project, camera: Camera, times: Array, ahead: float) -> Array:
     """Unit vectors (n, 3) along a camera's travel, or towards the place of its way so far ahead."""
     legs = legs_of(project, camera.id)
-    found = np.tile(np.array([0.0, 1.0, 0.0]), (len(times), 1))
+    travel = np.tile(np.array([0.0, 1.0, 0.0]), (len(times), 1))
     if not legs:
-        return found
+        return travel
     which = active(legs, times)
     for k, leg in enumerate(legs):
         mine = which == k
         if not mine.any():
             continue
         if leg.course is not None:
-            found[mine] = _along(leg.course, times[mine], ahead)
+            travel[mine] = _along(leg.course, times[mine], ahead)
         else:
-            found[mine] = _going(project, camera, times[mine])
-    return found
+            travel[mine] = _going(project, camera, times[mine])
+    return travel
 
 
 def _along(course: RunCourse, times: Array, ahead: float) -> Array:
@@ -383,8 +383,8 @@ def heights(camera: Camera, seen: Views, places: Array, aspect: float) -> Array:
     """Shares (n,) of the frame's height that points (n, k, 3) reach over."""
     frame = in_camera(seen.position, seen.forward, seen.up, places)
     shown = on_frame(frame, seen.half_height(camera, aspect, 1.0), aspect, camera.parallel)
-    found: Array = 0.5 * np.ptp(shown[..., 1], axis=1)
-    return found
+    heights: Array = 0.5 * np.ptp(shown[..., 1], axis=1)
+    return heights
 
 
 def _keeping_size(camera: Camera, seen: Views, places: Array, aspect: float) -> Views:

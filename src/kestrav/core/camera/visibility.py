@@ -69,13 +69,13 @@ def sight(
     every = bodies(project, meshes, apart)
     own, belongs = set(subject.rows), {*subject.rows, *subject.belongs}
     count = len(times)
-    found = Sight(np.zeros(count), np.zeros(count), np.zeros(count), np.full(count, -1, np.intp), np.zeros(count))
+    sight = Sight(np.zeros(count), np.zeros(count), np.zeros(count), np.full(count, -1, np.intp), np.zeros(count))
     ways = _ways(rays)
     step = max(_CHUNK // rays, 1)
     for first in range(0, count, step):
         some = slice(first, min(first + step, count))
-        _look(project, camera, subject, seen, times, poses, aspect, ways, every, own, belongs, some, found)
-    return found
+        _look(project, camera, subject, seen, times, poses, aspect, ways, every, own, belongs, some, sight)
+    return sight
 
 
 def _look(
@@ -249,11 +249,11 @@ def _in_the_way(
 
 def _faint(camera: Camera, thing: str, times: Array) -> Flags:
     """Whether (n,) a thing is shown faint to a camera."""
-    found = np.zeros(len(times), bool)
+    faint = np.zeros(len(times), bool)
     for fade in camera.fades:
         if fade.thing == thing:
-            found |= (times >= fade.start - 1e-9) & (times <= fade.end + 1e-9)
-    return found
+            faint |= (times >= fade.start - 1e-9) & (times <= fade.end + 1e-9)
+    return faint
 
 
 def _most(
@@ -286,9 +286,9 @@ _single: Memo[Tree] = Memo(512)
 def _own_tree(body: Body, k: int) -> Tree:
     def tree() -> Tree:
         alone = Body(body.row, body.rows[k : k + 1], body.shapes[k : k + 1], body.places[k : k + 1], body.clear[:0])
-        made = alone._tree(np.array([0]))
-        assert made is not None
-        return made
+        tree = alone._tree(np.array([0]))
+        assert tree is not None
+        return tree
 
     return _single.get((body,), tree, k)
 

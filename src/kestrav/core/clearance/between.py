@@ -235,8 +235,8 @@ def displacement_between(corners: Array, before: Array, after: Array) -> Array:
     goes farther, as a rigid displacement is largest at a corner."""
     step = after - before
     moved = corners @ np.swapaxes(step[..., :3, :3], -1, -2) + step[..., None, :3, 3]
-    found: Array = np.linalg.norm(moved, axis=-1).max(axis=-1)
-    return found
+    displacement: Array = np.linalg.norm(moved, axis=-1).max(axis=-1)
+    return displacement
 
 
 def distance_of(pair: Pairing, seen: Array, below: float = np.inf) -> Nearest | None:
@@ -370,8 +370,8 @@ class Between:
     def seen(self, g: int, times: Array) -> Array:
         """The first leader's poses (n, 4, 4) as the second one sees them, at times (n,)."""
         one, two = self.leaders(g, times)
-        found: Array = inverse_rigid(two) @ one
-        return found
+        seen: Array = inverse_rigid(two) @ one
+        return seen
 
     def fine(self, g: int, start: float, end: float, step: float) -> tuple[Array, Array, Displacement]:
         """Times (n,) of a step, so far apart at most, the first leader's poses there as the second sees them, and how far things go."""
@@ -415,8 +415,8 @@ def speed_past(one: Array, two: Array, place: Array, seconds: float) -> Array:
     """How fast (3,) in mm/s the first of two bodies goes past the second at a place (3,), from the poses (2, 4, 4) of both before and
     at a moment."""
     paces = [place - (m[0] @ (inverse_rigid(m[1]) @ np.append(place, 1.0)))[:3] for m in (one, two)]
-    found: Array = (paces[0] - paces[1]) / seconds
-    return found
+    speed_past: Array = (paces[0] - paces[1]) / seconds
+    return speed_past
 
 
 def between(

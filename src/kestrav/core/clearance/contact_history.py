@@ -205,14 +205,14 @@ def _nearness(
     solids = [(bodies.solid(int(bodies.first[k])), bodies.solid(int(bodies.second[k]))) for k in numbers]
     history = _History(project, meshes, pairs, solids)
     rest, row = rest_poses(project), rows(project)
-    found = {}
+    nearness = {}
     for n, k in enumerate(numbers):
         closer = min(NEARER, 0.5 * float(distances[k]))
         stands = inverse_rigid(rest[row[pairs[n].b]]) @ rest[row[pairs[n].a]]
         parted = _parted(float(asked.need[k]))
         spans = history.spans(n, history.from_rest(n, stands, closer, parted), parted)
-        found[k] = Nearness(Pair(*names[k]), float(distances[k]) - closer, spans)
-    return found
+        nearness[k] = Nearness(Pair(*names[k]), float(distances[k]) - closer, spans)
+    return nearness
 
 
 def _parted(required: float) -> float:
@@ -293,9 +293,9 @@ class _History:
         here = instant
         for first in range(0, len(times), _MOST_AT_ONCE):
             mine = np.concatenate([[here], times[first : first + _MOST_AT_ONCE]])
-            found = self._within_stage(k, mine, limit)
-            if found is not None:
-                return found
+            parts = self._within_stage(k, mine, limit)
+            if parts is not None:
+                return parts
             here = float(mine[-1])
         return None
 

@@ -65,14 +65,14 @@ def standing_at(project: Project, bodies: Bodies, need: Array) -> Array:
     the others, and for those in contact."""
     rest = rest_poses(project)[bodies.rows]
     bounds = turned_bounds(bodies.boxes, rest)
-    found = np.full(len(need), np.inf)
+    standing = np.full(len(need), np.inf)
     transforms = [placed(m) for m in rest]
     for k in np.flatnonzero(box_distances(bounds[bodies.first], bounds[bodies.second]) < need):
         a, b = bodies.first[k], bodies.second[k]
         near = nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], float(need[k]))
         if near is not None and near.distance > project.settings.contact_distance:
-            found[k] = near.distance
-    return found
+            standing[k] = near.distance
+    return standing
 
 
 def working_pairs(project: Project) -> tuple[Pair, ...]:
@@ -113,9 +113,9 @@ def _met(project: Project, bodies: Bodies) -> dict[Pair, list[float]]:
             for time in (course.start, course.end):
                 looks.setdefault(time, set()).update((a, b) for a in wheels for b in grounds)
     times = sorted(time for time in looks if np.isfinite(time))
-    found: dict[Pair, list[float]] = {}
+    met: dict[Pair, list[float]] = {}
     if not times:
-        return found
+        return met
     limit = project.settings.contact_distance
     for time, poses in zip(times, world_poses(project, times)[:, bodies.rows], strict=True):
         bounds = turned_bounds(bodies.boxes, poses)
@@ -129,8 +129,8 @@ def _met(project: Project, bodies: Bodies) -> dict[Pair, list[float]]:
                 continue
             near = nearest(bodies.models[a], placed(poses[a]), bodies.models[b], placed(poses[b]), limit + _HAIR)
             if near is not None:
-                found.setdefault(Pair(one, two), []).append(time)
-    return found
+                met.setdefault(Pair(one, two), []).append(time)
+    return met
 
 
 def meant_pairs(project: Project, bodies: Bodies) -> list[Meant]:
@@ -140,19 +140,19 @@ def meant_pairs(project: Project, bodies: Bodies) -> list[Meant]:
     resting = {frozenset((p.moving, p.other)): p for p in resting_contacts(project, bodies)}
     met = {frozenset((p.moving, p.other)): (p, times) for p, times in _met(project, bodies).items()}
     working = {frozenset((p.moving, p.other)): p for p in working_pairs(project)}
-    found = []
+    meant_pairs = []
     for key in dict.fromkeys((*working, *resting, *met, *said)):
         times = tuple(met[key][1]) if key in met else ()
         at_rest = key in resting
         if said.get(key) is False:
             continue
         if key in working:
-            found.append(Meant(working[key], "works on", at_rest, times, always=True))
+            meant_pairs.append(Meant(working[key], "works on", at_rest, times, always=True))
         elif key in said:
             a, b = sorted(key) if key not in resting else (resting[key].moving, resting[key].other)
-            found.append(Meant(Pair(a, b), "intended", at_rest, times, always=not at_rest))
+            meant_pairs.append(Meant(Pair(a, b), "intended", at_rest, times, always=not at_rest))
         elif at_rest:
-            found.append(Meant(resting[key], "at rest", True, times))
+            meant_pairs.append(Meant(resting[key], "at rest", True, times))
         else:
-            found.append(Meant(met[key][0], "taken up or set down", False, times))
-    return found
+            meant_pairs.append(Meant(met[key][0], "taken up or set down", False, times))
+    return meant_pairs

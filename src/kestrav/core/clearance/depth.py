@@ -117,15 +117,15 @@ def _directions(one: Solid, seen: Array, two: Solid) -> list[Array]:
     mine = -_normals(one.shape, np.unique(pairs[:, 0])) @ seen[:3, :3].T
     theirs = _normals(two.shape, np.unique(pairs[:, 1]))
     rest = (*_GRID, *(_GRID @ seen[:3, :3].T))
-    found: list[Array] = []
+    directions: list[Array] = []
     for way in (*mine, *theirs, *rest):
-        if not found or np.max(np.array(found) @ way) < _ALIKE:
-            found.append(way)
-    return found
+        if not directions or np.max(np.array(directions) @ way) < _ALIKE:
+            directions.append(way)
+    return directions
 
 
 def _normals(shape: Mesh, triangles: NDArray[np.int_]) -> Array:
     a, b, c = (shape.vertices[shape.triangles[triangles, k]] for k in range(3))
     across = np.cross(b - a, c - a)
-    found: Array = across / np.linalg.norm(across, axis=1, keepdims=True)
-    return found
+    normals: Array = across / np.linalg.norm(across, axis=1, keepdims=True)
+    return normals

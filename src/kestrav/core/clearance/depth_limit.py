@@ -121,8 +121,8 @@ class DepthLimit:
         """How far (n,) either solid reaches behind that plane of the other that it reaches least behind, at poses (n, 4, 4)."""
         mine, theirs = (_hull(solid.shape) for solid in (self.one, self.two))
         each = ((theirs[1], mine[0], seen), (mine[1], theirs[0], inverse_rigid(seen)))
-        found: Array = np.min([_behind(planes, corners, there).min(axis=1) for planes, corners, there in each], axis=0)
-        return found
+        behind: Array = np.min([_behind(planes, corners, there).min(axis=1) for planes, corners, there in each], axis=0)
+        return behind
 
     @cached_property
     def _planes(self) -> list[_Plane]:
@@ -142,19 +142,19 @@ class _Plane:
     def behind(self, seen: Array) -> Array:
         """How far (n,) the other solid reaches behind it, the first one at poses (n, 4, 4) as seen by the second."""
         there = seen if self.of_second else inverse_rigid(seen)
-        found = np.empty(len(seen))
+        behind = np.empty(len(seen))
         step = max(_AT_ONCE // len(self.corners), 1)
         for k in range(0, len(seen), step):
-            found[k : k + step] = _behind(self.plane[None], self.corners, there[k : k + step])[:, 0]
-        return found
+            behind[k : k + step] = _behind(self.plane[None], self.corners, there[k : k + step])[:, 0]
+        return behind
 
 
 def _behind(planes: Array, corners: Array, there: Array) -> Array:
     """How far (n, p) corners (k, 3) at poses (n, 4, 4) reach behind planes (p, 4)."""
     normals = planes[:, :3] @ there[:, :3, :3]
     far = planes[:, 3] - there[:, :3, 3] @ planes[:, :3].T
-    found: Array = far - (normals @ corners.T).min(axis=2)
-    return found
+    behind: Array = far - (normals @ corners.T).min(axis=2)
+    return behind
 
 
 # by identity of the mesh; a cache of the work and not of the result

@@ -134,7 +134,7 @@ def _placed_cylinders(shape: Mesh, at: Array) -> list[tuple[Face, bool]]:
     a, b, c = (shape.vertices[shape.triangles[:, k]] for k in range(3))
     normals, middles = np.cross(b - a, c - a), (a + b + c) / 3.0
     turned = moved_faces([shape.faces[k] for k in chosen], at)
-    found = []
+    placed_cylinders = []
     for k, face in zip(chosen, turned, strict=True):
         own, mine = shape.faces[k], np.flatnonzero(shape.face_of == k)
         if not len(mine) or face.kind != "cylinder":
@@ -142,8 +142,8 @@ def _placed_cylinders(shape: Mesh, at: Array) -> list[tuple[Face, bool]]:
         axis = np.array(own.axis)
         step = middles[mine] - np.array(own.origin)
         outward = step - (step @ axis)[:, None] * axis
-        found.append((face, float(np.einsum("ij,ij->", outward, normals[mine])) < 0))
-    return found
+        placed_cylinders.append((face, float(np.einsum("ij,ij->", outward, normals[mine])) < 0))
+    return placed_cylinders
 
 
 def _of_pair(pair: Pair, one: _Side, two: _Side, near: Nearest | None, limit: float, accepted: bool) -> Fit | None:

@@ -169,8 +169,8 @@ def _farthest(pieces: Array, targets: Array) -> Array:
 
     closest: Any = closest_point
     away = [np.linalg.norm(pieces[:, k] - closest(targets, pieces[:, k]), axis=1) for k in range(3)]
-    found: Array = np.max(away, axis=0)
-    return found
+    farthest: Array = np.max(away, axis=0)
+    return farthest
 
 
 def _cut(piece: Array, beside: Array) -> Array:

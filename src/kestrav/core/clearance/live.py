@@ -193,8 +193,8 @@ def _spread(frames: NDArray[np.intp]) -> NDArray[np.intp]:
         return frames
     bits = int(np.ceil(np.log2(count)))
     turned = np.array([int(f"{k:0{bits}b}"[::-1], 2) for k in range(2**bits)])
-    found: NDArray[np.intp] = frames[turned[turned < count]]
-    return found
+    spread: NDArray[np.intp] = frames[turned[turned < count]]
+    return spread
 
 
 @dataclass(frozen=True, eq=False)

@@ -202,13 +202,13 @@ def topmost(project: Project, part_ids: Iterable[str]) -> list[str]:
     """These parts without those that lie below another of them, in the document's order."""
     chosen = set(part_ids)
     below: set[str] = set()
-    found = []
+    topmost = []
     for part in project.parts:
         if part.parent in chosen or part.parent in below:
             below.add(part.id)
         if part.id in chosen and part.id not in below:
-            found.append(part.id)
-    return found
+            topmost.append(part.id)
+    return topmost
 
 
 def named_parts(item: Turner) -> tuple[str, ...]:

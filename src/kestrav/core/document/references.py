@@ -70,11 +70,11 @@ def _node(hint: Any) -> _Node | None:
         for mark in marks:
             if isinstance(mark, Ref):
                 return _Node(ref=mark)
-        found = _node(inner)
+        node = _node(inner)
         needs = next((m for m in marks if isinstance(m, Needs)), None)
-        if found is None or needs is None:
-            return found
-        return _Node(found.ref, found.several, found.records, found.optional, needs)
+        if node is None or needs is None:
+            return node
+        return _Node(node.ref, node.several, node.records, node.optional, needs)
     if origin in (typing.Union, types.UnionType):
         members = [m for m in typing.get_args(hint) if m is not type(None)]
         nodes = [n for n in map(_node, members) if n is not None]

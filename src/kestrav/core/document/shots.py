@@ -166,16 +166,16 @@ def film_frames(shots: Sequence[Shot], fps: float) -> list[FilmFrame]:
         at -= fade
         begins.append(at)
         at += shot.end - shot.start
-    found = []
+    film_frames = []
     for frame in range(max(round(at * fps), 1)):
         time = frame / fps
         k = max(i for i, begin in enumerate(begins) if begin <= time + 1e-9)
         shot, since = shots[k], time - begins[k]
         if k and since < shot.fade - 1e-9:
             before = shots[k - 1]
-            found.append(
+            film_frames.append(
                 FilmFrame(before, before.start + time - begins[k - 1], shot, shot.start + since, since / shot.fade)
             )
         else:
-            found.append(FilmFrame(shot, shot.start + since))
-    return found
+            film_frames.append(FilmFrame(shot, shot.start + since))
+    return film_frames

@@ -81,8 +81,8 @@ def watched_times(project: Project, poses: PoseTrack) -> Array:
         return np.empty(0)
     count = max(int(np.ceil(2 * project.settings.fps * (leg.end - leg.start))), 2)
     keys = leg.start + np.array([key.time for key in poses.keys])
-    found: Array = np.unique(np.concatenate([np.linspace(leg.start, leg.end, count + 1), keys]))
-    return found
+    watched_times: Array = np.unique(np.concatenate([np.linspace(leg.start, leg.end, count + 1), keys]))
+    return watched_times
 
 
 def kept_on_surface(project: Project, meshes: Mapping[str, Mesh], poses_id: str, allowed: float) -> Project:

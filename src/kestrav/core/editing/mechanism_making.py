@@ -528,8 +528,8 @@ def rod_lengths(project: Project, rod: Rod, times: ArrayLike) -> Array:
     motion, times = Motion(project), np.asarray(times, float)
     one = motion.pin(rod.crank.part, rod.crank.at, times)
     two = motion.pin(rod.to.part, rod.to.at, times)
-    found: Array = np.linalg.norm(two - one, axis=1)
-    return found
+    rod_lengths: Array = np.linalg.norm(two - one, axis=1)
+    return rod_lengths
 
 
 def stroke(project: Project, rod: Rod, times: ArrayLike) -> float:

@@ -55,10 +55,10 @@ def add_shape(project: Project, name: str, shape: Shape) -> Project:
 
 def _solids(project: Project, part_ids: Iterable[str]) -> list[tuple[int, Part]]:
     ids = {inner for part_id in part_ids for inner in subtree(project, part_id)}
-    found = [(i, p) for i, p in enumerate(project.parts) if p.id in ids and p.geometry is not None]
-    if not found:
+    solids = [(i, p) for i, p in enumerate(project.parts) if p.id in ids and p.geometry is not None]
+    if not solids:
         raise BadInput("what is chosen has no geometry; choose a part or an assembly that holds some")
-    return found
+    return solids
 
 
 def plan_points(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str]) -> Array:
@@ -424,8 +424,8 @@ def _meeting(a: Array, b: Array, c: Array, d: Array) -> Array | None:
     if abs(float(w @ cross)) / np.sqrt(square) > 1.0:
         return None
     s, t = float(np.cross(w, v) @ cross) / square, float(np.cross(w, u) @ cross) / square
-    found: Array = 0.5 * (b + s * u + c + t * v)
-    return found
+    meeting: Array = 0.5 * (b + s * u + c + t * v)
+    return meeting
 
 
 def _bend_between(bends: list[tuple[Array, float]], b: Array, c: Array, corner: Array) -> float:

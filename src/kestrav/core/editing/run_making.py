@@ -132,8 +132,8 @@ _LAMP, _SUN = 800.0, 300.0  # cd of a bright lamp, and lx by which a sun shows b
 def seat_place(project: Project, run: Run) -> Array:
     """Where what of a rider sits on the path is with nothing under way (3,)."""
     rest, pivot = rest_and_pivot(project, run.rider)
-    found: Array = (rest @ reference_matrix(project, run, pivot))[:3, 3]
-    return found
+    seat_place: Array = (rest @ reference_matrix(project, run, pivot))[:3, 3]
+    return seat_place
 
 
 def bring_path(project: Project, run_id: str) -> Project:

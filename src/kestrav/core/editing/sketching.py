@@ -67,8 +67,8 @@ class Plane:
     def brought(self, place: ArrayLike) -> Array:
         """The foot (3,) of a place on the plane."""
         place = np.asarray(place, float)
-        found: Array = place - float((place - self.point) @ self.normal) * self.normal
-        return found
+        brought: Array = place - float((place - self.point) @ self.normal) * self.normal
+        return brought
 
     def on_grid(self, place: ArrayLike, step: float) -> Array:
         """A place of the plane brought to whole steps in mm along the plane's axes, counted from the space's origin."""
@@ -178,16 +178,16 @@ def _ellipse(centre: Array, rim: Array, side: Array, plane: Plane, level: bool) 
 
 def path_ends(project: Project) -> list[tuple[str, Literal["start", "end"], Array, Array]]:
     """Ids, ends, places (3,) and the directions (3,) outwards of all open paths."""
-    found: list[tuple[str, Literal["start", "end"], Array, Array]] = []
+    path_ends: list[tuple[str, Literal["start", "end"], Array, Array]] = []
     for path in project.paths:
         curve = path_curve(path).curve
         if curve.closed:
             continue
         places, ways = curve.position([0.0, curve.length]), curve.tangent([0.0, curve.length], before=False)
         ways[1] = curve.tangent([curve.length], before=True)[0]
-        found.append((path.id, "start", places[0], -ways[0]))
-        found.append((path.id, "end", places[1], ways[1]))
-    return found
+        path_ends.append((path.id, "start", places[0], -ways[0]))
+        path_ends.append((path.id, "end", places[1], ways[1]))
+    return path_ends
 
 
 def named(draws: Draws) -> str:

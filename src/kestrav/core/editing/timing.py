@@ -38,13 +38,13 @@ _FIELDS = ("runs", "pose_tracks", "attachments", "rotations", "shots", "lights",
 def timed_ids(project: Project, ids: Iterable[str] | None = None) -> list[str]:
     """Ids of what has a time of its own: all of it, or what is among these and what moves the things among these."""
     wanted = None if ids is None else set(ids)
-    found = []
+    timed_ids = []
     for field in _FIELDS:
         for item in getattr(project, field):
             timeless = isinstance(item, Light | Camera) and not key_times(item)
             if not timeless and (wanted is None or item.id in wanted or _about(item) in wanted):
-                found.append(item.id)
-    return found
+                timed_ids.append(item.id)
+    return timed_ids
 
 
 def _about(item: Timed) -> str:
@@ -371,15 +371,15 @@ def dead_spans(project: Project, least: float) -> list[tuple[float, float]]:
     keyed: tuple[Light | Camera, ...] = (*project.lights, *project.cameras)
     busy += [span_of(project, item) for item in keyed if key_times(item)]
     busy = sorted(s for s in busy if np.isfinite(s[0]))
-    found, reached = [], 0.0
+    dead_spans, reached = [], 0.0
     for start, end in busy:
         if start - reached > least:
-            found.append((reached, start))
+            dead_spans.append((reached, start))
         reached = max(reached, end)
     whole = span(project)
     if busy and whole - reached > least:
-        found.append((reached, whole))
-    return found
+        dead_spans.append((reached, whole))
+    return dead_spans
 
 
 def without_span(project: Project, first: float, last: float) -> Project:

@@ -155,8 +155,8 @@ def _facing(project: Project, run: Run) -> Array:
     """The way in which a run's rider looks at rest, level."""
     front = rest_poses(project)[rows(project)[run.rider], :3, 0].copy()
     front[2] = 0.0
-    found: Array = front / max(float(np.linalg.norm(front)), 1e-9)
-    return found
+    facing: Array = front / max(float(np.linalg.norm(front)), 1e-9)
+    return facing
 
 
 def add_rotations(

@@ -130,10 +130,10 @@ def part_way(one: Pose, two: Pose, share: float) -> Pose:
 
 def motions(one: Pose, two: Pose, shares: Array, pivot: Array) -> Array:
     """The motions (n, 4, 4) at shares (n,) of that between two poses, the thing's pivot standing at a point (3,)."""
-    found = np.zeros((len(shares), 4, 4))
-    found[:, 3, 3] = 1.0
+    motions = np.zeros((len(shares), 4, 4))
+    motions[:, 3, 3] = 1.0
     if one.turn == two.turn:
-        found[:, :3, :3] = _rotation(one.turn)
+        motions[:, :3, :3] = _rotation(one.turn)
     else:
         # O. Rodrigues' formula about the one axis of the motion
         a, b, c = _step(one, two)
@@ -142,10 +142,10 @@ def motions(one: Pose, two: Pose, shares: Array, pivot: Array) -> Array:
         cross = np.array(((0.0, -z, y), (z, 0.0, -x), (-y, x, 0.0)))
         angles = (shares * angle)[:, None, None]
         turns = np.eye(3) + np.sin(angles) * cross + (1.0 - np.cos(angles)) * (cross @ cross)
-        found[:, :3, :3] = turns @ _rotation(one.turn)
+        motions[:, :3, :3] = turns @ _rotation(one.turn)
     way = np.array(one.way) + shares[:, None] * np.subtract(two.way, one.way)
-    found[:, :3, 3] = pivot + way - found[:, :3, :3] @ pivot
-    return found
+    motions[:, :3, 3] = pivot + way - motions[:, :3, :3] @ pivot
+    return motions
 
 
 def turn_between(one: Pose, two: Pose) -> float:

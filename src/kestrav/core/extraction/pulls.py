@@ -42,7 +42,7 @@ def directions(problem: Problem, more: Iterable[Array] = (), allowed: Iterable[A
     given = [np.asarray(d, float) / np.linalg.norm(d) for d in allowed]
     if given:
         return given
-    found: list[Array] = []
+    directions: list[Array] = []
     steps = sorted(itertools.product((-1, 0, 1), repeat=3), key=lambda s: sum(map(abs, s)))
     own = problem.axes
     for candidate in (
@@ -52,9 +52,9 @@ def directions(problem: Problem, more: Iterable[Array] = (), allowed: Iterable[A
         *more,
     ):
         unit = np.asarray(candidate, float) / np.linalg.norm(candidate)
-        if all(float(unit @ known) < _ALIKE for known in found):
-            found.append(unit)
-    return found
+        if all(float(unit @ known) < _ALIKE for known in directions):
+            directions.append(unit)
+    return directions
 
 
 def shape_axes(problem: Problem) -> list[Array]:
@@ -271,11 +271,11 @@ def legs_to_goal(problem: Problem, ways: list[Array], legs: int, tick: Tick | No
 
 def _stops(problem: Problem, start: Pose, ways: list[Array], most: float) -> list[tuple[float, list[Pose]]]:
     """Places along straight pulls from a pose, with how far they are."""
-    found = []
+    stops = []
     for way in ways:
         gone, _ = problem.travel(start, way, most)
         for share in np.linspace(1.0 / _STOPS, 1.0, _STOPS):
             end = pose(np.array(start.way) + share * gone * way, start.turn)
             if gone > 1.0 and problem.inside_room(end):
-                found.append((share * gone, [start, end]))
-    return found
+                stops.append((share * gone, [start, end]))
+    return stops

@@ -107,14 +107,14 @@ def blocking(
     """
     ids = _checked(things)
     whose = _whose(project, ids)
-    found = {}
+    blocking = {}
     for thing in ids:
         problem = problem_of(project, meshes, [thing], required)
-        found[thing] = {
+        blocking[thing] = {
             vector(way): tuple(dict.fromkeys(whose.get(part, part) for part in blockers_along(problem, way)))
             for way in _axes(problem)
         }
-    return found
+    return blocking
 
 
 def _checked(things: Iterable[str]) -> list[str]:
@@ -247,12 +247,12 @@ class _Apart:
             shape = self._problem(screw.thing).movers[0].shape
             alike = (float(f"{shape.area:.2g}"), float(f"{shape.volume:.2g}"), *np.round(screw.direction, 3))
             kinds.setdefault(alike, []).append(screw)
-        found = []
+        alike_together = []
         for mine in kinds.values():
-            found += [dataclasses.replace(screw, step=self._step) for screw in mine]
+            alike_together += [dataclasses.replace(screw, step=self._step) for screw in mine]
             self._step += 1
         self._step -= 1
-        return found
+        return alike_together
 
     # what is asked of one thing
 
@@ -382,7 +382,7 @@ class _Apart:
 
     def _closure(self, thing: str, way: Array, most_things: int) -> list[str] | None:
         """A thing and all that must go with it along a direction, if these are things that are left and no more than so many."""
-        found, waiting = [thing], [thing]
+        closure, waiting = [thing], [thing]
         while waiting:
             one = waiting.pop()
             problem = self._problem(one)
@@ -394,12 +394,12 @@ class _Apart:
                 other = self.whose.get(problem.obstacles[j].id)
                 if other is None or other not in self.left:
                     return None
-                if other not in found:
-                    found.append(other)
+                if other not in closure:
+                    closure.append(other)
                     waiting.append(other)
-                if len(found) > most_things:
+                if len(closure) > most_things:
                     return None
-        return found
+        return closure
 
     def _number(self, thing: str, way: Array) -> int:
         """The number of a direction among a thing's axes; one that is not is added."""
@@ -412,11 +412,11 @@ class _Apart:
 
 
 def _unlike(ways: Iterable[Array]) -> list[Array]:
-    found: list[Array] = []
+    unlike: list[Array] = []
     for way in ways:
-        if all(float(way @ known) < 0.999 for known in found):
-            found.append(np.asarray(way, float))
-    return found
+        if all(float(way @ known) < 0.999 for known in unlike):
+            unlike.append(np.asarray(way, float))
+    return unlike
 
 
 def _holder(project: Project, thing: str, ids: Iterable[str]) -> str | None:
@@ -478,11 +478,11 @@ def _beside(one: Array, two: Array, way: Array) -> float:
 def gone_with(project: Project, thing: str, order: Order) -> Array:
     """How far (3,) a thing has gone with those that it is in, or that it went with, as they came out before it."""
     above = {*ancestors(project, thing), thing}
-    found = np.zeros(3)
+    gone = np.zeros(3)
     for removal in itertools.takewhile(lambda r: r.thing != thing, order.removals):
         if above & set(removal.things):
-            found += removal.gone
-    return found
+            gone += removal.gone
+    return gone
 
 
 def parts_of(project: Project, things: Sequence[str]) -> list[str]:

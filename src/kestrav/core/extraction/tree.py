@@ -258,9 +258,9 @@ class _Growing:
                 end = pose(target.way, here.turn)
             else:
                 end = pose(here.way, target.turn)
-            found = self._go(start, end, sliding=False)
-            if found is not None:
-                return found
+            slide = self._go(start, end, sliding=False)
+            if slide is not None:
+                return slide
         return None
 
     def _new(self, at: Pose, parent: int) -> list[Pose] | None:

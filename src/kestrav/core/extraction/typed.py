@@ -22,10 +22,10 @@ def read_direction(text: str) -> Vector:
     word = f"+{word}" if word in ("x", "y", "z") else word
     if word in AXES:
         return AXES[word]
-    found = _three(text, "direction", "+x or 1,0,2")
-    if not np.any(found):
+    direction = _three(text, "direction", "+x or 1,0,2")
+    if not np.any(direction):
         raise BadInput(f"the direction “{text}” leads nowhere; write it as +x or 1,0,2")
-    return found
+    return direction
 
 
 def read_room(text: str) -> tuple[Vector, Vector]:
@@ -33,10 +33,10 @@ def read_room(text: str) -> tuple[Vector, Vector]:
     low, sign, high = text.partition(":")
     if not sign:
         raise BadInput(f"the room “{text}” is not understood; write it as x,y,z:x,y,z, in mm")
-    found = (_three(low, "room", "x,y,z:x,y,z, in mm"), _three(high, "room", "x,y,z:x,y,z, in mm"))
-    if not all(a < b for a, b in zip(*found, strict=True)):
+    room = (_three(low, "room", "x,y,z:x,y,z, in mm"), _three(high, "room", "x,y,z:x,y,z, in mm"))
+    if not all(a < b for a, b in zip(*room, strict=True)):
         raise BadInput(f"the room “{text}” has no inside; give its lowest corner first")
-    return found
+    return room
 
 
 def target_at(project: Project, thing: str, text: str) -> Placement:

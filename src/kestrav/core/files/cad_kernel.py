@@ -86,10 +86,10 @@ def read_apart(
         finally:
             child.kill()
             child.wait()
-        made = target.read_bytes() if child.returncode == 0 and target.exists() else b""
+        apart = target.read_bytes() if child.returncode == 0 and target.exists() else b""
     if child.returncode < 0:
         raise BadInput(f"“{path}” cannot be read: {reader} failed on one of its shapes; export it again")
-    return made
+    return apart
 
 
 def _wait(child: subprocess.Popen[bytes], until: float, waiting: Callable[[], None]) -> None:

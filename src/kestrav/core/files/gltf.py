@@ -418,7 +418,7 @@ def _trees(file: _File, shapes: dict[tuple[int, int], Shape]) -> list[Node]:
     seen: set[int] = set()
     tops = _roots(file)
     waiting: list[tuple[int, Node | None]] = [(i, None) for i in reversed(tops)]
-    found: list[Node] = []
+    trees: list[Node] = []
     while waiting:
         number, parent = waiting.pop()
         if not 0 <= number < len(nodes):
@@ -436,11 +436,11 @@ def _trees(file: _File, shapes: dict[tuple[int, int], Shape]) -> list[Node]:
                 # one solid whose faces are coloured apart
                 node.shapes = [_joined(node.shapes)]
         if parent is None:
-            found.append(node)
+            trees.append(node)
         else:
             parent.children.append(node)
         waiting.extend((child, node) for child in reversed(described.get("children") or []))
-    return found
+    return trees
 
 
 def _joined(shapes: list[Shape]) -> Shape:

@@ -286,26 +286,26 @@ def _linear(colour: str) -> list[float]:
 
 def _extensions(finish: Finish) -> dict[str, Any]:
     """What of a finish is beyond glTF's core, by the ratified extensions of the Khronos registry."""
-    found: dict[str, Any] = {}
+    extensions: dict[str, Any] = {}
     if finish.coat:
-        found["KHR_materials_clearcoat"] = {
+        extensions["KHR_materials_clearcoat"] = {
             "clearcoatFactor": finish.coat,
             "clearcoatRoughnessFactor": finish.coat_roughness,
         }
     if finish.transmission:
-        found["KHR_materials_transmission"] = {"transmissionFactor": finish.transmission}
+        extensions["KHR_materials_transmission"] = {"transmissionFactor": finish.transmission}
     if finish.index != 1.5:
-        found["KHR_materials_ior"] = {"ior": finish.index}
+        extensions["KHR_materials_ior"] = {"ior": finish.index}
     if finish.anisotropy:
-        found["KHR_materials_anisotropy"] = {"anisotropyStrength": finish.anisotropy}
+        extensions["KHR_materials_anisotropy"] = {"anisotropyStrength": finish.anisotropy}
     if finish.sheen:
-        found["KHR_materials_sheen"] = {
+        extensions["KHR_materials_sheen"] = {
             "sheenColorFactor": _linear(finish.sheen),
             "sheenRoughnessFactor": finish.sheen_roughness,
         }
     if finish.emission and finish.luminance > 0:
-        found["KHR_materials_emissive_strength"] = {"emissiveStrength": round(finish.luminance / WHITE, 6)}
-    return found
+        extensions["KHR_materials_emissive_strength"] = {"emissiveStrength": round(finish.luminance / WHITE, 6)}
+    return extensions
 
 
 def _mesh(buffer: _Buffer, materials: _Materials, shape: Mesh, part: Part, finish: Finish) -> dict[str, Any]:

@@ -66,8 +66,8 @@ class PathsFile:
         for name, shape in self.shapes:
             curve = path_curve(PathRecord("path", name, shape)).curve
             places.append(curve.position(np.linspace(0.0, curve.length, 65)))
-        found: Array = np.ptp(np.concatenate(places), axis=0)
-        return found
+        size: Array = np.ptp(np.concatenate(places), axis=0)
+        return size
 
 
 def read_paths(path: Path) -> PathsFile:
@@ -498,9 +498,9 @@ def _bezier(shape: PointShape) -> Any:
     import ezdxf.path
 
     points = [*shape.points, *([shape.points[0]] if shape.closed else [])]
-    found = ezdxf.path.Path(points[0].position)
+    bezier = ezdxf.path.Path(points[0].position)
     for a, b in itertools.pairwise(points):
         first = np.array(a.position) + np.array(a.handle_out)
         second = np.array(b.position) + np.array(b.handle_in)
-        found.curve4_to(b.position, vector(first), vector(second))
-    return found
+        bezier.curve4_to(b.position, vector(first), vector(second))
+    return bezier

@@ -114,11 +114,11 @@ def _delimiter(line: str) -> str:
 
 def _columns(head: list[str]) -> list[tuple[str, str]]:
     """Names and units of columns."""
-    found = []
+    columns = []
     for cell in head:
         match = _HEAD.match(cell)
-        found.append((match["name"].lower(), (match["unit"] or "").lower()) if match else (cell.strip().lower(), ""))
-    return found
+        columns.append((match["name"].lower(), (match["unit"] or "").lower()) if match else (cell.strip().lower(), ""))
+    return columns
 
 
 def _factor(file: Path, name: str, unit: str) -> float:

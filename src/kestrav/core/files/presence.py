@@ -52,12 +52,12 @@ class Presence:
         """How many other windows have the same project open."""
         if self._mark is None:
             return 0
-        found = 0
+        others = 0
         with contextlib.suppress(OSError):
             for mark in self._mark.parent.iterdir():
                 if mark != self._mark:
-                    found += _held(mark)
-        return found
+                    others += _held(mark)
+        return others
 
     def _folder(self, file: Path) -> Path:
         return self._home / hashlib.sha256(os.fsencode(os.path.realpath(file))).hexdigest()[:24]

@@ -307,8 +307,8 @@ def _rough_bounds(imported: Imported) -> Array:
 
 def size_of(imported: Imported) -> Array:
     """Size (3,) over all of an import, in mm, or in the file's unit while that is not known."""
-    found: Array = np.ptp(_rough_bounds(imported), axis=0)
-    return found
+    size: Array = np.ptp(_rough_bounds(imported), axis=0)
+    return size
 
 
 def into_project(project: Project, imported: Imported) -> Project:

@@ -297,7 +297,7 @@ def fingerprint(path: Path) -> str | None:
 
 def changes_between(before: Project, after: Project) -> list[str]:
     """What one document has that another has not, in words by kind: “2 runs changed”, “1 path new”, “1 part gone”."""
-    found = []
+    changes = []
     for name in before.__struct_fields__:
         one, two = getattr(before, name), getattr(after, name)
         if not isinstance(one, tuple) or one == two or not all(hasattr(item, "id") for item in (*one, *two)):
@@ -308,10 +308,10 @@ def changes_between(before: Project, after: Project) -> list[str]:
             (len(new.keys() - old.keys()), "new"),
             (len(old.keys() - new.keys()), "gone"),
         )
-        found += [f"{count} {name[:-1] if count == 1 else name} {what}" for count, what in counts if count]
+        changes += [f"{count} {name[:-1] if count == 1 else name} {what}" for count, what in counts if count]
     if before.settings != after.settings:
-        found.append("other limits")
-    return found
+        changes.append("other limits")
+    return changes
 
 
 def changes_in_words(before: Project, after: Project) -> str:
@@ -403,10 +403,10 @@ def _mesh(path: Path, archive: zipfile.ZipFile, name: str) -> Mesh:
 
 def schema() -> dict[str, Any]:
     """The JSON Schema of ``project.json``."""
-    found = msgspec.json.schema(Project)
-    found["title"] = "Kestrav project"
-    found["$schema"] = "https://json-schema.org/draft/2020-12/schema"
-    return found
+    schema = msgspec.json.schema(Project)
+    schema["title"] = "Kestrav project"
+    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+    return schema
 
 
 def _write(archive: zipfile.ZipFile, name: str, data: bytes) -> None:

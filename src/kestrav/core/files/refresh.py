@@ -79,7 +79,7 @@ class _Matching:
 
 def _match(project: Project, old: list[Part], fresh: list[Part], fresh_project: Project) -> _Matching:
     """Which fresh parts are old ones: by their names down from the top, then by name alone, then by place."""
-    found = _Matching()
+    match = _Matching()
     left = {part.id: part for part in old}
     for key in (lambda p: p.origin, lambda p: (p.name, p.geometry), lambda p: p.name):
         index: dict[object, list[str]] = {}
@@ -87,14 +87,14 @@ def _match(project: Project, old: list[Part], fresh: list[Part], fresh_project: 
             index.setdefault((key(part), part.geometry is None), []).append(part.id)
         for part in fresh:
             wanted = index.get((key(part), part.geometry is None), [])
-            if part.id in found.old_of or not wanted or not key(part):
+            if part.id in match.old_of or not wanted or not key(part):
                 continue
             # one that is alone in its name, or the next of several in order
             old_id = wanted.pop(0)
-            found.old_of[part.id] = old_id
+            match.old_of[part.id] = old_id
             del left[old_id]
-    _match_by_place(project, left, fresh, fresh_project, found)
-    return found
+    _match_by_place(project, left, fresh, fresh_project, match)
+    return match
 
 
 def _match_by_place(
@@ -146,14 +146,14 @@ def _fresh(project: Project, imported: Imported) -> Project:
 
 
 def _above(project: Project, parts: Iterable[Part]) -> set[str]:
-    found: set[str] = set()
+    above: set[str] = set()
     by_id = {p.id: p for p in project.parts}
     for part in parts:
         here = part.parent
-        while here is not None and here not in found:
-            found.add(here)
+        while here is not None and here not in above:
+            above.add(here)
             here = by_id[here].parent
-    return found
+    return above
 
 
 def _standing(project: Project, old: list[Part], fresh: Project) -> Project:

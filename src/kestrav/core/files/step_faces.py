@@ -99,11 +99,11 @@ def _reached(start: bytes, kinds: dict[bytes, bytes], refers: dict[bytes, list[b
 
 def _faces(start: bytes, kinds: dict[bytes, bytes], refers: dict[bytes, list[bytes]]) -> set[bytes]:
     """The faces that a representation holds; not those of others that it places."""
-    found, seen, waiting = set[bytes](), {start}, [start]
+    faces, seen, waiting = set[bytes](), {start}, [start]
     while waiting:
         here = waiting.pop()
         if kinds.get(here) in _FACES:
-            found.add(here)
+            faces.add(here)
             continue
         if kinds.get(here) in (b"MAPPED_ITEM", b"REPRESENTATION_MAP"):
             continue
@@ -111,4 +111,4 @@ def _faces(start: bytes, kinds: dict[bytes, bytes], refers: dict[bytes, list[byt
             if other not in seen:
                 seen.add(other)
                 waiting.append(other)
-    return found
+    return faces

@@ -39,9 +39,9 @@ def product_names(data: bytes) -> dict[str, str]:
     definition = dict(_DEFINITION.findall(data))
     formation = dict(_FORMATION.findall(data))
     product = {m[1]: m[3] if m[3].strip() else m[2] for m in _PRODUCT.finditer(data)}
-    found = {}
+    product_names = {}
     for number, related in unnamed:
         name = product.get(formation.get(definition.get(related, b""), b""), b"")
         if name.strip():
-            found[decode(number)] = decode(name)
-    return found
+            product_names[decode(number)] = decode(name)
+    return product_names

@@ -348,16 +348,16 @@ class _Scene:
             places = sized.CreateOutput("result", Sdf.ValueTypeNames.Float2)
 
         def sampler(name: str, text: str, space: str, scale: Any = (1.0,) * 4, bias: Any = (0.0,) * 4) -> Any:
-            made = UsdShade.Shader.Define(self.stage, f"{path}/{name}")
-            made.CreateIdAttr("UsdUVTexture")
-            made.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath(self._file(text)))
-            made.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(places)
-            made.CreateInput("sourceColorSpace", Sdf.ValueTypeNames.Token).Set(space)
+            sampler = UsdShade.Shader.Define(self.stage, f"{path}/{name}")
+            sampler.CreateIdAttr("UsdUVTexture")
+            sampler.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath(self._file(text)))
+            sampler.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(places)
+            sampler.CreateInput("sourceColorSpace", Sdf.ValueTypeNames.Token).Set(space)
             for side in ("wrapS", "wrapT"):
-                made.CreateInput(side, Sdf.ValueTypeNames.Token).Set("repeat")
-            made.CreateInput("scale", Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(*scale))
-            made.CreateInput("bias", Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(*bias))
-            return made
+                sampler.CreateInput(side, Sdf.ValueTypeNames.Token).Set("repeat")
+            sampler.CreateInput("scale", Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(*scale))
+            sampler.CreateInput("bias", Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(*bias))
+            return sampler
 
         def lead(source: Any, channel: str, kind: Any, name: str, what: Any) -> None:
             source.CreateOutput(channel, kind)

@@ -539,18 +539,18 @@ def _solid(prim: Usd.Prim, at: Usd.TimeCode) -> Any:
     if prim.IsA(UsdGeom.Sphere):
         return trimesh.creation.icosphere(4, value("radius"))
     if prim.IsA(UsdGeom.Cylinder):
-        made = trimesh.creation.cylinder(value("radius"), value("height"), sections=64)
+        solid = trimesh.creation.cylinder(value("radius"), value("height"), sections=64)
     elif prim.IsA(UsdGeom.Cone):
-        made = trimesh.creation.cone(value("radius"), value("height"), sections=64)
-        made.apply_translation((0, 0, -0.5 * value("height")))
+        solid = trimesh.creation.cone(value("radius"), value("height"), sections=64)
+        solid.apply_translation((0, 0, -0.5 * value("height")))
     elif prim.IsA(UsdGeom.Capsule):
-        made = trimesh.creation.capsule(value("height"), value("radius"), count=[32, 32])
-        made.apply_translation(-made.bounds.mean(axis=0))
+        solid = trimesh.creation.capsule(value("height"), value("radius"), count=[32, 32])
+        solid.apply_translation(-solid.bounds.mean(axis=0))
     else:
         return None
     turn = {"X": [0, np.pi / 2, 0], "Y": [-np.pi / 2, 0, 0]}.get(str(value("axis")))
     if turn:
         matrix = np.eye(4)
         matrix[:3, :3] = scipy.spatial.transform.Rotation.from_euler("xyz", turn).as_matrix()
-        made.apply_transform(matrix)
-    return made
+        solid.apply_transform(matrix)
+    return solid

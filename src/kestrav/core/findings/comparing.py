@@ -50,9 +50,9 @@ class Compared:
     @property
     def finding(self) -> Mapping[str, Any]:
         """The finding as it is, or was."""
-        found = self.after if self.after is not None else self.before
-        assert found is not None
-        return found
+        finding = self.after if self.after is not None else self.before
+        assert finding is not None
+        return finding
 
 
 @dataclass(frozen=True)

@@ -60,7 +60,7 @@ def _finishes_of(project: Project, colourway: str) -> dict[str, Finish]:
     above: dict[
         str, tuple[str, str]
     ] = {}  # of each part: what a colourway and what a rule gives to it and what is in it
-    found: dict[str, Finish] = {}
+    finishes: dict[str, Finish] = {}
     for part in project.parts:
         from_colourway, from_rule = above.get(part.parent or "", ("", ""))
         from_colourway = given.get(part.id, from_colourway)
@@ -70,8 +70,8 @@ def _finishes_of(project: Project, colourway: str) -> dict[str, Finish]:
         above[part.id] = (from_colourway, from_rule)
         finish = known.get(from_colourway or part.finish or from_rule)
         if part.geometry is not None and finish is not None:
-            found[part.id] = finish
-    return found
+            finishes[part.id] = finish
+    return finishes
 
 
 def _ruled(project: Project, name: str) -> str:

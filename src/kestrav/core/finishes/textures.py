@@ -45,10 +45,10 @@ class Texture:
 @lru_cache(maxsize=32)
 def texture(name: TextureName) -> Texture:
     """The structure of a name; flat for none."""
-    made = _MADE[name]() if name else _plain(np.full((SIDE, SIDE), 0.5))
-    for values in (made.height, made.shade, made.rough):
+    texture = _MADE[name]() if name else _plain(np.full((SIDE, SIDE), 0.5))
+    for values in (texture.height, texture.shade, texture.rough):
         values.flags.writeable = False
-    return made
+    return texture
 
 
 def shading(finish: Finish) -> Array:

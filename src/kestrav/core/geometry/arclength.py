@@ -118,8 +118,8 @@ class Curve:
         slowest = np.maximum(np.min([np.einsum("ij,ij->i", c, mean) for c in controls], axis=0), _SLOWEST)
         seen = np.max([self.curvature(low + share * (high - low)) for share in (0.001, 0.25, 0.5, 0.75, 0.999)], axis=0)
         # at a cusp it is as good as infinite
-        found: Array = np.minimum(np.maximum(crossed / slowest**3, 1.05 * seen), 1e12)
-        return found
+        most_curvature: Array = np.minimum(np.maximum(crossed / slowest**3, 1.05 * seen), 1e12)
+        return most_curvature
 
     def nearest(self, point: ArrayLike) -> float:
         """Station of the curve's place nearest to a point (3,), to about 1e-6 of the length."""
@@ -182,13 +182,13 @@ def _parted(low: Array, high: Array, count: int) -> tuple[Array, Array]:
 
 
 def _unit(vectors: Array) -> Array:
-    found: Array = vectors / np.maximum(_norm(vectors), _SLOWEST)[..., None]
-    return found
+    unit: Array = vectors / np.maximum(_norm(vectors), _SLOWEST)[..., None]
+    return unit
 
 
 def _norm(vectors: Array) -> Array:
-    found: Array = np.sqrt(np.einsum("...i,...i->...", vectors, vectors))
-    return found
+    norm: Array = np.sqrt(np.einsum("...i,...i->...", vectors, vectors))
+    return norm
 
 
 def _inverted(shape: Parametric, low: Array, high: Array) -> tuple[Array, Array, Array, float]:

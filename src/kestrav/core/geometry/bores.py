@@ -35,8 +35,8 @@ def bore_middle(shape: Mesh) -> Array | None:
     ):
         return None
     origin = np.array(bore.origin)
-    found: Array = origin + ((shape.bounds.mean(axis=0) - origin) @ axis) * axis
-    return found
+    bore_middle: Array = origin + ((shape.bounds.mean(axis=0) - origin) @ axis) * axis
+    return bore_middle
 
 
 def _holes(shape: Mesh) -> list[Face]:

@@ -49,8 +49,8 @@ def offset_corners(ring: ArrayLike, offset: float) -> Array:
     before = np.roll(outward, 1, axis=0)
     # the corner lies along the sum of both normals, so far that either side is an offset away
     middle = before + outward
-    found: Array = ring + offset * 2.0 * middle / np.einsum("ij,ij->i", middle, middle)[:, None]
-    return found
+    offset_corners: Array = ring + offset * 2.0 * middle / np.einsum("ij,ij->i", middle, middle)[:, None]
+    return offset_corners
 
 
 def smallest_circle(points: ArrayLike) -> tuple[Array, float]:

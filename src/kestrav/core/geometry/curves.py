@@ -43,8 +43,8 @@ class Spline:
     @property
     def breaks(self) -> Array:
         """Parameters of the points."""
-        found: Array = self.polynomial.x
-        return found
+        breaks: Array = self.polynomial.x
+        return breaks
 
     def evaluate(self, parameter: ArrayLike, order: int = 0) -> Array:
         """Position or derivative, (n, 3)."""

@@ -54,20 +54,20 @@ class Face(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         axis = np.array(self.axis)
         height = step @ axis
         around = np.linalg.norm(step - height[..., None] * axis, axis=-1)
-        found: Array
+        distance: Array
         if self.kind == "plane":
-            found = np.abs(height)
+            distance = np.abs(height)
         elif self.kind == "cylinder":
-            found = np.abs(around - self.radius)
+            distance = np.abs(around - self.radius)
         elif self.kind == "cone":
-            found = np.abs(around * math.cos(self.half_angle) - np.abs(height) * math.sin(self.half_angle))
+            distance = np.abs(around * math.cos(self.half_angle) - np.abs(height) * math.sin(self.half_angle))
         elif self.kind == "sphere":
-            found = np.abs(np.linalg.norm(step, axis=-1) - self.radius)
+            distance = np.abs(np.linalg.norm(step, axis=-1) - self.radius)
         elif self.kind == "torus":
-            found = np.abs(np.hypot(around - self.radius, height) - self.tube)
+            distance = np.abs(np.hypot(around - self.radius, height) - self.tube)
         else:
             raise ValueError("a free face has no closed form")
-        return found
+        return distance
 
 
 def moved_faces(faces: Iterable[Face], matrix: ArrayLike) -> tuple[Face, ...]:

@@ -76,7 +76,7 @@ def surface_distance(shape: Mesh, places: Array, spacing: float) -> Array:
     middles = vertices[faces].mean(axis=1)
     tree = scipy.spatial.cKDTree(middles)
     corners = shape.vertices[shape.triangles]
-    found = np.empty(len(places))
+    surface_distance = np.empty(len(places))
     for start in range(0, len(places), _AT_ONCE):
         part = places[start : start + _AT_ONCE]
         rough, which = tree.query(part, k=min(_NEAR, len(middles)), distance_upper_bound=_BAND * spacing, workers=-1)
@@ -88,8 +88,8 @@ def surface_distance(shape: Mesh, places: Array, spacing: float) -> Array:
                 corners[index[which[close, k]]], part[close]
             )
             best[close] = np.minimum(best[close], np.linalg.norm(nearest - part[close], axis=1))
-        found[start : start + _AT_ONCE] = best
-    return found
+        surface_distance[start : start + _AT_ONCE] = best
+    return surface_distance
 
 
 @dataclass(frozen=True)

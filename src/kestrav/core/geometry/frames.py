@@ -185,10 +185,10 @@ class Steep:
     def rate_at(self, stations: Array) -> Array:
         """How fast (n,) in rad/mm the upright left turns from the carried one at stations (n,); nan outside all stretches."""
         k, inside = self.which(stations)
-        found = np.full(len(stations), np.nan)
+        rate = np.full(len(stations), np.nan)
         k = k[inside]
-        found[inside] = (self.ends_at[k] - self.begins[k]) / np.maximum(self.last[k] - self.first[k], 1e-300)
-        return found
+        rate[inside] = (self.ends_at[k] - self.begins[k]) / np.maximum(self.last[k] - self.first[k], 1e-300)
+        return rate
 
 
 def frame_table(curve: Curve) -> FrameTable:
@@ -396,14 +396,16 @@ def _across(tangent: Array) -> Array:
     """A unit vector across a tangent, as near the world's Y as can be."""
     wish = np.array([0.0, 1.0, 0.0]) if abs(tangent[1]) < 0.9 else np.array([-1.0, 0.0, 0.0])
     wish = wish - np.dot(wish, tangent) * tangent
-    found: Array = wish / np.linalg.norm(wish)
-    return found
+    across: Array = wish / np.linalg.norm(wish)
+    return across
 
 
 def _signed_angle(start: Array, goal: Array, axis: Array) -> Array:
     """Angles (n,) that turn start to goal about axis."""
-    found: Array = np.arctan2(np.einsum("ij,ij->i", np.cross(start, goal), axis), np.einsum("ij,ij->i", start, goal))
-    return found
+    signed_angle: Array = np.arctan2(
+        np.einsum("ij,ij->i", np.cross(start, goal), axis), np.einsum("ij,ij->i", start, goal)
+    )
+    return signed_angle
 
 
 def _turned(vectors: Array, axis: Array, angle: ArrayLike) -> Array:
@@ -414,5 +416,5 @@ def _turned(vectors: Array, axis: Array, angle: ArrayLike) -> Array:
 
 
 def _wrap(angles: Array) -> Array:
-    found: Array = (angles + np.pi) % (2 * np.pi) - np.pi
-    return found
+    wrap: Array = (angles + np.pi) % (2 * np.pi) - np.pi
+    return wrap

@@ -76,8 +76,8 @@ class Mesh:
         of = trimesh.graph.connected_component_labels(body.edges_unique, node_count=len(body.vertices))  # type: ignore[no-untyped-call]
         used = np.unique(body.faces)
         _, first = np.unique(of[used], return_index=True)
-        found: Array = np.asarray(body.vertices)[used[first]]
-        return found
+        pieces: Array = np.asarray(body.vertices)[used[first]]
+        return pieces
 
     def __getstate__(self) -> dict[str, object]:
         # trimesh's own copy is quickly made anew, and would double what is sent to another process
@@ -101,8 +101,8 @@ class Mesh:
     @cached_property
     def centroid(self) -> Array:
         """Centre of gravity (3,) of the solid if it is closed, else of the surface."""
-        found: Array = np.array(self.body.center_mass if self.watertight else self.body.centroid)
-        return found
+        centroid: Array = np.array(self.body.center_mass if self.watertight else self.body.centroid)
+        return centroid
 
     def moved(self, matrix: ArrayLike) -> Mesh:
         """The mesh under an affine (4, 4) matrix; a mirror image keeps its outside out."""
@@ -202,8 +202,8 @@ def box_distances(one: ArrayLike, two: ArrayLike) -> Array:
     """How far axis-aligned boxes (..., 2, 3) are apart in mm; 0 where they meet."""
     one, two = np.asarray(one, float), np.asarray(two, float)
     gap = np.maximum(np.maximum(one[..., 0, :] - two[..., 1, :], two[..., 0, :] - one[..., 1, :]), 0.0)
-    found: Array = np.linalg.norm(gap, axis=-1)
-    return found
+    box_distances: Array = np.linalg.norm(gap, axis=-1)
+    return box_distances
 
 
 def bounds_within(mesh: Mesh, box: Array) -> Array | None:
@@ -235,7 +235,7 @@ def encloses_each(mesh: Mesh, points: Array) -> NDArray[np.bool_]:
     IEEE Transactions on Biomedical Engineering 30(2), 1983).
     """
     corners = mesh.vertices[mesh.triangles]
-    found = np.zeros(len(points), bool)
+    encloses_each = np.zeros(len(points), bool)
     at_once = max(_SOLID_ANGLES // len(corners), 1)
     for start in range(0, len(points), at_once):
         mine = points[start : start + at_once, None]
@@ -249,8 +249,8 @@ def encloses_each(mesh: Mesh, points: Array) -> NDArray[np.bool_]:
             + np.einsum("nij,nij->ni", c, a) * lb
         )
         turned = 2.0 * np.arctan2(volume, below).sum(axis=1)
-        found[start : start + at_once] = np.abs(turned) > 2.0 * np.pi
-    return found
+        encloses_each[start : start + at_once] = np.abs(turned) > 2.0 * np.pi
+    return encloses_each
 
 
 def smooth_surface(shape: Mesh, chosen: NDArray[np.bool_]) -> tuple[Array, Array, NDArray[np.intp]]:

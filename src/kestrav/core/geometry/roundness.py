@@ -76,8 +76,8 @@ def _rings(heights: Array, radii: Array, same: float) -> NDArray[np.intp] | None
         own = np.empty(len(values), np.intp)
         own[order] = steps
         number = number * (int(steps[-1]) + 1) + own
-    found: NDArray[np.intp] = np.unique(number, return_inverse=True)[1].reshape(-1)
-    return found
+    rings: NDArray[np.intp] = np.unique(number, return_inverse=True)[1].reshape(-1)
+    return rings
 
 
 def _turn(one: Array, two: Array) -> Array:

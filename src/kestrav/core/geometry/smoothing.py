@@ -126,5 +126,5 @@ def _end(half: Numbers) -> Numbers:
 
 def _unit(vectors: Array) -> Array:
     lengths = np.linalg.norm(vectors, axis=1, keepdims=True)
-    found: Array = np.divide(vectors, lengths, out=np.zeros_like(vectors), where=lengths > 0)
-    return found
+    unit: Array = np.divide(vectors, lengths, out=np.zeros_like(vectors), where=lengths > 0)
+    return unit

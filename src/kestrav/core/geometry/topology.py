@@ -65,8 +65,8 @@ class Topology:
 
     def points_of(self, face: int) -> Array:
         """The vertices (n, 3) of a face."""
-        found: Array = self.mesh.vertices[np.unique(self.mesh.triangles[self.triangles_of(face)])]
-        return found
+        points: Array = self.mesh.vertices[np.unique(self.mesh.triangles[self.triangles_of(face)])]
+        return points
 
     def area_of(self, face: int) -> float:
         """Area of a face's facets in mm²."""

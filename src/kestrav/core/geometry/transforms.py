@@ -88,8 +88,8 @@ def angles_from_quaternion(quaternion: ArrayLike) -> Array:
         x, z = np.arctan2(-np.sign(m[2, 0]) * m[0, 1], m[1, 1]), np.float64(0.0)
     else:
         x, z = np.arctan2(m[2, 1], m[2, 2]), np.arctan2(m[1, 0], m[0, 0])
-    found: Array = np.degrees(np.array([x, y, z]))
-    return found
+    angles: Array = np.degrees(np.array([x, y, z]))
+    return angles
 
 
 def quaternion_from_angles(angles: ArrayLike) -> tuple[float, float, float, float]:

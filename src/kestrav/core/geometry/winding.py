@@ -54,23 +54,23 @@ class Winding:
         ahead = 1e-9 * self.plan.length * self.sense
         stations = np.mod(self.first + self.sense * t + (ahead if order else 0.0), self.plan.length)
         u = self.plan.parameter(stations)
-        found = np.empty((len(t), 3))
+        evaluate = np.empty((len(t), 3))
         slope = np.array(self.slope)
         if order == 0:
-            found[:] = self.plan.shape.evaluate(u)
-            found[:, 2] += (found[:, :2] - self.middle) @ slope + self.rise * t / self.total
-            return found
+            evaluate[:] = self.plan.shape.evaluate(u)
+            evaluate[:, 2] += (evaluate[:, :2] - self.middle) @ slope + self.rise * t / self.total
+            return evaluate
         velocity = self.plan.shape.evaluate(u, 1)
         speed = np.linalg.norm(velocity, axis=1, keepdims=True)
         tangent = velocity / speed
         if order == 1:
-            found[:] = self.sense * tangent
-            found[:, 2] += found[:, :2] @ slope + self.rise / self.total
-            return found
+            evaluate[:] = self.sense * tangent
+            evaluate[:, 2] += evaluate[:, :2] @ slope + self.rise / self.total
+            return evaluate
         bend = self.plan.shape.evaluate(u, 2)
-        found[:] = (bend - np.einsum("ij,ij->i", bend, tangent)[:, None] * tangent) / speed**2
-        found[:, 2] += found[:, :2] @ slope
-        return found
+        evaluate[:] = (bend - np.einsum("ij,ij->i", bend, tangent)[:, None] * tangent) / speed**2
+        evaluate[:, 2] += evaluate[:, :2] @ slope
+        return evaluate
 
 
 def station_at(plan: Curve, middle: ArrayLike, azimuth: float) -> float:

@@ -39,10 +39,10 @@ def bank(course: RunCourse, stations: ArrayLike) -> Array:
 def bank_gauge(course: RunCourse) -> list[tuple[Array, Array]]:
     """How far the bank has changed at most since the start, all changes added up: stations (k,) and rad (k,), between which it grows
     evenly, of what is computed and of what is keyed."""
-    how, found = course.run.bank, []
+    how, bank_gauge = course.run.bank, []
     if how.computed:
         grid, angle = _balanced(course)
-        found.append((grid, np.concatenate([[0.0], np.cumsum(np.abs(np.diff(angle)))])))
+        bank_gauge.append((grid, np.concatenate([[0.0], np.cumsum(np.abs(np.diff(angle)))])))
     if len(how.keys) > 1:
         places = np.array([key.place for key in how.keys]) * course.path.length
         curve = scipy.interpolate.PchipInterpolator(places, np.radians([key.angle for key in how.keys]))
@@ -52,8 +52,8 @@ def bank_gauge(course: RunCourse) -> list[tuple[Array, Array]]:
         # the slope is a square polynomial: it lies between its Bernstein coefficients
         first, last = curve(parts[:-1], 1), curve(np.nextafter(parts[1:], -np.inf), 1)
         steepest = np.abs([first, first + 0.5 * step * curve(parts[:-1], 2), last]).max(axis=0)
-        found.append((parts, np.concatenate([[0.0], np.cumsum(steepest * step)])))
-    return found
+        bank_gauge.append((parts, np.concatenate([[0.0], np.cumsum(steepest * step)])))
+    return bank_gauge
 
 
 _PARTS = 16  # between two keys

@@ -498,13 +498,13 @@ def chain(motion: Motion, thing: str) -> set[str]:
     """All that a thing can hang on, and itself: what it lies in, is attached to, put down on or rolls on, and what its rods hang on."""
     project = motion.project
     moving = by_thing(project)
-    found: set[str] = set()
+    chain: set[str] = set()
     left = [thing]
     while left:
         here = left.pop()
-        if here in found:
+        if here in chain:
             continue
-        found.add(here)
+        chain.add(here)
         item = find(project, here)
         if isinstance(item, Part) and item.parent is not None:
             left.append(item.parent)
@@ -514,4 +514,4 @@ def chain(motion: Motion, thing: str) -> set[str]:
         for joint in motion.joints_on(here):
             if isinstance(joint.item, Rod) and joint.role == "rod":
                 left.append(joint.item.crank.part)
-    return found
+    return chain

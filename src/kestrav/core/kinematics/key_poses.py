@@ -26,9 +26,9 @@ def _key_times(poses: PoseTrack) -> Array:
 
 def _slopes(times: Array, values: Array) -> Array:
     """Slopes (k, d) that neither overshoot (PCHIP) nor leave or arrive with a jerk."""
-    found: Array = scipy.interpolate.PchipInterpolator(times, values).derivative()(times)
-    found[[0, -1]] = 0.0
-    return found
+    slopes: Array = scipy.interpolate.PchipInterpolator(times, values).derivative()(times)
+    slopes[[0, -1]] = 0.0
+    return slopes
 
 
 def places(poses: PoseTrack, times: ArrayLike) -> Array:
@@ -38,16 +38,16 @@ def places(poses: PoseTrack, times: ArrayLike) -> Array:
     if len(keys) == 1:
         return np.broadcast_to(points[0], (len(times), 3)).copy()
     if poses.between == "straight":
-        found: Array = np.column_stack([np.interp(times, keys, points[:, k]) for k in range(3)])
-        return found
+        places: Array = np.column_stack([np.interp(times, keys, points[:, k]) for k in range(3)])
+        return places
     if poses.between == "smooth":
-        found = scipy.interpolate.CubicHermiteSpline(keys, points, _slopes(keys, points))(times)
-        return found
+        places = scipy.interpolate.CubicHermiteSpline(keys, points, _slopes(keys, points))(times)
+        return places
     at = np.clip(np.searchsorted(keys, times, side="right") - 1, 0, len(keys) - 2)
     u = ((times - keys[at]) / np.diff(keys)[at])[:, None]
     a, b, c, d = (control[at] for control in _controls(poses))
-    found = (1 - u) ** 3 * a + 3 * u * (1 - u) ** 2 * b + 3 * u**2 * (1 - u) * c + u**3 * d
-    return found
+    places = (1 - u) ** 3 * a + 3 * u * (1 - u) ** 2 * b + 3 * u**2 * (1 - u) * c + u**3 * d
+    return places
 
 
 def _controls(poses: PoseTrack) -> tuple[Array, Array, Array, Array]:
@@ -102,10 +102,10 @@ def turned_so_far(poses: PoseTrack, times: ArrayLike) -> Array:
     far = np.concatenate([[0.0], np.cumsum((every[:-1].inv() * every[1:]).magnitude())])
     if poses.between == "straight":
         return np.asarray(np.interp(times, keys, far))
-    found: Array = scipy.interpolate.CubicHermiteSpline(keys, far, _slopes(keys, far[:, None])[:, 0])(
+    turned_so_far: Array = scipy.interpolate.CubicHermiteSpline(keys, far, _slopes(keys, far[:, None])[:, 0])(
         np.clip(times, 0.0, keys[-1])
     )
-    return found
+    return turned_so_far
 
 
 def turns(poses: PoseTrack, times: ArrayLike) -> Array:
@@ -119,15 +119,15 @@ def turns(poses: PoseTrack, times: ArrayLike) -> Array:
         return np.broadcast_to(every.as_matrix()[0], (len(times), 3, 3))
     angles = (every[:-1].inv() * every[1:]).magnitude()
     if poses.between == "straight" or not angles.any():
-        found: Array = scipy.spatial.transform.Slerp(keys, every)(times).as_matrix()
-        return found
+        turns: Array = scipy.spatial.transform.Slerp(keys, every)(times).as_matrix()
+        return turns
     # turned so far, by time; a key at which nothing turns is stepped over by next to nothing
     far, turned = np.concatenate([[0.0], np.cumsum(angles)]), turned_so_far(poses, times)
     k = np.clip(np.searchsorted(keys, times, side="right") - 1, 0, len(keys) - 2)
     share = np.where(angles[k] > 0, (turned - far[k]) / np.where(angles[k] > 0, angles[k], 1.0), 0.0)
     spans = np.arange(len(keys), dtype=float)
-    found = scipy.spatial.transform.Slerp(spans, every)(k + np.clip(share, 0.0, 1.0)).as_matrix()
-    return found
+    turns = scipy.spatial.transform.Slerp(spans, every)(k + np.clip(share, 0.0, 1.0)).as_matrix()
+    return turns
 
 
 def velocities(poses: PoseTrack, times: ArrayLike) -> Array:

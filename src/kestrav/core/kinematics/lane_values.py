@@ -30,8 +30,8 @@ def headings(project: Project, thing: str, times: ArrayLike) -> Array:
     angle = np.arctan2(front[level, 1], front[level, 0])
     places = np.flatnonzero(level)
     told = np.degrees(np.interp(np.arange(len(front)), places, np.unwrap(angle)))
-    found: Array = told
-    return found
+    headings: Array = told
+    return headings
 
 
 def wheel_gaps(project: Project, meshes: Mapping[str, Mesh], roll: Wheel, times: ArrayLike) -> tuple[Array, Array]:
@@ -75,25 +75,25 @@ def slips(project: Project, item: Turner, times: ArrayLike) -> Array:
     turned = Motion(project).angles(item, times) - Motion(project).angles(item, times[:1])
     way = ways_rolled(project, item, times)
     own = _own_turning(project, item, times)
-    found: Array = item.radius * (turned + own - own[:1]) - (way - way[:1])
-    return found
+    slips: Array = item.radius * (turned + own - own[:1]) - (way - way[:1])
+    return slips
 
 
 def _own_turning(project: Project, roll: Wheel, times: Array) -> Array:
     """How far (n,) in rad what carries a wheel has itself turned about the wheel's axle."""
     path = Motion(project).rolling(roll).path
-    found: Array = np.interp(times, path.times, path.own)
-    return found
+    own_turning: Array = np.interp(times, path.times, path.own)
+    return own_turning
 
 
 def rates(project: Project, item: Turner, times: ArrayLike) -> Array:
     """Turns a minute (n,) of what turns at times (n,); a slider's or rack's mm/s."""
     times = np.asarray(times, float)
     motion = Motion(project)
-    found: Array = (motion.angles(item, times + _STEP) - motion.angles(item, times - _STEP)) / (2 * _STEP)
+    rates: Array = (motion.angles(item, times + _STEP) - motion.angles(item, times - _STEP)) / (2 * _STEP)
     if any(joint.role == "slides" for joint in joints_of(project, item)):
-        return found
-    return found / (2 * np.pi) * 60.0
+        return rates
+    return rates / (2 * np.pi) * 60.0
 
 
 def mesh_errors(project: Project, gear: Gear, times: ArrayLike) -> Array:

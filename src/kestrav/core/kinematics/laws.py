@@ -28,8 +28,8 @@ def _halves(first: Callable[[Array, int], Array]) -> Unit:
         late = first(np.minimum(1.0 - t, 0.5), order)
         # the way is turned about, speed is the same, acceleration changes its sign
         turned = (1.0 - late, late, -late)[order]
-        found: Array = np.where(t <= 0.5, early, turned)
-        return found
+        law: Array = np.where(t <= 0.5, early, turned)
+        return law
 
     return law
 
@@ -41,21 +41,21 @@ def _polynomial(*coefficients: float) -> Unit:
 
 
 def _simple_harmonic(t: Array, order: int) -> Array:
-    found: Array = (
+    simple_harmonic: Array = (
         0.5 * (1 - np.cos(_PI * t)),
         0.5 * _PI * np.sin(_PI * t),
         0.5 * _PI**2 * np.cos(_PI * t),
     )[order]
-    return found
+    return simple_harmonic
 
 
 def _cycloidal(t: Array, order: int) -> Array:
-    found: Array = (
+    cycloidal: Array = (
         t - np.sin(2 * _PI * t) / (2 * _PI),
         1 - np.cos(2 * _PI * t),
         2 * _PI * np.sin(2 * _PI * t),
     )[order]
-    return found
+    return cycloidal
 
 
 def _modified_sine(t: Array, order: int) -> Array:
@@ -70,8 +70,8 @@ def _modified_sine(t: Array, order: int) -> Array:
         a / w + a / u * np.sin(u * since),
         a * np.cos(u * since),
     )[order]
-    found: Array = np.where(t <= 0.125, early, late)
-    return found
+    modified_sine: Array = np.where(t <= 0.125, early, late)
+    return modified_sine
 
 
 def _modified_trapezoid(t: Array, order: int) -> Array:
@@ -89,8 +89,8 @@ def _modified_trapezoid(t: Array, order: int) -> Array:
         speed + a / w * np.sin(w * r),
         a * np.cos(w * r),
     )[order]
-    found: Array = np.select([t <= 0.125, t <= 0.375], [first, second], third)
-    return found
+    modified_trapezoid: Array = np.select([t <= 0.125, t <= 0.375], [first, second], third)
+    return modified_trapezoid
 
 
 LAWS: Mapping[LawName, Unit] = {

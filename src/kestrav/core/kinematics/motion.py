@@ -107,16 +107,16 @@ class Motion:
             return known.poses[thing]
         if times is self._held and thing in self._at_held:
             return self._at_held[thing]
-        found = self.unturned(thing, times)
+        poses = self.unturned(thing, times)
         for joint in self._joints.get(thing, ()):
-            found = self._moved(joint, found, times)
+            poses = self._moved(joint, poses, times)
         if self._busy:
-            return found  # asked for by what turns to it, and so perhaps with that taken as at rest
+            return poses  # asked for by what turns to it, and so perhaps with that taken as at rest
         if times is known.grid:
-            known.poses[thing] = found
+            known.poses[thing] = poses
         elif times is self._held:
-            self._at_held[thing] = found
-        return found
+            self._at_held[thing] = poses
+        return poses
 
     def joints_on(self, part: str) -> list[Joint]:
         """What moves a part within what carries it, in the order in which it does."""
@@ -180,8 +180,8 @@ class Motion:
                 made = _earlier.get(of, lambda: castors(item, base, known.grid))
                 assert isinstance(made, np.ndarray)
                 known.angles[item.id, item.part] = made
-            told: Array = np.interp(times, known.grid, known.angles[item.id, item.part])
-            return told
+            amount: Array = np.interp(times, known.grid, known.angles[item.id, item.part])
+            return amount
         assert isinstance(item, Wheel)
         return self.rolling(item).angles(times, base)
 
@@ -258,8 +258,8 @@ class Motion:
     def pin(self, part: str, at: ArrayLike, times: Array) -> Array:
         """Where (n, 3) a point of a part (in its own coordinates) is at times (n,)."""
         poses = self.poses(part, times)
-        found: Array = poses[:, :3, :3] @ np.asarray(at, float) + poses[:, :3, 3]
-        return found
+        pin: Array = poses[:, :3, :3] @ np.asarray(at, float) + poses[:, :3, 3]
+        return pin
 
     def _rod(self, rod: Rod, base: Array, times: Array) -> Array:
         pins = self.pin(rod.crank.part, rod.crank.at, times)
@@ -278,8 +278,8 @@ class Motion:
             turns = [j for j in self._joints.get(rod.crank.part, ()) if j.role == "turns"]
             part = rod.crank.part
             direction = turns[0].axle.direction if turns else rod.axle.direction
-        found: Array = self.unturned(part, times)[:, :3, :3] @ unit(direction)
-        return found
+        plane: Array = self.unturned(part, times)[:, :3, :3] @ unit(direction)
+        return plane
 
     def slider(self, rod: Rod, times: Array) -> Reach:
         """Both ways (n,) in mm in which a rod's slider can stand at times (n,)."""
@@ -303,8 +303,8 @@ class Motion:
 
     def _rest_pin(self, rod: Rod) -> Array:
         crank = rest_and_pivot(self.project, rod.crank.part)[0]
-        found: Array = (crank[:3, :3] @ np.array(rod.crank.at) + crank[:3, 3])[None]
-        return found
+        rest_pin: Array = (crank[:3, :3] @ np.array(rod.crank.at) + crank[:3, 3])[None]
+        return rest_pin
 
     def rocker(self, rod: Rod, times: Array) -> Reach:
         """Both angles (n,) in rad at which a rod's rocker can stand at times (n,)."""

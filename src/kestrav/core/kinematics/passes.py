@@ -57,11 +57,11 @@ class LeggedProfile:
         # the place of a hold is first reached by the leg before it
         before = wanted - 1e-9 * self.length
         which = np.clip(np.searchsorted(self.ways, before) - 1, 0, len(self.legs) - 1)
-        found = np.zeros(wanted.shape)
+        times = np.zeros(wanted.shape)
         for k, leg in enumerate(self.legs):
             mine = which == k
-            found[mine] = self.starts[k] + leg.times_at(wanted[mine] - self.ways[k])
-        return found
+            times[mine] = self.starts[k] + leg.times_at(wanted[mine] - self.ways[k])
+        return times
 
 
 def held(
@@ -167,8 +167,8 @@ class _Cut:
         return found
 
     def distance(self, times: ArrayLike) -> Array:
-        found: Array = self.whole.distance(self._at(times)) - self.whole.distance([self.first])[0]
-        return found
+        distance: Array = self.whole.distance(self._at(times)) - self.whole.distance([self.first])[0]
+        return distance
 
     def _inside(self, times: ArrayLike, values: Array) -> Array:
         t = np.asarray(times, float)
@@ -182,8 +182,8 @@ class _Cut:
 
     def times_at(self, distances: ArrayLike) -> Array:
         base = self.whole.distance([self.first])[0]
-        found: Array = np.clip(self.whole.times_at(base + np.asarray(distances, float)) - self.first, 0, self.duration)
-        return found
+        times: Array = np.clip(self.whole.times_at(base + np.asarray(distances, float)) - self.first, 0, self.duration)
+        return times
 
 
 @dataclass(frozen=True, eq=False)
@@ -299,8 +299,8 @@ class PortionProfile:
 
     def moments(self, times: ArrayLike) -> Array:
         """The whole's times (n,) at times (n,), held before the start and after the end."""
-        found: Array = self.first + self.sense * np.clip(np.asarray(times, float), 0.0, self.duration)
-        return found
+        moments: Array = self.first + self.sense * np.clip(np.asarray(times, float), 0.0, self.duration)
+        return moments
 
     def changes(self, until: float) -> Array:
         """Those of the whole that lie in it, and its ends."""
@@ -378,8 +378,8 @@ class FollowingProfile:
 
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,): negative before where the run begins, as far as its path reaches."""
-        found: Array = np.clip(self._free(times)[0], self.low, self.high)
-        return found
+        distance: Array = np.clip(self._free(times)[0], self.low, self.high)
+        return distance
 
     def speed(self, times: ArrayLike) -> Array:
         """Speed (n,)."""

@@ -235,8 +235,8 @@ class OnPath:
         slant = np.arccos(np.clip(np.einsum("nij,nij->ni", tangents, apart) / far, -1.0, 1.0))
         half = 0.5 * (back[1] - back[0]) + ways[:, None]
         turns = self._turning((stations - half).ravel(), (stations + half).ravel()).reshape(stations.shape)
-        found: NDArray[np.bool_] = (slant + turns + (half + ways[:, None]) / far).max(axis=1) < 0.5 * np.pi
-        return found
+        alone: NDArray[np.bool_] = (slant + turns + (half + ways[:, None]) / far).max(axis=1) < 0.5 * np.pi
+        return alone
 
     def _turning(self, low: Array, high: Array) -> Array:
         """By how much the tangent turns between stations, kinks and all."""

@@ -103,12 +103,12 @@ def light_places(project: Project, light: Light, times: ArrayLike) -> tuple[Arra
 
 def mover_bounds(project: Project) -> list[Array]:
     """Bounds (2, 3) at rest of the assemblies that riders are in, or of themselves, and of the riders' paths."""
-    found = []
+    mover_bounds = []
     rest = rest_poses(project)[None]
     for rider in riders(project):
         around = [rider, *ancestors(project, rider)[-1:]][-1]
-        found.append(world_bounds(project, around, rest)[0])
+        mover_bounds.append(world_bounds(project, around, rest)[0])
         for course in courses_of(project, rider):
             line = course.path.curve.position(np.linspace(0.0, course.path.length, 50))
-            found.append(np.array([line.min(axis=0), line.max(axis=0)]))
-    return found
+            mover_bounds.append(np.array([line.min(axis=0), line.max(axis=0)]))
+    return mover_bounds

@@ -130,8 +130,8 @@ class Rolling:
         step = np.einsum("ij,ij->i", centre - self.path.centre[k], 0.5 * (ahead + self.path.ahead[k]))
         way = self.way[k] + step + share * self.left_over[k]
         own = self.path.own[k] + share * (self.path.own[k + 1] - self.path.own[k])
-        found: Array = np.radians(self.roll.start) + (1.0 + self.roll.slip) * way / self.roll.radius - own
-        return found
+        angles: Array = np.radians(self.roll.start) + (1.0 + self.roll.slip) * way / self.roll.radius - own
+        return angles
 
 
 def rolling(roll: Wheel, base: Base, times: Array) -> Rolling:
@@ -180,8 +180,8 @@ def _looking(x: Array, y: Array) -> Array:
     lines = 0.5 * np.unwrap(2 * raw)
     lines -= np.pi * np.round(lines[0] / np.pi)
     middles = np.flatnonzero(moving) + 0.5
-    found: Array = np.interp(np.arange(len(x) + 1), middles, lines)
-    return found
+    looking: Array = np.interp(np.arange(len(x) + 1), middles, lines)
+    return looking
 
 
 def ramps(project: Project, rotation: TimedRotation) -> Array:

@@ -39,8 +39,8 @@ def deviation(rough: Roughness, stations: ArrayLike, times: ArrayLike) -> Array:
     else:
         along = np.asarray(stations, float) / rough.wavelength
     frequencies, phases, weights = _spectrum(rough.seed)
-    found: Array = rough.amplitude * (np.cos(2 * np.pi * along[:, None] * frequencies + phases) @ weights)
-    return found
+    deviation: Array = rough.amplitude * (np.cos(2 * np.pi * along[:, None] * frequencies + phases) @ weights)
+    return deviation
 
 
 AXES_OF_TURN = ("roll", "pitch", "yaw")
@@ -61,7 +61,7 @@ def most_change(rough: Roughness, way: ArrayLike, seconds: ArrayLike) -> Array:
 
 def deviations(roughness: tuple[Roughness, ...], stations: ArrayLike, times: ArrayLike) -> dict[str, Array]:
     """The summed deviation (n,) for every axis that has one."""
-    found: dict[str, Array] = {}
+    deviations: dict[str, Array] = {}
     for rough in roughness:
-        found[rough.axis] = found.get(rough.axis, 0.0) + deviation(rough, stations, times)
-    return found
+        deviations[rough.axis] = deviations.get(rough.axis, 0.0) + deviation(rough, stations, times)
+    return deviations

@@ -104,11 +104,11 @@ class RunCourse:
         return float(self._stations(np.array([way]))[0])
 
     def _stations(self, ways: Array) -> Array:
-        found = self.last - ways if self.run.backwards else self.first + ways
+        stations = self.last - ways if self.run.backwards else self.first + ways
         length = self.path.length
-        if self.path.curve.closed and len(found) and (found.min() < 0 or found.max() > length):
-            found = np.mod(found, length)
-        return found
+        if self.path.curve.closed and len(stations) and (stations.min() < 0 or stations.max() > length):
+            stations = np.mod(stations, length)
+        return stations
 
     def since(self, times: ArrayLike) -> Array:
         """Times (n,) since its start, in s."""
@@ -126,15 +126,15 @@ class RunCourse:
     def accelerations(self, times: ArrayLike) -> Array:
         """Accelerations (n,) along the way in mm/s² at times (n,), negative while braking."""
         since = self.since(times)
-        found = self.profile.acceleration(since)
+        accelerations = self.profile.acceleration(since)
         if self.run.returns or self.run.portion is not None:
-            found = found * np.where(self.profile.speed(since) < 0, -1.0, 1.0)
-        return found
+            accelerations = accelerations * np.where(self.profile.speed(since) < 0, -1.0, 1.0)
+        return accelerations
 
     def sideways(self, times: ArrayLike) -> Array:
         """Accelerations (n,) across the way in mm/s² at times (n,): speed² by bend radius."""
-        found: Array = self.speeds(times) ** 2 * self.path.curve.curvature(self.stations(times))
-        return found
+        sideways: Array = self.speeds(times) ** 2 * self.path.curve.curvature(self.stations(times))
+        return sideways
 
     def times_at(self, stations: ArrayLike) -> Array:
         """Times (n,) at which stations (n,) are first reached."""

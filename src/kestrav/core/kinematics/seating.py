@@ -48,8 +48,8 @@ def rider_poses(project: Project, course: RunCourse, times: Array, where: Where)
     """World matrices (n, 4, 4) of a run's rider at times (n,)."""
     rest, pivot = rest_and_pivot(project, course.run.rider)
     places, rotation = _on_path(project, course, times, (rest @ pivot)[:3, :3], where)
-    found: Array = rigid(rotation, places) @ inverse_rigid(reference_matrix(project, course.run, pivot))
-    return found
+    rider_poses: Array = rigid(rotation, places) @ inverse_rigid(reference_matrix(project, course.run, pivot))
+    return rider_poses
 
 
 def path_frames(project: Project, course: RunCourse, times: Array) -> Array:
@@ -164,10 +164,10 @@ def _own_turn(run: Run, wander: dict[str, Array], count: int) -> Array | None:
         np.broadcast_to(angle + wander.get(axis, 0.0), count)
         for axis, angle in zip(("yaw", "pitch", "roll"), run.turn, strict=True)
     )
-    found: Array = scipy.spatial.transform.Rotation.from_euler(
+    own_turn: Array = scipy.spatial.transform.Rotation.from_euler(
         "ZYX", np.column_stack([yaw, -pitch, roll]), degrees=True
     ).as_matrix()
-    return found
+    return own_turn
 
 
 def keyed_turns(keys: tuple[OrientationKey, ...], shares: Array, smooth: bool) -> Array:
@@ -181,8 +181,8 @@ def keyed_turns(keys: tuple[OrientationKey, ...], shares: Array, smooth: bool) -
         if smooth and len(keys) > 2
         else scipy.spatial.transform.Slerp(places, turns)
     )
-    found: Array = between(np.clip(shares, places[0], places[-1])).as_matrix()
-    return found
+    keyed_turns: Array = between(np.clip(shares, places[0], places[-1])).as_matrix()
+    return keyed_turns
 
 
 _PARTS = 16  # between two keys
@@ -237,13 +237,13 @@ def reference_matrix(project: Project, run: Run, pivot: Array) -> Array:
     the front, back to the rear, to the middle of the underside, or to a picked point."""
     if run.reference == "pivot":
         return pivot
-    box, found = own_bounds(project, run.rider), pivot.copy()
+    box, reference_matrix = own_bounds(project, run.rider), pivot.copy()
     if run.reference == "point":
-        found[:3, 3] = run.reference_point
-        return found
+        reference_matrix[:3, 3] = run.reference_point
+        return reference_matrix
     if run.reference == "bottom":
-        found[:3, 3] = *box.mean(axis=0)[:2], box[0, 2]
-        return found
+        reference_matrix[:3, 3] = *box.mean(axis=0)[:2], box[0, 2]
+        return reference_matrix
     sense = 1.0 if run.reference == "front" else -1.0
     if isinstance(run.orientation, FixedOrientation):
         way = sense * pivot[:3, 0]
@@ -251,8 +251,8 @@ def reference_matrix(project: Project, run: Run, pivot: Array) -> Array:
         way = sense * (-1.0 if run.orientation.flip else 1.0) * (pivot[:3, :3] @ AXES[run.orientation.forward])
     # straight ahead of the pivot, as far as the box reaches that way: the pivot's height and side are kept
     farthest = np.where(way > 0, box[1], box[0])
-    found[:3, 3] += float((farthest - pivot[:3, 3]) @ way) * way
-    return found
+    reference_matrix[:3, 3] += float((farthest - pivot[:3, 3]) @ way) * way
+    return reference_matrix
 
 
 @lru_cache(maxsize=64)

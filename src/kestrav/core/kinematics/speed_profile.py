@@ -99,8 +99,8 @@ class EasedProfile(_Inside):
             travelled = np.where(
                 left < self.ramp_out, self.length - self.steady * _ramp_distance(left, self.ramp_out), travelled
             )
-        found: Array = np.clip(travelled, 0.0, self.length)
-        return found
+        distance: Array = np.clip(travelled, 0.0, self.length)
+        return distance
 
     def _ramps(
         self, times: ArrayLike, inner: Callable[[Array], Array], steady: float
@@ -124,8 +124,8 @@ class EasedProfile(_Inside):
         """Acceleration (n,)."""
         shape, stopping = self._ramps(times, lambda share: 0.5 * np.pi * np.sin(np.pi * share), 0.0)
         per = np.where(stopping, -1.0 / max(self.ramp_out, 1e-12), 1.0 / max(self.ramp_in, 1e-12))
-        found: Array = self.steady * shape * per
-        return found
+        acceleration: Array = self.steady * shape * per
+        return acceleration
 
     def times_at(self, distances: ArrayLike) -> Array:
         """Times (n,)."""
@@ -135,8 +135,8 @@ class EasedProfile(_Inside):
 def _ramp_distance(t: Array, ramp: float) -> Array:
     """Distance by unit steady speed after t of a ramp."""
     share = t / ramp
-    found: Array = ramp * (share / 2 - np.sin(np.pi * share) / (2 * np.pi))
-    return found
+    ramp_distance: Array = ramp * (share / 2 - np.sin(np.pi * share) / (2 * np.pi))
+    return ramp_distance
 
 
 def _eased(speed_profile: Eased, length: float, duration: float | None, speed: float | None) -> EasedProfile:
@@ -230,8 +230,8 @@ class TabledProfile(_Inside):
         """Distance (n,)."""
         t, _ = self._at(times)
         k, since, rate = self._stretch(t)
-        found: Array = np.minimum(self.distances[k] + (self.speeds[k] + 0.5 * rate * since) * since, self.length)
-        return found
+        distance: Array = np.minimum(self.distances[k] + (self.speeds[k] + 0.5 * rate * since) * since, self.length)
+        return distance
 
     def speed(self, times: ArrayLike) -> Array:
         """Speed (n,)."""
@@ -346,11 +346,11 @@ def _limits(speed_profile: Limited, top: float, whole: float, bend: Bend | None,
     for zone in speed_profile.zones:
         mine = (middle >= zone.begin) & (middle <= zone.end)
         greatest[mine] = np.minimum(greatest[mine], zone.speed)
-    found = np.broadcast_to(greatest**2, inside.shape)
+    limits = np.broadcast_to(greatest**2, inside.shape)
     if bend is None or speed_profile.sideways <= 0:
-        return found
+        return limits
     curvature = bend.curvature(inside.ravel()).reshape(inside.shape)
-    return np.asarray(np.minimum(found, speed_profile.sideways / np.maximum(curvature, 1e-300)))
+    return np.asarray(np.minimum(limits, speed_profile.sideways / np.maximum(curvature, 1e-300)))
 
 
 class Bend(Protocol):
@@ -438,8 +438,8 @@ class KeyedProfile(_Inside):
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,)."""
         t, _ = self._at(times)
-        found: Array = np.clip(self.curve(t), 0.0, self.length)
-        return found
+        distance: Array = np.clip(self.curve(t), 0.0, self.length)
+        return distance
 
     def _derivative(self, times: ArrayLike, order: int) -> Array:
         t, inside = self._at(times)
@@ -465,8 +465,8 @@ class KeyedProfile(_Inside):
             middle = 0.5 * (low + high)
             short = self.distance(middle) < wanted
             low, high = np.where(short, middle, low), np.where(short, high, middle)
-        found: Array = high
-        return found
+        times: Array = high
+        return times
 
 
 def _keyed(speed_profile: Keyed, length: float, duration: float) -> KeyedProfile:

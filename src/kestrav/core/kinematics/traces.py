@@ -27,7 +27,7 @@ class RiderMark:
 def rider_marks(project: Project, path_id: str, most: int = 40) -> list[RiderMark]:
     """Where the riders of a path are when their runs begin and end, and at each second between; or every 2, 5, 10 …
     when that is too many."""
-    found: list[RiderMark] = []
+    rider_marks: list[RiderMark] = []
     for run in project.runs:
         if run.path != path_id:
             continue
@@ -37,8 +37,8 @@ def rider_marks(project: Project, path_id: str, most: int = 40) -> list[RiderMar
         times = np.unique(np.round(np.concatenate([[course.start], rounds, [course.end]]), 9))
         stations = course.stations(times)
         places = course.path.curve.position(stations)
-        found += [RiderMark(float(t), float(s), p) for t, s, p in zip(times, stations, places, strict=True)]
-    return found
+        rider_marks += [RiderMark(float(t), float(s), p) for t, s, p in zip(times, stations, places, strict=True)]
+    return rider_marks
 
 
 def trace(project: Project, part_id: str, point: ArrayLike, times: ArrayLike) -> Array:

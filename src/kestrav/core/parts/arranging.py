@@ -201,7 +201,7 @@ def array_places(start: ArrayLike, places: ArrayLike, tangents: ArrayLike | None
     The first tangent is the direction in which it stands at the start.
     """
     start, places = np.asarray(start, float), np.asarray(places, float).reshape(-1, 3)
-    found = []
+    array_places = []
     for k, place in enumerate(places):
         matrix = shift(place - start)
         if tangents is not None:
@@ -209,8 +209,8 @@ def array_places(start: ArrayLike, places: ArrayLike, tangents: ArrayLike | None
             turn = np.eye(4)
             turn[:3, :3] = turn_between(directions[0], directions[k])
             matrix = shift(place) @ turn @ shift(-start)
-        found.append(matrix)
-    return found
+        array_places.append(matrix)
+    return array_places
 
 
 def linked_with(project: Project, part_ids: Iterable[str]) -> set[str]:

@@ -37,8 +37,8 @@ def placement(matrix: ArrayLike) -> Placement:
 
 def rest_of(project: Project, part_id: str) -> Array:
     """World matrix (4, 4) of a part at rest."""
-    found: Array = rest_poses(project)[row_of(project, part_id)]
-    return found
+    rest: Array = rest_poses(project)[row_of(project, part_id)]
+    return rest
 
 
 def row_of(project: Project, part_id: str) -> int:
@@ -255,8 +255,8 @@ def centre_of_gravity(project: Project, meshes: Mapping[str, Mesh], part_id: str
     closed = all(shape.watertight for _, shape in solids)
     weights = np.array([shape.volume if closed else shape.area for _, shape in solids])
     centres = np.array([apply(pose, shape.centroid[None])[0] for pose, shape in solids])
-    found: Array = (weights[:, None] * centres).sum(axis=0) / weights.sum()
-    return found
+    centre: Array = (weights[:, None] * centres).sum(axis=0) / weights.sum()
+    return centre
 
 
 BOX_SIDES: dict[str, tuple[float, float, float]] = {

@@ -21,9 +21,9 @@ Array = NDArray[np.float64]
 @lru_cache(maxsize=4096)
 def placement_matrix(placement: Placement) -> Array:
     """A placement as a (4, 4) matrix; read-only, as it is kept."""
-    found: Array = rigid(rotation_from_quaternion(placement.rotation), placement.position)
-    found.flags.writeable = False
-    return found
+    placement_matrix: Array = rigid(rotation_from_quaternion(placement.rotation), placement.position)
+    placement_matrix.flags.writeable = False
+    return placement_matrix
 
 
 def rest_and_pivot(project: Project, thing: str) -> tuple[Array, Array]:
@@ -131,15 +131,15 @@ def all_bounds(project: Project, rest: Array) -> dict[str, Array]:
     if not solids:
         return {}
     own = np.sort([solid_box(boxes, part) for _, part in solids], axis=1)
-    found = dict(zip((p.id for _, p in solids), turned_bounds(own, rest[[i for i, _ in solids]]), strict=True))
+    all_bounds = dict(zip((p.id for _, p in solids), turned_bounds(own, rest[[i for i, _ in solids]]), strict=True))
     for part in reversed(project.parts):
-        if part.parent is None or part.id not in found:
+        if part.parent is None or part.id not in all_bounds:
             continue
-        mine, above = found[part.id], found.get(part.parent)
-        found[part.parent] = (
+        mine, above = all_bounds[part.id], all_bounds.get(part.parent)
+        all_bounds[part.parent] = (
             mine.copy() if above is None else np.array([np.minimum(above[0], mine[0]), np.maximum(above[1], mine[1])])
         )
-    return found
+    return all_bounds
 
 
 def top_bounds(project: Project) -> list[Array]:

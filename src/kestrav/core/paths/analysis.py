@@ -92,8 +92,8 @@ def steepest(curve: Curve) -> Spot:
 def bend_radii(curve: Curve, stations: ArrayLike) -> Array:
     """Radii of curvature (n,) at stations (n,); infinite where it is straight."""
     with np.errstate(divide="ignore"):
-        found: Array = 1.0 / curve.curvature(stations)
-    return found
+        bend_radii: Array = 1.0 / curve.curvature(stations)
+    return bend_radii
 
 
 def heights(curve: Curve) -> tuple[float, float]:

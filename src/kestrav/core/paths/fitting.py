@@ -33,7 +33,7 @@ def polyline_distances(points: ArrayLike, line: ArrayLike) -> Array:
     """Distances (n,) of points (n, 3) from a polyline (m, 3), whose segments are short beside its bends."""
     points, line = np.asarray(points, float), np.asarray(line, float)
     _, near = scipy.spatial.cKDTree(line).query(points)
-    found = np.full(len(points), np.inf)
+    polyline_distances = np.full(len(points), np.inf)
     last = len(line) - 1
     meets = np.allclose(line[0], line[-1], rtol=0, atol=1e-9)
     for first in (near - 1, near):
@@ -42,8 +42,10 @@ def polyline_distances(points: ArrayLike, line: ArrayLike) -> Array:
         start, along = line[k], line[k + 1] - line[k]
         square = np.maximum(np.einsum("ij,ij->i", along, along), 1e-300)
         share = np.clip(np.einsum("ij,ij->i", points - start, along) / square, 0.0, 1.0)
-        found = np.minimum(found, np.linalg.norm(start + share[:, None] * along - points, axis=1))
-    return found
+        polyline_distances = np.minimum(
+            polyline_distances, np.linalg.norm(start + share[:, None] * along - points, axis=1)
+        )
+    return polyline_distances
 
 
 def departure(old: Curve, new: Curve) -> Departure:

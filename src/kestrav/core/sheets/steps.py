@@ -197,10 +197,10 @@ def current(project: Project, sheet_id: str) -> Project:
 
 
 def _motion(project: Project, motion_id: str) -> Motion:
-    found = find(project, motion_id)
-    if not isinstance(found, (Run, PoseTrack)):
+    motion = find(project, motion_id)
+    if not isinstance(motion, (Run, PoseTrack)):
         raise BadInput(f"the step shows a motion “{motion_id}” that is not there")
-    return found
+    return motion
 
 
 def shown_in(project: Project, meshes: Mapping[str, Mesh], step: Step) -> Shown:

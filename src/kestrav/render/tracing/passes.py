@@ -54,11 +54,11 @@ def passes(
 ) -> Single:
     """The layers (h, w, 6) of :data:`LAYERS` from Z on: distance along the camera's axis in metres (infinite where nothing is), the normal
     towards the camera, the part's number counted from 1 (0: none), and the share of direct light held off by other things, 0 to 1 (without ``shadows`` 0)."""
-    found = np.zeros((height, width, 6), np.float32)
-    found[..., 0] = np.inf
+    passes = np.zeros((height, width, 6), np.float32)
+    passes[..., 0] = np.inf
     seen = _placed(bodies, moment, solid=False)
     if seen is None:
-        return found
+        return passes
     tree, sight = seen.tree(), sight_of(moment)
     solid = _placed(bodies, moment, solid=True) if shadows else None
     shades = None if solid is None else solid.tree()
@@ -78,13 +78,13 @@ def passes(
         normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
         normals *= np.where((normals * ways).sum(axis=1, keepdims=True) > 0, -1.0, 1.0)
         places = starts[there] + far[:, None] * ways
-        piece = found[rows].reshape(-1, 6)
+        piece = passes[rows].reshape(-1, 6)
         piece[there, 0] = (places - sight.place) @ sight.axes[2]
         piece[there, 1:4] = normals
         piece[there, 4] = seen.rows[hit] + 1
         if shades is not None:
             piece[there, 5] = _held_off(shades, lights, places + (_OFF * size) * normals, normals, random)
-    return found
+    return passes
 
 
 def edges(bodies: Sequence[Body], moment: Moment, width: int, height: int) -> Single:
@@ -234,14 +234,14 @@ def _towards(lamp: Lamp, places: Array, random: np.random.Generator) -> tuple[Ar
 
 def lit_by(lamps: Sequence[Lamp], places: Array, normals: Array) -> Array:
     """The irradiance (n, 3) of lamps at places (n, 3) of normals (n, 3), where nothing stands between."""
-    random, found = np.random.default_rng(0), np.zeros((len(places), 3))
+    random, lit = np.random.default_rng(0), np.zeros((len(places), 3))
     for lamp in lamps:
         for _ in range(_RAYS):
             ways, weights, _far = _towards(lamp, places, random)
             light = weights * np.clip((normals * ways).sum(axis=1), 0.0, None) / _RAYS
             colour = np.asarray(lamp.strength, float) / max(float(np.mean(lamp.strength)), 1e-12)
-            found += light[:, None] * colour
-    return found
+            lit += light[:, None] * colour
+    return lit
 
 
 def on_level(moment: Moment, width: int, height: int, level: float) -> Array:

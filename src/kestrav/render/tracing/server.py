@@ -167,18 +167,18 @@ class Tracer:
 
     def _bsdf(self, body: Body) -> dict[str, Any]:
         surface = body.surface
-        made = self._glass(surface) if surface.transmission >= 0.999 else self._opaque(surface)
+        bsdf = self._glass(surface) if surface.transmission >= 0.999 else self._opaque(surface)
         if 0 < surface.transmission < 0.999:
-            made = {"type": "blendbsdf", "weight": float(surface.transmission), "a": made, "b": self._glass(surface)}
+            bsdf = {"type": "blendbsdf", "weight": float(surface.transmission), "a": bsdf, "b": self._glass(surface)}
         if surface.normals is not None:
-            made = {"type": "normalmap", "normalmap": self._picture(0.5 + 0.5 * surface.normals), "inner": made}
+            bsdf = {"type": "normalmap", "normalmap": self._picture(0.5 + 0.5 * surface.normals), "inner": bsdf}
         if surface.transmission == 0:
-            made = {"type": "twosided", "inner": made}
+            bsdf = {"type": "twosided", "inner": bsdf}
         if surface.holes is not None:
-            made = {"type": "mask", "opacity": self._picture(surface.holes[..., None]), "inner": made}
+            bsdf = {"type": "mask", "opacity": self._picture(surface.holes[..., None]), "inner": bsdf}
         if surface.opacity < 1 or body.fades:
-            made = {"type": "mask", "opacity": float(surface.opacity), "inner": made}
-        return made
+            bsdf = {"type": "mask", "opacity": float(surface.opacity), "inner": bsdf}
+        return bsdf
 
     def _glass(self, surface: Surface) -> dict[str, Any]:
         tint = self._colour(surface.base)
@@ -194,7 +194,7 @@ class Tracer:
         rough: Any = float(max(surface.roughness, _MIRROR))
         if surface.rough is not None:
             rough = self._picture(np.clip(surface.rough, _MIRROR, 1.0)[..., None])
-        made: dict[str, Any] = {
+        opaque: dict[str, Any] = {
             "type": "principled",
             "base_color": self._colour(surface.base),
             "metallic": float(surface.metallic) if even else self._picture(np.asarray(surface.metallic)[..., None]),
@@ -203,12 +203,12 @@ class Tracer:
             "anisotropic": float(surface.anisotropy),
         }
         if surface.coat > 0:
-            made["clearcoat"] = float(surface.coat)
-            made["clearcoat_gloss"] = 1.0 - float(surface.coat_roughness)
+            opaque["clearcoat"] = float(surface.coat)
+            opaque["clearcoat_gloss"] = 1.0 - float(surface.coat_roughness)
         if surface.sheen is not None:
-            made["sheen"] = float(np.max(surface.sheen))
-            made["sheen_tint"] = 0.0
-        return made
+            opaque["sheen"] = float(np.max(surface.sheen))
+            opaque["sheen_tint"] = 0.0
+        return opaque
 
     def _paint(self, surface: Surface) -> dict[str, Any]:
         """What is no metal: an even body under a face that reflects as its index of refraction says; no light is lost between the two."""
@@ -484,9 +484,9 @@ def _noise(sums: list[Any], taken: list[int]) -> float:
 
 def _metres(matrix: NDArray[np.floating]) -> NDArray[np.float64]:
     """A rigid matrix in mm as one in metres."""
-    made = np.array(matrix, float)
-    made[:3, 3] *= 1e-3
-    return made
+    metres = np.array(matrix, float)
+    metres[:3, 3] *= 1e-3
+    return metres
 
 
 def _looking(moment: Moment) -> NDArray[np.float64]:
@@ -505,9 +505,9 @@ def _frame(place: NDArray[np.floating], ahead: NDArray[np.floating], up: NDArray
     z = np.asarray(ahead, float) / max(float(np.linalg.norm(ahead)), 1e-12)
     x = np.cross(up, z)
     x /= max(float(np.linalg.norm(x)), 1e-12)
-    made = np.eye(4)
-    made[:3, 0], made[:3, 1], made[:3, 2], made[:3, 3] = x, np.cross(z, x), z, place
-    return made
+    frame = np.eye(4)
+    frame[:3, 0], frame[:3, 1], frame[:3, 2], frame[:3, 3] = x, np.cross(z, x), z, place
+    return frame
 
 
 def _across(angle: float, aspect: float) -> float:

@@ -74,8 +74,8 @@ def _undersides(project: Project, run: Run, times: Array) -> Array:
     box = own_bounds(project, run.rider)
     underside = np.array([*box.mean(axis=0)[:2], box[0, 2]])
     poses = Motion(project).poses(run.rider, times)
-    found: Array = poses[:, :3, :3] @ underside + poses[:, :3, 3]
-    return found
+    undersides: Array = poses[:, :3, :3] @ underside + poses[:, :3, 3]
+    return undersides
 
 
 def _fix(run: Run, largest: float, worst: float) -> Fix:

@@ -234,25 +234,25 @@ def blend_fix(two: Leg) -> Fix | None:
 
 def place_fixes(project: Project, thing: str, one: Leg, two: Leg, before: Array) -> list[Fix | None]:
     """Ways to mend a jump of place: the later start brought there, the two joined by a path, or blended."""
-    found: list[Fix | None] = []
+    fixes: list[Fix | None] = []
     if two.course is not None and two.course.run.rider == thing:
         path = get(project, two.course.run.path)
         others = [r for r in project.runs if r.path == path.id and r.id != two.item.id]
         if not others:
-            found.append(
+            fixes.append(
                 Fix(
                     f"Move the start of {path.name} there",
                     partial(_start_there, run_id=two.item.id, place=point(before)),
                 )
             )
     elif isinstance(two.item, PoseTrack):
-        found.append(
+        fixes.append(
             Fix("Move the first pose there", partial(_first_pose_there, poses_id=two.item.id, place=point(before)))
         )
     if not isinstance(two.item, Attachment):
-        found.append(Fix("Join them by a path", partial(joined_by_path, thing=thing, one=one.item.id, two=two.item.id)))
-    found.append(blend_fix(two))
-    return found
+        fixes.append(Fix("Join them by a path", partial(joined_by_path, thing=thing, one=one.item.id, two=two.item.id)))
+    fixes.append(blend_fix(two))
+    return fixes
 
 
 def _start_there(project: Project, run_id: str, place: tuple[float, float, float]) -> Project:

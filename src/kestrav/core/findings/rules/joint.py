@@ -80,10 +80,10 @@ def _finding(
 
 
 def _fixes(project: Project, rider: str, one: RunCourse, two: RunCourse, angle: float | None) -> list[Fix | None]:
-    found = [_fix(project, one, two, angle), None, blend_fix(leg_of(project, two.run))]
+    fixes = [_fix(project, one, two, angle), None, blend_fix(leg_of(project, two.run))]
     if angle is None:
-        found[1] = Fix("Join them by a path", partial(joined_by_path, thing=rider, one=one.run.id, two=two.run.id))
-    return found
+        fixes[1] = Fix("Join them by a path", partial(joined_by_path, thing=rider, one=one.run.id, two=two.run.id))
+    return fixes
 
 
 def _fix(project: Project, one: RunCourse, two: RunCourse, angle: float | None) -> Fix | None:

@@ -99,7 +99,7 @@ def _jumps(evidence: Evidence, course: RunCourse) -> list[tuple[float, float, st
     """When and by how much the speed jumps at the ends of a run, and what it does there."""
     tiny = 1e-6 * course.once
     others = [j for j in courses_of(evidence.project, course.run.rider) if j.run is not course.run]
-    found = []
+    jumps = []
     moments = [(course.start, tiny, "starts")]
     if np.isfinite(course.end):
         moments.append((course.end, course.duration - tiny, "stops"))
@@ -114,8 +114,8 @@ def _jumps(evidence: Evidence, course: RunCourse) -> list[tuple[float, float, st
         ]
         jump = abs(speed - (beside[0] if beside else 0.0))
         if jump > evidence.project.settings.kink_step:
-            found.append((moment, jump, what))
-    return found
+            jumps.append((moment, jump, what))
+    return jumps
 
 
 def _softened(run: Run, course: RunCourse, limit: float) -> Fix:

@@ -124,7 +124,7 @@ def _kept(judged: Judged, size: float) -> tuple[list[Way], list[Way]]:
 
 
 def _beyond(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
-    found, framed = [], judged.framed
+    beyond, framed = [], judged.framed
     assert framed is not None
     limit = judged.camera.framing.margin
     outside = framed.outside
@@ -138,7 +138,7 @@ def _beyond(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
 
     if outside.any():
         worst = int(np.argmin(np.where(outside, framed.margin, np.inf)))
-        found.append(
+        beyond.append(
             _finding(
                 evidence, shot, judged, outside, framed.margin, worst, "out-of-frame", "breach", "is out of the frame",
                 "Nothing of it is in the picture", limit, out_goal, _fits(judged, worst), widens(judged), shifts(judged),
@@ -146,7 +146,7 @@ def _beyond(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
         )  # fmt: skip
     if cut.any():
         worst = int(np.argmin(np.where(cut, framed.margin, np.inf)))
-        found.append(
+        beyond.append(
             _finding(
                 evidence, shot, judged, cut, framed.margin, worst, "subject-cut", "warning",
                 "is cut by the frame" if limit <= 0 else "comes too near to the frame’s edge",
@@ -155,11 +155,11 @@ def _beyond(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
                 limit, cut_goal, _fits(judged, worst), widens(judged),
             )
         )  # fmt: skip
-    return found
+    return beyond
 
 
 def _sizes(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
-    found, framed, limits = [], judged.framed, judged.camera.framing
+    sizes, framed, limits = [], judged.framed, judged.camera.framing
     assert framed is not None
     shown = ~framed.outside
     small, large = shown & (framed.filling < limits.least - _HAIR), shown & (framed.size > limits.most + _HAIR)
@@ -173,7 +173,7 @@ def _sizes(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
     if small.any():
         worst = int(np.argmin(np.where(small, framed.filling, np.inf)))
         across = "height" if framed.size[worst] >= framed.filling[worst] else "width"
-        found.append(
+        sizes.append(
             _finding(
                 evidence, shot, judged, small, framed.filling, worst, "subject-small", "warning", "is too small in the frame",
                 f"{100 * framed.filling[worst]:.1f} % of the frame’s {across}, {100 * limits.least:g} required",
@@ -183,7 +183,7 @@ def _sizes(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
         )  # fmt: skip
     if large.any():
         worst = int(np.argmax(np.where(large, framed.size, -np.inf)))
-        found.append(
+        sizes.append(
             _finding(
                 evidence, shot, judged, large, framed.size, worst, "subject-large", "warning", "is too large in the frame",
                 f"{100 * framed.size[worst]:,.0f} % of the frame’s height, {100 * limits.most:g} allowed",
@@ -191,7 +191,7 @@ def _sizes(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
                 *_kept(judged, 0.95 * limits.most),
             )
         )  # fmt: skip
-    return found
+    return sizes
 
 
 def _change(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
