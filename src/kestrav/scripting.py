@@ -137,13 +137,13 @@ class Project(ProjectEdits):
         """When a run, attachment or pose track begins and ends, in s; infinite where it never does."""
         from kestrav.core.document.lookup import called, get
         from kestrav.core.document.records import Attachment, PoseTrack, Run
-        from kestrav.core.kinematics.legs import leg_of
+        from kestrav.core.kinematics.motion_segments import segment_of
 
         item = get(self._document, called(self._document, motion))
         if not isinstance(item, Run | Attachment | PoseTrack):
             raise Error(f"“{item.name}” is no run, attachment or pose track")
-        leg = leg_of(self._document, item)
-        return float(leg.start), float(leg.end)
+        segment = segment_of(self._document, item)
+        return float(segment.start), float(segment.end)
 
     def pivot(self, part: str, time: float = 0.0) -> dict[str, tuple[float, ...]]:
         """Where a part's pivot is at a time in s: its ``position`` in mm and its ``rotation`` as a quaternion (w, x, y, z), as key poses have

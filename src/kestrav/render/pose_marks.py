@@ -10,7 +10,7 @@ from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.core.document.records import PoseTrack, Project
 from kestrav.core.kinematics.key_poses import places
-from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.motion_segments import segment_of
 from kestrav.core.units import show
 from kestrav.render.judging_marks import Texts
 from kestrav.render.marks import Diamonds, flat
@@ -74,7 +74,7 @@ class PoseMarks:
             put_data(self.arms, segments(np.array([[spots[i], e] for (i, _), e in zip(fields, ends, strict=True)])))
         told = []
         if chosen is not None:
-            start = leg_of(project, chosen).start
+            start = segment_of(project, chosen).start
             if np.isfinite(start):
                 lift = np.array([0.0, 0.0, 16 * pixel])
                 told = [

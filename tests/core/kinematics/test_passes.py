@@ -77,7 +77,7 @@ def test_a_hold_stands_at_its_place_for_its_time_and_the_run_arrives_in_time(spe
 def test_legs_between_holds_share_one_steady_speed():
     made = project(speed_profile=Eased(100, 100), duration=None, speed=500.0, holds=(Hold(0.5, 1.0),))
     going = course(made)
-    # each leg: 1000 mm at 500 mm/s, its two ramps of 100 mm taking twice their time
+    # each segment: 1000 mm at 500 mm/s, its two ramps of 100 mm taking twice their time
     assert going.duration == pytest.approx(1.0 + 2 * (1000 + 200) / 500)
     assert going.speeds([1.0, 4.0]) == pytest.approx([500, 500])
 

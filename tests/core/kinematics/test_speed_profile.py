@@ -154,12 +154,12 @@ def test_a_bend_between_straights_is_taken_as_the_closed_form_says():
     corner = np.sqrt(sideways * radius)
     arc = radius * np.pi / 2
 
-    def leg(a_in, a_out, v_in, v_out):
+    def segment(a_in, a_out, v_in, v_out):
         """Seconds over a straight, gathering and losing speed at their limits."""
         top = np.sqrt((2 * straight * a_in * a_out + a_out * v_in**2 + a_in * v_out**2) / (a_in + a_out))
         return (top - v_in) / a_in + (top - v_out) / a_out
 
-    expected = leg(forward, braking, 0, corner) + arc / corner + leg(forward, braking, corner, 0)
+    expected = segment(forward, braking, 0, corner) + arc / corner + segment(forward, braking, corner, 0)
     assert made.duration == pytest.approx(expected, rel=2e-3)
     times = np.linspace(0, made.end, 4000)
     assert made.accelerations(times).max() <= forward * (1 + 1e-9)

@@ -43,7 +43,7 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Fix
 from kestrav.core.geometry.faces import vector
-from kestrav.core.kinematics.legs import courses_of, movers
+from kestrav.core.kinematics.motion_segments import courses_of, movers
 from kestrav.core.kinematics.runs import course_of
 from kestrav.core.units import show
 

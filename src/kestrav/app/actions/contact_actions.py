@@ -15,7 +15,7 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get, qualified_name
 from kestrav.core.document.records import ContactTrigger, Project
 from kestrav.core.findings.model import Finding
-from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion_segments import movers
 
 
 class ContactActions(QObject):

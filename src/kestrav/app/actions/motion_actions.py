@@ -22,7 +22,7 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Attachment, Camera, Light, Part, Project, Run
 from kestrav.core.editing import mechanism_making, run_making, timing
 from kestrav.core.editing.wheel_making import add_castor, add_rotations, add_wheels
-from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion_segments import movers
 from kestrav.core.kinematics.runs import begins, span
 from kestrav.core.parts.rest import own_bounds
 

@@ -29,7 +29,7 @@ from kestrav.core.document.records import (
     Run,
 )
 from kestrav.core.findings.model import name_of
-from kestrav.core.kinematics.legs import by_thing
+from kestrav.core.kinematics.motion_segments import by_thing
 from kestrav.core.units import show
 
 _AIMS = (

@@ -7,8 +7,8 @@ import msgspec
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document.records import Light, LightKey, PartAim, PointAim
 from kestrav.core.findings.model import name_of
-from kestrav.core.kinematics.legs import legs_of
 from kestrav.core.kinematics.lighting import state
+from kestrav.core.kinematics.motion_segments import segments_of
 from kestrav.core.units import show
 
 
@@ -54,7 +54,7 @@ class LightRows(Rows):
         lines = [f"now {show(strength, unit, 0)}, {colour}"]
         if light.kind != "sun":
             lines.append(f"{show(strength)} cd ÷ (2\u2009m)² = <b>{show(strength / 4, 'lx', 0)}</b> at 2\u2009m")
-        lines += [f"moves by “{leg.item.name}”" for leg in legs_of(project, light.id)]
+        lines += [f"moves by “{segment.item.name}”" for segment in segments_of(project, light.id)]
         form.worked(*lines)
         if project.paths:
             options = [("", "choose …"), *((p.id, p.name) for p in project.paths)]

@@ -11,8 +11,8 @@ from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Attachment, KeyPose, Placement, PoseTrack, Project
 from kestrav.core.editing.run_making import add_pose, poses_to_run
 from kestrav.core.kinematics.key_poses import places
-from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import segment_of
 from kestrav.core.parts.placing import placement
 from kestrav.core.parts.rest import rest_and_pivot
 from kestrav.core.units import show
@@ -23,7 +23,7 @@ class PoseTrackRows(Rows):
 
     def build(self, poses: PoseTrack) -> None:
         project, form = self.session.shown, self.form
-        leg = leg_of(project, poses)
+        segment = segment_of(project, poses)
         self.form.title = f"{poses.name} · {show(poses.keys[-1].time, 's', 2)}"
         self._name(poses)
         if poses.trigger is None:
@@ -49,7 +49,9 @@ class PoseTrackRows(Rows):
         way = places(poses, np.linspace(0.0, poses.keys[-1].time, 400))
         length = float(np.linalg.norm(np.diff(way, axis=0), axis=1).sum())
         frames = poses.keys[-1].time * project.settings.fps
-        begun = f"from {leg.start:.3f} to {leg.end:.3f}\u2009s" if np.isfinite(leg.start) else "never starts"
+        begun = (
+            f"from {segment.start:.3f} to {segment.end:.3f}\u2009s" if np.isfinite(segment.start) else "never starts"
+        )
         form.worked(
             f"{len(poses.keys)} poses of {get(project, poses.rider).name}",
             f"{show(length)}\u2009mm travelled by the pivot",
@@ -112,7 +114,7 @@ class AttachmentRows(Rows):
 
     def build(self, attachment: Attachment) -> None:
         project, form = self.session.shown, self.form
-        leg = leg_of(project, attachment)
+        segment = segment_of(project, attachment)
         self.form.title = attachment.name
         self._name(attachment)
         riders = [
@@ -137,10 +139,10 @@ class AttachmentRows(Rows):
             zero="no end",
         )
         self._put(attachment)
-        end = f"to {leg.end:.3f}\u2009s" if np.isfinite(leg.end) else "no end"
+        end = f"to {segment.end:.3f}\u2009s" if np.isfinite(segment.end) else "no end"
         form.worked(
             f"{get(project, attachment.rider).name} is attached to {get(project, attachment.carrier).name}",
-            f"from {leg.start:.3f}\u2009s {end}" if np.isfinite(leg.start) else "never starts",
+            f"from {segment.start:.3f}\u2009s {end}" if np.isfinite(segment.start) else "never starts",
         )
         self._delete(attachment)
 

@@ -30,7 +30,7 @@ from kestrav.core.document.records import (
     Trigger,
 )
 from kestrav.core.editing.run_making import add_run
-from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion_segments import movers
 from kestrav.core.kinematics.runs import begins
 
 _CONTACT = "contact"  # a choice beside the ids of runs

@@ -14,7 +14,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, find, get
 from kestrav.core.document.records import OnPicture, Part, Section, Shot
 from kestrav.core.document.shots import SIZES, background_text, frame_count, read_background
-from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion_segments import movers
 
 _CUTS = {
     "x": (1.0, 0.0, 0.0),

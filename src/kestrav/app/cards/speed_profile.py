@@ -20,7 +20,7 @@ from kestrav.core.document.records import (
     SpeedZone,
 )
 from kestrav.core.kinematics.laws import LAWS
-from kestrav.core.kinematics.passes import FollowingProfile, LeggedProfile, steady_part
+from kestrav.core.kinematics.passes import FollowingProfile, SegmentedProfile, steady_part
 from kestrav.core.kinematics.runs import RunCourse
 from kestrav.core.kinematics.speed_profile import EasedProfile, TabledProfile, part_as_keys, peak
 from kestrav.core.units import show
@@ -250,7 +250,7 @@ def _profile_of(key: str, course: RunCourse) -> SpeedProfile:
 def worked_lines(course: RunCourse) -> list[str]:
     """The sums behind a run's speed."""
     profile, length, seconds = steady_part(course.profile), course.length, course.once
-    if isinstance(profile, (LeggedProfile, FollowingProfile)):
+    if isinstance(profile, (SegmentedProfile, FollowingProfile)):
         lines = [
             f"{show(length)}\u2009mm in {seconds:.3f}\u2009s, <b>{show(course.greatest_speed, 'mm/s')}</b> at most"
         ]

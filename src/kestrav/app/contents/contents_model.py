@@ -53,7 +53,7 @@ from kestrav.core.editing.finishing import users_of
 from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.kinematics.lane_values import ways_rolled
-from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.motion_segments import segment_of
 from kestrav.core.kinematics.poses import moving_groups
 from kestrav.core.kinematics.runs import span
 from kestrav.core.mechanisms.gears import given_ratio
@@ -334,9 +334,9 @@ class ContentsModel(QAbstractItemModel):
         if isinstance(item, Path):
             return show(path_curve(item).length, "mm", 0)
         if isinstance(item, (Run, PoseTrack, Attachment)):
-            leg = leg_of(project, item)
-            end = f"{leg.end:.1f}" if np.isfinite(leg.end) else "…"
-            return f"{leg.start:.1f}–{end}\u2009s" if np.isfinite(leg.start) else "never"
+            segment = segment_of(project, item)
+            end = f"{segment.end:.1f}" if np.isfinite(segment.end) else "…"
+            return f"{segment.start:.1f}–{end}\u2009s" if np.isfinite(segment.start) else "never"
         if isinstance(item, Wheel):
             return f"{abs(turns_of(project, item)):.2f} turns"
         if isinstance(item, Castor):

@@ -29,7 +29,7 @@ from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.comparing import compare, in_words
 from kestrav.core.findings.model import Finding
 from kestrav.core.findings.report import as_data
-from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion_segments import movers
 from kestrav.core.units import show
 
 _KEPT = 6  # results of documents that one may come back to

@@ -20,7 +20,7 @@ from kestrav.core.document.records import Feature, Note, Part, Project
 from kestrav.core.editing.run_making import adjusted
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion_segments import movers
 from kestrav.core.parts.placing import shift, transform, turn_about
 from kestrav.core.parts.rest import placement_matrix, rest_poses
 from kestrav.core.units import show

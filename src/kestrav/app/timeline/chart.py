@@ -25,7 +25,7 @@ from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.document.lookup import ancestors, named_parts, turners
 from kestrav.core.document.records import Attachment, Camera, Light, Part, Path, PoseTrack, Run, Turner
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion_segments import movers
 from kestrav.core.kinematics.runs import RunCourse, course_of, span
 from kestrav.core.mechanisms.joints import joints
 from kestrav.core.parts.rest import rows

@@ -24,8 +24,8 @@ from kestrav.core.document.records import (
     Run,
     SpeedKey,
 )
-from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.kinematics.lighting import state
+from kestrav.core.kinematics.motion_segments import segment_of
 from kestrav.core.kinematics.runs import RunCourse, course_of
 
 HANDLE = 0.07  # of the axis' length, how far a key's handle is drawn from it
@@ -45,7 +45,7 @@ def grips(timeline: Chart) -> list[Grip]:
         grips += [Grip("strength", light.id, i, key.time, key.strength) for i, key in enumerate(light.keys)]
     if not timeline.by_distance:
         for poses in project.pose_tracks:
-            start = leg_of(project, poses).start
+            start = segment_of(project, poses).start
             if np.isfinite(start):
                 row = timeline.row_of(poses.id)
                 grips += [Grip("bars", poses.id, i, start + k.time, row + 0.5) for i, k in enumerate(poses.keys) if i]
@@ -163,7 +163,7 @@ def _light_keys(light: Light, index: int, x: float, y: float) -> tuple[LightKey,
 def _pose_keys(project: Project, poses: PoseTrack, index: int, x: float) -> tuple[object, ...]:
     keys = list(poses.keys)
     low, high = _room([k.time for k in keys], index, 0.0, np.inf)
-    since = x - leg_of(project, poses).start
+    since = x - segment_of(project, poses).start
     keys[index] = msgspec.structs.replace(keys[index], time=min(max(since, low), high))
     return tuple(keys)
 

@@ -32,7 +32,7 @@ from kestrav.core.document.lookup import ancestors, find, get
 from kestrav.core.document.records import Attachment, PoseTrack, Project, Run
 from kestrav.core.editing.timing import moved as moved_in_time, set_span, snap_times, snapped, span_of
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.kinematics.legs import leg_of, movers
+from kestrav.core.kinematics.motion_segments import movers, segment_of
 from kestrav.core.kinematics.runs import begins
 from kestrav.core.parts.rest import rows
 from kestrav.core.units import show
@@ -211,19 +211,19 @@ class Timeline(Chart):
                 *project.pose_tracks,
                 *project.attachments,
             )
-            moving = [leg_of(project, item) for item in items]
-            moving = [leg for leg in moving if np.isfinite(leg.start)]
+            moving = [segment_of(project, item) for item in items]
+            moving = [segment for segment in moving if np.isfinite(segment.start)]
             rotations = [rotation for rotation in project.rotations if np.isfinite(begins(project, rotation))]
-            spans = [span_of(project, item) for item in (*(leg.item for leg in moving), *rotations)]
-            riders = [*(leg.item.rider for leg in moving), *(rotation.part for rotation in rotations)]
+            spans = [span_of(project, item) for item in (*(segment.item for segment in moving), *rotations)]
+            riders = [*(segment.item.rider for segment in moving), *(rotation.part for rotation in rotations)]
             run_rows = self._run_rows(riders, spans)
             shot_rows = stacked([(s.start, s.end) for s in project.shots])
             first = max(run_rows, default=0) + 1
-            for leg, (start, end), row in zip(moving, spans, run_rows, strict=False):
-                item = leg.item
+            for segment, (start, end), row in zip(moving, spans, run_rows, strict=False):
+                item = segment.item
                 colour = PETROL if isinstance(item, Run) else POSED if isinstance(item, PoseTrack) else CARRIED
                 marks = tuple(start + k.time for k in item.keys) if isinstance(item, PoseTrack) else ()
-                wanted.append((item.id, item.name, start, end, row, colour, marks, not np.isfinite(leg.end)))
+                wanted.append((item.id, item.name, start, end, row, colour, marks, not np.isfinite(segment.end)))
             for rotation, (start, end), row in zip(
                 rotations, spans[len(moving) :], run_rows[len(moving) :], strict=True
             ):

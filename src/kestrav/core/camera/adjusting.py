@@ -32,8 +32,8 @@ from kestrav.core.editing.run_making import adjusted
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.kinematics.legs import Leg, active, legs_of
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import MotionSegment, active, segments_of
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.paths.path_curves import orbit_plan
 
@@ -51,16 +51,16 @@ def camera_of(project: Project, camera_id: str) -> Camera:
     return camera
 
 
-def leg_at(project: Project, camera_id: str, time: float) -> Leg | None:
+def segment_at(project: Project, camera_id: str, time: float) -> MotionSegment | None:
     """What moves a camera at a time in s, or none."""
-    legs = legs_of(project, camera_id)
-    return legs[int(active(legs, [time])[0])] if legs else None
+    segments = segments_of(project, camera_id)
+    return segments[int(active(segments, [time])[0])] if segments else None
 
 
-def _orbit_of(project: Project, leg: Leg | None) -> tuple[Path, OrbitShape] | None:
-    if leg is None or not isinstance(leg.item, Run):
+def _orbit_of(project: Project, segment: MotionSegment | None) -> tuple[Path, OrbitShape] | None:
+    if segment is None or not isinstance(segment.item, Run):
         return None
-    path = get_as(project, leg.item.path, Path)
+    path = get_as(project, segment.item.path, Path)
     return (path, path.shape) if isinstance(path.shape, OrbitShape) else None
 
 
@@ -71,19 +71,19 @@ def moved(project: Project, camera_id: str, time: float, step: ArrayLike) -> Pro
     another path the camera is carried beside it; one that rides sits elsewhere on what it rides with.
     """
     camera, step = camera_of(project, camera_id), np.asarray(step, float)
-    leg = leg_at(project, camera_id, time)
-    orbit = _orbit_of(project, leg)
+    segment = segment_at(project, camera_id, time)
+    orbit = _orbit_of(project, segment)
     if orbit is not None:
         return _moved_orbit(project, camera_id, time, *orbit, step)
-    if leg is None or (isinstance(leg.item, Attachment) and not np.isfinite(leg.start)):
+    if segment is None or (isinstance(segment.item, Attachment) and not np.isfinite(segment.start)):
         return update(project, camera_id, position=_rounded(np.array(camera.position) + step))
-    if isinstance(leg.item, Attachment):
+    if isinstance(segment.item, Attachment):
         # where it is as it is picked up, turned with what it rides with since
         motion = Motion(project)
-        taken, now = motion.poses(leg.item.carrier, [leg.start, min(max(time, leg.start), leg.end)])
+        taken, now = motion.poses(segment.item.carrier, [segment.start, min(max(time, segment.start), segment.end)])
         back = taken[:3, :3] @ now[:3, :3].T @ step
-        first = legs_of(project, camera_id)[0]
-        if first.item is not leg.item:
+        first = segments_of(project, camera_id)[0]
+        if first.item is not segment.item:
             raise BadInput(f"“{camera.name}” is brought to where it rides by something else; move that")
         return update(project, camera_id, position=_rounded(np.array(camera.position) + back))
     matrix = np.eye(4)

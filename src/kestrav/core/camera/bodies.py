@@ -15,7 +15,7 @@ from kestrav.core.finishes.applied import finishes_of, lets_through
 from kestrav.core.geometry.meshes import Mesh, joined, turned_bounds
 from kestrav.core.geometry.rays import Tree
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.kinematics.legs import moving_state
+from kestrav.core.kinematics.motion_segments import moving_state
 from kestrav.core.kinematics.poses import moving_groups
 from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import rest_poses

@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.camera.adjusting import leg_at
+from kestrav.core.camera.adjusting import segment_at
 from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.orbits import widened
 from kestrav.core.document.edits import replace as edit_records, update
@@ -96,8 +96,8 @@ def raises(judged: Judged) -> list[Way]:
 def raised(project: Project, camera_id: str, by: float) -> Project:
     """The project with a camera higher by a length, all along what it goes on."""
     camera = get_as(project, camera_id, Camera)
-    leg = leg_at(project, camera_id, 0.0)
-    if leg is None or isinstance(leg.item, Attachment):
+    segment = segment_at(project, camera_id, 0.0)
+    if segment is None or isinstance(segment.item, Attachment):
         x, y, z = camera.position
         return update(project, camera_id, position=(x, y, z + by))
     done: set[str] = set()

@@ -20,7 +20,7 @@ from kestrav.core.document.lookup import subtree
 from kestrav.core.document.records import Camera, Project, Shot
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.kinematics.legs import by_thing
+from kestrav.core.kinematics.motion_segments import by_thing
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import frame_times
 from kestrav.core.parts.rest import rows

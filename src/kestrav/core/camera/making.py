@@ -30,8 +30,8 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import vector
-from kestrav.core.kinematics.legs import courses_of, movers
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import courses_of, movers
 from kestrav.core.kinematics.runs import course_of, span
 from kestrav.core.parts.rest import own_bounds
 from kestrav.core.paths.path_curves import path_curve

@@ -36,7 +36,7 @@ from kestrav.core.geometry.contours import hull
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion_segments import movers
 from kestrav.core.parts.placing import bounds_of
 from kestrav.core.parts.rest import rest_poses, row_of
 from kestrav.core.parts.solids import solid_mesh

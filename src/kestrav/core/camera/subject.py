@@ -14,8 +14,8 @@ from kestrav.core.document.records import Camera, OrbitShape, PartAim, PointAim,
 from kestrav.core.editing.floor import hull_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.kinematics.legs import movers, moving_state
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import movers, moving_state
 from kestrav.core.kinematics.poses import moving_groups
 from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import rest_poses, rows

@@ -26,8 +26,8 @@ from kestrav.core.document.records import (
     RollKey,
 )
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.kinematics.legs import active, legs_of
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import active, segments_of
 from kestrav.core.kinematics.runs import RunCourse, span
 from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import own_bounds
@@ -221,12 +221,12 @@ def _turned(ways: Array, aim: AlongAim) -> Array:
 
 def _progress(project: Project, camera: Camera, times: Array) -> Array:
     """How much of its way (n,) a camera has gone, 0 to 1; without a run how much of the project's time has."""
-    legs = legs_of(project, camera.id)
-    courses = [leg.course for leg in legs]
-    if not legs or all(course is None for course in courses):
+    segments = segments_of(project, camera.id)
+    courses = [segment.course for segment in segments]
+    if not segments or all(course is None for course in courses):
         progress: Array = np.clip(times / span(project), 0.0, 1.0)
         return progress
-    which, progress = active(legs, times), np.zeros(len(times))
+    which, progress = active(segments, times), np.zeros(len(times))
     for k, course in enumerate(courses):
         mine = which == k
         if course is not None and mine.any():
@@ -237,17 +237,17 @@ def _progress(project: Project, camera: Camera, times: Array) -> Array:
 
 def _travel(project: Project, camera: Camera, times: Array, ahead: float) -> Array:
     """Unit vectors (n, 3) along a camera's travel, or towards the place of its way so far ahead."""
-    legs = legs_of(project, camera.id)
+    segments = segments_of(project, camera.id)
     travel = np.tile(np.array([0.0, 1.0, 0.0]), (len(times), 1))
-    if not legs:
+    if not segments:
         return travel
-    which = active(legs, times)
-    for k, leg in enumerate(legs):
+    which = active(segments, times)
+    for k, segment in enumerate(segments):
         mine = which == k
         if not mine.any():
             continue
-        if leg.course is not None:
-            travel[mine] = _along(leg.course, times[mine], ahead)
+        if segment.course is not None:
+            travel[mine] = _along(segment.course, times[mine], ahead)
         else:
             travel[mine] = _going(project, camera, times[mine])
     return travel
@@ -293,8 +293,8 @@ def _going(project: Project, camera: Camera, times: Array) -> Array:
 
 def _with_looks(project: Project, camera: Camera, times: Array, position: Array, target: Array) -> Array:
     """Points looked at (n, 3), turned to what there is to look at where the camera's runs stop."""
-    for leg in legs_of(project, camera.id):
-        course = leg.course
+    for segment in segments_of(project, camera.id):
+        course = segment.course
         if course is None or course.run.rider != camera.id or not np.isfinite(course.start):
             continue
         for hold in course.run.holds:

@@ -259,11 +259,11 @@ def _around(points: Array, blocked: shapely.Geometry, distance: float, slack: fl
     for i in range(len(moved) - 1):
         if not np.isfinite(reached[i, i + 1]):
             raise BadInput(_no_way(moved, i, blocked, distance))
-        leg, here = [], i + 1
+        segment, here = [], i + 1
         while here != i:
-            leg.append(here)
+            segment.append(here)
             here = int(before[i, here])
-        way += leg[::-1]
+        way += segment[::-1]
     return corners[way], moved
 
 

@@ -14,7 +14,7 @@ from kestrav.core.document.lookup import ancestors, get_as
 from kestrav.core.document.records import Project, Run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion_segments import movers
 from kestrav.core.kinematics.runs import span
 
 _HIGHEST = 512.0  # mm that a path is raised at most

@@ -15,8 +15,8 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh, box_distances, turned_bounds
 from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.kinematics.legs import legs_of, movers
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import movers, segments_of
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import begins
 from kestrav.core.parts.placing import placement, shift
@@ -43,9 +43,9 @@ def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: 
         raise BadInput(f"“{get(project, attachment.rider).name}” is no part, so it cannot be set down onto something")
     # as it rides on, with all else as it is then
     riding = replace(project, change(attachment, end=time, put=None, onto=None))
-    legs = [leg for leg in legs_of(riding, attachment.rider) if leg.start <= start]
+    segments = [segment for segment in segments_of(riding, attachment.rider) if segment.start <= start]
     poses = world_poses(riding, [time])[0]
-    held = Motion(riding).by_legs(attachment.rider, legs, np.array([time]))[0]
+    held = Motion(riding).by_segments(attachment.rider, segments, np.array([time]))[0]
     row = rows(riding)
     back = inverse_rigid(poses[row[attachment.rider]])
     for inner in subtree(riding, attachment.rider):
@@ -60,7 +60,7 @@ def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: 
     put = placement(inverse_rigid(frame) @ down @ pivot)
     lowering = min(attachment.lowering, time - start)
     project = update(riding, carry_id, end=time, put=put, onto=below, lowering=lowering)
-    if below is None or any(0 <= leg.start - time < _AT_ONCE for leg in legs_of(project, attachment.rider)):
+    if below is None or any(0 <= segment.start - time < _AT_ONCE for segment in segments_of(project, attachment.rider)):
         return project
     name = new_name(
         project, Attachment, f"{get(project, attachment.rider).name} is attached to {get(project, below).name}"

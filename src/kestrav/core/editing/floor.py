@@ -18,8 +18,8 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.ground import heights_below, standing
 from kestrav.core.kinematics.key_poses import pivot_poses
-from kestrav.core.kinematics.legs import leg_of
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import segment_of
 from kestrav.core.parts.placing import placement, shift
 from kestrav.core.parts.rest import rest_poses, rows
 from kestrav.core.parts.solids import solid_mesh
@@ -76,12 +76,12 @@ def depths(project: Project, meshes: Mapping[str, Mesh], thing: str, times: Arra
 
 def watched_times(project: Project, poses: PoseTrack) -> Array:
     """Times (n,) at which key poses are watched: two for each frame, and their keys."""
-    leg = leg_of(project, poses)
-    if not np.isfinite(leg.start):
+    segment = segment_of(project, poses)
+    if not np.isfinite(segment.start):
         return np.empty(0)
-    count = max(int(np.ceil(2 * project.settings.fps * (leg.end - leg.start))), 2)
-    keys = leg.start + np.array([key.time for key in poses.keys])
-    watched_times: Array = np.unique(np.concatenate([np.linspace(leg.start, leg.end, count + 1), keys]))
+    count = max(int(np.ceil(2 * project.settings.fps * (segment.end - segment.start))), 2)
+    keys = segment.start + np.array([key.time for key in poses.keys])
+    watched_times: Array = np.unique(np.concatenate([np.linspace(segment.start, segment.end, count + 1), keys]))
     return watched_times
 
 
@@ -97,7 +97,7 @@ def kept_on_surface(project: Project, meshes: Mapping[str, Mesh], poses_id: str,
         worst = int(np.argmax(deep))
         if deep[worst] <= allowed:
             return project
-        since = float(times[worst]) - leg_of(project, poses).start
+        since = float(times[worst]) - segment_of(project, poses).start
         project = update(project, poses_id, keys=_raised(poses, since, float(deep[worst]) + _TOLD))
     return project
 

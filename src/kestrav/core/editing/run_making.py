@@ -50,8 +50,8 @@ from kestrav.core.geometry.meshes import box_corners
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.kinematics.carriage import places_beyond
 from kestrav.core.kinematics.key_poses import pivot_poses, places, velocities
-from kestrav.core.kinematics.legs import active, legs_of, movers
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import active, movers, segments_of
 from kestrav.core.kinematics.runs import begins, course_of
 from kestrav.core.kinematics.seating import body_axes, path_frames, reference_matrix
 from kestrav.core.parts.arranging import copy
@@ -66,7 +66,10 @@ Array = NDArray[np.float64]
 
 def next_start(project: Project, thing: str) -> float:
     """When a thing's last run or key poses end, in s; 0 when nothing moves it yet."""
-    ends = [leg.course.shown_end if leg.course is not None else leg.end for leg in legs_of(project, thing)]
+    ends = [
+        segment.course.shown_end if segment.course is not None else segment.end
+        for segment in segments_of(project, thing)
+    ]
     return max((end for end in ends if np.isfinite(end)), default=0.0)
 
 
@@ -325,18 +328,22 @@ def add_pose(project: Project, thing: str, time: float, pose: Array | None = Non
     if pose is None:
         pivot = rest_and_pivot(project, thing)[1]
         pose = Motion(project).poses(thing, [time])[0] @ pivot
-    own = [leg for leg in legs_of(project, thing) if isinstance(leg.item, PoseTrack) and np.isfinite(leg.start)]
-    leg = max((leg for leg in own if leg.start <= time + 1e-9), key=lambda leg: leg.start, default=None) or next(
-        iter(own), None
-    )
-    if leg is None:
+    own = [
+        segment
+        for segment in segments_of(project, thing)
+        if isinstance(segment.item, PoseTrack) and np.isfinite(segment.start)
+    ]
+    segment = max(
+        (segment for segment in own if segment.start <= time + 1e-9), key=lambda segment: segment.start, default=None
+    ) or next(iter(own), None)
+    if segment is None:
         name = new_name(project, PoseTrack, f"{get(project, thing).name} poses")
         return add(
             project, PoseTrack(new_id(project, PoseTrack), name, thing, (KeyPose(0.0, placement(pose)),), start=time)
         )
-    poses = leg.item
+    poses = segment.item
     assert isinstance(poses, PoseTrack)
-    since = time - leg.start
+    since = time - segment.start
     key = KeyPose(since, placement(pose))
     kept = [k for k in poses.keys if abs(k.time - since) > 1e-6]
     old = next((k for k in poses.keys if abs(k.time - since) <= 1e-6), None)
@@ -535,20 +542,20 @@ def adjusted(project: Project, thing: str, time: float, matrix: Array) -> Projec
     Under a run it is its own turn and where it is carried beside the path that change, and the run goes on as it was;
     of key poses a key at that time is set. Raises BadInput for what rides with something else then.
     """
-    legs = legs_of(project, thing)
-    leg = legs[int(active(legs, [time])[0])]
+    segments = segments_of(project, thing)
+    segment = segments[int(active(segments, [time])[0])]
     pose = Motion(project).poses(thing, [time])[0]
     pivot = rest_and_pivot(project, thing)[1]
-    if isinstance(leg.item, PoseTrack):
+    if isinstance(segment.item, PoseTrack):
         return add_pose(project, thing, time, matrix @ pose @ pivot)
-    if leg.course is None or leg.course.run.rider != thing:
+    if segment.course is None or segment.course.run.rider != thing:
         raise BadInput(
-            f"“{get(project, thing).name}” goes along with something else then; move that, or end “{leg.item.name}”"
+            f"“{get(project, thing).name}” goes along with something else then; move that, or end “{segment.item.name}”"
         )
-    run = leg.course.run
+    run = segment.course.run
     reference = reference_matrix(project, run, pivot)
     old, new = pose @ reference, matrix @ pose @ reference
-    frame = path_frames(project, leg.course, np.array([time]))[0]
+    frame = path_frames(project, segment.course, np.array([time]))[0]
     offset = np.array(run.offset) + frame.T @ (new[:3, 3] - old[:3, 3])
     own = scipy.spatial.transform.Rotation.from_euler(
         "ZYX", (run.turn[0], -run.turn[1], run.turn[2]), degrees=True

@@ -28,7 +28,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.document.validation import validate
 from kestrav.core.errors import BadInput
-from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.motion_segments import segment_of
 from kestrav.core.kinematics.runs import begins, course_of, span
 
 Timed = Run | PoseTrack | Attachment | TimedRotation | Shot | Light | Camera
@@ -62,11 +62,11 @@ def span_of(project: Project, item: Timed) -> tuple[float, float]:
     if isinstance(item, TimedRotation):
         begun = begins(project, item)
         return begun, begun + (item.end - item.start) if item.end is not None else max(span(project), item.start)
-    leg = leg_of(project, item)
-    end = leg.end if leg.course is None else leg.course.shown_end
+    segment = segment_of(project, item)
+    end = segment.end if segment.course is None else segment.course.shown_end
     if not np.isfinite(end):
         end = span(project)
-    return leg.start, max(end, leg.start)
+    return segment.start, max(end, segment.start)
 
 
 def key_times(item: Light | Camera) -> list[float]:

@@ -15,8 +15,8 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.faces import Face, vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.kinematics.legs import legs_of
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import segments_of
 from kestrav.core.kinematics.runs import course_of, span
 from kestrav.core.parts.rest import own_bounds, rest_poses, rows
 from kestrav.core.parts.solids import solid_mesh
@@ -211,7 +211,9 @@ def turns_of(project: Project, roll: Wheel, time: float | None = None) -> float:
 def _one_run(project: Project, roll: Wheel) -> Run:
     """The only run that carries a wheel. Raises BadInput when there is not just one."""
     carriers = [roll.part, *_above(project, roll.part)]
-    runs = [leg.item for thing in carriers for leg in legs_of(project, thing) if isinstance(leg.item, Run)]
+    runs = [
+        segment.item for thing in carriers for segment in segments_of(project, thing) if isinstance(segment.item, Run)
+    ]
     if len(runs) != 1:
         raise BadInput(f"“{roll.name}” is carried by {len(runs)} runs; ends can be made to meet on one path only")
     run = runs[0]

@@ -11,7 +11,7 @@ from kestrav.core.document.records import COLLECTIONS, Attachment, Part, PoseTra
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file
 from kestrav.core.files.product_import import SUFFIXES, UNITS, into_project, proposed_unit, read_product, with_unit
-from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.motion_segments import segment_of
 from kestrav.core.kinematics.runs import course_of, span
 from kestrav.core.parts.rest import rest_poses, world_bounds
 from kestrav.core.paths.path_curves import path_curve
@@ -62,17 +62,17 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
             }
         )
     others: tuple[PoseTrack | Attachment, ...] = (*project.pose_tracks, *project.attachments)
-    legs = [leg_of(project, item) for item in others]
+    segments = [segment_of(project, item) for item in others]
     moves = [
         {
-            "id": leg.item.id,
-            "name": leg.item.name,
-            "rider": names[leg.item.rider],
-            "with": names[leg.item.carrier] if isinstance(leg.item, Attachment) else None,
-            "start_s": _finite(leg.start),
-            "end_s": _finite(leg.end),
+            "id": segment.item.id,
+            "name": segment.item.name,
+            "rider": names[segment.item.rider],
+            "with": names[segment.item.carrier] if isinstance(segment.item, Attachment) else None,
+            "start_s": _finite(segment.start),
+            "end_s": _finite(segment.end),
         }
-        for leg in legs
+        for segment in segments
     ]
     shots = [
         {"id": s.id, "name": s.name, "camera": names[s.camera], "start_s": s.start, "end_s": s.end, "fps": s.fps}

@@ -19,7 +19,7 @@ from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import Camera, Project, Shot
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.kinematics.legs import movers
+from kestrav.core.kinematics.motion_segments import movers
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.parts.rest import all_bounds, rest_poses
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from kestrav.core.document.lookup import find
 from kestrav.core.document.records import Project, Run, TowardOrientation
 from kestrav.core.document.references import references
-from kestrav.core.kinematics.legs import by_thing
+from kestrav.core.kinematics.motion_segments import by_thing
 from kestrav.core.mechanisms.joints import joints
 
 

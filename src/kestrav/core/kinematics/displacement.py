@@ -36,8 +36,8 @@ from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.bounds import MOST_TURN, WORLD, Bound, Points, at, lifted, where
 from kestrav.core.kinematics.key_poses import travelled, turned_so_far
 from kestrav.core.kinematics.law_changes import INSTANT
-from kestrav.core.kinematics.legs import Leg, active, by_thing, legs_of
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import MotionSegment, active, by_thing, segments_of
 from kestrav.core.kinematics.path_displacement import OnPath
 from kestrav.core.kinematics.seating import reference_matrix
 from kestrav.core.mechanisms.gears import pitch_radius, ratio
@@ -355,15 +355,15 @@ class Displacement:
     # what carries it
 
     def _unturned(self, thing: str, frame: str, points: Points) -> Bound:
-        return self._by_legs(thing, legs_of(self.project, thing), frame, points)
+        return self._by_segments(thing, segments_of(self.project, thing), frame, points)
 
-    def _by_legs(self, thing: str, legs: Sequence[Leg], frame: str, points: Points) -> Bound:
-        if not legs:
+    def _by_segments(self, thing: str, segments: Sequence[MotionSegment], frame: str, points: Points) -> Bound:
+        if not segments:
             return self._unled(thing, frame, points)
-        which = active(legs, self.middle)
+        which = active(segments, self.middle)
         found = self._unknown()
         for k in np.unique(which):
-            found = where(which == k, self._in_leg(thing, legs, int(k), frame, points), found)
+            found = where(which == k, self._in_segment(thing, segments, int(k), frame, points), found)
         return found
 
     def _unled(self, thing: str, frame: str, points: Points) -> Bound:
@@ -372,26 +372,29 @@ class Displacement:
             return self.of(item.parent, frame, points.moved(placement_matrix(item.placement)))
         return self._none() if frame == WORLD else self._unknown()
 
-    def _in_leg(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
-        leg, item = legs[k], legs[k].item
-        found = self._led(thing, legs, k, frame, points)
+    def _in_segment(self, thing: str, segments: Sequence[MotionSegment], k: int, frame: str, points: Points) -> Bound:
+        segment, item = segments[k], segments[k].item
+        found = self._led(thing, segments, k, frame, points)
         resting = np.zeros(len(self.middle), bool)
         if isinstance(item, Run):
-            resting |= (item.before == "rests") & (self.middle < leg.start)
-            resting |= (item.after == "rests") & (self.middle > leg.end)
+            resting |= (item.before == "rests") & (self.middle < segment.start)
+            resting |= (item.after == "rests") & (self.middle > segment.end)
         elif isinstance(item, Attachment):
-            resting |= self.middle < leg.start
+            resting |= self.middle < segment.start
         if resting.any():
             found = where(resting, self._unled(thing, frame, points), found)
         blend = 0.0 if isinstance(item, Attachment) else item.blend
-        young = (self.middle >= leg.start) & (self.middle < leg.start + blend)
+        young = (self.middle >= segment.start) & (self.middle < segment.start + blend)
         if blend > 0 and k > 0 and young.any():
             pivot = rest_and_pivot(self.project, thing)[1]
             place = at(pivot[:3, 3])
-            before = self._by_legs(thing, legs[:k], frame, place)
-            after = self._led(thing, legs, k, frame, place)
-            one, two = self.motion.by_legs(thing, legs[:k], self.times), self.motion.led(thing, legs, k, self.times)
-            shares = np.clip((self.times - leg.start) / blend, 0.0, 1.0)
+            before = self._by_segments(thing, segments[:k], frame, place)
+            after = self._led(thing, segments, k, frame, place)
+            one, two = (
+                self.motion.by_segments(thing, segments[:k], self.times),
+                self.motion.led(thing, segments, k, self.times),
+            )
+            shares = np.clip((self.times - segment.start) / blend, 0.0, 1.0)
             mixed = self._mixed(points.from_point(pivot[:3, 3]), pivot, before, after, one, two, shares)
             found = where(young, mixed, found)
         return found
@@ -418,16 +421,16 @@ class Displacement:
         way = before.way + after.way + weight * apart
         return Bound(way + np.minimum(turn, MOST_TURN) * away, turn)
 
-    def _led(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
-        leg, item = legs[k], legs[k].item
+    def _led(self, thing: str, segments: Sequence[MotionSegment], k: int, frame: str, points: Points) -> Bound:
+        segment, item = segments[k], segments[k].item
         world = frame == WORLD
         if isinstance(item, PoseTrack):
             if not world:
                 return self._unknown()
-            return self._key_poses(thing, item, leg, points)
+            return self._key_poses(thing, item, segment, points)
         if isinstance(item, Attachment):
-            return self._attached(thing, legs, k, frame, points)
-        assert leg.course is not None
+            return self._attached(thing, segments, k, frame, points)
+        assert segment.course is not None
         if not world:
             return self._unknown()
         rider = item.rider
@@ -439,7 +442,7 @@ class Displacement:
             again = rider in self._busy
             self._busy.add(rider)
             try:
-                made = OnPath(self, leg.course).bound()
+                made = OnPath(self, segment.course).bound()
             finally:
                 if not again:
                     self._busy.discard(rider)
@@ -448,33 +451,40 @@ class Displacement:
             self._known[key] = made
         return lifted(self._known[key], mine.from_point(reference[:3, 3]))
 
-    def _key_poses(self, thing: str, poses: PoseTrack, leg: Leg, points: Points) -> Bound:
+    def _key_poses(self, thing: str, poses: PoseTrack, segment: MotionSegment, points: Points) -> Bound:
         pivot = rest_and_pivot(self.project, thing)[1]
-        if not np.isfinite(leg.start):
+        if not np.isfinite(segment.start):
             return self._none()
-        since = np.clip(self.times - leg.start, 0.0, poses.keys[-1].time)
+        since = np.clip(self.times - segment.start, 0.0, poses.keys[-1].time)
         way = travelled(poses, since[:-1], since[1:])
         turn = np.abs(turned_so_far(poses, since[1:]) - turned_so_far(poses, since[:-1]))
         return lifted(Bound(way, turn), points.from_point(pivot[:3, 3]))
 
-    def _attached(self, thing: str, legs: Sequence[Leg], k: int, frame: str, points: Points) -> Bound:
-        leg, attachment = legs[k], legs[k].item
+    def _attached(self, thing: str, segments: Sequence[MotionSegment], k: int, frame: str, points: Points) -> Bound:
+        segment, attachment = segments[k], segments[k].item
         assert isinstance(attachment, Attachment)
-        if not np.isfinite(leg.start):
+        if not np.isfinite(segment.start):
             return self._unled(thing, frame, points)
-        relative = self.motion.taken(thing, legs, k)
+        relative = self.motion.taken(thing, segments, k)
         found = self.of(attachment.carrier, frame, points.moved(relative))
-        if attachment.put is not None and np.isfinite(leg.end):
-            found = self._put_down(thing, attachment, leg, relative, frame, points, found)
+        if attachment.put is not None and np.isfinite(segment.end):
+            found = self._put_down(thing, attachment, segment, relative, frame, points, found)
         # at its end it stays where it is in the room
         stays = self._none() if frame == WORLD else self._unknown()
-        return where(self.middle > leg.end, stays, found)
+        return where(self.middle > segment.end, stays, found)
 
     def _put_down(
-        self, thing: str, attachment: Attachment, leg: Leg, relative: Array, frame: str, points: Points, found: Bound
+        self,
+        thing: str,
+        attachment: Attachment,
+        segment: MotionSegment,
+        relative: Array,
+        frame: str,
+        points: Points,
+        found: Bound,
     ) -> Bound:
-        begins_ = max(leg.end - attachment.lowering, leg.start)
-        late = (self.middle >= begins_) & (self.middle < leg.end)
+        begins_ = max(segment.end - attachment.lowering, segment.start)
+        late = (self.middle >= begins_) & (self.middle < segment.end)
         if not late.any():
             return found
         pivot = rest_and_pivot(self.project, thing)[1]
@@ -489,7 +499,7 @@ class Displacement:
             there = self.motion.poses(attachment.onto, self.times) @ down
         before = self.of(attachment.carrier, frame, place.moved(relative))
         riding = self.motion.poses(attachment.carrier, self.times) @ relative
-        shares = np.clip((self.times - begins_) / max(leg.end - begins_, 1e-9), 0.0, 1.0)
+        shares = np.clip((self.times - begins_) / max(segment.end - begins_, 1e-9), 0.0, 1.0)
         mixed = self._mixed(points.from_point(pivot[:3, 3]), pivot, before, after, riding, there, shares)
         return where(late, mixed, found)
 

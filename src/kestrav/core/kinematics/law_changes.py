@@ -28,9 +28,9 @@ def changes(motion: Motion, end: float) -> tuple[Array, Array]:
             continue
         found += list(course.changes(end))
         jumps += list(course.jumps(end))
-        legs = [course.start, course.end]
-        found += [*legs, course.start + run.blend]
-        jumps += legs
+        segments = [course.start, course.end]
+        found += [*segments, course.start + run.blend]
+        jumps += segments
     for poses in project.pose_tracks:
         start = begins(project, poses)
         found += [start + key.time for key in poses.keys] + [start + poses.blend]

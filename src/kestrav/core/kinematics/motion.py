@@ -28,7 +28,7 @@ from kestrav.core.document.records import (
 from kestrav.core.geometry.transforms import inverse_rigid, rigid
 from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.key_poses import pivot_poses, velocities
-from kestrav.core.kinematics.legs import Leg, active, legs_of, moving_state
+from kestrav.core.kinematics.motion_segments import MotionSegment, active, moving_state, segments_of
 from kestrav.core.kinematics.rolling import Rolling, castors, grid, rolling, spun, turned_about
 from kestrav.core.kinematics.runs import span
 from kestrav.core.kinematics.seating import rider_poses
@@ -138,7 +138,7 @@ class Motion:
 
     def unturned(self, thing: str, times: Array) -> Array:
         """World matrices (n, 4, 4) of a thing at times (n,), not moved within what carries it."""
-        return self.by_legs(thing, legs_of(self.project, thing), times)
+        return self.by_segments(thing, segments_of(self.project, thing), times)
 
     # within what carries it
 
@@ -247,7 +247,7 @@ class Motion:
     def _carrier(self, part: str) -> str | None:
         here: str | None = part
         while here is not None:
-            if legs_of(self.project, here) or (here != part and here in self._joints):
+            if segments_of(self.project, here) or (here != part and here in self._joints):
                 return here
             item = find(self.project, here)
             here = item.parent if isinstance(item, Part) else None
@@ -404,18 +404,18 @@ class Motion:
 
     # what carries it
 
-    def by_legs(self, thing: str, legs: Sequence[Leg], times: Array) -> Array:
-        """World matrices (n, 4, 4) of a thing that only some of its legs move, at times (n,)."""
-        if not legs:
+    def by_segments(self, thing: str, segments: Sequence[MotionSegment], times: Array) -> Array:
+        """World matrices (n, 4, 4) of a thing that only some of its segments move, at times (n,)."""
+        if not segments:
             return self._unled(thing, times)
-        which = active(legs, times)
+        which = active(segments, times)
         if len(which) and (which == which[0]).all():
             # the same times, not a copy of them: what is kept is found by the array
-            return self._in_leg(thing, legs, int(which[0]), times)
+            return self._in_segment(thing, segments, int(which[0]), times)
         found = np.empty((len(times), 4, 4))
         for k in np.unique(which):
             mine = which == k
-            found[mine] = self._in_leg(thing, legs, int(k), times[mine])
+            found[mine] = self._in_segment(thing, segments, int(k), times[mine])
         return found
 
     def _unled(self, thing: str, times: Array) -> Array:
@@ -426,51 +426,51 @@ class Motion:
             return found
         return np.broadcast_to(rest_and_pivot(self.project, thing)[0], (len(times), 4, 4))
 
-    def _in_leg(self, thing: str, legs: Sequence[Leg], k: int, times: Array) -> Array:
-        leg = legs[k]
-        found = self.led(thing, legs, k, times)
-        item = leg.item
+    def _in_segment(self, thing: str, segments: Sequence[MotionSegment], k: int, times: Array) -> Array:
+        segment = segments[k]
+        found = self.led(thing, segments, k, times)
+        item = segment.item
         resting = np.zeros(len(times), bool)
         if isinstance(item, Run):
             if item.before == "rests":
-                resting |= times < leg.start
+                resting |= times < segment.start
             if item.after == "rests":
-                resting |= times > leg.end
+                resting |= times > segment.end
         elif isinstance(item, Attachment):
-            resting |= times < leg.start
+            resting |= times < segment.start
         if resting.any():
             found = found.copy()
             found[resting] = self._unled(thing, times[resting])
         blend = 0.0 if isinstance(item, Attachment) else item.blend
         if blend > 0 and k > 0:
-            young = (times >= leg.start) & (times < leg.start + blend)
+            young = (times >= segment.start) & (times < segment.start + blend)
             if young.any():
                 found = found.copy()
-                before = self.by_legs(thing, legs[:k], times[young])
-                found[young] = self._between(thing, before, found[young], (times[young] - leg.start) / blend)
+                before = self.by_segments(thing, segments[:k], times[young])
+                found[young] = self._between(thing, before, found[young], (times[young] - segment.start) / blend)
         return found
 
-    def led(self, thing: str, legs: Sequence[Leg], k: int, times: Array) -> Array:
-        """World matrices (n, 4, 4) by a leg alone, also before its start and after its end."""
-        leg, item = legs[k], legs[k].item
+    def led(self, thing: str, segments: Sequence[MotionSegment], k: int, times: Array) -> Array:
+        """World matrices (n, 4, 4) by a segment alone, also before its start and after its end."""
+        segment, item = segments[k], segments[k].item
         if isinstance(item, PoseTrack):
             pivot = rest_and_pivot(self.project, thing)[1]
-            since = times - leg.start if np.isfinite(leg.start) else np.zeros(len(times))
+            since = times - segment.start if np.isfinite(segment.start) else np.zeros(len(times))
             found: Array = pivot_poses(item, since) @ inverse_rigid(pivot)
             return found
         if isinstance(item, Attachment):
-            if not np.isfinite(leg.start):
+            if not np.isfinite(segment.start):
                 return self._unled(thing, times)
-            relative = self.taken(thing, legs, k)
-            riding = np.clip(times, leg.start, leg.end)
+            relative = self.taken(thing, segments, k)
+            riding = np.clip(times, segment.start, segment.end)
             found = self.poses(item.carrier, riding) @ relative
-            return found if item.put is None else self._put_down(thing, item, leg, riding, found)
-        assert leg.course is not None
+            return found if item.put is None else self._put_down(thing, item, segment, riding, found)
+        assert segment.course is not None
         rider = item.rider
         again = rider in self._busy
         self._busy.add(rider)
         try:
-            found = rider_poses(self.project, leg.course, times, self._where)
+            found = rider_poses(self.project, segment.course, times, self._where)
         finally:
             if not again:
                 self._busy.discard(rider)
@@ -480,32 +480,36 @@ class Motion:
             )
         return found
 
-    def taken(self, thing: str, legs: Sequence[Leg], k: int) -> Array:
-        """How (4, 4) a thing stands in what carries it, as one of its legs takes it up."""
-        leg, item = legs[k], legs[k].item
+    def taken(self, thing: str, segments: Sequence[MotionSegment], k: int) -> Array:
+        """How (4, 4) a thing stands in what carries it, as one of its segments takes it up."""
+        segment, item = segments[k], segments[k].item
         assert isinstance(item, Attachment)
         key = (thing, item.id)
         if key in self._taken and not self._busy:
             return self._taken[key]
-        start = np.array([leg.start])
-        found: Array = inverse_rigid(self.poses(item.carrier, start)[0]) @ self.by_legs(thing, legs[:k], start)[0]
+        start = np.array([segment.start])
+        found: Array = (
+            inverse_rigid(self.poses(item.carrier, start)[0]) @ self.by_segments(thing, segments[:k], start)[0]
+        )
         if not self._busy:
             self._taken[key] = found
         return found
 
-    def _put_down(self, thing: str, attachment: Attachment, leg: Leg, times: Array, found: Array) -> Array:
+    def _put_down(
+        self, thing: str, attachment: Attachment, segment: MotionSegment, times: Array, found: Array
+    ) -> Array:
         """World matrices (n, 4, 4) of a ride that ends where its rider is put down, at times within the ride."""
-        begins = max(leg.end - attachment.lowering, leg.start)
-        late = times >= min(begins, leg.end)
+        begins = max(segment.end - attachment.lowering, segment.start)
+        late = times >= min(begins, segment.end)
         if attachment.put is None or not late.any():
             return found
         down = placement_matrix(attachment.put) @ inverse_rigid(rest_and_pivot(self.project, thing)[1])
         there = np.broadcast_to(down, (int(late.sum()), 4, 4))
         if attachment.onto is not None:
             there = self.poses(attachment.onto, times[late]) @ there
-        shares = np.minimum((times[late] - begins) / max(leg.end - begins, 1e-9), 1.0)
+        shares = np.minimum((times[late] - begins) / max(segment.end - begins, 1e-9), 1.0)
         found = found.copy()
-        found[late] = there if leg.end <= begins else self._between(thing, found[late], there, shares)
+        found[late] = there if segment.end <= begins else self._between(thing, found[late], there, shares)
         return found
 
     def _where(self, part: str, times: Array) -> Array:
@@ -530,28 +534,28 @@ class Motion:
 def thing_speeds(project: Project, thing: str, times: ArrayLike) -> Array:
     """A thing's speeds (n,) in mm/s at times (n,), by all that moves it; 0 while nothing does."""
     times = np.asarray(times, float)
-    legs = legs_of(project, thing)
-    which = active(legs, times) if legs else np.zeros(len(times), np.intp)
+    segments = segments_of(project, thing)
+    which = active(segments, times) if segments else np.zeros(len(times), np.intp)
     speeds = np.zeros(len(times))
-    for k, leg in enumerate(legs):
+    for k, segment in enumerate(segments):
         mine = which == k
         if not mine.any():
             continue
-        if leg.course is not None:
-            speeds[mine] = leg.course.speeds(times[mine])
-        elif isinstance(leg.item, PoseTrack):
-            if np.isfinite(leg.start):
-                speeds[mine] = np.linalg.norm(velocities(leg.item, times[mine] - leg.start), axis=1)
+        if segment.course is not None:
+            speeds[mine] = segment.course.speeds(times[mine])
+        elif isinstance(segment.item, PoseTrack):
+            if np.isfinite(segment.start):
+                speeds[mine] = np.linalg.norm(velocities(segment.item, times[mine] - segment.start), axis=1)
         else:
-            speeds[mine] = _carried_speeds(Motion(project), thing, legs[: k + 1], times[mine])
+            speeds[mine] = _carried_speeds(Motion(project), thing, segments[: k + 1], times[mine])
     return speeds
 
 
 _STEP = 1e-4  # s
 
 
-def _carried_speeds(motion: Motion, thing: str, legs: Sequence[Leg], times: Array) -> Array:
+def _carried_speeds(motion: Motion, thing: str, segments: Sequence[MotionSegment], times: Array) -> Array:
     around = np.concatenate([times - _STEP, times + _STEP])
-    places = motion.by_legs(thing, legs, around)[:, :3, 3]
+    places = motion.by_segments(thing, segments, around)[:, :3, 3]
     found: Array = np.linalg.norm(places[len(times) :] - places[: len(times)], axis=1) / (2 * _STEP)
-    return np.where((times >= legs[-1].start) & (times <= legs[-1].end), found, 0.0)
+    return np.where((times >= segments[-1].start) & (times <= segments[-1].end), found, 0.0)

@@ -17,26 +17,30 @@ Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False)
-class LeggedProfile:
+class SegmentedProfile:
     """Profiles after one another with holds between them: ``starts`` (k,) in s and ``ways`` (k,) in mm at which each sets out."""
 
-    legs: tuple[Profile, ...]
+    segments: tuple[Profile, ...]
     starts: Array
     ways: Array
     length: float
     duration: float
 
     def changes(self, until: float) -> Array:
-        """Those of its legs."""
-        return np.concatenate([start + leg.changes(until) for start, leg in zip(self.starts, self.legs, strict=True)])
+        """Those of its segments."""
+        return np.concatenate(
+            [start + segment.changes(until) for start, segment in zip(self.starts, self.segments, strict=True)]
+        )
 
     def _by_parts(self, times: ArrayLike, kind: str) -> Array:
         t = np.asarray(times, float)
-        which = np.clip(np.searchsorted(self.starts, t, side="right") - 1, 0, len(self.legs) - 1)
+        which = np.clip(np.searchsorted(self.starts, t, side="right") - 1, 0, len(self.segments) - 1)
         found = np.zeros(t.shape)
-        for k, leg in enumerate(self.legs):
+        for k, segment in enumerate(self.segments):
             mine = which == k
-            found[mine] = getattr(leg, kind)(t[mine] - self.starts[k]) + (self.ways[k] if kind == "distance" else 0.0)
+            found[mine] = getattr(segment, kind)(t[mine] - self.starts[k]) + (
+                self.ways[k] if kind == "distance" else 0.0
+            )
         return found
 
     def distance(self, times: ArrayLike) -> Array:
@@ -54,13 +58,13 @@ class LeggedProfile:
     def times_at(self, distances: ArrayLike) -> Array:
         """Times (n,) at which distances (n,) are first reached."""
         wanted = np.asarray(distances, float)
-        # the place of a hold is first reached by the leg before it
+        # the place of a hold is first reached by the segment before it
         before = wanted - 1e-9 * self.length
-        which = np.clip(np.searchsorted(self.ways, before) - 1, 0, len(self.legs) - 1)
+        which = np.clip(np.searchsorted(self.ways, before) - 1, 0, len(self.segments) - 1)
         times = np.zeros(wanted.shape)
-        for k, leg in enumerate(self.legs):
+        for k, segment in enumerate(self.segments):
             mine = which == k
-            times[mine] = self.starts[k] + leg.times_at(wanted[mine] - self.ways[k])
+            times[mine] = self.starts[k] + segment.times_at(wanted[mine] - self.ways[k])
         return times
 
 
@@ -74,7 +78,7 @@ def held(
 ) -> Profile:
     """The profile of a run that holds at distances for times: ``stops`` are (distance, s) in the order of the way.
 
-    Every leg between two holds is paced for itself, all at the same steady or greatest speed, so that a soft start and
+    Every segment between two holds is paced for itself, all at the same steady or greatest speed, so that a soft start and
     stop is one at every hold. Distance by keys goes on after a hold where it was. ``duration`` is with the holds.
     """
     waits = sum(seconds for _, seconds in stops)
@@ -84,37 +88,43 @@ def held(
         whole = profile(speed_profile, length, moving, speed)
         assert isinstance(whole, KeyedProfile)
         moments = np.array([0.0, *whole.times_at(ends[1:-1]), whole.duration])
-        legs: list[Profile] = [_Cut(whole, a, b) for a, b in pairwise(moments)]
+        segments: list[Profile] = [_Cut(whole, a, b) for a, b in pairwise(moments)]
     else:
         pieces = [None if over is None else over.between(a, b) for a, b in pairwise(ends)]
 
         def made(v: float | None) -> list[Profile]:
             return [
-                profile(_of_leg(speed_profile, k, len(pieces)), float(ends[k + 1] - ends[k]), None, v, piece)
+                profile(_of_segment(speed_profile, k, len(pieces)), float(ends[k + 1] - ends[k]), None, v, piece)
                 for k, piece in enumerate(pieces)
             ]
 
         if isinstance(speed_profile, Limited):
-            legs = made(speed)
-            least = sum(leg.duration for leg in legs)
+            segments = made(speed)
+            least = sum(segment.duration for segment in segments)
             stretch = 1.0 if moving is None else moving / least
-            legs = [
-                profile(_of_leg(speed_profile, k, len(pieces)), leg.length, leg.duration * stretch, speed, pieces[k])
-                for k, leg in enumerate(legs)
+            segments = [
+                profile(
+                    _of_segment(speed_profile, k, len(pieces)),
+                    segment.length,
+                    segment.duration * stretch,
+                    speed,
+                    pieces[k],
+                )
+                for k, segment in enumerate(segments)
             ]
         elif speed is not None:
-            legs = made(speed)
+            segments = made(speed)
         else:
             assert moving is not None
-            legs = made(_speed_for(made, length, moving))
+            segments = made(_speed_for(made, length, moving))
     starts = np.concatenate(
-        [[0.0], np.cumsum([leg.duration + w for leg, (_, w) in zip(legs[:-1], stops, strict=True)])]
+        [[0.0], np.cumsum([segment.duration + w for segment, (_, w) in zip(segments[:-1], stops, strict=True)])]
     )
-    return LeggedProfile(tuple(legs), starts, ends[:-1], length, float(starts[-1] + legs[-1].duration))
+    return SegmentedProfile(tuple(segments), starts, ends[:-1], length, float(starts[-1] + segments[-1].duration))
 
 
-def _of_leg(speed_profile: SpeedProfile, leg: int, count: int) -> SpeedProfile:
-    """A leg's own speed profile: at a hold it stops softly, whatever the run's own ends are like."""
+def _of_segment(speed_profile: SpeedProfile, segment: int, count: int) -> SpeedProfile:
+    """A segment's own speed profile: at a hold it stops softly, whatever the run's own ends are like."""
     if isinstance(speed_profile, Limited):
         return Limited(
             speed_profile.top,
@@ -122,17 +132,17 @@ def _of_leg(speed_profile: SpeedProfile, leg: int, count: int) -> SpeedProfile:
             speed_profile.forward,
             speed_profile.braking,
             speed_profile.zones,
-            speed_profile.from_rest or leg > 0,
-            speed_profile.to_rest or leg < count - 1,
+            speed_profile.from_rest or segment > 0,
+            speed_profile.to_rest or segment < count - 1,
         )
     return speed_profile
 
 
 def _speed_for(made: Callable[[float], list[Profile]], length: float, seconds: float) -> float:
-    """The steady or greatest speed at which legs take so many seconds together: the faster, the shorter."""
+    """The steady or greatest speed at which segments take so many seconds together: the faster, the shorter."""
 
     def over(log: float) -> float:
-        return float(sum(leg.duration for leg in made(float(np.exp(log))))) - seconds
+        return float(sum(segment.duration for segment in made(float(np.exp(log))))) - seconds
 
     low = high = float(np.log(length / seconds))
     while over(high) > 0:
@@ -395,7 +405,7 @@ class FollowingProfile:
 
 
 def steady_part(whole: Profile) -> Profile:
-    """The profile of one pass or of the first leg: what a run's own numbers are told by."""
+    """The profile of one pass or of the first segment: what a run's own numbers are told by."""
     while isinstance(whole, (RepeatedProfile, PortionProfile)):
         whole = whole.once if isinstance(whole, RepeatedProfile) else whole.whole
     return whole

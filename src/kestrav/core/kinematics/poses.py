@@ -8,8 +8,8 @@ from numpy.typing import ArrayLike, NDArray
 from kestrav.core.document.lookup import ancestors
 from kestrav.core.document.records import Camera, Light, PartAim, Project
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.kinematics.legs import companion_of, courses_of, movers
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import companion_of, courses_of, movers
 from kestrav.core.mechanisms.joints import joints
 from kestrav.core.parts.rest import own_bounds, rest_and_pivot, rest_poses, rows, world_bounds
 

@@ -22,9 +22,9 @@ from kestrav.core.document.records import (
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.passes import (
     FollowingProfile,
-    LeggedProfile,
     PortionProfile,
     RepeatedProfile,
+    SegmentedProfile,
     held,
     steady_part,
 )
@@ -316,9 +316,9 @@ def _fastest(one: Profile) -> float:
     """The least time in s of a pass within limits, with its holds."""
     if isinstance(one, TabledProfile):
         return one.least
-    assert isinstance(one, LeggedProfile)
-    waits = one.duration - sum(leg.duration for leg in one.legs)
-    return waits + sum(leg.least for leg in one.legs if isinstance(leg, TabledProfile))
+    assert isinstance(one, SegmentedProfile)
+    waits = one.duration - sum(segment.duration for segment in one.segments)
+    return waits + sum(segment.least for segment in one.segments if isinstance(segment, TabledProfile))
 
 
 @dataclass(frozen=True, eq=False)

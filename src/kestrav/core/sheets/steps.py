@@ -23,7 +23,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh, box_corners
 from kestrav.core.geometry.rays import tree
 from kestrav.core.geometry.transforms import apply, inverse_rigid
-from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.motion_segments import segment_of
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.runs import span
 from kestrav.core.memo import Memo
@@ -68,12 +68,12 @@ def motions_of(project: Project) -> tuple[Motion, ...]:
 
 def begins(project: Project, motion: Motion) -> float:
     """When a motion starts; infinite where it never does."""
-    return float(leg_of(project, motion).start)
+    return float(segment_of(project, motion).start)
 
 
 def ends(project: Project, motion: Motion) -> float:
     """When a motion has come to its end, or the project has."""
-    return float(min(leg_of(project, motion).end, max(span(project), 0.0)))
+    return float(min(segment_of(project, motion).end, max(span(project), 0.0)))
 
 
 def make_sheet(project: Project, motions: Iterable[str] | None = None, name: str = "Step sheet") -> Project:

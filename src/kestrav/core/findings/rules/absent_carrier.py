@@ -13,7 +13,7 @@ from kestrav.core.document.records import Attachment, Part, Project
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.geometry.meshes import turned_bounds
 from kestrav.core.geometry.models import model, nearest, placed
-from kestrav.core.kinematics.legs import leg_of
+from kestrav.core.kinematics.motion_segments import segment_of
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.parts.solids import solid_mesh
 
@@ -27,7 +27,7 @@ def find(evidence: Evidence) -> list[Finding]:
     found = []
     project = evidence.project
     for attachment in project.attachments:
-        start = leg_of(project, attachment).start
+        start = segment_of(project, attachment).start
         if not isinstance(get(project, attachment.rider), Part) or not np.isfinite(start):
             continue
         gap, ends = _gap(evidence, project, attachment, start)

@@ -16,7 +16,7 @@ from kestrav.core.document.lookup import ancestors, get
 from kestrav.core.document.records import PathPoint, Project, Run
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Fix, name_of, point
-from kestrav.core.kinematics.legs import active, legs_of
+from kestrav.core.kinematics.motion_segments import active, segments_of
 from kestrav.core.kinematics.poses import riders
 
 
@@ -135,10 +135,10 @@ def _leading(evidence: Evidence, finding: Finding) -> Run | None:
     project = evidence.project
     for part in finding.subject[:2]:
         for thing in (part, *ancestors(project, part)[::-1]):
-            legs = legs_of(project, thing)
-            if not legs:
+            segments = segments_of(project, thing)
+            if not segments:
                 continue
-            item = legs[int(active(legs, [finding.time])[0])].item
+            item = segments[int(active(segments, [finding.time])[0])].item
             if isinstance(item, Run) and thing in (item.rider, *item.companions):
                 return item
     return None

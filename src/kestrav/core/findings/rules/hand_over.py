@@ -18,8 +18,8 @@ from kestrav.core.editing.joining import bring_start
 from kestrav.core.editing.timing import moved, set_span
 from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment, point
 from kestrav.core.geometry.transforms import rotation_angle
-from kestrav.core.kinematics.legs import Leg, legs_of, movers
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import MotionSegment, movers, segments_of
 from kestrav.core.parts.rest import rest_and_pivot
 
 Array = NDArray[np.float64]
@@ -37,27 +37,29 @@ def find(evidence: Evidence) -> list[Finding]:
     project = evidence.project
     found: list[Finding] = []
     for thing in sorted(movers(project)):
-        legs = [leg for leg in legs_of(project, thing) if np.isfinite(leg.start)]
-        for k, (one, two) in enumerate(itertools.pairwise(legs)):
+        segments = [segment for segment in segments_of(project, thing) if np.isfinite(segment.start)]
+        for k, (one, two) in enumerate(itertools.pairwise(segments)):
             # what goes on without end, or for good, does so until the next one takes over
             if np.isfinite(one.end) and one.end > two.start + 1e-6:
                 found.append(_overlap(evidence, thing, one, two))
             else:
-                found += _jumps(evidence, thing, legs[: k + 2])
+                found += _jumps(evidence, thing, segments[: k + 2])
         found += [
             f
-            for k, leg in enumerate(legs)
-            if isinstance(leg.item, Attachment)
-            for f in _let_go(evidence, thing, legs, k)
+            for k, segment in enumerate(segments)
+            if isinstance(segment.item, Attachment)
+            for f in _let_go(evidence, thing, segments, k)
         ]
     return found
 
 
-def _finding(evidence: Evidence, thing: str, one: Leg, two: Leg, place: Array, **fields: Any) -> Finding:
+def _finding(
+    evidence: Evidence, thing: str, one: MotionSegment, two: MotionSegment, place: Array, **fields: Any
+) -> Finding:
     return at_moment(evidence, (two.item.id, one.item.id, thing), two.start, place, **fields)
 
 
-def _overlap(evidence: Evidence, thing: str, one: Leg, two: Leg) -> Finding:
+def _overlap(evidence: Evidence, thing: str, one: MotionSegment, two: MotionSegment) -> Finding:
     project = evidence.project
     both = min(one.end, two.end) - two.start
     place = Motion(project).poses(thing, [two.start])[0, :3, 3]
@@ -97,12 +99,12 @@ def _begin_at(project: Project, item_id: str, time: float) -> Project:
     return update(project, item_id, **fields)
 
 
-def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]:
+def _jumps(evidence: Evidence, thing: str, segments: list[MotionSegment]) -> Iterator[Finding]:
     project, settings = evidence.project, evidence.project.settings
-    one, two = legs[-2], legs[-1]
+    one, two = segments[-2], segments[-1]
     motion, pivot = Motion(project), rest_and_pivot(project, thing)[1]
     moment = np.array([two.start])
-    before, after = (motion.by_legs(thing, led, moment)[0] @ pivot for led in (legs[:-1], legs))
+    before, after = (motion.by_segments(thing, led, moment)[0] @ pivot for led in (segments[:-1], segments))
     gap = float(np.linalg.norm(after[:3, 3] - before[:3, 3]))
     name = get(project, thing).name
     pair = f"{one.item.name} and {two.item.name}"
@@ -166,40 +168,40 @@ def _jumps(evidence: Evidence, thing: str, legs: list[Leg]) -> Iterator[Finding]
         )
 
 
-def _let_go(evidence: Evidence, thing: str, legs: list[Leg], k: int) -> Iterator[Finding]:
+def _let_go(evidence: Evidence, thing: str, segments: list[MotionSegment], k: int) -> Iterator[Finding]:
     """A ride that begins or ends while its carrier moves on: the rider is snatched up, or stops at once."""
-    project, leg, limit = evidence.project, legs[k], evidence.project.settings.kink_step
-    assert isinstance(leg.item, Attachment)
+    project, segment, limit = evidence.project, segments[k], evidence.project.settings.kink_step
+    assert isinstance(segment.item, Attachment)
     motion, name = Motion(project), get(project, thing).name
-    follows = k + 1 < len(legs) and legs[k + 1].start - leg.end < _AT_ONCE
-    for time, ends in ((leg.start, False), (leg.end, True)):
+    follows = k + 1 < len(segments) and segments[k + 1].start - segment.end < _AT_ONCE
+    for time, ends in ((segment.start, False), (segment.end, True)):
         if not np.isfinite(time) or (ends and follows):
             continue
         around = time + _TINY * np.array([-2.0, -1.0, 1.0, 2.0])
-        places = motion.by_legs(thing, legs, around)[:, :3, 3]
+        places = motion.by_segments(thing, segments, around)[:, :3, 3]
         change = float(np.linalg.norm((places[3] - places[2]) - (places[1] - places[0]))) / _TINY
         if change <= limit or time < _TINY:
             continue
-        still = _stands(motion, leg.item, time)
+        still = _stands(motion, segment.item, time)
         fix = None
         if still is not None:
             field = {"end": still} if ends else {"start": still, "trigger": None}
-            if ends or leg.item.end is None or still < leg.item.end:
+            if ends or segment.item.end is None or still < segment.item.end:
                 verb = "End" if ends else "Start"
                 fix = Fix(
                     f"{verb} the attachment at {still:.2f} s, when it stands",
-                    partial(update, item_id=leg.item.id, **field),
+                    partial(update, item_id=segment.item.id, **field),
                 )
         yield at_moment(
             evidence,
-            (leg.item.id, thing),
+            (segment.item.id, thing),
             float(time),
             places[1],
             rule="released-in-motion" if ends else "attached-in-motion",
             severity="warning",
             title=f"{name} {'stops at once' if ends else 'is snatched up'}",
-            detail=f"{change:,.0f} mm/s at {time:.2f} s, as {leg.item.name} {'ends' if ends else 'begins'} while "
-            f"{get(project, leg.item.carrier).name} moves; {limit:g} mm/s allowed",
+            detail=f"{change:,.0f} mm/s at {time:.2f} s, as {segment.item.name} {'ends' if ends else 'begins'} while "
+            f"{get(project, segment.item.carrier).name} moves; {limit:g} mm/s allowed",
             value=change,
             unit="mm/s",
             limit=limit,
@@ -216,7 +218,7 @@ def _stands(motion: Motion, attachment: Attachment, time: float) -> float | None
     return float(np.ceil(grid[after[0]] * 1000) / 1000) if len(after) else None
 
 
-def _told_by_joint(project: Project, thing: str, one: Leg, two: Leg) -> bool:
+def _told_by_joint(project: Project, thing: str, one: MotionSegment, two: MotionSegment) -> bool:
     """Whether the rule of joints says the same of the paths of two runs."""
     if one.course is None or two.course is None or two.course.run.rider != thing or one.course.run.rider != thing:
         return False
@@ -224,7 +226,7 @@ def _told_by_joint(project: Project, thing: str, one: Leg, two: Leg) -> bool:
     return float(np.linalg.norm(two.course.path.curve.position([two.course.sets_out_at])[0] - end)) > GAP
 
 
-def blend_fix(two: Leg) -> Fix | None:
+def blend_fix(two: MotionSegment) -> Fix | None:
     """Bringing a thing over from where it was, softly."""
     if isinstance(two.item, Attachment):
         return None
@@ -232,7 +234,9 @@ def blend_fix(two: Leg) -> Fix | None:
     return Fix(f"Blend over {span:.2f} s", partial(update, item_id=two.item.id, blend=span))
 
 
-def place_fixes(project: Project, thing: str, one: Leg, two: Leg, before: Array) -> list[Fix | None]:
+def place_fixes(
+    project: Project, thing: str, one: MotionSegment, two: MotionSegment, before: Array
+) -> list[Fix | None]:
     """Ways to mend a jump of place: the later start brought there, the two joined by a path, or blended."""
     fixes: list[Fix | None] = []
     if two.course is not None and two.course.run.rider == thing:
@@ -261,10 +265,10 @@ def _start_there(project: Project, run_id: str, place: tuple[float, float, float
     pivot = rest_and_pivot(project, run.rider)[1]
     for _ in range(6):
         # moving the start can turn the rider, and so its pivot, if that is not what sits on the path
-        legs = [leg for leg in legs_of(project, run.rider) if leg.item.id == run_id]
-        course = legs[0].course
+        segments = [segment for segment in segments_of(project, run.rider) if segment.item.id == run_id]
+        course = segments[0].course
         assert course is not None
-        here = (Motion(project).by_legs(run.rider, legs, np.array([legs[0].start]))[0] @ pivot)[:3, 3]
+        here = (Motion(project).by_segments(run.rider, segments, np.array([segments[0].start]))[0] @ pivot)[:3, 3]
         step = np.array(place) - here
         if np.linalg.norm(step) < 1e-6:
             break
@@ -286,20 +290,20 @@ def joined_by_path(project: Project, thing: str, one: str, two: str) -> Project:
 
     The time between the two is used; what is missing is gained by moving the second one, and all after it, later.
     """
-    legs = [leg for leg in legs_of(project, thing) if np.isfinite(leg.start)]
-    k = next(i for i, leg in enumerate(legs) if leg.item.id == two)
+    segments = [segment for segment in segments_of(project, thing) if np.isfinite(segment.start)]
+    k = next(i for i, segment in enumerate(segments) if segment.item.id == two)
     motion, pivot = Motion(project), rest_and_pivot(project, thing)[1]
-    moment = np.array([legs[k].start])
-    before = (motion.by_legs(thing, legs[:k], moment)[0] @ pivot)[:3, 3]
-    after = (motion.by_legs(thing, legs[: k + 1], moment)[0] @ pivot)[:3, 3]
+    moment = np.array([segments[k].start])
+    before = (motion.by_segments(thing, segments[:k], moment)[0] @ pivot)[:3, 3]
+    after = (motion.by_segments(thing, segments[: k + 1], moment)[0] @ pivot)[:3, 3]
     gap = float(np.linalg.norm(after - before))
-    speed = max([_SLOWEST, *(leg.course.greatest_speed for leg in legs if leg.course is not None)])
+    speed = max([_SLOWEST, *(segment.course.greatest_speed for segment in segments if segment.course is not None)])
     needed = 2.0 * gap / speed
-    end = legs[k - 1].end if np.isfinite(legs[k - 1].end) else legs[k].start
-    free = legs[k].start - end
+    end = segments[k - 1].end if np.isfinite(segments[k - 1].end) else segments[k].start
+    free = segments[k].start - end
     seconds = free if free >= needed else needed
     if free < needed:
-        project = moved(project, [leg.item.id for leg in legs[k:]], needed - free)
+        project = moved(project, [segment.item.id for segment in segments[k:]], needed - free)
     first, second = get(project, one), get(project, two)
     path = Path(
         new_id(project, Path),
@@ -326,16 +330,16 @@ def joined_by_path(project: Project, thing: str, one: str, two: str) -> Project:
     return update(project, two, blend=max(item.blend, min(_BLEND, 0.3 * seconds)))
 
 
-def _speed(leg: Leg, ends: bool) -> float:
+def _speed(segment: MotionSegment, ends: bool) -> float:
     """How fast a run sets out or arrives, in mm/s; others do so at rest."""
-    if leg.course is None or (ends and not np.isfinite(leg.end)):
+    if segment.course is None or (ends and not np.isfinite(segment.end)):
         return 0.0
-    tiny = 1e-6 * leg.course.once
-    at = leg.course.duration - tiny if ends else tiny
-    return abs(float(leg.course.profile.speed([at])[0]))
+    tiny = 1e-6 * segment.course.once
+    at = segment.course.duration - tiny if ends else tiny
+    return abs(float(segment.course.profile.speed([at])[0]))
 
 
-def _same_speed(two: Leg, speed: float) -> Fix | None:
+def _same_speed(two: MotionSegment, speed: float) -> Fix | None:
     """Setting out at the speed of the one before, where it is that fast all along."""
     if two.course is None or not isinstance(two.course.run.speed_profile, Even) or two.course.run.follows is not None:
         return None
@@ -349,9 +353,9 @@ def _softly(project: Project, one: str, two: str) -> Project:
         if not isinstance(run, Run):
             continue
         old = run.speed_profile if isinstance(run.speed_profile, Eased) else Eased(0.0, 0.0)
-        leg = next(leg for leg in legs_of(project, run.rider) if leg.item.id == item_id)
-        assert leg.course is not None
-        ramp = 0.1 * leg.course.length
+        segment = next(segment for segment in segments_of(project, run.rider) if segment.item.id == item_id)
+        assert segment.course is not None
+        ramp = 0.1 * segment.course.length
         field = {"stop_length": ramp, "stop_time": None} if stops else {"start_length": ramp, "start_time": None}
         project = update(project, item_id, speed_profile=msgspec.structs.replace(old, **field))
     return project

@@ -12,7 +12,7 @@ from kestrav.core.document.records import AlongOrientation, CarriedOrientation, 
 from kestrav.core.editing.joining import bring_start, turn_start
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.findings.rules.hand_over import blend_fix, joined_by_path
-from kestrav.core.kinematics.legs import courses_of, leg_of
+from kestrav.core.kinematics.motion_segments import courses_of, segment_of
 from kestrav.core.kinematics.poses import riders
 from kestrav.core.kinematics.runs import RunCourse
 
@@ -80,7 +80,7 @@ def _finding(
 
 
 def _fixes(project: Project, rider: str, one: RunCourse, two: RunCourse, angle: float | None) -> list[Fix | None]:
-    fixes = [_fix(project, one, two, angle), None, blend_fix(leg_of(project, two.run))]
+    fixes = [_fix(project, one, two, angle), None, blend_fix(segment_of(project, two.run))]
     if angle is None:
         fixes[1] = Fix("Join them by a path", partial(joined_by_path, thing=rider, one=one.run.id, two=two.run.id))
     return fixes

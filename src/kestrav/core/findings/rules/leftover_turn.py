@@ -11,7 +11,7 @@ from kestrav.core.document.lookup import get, one_of_several
 from kestrav.core.document.records import FixedOrientation, Part
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.geometry.transforms import rotation_angle
-from kestrav.core.kinematics.legs import courses_of, movers
+from kestrav.core.kinematics.motion_segments import courses_of, movers
 from kestrav.core.parts.placing import front_of, square_axes
 
 ALLOWED = 0.01  # degrees; common practice, no source: placements in CAD files are exact to far less

@@ -12,8 +12,8 @@ from kestrav.core.document.lookup import ancestors, awaited, get, subtree
 from kestrav.core.document.records import Attachment, ContactTrigger, PoseTrack, Project, Run, TimedRotation
 from kestrav.core.findings.model import Evidence, Finding, Fix
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.kinematics.legs import legs_of
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import segments_of
 from kestrav.core.kinematics.runs import begins
 
 NEAR = 1.0  # s around a contact within which what begins is taken to be meant by it; common practice, no source
@@ -49,8 +49,8 @@ def _sets_out(project: Project, struck: str, touch: Touch) -> _Starts | None:
     if any(isinstance(i.trigger, ContactTrigger) and _about(project, i.trigger, touch) for i in _starting(project)):
         return None
     for thing in (struck, *ancestors(project, struck)[::-1]):
-        legs = legs_of(project, thing)
-        mine: list[_Starts] = [leg.item for leg in legs[:1]]
+        segments = segments_of(project, thing)
+        mine: list[_Starts] = [segment.item for segment in segments[:1]]
         mine += [rotation for rotation in project.rotations if rotation.part == thing]
         for item in mine:
             if not isinstance(item.trigger, ContactTrigger) and abs(begins(project, item) - touch.time) <= NEAR:

@@ -14,8 +14,8 @@ from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Fix, name_of, point
 from kestrav.core.findings.rules.kink_in_path import kink_fixes
 from kestrav.core.geometry.transforms import rotation_angle
-from kestrav.core.kinematics.legs import active, legs_of, movers
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import active, movers, segments_of
 from kestrav.core.kinematics.poses import riders
 from kestrav.core.kinematics.runs import frame_times
 
@@ -33,7 +33,7 @@ def find(evidence: Evidence) -> list[Finding]:
         poses = evidence.poses[:, row[rider]]
         angle = np.degrees(rotation_angle(poses[:-1, :3, :3], poses[1:, :3, :3]))
         # turns at once where one run hands over to another are told as such
-        handed = [leg.start for leg in legs_of(project, rider)[1:]]
+        handed = [segment.start for segment in segments_of(project, rider)[1:]]
         for start in handed:
             angle[(times[:-1] <= start + 1e-9) & (times[1:] >= start - 1e-9)] = 0.0
         flips = np.flatnonzero(angle > limit)
@@ -64,8 +64,8 @@ def find(evidence: Evidence) -> list[Finding]:
 def _fixes(evidence: Evidence, rider: str, before: float, after: float) -> list[Fix]:
     """Ways in which the rider does not flip between two times: those of a list that are found to help."""
     project = evidence.project
-    legs = legs_of(project, rider)
-    course = legs[int(active(legs, [after])[0])].course if legs else None
+    segments = segments_of(project, rider)
+    course = segments[int(active(segments, [after])[0])].course if segments else None
     if course is None or course.run.rider != rider:
         return []
     run, orientation = course.run, course.run.orientation

@@ -9,7 +9,7 @@ import numpy as np
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Eased, Run
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
-from kestrav.core.kinematics.legs import courses_of
+from kestrav.core.kinematics.motion_segments import courses_of
 from kestrav.core.kinematics.runs import RunCourse, course_of
 
 _SAMPLES = 2001

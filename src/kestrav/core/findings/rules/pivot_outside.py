@@ -10,7 +10,7 @@ from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import FixedOrientation, Part
 from kestrav.core.findings.model import Evidence, Finding, Fix, point
 from kestrav.core.geometry.transforms import apply
-from kestrav.core.kinematics.legs import courses_of, movers
+from kestrav.core.kinematics.motion_segments import courses_of, movers
 from kestrav.core.parts.placing import pivot_at_side
 from kestrav.core.parts.rest import rest_poses, world_bounds
 

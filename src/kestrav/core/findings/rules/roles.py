@@ -10,7 +10,7 @@ from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get, subtree
 from kestrav.core.document.records import Part
 from kestrav.core.findings.model import Evidence, Finding, Fix
-from kestrav.core.kinematics.legs import legs_of, movers
+from kestrav.core.kinematics.motion_segments import movers, segments_of
 
 
 def find(evidence: Evidence) -> list[Finding]:
@@ -22,15 +22,15 @@ def find(evidence: Evidence) -> list[Finding]:
             carried = next((i for i in (*ancestors(project, part.id), part.id) if i in ridden), None)
             if carried is None:
                 continue
-            leg = legs_of(project, carried)[0]
+            segment = segments_of(project, carried)[0]
             found.append(
                 Finding(
                     rule="fixed-moves",
                     severity="warning",
                     subject=(part.id,),
                     title=f"{part.name} is marked as fixed but moves",
-                    detail=f"“{leg.item.name}” moves {get(project, carried).name}",
-                    time=leg.start if np.isfinite(leg.start) else 0.0,
+                    detail=f"“{segment.item.name}” moves {get(project, carried).name}",
+                    time=segment.start if np.isfinite(segment.start) else 0.0,
                     value=1.0,
                     unit="",
                     limit=0.0,

@@ -16,8 +16,8 @@ from kestrav.core.editing.wheel_making import add_castor, axle_of, axles_apart
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment
 from kestrav.core.kinematics.lane_values import wheel_gaps
-from kestrav.core.kinematics.legs import movers
 from kestrav.core.kinematics.motion import Motion
+from kestrav.core.kinematics.motion_segments import movers
 from kestrav.core.kinematics.rolling import Rolling, sideways
 from kestrav.core.parts.placing import shift
 from kestrav.core.paths.shaping import transformed

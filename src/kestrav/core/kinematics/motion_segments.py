@@ -16,7 +16,7 @@ Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
-class Leg:
+class MotionSegment:
     """A run, key poses or a ride of a thing, from a start to an end in s (infinite: never, or for good)."""
 
     item: Run | PoseTrack | Attachment
@@ -69,29 +69,35 @@ def companion_of(project: Project, thing: str) -> str:
     return thing
 
 
-def leg_of(project: Project, item: Run | PoseTrack | Attachment) -> Leg:
+def segment_of(project: Project, item: Run | PoseTrack | Attachment) -> MotionSegment:
     """A run, key poses or a ride in time."""
     if isinstance(item, Run):
         course = course_of(project, item)
-        return Leg(item, course.start, course.end, course)
+        return MotionSegment(item, course.start, course.end, course)
     start = begins(project, item)
     if isinstance(item, PoseTrack):
-        return Leg(item, start, start + item.keys[-1].time)
-    return Leg(item, start, np.inf if item.end is None else max(item.end, start))
+        return MotionSegment(item, start, start + item.keys[-1].time)
+    return MotionSegment(item, start, np.inf if item.end is None else max(item.end, start))
 
 
-def legs_of(project: Project, thing: str) -> list[Leg]:
+def segments_of(project: Project, thing: str) -> list[MotionSegment]:
     """What moves a thing, in the order of its start."""
-    return sorted((leg_of(project, item) for item in by_thing(project).get(thing, ())), key=lambda leg: leg.start)
+    return sorted(
+        (segment_of(project, item) for item in by_thing(project).get(thing, ())), key=lambda segment: segment.start
+    )
 
 
 def courses_of(project: Project, thing: str) -> list[RunCourse]:
     """A thing's own runs in the order of their start."""
-    return [leg.course for leg in legs_of(project, thing) if leg.course is not None and leg.course.run.rider == thing]
+    return [
+        segment.course
+        for segment in segments_of(project, thing)
+        if segment.course is not None and segment.course.run.rider == thing
+    ]
 
 
-def active(legs: Sequence[Leg], times: ArrayLike) -> NDArray[np.intp]:
-    """Which of a thing's legs (n,) governs each time: the latest begun, or the first before any."""
-    starts = np.array([leg.start for leg in legs])
+def active(segments: Sequence[MotionSegment], times: ArrayLike) -> NDArray[np.intp]:
+    """Which of a thing's segments (n,) governs each time: the latest begun, or the first before any."""
+    starts = np.array([segment.start for segment in segments])
     found: NDArray[np.intp] = np.maximum(np.searchsorted(starts, np.asarray(times, float), side="right") - 1, 0)
     return found
