@@ -717,7 +717,7 @@ $("certainty").textContent = project.certainty;
   rows("Least at each moment", project.pairs.map(one => ({...one, go: () => goTo({time: one.time, severity: one.least < one.required ? "breach" : "note"}, one.ids, one.points)})),
     one => [one.names.join(" – "), mm(one.least), mm(one.required, 1), seconds(one.time)], ["Pair", "Least", "Required", "At"]);
   rows("In contact by intent", check.contacts.map(one => ({...one, go: () => goTo({time: one.spans_s[0]?.[0] ?? 0, severity: "note"}, one.pair_ids, null)})),
-    one => [`${one.pair[0]} on ${one.pair[1]}: ${one.told}`, mm(Math.max(one.deep_mm, 0)), mm(one.allowed_mm)], ["Pair", "Depth", "Allowed"]);
+    one => [`${one.pair[0]} on ${one.pair[1]}: ${one.text}`, mm(Math.max(one.deep_mm, 0)), mm(one.allowed_mm)], ["Pair", "Depth", "Allowed"]);
   if (!check.table.length && !project.pairs.length && !check.contacts.length) list.append(make("p", {class: "empty"}, "Nothing moves past anything."));
 }
 

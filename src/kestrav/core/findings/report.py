@@ -233,7 +233,7 @@ def as_text(project: Project, result: CheckResult) -> str:
         ]
         lines += [f"{'deep mm':>9}  {'allowed':>8}  pair"]
         for one in data["contacts"]:
-            pair = f"{' on '.join(one['pair'])}: {one['told']}"
+            pair = f"{' on '.join(one['pair'])}: {one['text']}"
             lines.append(f"{one['deep_mm']:9.3f}  {one['allowed_mm']:8.3f}  {pair}")
     if data["pairs_not_checked"]:
         lines += ["", f"Not checked, as not asked for: {data['pairs_not_checked']} pairs"]
