@@ -8,6 +8,7 @@ import warnings
 from functools import lru_cache
 
 from kestrav.core.document.check_values import check_colour, name_of
+from kestrav.core.document.fields import check_fields
 from kestrav.core.document.surfaces import LARGEST_PICTURE, PICTURE_FORMATS, Finish, Pictures
 from kestrav.core.errors import BadInput
 
@@ -15,6 +16,7 @@ from kestrav.core.errors import BadInput
 def check_finish(finish: Finish) -> None:
     """Raise BadInput when a finish has a value that no surface has."""
     label = name_of(finish)
+    check_fields(finish, label)
     for field in ("colour", "sheen", "emission"):
         if getattr(finish, field):
             check_colour(getattr(finish, field), f"the {field} of {label}")
