@@ -46,7 +46,7 @@ def test_srgb_goes_there_and_back():
 @pytest.mark.parametrize(
     ("fields", "said"),
     [
-        ({"roughness": 1.2}, "0 to 1"),
+        ({"roughness": 1.2}, "120 %; it can be 0 % to 100 %"),
         ({"index": 0.5}, "1 to 5"),
         ({"colour": "red"}, "colour"),
         ({"grain": 0.0}, "above 0"),
