@@ -246,7 +246,7 @@ def video(target):
 
 
 @pytest.mark.parametrize(
-    ("name", "codec", "known"), [("a.mp4", "h264", "h264"), ("a.mp4", "av1", "av1"), ("a.webm", "h264", "vp9")]
+    ("name", "codec", "known"), [("a.mp4", "h264", "h264"), ("a.mp4", "av1", "av1"), ("a.webm", "h264", "vp9"), ("a.webm", "av1", "av1")]
 )
 def test_films_of_every_codec_are_read_back(filmed, tmp_path, name, codec, known):
     project, meshes = filmed
@@ -317,7 +317,12 @@ def test_without_background_the_picture_lets_through(filmed, tmp_path, name):
 
 @pytest.mark.parametrize(
     ("name", "options", "told"),
-    [("a.mp4", {"alpha": True}, "no alpha"), ("a.webm", {"codec": "av1"}, r"give \.mp4"), ("a.mov", {}, "not known")],
+    [
+        ("a.mp4", {"alpha": True}, "no alpha"),
+        ("a.gif", {"codec": "av1"}, "cannot hold AV1"),
+        ("a.webm", {"codec": "av1", "alpha": True}, "AV1, which has no alpha"),
+        ("a.mov", {}, "not known"),
+    ],
 )
 def test_what_a_format_cannot_do_is_refused(filmed, tmp_path, name, options, told):
     project, meshes = filmed
