@@ -94,7 +94,9 @@ _MANY, _PSNR, _FRAME = 1024, 35.0, 30.0
 
 def against_many_samples(_: object) -> tuple[str, bool]:
     """How near a denoised frame of the demo comes to one of 1,024 samples, as they are shown, amid the picture; and what it takes."""
-    out = subprocess.run([sys.executable, "-c", _SETTLED, str(_MANY)], capture_output=True, text=True, check=True).stdout
+    out = subprocess.run(
+        [sys.executable, "-c", _SETTLED, str(_MANY)], capture_output=True, text=True, check=True
+    ).stdout
     told = json.loads(out.strip().splitlines()[-1])
     text = (
         f"finished frame of 1280 x 720, {told['samples']} samples without noise: {told['took']:.0f} s (at most {_FRAME:g}), "

@@ -246,7 +246,8 @@ def video(target):
 
 
 @pytest.mark.parametrize(
-    ("name", "codec", "known"), [("a.mp4", "h264", "h264"), ("a.mp4", "av1", "av1"), ("a.webm", "h264", "vp9"), ("a.webm", "av1", "av1")]
+    ("name", "codec", "known"),
+    [("a.mp4", "h264", "h264"), ("a.mp4", "av1", "av1"), ("a.webm", "h264", "vp9"), ("a.webm", "av1", "av1")],
 )
 def test_films_of_every_codec_are_read_back(filmed, tmp_path, name, codec, known):
     project, meshes = filmed
