@@ -121,7 +121,7 @@ def test_requirements_are_typed():
         ("ram", "no pair"),
         ("ram:near=wide", "no number"),
         ("ram:nobody=2", "called"),
-        ("ram=-1", "0 or more"),
+        ("ram=-1", "0 mm or more"),
     ):
         with pytest.raises(BadInput, match=why):
             with_pairs(made, [text])
