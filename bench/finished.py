@@ -59,7 +59,7 @@ def against_the_bare_tracer(_: object) -> tuple[str, bool]:
 _SETTLED = """
 import json, sys, time
 from pathlib import Path
-import numpy as np
+import msgspec, numpy as np
 from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.files import project_file
 from kestrav.core.light.response import shown_light
@@ -71,7 +71,8 @@ from kestrav.render.tracing.studio import FinishedStudio
 
 opened = project_file.load(Path("demo/fan-cassette.kestrav"))
 project, many = opened.project, int(sys.argv[1])
-shot = next(s for s in project.shots if s.name == "Cassette leaves")
+# sharp: what moves would be drawn at many moments, each of which has to be arranged
+shot = msgspec.structs.replace(next(s for s in project.shots if s.name == "Cassette leaves"), shutter=0.0)
 studio = FinishedStudio(project, opened.meshes, shot, 1280, 720)
 camera = camera_of(project, shot.camera)
 around = environment(project.light_setup, 128).astype(np.float32)

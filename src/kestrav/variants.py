@@ -255,14 +255,14 @@ def work_out(project: Path, variant: Variant, folder: Path, wanted: Wanted, key:
     began = time.monotonic()
     folder.mkdir(parents=True, exist_ok=True)
     try:
-        work_out = _worked_out(project, variant, folder, wanted)
+        result = _worked_out(project, variant, folder, wanted)
     except BadInput as fault:
-        work_out = Result(variant.name, variant.values, fault=str(fault))
+        result = Result(variant.name, variant.values, fault=str(fault))
     except Exception as fault:
-        work_out = Result(variant.name, variant.values, fault=f"it could not be worked out: {fault}")
-    work_out = msgspec.structs.replace(work_out, key=key, seconds=round(time.monotonic() - began, 3))
-    write_whole(folder / _RESULT, msgspec.json.format(msgspec.json.encode(work_out), indent=1))
-    return work_out
+        result = Result(variant.name, variant.values, fault=f"it could not be worked out: {fault}")
+    result = msgspec.structs.replace(result, key=key, seconds=round(time.monotonic() - began, 3))
+    write_whole(folder / _RESULT, msgspec.json.format(msgspec.json.encode(result), indent=1))
+    return result
 
 
 def _worked_out(file: Path, variant: Variant, folder: Path, wanted: Wanted) -> Result:

@@ -15,6 +15,8 @@ from kestrav.app.jobs import work
 from kestrav.app.jobs.job_bar import JobBar
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.session import Session
+from kestrav.core.document.records import Finish
+from kestrav.core.editing.finishing import with_finish
 from kestrav.core.finishes.shelf import SHELF
 
 
@@ -99,3 +101,14 @@ def test_only_one_job_runs_at_a_time(desk, qtbot):
     desk.prompts.start_or_wait("Third", lambda: Job("Third", work.list_contacts, *args, tidies=False), ended.append)
     assert "it waits for “First”" in desk.said[-1]
     qtbot.waitUntil(lambda: len(ended) == 2, timeout=60_000)
+
+
+def test_a_share_that_is_a_whole_number_is_still_a_share(desk):
+    part = next(p for p in desk.session.project.parts if p.geometry is not None)
+    finish = Finish("finish-1", "Mirror", roughness=1)
+    desk.session.edit("Finish", lambda project: with_finish(project, [part.id], finish))
+    desk.session.select(desk.session.project.finishes[0].id)
+    row = Card(desk.session).whole_sheet().field("Roughness")
+    assert row.value == 100.0
+    row.change(35.0)
+    assert desk.session.project.finishes[0].roughness == pytest.approx(0.35)

@@ -76,6 +76,27 @@ def test_what_stands_is_drawn_once_and_the_picture_is_the_same(hall, monkeypatch
     assert all(batch.stage.GetVisibility() for batch in stage.scene.batches)
 
 
+def test_the_lens_is_aimed_at_every_frame_where_it_is_all_that_is_seen(hall, monkeypatch):
+    stage, aimed = hall.stage, []
+    monkeypatch.setattr(stage.play.preview, "show", lambda frame: False)
+    before = stage.lens_view.show
+    monkeypatch.setattr(stage.lens_view, "show", lambda *a, **k: (aimed.append(1), before(*a, **k))[1])
+    counts = []
+    for swapped in (False, True):
+        if swapped:
+            stage.swap()
+        stage.draw()
+        stage.play.set_playing(True)
+        aimed.clear()
+        for frame in range(6):
+            hall.session.time = frame / hall.session.project.settings.fps
+            stage.draw()
+        stage.play.set_playing(False)
+        counts.append(len(aimed))
+    # in its corner it follows at half the rate
+    assert counts[0] <= 4 and counts[1] == 6
+
+
 def test_frames_that_were_played_are_shown_again_as_they_were(hall):
     stage = hall.stage
     hall.session.set_time(0.2)

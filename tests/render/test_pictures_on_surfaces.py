@@ -5,12 +5,18 @@ import numpy as np
 import pytest
 from pictured import QUARTERS, parts, plate, wavy
 from PIL import Image
+from shapes import box_mesh, make_project
 
 from kestrav.core.camera.making import add_standing
 from kestrav.core.document import edits
 from kestrav.core.document.records import Light, PointAim, Project, Section
+from kestrav.core.document.surfaces import Finish, Pictures
+from kestrav.core.editing.finishing import with_finish
 from kestrav.core.files.product_import import into_project, read_product
+from kestrav.core.finishes.pictures import encoded
+from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.picture import Studio
+from kestrav.render.tracing.bodies import bodies_of
 from kestrav.render.tracing.studio import FinishedStudio
 
 
@@ -144,3 +150,18 @@ def test_a_finished_picture_cut_open_keeps_the_pictures_on_what_is_left(printed)
     assert columns[-1] <= shot.width // 2 + 1
     x, ys = (columns[0] + columns[-1]) // 2, np.linspace(rows[0], rows[-1], 5)[[1, 3]].astype(int)
     assert [hue_of(picture[y, x]) for y in ys] == [0, 2]
+
+
+def test_faces_keep_their_own_colours_under_a_relief(tmp_path):
+    box = box_mesh(20, 20, 20)
+    tint_of = (np.arange(len(box.triangles)) % 2).astype(np.int32)
+    uv = np.tile(np.array([[0.0, 0.0], [1.0, 0.0], [1.0, 1.0]], np.float32), (len(box.triangles), 1, 1))
+    shape = Mesh(box.vertices, box.triangles, (), None, ("#c02020", "#20c020"), tint_of, uv)
+    opened = make_project({"Block": (shape, (0, 0, 0))})
+    relief = Finish("finish-1", "Relief", pictures=Pictures(normal=encoded(np.asarray(wavy()))))
+    project = with_finish(opened.project, ["part-1"], relief)
+    project = add_standing(project, (0.0, -100.0, 0.0), np.zeros(3), focal_length=35.0)
+    bodies = bodies_of(project, opened.meshes, project.cameras[0])
+    colours = {tuple(np.round(body.surface.base, 3)) for body in bodies}
+    assert len(colours) == 2 and sum(len(body.triangles) for body in bodies) == len(box.triangles)
+    assert all(body.surface.normals is not None for body in bodies)

@@ -241,9 +241,9 @@ class Session(QObject):
         """What a mend does to a project; meshes that it needs are there afterwards."""
 
         def edit(project: Project) -> Project:
-            edit, meshes = fix.applied(project, self.meshes)
+            fixed, meshes = fix.applied(project, self.meshes)
             self.add_meshes(meshes)
-            return edit
+            return fixed
 
         return edit
 

@@ -180,5 +180,11 @@ class Outlines:
             # one that fails stays rough, and is not tried again
             with contextlib.suppress(MemoryError, ValueError):
                 self.known[key] = outline(mesh, edges, self.coarse)
-        while main.is_alive() and self._structures:
-            structure_pixels(self._structures.pop())
+        while main.is_alive():
+            # others may be wanted meanwhile; one that fails is left even
+            try:
+                finish = self._structures.pop()
+            except IndexError:
+                return
+            with contextlib.suppress(MemoryError, ValueError):
+                structure_pixels(finish)

@@ -66,3 +66,17 @@ def test_the_published_schema_has_labels_units_and_bounds():
     assert radius["title"] == "Radius" and radius["description"].endswith("in mm")
     assert radius["exclusiveMinimum"] == 0 and radius["maximum"] == 1e6
     assert infos(PointAim)["point"].unit == "mm" and "name" not in infos(Project)
+
+
+def test_what_a_field_holds_follows_from_its_type():
+    kinds = {
+        (Wheel, "radius"): "number",
+        (Wheel, "slip"): "number",
+        (Shot, "samples"): "whole number",
+        (Shot, "loops"): "switch",
+        (PointAim, "point"): "vector",
+        (Finish, "colour"): "colour",
+        (Trigger, "at"): "text",
+        (records.Run, "duration"): "number",
+    }
+    assert {key: infos(key[0])[key[1]].kind for key in kinds} == kinds

@@ -8,12 +8,12 @@ from functools import partial
 from typing import Literal
 
 import numpy as np
-from PySide6.QtCore import QObject, QPoint
+from PySide6.QtCore import QPoint
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
 from kestrav.app.actions.part_actions import PartActions
-from kestrav.app.actions.prompts import Prompts
+from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.cards.card import Card
 from kestrav.app.dialogs.camera_dialogs import Asking, FollowDialog, OrbitDialog, Values
 from kestrav.app.dialogs.questions import ask_choice, ask_quantities
@@ -48,7 +48,7 @@ from kestrav.core.kinematics.runs import course_of
 from kestrav.core.units import show
 
 
-class CameraActions(QObject):
+class CameraActions(Actions):
     """What the window does about cameras."""
 
     def __init__(
@@ -61,8 +61,8 @@ class CameraActions(QObject):
         preparing: PartActions,
         show_film: Callable[[], object],
     ) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.stage, self.tools = session, prompts, stage, tools
+        super().__init__(session, prompts)
+        self.stage, self.tools = stage, tools
         self.card, self.preparing, self._show_film = card, preparing, show_film
         self.walk_tool = WalkTool(stage, lambda: tools.use("select"))
         self.strip: FilmStrip | None = None

@@ -8,11 +8,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog
 
-from kestrav.app.actions.prompts import Checked, Prompts
+from kestrav.app.actions.prompts import Actions, Checked, Prompts
 from kestrav.app.cards.card import Card
 from kestrav.app.dialogs.breach_table import BreachTable
 from kestrav.app.dialogs.fit_table import FitTable
@@ -40,12 +39,12 @@ from kestrav.core.kinematics.runs import span
 from kestrav.core.units import show
 
 
-class ClearanceActions(QObject):
+class ClearanceActions(Actions):
     """What the window does about clearance."""
 
     def __init__(self, session: Session, prompts: Prompts, card: Card, checking: Checked) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.card, self.checking = session, prompts, card, checking
+        super().__init__(session, prompts)
+        self.card, self.checking = card, checking
         self.table: BreachTable | None = None
         self.fits: FitTable | None = None
 

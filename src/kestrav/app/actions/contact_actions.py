@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QObject
-
-from kestrav.app.actions.prompts import Checked, Prompts
+from kestrav.app.actions.prompts import Actions, Checked, Prompts
 from kestrav.app.cards.card import Card
 from kestrav.app.dialogs.questions import ask_choice
 from kestrav.app.jobs import work
@@ -18,12 +16,12 @@ from kestrav.core.findings.model import Finding
 from kestrav.core.kinematics.motion_segments import movers
 
 
-class ContactActions(QObject):
+class ContactActions(Actions):
     """The contacts of the project as it was when they were asked for."""
 
     def __init__(self, session: Session, prompts: Prompts, card: Card, checking: Checked) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.card, self.checking = session, prompts, card, checking
+        super().__init__(session, prompts)
+        self.card, self.checking = card, checking
         self.of: Project | None = None
         self.touches: tuple[Touch, ...] = ()
         card.contacts = self

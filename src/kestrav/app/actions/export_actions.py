@@ -7,11 +7,10 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog
 
-from kestrav.app.actions.prompts import Checked, Prompts
+from kestrav.app.actions.prompts import Actions, Checked, Prompts
 from kestrav.app.dialogs.export_dialog import ExportDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
@@ -26,12 +25,12 @@ from kestrav.core.sheets.steps import change, make_sheet, motions_of
 from kestrav.render.exports import BY_TITLE, EXPORTS, ExportRequest
 
 
-class ExportActions(QObject):
+class ExportActions(Actions):
     """What the window does about files for others."""
 
     def __init__(self, session: Session, prompts: Prompts, stage: Stage, timeline: Timeline, checking: Checked) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.stage = session, prompts, stage
+        super().__init__(session, prompts)
+        self.stage = stage
         self.timeline, self.checking = timeline, checking
 
     def actions(self, action: Callable[..., QAction]) -> list[QAction]:

@@ -6,10 +6,9 @@ import dataclasses
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 
-from kestrav.app.actions.prompts import Prompts
+from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.dialogs.extraction_dialog import ExtractionDialog
 from kestrav.app.dialogs.questions import ask_quantities, ask_remedy, tell
 from kestrav.app.dialogs.sequence_dialog import SequenceDialog
@@ -27,12 +26,11 @@ Remedy = tuple[str, str, Callable[[], None]]  # a button, its tooltip and what i
 _LONGER = 4  # times as much effort
 
 
-class ExtractionActions(QObject):
+class ExtractionActions(Actions):
     """The window's hands for ways out."""
 
     def __init__(self, session: Session, prompts: Prompts) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts = session, prompts
+        super().__init__(session, prompts)
         self.wish = Wish()  # as it was asked for last
         self.way_out: WayOut | NoWay | None = None
         self.order: Order | None = None

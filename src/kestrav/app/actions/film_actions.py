@@ -9,10 +9,10 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFileDialog
 
-from kestrav.app.actions.prompts import Prompts
+from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.dialogs.questions import ask_picture
 from kestrav.app.film.film_view import FilmView
 from kestrav.app.film.render_dialog import SEE_THROUGH, RenderDialog
@@ -39,15 +39,15 @@ def _forgotten(held: Future[Entry]) -> None:
         held.result().forget()
 
 
-class FilmActions(QObject):
+class FilmActions(Actions):
     """Renders in jobs; what is asked for while another renders waits for it, and goes on after a restart."""
 
     view_made = Signal(object)  # the film's view, which has no place yet
     _not_kept = Signal(str)
 
     def __init__(self, session: Session, prompts: Prompts, player: Player) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.player = session, prompts, player
+        super().__init__(session, prompts)
+        self.player = player
         self.view: FilmView | None = None
         self.looks: list[StillView] = []
         self.queue_home: Path | None = None

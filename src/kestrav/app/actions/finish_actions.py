@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
-from kestrav.app.actions.prompts import Prompts
+from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.dialogs.finish_shelf import FinishShelf
 from kestrav.app.session import Session
 from kestrav.core.document.lookup import find
@@ -17,12 +16,11 @@ from kestrav.core.document.records import Finish, Part, Project
 from kestrav.core.editing.finishing import shown_in, with_colourway, with_finish, with_rule, without_unused
 
 
-class FinishActions(QObject):
+class FinishActions(Actions):
     """What is done with finishes; ``say`` tells what was not done and why."""
 
     def __init__(self, session: Session, prompts: Prompts) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts = session, prompts
+        super().__init__(session, prompts)
         self.shelf: FinishShelf | None = None
         self.colourways = QMenu("Colourway", prompts.over)
         self.colourways.aboutToShow.connect(self._fill_colourways)

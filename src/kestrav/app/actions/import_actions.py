@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QObject, QSettings, Qt
+from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app import settings
-from kestrav.app.actions.prompts import Checked, Prompts
+from kestrav.app.actions.prompts import Actions, Checked, Prompts
 from kestrav.app.dialogs.questions import tell
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
@@ -183,12 +183,12 @@ def files_in(dropped: Sequence[Path]) -> list[Path]:
     return files
 
 
-class ImportActions(QObject):
+class ImportActions(Actions):
     """Reads products in jobs and edits the project with them."""
 
     def __init__(self, session: Session, prompts: Prompts, stage: Stage, checking: Checked) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.stage, self.checking = session, prompts, stage, checking
+        super().__init__(session, prompts)
+        self.stage, self.checking = stage, checking
 
     # adding
 

@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog
 
-from kestrav.app.actions.prompts import Prompts
+from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.session import Session
@@ -21,12 +20,12 @@ from kestrav.core.document.light_setup import Surroundings
 from kestrav.core.files.surroundings import ENDINGS
 
 
-class LightActions(QObject):
+class LightActions(Actions):
     """Adjusts the light in the stage, and reads what is around from files."""
 
     def __init__(self, session: Session, prompts: Prompts, stage: Stage, tools: Toolbox) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.stage, self.tools = session, prompts, stage, tools
+        super().__init__(session, prompts)
+        self.stage, self.tools = stage, tools
         self.tool = LightTool(stage, lambda: tools.use("select"))
 
     def action(self, action: Callable[..., QAction]) -> QAction:

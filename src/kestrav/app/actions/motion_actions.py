@@ -7,11 +7,10 @@ from functools import partial
 from typing import Literal
 
 import numpy as np
-from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
-from kestrav.app.actions.prompts import Prompts
+from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.dialogs.questions import ask_choice, ask_quantities, ask_quantity
 from kestrav.app.session import Session
 from kestrav.app.stage.stage import Stage
@@ -27,12 +26,12 @@ from kestrav.core.kinematics.runs import begins, span
 from kestrav.core.parts.rest import own_bounds
 
 
-class MotionActions(QObject):
+class MotionActions(Actions):
     """The window's hands for what moves."""
 
     def __init__(self, session: Session, prompts: Prompts, stage: Stage, timeline: Timeline) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.stage, self.timeline = session, prompts, stage, timeline
+        super().__init__(session, prompts)
+        self.stage, self.timeline = stage, timeline
 
     def menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of motion; the part of it that is about time is the timeline's as well."""

@@ -7,11 +7,10 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction, QActionGroup, QGuiApplication
 from PySide6.QtWidgets import QMenu
 
-from kestrav.app.actions.prompts import Prompts
+from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.cards.card import Card
 from kestrav.app.cards.part import (
     PLACEHOLDERS,
@@ -64,14 +63,14 @@ from kestrav.render.viewpoint import STANDS
 Array = NDArray[np.float64]
 
 
-class PartActions(QObject):
+class PartActions(Actions):
     """The window's hands for preparing."""
 
     def __init__(
         self, session: Session, prompts: Prompts, stage: Stage, tools: Toolbox, card: Card, contents: ContentsTree
     ) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.stage = session, prompts, stage
+        super().__init__(session, prompts)
+        self.stage = stage
         self.tools, self.card, self.contents = tools, card, contents
         self.settings = HandleSettings()
         stage = stage

@@ -6,12 +6,11 @@ from collections.abc import Callable
 from functools import partial
 
 import numpy as np
-from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QComboBox, QMenu
 
 from kestrav.app.actions.part_actions import PartActions
-from kestrav.app.actions.prompts import Prompts
+from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.cards.card import Card
 from kestrav.app.session import Session
 from kestrav.app.stage.part_tools import Ask
@@ -39,7 +38,7 @@ from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.units import show
 
 
-class PathActions(QObject):
+class PathActions(Actions):
     """The window's hands for making paths other than by drawing."""
 
     def __init__(
@@ -52,8 +51,8 @@ class PathActions(QObject):
         preparing: PartActions,
         ask_files: Callable[[], object],
     ) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.stage, self.tools = session, prompts, stage, tools
+        super().__init__(session, prompts)
+        self.stage, self.tools = stage, tools
         self.card, self.preparing, self._ask_files = card, preparing, ask_files
         self.preparing = preparing
         self._contour: tuple[str, float, float] = ("hull", 300.0, 0.0)

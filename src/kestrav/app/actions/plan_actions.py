@@ -7,14 +7,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QObject, QSettings
+from PySide6.QtCore import QSettings
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
 from kestrav.app.actions.camera_actions import CameraActions
 from kestrav.app.actions.extraction_actions import ExtractionActions
 from kestrav.app.actions.import_actions import ImportActions
-from kestrav.app.actions.prompts import Prompts
+from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.dialogs.camera_dialogs import Values
 from kestrav.app.dialogs.plan_dialog import Choice, PlanDialog
 from kestrav.app.dialogs.questions import tell
@@ -37,7 +37,7 @@ class Plan:
     begin: Callable[[], object]
 
 
-class PlanActions(QObject):
+class PlanActions(Actions):
     """What the window does about starting points."""
 
     def __init__(
@@ -49,8 +49,8 @@ class PlanActions(QObject):
         cameras: CameraActions,
         extracting: ExtractionActions,
     ) -> None:
-        super().__init__(prompts.over)
-        self.session, self.prompts, self.stage = session, prompts, stage
+        super().__init__(session, prompts)
+        self.stage = stage
         self.bringing, self.cameras, self.extracting = bringing, cameras, extracting
         self.plans = (
             Plan("Turntable", "The product rotates before a camera, as a film that loops.", self.turntable),

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Protocol
 
+from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QWidget
 
 from kestrav.app.dialogs.questions import tell
 from kestrav.app.jobs.job_bar import JobBar
 from kestrav.app.jobs.jobs import Job
+from kestrav.app.session import Session
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding
 
@@ -79,3 +81,11 @@ class Prompts:
         job.failed.connect(lambda text: tell(self.over, job.label, text))
         job.cancelled.connect(lambda: self.say(f"{job.label}: cancelled"))
         return job
+
+
+class Actions(QObject):
+    """What a menu or card offers about one kind of thing: it works on a session and speaks by prompts."""
+
+    def __init__(self, session: Session, prompts: Prompts) -> None:
+        super().__init__(prompts.over)
+        self.session, self.prompts = session, prompts

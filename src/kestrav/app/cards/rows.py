@@ -71,7 +71,8 @@ class Rows:
         if change is not None:
             change(**{name: value})
         else:
-            self._set(record.id, infos(type(record))[name].label or name, **{name: value})  # type: ignore[attr-defined]
+            info = infos(type(record))[name]
+            self._set(record.id, info.label or info.text, **{name: value})  # type: ignore[attr-defined]
 
     def _settings(self, *names: str) -> None:
         """Rows for fields of the project's settings."""
@@ -86,19 +87,19 @@ class Rows:
         self, info: FieldInfo, kept: Any, take: Callable[[Any], object], options: Sequence[tuple[str, str]], own: bool
     ) -> None:
         form = self.form
-        if isinstance(kept, bool):
+        if info.kind == "switch":
             form.check(info.label, info.text, kept, take, info.tip, own=own)
-        elif isinstance(kept, tuple):
+        elif info.kind == "vector":
             form.vector(info.label, kept, info.unit, take, info.tip, info.places, own=own)
-        elif isinstance(kept, int | float):
-            whole = isinstance(kept, int)
+        elif info.kind in ("number", "whole number"):
+            whole = info.kind == "whole number"
 
             def typed(value: float) -> None:
-                take(round(value) if whole else value / info.factor)
+                take(round(value / info.factor) if whole else value / info.factor)
 
-            shown = kept if whole else info.factor * kept
+            shown = None if kept is None else info.factor * kept
             form.number(info.label, shown, info.unit, typed, info.tip, info.places, info.step, info.zero, own=own)
-        elif info.is_colour:
+        elif info.kind == "colour":
             form.colour(info.label, kept, take, info.tip, own=own)
         elif options:
             form.choice(info.label, options, kept, take, info.tip, own=own)

@@ -341,8 +341,9 @@ class FilmView(QWidget):
         self._stop_job()
         self.player.stop()
         self._of = None
-        self.is_open = False
-        self.session.show_film(None)
-        self.lens_alone.emit(False)
-        self.left.emit()
+        if self.is_open:
+            self.is_open = False
+            self.session.show_film(None)
+            self.lens_alone.emit(False)
+            self.left.emit()
         super().closeEvent(event)

@@ -168,11 +168,11 @@ def write_sheet(report: Report, project: Project, meshes: Mapping[str, Mesh], sh
 
 def import_paths(report: Report, files: list[Path]) -> list[PathsFile]:
     """Read the curves of path files."""
-    import_paths = []
+    files_read = []
     for number, file in enumerate(files):
         report(number / len(files))
-        import_paths.append(read_paths(file))
-    return import_paths
+        files_read.append(read_paths(file))
+    return files_read
 
 
 def import_products(
@@ -182,14 +182,14 @@ def import_products(
     # larger files take longer; progress goes by their sizes
     sizes = [max(file.stat().st_size, 1) if file.exists() else 1 for file in files]
     done, total = 0, sum(sizes)
-    import_products = []
+    products = []
     for file, size in zip(files, sizes, strict=True):
         report(done / total)
-        import_products.append(
+        products.append(
             read_product(file, chord, unit, up, lambda share, at=done, of=size: report((at + share * of) / total))
         )
         done += size
-    return import_products
+    return products
 
 
 def list_contacts(report: Report, project: Project, meshes: Mapping[str, Mesh]) -> tuple[Touch, ...]:

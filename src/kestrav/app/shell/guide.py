@@ -164,13 +164,13 @@ class _Page(QTextBrowser):
     """A page whose pictures are as wide as its text at most."""
 
     def loadResource(self, kind: int, name: QUrl | str) -> object:
-        loadResource = super().loadResource(kind, name)
+        resource = super().loadResource(kind, name)
         if kind != QTextDocument.ResourceType.ImageResource.value:
-            return loadResource
+            return resource
         image = QImage(self.document().baseUrl().resolved(QUrl(name)).toLocalFile())
         if image.width() > _PICTURE:
             image = image.scaledToWidth(_PICTURE, Qt.TransformationMode.SmoothTransformation)
-        return image if not image.isNull() else loadResource
+        return image if not image.isNull() else resource
 
 
 def _space(document: QTextDocument) -> None:

@@ -435,9 +435,11 @@ class Stage(StageBase):
         self._aim_stage()
         play = self.play
         # while it plays without the graphics' help the lens follows at half the rate
-        play.lens_late = play.playing and self.software and not play.lens_late and self.kept.is_there
-        late = play.lens_late and self.session.film is None
-        if not late:
+        rests = (
+            not self.swapped and self.session.film is None and self.kept.is_there
+        )  # its last picture can stand for the next
+        play.lens_late = play.playing and self.software and not play.lens_late and rests
+        if not play.lens_late:
             self._aim_lens(project, poses)
         pixel = self.pixel()
         path = self.session.path
@@ -463,7 +465,7 @@ class Stage(StageBase):
         # while only the person's viewpoint turns, the lens sees what it saw
         seen = (project, self.session.time, self.session.camera, self.session.shot, self.guides, self.session.film)
         lens_shown = (self.lens_shown or self.together) and self.session.camera is not None and self.tiles is None
-        reuse = not self.swapped and lens_shown and (late or self.kept.holds(seen))
+        reuse = not self.swapped and lens_shown and (play.lens_late or self.kept.holds(seen))
         self.kept.show(reuse)
         self.lens.SetDraw(self.session.camera is not None and (self.swapped or lens_shown) and not reuse)
         self._show_outline(window)

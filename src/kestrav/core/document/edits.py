@@ -82,8 +82,8 @@ def update_parts(project: Project, changes: Mapping[str, Mapping[str, Any]]) -> 
 def change_form(part: Part, field: str, value: float) -> Form:
     """A placeholder's measures with one of them changed."""
     assert part.form is not None
-    change_form: Form = msgspec.structs.replace(part.form, **{field: value})
-    return change_form
+    form: Form = msgspec.structs.replace(part.form, **{field: value})
+    return form
 
 
 def restyle(project: Project, part_ids: Iterable[str], **fields: Any) -> Project:

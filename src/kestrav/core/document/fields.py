@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import typing
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cache
 from types import MappingProxyType
 from typing import Any, Literal, get_args
@@ -16,6 +16,8 @@ import msgspec
 
 from kestrav.core.errors import BadInput
 
+Kind = Literal["number", "whole number", "vector", "switch", "colour", "text"]
+_KINDS: Mapping[type, Kind] = {bool: "switch", int: "whole number", float: "number", tuple: "vector"}
 _NO_WORDS: Mapping[str, str] = MappingProxyType({})
 
 
@@ -25,7 +27,7 @@ class FieldInfo:
 
     Of a number: the ``unit`` and ``places`` that it is shown in, so many times what is kept (``factor``), how far a ``step`` goes, what 0 is
     called (``zero``), and the bounds of what is kept: ``above`` one and ``below`` another, or from ``low`` to ``high``. Of yes or no: the
-    ``text`` beside the box. Of one of several: how each is called (``words``).
+    ``text`` beside the box. Of one of several: how each is called (``words``). The ``kind`` follows from the field's type.
     """
 
     label: str
@@ -40,7 +42,7 @@ class FieldInfo:
     low: float | None = None
     high: float | None = None
     text: str = ""
-    is_colour: bool = False
+    kind: Kind = "text"
     words: Mapping[str, str] = field(default_factory=lambda: _NO_WORDS)
 
 
@@ -85,7 +87,7 @@ def option(label: str, tip: str, **words: str) -> msgspec.Meta:
 
 def swatch(label: str, tip: str) -> msgspec.Meta:
     """Of a colour."""
-    return _meta(FieldInfo(label, tip, is_colour=True))
+    return _meta(FieldInfo(label, tip, kind="colour"))
 
 
 def switch(label: str, text: str, tip: str) -> msgspec.Meta:
@@ -96,12 +98,23 @@ def switch(label: str, text: str, tip: str) -> msgspec.Meta:
 @cache
 def infos(kind: type) -> Mapping[str, FieldInfo]:
     """What is said of the fields of a kind of record, by their names."""
-    found: dict[str, FieldInfo] = {}
+    described: dict[str, FieldInfo] = {}
+    plain = typing.get_type_hints(kind)
     for name, hint in typing.get_type_hints(kind, include_extras=True).items():
         for extra in getattr(hint, "__metadata__", ()):
             if isinstance(extra, msgspec.Meta) and extra.extra is not None and "info" in extra.extra:
-                found[name] = extra.extra["info"]
-    return MappingProxyType(found)
+                info = extra.extra["info"]
+                described[name] = replace(info, kind=_kind_of(plain[name], info.kind))
+    return MappingProxyType(described)
+
+
+def _kind_of(hint: Any, otherwise: Kind) -> Kind:
+    """What a field of a type holds, which may be none."""
+    for inner in (hint, *(a for a in get_args(hint) if typing.get_origin(hint) is not Literal)):
+        known = _KINDS.get(typing.get_origin(inner) or inner)
+        if known is not None:
+            return known
+    return otherwise
 
 
 @cache

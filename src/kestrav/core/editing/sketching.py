@@ -67,8 +67,8 @@ class Plane:
     def brought(self, place: ArrayLike) -> Array:
         """The foot (3,) of a place on the plane."""
         place = np.asarray(place, float)
-        brought: Array = place - float((place - self.point) @ self.normal) * self.normal
-        return brought
+        projected: Array = place - float((place - self.point) @ self.normal) * self.normal
+        return projected
 
     def on_grid(self, place: ArrayLike, step: float) -> Array:
         """A place of the plane brought to whole steps in mm along the plane's axes, counted from the space's origin."""

@@ -157,13 +157,13 @@ class Chain:
         """Position or derivative, (n, 3); at a joint, of what follows."""
         t = np.atleast_1d(np.asarray(parameter, float))
         which = np.clip(np.searchsorted(self.starts, t, side="right") - 1, 0, len(self.pieces) - 1)
-        evaluate = np.empty((len(t), 3))
+        values = np.empty((len(t), 3))
         for k in np.unique(which):
             mine = which == k
             piece = self.pieces[k]
             local = np.clip(t[mine] - self.starts[k] + piece.breaks[0], piece.breaks[0], piece.breaks[-1])
-            evaluate[mine] = piece.evaluate(local, order)
-        return evaluate
+            values[mine] = piece.evaluate(local, order)
+        return values
 
 
 @dataclass(frozen=True, eq=False)

@@ -235,7 +235,7 @@ def encloses_each(mesh: Mesh, points: Array) -> NDArray[np.bool_]:
     IEEE Transactions on Biomedical Engineering 30(2), 1983).
     """
     corners = mesh.vertices[mesh.triangles]
-    encloses_each = np.zeros(len(points), bool)
+    inside = np.zeros(len(points), bool)
     at_once = max(_SOLID_ANGLES // len(corners), 1)
     for start in range(0, len(points), at_once):
         mine = points[start : start + at_once, None]
@@ -249,8 +249,8 @@ def encloses_each(mesh: Mesh, points: Array) -> NDArray[np.bool_]:
             + np.einsum("nij,nij->ni", c, a) * lb
         )
         turned = 2.0 * np.arctan2(volume, below).sum(axis=1)
-        encloses_each[start : start + at_once] = np.abs(turned) > 2.0 * np.pi
-    return encloses_each
+        inside[start : start + at_once] = np.abs(turned) > 2.0 * np.pi
+    return inside
 
 
 def smooth_surface(shape: Mesh, chosen: NDArray[np.bool_]) -> tuple[Array, Array, NDArray[np.intp]]:

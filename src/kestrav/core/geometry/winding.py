@@ -54,23 +54,23 @@ class Winding:
         ahead = 1e-9 * self.plan.length * self.sense
         stations = np.mod(self.first + self.sense * t + (ahead if order else 0.0), self.plan.length)
         u = self.plan.parameter(stations)
-        evaluate = np.empty((len(t), 3))
+        values = np.empty((len(t), 3))
         slope = np.array(self.slope)
         if order == 0:
-            evaluate[:] = self.plan.shape.evaluate(u)
-            evaluate[:, 2] += (evaluate[:, :2] - self.middle) @ slope + self.rise * t / self.total
-            return evaluate
+            values[:] = self.plan.shape.evaluate(u)
+            values[:, 2] += (values[:, :2] - self.middle) @ slope + self.rise * t / self.total
+            return values
         velocity = self.plan.shape.evaluate(u, 1)
         speed = np.linalg.norm(velocity, axis=1, keepdims=True)
         tangent = velocity / speed
         if order == 1:
-            evaluate[:] = self.sense * tangent
-            evaluate[:, 2] += evaluate[:, :2] @ slope + self.rise / self.total
-            return evaluate
+            values[:] = self.sense * tangent
+            values[:, 2] += values[:, :2] @ slope + self.rise / self.total
+            return values
         bend = self.plan.shape.evaluate(u, 2)
-        evaluate[:] = (bend - np.einsum("ij,ij->i", bend, tangent)[:, None] * tangent) / speed**2
-        evaluate[:, 2] += evaluate[:, :2] @ slope
-        return evaluate
+        values[:] = (bend - np.einsum("ij,ij->i", bend, tangent)[:, None] * tangent) / speed**2
+        values[:, 2] += values[:, :2] @ slope
+        return values
 
 
 def station_at(plan: Curve, middle: ArrayLike, azimuth: float) -> float:

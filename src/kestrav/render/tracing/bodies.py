@@ -78,9 +78,10 @@ def _by_looks(found: Outline, part: Part, finish: Finish) -> Iterator[tuple[Fini
     plain = without_pictures(finish)
     sorts = ((finish, False, ~mirrored & ~beside), (finish, True, mirrored), (plain, False, beside))
     for seen, turned, there in sorts:
-        if there.any():
-            colour = under_picture(seen) or colour_of(part, seen)
-            yield seen, colour, turned, slice(None) if there.all() else np.flatnonzero(there)
+        for colour, chosen in _by_colour(found, part, seen):
+            mine = np.flatnonzero(there) if isinstance(chosen, slice) else chosen[there[chosen]]
+            if len(mine):
+                yield seen, colour, turned, mine
 
 
 def _outline_of(meshes: Mapping[str, Mesh], part: Part) -> Outline:
@@ -101,6 +102,8 @@ def _cut_open(meshes: Mapping[str, Mesh], part: Part, section: Section, pose: Ar
 def _by_colour(found: Outline, part: Part, finish: Finish) -> list[tuple[str, _Chosen]]:
     """The numbers of the triangles of each colour that an outline shows."""
     own = colour_of(part, finish)
+    if under_picture(finish):
+        return [(under_picture(finish), slice(None))]
     if found.tint_of is None or finish.colour:
         return [(own, slice(None))]
     tint = found.tint_of[found.triangles[:, 0]]
