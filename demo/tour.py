@@ -155,7 +155,7 @@ class Tour:
             0.0,
             window.cameras.preview,
         )
-        dialog.set(kind="hull", offset=1600.0, rise=600.0, laps=1.5)
+        dialog.set_shape(kind="hull", offset=1600.0, rise=600.0, laps=1.5)
         dialog.open()
         made.append(self.picture("orbit"))
         dialog.done(QDialog.DialogCode.Rejected)

@@ -7,7 +7,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog, QPushButton, QToolButton
 from shapes import DEMO, make_project
 
-from kestrav.app.dialogs import camera_dialogs
+from kestrav.app.dialogs.asking import PlanDialog, PreviewedDialog
 from kestrav.app.dialogs.questions import recent_files
 from kestrav.app.shell import welcome
 from kestrav.core.files import project_file
@@ -27,10 +27,10 @@ def answered(monkeypatch):
     shown = []
 
     def accept(dialog):
-        shown.append((dialog.windowTitle(), dict(dialog.values), dialog.summary()))
+        shown.append((dialog.windowTitle(), dialog.request, dialog.summary()))
         return 1
 
-    monkeypatch.setattr(camera_dialogs.Asking, "exec", accept)
+    monkeypatch.setattr(PreviewedDialog, "exec", accept)
     return shown
 
 
@@ -95,11 +95,13 @@ def test_a_plan_asked_for_again_begins_where_it_was(make_hand, passing, monkeypa
     asked = []
 
     def answer(dialog):
-        asked.append(dialog.values["seconds"])
-        dialog.values["seconds"] = 7.5
-        return len(asked) == 1  # accepted the first time, left the second
+        asked.append(dialog.request.duration)
+        dialog.set(duration=7.5)
+        # accepted the first time, left the second
+        dialog.accept() if len(asked) == 1 else dialog.reject()
+        return dialog.result()
 
-    monkeypatch.setattr(camera_dialogs.Asking, "exec", answer)
+    monkeypatch.setattr(PlanDialog, "exec", answer)
     for _ in range(3):
         hand.window.planning.turntable()
         hand.session.undo.setIndex(0)

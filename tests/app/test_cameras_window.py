@@ -13,6 +13,7 @@ from kestrav.core.camera.curves import CURVES
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongAim, Camera, Fade, FreeAim, LookKey, OrbitShape, PartAim, PointAim
+from kestrav.core.document.requests import GridRequest
 from kestrav.core.findings.model import Finding
 from kestrav.core.parts.rest import world_bounds
 
@@ -92,14 +93,14 @@ def test_an_orbit_is_asked_for_previewed_and_made(hand, monkeypatch):
         assert isinstance(dialog, OrbitDialog)
         dialog.show()
         tried.append(len(hand.session.shown.cameras))
-        dialog.set(kind="hull", offset=900.0, height=1200.0)
+        dialog.set_shape(kind="hull", offset=900.0, height=1200.0)
         hand.qtbot.waitUntil(lambda: hand.session.shown.paths[-1].shape.kind == "hull")
         # the lens looks through what would be made
         assert hand.session.camera_id == hand.session.shown.cameras[-1].id
-        dialog.set(laps=0.0)
+        dialog.set_shape(laps=0.0)
         hand.qtbot.waitUntil(lambda: "laps" in dialog.fault.text())
         assert not dialog.buttons.buttons()[0].isEnabled()
-        dialog.set(laps=1.0)
+        dialog.set_shape(laps=1.0)
         hand.qtbot.waitUntil(lambda: not dialog.fault.text())
         dialog.accept()
         return dialog.result()
@@ -134,7 +135,7 @@ def test_an_orbit_around_nothing_says_what_to_select(hand):
 def test_following_by_the_dialog(hand, monkeypatch):
     def run(dialog):
         dialog.show()
-        dialog.set(how="path", distance=300.0, height=500.0)
+        dialog.set(mode="path", distance=300.0, height=500.0)
         hand.qtbot.waitUntil(lambda: hand.session.shown.runs[-1].follows is not None)
         dialog.accept()
         return dialog.result()
@@ -315,13 +316,13 @@ def test_guides_are_drawn_over_the_lens_and_remembered(looking, make_hand, passi
 
 
 def test_grid_and_mask_are_typed(looking, monkeypatch):
-    monkeypatch.setattr(camera_actions, "ask_quantities", lambda *_, **__: [5.0, 4.0, 100.0])
+    monkeypatch.setattr(camera_actions, "ask_request", lambda *_, **__: GridRequest(5, 4, 1.0))
     looking.window.cameras.ask_grid()
     assert (looking.stage.guides.grid, looking.stage.guides.mask) == ((5, 4), 1.0)
     looking.stage.swap()
     # a full mask shows the frame alone
     assert looking.stage.lens_view.frame == (0.0, 0.0, 1.0, 1.0)
-    monkeypatch.setattr(camera_actions, "ask_quantities", lambda *_, **__: [0.0, 0.0, 50.0])
+    monkeypatch.setattr(camera_actions, "ask_request", lambda *_, **__: GridRequest(0, 0, 0.5))
     looking.window.cameras.ask_grid()
     left, low, right, high = looking.stage.lens_view.frame
     assert 0 < left < right < 1 and 0 < low < high < 1
@@ -487,10 +488,10 @@ def test_the_lens_is_opened_and_focused_in_the_card(looking):
     assert camera().focus.part == "part-1"
     hand.choose("Focus", "keys")
     hand.session.set_time(1.0)
-    hand.type_in("Focus key 1", "900 mm")
+    hand.type_in("Focus key 1 distance", "900 mm")
     hand.press("Add focus key here")
     assert [(key.time, key.distance) for key in camera().focus.keys] == [(0.0, 900.0), (1.0, 900.0)]
-    hand.type_in("Focus key 1 at", "1.5 s")
+    hand.type_in("Focus key 1 time", "1.5 s")
     assert [key.time for key in camera().focus.keys] == [1.0, 1.5]
     hand.choose("Focus", "point")
     hand.type_in("Focus at x", "120")

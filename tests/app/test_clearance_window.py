@@ -13,6 +13,7 @@ from kestrav.app.dialogs.requirement_dialog import RequirementDialog
 from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.clearance.sweep import sweep
 from kestrav.core.document import edits
+from kestrav.core.document.requests import SweptRequest
 
 
 @pytest.fixture
@@ -72,8 +73,9 @@ def test_a_clearance_is_required_of_a_pair_and_edited_on_its_card(hand, monkeypa
 
     def run(dialog):
         dialog.show()
-        dialog.amount.selectAll()
-        QTest.keyClicks(dialog.amount, "2")
+        amount = dialog.form.field("Clearance")
+        amount.selectAll()
+        QTest.keyClicks(amount, "2")
         dialog.findChild(QDialogButtonBox).button(QDialogButtonBox.StandardButton.Ok).click()
         return dialog.result()
 
@@ -150,7 +152,7 @@ def test_reports_are_written_as_page_tables_text_and_json(hand, tmp_path, monkey
 def test_a_swept_space_becomes_a_part_and_is_worked_out_again(hand, monkeypatch, tmp_path):
     window, session = hand.window, hand.session
     session.select("part-2")
-    monkeypatch.setattr(clearance_actions, "ask_quantities", lambda *_, **__: [0.0, 2.0, 4.0])
+    monkeypatch.setattr(clearance_actions, "ask_request", lambda *_, **__: SweptRequest(2.0, 0.0, 4.0))
     session.select("part-1")
     window.clearing.ask_swept()
     hand.qtbot.waitUntil(lambda: len(session.project.parts) == 4, timeout=60_000)

@@ -66,9 +66,9 @@ def test_a_step_sheet_is_made_edited_and_goes_out_of_date(hand):
     hand.window.handing_on.make_sheet()
     (sheet,) = hand.session.project.sheets
     assert hand.session.item == sheet and hand.window.contents.model.at(sheet.id).isValid()
-    hand.type_in("Title of step 1", "Draw the cube along")
-    hand.type_in("Text of step 1", "Mind the post.")
-    hand.type_in("Apart in step 1", "50 %")
+    hand.type_in("Step 1 title", "Draw the cube along")
+    hand.type_in("Step 1 text", "Mind the post.")
+    hand.type_in("Step 1 distance apart", "50 %")
     hand.choose("Paper", "Letter")
     (sheet,) = hand.session.project.sheets
     assert (sheet.steps[0].title, sheet.steps[0].text, sheet.paper) == (

@@ -4,12 +4,13 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QDialogButtonBox
+from PySide6.QtWidgets import QApplication, QDialogButtonBox, QListWidget
 from shapes import box_mesh, gear_mesh, straight, tyre
 
 from kestrav.app.actions import contact_actions, extraction_actions, motion_actions
+from kestrav.app.dialogs.asking import ask_request
 from kestrav.app.dialogs.extraction_dialog import ExtractionDialog
-from kestrav.app.dialogs.questions import ask_quantities, ask_remedy
+from kestrav.app.dialogs.questions import ask_remedy
 from kestrav.app.dialogs.sequence_dialog import SequenceDialog
 from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document import edits
@@ -26,6 +27,7 @@ from kestrav.core.document.records import (
     Run,
     TimedRotation,
 )
+from kestrav.core.document.requests import ExplodedRequest, KnockRequest
 from kestrav.core.files import project_file
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.parts.solids import geometry_record
@@ -194,7 +196,7 @@ def test_a_box_is_knocked_over(make_hand, monkeypatch):
     hand.session.select_parts(["ram"])
     hand.window.motion.knock()
     assert "striking part" in hand.window.card.fault.text()
-    monkeypatch.setattr(motion_actions, "ask_quantities", lambda *_, **__: [15.0, 60.0, 90.0])
+    monkeypatch.setattr(motion_actions, "ask_request", lambda *_, **__: KnockRequest(15, 60.0, 90.0))
     hand.session.select_parts(["ram", "box"])
     hand.window.motion.knock()
     poses = hand.session.project.pose_tracks[0]
@@ -215,8 +217,7 @@ def test_several_quantities_are_asked_together(dressed):
             dialog.accept()
 
     QTimer.singleShot(50, answer)
-    found = motion_actions.ask_quantities(None, "Ask", "For both", (("frames", 10, "", 0), ("way", 50.0, "mm", 1)))
-    assert found == [10, 120.0]
+    assert ask_request(None, "Ask", KnockRequest(10, 50.0)) == KnockRequest(10, 120.0)
 
 
 def test_what_rides_is_put_down_at_the_playhead(make_hand):
@@ -317,12 +318,12 @@ def test_a_way_out_is_found_as_a_job_and_becomes_a_run(make_hand, monkeypatch):
     assert "to extract" in window.card.fault.text()
 
     def fill(dialog):
-        typed(dialog.required, "2")
-        typed(dialog.effort, "20")
-        typed(dialog.seed, "7")
+        typed(dialog.form.field("Required clearance"), "2")
+        typed(dialog.form.field("Effort"), "20")
+        typed(dialog.form.field("Seed"), "7")
         for name in ("+x", "-x"):
             dialog.directions[name].click()  # not along x
-        assert not dialog.carrier.isVisible() and not dialog.place_row.isVisible()
+        assert not {"Onto", "Position x"} & set(dialog.form.labels())
 
     answered(monkeypatch, fill)
     session.select("block")
@@ -345,13 +346,15 @@ def test_a_thing_is_taken_to_a_typed_place_with_what_blocks_taken_away(make_hand
     window, session = hand.window, hand.session
 
     def fill(dialog):
-        dialog.where.setCurrentIndex(dialog.where.findData("place"))
-        assert dialog.place_row.isVisible()
-        for field, text in zip(dialog.place, ("0", "0", "200"), strict=True):
-            typed(field, text)
-        for k in range(dialog.aside.count()):
-            if dialog.aside.item(k).text() == "lid":
-                dialog.aside.item(k).setCheckState(Qt.CheckState.Checked)
+        where = dialog.form.field("Destination")
+        where.setCurrentIndex(where.findData("place"))
+        where.activated.emit(where.currentIndex())
+        hand.qtbot.waitUntil(lambda: "Position x" in dialog.form.labels())
+        for axis, text in zip("xyz", ("0", "0", "200"), strict=True):
+            typed(dialog.findChild(QuantityEdit, f"field-Position {axis}"), text)
+        removable = dialog.findChild(QListWidget)
+        (lid,) = removable.findItems("lid", Qt.MatchFlag.MatchExactly)
+        lid.setCheckState(Qt.CheckState.Checked)
         for name in ("+x", "-x", "+y", "-y"):
             dialog.directions[name].click()
 
@@ -374,9 +377,9 @@ def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
     said = []
 
     def fill(dialog):
-        typed(dialog.required, "1")
-        typed(dialog.tilt, "0")
-        typed(dialog.effort, "4")
+        typed(dialog.form.field("Required clearance"), "1")
+        typed(dialog.form.field("Maximum tilt"), "0")
+        typed(dialog.form.field("Effort"), "4")
 
     answered(monkeypatch, fill)
     offered, answers = [], ["Remove blocking parts first", None]
@@ -434,8 +437,8 @@ def test_what_was_typed_the_last_time_is_there_again(hand):
     seen = []
     for text in ("150 %", "80 %"):
         accept(text)
-        told = ask_quantities(hand.window, "Exploded view", "by how much", (("by", 100.0, "%", 0),), remember=("by",))
-    assert seen == [100.0, 150.0] and told == [80.0]
+        asked = ask_request(hand.window, "Exploded view", ExplodedRequest(), remember="spread")
+    assert seen == [100.0, 150.0] and asked == ExplodedRequest(0.8)
 
 
 def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch):
@@ -462,8 +465,7 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
         steps.append([dialog.table.item(row, 0).text() for row in range(2)])
         dialog.part.click()
         steps.append([dialog.table.item(row, 0).text() for row in range(2)])
-        dialog.speed.setText("250")
-        dialog.sense.setCurrentIndex(1)
+        dialog.set(speed=250.0, motion="together")
         return True
 
     monkeypatch.setattr(SequenceDialog, "exec", answered)
@@ -482,7 +484,7 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
     assert not session.project.runs
     window.extracting.order = None
-    monkeypatch.setattr(extraction_actions, "ask_quantities", lambda *_, **__: [50.0])
+    monkeypatch.setattr(extraction_actions, "ask_request", lambda *_, **__: ExplodedRequest(0.5))
     session.select_parts(["lower", "upper"])
     window.extracting.move_apart()
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)

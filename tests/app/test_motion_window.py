@@ -34,6 +34,7 @@ from kestrav.core.document.records import (
     TimedRotation,
     Trigger,
 )
+from kestrav.core.document.requests import FitRequest, ShiftRequest, StretchRequest
 from kestrav.core.editing import run_making
 from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.files import project_file
@@ -346,7 +347,7 @@ def test_lanes_are_kept_with_the_project(hand_of, tmp_path, make_hand):
 def asked(monkeypatch):
     """What is given to the dialogs that ask."""
     given = {}
-    monkeypatch.setattr(motion_actions, "ask_quantity", lambda *_, **__: given["quantity"])
+    monkeypatch.setattr(motion_actions, "ask_request", lambda *_, **__: given["request"])
     monkeypatch.setattr(motion_actions, "ask_choice", lambda *_: given["choice"])
     return given
 
@@ -355,19 +356,20 @@ def test_time_is_stretched_fitted_moved_and_reversed(hand_of, asked):
     hand, _ = hand_of()
     motion = hand.window.motion
     hand.session.select("run-1")
-    asked["quantity"] = 2.0
+    asked["request"] = StretchRequest(2.0)
     motion.stretch()
     assert (run_of(hand).start, run_of(hand).duration) == (1.0, 4.0)
+    asked["request"] = ShiftRequest(2.0)
     motion.move()
     assert run_of(hand).start == 3.0
     hand.session.select(None)
-    asked["quantity"] = 12.0
+    asked["request"] = FitRequest(12.0)
     motion.fit()
     assert course_of(hand.session.project, run_of(hand)).end - run_of(hand).start > 4.0
     hand.session.select("run-1")
     motion.reverse()
     assert run_of(hand).backwards
-    asked["quantity"] = None
+    asked["request"] = None
     before = hand.session.project
     motion.stretch()
     assert hand.session.project is before
@@ -548,7 +550,7 @@ def test_marks_passes_ground_and_roughness_are_chosen_in_the_card(hand_of):
     hand.field("Follow slope").click()
     assert run_of(hand).ground.tilted and run_of(hand).ground.heights
     hand.press("Add roughness")
-    hand.type_in("1: at most", "2")
+    hand.type_in("1: amplitude", "2")
     hand.choose("1: by", "time")
     hand.type_in("1: about", "3")
     assert run_of(hand).roughness == (Roughness("up", 2.0, 200.0, 3.0),)

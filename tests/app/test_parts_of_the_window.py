@@ -146,7 +146,9 @@ def dialog(dressed, qtbot, demo, tmp_path):
 
 def test_the_render_dialog_keeps_its_settings_sensible(dialog, tmp_path):
     assert dialog.target.text() == str(tmp_path / "cabinet-orbit.mp4")
-    dialog._set_size("640x360")
+    size = dialog.form.field("Size")
+    size.setCurrentIndex(size.findData("640x360"))
+    size.activated.emit(size.currentIndex())
     assert (dialog.shot.width, dialog.shot.height) == (640, 360)
     dialog._change(fps=-1.0)
     assert "frame rate" in dialog.fault.text()

@@ -1,12 +1,12 @@
 """Ways out of assemblies, against what their geometry says."""
 
-import dataclasses
 import itertools
 import subprocess
 import sys
 import time
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 import trimesh
@@ -497,10 +497,10 @@ def test_what_is_found_hangs_on_checks_and_not_on_time(monkeypatch):
     # a clock that goes a hundred times as fast
     clock = time.monotonic
     monkeypatch.setattr(time, "monotonic", lambda: 100 * clock())
-    again = find_way(made, meshes, ["block"], dataclasses.replace(wish, seconds=1e6))
+    again = find_way(made, meshes, ["block"], msgspec.structs.replace(wish, seconds=1e6))
     assert isinstance(told, NoWay) and again.tried == told.tried and "checks" in " ".join(told.tried)
     # what only the outer cap cuts off is said
-    late = find_way(made, meshes, ["block"], dataclasses.replace(wish, seconds=1e-3))
+    late = find_way(made, meshes, ["block"], msgspec.structs.replace(wish, seconds=1e-3))
     assert "s, after" in " ".join(late.tried)
 
 

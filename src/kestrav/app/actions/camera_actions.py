@@ -15,8 +15,9 @@ from PySide6.QtWidgets import QMenu
 from kestrav.app.actions.part_actions import PartActions
 from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.cards.card import Card
-from kestrav.app.dialogs.camera_dialogs import Asking, FollowDialog, OrbitDialog, Values
-from kestrav.app.dialogs.questions import ask_choice, ask_quantities
+from kestrav.app.dialogs.asking import PreviewedDialog, ask_request
+from kestrav.app.dialogs.camera_dialogs import FollowDialog, OrbitDialog
+from kestrav.app.dialogs.questions import ask_choice
 from kestrav.app.film.film_strip import FilmStrip
 from kestrav.app.session import Session
 from kestrav.app.stage.part_tools import Ask
@@ -39,6 +40,14 @@ from kestrav.core.document.records import (
     Project,
     Run,
     Shot,
+)
+from kestrav.core.document.requests import (
+    AlongPathRequest,
+    ArcRequest,
+    FollowRequest,
+    GridRequest,
+    LookAroundRequest,
+    TurntableRequest,
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Fix
@@ -208,7 +217,7 @@ class CameraActions(Actions):
 
         self._make("Camera from here", make)
 
-    def ask(self, dialog: Asking, label: str) -> bool:
+    def ask(self, dialog: PreviewedDialog, label: str) -> bool:
         """Ask, and make what was told; whether it was accepted."""
         looked = self.session.camera_id
         accepted = dialog.exec()
@@ -252,19 +261,18 @@ class CameraActions(Actions):
         things = self._chosen("the part to rotate")
         if not things:
             return
-        told = ask_quantities(
+        request = ask_request(
             self.prompts.over,
             "Turntable",
-            f"{get(self.session.project, things[-1]).name} rotates in front of a camera at the present viewpoint",
-            (("turns", 1.0, "", 2), ("takes", 12.0, "s", 2)),
-            remember=("turns", "takes"),
+            TurntableRequest(),
+            text=f"{get(self.session.project, things[-1]).name} rotates in front of a camera at the present viewpoint",
+            remember="turns duration",
         )
-        if told is not None:
-            place = np.round(self._viewpoint()[0])
-            turns, seconds = told
+        if request is not None:
+            place, turns, seconds = np.round(self._viewpoint()[0]), request.turns, request.duration
             self._make(
                 "Turntable",
-                lambda p: orbits.add_turntable(p, things[-1], place, max(seconds, 0.1), 0.0, abs(turns), turns < 0),
+                lambda p: orbits.add_turntable(p, things[-1], place, seconds, 0.0, abs(turns), turns < 0),
             )
 
     def arc(self) -> None:
@@ -272,17 +280,19 @@ class CameraActions(Actions):
         things = self._chosen("the subject of the arc")
         if not things:
             return
-        told = ask_quantities(
+        request = ask_request(
             self.prompts.over,
             "Arc",
-            f"From the present viewpoint about {get(self.session.project, things[-1]).name}; the distance stays",
-            (("by", 90.0, "°", 1), ("takes", 6.0, "s", 2), ("starts", self.session.time, "s", 2)),
-            remember=("by", "takes"),
+            ArcRequest(begin=self.session.time),
+            text=f"From the present viewpoint about {get(self.session.project, things[-1]).name}; the distance stays",
+            remember="sweep duration",
         )
-        if told is not None:
+        if request is not None:
             place = self._viewpoint()[0]
-            sweep, seconds, begin = told
-            self._make("Arc", lambda p: making.add_arc(p, things[-1], place, sweep, max(seconds, 0.1), begin))
+            self._make(
+                "Arc",
+                lambda p: making.add_arc(p, things[-1], place, request.sweep, request.duration, request.begin),
+            )
 
     def follow(self) -> None:
         """Ask how, and follow what is selected."""
@@ -303,7 +313,7 @@ class CameraActions(Actions):
             thing,
             runs,
             partial(_follow, thing=thing),
-            lambda values: _told_of_following(project, values),
+            lambda request: _summary_of_following(project, request),
             self.preview,
             item.id if isinstance(item, Run) else "",
         )
@@ -327,17 +337,18 @@ class CameraActions(Actions):
         if path is None:
             self.prompts.complain("select the camera's path first")
             return
-        told = ask_quantities(
+        request = ask_request(
             self.prompts.over,
             "Along the path",
-            f"A camera moves along “{path.name}”, looking ahead",
-            (("takes", 8.0, "s", 2), ("starts", 0.0, "s", 2), ("look-ahead", 500.0, "mm", 0)),
-            remember=("takes", "look-ahead"),
+            AlongPathRequest(),
+            text=f"A camera moves along “{path.name}”, looking ahead",
+            remember="duration ahead",
         )
-        if told is not None:
-            seconds, begin, ahead = told
+        if request is not None:
+            aim = AlongAim(request.ahead)
             self._make(
-                "Camera along path", lambda p: making.add_on_path(p, path.id, AlongAim(ahead), max(seconds, 0.1), begin)
+                "Camera along path",
+                lambda p: making.add_on_path(p, path.id, aim, request.duration, request.begin),
             )
 
     def walk(self) -> None:
@@ -348,21 +359,16 @@ class CameraActions(Actions):
         """Ask how, and look around from where the view stands."""
         place = np.round(self._viewpoint()[1])
         place[2] = max(place[2], walking.EYE_HEIGHT)
-        told = ask_quantities(
+        request = ask_request(
             self.prompts.over,
             "Look around",
-            "Pan all around from a place, or outwards from a circle about it",
-            (
-                ("x", float(place[0]), "mm", 0),
-                ("y", float(place[1]), "mm", 0),
-                ("height", float(place[2]), "mm", 0),
-                ("circle", 0.0, "mm", 0),
-                ("takes", 60.0, "s", 1),
-            ),
+            LookAroundRequest(vector(place)),
+            text="Pan all around from a place, or outwards from a circle about it",
         )
-        if told is not None:
-            x, y, z, radius, seconds = told
-            self._make("Look around", lambda p: making.add_look_around(p, (x, y, z), radius, max(seconds, 0.1)))
+        if request is not None:
+            self._make(
+                "Look around", lambda p: making.add_look_around(p, request.place, request.radius, request.duration)
+            )
 
     # changing
 
@@ -520,15 +526,14 @@ class CameraActions(Actions):
     def ask_grid(self) -> None:
         """Ask for the grid and the mask."""
         guides = self.stage.guides
-        told = ask_quantities(
+        request = ask_request(
             self.prompts.over,
             "Grid and mask",
-            "Columns and rows of the grid (0: none), and how dark the mask outside the frame is",
-            (("columns", guides.grid[0], "", 0), ("rows", guides.grid[1], "", 0), ("mask", 100 * guides.mask, "%", 0)),
+            GridRequest(*guides.grid, guides.mask),
+            text="Lines and mask over the lens",
         )
-        if told is not None:
-            columns, rows = (int(np.clip(round(v), 0, 64)) for v in told[:2])
-            self.stage.set_guides(replace(guides, grid=(columns, rows), mask=float(np.clip(told[2] / 100, 0.0, 1.0))))
+        if request is not None:
+            self.stage.set_guides(replace(guides, grid=(request.columns, request.rows), mask=request.mask))
 
     def stop(self) -> None:
         """End what goes on beside the window."""
@@ -536,33 +541,30 @@ class CameraActions(Actions):
             self.strip.stop()
 
 
-def _follow(project: Project, values: Values, thing: str) -> Project:
-    """The project with a camera that follows a thing as told."""
-    how, distance, height = values["how"], values["distance"], values["height"]
-    if how == "ride":
-        return making.add_follower(project, thing, values["side"], distance, height, values["lag"])
-    if how == "path":
-        return making.add_follower_on_path(project, values["run"], distance, height, values["aside"])
-    share = min(max(values["place"] / 100.0, 0.0), 1.0)
-    return making.add_passing(project, values["run"], share, abs(distance), height, distance >= 0)
+def _follow(project: Project, request: FollowRequest, thing: str) -> Project:
+    """The project with a camera that follows a thing as asked for."""
+    distance, height = request.distance, request.height
+    if request.mode == "ride":
+        return making.add_follower(project, thing, request.side, distance, height, request.lag)
+    if request.mode == "path":
+        return making.add_follower_on_path(project, request.run, distance, height, request.left)
+    return making.add_passing(project, request.run, request.place, abs(distance), height, distance >= 0)
 
 
-def _told_of_following(project: Project, values: Values) -> list[str]:
+def _summary_of_following(project: Project, request: FollowRequest) -> list[str]:
     """Worked lines of how a camera follows."""
-    if values["how"] == "ride":
-        return [f"{show(values['distance'], 'mm', 0)} from its middle, looking at it"]
-    run = get_as(project, values["run"], Run)
+    if request.mode == "ride":
+        return [f"{show(request.distance, 'mm', 0)} from its middle, looking at it"]
+    run = get_as(project, request.run, Run)
     course = course_of(project, run)
-    if values["how"] == "path":
+    if request.mode == "path":
         before = course.first if not run.backwards else course.path.length - course.last
-        lines = [
-            f"{show(abs(values['distance']), 'mm', 0)} {'behind' if values['distance'] >= 0 else 'ahead'} along the path"
-        ]
-        if values["distance"] > before + 1:
+        side = "behind" if request.distance >= 0 else "ahead"
+        lines = [f"{show(abs(request.distance), 'mm', 0)} {side} along the path"]
+        if request.distance > before + 1:
             lines.append(
                 f"the path has {show(before, 'mm', 0)} before its beginning: there the camera waits until it is so far behind"
             )
         return lines
-    return [
-        f"beside the path at {show(course.first + values['place'] / 100 * course.length, 'mm', 0)} of {show(course.path.length, 'mm', 0)}"
-    ]
+    place = course.first + request.place * course.length
+    return [f"beside the path at {show(place, 'mm', 0)} of {show(course.path.length, 'mm', 0)}"]

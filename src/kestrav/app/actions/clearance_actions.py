@@ -13,9 +13,10 @@ from PySide6.QtWidgets import QFileDialog
 
 from kestrav.app.actions.prompts import Actions, Checked, Prompts
 from kestrav.app.cards.card import Card
+from kestrav.app.dialogs.asking import ask_request
 from kestrav.app.dialogs.breach_table import BreachTable
 from kestrav.app.dialogs.fit_table import FitTable
-from kestrav.app.dialogs.questions import ask_quantities, tell
+from kestrav.app.dialogs.questions import tell
 from kestrav.app.dialogs.requirement_dialog import RequirementDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
@@ -27,6 +28,7 @@ from kestrav.core.clearance.table import Row
 from kestrav.core.document.edits import set_contact, set_contacts
 from kestrav.core.document.lookup import get, qualified_name, solids
 from kestrav.core.document.records import Part, Project
+from kestrav.core.document.requests import SweptRequest
 from kestrav.core.errors import BadInput
 from kestrav.core.files.part_files import write_part
 from kestrav.core.files.writing import write_whole
@@ -99,8 +101,12 @@ class ClearanceActions(Actions):
         dialog = RequirementDialog(self.prompts.over, project, chosen)
         if not dialog.exec():
             return
-        asked = dialog.asked()
-        if self.session.edit("Add requirement", lambda p: required_between(p, *asked)):
+        asked = dialog.request
+        is_checked = asked.kind == "own"
+        required, others = asked.clearance if is_checked else None, [asked.other] if asked.other else []
+        if self.session.edit(
+            "Add requirement", lambda p: required_between(p, [asked.thing], others, required, is_checked)
+        ):
             self.session.select(self.session.project.requirements[-1].id)
 
     def intend(self) -> None:
@@ -283,16 +289,15 @@ class ClearanceActions(Actions):
         if not isinstance(item, Part) or not solids(project, item.id):
             self.prompts.complain("select a moving part first; its swept volume becomes a part")
             return
-        told = ask_quantities(
+        request = ask_request(
             self.prompts.over,
             "Swept volume",
-            f"The swept volume of {item.name}, as a translucent part; tolerance 0 depends on its size (one part in {SIZES})",
-            (("from", 0.0, "s", 2), ("to", span(project), "s", 2), ("tolerance", 0.0, "mm", 2)),
-            remember=("tolerance",),
+            SweptRequest(span(project)),
+            text=f"The swept volume of {item.name}, as a translucent part; by its size the tolerance is one part in {SIZES}",
+            remember="tolerance",
         )
-        if told is not None:
-            start, end, tolerance = told
-            self.sweep(item.id, start, end, tolerance or None)
+        if request is not None:
+            self.sweep(item.id, request.start, request.end, request.tolerance or None)
 
     def renew(self, part_id: str) -> None:
         """Work a swept space out again."""

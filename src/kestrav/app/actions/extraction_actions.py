@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable
 from typing import Any
 
+import msgspec
 from PySide6.QtGui import QAction
 
 from kestrav.app.actions.prompts import Actions, Prompts
+from kestrav.app.dialogs.asking import ask_request
 from kestrav.app.dialogs.extraction_dialog import ExtractionDialog
-from kestrav.app.dialogs.questions import ask_quantities, ask_remedy, tell
+from kestrav.app.dialogs.questions import ask_remedy, tell
 from kestrav.app.dialogs.sequence_dialog import SequenceDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.session import Session
 from kestrav.core.document.lookup import get, topmost
 from kestrav.core.document.records import Part, Project
+from kestrav.core.document.requests import ExplodedRequest
 from kestrav.core.extraction.report import as_text, order_as_text
 from kestrav.core.extraction.snaps import allowed
 from kestrav.core.extraction.taking_apart import Order, add_sequence, exploded, parts_of
@@ -84,22 +86,22 @@ class ExtractionActions(Actions):
         dialog = SequenceDialog(self.prompts.over, project, order)
         if not dialog.exec():
             return project
-        asked = dialog.sequence()
-        return add_sequence(project, asked.order, self.session.time, asked.speed, asked.together)
+        asked = dialog.request
+        return add_sequence(project, dialog.order, self.session.time, asked.speed, asked.motion == "together")
 
     def move_apart(self) -> None:
         """Look for that order, and move the selected things apart along it."""
         if not self._several():
             return
-        told = ask_quantities(
+        request = ask_request(
             self.prompts.over,
             "Exploded view",
-            "Distance of the parts from each other, along their extraction directions",
-            (("by", 100.0, "%", 0),),
-            remember=("by",),
+            ExplodedRequest(),
+            text="Distance of the parts from each other, along their extraction directions",
+            remember="spread",
         )
-        if told is not None:
-            self._in_order(lambda project, order: exploded(project, order, told[0] / 100.0), "Exploded view")
+        if request is not None:
+            self._in_order(lambda project, order: exploded(project, order, request.spread), "Exploded view")
 
     def _in_order(self, change: Callable[[Project, Order], Project], label: str) -> None:
         things = self._several()
@@ -134,7 +136,7 @@ class ExtractionActions(Actions):
 
         def again(**changes: Any) -> Callable[[], None]:
             def search() -> None:
-                self.wish = dataclasses.replace(self.wish, **changes)
+                self.wish = msgspec.structs.replace(self.wish, **changes)
                 self._look(things)
 
             return search
@@ -188,7 +190,7 @@ class ExtractionActions(Actions):
         dialog = ExtractionDialog(self.prompts.over, project, things, self.wish)
         if not dialog.exec():
             return
-        self.wish = dialog.wish()
+        self.wish = dialog.request
         self._look(things)
 
     def _look(self, things: list[str]) -> None:

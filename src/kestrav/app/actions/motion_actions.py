@@ -11,7 +11,8 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
 from kestrav.app.actions.prompts import Actions, Prompts
-from kestrav.app.dialogs.questions import ask_choice, ask_quantities, ask_quantity
+from kestrav.app.dialogs.asking import ask_request
+from kestrav.app.dialogs.questions import ask_choice
 from kestrav.app.session import Session
 from kestrav.app.stage.stage import Stage
 from kestrav.app.timeline.timeline import Timeline
@@ -19,6 +20,7 @@ from kestrav.core.clearance.knocking import add_knock
 from kestrav.core.clearance.putting import put_down
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Attachment, Camera, Light, Part, Project, Run
+from kestrav.core.document.requests import FitRequest, KnockRequest, ShiftRequest, StretchRequest
 from kestrav.core.editing import mechanism_making, run_making, timing
 from kestrav.core.editing.wheel_making import add_castor, add_rotations, add_wheels
 from kestrav.core.kinematics.motion_segments import movers
@@ -246,21 +248,18 @@ class MotionActions(Actions):
         project = self.session.project
         tall = float(np.ptp(own_bounds(project, parts[1]), axis=0).max())
         name = get(project, parts[1]).name
-        told = ask_quantities(
+        request = ask_request(
             self.prompts.over,
             "Knock over",
-            f"When {get(project, parts[0]).name} touches it, {name}",
-            (
-                ("duration, frames", round(0.6 * project.settings.fps), "", 0),
-                ("slide distance", round(0.3 * tall, -1), "mm", 1),
-                ("tilt angle", 90.0, "°", 1),
-            ),
+            KnockRequest(round(0.6 * project.settings.fps), float(round(0.3 * tall, -1))),
+            text=f"What {name} does when {get(project, parts[0]).name} touches it",
         )
-        if told is None:
+        if request is None:
             return
-        frames, slide, tip = told
+        striker, struck = parts
         if self.session.edit(
-            "Knock over", lambda p: add_knock(p, self.session.meshes, parts[0], parts[1], round(frames), slide, tip)
+            "Knock over",
+            lambda p: add_knock(p, self.session.meshes, striker, struck, request.frames, request.slide, request.tilt),
         ):
             self.session.select(self.session.project.pose_tracks[-1].id)
 
@@ -306,9 +305,9 @@ class MotionActions(Actions):
     def stretch(self) -> None:
         """Ask by how much, and stretch."""
         ids = self._ids()
-        factor = ask_quantity(self.prompts.over, "Stretch", f"{_count(ids)}, time factor", 2.0, "", 3, remember=True)
-        if factor is not None:
-            self.session.edit("Stretch", lambda p: timing.stretched(p, ids, factor, self._about(ids)))
+        request = ask_request(self.prompts.over, "Stretch", StretchRequest(), text=_count(ids), remember="factor")
+        if request is not None:
+            self.session.edit("Stretch", lambda p: timing.stretched(p, ids, request.factor, self._about(ids)))
 
     def _about(self, ids: list[str]) -> float | None:
         """All of the project is stretched from 0 on."""
@@ -317,16 +316,17 @@ class MotionActions(Actions):
     def fit(self) -> None:
         """Ask for a length of time, and stretch to it."""
         ids = self._ids()
-        seconds = ask_quantity(self.prompts.over, "Fit into", f"{_count(ids)} take", span(self.session.project), "s", 3)
-        if seconds is not None:
-            self.session.edit("Fit", lambda p: timing.fitted(p, ids, seconds))
+        now = span(self.session.project)
+        request = ask_request(self.prompts.over, "Fit into", FitRequest(now), text=_count(ids))
+        if request is not None:
+            self.session.edit("Fit", lambda p: timing.fitted(p, ids, request.duration))
 
     def move(self) -> None:
         """Ask by how much, and move in time."""
         ids = self._ids()
-        by = ask_quantity(self.prompts.over, "Move", f"{_count(ids)}, later by", 1.0, "s", 3, remember=True)
-        if by is not None:
-            self.session.edit("Move in time", lambda p: timing.moved(p, ids, by))
+        request = ask_request(self.prompts.over, "Move in time", ShiftRequest(), text=_count(ids), remember="later")
+        if request is not None:
+            self.session.edit("Move in time", lambda p: timing.moved(p, ids, request.later))
 
     def reverse(self) -> None:
         """Reverse what is selected in time."""

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
 
-from PySide6.QtCore import QSettings
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
@@ -15,14 +13,14 @@ from kestrav.app.actions.camera_actions import CameraActions
 from kestrav.app.actions.extraction_actions import ExtractionActions
 from kestrav.app.actions.import_actions import ImportActions
 from kestrav.app.actions.prompts import Actions, Prompts
-from kestrav.app.dialogs.camera_dialogs import Values
-from kestrav.app.dialogs.plan_dialog import Choice, PlanDialog
+from kestrav.app.dialogs.asking import PlanDialog, Request
 from kestrav.app.dialogs.questions import tell
 from kestrav.app.session import Session
 from kestrav.app.stage.stage import Stage
 from kestrav.core.camera import plans
 from kestrav.core.document.lookup import get, topmost
 from kestrav.core.document.records import Part, Project
+from kestrav.core.document.requests import DrivePastRequest, TurntableRequest, WheelRequest
 from kestrav.core.editing.wheel_making import axle_of
 from kestrav.core.errors import BadInput
 from kestrav.core.units import show
@@ -85,26 +83,17 @@ class PlanActions(Actions):
         """Ask how, and make a turntable."""
         things, meshes = self._things(), self.session.meshes
 
-        def make(project: Project, values: Values) -> Project:
-            return plans.turntable(project, meshes, things, values["seconds"], values["turns"])
+        def make(project: Project, request: TurntableRequest) -> Project:
+            return plans.turntable(project, meshes, things, request.duration, request.turns)
 
-        def told(values: Values) -> list[str]:
-            rate = values["turns"] / max(values["seconds"], 1e-9)
+        def summary(request: TurntableRequest) -> list[str]:
+            rate = 60.0 * request.turns / request.duration
             return [
-                f"{values['turns']:g} turns ÷ {show(values['seconds'], 's')} = <b>{show(60 * rate, 'rpm')}</b>",
-                "the shot loops" if abs(values["turns"] - round(values["turns"])) < 1e-9 else "the shot does not loop",
+                f"{request.turns:g} turns ÷ {show(request.duration, 's')} = <b>{show(rate, 'rpm')}</b>",
+                "the shot loops" if abs(request.turns - round(request.turns)) < 1e-9 else "the shot does not loop",
             ]
 
-        self._ask(
-            "Turntable",
-            {"turns": 1.0, "seconds": 12.0},
-            [
-                Choice("Turns", "turns", "", "Number of turns; negative turns clockwise", 2),
-                Choice("Duration", "seconds", "s", "Duration of the shot", 2),
-            ],
-            make,
-            told,
-        )
+        self._ask("Turntable", TurntableRequest(), make, summary, remember="turns duration")
 
     def orbit(self) -> None:
         """Orbit the product."""
@@ -125,27 +114,16 @@ class PlanActions(Actions):
         """Ask how, and let the product drive past a camera."""
         things, meshes = self._things(), self.session.meshes
 
-        def make(project: Project, values: Values) -> Project:
-            return plans.drive_past(project, meshes, things, values["seconds"], values["distance"])
+        def make(project: Project, request: DrivePastRequest) -> Project:
+            return plans.drive_past(project, meshes, things, request.duration, request.distance)
 
-        def told(values: Values) -> list[str]:
-            made = make(self.session.project, values)
-            length = 2.0 * plans.reach_of(made, things, values["distance"])
-            speed = length / max(values["seconds"], 1e-9) / 1000.0
-            return [
-                f"{show(length, 'mm', 0)} ÷ {show(values['seconds'], 's')} = <b>{show(speed, 'm/s', 2)}</b> on average"
-            ]
+        def summary(request: DrivePastRequest) -> list[str]:
+            made = make(self.session.project, request)
+            length = 2.0 * plans.reach_of(made, things, request.distance)
+            speed = show(length / request.duration / 1000.0, "m/s", 2)
+            return [f"{show(length, 'mm', 0)} ÷ {show(request.duration, 's')} = <b>{speed}</b> on average"]
 
-        self._ask(
-            "Drive past",
-            {"distance": 0.0, "seconds": 6.0},
-            [
-                Choice("Distance", "distance", "mm", "Length of the path", 0, 500.0, "five times its length"),
-                Choice("Duration", "seconds", "s", "Duration of the run", 2),
-            ],
-            make,
-            told,
-        )
+        self._ask("Drive past", DrivePastRequest(), make, summary, remember="duration")
 
     def wheel(self) -> None:
         """Ask which wheel and how many turns, and let it roll."""
@@ -161,51 +139,36 @@ class PlanActions(Actions):
             )
             return
 
-        def make(project: Project, values: Values) -> Project:
-            return plans.wheel_demonstrator(project, meshes, values["thing"], values["turns"], values["seconds"])
+        def make(project: Project, request: WheelRequest) -> Project:
+            return plans.wheel_demonstrator(project, meshes, request.part, request.turns, request.duration)
 
-        def told(values: Values) -> list[str]:
-            radius = axle_of(project, meshes, values["thing"])[1]
+        def summary(request: WheelRequest) -> list[str]:
+            radius = axle_of(project, meshes, request.part)[1]
             around = 2.0 * math.pi * radius
             return [
                 f"π × {show(2 * radius, 'mm')} = <b>{show(around, 'mm')}</b> circumference",
-                f"{values['turns']:g} × {show(around, 'mm')} = <b>{show(values['turns'] * around, 'mm', 0)}</b> of path",
+                f"{request.turns:g} × {show(around, 'mm')} = <b>{show(request.turns * around, 'mm', 0)}</b> of path",
             ]
 
-        self._ask(
-            "Wheel demonstrator",
-            {"thing": wheels[0], "turns": 3.0, "seconds": 6.0},
-            [
-                Choice("Turns", "turns", "", "Number of turns of the wheel over its path", 2),
-                Choice("Duration", "seconds", "s", "Duration of the run", 2),
-            ],
-            make,
-            told,
-            [(part, get(project, part).name) for part in wheels],
-        )
+        names = [(part, get(project, part).name) for part in wheels]
+        self._ask("Wheel demonstrator", WheelRequest(wheels[0]), make, summary, parts=names, remember="turns duration")
 
     def _ask(
         self,
         title: str,
-        values: Values,
-        choices: list[Choice],
-        make: Callable[[Project, Values], Project],
-        told: Callable[[Values], list[str]],
-        things: list[tuple[str, str]] | None = None,
+        request: Request,
+        make: Callable[[Project, Request], Project],
+        summarize: Callable[[Request], list[str]],
+        *,
+        parts: Sequence[tuple[str, str]] = (),
+        remember: str = "",
     ) -> None:
-        # what does not hang on the product begins where it was the last time
-        for choice in choices:
-            if choice.unit != "mm":
-                kept: Any = QSettings().value(f"plans/{title}/{choice.name}", values[choice.name])
-                values[choice.name] = float(kept)
         try:
             dialog = PlanDialog(
-                self.prompts.over, title, values, choices, make, told, self.cameras.preview, things or []
+                self.prompts.over, title, request, self.cameras.preview, make, summarize, parts=parts, remember=remember
             )
         except BadInput as fault:
             self.prompts.complain(str(fault))
             return
-        if self.cameras.ask(dialog, title):
-            for choice in choices:
-                QSettings().setValue(f"plans/{title}/{choice.name}", dialog.values[choice.name])
+        self.cameras.ask(dialog, title)
         self.stage.show_all()

@@ -244,16 +244,7 @@ class CameraRows(Rows):
             def put(of: Any = key, **fields: float) -> None:
                 change(keys=tuple(msgspec.structs.replace(k, **fields) if k is of else k for k in aim.keys))
 
-            form.number(
-                "Azimuth here",
-                key.yaw,
-                "°",
-                lambda v, f=put: f(yaw=v),
-                "Counter-clockwise from +x; beyond 360° for whole turns",
-                1,
-                5,
-            )
-            form.number("Pitch here", key.pitch, "°", lambda v, f=put: f(pitch=v), "Upwards from horizontal", 1, 5)
+            self._fields(key, "yaw", "pitch", change=put)
 
         def key_here() -> None:
             self.session.edit("Aim key", lambda p: adjusting.looked(p, self.session.meshes, camera.id, time, 0.0, 0.0))

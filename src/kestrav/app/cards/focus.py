@@ -40,6 +40,9 @@ class FocusRows(Rows):
         def change(focus: Focus) -> None:
             self._set(camera.id, "Focus", focus=focus)
 
+        def put(**fields: Any) -> None:
+            change(msgspec.structs.replace(focus, **fields))
+
         x, y, z = (float(v) for v in (seen.position[0] + now.distance * seen.forward[0]).round(1))
         parts = [
             (p.id, p.name)
@@ -55,26 +58,12 @@ class FocusRows(Rows):
             "Focus", [(k, names[k]) for k in names if k in kinds], kind, lambda v: change(kinds[v]), "What is sharp"
         )
         if kind == "part":
-            form.choice("Focus on", parts, focus.part, lambda v: change(Focus(part=v)), "Part that stays sharp")
+            self._fields(focus, "part", change=put, options=parts)
         elif focus.point is not None and not focus.keys:
-            form.vector("Focus at", focus.point, "mm", lambda v: change(Focus(point=v)), "Point that is sharp")
-        for k, key in enumerate(focus.keys):
-
-            def put(old: FocusKey = key, **fields: Any) -> None:
-                change(
-                    keyed_focus([one for one in focus.keys if one is not old], msgspec.structs.replace(old, **fields))
-                )
-
-            form.number(f"Focus key {k + 1} at", key.time, "s", lambda v, f=put: f(time=v), "Time of the key", 3, 0.1)
-            form.number(
-                f"Focus key {k + 1}",
-                key.distance,
-                "mm",
-                lambda v, f=put: f(distance=v),
-                "Distance that is sharp at the key",
-                0,
-                50,
-            )
+            self._fields(focus, "point", change=put)
+        self._each(
+            focus.keys, "Focus key", "time", "distance", change=lambda keys: change(keyed_focus(keys[:-1], keys[-1]))
+        )
         if focus.keys:
             form.buttons(
                 ("Add focus key here", lambda: change(keyed_focus(focus.keys, now)), "Add a focus key at the playhead")

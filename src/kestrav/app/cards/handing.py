@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any
 
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document.lookup import find
@@ -67,39 +67,16 @@ class StepSheetRows(Rows):
             lambda v: self._set(sheet.id, "Direction", landscape=bool(v)),
             "Direction of the paper",
         )
-        fields: tuple[tuple[str, Literal["number", "revision", "author"], str], ...] = (
-            ("Number", "number", "Document number in the title block"),
-            ("Revision", "revision", "Revision in the title block"),
-            ("Author", "author", "Author in the title block"),
-        )
-        for label, field, tip in fields:
-            form.text(
-                label, getattr(sheet, field), lambda v, f=field: self._set(sheet.id, "Title block", **{f: v}), tip
-            )
+        self._fields(sheet, "number", "revision", "author")
 
     def _step(self, sheet: StepSheet, number: int, step: Step) -> None:
         form = self.form
-        label = f"step {number + 1}"
+        label = f"Step {number + 1}"
 
-        def change(what: str, **fields: Any) -> None:
-            self.session.edit(f"{what} of {label}", lambda p: steps.change(p, sheet.id, number, **fields))
+        def change(**fields: Any) -> None:
+            self.session.edit(label, lambda p: steps.change(p, sheet.id, number, **fields))
 
-        form.text(f"Title of {label}", step.title, lambda v: change("Title", title=v), "Title of the step")
-        form.text(
-            f"Text of {label}", step.text, lambda v: change("Text", text=v), "Text for the fitter below the picture"
-        )
-        form.text(
-            f"Tools of {label}", step.tools, lambda v: change("Tools", tools=v), "Tools and aids that the step needs"
-        )
-        form.number(
-            f"Apart in {label}",
-            100 * step.apart,
-            "%",
-            lambda v: change("Distance", apart=v / 100),
-            "Distance between parts and their seats in the picture, as a share of the parts' size",
-            0,
-            10,
-        )
+        self._fields(step, "title", "text", "tools", "apart", change=change, prefix=label)
         motions = [item.name for m in step.motions if (item := find(self.session.shown, m)) is not None]
         form.note(f"Shows {', '.join(motions)}; {'own view' if step.view else 'automatic view'}.")
         form.buttons(
@@ -111,7 +88,7 @@ class StepSheetRows(Rows):
             ),
         )
         if step.view is not None:
-            form.buttons(("Automatic view", lambda: change("View", view=None), "Let Kestrav choose the view again"))
+            form.buttons(("Automatic view", lambda: change(view=None), "Let Kestrav choose the view again"))
         form.buttons(
             (
                 "Join with next",

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import msgspec
+from collections.abc import Iterable
 
-from kestrav.app.cards.rows import Rows
+from kestrav.app.cards.rows import Rows, replacing
 from kestrav.core.document.records import Light, LightKey, PartAim, PointAim
 from kestrav.core.findings.model import name_of
 from kestrav.core.kinematics.lighting import state
@@ -39,15 +39,7 @@ class LightRows(Rows):
                 )
         unit = "lx" if light.kind == "sun" else "cd"
         if not light.keys:
-            form.number(
-                "Intensity",
-                light.strength,
-                unit,
-                lambda v: self._set(light.id, "Intensity", strength=v),
-                "Intensity in candela; illuminance in lux for the sun",
-                0,
-                50,
-            )
+            self._fields(light, "strength", unit=unit)
             self._fields(light, "colour")
         self._keys(light, unit)
         strength, colour = state(light, self.session.time)
@@ -88,26 +80,19 @@ class LightRows(Rows):
     def _keys(self, light: Light, unit: str) -> None:
         form = self.form
 
-        def change(keys: list[LightKey]) -> None:
+        def change(keys: Iterable[LightKey]) -> None:
             self._set(light.id, "Light key", keys=tuple(sorted(keys, key=lambda k: k.time)))
 
         for i, key in enumerate(light.keys):
-
-            def put(k: int = i, **fields: object) -> None:
-                keys = list(light.keys)
-                keys[k] = msgspec.structs.replace(keys[k], **fields)
-                change(keys)
-
-            form.number(f"Key {i + 1} at", key.time, "s", lambda v, f=put: f(time=v), "Time of the key", 3, 0.1)
-            form.number(
-                f"Key {i + 1}", key.strength, unit, lambda v, f=put: f(strength=v), "Intensity at the key", 0, 50
-            )
-            form.colour(f"Key {i + 1} colour", key.colour, lambda v, f=put: f(colour=v), "Colour at the key")
+            put, which = replacing(light.keys, i, change), f"Key {i + 1}"
+            self._fields(key, "time", change=put, prefix=which)
+            self._fields(key, "strength", change=put, prefix=which, unit=unit)
+            self._fields(key, "colour", change=put, prefix=which)
         form.buttons(
             ("Add key here", lambda: self._add_key(light), "Add a key of intensity and colour at the playhead"),
             (
                 "Delete last key",
-                lambda: light.keys and change(list(light.keys[:-1])),
+                lambda: light.keys and change(light.keys[:-1]),
                 "Delete the last key",
             ),
         )

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import msgspec
 import numpy as np
 import scipy
 
-from kestrav.app.cards.rows import Rows, angles_of, rotation_of
+from kestrav.app.cards.rows import Rows, angles_of, replacing, rotation_of
 from kestrav.core.document.records import (
     AlongOrientation,
     BankKey,
@@ -56,59 +57,19 @@ class OrientationRows(Rows):
             lambda v: self._set(run.id, "Orientation", orientation=self._turned(run, kinds[v])),
             "Orientation along the path; on two points the rider takes bends as a vehicle does",
         )
+        change = partial(self._change, run)
         if isinstance(orientation, CarriedOrientation):
-            form.number(
-                "Wheelbase",
-                orientation.wheelbase,
-                "mm",
-                lambda v: self._set(run.id, "Wheelbase", orientation=msgspec.structs.replace(orientation, wheelbase=v)),
-                "Distance between the front and rear points, both on the path",
-                1,
-                10,
-            )
-            form.number(
-                "Pivot position",
-                100 * orientation.share,
-                "%",
-                lambda v: self._set(
-                    run.id, "Pivot position", orientation=msgspec.structs.replace(orientation, share=v / 100)
-                ),
-                "Position of the point on the path between the rear (0 %) and the front point (100 %)",
-                1,
-                5,
-            )
+            self._fields(orientation, "wheelbase", "share", change=change)
         if isinstance(orientation, TowardOrientation):
             self._aim(run, orientation)
         if not isinstance(orientation, FixedOrientation):
-            axes = [(a, f"its {a}") for a in ("+x", "-x", "+y", "-y", "+z", "-z")]
-            form.choice(
-                "Forward axis",
-                axes,
-                orientation.forward,
-                lambda v: self._set(
-                    run.id, "Forward axis", orientation=msgspec.structs.replace(orientation, forward=v)
-                ),
-                "Axis of the rider that points ahead",
-            )
-            form.choice(
-                "Up axis",
-                axes,
-                orientation.up,
-                lambda v: self._set(run.id, "Up axis", orientation=msgspec.structs.replace(orientation, up=v)),
-                "Axis of the rider that points up",
-            )
+            self._fields(orientation, "forward", "up", change=change)
             form.buttons(
                 ("Face the other way", lambda: self._flip(run, orientation), "Turn the rider by 180°"),
                 ("Quarter turn", lambda: self._quarter(run, orientation), "Turn the rider by 90° to the left"),
             )
         if isinstance(orientation, AlongOrientation):
-            form.choice(
-                "Frame",
-                [("slope", "with the slope"), ("level", "upright"), ("free", "least rotation")],
-                orientation.stance,
-                lambda v: self._set(run.id, "Frame", orientation=msgspec.structs.replace(orientation, stance=v)),
-                "With the slope, the rider's left axis stays level; upright, it does not pitch; least rotation also suits loops",
-            )
+            self._fields(orientation, "stance", change=change)
         self._fields(run, "turn")
         if isinstance(orientation, KeyedOrientation):
             self._turns(run, orientation)
@@ -116,6 +77,9 @@ class OrientationRows(Rows):
         if not isinstance(orientation, FixedOrientation):
             self._lean(run)
         self._roughness(run)
+
+    def _change(self, run: Run, **fields: Any) -> None:
+        self._set(run.id, "Orientation", orientation=msgspec.structs.replace(run.orientation, **fields))
 
     def _flip(self, run: Run, orientation: Orientation) -> None:
         self._set(
@@ -142,34 +106,19 @@ class OrientationRows(Rows):
             lambda v: change("Keys relative to", room=v == "room"),
             "Reference of the angles: the path's direction or the room",
         )
-        form.check(
-            "Smooth",
-            "eased between keys",
-            orientation.smooth,
-            lambda v: change("Smooth orientation", smooth=v),
-            "Ease the rotation between keys; otherwise the rate is constant",
-        )
+        self._fields(orientation, "smooth", change=partial(self._change, run))
+
+        def set_keys(keys: tuple[OrientationKey, ...]) -> None:
+            change("Orientation key", keys=keys)
+
         for i, key in enumerate(orientation.keys):
-
-            def set_key(k: int = i, **fields: Any) -> None:
-                keys = list(orientation.keys)
-                keys[k] = msgspec.structs.replace(keys[k], **fields)
-                change("Orientation key", keys=tuple(keys))
-
-            form.number(
-                f"Key {i + 1} at",
-                100 * key.place,
-                "%",
-                lambda v, f=set_key: f(place=v / 100),
-                "Station as a share of the path's length",
-                2,
-                5,
-            )
+            put = replacing(orientation.keys, i, set_keys)
+            self._fields(key, "place", change=put, prefix=f"Key {i + 1}")
             form.vector(
                 f"Key {i + 1}",
                 angles_of(key.rotation),
                 "°",
-                lambda v, f=set_key: f(rotation=rotation_of(v)),
+                lambda v, f=put: f(rotation=rotation_of(v)),
                 "Yaw to the left, pitch with the front up, roll to the right",
             )
         form.buttons(
@@ -208,22 +157,12 @@ class OrientationRows(Rows):
         )
         if ground is None:
             return
-        form.number(
-            "Reach",
-            ground.reach,
-            "mm",
-            lambda v: self._set(run.id, "Reach", ground=Ground(v, ground.tilted)),
-            "Search distance for the ground above and below the path",
-            0,
-            50,
-        )
-        form.check(
-            "Follow slope",
-            "with the slope beneath",
-            ground.tilted,
-            lambda v: self._set(run.id, "Follow slope", ground=Ground(ground.reach, v)),
-            "Tilt the rider with the slope; otherwise it stays upright",
-        )
+
+        def change(**fields: Any) -> None:
+            # what was found beneath is looked for anew
+            self._set(run.id, "Ground", ground=msgspec.structs.replace(Ground(ground.reach, ground.tilted), **fields))
+
+        self._fields(ground, "reach", "tilted", change=change)
         missing = sum(not f for f in ground.found)
         if missing:
             form.note(f"No ground within reach under {100 * missing / len(ground.found):.0f} % of the path")
@@ -237,32 +176,19 @@ class OrientationRows(Rows):
 
         form.heading("Roughness")
         for i, rough in enumerate(run.roughness):
-
-            def set_one(k: int = i, **fields: Any) -> None:
-                every = list(run.roughness)
-                every[k] = msgspec.structs.replace(every[k], **fields)
-                change(tuple(every))
-
+            put, which = replacing(run.roughness, i, change), f"{i + 1}:"
             turns = rough.axis in ("roll", "pitch", "yaw")
-            self._fields(rough, "axis", change=set_one, prefix=f"{i + 1}: ")
-            form.number(
-                f"{i + 1}: at most",
-                rough.amplitude,
-                "°" if turns else "mm",
-                lambda v, f=set_one: f(amplitude=v),
-                "Greatest deviation",
-                2,
-                0.1,
-            )
+            self._fields(rough, "axis", change=put, prefix=which)
+            self._fields(rough, "amplitude", change=put, prefix=which, unit="°" if turns else "mm")
             form.choice(
                 f"{i + 1}: by",
-                [("way", "way"), ("time", "time")],
+                [("way", "distance"), ("time", "time")],
                 "way" if rough.frequency is None else "time",
-                lambda v, f=set_one: f(frequency=None if v == "way" else 4.0),
+                lambda v, f=put: f(frequency=None if v == "way" else 4.0),
                 "Deviation by distance travelled or by time",
             )
             about = "wavelength" if rough.frequency is None else "frequency"
-            self._fields(rough, about, "seed", change=set_one, prefix=f"{i + 1}: ")
+            self._fields(rough, about, "seed", change=put, prefix=which)
         form.buttons(
             ("Add roughness", lambda: change((*run.roughness, Roughness())), "Add a random deviation from the path"),
             ("Delete last", lambda: run.roughness and change(run.roughness[:-1]), "Delete the last roughness"),
@@ -295,60 +221,23 @@ class OrientationRows(Rows):
         """How it rolls about its direction of travel."""
         form, bank = self.form, run.bank
 
-        def change(label: str, **fields: Any) -> None:
-            self._set(run.id, label, bank=msgspec.structs.replace(bank, **fields))
+        def change(**fields: Any) -> None:
+            self._set(run.id, "Bank", bank=msgspec.structs.replace(bank, **fields))
 
         form.heading("Bank")
-        form.check(
-            "Computed",
-            "from curvature and speed",
-            bank.computed,
-            lambda v: change("Bank", computed=v),
-            "Bank at which weight and centrifugal force act straight down: tan(bank) = v² ÷ (g r)",
-        )
+        self._fields(bank, "computed", change=change)
         if bank.computed:
-            form.number("Maximum", bank.limit, "°", lambda v: change("Maximum bank", limit=v), "Greatest bank angle")
-            form.number(
-                "Smoothing",
-                bank.smoothing,
-                "mm",
-                lambda v: change("Bank smoothing", smoothing=v),
-                "Distance over which the bank is averaged, for a smooth entry into bends",
-                0,
-                50,
-            )
-        for i, key in enumerate(bank.keys):
-
-            def set_key(k: int = i, **fields: float) -> None:
-                keys = list(bank.keys)
-                keys[k] = msgspec.structs.replace(keys[k], **fields)
-                change("Bank key", keys=tuple(keys))
-
-            form.number(
-                f"Key {i + 1} at",
-                100 * key.place,
-                "%",
-                lambda v, f=set_key: f(place=v / 100),
-                "Station as a share of the path's length",
-                2,
-                5,
-            )
-            form.number(
-                f"Key {i + 1} bank",
-                key.angle,
-                "°",
-                lambda v, f=set_key: f(angle=v),
-                "Bank to the left; negative is to the right",
-            )
+            self._fields(bank, "limit", "smoothing", change=change)
+        self._each(bank.keys, "Key", "place", "angle", change=lambda keys: change(keys=keys))
         form.buttons(
             (
                 "Add bank key",
-                lambda: change("Bank key", keys=_with_key(bank.keys)),
+                lambda: change(keys=_with_key(bank.keys)),
                 "Add a bank angle at a station; keys are joined smoothly",
             ),
             (
                 "Delete last key",
-                lambda: bank.keys and change("Bank key", keys=bank.keys[:-1]),
+                lambda: bank.keys and change(keys=bank.keys[:-1]),
                 "Delete the last key",
             ),
         )

@@ -11,7 +11,6 @@ from kestrav.app.cards.path_analysis import AnalysisRows
 from kestrav.app.cards.path_table import TableRows
 from kestrav.app.cards.path_transform import TransformRows
 from kestrav.app.cards.rows import Rows
-from kestrav.app.dialogs.camera_dialogs import ORBIT_KINDS
 from kestrav.app.stage.point_edits import delete_point, insert_after, insert_at_station
 from kestrav.core.document import edits
 from kestrav.core.document.records import (
@@ -158,9 +157,7 @@ class PathRows(Rows):
         form, change, project = self.form, partial(self._change, path), self.session.shown
         names = ", ".join(name_of(project, i) for i in shape.around)
         form.note(f"around {names}; follows when they move" if names else "around parts that no longer exist")
-        self._fields(shape, "kind", change=change, options=ORBIT_KINDS)
-
-        self._fields(shape, "offset", "height", change=change)
+        self._fields(shape, "kind", "offset", "height", change=change)
         if shape.kind in ("rectangle", "hull"):
             rounding = shape.offset if shape.rounding is None else shape.rounding
             form.number(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -14,7 +13,7 @@ import scipy
 
 from kestrav.app.cards.card_base import CardBase
 from kestrav.core.document import edits
-from kestrav.core.document.fields import FieldInfo, infos, options as known_options
+from kestrav.core.document.fields import infos
 from kestrav.core.document.lookup import ancestors, find, subtree, topmost
 from kestrav.core.document.records import (
     KIND_WORDS,
@@ -57,22 +56,20 @@ class Rows:
         options: Sequence[tuple[str, str]] = (),
         own: bool = False,
         prefix: str = "",
+        unit: str = "",
     ) -> None:
-        """Rows for fields of a record as they are described there. ``change`` is told a field by its name and new value, where the record is no
-        thing by itself; ``prefix`` goes before the labels, where there are several such records; ``options`` are those of a field whose record does not know them."""
-        for name in names:
-            info, kept = infos(type(record))[name], getattr(record, name)
-            info = replace(info, label=prefix + info.label) if prefix else info
-            self._field(
-                info, kept, partial(self._take, record, name, change), options or known_options(type(record), name), own
-            )
+        """Rows for fields of a record, as :meth:`Sheet.fields` makes them; without ``change`` the record is a thing whose fields are set."""
+        changed = change or partial(self._set_fields, record)
+        self.form.fields(record, *names, change=changed, options=options, own=own, prefix=prefix, unit=unit)
 
-    def _take(self, record: Record, name: str, change: Callable[..., object] | None, value: Any) -> None:
-        if change is not None:
-            change(**{name: value})
-        else:
-            info = infos(type(record))[name]
-            self._set(record.id, info.label or info.text, **{name: value})  # type: ignore[attr-defined]
+    def _set_fields(self, record: Record, **fields: Any) -> None:
+        info = infos(type(record))[next(iter(fields))]
+        self._set(record.id, info.label or info.text, **fields)  # type: ignore[attr-defined]
+
+    def _each(self, records: Sequence[Record], prefix: str, *names: str, change: Callable[[Any], object]) -> None:
+        """Rows for fields of several records, which are counted behind a ``prefix``; ``change`` is told all of them anew."""
+        for k, record in enumerate(records):
+            self._fields(record, *names, change=replacing(records, k, change), prefix=f"{prefix} {k + 1}")
 
     def _settings(self, *names: str) -> None:
         """Rows for fields of the project's settings."""
@@ -82,29 +79,6 @@ class Rows:
             self.session.edit(label, lambda project: edits.settings(project, **fields))
 
         self._fields(self.session.shown.settings, *names, change=change)
-
-    def _field(
-        self, info: FieldInfo, kept: Any, take: Callable[[Any], object], options: Sequence[tuple[str, str]], own: bool
-    ) -> None:
-        form = self.form
-        if info.kind == "switch":
-            form.check(info.label, info.text, kept, take, info.tip, own=own)
-        elif info.kind == "vector":
-            form.vector(info.label, kept, info.unit, take, info.tip, info.places, own=own)
-        elif info.kind in ("number", "whole number"):
-            whole = info.kind == "whole number"
-
-            def typed(value: float) -> None:
-                take(round(value / info.factor) if whole else value / info.factor)
-
-            shown = None if kept is None else info.factor * kept
-            form.number(info.label, shown, info.unit, typed, info.tip, info.places, info.step, info.zero, own=own)
-        elif info.kind == "colour":
-            form.colour(info.label, kept, take, info.tip, own=own)
-        elif options:
-            form.choice(info.label, options, kept, take, info.tip, own=own)
-        else:
-            form.text(info.label, kept, take, info.tip, own=own)
 
     def _cue(self, item: Run | PoseTrack | Attachment | TimedRotation) -> None:
         """When it begins: by time, by what another run does, or by a contact."""
@@ -172,6 +146,17 @@ class Rows:
 
         self.form.foot()
         self.form.buttons((f"Delete {kind}", delete, f"Delete this {kind} and everything that depends on it"))
+
+
+def replacing(records: Sequence[Any], number: int, change: Callable[[Any], object]) -> Callable[..., object]:
+    """What changes fields of one of several records and tells all of them anew."""
+
+    def put(**fields: Any) -> None:
+        changed = list(records)
+        changed[number] = msgspec.structs.replace(changed[number], **fields)
+        change(tuple(changed))
+
+    return put
 
 
 def angles_of(rotation: tuple[float, float, float, float]) -> tuple[float, float, float]:

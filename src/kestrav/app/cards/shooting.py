@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import msgspec
 import numpy as np
 
 from kestrav.app.cards.rows import Rows
-from kestrav.app.film.render_dialog import FLOORS, LOOKS, QUALITIES
+from kestrav.app.film.shot_rows import add_background, add_size
 from kestrav.core.camera.filmed import trimmed
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, find, get
 from kestrav.core.document.records import OnPicture, Part, Section, Shot
-from kestrav.core.document.shots import SIZES, background_text, frame_count, read_background
+from kestrav.core.document.shots import frame_count
 from kestrav.core.kinematics.motion_segments import movers
 
 _CUTS = {
@@ -68,29 +69,14 @@ class ShotRows(Rows):
 
     def _picture(self, shot: Shot) -> None:
         form = self.form
-        self._fields(shot, "look", options=LOOKS)
-        self._fields(shot, "quality", options=QUALITIES)
+        self._fields(shot, "look", "quality")
         if shot.quality == "finished":
             self._fields(shot, "samples", "seconds", "noise", "edges")
-        self._fields(shot, "floor", options=FLOORS)
-        self._fields(shot, "shutter")
-        size = f"{shot.width}x{shot.height}"
-        sizes = [(f"{w}x{h}", f"{name}: {w} × {h}") for name, (w, h) in SIZES.items()]
-        if size not in dict(sizes):
-            sizes.insert(0, (size, f"{shot.width} × {shot.height}"))
-
-        def resize(text: str) -> None:
-            wide, high = (int(v) for v in text.split("x"))
-            self._set(shot.id, "Size", width=wide, height=high)
-
-        form.choice("Size", sizes, size, resize, "Picture size in pixels")
+        self._fields(shot, "floor", "shutter")
+        change = partial(self._set_fields, shot)
+        add_size(form, shot, change)
         self._fields(shot, "width", "height")
-        form.text(
-            "Background",
-            background_text(shot),
-            lambda v: self._set(shot.id, "Background", **read_background(v)),
-            "#rrggbb, #rrggbb:#rrggbb for a gradient from bottom to top, or clear for transparent",
-        )
+        add_background(form, shot, change)
         if self.session.shown.colourways:
             self._fields(
                 shot,
@@ -151,23 +137,14 @@ class ShotRows(Rows):
         def write(**fields: Any) -> None:
             self._set(shot.id, "Overlays", shows=msgspec.structs.replace(shows, **fields))
 
-        form.text("Title", shows.title, lambda v: write(title=v.strip()), "Title at the start of the shot")
-        form.text("Subtitle", shows.subtitle, lambda v: write(subtitle=v.strip()), "Smaller line below the title")
+        self._fields(shows, "title", "subtitle", change=write)
         form.text(
             "End card",
             shows.end.replace("\n", " / "),
             lambda v: write(end=_lines(v)),
             "Text over the end of the shot; / starts a new line",
         )
-        for label, text, name, tip in (
-            ("Time", "and frame", "clock", "Show the project's time and the shot's frame"),
-            ("Speed", "of the rider", "speed", "Show the speed of the shot's subject"),
-            ("Wheels", "turns and degrees", "turns", "Show the rotation of the wheels"),
-            ("Clearance", "as a dimension", "clearance", "Show the least clearance as a dimension"),
-            ("Trace", "of the rider", "trace", "Show the travelled path as it grows"),
-        ):
-            form.check(label, text, getattr(shows, name), lambda v, n=name: write(**{n: v}), tip)
-        self._fields(shows, "images", change=write)
+        self._fields(shows, "clock", "speed", "turns", "clearance", "trace", "images", change=write)
         for thing in shows.labels:
             form.buttons(
                 (

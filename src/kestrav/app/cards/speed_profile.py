@@ -7,7 +7,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from kestrav.app.cards.rows import Rows
+from kestrav.app.cards.rows import Rows, replacing
 from kestrav.core.document.records import (
     Eased,
     Even,
@@ -133,40 +133,16 @@ class SpeedProfileRows(Rows):
     def _zone(self, run: Run, speed_profile: Limited, number: int, zone: SpeedZone) -> None:
         form = self.form
 
-        def change(**fields: float) -> None:
-            zones = list(speed_profile.zones)
-            zones[number] = msgspec.structs.replace(zone, **fields)
-            self._change(run, "Speed zone", zones=tuple(zones))
+        def change(zones: tuple[SpeedZone, ...]) -> None:
+            self._change(run, "Speed zone", zones=zones)
 
-        form.heading(f"Zone {number + 1}")
-        form.number(
-            f"Zone {number + 1} from",
-            100 * zone.begin,
-            "%",
-            lambda v: change(begin=v / 100),
-            "Station as a share of the path's length",
-            2,
-        )
-        form.number(
-            f"Zone {number + 1} to",
-            100 * zone.end,
-            "%",
-            lambda v: change(end=v / 100),
-            "Station as a share of the path's length",
-            2,
-        )
-        form.number(
-            f"Zone {number + 1} speed",
-            zone.speed,
-            "mm/s",
-            lambda v: change(speed=v),
-            "Greatest speed in the zone",
-            step=50,
-        )
+        which = f"Zone {number + 1}"
+        form.heading(which)
+        self._fields(zone, "begin", "end", "speed", change=replacing(speed_profile.zones, number, change), prefix=which)
         form.buttons(
             (
                 f"Delete zone {number + 1}",
-                lambda: self._change(run, "Speed zone", zones=tuple(z for z in speed_profile.zones if z is not zone)),
+                lambda: change(tuple(z for z in speed_profile.zones if z is not zone)),
                 "Delete this speed zone",
             )
         )

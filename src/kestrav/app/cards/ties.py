@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 
-from kestrav.app.cards.rows import Rows
+from kestrav.app.cards.rows import Rows, replacing
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Following, Hold, PartAim, Project, Run
 from kestrav.core.editing.run_making import convoy, follow_on, linked_copy, run_to_poses, with_hold
@@ -48,15 +48,11 @@ class TieRows(Rows):
             "Keep a constant distance along the path behind another run",
         )
         if follows is not None:
-            form.number(
-                "Distance behind",
-                follows.distance,
-                "mm",
-                lambda v: self._set(run.id, "Following", follows=msgspec.structs.replace(follows, distance=v)),
-                "Distance along the path; negative is ahead",
-                1,
-                50,
-            )
+
+            def change(**fields: Any) -> None:
+                self._set(run.id, "Following", follows=msgspec.structs.replace(follows, **fields))
+
+            self._fields(follows, "distance", change=change)
 
     def _company(self, run: Run, project: Project) -> None:
         form = self.form
@@ -92,12 +88,7 @@ class TieRows(Rows):
             self._set(run.id, "Hold", holds=tuple(sorted(holds, key=lambda h: h.place)))
 
         for i, hold in enumerate(run.holds):
-
-            def put(k: int = i, **fields: Any) -> None:
-                every = list(run.holds)
-                every[k] = msgspec.structs.replace(every[k], **fields)
-                change(tuple(every))
-
+            put = replacing(run.holds, i, change)
             form.number(
                 f"Hold {i + 1} at",
                 hold.place * length,

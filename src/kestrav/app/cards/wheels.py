@@ -245,15 +245,7 @@ class RotationRows(TurningRows):
                 2,
             )
         else:
-            form.number(
-                "Rate",
-                rotation.rpm or 0.0,
-                "rpm",
-                lambda v: self._set(rotation.id, "Rate", rpm=v),
-                "Revolutions per minute; negative for the other direction",
-                2,
-                10,
-            )
+            self._fields(rotation, "rpm")
         amount = rotation.turns if rotation.turns is not None else rotation.rpm or 0.0
         clockwise = (amount >= 0) != rotation.mirrored
         form.choice(
@@ -275,16 +267,7 @@ class RotationRows(TurningRows):
             self._fields(rotation, "start")
         self._cue(rotation)
         if rotation.trigger is None:
-            form.number(
-                "To",
-                rotation.end or 0.0,
-                "s",
-                lambda v: self._set(rotation.id, "End", end=v or None),
-                "Time at which the rotation ends",
-                3,
-                0.1,
-                zero="no end",
-            )
+            self._fields(rotation, "end")
         else:
             form.number(
                 "Duration",
@@ -296,16 +279,7 @@ class RotationRows(TurningRows):
                 0.1,
                 zero="no end",
             )
-        for label, field in (("Soft start", "ramp_in"), ("Soft stop", "ramp_out")):
-            form.number(
-                label,
-                getattr(rotation, field),
-                "s",
-                lambda v, f=field, n=label: self._set(rotation.id, n, **{f: v}),
-                "Duration of the ramp",
-                2,
-                0.1,
-            )
+        self._fields(rotation, "ramp_in", "ramp_out")
         self._axle(rotation, "axle", "Axle")
         self._pick(rotation.id)
         end = span(project)

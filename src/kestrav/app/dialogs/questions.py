@@ -13,7 +13,6 @@ from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
     QFileDialog,
-    QFormLayout,
     QHBoxLayout,
     QLabel,
     QListWidget,
@@ -24,7 +23,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.render.formats import EXR, PNG, Bits, with_ending
 
 
@@ -209,83 +207,6 @@ def ask_remedy(parent: QWidget | None, title: str, text: str, remedies: Sequence
     box.exec()
     clicked = box.clickedButton()
     return next((number for number, button in enumerate(buttons) if button is clicked), None)
-
-
-def _asked_before(title: str, label: str, value: float) -> float:
-    """What was typed the last time, or a value."""
-    kept: Any = QSettings().value(f"asked/{title}/{label}")
-    return value if kept is None else float(kept)
-
-
-def ask_quantity(
-    parent: QWidget | None, title: str, text: str, value: float, unit: str, places: int = 1, remember: bool = False
-) -> float | None:
-    """A quantity to be typed, or none when it is given up; one to remember begins as it was typed the last time."""
-    value = _asked_before(title, "", value) if remember else value
-    dialog, column, buttons = _asking(parent, title, text)
-    field = QuantityEdit(value, unit, places)
-    fault = QLabel()
-    fault.setObjectName("fault")
-    fault.setWordWrap(True)
-    fault.hide()
-
-    def refuse(why: str) -> None:
-        fault.setText(why[:1].upper() + why[1:])
-        fault.show()
-
-    field.refused.connect(refuse)
-    column.addWidget(field)
-    column.addWidget(fault)
-    column.addWidget(buttons)
-    field.setFocus()
-    field.selectAll()
-    if dialog.exec() != QDialog.DialogCode.Accepted:
-        return None
-    field.commit()
-    if remember:
-        QSettings().setValue(f"asked/{title}/", field.value)
-    return field.value
-
-
-def ask_quantities(
-    parent: QWidget | None,
-    title: str,
-    text: str,
-    asked: Sequence[tuple[str, float, str, int]],
-    remember: Sequence[str] = (),
-) -> list[float] | None:
-    """Several quantities to be typed, each with what it is, its value, unit and places; none when it is given up. Those to remember
-    begin as they were typed the last time."""
-    dialog, column, buttons = _asking(parent, title, text)
-    fault = QLabel()
-    fault.setObjectName("fault")
-    fault.setWordWrap(True)
-    fault.hide()
-
-    def refuse(why: str) -> None:
-        fault.setText(why[:1].upper() + why[1:])
-        fault.show()
-
-    rows = QFormLayout()
-    fields = []
-    for label, value, unit, places in asked:
-        field = QuantityEdit(_asked_before(title, label, value) if label in remember else value, unit, places)
-        field.setAccessibleName(label)
-        field.refused.connect(refuse)
-        rows.addRow(label, field)
-        fields.append(field)
-    column.addLayout(rows)
-    column.addWidget(fault)
-    column.addWidget(buttons)
-    fields[0].setFocus()
-    fields[0].selectAll()
-    if dialog.exec() != QDialog.DialogCode.Accepted:
-        return None
-    for field, (label, *_) in zip(fields, asked, strict=True):
-        field.commit()
-        if label in remember:
-            QSettings().setValue(f"asked/{title}/{label}", field.value)
-    return [field.value for field in fields]
 
 
 def ask_choice(parent: QWidget | None, title: str, text: str, options: list[tuple[str, str]]) -> str | None:

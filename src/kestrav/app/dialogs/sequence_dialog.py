@@ -3,28 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
-    QDialog,
-    QDialogButtonBox,
-    QFormLayout,
     QHBoxLayout,
     QHeaderView,
-    QLabel,
     QPushButton,
     QTableWidget,
     QTableWidgetItem,
-    QVBoxLayout,
     QWidget,
 )
 
-from kestrav.app.widgets.quantity_edit import QuantityEdit
+from kestrav.app.dialogs.asking import RequestDialog
 from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Project
+from kestrav.core.document.requests import SequenceRequest
 from kestrav.core.extraction.taking_apart import Order, in_one_step, in_own_steps
 from kestrav.core.extraction.typed import given_direction
 from kestrav.core.extraction.way_runs import SPEED
@@ -32,28 +26,12 @@ from kestrav.core.extraction.way_runs import SPEED
 _HEADS = ("Step", "Part", "Direction", "Distance")
 
 
-@dataclass(frozen=True)
-class Sequence:
-    """How an order is to become runs."""
-
-    order: Order
-    speed: float
-    together: bool  # putting together instead of taking apart
-
-
-class SequenceDialog(QDialog):
+class SequenceDialog(RequestDialog):
     """The steps of an order, in a table: several selected ones can be made one step, or each its own."""
 
     def __init__(self, parent: QWidget, project: Project, order: Order) -> None:
-        super().__init__(parent)
-        self.setWindowTitle("Disassembly sequence")
         self.project, self.order = project, order
-        column = QVBoxLayout(self)
-        column.setContentsMargins(16, 14, 16, 14)
-        column.setSpacing(10)
-        self.said = QLabel(self._summary())
-        self.said.setWordWrap(True)
-        column.addWidget(self.said)
+        super().__init__(parent, "Disassembly sequence", SequenceRequest(SPEED), text=self._count(), button="Make runs")
         self.table = QTableWidget(0, len(_HEADS))
         self.table.setHorizontalHeaderLabels(_HEADS)
         self.table.setAccessibleName("Steps")
@@ -62,7 +40,6 @@ class SequenceDialog(QDialog):
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.horizontalHeader().setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
         self.table.itemSelectionChanged.connect(self._offer)
-        column.addWidget(self.table, 1)
         row = QHBoxLayout()
         self.join = QPushButton("Merge into one step")
         self.join.setToolTip("Move the selected parts, and those between them, at the same time")
@@ -73,31 +50,13 @@ class SequenceDialog(QDialog):
         row.addWidget(self.join)
         row.addWidget(self.part)
         row.addStretch(1)
-        column.addLayout(row)
-        form = QFormLayout()
-        form.setHorizontalSpacing(12)
-        self.speed = QuantityEdit(SPEED, "mm/s", 0)
-        self.speed.setAccessibleName("Speed")
-        form.addRow("Speed", self.speed)
-        self.sense = QComboBox()
-        self.sense.addItems(["Disassembly", "Assembly"])
-        self.sense.setAccessibleName("Motion")
-        form.addRow("Motion", self.sense)
-        column.addLayout(form)
-        self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        self.buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Make runs")
-        self.buttons.accepted.connect(self.accept)
-        self.buttons.rejected.connect(self.reject)
-        column.addWidget(self.buttons)
+        at = self.column.indexOf(self.form)
+        self.column.insertWidget(at, self.table, 1)
+        self.column.insertLayout(at + 1, row)
         self.resize(620, 520)
-        self._fill()
+        self._show_steps()
 
-    def sequence(self) -> Sequence:
-        """What is asked for."""
-        self.speed.commit()
-        return Sequence(self.order, max(self.speed.value, 1.0), self.sense.currentIndex() == 1)
-
-    def _summary(self) -> str:
+    def _count(self) -> str:
         order = self.order
         count = sum(len(r.things) for r in order.removals)
         parts = [f"{count} can be removed"]
@@ -109,7 +68,7 @@ class SequenceDialog(QDialog):
             parts.append(f"{len(order.left)} do not")
         return "; ".join(parts) + "."
 
-    def _fill(self) -> None:
+    def _show_steps(self) -> None:
         self.table.setRowCount(len(self.order.removals))
         for row, removal in enumerate(self.order.removals):
             names = " and ".join(qualified_name(self.project, thing) for thing in removal.things)
@@ -134,7 +93,7 @@ class SequenceDialog(QDialog):
     def _regroup(self, change: Callable[[Order, Iterable[int]], Order]) -> None:
         rows = self._selected()
         self.order = change(self.order, rows)
-        self._fill()
+        self._show_steps()
         for row in rows:
             self.table.selectionModel().select(
                 self.table.model().index(row, 0),

@@ -22,14 +22,15 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app.dialogs.questions import ask_overwrite
+from kestrav.app.film.shot_rows import add_background, add_size
 from kestrav.app.jobs import work
 from kestrav.app.jobs.job_bar import duration
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.widgets.form import LABEL_WIDTH, Form
 from kestrav.app.widgets.sheet import Sheet
 from kestrav.core.document.camera_checks import check_shot
-from kestrav.core.document.records import FloorName, LookName, Project, QualityName, Shot
-from kestrav.core.document.shots import SIZES, background_text, film_frames, frame_count, read_background
+from kestrav.core.document.records import Project, Shot
+from kestrav.core.document.shots import film_frames, frame_count
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.formats import BITS, Bits, Codec, beside_named, file_name, with_ending
@@ -46,23 +47,6 @@ FORMATS = (
 _ENDINGS = {"mp4": ".mp4", "av1": ".mp4", "webm": ".webm", "gif": ".gif", "webp": ".webp", "png": "", "exr": ""}
 SEE_THROUGH = ("webm", "gif", "webp", "png", "exr")  # that can leave the background out
 _WHOLE = ""  # instead of a shot's id: the whole film
-LOOKS: tuple[tuple[LookName, str], ...] = (
-    ("studio", "studio: finishes, soft light"),
-    ("technical", "technical: flat tones, edges"),
-    ("ghost", "ghost: moving parts solid, the rest see-through"),
-    ("wire", "wire"),
-)
-QUALITIES: tuple[tuple[QualityName, str], ...] = (
-    ("preview", "preview: 1 sample per pixel"),
-    ("good", "good: 4 samples, shade"),
-    ("best", "best: 16 samples, fine shade"),
-    ("finished", "finished: path-traced, about a minute each"),
-)
-FLOORS: tuple[tuple[FloorName, str], ...] = (
-    ("shadow", "shadow and mirror image only"),
-    ("sweep", "seamless sweep"),
-    ("none", "none"),
-)
 _TRIES_AFTER = 400  # ms without a change, after which a frame is made to see how long it takes
 _SHARED = 0.85  # of the cores' work that several processes do
 
@@ -157,33 +141,13 @@ class RenderDialog(QDialog):
         if self.kind in SEE_THROUGH:
             form.check("Background", "transparent", self.alpha, self._set_alpha, "Transparent background")
         if not self.whole:
-            form.choice("Style", LOOKS, shot.look, lambda v: self._change(look=v), "Display style of the parts")
-        form.choice(
-            "Quality",
-            QUALITIES,
-            shot.quality,
-            lambda v: self._change(quality=v),
-            "More samples take longer and flicker less",
-        )
-        size = f"{shot.width}x{shot.height}"
-        sizes = [(f"{w}x{h}", f"{name}: {w} × {h}") for name, (w, h) in SIZES.items()]
-        if size not in [s[0] for s in sizes]:
-            sizes.insert(0, (size, f"{shot.width} × {shot.height}"))
-        form.choice("Size", sizes, size, self._set_size, "Picture size in pixels")
-        form.number("Width", shot.width, "px", lambda v: self._change(width=round(v)), "Width in pixels", 0, 2)
-        form.number("Height", shot.height, "px", lambda v: self._change(height=round(v)), "Height in pixels", 0, 2)
-        form.number("Frame rate", shot.fps, "fps", lambda v: self._change(fps=v), "Frames per second", 0)
+            form.fields(shot, "look", change=self._change)
+        form.fields(shot, "quality", change=self._change)
+        add_size(form, shot, self._change)
+        form.fields(shot, "width", "height", "fps", change=self._change)
         if not self.whole:
-            form.number("From", shot.start, "s", lambda v: self._change(start=v), "Start time", 3, 0.1)
-            form.number(
-                "To", shot.end, "s", lambda v: self._change(end=v), "End time; its frame is not included", 3, 0.1
-            )
-            form.text(
-                "Background",
-                background_text(shot),
-                lambda v: self._change(**read_background(v)),
-                "#rrggbb, #rrggbb:#rrggbb for a gradient from bottom to top, or clear",
-            )
+            form.fields(shot, "start", "end", change=self._change)
+            add_background(form, shot, self._change)
         form.worked(*self._summary(), self._cost())
         self.form.show_sheet(form)
         self._soon.start()
@@ -302,10 +266,6 @@ class RenderDialog(QDialog):
 
     def _set_alpha(self, alpha: bool) -> None:
         self.alpha = alpha
-
-    def _set_size(self, size: str) -> None:
-        width, height = (int(v) for v in size.split("x"))
-        self._change(width=width, height=height)
 
     def _change(self, **fields: Any) -> None:
         changed = msgspec.structs.replace(self.shot, **fields)

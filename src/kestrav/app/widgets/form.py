@@ -563,6 +563,11 @@ class Form(QWidget):
                 widget.commit()
                 return
 
+    def commit_all(self) -> None:
+        """Take what is typed in any field, before the form is closed."""
+        for _, widget in self._shown:
+            widget.commit()
+
     def field(self, label: str) -> QWidget | None:
         """The field of a label; of three numbers with the letter of one, as in “Position x”."""
         return self.findChild(QWidget, f"field-{label}")

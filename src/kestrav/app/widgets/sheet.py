@@ -8,7 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any, Concatenate, ParamSpec
+
+import msgspec
+
+from kestrav.core.document.fields import FieldInfo, infos, options as known_options
 
 Action = tuple[str, Callable[[], object], str]  # what a button says, does, and its tooltip
 Axes = tuple[float | None, float | None, float | None]
@@ -176,6 +181,51 @@ class Sheet:
     heading = _adder(Heading)
     own = _adder(Own)
 
+    def fields(
+        self,
+        record: msgspec.Struct,
+        *names: str,
+        change: Callable[..., object],
+        options: Sequence[tuple[str, str]] = (),
+        own: bool = False,
+        prefix: str = "",
+        unit: str = "",
+    ) -> None:
+        """Rows for fields of a record as they are described there; ``change`` is told a field by its name and new value. ``options`` are
+        those of a field whose record does not know them, ``prefix`` is which of several such records it is, and ``unit`` that of a quantity which
+        has another one in this record."""
+        for name in names:
+            info, kept = infos(type(record))[name], getattr(record, name)
+            info = replace(info, unit=unit) if unit else info
+            if prefix:
+                info = replace(info, label=f"{prefix} {info.label[:1].lower()}{info.label[1:]}")
+            known = options or known_options(type(record), name)
+            self._field(info, kept, partial(_take, change, name), known, own)
+
+    def _field(
+        self, info: FieldInfo, kept: Any, take: Callable[[Any], object], options: Sequence[tuple[str, str]], own: bool
+    ) -> None:
+        if info.kind == "switch":
+            self.check(info.label, info.text, kept, take, info.tip, own=own)
+        elif info.kind == "vector":
+            self.vector(info.label, kept, info.unit, take, info.tip, info.places, own=own)
+        elif info.kind in ("number", "whole number"):
+            whole = info.kind == "whole number"
+
+            def typed(value: float) -> None:
+                number = value / info.factor
+                take(None if info.none and value == 0 else round(number) if whole else number)
+
+            kept = 0 if kept is None and info.none else kept
+            shown = None if kept is None else info.factor * kept
+            self.number(info.label, shown, info.unit, typed, info.tip, info.places, info.step, info.zero, own=own)
+        elif info.kind == "colour":
+            self.colour(info.label, kept, take, info.tip, own=own)
+        elif options:
+            self.choice(info.label, options, kept, take, info.tip, own=own)
+        else:
+            self.text(info.label, kept, lambda text: take(text.strip()), info.tip, own=own)
+
     def worked(self, *lines: str) -> None:
         """Computed numbers, written so that a person can check them."""
         self.rows.append(Worked(lines))
@@ -226,6 +276,10 @@ class Sheet:
                 is_open = self.section(row.label) if row.label else True
             elif is_open:
                 self.rows.append(row)
+
+
+def _take(change: Callable[..., object], name: str, value: Any) -> None:
+    change(**{name: value})
 
 
 def merged(sheets: Sequence[Sheet], together: Callable[[str, Callable[[], None]], object]) -> Sheet:

@@ -54,8 +54,8 @@ class LookKey(Record, frozen=True):
     """Where a camera looks at a time: azimuth ``yaw`` (it may go beyond a whole turn) and ``pitch``."""
 
     time: float
-    yaw: float
-    pitch: float = 0.0
+    yaw: Annotated[float, quantity("Azimuth here", "°", "Counter-clockwise from +x; beyond 360° for whole turns", 1, 5)]
+    pitch: Annotated[float, quantity("Pitch here", "°", "Upwards from horizontal", 1, 5)] = 0.0
 
 
 class FreeAim(Record, frozen=True, tag="free"):
@@ -157,15 +157,15 @@ class Walk(Record, frozen=True):
 class FocusKey(Record, frozen=True):
     """A distance in mm along a camera's axis that is sharp at a time in s."""
 
-    time: float
-    distance: float
+    time: Annotated[float, quantity("Time", "s", "Time of the key", 3, 0.1)]
+    distance: Annotated[float, quantity("Distance", "mm", "Distance that is sharp at the key", 0, 50)]
 
 
 class Focus(Record, frozen=True):
     """Where a camera is sharp: at distances by ``keys``; else on a ``part``, followed; else at a ``point``; else at what it looks at."""
 
-    part: Annotated[str, Ref(("parts",), blank=True)] = ""
-    point: Vector | None = None
+    part: Annotated[str, Ref(("parts",), blank=True), option("Focus on", "Part that stays sharp")] = ""
+    point: Annotated[Vector | None, quantity("Focus at", "mm", "Point that is sharp")] = None
     keys: tuple[FocusKey, ...] = ()
 
 
@@ -258,17 +258,17 @@ class OnPicture(Record, frozen=True):
     """
 
     labels: tuple[MentionedId, ...] = ()
-    clearance: bool = False
-    turns: bool = False
-    speed: bool = False
-    trace: bool = False
+    clearance: Annotated[bool, switch("Clearance", "as a dimension", "Show the least clearance as a dimension")] = False
+    turns: Annotated[bool, switch("Wheels", "turns and degrees", "Show the rotation of the wheels")] = False
+    speed: Annotated[bool, switch("Speed", "of the rider", "Show the speed of the shot's subject")] = False
+    trace: Annotated[bool, switch("Trace", "of the rider", "Show the travelled path as it grows")] = False
     images: Annotated[
         float,
         quantity("Image spacing", "s", "Show translucent images of the rider along its path", 2, 0.1, zero="none"),
     ] = 0.0
-    clock: bool = False
-    title: str = ""
-    subtitle: str = ""
+    clock: Annotated[bool, switch("Time", "and frame", "Show the project's time and the shot's frame")] = False
+    title: Annotated[str, option("Title", "Title at the start of the shot")] = ""
+    subtitle: Annotated[str, option("Subtitle", "Smaller line below the title")] = ""
     end: str = ""
 
 
@@ -300,8 +300,27 @@ class Shot(Record, frozen=True):
     ] = False
     in_film: Annotated[bool, switch("Film", "part of the film", "The film is all such shots in order")] = True
     fade: Annotated[float, quantity("Cross-fade", "s", "Cross-fade from the previous shot", 2, 0.1, zero="cut")] = 0.0
-    look: Annotated[LookName, option("Style", "Display style of the parts in the lens and the film")] = "studio"
-    quality: Annotated[QualityName, option("Quality", "Samples per pixel, and shading")] = "good"
+    look: Annotated[
+        LookName,
+        option(
+            "Style",
+            "Display style of the parts in the lens and the film",
+            studio="studio: finishes, soft light",
+            technical="technical: flat tones, edges",
+            ghost="ghost: moving parts solid, the rest see-through",
+        ),
+    ] = "studio"
+    quality: Annotated[
+        QualityName,
+        option(
+            "Quality",
+            "Samples per pixel, and shading; more samples take longer and flicker less",
+            preview="preview: 1 sample per pixel",
+            good="good: 4 samples, shade",
+            best="best: 16 samples, fine shade",
+            finished="finished: path-traced, about a minute each",
+        ),
+    ] = "good"
     section: Section | None = None
     shows: OnPicture = OnPicture()
     colourway: Annotated[ColourwayId, option("Colourway", "Finishes that this shot shows")] = ""
@@ -320,7 +339,7 @@ class Shot(Record, frozen=True):
     samples: Annotated[
         int,
         quantity("Samples", "", "Light paths that a finished picture takes for each pixel", 0, 8, low=1, high=65536),
-    ] = 24
+    ] = 32
     seconds: Annotated[
         float,
         quantity("Time limit", "s", "Seconds after which a finished picture stops; 0 for none", 0, 10, low=0, high=1e6),
@@ -340,7 +359,10 @@ class Shot(Record, frozen=True):
     floor: Annotated[
         FloorName,
         option(
-            "Floor", "What a product without a floor of its own stands on; the sweep shows from the quality good on"
+            "Floor",
+            "What a product without a floor of its own stands on; the sweep shows from the quality good on",
+            shadow="shadow and mirror image only",
+            sweep="seamless sweep",
         ),
     ] = "shadow"
     edges: Annotated[

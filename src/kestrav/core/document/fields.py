@@ -27,7 +27,8 @@ class FieldInfo:
 
     Of a number: the ``unit`` and ``places`` that it is shown in, so many times what is kept (``factor``), how far a ``step`` goes, what 0 is
     called (``zero``), and the bounds of what is kept: ``above`` one and ``below`` another, or from ``low`` to ``high``. Of yes or no: the
-    ``text`` beside the box. Of one of several: how each is called (``words``). The ``kind`` follows from the field's type.
+    ``text`` beside the box. Of one of several: how each is called (``words``). The ``kind``, and whether there may be none, which is typed
+    as 0 (``none``), follow from the field's type.
     """
 
     label: str
@@ -43,6 +44,7 @@ class FieldInfo:
     high: float | None = None
     text: str = ""
     kind: Kind = "text"
+    none: bool = False
     words: Mapping[str, str] = field(default_factory=lambda: _NO_WORDS)
 
 
@@ -104,7 +106,8 @@ def infos(kind: type) -> Mapping[str, FieldInfo]:
         for extra in getattr(hint, "__metadata__", ()):
             if isinstance(extra, msgspec.Meta) and extra.extra is not None and "info" in extra.extra:
                 info = extra.extra["info"]
-                described[name] = replace(info, kind=_kind_of(plain[name], info.kind))
+                none = bool(info.zero) and type(None) in get_args(plain[name])
+                described[name] = replace(info, kind=_kind_of(plain[name], info.kind), none=none)
     return MappingProxyType(described)
 
 

@@ -93,13 +93,15 @@ class TimedRotation(Record, frozen=True):
     part: PartId
     axle: Axle = Axle()
     start: Annotated[float, quantity("From", "s", "Time at which the rotation starts", 3, 0.1)] = 0.0
-    end: float | None = None
+    end: Annotated[float | None, quantity("To", "s", "Time at which the rotation ends", 3, 0.1, zero="no end")] = None
     turns: Annotated[
         float | None, quantity("Turns", "", "Number of turns in all; negative for the other direction", 3)
     ] = None
-    rpm: float | None = 60.0
-    ramp_in: float = 0.0
-    ramp_out: float = 0.0
+    rpm: Annotated[
+        float | None, quantity("Rate", "rpm", "Revolutions per minute; negative for the other direction", 2, 10)
+    ] = 60.0
+    ramp_in: Annotated[float, quantity("Soft start", "s", "Duration of the ramp", 2, 0.1)] = 0.0
+    ramp_out: Annotated[float, quantity("Soft stop", "s", "Duration of the ramp", 2, 0.1)] = 0.0
     trigger: AnyTrigger | None = None
     mirrored: Annotated[bool, switch("", "Mirrored", "Turn opposite to the linked rotations")] = False
     link: str = ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
 from kestrav.core.document.base import (
     LONGEST,
@@ -54,9 +54,9 @@ class Law(Record, frozen=True, tag="law"):
 class SpeedZone(Record, frozen=True):
     """A greatest speed in mm/s between two shares of the path's length."""
 
-    begin: float
-    end: float
-    speed: float
+    begin: Annotated[float, quantity("From", "%", "Station as a share of the path's length", 2, factor=100)]
+    end: Annotated[float, quantity("To", "%", "Station as a share of the path's length", 2, factor=100)]
+    speed: Annotated[float, quantity("Speed", "mm/s", "Greatest speed in the zone", 1, 50)]
 
 
 class Limited(Record, frozen=True, tag="limited"):
@@ -106,6 +106,7 @@ SpeedProfile = Even | Eased | Law | Limited | Keyed
 
 
 Axis = Literal["+x", "-x", "+y", "-y", "+z", "-z"]
+_AXES = {axis: f"its {axis}" for axis in get_args(Axis)}
 
 
 class FixedOrientation(Record, frozen=True, tag="fixed"):
@@ -116,16 +117,25 @@ class _Facing(Record, frozen=True):
     """Which of the rider's own axes look ahead and up; ``flip`` turns it about. Where both are along one axis its x axis
     looks up."""
 
-    forward: Axis = "+x"
+    forward: Annotated[Axis, option("Forward axis", "Axis of the rider that points ahead", **_AXES)] = "+x"
     flip: bool = False
-    up: Axis = "+z"
+    up: Annotated[Axis, option("Up axis", "Axis of the rider that points up", **_AXES)] = "+z"
 
 
 class AlongOrientation(_Facing, frozen=True, tag="along"):
     """The rider's forward axis follows the path: on the ``slope`` with its left level, ``level`` whatever the slope, or
     ``free`` with the least rotation."""
 
-    stance: Literal["slope", "level", "free"] = "slope"
+    stance: Annotated[
+        Literal["slope", "level", "free"],
+        option(
+            "Frame",
+            "With the slope, the rider's left axis stays level; upright, it does not pitch; least rotation also suits loops",
+            slope="with the slope",
+            level="upright",
+            free="least rotation",
+        ),
+    ] = "slope"
 
 
 class CarriedOrientation(_Facing, frozen=True, tag="carried"):
@@ -135,8 +145,20 @@ class CarriedOrientation(_Facing, frozen=True, tag="carried"):
     the path.
     """
 
-    wheelbase: float = 800.0
-    share: float = 0.5
+    wheelbase: Annotated[
+        float, quantity("Wheelbase", "mm", "Distance between the front and rear points, both on the path", 1, 10)
+    ] = 800.0
+    share: Annotated[
+        float,
+        quantity(
+            "Pivot position",
+            "%",
+            "Position of the point on the path between the rear (0 %) and the front point (100 %)",
+            1,
+            5,
+            factor=100,
+        ),
+    ] = 0.5
 
 
 class TowardOrientation(_Facing, frozen=True, tag="toward"):
@@ -145,10 +167,13 @@ class TowardOrientation(_Facing, frozen=True, tag="toward"):
     aim: Aim = PointAim((0.0, 0.0, 0.0))
 
 
+STATION = quantity("Station", "%", "Station as a share of the path's length", 2, 5, factor=100)
+
+
 class OrientationKey(Record, frozen=True):
     """A rotation of the rider's front, left and upside at a share of the path's length."""
 
-    place: float
+    place: Annotated[float, STATION]
     rotation: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
 
@@ -158,7 +183,10 @@ class KeyedOrientation(_Facing, frozen=True, tag="keyed"):
 
     keys: tuple[OrientationKey, ...] = (OrientationKey(0.0), OrientationKey(1.0))
     room: bool = False
-    smooth: bool = True
+    smooth: Annotated[
+        bool,
+        switch("Smooth", "eased between keys", "Ease the rotation between keys; otherwise the rate is constant"),
+    ] = True
 
 
 Orientation = FixedOrientation | AlongOrientation | CarriedOrientation | TowardOrientation | KeyedOrientation
@@ -167,8 +195,8 @@ Orientation = FixedOrientation | AlongOrientation | CarriedOrientation | TowardO
 class BankKey(Record, frozen=True):
     """A bank in degrees, to the left positive, at a share of the path's length."""
 
-    place: float
-    angle: float
+    place: Annotated[float, STATION]
+    angle: Annotated[float, quantity("Bank", "°", "Bank to the left; negative is to the right")]
 
 
 class Bank(Record, frozen=True):
@@ -176,9 +204,19 @@ class Bank(Record, frozen=True):
     balances, up to a ``limit`` in degrees and averaged over ``smoothing`` mm."""
 
     keys: tuple[BankKey, ...] = ()
-    computed: bool = False
-    limit: float = 30.0
-    smoothing: float = 200.0
+    computed: Annotated[
+        bool,
+        switch(
+            "Computed",
+            "from curvature and speed",
+            "Bank at which weight and centrifugal force act straight down: tan(bank) = v² ÷ (g r)",
+        ),
+    ] = False
+    limit: Annotated[float, quantity("Maximum", "°", "Greatest bank angle")] = 30.0
+    smoothing: Annotated[
+        float,
+        quantity("Smoothing", "mm", "Distance over which the bank is averaged, for a smooth entry into bends", 0, 50),
+    ] = 200.0
 
 
 class Hold(Record, frozen=True):
@@ -193,7 +231,9 @@ class Following(Record, frozen=True):
     """The rider keeps a ``distance`` in mm along the path behind another run's (negative: ahead of it)."""
 
     run: RunId
-    distance: float = 1000.0
+    distance: Annotated[
+        float, quantity("Distance behind", "mm", "Distance along the path; negative is ahead", 1, 50)
+    ] = 1000.0
 
 
 class Ground(Record, frozen=True):
@@ -204,8 +244,13 @@ class Ground(Record, frozen=True):
     whether there was something.
     """
 
-    reach: float = 300.0
-    tilted: bool = False
+    reach: Annotated[
+        float, quantity("Reach", "mm", "Search distance for the ground above and below the path", 0, 50)
+    ] = 300.0
+    tilted: Annotated[
+        bool,
+        switch("Follow slope", "with the slope beneath", "Tilt the rider with the slope; otherwise it stays upright"),
+    ] = False
     width: float = 0.0
     heights: tuple[Vector, ...] = ()
     found: tuple[bool, ...] = ()
@@ -221,7 +266,7 @@ class Roughness(Record, frozen=True):
     axis: Annotated[Literal["along", "side", "up", "roll", "pitch", "yaw"], option("axis", "Axis of the deviation")] = (
         "up"
     )
-    amplitude: float = 1.0
+    amplitude: Annotated[float, quantity("Amplitude", "mm", "Greatest deviation", 2, 0.1)] = 1.0
     wavelength: Annotated[float, quantity("about", "mm", "Wavelength, in a band of one octave", 0, 10, above=0)] = 200.0
     frequency: Annotated[
         float | None, quantity("about", "1/s", "Frequency, in a band of one octave", 1, 0.5, above=0)

@@ -111,7 +111,8 @@ class OrbitShape(Record, frozen=True, tag="orbit"):
     around: tuple[PartId, ...]
     outline: tuple[tuple[float, float], ...]
     kind: Annotated[
-        Literal["circle", "ellipse", "rectangle", "hull"], option("Shape", "Shape around the parts in plan")
+        Literal["circle", "ellipse", "rectangle", "hull"],
+        option("Shape", "Shape around the parts in plan", rectangle="tightest rectangle", hull="own outline"),
     ] = "circle"
     offset: Annotated[float, quantity("Offset", "mm", "Distance from the outline", 0, 50, low=0)] = 2000.0
     rounding: float | None = None

@@ -144,9 +144,9 @@ LINKED: dict[type, tuple[str, ...]] = {
 class LightKey(Record, frozen=True):
     """A light's strength and colour at a time in s."""
 
-    time: float
-    strength: float
-    colour: str = "#fff3dd"
+    time: Annotated[float, quantity("Time", "s", "Time of the key", 3, 0.1)]
+    strength: Annotated[float, quantity("Intensity", "cd", "Intensity at the key; in lux for the sun", 0, 50)]
+    colour: Annotated[str, swatch("Colour", "Colour at the key")] = "#fff3dd"
 
 
 class Light(Record, frozen=True):
@@ -168,7 +168,9 @@ class Light(Record, frozen=True):
         2200.0,
     )
     aim: Aim = PointAim((0.0, 0.0, 0.0))
-    strength: float = 800.0
+    strength: Annotated[
+        float, quantity("Intensity", "cd", "Intensity in candela; illuminance in lux for the sun", 0, 50)
+    ] = 800.0
     colour: Annotated[str, swatch("Colour", "Colour of the light")] = "#fff3dd"
     cone: Annotated[float, quantity("Cone", "°", "Full cone angle", above=0, below=180)] = 60.0
     size: tuple[float, float] = (600.0, 600.0)

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from kestrav.core.document.base import Needs, Record, Ref
 from kestrav.core.document.comments import SavedView
-from kestrav.core.document.fields import option
+from kestrav.core.document.fields import option, quantity
 
 MotionId = Annotated[str, Ref(("runs", "pose_tracks"), moves=False)]
 """Of a run or key poses that a step shows."""
@@ -19,11 +19,21 @@ class Step(Record, frozen=True):
     it is seen; from where most of it shows, if nothing is said. ``apart`` is how far what moves is shown from its seat, as a share of its size."""
 
     motions: Annotated[tuple[MotionId, ...], Needs("one")]
-    title: str
-    text: str = ""
-    tools: str = ""
+    title: Annotated[str, option("Title", "Title of the step")]
+    text: Annotated[str, option("Text", "Text for the fitter below the picture")] = ""
+    tools: Annotated[str, option("Tools", "Tools and aids that the step needs")] = ""
     view: SavedView | None = None
-    apart: float = 1.2
+    apart: Annotated[
+        float,
+        quantity(
+            "Distance apart",
+            "%",
+            "Distance between parts and their seats in the picture, as a share of the parts' size",
+            0,
+            10,
+            factor=100,
+        ),
+    ] = 1.2
 
 
 class StepSheet(Record, frozen=True):
@@ -38,7 +48,7 @@ class StepSheet(Record, frozen=True):
     look: Annotated[
         SheetLook, option("Look", "Look of the pictures: lines stay sharp at any size", lines="line drawing")
     ] = "lines"
-    number: str = ""
-    author: str = ""
-    revision: str = "A"
+    number: Annotated[str, option("Number", "Document number in the title block")] = ""
+    author: Annotated[str, option("Author", "Author in the title block")] = ""
+    revision: Annotated[str, option("Revision", "Revision in the title block")] = "A"
     made_of: str = ""

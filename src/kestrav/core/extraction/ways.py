@@ -8,12 +8,14 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
-from typing import Literal
+from typing import Annotated, Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.certificate import Certificate
+from kestrav.core.document.fields import quantity
 from kestrav.core.document.lookup import solids
 from kestrav.core.document.records import Placement, Project
 from kestrav.core.errors import BadInput
@@ -64,8 +66,7 @@ _LIFTS = (1.25, 2.5, 5.0)  # times the clearance required, that it goes to come 
 _SHORTENING, _PLAN_SHORTENING = 0.1, 0.5  # of the budget of a stage
 
 
-@dataclass(frozen=True)
-class Wish:
+class Wish(msgspec.Struct, frozen=True):
     """What a way out must keep to.
 
     The clearance required in mm (none: the project's); whether the things stay ``upright`` and unturned, and how far they may lean in
@@ -77,7 +78,9 @@ class Wish:
     numbers alone. ``seconds`` is the outer cap of each stage; what it cuts off is said.
     """
 
-    required: float | None = None
+    required: Annotated[
+        float | None, quantity("Required clearance", "mm", "Least distance to all other parts", 2, low=0)
+    ] = None
     upright: bool = False
     tilt: float | None = None
     allowed: tuple[tuple[float, float, float], ...] = ()
@@ -85,10 +88,44 @@ class Wish:
     target: Placement | None = None
     onto: str | None = None
     aside: tuple[str, ...] = ()
-    margin: float | None = None
-    checks: int = CHECKS
-    seconds: float = 600.0
-    seed: int = 1
+    margin: Annotated[
+        float | None,
+        quantity(
+            "Exit margin",
+            "mm",
+            "Distance beyond the surroundings at which a part counts as out",
+            1,
+            10,
+            zero="a quarter of its size",
+            low=0,
+        ),
+    ] = None
+    checks: Annotated[
+        int,
+        quantity(
+            "Effort",
+            "thousand checks",
+            "Number of distances that each search stage measures before it gives up; equal effort and seed give the same result",
+            0,
+            50,
+            factor=1e-3,
+            above=0,
+        ),
+    ] = CHECKS
+    seconds: Annotated[
+        float,
+        quantity(
+            "Time limit",
+            "s",
+            "Greatest duration of each search stage; a stage that is cut short is reported",
+            0,
+            60,
+            above=0,
+        ),
+    ] = 600.0
+    seed: Annotated[
+        int, quantity("Seed", "", "Start of the random numbers; another seed tries other motions", 0, low=1)
+    ] = 1
 
 
 @dataclass(frozen=True)

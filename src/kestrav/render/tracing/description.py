@@ -101,7 +101,7 @@ class Wanted:
     ``onward`` goes on from the frame before, which had the same moments, up to so many samples in all."""
 
     moments: tuple[Moment, ...]
-    samples: int = 24
+    samples: int = 32
     seconds: float = 0.0
     noise: float = 0.0
     denoise: bool = True

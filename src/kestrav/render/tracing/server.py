@@ -7,6 +7,8 @@ surfaces' colours and normals as guides.
 from __future__ import annotations
 
 import contextlib
+import gc
+import math
 import sys
 import time
 from dataclasses import dataclass, field, replace
@@ -17,11 +19,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.render.tracing.description import Body, Lamp, Moment, Region, Surface, Traced, TracedScene, Wanted
+from kestrav.render.tracing.emitters import SurfaceSample, sampling_weights
 
 FAST, SLOW = "llvm_ad_rgb", "scalar_rgb"
 _DEEPEST = 10  # times that light is followed from surface to surface
 _LOTS = 3  # times after which it is drawn by lot whether what is left of it is followed on
-_AT_ONCE = 8  # samples of a pixel that are taken together, at most
+_AT_ONCE = 16  # samples of a pixel that are taken together, at most
+_PIXELS = (
+    1280 * 720
+)  # of a picture in which so many are: of larger ones fewer, so that it is told as often how far it is
+_GUIDED = 8  # samples of a pixel that tell the surfaces' colours and normals
+_GLOSS = 0.4  # of the looks along a surface's highlight to those all around, where it is no metal: the highlight is faint there
 # roughnesses, and by what the even body's colour is multiplied so that a white ball in an even light is as bright as that: the model of the
 # renderer sends back more than it gets (measured with it, seen straight on)
 _EVEN = (0.1, 0.3, 0.6, 1.0), (0.982, 0.969, 0.957, 0.956)
@@ -76,6 +84,8 @@ class Tracer:
         self._bare: Tracer | None = None
         self._kept: _Kept | None = None
         self._shapes = self._made_shapes()
+        self._surfaces = SurfaceSample(scene.bodies)
+        self._guides: Any = mi.load_dict({"type": "aov", "aovs": _GUIDES})
 
     # the scene
 
@@ -202,6 +212,8 @@ class Tracer:
             "eta": float(max(surface.index, 1.01)),
             "anisotropic": float(surface.anisotropy),
         }
+        if even and surface.metallic == 0:
+            opaque["main_specular_sampling_rate"] = _GLOSS
         if surface.coat > 0:
             opaque["clearcoat"] = float(surface.coat)
             opaque["clearcoat_gloss"] = 1.0 - float(surface.coat_roughness)
@@ -229,7 +241,13 @@ class Tracer:
         if surface.rough is not None and share == 0:
             even = self._picture(np.clip(surface.rough, _MIRROR, 1.0)[..., None])
         whole = self._colour(surface.base * np.float32(np.interp(rough, *_EVEN)))
-        return {"type": "principled", "base_color": whole, "roughness": even, "eta": float(surface.index)}
+        return {
+            "type": "principled",
+            "base_color": whole,
+            "roughness": even,
+            "eta": float(surface.index),
+            "main_specular_sampling_rate": _GLOSS,
+        }
 
     def _colour(self, base: Single) -> dict[str, Any]:
         if base.ndim == 1:
@@ -262,9 +280,10 @@ class Tracer:
                 made[f"lamp{k}"] = self._lamp(lamp)
             made["camera"] = self._sensor(moment)
             made["integrator"] = {
-                "type": "aov",
-                "aovs": _GUIDES,
-                "path": {"type": "path", "max_depth": _DEEPEST, "rr_depth": _LOTS, "hide_emitters": True},
+                "type": "path",
+                "max_depth": _DEEPEST,
+                "rr_depth": _LOTS,
+                "hide_emitters": True,
             }
             self._scene = mi.load_dict(made)
             self._parameters = mi.traverse(self._scene)
@@ -281,8 +300,11 @@ class Tracer:
             if body.normals is not None:
                 turned = body.normals @ matrix[:3, :3].T
                 parameters[f"body{k}.vertex_normals"] = np.ascontiguousarray(turned, np.float32).ravel()
+        weights = sampling_weights(self._surfaces, self.described.environment, moment)
+        parameters["environment.sampling_weight"] = weights[0]
         for k, lamp in enumerate(moment.lamps):
             self._set_lamp(f"lamp{k}", lamp)
+            parameters[f"lamp{k}.{'emitter.' * (lamp.kind == 'area')}sampling_weight"] = weights[k + 1]
         for key, _ in parameters:
             if key.endswith(".opacity.value"):
                 self._set_opacity(key, moment)
@@ -330,7 +352,8 @@ class Tracer:
                 "crop_width": right - left,
                 "crop_height": bottom - top,
             }
-        common = {"film": film, "sampler": {"type": "independent"}, "near_clip": 0.001, "far_clip": 1e4}
+        # it spreads the samples of a pixel evenly, which thin edges need most
+        common = {"film": film, "sampler": {"type": "multijitter"}, "near_clip": 0.001, "far_clip": 1e4}
         if moment.parallel > 0:
             return {"type": "orthographic", **common}
         if moment.aperture > 0:
@@ -377,7 +400,9 @@ class Tracer:
         mi, began = self.mi, time.monotonic()
         kept = self._kept if wanted.onward else None
         if kept is None or kept.region != wanted.region or len(kept.moments) != len(wanted.moments):
-            kept = _Kept(wanted.moments, wanted.region, _at_once(wanted.samples, len(wanted.moments)))
+            left, top, right, bottom = wanted.region or (0, 0, self.described.width, self.described.height)
+            each = _at_once(wanted.samples, len(wanted.moments), (right - left) * (bottom - top))
+            kept = _Kept(wanted.moments, wanted.region, each)
         self._kept, self._region = kept, wanted.region
         moments, sums, taken = kept.moments, kept.sums, kept.taken
         last, noise = -1, _noise(sums, taken)
@@ -390,6 +415,8 @@ class Tracer:
             picture = np.array(mi.render(self._scene, spp=kept.each, seed=wanted.seed + k), np.float64)
             if self.lit:
                 picture = self._with_glow(moments[which], picture, kept.each, wanted.seed + k)
+            if wanted.denoise and which not in kept.guides:
+                kept.guides[which] = self._guided(len(moments))
             sums[k % 2] = sums[k % 2] + kept.each * picture
             taken[k % 2] += kept.each
             kept.passes = k + 1
@@ -400,9 +427,9 @@ class Tracer:
             share = sum(taken) / max(wanted.samples, sum(taken))
             if wanted.seconds:
                 share = max(share, min(spent / wanted.seconds, 1.0))
-            if (enough and whole) or not tell(share, lambda: self._finished(sums, taken, False), noise):
+            if (enough and whole) or not tell(share, lambda: _finished(kept, denoise=False), noise):
                 break
-        light, cover = self._finished(sums, taken, wanted.denoise)
+        light, cover = _finished(kept, denoise=wanted.denoise)
         bare = self._bare_cover(wanted) if wanted.bare else None
         spent = time.monotonic() - began
         return Traced(light, cover, sum(taken), float(noise), spent, self.variant, bare)
@@ -424,18 +451,25 @@ class Tracer:
             total = total + picture[..., 3]
         return np.clip(total / len(wanted.moments), 0.0, 1.0).astype(np.float32)
 
-    def _finished(self, sums: list[Any], taken: list[int], denoise: bool) -> tuple[Single, Single]:
-        """Linear light and cover of what has been taken so far."""
-        mean = ((sums[0] + sums[1]) / max(sum(taken), 1)).astype(np.float32)
-        light, cover = mean[..., :3], np.clip(mean[..., 3], 0.0, 1.0)
-        albedo, normal = mean[..., 4:7], mean[..., 7:10]
-        if denoise:
-            guides = (np.clip(albedo, 0.0, 1.0), normal)
-            light = _without_noise(light, guides, hdr=True)
-            if ((cover > 0.02) & (cover < 0.98)).mean() > 0.02:
-                # what lets through is drawn by lot as well; edges alone need no help
-                cover = _without_noise(np.repeat(cover[..., None], 3, axis=2), guides, hdr=False)[..., 0]
-        return np.asarray(light), cover
+    def _guided(self, moments: int) -> Single:
+        """The surfaces' colours and normals (h, w, 6) at the moment that it is arranged for, one of so many. By themselves: the library takes
+        three times as long to prepare both in one."""
+        count = _spread_evenly(max(_GUIDED // moments, 1))
+        return np.array(self.mi.render(self._scene, integrator=self._guides, spp=count), np.float32)[..., -6:]
+
+
+def _finished(kept: _Kept, *, denoise: bool) -> tuple[Single, Single]:
+    """Linear light and cover of what has been taken so far."""
+    mean = ((kept.sums[0] + kept.sums[1]) / max(sum(kept.taken), 1)).astype(np.float32)
+    light, cover = mean[..., :3], np.clip(mean[..., 3], 0.0, 1.0)
+    if denoise and kept.guides:
+        guided: Single = np.asarray(np.mean(list(kept.guides.values()), axis=0), np.float32)
+        guides = (np.clip(guided[..., :3], 0.0, 1.0), guided[..., 3:])
+        light = _without_noise(light, guides, hdr=True)
+        if ((cover > 0.02) & (cover < 0.98)).mean() > 0.02:
+            # what lets through is drawn by lot as well; edges alone need no help
+            cover = _without_noise(np.repeat(cover[..., None], 3, axis=2), guides, hdr=False)[..., 0]
+    return np.asarray(light), cover
 
 
 def _without_noise(values: Single, guides: tuple[Single, Single], hdr: bool) -> Single:
@@ -461,11 +495,18 @@ class _Kept:
     passes: int = 0
     sums: list[Any] = field(default_factory=lambda: [0.0, 0.0])
     taken: list[int] = field(default_factory=lambda: [0, 0])
+    guides: dict[int, Single] = field(default_factory=dict)  # by the number of the moment
 
 
-def _at_once(samples: int, moments: int) -> int:
+def _at_once(samples: int, moments: int, pixels: int) -> int:
     """How many samples of a pixel are taken together."""
-    return max(1, min(_AT_ONCE, samples // max(moments, 2)))
+    most = min(_AT_ONCE, max(_AT_ONCE * _PIXELS // max(pixels, 1), 1))
+    return _spread_evenly(max(1, min(most, samples // max(moments, 2))))
+
+
+def _spread_evenly(samples: int) -> int:
+    """The number up to some samples that fills a grid of about as many rows as columns: the sampler takes no other."""
+    return next(count for count in range(samples, 0, -1) if count % math.isqrt(count) == 0)
 
 
 def _count(samples: int, each: int, moments: int) -> int:
@@ -523,6 +564,9 @@ def serve(connection: Connection, slow: bool = False) -> None:
             kind, value = connection.recv()
             try:
                 if kind == "scene":
+                    # what is prepared for one scene goes through all that are there: two take several times as long
+                    tracer = None
+                    gc.collect()
                     tracer = Tracer(value, slow)
                     connection.send(("ready", tracer.variant))
                 elif kind == "frame":
