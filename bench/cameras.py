@@ -107,14 +107,14 @@ def watching_the_demo(_in_turns):
     """The demo's orbit."""
     opened = project_file.load(PROJECT)
     camera = next(s for s in opened.project.shots if s.name == "Cabinet orbit").camera
-    return _watch(opened.project, opened.meshes, camera, "the demo's orbit")
+    return _watch(opened.project, opened.meshes, save=camera, as_json="the demo's orbit")
 
 
 def watching_two_thousand_parts(_in_turns):
     """A cart in a hall of two thousand parts, from an orbit about it."""
     project, meshes = hall(2000)
     project = add_orbit(project, meshes, ["cart"], offset=2500.0, height=1500.0, duration=12.0)
-    return _watch(project, meshes, project.cameras[-1].id, "a hall of 2000 parts")
+    return _watch(project, meshes, save=project.cameras[-1].id, as_json="a hall of 2000 parts")
 
 
 def scrubbing_against_bare_views(in_turns):

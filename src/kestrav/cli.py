@@ -40,16 +40,16 @@ def _sensible(value: float | None) -> float | None:
 Force = Annotated[bool, typer.Option("--force", help="Overwrite existing files.")]
 
 
-def _print(data: object, text: str, as_json: bool) -> None:
+def _print(data: object, text: str, *, as_json: bool) -> None:
     typer.echo(json.dumps(data, ensure_ascii=False, indent=1) if as_json else text.rstrip("\n"))
 
 
-def _free(out: Path | None, force: bool) -> None:
+def _free(out: Path | None, *, force: bool) -> None:
     """Refuse to overwrite a file unless that is allowed."""
     from kestrav.core.files.writing import refuse_existing
 
     if out is not None:
-        refuse_existing(out, force, "--force to overwrite it")
+        refuse_existing(out, force=force, otherwise="--force to overwrite it")
 
 
 def _farm(address: str | None, certificates: Path | None) -> Cluster | None:
@@ -84,7 +84,7 @@ def new(
 
     if out.suffix != project_file.SUFFIX:
         raise BadInput(f"“{out}” should end in {project_file.SUFFIX}")
-    _free(out, force)
+    _free(out, force=force)
     made = scripting.new(*files, name=out.stem, unit=unit, tolerance=tolerance, up=up)
     made.save(out)
     rows: list[dict[str, Any]] = [
@@ -101,7 +101,7 @@ def new(
     ]
     lines = [f"{r['file']}: {r['parts']} parts, {r['triangles']} triangles; unit: {r['unit']}" for r in rows]
     lines += [f"  left out: {note}" for r in rows for note in r["left_out"]]
-    _print({"project": str(out), "files": rows}, "\n".join([*lines, f"made {out}"]), as_json)
+    _print({"project": str(out), "files": rows}, "\n".join([*lines, f"made {out}"]), as_json=as_json)
 
 
 @app.command()
@@ -124,11 +124,11 @@ def info(
         if out is not None:
             raise BadInput("only the contacts are written to a file; give --contacts as well")
         held = scripting.info(file)
-        _print(held.data, held.text, as_json)
+        _print(held.data, held.text, as_json=as_json)
         return
-    _free(out, force)
+    _free(out, force=force)
     held = scripting.open(file).contacts(out, overwrite=force)
-    _print(held.data, held.text if out is None else f"{held.text}\nmade {out}", as_json)
+    _print(held.data, held.text if out is None else f"{held.text}\nmade {out}", as_json=as_json)
 
 
 @app.command()
@@ -173,7 +173,7 @@ def check(
     from kestrav.render.clearance_report import check_report_target
 
     if out is not None:
-        check_report_target(out, force)
+        check_report_target(out, overwrite=force)
     if save and not watch:
         raise BadInput("--save belongs to --watch; a check by itself changes nothing")
     over = None if span is None else read_span(span)
@@ -184,7 +184,7 @@ def check(
     if watch:
         if out is not None:
             raise BadInput("a check that goes on writes no report; leave --out or --watch out")
-        _watch(project, checked, save, as_json)
+        _watch(project, checked, save=save, as_json=as_json)
         return
     result = checked(scripting.open(project))
     data, text = result.as_data(), result.as_text()
@@ -195,12 +195,14 @@ def check(
         told += [] if certify else ["--no-certify"]
         made = result.report(out, " ".join(("kestrav check", project.name, *told)), overwrite=force)
         data["out"], text = [str(p) for p in made], text + "".join(f"made {p}\n" for p in made)
-    _print(data, text, as_json)
+    _print(data, text, as_json=as_json)
     if result.has_breach:
         raise typer.Exit(1)
 
 
-def _watch(project: Path, checked: Callable[[scripting.Project], scripting.Check], save: bool, as_json: bool) -> None:
+def _watch(
+    project: Path, checked: Callable[[scripting.Project], scripting.Check], *, save: bool, as_json: bool
+) -> None:
     """Check again and again until Ctrl+C; exit 1 where the last check has breaches."""
     from kestrav.core.findings import comparing
     from kestrav.watching import Watcher, watch
@@ -252,7 +254,7 @@ def compare(
         for file in (before, after)
     ]
     told = comparing.compare(*checks)
-    _print(comparing.as_data(told), comparing.as_text(told), as_json)
+    _print(comparing.as_data(told), comparing.as_text(told), as_json=as_json)
     if told.is_worse:
         raise typer.Exit(1)
 
@@ -327,11 +329,11 @@ def extract(
     """Find a way for parts to leave what they are in. Exit 1 when there is none."""
     from kestrav import scripting
 
-    _free(out, force)
+    _free(out, force=force)
     opened = scripting.open(project)
     if order:
         found = opened.disassemble(*parts, required=required, speed=speed, together=together, keep=out is not None)
-        _print_extraction(found, opened, out if found.data["removals"] else None, as_json)
+        _print_extraction(found, opened, out if found.data["removals"] else None, as_json=as_json)
         return
     found = opened.extract(
         *parts,
@@ -349,16 +351,18 @@ def extract(
         seconds=seconds,
         seed=seed,
     )
-    _print_extraction(found, opened, out if found.found else None, as_json)
+    _print_extraction(found, opened, out if found.found else None, as_json=as_json)
 
 
-def _print_extraction(found: scripting.Extraction, opened: scripting.Project, out: Path | None, as_json: bool) -> None:
+def _print_extraction(
+    found: scripting.Extraction, opened: scripting.Project, out: Path | None, *, as_json: bool
+) -> None:
     """Say what came of looking, with the project saved if it is to be; exit 1 where something has no way out."""
     data, text = found.data, found.text
     if out is not None:
         opened.save(out)
         data, text = {**data, "out": str(out)}, f"{text.rstrip()}\nmade {out}"
-    _print(data, text, as_json)
+    _print(data, text, as_json=as_json)
     if not found.found:
         raise typer.Exit(1)
 
@@ -435,7 +439,7 @@ def render(
         if at is not None:
             raise BadInput("--at belongs to a still, and --sheet to many pictures; leave one of them out")
         opened.contact_sheet(out, shot or None, **settings)
-        _print({"out": str(out), "shots": list(opened.rendered[-1].shots)}, f"made {out}", as_json)
+        _print({"out": str(out), "shots": list(opened.rendered[-1].shots)}, f"made {out}", as_json=as_json)
         return
     opened.render(
         out,
@@ -453,7 +457,7 @@ def render(
     for one in opened.rendered:
         if one.time is not None:
             data: dict[str, Any] = {"out": str(one.file), "shot": one.shots[0], "time_s": one.time}
-            _print(data, f"{one.file}: still at {one.time:g} s", as_json)
+            _print(data, f"{one.file}: still at {one.time:g} s", as_json=as_json)
             continue
         data = {
             "out": str(one.file),
@@ -465,7 +469,9 @@ def render(
             "size": list(one.size),
             "seconds": one.seconds,
         }
-        _print(data, f"{one.file}: {one.frames} frames at {one.fps:g} per second in {one.seconds:.1f} s", as_json)
+        _print(
+            data, f"{one.file}: {one.frames} frames at {one.fps:g} per second in {one.seconds:.1f} s", as_json=as_json
+        )
 
 
 @app.command()
@@ -519,7 +525,7 @@ def export(
     handed = opened.export(
         out, kind, tolerance=tolerance, simplify=simplify, sheet=sheet, progress=tell, overwrite=force
     )
-    _print({"out": [str(file) for file in handed.files], **handed.data}, f"made {handed.text}", as_json)
+    _print({"out": [str(file) for file in handed.files], **handed.data}, f"made {handed.text}", as_json=as_json)
 
 
 @app.command()
@@ -538,11 +544,11 @@ def poses(
     """Give parts, cameras and lights the poses of a table as key poses."""
     from kestrav import scripting
 
-    _free(out, force)
+    _free(out, force=force)
     opened = scripting.open(project)
     names = opened.add_poses(table)
     opened.save(out)
-    _print({"out": str(out), "key_poses": list(names)}, f"made {out}: {', '.join(names)}", as_json)
+    _print({"out": str(out), "key_poses": list(names)}, f"made {out}: {', '.join(names)}", as_json=as_json)
 
 
 @app.command()
@@ -589,7 +595,7 @@ def batch(
     results = run_variants(project, variants, out, wanted, processes or os.cpu_count() or 1, report, farm)
     lines = [f"{r.name}: {r.in_words}" for r in results]
     text = "\n".join([*lines, f"made {out / 'results.csv'} and {out / 'results.html'}"])
-    _print({"out": str(out), "variants": [msgspec.to_builtins(r) for r in results]}, text, as_json)
+    _print({"out": str(out), "variants": [msgspec.to_builtins(r) for r in results]}, text, as_json=as_json)
     if any(r.fault for r in results):
         raise typer.Exit(1)
 
@@ -613,7 +619,7 @@ def rules(as_json: Json = False) -> None:
     """List the rules by which projects are checked: their ids, limits and where these come from."""
     from kestrav.core.findings import table
 
-    _print(table.as_data(), table.as_text(), as_json)
+    _print(table.as_data(), table.as_text(), as_json=as_json)
 
 
 class _Line:

@@ -78,7 +78,7 @@ class ProjectEdits:
         """The id of the one thing of a kind ("path", "shot" …) of a name, for where things of other kinds have that name too."""
         return called(self._document, name, _kind(kind))
 
-    def find_parts(self, words: str, inside: str | None = None, solids: bool = False) -> tuple[str, ...]:
+    def find_parts(self, words: str, inside: str | None = None, *, solids: bool = False) -> tuple[str, ...]:
         """The ids of parts whose names are some words, a star standing for anything; of all parts, or of those in an assembly, and of
         ``solids`` alone."""
         from fnmatch import fnmatchcase
@@ -161,7 +161,7 @@ class ProjectEdits:
             [self._part(p) for p in ([wanted] if isinstance(wanted, str) else wanted)] for wanted in (parts, others)
         )
         pairs = [(a, b) for a in one for b in two]
-        self._change(edits.set_contacts(self._document, pairs, True, deeper))
+        self._change(edits.set_contacts(self._document, pairs, intended=True, deeper=deeper))
 
     # paths and runs
 
@@ -171,6 +171,7 @@ class ProjectEdits:
         name: str = "Path",
         kind: Literal["smooth", "corner"] = "smooth",
         radius: float = 0.0,
+        *,
         closed: bool = False,
     ) -> str:
         """Add a path through points (n, 3) in mm, smooth or with corners, these rounded by a ``radius``; returns its name."""
@@ -200,6 +201,7 @@ class ProjectEdits:
         start: float | None = None,
         duration: float | None = None,
         speed: float | None = None,
+        *,
         turned: bool = True,
     ) -> str:
         """Send a part along a path, from a start in s (after what moves it so far, if it is not given), in a duration in s or at a speed in

@@ -101,7 +101,7 @@ class Check:
         from kestrav.render.clearance_report import check_report_target, write_report
 
         target = FilePath(out)
-        check_report_target(target, overwrite)
+        check_report_target(target, overwrite=overwrite)
         return tuple(write_report(self._document, self._meshes, self._result, target, command))
 
     def _name(self, item: str) -> str:

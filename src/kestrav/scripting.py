@@ -192,7 +192,7 @@ class Project(ProjectEdits):
         document = self._document
         if required is not None:
             document = edits.settings(document, required_clearance=required)
-        document = with_pairs(document, list(pairs), only_pairs)
+        document = with_pairs(document, list(pairs), only=only_pairs)
         result = check(document, self._meshes, over=span)
         return Check(document, self._meshes, certified(document, self._meshes, result) if certify else result)
 
@@ -247,7 +247,7 @@ class Project(ProjectEdits):
         order = order_of(self._document, self._meshes, parts_of(self._document, things), required)
         document = self._document
         if keep and order.removals:
-            self._change(add_sequence(document, order, start, speed, together))
+            self._change(add_sequence(document, order, start, speed, together=together))
         return Extraction(not order.left, order_as_text(document, order), order_as_data(document, order))
 
     def contacts(self, out: File | None = None, *, overwrite: bool = False) -> Contents:
@@ -257,7 +257,7 @@ class Project(ProjectEdits):
         from kestrav.core.findings.report import fits_as_csv, fits_as_data, fits_as_text
 
         if out is not None:
-            refuse_existing(FilePath(out), overwrite, "overwrite=True to replace it")
+            refuse_existing(FilePath(out), force=overwrite, otherwise="overwrite=True to replace it")
         fits = fits_at_rest(self._document, self._meshes)
         if out is not None:
             write_whole(FilePath(out), fits_as_csv(self._document, fits).encode())
@@ -308,7 +308,7 @@ class Project(ProjectEdits):
         settings = (size, fps, background, span, look, quality, samples)
         if film is None:
             film = not still and any(one.in_film for one in self._document.shots)
-        shots = self._picked(shot, film, settings, colourway)
+        shots = self._picked(shot, film=film, settings=settings, colourway=colourway)
         when = (shots[0].start if at is None else at) if still else None
         if when is not None and when < 0:
             raise Error(f"a still at {when:g} s is not possible; time begins at 0")
@@ -323,12 +323,22 @@ class Project(ProjectEdits):
         for file, wanted in outputs:
             began, first = time.monotonic(), wanted[0]
             if when is not None:
-                render_still(self._document, self._meshes, first, when, file, overwrite, transparent, progress, deep)
+                render_still(
+                    self._document,
+                    self._meshes,
+                    first,
+                    when,
+                    file,
+                    overwrite=overwrite,
+                    alpha=transparent,
+                    progress=progress,
+                    bits=deep,
+                )
                 frames = 1
             else:
                 options: dict[str, Any] = {"alpha": transparent, "codec": codec, "bits": deep, "resume": resume}
                 options |= {"processes": processes, "cluster": cluster}
-                render_film(self._document, self._meshes, wanted, file, progress, overwrite, **options)
+                render_film(self._document, self._meshes, wanted, file, progress, overwrite=overwrite, **options)
                 frames = len(film_frames(wanted, first.fps))
             names = tuple(one.name for one in wanted)
             took = time.monotonic() - began
@@ -349,13 +359,15 @@ class Project(ProjectEdits):
         from kestrav.render.contact_sheet import contact_sheet
 
         names = ("size", "fps", "background", "span", "look", "quality", "samples")
-        shots = self._picked(shot, film, tuple(settings.get(name) for name in names), settings.get("colourway"))
-        contact_sheet(self._document, self._meshes, shots, FilePath(out), progress, overwrite)
+        shots = self._picked(
+            shot, film=film, settings=tuple(settings.get(name) for name in names), colourway=settings.get("colourway")
+        )
+        contact_sheet(self._document, self._meshes, shots, FilePath(out), progress, overwrite=overwrite)
         self.rendered.append(Rendered(FilePath(out), tuple(one.name for one in shots), 0, 0.0, (0, 0), 0.0, None))
         return FilePath(out)
 
     def _picked(
-        self, shot: str | Iterable[str] | None, film: bool, settings: tuple[Any, ...], colourway: str | None
+        self, shot: str | Iterable[str] | None, *, film: bool, settings: tuple[Any, ...], colourway: str | None
     ) -> list[Shot]:
         """The shots that are meant, with settings of their own."""
         import msgspec

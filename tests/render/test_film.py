@@ -58,7 +58,7 @@ def test_paths_are_in_a_picture_only_when_asked_for(filmed):
     project, meshes = filmed
     pictures = []
     for paths in (False, True):
-        studio = plain_studio(project, meshes, 320, 180, "#808080", paths)
+        studio = plain_studio(project, meshes, 320, 180, "#808080", paths=paths)
         pictures.append(studio.picture(project.cameras[0], 0.0).astype(int))
         studio.close()
     changed = np.argwhere(np.abs(pictures[1] - pictures[0]).max(axis=2) > 24)

@@ -22,7 +22,7 @@ GREY = "#808080"
 
 def picture(opened, time=0.0, alpha=False, **fields):
     shot = msgspec.structs.replace(opened.project.shots[0], **fields)
-    studio = Studio(opened.project, opened.meshes, shot, shot.width, shot.height, alpha)
+    studio = Studio(opened.project, opened.meshes, shot, shot.width, shot.height, alpha=alpha)
     try:
         return studio.picture(opened.project.cameras[0], time)
     finally:

@@ -302,7 +302,7 @@ def test_a_parallel_view_shows_equal_things_equally_large_and_in_front_of_it_too
     view.parallel = True
     view.look_from((0, 0, 1))
     view.frame([[-100, -100, 0], [100, 100, 0]], 1.0, 1.0)
-    aim_camera(renderer, view.position, view.focus, view.up, view.angle, 200_000, view.parallel)
+    aim_camera(renderer, view.position, view.focus, view.up, view.angle, 200_000, parallel=view.parallel)
     window.Render()
     near, far = (to_display(renderer, [(-100, 0, z), (100, 0, z)]) for z in (1000.0, -1000.0))
     assert np.ptp(near[:, 0]) == pytest.approx(np.ptp(far[:, 0]))

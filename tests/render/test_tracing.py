@@ -304,7 +304,7 @@ def test_what_is_clear_has_its_opacity_and_no_floor(opened):
 
 
 def test_the_frame_of_a_film_moves_and_its_key_tells_what_it_is_made_of(opened):
-    maker = Maker(opened.project, opened.meshes, 160, 90, False)
+    maker = Maker(opened.project, opened.meshes, 160, 90, alpha=False)
     first, last = keyed(opened.project, opened.meshes, [(SHOT, 0.0), (SHOT, 0.9)], 160, 90, False)
     try:
         assert np.abs(maker.picture(first).astype(int) - maker.picture(last)).max() > 60

@@ -107,6 +107,7 @@ class Batch:
         members: Sequence[Member],
         shared: Drawings | None = None,
         lamps: SetupLamps = STEADY_LAMPS,
+        *,
         patient: bool = False,
     ) -> None:
         self.kind, self.members, self.shared, self.lamps = kind, tuple(members), shared is not None, lamps
@@ -208,7 +209,7 @@ class Batch:
         opacity = min(kind.opacity, FADED) if kind.faded else kind.opacity
         face, self.structured = self.stage.GetProperty(), self._is_structured()
         pbr = apply_finish(face, kind.finish, opacity, kind.closed, style, cut is not None, structured=self.structured)
-        count_in_light(self.stage, pbr, self.lamps)
+        count_in_light(self.stage, linear=pbr, lamps=self.lamps)
         self.edges.GetProperty().SetOpacity(FADED_EDGES if kind.faded else 1.0)
         self.stage.SetVisibility(style != "wire")
         for actor in (self.stage, self.edges):
@@ -231,20 +232,20 @@ class Batch:
         face, line = self.final.GetProperty(), self.final_edges.GetProperty()
         self.needs_room, unlit = False, False
         if look == "technical" or look == "wire":
-            apply_flat_finish(face, kind.finish, kind.opacity, kind.closed, cut)
+            apply_flat_finish(face, kind.finish, kind.opacity, closed=kind.closed, cut=cut)
         elif look == "ghost" and not solid:
             # many layers lie over each other: without light they take a fifth of the time, and their edges tell their shape
-            apply_flat_finish(face, kind.finish, min(GHOST, kind.opacity), kind.closed, cut)
+            apply_flat_finish(face, kind.finish, min(GHOST, kind.opacity), closed=kind.closed, cut=cut)
             unlit = True
         else:
             self.needs_room = apply_finish(
                 face, kind.finish, kind.opacity, kind.closed, "finished", cut, structured=self._is_structured()
             )
-        count_in_light(self.final, self.needs_room, self.lamps)
+        count_in_light(self.final, linear=self.needs_room, lamps=self.lamps)
         self._opacities = face.GetOpacity(), GHOST_EDGES if look == "ghost" and not solid else 1.0
         line.SetOpacity(self._opacities[1])
         line.SetLineWidth(mode.line)
-        self._wire(mode, unlit)
+        self._wire(mode, unlit=unlit)
         self._shown = True, look != "studio"
         self.final.SetVisibility(True)
         self.final_edges.SetVisibility(self._shown[1] and not self._is_coarse)
@@ -252,7 +253,7 @@ class Batch:
         for actor in (self.final, self.final_edges, self.caps):
             self._cut(actor, mode.cut)
 
-    def _wire(self, mode: DisplayMode, unlit: bool) -> None:
+    def _wire(self, mode: DisplayMode, *, unlit: bool) -> None:
         """Draw the copy for pictures as wires, or not: the edges strongly, the triangles faintly, in one colour that shows."""
         wire = mode.look == "wire"
         for actor, opacity in ((self.final, WIRE_TRIANGLES), (self.final_edges, WIRE_EDGES)):

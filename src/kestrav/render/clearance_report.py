@@ -20,7 +20,7 @@ def files_of(target: Path) -> list[Path]:
     return [target, target.with_name(f"{target.stem}-frames.csv")] if target.suffix.lower() == ".csv" else [target]
 
 
-def check_report_target(target: Path, overwrite: bool) -> None:
+def check_report_target(target: Path, *, overwrite: bool) -> None:
     """Raise BadInput when a report cannot be written there, or would hide something that is there."""
     if target.suffix.lower() not in (".html", ".csv"):
         raise BadInput(f"“{target}” has an ending that is not known: give .html or .csv")

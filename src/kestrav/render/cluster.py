@@ -96,7 +96,7 @@ def frames_of(
     if _maker is None or _maker[0] != token:
         if _maker is not None:
             _maker[1].close()
-        _maker = (token, Maker(project, meshes, *size, alpha, bits))
+        _maker = (token, Maker(project, meshes, *size, alpha=alpha, bits=bits))
     found = []
     _maker[1].prefetch(frames)
     for frame in frames:
@@ -116,6 +116,7 @@ def make_on_cluster(
     left: Sequence[Frame],
     store: FrameStore,
     size: tuple[int, int],
+    *,
     alpha: bool,
     bits: Bits,
     tell: Callable[[int], None],

@@ -65,11 +65,12 @@ def contact_sheet(
     shots: Sequence[Shot],
     target: Path,
     progress: Progress | None = None,
+    *,
     overwrite: bool = False,
     rows: int = 2,
 ) -> Path:
     """Write a contact sheet of shots as PNG, with so many rows of pictures for each. Raises BadInput where it cannot be written."""
-    check_target(target, overwrite)
+    check_target(target, overwrite=overwrite)
     if target.suffix.lower() != ".png":
         raise BadInput(f"“{target}” cannot be a contact sheet; end it in .png")
     if not shots:

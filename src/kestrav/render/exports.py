@@ -71,10 +71,10 @@ def _review(request: ExportRequest) -> Exported:
         request.project,
         request.meshes,
         request.target,
-        request.overwrite,
-        request.simplify,
-        request.result,
-        request.tell,
+        overwrite=request.overwrite,
+        simplify=request.simplify,
+        result=request.result,
+        progress=request.tell,
     )
     data = {"bytes": len(page.html), "parts": page.contents.parts, "triangles": page.contents.triangles}
     return Exported((request.target,), f"{request.target}: {page.text}", data | {"surfaces_off_mm": page.contents.off})
@@ -83,14 +83,18 @@ def _review(request: ExportRequest) -> Exported:
 def _gltf(request: ExportRequest) -> Exported:
     from kestrav.core.files.gltf_export import write_animated
 
-    made = write_animated(request.project, request.meshes, request.target, request.overwrite, request.tolerance)
+    made = write_animated(
+        request.project, request.meshes, request.target, overwrite=request.overwrite, tolerance=request.tolerance
+    )
     return _scene(request, made.size, made.moving, made.keys)
 
 
 def _usd(request: ExportRequest) -> Exported:
     from kestrav.core.files.usd_export import write_usd
 
-    made = write_usd(request.project, request.meshes, request.target, request.overwrite, request.tolerance)
+    made = write_usd(
+        request.project, request.meshes, request.target, overwrite=request.overwrite, tolerance=request.tolerance
+    )
     return _scene(request, made.size, made.moving, made.keys)
 
 
@@ -105,7 +109,9 @@ def _sheets(request: ExportRequest) -> Exported:
     from kestrav.render.step_sheets import pick_sheet, write_step_sheet
 
     project, sheet = pick_sheet(request.project, request.sheet)
-    made = write_step_sheet(project, request.meshes, sheet.id, request.target, request.overwrite, request.tell)
+    made = write_step_sheet(
+        project, request.meshes, sheet.id, request.target, overwrite=request.overwrite, progress=request.tell
+    )
     told = f"{made.file}: {made.steps} steps on {made.pages} pages"
     return Exported((made.file,), told, {"sheet": sheet.name, "pages": made.pages, "steps": made.steps})
 
@@ -113,7 +119,7 @@ def _sheets(request: ExportRequest) -> Exported:
 def _tables(request: ExportRequest) -> Exported:
     from kestrav.core.files.tables import write_tables
 
-    files = write_tables(request.project, request.meshes, request.target, request.overwrite)
+    files = write_tables(request.project, request.meshes, request.target, overwrite=request.overwrite)
     return Exported(tuple(files), ", ".join(map(str, files)))
 
 
@@ -121,7 +127,7 @@ def _lane_table(request: ExportRequest) -> Exported:
     from kestrav.core.files.charts import write_lane_table
 
     lanes = _lanes(request)
-    write_lane_table(lanes, request.target, request.axis, request.overwrite)
+    write_lane_table(lanes, request.target, request.axis, overwrite=request.overwrite)
     return Exported(
         (request.target,), f"{request.target}: {len(lanes)} lanes", {"lanes": [lane.title for lane in lanes]}
     )
@@ -131,9 +137,9 @@ def _chart(request: ExportRequest) -> Exported:
     from kestrav.core.files.charts import write_chart
     from kestrav.core.files.writing import refuse_existing
 
-    refuse_existing(request.target, request.overwrite)
+    refuse_existing(request.target, force=request.overwrite)
     lanes = _lanes(request)
-    write_chart(lanes, request.target, request.project.name, request.axis, request.overwrite)
+    write_chart(lanes, request.target, request.project.name, request.axis, overwrite=request.overwrite)
     return Exported(
         (request.target,), f"{request.target}: {len(lanes)} curves", {"lanes": [lane.title for lane in lanes]}
     )
@@ -158,7 +164,9 @@ def _report(request: ExportRequest) -> Exported:
         if told is not None:
             told(share)
 
-    write_project_report(request.project, request.meshes, request.target, request.overwrite, tell, request.result)
+    write_project_report(
+        request.project, request.meshes, request.target, overwrite=request.overwrite, report=tell, result=request.result
+    )
     return Exported((request.target,), str(request.target))
 
 

@@ -56,11 +56,12 @@ def render_shot(
     shot: Shot,
     target: Path,
     progress: Progress | None = None,
+    *,
     overwrite: bool = False,
     **options: object,
 ) -> Path:
     """Render one shot to ``target``, as :func:`render_film` does films."""
-    return _render(project, meshes, shot_frames(shot), shot, target, progress, overwrite, **options)  # type: ignore[arg-type]
+    return _render(project, meshes, shot_frames(shot), shot, target, progress, overwrite=overwrite, **options)  # type: ignore[arg-type]
 
 
 def render_film(
@@ -69,6 +70,7 @@ def render_film(
     shots: Sequence[Shot],
     target: Path,
     progress: Progress | None = None,
+    *,
     overwrite: bool = False,
     **options: object,
 ) -> Path:
@@ -85,7 +87,7 @@ def render_film(
     first = shots[0] if shots else None
     frames = film_frames(shots, first.fps if first is not None else 1.0)
     assert first is not None
-    return _render(project, meshes, frames, first, target, progress, overwrite, **options)  # type: ignore[arg-type]
+    return _render(project, meshes, frames, first, target, progress, overwrite=overwrite, **options)  # type: ignore[arg-type]
 
 
 def frames_folder(target: Path) -> Path:
@@ -100,6 +102,7 @@ def _render(
     first: Shot,
     target: Path,
     progress: Progress | None,
+    *,
     overwrite: bool,
     resume: bool = False,
     alpha: bool = False,
@@ -108,7 +111,7 @@ def _render(
     cluster: Cluster | None = None,
     bits: Bits = 8,
 ) -> Path:
-    check_target(target, overwrite)
+    check_target(target, overwrite=overwrite)
     width, height = sides(target, first.width, first.height)
     about = _about(project, frames, width, height, first.fps)
     if bits == 32:
@@ -123,7 +126,7 @@ def _render(
     else:
         store.clear()
     moments = list(dict.fromkeys(m for f in frames for m in _moments(f)))
-    known = dict(zip(moments, keyed(project, meshes, moments, width, height, alpha, bits), strict=True))
+    known = dict(zip(moments, keyed(project, meshes, moments, width, height, alpha=alpha, bits=bits), strict=True))
     wanted = list({frame.key: frame for frame in known.values()}.values())
     _check_room(target, [f for f in wanted if not store.has(f.key)], width, height, _BYTES[bits])
     count = len(frames)
@@ -134,7 +137,19 @@ def _render(
             progress(min(round(done / max(len(wanted), 1) * count), count - 1), count)
 
     try:
-        _make_all(project, meshes, wanted, store, width, height, alpha, bits, processes, cluster, tell)
+        _make_all(
+            project,
+            meshes,
+            wanted,
+            store,
+            width,
+            height,
+            alpha=alpha,
+            bits=bits,
+            processes=processes,
+            cluster=cluster,
+            tell=tell,
+        )
         with open_sink(output) as sink:
             for frame in frames:
                 sink.add(_shown(frame, known, store))
@@ -205,6 +220,7 @@ def _make_all(
     store: FrameStore,
     width: int,
     height: int,
+    *,
     alpha: bool,
     bits: Bits,
     processes: int | None,
@@ -222,11 +238,19 @@ def _make_all(
     if cluster is not None:
         ready = len(wanted) - len(left)
         make_on_cluster(
-            cluster, project, meshes, left, store, (width, height), alpha, bits, lambda done: tell(ready + done)
+            cluster,
+            project,
+            meshes,
+            left,
+            store,
+            (width, height),
+            alpha=alpha,
+            bits=bits,
+            tell=lambda done: tell(ready + done),
         )
         return
     if count <= 1 or (processes is None and len(left) < (_FEW_FORKED if may_fork() else _FEW)):
-        maker = Maker(project, meshes, width, height, alpha, bits)
+        maker = Maker(project, meshes, width, height, alpha=alpha, bits=bits)
         maker.prefetch(left)
         try:
             for k, frame in enumerate(left):
@@ -249,7 +273,17 @@ def _make_all(
         if not left:
             return
         faults = _spread(
-            project, meshes, left, store, width, height, alpha, bits, min(count, len(left)), tell, len(wanted)
+            project,
+            meshes,
+            left,
+            store,
+            width,
+            height,
+            alpha=alpha,
+            bits=bits,
+            count=min(count, len(left)),
+            tell=tell,
+            total=len(wanted),
         )
         if faults:
             raise BadInput(f"not all frames could be made: {faults}{_kept(store)}")
@@ -265,6 +299,7 @@ def _spread(
     store: FrameStore,
     width: int,
     height: int,
+    *,
     alpha: bool,
     bits: Bits,
     count: int,
@@ -323,6 +358,7 @@ def render_still(
     shot: Shot,
     time: float,
     target: Path,
+    *,
     overwrite: bool = False,
     alpha: bool = False,
     progress: Progress | None = None,
@@ -333,11 +369,11 @@ def render_still(
 
     ``show`` is given a finished one as far as it is. Raises BadInput as :func:`render_film` does.
     """
-    check_target(target, overwrite)
+    check_target(target, overwrite=overwrite)
     ending = target.suffix.lower()
     bits = 32 if ending == EXR else bits
     check_bits(ending, bits)
-    studio = studio_of(project, meshes, shot, shot.width, shot.height, alpha, bits)
+    studio = studio_of(project, meshes, shot, shot.width, shot.height, alpha=alpha, bits=bits)
     if isinstance(studio, FinishedStudio):
         studio.progress = partial(_tell_still, studio, progress, show)
     about = told_of(project, shot, time)
@@ -374,7 +410,7 @@ def _tell_still(
     return True
 
 
-def check_target(target: Path, overwrite: bool) -> None:
+def check_target(target: Path, *, overwrite: bool) -> None:
     """Raise BadInput when a target cannot be written or would hide something that is there."""
     if target.suffix.lower() not in ENDINGS and not is_still(target):
         endings = ", ".join(e for e in ENDINGS if e)
@@ -385,7 +421,7 @@ def check_target(target: Path, overwrite: bool) -> None:
     if not folder.is_dir():
         raise BadInput(f"“{target}” cannot be written: the folder “{folder}” does not exist")
     if target.is_dir():
-        _check_folder(target, overwrite)
+        _check_folder(target, overwrite=overwrite)
     elif target.exists() and not overwrite:
         raise BadInput(f"“{target}” is there already; give another name, or allow it to be overwritten")
     elif target.exists() and not target.is_file():
@@ -397,7 +433,7 @@ def check_target(target: Path, overwrite: bool) -> None:
         raise BadInput(f"the folder “{folder}” cannot be written to: {fault.strerror or fault}") from fault
 
 
-def _check_folder(folder: Path, overwrite: bool) -> None:
+def _check_folder(folder: Path, *, overwrite: bool) -> None:
     """Raise BadInput where a folder is no place for a sequence: it holds other things, or frames that must not be replaced."""
     if folder.suffix:
         raise BadInput(f"“{folder}” is a folder; give the name of a file, or a folder's name without an ending")

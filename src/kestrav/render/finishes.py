@@ -106,7 +106,7 @@ STEADY_LAMPS = SetupLamps()
 MIRRORED = 8.0  # how long tangents are where a picture is seen mirrored; elsewhere they are 1
 
 
-def count_in_light(actor: vtkActor, linear: bool, lamps: SetupLamps) -> None:
+def count_in_light(actor: vtkActor, *, linear: bool, lamps: SetupLamps) -> None:
     """Let an actor's colours be counted as linear light, as physically based shading needs them, with a film's shoulder for what is bright; or
     as they are written."""
     shader = actor.GetShaderProperty()
@@ -193,8 +193,8 @@ def _lay_colour(look: vtkProperty, finish: Finish | None) -> None:
         look.SetTexture("picture", _kept_texture(finish.pictures.colour))
 
 
-def _kept_texture(text: str, colours: bool = False) -> vtkTexture:
-    return _texture(_kept_image(text), colours)
+def _kept_texture(text: str, *, colours: bool = False) -> vtkTexture:
+    return _texture(_kept_image(text), colours=colours)
 
 
 _structure_images: Memo[vtkImageData] = Memo(3 * 64)
@@ -232,7 +232,7 @@ def _image(values: Pixels) -> vtkImageData:
     return image
 
 
-def _texture(image: vtkImageData, colours: bool = False) -> vtkTexture:
+def _texture(image: vtkImageData, *, colours: bool = False) -> vtkTexture:
     texture = vtkTexture()
     texture.SetInputData(image)
     texture.SetUseSRGBColorSpace(colours)
@@ -245,7 +245,7 @@ def _texture(image: vtkImageData, colours: bool = False) -> vtkTexture:
     return texture
 
 
-def apply_flat_finish(look: vtkProperty, finish: Finish | None, opacity: float, closed: bool, cut: bool) -> None:
+def apply_flat_finish(look: vtkProperty, finish: Finish | None, opacity: float, *, closed: bool, cut: bool) -> None:
     """Give a surface the flat tones of a technical picture: mostly its own colour, with little light and no gloss."""
     shown = opacity_of(finish, opacity, "finished")
     look.SetOpacity(shown)

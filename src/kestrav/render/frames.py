@@ -177,6 +177,7 @@ def keyed(
     moments: list[tuple[Shot, float]],
     width: int,
     height: int,
+    *,
     alpha: bool,
     bits: Bits = 8,
 ) -> list[Frame]:
@@ -268,7 +269,7 @@ class Maker:
     """Makes frames of one project, keeping a studio for each of its shots' settings."""
 
     def __init__(
-        self, project: Project, meshes: Mapping[str, Mesh], width: int, height: int, alpha: bool, bits: Bits = 8
+        self, project: Project, meshes: Mapping[str, Mesh], width: int, height: int, *, alpha: bool, bits: Bits = 8
     ) -> None:
         self.project, self.meshes, self.size, self.alpha, self.bits = project, meshes, (width, height), alpha, bits
         self._studio: Studio | FinishedStudio | None = None
@@ -289,7 +290,9 @@ class Maker:
         """One frame's picture."""
         if self._studio is None or self._studio.shot != frame.shot:
             self.close()
-            self._studio = studio_of(self.project, self.meshes, frame.shot, *self.size, self.alpha, self.bits)
+            self._studio = studio_of(
+                self.project, self.meshes, frame.shot, *self.size, alpha=self.alpha, bits=self.bits
+            )
             if isinstance(self._studio, FinishedStudio):
                 self._studio.progress = self._look_up
             self._pass_on()

@@ -155,7 +155,7 @@ class Inscriber:
         distance, need = float(now.distance[0]), float(now.needs[0])
         breach = distance < need
         text = show(distance, "mm", 1)
-        sheet.dimension(ends, f"{text} — {show(need, 'mm', 1)} required" if breach else text, breach)
+        sheet.dimension(ends, f"{text} — {show(need, 'mm', 1)} required" if breach else text, breach=breach)
 
     # labels
 
@@ -188,7 +188,7 @@ class Inscriber:
             anchors.append(0.5 * (low + high))
         taken: list[Array] = []
         chosen_ways = []
-        reserved = sheet.reserved(bool(self.shot.shows.title), len(self._readings(self.shot.start)))
+        reserved = sheet.reserved(title=bool(self.shot.shows.title), readings=len(self._readings(self.shot.start)))
         for k, (name, _) in enumerate(self._named):
             wide, tall = sheet.label_size(name)
             best, chosen, boxes = np.inf, _WAYS[0], np.empty((0, 4))
@@ -237,7 +237,7 @@ def one_line(text: str) -> str:
 
 
 @cache
-def font(size: int, strong: bool) -> ImageFont.FreeTypeFont:
+def font(size: int, *, strong: bool) -> ImageFont.FreeTypeFont:
     """The font that ships with Kestrav, of a size in pixels."""
     name = "OpenSans-Semibold.ttf" if strong else "OpenSans-Regular.ttf"
     return ImageFont.truetype(str(resources.files("kestrav") / "assets" / "fonts" / name), size)
@@ -246,7 +246,7 @@ def font(size: int, strong: bool) -> ImageFont.FreeTypeFont:
 class Sheet:
     """A see-through sheet of the size of a picture, that is written on. Places and sizes are the picture's pixels."""
 
-    def __init__(self, width: int, height: int, drawn: bool = True) -> None:
+    def __init__(self, width: int, height: int, *, drawn: bool = True) -> None:
         self.width, self.height = width, height
         self.unit = height / _TALL
         self.image = Image.new("RGBA", (_FINE * width, _FINE * height) if drawn else (1, 1), (0, 0, 0, 0))
@@ -267,7 +267,7 @@ class Sheet:
         done[top // _FINE : bottom // _FINE, left // _FINE : right // _FINE] = small
         return done
 
-    def _font(self, size: float, strong: bool = False) -> ImageFont.FreeTypeFont:
+    def _font(self, size: float, *, strong: bool = False) -> ImageFont.FreeTypeFont:
         return font(round(_FINE * max(size * self.unit, _LEAST)), strong)
 
     def _text_size(self, text: str, font: ImageFont.FreeTypeFont) -> tuple[float, float]:
@@ -297,7 +297,7 @@ class Sheet:
 
     def label_size(self, text: str) -> tuple[float, float]:
         """Width and height of a label's card."""
-        wide, high = self._text_size(text, self._font(_TEXT, True))
+        wide, high = self._text_size(text, self._font(_TEXT, strong=True))
         return wide + 18 * self.unit, high + 8 * self.unit
 
     def label(self, text: str, box: Box, way: tuple[float, float]) -> None:
@@ -325,9 +325,9 @@ class Sheet:
             max(round(_FINE * 1.2 * self.unit), 1),
         )
         self._card(card)
-        self._write((card[0] + 9 * self.unit, card[1] + 4 * self.unit), text, self._font(_TEXT, True), INK)
+        self._write((card[0] + 9 * self.unit, card[1] + 4 * self.unit), text, self._font(_TEXT, strong=True), INK)
 
-    def dimension(self, ends: Array, text: str, breach: bool) -> None:
+    def dimension(self, ends: Array, text: str, *, breach: bool) -> None:
         """A dimension line between two places (2, 2), with its text on a card beside it; a breach in vermilion."""
         colour = VERMILION if breach else PETROL
         (x0, y0), (x1, y1) = ends
@@ -347,11 +347,11 @@ class Sheet:
         y = y if y > high else float(middle[1] + 14 * self.unit + high / 2 + 0.5 * abs(y1 - y0))
         box = x - wide / 2, y - high / 2, x + wide / 2, y + high / 2
         self._card(box, edge=colour)
-        self._write((box[0] + 9 * self.unit, box[1] + 4 * self.unit), text, self._font(_TEXT, True), colour)
+        self._write((box[0] + 9 * self.unit, box[1] + 4 * self.unit), text, self._font(_TEXT, strong=True), colour)
 
     # readings, title, end
 
-    def reserved(self, title: bool, readings: int) -> list[Box]:
+    def reserved(self, *, title: bool, readings: int) -> list[Box]:
         """Boxes that labels had better leave free."""
         unit, found = self.unit, []
         if title:
@@ -364,7 +364,7 @@ class Sheet:
         """A card of named values in the lower left corner; values to the right, so that their digits do not wander."""
         if not lines:
             return
-        plain, strong, unit = self._font(_SMALL), self._font(_SMALL, True), self.unit
+        plain, strong, unit = self._font(_SMALL), self._font(_SMALL, strong=True), self.unit
         names = max(self._text_size(name, plain)[0] for name, _ in lines)
         values = max(max(self._text_size(value, strong)[0] for _, value in lines), 132 * unit)
         row = self._text_size("0", strong)[1] + 3 * unit
@@ -382,8 +382,8 @@ class Sheet:
         if share <= 0:
             return
         unit = self.unit
-        size = _TITLE * min(1.0, 0.8 * self.width / max(self._text_size(text, self._font(_TITLE, True))[0], 1.0))
-        strong, plain = self._font(size, True), self._font(_TEXT + 2)
+        size = _TITLE * min(1.0, 0.8 * self.width / max(self._text_size(text, self._font(_TITLE, strong=True))[0], 1.0))
+        strong, plain = self._font(size, strong=True), self._font(_TEXT + 2)
         wide, high = self._text_size(text, strong)
         small = self._text_size(below, plain) if below else (0.0, 0.0)
         left, top = 28 * unit, 26 * unit
@@ -406,8 +406,9 @@ class Sheet:
         sizes = [_CARD, *[_TEXT + 5] * (len(lines) - 1)]
         fonts = [
             self._font(
-                size * min(1.0, 0.86 * self.width / max(self._text_size(line, self._font(size, k == 0))[0], 1.0)),
-                k == 0,
+                size
+                * min(1.0, 0.86 * self.width / max(self._text_size(line, self._font(size, strong=k == 0))[0], 1.0)),
+                strong=k == 0,
             )
             for k, (line, size) in enumerate(zip(lines, sizes, strict=True))
         ]

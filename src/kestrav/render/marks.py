@@ -337,7 +337,7 @@ class Dimension:
         self.actor.VisibilityOff()
         renderer.AddActor(self.actor)
 
-    def show(self, gap: ArrayLike | None, pixel: float, breach: bool = True) -> None:
+    def show(self, gap: ArrayLike | None, pixel: float, *, breach: bool = True) -> None:
         """Draw between two points (2, 3), in vermilion for a breach, or hide."""
         self.actor.SetVisibility(gap is not None)
         self.actor.GetProperty().SetColor(*rgb(VERMILION if breach else PETROL_DARK))

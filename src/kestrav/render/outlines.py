@@ -68,7 +68,7 @@ class Outline:
         return self.normals is None
 
 
-def outline(mesh: Mesh, edges: bool = True, coarse: bool = False) -> Outline:
+def outline(mesh: Mesh, *, edges: bool = True, coarse: bool = False) -> Outline:
     """Work out what is drawn of a mesh, with or without its sharp edges, and with a coarse form if it is large and that is asked for."""
     found = smoothed(mesh)
     ends = found.sharp if edges else np.empty((0, 2, 3))
@@ -81,7 +81,7 @@ def outline(mesh: Mesh, edges: bool = True, coarse: bool = False) -> Outline:
         ends.reshape(-1, 3).astype(np.float32),
         np.arange(2 * len(ends)).reshape(-1, 2),
         mesh.bounds.mean(axis=0),
-        outline(coarse_mesh(mesh), False) if coarse and len(mesh.triangles) >= COARSE_FROM else None,
+        outline(coarse_mesh(mesh), edges=False) if coarse and len(mesh.triangles) >= COARSE_FROM else None,
         mesh.uv,
     )
 
@@ -143,11 +143,11 @@ class Outlines:
     _structures: list[Finish] = field(default_factory=list)
     _thread: threading.Thread | None = None
 
-    def of(self, key: Hashable, mesh: Mesh, edges: bool, now: bool) -> Outline:
+    def of(self, key: Hashable, mesh: Mesh, *, edges: bool, now: bool) -> Outline:
         """The outline of a mesh, with or without sharp edges; rough if it need not be there ``now``."""
         self._wanted.pop(key, None)
         if now:
-            self.known[key] = outline(mesh, edges, self.coarse)
+            self.known[key] = outline(mesh, edges=edges, coarse=self.coarse)
         else:
             self.known[key], self._wanted[key] = rough_outline(mesh), (mesh, edges)
         return self.known[key]
@@ -179,7 +179,7 @@ class Outlines:
                 break
             # one that fails stays rough, and is not tried again
             with contextlib.suppress(MemoryError, ValueError):
-                self.known[key] = outline(mesh, edges, self.coarse)
+                self.known[key] = outline(mesh, edges=edges, coarse=self.coarse)
         while main.is_alive():
             # others may be wanted meanwhile; one that fails is left even
             try:

@@ -64,6 +64,7 @@ class Studio:
         shot: Shot,
         width: int,
         height: int,
+        *,
         alpha: bool = False,
         bits: Bits = 8,
     ) -> None:
@@ -98,7 +99,7 @@ class Studio:
         self.soft: SoftLight | None = None
         if shot.look == "studio" and shot.quality != "preview" and shot.section is None:
             fine = shot.quality in ("best", "finished")
-            self.soft = SoftLight(project, meshes, self.scene, width, height, fine, shot.floor)
+            self.soft = SoftLight(project, meshes, self.scene, width, height, fine=fine, floor=shot.floor)
             if self.soft.floor == "sweep":
                 self.renderer.AddActor(sweep_actor(sweep_of(project, meshes, shot, self.soft.ground), shot.background))
         self.inscriber = Inscriber(project, meshes, shot)
@@ -146,7 +147,7 @@ class Studio:
         taken = self._taken(self.top)
         if self.soft is None:
             return taken
-        return self.soft.shade(taken, self.window, self.renderer, poses, time, self.alpha)
+        return self.soft.shade(taken, self.window, self.renderer, poses, time, alpha=self.alpha)
 
     def _blurred(self, camera: Camera, time: float) -> Picture:
         """The mean light of instants while the shutter is open, each through another place of the lens."""
@@ -180,7 +181,7 @@ class Studio:
 
     def _taken(self, top: int = 255) -> Picture:
         self.window.Render()
-        return averaged(grab(self.window, self._pixels, self.alpha), self.sides, top)
+        return averaged(grab(self.window, self._pixels, alpha=self.alpha), self.sides, top)
 
     def close(self) -> None:
         """Give the graphics memory back."""
@@ -210,7 +211,7 @@ def spread(count: int) -> tuple[Array, Array]:
 
 
 def plain_studio(
-    project: Project, meshes: Mapping[str, Mesh], width: int, height: int, background: str, paths: bool = False
+    project: Project, meshes: Mapping[str, Mesh], width: int, height: int, background: str, *, paths: bool = False
 ) -> Studio:
     """A studio for pictures of no shot: the finished product before a colour, one sample a pixel."""
     shot = Shot("", "", "", 0.0, 1.0, width, height, background=background, paths=paths, quality="preview")
@@ -286,7 +287,9 @@ def path_width(height: int) -> float:
     return max(1.0, height / 360.0)
 
 
-def grab(window: vtkRenderWindow, pixels: vtkUnsignedCharArray | None = None, alpha: bool = False) -> NDArray[np.uint8]:
+def grab(
+    window: vtkRenderWindow, pixels: vtkUnsignedCharArray | None = None, *, alpha: bool = False
+) -> NDArray[np.uint8]:
     """The window's back buffer (height, width, 3 or with alpha 4), top row first."""
     width, height = window.GetSize()
     pixels = vtkUnsignedCharArray() if pixels is None else pixels

@@ -29,6 +29,7 @@ def write_project_report(
     project: Project,
     meshes: Mapping[str, Mesh],
     target: Path,
+    *,
     overwrite: bool = False,
     report: Report | None = None,
     result: CheckResult | None = None,

@@ -104,7 +104,16 @@ def render(
     target = Path(request.target)
     if request.time is not None:
         return render_still(
-            project, meshes, request.shots[0], request.time, target, True, request.alpha, progress, request.bits, show
+            project,
+            meshes,
+            request.shots[0],
+            request.time,
+            target,
+            overwrite=True,
+            alpha=request.alpha,
+            progress=progress,
+            bits=request.bits,
+            show=show,
         )
     return render_film(
         project,
@@ -112,7 +121,7 @@ def render(
         request.shots,
         target,
         progress,
-        True,
+        overwrite=True,
         resume=True,
         codec=request.codec,
         alpha=request.alpha,

@@ -59,7 +59,7 @@ class Scene:
     A ``patient`` one shows large products at once as they are, and smooth and with edges as :meth:`refine` is called again.
     """
 
-    def __init__(self, other: Scene | None = None, patient: bool = False) -> None:
+    def __init__(self, other: Scene | None = None, *, patient: bool = False) -> None:
         self._patient = patient
         self.project: Project | None = None
         self.batches: list[Batch] = []
@@ -80,7 +80,7 @@ class Scene:
         self._lamps = setup_lamps(self._setup)
         self.cut: vtkPlane | None = None
 
-    def show_in(self, renderer: vtkRenderer, edges: bool = True, stage: bool = False) -> None:
+    def show_in(self, renderer: vtkRenderer, *, edges: bool = True, stage: bool = False) -> None:
         """Show the parts in a renderer, present and future ones, with or without their sharp edges.
 
         A stage shows the style and the cut of :meth:`set_style`; others, which are pictures, the mode of :meth:`set_display_mode`, to
@@ -228,7 +228,7 @@ class Scene:
             self.batches.append(self._batch(kind, group))
 
     def _batch(self, kind: Kind, members: list[Member], shared: Drawings | None = None) -> Batch:
-        return Batch(kind, members, shared, self._lamps, self._patient)
+        return Batch(kind, members, shared, self._lamps, patient=self._patient)
 
     def _shared_of(self, key: Hashable, member: Member, finish: Finish | None) -> Drawings:
         """The drawing that parts of one geometry and finish share."""
@@ -350,7 +350,7 @@ class Scene:
                 faded,
                 apart.get(part.id, ""),
             )
-            found.setdefault(kind, []).append(self._member(meshes, part, row, now, kind.finish))
+            found.setdefault(kind, []).append(self._member(meshes, part, row, now=now, finish=kind.finish))
         return found
 
     def _all_at_once(self, project: Project) -> bool:
@@ -361,13 +361,13 @@ class Scene:
         fresh = {_solid_key(p): sizes[p.geometry] for p in project.parts if p.geometry is not None}
         return sum(EACH + size for key, size in fresh.items() if key not in self._outlines.known) <= AT_ONCE
 
-    def _member(self, meshes: Mapping[str, Mesh], part: Part, row: int, now: bool, finish: Finish | None) -> Member:
+    def _member(self, meshes: Mapping[str, Mesh], part: Part, row: int, *, now: bool, finish: Finish | None) -> Member:
         """A part as it stood when the batches were made."""
         key = _solid_key(part)
         # the many small edges of a swept space say nothing
         found = self._outlines.known.get(key)
         if found is None or (found.rough and now):
-            found = self._outlines.of(key, solid_mesh(meshes, part), part.swept is None, now)
+            found = self._outlines.of(key, solid_mesh(meshes, part), edges=part.swept is None, now=now)
         own = finish is None or not finish.colour
         return Member(part.id, row, found, self._base[row], colour_of(part, finish), own)
 
@@ -376,11 +376,11 @@ class Scene:
         if renderer not in self._faint:
             # actors are shared by renderers, so they are told as each begins to draw, and told back as it has
             listened: Any = renderer  # its stubs know events by number only
-            listened.AddObserver("StartEvent", lambda *_: self._show_faint(renderer, True))
-            listened.AddObserver("EndEvent", lambda *_: self._show_faint(renderer, False))
+            listened.AddObserver("StartEvent", lambda *_: self._show_faint(renderer, begins=True))
+            listened.AddObserver("EndEvent", lambda *_: self._show_faint(renderer, begins=False))
         self._faint[renderer] = dict(faint)
 
-    def _show_faint(self, renderer: vtkRenderer, begins: bool) -> None:
+    def _show_faint(self, renderer: vtkRenderer, *, begins: bool) -> None:
         faint = self._faint.get(renderer, {})
         for batch in self.batches:
             if batch.kind.apart in faint:
@@ -568,7 +568,7 @@ def is_software(window: vtkRenderWindow) -> bool:
 def aim_lens(renderer: vtkRenderer, camera: Camera, seen: Views, width: float, height: float, reach: float) -> None:
     """Point a renderer's camera as a camera of the project looks in the first of some views, in a frame of width by height."""
     angle = float(seen.vertical_angle(camera, width, height)[0])
-    aim_camera(renderer, seen.position[0], seen.target[0], seen.up[0], angle, reach, camera.parallel)
+    aim_camera(renderer, seen.position[0], seen.target[0], seen.up[0], angle, reach, parallel=camera.parallel)
 
 
 def aim_camera(
@@ -578,6 +578,7 @@ def aim_camera(
     up: Array,
     vertical_angle: float,
     reach: float,
+    *,
     parallel: bool = False,
 ) -> None:
     """Point a renderer's camera; ``reach`` in mm is how far behind the target things may lie.

@@ -116,6 +116,7 @@ class SoftLight:
         scene: Scene,
         width: int,
         height: int,
+        *,
         fine: bool,
         floor: FloorName = "shadow",
     ) -> None:
@@ -166,7 +167,14 @@ class SoftLight:
         self.mirror.Finalize()
 
     def shade(
-        self, picture: Picture, window: vtkRenderWindow, renderer: vtkRenderer, poses: Array, time: float, alpha: bool
+        self,
+        picture: Picture,
+        window: vtkRenderWindow,
+        renderer: vtkRenderer,
+        poses: Array,
+        time: float,
+        *,
+        alpha: bool,
     ) -> Picture:
         """A picture (h, w, 3 or 4) with its shade, from the depth of the window that it was drawn in."""
         height, width = picture.shape[:2]

@@ -59,6 +59,7 @@ def write_step_sheet(
     meshes: Mapping[str, Mesh],
     sheet_id: str,
     target: Path,
+    *,
     overwrite: bool = False,
     progress: Progress | None = None,
     date: str | None = None,
@@ -68,7 +69,7 @@ def write_step_sheet(
     ending = target.suffix.lower()
     if ending not in ENDINGS:
         raise BadInput(f"“{target}” has an ending that is not known: give {' or '.join(ENDINGS)}")
-    refuse_existing(target, overwrite)
+    refuse_existing(target, force=overwrite)
     sheet = get_as(project, sheet_id, StepSheet)
     told = date if date is not None else datetime.date.today().isoformat()
     pictures = _Pictures(project, meshes)

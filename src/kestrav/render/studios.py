@@ -33,10 +33,11 @@ def studio_of(
     shot: Shot,
     width: int,
     height: int,
+    *,
     alpha: bool = False,
     bits: Bits = 8,
 ) -> Studio | FinishedStudio:
     """A studio for a shot's pictures in a size of its own. Raises BadInput as :func:`check_studio`."""
     check_studio(shot, bits)
     made = FinishedStudio if is_traced(shot) else Studio
-    return made(project, meshes, shot, width, height, alpha, bits)
+    return made(project, meshes, shot, width, height, alpha=alpha, bits=bits)

@@ -94,7 +94,7 @@ def _revolved(profile: Array, ground: Ground) -> Sweep:
     return _strips(np.stack(rows), np.stack(normals), closed=True)
 
 
-def _strips(rows: Array, normals: Array, closed: bool) -> Sweep:
+def _strips(rows: Array, normals: Array, *, closed: bool) -> Sweep:
     """The strips between neighbouring rows (k, n, 3) of points."""
     count, each = rows.shape[:2]
     triangles = []

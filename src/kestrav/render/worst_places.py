@@ -58,7 +58,7 @@ def _figure(studio: Studio, dimension: Dimension, project: Project, meshes: Mapp
     poses = world_poses(project, [row.time])[0]
     side = best_sight(project, meshes, poses, place, gap, _FROM / np.linalg.norm(_FROM), 6 * reach)
     away = reach / np.tan(0.5 * _ANGLE)
-    dimension.show(gap, 2.4 * reach / _SIZE[1], row.status in ("breached", "sampled"))
+    dimension.show(gap, 2.4 * reach / _SIZE[1], breach=row.status in ("breached", "sampled"))
     seen = studio.picture_from(place + away * side, place, _UP, _ANGLE, poses, row.time)
     picture = io.BytesIO()
     Image.fromarray(seen).save(picture, format="PNG", compress_level=6)

@@ -150,7 +150,7 @@ def test_touching_at_rest_is_proposed_and_left_out_until_said_otherwise():
     assert [(p.moving, p.other) for p in proposed] == [("part-1", "part-2")]
     times = frame_times(project)
     assert sweep(project, meshes, times).worst is None
-    strict = edits.set_contact(project, "part-2", "part-1", False)
+    strict = edits.set_contact(project, "part-2", "part-1", intended=False)
     found = sweep(strict, meshes, times)
     assert found.distance[0] == 0.0
     assert found.breaches[0].intervals == ((0, len(times) - 1),)

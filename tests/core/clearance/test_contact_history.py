@@ -127,7 +127,7 @@ def test_a_snap_gets_deeper_on_its_way_and_that_is_a_breach_by_how_much():
 
 def test_a_contact_that_is_not_intended_is_asked_for_its_clearance_at_once():
     made, meshes = drawer(100.0)
-    strict = edits.set_contact(made, "drawer", "cabinet", False)
+    strict = edits.set_contact(made, "drawer", "cabinet", intended=False)
     assert certify(strict, meshes).status == "breached" and not sweep(strict, meshes, frame_times(strict)).contacts
 
 
@@ -186,7 +186,7 @@ def test_a_wheel_that_turns_in_a_fork_without_touching_it_is_shown_to_be_hardly_
     )
     made, meshes = scene(wheel=(mesh(wheel.vertices, wheel.faces), (0, 0, 0)), fork=(fork, (0, 0, 0)))
     made = edits.add(
-        edits.set_contact(made, "wheel", "fork", True),
+        edits.set_contact(made, "wheel", "fork", intended=True),
         TimedRotation("rotation-1", "Wheel turns", "wheel", AXIS, end=2.0, turns=40.0, rpm=None),
     )
     told = certify(made, meshes)
@@ -210,7 +210,7 @@ def test_what_stands_nearer_than_required_is_held_to_that(drop, status):
     # what is asked of the two is asked in full, and so of what is said not to be meant
     strict = edits.add(made, Requirement("requirement-1", "Apart", ("block",), ("plate",)))
     assert certify(strict, meshes).status == "breached" and certify(strict, meshes).nearer == 0
-    assert certify(edits.set_contact(made, "block", "plate", False), meshes).status == "breached"
+    assert certify(edits.set_contact(made, "block", "plate", intended=False), meshes).status == "breached"
 
 
 @pytest.mark.parametrize(("over", "status"), [(0.0, "certified"), (200.0, "breached")])

@@ -99,7 +99,7 @@ def test_all_alike_are_accepted_in_one_step_and_said_to_be_intended(block):
     assert [fit.depth for fit in rows] == pytest.approx([0.2] * 3, abs=0.005)
     same = alike(rows, next(fit for fit in rows if "one" in (fit.pair.moving, fit.pair.other)))
     assert len(same) == 2
-    accepted = edits.set_contacts(made, [(fit.pair.moving, fit.pair.other) for fit in same], True)
+    accepted = edits.set_contacts(made, [(fit.pair.moving, fit.pair.other) for fit in same], intended=True)
     told = fits_at_rest(accepted, meshes)
     assert sum(fit.accepted for fit in told) == 2
     table = fits_as_csv(accepted, told).splitlines()

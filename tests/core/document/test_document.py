@@ -60,7 +60,7 @@ def test_removing_takes_along_what_cannot_be_without(passing):
         Camera("camera-1", "Eye", PartAim("part-1")),
         Shot("shot-1", "Take", "camera-1"),
     )
-    project = edits.set_contact(project, "part-1", "part-2", True)
+    project = edits.set_contact(project, "part-1", "part-2", intended=True)
     without = edits.remove(project, "part-1")
     assert find(without, "part-1") is None
     assert not without.runs
@@ -72,8 +72,8 @@ def test_removing_takes_along_what_cannot_be_without(passing):
 
 
 def test_contact_is_set_either_way_round(passing):
-    project = edits.set_contact(passing.project, "part-1", "part-2", True)
-    project = edits.set_contact(project, "part-2", "part-1", False)
+    project = edits.set_contact(passing.project, "part-1", "part-2", intended=True)
+    project = edits.set_contact(project, "part-2", "part-1", intended=False)
     assert project.contacts == (Contact("part-2", "part-1", False),)
 
 

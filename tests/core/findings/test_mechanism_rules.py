@@ -182,7 +182,7 @@ def gate(**fields):
     made = edits.add(made, line, Run("run-1", "Rams", "ram", "path-1", duration=2.0))
     keys = (KeyPose(0.0, Placement((300, 0, 100))), KeyPose(0.5, Placement((300, 0, 700))))
     made = edits.add(made, PoseTrack("pose-track-1", "Gate opens", "gate", keys, **({"start": 1.2} | fields)))
-    return edits.set_contact(made, "ram", "gate", True), meshes
+    return edits.set_contact(made, "ram", "gate", intended=True), meshes
 
 
 def test_a_contact_that_starts_nothing_is_made_the_cue():
@@ -231,5 +231,5 @@ def test_what_works_on_each_other_is_not_too_near():
     made = add_gear(made, meshes, "one", "two", "external")
     told = check(made, meshes).clearance
     assert not told.breaches and [(c.pair.moving, c.pair.other) for c in told.contacts] == [("one", "two")]
-    told = check(edits.set_contact(made, "one", "two", False), meshes).clearance
+    told = check(edits.set_contact(made, "one", "two", intended=False), meshes).clearance
     assert told.breaches  # unless it is to be checked after all

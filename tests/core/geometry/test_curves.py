@@ -14,7 +14,7 @@ from kestrav.core.geometry.curves import EllipseCurve, spline_through
 
 def spline(points, kinds, handles_in=None, handles_out=None, closed=False):
     none = [None] * len(points)
-    return spline_through(points, kinds, handles_in or none, handles_out or none, closed)
+    return spline_through(points, kinds, handles_in or none, handles_out or none, closed=closed)
 
 
 @pytest.mark.parametrize(("a", "b"), [(1000.0, 1000.0), (2900.0, 1900.0), (5000.0, 12.0), (3.0, 4.0)])
@@ -48,7 +48,7 @@ def test_length_and_stations_agree_with_scipy_quad(rows, closed):
         quad(speed, a, b, epsabs=0, epsrel=1e-12, limit=100)[0]
         for a, b in zip(shape.breaks[:-1], shape.breaks[1:], strict=True)
     ]
-    curve = by_arc_length(shape, closed)
+    curve = by_arc_length(shape, closed=closed)
     assert curve.length == pytest.approx(sum(pieces), rel=1e-9)
     # the inverse: the parameter of a station, integrated back, gives the station
     for share in (0.123, 0.5, 0.871):

@@ -84,7 +84,7 @@ def _angle_to_normal(frame, u):
 
 def smooth(points, kind="smooth", closed=False):
     none = [None] * len(points)
-    return by_arc_length(spline_through(points, [kind] * len(points), none, none, closed), closed)
+    return by_arc_length(spline_through(points, [kind] * len(points), none, none, closed=closed), closed=closed)
 
 
 def largest_step(frames):

@@ -243,7 +243,7 @@ def test_a_copy_has_its_own_name_and_no_riders():
 def test_points_through_samples_keep_within_the_tolerance_with_few_points(closed):
     turn = np.linspace(0, 2 * np.pi, 400, endpoint=not closed)
     samples = np.stack([600 * np.cos(turn), 350 * np.sin(turn), 40 * np.sin(2 * turn)], axis=1)
-    shape = points_through(samples, 0.1, closed)
+    shape = points_through(samples, 0.1, closed=closed)
     line = path_curve(Path("p", "P", shape)).curve
     away = [np.linalg.norm(line.position([line.nearest(s)])[0] - s) for s in samples[::7]]
     assert max(away) < 0.1 and len(shape.points) < 45

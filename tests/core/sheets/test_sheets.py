@@ -222,7 +222,7 @@ def test_everything_on_the_pages_lies_within_their_margins(apart, paper, landsca
     for page in pages:
         for mark in page.marks:
             if isinstance(mark, Text):
-                long = width_of(mark.text, mark.size, mark.bold)
+                long = width_of(mark.text, mark.size, bold=mark.bold)
                 left = mark.x - {"start": 0.0, "middle": 0.5, "end": 1.0}[mark.at] * long
                 assert left >= 11.9 and left + long <= wide - 11.9, mark.text
                 assert 12 <= mark.y <= high - 12

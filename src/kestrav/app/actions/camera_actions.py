@@ -272,7 +272,7 @@ class CameraActions(Actions):
             place, turns, seconds = np.round(self._viewpoint()[0]), request.turns, request.duration
             self._make(
                 "Turntable",
-                lambda p: orbits.add_turntable(p, things[-1], place, seconds, 0.0, abs(turns), turns < 0),
+                lambda p: orbits.add_turntable(p, things[-1], place, seconds, 0.0, abs(turns), clockwise=turns < 0),
             )
 
     def arc(self) -> None:
@@ -548,7 +548,7 @@ def _follow(project: Project, request: FollowRequest, thing: str) -> Project:
         return making.add_follower(project, thing, request.side, distance, height, request.lag)
     if request.mode == "path":
         return making.add_follower_on_path(project, request.run, distance, height, request.left)
-    return making.add_passing(project, request.run, request.place, abs(distance), height, distance >= 0)
+    return making.add_passing(project, request.run, request.place, abs(distance), height, left=distance >= 0)
 
 
 def _summary_of_following(project: Project, request: FollowRequest) -> list[str]:

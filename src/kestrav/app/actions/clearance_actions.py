@@ -105,7 +105,7 @@ class ClearanceActions(Actions):
         is_checked = asked.kind == "own"
         required, others = asked.clearance if is_checked else None, [asked.other] if asked.other else []
         if self.session.edit(
-            "Add requirement", lambda p: required_between(p, [asked.thing], others, required, is_checked)
+            "Add requirement", lambda p: required_between(p, [asked.thing], others, required, checked=is_checked)
         ):
             self.session.select(self.session.project.requirements[-1].id)
 
@@ -115,7 +115,7 @@ class ClearanceActions(Actions):
             self.prompts.complain("select the two parts that are meant to touch first (Ctrl+click)")
             return
         one, two = self.session.chosen
-        self.session.edit("Intended contact", lambda p: set_contact(p, one, two, True))
+        self.session.edit("Intended contact", lambda p: set_contact(p, one, two, intended=True))
 
     # how parts meet at rest
 
@@ -148,7 +148,7 @@ class ClearanceActions(Actions):
         """Contacts are intended: one step to undo, however many."""
         assert self.fits is not None
         pairs = [(row.pair.moving, row.pair.other) for row in rows]
-        if not self.session.edit("Accept contacts", lambda p: set_contacts(p, pairs, True)):
+        if not self.session.edit("Accept contacts", lambda p: set_contacts(p, pairs, intended=True)):
             return
         taken = {row.pair for row in rows}
         told = tuple(dataclasses.replace(r, accepted=r.accepted or r.pair in taken) for r in self.fits.rows)

@@ -87,7 +87,7 @@ class ExtractionActions(Actions):
         if not dialog.exec():
             return project
         asked = dialog.request
-        return add_sequence(project, dialog.order, self.session.time, asked.speed, asked.motion == "together")
+        return add_sequence(project, dialog.order, self.session.time, asked.speed, together=asked.motion == "together")
 
     def move_apart(self) -> None:
         """Look for that order, and move the selected things apart along it."""

@@ -89,6 +89,7 @@ class FilmActions(Actions):
         shots: list[Shot],
         target: Path,
         codec: Codec = "h264",
+        *,
         alpha: bool = False,
         bits: Bits = 8,
     ) -> None:

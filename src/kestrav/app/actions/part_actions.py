@@ -229,7 +229,8 @@ class PartActions(Actions):
 
     def _show_section(self) -> None:
         assert self.section is not None
-        self.strip.show_cut(*self.section, self.set_section, self.close_section)
+        axis, at, other = self.section
+        self.strip.show_cut(axis, at, other=other, change=self.set_section, close=self.close_section)
         self.place_banner()
 
     def close_section(self) -> None:

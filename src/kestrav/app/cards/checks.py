@@ -80,7 +80,7 @@ class ChecksRows(Rows):
             form.buttons(
                 (
                     "Require clearance",
-                    lambda a=a, b=b: self._set_contact("Require clearance", a, b, False),
+                    lambda a=a, b=b: self._set_contact("Require clearance", a, b, intended=False),
                     f"Check {names} like all others from the start, with no contact allowed",
                 )
             )
@@ -93,13 +93,13 @@ class ChecksRows(Rows):
             form.buttons(
                 (
                     f"Allow contact: {name_of(project, kept.a)} on {name_of(project, kept.b)}",
-                    lambda c=kept: self._set_contact("Allow contact", c.a, c.b, True),
+                    lambda c=kept: self._set_contact("Allow contact", c.a, c.b, intended=True),
                     "Allow contact of these parts, with no more interference than at rest",
                 )
             )
 
-    def _set_contact(self, label: str, a: str, b: str, intended: bool) -> None:
-        self.session.edit(label, lambda p: edits.set_contact(p, a, b, intended))
+    def _set_contact(self, label: str, a: str, b: str, *, intended: bool) -> None:
+        self.session.edit(label, lambda p: edits.set_contact(p, a, b, intended=intended))
 
     def _contacts(self) -> None:
         """The list of contacts, or how to get it."""

@@ -134,7 +134,7 @@ class FinishRows(Rows):
             form.colour(f"{label} colour", value, lambda v: self._set(finish.id, label, **{field: v}), tip)
 
 
-def _lit(finish: Finish, field: str, on: bool) -> dict[str, float]:
+def _lit(finish: Finish, field: str, *, on: bool) -> dict[str, float]:
     """A luminance for what begins to give light, so that it shows."""
     return {"luminance": 500.0} if field == "emission" and on and not finish.luminance else {}
 

@@ -234,7 +234,7 @@ class PathRows(Rows):
             "Whether the path returns to its first point",
         )
 
-    def _close(self, path: Path, on: bool) -> None:
+    def _close(self, path: Path, *, on: bool) -> None:
         if on:
             self.session.edit("Close path", lambda p: joining.closed(p, path.id))
         else:
@@ -307,7 +307,7 @@ class PathRows(Rows):
             if point.handle_in is not None:
                 form.vector("In", point.handle_in, "mm", lambda v: change("Handle", handle_in=v), "Handle behind")
             both = point.handle_in is not None and point.handle_out is not None
-            form.check("Handles", "independent sides", both, lambda v: self._handles(path, index, v), "Unlink")
+            form.check("Handles", "independent sides", both, lambda v: self._handles(path, index, both=v), "Unlink")
         form.buttons(
             ("Insert after", lambda: insert_after(self.session), "Insert a point halfway to the next one (Insert)"),
             ("Delete point", lambda: delete_point(self.session), "Delete this point (Delete)"),
@@ -318,7 +318,7 @@ class PathRows(Rows):
         station = float(path_curve(path).point_stations()[index])
         self.session.edit("Split path", lambda p: joining.split(p, path.id, station))
 
-    def _handles(self, path: Path, index: int, both: bool) -> None:
+    def _handles(self, path: Path, index: int, *, both: bool) -> None:
         def change(project: Project) -> Project:
             point = edits.point_shape(project, path.id).points[index]
             out = point.handle_out or tuple(-v for v in point.handle_in or (50.0, 0.0, 0.0))

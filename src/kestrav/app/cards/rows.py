@@ -63,8 +63,9 @@ class Rows:
         self.form.fields(record, *names, change=changed, options=options, own=own, prefix=prefix, unit=unit)
 
     def _set_fields(self, record: Record, **fields: Any) -> None:
-        info = infos(type(record))[next(iter(fields))]
-        self._set(record.id, info.label or info.text, **fields)  # type: ignore[attr-defined]
+        described = infos(type(record))
+        label = next((described[name].label or described[name].text for name in fields if name in described), "Change")
+        self._set(record.id, label, **fields)  # type: ignore[attr-defined]
 
     def _each(self, records: Sequence[Record], prefix: str, *names: str, change: Callable[[Any], object]) -> None:
         """Rows for fields of several records, which are counted behind a ``prefix``; ``change`` is told all of them anew."""

@@ -184,7 +184,7 @@ class TieRows(Rows):
             "Add a part that follows at the distance above",
         )
 
-    def _also(self, run: Run, thing: str, follow: bool) -> None:
+    def _also(self, run: Run, thing: str, *, follow: bool) -> None:
         if not thing:
             return
         ask, known = self.card.leading, {p.id for p in self.session.project.paths}

@@ -106,15 +106,15 @@ class ContentsTree(QWidget):
         tree.customContextMenuRequested.connect(lambda at: self.menu_asked.emit(tree.viewport().mapToGlobal(at)))
         self._filling = False
         self._open: set[str] = set(HEADINGS)
-        tree.expanded.connect(lambda index: self._note_open(index, True))
-        tree.collapsed.connect(lambda index: self._note_open(index, False))
+        tree.expanded.connect(lambda index: self._note_open(index, is_open=True))
+        tree.collapsed.connect(lambda index: self._note_open(index, is_open=False))
         tree.selectionModel().selectionChanged.connect(self._choose)
         self.search.textChanged.connect(self._find)
         session.edited.connect(self.fill)
         session.selected.connect(self._follow)
         session.isolation.connect(lambda: tree.viewport().update())
 
-    def _note_open(self, index: QModelIndex, is_open: bool) -> None:
+    def _note_open(self, index: QModelIndex, *, is_open: bool) -> None:
         if not self._filling and not self.model.words:
             (self._open.add if is_open else self._open.discard)(index.data(ID))
 

@@ -46,7 +46,7 @@ _STILLS: tuple[tuple[Bits, str], ...] = (
 )
 
 
-def ask_picture(parent: QWidget | None, title: str, target: Path, deep: bool = True) -> tuple[Path, Bits] | None:
+def ask_picture(parent: QWidget | None, title: str, target: Path, *, deep: bool = True) -> tuple[Path, Bits] | None:
     """Where a picture goes and how many bits its colours have: 8 or, if it can be ``deep``, 16 or 32; None where it is not wanted."""
     kinds = {told: bits for bits, told in (_STILLS if deep else _STILLS[:1])}
     name, kind = QFileDialog.getSaveFileName(parent, title, str(target), ";;".join(kinds))

@@ -162,7 +162,7 @@ class FilmView(QWidget):
         self.session.show_film(self.frames[self.slider.value()] if self.frames else None)
         self._make_pictures(project)
 
-    def _add_row(self, number: int, shot: Shot, first: bool) -> None:
+    def _add_row(self, number: int, shot: Shot, *, first: bool) -> None:
         holder = QWidget()
         line = QHBoxLayout(holder)
         line.setContentsMargins(8, 3, 8, 3)

@@ -61,6 +61,7 @@ class RenderDialog(QDialog):
         meshes: Mapping[str, Mesh],
         shot: Shot,
         folder: Path,
+        *,
         whole: bool = False,
     ) -> None:
         super().__init__(parent)

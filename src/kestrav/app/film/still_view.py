@@ -172,7 +172,7 @@ class StillView(QDialog):
 
         return is_traced(self.shot)
 
-    def _start(self, samples: int, region: tuple[int, int, int, int] | None = None, onward: bool = False) -> None:
+    def _start(self, samples: int, region: tuple[int, int, int, int] | None = None, *, onward: bool = False) -> None:
         self.working, self.paused = True, False
         self._wanted = samples
         self.maker.make(samples, region, onward)

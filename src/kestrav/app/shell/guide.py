@@ -54,7 +54,7 @@ def pages() -> dict[str, Path]:
     return {name: folder / f"{name}.md" for name in _PAGES}
 
 
-def page_for(item: Item | None, checks: bool) -> str:
+def page_for(item: Item | None, *, checks: bool) -> str:
     """The page about what is selected, or about the settings of the checks."""
     if checks:
         return "clearance"

@@ -43,7 +43,7 @@ class LookUp:
         """Open the guide at a page, or at that of what is selected."""
         if self.guide is None:
             self.guide = GuideWindow(self.card.window())
-        self.guide.show_page(page or page_for(self.session.item, self.card.shows_checks), sheet(self.entries()))
+        self.guide.show_page(page or page_for(self.session.item, checks=self.card.shows_checks), sheet(self.entries()))
 
     def _go_to_project_field(self, name: str) -> None:
         self.session.select(None)

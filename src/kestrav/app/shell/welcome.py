@@ -110,7 +110,7 @@ class Welcome(QWidget):
         column.addLayout(grid)
         return column
 
-    def show_for(self, empty: bool, recent: Sequence[Path]) -> None:
+    def show_for(self, *, empty: bool, recent: Sequence[Path]) -> None:
         """Show it for an empty project, with projects opened lately; hide it for others."""
         if not empty:
             self.hide()

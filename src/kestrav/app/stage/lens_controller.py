@@ -61,7 +61,7 @@ class LensController:
         )
         self._edit("Move camera", change, merge)
 
-    def _turn(self, camera: Camera, left: float, up: float, looks: bool, merge: str) -> None:
+    def _turn(self, camera: Camera, left: float, up: float, *, looks: bool, merge: str) -> None:
         make = adjusting.looked if looks else adjusting.orbited
         change = partial(
             make, meshes=self.session.meshes, camera_id=camera.id, time=self.session.time, left=left, up=up

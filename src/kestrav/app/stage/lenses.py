@@ -61,7 +61,7 @@ def keep_guides(guides: FrameGuides) -> None:
         QSettings().setValue(f"frame/{name}", text)
 
 
-def frame_within(room: QRect, aspect: float, outside: bool) -> tuple[QRect, Frame]:
+def frame_within(room: QRect, aspect: float, *, outside: bool) -> tuple[QRect, Frame]:
     """The largest frame of an aspect within a room: the rectangle of what is drawn, and the frame within it as shares.
 
     With what is ``outside`` it the rest of the room is drawn as well.
@@ -111,7 +111,9 @@ class LensView:
         if tall < 1.0:
             # the frame is a part of what is drawn, which reaches so much farther
             wider = 2.0 * float(np.arctan(np.tan(angle / 2.0) / tall))
-            aim_camera(self.renderer, seen.position[0], seen.target[0], seen.up[0], wider, REACH, camera.parallel)
+            aim_camera(
+                self.renderer, seen.position[0], seen.target[0], seen.up[0], wider, REACH, parallel=camera.parallel
+            )
         scene.fade(self.renderer, faint_things(camera, time))
         self.paths.show(
             project.paths if shot is not None and shot.paths else (), path_width(self.renderer.GetSize()[1])
@@ -268,5 +270,5 @@ def tiled(cameras: tuple[Camera, ...], room: QRect, aspect_of: Callable[[Camera]
         left, right = room.width() * column // columns, room.width() * (column + 1) // columns
         top, bottom = room.height() * row // rows, room.height() * (row + 1) // rows
         cell = QRect(room.x() + left, room.y() + top, right - left - 2, bottom - top - 2)
-        found.append((camera.id, frame_within(cell, aspect_of(camera), False)[0]))
+        found.append((camera.id, frame_within(cell, aspect_of(camera), outside=False)[0]))
     return found

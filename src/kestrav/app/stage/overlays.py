@@ -25,7 +25,7 @@ class StageLabel(QLabel):
         self.setContentsMargins(8, 3, 8, 3)
         self.hide()
 
-    def show_at(self, position: QPoint, text: str, breach: bool, visible: bool) -> None:
+    def show_at(self, position: QPoint, text: str, *, breach: bool, visible: bool) -> None:
         """Show a text near a position, kept inside the stage."""
         name = "gap" if breach else "gapgood"
         if self.objectName() != name:

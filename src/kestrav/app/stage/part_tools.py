@@ -242,7 +242,7 @@ class MoveTool(HandleTool):
         self.stage.said.emit("  ".join(f"{a} {show(float(v), 'mm')}" for a, v in zip("xyz", step, strict=True)))
         return True
 
-    def _level(self, position: QPoint, lift: bool) -> Array | None:
+    def _level(self, position: QPoint, *, lift: bool) -> Array | None:
         view = self.stage.viewpoint
         level = not lift and abs(view.forward[2]) > _FLAT_VIEW
         at = self._frame[:3, 3]
@@ -526,7 +526,7 @@ class MeasureTool(PickTool):
             self.snaps = []
         feature = snap.feature
         if self.measure == "nearest":
-            thing = self.stage.click_part(feature.part or "", False) if feature.part else None
+            thing = self.stage.click_part(feature.part or "", deepest=False) if feature.part else None
             snap = Snap("thing", snap.place, Feature("thing", thing), snap.outline)
         self.snaps.append(snap)
         self._rank = 0

@@ -231,7 +231,7 @@ class SelectTool(StageTool):
             self.session.select(None)
             return
         deepest = bool(keys & Qt.KeyboardModifier.ControlModifier)
-        meant = self.stage.click_part(hit.part, deepest)
+        meant = self.stage.click_part(hit.part, deepest=deepest)
         if keys & Qt.KeyboardModifier.ShiftModifier and self.session.chosen:
             self.session.toggle_part(self._beside(hit.part))
         else:
@@ -246,7 +246,7 @@ class SelectTool(StageTool):
         elif hit is None:
             self.session.select(None)
         elif not any(hit.part in subtree(self.session.shown, i) for i in self.session.chosen):
-            self.session.select(self.stage.click_part(hit.part, False))
+            self.session.select(self.stage.click_part(hit.part, deepest=False))
 
     def _beside(self, part_id: str) -> str:
         """The thing at the level of the selection that a part belongs to, to be chosen with it."""

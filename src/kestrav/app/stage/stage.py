@@ -335,7 +335,9 @@ class Stage(StageBase):
         self.lens.SetDraw(lens_shown or self.lens_alone)
         lens_at, frame = rect, WHOLE
         if self.swapped:
-            lens_at, frame = frame_within(self.rect(), self.aspect, self.guides.mask < 1.0 and not self.lens_alone)
+            lens_at, frame = frame_within(
+                self.rect(), self.aspect, outside=self.guides.mask < 1.0 and not self.lens_alone
+            )
         if self.together:
             lens_at = self._lay_together(shown)
         else:
@@ -373,7 +375,7 @@ class Stage(StageBase):
         for (name, label), quarter in zip(self.pane_names.items(), quarters, strict=True):
             label.setVisible(name != "lens" or self.session.camera is not None)
             label.move(quarter.right() - label.width() - 8, quarter.bottom() - label.height() - 8)
-        return frame_within(quarters[3], self.aspect, False)[0]
+        return frame_within(quarters[3], self.aspect, outside=False)[0]
 
     def _resize_lens(self, change: int) -> None:
         self.lens_width = int(np.clip(self.lens_width + change, SMALLEST_LENS, max(self.width() * 0.8, SMALLEST_LENS)))
@@ -551,7 +553,9 @@ class Stage(StageBase):
         if isinstance(item, Run) and not isinstance(item.orientation, FixedOrientation):
             orientation = item.orientation
             front = front.copy()
-            front[:3, :3] = front[:3, :3] @ body_axes(orientation.forward, orientation.flip, orientation.up)
+            front[:3, :3] = front[:3, :3] @ body_axes(
+                orientation.forward, flip=orientation.flip, up_axis=orientation.up
+            )
         return front
 
     def _show_outline(self, window: vtkRenderWindow) -> None:
@@ -576,7 +580,7 @@ class Stage(StageBase):
     def _aim_stage(self) -> None:
         for pane in self.shown_panes():
             view = pane.viewpoint
-            aim_camera(pane.renderer, view.position, view.focus, view.up, view.angle, REACH, view.parallel)
+            aim_camera(pane.renderer, view.position, view.focus, view.up, view.angle, REACH, parallel=view.parallel)
 
     def _aim_lens(self, project: Project, poses: Array) -> None:
         camera = self.session.camera
@@ -609,7 +613,7 @@ class Stage(StageBase):
         x, y, depth = to_display(self.main, points.mean(axis=0))[0]
         ratio = self.devicePixelRatioF()
         self.label.show_at(
-            QPoint(round(x / ratio) + 18, self.height() - round(y / ratio) - 40), text, breach, depth < 1
+            QPoint(round(x / ratio) + 18, self.height() - round(y / ratio) - 40), text, breach=breach, visible=depth < 1
         )
 
     # looking

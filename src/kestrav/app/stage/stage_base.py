@@ -211,7 +211,7 @@ class StageBase(QWidget):
                 best = (float(away[k]), path.id, float(stations[k] + share[k] * (stations[k + 1] - stations[k])))
         return (best[1], best[2]) if best else None
 
-    def click_part(self, part_id: str, deepest: bool) -> str:
+    def click_part(self, part_id: str, *, deepest: bool) -> str:
         """Which thing a click on a part means: in the assembly that the person works in, else the outermost.
 
         A click inside the selection goes one level deeper; one beside it stays at its level.

@@ -84,6 +84,7 @@ class Strip(QWidget):
         self,
         axis: str,
         at: float,
+        *,
         other: bool,
         change: Callable[[str, float, bool], object],
         close: Callable[[], object],

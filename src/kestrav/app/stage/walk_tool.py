@@ -141,7 +141,7 @@ class WalkTool(StageTool):
                     line,
                     self.distance,
                     self.eye_height,
-                    self.around,
+                    around=self.around,
                 )
                 shape = PointShape(
                     tuple(

@@ -166,7 +166,7 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
             return
         grip, held, was = self.grabbed
         free = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
-        self.timeline.drag_bar(self.item_id, grip, was + event.pos().x() - held, free)
+        self.timeline.drag_bar(self.item_id, grip, was + event.pos().x() - held, free=free)
 
     def mouseReleaseEvent(self, event: QGraphicsSceneMouseEvent) -> None:
         self.grabbed = None

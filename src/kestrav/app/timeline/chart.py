@@ -172,11 +172,11 @@ class Chart(QWidget):
         """Take a bar to those marked, or from them."""
         raise NotImplementedError
 
-    def drag_bar(self, item_id: str, grip: str, time: float, free: bool = False) -> None:
+    def drag_bar(self, item_id: str, grip: str, time: float, *, free: bool = False) -> None:
         """Bring a bar, or an end of it, to a time."""
         raise NotImplementedError
 
-    def snapped_to(self, time: float, leaving: Sequence[str], free: bool) -> float:
+    def snapped_to(self, time: float, leaving: Sequence[str], *, free: bool) -> float:
         """A time on a frame, or where something else begins or ends."""
         raise NotImplementedError
 

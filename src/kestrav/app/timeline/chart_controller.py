@@ -92,7 +92,7 @@ class ChartController(QObject):
             self.timeline.show_range(low + by, high + by)
             return True
         if self._held is not None:
-            self._drag_held(position, bool(event.modifiers() & Qt.KeyboardModifier.AltModifier))
+            self._drag_held(position, free=bool(event.modifiers() & Qt.KeyboardModifier.AltModifier))
             return True
         if self.layout_.drag(self.timeline.chart.mapToScene(position)):
             return True
@@ -120,7 +120,7 @@ class ChartController(QObject):
         if not held:
             self.timeline.refresh()
 
-    def _drag_held(self, position: QPoint, free: bool) -> None:
+    def _drag_held(self, position: QPoint, *, free: bool) -> None:
         assert self._held is not None
         what, thing = self._held
         merge = f"key-{self._key_drags}"
@@ -131,7 +131,7 @@ class ChartController(QObject):
         assert isinstance(thing, Grip)
         x = self.x_at(position)
         if not self.timeline.by_distance and thing.side == "key":
-            x = self.timeline.snapped_to(x, (), free)
+            x = self.timeline.snapped_to(x, (), free=free)
         y = self.y_at(self.timeline.bars if thing.lane == "bars" else self.timeline.every[thing.lane].plot, position)
         if (
             self.timeline.session.edit("Key", lambda p: moved(self.timeline, thing, x, y, p), merge=merge)

@@ -168,7 +168,9 @@ class Curves:
         timeline.wheel.title, timeline.wheel.unit = ("Slider", "mm") if sliding else ("Wheel", "turns")
         timeline.rate.unit = "mm/s" if sliding else "rpm"
         for lane in shown:
-            values = None if item is None or not len(times) else self._of_turner(project, lane, item, times, sliding)
+            values = (
+                None if item is None or not len(times) else self._of_turner(project, lane, item, times, sliding=sliding)
+            )
             limit = None if values is None else self._limit_of_turning(lane)
             lane.limit.setVisible(limit is not None)
             if values is None:
@@ -182,7 +184,7 @@ class Curves:
             low = min(float(np.nanmin(values)), -1.5 * limit if limit is not None and lane is timeline.gap else 0.0)
             lane.show(x[order], values[order], top, low)
 
-    def _of_turner(self, project: Project, lane: Lane, item: Turner, times: Array, sliding: bool) -> Array | None:
+    def _of_turner(self, project: Project, lane: Lane, item: Turner, times: Array, *, sliding: bool) -> Array | None:
         """The values of one lane at times (n,); None where it says nothing of this item."""
         timeline = self.timeline
         if lane is timeline.wheel:

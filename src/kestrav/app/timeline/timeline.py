@@ -59,7 +59,7 @@ class Timeline(Chart):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         self.layout_ = LaneLayout(self)
-        transport = self.transport = Transport(session, self.snapping, self.grouped)
+        transport = self.transport = Transport(session, snapping=self.snapping, grouped=self.grouped)
         transport.play_toggled.connect(self.play_toggled)
         transport.zoomed.connect(self.zoom)
         transport.all_asked.connect(self.show_all)
@@ -341,25 +341,25 @@ class Timeline(Chart):
         for bar in self.drawn_bars:
             bar.update()
 
-    def drag_bar(self, item_id: str, grip: str, time: float, free: bool = False) -> None:
+    def drag_bar(self, item_id: str, grip: str, time: float, *, free: bool = False) -> None:
         """Bring a bar, or an end of it, to a time."""
         if self.by_distance:
             return
         merge = f"bar-{self.bar_drags}"
         if grip == "all":
-            self.move_bar(item_id, time, free)
+            self.move_bar(item_id, time, free=free)
             return
-        time = self.snapped_to(time, (item_id,), free)
+        time = self.snapped_to(time, (item_id,), free=free)
         self.session.edit("Stretch", lambda p: set_span(p, item_id, **{grip: time}), merge=merge)
 
-    def move_bar(self, item_id: str, start: float, free: bool = False) -> None:
+    def move_bar(self, item_id: str, start: float, *, free: bool = False) -> None:
         """Move a run, key poses, a ride or a shot, and what is marked with it, to begin at a time."""
         if self.by_distance:
             return
         ids = self.marked if item_id in self.marked else (item_id,)
         first, last = span_of(self.session.project, get(self.session.project, item_id))  # type: ignore[arg-type]
         start = max(start, 0.0)
-        target = self.snapped_to(start, ids, free)
+        target = self.snapped_to(start, ids, free=free)
         # its end catches what another one does where its start does not
         begun, ended = (None if free else self._caught(t, ids) for t in (start, start + last - first))
         if begun is None and ended is not None and ended >= last - first:
@@ -371,7 +371,7 @@ class Timeline(Chart):
 
         self.session.edit("Move in time", move, merge=f"bar-{self.bar_drags}")
 
-    def snapped_to(self, time: float, leaving: Sequence[str], free: bool) -> float:
+    def snapped_to(self, time: float, leaving: Sequence[str], *, free: bool) -> float:
         fps = self.session.project.settings.fps
         if free or not self.snapping:
             return round(time, 3)
@@ -422,12 +422,12 @@ class Timeline(Chart):
                 text = show(value, lane.unit, lane.places(value))
             high = lane.plot.sceneBoundingRect().height() >= LABEL_HEIGHT
             if lane is self.clearance:
-                text = self._clearance_text(text, high)
+                text = self._clearance_text(text, whole=high)
             parting = "<br>" if high else " "
             lane.label.setText(f"<b>{lane.title}</b>{parting}<span style='color:{MUTED}'>{text}</span>")
         self.place_labels()
 
-    def _clearance_text(self, value: str, whole: bool) -> str:
+    def _clearance_text(self, value: str, *, whole: bool) -> str:
         if self.result is None:
             return "checking …"
         known = self.current or self.live is not None

@@ -60,7 +60,7 @@ class Transport(QWidget):
     axis_asked = Signal(bool)  # by distance, or by time
     key_typed = Signal()
 
-    def __init__(self, session: Session, snapping: bool, grouped: bool) -> None:
+    def __init__(self, session: Session, *, snapping: bool, grouped: bool) -> None:
         super().__init__()
         self.session = session
         self.setObjectName("transport")

@@ -44,6 +44,7 @@ class QuantityEdit(QLineEdit):
         unit: str,
         places: int = 1,
         step: float = 1.0,
+        *,
         bare: bool = False,
         zero: str = "",
     ) -> None:

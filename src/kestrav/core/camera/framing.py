@@ -47,6 +47,7 @@ def seen_places(
     up: Array,
     half_height: Array,
     aspect: float,
+    *,
     parallel: bool,
 ) -> Array:
     """Where a subject's points are seen (n, k, 2) under world poses (n, parts, 4, 4)."""

@@ -51,7 +51,7 @@ def add_camera(project: Project, name: str, aim: CameraAim, place: ArrayLike, **
 
 
 def with_shot(
-    project: Project, camera_id: str, start: float | None = None, end: float | None = None, loops: bool = False
+    project: Project, camera_id: str, start: float | None = None, end: float | None = None, *, loops: bool = False
 ) -> Project:
     """The project with a shot of a camera: over a span, or while it moves, or over the whole project."""
     camera = get(project, camera_id)
@@ -219,6 +219,7 @@ def add_passing(
     place: float = 0.5,
     distance: float = 2500.0,
     height: float = 1200.0,
+    *,
     left: bool = True,
 ) -> Project:
     """The project with a camera that stands beside a run's path, at a share of its way, and looks after its rider as it passes; and a
@@ -242,6 +243,7 @@ def add_look_around(
     radius: float = 0.0,
     duration: float = 20.0,
     begin: float = 0.0,
+    *,
     clockwise: bool = True,
 ) -> Project:
     """The project with a camera that looks all around from a place (3,), or outwards from a small circle about it, and a shot that

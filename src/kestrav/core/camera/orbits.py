@@ -259,6 +259,7 @@ def add_turntable(
     duration: float = 12.0,
     begin: float = 0.0,
     turns: float = 1.0,
+    *,
     clockwise: bool = False,
 ) -> Project:
     """The project with a thing that turns about the upright axis through its middle, a camera that stands at a place (3,) looking

@@ -64,7 +64,7 @@ def turntable(
     project, thing = as_one(project, things)
     corners = solid_corners(project, meshes, [thing])
     places = _places_for(corners)
-    made = add_turntable(project, thing, np.round(places[0]), seconds, 0.0, abs(turns), turns < 0)
+    made = add_turntable(project, thing, np.round(places[0]), seconds, 0.0, abs(turns), clockwise=turns < 0)
     camera = made.cameras[-1]
     away = float(np.linalg.norm(places[0] - _middle(corners)))
     # a long thing that turns is now its side and now its end: then no steady size is asked for

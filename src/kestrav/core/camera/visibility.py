@@ -96,11 +96,11 @@ def _look(
     poses, times = poses[some], times[some]
     position, forward, up = seen.position[some], seen.forward[some], seen.up[some]
     half = seen.half_height(camera, aspect, 1.0)[some]
-    places = seen_places(subject, poses, position, forward, up, half, aspect, camera.parallel)
+    places = seen_places(subject, poses, position, forward, up, half, aspect, parallel=camera.parallel)
     low, high = extent(places)
     low, high = np.maximum(low, -_WIDEST), np.minimum(high, _WIDEST)
     at = low[:, None] + ways * np.maximum(high - low, 0.0)[:, None]  # (n, rays, 2)
-    origins, directions = _rays(position, forward, up, half, aspect, camera.parallel, at)
+    origins, directions = _rays(position, forward, up, half, aspect, parallel=camera.parallel, at=at)
     count, rays = at.shape[:2]
     reach = np.full((count, rays), np.inf)
     blocked = np.full((count, rays), np.inf)
@@ -115,10 +115,12 @@ def _look(
             others.append(body if foreign.all() else _rest_of(body, foreign))
     struck = np.isfinite(reach)
     inside = struck & (np.abs(at) <= 1.0).all(axis=2)
-    axis, spread = _bundle(directions, camera.parallel)
+    axis, spread = _bundle(directions, parallel=camera.parallel)
     farthest = np.max(np.where(inside, reach, 0.0), axis=1)
     for body in others:
-        near = _in_the_way(body, poses, position, origins, axis, spread, farthest, camera.parallel) & inside.any(axis=1)
+        near = _in_the_way(
+            body, poses, position, origins, axis, spread, farthest, parallel=camera.parallel
+        ) & inside.any(axis=1)
         if body.faint:
             near &= ~_faint(camera, body.faint, times)
         rows = np.flatnonzero(near)
@@ -143,7 +145,7 @@ def _look(
 
 
 def _rays(
-    position: Array, forward: Array, up: Array, half: Array, aspect: float, parallel: bool, at: Array
+    position: Array, forward: Array, up: Array, half: Array, aspect: float, *, parallel: bool, at: Array
 ) -> tuple[Array, Array]:
     """Origins and unit directions (n, rays, 3) of the rays of sight through places (n, rays, 2) of the frame."""
     right = np.cross(forward, up)
@@ -208,7 +210,7 @@ def _rest_of(body: Body, others: Flags) -> Body:
     return _split(body, ~others)[1]
 
 
-def _bundle(directions: Array, parallel: bool) -> tuple[Array, Array]:
+def _bundle(directions: Array, *, parallel: bool) -> tuple[Array, Array]:
     """The axis (n, 3) of bundles of rays (n, rays, 3) and their half angle (n,) in rad."""
     axis = directions.mean(axis=1)
     axis /= np.linalg.norm(axis, axis=1, keepdims=True)
@@ -226,6 +228,7 @@ def _in_the_way(
     axis: Array,
     spread: Array,
     farthest: Array,
+    *,
     parallel: bool,
 ) -> Flags:
     """Whether (n,) a body's ball meets the bundles of rays before they are at their end."""

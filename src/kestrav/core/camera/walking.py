@@ -182,6 +182,7 @@ def plan_walk(
     waypoints: ArrayLike,
     distance: float = DISTANCE,
     eye_height: float = EYE_HEIGHT,
+    *,
     around: bool = True,
     doors: Sequence[str] = (),
 ) -> Planned:
@@ -365,6 +366,7 @@ def add_walk(
     speed: float = SPEED,
     distance: float = DISTANCE,
     ahead: float = AHEAD,
+    *,
     around: bool = True,
     doors: Sequence[str] = (),
     begin: float = 0.0,
@@ -373,7 +375,7 @@ def add_walk(
 
     It follows the floor's slopes and steps. Raises BadInput as :func:`plan_walk`.
     """
-    planned = plan_walk(project, meshes, waypoints, distance, eye_height, around, doors)
+    planned = plan_walk(project, meshes, waypoints, distance, eye_height, around=around, doors=doors)
     path = Path(new_id(project, Path), new_name(project, Path, "Walk"), _shape(planned.points, planned.radii))
     camera = Camera(
         new_id(project, Camera),
@@ -470,5 +472,5 @@ def replanned(project: Project, meshes: Mapping[str, Mesh], run_id: str) -> Proj
         if isinstance(rotation.trigger, Trigger) and rotation.trigger.run == run_id
     ]
     places = [p.position for p in path.shape.points]
-    planned = plan_walk(project, meshes, places, camera.walk.distance, camera.walk.eye_height, True, doors)
+    planned = plan_walk(project, meshes, places, camera.walk.distance, camera.walk.eye_height, around=True, doors=doors)
     return update(project, path.id, shape=_shape(planned.points, planned.radii))

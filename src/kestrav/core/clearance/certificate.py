@@ -167,7 +167,7 @@ def certify(
     borders += [t for near in ready.near.values() for ends in near.spans for t in ends if np.isfinite(t)]
     proof = _Proof(between(project, meshes, pairs, borders) if pairs else None, np.inf, progress)
     if pairs:
-        _prove_all(proof, (begin, end), over is not None)
+        _prove_all(proof, (begin, end), cut=over is not None)
     if progress is not None:
         progress(1.0)
     proof.found += [
@@ -189,7 +189,7 @@ def certify(
     return Certificate(general, begin, end, proof.at_least, tuple(stretches), len(names), measured, contacts, nearer)
 
 
-def _prove_all(proof: _Proof, over: tuple[float, float], cut: bool) -> None:
+def _prove_all(proof: _Proof, over: tuple[float, float], *, cut: bool) -> None:
     """Show for all pairs that they are far enough apart, or keep where that cannot be shown; ``cut`` tells whether a part of the time is
     asked for."""
     moving = proof.moving

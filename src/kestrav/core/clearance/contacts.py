@@ -74,7 +74,7 @@ def first_touch(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, en
 
 
 def touches(
-    project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None, meant: bool = False
+    project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None, *, meant: bool = False
 ) -> tuple[Touch, ...]:
     """Every coming together of what moves with the rest, in the order of time; or only of what is meant to touch.
 
@@ -109,6 +109,7 @@ def _search(
     meshes: Mapping[str, Mesh],
     pairs: Sequence[Pairing],
     end: float,
+    *,
     first: bool = False,
     progress: Progress | None = None,
 ) -> list[Touch]:

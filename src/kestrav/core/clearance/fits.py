@@ -92,7 +92,7 @@ def fits_at_rest(project: Project, meshes: Mapping[str, Mesh], progress: Progres
         if near is None and not nested(one[0].solid, inverse_rigid(poses[b]) @ poses[a], one[1].solid):
             continue
         pair = Pair(bodies.ids[a], bodies.ids[b])
-        made = _of_pair(pair, *one, near, limit, frozenset((pair.moving, pair.other)) in said)
+        made = _of_pair(pair, *one, near, limit, accepted=frozenset((pair.moving, pair.other)) in said)
         if made is not None:
             found.append(made)
     return tuple(sorted(found, key=lambda fit: (-fit.depth, fit.gap)))
@@ -146,7 +146,7 @@ def _placed_cylinders(shape: Mesh, at: Array) -> list[tuple[Face, bool]]:
     return placed_cylinders
 
 
-def _of_pair(pair: Pair, one: _Side, two: _Side, near: Nearest | None, limit: float, accepted: bool) -> Fit | None:
+def _of_pair(pair: Pair, one: _Side, two: _Side, near: Nearest | None, limit: float, *, accepted: bool) -> Fit | None:
     """How two bodies meet that are near or of which one holds the other; none where they are apart and no fit."""
     shaft = _shaft_in_bore(one, two)
     off = facet_error(one.solid.shape) + facet_error(two.solid.shape)

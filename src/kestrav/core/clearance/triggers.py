@@ -73,17 +73,17 @@ def _triggered(project: Project) -> list[Cued]:
     return [item for name in _FIELDS for item in getattr(project, name) if item.trigger is not None]
 
 
-def _with_times(project: Project, times: Mapping[_Pair, float], settled: bool = False) -> Project:
+def _with_times(project: Project, times: Mapping[_Pair, float], *, settled: bool = False) -> Project:
     """The project with these contacts' times, and none for others; records that stay as they are stay the same ones."""
     fields: dict[str, tuple[Cued, ...]] = {}
     for name in _FIELDS:
-        items = tuple(_timed(item, times, settled) for item in getattr(project, name))
+        items = tuple(_timed(item, times, settled=settled) for item in getattr(project, name))
         if any(a is not b for a, b in zip(items, getattr(project, name), strict=True)):
             fields[name] = items
     return msgspec.structs.replace(project, **fields) if fields else project
 
 
-def _timed(item: Cued, times: Mapping[_Pair, float], settled: bool) -> Cued:
+def _timed(item: Cued, times: Mapping[_Pair, float], *, settled: bool) -> Cued:
     trigger = item.trigger
     if not isinstance(trigger, ContactTrigger):
         return item

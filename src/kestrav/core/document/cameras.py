@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from kestrav.core.document.base import CameraId, MentionedId, PartId, PathId, Record, Ref, Vector
-from kestrav.core.document.fields import option, quantity, switch
+from kestrav.core.document.fields import option, quantity, swatch, switch
 from kestrav.core.document.surfaces import ColourwayId
 
 LARGEST_PICTURE = 16384  # pixels along one side; what common graphics drivers can hold
@@ -289,7 +289,7 @@ class Shot(Record, frozen=True):
     width: Annotated[int, quantity("Width", "px", "Width in pixels", 0, 2, low=16, high=LARGEST_PICTURE)] = 1280
     height: Annotated[int, quantity("Height", "px", "Height in pixels", 0, 2, low=16, high=LARGEST_PICTURE)] = 720
     fps: Annotated[float, quantity("Frame rate", "fps", "Frames per second", 0, above=0, high=1000)] = 30.0
-    background: str = "#dfe6e6"
+    background: Annotated[str, swatch("Background", "Colour behind the product")] = "#dfe6e6"
     background_top: str = ""
     clear: bool = False
     paths: Annotated[bool, switch("Paths", "shown in pictures", "Draw the paths in this shot's pictures and film")] = (

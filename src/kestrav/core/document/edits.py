@@ -154,12 +154,12 @@ def remove_all(project: Project, item_ids: Iterable[str]) -> Project:
     return project
 
 
-def set_contact(project: Project, a: str, b: str, intended: bool, deeper: float = 0.0) -> Project:
+def set_contact(project: Project, a: str, b: str, *, intended: bool, deeper: float = 0.0) -> Project:
     """Say whether two parts are meant to touch, or the solids of two assemblies; and by how much in mm ``deeper`` they may get."""
-    return set_contacts(project, [(a, b)], intended, deeper)
+    return set_contacts(project, [(a, b)], intended=intended, deeper=deeper)
 
 
-def set_contacts(project: Project, pairs: Iterable[tuple[str, str]], intended: bool, deeper: float = 0.0) -> Project:
+def set_contacts(project: Project, pairs: Iterable[tuple[str, str]], *, intended: bool, deeper: float = 0.0) -> Project:
     """Say of several pairs whether they are meant to touch, of assemblies their solids."""
     told = [
         Contact(one.id, two.id, intended, deeper)

@@ -168,15 +168,15 @@ def new_name(project: Project, kind: type, wish: str) -> str:
 
 def shown_parts(project: Project) -> set[str]:
     """Ids of the parts that are shown, as all above them are."""
-    return _held_down(project, "shown", True)
+    return _held_down(project, "shown", wanted=True)
 
 
 def pickable_parts(project: Project) -> set[str]:
     """Ids of the parts that are not locked, nor anything above them."""
-    return _held_down(project, "locked", False)
+    return _held_down(project, "locked", wanted=False)
 
 
-def _held_down(project: Project, field: str, wanted: bool) -> set[str]:
+def _held_down(project: Project, field: str, *, wanted: bool) -> set[str]:
     """Ids of the parts that have a field as wanted and so have all above them."""
     found: set[str | None] = {None}
     for part in project.parts:

@@ -138,7 +138,7 @@ def users(project: Project, target: str) -> list[Record]:
     return [r for r in records if target in named(r) and getattr(r, "parent", None) != target]
 
 
-def _records(project: Project, parts: bool = True) -> Iterator[Record]:
+def _records(project: Project, *, parts: bool = True) -> Iterator[Record]:
     for name in COLLECTIONS.values():
         if parts or name != "parts":
             yield from getattr(project, name)

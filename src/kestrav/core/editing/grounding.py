@@ -114,7 +114,7 @@ def projected_down(
     heights = np.maximum(np.where(places[:, 2] >= 0, 0.0, places[:, 2]), met)
     line = np.column_stack([places[:, :2], heights + lift])
     closed = curve.closed
-    fitted = points_through(line[:-1] if closed else line, GROUND_TOLERANCE, closed)
+    fitted = points_through(line[:-1] if closed else line, GROUND_TOLERANCE, closed=closed)
     return update(project, path_id, shape=fitted, trim=(0.0, 1.0))
 
 

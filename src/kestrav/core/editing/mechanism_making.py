@@ -461,7 +461,7 @@ def copy_rod(
         made = change(rod, **fields)
         project = add(project, made)
         if first is not None:
-            project = _as_built(project, made, first)
+            project = _as_built(project, made, first=first)
     return project
 
 
@@ -470,7 +470,7 @@ def _names_alike(project: Project, one: str, two: str) -> bool:
     return isinstance(a, Part) and isinstance(b, Part) and a.geometry == b.geometry and (a.parent == b.parent)
 
 
-def _as_built(project: Project, rod: Rod, first: bool) -> Project:
+def _as_built(project: Project, rod: Rod, *, first: bool) -> Project:
     """The project with a copied slider placed where its mechanism holds it at rest, put together as the original."""
     assert rod.to is not None
     reach = Motion(project).slider_at_rest(rod)

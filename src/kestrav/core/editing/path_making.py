@@ -183,14 +183,14 @@ def edge_shape(found: Topology, edge: Edge, pose: Array) -> Shape:
         angles = np.unwrap(np.arctan2((rim - centre) @ v, (rim - centre) @ (u / np.linalg.norm(u))))
         sweep = 360.0 * np.sign(angles[1] - angles[0]) if edge.closed else float(np.degrees(angles[-1]))
         return ArcShape(vector(centre), vector(start), float(sweep), vector(axis))
-    return _line_shape(apply(pose, edge.points), edge.closed)
+    return _line_shape(apply(pose, edge.points), closed=edge.closed)
 
 
-def _line_shape(points: Array, closed: bool) -> PointShape:
+def _line_shape(points: Array, *, closed: bool) -> PointShape:
     """A polyline of facets as points: corners between straight sides, smooth ones along a curve."""
     if len(points) == 2:
         return PointShape(tuple(PathPoint(vector(p), "corner") for p in points))
-    return points_through(points, SECTION_TOLERANCE, closed)
+    return points_through(points, SECTION_TOLERANCE, closed=closed)
 
 
 def add_edge_path(

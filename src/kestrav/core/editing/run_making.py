@@ -373,7 +373,7 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
     keys = [k.time for k in poses.keys]
     if len(keys) < 2:
         raise BadInput(f"“{poses.name}” has a single pose; a run needs a way")
-    times = _told_times(keys, poses.between == "straight")
+    times = _told_times(keys, sharp=poses.between == "straight")
     line = places(poses, times)
     steps = np.linalg.norm(np.diff(line, axis=0), axis=1)
     moving = np.concatenate([[True], steps > 1e-7])
@@ -417,7 +417,7 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
     return add(project, made)
 
 
-def _told_times(keys: list[float], sharp: bool) -> Array:
+def _told_times(keys: list[float], *, sharp: bool) -> Array:
     """Times (n,) by which key poses are told: evenly between keys, and close to both sides of those that are sharp, as a
     key of pace has but one slope."""
     spans = []
@@ -563,7 +563,7 @@ def adjusted(project: Project, thing: str, time: float, matrix: Array) -> Projec
     body = (
         np.eye(3)
         if isinstance(run.orientation, FixedOrientation)
-        else body_axes(run.orientation.forward, run.orientation.flip, run.orientation.up)
+        else body_axes(run.orientation.forward, flip=run.orientation.flip, up_axis=run.orientation.up)
     )
     base = old[:3, :3] @ body @ own.T
     yaw, pitch, roll = scipy.spatial.transform.Rotation.from_matrix(base.T @ new[:3, :3] @ body).as_euler(

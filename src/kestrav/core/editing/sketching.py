@@ -86,6 +86,7 @@ class Plane:
         place: ArrayLike,
         length: float = 0.0,
         angle: float | None = None,
+        *,
         by_steps: bool = False,
     ) -> Array:
         """A place brought to a length in mm (0: any) and an angle in degrees from the first axis (None: any) from the
@@ -149,10 +150,10 @@ def drawn_shape(draws: Draws, places: Sequence[ArrayLike], plane: Plane, leaving
             return RectangleShape(vector(0.5 * (first + second)), width, depth)
         sides = [first, first + float(across @ u) * u, second, first + float(across @ v) * v]
         return PointShape(tuple(PathPoint(vector(p), "corner") for p in sides), True)
-    return _ellipse(first, second, spots[2], plane, level)
+    return _ellipse(first, second, spots[2], plane, level=level)
 
 
-def _ellipse(centre: Array, rim: Array, side: Array, plane: Plane, level: bool) -> Shape:
+def _ellipse(centre: Array, rim: Array, side: Array, plane: Plane, *, level: bool) -> Shape:
     """An ellipse about a centre with one half axis to a place of its rim, and the other as far as a second place."""
     long = rim - centre
     half = float(np.linalg.norm(long))

@@ -160,7 +160,7 @@ def _facing(project: Project, run: Run) -> Array:
 
 
 def add_rotations(
-    project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str], mirrored: bool = False
+    project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str], *, mirrored: bool = False
 ) -> Project:
     """The project with parts or assemblies that spin at 60 turns a minute, each about its widest cylinder or its pivot's upright.
 

@@ -47,6 +47,7 @@ def plan(
     ends: list[Pose],
     budget: Budget,
     seed: int,
+    *,
     upright: bool = False,
     tilt: float | None = None,
     tick: Tick | None = None,
@@ -61,10 +62,10 @@ def plan(
     if not ends:
         return None
     _seeded(seed)
-    space, low, high = _space(problem, ends, upright)
+    space, low, high = _space(problem, ends, upright=upright)
 
     def read(state: Any) -> Pose:
-        return _pose_of(state, upright)
+        return _pose_of(state, upright=upright)
 
     def valid(state: Any) -> bool:
         at = read(state)
@@ -83,12 +84,12 @@ def plan(
     information = setup.getSpaceInformation()
     information.setMotionValidator(Motions(information))
     start = space.allocState()
-    _write(start, Pose(), upright)
+    _write(start, Pose(), upright=upright)
     target = ob.GoalStates(information)
     kept = []  # the library does not hold them
     for end in ends:
         state = space.allocState()
-        _write(state, end, upright)
+        _write(state, end, upright=upright)
         target.addState(state)
         kept.append(state)
     setup.setStartState(start)
@@ -125,7 +126,7 @@ def _seeded(seed: int) -> None:
     ou.setLogLevel(ou.LogLevel.LOG_ERROR)
 
 
-def _space(problem: Problem, ends: list[Pose], upright: bool) -> tuple[Any, Array, Array]:
+def _space(problem: Problem, ends: list[Pose], *, upright: bool) -> tuple[Any, Array, Array]:
     from ompl import base as ob
 
     box = problem.moved_box(Pose())
@@ -145,7 +146,7 @@ def _space(problem: Problem, ends: list[Pose], upright: bool) -> tuple[Any, Arra
     return space, low, high
 
 
-def _write(state: Any, at: Pose, upright: bool) -> None:
+def _write(state: Any, at: Pose, *, upright: bool) -> None:
     if upright:
         for k in range(3):
             state[k] = at.way[k]
@@ -156,7 +157,7 @@ def _write(state: Any, at: Pose, upright: bool) -> None:
     turn.x, turn.y, turn.z, turn.w = float(x), float(y), float(z), float(w)
 
 
-def _pose_of(state: Any, upright: bool) -> Pose:
+def _pose_of(state: Any, *, upright: bool) -> Pose:
     if upright:
         return pose([state[k] for k in range(3)])
     turn = state.rotation()

@@ -133,7 +133,7 @@ def order_as_data(project: Project, order: Order) -> dict[str, Any]:
     }
 
 
-def as_text(project: Project, found: WayOut | NoWay, table: bool = True) -> str:
+def as_text(project: Project, found: WayOut | NoWay, *, table: bool = True) -> str:
     """What people read; with a ``table`` of the pulls."""
     lines = [f"Tried: {'; '.join(found.tried)}"]
     if isinstance(found, WayOut):

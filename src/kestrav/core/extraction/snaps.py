@@ -93,7 +93,7 @@ def _deeper(problem: Problem, held: Held, way: Array) -> float:
 def allowed(project: Project, snaps: Sequence[Snap]) -> Project:
     """The project with what snaps let get as much deeper as they need."""
     for snap in snaps:
-        project = set_contact(project, snap.part, snap.other, True, snap.deeper)
+        project = set_contact(project, snap.part, snap.other, intended=True, deeper=snap.deeper)
     return project
 
 
@@ -101,5 +101,5 @@ def contacts_deeper(project: Project, meshes: Mapping[str, Mesh], things: Sequen
     """The project in which all that things are in contact with as they stand may get deeper by so much in mm."""
     problem = problem_of(project, meshes, things)
     for i, j in problem.held:
-        project = set_contact(project, problem.movers[i].id, problem.obstacles[j].id, True, by)
+        project = set_contact(project, problem.movers[i].id, problem.obstacles[j].id, intended=True, deeper=by)
     return project

@@ -72,7 +72,7 @@ class Removal:
         return np.array(self.ways[-1], float)
 
 
-def _removal(things: Sequence[str], poses: Sequence[Pose], fastener: bool = False) -> Removal:
+def _removal(things: Sequence[str], poses: Sequence[Pose], *, fastener: bool = False) -> Removal:
     last = np.subtract(poses[-1].way, poses[-2].way)
     return Removal(
         things[0],
@@ -521,7 +521,7 @@ def _restepped(order: Order, marks: list[int], joined: set[int], alone: set[int]
 
 
 def add_sequence(
-    project: Project, order: Order, start: float = 0.0, speed: float | None = None, together: bool = False
+    project: Project, order: Order, start: float = 0.0, speed: float | None = None, *, together: bool = False
 ) -> Project:
     """The project with a path and a run for each removal, those of one step at once and each step beginning as the one before arrives;
     or, putting it ``together``, all that backwards in time. ``speed`` in mm/s is that of all (none: the usual one)."""

@@ -97,6 +97,7 @@ def grown(
     ways: list[Array],
     budget: Budget,
     seed: int,
+    *,
     upright: bool = False,
     tilt: float | None = None,
     tick: Tick | None = None,
@@ -104,7 +105,7 @@ def grown(
 ) -> list[Pose] | None:
     """A way out, or to the problem's goal, from a start (none: where the things stand) as poses between which it goes straight; None if none is
     found within a budget. Its legs are to be shown free."""
-    return _Growing(problem, ways, budget, seed, upright, tilt, tick, start or Pose()).way()
+    return _Growing(problem, ways, budget, seed, upright=upright, tilt=tilt, tick=tick, start=start or Pose()).way()
 
 
 _ON_PULLS = 0.3  # of all looks, that are spent on whether it comes straight out from where the tree has got
@@ -118,6 +119,7 @@ class _Growing:
         ways: list[Array],
         budget: Budget,
         seed: int,
+        *,
         upright: bool,
         tilt: float | None,
         tick: Tick | None,
@@ -223,7 +225,7 @@ class _Growing:
 
     # going
 
-    def _go(self, start: int, target: Pose, sliding: bool = True) -> list[Pose] | None:
+    def _go(self, start: int, target: Pose, *, sliding: bool = True) -> list[Pose] | None:
         """Go on from a known pose towards a target, and slide on where that is stopped."""
         begin = self.tree.poses[start]
         whole = stir(begin, target, self.arm)

@@ -155,7 +155,7 @@ def _certified(made: Project, meshes: Mapping[str, Mesh], problem: Problem) -> C
             allowed[frozenset((body.id, problem.obstacles[j].id))] = _ANYTHING
     # what it is in contact with at its goal it may touch there
     for (i, j), held in problem.held.items():
-        made = set_contact(made, problem.movers[i].id, problem.obstacles[j].id, True, held.deeper)
+        made = set_contact(made, problem.movers[i].id, problem.obstacles[j].id, intended=True, deeper=held.deeper)
     made = settings(made, required_clearance=problem.required)
     if made.runs:
         course = course_of(made, made.runs[-1])

@@ -370,13 +370,13 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     tries += [(name, share, upright, problem, None) for name, share, upright in kinds]
     for name, share, upright, own, start in tries:
         budget = search.allowance(share, own)
-        found = grown(own, search.ways, budget, wish.seed, upright, wish.tilt, tick, start)
+        found = grown(own, search.ways, budget, wish.seed, upright=upright, tilt=wish.tilt, tick=tick, start=start)
         search.tried.append(f"{name}, {'free' if found is not None else budget.in_words()}{note}")
         good = None if found is None else search.plan_made_good(found, own, start)
         if good is not None:
             return good
     ends, budget = goals(problem, search.ways), search.allowance(1.0 - _UNTURNED - _TURNED)
-    found = plan(problem, ends, budget, wish.seed, wish.upright, wish.tilt, tick)
+    found = plan(problem, ends, budget, wish.seed, upright=wish.upright, tilt=wish.tilt, tick=tick)
     if found is None:
         told = f"planned from outside, {budget.in_words()}" if ends else "planned: there is no free place outside"
         search.tried.append(told + note)

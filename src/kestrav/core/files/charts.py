@@ -37,7 +37,7 @@ class Charted:
 
 
 def write_chart(
-    lanes: Sequence[Charted], target: Path, title: str, axis: str = "time in s", overwrite: bool = False
+    lanes: Sequence[Charted], target: Path, title: str, axis: str = "time in s", *, overwrite: bool = False
 ) -> Path:
     """Write lanes, over one axis, as ``.svg`` or ``.png`` by the target's ending.
 
@@ -46,7 +46,7 @@ def write_chart(
     ending = target.suffix.lower()
     if ending not in (".svg", ".png"):
         raise BadInput(f"“{target}” has an ending that is not known: give .svg or .png")
-    refuse_existing(target, overwrite)
+    refuse_existing(target, force=overwrite)
     lanes = [lane for lane in lanes if np.isfinite(lane.values).any()]
     if not lanes:
         raise BadInput(
@@ -110,14 +110,16 @@ def drawn(lanes: Sequence[Charted], title: str, axis: str, form: str) -> bytes:
     return out.getvalue()
 
 
-def write_lane_table(lanes: Sequence[Charted], target: Path, axis: str = "time in s", overwrite: bool = False) -> Path:
+def write_lane_table(
+    lanes: Sequence[Charted], target: Path, axis: str = "time in s", *, overwrite: bool = False
+) -> Path:
     """Write lanes over one axis as CSV: the axis, then a column each with its unit, at all of their places; empty where a lane has no value.
 
     Raises BadInput where there are none, for another ending, and for a file that is there or cannot be written.
     """
     if target.suffix.lower() != ".csv":
         raise BadInput(f"“{target}” has an ending that is not known: give .csv")
-    refuse_existing(target, overwrite)
+    refuse_existing(target, force=overwrite)
     if not lanes:
         raise BadInput("there are no lanes to write; let something move first")
     times = np.unique(np.concatenate([lane.x for lane in lanes]))

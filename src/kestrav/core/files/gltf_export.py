@@ -72,7 +72,7 @@ class _Buffer:
     views: list[dict[str, Any]] = field(default_factory=list)
     accessors: list[dict[str, Any]] = field(default_factory=list)
 
-    def add(self, values: NDArray[Any], kind: str, target: int | None = None, bounds: bool = False) -> int:
+    def add(self, values: NDArray[Any], kind: str, target: int | None = None, *, bounds: bool = False) -> int:
         """Put an array in; returns its accessor."""
         flat = np.ascontiguousarray(values)
         component = _UINT if flat.dtype == np.uint32 else _FLOAT
@@ -110,6 +110,7 @@ def write_animated(
     project: Project,
     meshes: Mapping[str, Mesh],
     target: Path,
+    *,
     overwrite: bool = False,
     tolerance: float = TOLERANCE,
     frames: Array | None = None,
@@ -117,7 +118,7 @@ def write_animated(
     """Write a project with its motion as GLB. Raises BadInput for another ending, or a file that is there or cannot be written."""
     if target.suffix.lower() != ".glb":
         raise BadInput(f"“{target}” has an ending that is not known: give .glb")
-    refuse_existing(target, overwrite)
+    refuse_existing(target, force=overwrite)
     data, told = animated(project, meshes, tolerance, frames)
     write_whole(target, data)
     return told
@@ -232,7 +233,7 @@ class _Materials:
             self.images.append({"bufferView": self._buffer.add_bytes(data), "mimeType": f"image/{kind}"})
         return self._pictures[text]
 
-    def _lay(self, made: dict[str, Any], finish: Finish, pictures: Pictures, holes: bool) -> None:
+    def _lay(self, made: dict[str, Any], finish: Finish, pictures: Pictures, *, holes: bool) -> None:
         """Tell of the pictures on a material, which have ``holes`` or an opacity where they have any."""
         look = made["pbrMetallicRoughness"]
         if pictures.colour:
@@ -272,7 +273,7 @@ class _Materials:
                 self.extensions |= extensions.keys()
             shown = drawn(finish, finish.colour or colour)
             if shown.pictures is not None:
-                self._lay(made, shown, shown.pictures, finish.pictures is None)
+                self._lay(made, shown, shown.pictures, holes=finish.pictures is None)
                 look = made["pbrMetallicRoughness"]
                 look["roughnessFactor"] = shown.roughness
             self._known[key] = len(self.found)

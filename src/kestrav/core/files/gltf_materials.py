@@ -171,7 +171,7 @@ class _Maps:
         for kind in ("colour", "normal", "emission"):
             data = self._data(kind)
             try:
-                made[kind] = "" if data is None else kept(data, self.file.largest, self.opaque)
+                made[kind] = "" if data is None else kept(data, self.file.largest, opaque=self.opaque)
             except ValueError:
                 self._lost(kind)
         try:

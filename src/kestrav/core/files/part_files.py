@@ -18,7 +18,7 @@ from kestrav.core.parts.solids import solid_mesh
 
 
 def write_part(
-    project: Project, meshes: Mapping[str, Mesh], part_id: str, target: Path, overwrite: bool = False
+    project: Project, meshes: Mapping[str, Mesh], part_id: str, target: Path, *, overwrite: bool = False
 ) -> Path:
     """Write a part, or all solids of an assembly as one mesh, as it stands at rest in the room.
 
@@ -30,7 +30,7 @@ def write_part(
     ending = target.suffix.lower()
     if ending not in (".stl", ".glb"):
         raise BadInput(f"“{target}” has an ending that is not known: give .stl or .glb")
-    refuse_existing(target, overwrite)
+    refuse_existing(target, force=overwrite)
     bodies = solids(project, part_id)
     if not bodies:
         raise BadInput(f"“{get(project, part_id).name}” has no geometry to write")

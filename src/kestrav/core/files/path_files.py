@@ -234,11 +234,11 @@ def _from_commands(curve: Any) -> PointShape | None:
         places.append(end)
         handles_in.append(second - end)
         handles_out.append(None)
-    return _with_handles(places, handles_in, handles_out, curved)
+    return _with_handles(places, handles_in, handles_out, curved=curved)
 
 
 def _with_handles(
-    places: list[Array], handles_in: list[Any], handles_out: list[Any], curved: bool
+    places: list[Array], handles_in: list[Any], handles_out: list[Any], *, curved: bool
 ) -> PointShape | None:
     if len(places) < 2:
         return None
@@ -344,7 +344,7 @@ def _from_segments(curve: Any) -> PointShape | None:
             places.append(end)
             handles_in.append(second - end)
             handles_out.append(None)
-    return _with_handles(places, handles_in, handles_out, curved)
+    return _with_handles(places, handles_in, handles_out, curved=curved)
 
 
 def _flipped(point: Any) -> Array:

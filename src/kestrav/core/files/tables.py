@@ -25,7 +25,7 @@ from kestrav.core.parts.rest import rows
 Array = NDArray[np.float64]
 
 
-def write_tables(project: Project, meshes: Mapping[str, Mesh], target: Path, overwrite: bool = False) -> list[Path]:
+def write_tables(project: Project, meshes: Mapping[str, Mesh], target: Path, *, overwrite: bool = False) -> list[Path]:
     """Write ``NAME.csv`` with the poses of what moves, ``NAME-turns.csv`` with what turns, ``NAME-cameras.csv``, and ``NAME-lights.csv`` where
     there are lights, at the project's frames. Raises BadInput for a file that is there or cannot be written."""
     if target.suffix.lower() != ".csv":
@@ -39,7 +39,7 @@ def write_tables(project: Project, meshes: Mapping[str, Mesh], target: Path, ove
     if project.lights:
         made[target.with_name(f"{target.stem}-lights.csv")] = light_table(project, times)
     for file in made:
-        refuse_existing(file, overwrite)
+        refuse_existing(file, force=overwrite)
     for file, text in made.items():
         write_whole(file, text.encode("utf-8"))
     return list(made)

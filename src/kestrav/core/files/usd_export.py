@@ -55,6 +55,7 @@ def write_usd(
     project: Project,
     meshes: Mapping[str, Mesh],
     target: Path,
+    *,
     overwrite: bool = False,
     tolerance: float = TOLERANCE,
 ) -> Written:
@@ -63,7 +64,7 @@ def write_usd(
     ending = target.suffix.lower()
     if ending not in ENDINGS:
         raise BadInput(f"“{target}” has an ending that is not known: give {', '.join(ENDINGS)}")
-    refuse_existing(target, overwrite)
+    refuse_existing(target, force=overwrite)
     exact = Exactness(tolerance)
     with tempfile.TemporaryDirectory(prefix="kestrav-") as room, beside(target) as part:
         # the writer goes by the ending, and an archive is made of a file

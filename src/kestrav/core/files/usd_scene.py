@@ -87,10 +87,10 @@ class _Scene:
             if not self._seen(prim):
                 continue
             if prim.IsA(UsdGeom.PointInstancer):
-                number = self._node(prim, parent, moved)
+                number = self._node(prim, parent, moved=moved)
                 self._instances(UsdGeom.PointInstancer(prim), number, above)
                 continue
-            number, moved = self._node(prim, parent, moved), moved or self._moves(prim)
+            number, moved = self._node(prim, parent, moved=moved), moved or self._moves(prim)
             waiting += [(one, number, moved, above) for one in reversed(self._inside(prim))]
 
     @staticmethod
@@ -111,7 +111,7 @@ class _Scene:
     def _moves(prim: Usd.Prim) -> bool:
         return bool(prim.IsA(UsdGeom.Xformable)) and UsdGeom.Xformable(prim).TransformMightBeTimeVarying()
 
-    def _node(self, prim: Usd.Prim, parent: int, moved: bool, matrix: Array | None = None) -> int:
+    def _node(self, prim: Usd.Prim, parent: int, *, moved: bool, matrix: Array | None = None) -> int:
         """Note a prim that lies in another; ``moved`` tells whether something above it moves."""
         if matrix is None:
             local, resets = (
@@ -123,7 +123,7 @@ class _Scene:
             matrix = np.array(local).T
         shape = self._shape(prim)
         material = self._material(prim) if shape is not None else None
-        motion = self._motion(prim, moved) if self._moves(prim) else None
+        motion = self._motion(prim, moved=moved) if self._moves(prim) else None
         name = prim.GetDisplayName() or prim.GetName()
         self.nodes.append({"name": name, "parent": parent, "shape": shape, "looks": material, "motion": motion})
         self._matrices.append(matrix)
@@ -131,7 +131,7 @@ class _Scene:
 
     # motion
 
-    def _motion(self, prim: Usd.Prim, moved: bool) -> list[int] | None:
+    def _motion(self, prim: Usd.Prim, *, moved: bool) -> list[int] | None:
         """The rows of times and poses in space of a prim that moves."""
         codes = set(UsdGeom.Xformable(prim).GetTimeSamples())
         if moved:
@@ -190,7 +190,7 @@ class _Scene:
                     raise ValueError(f"it places more than {MOST_PLACED} things")
                 if one is not prim and not self._seen(one):
                     continue
-                number = self._node(one, under, False, there)
+                number = self._node(one, under, moved=False, matrix=there)
                 if one.IsA(UsdGeom.PointInstancer):
                     self._instances(UsdGeom.PointInstancer(one), number, (*above, path))
                 else:
@@ -448,7 +448,7 @@ class _Scene:
         )
 
 
-def _joined(items: list[Any], empty: tuple[int, ...], kind: Any, stacked: bool = False) -> NDArray[Any]:
+def _joined(items: list[Any], empty: tuple[int, ...], kind: Any, *, stacked: bool = False) -> NDArray[Any]:
     if not items:
         return np.empty(empty, kind)
     return np.stack(items) if stacked else np.concatenate(items)

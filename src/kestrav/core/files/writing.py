@@ -149,7 +149,7 @@ def _group(number: int) -> str:
         return f"group {number}"
 
 
-def refuse_existing(target: Path, force: bool, otherwise: str = "allow it to be overwritten") -> None:
+def refuse_existing(target: Path, *, force: bool, otherwise: str = "allow it to be overwritten") -> None:
     """Raise BadInput where a file is there already and may not be overwritten (``force``), which tells also what else would change."""
     if force or not target.exists():
         return

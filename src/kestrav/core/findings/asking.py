@@ -10,7 +10,7 @@ from kestrav.core.document.records import Project, Requirement
 from kestrav.core.errors import BadInput
 
 
-def with_pairs(project: Project, texts: Sequence[str], only: bool = False) -> Project:
+def with_pairs(project: Project, texts: Sequence[str], *, only: bool = False) -> Project:
     """The project with requirements typed as “thing:thing=mm”, “thing=mm” or with “=off”; ``only`` these pairs are checked then.
 
     Raises BadInput naming the text that cannot be read, or the thing that is not there.
@@ -21,7 +21,8 @@ def with_pairs(project: Project, texts: Sequence[str], only: bool = False) -> Pr
         names, sign, amount = text.rpartition("=")
         if not sign or not names.strip():
             raise BadInput(f"“{text}” is no pair; give “thing:thing=mm”, “thing=mm” or “thing:thing=off”")
-        project = required_between(project, *_sides(project, names), *_amount(text, amount))
+        required, checked = _amount(text, amount)
+        project = required_between(project, *_sides(project, names), required, checked=checked)
     return settings(project, only_listed=True) if only else project
 
 
@@ -30,6 +31,7 @@ def required_between(
     things: Sequence[str],
     others: Sequence[str] = (),
     required: float | None = None,
+    *,
     checked: bool = True,
 ) -> Project:
     """The project with one more requirement, between things and others or all the rest."""

@@ -56,7 +56,7 @@ def mean_colour(data: bytes) -> tuple[float, float, float]:
     return r, g, b
 
 
-def kept(data: bytes, largest: int = LARGEST_PICTURE, opaque: bool = False) -> str:
+def kept(data: bytes, largest: int = LARGEST_PICTURE, *, opaque: bool = False) -> str:
     """A picture file as a project keeps it: as it came, or made smaller, or without its opacity. Raises Damaged for one that cannot be
     read."""
     picture = _opened(data)

@@ -61,7 +61,7 @@ class Curve:
         """Positions (n, 3) at stations (n,), clipped to the curve."""
         return self.shape.evaluate(self._at(stations))
 
-    def tangent(self, stations: ArrayLike, before: bool = False) -> Array:
+    def tangent(self, stations: ArrayLike, *, before: bool = False) -> Array:
         """Unit tangents (n, 3); at a kink the one after it, or ``before`` it."""
         stations = np.asarray(stations, float)
         parameter, breaks = self._at(stations), self.shape.breaks
@@ -139,7 +139,7 @@ class Curve:
         return found % self.length if self.closed else found
 
 
-def by_arc_length(shape: Parametric, closed: bool = False) -> Curve:
+def by_arc_length(shape: Parametric, *, closed: bool = False) -> Curve:
     """A parametric curve made into one of distance.
 
     Raises ValueError when the curve has no length or is not finite.
@@ -171,7 +171,7 @@ def by_arc_length(shape: Parametric, closed: bool = False) -> Curve:
     stations = np.concatenate([[0.0], np.cumsum(length)])
     inverse = scipy.interpolate.PPoly.construct_fast(coefficients, stations)
     at_break = np.append(stations[np.searchsorted(low, breaks[:-1])], stations[-1])
-    kink_stations, kink_angles = _kinks(shape, at_break, closed)
+    kink_stations, kink_angles = _kinks(shape, at_break, closed=closed)
     return Curve(shape, float(stations[-1]), closed, inverse, at_break, kink_stations, kink_angles, flattest)
 
 
@@ -239,7 +239,7 @@ def _inverse_derivatives(shape: Parametric, parameter: Array) -> tuple[Array, Ar
     return 1.0 / speed, -np.einsum("ij,ij->i", first, second) / speed**4
 
 
-def _kinks(shape: Parametric, stations: Array, closed: bool) -> tuple[Array, Array]:
+def _kinks(shape: Parametric, stations: Array, *, closed: bool) -> tuple[Array, Array]:
     """Stations and angles of the breaks where the tangent jumps."""
     breaks = shape.breaks
     after = _unit(shape.evaluate(breaks[:-1], 1))

@@ -89,6 +89,7 @@ def spline_through(
     kinds: Sequence[Kind],
     handles_in: Sequence[ArrayLike | None],
     handles_out: Sequence[ArrayLike | None],
+    *,
     closed: bool = False,
 ) -> Spline:
     """The cubic curve through points (n, 3).
@@ -144,7 +145,7 @@ def spline_through(
     return Spline(joined)
 
 
-def sampled(samples: ArrayLike, joints: Sequence[int] = (), closed: bool = False) -> Spline:
+def sampled(samples: ArrayLike, joints: Sequence[int] = (), *, closed: bool = False) -> Spline:
     """The cubic curve through dense samples (n, 3) of a smooth line; at the joints, by number, it may have kinks.
 
     A closed line ends with its first sample; it is joined smoothly there unless there are joints. Raises ValueError

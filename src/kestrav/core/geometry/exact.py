@@ -255,6 +255,7 @@ def rounded_through(
     handles_in: Sequence[ArrayLike | None],
     handles_out: Sequence[ArrayLike | None],
     radii: Sequence[float],
+    *,
     closed: bool = False,
 ) -> Chain:
     """The curve of :func:`spline_through` with corners (n,) rounded by arcs of the radii, where they are above 0.
@@ -262,7 +263,7 @@ def rounded_through(
     A corner can be rounded where the pieces on both its sides are straight. Raises ValueError, naming the point,
     when they are not or the arc would be longer than they have room for.
     """
-    base = spline_through(points, kinds, handles_in, handles_out, closed)
+    base = spline_through(points, kinds, handles_in, handles_out, closed=closed)
     points = np.asarray(points, float)
     count = len(points)
     polynomial = base.polynomial
@@ -335,7 +336,7 @@ def _corner(before: Array, at: Array, after: Array, radius: float) -> tuple[floa
 
 
 def rectangle(
-    centre: ArrayLike, width: float, depth: float, radius: float, exponent: float, turn: float, clockwise: bool
+    centre: ArrayLike, width: float, depth: float, radius: float, exponent: float, turn: float, *, clockwise: bool
 ) -> Chain:
     """A level rectangle about a centre, its corners round (exponent 2), superelliptic (above) or sharp (radius 0).
 

@@ -98,7 +98,7 @@ def _on_face(face: Face, places: Array, facing: Array) -> tuple[Array, Array]:
 
 
 def surface_line(
-    shape: Mesh, points: ArrayLike, normals: ArrayLike, between: Between = "smooth", closed: bool = False
+    shape: Mesh, points: ArrayLike, normals: ArrayLike, between: Between = "smooth", *, closed: bool = False
 ) -> SurfaceLine:
     """The line on a mesh's surface through points (k, 3) near it, whose normals (k, 3) tell which side is meant.
 
@@ -115,7 +115,7 @@ def surface_line(
     curve = None
     if between == "smooth" and (len(points) > 2 or closed):
         none = [None] * len(points)
-        curve = spline_through(points, ["smooth"] * len(points), none, none, closed)
+        curve = spline_through(points, ["smooth"] * len(points), none, none, closed=closed)
     samples, turned = [points[:1]], [normals[:1]]
     for k, (a, b) in enumerate(ends):
         share = np.linspace(0.0, 1.0, PER_PIECE + 1)[1:]

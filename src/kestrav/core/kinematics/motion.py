@@ -326,7 +326,7 @@ class Motion:
         if key not in known.angles:
             rest = self._rocker(rod, self._rest_pin(rod), rest_and_pivot(self.project, rod.to.part)[0][None])
             first = bool(abs(np.sin(0.5 * rest.one[0])) <= abs(np.sin(0.5 * rest.two[0]))) != rod.other
-            known.angles[key] = continued(self.rocker(rod, known.grid), first)
+            known.angles[key] = continued(self.rocker(rod, known.grid), first=first)
         return nearer(self.rocker(rod, times), np.interp(times, known.grid, known.angles[key]))
 
     def _coupled(self, rod: Rod, joint: Joint, times: Array) -> Array:

@@ -71,7 +71,7 @@ class OnPath:
         if isinstance(orientation, TowardOrientation):
             turn = self._toward(orientation, way)
         elif isinstance(orientation, KeyedOrientation):
-            gauge = keyed_gauge(orientation.keys, orientation.smooth)
+            gauge = keyed_gauge(orientation.keys, smooth=orientation.smooth)
             keyed = self._gauged(*gauge, self.course.stations(times) / self.course.path.length)
             turn = keyed if orientation.room else turn + keyed
         if run.bank.computed or run.bank.keys:
@@ -88,9 +88,9 @@ class OnPath:
         found = np.abs(np.diff(np.interp(there, places, total)))
         return np.where(self.over_seam, float(total[-1] - total[0]), found)
 
-    def _turned(self, upright: bool, along: Array | None = None) -> Array:
+    def _turned(self, *, upright: bool, along: Array | None = None) -> Array:
         """By how much frames turn at most in each step, kinks left out."""
-        return np.abs(np.diff(self.course.path.most_turned(self.along if along is None else along, upright)))
+        return np.abs(np.diff(self.course.path.most_turned(self.along if along is None else along, upright=upright)))
 
     def _frames(self) -> tuple[Array, Array]:
         """How far the place on the path goes, and by how much the frames turn by which the rider is carried beside it."""
@@ -108,7 +108,7 @@ class OnPath:
         if not framed:
             return way, np.zeros(len(way))
         stance = orientation.stance if isinstance(orientation, AlongOrientation) else "slope"
-        turn = self._turned(stance != "free")
+        turn = self._turned(upright=stance != "free")
         if stance == "level" or ground is not None:
             left = self.course.path.frames(self.course.stations(self.moving.times), upright=stance != "free")[:, :, 1]
             flat = np.hypot(left[:, 0], left[:, 1])
@@ -241,7 +241,7 @@ class OnPath:
     def _turning(self, low: Array, high: Array) -> Array:
         """By how much the tangent turns between stations, kinks and all."""
         path = self.course.path
-        turned = path.most_turned(high, False) - path.most_turned(low, False)
+        turned = path.most_turned(high, upright=False) - path.most_turned(low, upright=False)
         kinks, angles = self.curve.kink_stations, np.concatenate([[0.0], np.cumsum(self.curve.kink_angles)])
         if not len(kinks):
             return turned

@@ -273,7 +273,7 @@ def _worked_out(run: Run, made: PathCurve, start: float, lead: RunCourse | None)
         return RunCourse(
             run, made, first, last, FollowingProfile(lead.profile, run.follows.distance, last - first, low, high), start
         )
-    once = _pass(run, made, first, last, run.backwards, run.duration)
+    once = _pass(run, made, first, last, backwards=run.backwards, duration=run.duration)
     whole = once
     if run.passes != 1:
         back = _back(run, made, first, last, once) if run.returns else None
@@ -284,10 +284,10 @@ def _worked_out(run: Run, made: PathCurve, start: float, lead: RunCourse | None)
     return RunCourse(run, made, first, last, whole, start)
 
 
-def _pass(run: Run, made: PathCurve, first: float, last: float, backwards: bool, duration: float | None) -> Profile:
+def _pass(run: Run, made: PathCurve, first: float, last: float, *, backwards: bool, duration: float | None) -> Profile:
     """One pass along a path, from its first to its last station or ``backwards``."""
     over = (
-        _ceiling(run.speed_profile, run.speed, made, first, last, backwards)
+        _ceiling(run.speed_profile, run.speed, made, first, last, backwards=backwards)
         if isinstance(run.speed_profile, Limited)
         else None
     )
@@ -303,13 +303,18 @@ def _back(run: Run, made: PathCurve, first: float, last: float, once: Profile) -
     if not (isinstance(run.speed_profile, Limited) or run.holds):
         return once
     back = _pass(
-        run, made, first, last, not run.backwards, None if isinstance(run.speed_profile, Limited) else run.duration
+        run,
+        made,
+        first,
+        last,
+        backwards=not run.backwards,
+        duration=None if isinstance(run.speed_profile, Limited) else run.duration,
     )
     if run.duration is None or not isinstance(run.speed_profile, Limited):
         return back
     waits = sum(hold.duration for hold in run.holds)
     slower = (once.duration - waits) / max(_fastest(once) - waits, 1e-12)
-    return _pass(run, made, first, last, not run.backwards, waits + slower * (back.duration - waits))
+    return _pass(run, made, first, last, backwards=not run.backwards, duration=waits + slower * (back.duration - waits))
 
 
 def _fastest(one: Profile) -> float:
@@ -346,7 +351,7 @@ _ceilings: Memo[Ceiling] = Memo(256)
 
 
 def _ceiling(
-    speed_profile: Limited, speed: float | None, made: PathCurve, first: float, last: float, backwards: bool
+    speed_profile: Limited, speed: float | None, made: PathCurve, first: float, last: float, *, backwards: bool
 ) -> Ceiling:
     """The ceiling of a run, kept by its path and its limits."""
     limits = (speed_profile, speed, first, last)

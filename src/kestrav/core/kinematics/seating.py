@@ -82,18 +82,18 @@ def _on_path(
     if isinstance(orientation, TowardOrientation):
         frames = _toward(_aimed_at(project, orientation, times, where) - places, frames)
     elif isinstance(orientation, KeyedOrientation):
-        turned = keyed_turns(orientation.keys, inside / course.path.length, orientation.smooth)
+        turned = keyed_turns(orientation.keys, inside / course.path.length, smooth=orientation.smooth)
         frames = turned if orientation.room else frames @ turned
     if run.bank.computed or run.bank.keys:
         frames = rolled(frames, bank(course, inside))
     own = _own_turn(run, wander, len(stations))
     if own is not None:
         frames = frames @ own
-    return places, frames @ body_axes(orientation.forward, orientation.flip, orientation.up).T
+    return places, frames @ body_axes(orientation.forward, flip=orientation.flip, up_axis=orientation.up).T
 
 
 def _places(
-    project: Project, course: RunCourse, stations: Array, inside: Array, framed: bool = False
+    project: Project, course: RunCourse, stations: Array, inside: Array, *, framed: bool = False
 ) -> tuple[Array, Array]:
     """Places (n, 3) on the path, or on the ground below it, and the frames (n, 3, 3) there."""
     run, curve = course.run, course.path.curve
@@ -170,7 +170,7 @@ def _own_turn(run: Run, wander: dict[str, Array], count: int) -> Array | None:
     return own_turn
 
 
-def keyed_turns(keys: tuple[OrientationKey, ...], shares: Array, smooth: bool) -> Array:
+def keyed_turns(keys: tuple[OrientationKey, ...], shares: Array, *, smooth: bool) -> Array:
     """Rotations (n, 3, 3) at shares (n,) of a path between keys; held before the first and after the last one."""
     places = np.array([key.place for key in keys])
     turns = scipy.spatial.transform.Rotation.from_quat(np.roll([key.rotation for key in keys], -1, axis=1))
@@ -188,7 +188,7 @@ def keyed_turns(keys: tuple[OrientationKey, ...], shares: Array, smooth: bool) -
 _PARTS = 16  # between two keys
 
 
-def keyed_gauge(keys: tuple[OrientationKey, ...], smooth: bool) -> tuple[Array, Array]:
+def keyed_gauge(keys: tuple[OrientationKey, ...], *, smooth: bool) -> tuple[Array, Array]:
     """How far a keyed rotation has turned at most since the first key: shares (k,) of the path and rad (k,), between which it grows evenly.
 
     A rotation vector's rate bounds that of the rotation, as the exponential map's derivative has no value above 1; of SciPy's spline it is
@@ -256,7 +256,7 @@ def reference_matrix(project: Project, run: Run, pivot: Array) -> Array:
 
 
 @lru_cache(maxsize=64)
-def body_axes(forward_axis: str, flip: bool, up_axis: str) -> Array:
+def body_axes(forward_axis: str, *, flip: bool, up_axis: str) -> Array:
     """The rider's own forward, left and up as columns (3, 3)."""
     forward = AXES[forward_axis] * (-1 if flip else 1)
     up = AXES[up_axis] if forward_axis[1] != up_axis[1] else AXES["+x"] if up_axis[1] != "x" else AXES["+z"]

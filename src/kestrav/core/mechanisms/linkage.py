@@ -96,7 +96,7 @@ def rocker_turns(pins: Array, arm: Array, length: float) -> Reach:
     return Reach(toward + spread, toward - spread, short)
 
 
-def continued(reach: Reach, first: bool) -> Array:
+def continued(reach: Reach, *, first: bool) -> Array:
     """Angles (n,) along one way of putting a four-bar together, without jumps: it goes on through dead centres as it went.
 
     ``first`` says with which of both ways it begins. Near a dead centre, where both are one, the one nearer to where it was

@@ -128,7 +128,7 @@ def ungroup(project: Project, part_id: str) -> Project:
 # copies
 
 
-def copy(project: Project, part_ids: Iterable[str], matrices: Sequence[ArrayLike], linked: bool = True) -> Project:
+def copy(project: Project, part_ids: Iterable[str], matrices: Sequence[ArrayLike], *, linked: bool = True) -> Project:
     """The project with copies of parts and all below them, one for each rigid (4, 4) matrix in space.
 
     Linked copies follow later changes of geometry and looks. Runs are not copied. Raises BadInput for too many.

@@ -125,7 +125,7 @@ def turn_between(first: ArrayLike, second: ArrayLike) -> Array:
 
 
 def face_onto(
-    point: ArrayLike, normal: ArrayLike, target: ArrayLike, target_normal: ArrayLike, flip: bool = False
+    point: ArrayLike, normal: ArrayLike, target: ArrayLike, target_normal: ArrayLike, *, flip: bool = False
 ) -> Array:
     """The matrix that lays one face on another: outward normals face each other, or agree when flipped.
 

@@ -68,7 +68,7 @@ def corners_of(samples: ArrayLike, angle: float = CORNER) -> NDArray[np.bool_]:
 
 
 def points_through(
-    samples: ArrayLike, tolerance: float, closed: bool = False, corner: float = CORNER, most: int = 2000
+    samples: ArrayLike, tolerance: float, *, closed: bool = False, corner: float = CORNER, most: int = 2000
 ) -> PointShape:
     """The fewest points found, smooth ones and corners, whose curve stays within a tolerance of samples (n, 3).
 
@@ -95,7 +95,7 @@ def points_through(
     chord = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
     while True:
         order = sorted(chosen)
-        fitted, which = _fitted(line, order, sharp, closed)
+        fitted, which = _fitted(line, order, sharp=sharp, closed=closed)
         worst = polyline_distances(line, fitted)
         # in every stretch that is off, one more point at its worst sample
         added = set()
@@ -141,12 +141,12 @@ def _from_corner(samples: Array, corner: float) -> Array:
     return np.roll(samples, -sharp[0], axis=0) if len(sharp) else samples
 
 
-def _fitted(line: Array, order: list[int], sharp: NDArray[np.bool_], closed: bool) -> tuple[Array, NDArray[np.intp]]:
+def _fitted(line: Array, order: list[int], *, sharp: NDArray[np.bool_], closed: bool) -> tuple[Array, NDArray[np.intp]]:
     """Places of the curve through chosen samples, and for each the sample that its piece begins at."""
     picked = order[:-1] if closed else order
     kinds: list[Kind] = ["corner" if sharp[k] else "smooth" for k in picked]
     none = [None] * len(picked)
-    curve = spline_through(line[picked], kinds, none, none, closed)
+    curve = spline_through(line[picked], kinds, none, none, closed=closed)
     breaks = curve.breaks
     parameter = np.concatenate(
         [np.linspace(a, b, _PER_PIECE, endpoint=False) for a, b in itertools.pairwise(breaks)] + [breaks[-1:]]

@@ -53,16 +53,16 @@ def offset_sideways(project: Project, path_id: str, distance: float) -> Project:
             f"“{path.name}” bends more tightly than {abs(distance):g} mm on that side, at {worst:,.0f} mm: "
             "beside it the path would turn back on itself"
         )
-    shape = free_points(path, AS_POINTS, lambda s, before: _beside(made, s, distance, before))
+    shape = free_points(path, AS_POINTS, lambda s, before: _beside(made, s, distance, before=before))
     return update(project, path_id, shape=shape, trim=(0.0, 1.0))
 
 
-def _beside(made: PathCurve, stations: Array, distance: float, before: bool = False) -> tuple[Array, Array]:
+def _beside(made: PathCurve, stations: Array, distance: float, *, before: bool = False) -> tuple[Array, Array]:
     """Places (n, 3) level and to the left of a path, and how fast (n,) they go along its tangent."""
     curve = made.curve
 
     def left(at: Array) -> Array:
-        tangent = curve.tangent(at, before)
+        tangent = curve.tangent(at, before=before)
         level = np.stack([-tangent[:, 1], tangent[:, 0], np.zeros(len(at))], axis=1)
         size = np.linalg.norm(level, axis=1)
         if float(size.min()) < 1e-3:
@@ -73,7 +73,7 @@ def _beside(made: PathCurve, stations: Array, distance: float, before: bool = Fa
     step = 1e-5 * curve.length
     ahead, behind = np.minimum(stations + step, curve.length), np.maximum(stations - step, 0.0)
     change = (left(ahead) - left(behind)) / np.maximum(ahead - behind, 1e-12)[:, None]
-    speed = 1.0 + distance * np.einsum("ij,ij->i", change, curve.tangent(stations, before))
+    speed = 1.0 + distance * np.einsum("ij,ij->i", change, curve.tangent(stations, before=before))
     return curve.position(stations) + distance * left(stations), speed
 
 

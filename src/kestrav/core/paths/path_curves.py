@@ -55,14 +55,14 @@ class PathCurve:
         """In mm."""
         return self.curve.length
 
-    def frames(self, stations: ArrayLike, upright: bool = True) -> Array:
+    def frames(self, stations: ArrayLike, *, upright: bool = True) -> Array:
         """Frames (n, 3, 3), columns forward, left, up."""
         if upright and is_steady(self.curve):
             return level_frames(self.curve, stations)
         make = upright_frames if upright else carried_frames
         return make(self.curve, self._table, stations)
 
-    def most_turned(self, stations: ArrayLike, upright: bool = True) -> Array:
+    def most_turned(self, stations: ArrayLike, *, upright: bool = True) -> Array:
         """By how much (n,) in rad frames have turned at most since the first one, at stations (n,) that may go round, kinks left out."""
         places, turned = self._table.most_turned(upright)
         stations = np.asarray(stations, float)
@@ -140,18 +140,20 @@ def parametric_of(shape: Shape) -> tuple[Parametric, bool]:
         return Helix(shape.centre, shape.radius, shape.pitch, shape.turns, np.radians(shape.start), sense), False
     if isinstance(shape, RectangleShape):
         sides = (shape.width, shape.depth, shape.radius, shape.exponent)
-        return rectangle(shape.centre, *sides, np.radians(shape.turn), shape.clockwise), True
+        return rectangle(shape.centre, *sides, np.radians(shape.turn), clockwise=shape.clockwise), True
     if isinstance(shape, OrbitShape):
         return winding_of(shape), shape.rise == 0 and abs(shape.laps - round(shape.laps)) < 1e-12
     if isinstance(shape, SurfaceShape):
-        return sampled(shape.samples, shape.marks if shape.between == "shortest" else (), shape.closed), shape.closed
+        return sampled(
+            shape.samples, shape.marks if shape.between == "shortest" else (), closed=shape.closed
+        ), shape.closed
     points = shape.points
     places = [p.position for p in points]
     kinds = [p.kind for p in points]
     handles = [p.handle_in for p in points], [p.handle_out for p in points]
     if any(p.radius > 0 and p.kind == "corner" for p in points):
-        return rounded_through(places, kinds, *handles, [p.radius for p in points], shape.closed), shape.closed
-    return spline_through(places, kinds, *handles, shape.closed), shape.closed
+        return rounded_through(places, kinds, *handles, [p.radius for p in points], closed=shape.closed), shape.closed
+    return spline_through(places, kinds, *handles, closed=shape.closed), shape.closed
 
 
 def orbit_plan(shape: OrbitShape) -> tuple[Curve, Array]:

@@ -39,7 +39,7 @@ def smoothed(project: Project, path_id: str, most: float) -> tuple[Project, Depa
     unit = stations / curve.length
 
     def at(strength: float) -> tuple[Project, Departure]:
-        shape = _smoothed_points(unit, places, strength, curve.closed)
+        shape = _smoothed_points(unit, places, strength, closed=curve.closed)
         result = update(project, path_id, shape=shape, trim=(0.0, 1.0))
         return result, departure(curve, path_curve(path_of(result, path_id)).curve)
 
@@ -76,7 +76,7 @@ def widened(project: Project, path_id: str, radius: float) -> Project:
     low, high = -14.0, 2.0
     for _ in range(14):
         middle = 0.5 * (low + high)
-        shape = _smoothed_points(stations / curve.length, places, 10.0**middle, curve.closed)
+        shape = _smoothed_points(stations / curve.length, places, 10.0**middle, closed=curve.closed)
         result = update(project, path_id, shape=shape, trim=(0.0, 1.0))
         if tight_spans(path_curve(path_of(result, path_id)).curve, radius):
             low = middle
@@ -101,7 +101,7 @@ def _rounded(project: Project, path: Path, radius: float) -> Project:
     return check_curves(update(project, path.id, shape=msgspec.structs.replace(shape, points=points)))
 
 
-def _smoothed_points(unit: Array, places: Array, strength: float, closed: bool) -> PointShape:
+def _smoothed_points(unit: Array, places: Array, strength: float, *, closed: bool) -> PointShape:
     if closed:
         # three times round, of which the middle one is kept: it closes smoothly
         laps = np.concatenate([unit[:-1] + k for k in (-1, 0, 1)])

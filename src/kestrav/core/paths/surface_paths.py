@@ -37,6 +37,7 @@ def surface_shape(
     points: ArrayLike,
     lift: float = 0.0,
     between: Literal["smooth", "shortest"] = "smooth",
+    *,
     closed: bool = False,
 ) -> SurfaceShape:
     """The shape of a path on a part's surface through points (k, 3) in the part's own coordinates, near it.
@@ -54,7 +55,7 @@ def surface_shape(
         raise BadInput("a point holds a number that is not finite")
     points, normals = nearest_on(shape, points)
     try:
-        line = surface_line(shape, points, normals, between, closed)
+        line = surface_line(shape, points, normals, between, closed=closed)
     except ValueError as fault:
         raise BadInput(f"on “{part.name}”: {fault}") from fault
     pose = rest_poses(project)[project.parts.index(part)]

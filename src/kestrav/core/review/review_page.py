@@ -57,6 +57,7 @@ def write_review_page(
     project: Project,
     meshes: Mapping[str, Mesh],
     target: Path,
+    *,
     overwrite: bool = False,
     simplify: float = 0.0,
     result: CheckResult | None = None,
@@ -66,7 +67,7 @@ def write_review_page(
     written."""
     if target.suffix.lower() not in (".html", ".htm"):
         raise BadInput(f"“{target}” has an ending that is not known: give .html")
-    refuse_existing(target, overwrite)
+    refuse_existing(target, force=overwrite)
     page = review_page(project, meshes, simplify, result, progress)
     write_whole(target, page.html)
     return page

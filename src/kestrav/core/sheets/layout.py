@@ -141,7 +141,7 @@ class _Layout:
             if k:
                 marks.append(Lines(np.array([[at, y], [at, y + _BLOCK]]), 0.13, _RULE))
             marks.append(Text(at + 1.6, y + 4.0, label, 2.2, colour=_SOFT))
-            marks.append(Text(at + 1.6, y + 9.0, fitting(value or "–", 3.4, width - 2.4, True), 3.4, True))
+            marks.append(Text(at + 1.6, y + 9.0, fitting(value or "–", 3.4, width - 2.4, bold=True), 3.4, True))
             if k == 0:
                 told = fitting(f"{self.project.name} · Kestrav {__version__}", 2.3, width - 2.4)
                 marks.append(Text(at + 1.6, y + 13.4, told, 2.3, colour=_SOFT))
@@ -150,7 +150,7 @@ class _Layout:
 
     # views
 
-    def _view(self, frame: _Frame, view: SavedView, time: float, shown: Sequence[Shown], trails: bool) -> list[Mark]:
+    def _view(self, frame: _Frame, view: SavedView, time: float, shown: Sequence[Shown], *, trails: bool) -> list[Mark]:
         """A view in a frame at a time: lines or a shaded picture, callouts of what moves, and its trails where they are wanted."""
         sight = sight_of(view)
         poses = world_poses(self.project, [time])[0]
@@ -195,7 +195,7 @@ class _Layout:
         """The first page: all of it as it stands, callouts, the parts list; further pages where that is long."""
         sheet, inner, bottom = self.sheet, self.inner, self.bottom
         page = Page(self.wide, self.high)
-        page.marks.append(Text(_EDGE, _EDGE + 6.0, fitting(sheet.name, 7.0, inner, True), 7.0, True))
+        page.marks.append(Text(_EDGE, _EDGE + 6.0, fitting(sheet.name, 7.0, inner, bold=True), 7.0, True))
         steps = f"{len(sheet.steps)} step{'' if len(sheet.steps) == 1 else 's'}"
         told = f"{steps} · {sum(one.count for one in self.listed)} parts"
         page.marks.append(Text(_EDGE, _EDGE + 11.5, told, 3.2, colour=_SOFT))
@@ -227,7 +227,7 @@ class _Layout:
         marks: list[Mark] = [
             Box(cell.x, cell.y, 10.0, 9.0, fill=_PETROL),
             Text(cell.x + 5.0, cell.y + 6.6, str(number + 1), 5.4, True, "#ffffff", "middle"),
-            Text(cell.x + 13.0, cell.y + 6.4, fitting(step.title, 4.6, cell.width - 14.0, True), 4.6, True),
+            Text(cell.x + 13.0, cell.y + 6.4, fitting(step.title, 4.6, cell.width - 14.0, bold=True), 4.6, True),
         ]
         notes: list[tuple[str, float, str]] = []
         if step.tools.strip():

@@ -137,7 +137,7 @@ def _fonts() -> None:
         pdfmetrics.registerFont(TTFont(name, io.BytesIO(_font_data(bold))))
 
 
-def width_of(text: str, size: float, bold: bool = False) -> float:
+def width_of(text: str, size: float, *, bold: bool = False) -> float:
     """How wide a text is, of letters ``size`` mm high."""
     from reportlab.pdfbase import pdfmetrics
 
@@ -145,7 +145,7 @@ def width_of(text: str, size: float, bold: bool = False) -> float:
     return float(pdfmetrics.stringWidth(text, _FONTS[bold], size * _POINT)) / _POINT
 
 
-def wrapped(text: str, size: float, width: float, bold: bool = False, most: int = 1000) -> list[str]:
+def wrapped(text: str, size: float, width: float, *, bold: bool = False, most: int = 1000) -> list[str]:
     """A text in lines no wider than a width; what goes beyond so many lines ends in an ellipsis."""
     from reportlab.lib.utils import simpleSplit
 
@@ -153,21 +153,21 @@ def wrapped(text: str, size: float, width: float, bold: bool = False, most: int 
     lines: list[str] = []
     for line in simpleSplit(text, _FONTS[bold], size * _POINT, width * _POINT):
         # a word that is wider than the line is cut
-        while width_of(line, size, bold) > width and len(line) > 1:
-            fits = next((k for k in range(len(line) - 1, 1, -1) if width_of(line[:k], size, bold) <= width), 1)
+        while width_of(line, size, bold=bold) > width and len(line) > 1:
+            fits = next((k for k in range(len(line) - 1, 1, -1) if width_of(line[:k], size, bold=bold) <= width), 1)
             lines.append(line[:fits])
             line = line[fits:]
         lines.append(line)
     if len(lines) <= most:
         return lines
-    return [*lines[: most - 1], fitting(f"{lines[most - 1]} …", size, width, bold)]
+    return [*lines[: most - 1], fitting(f"{lines[most - 1]} …", size, width, bold=bold)]
 
 
-def fitting(text: str, size: float, width: float, bold: bool = False) -> str:
+def fitting(text: str, size: float, width: float, *, bold: bool = False) -> str:
     """A text, or its beginning with an ellipsis, no wider than a width."""
-    if width_of(text, size, bold) <= width:
+    if width_of(text, size, bold=bold) <= width:
         return text
-    while text and width_of(f"{text}…", size, bold) > width:
+    while text and width_of(f"{text}…", size, bold=bold) > width:
         text = text[:-1]
     return f"{text.rstrip()}…"
 

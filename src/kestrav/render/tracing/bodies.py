@@ -60,7 +60,7 @@ def bodies_of(
             key = (groups.get(part.id, -1), seen, colour, part.opacity, fades.get(part.id, ""), mirrored)
             together.setdefault(key, []).append((row, rest[row], found, chosen))
     return tuple(
-        _merged(group, surface_of(finish, colour, opacity, mirrored), finish, fade, members, mirrored)
+        _merged(group, surface_of(finish, colour, opacity, mirrored=mirrored), finish, fade, members, mirrored=mirrored)
         for (group, finish, colour, opacity, fade, mirrored), members in together.items()
     )
 
@@ -111,7 +111,7 @@ def _by_colour(found: Outline, part: Part, finish: Finish) -> list[tuple[str, _C
 
 
 def _merged(
-    group: int, surface: Surface, finish: Finish, fade: str, members: list[_Member], mirrored: bool = False
+    group: int, surface: Surface, finish: Finish, fade: str, members: list[_Member], *, mirrored: bool = False
 ) -> Body:
     points, normals, uv, triangles, rows = [], [], [], [], []
     count = 0
@@ -145,7 +145,7 @@ def _merged(
     )
 
 
-def surface_of(finish: Finish, colour: str, opacity: float = 1.0, mirrored: bool = False) -> Surface:
+def surface_of(finish: Finish, colour: str, opacity: float = 1.0, *, mirrored: bool = False) -> Surface:
     """What the path tracer knows of a finish in a colour. It knows pictures only as they are: what is seen ``mirrored`` is the picture turned over."""
     base = linear(colour).astype(np.float32)
     rough = normals = holes = None

@@ -50,7 +50,7 @@ class _Placed:
 
 
 def passes(
-    bodies: Sequence[Body], environment: Single, moment: Moment, width: int, height: int, shadows: bool = True
+    bodies: Sequence[Body], environment: Single, moment: Moment, width: int, height: int, *, shadows: bool = True
 ) -> Single:
     """The layers (h, w, 6) of :data:`LAYERS` from Z on: distance along the camera's axis in metres (infinite where nothing is), the normal
     towards the camera, the part's number counted from 1 (0: none), and the share of direct light held off by other things, 0 to 1 (without ``shadows`` 0)."""
@@ -113,7 +113,7 @@ def edges(bodies: Sequence[Body], moment: Moment, width: int, height: int) -> Si
     return np.asarray(line.reshape(height, _FINER, width, _FINER).mean(axis=(1, 3)), np.float32)
 
 
-def _placed(bodies: Sequence[Body], moment: Moment, solid: bool) -> _Placed | None:
+def _placed(bodies: Sequence[Body], moment: Moment, *, solid: bool) -> _Placed | None:
     """The bodies where they are; only what holds off light, if ``solid``."""
     corners, normals, rows = [], [], []
     for body in bodies:

@@ -62,7 +62,7 @@ def best_variant(slow: bool = False) -> str:
 class Tracer:
     """A scene in the renderer, and its frames."""
 
-    def __init__(self, scene: TracedScene, slow: bool = False) -> None:
+    def __init__(self, scene: TracedScene, *, slow: bool = False) -> None:
         self.variant = best_variant(slow)
         import mitsuba as mi
 
@@ -114,7 +114,7 @@ class Tracer:
         )
         return made
 
-    def _made_glow(self, moment: Moment, cover: bool) -> Any:
+    def _made_glow(self, moment: Moment, *, cover: bool) -> Any:
         """What gives light of its own, seen by itself: all else hides it. As ``cover`` it is 1 where it is seen.
 
         The tracer hides what gives light from the camera, as its lamps and surroundings are no part of the picture.
@@ -140,7 +140,7 @@ class Tracer:
     def _with_glow(self, moment: Moment, picture: Any, count: int, seed: int) -> Any:
         """A picture with what gives light of its own over it."""
         if self._glow is None or self._glow[0] is not moment:
-            self._glow = (moment, (self._made_glow(moment, False), self._made_glow(moment, True)))
+            self._glow = (moment, (self._made_glow(moment, cover=False), self._made_glow(moment, cover=True)))
         light, share = (
             np.array(self.mi.render(scene, spp=count, seed=seed), np.float64)[..., :3] for scene in self._glow[1]
         )
@@ -438,7 +438,7 @@ class Tracer:
         """What of each pixel (h, w) is covered without what only catches shadows."""
         if self._bare is None:
             left = tuple(body for body in self.described.bodies if not body.catches)
-            self._bare = Tracer(replace(self.described, bodies=left), self.variant == SLOW)
+            self._bare = Tracer(replace(self.described, bodies=left), slow=self.variant == SLOW)
         other = self._bare
         other._region = wanted.region
         each = max(1, round(_EDGES / len(wanted.moments)))
@@ -472,7 +472,7 @@ def _finished(kept: _Kept, *, denoise: bool) -> tuple[Single, Single]:
     return np.asarray(light), cover
 
 
-def _without_noise(values: Single, guides: tuple[Single, Single], hdr: bool) -> Single:
+def _without_noise(values: Single, guides: tuple[Single, Single], *, hdr: bool) -> Single:
     """A picture (h, w, 3) without its noise, guided by colours and normals; what is beyond its rim is taken to be as within it."""
     from pyoidn import denoise
 
@@ -567,7 +567,7 @@ def serve(connection: Connection, slow: bool = False) -> None:
                     # what is prepared for one scene goes through all that are there: two take several times as long
                     tracer = None
                     gc.collect()
-                    tracer = Tracer(value, slow)
+                    tracer = Tracer(value, slow=slow)
                     connection.send(("ready", tracer.variant))
                 elif kind == "frame":
                     assert tracer is not None

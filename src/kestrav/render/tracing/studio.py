@@ -106,6 +106,7 @@ class FinishedStudio:
         shot: Shot,
         width: int,
         height: int,
+        *,
         alpha: bool = False,
         bits: Bits = 8,
         region: Region | None = None,
@@ -157,16 +158,16 @@ class FinishedStudio:
 
     def shown(self, traced: Traced) -> Picture:
         """A traced frame as it is shown, over the shot's background or with its opacity."""
-        return self._developed(*self._caught(traced), self.alpha, top_of(self.bits))
+        return self._developed(*self._caught(traced), alpha=self.alpha, top=top_of(self.bits))
 
     def so_far(self, light: Single, cover: Single) -> Picture:
         """A frame that is not done yet as it is shown (h, w, 3), with nothing written on it."""
         return self._developed(light, cover, alpha=False)
 
-    def _developed(self, light: Single, cover: Single, alpha: bool, top: int = 255) -> Picture:
+    def _developed(self, light: Single, cover: Single, *, alpha: bool, top: int = 255) -> Picture:
         exposed = (light * gains(self.project.light_setup)).astype(np.float32)
         behind = self._of_region(background_of(self.shot, self.height)[:, None])
-        return developed(exposed, cover, behind, alpha, top)
+        return developed(exposed, cover, behind, alpha=alpha, top=top)
 
     def _of_region(self, whole: NDArray[Any]) -> NDArray[Any]:
         """What of a picture's values (h, w or 1, …) is in the region, or all of it."""
@@ -341,7 +342,7 @@ def _lamp(project: Project, light: Light, time: float) -> list[Lamp]:
     return [Lamp("area", place, target, power / (size[0] * size[1]), size=size)]
 
 
-def developed(light: Single, cover: Single, behind: Array, alpha: bool, top: int = 255) -> Picture:
+def developed(light: Single, cover: Single, behind: Array, *, alpha: bool, top: int = 255) -> Picture:
     """Linear light (h, w, 3) of what covers a share (h, w) of each pixel as a picture, over a background (h, 1, 3) or with its opacity."""
     share = cover[..., None]
     colours = shown_light(np.where(share > 1e-4, light / np.maximum(share, 1e-4), 0.0))

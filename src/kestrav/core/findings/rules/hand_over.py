@@ -330,7 +330,7 @@ def joined_by_path(project: Project, thing: str, one: str, two: str) -> Project:
     return update(project, two, blend=max(item.blend, min(_BLEND, 0.3 * seconds)))
 
 
-def _speed(segment: MotionSegment, ends: bool) -> float:
+def _speed(segment: MotionSegment, *, ends: bool) -> float:
     """How fast a run sets out or arrives, in mm/s; others do so at rest."""
     if segment.course is None or (ends and not np.isfinite(segment.end)):
         return 0.0
