@@ -15,11 +15,10 @@ import json
 import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import Future, ProcessPoolExecutor, wait
+from concurrent.futures import Future, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from html import escape
-from multiprocessing import get_context
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
@@ -29,6 +28,7 @@ import msgspec
 from kestrav.core.errors import BadInput
 from kestrav.core.files.writing import as_csv, write_whole
 from kestrav.core.findings.page import page, table
+from kestrav.core.processes import Pool
 from kestrav.core.units import show
 from kestrav.render.formats import file_name
 
@@ -144,20 +144,16 @@ def run_variants(
             found[result.name] = result
             tell()
     elif left:
-        with _pool(min(processes, len(left))) as pool:
-            try:
-                for v in left:
-                    told[pool.submit(work_out, project, v, out / file_name(v.name), wanted, keys[v.name])] = v
-                while told:
-                    for future in wait(told, timeout=0.5, return_when="FIRST_COMPLETED").done:
-                        variant = told.pop(future)
-                        # with a process that dies all others of its pool are lost
-                        with contextlib.suppress(BrokenProcessPool):
-                            found[variant.name] = future.result()
-                            tell()
-            except BaseException:
-                pool.shutdown(wait=False, cancel_futures=True)
-                raise
+        with Pool(min(processes, len(left))) as pool:
+            for v in left:
+                told[pool.submit(work_out, project, v, out / file_name(v.name), wanted, keys[v.name])] = v
+            while told:
+                for future in wait(told, timeout=0.5, return_when="FIRST_COMPLETED").done:
+                    variant = told.pop(future)
+                    # with a process that dies all others of its pool are lost
+                    with contextlib.suppress(BrokenProcessPool):
+                        found[variant.name] = future.result()
+                        tell()
     for variant in left:
         if variant.name not in found:
             found[variant.name] = _alone(project, variant, out, wanted, keys[variant.name])
@@ -236,13 +232,9 @@ def _on_worker(
         return result, {file.name: file.read_bytes() for file in made.iterdir() if file.is_file()}
 
 
-def _pool(processes: int) -> ProcessPoolExecutor:
-    return ProcessPoolExecutor(max(processes, 1), mp_context=get_context("spawn"))
-
-
 def _alone(project: Path, variant: Variant, out: Path, wanted: Wanted, key: str) -> Result:
     """A variant in a pool of its own: if that dies, it is known whose it was."""
-    with _pool(1) as pool:
+    with Pool(1) as pool:
         try:
             return pool.submit(work_out, project, variant, out / file_name(variant.name), wanted, key).result()
         except BrokenProcessPool:

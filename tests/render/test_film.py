@@ -191,19 +191,24 @@ def test_several_processes_make_the_same_pixels(written, tmp_path):
 
 def test_a_killed_worker_is_replaced(filmed, tmp_path, monkeypatch):
     project, meshes = filmed
-    started, real = [], film.subprocess.Popen
+    pools, real = [], film.Pool
 
-    def popen(*arguments, **options):
-        worker = real(*arguments, **options)
-        if not started:
-            worker.kill()
-        started.append(worker)
-        return worker
+    class Dying(real):
+        """A pool of which the first one loses a process."""
 
-    monkeypatch.setattr(film.subprocess, "Popen", popen)
+        def submit(self, work, *arguments):
+            if len(pools) == 1:
+                super().submit(os._exit, 1)
+            return super().submit(work, *arguments)
+
+    def pool(*arguments, **options):
+        pools.append(None)
+        return Dying(*arguments, **options)
+
+    monkeypatch.setattr(film, "Pool", pool)
     film.render_shot(project, meshes, shot_of(project, end=0.2), tmp_path / "take", processes=2)
     assert len(list((tmp_path / "take").iterdir())) == 5
-    assert len(started) > 2
+    assert len(pools) > 1
 
 
 def test_a_bad_frame_is_tried_twice_and_named(filmed, tmp_path, monkeypatch):

@@ -100,12 +100,7 @@ def frames_of(
     found = []
     _maker[1].prefetch(frames)
     for frame in frames:
-        try:
-            picture = _maker[1].picture(frame)
-        except Exception:
-            _maker[1].close()
-            picture = _maker[1].picture(frame)
-        found.append((frame.key, packed(picture)))
+        found.append((frame.key, packed(_maker[1].tried(frame))))
     return found
 
 

@@ -88,28 +88,28 @@ def contact_sheet(
         high += _HEAD + -(-len(times) // _COLUMNS) * (pictures[0].shape[0] + _LINE + _GAP) + _GAP
     page = Image.new("RGB", (wide, high), PAPER)
     pen = ImageDraw.Draw(page)
-    pen.text((_EDGE, _EDGE - 8), one_line(project.name), INK, font(30, True), anchor="la")
+    pen.text((_EDGE, _EDGE - 8), one_line(project.name), INK, font(30, strong=True), anchor="la")
     seconds = len(film_frames(list(shots), shots[0].fps)) / shots[0].fps
     pen.text(
         (wide - _EDGE, _EDGE + 4),
         f"{len(shots)} {'shot' if len(shots) == 1 else 'shots'} · {seconds:.2f} s",
         INK,
-        font(17, False),
+        font(17, strong=False),
         anchor="ra",
     )
     y = _EDGE + 60
     for shot, times, pictures in blocks:
         pen.line([(_EDGE, y - 8), (wide - _EDGE, y - 8)], RULE, 1)
-        pen.text((_EDGE, y), one_line(shot.name), INK, font(18, True), anchor="la")
+        pen.text((_EDGE, y), one_line(shot.name), INK, font(18, strong=True), anchor="la")
         about = f"{shot.start:.2f} to {shot.end:.2f} s · {frame_count(shot)} frames · {shot.width} × {shot.height} · {shot.fps:g} fps"
-        pen.text((wide - _EDGE, y + 2), about, INK, font(15, False), anchor="ra")
+        pen.text((wide - _EDGE, y + 2), about, INK, font(15, strong=False), anchor="ra")
         y += _HEAD
         for k, (time, picture) in enumerate(zip(times, pictures, strict=True)):
             row, column = divmod(k, _COLUMNS)
             at = _EDGE + column * (_WIDE + _GAP), y + row * (picture.shape[0] + _LINE + _GAP)
             image = Image.fromarray(picture)
             page.paste(image.convert("RGB"), at, image.getchannel("A") if image.mode == "RGBA" else None)
-            pen.text((at[0], at[1] + picture.shape[0] + 3), f"{time:.2f} s", INK, font(14, False), anchor="la")
+            pen.text((at[0], at[1] + picture.shape[0] + 3), f"{time:.2f} s", INK, font(14, strong=False), anchor="la")
         y += -(-len(times) // _COLUMNS) * (pictures[0].shape[0] + _LINE + _GAP) + _GAP
     try:
         save_png(np.asarray(page), target, {"title": project.name, "comment": f"contact sheet of {len(shots)} shots"})

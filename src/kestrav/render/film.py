@@ -4,16 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import os
-import pickle
 import shutil
-import subprocess
-import sys
 import tempfile
-import time
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import wait
+from concurrent.futures.process import BrokenProcessPool
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from av.error import FFmpegError
@@ -25,16 +22,15 @@ from kestrav.core.document.records import Project, Shot
 from kestrav.core.document.shots import FilmFrame, film_frames, shot_frames
 from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.processes import Pool, may_fork
 from kestrav.render.cluster import Cluster, make_on_cluster
-from kestrav.render.forks import Fork, may_fork
 from kestrav.render.formats import ENDINGS, EXR, PNG, Bits, Codec, check_bits, is_still
-from kestrav.render.frames import FAULTS, Frame, FrameStore, Maker, keyed
+from kestrav.render.frames import Frame, FrameStore, Maker, begin_share, keyed, make_share
 from kestrav.render.layers import layers_told, save_layers
 from kestrav.render.picture import Picture
 from kestrav.render.sinks import Output, check_output, frames_in, open_sink, others_in, save_png, sides
 from kestrav.render.studios import check_studio, is_traced, studio_of
 from kestrav.render.tracing.studio import FinishedStudio
-from kestrav.render.worker import make, make_share
 
 Progress = Callable[[int, int], None]
 Show = Callable[[float, Picture], object]
@@ -258,7 +254,7 @@ def _make_all(
                 tell(ready)
                 maker.alive = partial(tell, ready)
                 try:
-                    make(maker, store, frame)
+                    store.save(frame.key, maker.tried(frame))
                 except (OSError, Cancelled):
                     raise
                 except Exception as fault:
@@ -308,9 +304,8 @@ def _spread(
 ) -> str:
     """Let several processes make frames; returns what went wrong with some of them."""
     store.folder.mkdir(parents=True, exist_ok=True)
-    (store.folder / FAULTS).unlink(missing_ok=True)
     used = {g.hash for g in project.geometry}
-    told: dict[str, Any] = {
+    maker = {
         "project": project,
         "meshes": {name: shape for name, shape in meshes.items() if name in used},
         "width": width,
@@ -318,38 +313,23 @@ def _spread(
         "alpha": alpha,
         "bits": bits,
     }
-    # what is unpickled lies where nobody else can put something
-    room = tempfile.TemporaryDirectory(prefix="kestrav-work-")
-    spec = Path(room.name, "work")
-    workers: list[Fork] | list[subprocess.Popen[bytes]]
-    if may_fork():
-
-        def share(number: int) -> int:
-            return make_share(Maker(**told), store, left, number, count)
-
-        workers = [Fork(partial(share, k), _ONE_THREAD) for k in range(count)]
-    else:
-        with spec.open("wb") as stream:
-            pickle.dump({"maker": told, "frames": list(left), "folder": str(store.folder)}, stream)
-        command = [sys.executable, "-m", "kestrav.render.worker", str(spec)]
-        workers = [
-            subprocess.Popen([*command, str(k), str(count)], env=os.environ | _ONE_THREAD, stdin=subprocess.DEVNULL)
-            for k in range(count)
-        ]
-    try:
-        while any(worker.poll() is None for worker in workers):
-            time.sleep(_LOOKS)
+    faults = []
+    with Pool(count, begin_share, maker, store.folder, surroundings=_ONE_THREAD) as pool:
+        shares = []
+        for k in range(count):
+            # what is left undone where a process dies is given to others
+            with contextlib.suppress(BrokenProcessPool):
+                shares.append(pool.submit(make_share, left[k::count]))
+        while wait(shares, timeout=_LOOKS).not_done:
             tell(total - sum(not store.has(frame.key) for frame in left))
-    finally:
-        for worker in workers:
-            if worker.poll() is None:
-                worker.terminate()
-        for worker in workers:
-            worker.wait()
-        room.cleanup()
-    with contextlib.suppress(OSError):
-        return "; ".join((store.folder / FAULTS).read_text(encoding="utf-8").split("\n")[:3]).strip("; ")
-    return ""
+        for share in shares:
+            try:
+                faults += share.result()
+            except OSError as fault:
+                faults.append(fault.strerror or str(fault))
+            except BrokenProcessPool:
+                continue
+    return "; ".join(faults[:3])
 
 
 def render_still(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import os
 import struct
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -23,6 +24,7 @@ from kestrav.core.camera.views import views
 from kestrav.core.document.records import OnPicture, Project, Shot
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.document.surfaces import Finish
+from kestrav.core.errors import Cancelled
 from kestrav.core.finishes.applied import finishes_of, in_colourway
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.lighting import state
@@ -34,7 +36,6 @@ from kestrav.render.studios import studio_of
 from kestrav.render.tracing.studio import FinishedStudio
 
 ENDING = ".frame"
-FAULTS = "faults.txt"  # what workers tell
 _HEAD = struct.Struct("<4sIII4s")  # what it is, height, width, channels, the kind of its numbers
 _MARK = b"KVF2"
 _KINDS: dict[str, type] = {"|u1": np.uint8, "<u2": np.uint16, "<f4": np.float32}
@@ -137,7 +138,6 @@ class FrameStore:
         if not self.folder.is_dir():
             return
         made = [*self.folder.glob(f"*{ENDING}"), *self.folder.glob(".*.part")]
-        made.append(self.folder / FAULTS)
         for file in made:
             if not file.is_dir():
                 file.unlink(missing_ok=True)
@@ -298,6 +298,16 @@ class Maker:
             self._pass_on()
         return self._studio.picture(camera_of(self.project, frame.shot.camera), frame.time)
 
+    def tried(self, frame: Frame) -> Picture:
+        """One frame's picture, made a second time if need be. Raises what the second time raised; OSError and Cancelled at once."""
+        try:
+            return self.picture(frame)
+        except (OSError, Cancelled):
+            raise
+        except Exception:
+            self.close()
+            return self.picture(frame)
+
     def _look_up(self, *_: object) -> bool:
         if self.alive is not None:
             self.alive()
@@ -308,3 +318,34 @@ class Maker:
         if self._studio is not None:
             self._studio.close()
             self._studio = None
+
+
+# of a process of a pool: what makes its frames, where they are kept, and who wants them
+_share: tuple[Maker, FrameStore, int] | None = None
+
+
+def begin_share(maker: Mapping[str, Any], folder: Path) -> None:
+    """In a process of a pool: be ready to make frames with a maker, by its fields, and to keep them in a folder."""
+    global _share
+    _share = Maker(**maker), FrameStore(folder), os.getppid()
+
+
+def make_share(frames: Sequence[Frame]) -> list[str]:
+    """In a process of a pool: make those frames that are not there yet, and tell what went wrong with some, twice. Raises OSError of a full
+    disk."""
+    assert _share is not None
+    maker, store, parent = _share
+    left = [frame for frame in frames if not store.has(frame.key)]
+    maker.prefetch(left)
+    faults = []
+    for frame in left:
+        if os.getppid() != parent:
+            break  # whoever asked for them has gone
+        try:
+            store.save(frame.key, maker.tried(frame))
+        except OSError:
+            raise
+        except Exception as fault:
+            faults.append(f"frame at {frame.time:.3f} s of “{frame.shot.name}”: {fault}")
+    maker.close()
+    return faults

@@ -268,7 +268,7 @@ class Sheet:
         return done
 
     def _font(self, size: float, *, strong: bool = False) -> ImageFont.FreeTypeFont:
-        return font(round(_FINE * max(size * self.unit, _LEAST)), strong)
+        return font(round(_FINE * max(size * self.unit, _LEAST)), strong=strong)
 
     def _text_size(self, text: str, font: ImageFont.FreeTypeFont) -> tuple[float, float]:
         ascent, descent = font.getmetrics()

@@ -32,7 +32,7 @@ def on_ball(azimuth, elevation):
 
 def curve_of(line, between, lift=0.0, closed=False):
     joints = line.marks if between == "shortest" else ()
-    return by_arc_length(sampled(line.lifted(lift), joints, closed), closed=closed)
+    return by_arc_length(sampled(line.lifted(lift), joints, closed=closed), closed=closed)
 
 
 @pytest.mark.parametrize("ends", [((0, 0), (70, 0)), ((10, 5), (95, 50)), ((-40, -60), (30, 20))])

@@ -321,7 +321,7 @@ class CameraRows(Rows):
                 f"{name_of(project, fade.thing)[:18]} shown",
                 100 * fade.opacity,
                 "%",
-                lambda v, k=i: self._fade(camera, k, v),
+                partial(lambda k, v: self._fade(camera, k, v), i),
                 f"Faint to this camera from {fade.start:.2f} to {fade.end:.2f} s",
                 0,
                 5,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 
 import numpy as np
 
@@ -80,7 +81,7 @@ class ChecksRows(Rows):
             form.buttons(
                 (
                     "Require clearance",
-                    lambda a=a, b=b: self._set_contact("Require clearance", a, b, intended=False),
+                    partial(lambda a, b: self._set_contact("Require clearance", a, b, intended=False), a, b),
                     f"Check {names} like all others from the start, with no contact allowed",
                 )
             )
@@ -93,7 +94,7 @@ class ChecksRows(Rows):
             form.buttons(
                 (
                     f"Allow contact: {name_of(project, kept.a)} on {name_of(project, kept.b)}",
-                    lambda c=kept: self._set_contact("Allow contact", c.a, c.b, intended=True),
+                    partial(lambda c: self._set_contact("Allow contact", c.a, c.b, intended=True), kept),
                     "Allow contact of these parts, with no more interference than at rest",
                 )
             )
@@ -124,10 +125,14 @@ class ChecksRows(Rows):
             at = ", ".join(show(x, "", 0) for x in touch.place)
             form.note(f"{a} touches {b}: {touch.time:.4f}\u2009s, {show(touch.speed, 'mm/s', 0)}, at {at}\u2009mm")
             form.buttons(
-                ("Go there", lambda t=touch: known.go_to(t), "Move the playhead and the view to this contact"),
+                (
+                    "Go there",
+                    partial(lambda t: known.go_to(t), touch),
+                    "Move the playhead and the view to this contact",
+                ),
                 (
                     "Use as trigger …",
-                    lambda t=touch: known.start_by(t),
+                    partial(lambda t: known.start_by(t), touch),
                     "Start a run, pose track, attachment or rotation at this contact",
                 ),
             )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from kestrav.app.cards.rows import Rows
 from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Colourway, Finish, FinishRule, GivenFinish, Project
@@ -127,7 +129,7 @@ class FinishRows(Rows):
             label,
             "on",
             bool(value),
-            lambda on: self._set(finish.id, label, **{field: first if on else ""} | _lit(finish, field, on)),
+            lambda on: self._set(finish.id, label, **{field: first if on else ""} | _lit(finish, field, on=on)),
             tip,
         )
         if value:
@@ -175,7 +177,7 @@ class ColourwayRows(Rows):
                 qualified_name(project, entry.part),
                 finish_options(project),
                 entry.finish,
-                lambda v, e=entry: self._give(way, e, v),
+                partial(lambda e, v: self._give(way, e, v), entry),
                 "Finish of this part in this colourway",
             )
         tops = [p for p in project.parts if p.id not in {e.part for e in way.finishes}]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 
@@ -281,7 +282,7 @@ class RodRows(TurningRows):
             form.buttons(
                 (
                     f"Without {get(project, coupled.part).name}",
-                    lambda c=coupled: self._let_go(rod, c),
+                    partial(lambda c: self._let_go(rod, c), coupled),
                     "Uncouple this part from the rod",
                 )
             )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import partial
 
 from kestrav.app.cards.rows import Rows, replacing
 from kestrav.core.document.records import Light, LightKey, PartAim, PointAim
@@ -30,8 +31,11 @@ class LightRows(Rows):
                     label,
                     light.size[i],
                     "mm",
-                    lambda v, k=i: self._set(
-                        light.id, "Size", size=(v, light.size[1]) if k == 0 else (light.size[0], v)
+                    partial(
+                        lambda k, v: self._set(
+                            light.id, "Size", size=(v, light.size[1]) if k == 0 else (light.size[0], v)
+                        ),
+                        i,
                     ),
                     f"{label} of the field that shines",
                     0,

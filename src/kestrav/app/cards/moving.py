@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import msgspec
 import numpy as np
 
@@ -93,7 +95,7 @@ class PoseTrackRows(Rows):
                     f"{index + 1}: {side}",
                     getattr(key, field) or (0.0, 0.0, 0.0),
                     "mm",
-                    lambda v, f=field: put(**{f: v}),
+                    partial(lambda f, v: put(**{f: v}), field),
                     "Handle, relative to the pose",
                 )
 

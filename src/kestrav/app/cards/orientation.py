@@ -118,7 +118,7 @@ class OrientationRows(Rows):
                 f"Key {i + 1}",
                 angles_of(key.rotation),
                 "°",
-                lambda v, f=put: f(rotation=rotation_of(v)),
+                partial(lambda f, v: f(rotation=rotation_of(v)), put),
                 "Yaw to the left, pitch with the front up, roll to the right",
             )
         form.buttons(
@@ -137,7 +137,7 @@ class OrientationRows(Rows):
     def _add_turn(self, run: Run, orientation: KeyedOrientation) -> None:
         course = course_of(self.session.project, run)
         place = float(course.stations([self.session.time])[0]) / course.path.length
-        turned = keyed_turns(orientation.keys, np.array([place]), orientation.smooth)[0]
+        turned = keyed_turns(orientation.keys, np.array([place]), smooth=orientation.smooth)[0]
         quaternion = np.roll(scipy.spatial.transform.Rotation.from_matrix(turned).as_quat(), 1)
         key = OrientationKey(place, tuple(float(q) for q in quaternion))  # type: ignore[arg-type]
         kept = [k for k in orientation.keys if abs(k.place - place) > 1e-6]
@@ -184,7 +184,7 @@ class OrientationRows(Rows):
                 f"{i + 1}: by",
                 [("way", "distance"), ("time", "time")],
                 "way" if rough.frequency is None else "time",
-                lambda v, f=put: f(frequency=None if v == "way" else 4.0),
+                partial(lambda f, v: f(frequency=None if v == "way" else 4.0), put),
                 "Deviation by distance travelled or by time",
             )
             about = "wavelength" if rough.frequency is None else "frequency"

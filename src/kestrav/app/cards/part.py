@@ -501,7 +501,7 @@ class PartRows(Rows):
             start, _, _ = placing.front_of(project, part_id)
             # the thing itself goes to the path's start, its copies follow
             moves = array_places(start, places, tangents)
-            project = copy(project, [part_id], moves[1:], state.linked)
+            project = copy(project, [part_id], moves[1:], linked=state.linked)
             return placing.transform(project, [part_id], moves[0])
 
         self._edit("Copies along a path", spread)
@@ -573,7 +573,7 @@ def toggle_see_through(session: Any, ids: list[str]) -> None:
 def copy_in_a_row(session: Any, ids: list[str], how: Any, count: int) -> None:
     """Copy parts so that there are ``count`` in a row; a single copy is selected, to be copied on."""
     before = {p.id for p in session.project.parts}
-    if session.edit("Copy", lambda p: copy(p, ids, array_steps(how.step, count), how.linked)) and count == 2:
+    if session.edit("Copy", lambda p: copy(p, ids, array_steps(how.step, count), linked=how.linked)) and count == 2:
         made = [p for p in session.project.parts if p.id not in before]
         inside = {p.id for p in made}
         session.select_parts(p.id for p in made if p.parent not in inside)

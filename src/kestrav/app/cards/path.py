@@ -230,7 +230,7 @@ class PathRows(Rows):
             "Closed",
             "joined end to start",
             shape.closed,
-            lambda v: self._close(path, v),
+            lambda v: self._close(path, on=v),
             "Whether the path returns to its first point",
         )
 

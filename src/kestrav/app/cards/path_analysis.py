@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 
 from kestrav.app.cards.rows import Rows
@@ -53,5 +55,5 @@ class AnalysisRows(Rows):
         form.worked(*lines)
         shown = self.card.path_marks
         for key, label, text, tip in SHOWN:
-            form.check(label, text, shown.get(key), lambda v, k=key: shown.set(k, v), tip)
+            form.check(label, text, shown.get(key), partial(lambda k, v: shown.set(k, v), key), tip)
         form.note("The lanes “Height” and “Bend radius” of the chart show both by distance (“lanes” above the chart).")

@@ -143,12 +143,14 @@ class TransformRows(Rows):
                 trim = (share, end) if field == 0 else (begin, share)
                 self._set(path.id, "Trim", trim=trim)
 
-            form.number(label, value * whole, "mm", lambda v, c=cut: c(v / whole), f"Cut off what lies {side}", 1, 10)
+            form.number(
+                label, value * whole, "mm", partial(lambda c, v: c(v / whole), cut), f"Cut off what lies {side}", 1, 10
+            )
             form.number(
                 f"{label} %",
                 value * 100,
                 "%",
-                lambda v, c=cut: c(v / 100),
+                partial(lambda c, v: c(v / 100), cut),
                 f"Station as a share: cut off what lies {side}",
                 2,
                 5,
@@ -159,7 +161,7 @@ class TransformRows(Rows):
                     f"{label} °",
                     turn,
                     "°",
-                    lambda v, c=cut: c(shaping.share_at(path, v)),
+                    partial(lambda c, v: c(shaping.share_at(path, v)), cut),
                     f"Station as an angle from the shape's start: cut off what lies {side}",
                     2,
                     5,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 
 from kestrav.app.cards.orientation import OrientationRows
@@ -76,7 +78,7 @@ class RunRows(Rows):
                 label,
                 share * course.path.length,
                 "mm",
-                lambda v, f=field: self._set(run.id, "Portion", **{f: v / course.path.length}),
+                partial(lambda f, v: self._set(run.id, "Portion", **{f: v / course.path.length}), field),
                 f"Station at which the run {where}",
                 1,
                 10,
@@ -85,7 +87,7 @@ class RunRows(Rows):
                 f"{label} %",
                 100 * share,
                 "%",
-                lambda v, f=field: self._set(run.id, "Portion", **{f: v / 100}),
+                partial(lambda f, v: self._set(run.id, "Portion", **{f: v / 100}), field),
                 f"Share of the path's length at which the run {where}",
                 2,
             )
@@ -138,7 +140,7 @@ class RunRows(Rows):
                 label,
                 options,
                 getattr(run, field),
-                lambda v, f=field, n=label: self._set(run.id, n, **{f: v}),
+                partial(lambda f, n, v: self._set(run.id, n, **{f: v}), field, label),
                 f"Position of the rider {label.lower()} this run, if nothing else moves it then",
             )
 
@@ -157,8 +159,11 @@ class RunRows(Rows):
                 label,
                 100 * portion[k],
                 "%",
-                lambda v, k=k: self._set(
-                    run.id, "Portion of time", portion=(v / 100, portion[1]) if k == 0 else (portion[0], v / 100)
+                partial(
+                    lambda k, v: self._set(
+                        run.id, "Portion of time", portion=(v / 100, portion[1]) if k == 0 else (portion[0], v / 100)
+                    ),
+                    k,
                 ),
                 tip,
                 2,

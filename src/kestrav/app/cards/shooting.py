@@ -149,7 +149,7 @@ class ShotRows(Rows):
             form.buttons(
                 (
                     f"Unlabel {get(project, thing).name}",
-                    lambda t=thing: write(labels=tuple(i for i in shows.labels if i != t)),
+                    partial(lambda t: write(labels=tuple(i for i in shows.labels if i != t)), thing),
                     "Remove this label",
                 )
             )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import msgspec
@@ -90,7 +91,7 @@ class SpeedProfileRows(Rows):
                     f"{label}, mm",
                     getattr(speed_profile, length),
                     "mm",
-                    lambda v, f=length, what=label: self._change(run, what, **{f: v}),
+                    partial(lambda f, what, v: self._change(run, what, **{f: v}), length, label),
                     "Length of the ramp",
                     step=10,
                 )
@@ -99,7 +100,7 @@ class SpeedProfileRows(Rows):
                     f"{label}, s",
                     seconds,
                     "s",
-                    lambda v, f=time, what=label: self._change(run, what, **{f: v}),
+                    partial(lambda f, what, v: self._change(run, what, **{f: v}), time, label),
                     "Duration of the ramp",
                     3,
                     0.1,
@@ -109,7 +110,7 @@ class SpeedProfileRows(Rows):
                     f"{label}, frames",
                     seconds * fps,
                     "",
-                    lambda v, f=time, what=label: self._change(run, what, **{f: v / fps}),
+                    partial(lambda f, what, v: self._change(run, what, **{f: v / fps}), time, label),
                     "Duration of the ramp in frames",
                     1,
                 )
@@ -164,7 +165,7 @@ class SpeedProfileRows(Rows):
                     f"Key {i + 1}, s",
                     key.time * moving,
                     "s",
-                    lambda v, k=i: change(k, time=v / moving),
+                    partial(lambda k, v: change(k, time=v / moving), i),
                     "Time of the key",
                     3,
                     0.1,
@@ -173,7 +174,7 @@ class SpeedProfileRows(Rows):
                 f"Key {i + 1}, mm",
                 key.way * course.length,
                 "mm",
-                lambda v, k=i: change(k, way=v / course.length),
+                partial(lambda k, v: change(k, way=v / course.length), i),
                 "Distance from the start",
                 1,
                 10,

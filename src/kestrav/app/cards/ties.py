@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import msgspec
@@ -61,8 +62,11 @@ class TieRows(Rows):
             form.buttons(
                 (
                     f"Without {get(project, other).name}",
-                    lambda o=other: self._set(
-                        run.id, "Companions", companions=tuple(c for c in run.companions if c != o)
+                    partial(
+                        lambda o: self._set(
+                            run.id, "Companions", companions=tuple(c for c in run.companions if c != o)
+                        ),
+                        other,
                     ),
                     "Remove this part from the run",
                 )
@@ -93,13 +97,19 @@ class TieRows(Rows):
                 f"Hold {i + 1} at",
                 hold.place * length,
                 "mm",
-                lambda v, f=put: f(place=v / length),
+                partial(lambda f, v: f(place=v / length), put),
                 "Station of the hold",
                 1,
                 10,
             )
             form.number(
-                f"Hold {i + 1} for", hold.duration, "s", lambda v, f=put: f(duration=v), "Duration of the hold", 3, 0.1
+                f"Hold {i + 1} for",
+                hold.duration,
+                "s",
+                partial(lambda f, v: f(duration=v), put),
+                "Duration of the hold",
+                3,
+                0.1,
             )
             if any(c.id == run.rider for c in project.cameras):
                 looked = hold.look.part if isinstance(hold.look, PartAim) else ""
@@ -113,7 +123,7 @@ class TieRows(Rows):
                     "Aim",
                     things,
                     looked,
-                    lambda v, f=put: f(look=PartAim(v) if v else None),
+                    partial(lambda f, v: f(look=PartAim(v) if v else None), put),
                     "Aim of the camera during the hold",
                 )
         form.buttons(

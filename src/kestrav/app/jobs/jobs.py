@@ -13,6 +13,7 @@ import signal
 import threading
 import time
 from collections.abc import Callable, Mapping
+from functools import partial
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any, Protocol
@@ -341,7 +342,7 @@ class _CheckServer:
                     continue
                 key, project, _ = self.waiting
                 self.waiting, self.enough = None, False
-                result = check(project, self.meshes, lambda share, key=key: self.between(key, share))
+                result = check(project, self.meshes, partial(lambda key, share: self.between(key, share), key))
                 self.connection.send(("result", key, result))
                 self.live.checked(project, self.meshes)
                 # shown only for what stays the newest for a while; an edit meanwhile stops it

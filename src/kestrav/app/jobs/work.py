@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import time as clock
 from collections.abc import Callable, Mapping, Sequence
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -163,7 +164,7 @@ def write_sheet(report: Report, project: Project, meshes: Mapping[str, Mesh], sh
     """Write a contact sheet; the person has already agreed to overwrite."""
     from kestrav.render.contact_sheet import contact_sheet
 
-    return f"Written: {contact_sheet(project, meshes, shots, target, lambda done, total: report(done / total), True)}"
+    return f"Written: {contact_sheet(project, meshes, shots, target, lambda done, total: report(done / total), overwrite=True)}"
 
 
 def import_paths(report: Report, files: list[Path]) -> list[PathsFile]:
@@ -186,7 +187,9 @@ def import_products(
     for file, size in zip(files, sizes, strict=True):
         report(done / total)
         products.append(
-            read_product(file, chord, unit, up, lambda share, at=done, of=size: report((at + share * of) / total))
+            read_product(
+                file, chord, unit, up, partial(lambda at, of, share: report((at + share * of) / total), done, size)
+            )
         )
         done += size
     return products

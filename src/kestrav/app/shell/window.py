@@ -478,7 +478,7 @@ class Window(QMainWindow):
         project = self.session.shown
         empty = not (project.parts or project.paths or project.cameras or project.lights)
         if empty == self.welcome.isHidden():
-            self.welcome.show_for(empty, recent_files())
+            self.welcome.show_for(empty=empty, recent=recent_files())
 
     def _picture(self) -> NDArray[np.uint8] | None:
         """What the stage shows; None while it shows nothing."""

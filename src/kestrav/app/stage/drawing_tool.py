@@ -242,7 +242,7 @@ class DrawTool(StageTool):
             place = self.plane.on_grid(place, settings.grid)
         by_steps = bool(keys & Qt.KeyboardModifier.ShiftModifier)
         if self.points and (by_steps or settings.length > 0):
-            place = self.plane.locked(self.points[-1], place, settings.length, None, by_steps)
+            place = self.plane.locked(self.points[-1], place, settings.length, None, by_steps=by_steps)
         return place
 
     def _on_part(self, position: QPoint) -> Array | None:

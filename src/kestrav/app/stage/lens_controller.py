@@ -47,7 +47,7 @@ class LensController:
         merge = f"lens-{self._drags}"
         if button == Qt.MouseButton.LeftButton:
             looks = bool(keys & Qt.KeyboardModifier.AltModifier) or isinstance(camera.aim, FreeAim | AlongAim)
-            self._turn(camera, step.x() * DEGREES, step.y() * DEGREES, looks, merge)
+            self._turn(camera, step.x() * DEGREES, step.y() * DEGREES, looks=looks, merge=merge)
             return
         pixel = self._pixel(camera, rect)
         time, meshes = self.session.time, self.session.meshes
@@ -108,7 +108,7 @@ class LensController:
             looks = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
             looks |= isinstance(camera.aim, FreeAim | AlongAim)
             left, up = turns[Qt.Key(event.key())]
-            self._turn(camera, left, up, looks, f"lens-key-{camera.id}")
+            self._turn(camera, left, up, looks=looks, merge=f"lens-key-{camera.id}")
         elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self.wheel(1.0)
         elif event.key() == Qt.Key.Key_Minus:

@@ -234,7 +234,7 @@ class MoveTool(HandleTool):
             )
             step = way * axis
         else:
-            found = self._level(position, bool(keys & Qt.KeyboardModifier.ShiftModifier))
+            found = self._level(position, lift=bool(keys & Qt.KeyboardModifier.ShiftModifier))
             if found is None:
                 return True
             step = np.round(found / size) * size if size > 0 else found

@@ -458,7 +458,7 @@ class Stage(StageBase):
         # in an inset, and in several views at once, a line around would hide as much as it shows
         self.highlight.show(selected if plain else [], self.scene.cut)
         self.outline.choose([] if plain else selected, self.scene.cut)
-        self.dimension.show(self.gap[0] if self.gap else None, pixel, self.gap is not None and self.gap[2])
+        self.dimension.show(self.gap[0] if self.gap else None, pixel, breach=self.gap is not None and self.gap[2])
         self._draw_notes(project, poses, pixel)
         if self.tool is not None:
             self.tool.drawn(pixel)

@@ -336,7 +336,8 @@ class Timeline(Chart):
     def mark(self, item_id: str) -> None:
         """Take a bar to those marked, or from them."""
         chosen = self.session.selection
-        marked = self.marked or ((chosen,) if chosen in {bar.item_id for bar in self.drawn_bars} else ())
+        drawn = {bar.item_id for bar in self.drawn_bars}
+        marked = self.marked or ((chosen,) if chosen is not None and chosen in drawn else ())
         self.marked = tuple(m for m in marked if m != item_id) if item_id in marked else (*marked, item_id)
         for bar in self.drawn_bars:
             bar.update()
