@@ -14,7 +14,7 @@ from kestrav.core.extraction.planning import goals
 from kestrav.core.extraction.poses import Pose
 from kestrav.core.extraction.problem import problem_of
 from kestrav.core.extraction.pulls import directions
-from kestrav.core.extraction.ways import WayOut, Wish, find_way
+from kestrav.core.extraction.search import ExtractionPath, ExtractionRequest, find_extraction_path
 from kestrav.core.geometry.meshes import joined
 from kestrav.core.geometry.models import AT_REST, built, placed
 
@@ -76,9 +76,9 @@ def puzzles_against_plain_planning(in_turns):
         for seed in range(1, SEEDS + 1):
             # by the processor's time, which it needs of one core: others on the machine do not count
             began = time.process_time()
-            found = find_way(project, meshes, puzzle.things, Wish(seed=seed))
+            found = find_extraction_path(project, meshes, puzzle.things, ExtractionRequest(seed=seed))
             took = time.process_time() - began
-            out = isinstance(found, WayOut)
+            out = isinstance(found, ExtractionPath)
             if out:
                 stages.add(found.stage)
                 # every answer is certified by the rules of the clearance check

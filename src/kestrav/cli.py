@@ -357,7 +357,7 @@ def extract(
 def _print_extraction(
     found: scripting.Extraction, opened: scripting.Project, out: Path | None, *, as_json: bool
 ) -> None:
-    """Say what came of looking, with the project saved if it is to be; exit 1 where something has no way out."""
+    """Say what came of looking, with the project saved if it is to be; exit 1 where something has no extraction path."""
     data, text = found.data, found.text
     if out is not None:
         opened.save(out)

@@ -1,4 +1,4 @@
-"""What the interface for scripts gives back: checks with their findings, ways out, what files brought, what was rendered."""
+"""What the interface for scripts gives back: checks with their findings, extraction paths, what files brought, what was rendered."""
 
 from __future__ import annotations
 
@@ -111,7 +111,7 @@ class Check:
 
 @dataclass(frozen=True)
 class Extraction:
-    """What came of looking for a way out: whether there is one, told in words, and as plain data as ``kestrav extract --json`` prints it."""
+    """What came of looking for an extraction path: whether there is one, told in words, and as plain data as ``kestrav extract --json`` prints it."""
 
     found: bool
     text: str

@@ -196,35 +196,40 @@ class Project(ProjectEdits):
         result = check(document, self._meshes, over=span)
         return Check(document, self._meshes, certified(document, self._meshes, result) if certify else result)
 
-    def extract(self, *parts: str, keep: bool = True, deeper: float = 0.0, **wish: Any) -> Extraction:
-        """Find a way for parts to leave what they are in, and add it to the project if it is to be kept. ``wish``: ``required`` clearance in mm,
+    def extract(self, *parts: str, keep: bool = True, deeper: float = 0.0, **request: Any) -> Extraction:
+        """Find a way for parts to leave what they are in, and add it to the project if it is to be kept. ``request``: ``required`` clearance in mm,
         ``upright``, ``tilt`` in degrees, ``seconds`` at most for a stage; ``allowed`` directions, ``room``, ``target``, as ``kestrav extract``
         has them in words; ``onto`` and ``aside`` name parts. Contacts may get ``deeper`` by some mm on the way."""
         from kestrav.core.extraction.report import as_data, as_text
+        from kestrav.core.extraction.search import (
+            ExtractionPath,
+            ExtractionRequest,
+            add_extraction_path,
+            find_extraction_path,
+        )
         from kestrav.core.extraction.snaps import contacts_deeper
         from kestrav.core.extraction.typed import read_direction, read_room, target_at
-        from kestrav.core.extraction.ways import WayOut, Wish, add_way, find_way
 
         things = [self._part(part) for part in parts]
         if not things:
             raise Error("name the parts that are to leave")
-        if wish.get("onto") is not None:
-            wish["onto"] = self._part(wish["onto"])
-        wish["aside"] = tuple(self._part(name) for name in wish.get("aside") or ())
-        wish["allowed"] = tuple(read_direction(d) if isinstance(d, str) else d for d in wish.get("allowed") or ())
-        if isinstance(wish.get("room"), str):
-            wish["room"] = read_room(wish["room"])
-        if isinstance(wish.get("target"), str):
-            wish["target"] = target_at(self._document, things[0], wish["target"])
+        if request.get("onto") is not None:
+            request["onto"] = self._part(request["onto"])
+        request["aside"] = tuple(self._part(name) for name in request.get("aside") or ())
+        request["allowed"] = tuple(read_direction(d) if isinstance(d, str) else d for d in request.get("allowed") or ())
+        if isinstance(request.get("room"), str):
+            request["room"] = read_room(request["room"])
+        if isinstance(request.get("target"), str):
+            request["target"] = target_at(self._document, things[0], request["target"])
         try:
-            asked = Wish(**wish)
+            asked = ExtractionRequest(**request)
         except TypeError as fault:
-            raise Error(f"a way out cannot be asked for so: {fault}") from fault
+            raise Error(f"an extraction path cannot be asked for so: {fault}") from fault
         document = contacts_deeper(self._document, self._meshes, things, deeper) if deeper > 0 else self._document
-        found = find_way(document, self._meshes, things, asked)
-        extract = Extraction(isinstance(found, WayOut), as_text(document, found), as_data(document, found))
-        if keep and isinstance(found, WayOut):
-            self._change(add_way(document, things, found))
+        found = find_extraction_path(document, self._meshes, things, asked)
+        extract = Extraction(isinstance(found, ExtractionPath), as_text(document, found), as_data(document, found))
+        if keep and isinstance(found, ExtractionPath):
+            self._change(add_extraction_path(document, things, found))
         return extract
 
     def disassemble(
@@ -238,8 +243,8 @@ class Project(ProjectEdits):
     ) -> Extraction:
         """Find the order in which parts, or all in one assembly, come out, and add the runs to the project if they are to be kept: from a ``start``
         in s at a ``speed`` in mm/s, or ``together``, so that they assemble. ``required`` is the clearance in mm in place of the project's."""
+        from kestrav.core.extraction.disassembly import add_sequence, order_of, parts_of
         from kestrav.core.extraction.report import order_as_data, order_as_text
-        from kestrav.core.extraction.taking_apart import add_sequence, order_of, parts_of
 
         if speed is not None and speed <= 0:
             raise Error(f"a speed of {speed:g} mm/s is not possible; give more than 0")

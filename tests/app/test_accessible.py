@@ -18,7 +18,7 @@ from kestrav.app.film.render_dialog import RenderDialog
 from kestrav.app.shell.commands import ShortcutsDialog
 from kestrav.app.shell.edit_list import EditListDialog
 from kestrav.app.shell.messages import MessagesDialog
-from kestrav.core.extraction.ways import Wish
+from kestrav.core.extraction.search import ExtractionRequest
 
 CONTROLS = (QAbstractButton, QLineEdit, QComboBox, QAbstractItemView, QPlainTextEdit, QTextBrowser)
 # parts of Qt's own controls, which these speak for
@@ -65,7 +65,7 @@ def test_every_control_of_a_dialog_has_a_name_and_a_role(full):
     window, project, meshes = full.window, full.session.project, full.session.meshes
     part = next(p.id for p in project.parts if p.name == "Fan cassette")
     dialogs = [
-        ExtractionDialog(window, project, [part], Wish()),
+        ExtractionDialog(window, project, [part], ExtractionRequest()),
         OrbitDialog(window, project, meshes, [part], full.stage.viewpoint.position, 0.0, lambda _: None),
         RenderDialog(window, project, meshes, project.shots[0], full.session.file or __import__("pathlib").Path()),
         ShortcutsDialog(window, window.commands),

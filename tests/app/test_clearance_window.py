@@ -1,4 +1,4 @@
-"""Requirements, the table of breaches, the faded rest, live clearance, reports and swept spaces in the window."""
+"""Requirements, the table of breaches, the faded rest, live clearance, reports and swept volumes in the window."""
 
 import json
 

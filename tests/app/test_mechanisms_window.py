@@ -328,8 +328,8 @@ def test_a_way_out_is_found_as_a_job_and_becomes_a_run(make_hand, monkeypatch):
     answered(monkeypatch, fill)
     session.select("block")
     window.extracting.ask()
-    hand.qtbot.waitUntil(lambda: window.extracting.way_out is not None, timeout=60_000)
-    found = window.extracting.way_out
+    hand.qtbot.waitUntil(lambda: window.extracting.outcome is not None, timeout=60_000)
+    found = window.extracting.outcome
     assert found.stage == "straight pull" and found.seed == 7 and found.poses[-1].way[2] > 0
     assert found.certificate.status == "certified"
     assert session.item.rider == "block" and len(session.project.paths) == 1
@@ -361,11 +361,11 @@ def test_a_thing_is_taken_to_a_typed_place_with_what_blocks_taken_away(make_hand
     answered(monkeypatch, fill)
     session.select("block")
     window.extracting.ask()
-    hand.qtbot.waitUntil(lambda: window.extracting.way_out is not None, timeout=60_000)
-    found = window.extracting.way_out
+    hand.qtbot.waitUntil(lambda: window.extracting.outcome is not None, timeout=60_000)
+    found = window.extracting.outcome
     assert found.aside == ("lid",) and found.poses[-1].way == pytest.approx((0, 0, 200))
     # what was asked for is there the next time
-    assert window.extracting.wish.target.position == (0.0, 0.0, 200.0)
+    assert window.extracting.request.target.position == (0.0, 0.0, 200.0)
 
 
 def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
@@ -393,7 +393,7 @@ def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
     monkeypatch.setattr(extraction_actions, "ask_remedy", remedy)
     hand.session.select("block")
     hand.window.extracting.ask()
-    hand.qtbot.waitUntil(lambda: hand.window.extracting.way_out is not None and hand.window.job is None, timeout=60_000)
+    hand.qtbot.waitUntil(lambda: hand.window.extracting.outcome is not None and hand.window.job is None, timeout=60_000)
     assert "No extraction path" in said[0] and "it could be pulled out along" in said[0]
     assert offered[0] == [
         "Remove blocking parts first",
@@ -403,7 +403,7 @@ def test_what_blocks_a_way_out_is_said(make_hand, monkeypatch):
     ]
     # the first of them was taken: what blocks goes first, and then there is a path
     hand.qtbot.waitUntil(lambda: bool(hand.session.project.paths) or len(said) > 1, timeout=120_000)
-    assert hand.session.project.paths and hand.window.extracting.wish.aside
+    assert hand.session.project.paths and hand.window.extracting.request.aside
 
 
 def test_what_would_help_is_offered_as_buttons(hand):
@@ -454,7 +454,7 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
     hand = make_hand(start)
     window, session = hand.window, hand.session
     session.select("lower")
-    window.extracting.take_apart()
+    window.extracting.disassemble()
     assert "several parts" in window.card.fault.text()
     steps = []
 
@@ -470,7 +470,7 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
 
     monkeypatch.setattr(SequenceDialog, "exec", answered)
     session.select_parts(["lower", "upper"])
-    window.extracting.take_apart()
+    window.extracting.disassemble()
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
     assert steps == [["1", "1"], ["1", "2"]]
     assert [r.rider for r in session.project.runs] == ["upper", "lower"]
@@ -480,13 +480,13 @@ def test_several_are_taken_apart_in_order_and_moved_apart(make_hand, monkeypatch
     # nothing is made where the dialog is given up
     window.extracting.order = None
     monkeypatch.setattr(SequenceDialog, "exec", lambda dialog: False)
-    window.extracting.take_apart()
+    window.extracting.disassemble()
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
     assert not session.project.runs
     window.extracting.order = None
     monkeypatch.setattr(extraction_actions, "ask_request", lambda *_, **__: ExplodedRequest(0.5))
     session.select_parts(["lower", "upper"])
-    window.extracting.move_apart()
+    window.extracting.explode()
     hand.qtbot.waitUntil(lambda: window.extracting.order is not None, timeout=60_000)
     heights = {p.id: p.placement.position[2] for p in session.project.parts}
     assert heights["upper"] > 40 and heights["lower"] > 10

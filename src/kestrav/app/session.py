@@ -96,13 +96,13 @@ class Session(QObject):
         self._steps = 0  # of stepped edits, so that those of one hand merge and no others
         self.stepping = False  # a value is stepped or dragged in a field
         self.fix: Fix | None = None
-        self._mended: Project | None = None  # the project as the previewed mend would make it
+        self._mended: Project | None = None  # the project as the previewed fix would make it
 
     # documents
 
     @property
     def shown(self) -> Project:
-        """The document to show: a mend being previewed, or the project."""
+        """The document to show: a fix being previewed, or the project."""
         return self.project if self._mended is None else self._mended
 
     def used_meshes(self) -> dict[str, Mesh]:
@@ -224,10 +224,10 @@ class Session(QObject):
         self.edited.emit()
         self.previewing.emit()
 
-    # mends
+    # fixes
 
     def preview(self, fix: Fix | None) -> None:
-        """Show what a mend would do to the project as it is, or stop showing it."""
+        """Show what a fix would do to the project as it is, or stop showing it."""
         try:
             self._mended = self._derived(self._applied(fix)(self.project)) if fix else None
         except BadInput as fault:
@@ -238,7 +238,7 @@ class Session(QObject):
         self.previewing.emit()
 
     def _applied(self, fix: Fix) -> Callable[[Project], Project]:
-        """What a mend does to a project; meshes that it needs are there afterwards."""
+        """What a fix does to a project; meshes that it needs are there afterwards."""
 
         def edit(project: Project) -> Project:
             fixed, meshes = fix.applied(project, self.meshes)
@@ -248,13 +248,13 @@ class Session(QObject):
         return edit
 
     def describe(self, detail: str) -> None:
-        """Say what the previewed mend comes to."""
+        """Say what the previewed fix comes to."""
         if self.fix is not None:
             self.fix = dataclasses.replace(self.fix, detail=detail)
             self.previewing.emit()
 
     def accept(self) -> None:
-        """Make the previewed mend an edit."""
+        """Make the previewed fix an edit."""
         fix = self.fix
         if fix is not None and self.edit(fix.label, self._applied(fix)) and self.fix is fix:
             self.preview(None)  # there was nothing left to mend

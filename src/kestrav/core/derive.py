@@ -1,7 +1,7 @@
 """What hangs on a document and is kept in it, worked out anew at one place and in one order.
 
 Samples of paths on surfaces, outlines that orbits go around, heights of the ground, times of contacts, and the normals that balls roll on
-are results that a project holds. Whoever edits it (the window, the command line, a mend that is tried) or brings it in from a file has them
+are results that a project holds. Whoever edits it (the window, the command line, a fix that is tried) or brings it in from a file has them
 renewed here: each hangs on those before it, as paths on where parts stand, contacts on how things move, and balls on both.
 """
 

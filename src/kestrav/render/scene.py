@@ -364,7 +364,7 @@ class Scene:
     def _member(self, meshes: Mapping[str, Mesh], part: Part, row: int, *, now: bool, finish: Finish | None) -> Member:
         """A part as it stood when the batches were made."""
         key = _solid_key(part)
-        # the many small edges of a swept space say nothing
+        # the many small edges of a swept volume say nothing
         found = self._outlines.known.get(key)
         if found is None or (found.rough and now):
             found = self._outlines.of(key, solid_mesh(meshes, part), edges=part.swept is None, now=now)

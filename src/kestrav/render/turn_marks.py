@@ -1,4 +1,4 @@
-"""How the selected wheel, castor, spin, drive or rod turns: its axles with their direction, and arrows about them in the sense of
+"""How the selected wheel, castor, rotation, gear or rod turns: its axles with their direction, and arrows about them in the sense of
 the turning."""
 
 from __future__ import annotations

@@ -15,7 +15,7 @@ from kestrav.core.clearance.swept import swept_space
 from kestrav.core.document import edits
 from kestrav.core.document.records import Requirement
 from kestrav.core.errors import Cancelled
-from kestrav.core.extraction.ways import NoWay, WayOut, Wish, find_way
+from kestrav.core.extraction.search import ExtractionPath, ExtractionRequest, NoExtractionPath, find_extraction_path
 from kestrav.core.findings.check import check
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.models import model, nearest, placed
@@ -58,8 +58,8 @@ def test_running_into_a_bad_mesh_has_a_depth_and_ways_out_go_around_it(kind):
     hit = goes(made, "ram", (0, 0, 0), (320, 0, 0))
     found = sweep(hit, meshes, frame_times(hit))
     assert found.distance.min() < -1.0
-    told = find_way(made, meshes, ["ram"], Wish(checks=15_000))
-    assert isinstance(told, WayOut)
+    told = find_extraction_path(made, meshes, ["ram"], ExtractionRequest(checks=15_000))
+    assert isinstance(told, ExtractionPath)
     assert swept_space(hit, meshes, "post", 0.0, 0.1, 4.0).volume > 0
 
 
@@ -119,7 +119,7 @@ def test_long_work_is_cancelled_at_once():
     for work in (
         lambda tell: certify(made, meshes, tell),
         lambda tell: swept_space(made, meshes, "ram", tolerance=2.0, progress=tell),
-        lambda tell: find_way(made, meshes, ["wall 5"], Wish(required=30.0), tell),
+        lambda tell: find_extraction_path(made, meshes, ["wall 5"], ExtractionRequest(required=30.0), tell),
     ):
         # whenever it is asked to stop, it stops there and then
         for at in (1, 3, 6):
@@ -161,6 +161,6 @@ def test_what_is_enclosed_by_an_open_mesh_is_told_of_as_well():
     made, meshes = scene(
         ram=(box_mesh(20, 20, 20), (0, 0, 0)), crate=(mesh(crate.vertices, crate.triangles[2:]), (0, 0, 0))
     )
-    told = find_way(made, meshes, ["ram"], Wish(checks=8000))
+    told = find_extraction_path(made, meshes, ["ram"], ExtractionRequest(checks=8000))
     # half of one face is open, 100 by 100 mm across its diagonal: that is wide enough, or it is told what blocks
-    assert isinstance(told, WayOut) or (isinstance(told, NoWay) and told.blockers == ("crate",))
+    assert isinstance(told, ExtractionPath) or (isinstance(told, NoExtractionPath) and told.blockers == ("crate",))

@@ -12,8 +12,14 @@ from kestrav.core.extraction.planning import goals
 from kestrav.core.extraction.poses import Pose, pose
 from kestrav.core.extraction.problem import Budget, problem_of
 from kestrav.core.extraction.pulls import directions, shape_axes
+from kestrav.core.extraction.search import (
+    ExtractionPath,
+    ExtractionRequest,
+    NoExtractionPath,
+    find_extraction_path,
+    lifted_off,
+)
 from kestrav.core.extraction.tree import grown, round_about
-from kestrav.core.extraction.ways import NoWay, WayOut, Wish, find_way, lifted_off
 from kestrav.core.geometry.meshes import mesh
 
 CHECKS = 120_000
@@ -49,14 +55,16 @@ def test_a_peg_in_a_slanting_hole_is_pulled_along_it():
     project, meshes, problem = asked(puzzles.peg_at_an_angle)
     axis = np.array([0.31, 0.23, 0.92]) / np.linalg.norm([0.31, 0.23, 0.92])
     assert any(abs(float(found @ axis)) > 0.9999 for found in shape_axes(problem))
-    found = find_way(project, meshes, ["thing"])
-    assert isinstance(found, WayOut) and found.stage == "straight pull" and found.certificate.status == "certified"
+    found = find_extraction_path(project, meshes, ["thing"])
+    assert (
+        isinstance(found, ExtractionPath) and found.stage == "straight pull" and found.certificate.status == "certified"
+    )
 
 
 def test_a_trapped_part_is_refused_and_the_effort_is_told():
     project, meshes, _ = asked(puzzles.trapped)
-    found = find_way(project, meshes, ["thing"], Wish(checks=2000))
-    assert isinstance(found, NoWay)
+    found = find_extraction_path(project, meshes, ["thing"], ExtractionRequest(checks=2000))
+    assert isinstance(found, NoExtractionPath)
     assert any("planned without turning, given up after 300 checks" in tried for tried in found.tried)
 
 

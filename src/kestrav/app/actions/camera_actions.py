@@ -1,4 +1,4 @@
-"""The window's hands for cameras: making them, fitting them, guides over the lens, film strips."""
+"""What the window does about cameras: making them, fitting them, guides over the lens, film strips."""
 
 from __future__ import annotations
 

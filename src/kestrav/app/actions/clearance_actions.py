@@ -1,4 +1,4 @@
-"""The window's hands for clearance: what is required, the table of breaches, reports, swept spaces."""
+"""What the window does about clearance: what is required, the table of breaches, reports, swept volumes."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from kestrav.app.jobs.jobs import Job
 from kestrav.app.session import Session
 from kestrav.core.clearance.bodies import Pair
 from kestrav.core.clearance.fits import Fit
-from kestrav.core.clearance.swept import SIZES, SweptSpace, add_swept, renew_swept
+from kestrav.core.clearance.swept import SIZES, SweptVolume, add_swept, renew_swept
 from kestrav.core.clearance.table import Row
 from kestrav.core.document.edits import set_contact, set_contacts
 from kestrav.core.document.lookup import get, qualified_name, solids
@@ -281,7 +281,7 @@ class ClearanceActions(Actions):
             except BadInput as fault:
                 tell(self.prompts.over, "Not written", str(fault))
 
-    # swept spaces
+    # swept volumes
 
     def ask_swept(self) -> None:
         """Ask over which span, and work out the space that the selected thing sweeps."""
@@ -300,7 +300,7 @@ class ClearanceActions(Actions):
             self.sweep(item.id, request.start, request.end, request.tolerance or None)
 
     def renew(self, part_id: str) -> None:
-        """Work a swept space out again."""
+        """Work a swept volume out again."""
         part = get(self.session.project, part_id)
         assert isinstance(part, Part) and part.swept is not None
         swept = part.swept
@@ -317,7 +317,7 @@ class ClearanceActions(Actions):
         start: float,
         end: float,
         tolerance: float | None,
-        change: Callable[[Project, SweptSpace], Project],
+        change: Callable[[Project, SweptVolume], Project],
     ) -> None:
         project = self.session.project
         job = Job(
@@ -333,7 +333,7 @@ class ClearanceActions(Actions):
         )
         self.prompts.start(job, lambda found: self._take_swept(found, change))
 
-    def _take_swept(self, found: SweptSpace, change: Callable[[Project, SweptSpace], Project]) -> None:
+    def _take_swept(self, found: SweptVolume, change: Callable[[Project, SweptVolume], Project]) -> None:
         meshes = {found.solid.hash: found.solid}
         if not self.session.edit("Swept volume", lambda p: change(p, found), meshes=meshes):
             return

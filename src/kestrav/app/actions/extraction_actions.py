@@ -1,4 +1,4 @@
-"""Looking for ways out, as the window offers it: asked for, worked out as a job, and made into a path and a run."""
+"""Looking for extraction paths, as the window offers it: asked for, worked out as a job, and made into a path and a run."""
 
 from __future__ import annotations
 
@@ -19,22 +19,22 @@ from kestrav.app.session import Session
 from kestrav.core.document.lookup import get, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.document.requests import ExplodedRequest
+from kestrav.core.extraction.disassembly import Order, add_sequence, exploded, parts_of
 from kestrav.core.extraction.report import as_text, order_as_text
+from kestrav.core.extraction.search import ExtractionPath, ExtractionRequest, NoExtractionPath, add_extraction_path
 from kestrav.core.extraction.snaps import allowed
-from kestrav.core.extraction.taking_apart import Order, add_sequence, exploded, parts_of
-from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way
 
 Remedy = tuple[str, str, Callable[[], None]]  # a button, its tooltip and what it does
 _LONGER = 4  # times as much effort
 
 
 class ExtractionActions(Actions):
-    """The window's hands for ways out."""
+    """What the window does about extraction paths."""
 
     def __init__(self, session: Session, prompts: Prompts) -> None:
         super().__init__(session, prompts)
-        self.wish = Wish()  # as it was asked for last
-        self.way_out: WayOut | NoWay | None = None
+        self.request = ExtractionRequest()  # as it was asked for last
+        self.outcome: ExtractionPath | NoExtractionPath | None = None
         self.order: Order | None = None
 
     def action(self, action: Callable[..., QAction]) -> QAction:
@@ -52,12 +52,12 @@ class ExtractionActions(Actions):
             self.action(action),
             action(
                 "Disassembly sequence …",
-                self.take_apart,
+                self.disassemble,
                 tip="Find the order in which the selected parts, or all of an assembly, can be removed",
             ),
             action(
                 "Exploded view …",
-                self.move_apart,
+                self.explode,
                 tip="Move the selected parts, or all of an assembly, apart along their extraction directions",
             ),
         ]
@@ -78,7 +78,7 @@ class ExtractionActions(Actions):
             return []
         return things
 
-    def take_apart(self) -> None:
+    def disassemble(self) -> None:
         """Look for the order in which the selected things come out, or the parts of one assembly; show it, and make runs of it."""
         self._in_order(self._sequence, "Disassembly sequence")
 
@@ -89,7 +89,7 @@ class ExtractionActions(Actions):
         asked = dialog.request
         return add_sequence(project, dialog.order, self.session.time, asked.speed, together=asked.motion == "together")
 
-    def move_apart(self) -> None:
+    def explode(self) -> None:
         """Look for that order, and move the selected things apart along it."""
         if not self._several():
             return
@@ -121,7 +121,7 @@ class ExtractionActions(Actions):
         if order.removals:
             self.session.edit(label, lambda p: change(p, order))
 
-    def _take_no_way(self, project: Project, things: list[str], found: NoWay) -> None:
+    def _take_no_path(self, project: Project, things: list[str], found: NoExtractionPath) -> None:
         """Say what blocks, and offer the changes that would help."""
         remedies = self._remedies(project, things, found)
         chosen = ask_remedy(
@@ -130,13 +130,13 @@ class ExtractionActions(Actions):
         if chosen is not None:
             remedies[chosen][2]()
 
-    def _remedies(self, project: Project, things: list[str], found: NoWay) -> list[Remedy]:
+    def _remedies(self, project: Project, things: list[str], found: NoExtractionPath) -> list[Remedy]:
         """What would help, each as a button: its text, its tooltip and what it does."""
-        wish, remedies = self.wish, list[Remedy]()
+        request, remedies = self.request, list[Remedy]()
 
         def again(**changes: Any) -> Callable[[], None]:
             def search() -> None:
-                self.wish = msgspec.structs.replace(self.wish, **changes)
+                self.request = msgspec.structs.replace(self.request, **changes)
                 self._look(things)
 
             return search
@@ -151,7 +151,7 @@ class ExtractionActions(Actions):
             )
         if found.blockers and found.direction is not None:
             names = ", ".join(get(project, one).name for one in found.blockers)
-            aside = tuple(dict.fromkeys((*wish.aside, *found.blockers)))
+            aside = tuple(dict.fromkeys((*request.aside, *found.blockers)))
             remedies.append(
                 ("Remove blocking parts first", f"Search again, with {names} removed first", again(aside=aside))
             )
@@ -162,60 +162,60 @@ class ExtractionActions(Actions):
                     lambda: self._sequence_with(things, found),
                 )
             )
-        if wish.allowed or wish.room is not None or wish.upright or wish.tilt is not None:
+        if request.allowed or request.room is not None or request.upright or request.tilt is not None:
             free = again(allowed=(), room=None, upright=False, tilt=None)
             tip = "Search again in any direction, at any tilt and beyond the bounds"
             remedies.append(("Search without limits", tip, free))
-        if not wish.allowed:
-            more = _LONGER * wish.checks
+        if not request.allowed:
+            more = _LONGER * request.checks
             tip = f"Search again with {more // 1000} thousand checks in each stage"
             remedies.append(
-                ("Search longer", tip, again(checks=more, seconds=_LONGER * wish.seconds, seed=wish.seed + 1))
+                ("Search longer", tip, again(checks=more, seconds=_LONGER * request.seconds, seed=request.seed + 1))
             )
         return remedies
 
-    def _allow(self, things: list[str], found: NoWay) -> None:
+    def _allow(self, things: list[str], found: NoExtractionPath) -> None:
         if self.session.edit("Allow a snap fit", lambda p: allowed(p, found.snaps)):
             self._look(things)
 
-    def _sequence_with(self, things: list[str], found: NoWay) -> None:
+    def _sequence_with(self, things: list[str], found: NoExtractionPath) -> None:
         self.session.select_parts([*found.blockers, *things])
-        self.take_apart()
+        self.disassemble()
 
     def ask(self) -> None:
         """Ask what the way must keep to, and look for it."""
         project, things = self.session.project, self._things(1)
         if not things:
             return
-        dialog = ExtractionDialog(self.prompts.over, project, things, self.wish)
+        dialog = ExtractionDialog(self.prompts.over, project, things, self.request)
         if not dialog.exec():
             return
-        self.wish = dialog.request
+        self.request = dialog.request
         self._look(things)
 
     def _look(self, things: list[str]) -> None:
-        """Look for a way out by the wish as it is."""
+        """Look for an extraction path by the request as it is."""
         project = self.session.project
         names = " and ".join(get(project, thing).name for thing in things)
         job = Job(
             f"Finding an extraction path for {names}",
-            work.find_way,
+            work.find_extraction_path,
             project,
             self.session.meshes,
             things,
-            self.wish,
+            self.request,
             tidies=False,
         )
         self.prompts.start(job, lambda found: self._take(project, things, found))
 
-    def _take(self, project: Project, things: list[str], found: WayOut | NoWay) -> None:
+    def _take(self, project: Project, things: list[str], found: ExtractionPath | NoExtractionPath) -> None:
         """Make a way that was found a path and a run, or say what blocks."""
-        self.way_out = found
-        if isinstance(found, NoWay):
-            self._take_no_way(project, things, found)
+        self.outcome = found
+        if isinstance(found, NoExtractionPath):
+            self._take_no_path(project, things, found)
             return
         time = self.session.time
-        if self.session.edit("Extraction path", lambda p: add_way(p, things, found, time)):
+        if self.session.edit("Extraction path", lambda p: add_extraction_path(p, things, found, time)):
             made = self.session.project
             self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.pose_tracks[-1]).id)
             status = "not checked" if found.certificate is None else found.certificate.status

@@ -29,7 +29,7 @@ from kestrav.core.parts.rest import own_bounds
 
 
 class MotionActions(Actions):
-    """The window's hands for what moves."""
+    """What the window does about what moves."""
 
     def __init__(self, session: Session, prompts: Prompts, stage: Stage, timeline: Timeline) -> None:
         super().__init__(session, prompts)

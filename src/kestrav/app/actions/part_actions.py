@@ -64,7 +64,7 @@ Array = NDArray[np.float64]
 
 
 class PartActions(Actions):
-    """The window's hands for preparing."""
+    """What the window does about preparing."""
 
     def __init__(
         self, session: Session, prompts: Prompts, stage: Stage, tools: Toolbox, card: Card, contents: ContentsTree
@@ -344,7 +344,7 @@ class PartActions(Actions):
             )
 
     def pick_axle(self, target: str) -> None:
-        """Pick what a wheel, spin, rod or one end of a drive (``id/a``) turns about."""
+        """Pick what a wheel, rotation, rod or one end of a gear (``id/a``) turns about."""
         axis = "that has no axis; pick a round edge, a cylinder or a straight edge"
         asks = [
             Ask(

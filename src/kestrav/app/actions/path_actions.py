@@ -39,7 +39,7 @@ from kestrav.core.units import show
 
 
 class PathActions(Actions):
-    """The window's hands for making paths other than by drawing."""
+    """What the window does about making paths other than by drawing."""
 
     def __init__(
         self,

@@ -54,7 +54,7 @@ class PlanActions(Actions):
             Plan("Turntable", "The product rotates before a camera, as a film that loops.", self.turntable),
             Plan("Look around a product", "A camera orbits the product at a steady distance.", self.orbit),
             Plan("Walk through a room", "A camera walks over waypoints you click on the floor.", self.walk),
-            Plan("Take apart", "The order in which all parts come out, and their runs.", self.take_apart),
+            Plan("Take apart", "The order in which all parts come out, and their runs.", self.disassemble),
             Plan("Drive past", "The product passes a standing camera.", self.drive_past),
             Plan("Wheel demonstrator", "A wheel rolls whole turns; the path follows from them.", self.wheel),
         )
@@ -105,10 +105,10 @@ class PlanActions(Actions):
         self.stage.show_all()
         self.cameras.walk()
 
-    def take_apart(self) -> None:
+    def disassemble(self) -> None:
         """Find the order of taking the product apart."""
         self.session.select_parts(self._things())
-        self.extracting.take_apart()
+        self.extracting.disassemble()
 
     def drive_past(self) -> None:
         """Ask how, and let the product drive past a camera."""

@@ -58,7 +58,7 @@ class CardBase(QWidget):
     breaches_asked = Signal()
     fits_asked = Signal()
     requirement_asked = Signal()
-    swept_asked = Signal(str)  # a swept space, to be worked out again
+    swept_asked = Signal(str)  # a swept volume, to be worked out again
     moment_asked = Signal(object)  # a comment, to be gone to
     step_asked = Signal(str, int)  # a step sheet and the number of a step, to be shown
     view_asked = Signal(str, int)  # a step sheet and the number of a step that takes the stage's view

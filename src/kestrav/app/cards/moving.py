@@ -30,7 +30,7 @@ class PoseTrackRows(Rows):
         self._name(poses)
         if poses.trigger is None:
             self._fields(poses, "start")
-        self._cue(poses)
+        self._trigger(poses)
         self._fields(poses, "between")
         self._blend(poses)
         for i, key in enumerate(poses.keys):
@@ -129,7 +129,7 @@ class AttachmentRows(Rows):
         self._fields(attachment, "carrier", options=carriers)
         if attachment.trigger is None:
             self._fields(attachment, "start")
-        self._cue(attachment)
+        self._trigger(attachment)
         form.number(
             "To",
             attachment.end or 0.0,

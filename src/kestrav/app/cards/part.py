@@ -95,7 +95,7 @@ class PartRows(Rows):
         self._delete(part, "part" if part.geometry is not None else "assembly")
 
     def _swept(self, part: Part) -> None:
-        """What a swept space is of."""
+        """What a swept volume is of."""
         assert part.swept is not None
         swept, project = part.swept, self.session.shown
         shape = solid_mesh(self.session.meshes, part)

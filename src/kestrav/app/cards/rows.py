@@ -81,7 +81,7 @@ class Rows:
 
         self._fields(self.session.shown.settings, *names, change=change)
 
-    def _cue(self, item: Run | PoseTrack | Attachment | TimedRotation) -> None:
+    def _trigger(self, item: Run | PoseTrack | Attachment | TimedRotation) -> None:
         """When it begins: by time, by what another run does, or by a contact."""
         project, form, trigger = self.session.shown, self.form, item.trigger
         runs = [(r.id, r.name) for r in project.runs if r.id != item.id]
@@ -118,7 +118,7 @@ class Rows:
         )
 
     def _trigger_of(self, item: Run | PoseTrack | Attachment | TimedRotation, chosen: str) -> AnyTrigger | None:
-        """What a choice of a cue means: for a contact, that of the thing itself with what moves."""
+        """What a choice of a trigger means: for a contact, that of the thing itself with what moves."""
         if chosen != _CONTACT:
             return Trigger(chosen) if chosen else None
         project = self.session.project

@@ -24,7 +24,7 @@ class TieRows(Rows):
     def build(self, run: Run) -> None:
         project, form = self.session.shown, self.form
         if run.follows is None:
-            self._cue(run)
+            self._trigger(run)
         self._blend(run)
         self._follows(run)
         self._company(run, project)

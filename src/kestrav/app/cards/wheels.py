@@ -265,7 +265,7 @@ class RotationRows(TurningRows):
             form.buttons(("Unlink", alone, "Unlink this rotation from the others"))
         if rotation.trigger is None:
             self._fields(rotation, "start")
-        self._cue(rotation)
+        self._trigger(rotation)
         if rotation.trigger is None:
             self._fields(rotation, "end")
         else:

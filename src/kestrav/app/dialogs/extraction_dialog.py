@@ -14,8 +14,8 @@ from kestrav.app.dialogs.asking import RequestDialog
 from kestrav.app.widgets.sheet import Own, Sheet
 from kestrav.core.document.lookup import ancestors, get, qualified_name, subtree
 from kestrav.core.document.records import Placement, Project
+from kestrav.core.extraction.search import ExtractionRequest
 from kestrav.core.extraction.typed import AXES
-from kestrav.core.extraction.ways import Wish
 from kestrav.core.geometry.transforms import angles_from_quaternion, quaternion_from_angles
 from kestrav.core.parts.placing import placement
 from kestrav.core.parts.rest import rest_and_pivot, top_bounds
@@ -29,7 +29,7 @@ Vector = tuple[float, float, float]
 class ExtractionDialog(RequestDialog):
     """Where things are to go, how near they may come, and what holds them back."""
 
-    def __init__(self, parent: QWidget, project: Project, things: Sequence[str], wish: Wish) -> None:
+    def __init__(self, parent: QWidget, project: Project, things: Sequence[str], request: ExtractionRequest) -> None:
         self.project, self.things = project, list(things)
         mine = {i for thing in things for i in subtree(project, thing)}
         above = {i for thing in things for i in ancestors(project, thing)}
@@ -37,37 +37,37 @@ class ExtractionDialog(RequestDialog):
         self._removable = [(key, name) for key, name in self._others if key not in above]
         # they stay while the rest of the form is written anew
         self._directions, self._aside = Own(self._direction_boxes), Own(self._removable_list)
-        if wish.required is None:
-            wish = msgspec.structs.replace(wish, required=project.settings.required_clearance)
+        if request.required is None:
+            request = msgspec.structs.replace(request, required=project.settings.required_clearance)
         names = " and ".join(get(project, thing).name for thing in things)
         super().__init__(
-            parent, "Extraction path", wish, text=f"<b>{names}</b>, with all parts at rest", button="Search"
+            parent, "Extraction path", request, text=f"<b>{names}</b>, with all parts at rest", button="Search"
         )
 
     def rows(self, form: Sheet) -> None:
         """Where to, within which limits, and how long to look for it."""
-        wish: Wish = self.request
-        self._destination(form, wish)
-        form.fields(wish, "required", "margin", change=self.set)
+        request: ExtractionRequest = self.request
+        self._destination(form, request)
+        form.fields(request, "required", "margin", change=self.set)
         form.number(
             "Maximum tilt",
-            0.0 if wish.upright else _ANY_TILT if wish.tilt is None else wish.tilt,
+            0.0 if request.upright else _ANY_TILT if request.tilt is None else request.tilt,
             "°",
             lambda v: self.set(upright=v <= 0, tilt=None if v >= _ANY_TILT else max(v, 0.0)),
             "Greatest tilt from upright; 0 keeps the orientation",
             1,
             5,
         )
-        self._bounds(form, wish)
+        self._bounds(form, request)
         form.heading("Allowed directions")
         form.rows.append(self._directions)
         if self._removable:
             form.heading("Removable parts")
             form.rows.append(self._aside)
-        form.fields(wish, "checks", "seconds", "seed", change=self.set)
+        form.fields(request, "checks", "seconds", "seed", change=self.set)
 
-    def _destination(self, form: Sheet, wish: Wish) -> None:
-        here = self._at_rest() if wish.target is None else wish.target
+    def _destination(self, form: Sheet, request: ExtractionRequest) -> None:
+        here = self._at_rest() if request.target is None else request.target
 
         def choose(kind: str) -> None:
             first = self._others[0][0] if self._others else None
@@ -79,13 +79,13 @@ class ExtractionDialog(RequestDialog):
         form.choice(
             "Destination",
             _DESTINATIONS if self._others else _DESTINATIONS[:2],
-            "place" if wish.target is not None else "onto" if wish.onto is not None else "out",
+            "place" if request.target is not None else "onto" if request.onto is not None else "out",
             choose,
             "Out of the surroundings, a typed placement of the pivot, or the middle of another part",
         )
-        if wish.onto is not None:
-            form.choice("Onto", self._others, wish.onto, lambda v: self.set(onto=v), "Part to end on")
-        if wish.target is not None:
+        if request.onto is not None:
+            form.choice("Onto", self._others, request.onto, lambda v: self.set(onto=v), "Part to end on")
+        if request.target is not None:
             angles = [float(v) for v in angles_from_quaternion(here.rotation)]
             form.vector("Position", here.position, "mm", lambda v: place(position=v), "Position of the pivot")
             form.vector(
@@ -100,7 +100,7 @@ class ExtractionDialog(RequestDialog):
         rest, pivot = rest_and_pivot(self.project, self.things[0])
         return placement(rest @ pivot)
 
-    def _bounds(self, form: Sheet, wish: Wish) -> None:
+    def _bounds(self, form: Sheet, request: ExtractionRequest) -> None:
         boxes = np.array(top_bounds(self.project))
         around: tuple[Vector, Vector] = (
             tuple(boxes[:, 0].min(axis=0).tolist()),
@@ -109,12 +109,12 @@ class ExtractionDialog(RequestDialog):
         form.check(
             "Bounds",
             "limit the motion",
-            wish.room is not None,
+            request.room is not None,
             lambda on: self.set(room=around if on else None),
             "Bounds that the part must not leave",
         )
-        if wish.room is not None:
-            low, high = wish.room
+        if request.room is not None:
+            low, high = request.room
             form.vector("Lowest", low, "mm", lambda v: self.set(room=(v, high)), "Lowest corner of the bounds")
             form.vector("Highest", high, "mm", lambda v: self.set(room=(low, v)), "Highest corner of the bounds")
 

@@ -19,9 +19,9 @@ from kestrav.app.dialogs.asking import RequestDialog
 from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.document.requests import SequenceRequest
-from kestrav.core.extraction.taking_apart import Order, in_one_step, in_own_steps
+from kestrav.core.extraction.disassembly import Order, in_one_step, in_own_steps
+from kestrav.core.extraction.extraction_runs import SPEED
 from kestrav.core.extraction.typed import given_direction
-from kestrav.core.extraction.way_runs import SPEED
 
 _HEADS = ("Step", "Part", "Direction", "Distance")
 

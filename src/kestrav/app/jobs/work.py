@@ -15,12 +15,12 @@ from numpy.typing import NDArray
 from kestrav.app.jobs.jobs import Report
 from kestrav.core.clearance.contacts import Touch
 from kestrav.core.clearance.fits import Fit, fits_at_rest
-from kestrav.core.clearance.swept import SweptSpace
+from kestrav.core.clearance.swept import SweptVolume
 from kestrav.core.clearance.triggers import all_touches
 from kestrav.core.document.light_setup import Surroundings
 from kestrav.core.document.records import Comment, Project, SavedView, Shot, Step
-from kestrav.core.extraction.taking_apart import Order
-from kestrav.core.extraction.ways import NoWay, WayOut, Wish
+from kestrav.core.extraction.disassembly import Order
+from kestrav.core.extraction.search import ExtractionPath, ExtractionRequest, NoExtractionPath
 from kestrav.core.files.path_files import PathsFile, read_paths
 from kestrav.core.files.product_import import Imported, read_product
 from kestrav.core.files.product_tree import Upward
@@ -213,7 +213,7 @@ def swept_space(
     start: float,
     end: float,
     tolerance: float | None,
-) -> SweptSpace:
+) -> SweptVolume:
     """The space that a thing sweeps."""
     from kestrav.core.clearance.swept import swept_space as work_out
 
@@ -230,20 +230,20 @@ def write_report(
     return write(project, meshes, result, target)
 
 
-def find_way(
-    report: Report, project: Project, meshes: Mapping[str, Mesh], things: list[str], wish: Wish
-) -> WayOut | NoWay:
+def find_extraction_path(
+    report: Report, project: Project, meshes: Mapping[str, Mesh], things: list[str], request: ExtractionRequest
+) -> ExtractionPath | NoExtractionPath:
     """A way for things to leave what they are in."""
-    from kestrav.core.extraction.ways import find_way as look
+    from kestrav.core.extraction.search import find_extraction_path as look
 
     def tell(stage: str, share: float, best: str) -> None:
         report(share, f"{stage} · best so far: {best}" if best else stage)
 
-    return look(project, meshes, things, wish, tell)
+    return look(project, meshes, things, request, tell)
 
 
 def order_of(report: Report, project: Project, meshes: Mapping[str, Mesh], things: list[str]) -> Order:
     """The order in which things come out; what was found so far when it is stopped."""
-    from kestrav.core.extraction.taking_apart import order_of as look
+    from kestrav.core.extraction.disassembly import order_of as look
 
     return look(project, meshes, things, tick=report)

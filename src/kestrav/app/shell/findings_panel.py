@@ -1,4 +1,4 @@
-"""The findings: faults by severity, each with a way to go there and, where there is one, a mend."""
+"""The findings: faults by severity, each with a way to go there and, where there is one, a fix."""
 
 from __future__ import annotations
 

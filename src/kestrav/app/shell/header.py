@@ -1,4 +1,4 @@
-"""The window's header, and the bar that a mend's preview is accepted or dropped in."""
+"""The window's header, and the bar that a fix's preview is accepted or dropped in."""
 
 from __future__ import annotations
 

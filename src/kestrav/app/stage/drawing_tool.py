@@ -398,8 +398,8 @@ class DrawTool(StageTool):
         made: list[str] = []
 
         def draw(project: Project) -> Project:
-            wish = named(draws)
-            first = f"Path {len(project.paths) + 1}" if wish == "Path" else wish
+            request = named(draws)
+            first = f"Path {len(project.paths) + 1}" if request == "Path" else request
             path = Path(new_id(project, Path), new_name(project, Path, first), shape)
             made[:] = [path.id]
             project = edits.add(project, path)

@@ -276,7 +276,7 @@ class Chart(QWidget):
         return course.run.rider if course is not None else None
 
     def lane_turning(self) -> Turner | None:
-        """The wheel, castor or spin that the chart is about: the selected one or that of the selected part, or the first."""
+        """The wheel, castor or rotation that the chart is about: the selected one or that of the selected part, or the first."""
         item, found = self.session.item, joints(self.session.shown)
         if isinstance(item, Turner):
             return item

@@ -152,7 +152,7 @@ class Curves:
         self.timeline.strength.show(times, values)
 
     def wheels(self, project: Project) -> None:
-        """What the wheel, spin, drive, rod or ball does that the chart is about: turns, way, slip, rate, gap and mesh."""
+        """What the wheel, rotation, gear, rod or ball does that the chart is about: turns, way, slip, rate, gap and mesh."""
         timeline = self.timeline
         lanes = (timeline.wheel, timeline.rolled, timeline.slip, timeline.rate, timeline.gap, timeline.mesh)
         shown = [lane for lane in lanes if lane in timeline.lanes]

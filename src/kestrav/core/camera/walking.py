@@ -259,7 +259,7 @@ def _around(points: Array, blocked: shapely.Geometry, distance: float, slack: fl
     way = [0]
     for i in range(len(moved) - 1):
         if not np.isfinite(reached[i, i + 1]):
-            raise BadInput(_no_way(moved, i, blocked, distance))
+            raise BadInput(_no_path(moved, i, blocked, distance))
         segment, here = [], i + 1
         while here != i:
             segment.append(here)
@@ -287,7 +287,7 @@ def _turning_out(ring: Array) -> Array:
     return ring[before[:, 0] * after[:, 1] - before[:, 1] * after[:, 0] > 0]
 
 
-def _no_way(places: Array, i: int, blocked: shapely.Geometry, distance: float) -> str:
+def _no_path(places: Array, i: int, blocked: shapely.Geometry, distance: float) -> str:
     """That there is no way between two places, and the distance that could be kept there."""
     low, high = 0.0, distance
     pair = [shapely.Point(p) for p in places[i : i + 2]]

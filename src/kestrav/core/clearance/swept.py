@@ -40,7 +40,7 @@ _MARKS = 33  # instants by which a motion is told from others
 
 
 @dataclass(frozen=True)
-class SweptSpace:
+class SweptVolume:
     """What was swept: the solid in the room's coordinates, how near it is to the truth in mm, over which span, and the names of parts
     that were thickened as they close no volume or are thinner than that."""
 
@@ -66,7 +66,7 @@ def swept_space(
     end: float | None = None,
     tolerance: float | None = None,
     progress: Progress | None = None,
-) -> SweptSpace:
+) -> SweptVolume:
     """The space that a thing and all in it sweep from one time to another.
 
     Signed distances on a grid as fine as the tolerance are taken at instants between which nothing goes farther than a fifth of it near the
@@ -119,7 +119,7 @@ def swept_space(
         progress(1.0)
     solid = mesh(found.vertices, found.triangles)
     mark = motion_mark(project, thing, start, until)
-    return SweptSpace(solid, fine, thing, start, until, mark, tuple(thickened))
+    return SweptVolume(solid, fine, thing, start, until, mark, tuple(thickened))
 
 
 def _grids(
@@ -186,8 +186,8 @@ def motion_mark(project: Project, thing: str, start: float, end: float) -> str:
     return digest.hexdigest()[:16]
 
 
-def add_swept(project: Project, found: SweptSpace) -> Project:
-    """The project with a swept space as a part, the last one; what sweeps it is not checked against it."""
+def add_swept(project: Project, found: SweptVolume) -> Project:
+    """The project with a swept volume as a part, the last one; what sweeps it is not checked against it."""
     name = f"Swept volume of {get(project, found.thing).name}"
     part = Part(
         new_id(project, Part),
@@ -208,15 +208,15 @@ def add_swept(project: Project, found: SweptSpace) -> Project:
     return add(made, alone)
 
 
-def renew_swept(project: Project, part_id: str, found: SweptSpace) -> Project:
-    """The project with a part that is a swept space as it is now."""
+def renew_swept(project: Project, part_id: str, found: SweptVolume) -> Project:
+    """The project with a part that is a swept volume as it is now."""
     swept = Swept(found.thing, found.start, found.end, found.tolerance, found.mark)
     made = update(with_meshes(project, [found.solid]), part_id, geometry=found.solid.hash, swept=swept)
     return without_unused(made)
 
 
 def is_outdated(project: Project, part: Part) -> bool:
-    """Whether what a swept space is of moves otherwise now."""
+    """Whether what a swept volume is of moves otherwise now."""
     swept = part.swept
     assert swept is not None
     return motion_mark(project, swept.thing, swept.start, swept.end) != swept.mark

@@ -26,7 +26,7 @@ _AT_ONCE = 1e-3  # s within which two touches of a pair are one
 
 
 def derive_contact_triggers(project: Project, meshes: Mapping[str, Mesh]) -> Project:
-    """The project with the times of its contact cues worked out.
+    """The project with the times of its contact triggers worked out.
 
     At first nothing that waits for a touch has begun. The earliest touch of all that are waited for happens; with what it starts the
     next is looked for. So what a touch starts does not move what leads to it, and a touch that never comes has no time.

@@ -1,4 +1,4 @@
-"""What all records are made of: the base class, places and the cues that start things."""
+"""What all records are made of: the base class, places and the triggers that start things."""
 
 from __future__ import annotations
 

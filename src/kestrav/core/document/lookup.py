@@ -155,15 +155,15 @@ def new_source_id(project: Project) -> str:
     return next(name for i in range(1, len(taken) + 2) if (name := f"source-{i}") not in taken)
 
 
-def new_name(project: Project, kind: type, wish: str) -> str:
+def new_name(project: Project, kind: type, wanted: str) -> str:
     """A name not used yet among records of a kind."""
     taken = {item.name for item in getattr(project, COLLECTIONS[kind])}
-    if wish not in taken:
-        return wish
+    if wanted not in taken:
+        return wanted
     number = 2
-    while f"{wish} {number}" in taken:
+    while f"{wanted} {number}" in taken:
         number += 1
-    return f"{wish} {number}"
+    return f"{wanted} {number}"
 
 
 def shown_parts(project: Project) -> set[str]:
@@ -235,7 +235,7 @@ def _placed(placement: Placement, place: Vector) -> Vector:
 
 
 def turners(project: Project) -> tuple[Turner, ...]:
-    """All that turns or drives: castors, wheels, spins, drives, rods and balls."""
+    """All that turns or drives: castors, wheels, rotations, gears, rods and balls."""
     return (
         *project.castors, *project.wheels, *project.rotations, *project.gears, *project.rods, *project.balls,
     )  # fmt: skip

@@ -1,4 +1,4 @@
-"""The records of what turns and drives: wheels, castors, spins, drives with teeth, rods and balls.
+"""The records of what turns and drives: wheels, castors, rotations, gears with teeth, rods and balls.
 
 Lengths in mm, times in s, angles in degrees.
 """
@@ -86,7 +86,7 @@ class Castor(Record, frozen=True):
 
 class TimedRotation(Record, frozen=True):
     """Parts that turn about their axles by time: by ``turns`` from a start to an end in s (none: for good) or at ``rpm`` (exactly
-    one of both; with turns there is an end), softly over ``ramp_in`` and ``ramp_out`` in s. Spins with the same ``link`` go alike, a ``mirrored`` one the other way about."""
+    one of both; with turns there is an end), softly over ``ramp_in`` and ``ramp_out`` in s. Rotations with the same ``link`` go alike, a ``mirrored`` one the other way about."""
 
     id: str
     name: str
@@ -108,7 +108,7 @@ class TimedRotation(Record, frozen=True):
 
 
 class End(Record, frozen=True):
-    """One end of a drive: a gear, sprocket, pulley or rack.
+    """One end of a gear: a gear, sprocket, pulley or rack.
 
     ``axle`` is what it turns about; of a rack the line along which it runs, through a point of its pitch line. A pulley
     without teeth has a ``radius`` in mm. ``tooth`` is where the middle of a tooth is in the part's own axes: an angle in

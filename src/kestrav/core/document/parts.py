@@ -87,7 +87,7 @@ class ImportBaseline(Record, frozen=True):
 
 
 class Swept(Record, frozen=True):
-    """Which motion a part is the swept space of: of what, from one time to another in s, as near as ``tolerance`` in mm; ``mark`` tells
+    """Which motion a part is the swept volume of: of what, from one time to another in s, as near as ``tolerance`` in mm; ``mark`` tells
     the motion apart from later ones."""
 
     thing: MentionedId

@@ -1,4 +1,4 @@
-"""What must hold of what turns and drives: wheels, castors, spins, drives, rods and balls."""
+"""What must hold of what turns and drives: wheels, castors, rotations, gears, rods and balls."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ def check_turners(project: Project) -> None:
 
 
 def check_turner(item: Turner) -> None:
-    """Raise BadInput when a wheel, castor, spinning part, drive, rod or ball cannot turn."""
+    """Raise BadInput when a wheel, castor, spinning part, gear, rod or ball cannot turn."""
     label = name_of(item)
     if isinstance(item, Wheel):
         _check_axle(label, item.axle)

@@ -226,14 +226,14 @@ def set_gear(project: Project, meshes: Mapping[str, Mesh], gear_id: str, **field
 
 
 def set_end(project: Project, meshes: Mapping[str, Mesh], gear_id: str, side: str, **fields: object) -> Project:
-    """The project with fields of one end of a drive (``a`` or ``b``) changed, and its teeth brought into mesh again."""
+    """The project with fields of one end of a gear (``a`` or ``b``) changed, and its teeth brought into mesh again."""
     gear = get_as(project, gear_id, Gear)
     end = msgspec.structs.replace(getattr(gear, side), **fields)
     return set_gear(project, meshes, gear_id, **{side: end})
 
 
 def pick_axle(project: Project, meshes: Mapping[str, Mesh], target: str, feature: Feature) -> Project:
-    """The project with a wheel, castor, spin, rod or one end of a drive (``id/a``) that turns about what was picked.
+    """The project with a wheel, castor, rotation, rod or one end of a gear (``id/a``) that turns about what was picked.
 
     Raises BadInput for what has no axis.
     """

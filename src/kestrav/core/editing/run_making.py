@@ -244,7 +244,7 @@ def convoy(project: Project, run_id: str, count: int, spacing: float) -> Project
 
 
 def turning_too(project: Project, original: str, copied: str) -> Project:
-    """The project with the wheels, castors, spins, balls, and the drives and rods within a thing, on its copy as well."""
+    """The project with the wheels, castors, rotations, balls, and the gears and rods within a thing, on its copy as well."""
     pairs = dict(zip(subtree(project, original), subtree(project, copied), strict=True))
     for field, kind in (("wheels", Wheel), ("castors", Castor), ("rotations", TimedRotation)):
         for item in getattr(project, field):

@@ -216,11 +216,11 @@ def _own_start(item: Timed) -> float:
 
 
 def reversed_in_time(project: Project, ids: Iterable[str]) -> Project:
-    """The project with runs, key poses, spins, keyed lights and cameras as a film of them played backwards would show them, in the same
+    """The project with runs, key poses, rotations, keyed lights and cameras as a film of them played backwards would show them, in the same
     span of time. Rides are left out: what is carried goes where its carrier goes."""
     ids = [i for i in ids if isinstance(get(project, i), (Run, PoseTrack, TimedRotation, Light, Camera))]
     if not ids:
-        raise BadInput("nothing that is selected can be reversed in time; choose runs, key poses or spins")
+        raise BadInput("nothing that is selected can be reversed in time; choose runs, key poses or rotations")
     spans = {i: span_of(project, get(project, i)) for i in ids}  # type: ignore[arg-type]
     low, high = min(s[0] for s in spans.values()), max(s[1] for s in spans.values())
 

@@ -1,4 +1,4 @@
-"""Making wheels, castors and spins, and making ends meet: edits, and the sums behind them. Lengths in mm, angles in degrees."""
+"""Making wheels, castors and rotations, and making ends meet: edits, and the sums behind them. Lengths in mm, angles in degrees."""
 
 from __future__ import annotations
 
@@ -94,7 +94,7 @@ def picked_axle(project: Project, part_id: str, feature: Feature, old: Axle) -> 
 
 
 def take_axle(project: Project, item_id: str, feature: Feature) -> Project:
-    """The project with a wheel, castor or spin that turns about what was picked.
+    """The project with a wheel, castor or rotation that turns about what was picked.
 
     A wheel takes the radius too, where there is one, and the residual of the fit. Raises BadInput for what has no axis.
     """

@@ -117,7 +117,7 @@ def straight_pulls(problem: Problem, ways: list[Array], tick: Tick | None = None
 def legged_pull(
     problem: Problem, ways: list[Array], legs: int, tick: Tick | None = None, budget: Budget | None = None
 ) -> list[Pose] | None:
-    """The shortest way out found in so many straight legs, as poses with the first one where it stands; None when there is none among
+    """The shortest extraction path found in so many straight legs, as poses with the first one where it stands; None when there is none among
     the stops tried, all of them or what a budget is enough for."""
     best: tuple[float, list[Pose]] | None = None
     waiting: list[tuple[float, list[Pose], Array | None]] = [(0.0, [Pose()], None)]
@@ -209,7 +209,7 @@ def least_blockers(problem: Problem, ways: list[Array], tick: Tick | None = None
 def turned_pull(
     problem: Problem, ways: list[Array], tilt: float | None = None, tick: Tick | None = None
 ) -> list[Pose] | None:
-    """The shortest way out found that goes straight for a while or not at all, turns on the spot about one of the axes, and goes straight
+    """The shortest extraction path found that goes straight for a while or not at all, turns on the spot about one of the axes, and goes straight
     out; None when there is none among those tried. ``tilt`` in degrees is how far the upright may lean."""
     starts = [[Pose()]]
     for way in ways:

@@ -1,4 +1,4 @@
-"""What came of looking for a way out, as plain data and as text."""
+"""What came of looking for an extraction path, as plain data and as text."""
 
 from __future__ import annotations
 
@@ -8,25 +8,25 @@ import numpy as np
 
 from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
+from kestrav.core.extraction.disassembly import Order
 from kestrav.core.extraction.pulls import Pull
+from kestrav.core.extraction.search import ExtractionPath, NoExtractionPath
 from kestrav.core.extraction.snaps import Snap
-from kestrav.core.extraction.taking_apart import Order
-from kestrav.core.extraction.ways import NoWay, WayOut
 
 _MOST_PULLS = 12  # that are told in a text
 
 
-def as_data(project: Project, found: WayOut | NoWay) -> dict[str, Any]:
+def as_data(project: Project, found: ExtractionPath | NoExtractionPath) -> dict[str, Any]:
     """JSON-ready: the stage that served with its poses, or what blocks; what was tried, and every pull."""
     data: dict[str, Any] = {
-        "found": isinstance(found, WayOut),
+        "found": isinstance(found, ExtractionPath),
         "required_clearance_mm": found.required,
         "seed": found.seed,
         "seconds": round(found.seconds, 3),
         "tried": list(found.tried),
         "pulls": [_pull(project, pull) for pull in found.pulls],
     }
-    if isinstance(found, WayOut):
+    if isinstance(found, ExtractionPath):
         data |= {
             "stage": found.stage,
             "length_mm": found.length,
@@ -60,11 +60,11 @@ def as_data(project: Project, found: WayOut | NoWay) -> dict[str, Any]:
     return data
 
 
-def _status(found: WayOut) -> str:
+def _status(found: ExtractionPath) -> str:
     return "not checked" if found.certificate is None else found.certificate.status
 
 
-def _bound(found: WayOut) -> float | None:
+def _bound(found: ExtractionPath) -> float | None:
     told = found.certificate
     return None if told is None or not np.isfinite(told.at_least) else told.at_least
 
@@ -133,10 +133,10 @@ def order_as_data(project: Project, order: Order) -> dict[str, Any]:
     }
 
 
-def as_text(project: Project, found: WayOut | NoWay, *, table: bool = True) -> str:
+def as_text(project: Project, found: ExtractionPath | NoExtractionPath, *, table: bool = True) -> str:
     """What people read; with a ``table`` of the pulls."""
     lines = [f"Tried: {'; '.join(found.tried)}"]
-    if isinstance(found, WayOut):
+    if isinstance(found, ExtractionPath):
         lines.append(
             f"Extraction path by {found.stage}: {found.length:.1f} mm, {len(found.poses)} points, tilt {found.tilt:.1f}° at most, "
             f"{found.slack:.2f} mm beyond the {found.required:g} mm required, {_status(found)}"

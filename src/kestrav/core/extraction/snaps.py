@@ -1,4 +1,4 @@
-"""Snap fits: ways out that only what is in contact stands in, and how much deeper it would get on them. Lengths in mm."""
+"""Snap fits: extraction paths that only what is in contact stands in, and how much deeper it would get on them. Lengths in mm."""
 
 from __future__ import annotations
 

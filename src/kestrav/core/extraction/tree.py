@@ -103,7 +103,7 @@ def grown(
     tick: Tick | None = None,
     start: Pose | None = None,
 ) -> list[Pose] | None:
-    """A way out, or to the problem's goal, from a start (none: where the things stand) as poses between which it goes straight; None if none is
+    """An extraction path, or to the problem's goal, from a start (none: where the things stand) as poses between which it goes straight; None if none is
     found within a budget. Its legs are to be shown free."""
     return _Growing(problem, ways, budget, seed, upright=upright, tilt=tilt, tick=tick, start=start or Pose()).way()
 
@@ -162,7 +162,7 @@ class _Growing:
             found = moves[int(self.rng.integers(len(moves)))]()
         return found
 
-    # motions, each of which tells the way out if it finds it
+    # motions, each of which tells the extraction path if it finds it
 
     def _straight(self) -> list[Pose] | None:
         """From somewhere straight along a direction, one of those given or any."""
@@ -266,7 +266,7 @@ class _Growing:
         return None
 
     def _new(self, at: Pose, parent: int) -> list[Pose] | None:
-        """Keep a pose; and the way out if it is there or a straight pull from there is free."""
+        """Keep a pose; and the extraction path if it is there or a straight pull from there is free."""
         turn = self._seen_turn(at)
         cell = _cell(at.way, turn, _CELL * self.size, _TURN_CELL)
         number = self.tree.add(at, parent, cell, self._coordinates(at.way, turn))

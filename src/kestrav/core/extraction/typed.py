@@ -1,4 +1,4 @@
-"""Limits of ways out as they are typed."""
+"""Limits of extraction paths as they are typed."""
 
 from __future__ import annotations
 

@@ -57,7 +57,7 @@ def _with_kinds_of_cues(document: dict[str, Any]) -> dict[str, Any]:
     return document
 
 
-# 6: requirements of clearance, and parts that are swept spaces; all have defaults
+# 6: requirements of clearance, and parts that are swept volumes; all have defaults
 # 7: orbits, and cameras with aims, lags, limits and walks; all have defaults
 # 8: looks, quality, section, backgrounds and inscriptions of shots; all have defaults
 # 9: portions of runs, which have a default

@@ -71,7 +71,7 @@ def pose_table(project: Project, times: Array) -> str:
 
 
 def turn_table(project: Project, times: Array) -> str:
-    """For each time the angle in degrees (or the way in mm of what slides) of each wheel, castor, spin, drive, rod and ball."""
+    """For each time the angle in degrees (or the way in mm of what slides) of each wheel, castor, rotation, gear, rod and ball."""
     motion, heading, columns = Motion(project), ["frame", "time_s"], []
     for item in turners(project):
         roles = {j.role for j in joints_of(project, item)}

@@ -73,7 +73,7 @@ def _sorted(found: list[Finding]) -> tuple[Finding, ...]:
 def certified(
     project: Project, meshes: Mapping[str, Mesh], result: CheckResult, progress: Progress | None = None
 ) -> CheckResult:
-    """A check's result with the certificate of its clearance, what that finds between the frames, and mends that take long to work
+    """A check's result with the certificate of its clearance, what that finds between the frames, and fixes that take long to work
     out."""
     certificate = certify(project, meshes, portion(progress, 0.0, _PROOF), result.over)
     evidence = Evidence(project, meshes, result.times, result.clearance, certificate)

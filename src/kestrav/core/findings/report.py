@@ -66,7 +66,7 @@ def as_data(project: Project, result: CheckResult) -> dict[str, Any]:
                 "unit": f.unit,
                 "limit": f.limit,
                 "frames": [[i + first, j + first] for i, j in f.intervals],
-                "mend": f.fix.label if f.fix else None,
+                "fix": f.fix.label if f.fix else None,
             }
             for f in result.findings
         ],

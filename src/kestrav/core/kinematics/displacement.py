@@ -140,7 +140,7 @@ class Displacement:
     def _amount(self, joint: Joint) -> Array:
         item = joint.item
         if isinstance(item, (TimedRotation, Castor)):
-            # one way between the ramps of a spin; evenly over each cell of a castor's grid
+            # one way between the ramps of a rotation; evenly over each cell of a castor's grid
             return self._steps(self.motion.amount(joint, self.times))
         if isinstance(item, Wheel):
             return self._wheel(item)

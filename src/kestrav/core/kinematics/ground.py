@@ -41,6 +41,6 @@ def heights_below(project: Project, meshes: Mapping[str, Mesh], places: Array, p
 
 
 def standing(project: Project) -> set[str]:
-    """Ids of the shown parts that nothing moves; swept spaces are none to stand on."""
+    """Ids of the shown parts that nothing moves; swept volumes are none to stand on."""
     swept = {part.id for part in project.parts if part.swept is not None}
     return shown_parts(project) - moving_groups(project).keys() - swept

@@ -53,7 +53,7 @@ Array = NDArray[np.float64]
 
 @dataclass(eq=False)
 class _Kept:
-    """What wheels, castors, drives, rods and balls need of the whole of a project's time, worked out when first asked for."""
+    """What wheels, castors, gears, rods and balls need of the whole of a project's time, worked out when first asked for."""
 
     grid: Array
     poses: dict[str, Array] = field(default_factory=dict)

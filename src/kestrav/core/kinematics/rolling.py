@@ -1,4 +1,4 @@
-"""Wheels by the way they roll, castors and spins: angles about an axle in time. Lengths in mm, times in s, angles in rad."""
+"""Wheels by the way they roll, castors and rotations: angles about an axle in time. Lengths in mm, times in s, angles in rad."""
 
 from __future__ import annotations
 
@@ -185,7 +185,7 @@ def _looking(x: Array, y: Array) -> Array:
 
 
 def ramps(project: Project, rotation: TimedRotation) -> Array:
-    """Times (k,) in s at which a spin begins and ends, and its ramps."""
+    """Times (k,) in s at which a rotation begins and ends, and its ramps."""
     start = begins(project, rotation)
     if not np.isfinite(start):
         return np.empty(0)
@@ -195,7 +195,7 @@ def ramps(project: Project, rotation: TimedRotation) -> Array:
 
 
 def _ramps(rotation: TimedRotation) -> tuple[float, float, float]:
-    """How long a spin lasts (infinite: for good), and its ramps, in s."""
+    """How long a rotation lasts (infinite: for good), and its ramps, in s."""
     length = np.inf if rotation.end is None else max(rotation.end - rotation.start, 1e-9)
     ramp_in, ramp_out = rotation.ramp_in, rotation.ramp_out if np.isfinite(length) else 0.0
     if ramp_in + ramp_out > length:
@@ -205,7 +205,7 @@ def _ramps(rotation: TimedRotation) -> tuple[float, float, float]:
 
 
 def spun(project: Project, rotation: TimedRotation, times: ArrayLike) -> Array:
-    """Angles (n,) of a spin at times (n,): at rest before it, at a steady speed between ramps in which speed grows evenly,
+    """Angles (n,) of a rotation at times (n,): at rest before it, at a steady speed between ramps in which speed grows evenly,
     and held after its end."""
     times = np.asarray(times, float)
     start = begins(project, rotation)

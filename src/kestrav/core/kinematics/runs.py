@@ -243,7 +243,7 @@ def _run(project: Project, run_id: str) -> Run:
 
 
 def begins(project: Project, item: Run | PoseTrack | Attachment | TimedRotation) -> float:
-    """When something begins, in s: at its start, or after its cue; infinite when that never comes."""
+    """When something begins, in s: at its start, or after its trigger; infinite when that never comes."""
     trigger = item.trigger
     if trigger is None:
         return item.start

@@ -67,5 +67,5 @@ def _every(project: Project) -> list[Joint]:
 
 
 def joints_of(project: Project, item: Turner) -> list[Joint]:
-    """What one wheel, castor, spin, drive, rod or ball moves."""
+    """What one wheel, castor, rotation, gear, rod or ball moves."""
     return [joint for mine in joints(project).values() for joint in mine if joint.item is item or joint.item == item]

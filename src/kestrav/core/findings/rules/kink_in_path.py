@@ -68,7 +68,7 @@ def kink_fixes(project: Project, path_id: str, station: float) -> tuple[Fix, ...
     index = point_at(path, path_curve(path), station)
     fixes = [Fix("Make the point smooth", partial(make_smooth, path_id=path_id, index=index))]
     if straight_beside(path.shape, index):
-        wish = least_radius(project, path_id)[0]
-        label = f"Round by {wish:g} mm" if wish else "Round it"
-        fixes.append(Fix(label, partial(round_corner, path_id=path_id, index=index, radius=wish or None)))
+        least = least_radius(project, path_id)[0]
+        label = f"Round by {least:g} mm" if least else "Round it"
+        fixes.append(Fix(label, partial(round_corner, path_id=path_id, index=index, radius=least or None)))
     return tuple(fixes)

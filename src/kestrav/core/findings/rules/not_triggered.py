@@ -73,7 +73,7 @@ def _starting(project: Project) -> tuple[_Starts, ...]:
 
 
 def _about(project: Project, trigger: ContactTrigger, touch: Touch) -> bool:
-    """Whether a cue is of a touch: of the parts themselves, or what holds them."""
+    """Whether a trigger is of a touch: of the parts themselves, or what holds them."""
     a, b = (set(subtree(project, thing)) for thing in (trigger.a, trigger.b))
     return (touch.a in a and touch.b in b) or (touch.a in b and touch.b in a)
 

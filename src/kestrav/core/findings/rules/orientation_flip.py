@@ -88,7 +88,7 @@ _SLOWER = 2.0
 
 
 def _flips(evidence: Evidence, fix: Fix, rider: str) -> bool:
-    """Whether a rider still flips with a mend made."""
+    """Whether a rider still flips with a fix made."""
     try:
         mended = evidence.renewed(fix.edit(evidence.project))
         times = frame_times(mended)

@@ -1,4 +1,4 @@
-"""A swept space that is not what its thing sweeps any more."""
+"""A swept volume that is not what its thing sweeps any more."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from kestrav.core.findings.model import Evidence, Finding, at_moment
 
 
 def find(evidence: Evidence) -> list[Finding]:
-    """One finding for each swept space of something that moves otherwise now."""
+    """One finding for each swept volume of something that moves otherwise now."""
     project, found = evidence.project, []
     for part in project.parts:
         if part.swept is None or not is_outdated(project, part):

@@ -16,6 +16,7 @@ from kestrav.core.document.records import Project, Trigger
 from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.editing.timing import reversed_in_time
 from kestrav.core.errors import BadInput, Cancelled
+from kestrav.core.extraction.extraction_runs import straight_run
 from kestrav.core.extraction.fasteners import fastener_axis
 from kestrav.core.extraction.layers import Body
 from kestrav.core.extraction.poses import Pose, length_of, pose
@@ -29,7 +30,6 @@ from kestrav.core.extraction.pulls import (
     legged_pull,
     shape_axes,
 )
-from kestrav.core.extraction.way_runs import straight_run
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances
 from kestrav.core.parts.placing import shift, transform

@@ -16,11 +16,17 @@ from kestrav.core.clearance.certificate import certify
 from kestrav.core.document import edits
 from kestrav.core.document.records import FixedOrientation, Part, Placement, Project, Settings
 from kestrav.core.errors import BadInput
+from kestrav.core.extraction.disassembly import order_of
 from kestrav.core.extraction.poses import Pose, pose
 from kestrav.core.extraction.problem import Budget, problem_of
 from kestrav.core.extraction.pulls import directions, least_blockers, legged_pull, straight_pulls
-from kestrav.core.extraction.taking_apart import order_of
-from kestrav.core.extraction.ways import NoWay, WayOut, Wish, add_way, find_way
+from kestrav.core.extraction.search import (
+    ExtractionPath,
+    ExtractionRequest,
+    NoExtractionPath,
+    add_extraction_path,
+    find_extraction_path,
+)
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.parts.rest import rest_and_pivot
 from kestrav.core.parts.solids import geometry_record
@@ -110,10 +116,10 @@ def test_a_dovetail_slides_along_its_groove_only():
 
 def test_the_shortest_free_pull_becomes_a_path_and_a_run_that_are_certified():
     made, meshes = u_shape()
-    way = find_way(made, meshes, ["block"], Wish(seed=3, margin=2.0))
-    assert isinstance(way, WayOut) and way.stage == "straight pull" and way.seed == 3
+    way = find_extraction_path(made, meshes, ["block"], ExtractionRequest(seed=3, margin=2.0))
+    assert isinstance(way, ExtractionPath) and way.stage == "straight pull" and way.seed == 3
     assert way.length == pytest.approx(62, abs=1.0) and way.tilt == 0
-    done = add_way(made, ["block"], way)
+    done = add_extraction_path(made, ["block"], way)
     run = done.runs[-1]
     assert run.rider == "block" and isinstance(run.orientation, FixedOrientation)
     assert certify(done, meshes).status == "certified"
@@ -135,10 +141,10 @@ def l_channel():
 
 def test_two_legs_where_no_straight_pull_serves():
     made, meshes = l_channel()
-    way = find_way(made, meshes, ["block"])
-    assert isinstance(way, WayOut) and way.stage == "two legs"
+    way = find_extraction_path(made, meshes, ["block"])
+    assert isinstance(way, ExtractionPath) and way.stage == "two legs"
     assert "0 free" in way.tried[0] and len(way.poses) >= 3
-    done = add_way(made, ["block"], way)
+    done = add_extraction_path(made, ["block"], way)
     assert certify(done, meshes).status == "certified"
 
 
@@ -174,21 +180,23 @@ def slot():
 
 def test_a_bar_that_must_be_turned_is_planned_and_shown_to_be_free():
     made, meshes = slot()
-    way = find_way(made, meshes, ["block"], Wish(seed=2))
-    assert isinstance(way, WayOut) and way.stage in ("turned", "planned") and way.tilt > 10
+    way = find_extraction_path(made, meshes, ["block"], ExtractionRequest(seed=2))
+    assert isinstance(way, ExtractionPath) and way.stage in ("turned", "planned") and way.tilt > 10
     problem = problem_of(made, meshes, ["block"])
     assert problem.out(way.poses[-1])
     for one, two in zip(way.poses[:-1], way.poses[1:], strict=True):
         assert problem.free_between(one, two)[0]
-    done = add_way(made, ["block"], way)
+    done = add_extraction_path(made, ["block"], way)
     told = certify(edits.settings(done, required_clearance=0.9), meshes)
     assert told.status == "certified"
 
 
 def test_kept_upright_the_bar_has_no_way_out():
     made, meshes = slot()
-    told = find_way(made, meshes, ["block"], Wish(checks=15_000, upright=True, allowed=tuple(AXES.values())))
-    assert isinstance(told, NoWay) and len(told.blockers) == 1
+    told = find_extraction_path(
+        made, meshes, ["block"], ExtractionRequest(checks=15_000, upright=True, allowed=tuple(AXES.values()))
+    )
+    assert isinstance(told, NoExtractionPath) and len(told.blockers) == 1
 
 
 def test_what_is_enclosed_has_no_way_out_and_its_blockers_are_named():
@@ -202,8 +210,8 @@ def test_what_is_enclosed_has_no_way_out_and_its_blockers_are_named():
         "cover": ((100, 100, 10), (0, 0, 70)),
     }
     made, meshes = boxes(block=((84, 84, 84), (0, 0, 0)), **walls)
-    told = find_way(made, meshes, ["block"], Wish(checks=4000, allowed=tuple(AXES.values())))
-    assert isinstance(told, NoWay) and len(told.blockers) == 1
+    told = find_extraction_path(made, meshes, ["block"], ExtractionRequest(checks=4000, allowed=tuple(AXES.values())))
+    assert isinstance(told, NoExtractionPath) and len(told.blockers) == 1
     assert told.blockers[0] in walls and told.blockers[0] not in ("lid", "cover")
     problem = problem_of(made, meshes, ["block"])
     parts, way = least_blockers(problem, [np.array([0.0, 0, 1])])
@@ -250,8 +258,8 @@ def bayonet():
 def test_a_bayonet_is_turned_and_then_pulled():
     made, meshes = bayonet()
     assert free_axes(made, meshes) == set()
-    way = find_way(made, meshes, ["block"], Wish(tilt=5.0))
-    assert isinstance(way, WayOut) and way.stage in ("turned", "planned")
+    way = find_extraction_path(made, meshes, ["block"], ExtractionRequest(tilt=5.0))
+    assert isinstance(way, ExtractionPath) and way.stage in ("turned", "planned")
     turned = np.degrees([np.linalg.norm(at.turn) for at in way.poses])
     assert turned.max() > 60 and way.tilt <= 5.0  # a quarter turn, less what the slot leaves free
     assert way.certificate.status == "certified"
@@ -277,8 +285,8 @@ def test_two_interlocked_hooks_come_apart():
     )
     problem = problem_of(made, meshes, ["block"])
     assert not problem.held
-    way = find_way(made, meshes, ["block"], Wish(seed=3))
-    assert isinstance(way, WayOut) and way.certificate.status == "certified"
+    way = find_extraction_path(made, meshes, ["block"], ExtractionRequest(seed=3))
+    assert isinstance(way, ExtractionPath) and way.certificate.status == "certified"
     for a, b in zip(way.poses[:-1], way.poses[1:], strict=True):
         assert problem.free_between(a, b)[0]
 
@@ -325,10 +333,10 @@ def test_a_burr_gives_its_key_first_and_then_the_rest():
     order = order_of(made, meshes, ["across", "key", "upright"])
     assert [r.thing for r in order.removals] == ["key", "across"] and order.stays == "upright"
     assert abs(order.removals[1].direction[1]) == 1.0  # what is left slides apart along y
-    told = find_way(made, meshes, ["across"], Wish(checks=8000, upright=True))
-    assert isinstance(told, NoWay) and told.blockers in (("key",), ("upright",))  # either would do
-    way = find_way(made, meshes, ["across"], Wish(checks=8000, aside=("key",)))
-    assert isinstance(way, WayOut) and way.aside == ("key",)
+    told = find_extraction_path(made, meshes, ["across"], ExtractionRequest(checks=8000, upright=True))
+    assert isinstance(told, NoExtractionPath) and told.blockers in (("key",), ("upright",))  # either would do
+    way = find_extraction_path(made, meshes, ["across"], ExtractionRequest(checks=8000, aside=("key",)))
+    assert isinstance(way, ExtractionPath) and way.aside == ("key",)
 
 
 def test_a_thing_is_taken_to_a_placement_over_what_is_in_between():
@@ -338,8 +346,8 @@ def test_a_thing_is_taken_to_a_placement_over_what_is_in_between():
         wall=((10, 400, 100), (100, 0, 30)),
         floor=((600, 400, 10), (150, 0, -26)),
     )
-    way = find_way(made, meshes, ["block"], Wish(target=Placement((200.0, 0.0, 0.0))))
-    assert isinstance(way, WayOut) and way.stage in ("two legs", "three legs")
+    way = find_extraction_path(made, meshes, ["block"], ExtractionRequest(target=Placement((200.0, 0.0, 0.0))))
+    assert isinstance(way, ExtractionPath) and way.stage in ("two legs", "three legs")
     assert way.poses[-1].way == pytest.approx((200, 0, 0))
     assert max(at.way[2] for at in way.poses) > 80  # over the wall: its top is at 80, the block's foot at -20
     assert way.certificate.status == "certified"
@@ -352,29 +360,29 @@ def test_a_thing_is_put_onto_a_carrier():
         cart=((120, 120, 20), (300, 0, -60)),
         wall=((10, 400, 100), (100, 0, 0)),
     )
-    way = find_way(made, meshes, ["block"], Wish(onto="cart"))
-    assert isinstance(way, WayOut)
+    way = find_extraction_path(made, meshes, ["block"], ExtractionRequest(onto="cart"))
+    assert isinstance(way, ExtractionPath)
     # its foot comes to stand on the cart's top, at -50
     assert way.poses[-1].way == pytest.approx((300, 0, -30), abs=0.05)
     with pytest.raises(BadInput, match="taken out itself"):
-        find_way(made, meshes, ["block"], Wish(onto="all"))
+        find_extraction_path(made, meshes, ["block"], ExtractionRequest(onto="all"))
 
 
 def test_a_target_inside_another_part_is_refused_with_how_deep():
     made, meshes = u_shape()
     with pytest.raises(BadInput, match=r"overlap “left” by .* mm"):
-        find_way(made, meshes, ["block"], Wish(target=Placement((0.0, 30.0, 0.0))))
+        find_extraction_path(made, meshes, ["block"], ExtractionRequest(target=Placement((0.0, 30.0, 0.0))))
     with pytest.raises(BadInput, match="not both"):
-        find_way(made, meshes, ["block"], Wish(target=Placement(), onto="left"))
+        find_extraction_path(made, meshes, ["block"], ExtractionRequest(target=Placement(), onto="left"))
     with pytest.raises(BadInput, match="room"):
-        find_way(made, meshes, ["block"], Wish(room=((-10, -10, -10), (10, 10, 10))))
+        find_extraction_path(made, meshes, ["block"], ExtractionRequest(room=((-10, -10, -10), (10, 10, 10))))
 
 
 def test_what_is_in_another_part_as_it_stands_comes_out_and_is_told_with_how_deep():
     made, meshes = u_shape()
     sunk = edits.update(made, "block", placement=Placement((0.0, 0.0, -17.0)))  # its foot at -37, the floor at -30
-    way = find_way(sunk, meshes, ["block"], Wish(checks=4000))
-    assert isinstance(way, WayOut) and way.certificate.status == "certified"
+    way = find_extraction_path(sunk, meshes, ["block"], ExtractionRequest(checks=4000))
+    assert isinstance(way, ExtractionPath) and way.certificate.status == "certified"
     (contact,) = way.certificate.contacts
     assert contact.pair.other == "floor" and contact.deep == pytest.approx(7.0, abs=0.05)
     assert contact.spans[0][1] < np.inf  # it has parted at the end
@@ -385,16 +393,16 @@ def test_it_is_out_well_clear_or_by_the_margin_asked_for():
     up = ((0.0, 0.0, 1.0),)
     # its foot is at -20 and the sides end at 40; a quarter of its mean size of 46.7 is 11.7
     for margin, way_up in ((None, 60.0 + 11.7), (40.0, 100.0)):
-        way = find_way(made, meshes, ["block"], Wish(margin=margin, allowed=up))
-        assert isinstance(way, WayOut) and way.length == pytest.approx(way_up, abs=0.1)
+        way = find_extraction_path(made, meshes, ["block"], ExtractionRequest(margin=margin, allowed=up))
+        assert isinstance(way, ExtractionPath) and way.length == pytest.approx(way_up, abs=0.1)
 
 
 def test_a_cover_on_a_block_is_out_beyond_what_it_touches():
     made, meshes = boxes(
         cover=((100, 100, 4), (0, 0, 2)), block=((90, 90, 60), (0, 0, -30)), shelf=((400, 400, 4), (0, 0, -62))
     )
-    way = find_way(made, meshes, ["cover"], Wish(allowed=((1.0, 0.0, 0.0),), margin=10.0))
-    assert isinstance(way, WayOut) and way.length >= 50 + 45 + 10
+    way = find_extraction_path(made, meshes, ["cover"], ExtractionRequest(allowed=((1.0, 0.0, 0.0),), margin=10.0))
+    assert isinstance(way, ExtractionPath) and way.length >= 50 + 45 + 10
     assert way.certificate.status == "certified"
 
 
@@ -402,36 +410,36 @@ def test_what_may_be_taken_away_is_named_when_it_was():
     made, meshes = u_shape(lid=True)
     ends = edits.add(made, Part("end", "End", "all", Placement((60.0, 0.0, 0.0)), geometry=made.parts[1].geometry))
     ends = edits.add(ends, Part("stop", "Stop", "all", Placement((-60.0, 0.0, 0.0)), geometry=made.parts[1].geometry))
-    assert isinstance(find_way(ends, meshes, ["block"], Wish(checks=4000)), NoWay)
-    way = find_way(ends, meshes, ["block"], Wish(checks=4000, aside=("lid",)))
-    assert isinstance(way, WayOut) and way.aside == ("lid",) and way.poses[-1].way[2] > 0
+    assert isinstance(find_extraction_path(ends, meshes, ["block"], ExtractionRequest(checks=4000)), NoExtractionPath)
+    way = find_extraction_path(ends, meshes, ["block"], ExtractionRequest(checks=4000, aside=("lid",)))
+    assert isinstance(way, ExtractionPath) and way.aside == ("lid",) and way.poses[-1].way[2] > 0
 
 
 def test_a_requirement_larger_than_the_opening_is_answered():
     made, meshes = u_shape(gap=10.0)
-    told = find_way(made, meshes, ["block"], Wish(required=30.0, checks=8000))
+    told = find_extraction_path(made, meshes, ["block"], ExtractionRequest(required=30.0, checks=8000))
     # as near as it stands it may be, so along the walls it still comes out
-    assert isinstance(told, WayOut)
+    assert isinstance(told, ExtractionPath)
     narrow, meshes = slot()
-    told = find_way(narrow, meshes, ["block"], Wish(required=25.0, checks=8000))
-    assert isinstance(told, NoWay) and told.blockers
+    told = find_extraction_path(narrow, meshes, ["block"], ExtractionRequest(required=25.0, checks=8000))
+    assert isinstance(told, NoExtractionPath) and told.blockers
 
 
 def test_the_room_holds_a_way_back():
     made, meshes = u_shape()
-    free = find_way(made, meshes, ["block"])
+    free = find_extraction_path(made, meshes, ["block"])
     end = np.array(free.poses[-1].way)
     axis = int(np.argmax(np.abs(end)))
     low, high = np.full(3, -500.0), np.full(3, 500.0)
     (high if end[axis] > 0 else low)[axis] = np.sign(end[axis]) * 60.0  # no room to come out there
-    other = find_way(made, meshes, ["block"], Wish(room=(tuple(low), tuple(high))))
-    assert isinstance(other, WayOut) and not np.allclose(np.sign(other.poses[-1].way), np.sign(end))
+    other = find_extraction_path(made, meshes, ["block"], ExtractionRequest(room=(tuple(low), tuple(high))))
+    assert isinstance(other, ExtractionPath) and not np.allclose(np.sign(other.poses[-1].way), np.sign(end))
 
 
 def test_corners_are_rounded_as_far_as_the_certificate_allows():
     made, meshes = l_channel()
-    way = find_way(made, meshes, ["block"])
-    done = add_way(made, ["block"], way)
+    way = find_extraction_path(made, meshes, ["block"])
+    done = add_extraction_path(made, ["block"], way)
     points = done.paths[-1].shape.points
     if way.rounding > 0:
         assert any(point.radius > 0 for point in points)
@@ -441,21 +449,21 @@ def test_corners_are_rounded_as_far_as_the_certificate_allows():
 def test_what_cannot_be_asked_is_refused():
     made, meshes = u_shape()
     with pytest.raises(BadInput, match="cannot be required"):
-        find_way(made, meshes, ["block"], Wish(required=-1.0))
+        find_extraction_path(made, meshes, ["block"], ExtractionRequest(required=-1.0))
     with pytest.raises(BadInput, match="to look for a way"):
-        find_way(made, meshes, ["block"], Wish(seconds=0.0))
+        find_extraction_path(made, meshes, ["block"], ExtractionRequest(seconds=0.0))
     with pytest.raises(BadInput, match="checks to look for a way"):
-        find_way(made, meshes, ["block"], Wish(checks=0))
+        find_extraction_path(made, meshes, ["block"], ExtractionRequest(checks=0))
     bare = edits.add(made, Part("empty", "Empty"))
     with pytest.raises(BadInput, match="no geometry"):
-        find_way(bare, meshes, ["empty"])
+        find_extraction_path(bare, meshes, ["empty"])
 
 
 def test_a_way_keeps_to_the_lean_that_is_allowed():
     made, meshes = slot()
-    way = find_way(made, meshes, ["block"], Wish(tilt=10.0, allowed=((0, -1, 0),)))
+    way = find_extraction_path(made, meshes, ["block"], ExtractionRequest(tilt=10.0, allowed=((0, -1, 0),)))
     # turned level, about the upright, it comes through end on
-    assert isinstance(way, WayOut) and way.tilt <= 10.0
+    assert isinstance(way, ExtractionPath) and way.tilt <= 10.0
     assert max(np.linalg.norm(at.turn) for at in way.poses) > np.radians(60)
 
 
@@ -492,15 +500,15 @@ def test_the_same_seed_finds_the_same_plan_in_one_process_and_in_another():
 
 def test_what_is_found_hangs_on_checks_and_not_on_time(monkeypatch):
     made, meshes = slot()
-    wish = Wish(checks=20_000, upright=True)
-    told = find_way(made, meshes, ["block"], wish)
+    request = ExtractionRequest(checks=20_000, upright=True)
+    told = find_extraction_path(made, meshes, ["block"], request)
     # a clock that goes a hundred times as fast
     clock = time.monotonic
     monkeypatch.setattr(time, "monotonic", lambda: 100 * clock())
-    again = find_way(made, meshes, ["block"], msgspec.structs.replace(wish, seconds=1e6))
-    assert isinstance(told, NoWay) and again.tried == told.tried and "checks" in " ".join(told.tried)
+    again = find_extraction_path(made, meshes, ["block"], msgspec.structs.replace(request, seconds=1e6))
+    assert isinstance(told, NoExtractionPath) and again.tried == told.tried and "checks" in " ".join(told.tried)
     # what only the outer cap cuts off is said
-    late = find_way(made, meshes, ["block"], msgspec.structs.replace(wish, seconds=1e-3))
+    late = find_extraction_path(made, meshes, ["block"], msgspec.structs.replace(request, seconds=1e-3))
     assert "s, after" in " ".join(late.tried)
 
 
@@ -513,8 +521,8 @@ def test_a_part_whose_origin_is_far_off_is_turned_about_a_point_of_its_own():
     place = np.subtract(bar.placement.position, (700, -300, 80))
     made = edits.change(made, geometry=(*made.geometry, geometry_record(shape)))
     made = edits.update(made, "block", geometry=shape.hash, placement=Placement(tuple(float(v) for v in place)))
-    found = find_way(made, meshes, ["block"])
-    assert isinstance(found, WayOut) and found.certificate.status == "certified"
-    done = add_way(made, ["block"], found)
+    found = find_extraction_path(made, meshes, ["block"])
+    assert isinstance(found, ExtractionPath) and found.certificate.status == "certified"
+    done = add_extraction_path(made, ["block"], found)
     rest, pivot = rest_and_pivot(done, "block")
     assert (rest @ pivot)[:3, 3] == pytest.approx(bar.placement.position, abs=1e-6)

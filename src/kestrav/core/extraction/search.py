@@ -19,6 +19,7 @@ from kestrav.core.document.fields import quantity
 from kestrav.core.document.lookup import solids
 from kestrav.core.document.records import Placement, Project
 from kestrav.core.errors import BadInput
+from kestrav.core.extraction.extraction_runs import SPOT, extraction_run, smoothed_path
 from kestrav.core.extraction.planning import goals, plan, shortened
 from kestrav.core.extraction.poses import Pose, leaning, length_of, part_way, pose
 from kestrav.core.extraction.problem import LEAST_STEP, Budget, Problem, problem_of
@@ -36,7 +37,6 @@ from kestrav.core.extraction.pulls import (
 from kestrav.core.extraction.snaps import Snap, snaps_of
 from kestrav.core.extraction.targets import pose_at, pose_on
 from kestrav.core.extraction.tree import grown
-from kestrav.core.extraction.way_runs import SPOT, run_of_way, smoothed_way
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 
@@ -66,8 +66,8 @@ _LIFTS = (1.25, 2.5, 5.0)  # times the clearance required, that it goes to come 
 _SHORTENING, _PLAN_SHORTENING = 0.1, 0.5  # of the budget of a stage
 
 
-class Wish(msgspec.Struct, frozen=True):
-    """What a way out must keep to.
+class ExtractionRequest(msgspec.Struct, frozen=True):
+    """What an extraction path must keep to.
 
     The clearance required in mm (none: the project's); whether the things stay ``upright`` and unturned, and how far they may lean in
     degrees; the directions allowed, when not all are (then they are pulled and turned on the spot, and not planned for); the room's
@@ -129,8 +129,8 @@ class Wish(msgspec.Struct, frozen=True):
 
 
 @dataclass(frozen=True)
-class WayOut:
-    """A way out: by which stage, its poses, the pivot's way in mm, the least clearance in mm beyond what is required or may be there as
+class ExtractionPath:
+    """An extraction path: by which stage, its poses, the pivot's way in mm, the least clearance in mm beyond what is required or may be there as
     it stands (never below 0), the greatest lean, and what was tried before.
 
     ``rounding`` is by which share of their shorter side corners are rounded, ``certificate`` that of the run. ``aside`` are things taken
@@ -153,7 +153,7 @@ class WayOut:
 
 
 @dataclass(frozen=True)
-class NoWay:
+class NoExtractionPath:
     """That none was found: what was tried, how far each pull goes and what blocks it, the fewest parts whose removal frees a pull,
     straight or by one part less in two legs, with its direction at last; and contacts that would have to get deeper for it to come
     straight out."""
@@ -179,7 +179,7 @@ class _Search:
     project: Project
     meshes: Mapping[str, Mesh]
     things: list[str]
-    wish: Wish
+    request: ExtractionRequest
     problem: Problem
     ways: list[Array]
     tell: Tell
@@ -211,14 +211,14 @@ class _Search:
     def allowance(self, share: float = 1.0, problem: Problem | None = None) -> Budget:
         """What a stage may spend, or a share of it, on this or another problem."""
         return Budget(
-            problem or self.problem, max(round(share * self.wish.checks), 1), max(share, 0.1) * self.wish.seconds
+            problem or self.problem, max(round(share * self.request.checks), 1), max(share, 0.1) * self.request.seconds
         )
 
     def shortened(self, way: list[Pose], share: float, problem: Problem | None = None) -> list[Pose] | None:
         """A way with what can be left out left out, shown free in this or another problem; where it cannot be shown, that is told of what was
         tried last."""
         tick, problem = partial(self.say, "shortening"), problem or self.problem
-        good = shortened(problem, way, self.allowance(share, problem), self.wish.seed, self.wish.tilt, tick)
+        good = shortened(problem, way, self.allowance(share, problem), self.request.seed, self.request.tilt, tick)
         if good is None:
             self.tried[-1] += ", but not shown to be free"
         return good
@@ -230,30 +230,30 @@ class _Search:
         return None if good is None else [*([] if start is None else [Pose()]), *without_spots(problem, good)]
 
 
-def find_way(
+def find_extraction_path(
     project: Project,
     meshes: Mapping[str, Mesh],
     things: Iterable[str],
-    wish: Wish | None = None,
+    request: ExtractionRequest | None = None,
     tell: Tell | None = None,
-) -> WayOut | NoWay:
+) -> ExtractionPath | NoExtractionPath:
     """A way for things to be taken, together, out of what they are in or to where they are to go: the first stage that serves, of a
     straight pull, two and three legs, a turn on the spot before the last leg, and a plan in position and orientation.
 
     Every leg of it is shown to be free, its corners are rounded as far as that stays so, and the run that comes of it is certified.
-    Raises BadInput when the things have no geometry or the wish cannot be.
+    Raises BadInput when the things have no geometry or the request cannot be met.
     """
-    wish, ids = wish or Wish(), list(things)
-    if not wish.seconds > 0:
-        raise BadInput(f"{wish.seconds:g} s to look for a way are not possible; give more than 0")
-    if wish.checks < 1:
-        raise BadInput(f"{wish.checks} checks to look for a way are not possible; give 1 or more")
-    if wish.target is not None and wish.onto is not None:
+    request, ids = request or ExtractionRequest(), list(things)
+    if not request.seconds > 0:
+        raise BadInput(f"{request.seconds:g} s to look for a way are not possible; give more than 0")
+    if request.checks < 1:
+        raise BadInput(f"{request.checks} checks to look for a way are not possible; give 1 or more")
+    if request.target is not None and request.onto is not None:
         raise BadInput("the parts can go to a placement or onto something, not both; give one")
     say = tell or (lambda _stage, _share, _best: None)
     began = time.monotonic()
     say("reading", 0.0, "")
-    search = _Search(project, meshes, ids, wish, *_asked(project, meshes, ids, wish), say, began)
+    search = _Search(project, meshes, ids, request, *_asked(project, meshes, ids, request), say, began)
     found = _look(search)
     if found is not None:
         return found
@@ -272,36 +272,38 @@ def find_way(
             if alone is not None:
                 blockers, way = [alone[0]], alone[1]
         search.budget = None
-    return NoWay(
+    return NoExtractionPath(
         tuple(search.tried),
         tuple(search.pulls),
         tuple(blockers),
         None if way is None else vector(way),
         problem.required,
-        wish.seed,
+        request.seed,
         time.monotonic() - began,
         snaps,
     )
 
 
-def _asked(project: Project, meshes: Mapping[str, Mesh], ids: list[str], wish: Wish) -> tuple[Problem, list[Array]]:
+def _asked(
+    project: Project, meshes: Mapping[str, Mesh], ids: list[str], request: ExtractionRequest
+) -> tuple[Problem, list[Array]]:
     goal = None
-    if wish.target is not None:
-        goal = pose_at(project, ids, wish.target)
-    elif wish.onto is not None:
-        goal = pose_on(project, meshes, ids, wish.onto)
-    room = None if wish.room is None else np.array(wish.room, float)
-    problem = problem_of(project, meshes, ids, wish.required, room, goal=goal, margin=wish.margin)
-    return problem, directions(problem, allowed=[np.array(d) for d in wish.allowed])
+    if request.target is not None:
+        goal = pose_at(project, ids, request.target)
+    elif request.onto is not None:
+        goal = pose_on(project, meshes, ids, request.onto)
+    room = None if request.room is None else np.array(request.room, float)
+    problem = problem_of(project, meshes, ids, request.required, room, goal=goal, margin=request.margin)
+    return problem, directions(problem, allowed=[np.array(d) for d in request.allowed])
 
 
-def _look(search: _Search) -> WayOut | None:
+def _look(search: _Search) -> ExtractionPath | None:
     """Go through the stages."""
     for stage, way in _stages(search):
         if way is None:
             continue
         search.say("certifying", 0.0)
-        smooth = smoothed_way(search.project, search.meshes, search.problem, search.things, way)
+        smooth = smoothed_path(search.project, search.meshes, search.problem, search.things, way)
         if smooth is None:
             search.tried[-1] += ", found but its run could not be certified"
             continue
@@ -310,9 +312,9 @@ def _look(search: _Search) -> WayOut | None:
 
 
 def _stages(search: _Search) -> Iterator[tuple[Stage, list[Pose] | None]]:
-    problem, wish, ways = search.problem, search.wish, search.ways
+    problem, request, ways = search.problem, search.request, search.ways
     note = f" without {len(search.aside)} taken away" if search.aside else ""
-    main = [way for way in ways if wish.allowed or np.isclose(np.abs(way).max(), 1.0) or _along(problem, way)]
+    main = [way for way in ways if request.allowed or np.isclose(np.abs(way).max(), 1.0) or _along(problem, way)]
     pulled = _pulls(search, note)
     yield "straight pull", pulled
     stages: tuple[tuple[int, Stage], ...] = ((2, "two legs"), (3, "three legs"))
@@ -325,14 +327,14 @@ def _stages(search: _Search) -> Iterator[tuple[Stage, list[Pose] | None]]:
             search.best = f"{stage}, {length_of(found):,.0f} mm"
             # what goes to a goal has been shown free as it was found
             yield stage, found if problem.goal is not None else search.shortened(found, _SHORTENING)
-    if not wish.upright and problem.goal is None:
-        found, told = search.in_time(partial(turned_pull, problem, main, wish.tilt, partial(search.say, "turned")))
+    if not request.upright and problem.goal is None:
+        found, told = search.in_time(partial(turned_pull, problem, main, request.tilt, partial(search.say, "turned")))
         search.tried.append(f"turned on the spot, {told}{note}")
         good = None if found is None else search.shortened(found, _SHORTENING)
         if good is not None:
             search.best = f"turned, {length_of(good):,.0f} mm"
             yield "turned", without_spots(problem, good)
-    if wish.allowed:
+    if request.allowed:
         search.tried.append("not planned, as it may only go along the directions allowed")
         return
     yield "planned", _planned(search, note)
@@ -354,13 +356,13 @@ def _pulls(search: _Search, note: str) -> list[Pose] | None:
 
 
 def _planned(search: _Search, note: str) -> list[Pose] | None:
-    problem, wish = search.problem, search.wish
+    problem, request = search.problem, search.request
     if problem.slack(Pose(), 1.0)[0] < 0:
         search.tried.append(f"not planned, as it is too near others as it stands{note}")
         return None
     tick = partial(search.say, "planned")
     # what need not be turned is found much sooner without
-    kinds = [("planned without turning", _UNTURNED, True)] + ([] if wish.upright else [("planned", _TURNED, False)])
+    kinds = [("planned without turning", _UNTURNED, True)] + ([] if request.upright else [("planned", _TURNED, False)])
     tries: list[tuple[str, float, bool, Problem, Pose | None]] = []
     lifted = lifted_off(problem, search.ways)
     if lifted is not None:
@@ -370,13 +372,15 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     tries += [(name, share, upright, problem, None) for name, share, upright in kinds]
     for name, share, upright, own, start in tries:
         budget = search.allowance(share, own)
-        found = grown(own, search.ways, budget, wish.seed, upright=upright, tilt=wish.tilt, tick=tick, start=start)
+        found = grown(
+            own, search.ways, budget, request.seed, upright=upright, tilt=request.tilt, tick=tick, start=start
+        )
         search.tried.append(f"{name}, {'free' if found is not None else budget.in_words()}{note}")
         good = None if found is None else search.plan_made_good(found, own, start)
         if good is not None:
             return good
     ends, budget = goals(problem, search.ways), search.allowance(1.0 - _UNTURNED - _TURNED)
-    found = plan(problem, ends, budget, wish.seed, upright=wish.upright, tilt=wish.tilt, tick=tick)
+    found = plan(problem, ends, budget, request.seed, upright=request.upright, tilt=request.tilt, tick=tick)
     if found is None:
         told = f"planned from outside, {budget.in_words()}" if ends else "planned: there is no free place outside"
         search.tried.append(told + note)
@@ -402,7 +406,7 @@ def lifted_off(problem: Problem, ways: list[Array]) -> tuple[Problem, Pose] | No
 def _put_aside(search: _Search) -> bool:
     """Take away the fewest of what may be that frees a straight pull, or else all of that; whether there is anything."""
     problem, project = search.problem, search.project
-    whose = {part.id: thing for thing in search.wish.aside for part in solids(project, thing)}
+    whose = {part.id: thing for thing in search.request.aside for part in solids(project, thing)}
     number = {j: whose[body.id] for j, body in enumerate(problem.obstacles) if body.id in whose}
     if not number:
         return False
@@ -410,13 +414,13 @@ def _put_aside(search: _Search) -> bool:
     # a pull that nothing blocks leads elsewhere than asked for
     fit = [{thing for thing in found if thing is not None} for found in sets if found and None not in found]
     chosen = min(fit, key=len, default=set(number.values()))
-    search.aside = tuple(thing for thing in search.wish.aside if thing in chosen)
+    search.aside = tuple(thing for thing in search.request.aside if thing in chosen)
     problem.ignored = frozenset(j for j, thing in number.items() if thing in chosen)
     return True
 
 
 def _alone_in_the_way(search: _Search) -> tuple[str, Array] | None:
-    """One part whose removal frees a pull in two legs, of those that block pulls and come straight out themselves; and the way out at
+    """One part whose removal frees a pull in two legs, of those that block pulls and come straight out themselves; and the extraction path at
     last."""
     problem, before = search.problem, search.problem.ignored
     first = list(dict.fromkeys(pull.blocker for pull in search.pulls if pull.blocker is not None))
@@ -424,7 +428,7 @@ def _alone_in_the_way(search: _Search) -> tuple[str, Array] | None:
     tick = partial(search.say, "what blocks it")
     for done, part in enumerate(first):
         tick(done / len(first))
-        own = problem_of(search.project, search.meshes, [part], search.wish.required)
+        own = problem_of(search.project, search.meshes, [part], search.request.required)
         own.least_step = _GLANCE
         axes = directions(own, allowed=[*np.eye(3), *-np.eye(3)])
         if not any(own.travel(Pose(), axis, far)[0] >= far for axis in axes if (far := exit_travel(own, Pose(), axis))):
@@ -441,10 +445,10 @@ def _alone_in_the_way(search: _Search) -> tuple[str, Array] | None:
     return None
 
 
-def add_way(project: Project, things: Sequence[str], way: WayOut, start: float = 0.0) -> Project:
-    """The project with a way out as a path and a run, or key poses where it turns on the spot; the last ones. Raises BadInput for
+def add_extraction_path(project: Project, things: Sequence[str], way: ExtractionPath, start: float = 0.0) -> Project:
+    """The project with an extraction path as a path and a run, or key poses where it turns on the spot; the last ones. Raises BadInput for
     several things that turn on the spot."""
-    return run_of_way(project, things, way.poses, way.rounding, start)
+    return extraction_run(project, things, way.poses, way.rounding, start)
 
 
 def without_spots(problem: Problem, way: list[Pose]) -> list[Pose]:
@@ -468,17 +472,19 @@ def _along(problem: Problem, way: Array) -> bool:
     return bool(np.abs(problem.axes.T @ way).max() > 0.999)
 
 
-def _way_out(search: _Search, stage: Stage, way: list[Pose], rounding: float, certificate: Certificate) -> WayOut:
+def _way_out(
+    search: _Search, stage: Stage, way: list[Pose], rounding: float, certificate: Certificate
+) -> ExtractionPath:
     problem = search.problem
     legs = list(itertools.pairwise(way))
-    return WayOut(
+    return ExtractionPath(
         stage,
         tuple(way),
         length_of(way),
         min(problem.free_between(a, b)[1] for a, b in legs),
         max(leaning(part_way(a, b, share)) for a, b in legs for share in np.linspace(0.0, 1.0, 9)),
         problem.required,
-        search.wish.seed,
+        search.request.seed,
         time.monotonic() - search.began,
         tuple(search.tried),
         tuple(search.pulls),

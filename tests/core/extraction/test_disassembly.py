@@ -10,7 +10,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Part, Placement, Project, Settings
 from kestrav.core.editing.timing import reversed_in_time
 from kestrav.core.errors import BadInput, Cancelled
-from kestrav.core.extraction.taking_apart import (
+from kestrav.core.extraction.disassembly import (
     add_sequence,
     blocking,
     exploded,

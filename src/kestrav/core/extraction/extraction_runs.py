@@ -72,10 +72,10 @@ def straight_run(project: Project, thing: str, way: Sequence[Array], name: str, 
     return path, run
 
 
-def run_of_way(
+def extraction_run(
     project: Project, things: Sequence[str], poses: Sequence[Pose], rounding: float = 0.0, start: float = 0.0
 ) -> Project:
-    """The project with a way out as a path and a run, the last ones: the first thing rides on it, the others keep with it.
+    """The project with an extraction path as a path and a run, the last ones: the first thing rides on it, the others keep with it.
 
     Corners are rounded by a share of their shorter side. A way that turns on the spot becomes key poses, as a run turns by its way.
     Raises BadInput for several things then.
@@ -111,7 +111,7 @@ def _rounded(shape: Shape, steps: Array, share: float) -> PointShape:
     return PointShape((*made, points[-1]))
 
 
-def smoothed_way(
+def smoothed_path(
     project: Project, meshes: Mapping[str, Mesh], problem: Problem, things: Sequence[str], poses: Sequence[Pose]
 ) -> tuple[float, Certificate] | None:
     """By which share corners can be rounded, and the certificate of the run that comes of it; with sharp ones if none can.
@@ -122,7 +122,7 @@ def smoothed_way(
     roundings = _ROUNDINGS if len(poses) > 2 else ()
     for rounding in (*roundings, 0.0):
         try:
-            made = run_of_way(still, things, poses, rounding)
+            made = extraction_run(still, things, poses, rounding)
         except BadInput:
             return None
         told = _certified(made, meshes, problem)
