@@ -18,6 +18,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Fix
 
 Request = TypeVar("Request", bound=msgspec.Struct)
+_WIDTH = 380  # px, so that no option of the longer ones is cut
 Preview = Callable[[Fix | None], None]
 
 
@@ -51,6 +52,7 @@ class RequestDialog(QDialog):
         self.column.addWidget(self.text)
         self.form = Form()
         self.form.refused.connect(self.refuse)
+        self.form.column.setContentsMargins(0, 2, 0, 2)
         self.column.addWidget(self.form)
         self.fault = QLabel()
         self.fault.setObjectName("fault")
@@ -59,11 +61,12 @@ class RequestDialog(QDialog):
         self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
         self.button = self.buttons.button(QDialogButtonBox.StandardButton.Ok)
         self.button.setText(button)
+        self.button.setObjectName("main")
         self.buttons.accepted.connect(self.accept)
         self.buttons.rejected.connect(self.reject)
         self.column.addWidget(self.fault)
         self.column.addWidget(self.buttons)
-        self.setMinimumWidth(320)
+        self.setMinimumWidth(_WIDTH)
         self._fill()
 
     def rows(self, form: Sheet) -> None:

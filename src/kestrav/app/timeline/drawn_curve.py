@@ -26,9 +26,8 @@ def columns(x: Array, y: Array, edges: Array) -> tuple[Array, Array]:
         return np.full(count, np.nan), np.full(count, np.nan)
     at = np.interp(edges, x, y, left=np.nan, right=np.nan)
     low, high = np.fmin(at[:-1], at[1:]), np.fmax(at[:-1], at[1:])
-    inside = (x >= edges[0]) & (x <= edges[-1])
     first, last = np.searchsorted(x, edges[0]), np.searchsorted(x, edges[-1], side="right")
-    if inside.any():
+    if first < last:
         some, values = x[first:last], y[first:last]
         starts = np.searchsorted(some, edges[:-1])
         full = starts < np.append(starts[1:], len(some))
@@ -49,6 +48,7 @@ class DrawnCurve(pg.GraphicsObject):  # type: ignore[misc]
         self.values: Array = np.empty(0)
         self.colour = QColor(colour)
         self._shown: tuple[tuple[object, ...], QImage] | None = None
+        self._pixels: NDArray[np.uint32] = np.empty((0, 0), np.uint32)
         self._version = 0
         self.setFlag(self.GraphicsItemFlag.ItemUsesExtendedStyleOption)
 
@@ -113,9 +113,10 @@ class DrawnCurve(pg.GraphicsObject):  # type: ignore[misc]
         cover = np.minimum(rows + 1, bottom.astype(np.float32))
         cover -= np.maximum(rows, top.astype(np.float32))
         np.clip(cover, 0.0, 1.0, out=cover)
-        pixels = _shades(self.colour.rgb())[(255 * cover).astype(np.uint8)]
-        image = QImage(pixels.tobytes(), width, height, 4 * width, QImage.Format.Format_ARGB32_Premultiplied)
-        return image.copy()
+        cover *= 255.0
+        # the picture is of these very numbers, which must stay as long as it does
+        self._pixels = _shades(self.colour.rgb())[cover.astype(np.uint8)]
+        return QImage(self._pixels.data, width, height, 4 * width, QImage.Format.Format_ARGB32_Premultiplied)
 
 
 @lru_cache(maxsize=16)

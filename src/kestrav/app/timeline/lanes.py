@@ -50,6 +50,7 @@ class Lane:
         self.breaches: list[pg.LinearRegionItem] = []
         self.held = False  # its scale stays as it is
         self._top: tuple[float, float] = (0.0, 1.0)
+        self._scaled: tuple[float, float] | None = None  # as its plot is
         self.x: Array = np.empty(0)
         self.y: Array = np.empty(0)
 
@@ -92,8 +93,9 @@ class Lane:
             self._top = (low, span)
         # what is far above the limit runs along the top, as on a strip chart
         self.curve.set_data(x, np.minimum(y, low + 1.04 * span))
-        if self.held:
+        if self.held or self._scaled == (low, span):
             return
+        self._scaled = (low, span)
         self.plot.setYRange(low - 0.06 * span, low + 1.12 * span, padding=0)
 
     def shade(self, spans: list[tuple[float, float]]) -> None:

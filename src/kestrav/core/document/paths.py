@@ -122,7 +122,7 @@ class OrbitShape(Record, frozen=True, tag="orbit"):
         float, quantity("Azimuth of highest point", "°", "Azimuth of the tilted shape's highest point", 1, 5)
     ] = 0.0
     start: Annotated[
-        float, quantity("Start angle", "°", "Azimuth of the start, counter-clockwise from +x", 1, 5)
+        float, quantity("Start azimuth", "°", "Azimuth of the start, counter-clockwise from +x", 1, 5)
     ] = -90.0
     laps: Annotated[
         float,
