@@ -300,13 +300,7 @@ class CameraRows(Rows):
         project, form, limits = self.session.shown, self.form, camera.framing
         things = [("", "the aim"), *self._things(camera.subject)]
         self._fields(camera, "subject", options=things)
-        form.choice(
-            "Keep size",
-            [("", "no"), ("distance", "by distance"), ("lens", "by lens")],
-            camera.keeps,
-            lambda v: self._keep(camera, v),
-            "Keep the subject's size as at the playhead, by moving along the line of sight or by focal length",
-        )
+        form.fields(camera, "keeps", change=lambda keeps: self._keep(camera, keeps))
         if camera.keeps:
             self._fields(camera, "size")
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from typing import Any
 
+import msgspec
 import numpy as np
 
 from kestrav.app.cards.wheels import TurningRows
@@ -38,14 +40,6 @@ from kestrav.core.mechanisms.gears import (
 )
 from kestrav.core.units import show
 
-_KINDS = [
-    ("external", "two gears"),
-    ("internal", "a gear in a ring"),
-    ("rack", "a gear on a rack"),
-    ("chain", "sprockets with a chain"),
-    ("belt", "pulleys with a belt"),
-]
-
 
 class GearRows(TurningRows):
     """Both ends, their teeth, and the sums of ratio, distance and mesh."""
@@ -54,27 +48,15 @@ class GearRows(TurningRows):
         project, form = self.session.shown, self.form
         self.form.title = f"{gear.name} · {given_ratio(gear)}"
         self._name(gear)
-        form.choice("Kind", _KINDS, gear.kind, lambda v: self._drive(gear, "Kind", kind=v), "Kind of transmission")
+        drive = partial(self._drive, gear)
+        self._fields(gear, "kind", change=drive)
         if toothed(gear):
             self._pitch(gear)
         for side, end in (("a", gear.a), ("b", gear.b)):
             self._end(gear, side, end)
         if gear.kind == "belt":
-            form.check(
-                "",
-                "Crossed",
-                gear.crossed,
-                lambda on: self._drive(gear, "Crossed", crossed=on),
-                "A crossed belt turns its pulleys in opposite directions",
-            )
-        form.number(
-            "Phase angle",
-            gear.phase,
-            "mm" if gear.kind == "rack" else "°",
-            lambda v: self._set(gear.id, "Phase", phase=v),
-            "Phase angle of the second gear at which the teeth mesh",
-            3,
-        )
+            self._fields(gear, "crossed", change=drive)
+        self._fields(gear, "phase", unit="mm" if gear.kind == "rack" else "")
         form.worked(*self._sums(project, gear))
         if toothed(gear):
             known = gear.a.toothed and gear.b.toothed
@@ -92,7 +74,7 @@ class GearRows(TurningRows):
             )
         self._delete(gear)
 
-    def _drive(self, gear: Gear, label: str, **fields: object) -> None:
+    def _drive(self, gear: Gear, label: str = "Change gear", **fields: object) -> None:
         self.session.edit(label, lambda p: set_gear(p, self.session.meshes, gear.id, **fields))
 
     def _pitch(self, gear: Gear) -> None:
@@ -195,19 +177,9 @@ class RodRows(TurningRows):
         second = rod.to is not None
         self._fields(rod, "keeps")
         parts = [(p.id, p.name) for p in project.parts if p.id != rod.part]
-        form.choice(
-            "Crank",
-            parts,
-            rod.crank.part,
-            lambda v: self._set(rod.id, "Crank", crank=Pin(v, rod.crank.at)),
-            "Rotating part that carries the rod's pin",
-        )
-        form.vector(
-            "Crank pin",
-            rod.crank.at,
-            "mm",
-            lambda v: self._set(rod.id, "Pin", crank=Pin(rod.crank.part, v)),
-            "Pin position on the crank, in the crank's coordinates",
+        crank = rod.crank
+        self._fields(
+            crank, "part", "at", change=partial(self._put_pin, rod, "crank", crank), options=parts, prefix="Crank"
         )
         if rod.keeps != "level" or second:
             form.choice(
@@ -220,14 +192,7 @@ class RodRows(TurningRows):
                 "Part that carries the second pin",
             )
         if rod.to is not None and rod.keeps != "level":
-            to = rod.to
-            form.vector(
-                "Second pin",
-                to.at,
-                "mm",
-                lambda v: self._set(rod.id, "Pin", to=Pin(to.part, v)),
-                "Pin position on that part, in its coordinates",
-            )
+            self._fields(rod.to, "at", change=partial(self._put_pin, rod, "to", rod.to), prefix="Second")
         self._fields(rod, "near")
         if not level:
             self._fields(rod, "far")
@@ -251,6 +216,9 @@ class RodRows(TurningRows):
             self._coupled(project, rod)
         self._copies(rod)
         self._delete(rod)
+
+    def _put_pin(self, rod: Rod, name: str, pin: Pin, **fields: Any) -> None:
+        self._set(rod.id, "Pin", **{name: msgspec.structs.replace(pin, **fields)})
 
     def _sums(self, project: Project, rod: Rod) -> list[str]:
         times = np.linspace(0.0, max(span(project), 1e-3), 721)
@@ -315,11 +283,7 @@ class RodRows(TurningRows):
             others = [r.name for r in self.session.shown.rods if r.link == rod.link and r.id != rod.id]
             if others:
                 form.note("Is as " + ", ".join(others) + " is")
-        form.number(
-            "Count", ask.count, "", lambda v: ask.set(count=round(v)), "Number of copies, the original included", 0
-        )
-        form.vector("Spacing", ask.offset, "mm", lambda v: ask.set(offset=v), "Spacing from one copy to the next")
-        form.number("Phase", ask.phase, "°", lambda v: ask.set(phase=v), "Phase angle from one pin to the next", 2)
+        form.fields(ask, "count", "offset", "phase", change=ask.set)
         offers: list[tuple[str, Callable[[], object], str]] = [
             (
                 "Make copies",

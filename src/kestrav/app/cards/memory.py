@@ -3,52 +3,70 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
+import msgspec
 from PySide6.QtCore import QObject, QSettings, Signal
 
+from kestrav.core.document.fields import infos, option, quantity, switch
+from kestrav.core.editing.wheel_making import MOST_MARKS
 
-@dataclass
-class Copying:
-    """How copies are made; the card remembers it."""
 
-    step: tuple[float, float, float] = (200.0, 0.0, 0.0)
-    count: int = 3
-    linked: bool = True
+class Choices(msgspec.Struct):
+    """What the card remembers of how something is made."""
 
     def set(self, **fields: Any) -> None:
-        """Change some of it."""
+        """Change some of it, within its bounds."""
         for name, value in fields.items():
-            setattr(self, name, value)
+            info = infos(type(self))[name]
+            bounded = value if info.low is None else max(value, type(value)(info.low))
+            setattr(self, name, bounded if info.high is None else min(bounded, type(value)(info.high)))
 
 
-@dataclass
-class Leading:
-    """How convoys and followers are made; the card remembers it."""
+class Copying(Choices):
+    """How copies are made."""
 
-    count: int = 3
-    spacing: float = 1500.0
-    path: str = ""
+    step: Annotated[tuple[float, float, float], quantity("Step", "mm", "Spacing from one copy to the next")] = (
+        200.0,
+        0.0,
+        0.0,
+    )
+    count: Annotated[int, quantity("Count", "", "Number of copies, the original included", 0, low=1)] = 3
+    linked: Annotated[
+        bool,
+        switch("Linked copies", "share geometry and appearance", "A change to one linked copy changes all"),
+    ] = True
 
-    def set(self, **fields: Any) -> None:
-        """Change some of it."""
-        for name, value in fields.items():
-            setattr(self, name, value)
+
+class Leading(Choices):
+    """How convoys and followers are made."""
+
+    count: Annotated[int, quantity("Count", "", "Number of parts in the convoy, the original included", 0, low=1)] = 3
+    spacing: Annotated[float, quantity("Spacing", "mm", "Spacing along the path, from pivot to pivot", 0, 50)] = 1500.0
+    path: Annotated[str, option("Own path", "Path of the other part")] = ""
 
 
-@dataclass
-class Repeating:
-    """How copies of a rod are made, and how many marks are around a wheel; the card remembers it."""
+class Repeating(Choices):
+    """How copies of a rod are made, and how many marks are around a wheel."""
 
-    count: int = 2
-    offset: tuple[float, float, float] = (0.0, 100.0, 0.0)
-    phase: float = 90.0
-    marks: int = 1
-
-    def set(self, **fields: Any) -> None:
-        """Change some of it."""
-        for name, value in fields.items():
-            setattr(self, name, value)
+    count: Annotated[int, quantity("Count", "", "Number of copies, the original included", 0, low=1)] = 2
+    offset: Annotated[tuple[float, float, float], quantity("Spacing", "mm", "Spacing from one copy to the next")] = (
+        0.0,
+        100.0,
+        0.0,
+    )
+    phase: Annotated[float, quantity("Phase", "°", "Phase angle from one pin to the next", 2)] = 90.0
+    marks: Annotated[
+        int,
+        quantity(
+            "Marks per turn",
+            "",
+            "Number of teeth or marks per turn on which the wheel may end; 1 for whole turns",
+            0,
+            low=1,
+            high=MOST_MARKS,
+        ),
+    ] = 1
 
 
 @dataclass

@@ -457,22 +457,7 @@ class PartRows(Rows):
 
     def _copy_fields(self, ids: list[str]) -> None:
         form, state = self.form, self.card.copying
-        form.vector("Step", state.step, "mm", lambda v: state.set(step=v), "Spacing from one copy to the next")
-        form.number(
-            "Count",
-            state.count,
-            "",
-            lambda v: state.set(count=max(round(v), 1)),
-            "Number of copies, the original included",
-            0,
-        )
-        form.check(
-            "Linked copies",
-            "share geometry and appearance",
-            state.linked,
-            lambda v: state.set(linked=v),
-            "A change to one linked copy changes all",
-        )
+        form.fields(state, "step", "count", "linked", change=state.set)
         form.buttons(
             (
                 "Copy once",

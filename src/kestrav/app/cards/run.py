@@ -97,14 +97,7 @@ class RunRows(Rows):
     def _placement(self, run: Run) -> None:
         """Which point of the rider lies on the path, and how far beside."""
         form = self.form
-        references = [
-            ("pivot", "pivot"),
-            ("front", "front"),
-            ("rear", "rear"),
-            ("bottom", "middle of underside"),
-            ("point", "picked point"),
-        ]
-        self._fields(run, "reference", options=references)
+        self._fields(run, "reference")
         if run.reference == "point":
             self._fields(run, "reference_point")
         form.buttons(
@@ -189,16 +182,7 @@ class RunRows(Rows):
             10,
             zero="none",
         )
-        form.number(
-            "Arrive by",
-            run.arrive_by or 0.0,
-            "s",
-            lambda v: self._set(run.id, "Arrive by", arrive_by=v or None),
-            "Latest arrival; checked",
-            3,
-            0.1,
-            zero="any time",
-        )
+        self._fields(run, "arrive_by")
         offers = [
             ("Move path to rider", lambda: self._bring(run), "Move the path so that it starts at the rider's position")
         ]

@@ -141,23 +141,7 @@ class TieRows(Rows):
         linked = [r.name for r in project.runs if run.link and r.link == run.link and r.id != run.id]
         if linked:
             form.note("Goes as " + ", ".join(linked) + " do" + ("es" if len(linked) == 1 else ""))
-        form.number(
-            "Count",
-            ask.count,
-            "",
-            lambda v: ask.set(count=round(v)),
-            "Number of parts in the convoy, the original included",
-            0,
-        )
-        form.number(
-            "Spacing",
-            ask.spacing,
-            "mm",
-            lambda v: ask.set(spacing=v),
-            "Spacing along the path, from pivot to pivot",
-            0,
-            50,
-        )
+        form.fields(ask, "count", "spacing", change=ask.set)
         offers: list[tuple[str, Callable[[], object], str]] = [
             (
                 "Make convoy",
@@ -178,7 +162,7 @@ class TieRows(Rows):
             ("", "the same path"),
             *((p.id, f"{p.name}, {show(path_curve(p).length, 'mm', 0)}") for p in project.paths),
         ]
-        form.choice("Own path", paths, ask.path, lambda v: ask.set(path=v), "Path of the other part")
+        form.fields(ask, "path", change=ask.set, options=paths)
         form.choice(
             "Add linked run",
             [("", "choose …"), *things],

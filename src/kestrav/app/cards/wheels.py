@@ -12,7 +12,6 @@ from kestrav.core.document import edits
 from kestrav.core.document.lookup import get
 from kestrav.core.document.records import Axle, Castor, Project, TimedRotation, Wheel
 from kestrav.core.editing.wheel_making import (
-    MOST_MARKS,
     axle_of,
     ends,
     turns_of,
@@ -133,14 +132,7 @@ class WheelRows(TurningRows):
             "Set the path's length for this number of turns; the start stays",
             4,
         )
-        form.number(
-            "Marks per turn",
-            ask.marks,
-            "",
-            lambda v: self._marks(round(v)),
-            "Number of teeth or marks per turn on which the wheel may end; 1 for whole turns",
-            0,
-        )
+        form.fields(ask, "marks", change=self._marks)
         try:
             told = ends(project, roll.id, ask.marks)
         except BadInput:
@@ -184,7 +176,7 @@ class WheelRows(TurningRows):
         )
 
     def _marks(self, marks: int) -> None:
-        self.card.repeating.set(marks=min(max(marks, 1), MOST_MARKS))
+        self.card.repeating.set(marks=marks)
         self.card.rebuild()
 
     def _from_cylinder(self, roll: Wheel) -> None:

@@ -216,7 +216,16 @@ class Camera(Record, frozen=True):
     subject: Annotated[
         Annotated[str, Ref(("parts",), blank=True)], option("Subject", "Part whose size and visibility are checked")
     ] = ""
-    keeps: Literal["", "lens", "distance"] = ""
+    keeps: Annotated[
+        Literal["", "distance", "lens"],
+        option(
+            "Keep size",
+            "Keep the subject's size as at the playhead, by moving along the line of sight or by focal length",
+            **{"": "no"},
+            distance="by distance",
+            lens="by lens",
+        ),
+    ] = ""
     size: Annotated[float, quantity("Size", "%", "Share of the frame's height", factor=100)] = 0.5
     fades: tuple[Fade, ...] = ()
     framing: Framing = Framing()

@@ -137,17 +137,32 @@ class Gear(Record, frozen=True):
     name: str
     a: End
     b: End
-    kind: Literal["external", "internal", "rack", "chain", "belt"] = "external"
+    kind: Annotated[
+        Literal["external", "internal", "rack", "chain", "belt"],
+        option(
+            "Kind",
+            "Kind of transmission",
+            external="two gears",
+            internal="a gear in a ring",
+            rack="a gear on a rack",
+            chain="sprockets with a chain",
+            belt="pulleys with a belt",
+        ),
+    ] = "external"
     pitch: float = 2.0
-    crossed: bool = False
-    phase: float = 0.0
+    crossed: Annotated[bool, switch("Belt", "crossed", "A crossed belt turns its pulleys in opposite directions")] = (
+        False
+    )
+    phase: Annotated[
+        float, quantity("Phase angle", "°", "Phase angle of the second gear at which the teeth mesh", 3)
+    ] = 0.0
 
 
 class Pin(Record, frozen=True):
     """A point of a part, in its own coordinates."""
 
-    part: PartId
-    at: Vector = (0.0, 0.0, 0.0)
+    part: Annotated[PartId, option("Part", "Part that carries the pin")]
+    at: Annotated[Vector, quantity("Pin", "mm", "Pin position on the part, in its coordinates")] = (0.0, 0.0, 0.0)
 
 
 class Coupled(Record, frozen=True):

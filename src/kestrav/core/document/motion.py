@@ -323,6 +323,8 @@ class Run(Record, frozen=True):
         option(
             "Point on path",
             "Point of the rider that lies on the path; with the front on the path, the front stops at the mark",
+            bottom="middle of underside",
+            point="picked point",
         ),
     ] = "pivot"
     offset: Annotated[Vector, quantity("Offset from path", "mm", "Offset along, to the left of and above the path")] = (
@@ -351,7 +353,9 @@ class Run(Record, frozen=True):
     ground: Ground | None = None
     roughness: tuple[Roughness, ...] = ()
     mark: float | None = None
-    arrive_by: float | None = None
+    arrive_by: Annotated[
+        float | None, quantity("Arrive by", "s", "Latest arrival; checked", 3, 0.1, zero="any time")
+    ] = None
     blend: Annotated[
         float,
         quantity("Blend", "s", "Time over which the motion is blended with the one before", 2, 0.1, zero="none", low=0),
