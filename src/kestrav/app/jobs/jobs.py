@@ -206,6 +206,8 @@ def _run_job(connection: Connection, work: Callable[..., object], arguments: tup
 
     # a group of its own, with the processes that it starts itself: they are paused and ended together
     os.setpgid(0, 0)
+    # it may share its work out to processes of its own, which a daemon must not
+    multiprocessing.current_process().daemon = False
     try:
         outcome: tuple[str, object] = ("done", work(report, *arguments))
     except Cancelled:
