@@ -282,7 +282,7 @@ class RodRows(TurningRows):
         if rod.link:
             others = [r.name for r in self.session.shown.rods if r.link == rod.link and r.id != rod.id]
             if others:
-                form.note("Is as " + ", ".join(others) + " is")
+                form.note("Linked with " + ", ".join(others))
         form.fields(ask, "count", "offset", "phase", change=ask.set)
         offers: list[tuple[str, Callable[[], object], str]] = [
             (

@@ -364,7 +364,7 @@ class PartRows(Rows):
         form.worked(
             "pivot in the room " + ", ".join(show(float(v)) for v in place) + "\u2009mm",
             f"front {triple(front)}",
-            f"upside {triple(up)}",
+            f"up {triple(up)}",
         )
 
     def _pivot_to(self, part_id: str, key: str) -> None:

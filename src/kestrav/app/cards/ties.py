@@ -140,7 +140,7 @@ class TieRows(Rows):
         form.heading("Copies")
         linked = [r.name for r in project.runs if run.link and r.link == run.link and r.id != run.id]
         if linked:
-            form.note("Goes as " + ", ".join(linked) + " do" + ("es" if len(linked) == 1 else ""))
+            form.note("Linked with " + ", ".join(linked))
         form.fields(ask, "count", "spacing", change=ask.set)
         offers: list[tuple[str, Callable[[], object], str]] = [
             (

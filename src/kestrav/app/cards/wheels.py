@@ -114,7 +114,7 @@ class WheelRows(TurningRows):
         )
         linked = [r.name for r in project.wheels if roll.link and r.link == roll.link and r.id != roll.id]
         if linked:
-            form.note(f"Radius and slip are those of {len(linked)} more: " + ", ".join(linked))
+            form.note(f"Radius and slip are shared with {len(linked)} more: " + ", ".join(linked))
             alone = lambda: self._set(roll.id, "Unlink", link="")  # noqa: E731
             form.buttons(("Unlink", alone, "Unlink this wheel from the others"))
         self._ends(project, roll, turns)

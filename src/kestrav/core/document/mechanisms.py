@@ -125,7 +125,7 @@ class End(Record, frozen=True):
 
 
 class Gear(Record, frozen=True):
-    """Two ends that turn each other: gears ``outside`` or ``inside`` (the larger one is a ring), a gear on a ``rack`` (the second
+    """Two ends that turn each other: ``external`` gears, or ``internal`` ones (the larger one is a ring), a gear on a ``rack`` (the second
     end), sprockets with a ``chain``, pulleys with a ``belt``.
 
     ``pitch`` in mm is the module of gears and racks, and the pitch of chains and toothed belts. ``crossed`` belts turn their
