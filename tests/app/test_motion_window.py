@@ -463,7 +463,7 @@ def test_rides_and_lights_are_added_and_edited(hand_of, asked):
     hand.type_in("Cone", "35")
     hand.choose("Aim", "part-1")
     hand.press("Add key here")
-    hand.type_in("Key 1", "700")
+    hand.type_in("Key 1 intensity", "700")
     light = hand.session.project.lights[1]
     assert (light.strength, light.cone, light.aim.part) == (1500, 35, "part-1")
     assert light.keys == (LightKey(1.5, 700.0),)

@@ -305,15 +305,15 @@ def test_what_is_clear_has_its_opacity_and_no_floor(opened):
 
 def test_the_frame_of_a_film_moves_and_its_key_tells_what_it_is_made_of(opened):
     maker = Maker(opened.project, opened.meshes, 160, 90, alpha=False)
-    first, last = keyed(opened.project, opened.meshes, [(SHOT, 0.0), (SHOT, 0.9)], 160, 90, False)
+    first, last = keyed(opened.project, opened.meshes, [(SHOT, 0.0), (SHOT, 0.9)], 160, 90, alpha=False)
     try:
         assert np.abs(maker.picture(first).astype(int) - maker.picture(last)).max() > 60
     finally:
         maker.close()
     more = msgspec.structs.replace(SHOT, samples=64)
-    assert keyed(opened.project, opened.meshes, [(more, 0.0)], 160, 90, False)[0].key != first.key
+    assert keyed(opened.project, opened.meshes, [(more, 0.0)], 160, 90, alpha=False)[0].key != first.key
     lens = edits.update(opened.project, "camera-1", f_number=2.0, focus=Focus(part="part-2"))
-    assert keyed(lens, opened.meshes, [(SHOT, 0.0)], 160, 90, False)[0].key != first.key
+    assert keyed(lens, opened.meshes, [(SHOT, 0.0)], 160, 90, alpha=False)[0].key != first.key
 
 
 def test_a_projects_light_shines_in_it_by_its_candela(opened):

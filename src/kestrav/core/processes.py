@@ -40,7 +40,8 @@ class Pool:
         """Each process calls ``begin`` with the arguments first, in an environment with these ``surroundings``."""
         self._surroundings = dict(surroundings or {})
         self._others = set(multiprocessing.active_children())
-        context = multiprocessing.get_context("fork" if may_fork() else "spawn")
+        self._forks = may_fork()
+        context = multiprocessing.get_context("fork" if self._forks else "spawn")
         self._executor = ProcessPoolExecutor(
             max(count, 1), mp_context=context, initializer=_begin, initargs=(begin, arguments)
         )
@@ -48,7 +49,7 @@ class Pool:
     def submit(self, work: Callable[..., Any], *arguments: Any) -> Future[Any]:
         """Let one of the processes do work. The future raises BrokenProcessPool where a process has died."""
         # the executor starts its processes as work comes
-        with _environment(self._surroundings), _without_main():
+        with _environment(self._surroundings), contextlib.nullcontext() if self._forks else _without_main():
             return self._executor.submit(work, *arguments)
 
     def __enter__(self) -> Pool:
@@ -56,10 +57,9 @@ class Pool:
 
     def __exit__(self, fault: type[BaseException] | None, *_: object) -> None:
         if fault is not None:
-            self._executor.shutdown(wait=False, cancel_futures=True)
             for child in set(multiprocessing.active_children()) - self._others:
                 child.terminate()
-        self._executor.shutdown()
+        self._executor.shutdown(cancel_futures=fault is not None)
 
 
 def _begin(begin: Callable[..., object] | None, arguments: tuple[Any, ...]) -> None:

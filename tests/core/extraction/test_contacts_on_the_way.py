@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 import trimesh
 from shapes import box_mesh
-from test_ways import boxes
+from test_search import boxes
 
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.extraction.report import as_data, as_text

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 import trimesh
 from shapes import box_mesh
-from test_ways import boxes
+from test_search import boxes
 
 from kestrav.core.extraction.fasteners import fastener_axis, head_along
 from kestrav.core.extraction.problem import problem_of

@@ -470,7 +470,7 @@ def test_a_way_keeps_to_the_lean_that_is_allowed():
 PLANNED = """
 import sys
 sys.path[:0] = sys.argv[2:]
-from test_ways import u_shape
+from test_search import u_shape
 from kestrav.core.extraction.planning import goals, plan
 from kestrav.core.extraction.problem import Budget, problem_of
 from kestrav.core.extraction.pulls import directions
