@@ -21,7 +21,7 @@ def answer():
     return kept[0], os.environ["TOLD"]
 
 def work(pool):
-    return pool.submit(os.getpid).result(), pool.submit(os.environ.get, "TOLD").result()
+    return pool.submit(os.getpid).result(), pool.submit(os.getenv, "TOLD").result()
 
 # forked: with all that is in memory, this script's functions too
 assert may_fork()

@@ -135,6 +135,8 @@ class KeyMarks:
         self.handle = pg.PlotDataItem(pen=pg.mkPen(INK, width=1), symbol="o", symbolSize=7, symbolBrush=STRAW)
         for item in (self.handle, self.keys):
             item.setZValue(15)
+            # what shows nothing takes as long to draw as what does
+            item.setVisible(False)
             plot.addItem(item)
 
     def show(self, grips: Sequence[Grip], chosen: tuple[str, str, int] | None) -> None:
@@ -142,8 +144,10 @@ class KeyMarks:
         keys = [g for g in grips if g.side == "key" and np.isfinite(g.x)]
         brushes = [pg.mkBrush(STRAW if (g.lane, g.of, g.index) == chosen else CARD) for g in keys]
         self.keys.setData([g.x for g in keys], [g.y for g in keys], brush=brushes)
+        self.keys.setVisible(bool(keys))
         handle = next((g for g in grips if g.side == "handle"), None)
         mine = None if handle is None else next(g for g in keys if g.index == handle.index)
+        self.handle.setVisible(mine is not None)
         if handle is None or mine is None:
             self.handle.setData([], [])
         else:
