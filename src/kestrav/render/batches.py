@@ -140,6 +140,7 @@ class Batch:
         self.structured = True
         self._own_colours = shared is None
         self._is_coarse: bool | None = None
+        self._final_is_coarse = False
         self.needs_room = False
         self._patient = patient
 
@@ -178,6 +179,18 @@ class Batch:
             self._draw(faces, lambda: drawings.face)
             self._draw({actor: self._whole[actor] for actor in (self.edges, self.final_edges)}, lambda: drawings.line)
         self.edges.SetVisibility(not coarse)
+        self._final_is_coarse = coarse
+        self.final_edges.SetVisibility(self._shown[1] and not coarse)
+
+    def set_final_coarse(self, coarse: bool) -> None:
+        """Draw coarsely for lens and film alone, where the stage is drawn whole."""
+        if self._is_coarse or coarse == self._final_is_coarse:
+            return
+        self._final_is_coarse = coarse
+        if coarse:
+            self._draw({self.final: self._coarse[self.final]}, self._coarse_surface)
+        else:
+            self.final.SetMapper(self._whole[self.final])
         self.final_edges.SetVisibility(self._shown[1] and not coarse)
 
     @staticmethod
@@ -248,7 +261,7 @@ class Batch:
         self._wire(mode, unlit=unlit)
         self._shown = True, look != "studio"
         self.final.SetVisibility(True)
-        self.final_edges.SetVisibility(self._shown[1] and not self._is_coarse)
+        self.final_edges.SetVisibility(self._shown[1] and not self._final_is_coarse)
         self.caps.SetVisibility(cut and kind.closed and look != "wire" and face.GetOpacity() >= 1)
         for actor in (self.final, self.final_edges, self.caps):
             self._cut(actor, mode.cut)
@@ -286,7 +299,7 @@ class Batch:
         """Show the copy for pictures with a share of its opacity."""
         for actor, opacity, shown in zip((self.final, self.final_edges), self._opacities, self._shown, strict=True):
             actor.GetProperty().SetOpacity(opacity * share)
-            hidden = actor is self.final_edges and self._is_coarse
+            hidden = actor is self.final_edges and self._final_is_coarse
             actor.SetVisibility(shown and share > 0.005 and not hidden)
 
     def place(self, displacement: Array) -> None:

@@ -251,6 +251,11 @@ class Scene:
         for batch in self.batches:
             batch.set_coarse(coarse)
 
+    def set_final_coarse(self, coarse: bool) -> None:
+        """Draw coarsely for lens and film alone."""
+        for batch in self.batches:
+            batch.set_final_coarse(coarse)
+
     @property
     def refining(self) -> bool:
         """Whether something is shown rougher than it will be."""

@@ -6,6 +6,7 @@ Where pictures are drawn by the processor alone, a product takes long to draw; w
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable
+from concurrent.futures import Future, ThreadPoolExecutor
 
 import numpy as np
 from numpy.typing import NDArray
@@ -57,8 +58,10 @@ class Preview(QObject):
         self._flat = FlatPicture()
         self.renderer = self._flat.renderer
         self._of: Hashable = None
-        self._kept: dict[int, bytes] = {}
+        self._kept: dict[int, Future[bytes]] = {}
         self._bytes = self._count = self._next = 0
+        # packing takes as long as half of a drawing, and needs nothing of the window
+        self._packing = ThreadPoolExecutor(1)
         self._rest = QTimer(self, singleShot=True, interval=_REST)
         self._rest.timeout.connect(self._fill)
         self._soon = QTimer(self, singleShot=True, interval=_BETWEEN)
@@ -68,7 +71,7 @@ class Preview(QObject):
         """Keep pictures of a number of frames, made from these things; others that are kept go."""
         if of != self._of or count != self._count:
             self._of, self._count, self._bytes = of, count, 0
-            self._kept.clear()
+            self._kept = {}
             self.changed.emit(0, count)
 
     def hidden_by(self, of: Hashable) -> bool:
@@ -91,17 +94,21 @@ class Preview(QObject):
         """Keep what the window shows as the picture of a frame."""
         if frame in self._kept or self._bytes > _MOST_BYTES:
             return
-        data = packed(grab(self.window))
-        self._kept[frame] = data
-        self._bytes += len(data)
-        self.changed.emit(len(self._kept), self._count)
+        kept = self._kept
+        kept[frame] = self._packing.submit(packed, grab(self.window))
+        kept[frame].add_done_callback(lambda done: self._count_bytes(kept, done))
+        self.changed.emit(len(kept), self._count)
+
+    def _count_bytes(self, kept: dict[int, Future[bytes]], done: Future[bytes]) -> None:
+        if kept is self._kept:
+            self._bytes += len(done.result())
 
     def show(self, frame: int) -> bool:
         """Put the picture of a frame over all else; False when there is none."""
-        data = self._kept.get(frame)
-        if data is None:
+        kept = self._kept.get(frame)
+        if kept is None:
             return False
-        picture = unpacked(data)
+        picture = unpacked(kept.result())
         height, width, _ = picture.shape
         if (width, height) != tuple(self.window.GetSize()):
             return False

@@ -54,6 +54,7 @@ from kestrav.render.viewpoint import STANDS, to_display
 
 Array = NDArray[np.float64]
 
+_SMALL_LENS = 420  # px of a lens that may be drawn coarsely while it plays
 _REFINED = 400  # ms between looks at what of a large product is worked out, at least
 MARGIN, HEAD = 12, 26
 SMALLEST_LENS = 160
@@ -437,10 +438,14 @@ class Stage(StageBase):
         self._aim_stage()
         play = self.play
         # while it plays without the graphics' help the lens follows at half the rate
-        rests = (
-            not self.swapped and self.session.film is None and self.kept.is_there
-        )  # its last picture can stand for the next
+        # and its last picture stands for the next
+        rests = not self.swapped and self.session.film is None and self.kept.is_there
         play.lens_late = play.playing and self.software and not play.lens_late and rests
+        # so small a picture shows no difference, where it shows no edges
+        shot = self.session.shot
+        small = self.lens_rect.width() <= _SMALL_LENS and (shot is None or shot.look == "studio")
+        coarse = play.playing and self.software and rests and small
+        self.scene.set_final_coarse(coarse)
         if not play.lens_late:
             self._aim_lens(project, poses)
         pixel = self.pixel()
@@ -465,7 +470,8 @@ class Stage(StageBase):
         window = self.view.GetRenderWindow()
         self.side_by_side.aim(project, poses)
         # while only the person's viewpoint turns, the lens sees what it saw
-        seen = (project, self.session.time, self.session.camera, self.session.shot, self.guides, self.session.film)
+        session = self.session
+        seen = (project, session.time, session.camera, session.shot, self.guides, session.film, coarse)
         lens_shown = (self.lens_shown or self.together) and self.session.camera is not None and self.tiles is None
         reuse = not self.swapped and lens_shown and (play.lens_late or self.kept.holds(seen))
         self.kept.show(reuse)

@@ -21,7 +21,7 @@ Array = NDArray[np.float64]
 _READ, _DRAW, _BOTH, _ALL, _NEAREST = 0x8CA8, 0x8CA9, 0x8D40, 0x4100, 0x2600
 _COLOURS, _DEPTH_BITS = 3, 32  # VTK's unsigned char, and the bits of its own depths
 _RESTS = 2  # frames that a body must have rested to count as still
-_LIT_ANEW = 8  # frames after which what stands is drawn anew where a lamp moves
+_LIT_ANEW = 12  # frames after which what stands is drawn anew where a lamp moves
 _FEWEST = 0.2  # share of the triangles that must be still for it to be worth it
 
 

@@ -48,7 +48,6 @@ class DrawnCurve(pg.GraphicsObject):  # type: ignore[misc]
         self.values: Array = np.empty(0)
         self.colour = QColor(colour)
         self._shown: tuple[tuple[object, ...], QImage] | None = None
-        self._pixels: NDArray[np.uint32] = np.empty((0, 0), np.uint32)
         self._version = 0
         self.setFlag(self.GraphicsItemFlag.ItemUsesExtendedStyleOption)
 
@@ -114,9 +113,9 @@ class DrawnCurve(pg.GraphicsObject):  # type: ignore[misc]
         cover -= np.maximum(rows, top.astype(np.float32))
         np.clip(cover, 0.0, 1.0, out=cover)
         cover *= 255.0
-        # the picture is of these very numbers, which must stay as long as it does
-        self._pixels = _shades(self.colour.rgb())[cover.astype(np.uint8)]
-        return QImage(self._pixels.data, width, height, 4 * width, QImage.Format.Format_ARGB32_Premultiplied)
+        pixels = _shades(self.colour.rgb())[cover.astype(np.uint8)]
+        image = QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_ARGB32_Premultiplied)
+        return image.copy()  # which owns its numbers
 
 
 @lru_cache(maxsize=16)

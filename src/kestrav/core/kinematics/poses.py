@@ -11,6 +11,7 @@ from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.motion_segments import companion_of, courses_of, movers
 from kestrav.core.mechanisms.joints import joints
+from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import own_bounds, rest_and_pivot, rest_poses, rows, world_bounds
 
 Array = NDArray[np.float64]
@@ -90,6 +91,12 @@ def light_places(project: Project, light: Light, times: ArrayLike) -> tuple[Arra
     A part is shone at wherever it is; a point moves and turns with the light.
     """
     times = np.asarray(times, float)
+    # the lamp and the mark of a light ask for the same in each picture
+    places, targets = _light_places.get((project, light), lambda: _shining(project, light, times), times.tobytes())
+    return places.copy(), targets.copy()
+
+
+def _shining(project: Project, light: Light, times: Array) -> tuple[Array, Array]:
     motion = Motion(project)
     poses = motion.poses(light.id, times)
     if isinstance(light.aim, PartAim):
@@ -99,6 +106,9 @@ def light_places(project: Project, light: Light, times: ArrayLike) -> tuple[Arra
         middle = np.asarray(light.aim.point, float)
         target = poses @ inverse_rigid(rest_and_pivot(project, light.id)[0])
     return poses[:, :3, 3].copy(), target[:, :3, :3] @ middle + target[:, :3, 3]
+
+
+_light_places: Memo[tuple[Array, Array]] = Memo(16)
 
 
 def mover_bounds(project: Project) -> list[Array]:
