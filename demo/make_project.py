@@ -370,7 +370,6 @@ FINISHES = (
     ("leaf", "Brushed steel"),
     ("floor", "Floor coating"),
     ("wall,", "Plaster"),
-    ("pane", "Glass, clear"),
     ("door leaf", "Paint, matt"),
     ("vessel", "Brushed steel"),
 )
