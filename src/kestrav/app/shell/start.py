@@ -15,7 +15,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QStandardPaths
+from PySide6.QtCore import QCoreApplication, QStandardPaths, QTimer
 
 from kestrav.core.errors import BadInput
 
@@ -42,7 +42,6 @@ def make_application() -> object:
     if has_portal():
         # file dialogs, and whether colours are light or dark, as the desktop has them
         os.environ.setdefault("QT_QPA_PLATFORMTHEME", "xdgdesktopportal")
-    from PySide6.QtCore import QCoreApplication
     from PySide6.QtGui import QIcon
     from PySide6.QtWidgets import QApplication
 
@@ -81,6 +80,7 @@ def _tell_mishap(window: Window, kind: type[BaseException], fault: BaseException
 
 
 _LATER = 2000  # ms after the start
+_COLLECTS = 250  # ms between two looks at how much could be thrown away
 
 
 def _load_the_rest() -> None:
@@ -89,9 +89,23 @@ def _load_the_rest() -> None:
         importlib.import_module(name)
 
 
-def _throw_away_again() -> None:
+def collect_garbage() -> None:
+    """Throw away what has become unreachable in cycles, as far as there is much of it.
+
+    Python does so by itself in whichever thread makes the next object. What it then takes apart are windows and pictures too, and these
+    must not be touched by another thread than the window's: so it is done here alone.
+    """
+    counts, limits = gc.get_count(), gc.get_threshold()
+    if counts[0] > limits[0]:
+        gc.collect(2 if counts[2] > limits[2] else 1 if counts[1] > limits[1] else 0)
+
+
+def _collect_from_now_on(application: QCoreApplication) -> None:
+    # what the start has made stays, and need not be looked through
     gc.freeze()
-    gc.enable()
+    timer = QTimer(application, interval=_COLLECTS)
+    timer.timeout.connect(collect_garbage)
+    timer.start()
 
 
 def run_window(file: Path | None) -> int:
@@ -102,7 +116,6 @@ def run_window(file: Path | None) -> int:
     # what is loaded stays; to look through it again and again for what could be thrown away takes a tenth of the start
     gc.disable()
     application = make_application()
-    from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
     from kestrav.app.shell.start_picture import start_picture
@@ -138,7 +151,7 @@ def run_window(file: Path | None) -> int:
         window.session.opened.emit()
         window.session.edited.emit()
     # after the window is there
-    QTimer.singleShot(_LATER, _throw_away_again)
+    QTimer.singleShot(_LATER, lambda: _collect_from_now_on(application))
     QTimer.singleShot(0, lambda: window.documents.offer_unsaved(home))
     QTimer.singleShot(_LATER, lambda: window.filming.keep_queue(home.with_name("to-render")))
     QTimer.singleShot(_LATER, lambda: threading.Thread(target=_load_the_rest).start())

@@ -1,0 +1,81 @@
+"""What is unreachable is thrown away by the window's thread alone."""
+
+import gc
+import os
+import subprocess
+import sys
+import threading
+import weakref
+
+import pytest
+
+from kestrav.app.shell.start import collect_garbage
+
+
+class Knot:
+    """Something that holds itself."""
+
+    def __init__(self):
+        self.own = self
+
+
+@pytest.fixture
+def by_hand():
+    gc.collect()
+    gc.disable()
+    yield
+    gc.enable()
+
+
+def test_cycles_go_once_there_are_many(by_hand):
+    gone = []
+    first = Knot()
+    weakref.finalize(first, lambda: gone.append(threading.current_thread()))
+    del first
+    # too few to be worth it
+    collect_garbage()
+    assert not gone
+    kept = [Knot() for _ in range(2 * gc.get_threshold()[0])]
+    del kept
+    collect_garbage()
+    assert gone == [threading.main_thread()]
+
+
+_SCRIPT = """
+import gc, sys, threading, weakref
+from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtWidgets import QApplication
+QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, sys.argv[1])
+from kestrav.app.shell import start
+
+class Knot:
+    def __init__(self):
+        self.own = self
+
+where = []
+
+def make():
+    for _ in range(5000):
+        weakref.finalize(Knot(), lambda: where.append(threading.current_thread() is threading.main_thread()))
+
+def look():
+    window = next((w for w in QApplication.topLevelWidgets() if hasattr(w, "stage")), None)
+    if not where:
+        return QTimer.singleShot(100, look)
+    print(not gc.isenabled(), all(where), flush=True)
+    window.session.undo.setClean()
+    window.close()
+
+application = start.make_application()
+QTimer.singleShot(8000, lambda: threading.Thread(target=make).start())
+QTimer.singleShot(8100, look)
+start.run_window(None)
+"""
+
+
+def test_what_other_threads_leave_is_thrown_away_by_the_windows(tmp_path):
+    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)}
+    done = subprocess.run(
+        [sys.executable, "-c", _SCRIPT, str(tmp_path)], capture_output=True, text=True, timeout=120, env=environment
+    )
+    assert done.stdout.split() == ["True", "True"], done.stderr[-2000:]
