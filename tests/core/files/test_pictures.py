@@ -330,3 +330,13 @@ def test_tangents_lie_along_the_surface_and_tell_mirrored_pictures():
         assert np.allclose(found[:, :3], [flip, 0, 0]) and np.allclose(found[:, 3], flip)
         # with that the third direction is upwards on the picture
         assert np.allclose(np.cross(normals, found[:, :3]) * found[:, 3:], [0, 0, 1])
+
+
+def test_a_corner_without_a_normal_has_a_tangent_all_the_same():
+    points = np.array([[0.0, 0, 0], [1, 0, 0], [0, 1, 0]])
+    uv = np.array([[0.0, 0], [1, 0], [0, 1]])
+    mapped = picture_mapped(points, np.array([[0, 1, 2]]), uv)
+    normals = np.array([[0.0, 0, 1], [0, 0, 0], [1, 0, 0]])
+    along = tangents(mapped, normals[mapped.source])
+    assert np.isfinite(along).all()
+    assert np.linalg.norm(along[:, :3], axis=1) == pytest.approx(1.0)

@@ -158,7 +158,9 @@ def tangents(mapped: Mapped, normals: NDArray[np.floating]) -> NDArray[np.float3
     size = np.linalg.norm(along, axis=1, keepdims=True)
     # where u goes straight out of the surface any direction along it will do
     other = np.cross(outward, np.eye(3)[np.abs(outward).argmin(axis=1)])
-    along = np.where(size > 1e-6, along / np.maximum(size, 1e-12), other / np.linalg.norm(other, axis=1, keepdims=True))
+    # a corner of nothing but slivers has no normal
+    across = np.maximum(np.linalg.norm(other, axis=1, keepdims=True), 1e-12)
+    along = np.where(size > 1e-6, along / np.maximum(size, 1e-12), other / across)
     return np.column_stack([along, np.where(sums < 0, -1.0, 1.0)]).astype(np.float32)
 
 
